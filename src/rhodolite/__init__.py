@@ -1,0 +1,100 @@
+"""Rhodolite: read gridded climate data, calculate with them, draw them, write them.
+
+Examples
+--------
+>>> import rhodolite
+>>> data = rhodolite.read("nordic_daily_*.nc")  # doctest: +SKIP
+>>> departures = rhodolite.Anomaly(base="2012..2016")(data)  # doctest: +SKIP
+>>> rhodolite.write(departures, "departures.nc")  # doctest: +SKIP
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from rhodolite.version import __version__
+
+if TYPE_CHECKING:
+    from rhodolite.model.dataset import Dataset
+
+_FACE = {
+    "Subset": "rhodolite.operations.subset",
+    "Climatology": "rhodolite.operations.climatology",
+    "Anomaly": "rhodolite.operations.anomaly",
+    "Map": "rhodolite.drawing.map",
+    "Series": "rhodolite.drawing.series",
+    "Dataset": "rhodolite.model.dataset",
+    "Variable": "rhodolite.model.variable",
+    "Engine": "rhodolite.arrays.engine",
+    "RhodoliteError": "rhodolite.errors",
+    "DataError": "rhodolite.errors",
+    "UsageError": "rhodolite.errors",
+    "OutputError": "rhodolite.errors",
+    "RhodoliteWarning": "rhodolite.errors",
+}
+
+__all__ = ["__version__", "read", "write", *_FACE]  # noqa: PLE0604
+
+
+def __getattr__(name: str) -> Any:
+    """Import the parts of the face when they are first used, so that importing the package is quick."""
+    if name in _FACE:
+        from importlib import import_module
+
+        return getattr(import_module(_FACE[name]), name)
+    raise AttributeError(f"module 'rhodolite' has no attribute '{name}'")
+
+
+def read(inputs: str | Path | Sequence[str | Path]) -> Dataset:
+    """Open files as the one dataset that they form; values are read when they are needed.
+
+    Parameters
+    ----------
+    inputs : str, Path or a sequence of them
+        Files and patterns such as ``nordic_daily_*.nc``.
+
+    Raises
+    ------
+    DataError
+        If there is no such file, one cannot be read, or they do not fit together.
+    """
+    from rhodolite.formats.opening import open_dataset
+
+    return open_dataset(inputs)
+
+
+def write(
+    dataset: Dataset,
+    path: str | Path,
+    *,
+    overwrite: bool = False,
+    workers: int | None = None,
+    memory: int | None = None,
+) -> None:
+    """Compute a dataset block by block and write it in the format that the suffix names.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    path : str or Path
+        Such as ``result.nc``. Appears only when it is complete.
+    overwrite : bool
+        Whether an existing file may be replaced.
+    workers : int, optional
+        Blocks to work on at once; the number of cores by default.
+    memory : int, optional
+        Bytes that the blocks in flight may take together; 1 GiB by default.
+
+    Raises
+    ------
+    UsageError
+        If no format has the suffix.
+    OutputError
+        If the output exists, is an input, or cannot be written.
+    """
+    from rhodolite.arrays import default_engine
+    from rhodolite.study.chain import write as write_dataset
+
+    write_dataset(dataset, Path(path), engine=default_engine(workers=workers, memory=memory), overwrite=overwrite)

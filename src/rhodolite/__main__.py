@@ -1,0 +1,5 @@
+"""`python -m rhodolite` is the command `rhodolite`."""
+
+from rhodolite.cli.main import run
+
+run()

@@ -1,0 +1,23 @@
+"""Lazy arrays, the blocks they are cut into, and the engine that streams them. Knows no climate."""
+
+from rhodolite.arrays.engine import Engine, Progress, default_engine
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
+from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction
+from rhodolite.arrays.views import Concatenated, Selected
+
+__all__ = [
+    "Accumulator",
+    "Array",
+    "Concatenated",
+    "Engine",
+    "InMemory",
+    "LazyArray",
+    "Mapped",
+    "Progress",
+    "Reduced",
+    "Reduction",
+    "Region",
+    "Selected",
+    "default_engine",
+    "whole",
+]

@@ -1,0 +1,99 @@
+"""What a lazy array is: a shape, a type, and a way to read any block of it."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import DTypeLike, NDArray
+
+Array = NDArray[Any]
+Region = tuple[slice, ...]
+"""A block of an array: one slice an axis, with start and stop given and step 1."""
+
+
+class LazyArray(ABC):
+    """An array whose values are computed or fetched only when a block of it is read.
+
+    Attributes
+    ----------
+    shape : tuple of int
+    dtype : numpy.dtype
+    chunks : tuple of int or None
+        Shape of the pieces in which the values come cheapest. A hint for planning: blocks
+        whose edges lie on multiples of it cost least. None where any block is as good.
+    """
+
+    shape: tuple[int, ...]
+    dtype: np.dtype[Any]
+    chunks: tuple[int, ...] | None = None
+
+    @abstractmethod
+    def read(self, region: Region) -> Array:
+        """Return the values of one block.
+
+        Must be safe to call from several threads at once. The caller may change what it gets.
+        """
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        """Return the arrays that this one reads from."""
+        return ()
+
+    @property
+    def ndim(self) -> int:
+        return len(self.shape)
+
+    @property
+    def size(self) -> int:
+        return int(np.prod(self.shape, dtype=np.int64))
+
+
+def whole(shape: tuple[int, ...]) -> Region:
+    """Return the region that covers an array of this shape."""
+    return tuple(slice(0, n) for n in shape)
+
+
+def region_shape(region: Region) -> tuple[int, ...]:
+    """Return the shape of the block that a region names."""
+    return tuple(s.stop - s.start for s in region)
+
+
+class InMemory(LazyArray):
+    """A lazy array over values that are already there."""
+
+    def __init__(self, values: Any) -> None:
+        self._values = np.asarray(values)
+        self.shape = self._values.shape
+        self.dtype = self._values.dtype
+
+    def read(self, region: Region) -> Array:
+        return self._values[region].copy()
+
+
+class Mapped(LazyArray):
+    """Values of another array put through a point-wise function, block by block.
+
+    Parameters
+    ----------
+    source : LazyArray
+    function : callable
+        Takes a block and returns one of the same shape. Has to be picklable, so that blocks
+        can be computed by another process.
+    dtype : dtype
+        Type of what the function returns.
+    """
+
+    def __init__(self, source: LazyArray, function: Callable[[Array], Array], dtype: DTypeLike) -> None:
+        self._source = source
+        self._function = function
+        self.shape = source.shape
+        self.chunks = source.chunks
+        self.dtype = np.dtype(dtype)
+
+    def read(self, region: Region) -> Array:
+        return self._function(self._source.read(region)).astype(self.dtype, copy=False)
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)

@@ -1,0 +1,149 @@
+"""Views: parts of a lazy array, and several lazy arrays end to end."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays.lazy import Array, LazyArray, Region, region_shape
+
+Indices = NDArray[np.intp]
+
+
+@dataclass(frozen=True)
+class _Run:
+    """One stretch of the source along one axis, and where its values go."""
+
+    source: slice
+    inner: slice | Indices
+    target: slice | Indices
+
+
+class Selected(LazyArray):
+    """The cells of another array at given indices along each axis.
+
+    Parameters
+    ----------
+    source : LazyArray
+    indices : sequence of (ndarray of int or None)
+        One entry an axis: the indices wanted, in the order wanted, or None for all.
+    """
+
+    def __init__(self, source: LazyArray, indices: Sequence[Indices | None]) -> None:
+        picks = [None if pick is None else np.asarray(pick, dtype=np.intp) for pick in indices]
+        if isinstance(source, Selected):
+            picks = [_compose(outer, pick) for outer, pick in zip(source._picks, picks, strict=True)]
+            source = source._source
+        self._source = source
+        self._picks = picks
+        self.dtype = source.dtype
+        self.shape = tuple(
+            n if pick is None else pick.size for n, pick in zip(source.shape, picks, strict=True)
+        )
+        if source.chunks is not None:
+            self.chunks = tuple(max(1, min(c, n)) for c, n in zip(source.chunks, self.shape, strict=True))
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)
+
+    def read(self, region: Region) -> Array:
+        reach = self._source.chunks or (1,) * self.ndim
+        runs = [
+            [_Run(part, slice(None), slice(0, part.stop - part.start))]
+            if pick is None
+            else _runs(pick[part], chunk)
+            for pick, part, chunk in zip(self._picks, region, reach, strict=True)
+        ]
+        return self._assemble(runs, (), region_shape(region))
+
+    def _assemble(self, runs: list[list[_Run]], chosen: Region, shape: tuple[int, ...]) -> Array:
+        """Read every combination of runs, placing them axis by axis from the last to the first."""
+        axis = len(chosen)
+        if axis == len(runs):
+            return self._source.read(chosen)
+        out: Array | None = None
+        for run in runs[axis]:
+            part = self._assemble(runs, (*chosen, run.source), shape)
+            part = _along(part, run.inner, axis)
+            if len(runs[axis]) == 1 and isinstance(run.target, slice):
+                return part
+            if out is None:
+                out = np.empty((*part.shape[:axis], shape[axis], *part.shape[axis + 1 :]), self.dtype)
+            out[(slice(None),) * axis + (run.target,)] = part
+        assert out is not None
+        return out
+
+
+class Concatenated(LazyArray):
+    """Several lazy arrays of the same other dimensions, one after another along one axis."""
+
+    def __init__(self, parts: Sequence[LazyArray], axis: int) -> None:
+        first = parts[0]
+        self._parts = tuple(parts)
+        self._axis = axis
+        self._starts = np.concatenate([[0], np.cumsum([part.shape[axis] for part in parts])])
+        self.shape = (*first.shape[:axis], int(self._starts[-1]), *first.shape[axis + 1 :])
+        self.dtype = np.result_type(*[part.dtype for part in parts])
+        self.chunks = first.chunks
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return self._parts
+
+    def read(self, region: Region) -> Array:
+        wanted = region[self._axis]
+        first = int(np.searchsorted(self._starts, wanted.start, side="right")) - 1
+        pieces = []
+        for number in range(first, len(self._parts)):
+            offset = int(self._starts[number])
+            if offset >= wanted.stop:
+                break
+            stop = min(wanted.stop, int(self._starts[number + 1])) - offset
+            start = max(wanted.start - offset, 0)
+            if stop > start:
+                inner = (*region[: self._axis], slice(start, stop), *region[self._axis + 1 :])
+                pieces.append(self._parts[number].read(inner))
+        if len(pieces) == 1:
+            return pieces[0].astype(self.dtype, copy=False)
+        return np.concatenate(pieces, axis=self._axis, dtype=self.dtype)
+
+
+def _compose(outer: Indices | None, inner: Indices | None) -> Indices | None:
+    if outer is None:
+        return inner
+    return outer if inner is None else outer[inner]
+
+
+def _as_slice(indices: Indices) -> slice | Indices:
+    """Return a slice that picks the same cells, where the indices are evenly spaced."""
+    if indices.size == 1:
+        return slice(int(indices[0]), int(indices[0]) + 1)
+    step = int(indices[1] - indices[0])
+    if step == 0 or np.any(np.diff(indices) != step):
+        return indices
+    stop = int(indices[-1]) + step
+    return slice(int(indices[0]), None if stop < 0 else stop, step)
+
+
+def _along(block: Array, picks: slice | Indices, axis: int) -> Array:
+    return block[(slice(None),) * axis + (picks,)]
+
+
+def _runs(wanted: Indices, reach: int) -> list[_Run]:
+    """Split wanted indices into stretches to read: cells closer than `reach` come in one."""
+    if wanted.size == 0:
+        return [_Run(slice(0, 0), slice(None), slice(0, 0))]
+    order = np.argsort(wanted, kind="stable")
+    ascending = wanted[order]
+    breaks = np.flatnonzero(np.diff(ascending) > max(reach, 1)) + 1
+    if breaks.size == 0:
+        low, high = int(ascending[0]), int(ascending[-1]) + 1
+        return [_Run(slice(low, high), _as_slice(wanted - low), slice(0, wanted.size))]
+    runs = []
+    for places in np.split(order, breaks):
+        places = np.sort(places)
+        low, high = int(wanted[places].min()), int(wanted[places].max()) + 1
+        runs.append(_Run(slice(low, high), _as_slice(wanted[places] - low), _as_slice(places)))
+    return runs

@@ -1,0 +1,70 @@
+"""What people see: messages on standard error, results on standard output, progress on a terminal."""
+
+from __future__ import annotations
+
+import sys
+import threading
+import time
+from collections import Counter
+from collections.abc import Iterable
+from typing import Any
+
+_DELAY = 1.0
+"""Seconds that work may take before its progress is shown."""
+
+
+def say(message: str) -> None:
+    """Print a message on standard error."""
+    print(message, file=sys.stderr)
+
+
+def say_warnings(messages: Iterable[str]) -> None:
+    """Print each warning once, with how often it came."""
+    for message, count in Counter(messages).items():
+        say(f"warning: {message}" + (f" ({count} times)" if count > 1 else ""))
+
+
+def file_size(size: int) -> str:
+    """Write a number of bytes for people."""
+    value = float(size)
+    for unit in ("B", "kB", "MB", "GB"):
+        if value < 1000:
+            return f"{value:.0f} {unit}" if unit == "B" else f"{value:.3g} {unit}"
+        value /= 1000
+    return f"{value:.3g} TB"
+
+
+class TerminalProgress:
+    """A bar on standard error for work that takes longer than a second; nothing in a pipe."""
+
+    def __init__(self) -> None:
+        self._bar: Any = None
+        self._began = 0.0
+        self._what = ""
+        self._total = 0
+        self._done = 0
+        self._lock = threading.Lock()
+
+    def begin(self, what: str, total: int) -> None:
+        self._what, self._total, self._done, self._began = what, total, 0, time.monotonic()
+
+    def advance(self) -> None:
+        self._done += 1
+        if self._bar is None and time.monotonic() - self._began > _DELAY:
+            self._open()
+        if self._bar is not None:
+            self._bar.update(self._task, completed=self._done)
+
+    def end(self) -> None:
+        if self._bar is not None:
+            self._bar.stop()
+            self._bar = None
+
+    def _open(self) -> None:
+        from rich.console import Console
+        from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
+
+        columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeRemainingColumn())
+        self._bar = Progress(*columns, console=Console(stderr=True), transient=True)
+        self._task = self._bar.add_task(self._what, total=self._total)
+        self._bar.start()

@@ -1,0 +1,222 @@
+"""The command `rhodolite`: which verb, which steps, and how it ends."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import time
+import traceback
+import warnings
+from pathlib import Path
+from typing import Any
+
+from rhodolite.cli.console import TerminalProgress, file_size, say, say_warnings
+from rhodolite.errors import RhodoliteError, RhodoliteWarning, UsageError, nearest_names
+from rhodolite.version import __version__
+
+_INTERRUPTED = 130
+_INTRODUCTION = """\
+Rhodolite: gridded climate data, from a file to an answer.
+
+  rhodolite VERB INPUT... [options] [then VERB [options]]... -o OUTPUT
+
+Steps joined by `then` run as one computation. The suffix of OUTPUT says what is written:
+.nc for data, .png, .svg or .pdf for a drawing.
+
+Verbs
+"""
+_EXAMPLES = """
+Examples
+  rhodolite demo demo
+  rhodolite inspect 'demo/nordic_daily_*.nc'
+  rhodolite subset 'demo/nordic_daily_*.nc' --lat 60N..70N then anomaly --base 2012..2016 -o anomaly.nc
+  rhodolite draw map anomaly.nc --variable tas --time 2014-01 -o january.png
+
+'rhodolite VERB --help' explains a verb and lists its options.
+"""
+
+
+def run() -> None:
+    """Run the command line and end the program with its exit code."""
+    # A request to terminate is answered like Ctrl-C, so that nothing half-written stays.
+    signal.signal(signal.SIGTERM, _terminate)
+    sys.exit(main(sys.argv[1:]))
+
+
+def main(words: list[str]) -> int:
+    """Run a command line and return its exit code."""
+    debug, quiet = "--debug" in words, "--quiet" in words
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("default" if debug else "ignore")
+        warnings.simplefilter("always", RhodoliteWarning)
+        code = _guarded(words, debug, quiet)
+    if not quiet:
+        say_warnings(str(w.message) for w in caught if debug or issubclass(w.category, RhodoliteWarning))
+    return code
+
+
+def _guarded(words: list[str], debug: bool, quiet: bool) -> int:
+    try:
+        dispatch(words, quiet)
+        sys.stdout.flush()
+    except RhodoliteError as error:
+        if debug:
+            traceback.print_exc()
+        say(f"rhodolite: {error}")
+        return error.exit_code
+    except KeyboardInterrupt:
+        say("rhodolite: interrupted; nothing was written")
+        return _INTERRUPTED
+    except BrokenPipeError:
+        # The reader of our output has gone away, as `head` does; that is no error.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except MemoryError:
+        say("rhodolite: the machine's memory is exhausted; try a smaller --memory or fewer --workers")
+        return 3
+    return 0
+
+
+def dispatch(words: list[str], quiet: bool) -> None:
+    """Run one command line without catching what goes wrong."""
+    if not words or words[0] in ("-h", "--help", "help"):
+        print(_INTRODUCTION + _verb_list() + _EXAMPLES, end="")
+        return
+    if words[0] in ("--version", "-V"):
+        print(f"rhodolite {__version__}")
+        return
+    verb = words[0]
+    if verb == "inspect":
+        from rhodolite.cli.inspect import run_inspect
+
+        run_inspect(words[1:])
+    elif verb == "demo":
+        from rhodolite.cli.demo import run_demo
+
+        run_demo(words[1:], quiet)
+    else:
+        run_chain(words, quiet)
+
+
+def run_chain(words: list[str], quiet: bool) -> None:
+    """Run steps joined by `then`, and say in one line what was written."""
+    from rhodolite.cli.options import parse_memory, parse_workers
+    from rhodolite.study.chain import Chain
+
+    began = time.monotonic()
+    inputs: list[str] = []
+    steps: list[Any] = []
+    run: dict[str, Any] = {}
+    for segment in _segments(words):
+        step, given, options = _parse_step(segment, first=not steps)
+        if steps and _is_drawing(steps[-1]):
+            raise UsageError(f"draw is the last step of a chain; '{segment[0]}' cannot follow it")
+        steps.append(step)
+        inputs += given
+        run.update({name: value for name, value in options.items() if value})
+    if not inputs:
+        raise UsageError(f"{words[0]}: no input; name the files to read, such as rhodolite {words[0]} data.nc")
+    if "output" not in run:
+        suffix = ".png" if _is_drawing(steps[-1]) else ".nc"
+        raise UsageError(f"{words[0]}: no output; add -o FILE, such as -o result{suffix}")
+    engine = make_engine(quiet, run.get("memory") and parse_memory(run["memory"]),
+                         run.get("workers") and parse_workers(run["workers"]))  # fmt: skip
+    chain = Chain(tuple(inputs), tuple(steps), Path(run["output"]), bool(run.get("overwrite")))
+    chain.run(engine)
+    if not quiet:
+        size = file_size(chain.output.stat().st_size)
+        say(f"wrote {chain.output} ({size}) in {time.monotonic() - began:.1f} s")
+
+
+def make_engine(quiet: bool, memory: int | None = None, workers: int | None = None) -> Any:
+    """Return the engine for a command, which shows progress on a terminal."""
+    from rhodolite.arrays import default_engine
+
+    shown = TerminalProgress() if sys.stderr.isatty() and not quiet else None
+    return default_engine(memory=memory, workers=workers, progress=shown)
+
+
+def _segments(words: list[str]) -> list[list[str]]:
+    segments: list[list[str]] = [[]]
+    for word in words:
+        if word == "then":
+            segments.append([])
+        else:
+            segments[-1].append(word)
+    if not all(segments):
+        raise UsageError("'then' stands between two steps; write VERB ... then VERB ...")
+    return segments
+
+
+def _parse_step(segment: list[str], *, first: bool) -> tuple[Any, list[str], dict[str, Any]]:
+    """Return the step that a segment describes, its inputs, and its run options."""
+    from rhodolite.cli.options import step_parser
+    from rhodolite.operations import parameters
+
+    title, cls, rest = _verb_of(segment)
+    parsed = vars(step_parser(title, cls, takes_inputs=True).parse(rest))
+    inputs = parsed.pop("inputs")
+    if inputs and not first:
+        raise UsageError(f"{title}: '{inputs[0]}' is not an option; inputs are named in the first step only")
+    names = {declared.field for declared in parameters(cls)}
+    settings = {name: value for name, value in parsed.items() if name in names and value not in (None, False)}
+    return cls(**settings), inputs, {name: value for name, value in parsed.items() if name not in names}
+
+
+def _verb_of(segment: list[str]) -> tuple[str, type, list[str]]:
+    from rhodolite.operations import all_operations
+
+    verb = segment[0]
+    if verb == "draw":
+        from rhodolite.drawing import DRAWINGS
+
+        kind = segment[1] if len(segment) > 1 else ""
+        if kind in ("-h", "--help"):
+            raise SystemExit(_print_drawings())
+        if kind not in DRAWINGS:
+            what = f"no drawing '{kind}'" if kind and not kind.startswith("-") else "draw what?"
+            raise UsageError(f"draw: {what} {nearest_names(kind, DRAWINGS)} Write 'draw map INPUT ...'.")
+        return f"draw {kind}", DRAWINGS[kind], segment[2:]
+    if verb not in all_operations():
+        raise UsageError(f"no verb '{verb}'. {nearest_names(verb, _summaries())}")
+    return verb, all_operations()[verb], segment[1:]
+
+
+def _print_drawings() -> int:
+    from rhodolite.drawing import DRAWINGS
+    from rhodolite.operations.declaration import summary
+
+    print("rhodolite draw KIND INPUT... [options] -o OUTPUT\n\nKinds")
+    for kind, cls in DRAWINGS.items():
+        print(f"  {kind:<12} {summary(cls)}")
+    print("\n'rhodolite draw KIND --help' explains a kind and lists its options.")
+    return 0
+
+
+def _summaries() -> dict[str, str]:
+    """Return every verb with its summary, in the order in which people work."""
+    from rhodolite.operations import all_operations
+    from rhodolite.operations.declaration import summary
+
+    operations = {verb: summary(cls) for verb, cls in all_operations().items()}
+    order = ["subset", "climatology", "anomaly"]
+    ranked = sorted(operations, key=lambda verb: order.index(verb) if verb in order else len(order))
+    return {
+        "inspect": "What a dataset holds, in people's terms.",
+        **{verb: operations[verb] for verb in ranked},
+        "draw": "A picture: draw map, draw series.",
+        "demo": "Writes made-up example data and runs the full example.",
+    }
+
+
+def _verb_list() -> str:
+    return "".join(f"  {verb:<12} {text}\n" for verb, text in _summaries().items())
+
+
+def _is_drawing(step: Any) -> bool:
+    return type(step).__module__.startswith("rhodolite.drawing.")
+
+
+def _terminate(signal_number: int, frame: Any) -> None:
+    raise KeyboardInterrupt

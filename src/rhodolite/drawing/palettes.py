@@ -1,0 +1,118 @@
+"""Colours that suit the quantity: in order for amounts, from a pivot for departures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.errors import UsageError, nearest_names
+from rhodolite.model.units import is_temperature
+from rhodolite.model.variable import Variable
+
+LINE_COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
+"""Colours that people with any form of colour vision tell apart (Okabe and Ito 2008)."""
+_WATER_WORDS = ("precipitation", "rain", "snow", "runoff", "humidity", "evaporation", "moisture", "water")
+_STEPS = [1, 2, 2.5, 4, 5, 10]
+_CLASSES = 12
+
+
+@dataclass(frozen=True)
+class Scale:
+    """How values become colours.
+
+    Attributes
+    ----------
+    palette : str
+        Name of a Matplotlib colour map.
+    edges : ndarray
+        Limits of the classes, ascending.
+    extend : {"neither", "min", "max", "both"}
+        Whether values lie beyond the outermost.
+    """
+
+    palette: str
+    edges: NDArray[np.float64]
+    extend: str
+
+
+def pivots(variable: Variable) -> bool:
+    """Return whether the values of a variable lie on both sides of a meaningful zero."""
+    standard_name = str(variable.attributes.get("standard_name", ""))
+    return (
+        "base_period" in variable.attributes
+        or standard_name.endswith("_anomaly")
+        or standard_name.startswith(("eastward_", "northward_", "upward_", "tendency_of_"))
+        or "difference" in str(variable.attributes.get("units_metadata", ""))
+    )
+
+
+def palette_for(variable: Variable, diverging: bool) -> str:
+    """Return the palette that suits a quantity."""
+    words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    watery = any(word in words for word in _WATER_WORDS)
+    warm = "temperature" in words or (variable.units is not None and is_temperature(variable.units))
+    if diverging:
+        return "BrBG" if watery else "RdBu_r" if warm else "PuOr_r"
+    return "YlGnBu" if watery else "inferno" if warm else "viridis"
+
+
+def check_palette(name: str) -> None:
+    """Refuse a palette that does not exist."""
+    import matplotlib
+
+    if name not in matplotlib.colormaps:
+        offered = sorted(n for n in matplotlib.colormaps if not n.endswith("_r"))
+        hint = nearest_names(name, offered).split(" There are:")[0]
+        hint = hint if hint.startswith("Did") else "Some are viridis, inferno, YlGnBu, RdBu, BrBG, PuOr."
+        raise UsageError(f"--palette: no palette '{name}'. {hint} Add _r to turn one round.")
+
+
+def scale_for(
+    values: NDArray[Any], variable: Variable, palette: str | None, limits: tuple[float | None, float | None],
+    centre: float | None,
+) -> Scale:  # fmt: skip
+    """Choose palette, class limits and pivot for a field.
+
+    Without limits the classes span all but the outermost half percent of the values at each end.
+    """
+    from matplotlib.ticker import MaxNLocator
+
+    present = values[np.isfinite(values)]
+    if centre is None and pivots(variable):
+        centre = 0.0
+    low, high = (float(q) for q in np.quantile(present, [0.005, 0.995])) if present.size else (0.0, 1.0)
+    low, high = (given if given is not None else found for given, found in zip(limits, (low, high), strict=True))
+    if centre is not None and limits == (None, None):
+        reach = max(abs(high - centre), abs(low - centre))
+        low, high = centre - reach, centre + reach
+    if not high > low:
+        low, high = low - max(abs(low) * 1e-3, 0.5), low + max(abs(low) * 1e-3, 0.5)
+    locator = MaxNLocator(_CLASSES, steps=_STEPS, symmetric=centre == 0 and limits == (None, None))
+    edges = np.asarray(locator.tick_values(low, high))
+    if limits[0] is not None or limits[1] is not None:
+        inner = edges[(edges > low) & (edges < high)]
+        edges = np.concatenate([[low], inner, [high]])
+    under, over = (bool(present.size and test) for test in (present.min() < edges[0], present.max() > edges[-1]))
+    extend = {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[under, over]
+    return Scale(palette or palette_for(variable, centre is not None), edges, extend)
+
+
+def colours(scale: Scale, centre: float | None) -> tuple[Any, Any]:
+    """Return Matplotlib's colour map and norm for a scale; a pivot gets the middle of the palette."""
+    import matplotlib
+    from matplotlib.colors import BoundaryNorm, ListedColormap
+
+    palette = matplotlib.colormaps[scale.palette]
+    middles = (scale.edges[1:] + scale.edges[:-1]) / 2
+    if centre is None:
+        places = np.linspace(0.0, 1.0, middles.size) if middles.size > 1 else np.array([0.5])
+    else:
+        reach = max(abs(scale.edges[0] - centre), abs(scale.edges[-1] - centre))
+        places = 0.5 + 0.5 * (middles - centre) / reach
+    shades = ListedColormap(palette(np.clip(places, 0, 1)))
+    shades.set_under(palette(max(0.0, float(places[0]) - 0.04)))
+    shades.set_over(palette(min(1.0, float(places[-1]) + 0.04)))
+    return shades, BoundaryNorm(scale.edges, middles.size)

@@ -1,0 +1,87 @@
+"""Titles, places and dates as they stand in figures."""
+
+from __future__ import annotations
+
+import textwrap
+
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.periods import MONTH_TITLES
+from rhodolite.model.ranges import format_latitude, format_longitude
+from rhodolite.model.time import TimeAxis, format_date, month_start
+from rhodolite.model.units import pretty
+from rhodolite.model.variable import Variable
+
+
+def capitalised(text: str) -> str:
+    """Return a text with its first letter in upper case."""
+    return text[:1].upper() + text[1:]
+
+
+def heading(text: str, width: int) -> str:
+    """Break a title into lines that fit a figure of a width in pixels."""
+    return "\n".join(textwrap.wrap(capitalised(text), max(20, width // 12)))
+
+
+def degrees_north(value: float) -> str:
+    """Write a latitude for an axis, such as 60°N."""
+    return f"{abs(value):g}°{'N' if value > 0 else 'S' if value < 0 else ''}"
+
+
+def degrees_east(value: float) -> str:
+    """Write a longitude for an axis, such as 20°W, in either convention."""
+    turned = (value + 180) % 360 - 180
+    letter = "" if turned in (0, -180) else "E" if turned > 0 else "W"
+    return f"{abs(turned):g}°{letter}"
+
+
+def with_units(quantity: str, units: str | None) -> str:
+    """Write a quantity with its units for an axis or legend."""
+    return f"{quantity} ({pretty(units)})" if pretty(units) else quantity
+
+
+def value_text(value: float, variable: Variable) -> str:
+    """Write a value with its units, to three significant digits."""
+    text = f"{value:.3g}".replace("-", "−")
+    return f"{text} {pretty(variable.units)}".strip()
+
+
+def period_text(axis: TimeAxis | None) -> str:
+    """Say which time a field is of: one date, or the mean of a stretch."""
+    if axis is None or len(axis) == 0:
+        return ""
+    if axis.climatological and axis.bounds is not None:
+        first, last = axis.to_dates(axis.bounds[0])
+        phases = [MONTH_TITLES[month - 1] for month in (axis.dates[0].month, axis.dates[-1].month)]
+        phase = phases[0] if len(axis) == 1 else f"mean of {phases[0]} to {phases[-1]}"
+        return f"{phase}, {first.year} to {last.year}"
+    first, last = axis.reference_dates[0], axis.reference_dates[-1]
+    if len(axis) == 1:
+        return f"{MONTH_TITLES[first.month - 1]} {first.year}" if _is_month(axis) else format_date(first)
+    if axis.step.unit in ("month", "year"):
+        ends = [f"{MONTH_TITLES[d.month - 1]} {d.year}" for d in (first, last)]
+    else:
+        ends = [format_date(d) for d in (first, last)]
+    return f"mean of {len(axis):,} steps, {ends[0]} to {ends[1]}"
+
+
+def region_text(dataset: Dataset) -> str:
+    """Say which region a dataset covers, such as 54N to 72N, 0E to 40E; nothing where that is not known."""
+    latitude, longitude = dataset.coordinate(Role.LATITUDE), dataset.coordinate(Role.LONGITUDE)
+    if latitude is None or longitude is None:
+        return ""
+    south, north = latitude.values.min(), latitude.values.max()
+    west, east = longitude.values.min(), longitude.values.max()
+    if latitude.values.size == 1 and longitude.values.size == 1:
+        return f"cell at {format_latitude(south)}, {format_longitude(west)}"
+    return (f"{format_latitude(south)} to {format_latitude(north)}, "
+            f"{format_longitude(west)} to {format_longitude(east)}")  # fmt: skip
+
+
+def _is_month(axis: TimeAxis) -> bool:
+    """Return whether the bounds of a single step are those of a calendar month."""
+    if axis.bounds is None:
+        return False
+    start, end = axis.to_dates(axis.bounds[0])
+    return bool(start == month_start(start.year, start.month, axis.calendar)
+                and end == month_start(start.year, start.month + 1, axis.calendar))  # fmt: skip

@@ -1,0 +1,169 @@
+"""Several files as one dataset: one after another in time, side by side in variables."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import cftime
+import numpy as np
+
+from rhodolite.arrays import Array, Concatenated, InMemory
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time import TimeAxis, format_date
+from rhodolite.model.variable import Variable
+
+_JITTER = 1e-4
+"""Coordinates may differ by this share of their spacing: the noise of single precision."""
+
+
+def join(datasets: Sequence[Dataset]) -> Dataset:
+    """Return the one dataset that several form.
+
+    Files with the same variables are put in order of time; files with other variables are added
+    to them.
+
+    Raises
+    ------
+    DataError
+        If they do not fit together; the message names the files and what differs.
+    """
+    if len(datasets) == 1:
+        return datasets[0]
+    groups: dict[frozenset[str], list[Dataset]] = {}
+    for dataset in datasets:
+        groups.setdefault(frozenset(v.name for v in dataset.data_variables), []).append(dataset)
+    owners: dict[str, Dataset] = {}
+    for names, members in groups.items():
+        for name in sorted(names):
+            if name in owners:
+                _refuse_partial_overlap(owners[name], members[0])
+            owners[name] = members[0]
+    return _merge([_in_time(members) for members in groups.values()])
+
+
+def _refuse_partial_overlap(first: Dataset, second: Dataset) -> None:
+    here, there = ({v.name for v in d.data_variables} for d in (first, second))
+    lacks, name = (second, min(here - there)) if here - there else (first, min(there - here))
+    holds = first if lacks is second else second
+    raise DataError(
+        f"{lacks.label} does not hold the variable '{name}' that {holds.label} holds; files with variables in common "
+        "must hold the same ones"
+    )
+
+
+def _in_time(datasets: list[Dataset]) -> Dataset:
+    """Join datasets with the same variables along time."""
+    if len(datasets) == 1:
+        return datasets[0]
+    first = datasets[0]
+    for dataset in datasets[1:]:
+        _check_alike(first, dataset, along_time=True)
+    axes = [dataset.need_time() for dataset in datasets]
+    order = sorted(range(len(datasets)), key=lambda at: _key(axes[at]))
+    datasets, axes = [datasets[at] for at in order], [axes[at] for at in order]
+    first, axis = datasets[0], axes[0]
+    numbers = [_in_units_of(axis, other, other.numbers) for other in axes]
+    for before, after, earlier, later in zip(numbers, numbers[1:], datasets, datasets[1:], strict=False):
+        if after.min() <= before.max():
+            low, high = axis.to_dates(np.array([max(before.min(), after.min()), min(before.max(), after.max())]))
+            raise DataError(f"{earlier.label} and {later.label} both hold times from {format_date(low)} to "
+                            f"{format_date(high)}; leave one of them out")  # fmt: skip
+    coordinate = first.need(Role.TIME)
+    bounds_name = coordinate.bounds_variable.name if coordinate.bounds_variable else None
+    variables = []
+    for name, variable in first.variables.items():
+        if name == coordinate.name:
+            data = InMemory(_whole_if_exact(np.concatenate(numbers), variable))
+            variables.append(variable.with_(data=data))
+        elif name == bounds_name:
+            parts = [_in_units_of(axis, other, b) for other, d in zip(axes, datasets, strict=True)
+                     if (b := d.need(Role.TIME).bounds) is not None]  # fmt: skip
+            if len(parts) != len(datasets):
+                raise DataError(f"some of {', '.join(d.label for d in datasets)} hold time bounds and others do not")
+            variables.append(variable.with_(data=InMemory(np.concatenate(parts))))
+        elif coordinate.dimension in variable.dimensions:
+            along = variable.dimensions.index(str(coordinate.dimension))
+            variables.append(variable.with_(data=Concatenated([d.variables[name].data for d in datasets], along)))
+        else:
+            variables.append(variable)
+    files = tuple(file for dataset in datasets for file in dataset.files)
+    return first.with_variables(variables, files=files)
+
+
+def _merge(datasets: list[Dataset]) -> Dataset:
+    """Put datasets with different variables side by side."""
+    first = datasets[0]
+    variables = dict(first.variables)
+    for dataset in datasets[1:]:
+        _check_alike(first, dataset, along_time=False)
+        for name, variable in dataset.variables.items():
+            variables.setdefault(name, variable)
+    return replace(
+        first,
+        variables=variables,
+        unlimited=frozenset().union(*(d.unlimited for d in datasets)),
+        files=tuple(file for dataset in datasets for file in dataset.files),
+    )
+
+
+def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
+    """Refuse datasets whose grids, calendars, units or (unless joined along time) times differ."""
+    pair = f"{first.label} and {other.label} do not fit together:"
+    for role in Role:
+        ours, theirs = first.coordinate(role), other.coordinate(role)
+        if ours is None and theirs is None:
+            continue
+        if ours is None or theirs is None:
+            if along_time:
+                raise DataError(f"{pair} only {(first if ours else other).label} has a {role} axis")
+            continue
+        if role == Role.TIME:
+            calendars = first.need_time().calendar, other.need_time().calendar
+            if calendars[0] != calendars[1]:
+                raise DataError(f"{pair} their calendars are {calendars[0]} and {calendars[1]}")
+            if along_time:
+                continue
+        if ours.name != theirs.name:
+            raise DataError(f"{pair} the {role} is called {ours.name} in one and {theirs.name} in the other")
+        there = theirs.values
+        if role == Role.TIME:
+            there = _in_units_of(first.need_time(), other.need_time(), there)
+        if ours.values.size != there.size:
+            raise DataError(f"{pair} {ours.name} has {ours.values.size} values in one and {there.size} in the other")
+        spacing = np.abs(np.diff(ours.values)).min() if ours.values.size > 1 else 1.0
+        differing = np.flatnonzero(np.abs(ours.values - there) > _JITTER * max(spacing, 1e-12))
+        if differing.size:
+            at = differing[0]
+            raise DataError(f"{pair} {ours.name} differs in {differing.size} places, first at number {at + 1}: "
+                            f"{ours.values[at]:g} and {there[at]:g}")  # fmt: skip
+    for name, variable in first.variables.items():
+        same = other.variables.get(name)
+        if same is None:
+            continue
+        if same.dimensions != variable.dimensions:
+            raise DataError(f"{pair} {name} runs over {', '.join(variable.dimensions)} in one and "
+                            f"{', '.join(same.dimensions)} in the other")  # fmt: skip
+        if same.units != variable.units and name not in first.axes.auxiliary:
+            raise DataError(f"{pair} {name} is in {variable.units} in one and in {same.units} in the other")
+
+
+def _key(axis: TimeAxis) -> tuple[int, ...]:
+    date = axis.dates[0]
+    return (date.year, date.month, date.day, date.hour, date.minute, date.second)
+
+
+def _in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
+    """Return the numbers of another axis in the units of this one."""
+    if other.units == axis.units:
+        return numbers
+    return np.asarray(cftime.date2num(other.to_dates(numbers), axis.units, axis.calendar), dtype=np.float64)
+
+
+def _whole_if_exact(numbers: Array, variable: Variable) -> Array:
+    """Keep an integer time coordinate an integer where all joined times still are."""
+    if variable.data.dtype.kind in "iu" and np.all(numbers == np.round(numbers)):
+        return numbers.astype(variable.data.dtype)
+    return numbers

@@ -1,0 +1,1 @@
+"""The mathematics: NumPy arrays in, NumPy arrays out. Knows nothing of datasets."""

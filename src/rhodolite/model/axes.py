@@ -1,0 +1,166 @@
+"""Which variables are coordinates, and of what: found from CF metadata first, from names last."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from functools import cached_property
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.model.units import is_pressure
+from rhodolite.model.variable import Variable
+
+
+class Role(StrEnum):
+    """What a coordinate measures."""
+
+    LATITUDE = "latitude"
+    LONGITUDE = "longitude"
+    TIME = "time"
+    LEVEL = "level"
+
+
+_LATITUDE_UNITS = {"degrees_north", "degree_north", "degree_n", "degrees_n", "degreen", "degreesn"}
+_LONGITUDE_UNITS = {"degrees_east", "degree_east", "degree_e", "degrees_e", "degreee", "degreese"}
+_AXIS_LETTERS = {"Y": Role.LATITUDE, "X": Role.LONGITUDE, "T": Role.TIME, "Z": Role.LEVEL}
+_LEVEL_STANDARD_NAMES = {
+    "air_pressure", "height", "altitude", "depth", "model_level_number", "geopotential_height",
+    "atmosphere_sigma_coordinate", "atmosphere_hybrid_sigma_pressure_coordinate",
+    "atmosphere_hybrid_height_coordinate", "ocean_sigma_coordinate", "ocean_s_coordinate",
+    "height_above_mean_sea_level", "height_above_geopotential_datum",
+}  # fmt: skip
+_NAMES = {
+    Role.LATITUDE: {"lat", "latitude", "lats", "latitudes", "nav_lat"},
+    Role.LONGITUDE: {"lon", "longitude", "lons", "longitudes", "long", "nav_lon"},
+    Role.TIME: {"time", "t", "date"},
+    Role.LEVEL: {"lev", "level", "levels", "plev", "height", "depth", "pressure", "altitude", "z"},
+}
+
+
+@dataclass(frozen=True, eq=False)
+class Coordinate:
+    """A coordinate variable with the role it plays.
+
+    Attributes
+    ----------
+    role : Role
+    variable : Variable
+    bounds_variable : Variable or None
+        The bounds of its cells, of shape (..., 2).
+    """
+
+    role: Role
+    variable: Variable
+    bounds_variable: Variable | None = None
+
+    @property
+    def name(self) -> str:
+        return self.variable.name
+
+    @property
+    def dimension(self) -> str | None:
+        """The dimension it runs along; None for a scalar."""
+        return self.variable.dimensions[0] if self.variable.dimensions else None
+
+    @cached_property
+    def values(self) -> Array:
+        """Values as a one-dimensional array of float64, in the coordinate's own units."""
+        return Engine(workers=1).compute(self.variable.floats()).astype(np.float64).reshape(-1)
+
+    @cached_property
+    def bounds(self) -> Array | None:
+        """Bounds of the cells, shape (n, 2), float64; None where the file gives none."""
+        if self.bounds_variable is None:
+            return None
+        return Engine(workers=1).compute(self.bounds_variable.floats()).astype(np.float64).reshape(-1, 2)
+
+
+@dataclass(frozen=True, eq=False)
+class Axes:
+    """The coordinates of a dataset by role.
+
+    Attributes
+    ----------
+    by_role : mapping of Role to Coordinate
+        One-dimensional or scalar coordinates.
+    curvilinear : tuple of str or None
+        Names of two-dimensional latitude and longitude.
+    auxiliary : frozenset of str
+        Variables that describe others: coordinates, bounds, labels, grid mappings.
+    """
+
+    by_role: Mapping[Role, Coordinate]
+    curvilinear: tuple[str, str] | None
+    auxiliary: frozenset[str]
+
+
+def find_role(variable: Variable) -> Role | None:
+    """Return what a variable measures if it is a coordinate of space or time (CF chapter 4)."""
+    attributes = variable.attributes
+    standard_name = str(attributes.get("standard_name", "")).strip().lower()
+    units = str(attributes.get("units", "")).strip()
+    if standard_name in (Role.LATITUDE, Role.LONGITUDE, Role.TIME):
+        return Role(standard_name)
+    if units.lower() in _LATITUDE_UNITS:
+        return Role.LATITUDE
+    if units.lower() in _LONGITUDE_UNITS:
+        return Role.LONGITUDE
+    if " since " in units:
+        return Role.TIME
+    if standard_name in _LEVEL_STANDARD_NAMES or "positive" in attributes:
+        return Role.LEVEL
+    letter = str(attributes.get("axis", "")).strip().upper()
+    # X and Y also mark the axes of projected grids, which are not longitude and latitude.
+    if letter in _AXIS_LETTERS and (letter in "TZ" or not standard_name.startswith("projection_")):
+        return None if letter in "XY" and units in ("m", "km", "1") else _AXIS_LETTERS[letter]
+    if variable.data.dtype.kind in "fiu" and units not in ("", "1", "degrees", "degree") and is_pressure(units):
+        return Role.LEVEL
+    for role, names in _NAMES.items():
+        if variable.name.lower() in names and (role != Role.TIME or " since " in units):
+            return role
+    return None
+
+
+def find_axes(variables: Mapping[str, Variable]) -> Axes:
+    """Sort a dataset's variables into coordinates by role, their helpers, and the data."""
+    auxiliary: set[str] = set()
+    for variable in variables.values():
+        for key in ("bounds", "climatology", "grid_mapping"):
+            if (named := str(variable.attributes.get(key, ""))) in variables:
+                auxiliary.add(named)
+        listed = str(variable.attributes.get("coordinates", "")).split()
+        auxiliary.update(name for name in listed if name in variables)
+    candidates: dict[Role, list[Variable]] = {role: [] for role in Role}
+    grids: dict[Role, str] = {}
+    for name, variable in variables.items():
+        is_coordinate = variable.dimensions == (name,)
+        if is_coordinate:
+            auxiliary.add(name)
+        role = find_role(variable) if is_coordinate or variable.data.ndim in (0, 2) else None
+        if role is None:
+            continue
+        if is_coordinate or (variable.data.ndim == 0 and variable.data.dtype.kind in "fiu"):
+            candidates[role].append(variable)
+            auxiliary.add(name)
+        elif role in (Role.LATITUDE, Role.LONGITUDE) and name not in _bounds_names(variables):
+            grids.setdefault(role, name)
+            auxiliary.add(name)
+    usage = [v.dimensions for n, v in variables.items() if n not in auxiliary]
+    by_role = {}
+    for role, found in candidates.items():
+        if found:
+            # Where several could serve, the one that most data run along does.
+            best = max(found, key=lambda v: sum(v.name in dims for dims in usage))
+            bounds = str(best.attributes.get("bounds") or best.attributes.get("climatology") or "")
+            by_role[role] = Coordinate(role, best, variables.get(bounds))
+    both = len(grids) == 2 and not {Role.LATITUDE, Role.LONGITUDE} & set(by_role)
+    curvilinear = (grids[Role.LATITUDE], grids[Role.LONGITUDE]) if both else None
+    return Axes(by_role, curvilinear, frozenset(auxiliary))
+
+
+def _bounds_names(variables: Mapping[str, Variable]) -> set[str]:
+    return {str(v.attributes[key]) for v in variables.values() for key in ("bounds", "climatology")
+            if key in v.attributes}  # fmt: skip

@@ -1,0 +1,169 @@
+"""A dataset: variables that share dimensions, their attributes, and what their axes mean."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any, Self
+
+from rhodolite.errors import DataError, nearest_names
+from rhodolite.model.axes import Axes, Coordinate, Role, find_axes
+from rhodolite.model.time import TimeAxis
+from rhodolite.model.variable import Variable
+
+_ADVICE = {
+    Role.LATITUDE: "no latitude was found; a latitude needs units degrees_north or standard_name latitude",
+    Role.LONGITUDE: "no longitude was found; a longitude needs units degrees_east or standard_name longitude",
+    Role.TIME: "there is no time axis; a time axis needs units such as 'days since 1990-01-01'",
+    Role.LEVEL: "there is no vertical axis; one is told by units of pressure or the attributes positive or axis=Z",
+}
+
+
+@dataclass(frozen=True)
+class SourceFile:
+    """A file that a dataset was read from."""
+
+    path: Path
+    format: str
+    size: int
+
+
+@dataclass(frozen=True, eq=False)
+class Dataset:
+    """A gridded dataset. Never changed in place: every operation returns a new one.
+
+    Parameters
+    ----------
+    variables : mapping of str to Variable
+        All variables in file order: data, coordinates, bounds and labels.
+    attributes : mapping
+        Attributes of the dataset as a whole.
+    unlimited : frozenset of str
+        Dimensions that can grow.
+    files : tuple of SourceFile
+        Where the data come from.
+    record : tuple of mapping
+        The operations behind it, each as the plain dictionary it can be made from again.
+    """
+
+    variables: Mapping[str, Variable]
+    attributes: Mapping[str, Any] = field(default_factory=dict)
+    unlimited: frozenset[str] = frozenset()
+    files: tuple[SourceFile, ...] = ()
+    record: tuple[Mapping[str, Any], ...] = ()
+
+    def __getitem__(self, name: str) -> Variable:
+        return self.variables[self.find(name)]
+
+    @cached_property
+    def axes(self) -> Axes:
+        return find_axes(self.variables)
+
+    @cached_property
+    def sizes(self) -> dict[str, int]:
+        """Length of each dimension."""
+        sizes: dict[str, int] = {}
+        for variable in self.variables.values():
+            sizes.update(zip(variable.dimensions, variable.shape, strict=True))
+        return sizes
+
+    @property
+    def data_variables(self) -> tuple[Variable, ...]:
+        """The variables that carry data, as opposed to coordinates and their helpers."""
+        return tuple(v for name, v in self.variables.items() if name not in self.axes.auxiliary)
+
+    @cached_property
+    def time(self) -> TimeAxis | None:
+        """The time axis; None where there is none."""
+        coordinate = self.coordinate(Role.TIME)
+        return None if coordinate is None else TimeAxis.of(coordinate)
+
+    def coordinate(self, role: Role) -> Coordinate | None:
+        """Return the coordinate that plays a role, or None."""
+        return self.axes.by_role.get(role)
+
+    def need(self, role: Role) -> Coordinate:
+        """Return the coordinate that plays a role.
+
+        Raises
+        ------
+        DataError
+            If there is none.
+        """
+        found = self.coordinate(role)
+        if found is None:
+            if self.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
+                names = " and ".join(self.axes.curvilinear)
+                raise DataError(f"{self.label}: the grid is curvilinear ({names} have two dimensions each); "
+                                f"this needs a grid with one-dimensional latitude and longitude")  # fmt: skip
+            raise DataError(f"{self.label}: {_ADVICE[role]}")
+        return found
+
+    def need_time(self) -> TimeAxis:
+        """Return the time axis, or raise DataError if there is none that data run along."""
+        coordinate = self.need(Role.TIME)
+        if coordinate.dimension is None:
+            raise DataError(f"{self.label}: there is a single time and no time axis")
+        assert self.time is not None
+        return self.time
+
+    def find(self, asked: str) -> str:
+        """Return the name of the variable asked for by name or standard name.
+
+        Raises
+        ------
+        DataError
+            If there is none; the message has the nearest name and the list.
+        """
+        if asked in self.variables:
+            return asked
+        named = [v.name for v in self.data_variables if v.attributes.get("standard_name") == asked]
+        if len(named) == 1:
+            return named[0]
+        if named:
+            raise DataError(f"{self.label}: {len(named)} variables have the standard name {asked}: {', '.join(named)}")
+        offered = [v.name for v in self.data_variables]
+        standard = [str(v.attributes["standard_name"]) for v in self.data_variables if "standard_name" in v.attributes]
+        hint = nearest_names(asked, offered)
+        if "Did you mean" not in hint and "Did you mean" in (better := nearest_names(asked, standard)):
+            hint = better
+        raise DataError(f"{self.label}: no variable '{asked}'. {hint}")
+
+    @property
+    def label(self) -> str:
+        """A short name for messages: the file, or the first and last of several."""
+        names = [file.path.name for file in self.files]
+        if not names:
+            return "the dataset"
+        return names[0] if len(names) == 1 else f"{names[0]} ... {names[-1]} ({len(names)} files)"
+
+    def with_variables(self, variables: Iterable[Variable], **changes: Any) -> Self:
+        """Return a copy with these variables instead."""
+        return replace(self, variables={v.name: v for v in variables}, **changes)
+
+    def restricted(self, names: Iterable[str]) -> Self:
+        """Return a copy with some data variables and all that describes them."""
+        keep = set(names)
+        dimensions = {d for name in keep for d in self.variables[name].dimensions}
+        listed = {word for name in keep for key in ("coordinates", "grid_mapping", "ancillary_variables")
+                  for word in str(self.variables[name].attributes.get(key, "")).split()}  # fmt: skip
+        kept = []
+        for name, variable in self.variables.items():
+            helper = name in self.axes.auxiliary and (
+                name in dimensions or name in listed or (not variable.dimensions and find_scalar(self, name))
+            )
+            if name in keep or helper or name in listed:
+                kept.append(name)
+        for name in list(kept):
+            for key in ("bounds", "climatology"):
+                helper_name = str(self.variables[name].attributes.get(key, ""))
+                if helper_name in self.variables:
+                    kept.append(helper_name)
+        return self.with_variables(v for name, v in self.variables.items() if name in set(kept))
+
+
+def find_scalar(dataset: Dataset, name: str) -> bool:
+    """Return whether a variable is a scalar coordinate that holds for the whole dataset."""
+    return any(c.name == name for c in dataset.axes.by_role.values())

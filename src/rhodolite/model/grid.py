@@ -1,0 +1,94 @@
+"""The horizontal grid: its cells' edges, spacing, direction and longitude convention."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from rhodolite.arrays import Array
+from rhodolite.kernels.sphere import widths, zone_areas
+from rhodolite.model.axes import Coordinate, Role
+
+
+@dataclass(frozen=True)
+class AxisShape:
+    """What one horizontal axis looks like.
+
+    Attributes
+    ----------
+    first, last : float
+        First and last coordinate, in degrees, in file order.
+    spacing : float or None
+        Distance between neighbours where it is the same everywhere (to 1 part in 1000).
+    count : int
+    increasing : bool
+    """
+
+    first: float
+    last: float
+    spacing: float | None
+    count: int
+    increasing: bool
+
+    @classmethod
+    def of(cls, values: Array) -> AxisShape:
+        steps = np.diff(values)
+        spacing = None
+        if steps.size and np.all(np.abs(steps - steps.mean()) <= 1e-3 * abs(steps.mean())):
+            spacing = float(np.float32(abs(values[-1] - values[0]) / steps.size))
+        increasing = bool(steps.size == 0 or steps[0] > 0)
+        return cls(float(values[0]), float(values[-1]), spacing, values.size, increasing)
+
+
+def covers_globe(longitudes: Array) -> bool:
+    """Return whether evenly spaced longitudes (degrees) go all the way round."""
+    if longitudes.size < 2:
+        return False
+    step = abs(longitudes[-1] - longitudes[0]) / (longitudes.size - 1)
+    return bool(abs(step * longitudes.size - 360) < 0.01 * step)
+
+
+def cell_edges(coordinate: Coordinate) -> Array:
+    """Return the edges of the cells along a latitude or longitude, in degrees.
+
+    Taken from the bounds where they join up, else halfway between neighbours, latitudes held
+    within the poles.
+
+    Returns
+    -------
+    ndarray of float64, shape (n + 1,)
+    """
+    bounds = coordinate.bounds
+    values = coordinate.values
+    if bounds is not None and bounds.shape[0] == values.size:
+        ordered = bounds if _same_direction(bounds, values) else bounds[:, ::-1]
+        if np.allclose(ordered[1:, 0], ordered[:-1, 1], rtol=0, atol=1e-5):
+            return np.append(ordered[:, 0], ordered[-1, 1])
+    if values.size == 1:
+        half = 0.5
+        edges = np.array([values[0] - half, values[0] + half])
+    else:
+        inner = (values[1:] + values[:-1]) / 2
+        edges = np.concatenate([[values[0] - (inner[0] - values[0])], inner,
+                                [values[-1] + (values[-1] - inner[-1])]])  # fmt: skip
+    return np.clip(edges, -90, 90) if coordinate.role == Role.LATITUDE else edges
+
+
+def area_weights(coordinate: Coordinate) -> Array:
+    """Return weights along a latitude or longitude, whose product is the true area of a cell.
+
+    The area between two latitudes and two longitudes is R^2 (sin north - sin south) (east - west).
+
+    Returns
+    -------
+    ndarray of float64, shape (n,)
+    """
+    edges = cell_edges(coordinate)
+    return zone_areas(edges) if coordinate.role == Role.LATITUDE else widths(edges)
+
+
+def _same_direction(bounds: Array, values: Array) -> bool:
+    if values.size == 1:
+        return bool(bounds[0, 0] <= bounds[0, 1])
+    return bool((bounds[0, 1] > bounds[0, 0]) == (values[1] > values[0]))

@@ -1,0 +1,121 @@
+"""A variable: named dimensions, a lazy array, attributes, and how it is stored."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, Self
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine, LazyArray, Mapped
+
+UNITS_OF_ONE = "1"
+
+
+@dataclass(frozen=True)
+class Packing:
+    """Real values kept as integers: value = stored * scale + offset (CF 8.1)."""
+
+    dtype: str
+    scale: float = 1.0
+    offset: float = 0.0
+
+
+@dataclass(frozen=True)
+class Storage:
+    """How a variable lies in a file; what is None is for the writer to choose.
+
+    Parameters
+    ----------
+    dtype : str, optional
+        Type in the file where it is not that of the values.
+    fill_value : number, optional
+        What stands for a missing value in the file.
+    chunks : tuple of int, optional
+        Shape of the pieces that are compressed one by one.
+    filters : tuple of str
+        Compression steps in people's words, such as ``("shuffle", "deflate 4")``.
+    packing : Packing, optional
+    """
+
+    dtype: str | None = None
+    fill_value: Any = None
+    chunks: tuple[int, ...] | None = None
+    filters: tuple[str, ...] = ()
+    packing: Packing | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Variable:
+    """One variable of a dataset.
+
+    Missing values are NaN in floating-point data. Integers keep their type, and `missing` says
+    which number stands for a missing value, if any.
+    """
+
+    name: str
+    dimensions: tuple[str, ...]
+    data: LazyArray
+    attributes: Mapping[str, Any] = field(default_factory=dict)
+    storage: Storage = Storage()
+    missing: int | None = None
+
+    def __post_init__(self) -> None:
+        if len(self.dimensions) != self.data.ndim:
+            raise ValueError(f"{self.name}: {len(self.dimensions)} dimension names for {self.data.ndim} axes")
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        return self.data.shape
+
+    @property
+    def units(self) -> str | None:
+        """The units as text; None where the variable has none."""
+        units = self.attributes.get("units")
+        return None if units is None else str(units).strip()
+
+    @property
+    def quantity(self) -> str:
+        """What the variable is, in people's words: its long name, standard name or name."""
+        for key in ("long_name", "standard_name"):
+            if text := str(self.attributes.get(key, "")).strip():
+                return text.replace("_", " ") if key == "standard_name" else text
+        return self.name
+
+    @property
+    def numeric(self) -> bool:
+        """Whether the values are numbers to calculate with, not text or classes."""
+        return self.data.dtype.kind in "fiu" and "flag_values" not in self.attributes
+
+    def floats(self) -> LazyArray:
+        """Return the data as floating-point numbers, with NaN where values are missing."""
+        if self.data.dtype.kind == "f":
+            return self.data
+        target = np.dtype("f4") if self.data.dtype.itemsize <= 2 else np.dtype("f8")
+        return Mapped(self.data, _ToFloat(self.missing, target), target)
+
+    def values(self, engine: Engine | None = None) -> Array:
+        """Return all values as a NumPy array, of the shape of the variable and in its units."""
+        return (engine or Engine()).compute(self.data)
+
+    def with_(self, **changes: Any) -> Self:
+        """Return a copy with some fields changed."""
+        return replace(self, **changes)
+
+    def without(self, *names: str, **attributes: Any) -> Self:
+        """Return a copy without some attributes, and with others set."""
+        kept = {key: value for key, value in self.attributes.items() if key not in names}
+        return replace(self, attributes={**kept, **attributes})
+
+
+@dataclass(frozen=True)
+class _ToFloat:
+    missing: int | None
+    dtype: np.dtype[Any]
+
+    def __call__(self, block: Array) -> Array:
+        values = block.astype(self.dtype)
+        if self.missing is not None:
+            values[block == self.missing] = np.nan
+        return values

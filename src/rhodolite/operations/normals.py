@@ -1,0 +1,150 @@
+"""Normals: the mean of each phase of a cycle over a base period, and how complete it has to be."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, LazyArray, Reduction, Selected
+from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.periods import Period
+from rhodolite.model.time import TimeAxis
+from rhodolite.model.variable import Variable
+from rhodolite.operations.cycles import Cycle, PhaseMoments
+
+BASE_COVERAGE = 0.8
+"""Share of the base years that a normal needs (WMO-No. 1203, section 4.4)."""
+FEWEST_YEARS = 3
+
+
+@dataclass(frozen=True, eq=False)
+class Base:
+    """The steps of a time axis that define normal.
+
+    Attributes
+    ----------
+    axis : TimeAxis
+    cycle : Cycle
+    steps : ndarray of int
+        Indices of the steps within the base period.
+    present : ndarray of int
+        The phases that occur, in order.
+    phases : ndarray of int, shape (n,)
+        For each step of the whole axis, its place in `present`; -1 where the base has none.
+    required : ndarray of float
+        For each phase in `present`, the fewest values a cell needs.
+    first, last : int
+        First and last year with data in the base.
+    text : str
+        The base period as people write it.
+    """
+
+    axis: TimeAxis
+    cycle: Cycle
+    steps: NDArray[np.intp]
+    present: NDArray[np.int64]
+    phases: NDArray[np.int64]
+    required: Array
+    first: int
+    last: int
+    text: str
+
+    @classmethod
+    def of(cls, dataset: Dataset, cycle: Cycle, period: Period | None, coverage: float) -> Base:
+        """Find the base in a dataset.
+
+        Raises
+        ------
+        DataError
+            If the data cover too little of the base period.
+        """
+        axis = dataset.need_time()
+        phases = cycle.phases(axis)
+        steps = np.arange(len(axis)) if period is None else np.flatnonzero(axis.within(period))
+        wanted = "the base" if period is None else f"--base {period}"
+        if not steps.size:
+            raise DataError(f"{wanted}: lies outside the data, which run from {axis.span.first} to {axis.span.last}")
+        years = np.unique(axis.years[steps])
+        if years.size < FEWEST_YEARS:
+            raise DataError(f"{wanted}: has data in {_years(years.size)}; a normal needs at least {FEWEST_YEARS}. "
+                            f"The data run from {axis.span.first} to {axis.span.last}.")  # fmt: skip
+        asked = _years_asked(period, years)
+        if years.size < coverage * asked:
+            raise DataError(
+                f"{wanted}: the data hold {years.size} of its {asked} years ({axis.span.first} to {axis.span.last}), "
+                f"and {coverage:.0%} are needed. Choose a base within the data, or add "
+                f"--min-coverage {np.floor(years.size / asked * 100) / 100:g}"
+            )
+        present, counts = np.unique(phases[steps], return_counts=True)
+        places = np.full(len(cycle.titles), -1)
+        places[present] = np.arange(present.size)
+        required = np.ceil(coverage * counts * asked / years.size - 1e-9)
+        first, last = int(years[0]), int(years[-1])
+        text = str(period) if period is not None else f"{first}..{last}"
+        return cls(axis, cycle, steps, present, places[phases], required, first, last, text)
+
+    def reduction(self, dataset: Dataset, variable: Variable, squares: bool = False,
+                  divisor: str | None = None) -> tuple[Reduction, tuple[int, ...]]:  # fmt: skip
+        """Return the pass that makes a variable's normals, and their shape (phases, *cells)."""
+        along = time_place(dataset, variable)
+        source: LazyArray = variable.floats()
+        if self.steps.size < len(self.axis):
+            picks = [None] * source.ndim
+            source = Selected(source, [*picks[:along], self.steps, *picks[along + 1 :]])
+        cells = source.shape[:along] + source.shape[along + 1 :]
+        shape = (self.present.size, *cells)
+        moments = PhaseMoments(
+            f"{variable.name}, {self.text}", self.phases[self.steps], along, shape, self.required, squares, divisor
+        )
+        return Reduction(source, moments), shape
+
+
+def time_place(dataset: Dataset, variable: Variable) -> int:
+    """Return which axis of a variable is time."""
+    return variable.dimensions.index(str(dataset.need(Role.TIME).dimension))
+
+
+def sort_by_time(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
+    """Return the variables to calculate with, and those that time does not touch.
+
+    Data that run along time but are no numbers (text, classes) are left out, with a warning.
+    """
+    coordinate = dataset.need(Role.TIME)
+    along_time, others = [], []
+    for variable in dataset.variables.values():
+        if coordinate.dimension not in variable.dimensions:
+            others.append(variable)
+        elif variable.name in dataset.axes.auxiliary:
+            continue
+        elif variable.numeric:
+            along_time.append(variable)
+        else:
+            warn(f"{variable.name} holds {'text' if variable.data.dtype.kind not in 'fiu' else 'classes'}, "
+                 "not quantities, and is left out")  # fmt: skip
+    if not along_time:
+        raise DataError(f"{dataset.label}: no variable runs along time ({coordinate.name})")
+    return along_time, others
+
+
+def check_coverage(share: float) -> None:
+    """Refuse a --min-coverage that is no share."""
+    if not 0 <= share <= 1:
+        raise UsageError(f"--min-coverage: '{share:g}' is not a share; write a number from 0 to 1, such as 0.8")
+
+
+def _years_asked(period: Period | None, years: NDArray[np.int64]) -> int:
+    first = int(years[0]) if period is None or period.first is None else period.first.fields[0]
+    last = int(years[-1]) if period is None or period.last is None else period.last.fields[0]
+    if period is not None and period.first and period.last:
+        months = [instant.fields[1] if len(instant.fields) > 1 else default
+                  for instant, default in ((period.first, 1), (period.last, 12))]  # fmt: skip
+        return max(1, -(-((last - first) * 12 + months[1] - months[0] + 1) // 12))
+    return last - first + 1
+
+
+def _years(count: int) -> str:
+    return "1 year" if count == 1 else f"{count} years"

@@ -1,0 +1,127 @@
+"""Choosing part of a dataset."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from rhodolite.arrays import InMemory
+from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.periods import Months, Period, Season, Years
+from rhodolite.model.ranges import Every, LatitudeRange, Levels, LongitudeRange, Position
+from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.selecting import (
+    latitude_indices,
+    level_indices,
+    longitude_indices,
+    position_indices,
+    take,
+    time_indices,
+)
+
+_SHORT = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME, "level": Role.LEVEL}
+
+
+@operation
+@dataclass(frozen=True)
+class Subset:
+    """Variables, region, times and levels of a dataset.
+
+    Keeps every cell whose centre lies in the closed ranges given. Longitudes are compared modulo
+    360 and run eastward, so 170E..160W crosses the dateline and comes out in one piece, counted
+    from the west end as typed. A single latitude or longitude takes the row or column of cells
+    it lies in. With a season, years are those the season ends in: DJF of 2014 begins in
+    December 2013. Values are those of the input; nothing is averaged.
+
+    Examples
+    --------
+    >>> Subset(lat="35S..10N", lon="170E..160W", time="2001..")  # doctest: +SKIP
+    """
+
+    variable: tuple[str, ...] | None = parameter("names or standard names to keep", example="NAME,...")
+    lat: LatitudeRange | None = parameter("latitudes to keep, from south to north", example="35S..10N")
+    lon: LongitudeRange | None = parameter("longitudes to keep, eastward", example="170E..160W")
+    at: Position | None = parameter("the one cell that holds a position", example="64.1N,21.9W")
+    time: Period | None = parameter("times to keep, all of both ends included", example="1991..2020")
+    months: Months | None = parameter("months of the year to keep", example="nov..mar")
+    season: Season | None = parameter("a season to keep, by the initials of its months", example="DJF")
+    years: Years | None = parameter("years to keep", example="2010,2015..2018")
+    level: Levels | None = parameter("levels to keep, with units or in those of the data", example="850hPa,500hPa")
+    every: Every | None = parameter("keep each n-th along an axis", example="time=12")
+
+    def check(self) -> None:
+        if self.at is not None and (self.lat is not None or self.lon is not None):
+            raise UsageError("--at names one cell, --lat and --lon a region; give one or the other")
+
+    def __call__(self, dataset: Dataset) -> Dataset:
+        """Return the part of a dataset that was asked for.
+
+        Raises
+        ------
+        DataError
+            If a variable, level or axis is not there, or nothing is left.
+        """
+        if self.variable is not None:
+            dataset = dataset.restricted(dataset.find(name) for name in self.variable)
+        dataset = self._in_space(dataset)
+        if any(wish is not None for wish in (self.time, self.months, self.season, self.years)):
+            axis = dataset.need_time()
+            picks = time_indices(axis, self.time, self.months, self.season, self.years)
+            dataset = take(dataset, {str(dataset.need(Role.TIME).dimension): picks})
+        if self.level is not None:
+            coordinate = dataset.need(Role.LEVEL)
+            indices = level_indices(coordinate, self.level)
+            if coordinate.dimension is not None:
+                dataset = take(dataset, {coordinate.dimension: indices})
+        return self._thinned(dataset)
+
+    def _in_space(self, dataset: Dataset) -> Dataset:
+        if self.at is not None:
+            row, column = position_indices(dataset, self.at)
+            names = [str(dataset.need(role).dimension) for role in (Role.LATITUDE, Role.LONGITUDE)]
+            return take(dataset, dict(zip(names, (np.array([row]), np.array([column])), strict=True)))
+        if self.lat is not None:
+            latitude = dataset.need(Role.LATITUDE)
+            dataset = take(dataset, {str(latitude.dimension): latitude_indices(latitude, self.lat)})
+        if self.lon is not None:
+            longitude = dataset.need(Role.LONGITUDE)
+            indices, turns = longitude_indices(longitude, self.lon)
+            dataset = _turned(take(dataset, {str(longitude.dimension): indices}), turns)
+        return dataset
+
+    def _thinned(self, dataset: Dataset) -> Dataset:
+        picks = {}
+        for name, step in self.every.steps if self.every is not None else ():
+            dimension = _dimension(dataset, name)
+            picks[dimension] = np.arange(0, dataset.sizes[dimension], step)
+        return take(dataset, picks) if picks else dataset
+
+
+def _turned(dataset: Dataset, turns: np.ndarray[tuple[int, ...], np.dtype[np.float64]]) -> Dataset:
+    """Add multiples of 360 degrees to longitudes and their bounds."""
+    coordinate = dataset.need(Role.LONGITUDE)
+    if not turns.any():
+        return dataset
+    variables = dict(dataset.variables)
+    dtype = coordinate.variable.data.dtype
+    values = (coordinate.values + turns).astype(dtype)
+    variables[coordinate.name] = coordinate.variable.with_(data=InMemory(values))
+    bounds = coordinate.bounds_variable
+    if bounds is not None and coordinate.bounds is not None:
+        turned = (coordinate.bounds + turns[:, None]).astype(bounds.data.dtype)
+        variables[bounds.name] = bounds.with_(data=InMemory(turned))
+    return dataset.with_variables(variables.values())
+
+
+def _dimension(dataset: Dataset, name: str) -> str:
+    """Return the dimension that goes by a name, which may be that of its role."""
+    if name in dataset.sizes:
+        return name
+    role = _SHORT.get(name.lower()) or next((role for role in Role if role == name.lower()), None)
+    coordinate = dataset.coordinate(role) if role else None
+    if coordinate is None or coordinate.dimension is None:
+        raise DataError(f"--every {name}: no such axis. {nearest_names(name, dataset.sizes)}")
+    return coordinate.dimension

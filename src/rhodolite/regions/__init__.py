@@ -1,0 +1,1 @@
+"""Outlines of coasts and countries, and which places lie inside them."""

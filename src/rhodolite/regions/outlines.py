@@ -1,0 +1,103 @@
+"""The shipped outlines: public-domain Natural Earth coasts and borders at 1:110m and 1:50m."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Line = NDArray[np.float64]
+"""Vertices in degrees east and north, shape (n, 2)."""
+
+SCALES = ("110m", "50m")
+
+
+@cache
+def _stored() -> dict[str, NDArray[Any]]:
+    with files("rhodolite.regions").joinpath("data/outlines.npz").open("rb") as file, np.load(file) as archive:
+        return dict(archive)
+
+
+@cache
+def _arcs(scale: str) -> tuple[Line, ...]:
+    stored = _stored()
+    step, origin = stored[f"transform_{scale}"]
+    ends = np.cumsum(stored[f"lengths_{scale}"])[:-1]
+    return tuple(np.cumsum(part, axis=0) * step + origin for part in np.split(stored[f"steps_{scale}"], ends))
+
+
+def lines(kind: str, scale: str) -> Iterator[Line]:
+    """Yield coastlines or the borders between countries.
+
+    Parameters
+    ----------
+    kind : {"coast", "border"}
+    scale : {"110m", "50m"}
+
+    Notes
+    -----
+    Polygons are cut along the dateline and closed at the South Pole; those edges are no coast and
+    are left out.
+    """
+    wanted = kind == "border"
+    for arc, border in zip(_arcs(scale), _stored()[f"border_{scale}"], strict=True):
+        if bool(border) != wanted:
+            continue
+        seam = (np.abs(arc[:, 0]) > 179.99) | (arc[:, 1] < -89.9)
+        along_seam = np.flatnonzero(seam[1:] & seam[:-1]) + 1
+        for part in np.split(arc, along_seam):
+            if len(part) > 1:
+                yield part
+
+
+def land_at(longitudes: NDArray[np.float64], latitudes: NDArray[np.float64], scale: str = "110m") -> NDArray[np.bool_]:
+    """Return which positions lie on land.
+
+    Parameters
+    ----------
+    longitudes, latitudes : ndarray of float64
+        In degrees, of one shape; longitudes in any convention.
+    scale : {"110m", "50m"}
+
+    Returns
+    -------
+    ndarray of bool, of that shape
+    """
+    import shapely
+
+    east = (longitudes + 180.0) % 360.0 - 180.0
+    inside = np.zeros(longitudes.shape, dtype=bool)
+    for polygon in _polygons(scale):
+        west, south, right, north = polygon.bounds
+        near = (east >= west) & (east <= right) & (latitudes >= south) & (latitudes <= north)
+        if near.any():
+            shapely.prepare(polygon)
+            inside[near] |= shapely.contains_xy(polygon, east[near], latitudes[near])
+    return inside
+
+
+@cache
+def _polygons(scale: str) -> tuple[Any, ...]:
+    """Return every polygon of every country, holes cut out."""
+    import shapely
+
+    stored = _stored()
+    ends = np.cumsum(stored[f"ring_lengths_{scale}"])[:-1]
+    shells: list[tuple[Line, list[Line]]] = []
+    for (_, order), ring in zip(stored[f"owners_{scale}"], np.split(stored[f"rings_{scale}"], ends), strict=True):
+        line = _ring(ring, _arcs(scale))
+        if order == 0:
+            shells.append((line, []))
+        else:
+            shells[-1][1].append(line)
+    return tuple(shapely.make_valid(shapely.Polygon(shell, holes)) for shell, holes in shells)
+
+
+def _ring(numbers: NDArray[np.int32], arcs: tuple[Line, ...]) -> Line:
+    """Join arcs to a ring; a negative number is an arc run backwards."""
+    parts = [arcs[at] if at >= 0 else arcs[~at][::-1] for at in numbers.tolist()]
+    return np.concatenate([parts[0], *(part[1:] for part in parts[1:])])
