@@ -35,7 +35,7 @@ _FACE = {
     "RhodoliteWarning": "rhodolite.errors",
 }
 
-__all__ = ["__version__", "read", "write", *_FACE]  # noqa: PLE0604
+__all__ = ["__version__", "read", "write", *_FACE]
 
 
 def __getattr__(name: str) -> Any:

@@ -33,16 +33,14 @@ class Selected(LazyArray):
     """
 
     def __init__(self, source: LazyArray, indices: Sequence[Indices | None]) -> None:
-        picks = [None if pick is None else np.asarray(pick, dtype=np.intp) for pick in indices]
+        picks: list[Indices | None] = [None if pick is None else np.asarray(pick, dtype=np.intp) for pick in indices]
         if isinstance(source, Selected):
             picks = [_compose(outer, pick) for outer, pick in zip(source._picks, picks, strict=True)]
             source = source._source
-        self._source = source
-        self._picks = picks
+        self._source: LazyArray = source
+        self._picks: list[Indices | None] = picks
         self.dtype = source.dtype
-        self.shape = tuple(
-            n if pick is None else pick.size for n, pick in zip(source.shape, picks, strict=True)
-        )
+        self.shape = tuple(n if pick is None else pick.size for n, pick in zip(source.shape, picks, strict=True))
         if source.chunks is not None:
             self.chunks = tuple(max(1, min(c, n)) for c, n in zip(source.chunks, self.shape, strict=True))
 
@@ -52,9 +50,7 @@ class Selected(LazyArray):
     def read(self, region: Region) -> Array:
         reach = self._source.chunks or (1,) * self.ndim
         runs = [
-            [_Run(part, slice(None), slice(0, part.stop - part.start))]
-            if pick is None
-            else _runs(pick[part], chunk)
+            [_Run(part, slice(None), slice(0, part.stop - part.start))] if pick is None else _runs(pick[part], chunk)
             for pick, part, chunk in zip(self._picks, region, reach, strict=True)
         ]
         return self._assemble(runs, (), region_shape(region))

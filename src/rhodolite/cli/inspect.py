@@ -66,7 +66,7 @@ def variable_page(found: dict[str, Any]) -> str:
     storage = found["storage"]
     over = " x ".join(f"{n} {name}" for name, n in found["dimensions"].items()) or "a single value"
     lines = [f"{found['name']}: {found['quantity']}, in {found['units'] or 'no units'}", over]
-    how = [f"{found['type']}, {file_size(storage['bytes_unpacked'])} in memory"]
+    how = [f"{found['type']}, {file_size(storage['bytes_unpacked'])} when unpacked"]
     if packing := storage["packing"]:
         how.append(f"packed: value = stored x {packing['scale']:g} + {packing['offset']:g}")
     if storage["fill_value"] is not None:
@@ -125,15 +125,17 @@ def _when(when: dict[str, Any] | None) -> list[str]:
         return ["no time axis"]
     if "climatology_of" in when:
         first, last = when["climatology_of"]
-        return [f"mean cycle of {when['count']} phases, over {first} to {last}", f"{when['calendar']} calendar"]
+        return [
+            f"mean cycle of {when['count']} phases, over {first} to {last}",
+            f"{when['calendar']} calendar",
+        ]
     if when["count"] == 1:
         return [f"{when['first']}, {when['calendar']} calendar"]
-    missing = when["missing_steps"]
-    gaps = f"{missing:,} steps left out: {'; '.join(when['gaps'])}" if missing else "no gaps"
-    if when["step"] == "irregular steps":
-        gaps = ""
-    return [f"{when['first']} to {when['last']}", ", ".join(w for w in (f"{when['count']:,} steps, {when['step']}", gaps) if w),
-            f"{when['calendar']} calendar"]  # fmt: skip
+    steps = [f"{when['count']:,} steps", when["step"]]
+    if when["step"] != "irregular steps":
+        missing = when["missing_steps"]
+        steps.append(f"{missing:,} left out: {'; '.join(when['gaps'])}" if missing else "no gaps")
+    return [" to ".join(when["covers"]), ", ".join(steps), f"{when['calendar']} calendar"]
 
 
 def _height(height: dict[str, Any] | None) -> list[str]:
@@ -153,7 +155,13 @@ def _variable_table(variables: list[dict[str, Any]]) -> list[str]:
     rows = []
     for variable in variables:
         stored = variable["type"] + (", packed" if variable["packing"] else "")
-        row = [variable["name"], variable["quantity"], variable["units"] or "none", ", ".join(variable["dimensions"]), stored]
+        row = [
+            variable["name"],
+            variable["quantity"],
+            variable["units"] or "none",
+            ", ".join(variable["dimensions"]),
+            stored,
+        ]
         if counted:
             row += _statistics_cells(variable.get("statistics"))
         rows.append(row)
@@ -163,7 +171,10 @@ def _variable_table(variables: list[dict[str, Any]]) -> list[str]:
 def _statistics_cells(statistics: dict[str, Any] | None) -> list[str]:
     if statistics is None:
         return ["", "", "", ""]
-    return [_share(statistics["missing_share"]), *(_number(statistics[key]) for key in ("least", "greatest", "mean"))]
+    return [
+        _share(statistics["missing_share"]),
+        *(_number(statistics[key]) for key in ("least", "greatest", "mean")),
+    ]
 
 
 def _statistics_words(found: dict[str, Any]) -> list[str]:
@@ -195,4 +206,7 @@ def _section(title: str, lines: list[str]) -> list[str]:
 
 def _table(header: list[str], rows: list[list[str]]) -> list[str]:
     widths = [max(len(row[at]) for row in [header, *rows]) for at in range(len(header))]
-    return ["  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip() for row in [header, *rows]]
+    return [
+        "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()
+        for row in [header, *rows]
+    ]

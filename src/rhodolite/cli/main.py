@@ -152,7 +152,7 @@ def _segments(words: list[str]) -> list[list[str]]:
 def _parse_step(segment: list[str], *, first: bool) -> tuple[Any, list[str], dict[str, Any]]:
     """Return the step that a segment describes, its inputs, and its run options."""
     from rhodolite.cli.options import step_parser
-    from rhodolite.operations import parameters
+    from rhodolite.operations.declaration import parameters
 
     title, cls, rest = _verb_of(segment)
     parsed = vars(step_parser(title, cls, takes_inputs=True).parse(rest))
@@ -165,7 +165,7 @@ def _parse_step(segment: list[str], *, first: bool) -> tuple[Any, list[str], dic
 
 
 def _verb_of(segment: list[str]) -> tuple[str, type, list[str]]:
-    from rhodolite.operations import all_operations
+    from rhodolite.operations.catalogue import all_operations
 
     verb = segment[0]
     if verb == "draw":
@@ -196,15 +196,11 @@ def _print_drawings() -> int:
 
 def _summaries() -> dict[str, str]:
     """Return every verb with its summary, in the order in which people work."""
-    from rhodolite.operations import all_operations
-    from rhodolite.operations.declaration import summary
+    from rhodolite.operations.catalogue import summaries
 
-    operations = {verb: summary(cls) for verb, cls in all_operations().items()}
-    order = ["subset", "climatology", "anomaly"]
-    ranked = sorted(operations, key=lambda verb: order.index(verb) if verb in order else len(order))
     return {
         "inspect": "What a dataset holds, in people's terms.",
-        **{verb: operations[verb] for verb in ranked},
+        **summaries(),
         "draw": "A picture: draw map, draw series.",
         "demo": "Writes made-up example data and runs the full example.",
     }
@@ -218,5 +214,5 @@ def _is_drawing(step: Any) -> bool:
     return type(step).__module__.startswith("rhodolite.drawing.")
 
 
-def _terminate(signal_number: int, frame: Any) -> None:
+def _terminate(*_: Any) -> None:
     raise KeyboardInterrupt

@@ -62,7 +62,9 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> 
     """Add the options that every verb has."""
     group = parser.add_argument_group("run options")
     if output:
-        group.add_argument("-o", "--output", metavar="FILE", help="where the result goes; its suffix says what is written")
+        group.add_argument(
+            "-o", "--output", metavar="FILE", help="where the result goes; its suffix says what is written"
+        )
         group.add_argument("--overwrite", action="store_true", help="replace an existing output")
     group.add_argument("--memory", metavar="SIZE", help="memory for data in flight, such as 512MiB (default: 1GiB)")
     group.add_argument("--workers", metavar="N", help="blocks to work on at once (default: the number of cores)")

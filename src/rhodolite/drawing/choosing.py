@@ -34,7 +34,9 @@ def only_one(variables: list[Variable], dataset: Dataset) -> Variable:
     """Return the single variable, or say how to choose one of several."""
     if len(variables) > 1:
         names = ", ".join(v.name for v in variables)
-        raise DataError(f"{dataset.label}: several variables could be drawn: {names}. Add --variable {variables[0].name}")
+        raise DataError(
+            f"{dataset.label}: several variables could be drawn: {names}. Add --variable {variables[0].name}"
+        )
     return variables[0]
 
 

@@ -31,6 +31,8 @@ from rhodolite.operations.declaration import operation, parameter
 from rhodolite.regions import outlines
 
 _GROUND = "#e4e4e4"
+_WIDE = 1.35
+"""Maps wider than this, in heights, have their legend below; others beside them."""
 _COARSE_BEYOND = 100.0
 """Maps wider than this many degrees get the 1:110m outlines, others the 1:50m ones."""
 
@@ -56,7 +58,7 @@ class Map:
     limits: Limits | None = parameter("range of the legend", example="-2..2")
     centre: float | None = parameter("value that the middle of the palette stands for", example="VALUE")
     title: str | None = parameter("title to use instead of the quantity", example="TEXT")
-    size: Size = parameter("width and height in pixels", default=Size(), example="1280x800")
+    size: Size | None = parameter("width and height in pixels; by default they fit the map", example="1280x800")
 
     def check(self) -> None:
         if self.palette is not None:
@@ -84,24 +86,32 @@ class Map:
 
         longitude, latitude = (cell_edges(part.need(role)) for role in (Role.LONGITUDE, Role.LATITUDE))
         aspect = _aspect(longitude, latitude)
-        upright = abs(np.ptp(latitude)) * aspect > 0.8 * abs(np.ptp(longitude))
-        figure = Figure((self.size.width / 100, self.size.height / 100), dpi=100, layout="constrained")
+        shape = abs(np.ptp(longitude)) / (abs(np.ptp(latitude)) * aspect)
+        upright = shape < _WIDE
+        size = self.size or _fitting_size(shape, upright)
+        figure = Figure((size.width / 100, size.height / 100), dpi=100, layout="constrained")
         axes = figure.add_subplot()
         axes.add_patch(_ground(longitude, latitude))
         shades, norm = colours(scale, centre)
         mesh = axes.pcolormesh(longitude, latitude, np.ma.masked_invalid(values), cmap=shades, norm=norm)
         _draw_outlines(axes, longitude, latitude)
         _draw_frame(axes, longitude, latitude, aspect)
-        bar = figure.colorbar(mesh, ax=axes, extend=scale.extend, ticks=scale.edges,
-                              location="right" if upright else "bottom",
-                              shrink=0.9 if upright else 0.7, aspect=30, pad=0.02)  # fmt: skip
-        bar.ax.xaxis.set_major_formatter(_tick_text) if not upright else bar.ax.yaxis.set_major_formatter(_tick_text)
+        bar = figure.colorbar(mesh, ax=axes, extend=scale.extend, ticks=scale.edges, format=_tick_text,
+                              location="right" if upright else "bottom", shrink=0.85, aspect=35, pad=0.02)  # fmt: skip
         bar.set_label(with_units(variable.name, variable.units), fontsize=12)
-        axes.set_title(_caption(part, variable, values), fontsize=11, color="#444444", loc="left", linespacing=1.3)
-        figure.suptitle(self.title or heading(variable.quantity, self.size.width), fontsize=15, x=0.01, ha="left")
+        caption = heading(_caption(part, variable, values), round(size.width * 1.35))
+        axes.set_title(caption, fontsize=11, color="#444444", loc="left", linespacing=1.3)
+        figure.suptitle(self.title or heading(variable.quantity, size.width), fontsize=15, x=0.01, ha="left")
         if np.isnan(values).any():
             _legend_for_missing(axes)
         return figure
+
+
+def _fitting_size(shape: float, upright: bool) -> Size:
+    """Return the size of a figure that a map of this shape (width over height) fills."""
+    if upright:
+        return Size(round(min(1280, 150 + 720 * shape + 90)), 820)
+    return Size(1280, round(max(420, 1190 / shape + 190)))
 
 
 def _field(part: Dataset, variable: Variable, engine: Engine) -> Array:
@@ -151,7 +161,12 @@ def _draw_outlines(axes: Any, longitude: Array, latitude: Array) -> None:
     west, east = longitude.min(), longitude.max()
     south, north = latitude.min(), latitude.max()
     scale = "110m" if east - west > _COARSE_BEYOND else "50m"
-    for kind, colour, width in (("border", "#4d4d4d", 0.5), ("coast", "#111111", 0.9)):
+    # A pale line under the coast keeps it visible on dark colours.
+    for kind, colour, width in (
+        ("border", "#4d4d4d", 0.6),
+        ("coast", "#ffffffa0", 2.2),
+        ("coast", "#111111", 0.9),
+    ):
         shown = []
         for line in outlines.lines(kind, scale):
             if line[:, 1].max() < south or line[:, 1].min() > north:

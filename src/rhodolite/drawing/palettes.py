@@ -15,8 +15,8 @@ from rhodolite.model.variable import Variable
 LINE_COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
 """Colours that people with any form of colour vision tell apart (Okabe and Ito 2008)."""
 _WATER_WORDS = ("precipitation", "rain", "snow", "runoff", "humidity", "evaporation", "moisture", "water")
-_STEPS = [1, 2, 2.5, 4, 5, 10]
-_CLASSES = 12
+_STEPS = [1, 2, 2.5, 5, 10]
+_CLASSES = 16
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ def palette_for(variable: Variable, diverging: bool) -> str:
     warm = "temperature" in words or (variable.units is not None and is_temperature(variable.units))
     if diverging:
         return "BrBG" if watery else "RdBu_r" if warm else "PuOr_r"
-    return "YlGnBu" if watery else "inferno" if warm else "viridis"
+    return "YlGnBu" if watery else "plasma" if warm else "viridis"
 
 
 def check_palette(name: str) -> None:
@@ -66,7 +66,7 @@ def check_palette(name: str) -> None:
     if name not in matplotlib.colormaps:
         offered = sorted(n for n in matplotlib.colormaps if not n.endswith("_r"))
         hint = nearest_names(name, offered).split(" There are:")[0]
-        hint = hint if hint.startswith("Did") else "Some are viridis, inferno, YlGnBu, RdBu, BrBG, PuOr."
+        hint = hint if hint.startswith("Did") else "Some are viridis, plasma, YlGnBu, RdBu, BrBG, PuOr."
         raise UsageError(f"--palette: no palette '{name}'. {hint} Add _r to turn one round.")
 
 
@@ -112,7 +112,6 @@ def colours(scale: Scale, centre: float | None) -> tuple[Any, Any]:
     else:
         reach = max(abs(scale.edges[0] - centre), abs(scale.edges[-1] - centre))
         places = 0.5 + 0.5 * (middles - centre) / reach
-    shades = ListedColormap(palette(np.clip(places, 0, 1)))
-    shades.set_under(palette(max(0.0, float(places[0]) - 0.04)))
-    shades.set_over(palette(min(1.0, float(places[-1]) + 0.04)))
+    under, over = palette(max(0.0, float(places[0]) - 0.04)), palette(min(1.0, float(places[-1]) + 0.04))
+    shades = ListedColormap(palette(np.clip(places, 0, 1))).with_extremes(under=under, over=over)
     return shades, BoundaryNorm(scale.edges, middles.size)

@@ -54,7 +54,7 @@ class Series:
     """
 
     variable: tuple[str, ...] | None = parameter("the variables to draw", example="NAME,...")
-    at: Position | None = parameter("draw the cell at a position instead of the mean over the area", example="64.1N,21.9W")
+    at: Position | None = parameter("draw the cell at a position, not the mean over the area", example="64.1N,21.9W")
     time: Period | None = parameter("the times to draw", example="2012..2018")
     level: Levels | None = parameter("the level to draw, where there are several", example="850hPa")
     with_: Other | None = parameter("another file or pattern to draw in the same figure", example="FILE")
@@ -107,9 +107,10 @@ class Series:
                       marker="" if dense else "o", markersize=3.5, label=_label(curve, curves))  # fmt: skip
         if all(pivots(curve.variable) for curve in curves):
             axes.axhline(0, color="#444444", linewidth=0.8, zorder=1)
-        locator = AutoDateLocator(minticks=4, maxticks=12)
+        locator = AutoDateLocator(minticks=4, maxticks=12)  # type: ignore[no-untyped-call]
         axes.xaxis.set_major_locator(locator)
-        axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))
+        written = ConciseDateFormatter(locator, show_offset=False)  # type: ignore[no-untyped-call]
+        axes.xaxis.set_major_formatter(written)
         axes.margins(x=0.01)
         if self.limits is not None:
             axes.set_ylim(self.limits.low, self.limits.high)
@@ -121,7 +122,9 @@ class Series:
         axes.tick_params(labelsize=11)
         axes.set_title(" · ".join(dict.fromkeys(c.place for c in curves if c.place)), fontsize=11, color="#444444",
                        loc="left")  # fmt: skip
-        figure.suptitle(self.title or heading(_common_quantity(curves), self.size.width), fontsize=15, x=0.01, ha="left")
+        figure.suptitle(
+            self.title or heading(_common_quantity(curves), self.size.width), fontsize=15, x=0.01, ha="left"
+        )
         if len(curves) > 1:
             axes.legend(fontsize=11, framealpha=0.9)
         return figure
@@ -164,13 +167,16 @@ def _plot_days(axis: TimeAxis) -> Array:
 
     Days that the common calendar does not have (30 February) are placed by their share of the year.
     """
-    from matplotlib.dates import date2num
-
     if axis.calendar in _DAILY_CALENDARS:
         return np.array([
-            date2num(datetime.datetime(d.year, d.month, d.day, d.hour, d.minute, d.second)) for d in axis.reference_dates
+            _days_since_1970(d.year, d.month, d.day) + (d.hour + d.minute / 60 + d.second / 3600) / 24
+            for d in axis.reference_dates
         ])  # fmt: skip
     years = np.floor(axis.decimal_years).astype(int)
-    starts = np.array([date2num(datetime.datetime(year, 1, 1)) for year in years])
-    stops = np.array([date2num(datetime.datetime(year + 1, 1, 1)) for year in years])
-    return starts + (axis.decimal_years - years) * (stops - starts)
+    starts = np.array([_days_since_1970(year, 1, 1) for year in years])
+    stops = np.array([_days_since_1970(year + 1, 1, 1) for year in years])
+    return np.asarray(starts + (axis.decimal_years - years) * (stops - starts))
+
+
+def _days_since_1970(year: int, month: int, day: int) -> float:
+    return float(datetime.date(year, month, day).toordinal() - datetime.date(1970, 1, 1).toordinal())

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import textwrap
+from typing import Any
+
+import numpy as np
 
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.grid import cell_edges, covers_globe
 from rhodolite.model.periods import MONTH_TITLES
 from rhodolite.model.ranges import format_latitude, format_longitude
 from rhodolite.model.time import TimeAxis, format_date, month_start
@@ -20,7 +24,7 @@ def capitalised(text: str) -> str:
 
 def heading(text: str, width: int) -> str:
     """Break a title into lines that fit a figure of a width in pixels."""
-    return "\n".join(textwrap.wrap(capitalised(text), max(20, width // 12)))
+    return "\n".join(textwrap.wrap(capitalised(text), max(20, round(width / 10.8))))
 
 
 def degrees_north(value: float) -> str:
@@ -56,13 +60,17 @@ def period_text(axis: TimeAxis | None) -> str:
         phase = phases[0] if len(axis) == 1 else f"mean of {phases[0]} to {phases[-1]}"
         return f"{phase}, {first.year} to {last.year}"
     first, last = axis.reference_dates[0], axis.reference_dates[-1]
+    unit = axis.step.unit
     if len(axis) == 1:
-        return f"{MONTH_TITLES[first.month - 1]} {first.year}" if _is_month(axis) else format_date(first)
-    if axis.step.unit in ("month", "year"):
+        if _is_month(axis):
+            return f"{MONTH_TITLES[first.month - 1]} {first.year}"
+        return _day(first) if (first.hour, first.minute) == (12, 0) else format_date(first)
+    if unit in ("month", "year"):
         ends = [f"{MONTH_TITLES[d.month - 1]} {d.year}" for d in (first, last)]
     else:
-        ends = [format_date(d) for d in (first, last)]
-    return f"mean of {len(axis):,} steps, {ends[0]} to {ends[1]}"
+        ends = [_day(d) if unit == "day" else format_date(d) for d in (first, last)]
+    counted = f"{unit}s" if unit in ("month", "year", "day", "hour") and axis.step.count == 1 else "steps"
+    return f"mean of {len(axis):,} {counted}, {ends[0]} to {ends[1]}"
 
 
 def region_text(dataset: Dataset) -> str:
@@ -72,10 +80,17 @@ def region_text(dataset: Dataset) -> str:
         return ""
     south, north = latitude.values.min(), latitude.values.max()
     west, east = longitude.values.min(), longitude.values.max()
+    if covers_globe(longitude.values) and np.ptp(cell_edges(latitude)) > 179.9:
+        return "the globe"
     if latitude.values.size == 1 and longitude.values.size == 1:
         return f"cell at {format_latitude(south)}, {format_longitude(west)}"
     return (f"{format_latitude(south)} to {format_latitude(north)}, "
             f"{format_longitude(west)} to {format_longitude(east)}")  # fmt: skip
+
+
+def _day(date: Any) -> str:
+    """Write the day alone, also of a step that is stamped with noon."""
+    return f"{date.year:04d}-{date.month:02d}-{date.day:02d}"
 
 
 def _is_month(axis: TimeAxis) -> bool:

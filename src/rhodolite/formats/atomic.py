@@ -44,7 +44,7 @@ def complete_or_nothing(path: Path, overwrite: bool, inputs: Iterable[Path]) -> 
         yield temporary
         if path.exists() and not overwrite:
             raise OutputError(f"{path}: appeared while it was being written; choose another name or add --overwrite")
-        os.replace(temporary, path)
+        temporary.replace(path)
     except OSError as error:
         raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
     finally:

@@ -72,7 +72,7 @@ class Position:
         if not any(letter in "NSEW" for letter in letters if letter):
             raise ValueError(
                 f"'{text}' does not say which number is the latitude; write "
-                f"{_guess(parts[0], 'NS')},{_guess(parts[1], 'EW')} or {_guess(parts[1], 'NS')},{_guess(parts[0], 'EW')}"
+                + " or ".join(f"{_guess(y, 'NS')},{_guess(x, 'EW')}" for y, x in (parts, parts[::-1]))
             )
         if letters[0] in ("E", "W") or letters[1] in ("N", "S"):
             parts.reverse()

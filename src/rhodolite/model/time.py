@@ -82,7 +82,14 @@ class TimeAxis:
         calendar = str(attributes.get("calendar", "standard")).strip().lower()
         calendar = {"gregorian": "standard", "365_day": "noleap", "366_day": "all_leap"}.get(calendar, calendar)
         units = coordinate.variable.units or ""
-        axis = cls(coordinate.values, units, calendar, coordinate.bounds, "climatology" in attributes, coordinate.name)
+        axis = cls(
+            coordinate.values,
+            units,
+            calendar,
+            coordinate.bounds,
+            "climatology" in attributes,
+            coordinate.name,
+        )
         try:
             axis.to_dates(axis.numbers[:1])
         except (ValueError, OverflowError) as error:

@@ -117,7 +117,9 @@ class Overview(Accumulator):
 
 def overview(dataset: Dataset, variable: Variable) -> LazyArray:
     """Return count, missing, least, greatest and area-weighted mean as a lazy array of 5 numbers."""
-    return Reduction(variable.floats(), Overview(_area_weights(dataset, variable), variable.shape)).output("overview", (5,))
+    return Reduction(variable.floats(), Overview(_area_weights(dataset, variable), variable.shape)).output(
+        "overview", (5,)
+    )
 
 
 def _places(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> dict[int, Role]:

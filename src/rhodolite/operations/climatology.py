@@ -83,7 +83,10 @@ def _time_variables(variable: Variable, base: Base) -> tuple[Variable, Variable]
     bounds = np.empty((base.present.size, 2))
     middles = np.empty(base.present.size)
     for row, phase in enumerate(base.present):
-        first, last = cycle.limits(int(phase), base.first, axis.calendar), cycle.limits(int(phase), base.last, axis.calendar)
+        first, last = (
+            cycle.limits(int(phase), base.first, axis.calendar),
+            cycle.limits(int(phase), base.last, axis.calendar),
+        )
         middles[row] = (axis.to_number(first[0]) + axis.to_number(first[1])) / 2
         bounds[row] = axis.to_number(first[0]), axis.to_number(last[1])
     time = variable.without("bounds", climatology=BOUNDS).with_(data=InMemory(middles), storage=Storage(), missing=None)

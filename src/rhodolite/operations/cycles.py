@@ -44,7 +44,9 @@ class Cycle(StrEnum):
         """
         longest = 1 if self is Cycle.MONTH else 3
         if axis.step.unit == "year" or (axis.step.unit == "month" and axis.step.count > longest):
-            raise DataError(f"the data have one value {axis.step}; a cycle by {self.value} needs at least one a {self.value}")
+            raise DataError(
+                f"the data have one value {axis.step}; a cycle by {self.value} needs at least one a {self.value}"
+            )
         return axis.months - 1 if self is Cycle.MONTH else axis.months % 12 // 3
 
     def limits(self, phase: int, year: int, calendar: str) -> tuple[Any, Any]:

@@ -123,12 +123,12 @@ class Parameter:
 def operation(cls: C) -> C:
     """Turn a frozen dataclass into an operation whose parameters also accept text.
 
-    The verb is the class's name in lower case, or its `verb` attribute. A method `check`, if there
+    The verb is the class's name in lower case. A method `check`, if there
     is one, is called when the parameters are known and may raise UsageError. Every dataset that the
     operation returns has it on record.
     """
     fill_in = cls.__init__  # type: ignore[misc]
-    work = cls.__call__  # type: ignore[operator]
+    work = cls.__call__
 
     @functools.wraps(fill_in)
     def initialise(self: Any, *args: Any, **settings: Any) -> None:
@@ -146,12 +146,11 @@ def operation(cls: C) -> C:
         return result
 
     cls.__init__ = initialise  # type: ignore[misc]
-    cls.__call__ = recorded  # type: ignore[operator]
-    cls.verb = cls.__dict__.get("verb", cls.__name__.lower())  # type: ignore[attr-defined]
+    cls.__call__ = recorded  # type: ignore[method-assign]
+    cls.verb = cls.__name__.lower()  # type: ignore[attr-defined]
     return cls
 
 
-@functools.lru_cache(maxsize=64)
 def parameters(cls: type) -> tuple[Parameter, ...]:
     """Return the parameters that an operation declares, in order."""
     hints = typing.get_type_hints(cls)

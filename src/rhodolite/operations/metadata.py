@@ -11,7 +11,13 @@ from rhodolite.operations.normals import Base
 
 _ANOMALY_NAMES = {
     name: f"{name}_anomaly"
-    for name in ("air_temperature", "surface_temperature", "air_pressure", "geopotential_height", "sea_water_temperature")
+    for name in (
+        "air_temperature",
+        "surface_temperature",
+        "air_pressure",
+        "geopotential_height",
+        "sea_water_temperature",
+    )
 }
 """Standard names that have one for the departure from the climatology, in the CF table."""
 _STALE = ("actual_range", "valid_min", "valid_max", "valid_range", "ancillary_variables")
@@ -27,7 +33,7 @@ def climatology_attributes(variable: Variable, base: Base, time: str) -> dict[st
     now = f"{time}: {within} within years {time}: mean over years"
     changed = variable.without(
         *_STALE,
-        long_name=f"{base.cycle.word} normal of {variable.quantity}, {base.text}",
+        long_name=f"{base.cycle.word} normal of {variable.quantity}, {base.words}",
         cell_methods=f"{others} {now}".strip(),
     )
     return dict(changed.attributes)
@@ -36,11 +42,15 @@ def climatology_attributes(variable: Variable, base: Base, time: str) -> dict[st
 def anomaly_attributes(variable: Variable, base: Base, kind: str) -> dict[str, Any]:
     """Return the attributes of a departure from normal, of kind difference, percent or standardised."""
     standard_name = str(variable.attributes.get("standard_name", ""))
-    words = {"difference": "departure", "percent": "departure in percent", "standardised": "standardised departure"}
+    words = {
+        "difference": "departure",
+        "percent": "departure in percent",
+        "standardised": "standardised departure",
+    }
     changed = variable.without(
         *_STALE,
         "standard_name",
-        long_name=f"{words[kind]} of {variable.quantity} from the {base.cycle.word} normal of {base.text}",
+        long_name=f"{words[kind]} of {variable.quantity} from the {base.cycle.word} normal of {base.words}",
     )
     if kind == "difference":
         if standard_name in _ANOMALY_NAMES:

@@ -53,6 +53,12 @@ class Base:
     last: int
     text: str
 
+    @property
+    def words(self) -> str:
+        """The base period as it reads in a title."""
+        first, _, last = self.text.partition("..")
+        return f"{first or self.first} to {last or self.last}" if ".." in self.text else self.text
+
     @classmethod
     def of(cls, dataset: Dataset, cycle: Cycle, period: Period | None, coverage: float) -> Base:
         """Find the base in a dataset.
@@ -98,7 +104,13 @@ class Base:
         cells = source.shape[:along] + source.shape[along + 1 :]
         shape = (self.present.size, *cells)
         moments = PhaseMoments(
-            f"{variable.name}, {self.text}", self.phases[self.steps], along, shape, self.required, squares, divisor
+            f"{variable.name}, {self.text}",
+            self.phases[self.steps],
+            along,
+            shape,
+            self.required,
+            squares,
+            divisor,
         )
         return Reduction(source, moments), shape
 

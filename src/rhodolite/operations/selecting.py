@@ -161,7 +161,7 @@ def level_indices(coordinate: Coordinate, wanted: Levels) -> Indices:
     chosen = np.zeros(values.size, dtype=bool)
     for part in wanted.ranges:
         ends = [_level_in(end, units, coordinate.name) for end in (part.first, part.last)]
-        if part.single:
+        if part.single and ends[0] is not None:
             close = np.isclose(values, ends[0], rtol=1e-5, atol=1e-9)
         else:
             low, high = _sorted_ends(ends)
@@ -189,7 +189,9 @@ def _level_in(end: tuple[float, str] | None, units: str, name: str) -> float | N
     if not given or given == units:
         return value
     if not convertible(given, units):
-        raise DataError(f"--level {value:g}{given}: the levels ({name}) are in {units}, which {given} cannot be turned into")
+        raise DataError(
+            f"--level {value:g}{given}: the levels ({name}) are in {units}, which {given} cannot be turned into"
+        )
     return float(convert(value, given, units))
 
 

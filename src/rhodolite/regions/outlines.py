@@ -18,7 +18,10 @@ SCALES = ("110m", "50m")
 
 @cache
 def _stored() -> dict[str, NDArray[Any]]:
-    with files("rhodolite.regions").joinpath("data/outlines.npz").open("rb") as file, np.load(file) as archive:
+    with (
+        files("rhodolite.regions").joinpath("data/outlines.npz").open("rb") as file,
+        np.load(file) as archive,
+    ):
         return dict(archive)
 
 
@@ -40,16 +43,17 @@ def lines(kind: str, scale: str) -> Iterator[Line]:
 
     Notes
     -----
-    Polygons are cut along the dateline and closed at the South Pole; those edges are no coast and
-    are left out.
+    Lines that cross the dateline are cut there. The edges along the dateline and the South Pole
+    that close some polygons are no coast and are left out.
     """
     wanted = kind == "border"
     for arc, border in zip(_arcs(scale), _stored()[f"border_{scale}"], strict=True):
         if bool(border) != wanted:
             continue
         seam = (np.abs(arc[:, 0]) > 179.99) | (arc[:, 1] < -89.9)
-        along_seam = np.flatnonzero(seam[1:] & seam[:-1]) + 1
-        for part in np.split(arc, along_seam):
+        along_seam = seam[1:] & seam[:-1]
+        across = np.abs(np.diff(arc[:, 0])) > 180
+        for part in np.split(arc, np.flatnonzero(along_seam | across) + 1):
             if len(part) > 1:
                 yield part
 
@@ -69,11 +73,12 @@ def land_at(longitudes: NDArray[np.float64], latitudes: NDArray[np.float64], sca
     """
     import shapely
 
-    east = (longitudes + 180.0) % 360.0 - 180.0
     inside = np.zeros(longitudes.shape, dtype=bool)
     for polygon in _polygons(scale):
         west, south, right, north = polygon.bounds
-        near = (east >= west) & (east <= right) & (latitudes >= south) & (latitudes <= north)
+        # Polygons across the dateline run beyond 180; count longitudes from each one's west end.
+        east = west + (longitudes - west) % 360.0
+        near = (east <= right) & (latitudes >= south) & (latitudes <= north)
         if near.any():
             shapely.prepare(polygon)
             inside[near] |= shapely.contains_xy(polygon, east[near], latitudes[near])
@@ -98,6 +103,11 @@ def _polygons(scale: str) -> tuple[Any, ...]:
 
 
 def _ring(numbers: NDArray[np.int32], arcs: tuple[Line, ...]) -> Line:
-    """Join arcs to a ring; a negative number is an arc run backwards."""
+    """Join arcs to a ring without jumps in longitude; a negative number is an arc run backwards."""
     parts = [arcs[at] if at >= 0 else arcs[~at][::-1] for at in numbers.tolist()]
-    return np.concatenate([parts[0], *(part[1:] for part in parts[1:])])
+    ring = np.concatenate([parts[0], *(part[1:] for part in parts[1:])])
+    ring[:, 0] = np.unwrap(ring[:, 0], period=360.0)
+    if abs(ring[-1, 0] - ring[0, 0]) > 180:  # it goes round a pole, and is closed there
+        pole = np.copysign(90.0, ring[:, 1].mean())
+        ring = np.concatenate([ring, [(ring[-1, 0], pole), (ring[0, 0], pole)]])
+    return ring

@@ -16,7 +16,7 @@ from rhodolite.formats.atomic import check_output, complete_or_nothing
 from rhodolite.formats.opening import open_dataset
 from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
-from rhodolite.operations import parameters
+from rhodolite.operations.declaration import parameters
 from rhodolite.study.provenance import with_provenance
 
 FIGURE_SUFFIXES = (".png", ".svg", ".pdf")

@@ -10,6 +10,7 @@ from rhodolite.arrays import Engine
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import AxisShape, covers_globe
+from rhodolite.model.periods import Instant
 from rhodolite.model.time import TimeAxis, format_date
 from rhodolite.model.variable import Variable
 from rhodolite.operations.averaging import overview
@@ -65,7 +66,11 @@ def describe_variable(dataset: Dataset, name: str, engine: Engine, *, statistics
 def _where(dataset: Dataset) -> Plain | None:
     latitude, longitude = dataset.coordinate(Role.LATITUDE), dataset.coordinate(Role.LONGITUDE)
     if dataset.axes.curvilinear:
-        return {"grid": "curvilinear", "latitude": dataset.axes.curvilinear[0], "longitude": dataset.axes.curvilinear[1]}
+        return {
+            "grid": "curvilinear",
+            "latitude": dataset.axes.curvilinear[0],
+            "longitude": dataset.axes.curvilinear[1],
+        }
     if latitude is None or longitude is None:
         return None
     rows, columns = AxisShape.of(latitude.values), AxisShape.of(longitude.values)
@@ -104,10 +109,11 @@ def _when(axis: TimeAxis | None) -> Plain | None:
     if axis is None or not len(axis):
         return None
     order = np.argsort(axis.numbers, kind="stable")
-    first, last = (format_date(axis.dates[order[at]]) for at in (0, -1))
+    ends = [axis.dates[order[at]] for at in (0, -1)]
     described = {
-        "first": first,
-        "last": last,
+        "first": format_date(ends[0]),
+        "last": format_date(ends[1]),
+        "covers": _covered(axis, order),
         "step": str(axis.step),
         "count": len(axis),
         "missing_steps": axis.step.missing,
@@ -120,6 +126,15 @@ def _when(axis: TimeAxis | None) -> Plain | None:
         ends = axis.to_dates(np.array([axis.bounds.min(), axis.bounds.max()]))
         described["climatology_of"] = [format_date(date) for date in ends]
     return described
+
+
+def _covered(axis: TimeAxis, order: np.ndarray) -> list[str]:
+    """Return the first and last period that steps stand for: days, months or years as the step is."""
+    fields = {"day": 3, "month": 2, "year": 1}.get(axis.step.unit)
+    dates = [axis.reference_dates[order[at]] for at in (0, -1)]
+    if fields is None:
+        return [format_date(date) for date in dates]
+    return [str(Instant((date.year, date.month, date.day)[:fields])) for date in dates]
 
 
 def _gaps(axis: TimeAxis, most: int = 5) -> list[str]:

@@ -59,7 +59,7 @@ class ChunkCodec:
         # Bit i of the mask says that filter i of the pipeline was left out for this chunk.
         if self.compressed and not filter_mask >> int(self.shuffle) & 1:
             try:
-                data = deflate.zlib_decompress(data, self.nbytes)
+                data = bytes(deflate.zlib_decompress(data, self.nbytes))
             except Exception as error:
                 raise CorruptChunk(str(error) or "the compressed data are damaged") from None
         if len(data) != self.nbytes:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
@@ -33,7 +32,7 @@ class HandleCache:
 
     def get(self, path: Path) -> Any:
         """Return the open file; the caller holds LIBRARY_LOCK while it uses it."""
-        status = os.stat(path)  # a file replaced meanwhile is another file
+        status = path.stat()  # a file replaced meanwhile is another file
         key = (path, status.st_ino, status.st_mtime_ns)
         if key in self._open:
             self._open.move_to_end(key)

@@ -26,7 +26,12 @@ class StoredArray(LazyArray):
     """
 
     def __init__(
-        self, path: Path, name: str, shape: tuple[int, ...], chunks: tuple[int, ...] | None, decoding: Decoding
+        self,
+        path: Path,
+        name: str,
+        shape: tuple[int, ...],
+        chunks: tuple[int, ...] | None,
+        decoding: Decoding,
     ) -> None:
         self.path = path
         self.name = name

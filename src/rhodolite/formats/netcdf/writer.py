@@ -91,9 +91,7 @@ def write(dataset: Dataset, path: Path, engine: Engine) -> None:
         raise OutputError(f"{path}: cannot be written: {error}") from error
 
 
-def _lay_out(
-    dataset: Dataset, path: Path, engine: Engine
-) -> list[tuple[Variable, Encoding, tuple[int, ...]]]:
+def _lay_out(dataset: Dataset, path: Path, engine: Engine) -> list[tuple[Variable, Encoding, tuple[int, ...]]]:
     """Write all but the values of large variables, and return those."""
     deferred = []
     with netCDF4.Dataset(path, "w", format="NETCDF4") as file:
@@ -110,7 +108,9 @@ def _lay_out(
                 variable.dimensions,
                 fill_value=encoding.fill,
                 chunksizes=chunks,
-                **({"compression": "zlib", "complevel": 4, "shuffle": True} if large else {}),
+                compression="zlib" if large else None,
+                complevel=4,
+                shuffle=large,
             )
             stored.set_auto_maskandscale(False)
             stored.setncatts(_plain(variable.attributes))

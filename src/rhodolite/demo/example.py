@@ -1,0 +1,40 @@
+"""The full example on the demo data: questions, and the commands that answer them."""
+
+from __future__ import annotations
+
+NORDIC = "nordic_daily_*.nc"
+GARNET = "garnet_monthly_1981-2020.nc"
+
+EXAMPLE: tuple[tuple[str, str], ...] = (
+    ("What is in the Nordic files?", f"inspect {NORDIC}"),
+    (
+        "By how much did each day of 2012 to 2018 depart from normal, between 60N and 70N?",
+        f"subset {NORDIC} --variable tas --lat 60N..70N --time 2012..2018 "
+        "then anomaly --base 2012..2016 -o nordic_anomaly.nc",
+    ),
+    (
+        "Was the winter of 2014 warmer than normal, and where?",
+        f"anomaly {NORDIC} --cycle season then subset --variable tas --season DJF --years 2014 "
+        "then draw map -o winter_2014.png",
+    ),
+    (
+        "How did that winter go, day by day?",
+        f"anomaly {NORDIC} then subset --variable tas --time 2013-10..2014-04 then draw series -o winter_2014_days.png",
+    ),
+    ("What is the normal year of the globe?", f"climatology {GARNET} --base 1991..2020 -o garnet_normal.nc"),
+    ("What does its July look like?", "draw map garnet_normal.nc --variable tas --time 1991-07 -o garnet_july.png"),
+    (
+        "Does the globe warm?",
+        f"anomaly {GARNET} --base 1981..2010 then draw series --variable tas -o garnet_warming.png",
+    ),
+    (
+        "Where did more rain fall than normal in the winter of 2020?",
+        f"anomaly {GARNET} --cycle season --base 1991..2020 --kind percent "
+        "then subset --season DJF --years 2020 then draw map --variable pr -o garnet_rain.png",
+    ),
+    (
+        "How strong is the jet in winter?",
+        "draw map pressure_monthly.nc --variable ua --level 200hPa --time 2018-01 -o jet.png",
+    ),
+)
+"""Pairs of a question and the words of a command; files are named as in the folder of the demo."""
