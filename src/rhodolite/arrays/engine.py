@@ -22,6 +22,10 @@ LARGEST_BLOCK = 24 << 20
 """Blocks beyond this many bytes gain no speed (measured) and only cost memory."""
 
 
+_COPIES = 4
+"""A block exists about this many times while it is worked on: stored, decoded, calculated, encoded."""
+
+
 class Progress(Protocol):
     """Is told how far a long piece of work has come."""
 
@@ -60,8 +64,13 @@ class Engine:
 
     @property
     def block_limit(self) -> int:
-        """Bytes of one block: each in flight exists about four times while it is worked on."""
-        return max(1 << 16, min(LARGEST_BLOCK, self.memory // (4 * (self.workers + 2))))
+        """Bytes of one block. Depends on the memory alone, so that results never depend on the workers."""
+        return max(1 << 16, min(LARGEST_BLOCK, self.memory // (3 * _COPIES)))
+
+    @property
+    def in_flight(self) -> int:
+        """How many blocks are worked on or waiting to be used at once."""
+        return max(1, min(self.workers + 1, self.memory // (_COPIES * self.block_limit)))
 
     def blocks(
         self, array: LazyArray, chunks: tuple[int, ...] | None = None
@@ -81,7 +90,7 @@ class Engine:
         upcoming = iter(regions)
         self.progress.begin(what, total)
         try:
-            for region in islice(upcoming, self.workers + 1):
+            for region in islice(upcoming, self.in_flight):
                 waiting.append((region, executor.submit(function, region)))
             while waiting:
                 region, future = waiting.popleft()

@@ -53,11 +53,12 @@ def garnet() -> Dataset:
     season = -np.cos(2 * np.pi * (month - 0.5) / 12)[:, None, None]
     amplitude = np.where(land, 18.0, 6.0) * sine
     decades = (years - years.mean())[:, None, None] / 10
+    cold = Weather(latitudes, longitudes, 480, wavelength=40, persistence=0.3, seed=11)
     temperature = (
         300.0 - 46.0 * sine**2 - 2.0 * land
         + amplitude * season
         + (0.10 + 0.40 * sine**2) * decades
-        + (0.4 + 0.8 * sine**2 + 0.4 * land) * Weather(latitudes, longitudes, 480, wavelength=40, persistence=0.3, seed=11)[:]
+        + (0.4 + 0.8 * sine**2 + 0.4 * land) * cold[:]
     )  # fmt: skip
     tropics = np.exp(-(((latitudes[:, None] - 7 * season) / 10) ** 2))
     storms = np.exp(-(((np.abs(latitudes[:, None]) - 48) / 15) ** 2))
@@ -106,7 +107,11 @@ def nordic() -> Iterator[tuple[str, Dataset]]:
             data("tas", _GRID, (np.round(temperature * 64) / 64).astype(np.float32), TEMPERATURE, stored),
             data("pr", _GRID, rounded(amount * (1 + 0.3 * land) / _SECONDS_A_DAY, 9), PRECIPITATION, stored),
         ]
-        yield f"nordic_daily_{year}.nc", _dataset(f"Nordic, made-up daily weather, {year}", "nordic", variables, "time")
+        yield f"nordic_daily_{year}.nc", _nordic_year(variables)
+
+
+def _nordic_year(variables: list[Variable]) -> Dataset:
+    return _dataset("Nordic, made-up daily weather of the Nordic mountains", "nordic", variables, "time")
 
 
 def pressure() -> Dataset:

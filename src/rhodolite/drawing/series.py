@@ -142,8 +142,8 @@ def _in_common_units(curves: list[Curve]) -> list[Curve]:
             values = convert(curve.values, units, first.units)
             made.append(Curve(curve.days, values, curve.variable, curve.source, curve.place))
         else:
-            raise DataError(f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which cannot share "
-                            f"an axis; choose with --variable {first.name}")  # fmt: skip
+            raise DataError(f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which cannot "
+                            f"share an axis; choose with --variable {first.name}")  # fmt: skip
     return made
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 import cftime
 import numpy as np
@@ -90,7 +91,7 @@ def _in_time(datasets: list[Dataset]) -> Dataset:
         else:
             variables.append(variable)
     files = tuple(file for dataset in datasets for file in dataset.files)
-    return first.with_variables(variables, files=files)
+    return first.with_variables(variables, files=files, attributes=_common_attributes(datasets))
 
 
 def _merge(datasets: list[Dataset]) -> Dataset:
@@ -104,9 +105,20 @@ def _merge(datasets: list[Dataset]) -> Dataset:
     return replace(
         first,
         variables=variables,
+        attributes=_common_attributes(datasets),
         unlimited=frozenset().union(*(d.unlimited for d in datasets)),
         files=tuple(file for dataset in datasets for file in dataset.files),
     )
+
+
+def _common_attributes(datasets: list[Dataset]) -> dict[str, Any]:
+    """Return the attributes that hold for every dataset."""
+    first, *others = datasets
+    return {
+        key: value
+        for key, value in first.attributes.items()
+        if all(key in other.attributes and np.array_equal(other.attributes[key], value) for other in others)
+    }
 
 
 def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:

@@ -111,9 +111,6 @@ class Season:
                 f"'{text}' is not a season; write the first letters of its months in a row, such as DJF, MAM, "
                 "JJAS, or jun..sep"
             )
-        if len(places) > 1:
-            choices = " or ".join(f"{MONTH_NAMES[at]}..{MONTH_NAMES[(at + len(letters) - 1) % 12]}" for at in places)
-            raise ValueError(f"'{text}' can be read in {len(places)} ways; write {choices}")
         return cls(places[0] + 1, len(letters))
 
     @property
@@ -126,10 +123,10 @@ class Season:
         return tuple(month for month in self.months if self.first + self.length - 1 > 12 and month >= self.first)
 
     def __str__(self) -> str:
-        initials = (_INITIALS * 2)[self.first - 1 : self.first - 1 + self.length]
-        if self.length > 1 and sum((_INITIALS * 2).startswith(initials, at) for at in range(12)) == 1:
-            return initials
-        return f"{MONTH_NAMES[self.first - 1]}..{MONTH_NAMES[(self.first + self.length - 2) % 12]}"
+        # Two or more letters in a row stand for one run of months only.
+        if self.length > 1:
+            return (_INITIALS * 2)[self.first - 1 : self.first - 1 + self.length]
+        return "..".join([MONTH_NAMES[self.first - 1]] * 2)
 
 
 FOUR_SEASONS = tuple(Season(first, 3) for first in (12, 3, 6, 9))

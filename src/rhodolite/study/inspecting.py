@@ -109,8 +109,8 @@ def _when(axis: TimeAxis | None) -> Plain | None:
     if axis is None or not len(axis):
         return None
     order = np.argsort(axis.numbers, kind="stable")
-    ends = [axis.dates[order[at]] for at in (0, -1)]
-    described = {
+    ends = axis.dates[order][[0, -1]]
+    described: Plain = {
         "first": format_date(ends[0]),
         "last": format_date(ends[1]),
         "covers": _covered(axis, order),
@@ -131,7 +131,7 @@ def _when(axis: TimeAxis | None) -> Plain | None:
 def _covered(axis: TimeAxis, order: np.ndarray) -> list[str]:
     """Return the first and last period that steps stand for: days, months or years as the step is."""
     fields = {"day": 3, "month": 2, "year": 1}.get(axis.step.unit)
-    dates = [axis.reference_dates[order[at]] for at in (0, -1)]
+    dates = axis.reference_dates[order][[0, -1]]
     if fields is None:
         return [format_date(date) for date in dates]
     return [str(Instant((date.year, date.month, date.day)[:fields])) for date in dates]

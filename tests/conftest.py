@@ -1,0 +1,86 @@
+"""What the tests share: small datasets, files made without rhodolite, and the installed command."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+import netCDF4
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, settings
+
+from rhodolite.arrays import InMemory
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.variable import Variable
+
+settings.register_profile("here", deadline=None, suppress_health_check=list(HealthCheck), max_examples=60)
+settings.load_profile("here")
+
+
+@dataclass
+class Answer:
+    """What a run of the command gave."""
+
+    code: int
+    out: str
+    err: str
+
+
+def run_command(*words: object, folder: Path | None = None, **environment: str) -> Answer:
+    """Run the installed command as a person does."""
+    command = [str(Path(sys.executable).with_name("rhodolite")), *map(str, words)]
+    done = subprocess.run(
+        command, cwd=folder, capture_output=True, text=True, timeout=120, env={**os.environ, **environment}
+    )
+    return Answer(done.returncode, done.stdout, done.stderr)
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The folder of the demo data."""
+    folder = tmp_path_factory.mktemp("demo")
+    answer = run_command("demo", folder, "--data-only")
+    assert answer.code == 0, answer.err
+    return folder
+
+
+def make_dataset(values, *, times=None, lats=None, lons=None, calendar="standard", units="days since 2000-01-01",
+                 name="tas", attributes=None):  # fmt: skip
+    """A dataset of one variable over (time, lat, lon), in memory."""
+    values = np.asarray(values)
+    axes = [np.arange(n, dtype=float) if given is None else np.asarray(given, dtype=float)
+            for n, given in zip(values.shape, (times, lats, lons), strict=True)]  # fmt: skip
+    about = {"units": "K", "standard_name": "air_temperature", "cell_methods": "time: mean"} | (attributes or {})
+    variables = [
+        Variable("time", ("time",), InMemory(axes[0]), {"units": units, "calendar": calendar}),
+        Variable("lat", ("lat",), InMemory(axes[1]), {"units": "degrees_north"}),
+        Variable("lon", ("lon",), InMemory(axes[2]), {"units": "degrees_east"}),
+        Variable(name, ("time", "lat", "lon"), InMemory(values), about),
+    ]
+    return Dataset({v.name: v for v in variables})
+
+
+def write_plain(path, values, *, times=None, units="days since 2000-01-01", calendar="standard", lats=None, lons=None,
+                name="tas", format="NETCDF4", kind="f4", attributes=None, fill=None, **options):  # fmt: skip
+    """A file of one variable over (time, lat, lon), written with netCDF4 alone; `values` as stored."""
+    values = np.asarray(values)
+    with netCDF4.Dataset(path, "w", format=format) as file:
+        about = ({"units": units, "calendar": calendar}, {"units": "degrees_north"}, {"units": "degrees_east"})
+        for axis, n, given, words in zip(("time", "lat", "lon"), values.shape, (times, lats, lons), about, strict=True):
+            file.createDimension(axis, n)
+            file.createVariable(axis, "f8", (axis,)).setncatts(words)
+            file[axis][:] = np.arange(n) if given is None else given
+        made = file.createVariable(name, kind, ("time", "lat", "lon"), fill_value=fill, **options)
+        made.set_auto_maskandscale(False)
+        made.setncatts(attributes or {"units": "K", "standard_name": "air_temperature"})
+        made[:] = values
+    return path
+
+
+@pytest.fixture
+def rng() -> np.random.Generator:
+    return np.random.default_rng(1)

@@ -1,0 +1,152 @@
+"""Lazy arrays against plain NumPy indexing, and streaming against one computation in one piece."""
+
+from __future__ import annotations
+
+import pickle
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rhodolite.arrays import Concatenated, Engine, InMemory, Mapped, Selected
+from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
+from rhodolite.arrays.reduction import Reduction
+from rhodolite.operations.averaging import WeightedMean
+from rhodolite.operations.cycles import PhaseMoments
+
+
+class Chunked(InMemory):
+    """Values in memory that claim to be chunked, and count how often they are read."""
+
+    def __init__(self, values, chunks):
+        super().__init__(values)
+        self.chunks, self.reads = chunks, 0
+
+    def read(self, region):
+        self.reads += 1
+        assert all(s.step in (None, 1) and 0 <= s.start <= s.stop for s in region)
+        return super().read(region)
+
+
+shapes = st.tuples(st.integers(1, 7), st.integers(1, 6), st.integers(1, 5))
+
+
+@given(st.data(), shapes, shapes)
+def test_views_read_what_indexing_gives(data, shape, chunks):
+    values = np.arange(np.prod(shape)).reshape(shape)
+    picks = [data.draw(st.none() | st.lists(st.integers(0, n - 1), min_size=1, max_size=9)) for n in shape]
+    expected, lazy = values, Selected(Chunked(values, chunks), picks)
+    again = [None if p is None else list(reversed(range(len(p)))) for p in picks]
+    for axis, pick in enumerate(picks):
+        expected = (
+            expected
+            if pick is None
+            else np.take(expected, pick, axis)[(slice(None),) * axis + (slice(None, None, -1),)]
+        )
+    lazy = Selected(lazy, [None if a is None else np.array(a) for a in again])
+    assert lazy.shape == expected.shape
+    np.testing.assert_array_equal(Engine(workers=1).compute(lazy), expected)
+    region = tuple(slice(*sorted((data.draw(st.integers(0, n - 1)), n))) for n in lazy.shape)
+    np.testing.assert_array_equal(lazy.read(region), expected[region])
+
+
+@given(st.lists(st.integers(1, 5), min_size=1, max_size=5), st.integers(0, 2), st.data())
+def test_parts_end_to_end_read_as_one(lengths, axis, data):
+    parts = [np.random.default_rng(n).random([n if a == axis else 3 for a in range(3)]) for n in lengths]
+    whole = np.concatenate(parts, axis)
+    lazy = Concatenated([InMemory(part) for part in parts], axis)
+    start = data.draw(st.integers(0, whole.shape[axis] - 1))
+    stop = data.draw(st.integers(start + 1, whole.shape[axis]))
+    region = tuple(slice(start, stop) if a == axis else slice(0, 3) for a in range(3))
+    np.testing.assert_array_equal(lazy.read(region), whole[region])
+
+
+@given(shapes, shapes, st.integers(1, 2000))
+def test_blocks_tile_an_array_and_keep_whole_chunks(shape, chunks, limit):
+    block = block_shape(shape, chunks, 8, limit)
+    seen = np.zeros(shape, int)
+    for region in (regions := list(iterate_blocks(shape, block))):
+        seen[region] += 1
+    assert (seen == 1).all()
+    assert len(regions) == count_blocks(shape, block)
+    for size, chunk, n in zip(block, chunks, shape, strict=True):
+        assert size == n or size % min(chunk, n) == 0
+
+
+@given(shapes, shapes, st.integers(1, 4), st.integers(1, 60))
+def test_results_do_not_depend_on_blocks_or_workers(shape, chunks, workers, limit):
+    random = np.random.default_rng(sum(shape))
+    values = random.normal(280, 10, shape)
+    values[random.random(shape) < 0.2] = np.nan
+    groups = np.arange(shape[0]) % 3
+    size = int(groups.max()) + 1
+
+    def run(engine, source):
+        moments = PhaseMoments("x", groups, 0, (size, *shape[1:]), np.zeros(size), squares=True)
+        mean = WeightedMean(shape, {1: np.arange(1.0, shape[1] + 1)}, (1, 2))
+        first, second = Reduction(source, moments), Reduction(source, mean)
+        cells = (size, *shape[1:])
+        wanted = [first.output("mean", cells), first.output("deviation", cells), second.output("mean", shape[:1])]
+        engine.prepare(wanted)
+        return [engine.compute(array) for array in wanted]
+
+    class Small(Engine):
+        block_limit = limit * 8
+
+    small = Small(workers=workers)
+    for split, once in zip(run(small, Chunked(values, chunks)), run(Engine(workers=1), InMemory(values)), strict=True):
+        np.testing.assert_allclose(split, once, rtol=1e-12)
+
+
+def test_workers_and_executor_change_no_bit():
+    values = np.random.default_rng(0).normal(280, 10, (500, 20, 30)).astype("f4")
+
+    def result(workers, executor=None):
+        engine = Engine(workers=workers, memory=1 << 22, executor=executor)
+        source = Chunked(values, (1, 20, 30))
+        moments = PhaseMoments("x", np.arange(500) % 12, 0, (12, 20, 30), np.zeros(12), squares=True)
+        made = engine.compute(Reduction(source, moments).output("deviation", (12, 20, 30)))
+        assert source.reads > 3
+        return made
+
+    with ThreadPoolExecutor(4) as pool:
+        for other in (result(2), result(7), result(4, pool)):
+            np.testing.assert_array_equal(other, result(1))
+
+
+def test_fifty_steps_in_a_row_do_not_exhaust_the_stack():
+    lazy = InMemory(np.zeros((4, 4)))
+    for _ in range(50):
+        lazy = Mapped(lazy, lambda block: block + 1, "f8")
+    assert (Engine().compute(lazy) == 50).all()
+
+
+def test_distant_cells_are_read_apart_and_close_ones_together():
+    source = Chunked(np.arange(1000), (10,))
+    Selected(source, [np.array([3, 8, 900, 901])]).read((slice(0, 4),))
+    assert source.reads == 2
+
+
+def test_partial_results_and_arrays_can_be_sent_to_another_process(demo):
+    import rhodolite
+
+    data = rhodolite.read(demo / "pressure_monthly.nc")["ta"].data
+    again = pickle.loads(pickle.dumps(data))
+    region = (slice(0, 2), slice(1, 3), slice(0, 4), slice(5, 9))
+    np.testing.assert_array_equal(again.read(region), data.read(region))
+
+
+def test_an_interrupted_stream_stops_its_workers():
+    done = []
+
+    def work(region):
+        done.append(region)
+        return region
+
+    stream = Engine(workers=1).stream(work, iterate_blocks((1000,), (1,)), "counting", 1000)
+    next(stream)
+    with pytest.raises(KeyboardInterrupt):
+        stream.throw(KeyboardInterrupt)
+    assert len(done) < 10

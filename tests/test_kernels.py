@@ -1,0 +1,119 @@
+"""The mathematics against independent sources; each test names its source and the digits of agreement."""
+
+from __future__ import annotations
+
+import math
+import statistics
+from fractions import Fraction
+
+import numpy as np
+import pytest
+import scipy.stats
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rhodolite.kernels.averages import weighted_sums
+from rhodolite.kernels.departures import differences, percentages, standardised
+from rhodolite.kernels.moments import Moments, grouped_moments, merge_moments, standard_deviation
+from rhodolite.kernels.sphere import cell_with, widths, zone_areas
+
+
+def nist(middle: str, spread: str, pairs: int) -> list[str]:
+    """The numbers of the NIST StRD sets NumAcc2 to NumAcc4: one in the middle, the others around it."""
+    low, high = (str(Fraction(middle) + sign * Fraction(spread)) for sign in (-1, 1))
+    return [middle] + [str(float(Fraction(v))) for _ in range(pairs) for v in (low, high)]
+
+
+@pytest.mark.parametrize(
+    ("numbers", "mean", "deviation", "digits"),
+    [  # certified values of the NIST Statistical Reference Datasets, univariate summary statistics
+        (["10000001", "10000003", "10000002"], 10000002, 1, 15),  # NumAcc1
+        (nist("1.2", "0.1", 500), 1.2, 0.1, 14),  # NumAcc2
+        (nist("1000000.2", "0.1", 500), 1000000.2, 0.1, 9),  # NumAcc3; the numbers themselves hold 9 digits of 0.1
+        (nist("10000000.2", "0.1", 500), 10000000.2, 0.1, 8),  # NumAcc4
+    ],
+)
+def test_mean_and_deviation_agree_with_nist(numbers, mean, deviation, digits):
+    values = np.array([float(n) for n in numbers]).reshape(-1, 1)
+    moments = grouped_moments(values, np.zeros(len(numbers), int), 1, squares=True)
+    assert moments.mean[0, 0] == pytest.approx(mean, rel=2e-14)
+    assert standard_deviation(moments)[0, 0] == pytest.approx(deviation, rel=10.0**-digits)
+
+
+series = st.lists(st.floats(-1e6, 1e6) | st.just(math.nan), min_size=1, max_size=30)
+
+
+@given(series, series, st.integers(1, 3))
+def test_merged_moments_are_those_of_all_values(first, second, size):
+    """Against Python's statistics module, exact in rational arithmetic: 12 digits of the spread."""
+    blocks = [np.array(values)[:, None] for values in (first, second)]
+    total = Moments.empty((size, 1), True)
+    for block in blocks:
+        groups = np.arange(len(block)) % size
+        merge_moments(total, grouped_moments(block, groups, size, True), np.arange(size), (slice(0, 1),))
+    for group in range(size):
+        members = [v for block in blocks for v in block[group::size, 0].tolist() if v == v]
+        assert total.count[group, 0] == len(members)
+        if members:
+            scale = max(abs(v) for v in members)
+            assert total.mean[group, 0] == pytest.approx(
+                float(statistics.mean(map(Fraction, members))), abs=1e-12 * scale
+            )
+        if len(members) > 1:
+            exact = float(statistics.stdev(map(Fraction, members)))
+            assert standard_deviation(total)[group, 0] == pytest.approx(exact, rel=1e-9, abs=1e-9 * max(scale, 1e-9))
+
+
+def test_departures_agree_with_scipy(rng):
+    """Against scipy.stats.zscore, to 12 digits in float64 and to the last digit of float32."""
+    values = rng.normal(280, 10, (24, 3, 2))
+    phases = np.arange(24) % 2
+    by_phase = [values[phases == phase] for phase in (0, 1)]
+    normals = np.stack([v.mean(0) for v in by_phase])
+    deviations = np.stack([v.std(0, ddof=1) for v in by_phase])
+    expected = np.empty_like(values)
+    for phase, members in enumerate(by_phase):
+        expected[phases == phase] = scipy.stats.zscore(members, axis=0, ddof=1)
+    np.testing.assert_allclose(standardised(values, normals, deviations, phases), expected, rtol=1e-12)
+    np.testing.assert_allclose(differences(values, normals, phases), values - normals[phases], rtol=1e-15)
+    np.testing.assert_allclose(percentages(values, normals, phases), 100 * (values / normals[phases] - 1), rtol=1e-9)
+    single = differences(values.astype("f4"), normals, phases)
+    assert single.dtype == np.float32
+    np.testing.assert_array_equal(single, (values.astype("f4") - normals[phases]).astype("f4"))
+
+
+def test_a_divisor_of_zero_gives_a_missing_value():
+    block, phases = np.array([[1.0, 1.0]]), np.array([0])
+    zero = np.array([[0.0, 2.0]])
+    np.testing.assert_array_equal(percentages(block, zero, phases), [[np.nan, -50.0]])
+    np.testing.assert_array_equal(standardised(block, zero, zero, phases), [[np.nan, -0.5]])
+
+
+@given(st.integers(1, 400), st.integers(1, 800))
+def test_cells_of_a_globe_cover_the_sphere(rows, columns):
+    """Against the closed form 4 pi, to 13 digits."""
+    zones, wide = zone_areas(np.linspace(90, -90, rows + 1)), widths(np.linspace(0, 360, columns + 1))
+    assert np.multiply.outer(zones, wide).sum() == pytest.approx(4 * math.pi, rel=1e-13)
+
+
+def test_weighted_sums_leave_missing_cells_out(rng):
+    """Against numpy.average over the cells that are there, to 14 digits."""
+    values, weights = rng.normal(size=(4, 5, 6)), rng.random((5, 6))
+    values[:, 2, 3] = values[1] = np.nan
+    total, weight = weighted_sums(values, weights[None], (1, 2))
+    present = ~np.isnan(values)
+    for step in (0, 2, 3):
+        expected = np.average(values[step][present[step]], weights=weights[present[step]])
+        assert total[step] / weight[step] == pytest.approx(expected, rel=1e-14)
+    assert weight[1] == 0
+
+
+@given(st.integers(2, 50), st.booleans(), st.floats(-90, 90))
+def test_the_cell_that_holds_a_value_has_it_between_its_edges(count, falling, value):
+    edges = np.linspace(-80, 80, count)[:: -1 if falling else 1]
+    at = cell_with(edges, value)
+    if at is None:
+        assert abs(value) > 80
+    else:
+        low, high = sorted(edges[at : at + 2])
+        assert low <= value <= high
