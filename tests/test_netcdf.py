@@ -1,0 +1,185 @@
+"""NetCDF files: those that others wrote are understood, those that we write others understand."""
+
+from __future__ import annotations
+
+import h5py
+import netCDF4
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import rhodolite
+from conftest import make_dataset, write_plain
+from rhodolite.arrays import Engine
+from rhodolite.errors import DataError
+from rhodolite.formats.netcdf.codec import ChunkCodec, CorruptChunk
+from rhodolite.formats.netcdf.stored import StoredArray
+from rhodolite.formats.netcdf.writer import write
+from rhodolite.model.variable import Packing, Storage
+
+
+def through_library(path, name="tas"):
+    """The values as the NetCDF library's Python binding decodes them, with NaN for missing."""
+    with netCDF4.Dataset(path) as file:
+        return np.ma.filled(np.ma.asarray(file[name][:], dtype="f8"), np.nan)
+
+
+@pytest.mark.parametrize(
+    "options",
+    [
+        {"compression": "zlib", "shuffle": True, "chunksizes": (3, 4, 5)},
+        {"compression": "zlib", "shuffle": False, "chunksizes": (1, 7, 9)},
+        {"chunksizes": (2, 7, 2)},
+        {"contiguous": True},
+        {"compression": "zlib", "fletcher32": True, "chunksizes": (4, 4, 4)},  # through the library
+        {"compression": "zstd", "chunksizes": (4, 4, 4)},  # through the library
+        {"compression": "zlib", "kind": ">f4", "endian": "big", "chunksizes": (5, 7, 9)},
+        {"format": "NETCDF3_CLASSIC"},
+        {"format": "NETCDF3_64BIT_DATA"},
+        {"kind": "f8", "compression": "zlib"},
+        {"kind": "i2", "fill": -9, "attributes": {"units": "K", "scale_factor": 0.01, "add_offset": 273.15}},
+        {"kind": "i1", "fill": 7, "attributes": {"units": "K", "scale_factor": 0.5, "_Unsigned": "true"}},
+        {"kind": "i2", "attributes": {"missing_value": np.int16(3), "scale_factor": np.float32(2)}},
+        {"kind": "f4", "attributes": {"valid_range": np.array([-20.0, 20.0], "f4"), "missing_value": np.float32(5)}},
+    ],
+    ids=str,
+)
+def test_values_are_those_that_the_library_decodes(tmp_path, rng, options):
+    options = dict(options)
+    stored = rng.integers(-100, 100, (11, 7, 9))
+    if options.get("_Unsigned"):
+        stored = stored.astype("u1")
+    path = write_plain(tmp_path / "a.nc", stored, **options)
+    data = rhodolite.read(path)["tas"]
+    np.testing.assert_allclose(data.values(), through_library(path), rtol=1e-15)
+    corner = data.data.read((slice(2, 9), slice(0, 3), slice(4, 9)))
+    np.testing.assert_allclose(corner, through_library(path)[2:9, 0:3, 4:9], rtol=1e-15)
+
+
+def test_the_usual_chunks_do_not_go_through_the_library(tmp_path, rng, monkeypatch):
+    path = write_plain(tmp_path / "a.nc", rng.normal(size=(5, 6, 7)), compression="zlib", chunksizes=(2, 6, 7))
+    expected = through_library(path)
+    data = rhodolite.read(path)["tas"]
+    monkeypatch.setattr(StoredArray, "_through_library", lambda *_: pytest.fail("the slow way was taken"))
+    np.testing.assert_array_equal(data.values(), expected.astype("f4"))
+
+
+def test_chunks_that_were_never_written_are_missing(tmp_path):
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        for name, n in (("y", 4), ("x", 6)):
+            file.createDimension(name, n)
+        made = file.createVariable("v", "f4", ("y", "x"), compression="zlib", chunksizes=(2, 3))
+        made[:2, :3] = 1.0
+    values = rhodolite.read(tmp_path / "a.nc")["v"].values()
+    assert np.isnan(values).sum() == 18
+    assert (values[:2, :3] == 1).all()
+
+
+shapes = st.tuples(st.integers(1, 5), st.integers(1, 40), st.integers(1, 90))
+
+
+@given(st.data(), shapes, st.sampled_from(["f4", "f8", "i2", "i4"]), st.booleans())
+def test_what_is_written_comes_back_the_same(tmp_path, data, shape, kind, unlimited):
+    random = np.random.default_rng(sum(shape))
+    values = (random.normal(0, 1000, shape)).astype(kind)
+    if kind in ("f4", "f8"):
+        values[random.random(shape) < 0.1] = np.nan
+    chunks = data.draw(st.none() | st.tuples(*(st.integers(1, n) for n in shape)))
+    made = make_dataset(values, attributes={"long_name": "some temperature", "height": np.float32(2)})
+    variable = made["tas"].with_(storage=Storage(chunks=chunks))
+    growing = frozenset(["time"] if unlimited else [])
+    others = list(made.variables.values())[:-1]
+    made = made.with_variables([*others, variable], unlimited=growing, attributes={"title": "t", "n": 3})
+    path = tmp_path / f"{len(list(tmp_path.iterdir()))}.nc"
+    write(made, path, Engine(workers=2, memory=1 << 20))
+    again = rhodolite.read(path)
+    assert again["tas"].data.dtype == values.dtype
+    np.testing.assert_array_equal(again["tas"].values(), values)
+    np.testing.assert_allclose(through_library(path), values.astype("f8"), rtol=0)
+    assert dict(again["tas"].attributes) == dict(variable.attributes)
+    assert again.attributes == {"title": "t", "n": 3}
+    assert again.unlimited == made.unlimited
+    with h5py.File(path) as file:
+        np.testing.assert_array_equal(np.nan_to_num(file["lat"][:]), np.arange(shape[1]))
+
+
+def test_large_variables_are_deflated_in_the_chunks_of_their_source(tmp_path, rng):
+    made = make_dataset(rng.normal(280, 1, (30, 40, 50)).astype("f4"))
+    variable = made["tas"].with_(storage=Storage(chunks=(7, 40, 20)))
+    write(made.with_variables([*list(made.variables.values())[:-1], variable]), tmp_path / "a.nc", Engine())
+    with netCDF4.Dataset(tmp_path / "a.nc") as file:
+        assert file["tas"].chunking() == [7, 40, 20]
+        assert file["tas"].filters()["zlib"]
+        assert file["tas"].filters()["shuffle"]
+
+
+def test_packed_values_are_within_half_a_step_and_out_of_range_is_refused(tmp_path, rng):
+    values = rng.uniform(200, 320, (40, 40, 40))
+    values[0, 0, 0] = np.nan
+    storage = Storage(dtype="int16", fill_value=-32768, packing=Packing("int16", 0.0025, 265.0))
+    made = make_dataset(values)
+    packed = made.with_variables([*list(made.variables.values())[:-1], made["tas"].with_(storage=storage)])
+    write(packed, tmp_path / "a.nc", Engine())
+    back = through_library(tmp_path / "a.nc")
+    np.testing.assert_allclose(back, values, atol=0.00126)
+    assert np.isnan(back[0, 0, 0])
+    narrow = packed["tas"].with_(storage=Storage(dtype="int16", fill_value=0, packing=Packing("int16", 1e-4, 265.0)))
+    with pytest.raises(DataError, match="does not fit the packing"):
+        write(made.with_variables([*list(made.variables.values())[:-1], narrow]), tmp_path / "b.nc", Engine())
+
+
+def test_packed_data_are_calculated_in_their_type_and_written_in_float32(tmp_path):
+    path = write_plain(tmp_path / "a.nc", np.arange(60).reshape(3, 4, 5), kind="i2",
+                       attributes={"units": "K", "scale_factor": 0.01, "add_offset": 273.15})  # fmt: skip
+    data = rhodolite.read(path)
+    assert data["tas"].data.dtype == np.float64
+    rhodolite.write(data, tmp_path / "b.nc")
+    with netCDF4.Dataset(tmp_path / "b.nc") as file:
+        assert file["tas"].dtype == np.float32
+        assert "scale_factor" not in file["tas"].ncattrs()
+
+
+@given(st.binary(min_size=24, max_size=24), st.booleans())
+def test_damaged_chunks_never_decode_to_numbers(noise, shuffle):
+    codec = ChunkCodec(np.dtype("<f4"), (2, 3), shuffle, True)
+    values = np.frombuffer(noise, "<f4").reshape(2, 3)
+    data = codec.encode(values)
+    np.testing.assert_array_equal(codec.decode(data, 0).view("u4"), values.view("u4"))
+    for bad in (data[:-5], b"", data[:8] + bytes([data[8] ^ 0xFF]) + data[9:]):
+        with pytest.raises(CorruptChunk):
+            codec.decode(bad, 0)
+
+
+def test_a_corrupt_chunk_is_named(tmp_path, rng):
+    path = write_plain(tmp_path / "a.nc", rng.normal(size=(4, 30, 40)), compression="zlib", chunksizes=(1, 30, 40))
+    with h5py.File(path) as file:
+        place = file["tas"].id.get_chunk_info_by_coord((2, 0, 0))
+    with path.open("r+b") as raw:
+        raw.seek(place.byte_offset + 40)
+        raw.write(bytes(range(60)))
+    with pytest.raises(
+        DataError, match=r"a\.nc: variable 'tas' is damaged: the chunk that begins at index \(2, 0, 0\)"
+    ):
+        rhodolite.read(path)["tas"].values()
+
+
+def test_the_same_dataset_is_the_same_file_to_the_bit(tmp_path, rng):
+    made = make_dataset(rng.normal(size=(20, 40, 50)))
+    for name in ("a.nc", "b.nc"):
+        write(made, tmp_path / name, Engine())
+    assert (tmp_path / "a.nc").read_bytes() == (tmp_path / "b.nc").read_bytes()
+
+
+def test_names_that_are_dimensions_but_no_coordinates(tmp_path):
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        file.createDimension("lat", 200)
+        file.createDimension("lon", 200)
+        for name, units in (("lat", "degrees_north"), ("lon", "degrees_east")):
+            made = file.createVariable(name, "f4", ("lat", "lon"), compression="zlib")
+            made.units = units
+            made[:] = np.arange(40000).reshape(200, 200) / 1000
+    data = rhodolite.read(tmp_path / "a.nc")
+    assert data.axes.curvilinear == ("lat", "lon")
+    rhodolite.write(data, tmp_path / "b.nc")
+    np.testing.assert_array_equal(through_library(tmp_path / "b.nc", "lat"), through_library(tmp_path / "a.nc", "lat"))
