@@ -175,9 +175,11 @@ def _verb_of(segment: list[str]) -> tuple[str, type, list[str]]:
         if kind in ("-h", "--help"):
             raise SystemExit(_print_drawings())
         if kind not in DRAWINGS:
-            what = f"no drawing '{kind}'" if kind and not kind.startswith("-") else "draw what?"
+            what = f"no drawing '{kind}'." if kind and not kind.startswith("-") else "draw what?"
             raise UsageError(f"draw: {what} {nearest_names(kind, DRAWINGS)} Write 'draw map INPUT ...'.")
         return f"draw {kind}", DRAWINGS[kind], segment[2:]
+    if verb.startswith("-"):
+        raise UsageError(f"'{verb}' stands where a verb belongs; options follow the verb: VERB {verb} ...")
     if verb not in all_operations():
         raise UsageError(f"no verb '{verb}'. {nearest_names(verb, _summaries())}")
     return verb, all_operations()[verb], segment[1:]

@@ -84,7 +84,7 @@ def nordic() -> Iterator[tuple[str, Dataset]]:
     east = (longitudes / 40)[None, None, :]
     times = [daily_time(year) for year in NORDIC_YEARS]
     total = sum(days.size for _, days in times)
-    cold = Weather(latitudes, longitudes, total, wavelength=30, persistence=0.75, seed=21)
+    cold = Weather(latitudes, longitudes, total, wavelength=30, persistence=0.6, seed=21)
     wet = Weather(latitudes, longitudes, total, wavelength=14, persistence=0.35, seed=22)
     stored = Storage(chunks=(1, latitudes.size, longitudes.size))
     first = 0
@@ -98,7 +98,7 @@ def nordic() -> Iterator[tuple[str, Dataset]]:
             + (5.0 + 3.0 * land + 5.0 * east) * season
             + (0.05 * (year + share - 2009))[:, None, None]
             + 3.0 * (1 - east) * winter
-            + (2.6 - 0.9 * season) * cold[here]
+            + (2.2 - 0.6 * season) * cold[here]
         )  # fmt: skip
         amount = np.maximum(wet[here] - 0.1, 0.0) ** 1.3 * (7.0 - 3.5 * east + 1.5 * season)
         variables = [

@@ -95,7 +95,7 @@ def scale_for(
     if limits[0] is not None or limits[1] is not None:
         inner = edges[(edges > low) & (edges < high)]
         edges = np.concatenate([[low], inner, [high]])
-    under, over = (bool(present.size and test) for test in (present.min() < edges[0], present.max() > edges[-1]))
+    under, over = bool((present < edges[0]).any()), bool((present > edges[-1]).any())
     extend = {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[under, over]
     return Scale(palette or palette_for(variable, centre is not None), edges, extend)
 

@@ -65,7 +65,7 @@ class Anomaly:
         if (base.phases < 0).any():
             lacking = np.unique(self.cycle.phases(base.axis)[base.phases < 0])
             titles = ", ".join(self.cycle.titles[phase] for phase in lacking)
-            raise DataError(f"--base {base.text}: holds no values for {titles}, which the data have; widen the base")
+            raise DataError(f"--base {base.text} holds no values for {titles}, which the data have; widen the base")
         along_time, _ = sort_by_time(dataset)
         left_out = {v.name for v in dataset.data_variables if base.axis.name in v.dimensions}
         made = {variable.name: self._departures(dataset, variable, base) for variable in along_time}

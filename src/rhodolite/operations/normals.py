@@ -73,10 +73,10 @@ class Base:
         steps = np.arange(len(axis)) if period is None else np.flatnonzero(axis.within(period))
         wanted = "the base" if period is None else f"--base {period}"
         if not steps.size:
-            raise DataError(f"{wanted}: lies outside the data, which run from {axis.span.first} to {axis.span.last}")
+            raise DataError(f"{wanted} lies outside the data, which run from {axis.span.first} to {axis.span.last}")
         years = np.unique(axis.years[steps])
         if years.size < FEWEST_YEARS:
-            raise DataError(f"{wanted}: has data in {_years(years.size)}; a normal needs at least {FEWEST_YEARS}. "
+            raise DataError(f"{wanted} has data in {_years(years.size)}; a normal needs at least {FEWEST_YEARS}. "
                             f"The data run from {axis.span.first} to {axis.span.last}.")  # fmt: skip
         asked = _years_asked(period, years)
         if years.size < coverage * asked:

@@ -106,6 +106,8 @@ def _ring(numbers: NDArray[np.int32], arcs: tuple[Line, ...]) -> Line:
     """Join arcs to a ring without jumps in longitude; a negative number is an arc run backwards."""
     parts = [arcs[at] if at >= 0 else arcs[~at][::-1] for at in numbers.tolist()]
     ring = np.concatenate([parts[0], *(part[1:] for part in parts[1:])])
+    if np.abs(ring[:, 1]).max() > 89.9:  # closed along a pole already
+        return ring
     ring[:, 0] = np.unwrap(ring[:, 0], period=360.0)
     if abs(ring[-1, 0] - ring[0, 0]) > 180:  # it goes round a pole, and is closed there
         pole = np.copysign(90.0, ring[:, 1].mean())

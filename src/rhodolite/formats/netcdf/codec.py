@@ -60,8 +60,8 @@ class ChunkCodec:
         if self.compressed and not filter_mask >> int(self.shuffle) & 1:
             try:
                 data = bytes(deflate.zlib_decompress(data, self.nbytes))
-            except Exception as error:
-                raise CorruptChunk(str(error) or "the compressed data are damaged") from None
+            except deflate.DeflateError:
+                raise CorruptChunk("its compressed bytes are damaged") from None
         if len(data) != self.nbytes:
             raise CorruptChunk(f"{len(data)} bytes where {self.nbytes} belong")
         if self.shuffle and not filter_mask & 1:

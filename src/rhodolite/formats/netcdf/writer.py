@@ -17,7 +17,7 @@ import netCDF4
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Region
-from rhodolite.errors import DataError, OutputError
+from rhodolite.errors import DataError
 from rhodolite.formats.netcdf.codec import ChunkCodec
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK
 from rhodolite.model.dataset import Dataset
@@ -76,7 +76,7 @@ def write(dataset: Dataset, path: Path, engine: Engine) -> None:
 
     Raises
     ------
-    OutputError
+    OSError
         If the file cannot be written.
     """
     engine.prepare([variable.data for variable in dataset.variables.values()])
@@ -87,8 +87,8 @@ def write(dataset: Dataset, path: Path, engine: Engine) -> None:
             with h5py.File(path, "r+") as file:
                 for variable, encoding, chunks in deferred:
                     _stream(file[variable.name], variable, encoding, chunks, engine)
-    except (OSError, RuntimeError) as error:
-        raise OutputError(f"{path}: cannot be written: {error}") from error
+    except RuntimeError as error:  # what the libraries raise for a full disk, among others
+        raise OSError(str(error)) from error
 
 
 def _lay_out(dataset: Dataset, path: Path, engine: Engine) -> list[tuple[Variable, Encoding, tuple[int, ...]]]:

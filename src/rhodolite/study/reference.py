@@ -1,0 +1,48 @@
+"""The reference page, generated from the declarations of operations and drawings."""
+
+from __future__ import annotations
+
+from rhodolite.drawing import DRAWINGS
+from rhodolite.operations.catalogue import all_operations
+from rhodolite.operations.declaration import Parameter, description, parameters
+
+_HEAD = """\
+# Reference
+
+Generated from the declarations in `src/rhodolite/operations` and `src/rhodolite/drawing` by
+`python tools/make_reference.py`. A parameter has the same name on the command line, in Python (with `_`
+for `-`) and in the record of a file.
+
+How values are typed: ranges are `A..B`, both ends included, open at either end (`2001..`). Latitudes and
+longitudes take a hemisphere letter or a sign (`35S`, `-35`). Times are as exact as they are written:
+`2003-07` is all of that July.
+"""
+
+
+def reference() -> str:
+    """Return the reference page as Markdown."""
+    parts = [_HEAD]
+    for verb, cls in all_operations().items():
+        parts.append(_section(verb, cls))
+    for kind, cls in DRAWINGS.items():
+        parts.append(_section(f"draw {kind}", cls))
+    return "\n".join(parts)
+
+
+def _section(verb: str, cls: type) -> str:
+    lines = [
+        f"## {verb}",
+        "",
+        description(cls),
+        "",
+        "| parameter | meaning | typed like | default |",
+        "|---|---|---|---|",
+    ]
+    lines += [_row(declared) for declared in parameters(cls)]
+    return "\n".join(lines) + "\n"
+
+
+def _row(declared: Parameter) -> str:
+    example = ", ".join(f"`{choice}`" for choice in declared.choices) or f"`{declared.example or 'VALUE'}`"
+    default = "" if declared.default is None else f"`{declared.format(declared.default)}`"
+    return f"| `--{declared.name}` | {declared.help} | {example} | {default} |"

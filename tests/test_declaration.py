@@ -1,0 +1,78 @@
+"""Operations declared once: text and objects make the same, and plain dictionaries bring them back."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import run_command
+from rhodolite import Anomaly, Map, Series, Subset, UsageError
+from rhodolite.model.periods import Period
+from rhodolite.operations.catalogue import all_operations, summaries
+from rhodolite.operations.declaration import from_plain, parameters, to_plain
+
+VALUES = {
+    "variable": ["tas", "tas,pr"], "lat": ["35S..10N", "60N.."], "lon": ["170E..160W"],
+    "time": ["1991..2020", "2003-07"],
+    "months": ["nov,dec,jan"], "season": ["DJF"], "years": ["2010,2015..2018"], "level": ["850hPa,500hPa"],
+    "every": ["time=12"], "base": ["1991..2020", "..2000"], "cycle": ["month", "season"],
+    "kind": ["difference", "percent", "standardised"], "min-coverage": [0.5, 1.0], "at": ["64.1N,21.9W"],
+}  # fmt: skip
+
+
+@given(st.data(), st.sampled_from(sorted(all_operations())))
+def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
+    cls = all_operations()[verb]
+    settings = {"verb": verb}
+    for declared in parameters(cls):
+        if declared.name != "at" and data.draw(st.booleans()):
+            settings[declared.name] = data.draw(st.sampled_from(VALUES[declared.name]))
+    step = from_plain(settings, all_operations())
+    plain = to_plain(step)
+    assert from_plain(plain, all_operations()) == step
+    assert all(isinstance(value, (str, int, float, bool)) for value in plain.values())
+    defaults = {p.name: p.format(p.default) for p in parameters(cls) if p.default is not None}
+    assert plain == {name: value for name, value in settings.items() if defaults.get(name) != value}
+
+
+def test_text_objects_and_numbers_make_the_same_operation():
+    assert Anomaly(base="1991..2020") == Anomaly(base=Period.parse("1991..2020"))
+    assert Subset(years=2010, variable=["tas"]) == Subset(years="2010", variable=("tas",))
+    assert Map(centre=1) == Map(centre="1.0")
+    assert Series(with_="b.nc").with_.location == "b.nc"
+
+
+@pytest.mark.parametrize(
+    ("plain", "message"),
+    [
+        ({"verb": "anomoly"}, "no verb 'anomoly'. Did you mean anomaly"),
+        ({"verb": "anomaly", "bass": "1"}, "anomaly has no parameter 'bass'. Did you mean base"),
+        ({"verb": "anomaly", "kind": "percents"}, "--kind: 'percents' is not offered. Did you mean percent"),
+        ({"verb": "anomaly", "min-coverage": "most"}, "--min-coverage: 'most' is not a number"),
+        ({"verb": "anomaly", "min-coverage": 80}, "'80' is not a share"),
+        ({"verb": "subset", "lat": "10N..5S"}, "--lat: '10N..5S' runs from north to south"),
+        ({"verb": "subset", "time": True}, "--time: True cannot be used|--time"),
+    ],
+)
+def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
+    with pytest.raises(UsageError, match=message):
+        from_plain(plain, all_operations())
+
+
+def test_the_catalogue_agrees_with_the_classes():
+    assert list(summaries()) == list(all_operations()) == ["subset", "climatology", "anomaly"]
+    for verb, cls in all_operations().items():
+        assert cls.__doc__.startswith(summaries()[verb])
+
+
+def test_help_shows_every_declared_parameter():
+    for words in (["subset"], ["climatology"], ["anomaly"], ["draw", "map"], ["draw", "series"]):
+        answer = run_command(*words, "--help")
+        assert answer.code == 0
+        cls = all_operations().get(words[0]) or {"map": Map, "series": Series}[words[1]]
+        for declared in parameters(cls):
+            assert f"--{declared.name}" in answer.out
+            assert declared.help.split()[0] in answer.out
+    top = run_command("--help")
+    assert all(f"\n  {verb} " in top.out for verb in ("inspect", "subset", "climatology", "anomaly", "draw", "demo"))

@@ -1,0 +1,156 @@
+"""Figures: what is in them is read back from Matplotlib's own objects, and from the files written."""
+
+from __future__ import annotations
+
+import matplotlib.image
+import numpy as np
+import pytest
+from matplotlib.collections import LineCollection, QuadMesh
+
+import rhodolite
+from conftest import make_dataset
+from rhodolite import Anomaly, Climatology, DataError, Map, Series, Subset, UsageError
+from rhodolite.drawing.palettes import scale_for
+from rhodolite.model.variable import Variable
+from rhodolite.regions.outlines import land_at, lines
+from rhodolite.study.chain import save
+
+
+@pytest.fixture(scope="module")
+def garnet(demo):
+    return rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
+
+
+def mesh_of(figure):
+    return next(c for c in figure.axes[0].collections if isinstance(c, QuadMesh))
+
+
+def texts(figure):
+    return " | ".join([figure.get_suptitle(), figure.axes[0].get_title(loc="left"), figure.axes[0].get_ylabel(),
+                       *(a.get_xlabel() + a.get_ylabel() for a in figure.axes[1:])])  # fmt: skip
+
+
+def test_the_coastline_sits_on_the_data_in_either_convention():
+    """Land drawn as a field has its edge within a cell of the outlines drawn over it."""
+    for start in (-180.0, 0.0):
+        lons, lats = start + 0.5 + np.arange(360), np.arange(-89.5, 90)
+        land = land_at(*np.meshgrid(lons, lats)).astype("f4")
+        figure = Map()(make_dataset(land[None], lats=lats, lons=lons, attributes={"units": "1", "standard_name": ""}))
+        drawn = mesh_of(figure).get_array().reshape(land.shape)
+        np.testing.assert_array_equal(drawn, land)
+        coast = [c for c in figure.axes[0].collections if isinstance(c, LineCollection)][-1]
+        vertices = np.concatenate([segment for segment in coast.get_segments() if len(segment) > 40])
+        inside = (vertices[:, 0] > start + 1) & (vertices[:, 0] < start + 359) & (np.abs(vertices[:, 1]) < 80)
+        columns, rows = ((vertices[inside] - (start, -90)).T).astype(int)
+        around = sum(land[rows + dy, columns + dx] for dx in (-1, 0, 1) for dy in (-1, 0, 1))
+        assert ((around > 0) & (around < 9)).mean() > 0.97  # both land and sea next to the coast
+
+
+def test_no_outline_jumps_across_the_map():
+    for kind in ("coast", "border"):
+        for scale in ("110m", "50m"):
+            assert max(np.abs(np.diff(line[:, 0])).max() for line in lines(kind, scale)) < 20
+    # On both sides of the dateline, at both poles, and in a lake's country; 1 is land.
+    known = {(10, 62): 1, (20, 57): 0, (-170, 65): 0, (179, 68): 1, (-175, 67): 1, (0, -85): 1, (0, 89): 0}
+    lon, lat = np.array(list(known), dtype=float).T
+    for scale in ("110m", "50m"):
+        np.testing.assert_array_equal(land_at(lon % 360, lat, scale), np.array(list(known.values()), bool))
+
+
+def test_a_map_says_what_when_and_in_which_units(garnet):
+    figure = Map(variable="tas", time="2003-07")(garnet)
+    assert "Near-surface air temperature | July 2003 · area mean 28" in texts(figure)
+    assert texts(figure).endswith("tas (K)")
+    assert figure.axes[0].get_xlim() == (0, 360)
+    assert figure.axes[0].get_legend().get_texts()[0].get_text() == "no data"
+    several = Map(variable="pr", time="2003-06..2003-08", title="Rain")(garnet)
+    assert "Rain | Mean of 3 months, June 2003 to August 2003" in texts(several)
+    assert texts(several).endswith("pr (kg m⁻² s⁻¹)")
+
+
+def test_departures_pivot_on_zero_with_white_in_the_middle(garnet):
+    for kind in ("difference", "standardised"):
+        mesh = mesh_of(Map(variable="tas", time="2015-03")(Anomaly(kind=kind)(garnet)))
+        edges = mesh.norm.boundaries
+        np.testing.assert_allclose(edges, -edges[::-1])
+        below, above = mesh.cmap(mesh.norm([-1e-6, 1e-6]))[:, :3]
+        assert below[2] > below[0]  # bluish below zero
+        assert above[0] > above[2]  # reddish above
+        assert min(below.min(), above.min()) > 0.85  # both pale
+
+
+def test_limits_and_centre_are_kept(garnet):
+    mesh = mesh_of(Map(variable="tas", time="2003-07", limits="250..300", centre=273.15, palette="coolwarm")(garnet))
+    assert (mesh.norm.boundaries[0], mesh.norm.boundaries[-1]) == (250, 300)
+    assert mesh.cmap.get_under().tolist() != mesh.cmap(0)
+    red, _, blue = mesh.cmap(mesh.norm(272))[:3]
+    assert blue > red
+
+
+@pytest.mark.parametrize("values", [[5.0] * 4, [np.nan] * 4, [0, 0, 0, 1e-9], [1, 2, 3, np.inf]])
+def test_any_field_gets_a_scale(values):
+    variable = Variable("v", (), rhodolite.arrays.InMemory(0.0), {"units": "1"})
+    scale = scale_for(np.array(values), variable, None, (None, None), None)
+    assert (np.diff(scale.edges) > 0).all()
+
+
+def test_a_series_at_a_cell_and_of_the_area_mean(garnet):
+    part = Subset(time="2001..2003", variable="tas")(garnet)
+    line = Series(at="61N,10E")(part).axes[0].lines[0]
+    column = Subset(at="61N,10E")(part)["tas"].values().ravel()
+    np.testing.assert_allclose(line.get_ydata(), column)
+    figure = Series()(part)
+    weights = np.cos(np.radians(part["lat"].values()))  # equal to the zones' areas for equal steps, up to a factor
+    values = part["tas"].values()
+    full = np.broadcast_to(weights[:, None], values.shape[1:])
+    expected = [np.average(v[~np.isnan(v)], weights=full[~np.isnan(v)]) for v in values]
+    np.testing.assert_allclose(figure.axes[0].lines[0].get_ydata(), expected, rtol=1e-12)
+    assert "mean over the globe" in texts(figure)
+
+
+def test_several_curves_share_units_and_have_a_legend(demo, garnet):
+    winds = rhodolite.read(demo / "pressure_monthly.nc")
+    figure = Series(variable="ua,va", level="200hPa", at="40N,0E")(winds)
+    assert [t.get_text() for t in figure.axes[0].get_legend().get_texts()] == ["Eastward wind", "Northward wind"]
+    celsius = make_dataset(np.full((24, 2, 2), 10.0), times=30 * np.arange(24), units="days since 2001-01-01",
+                           calendar="360_day", attributes={"units": "degC"})  # fmt: skip
+    series = Series(variable="tas", time="2001..2002", with_=rhodolite.drawing.parameters.Other("c.nc", celsius))
+    figure = series(garnet)
+    assert figure.axes[0].lines[1].get_ydata()[0] == pytest.approx(283.15)
+    days = figure.axes[0].lines[1].get_xdata()
+    assert 0 < days[1] - days[0] < 31
+    with pytest.raises(DataError, match=r"tas is in K and pr in kg m-2 s-1, which cannot share an axis; choose with"):
+        Series()(garnet)
+
+
+@pytest.mark.parametrize("suffix", [".png", ".svg", ".pdf"])
+def test_files_of_every_kind_are_the_same_each_time(tmp_path, garnet, suffix):
+    for name in ("a", "b"):
+        save(Map(variable="tas", time="2003-07", size="640x400")(garnet), tmp_path / (name + suffix))
+    assert (tmp_path / f"a{suffix}").read_bytes() == (tmp_path / f"b{suffix}").read_bytes()
+    if suffix == ".png":
+        assert matplotlib.image.imread(tmp_path / "a.png").shape[:2] == (400, 640)
+
+
+def test_a_climatology_is_titled_by_its_month_and_years(garnet):
+    figure = Map(variable="tas", time="1991-07")(Climatology(base="1991..2020")(garnet))
+    assert "July, 1991 to 2020" in texts(figure)
+
+
+@pytest.mark.parametrize(
+    ("settings", "message"),
+    [
+        ({}, "several variables could be drawn: ta, ua, va. Add --variable ta"),
+        ({"variable": "ta"}, "ta has 12 levels .* choose one, such as --level 1000hPa"),
+        ({"variable": "ta", "level": "200hPa", "time": "1999"}, "no time step fits"),
+        ({"variable": "lat"}, "lat has no longitude axis"),
+    ],
+)
+def test_what_cannot_be_drawn_is_refused_with_advice(demo, settings, message):
+    with pytest.raises(DataError, match=message):
+        Map(**settings)(rhodolite.read(demo / "pressure_monthly.nc"))
+
+
+def test_palettes_that_do_not_exist_are_refused():
+    with pytest.raises(UsageError, match=r"no palette 'virids'\. Did you mean viridis"):
+        Map(palette="virids")

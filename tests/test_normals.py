@@ -1,0 +1,189 @@
+"""Climatology and anomaly against a plain loop over phases, and their metadata against CF."""
+
+from __future__ import annotations
+
+import warnings
+
+import cftime
+import numpy as np
+import pytest
+import scipy.stats
+from hypothesis import given
+from hypothesis import strategies as st
+
+import rhodolite
+from conftest import make_dataset
+from rhodolite import Anomaly, Climatology, Subset
+from rhodolite.arrays import Engine, InMemory
+from rhodolite.errors import DataError, RhodoliteWarning
+from rhodolite.model.axes import Role
+from rhodolite.operations.averaging import mean_over
+from rhodolite.operations.selecting import take
+
+CALENDARS = st.sampled_from(["standard", "noleap", "360_day"])
+
+
+def daily(calendar="standard", years=4, seed=0, gaps=0.0, units="K", start=2001):
+    """Daily data of some years with a yearly cycle, in memory, and the month and season of each day."""
+    first, last = (cftime.datetime(y, 1, 1, calendar=calendar) for y in (start, start + years))
+    days = (last - first).days
+    random = np.random.default_rng(seed)
+    values = random.normal(280, 5, (days, 2, 3)) + 10 * np.sin(np.arange(days) / 58)[:, None, None]
+    values[random.random(values.shape) < gaps] = np.nan
+    data = make_dataset(values, units=f"days since {start}-01-01", calendar=calendar, attributes={"units": units})
+    months = np.array([d.month for d in data.time.dates])
+    return data, values, {"month": months - 1, "season": months % 12 // 3}
+
+
+@given(CALENDARS, st.sampled_from(["month", "season"]), st.integers(0, 1000), st.sampled_from([0.0, 0.1]))
+def test_normals_are_the_means_of_their_phases(calendar, cycle, seed, gaps):
+    """Against numpy.nanmean over each phase, to 13 digits."""
+    data, values, phases = daily(calendar, seed=seed, gaps=gaps)
+    normals = Climatology(cycle=cycle, min_coverage=0)(data)["tas"].values()
+    for phase in range(len(normals)):
+        np.testing.assert_allclose(normals[phase], np.nanmean(values[phases[cycle] == phase], axis=0), rtol=1e-13)
+
+
+@given(CALENDARS, st.sampled_from(["month", "season"]), st.sampled_from(["difference", "percent", "standardised"]))
+def test_departures_of_each_kind(calendar, cycle, kind):
+    """Against scipy.stats.zscore and plain arithmetic, to 11 digits; their mean over the base is zero."""
+    data, values, phases = daily(calendar, gaps=0.05)
+    found = Anomaly(cycle=cycle, kind=kind)(data)["tas"].values()
+    for phase in range(phases[cycle].max() + 1):
+        chosen = phases[cycle] == phase
+        members, mean = values[chosen], np.nanmean(values[chosen], axis=0)
+        expected = {
+            "difference": members - mean,
+            "percent": 100 * (members / mean - 1),
+            "standardised": scipy.stats.zscore(members, axis=0, ddof=1, nan_policy="omit"),
+        }[kind]
+        np.testing.assert_allclose(found[chosen], expected, rtol=1e-9, atol=1e-10)
+        assert np.abs(np.nanmean(found[chosen], axis=0)).max() < 1e-11
+
+
+def test_a_base_is_its_years_alone_and_normal_plus_departure_restores_the_data():
+    data, values, phases = daily(years=6)
+    base = np.isin(data.time.years, [2002, 2003, 2004])
+    departures = Anomaly(base="2002..2004")(data)["tas"].values()
+    normals = Climatology(base="2002..2004")(data)["tas"].values()
+    for month in range(12):
+        expected = values[base & (phases["month"] == month)].mean(axis=0)
+        np.testing.assert_allclose(normals[month], expected, rtol=1e-14)
+    np.testing.assert_allclose(departures + normals[phases["month"]], values, rtol=1e-14)
+
+
+def test_a_normal_needs_most_of_its_base_and_what_is_lost_is_counted_once():
+    data, values, phases = daily(years=4)
+    january = np.flatnonzero(phases["month"] == 0)
+    values[january[: len(january) // 3], 0, 0] = np.nan  # a third of one cell's Januaries
+    with pytest.warns(RhodoliteWarning, match="tas, 2001..2004: 1 of 72 normals are missing"):
+        normals = Climatology()(data)["tas"].values()
+    assert np.argwhere(np.isnan(normals)).tolist() == [[0, 0, 0]]
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        assert not np.isnan(Climatology(min_coverage=0.5)(data)["tas"].values()).any()
+
+
+def test_zero_divisors_are_missing_and_counted():
+    data, values, _ = daily(years=3)
+    values[:, 0, 0] = 0.0
+    for kind, what in (("percent", "normals"), ("standardised", "standard deviations")):
+        with pytest.warns(RhodoliteWarning, match=f"12 of 72 {what} are 0"):
+            found = Anomaly(kind=kind)(data)["tas"].values()
+        assert np.isnan(found[:, 0, 0]).all()
+        assert np.isfinite(found[:, 1, 2]).all()
+
+
+def test_float32_stays_float32_and_levels_are_kept(demo):
+    data = rhodolite.read(str(demo / "nordic_daily_*.nc"))
+    assert Anomaly()(data)["tas"].data.dtype == np.float32
+    random = np.random.default_rng(3)
+    monthly = make_dataset(random.normal(size=(48, 2, 3)), times=np.arange(48) * 30 + 15, calendar="360_day")
+    deep = monthly["tas"].with_(dimensions=("lat", "time", "lon"), data=InMemory(random.normal(size=(2, 48, 3))))
+    found = Anomaly()(monthly.with_variables([*list(monthly.variables.values())[:-1], deep]))["tas"]
+    assert found.dimensions == ("lat", "time", "lon")
+    values = deep.values().reshape(2, 4, 12, 3)
+    expected = values - values.mean(axis=1, keepdims=True)
+    np.testing.assert_allclose(found.values().reshape(2, 4, 12, 3), expected, atol=1e-14)
+
+
+def test_climatological_time_follows_cf(demo):
+    """CF 7.4: climatology bounds from the first phase's beginning to the last one's end, and its cell_methods."""
+    data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
+    normal = Climatology(base="1991..2020")(data)
+    time = normal.variables["time"]
+    assert time.attributes["climatology"] == "climatology_bounds"
+    assert "bounds" not in time.attributes
+    assert "time_bnds" not in normal.variables
+    ends = normal.time.to_dates(normal.time.bounds)
+    assert [d.strftime("%Y-%m-%d") for d in ends[6]] == ["1991-07-01", "2020-08-01"]
+    tas = normal["tas"].attributes
+    assert tas["cell_methods"] == "time: mean within years time: mean over years"
+    assert tas["standard_name"] == "air_temperature"
+    assert tas["long_name"] == "monthly normal of near-surface air temperature, 1991 to 2020"
+    seasons = Climatology(cycle="season", base="1991..2020")(data).time
+    first = [d.strftime("%Y-%m-%d") for d in seasons.to_dates(seasons.bounds)[0]]
+    assert first == ["1990-12-01", "2020-03-01"]
+    assert (np.diff(seasons.numbers) > 0).all()
+
+
+@pytest.mark.parametrize(
+    ("kind", "units", "standard_name", "metadata"),
+    [
+        ("difference", "K", "air_temperature_anomaly", "temperature: difference"),
+        ("percent", "%", None, None),
+        ("standardised", "1", None, None),
+    ],
+)
+def test_what_a_departure_is_stays_true_in_its_attributes(demo, kind, units, standard_name, metadata):
+    data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
+    made = Anomaly(base="1981..2010", kind=kind)(data)
+    tas = made["tas"].attributes
+    assert (tas["units"], tas.get("standard_name"), tas.get("units_metadata")) == (units, standard_name, metadata)
+    assert tas["long_name"].endswith("of near-surface air temperature from the monthly normal of 1981 to 2010")
+    assert tas["cell_methods"] == "time: mean"
+    assert "standard_name" not in made["pr"].attributes  # CF has no name for a departure of precipitation
+    given = {} if kind == "difference" else {"kind": kind}
+    assert dict(made.record[-1]) == {"verb": "anomaly", "base": "1981..2010"} | given
+
+
+@pytest.mark.parametrize(
+    ("settings", "message"),
+    [
+        ({"base": "1961..1990"}, "--base 1961..1990 lies outside the data"),
+        ({"base": "2001..2002"}, "has data in 2 years; a normal needs at least 3"),
+        ({"base": "1991..2004"}, r"hold 4 of its 14 years .* and 80% are needed. .* --min-coverage 0.28"),
+    ],
+)
+def test_a_base_that_the_data_do_not_cover_is_refused(settings, message):
+    for operation in (Anomaly, Climatology):
+        with pytest.raises(DataError, match=message):
+            operation(**settings)(daily()[0])
+
+
+def test_data_too_coarse_or_without_a_zero_are_refused():
+    yearly = make_dataset(np.zeros((5, 2, 2)), times=np.arange(5) * 365, calendar="noleap")
+    with pytest.raises(DataError, match=r"a cycle by month needs at least one a month"):
+        Anomaly()(yearly)
+    with pytest.raises(DataError, match="zero is arbitrary, so percent"):
+        Anomaly(kind="percent")(daily(units="degC")[0])
+    data, _, phases = daily()
+    late = take(data, {"time": np.flatnonzero((phases["month"] != 0) | (data.time.years == 2004))})
+    with pytest.raises(DataError, match=r"--base 2001\.\.2003 holds no values for January, which the data have"):
+        Anomaly(base="2001..2003")(late)
+
+
+def test_the_signals_put_into_the_demo_are_found(demo):
+    """The winter of 2014 by the fall of its departures from west to east; the warming by its slope in time."""
+    nordic = Subset(variable="tas")(rhodolite.read(str(demo / "nordic_daily_*.nc")))
+    winter = Subset(season="DJF", years="2014")(Anomaly(cycle="season")(nordic))["tas"].values().mean(axis=(0, 1))
+    fall = np.polyfit(np.arange(0, 40.25, 0.5), winter, 1)[0] * 40
+    # 3.0 K were put in; nine tenths remain, since the winter is one of the ten that make its own normal.
+    assert fall == pytest.approx(-2.7, abs=0.8)
+    garnet = Anomaly()(rhodolite.read(demo / "garnet_monthly_1981-2020.nc"))
+    rows = mean_over(garnet, garnet["tas"], (Role.LONGITUDE,)).values(Engine())
+    slope = np.polyfit(garnet.time.decimal_years, rows, 1)[0] * 10
+    expected = 0.10 + 0.40 * np.sin(np.radians(garnet["lat"].values())) ** 2
+    # The noise of a row's mean is up to 1.5 K; over 480 months that leaves 0.08 K per decade.
+    assert np.abs(slope - expected).max() < 0.16
+    assert np.abs(slope - expected).mean() < 0.05
