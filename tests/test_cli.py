@@ -61,8 +61,8 @@ def test_history_grows_by_a_line_a_step(demo, tmp_path):
 def test_inspect_reads_as_people_speak(demo):
     page = run_command("inspect", NORDIC, folder=demo).out
     for words in ("(10 files, NetCDF-4, ", "54N..72N, 0E..40E", "grid of 0.5 degrees, 37 latitudes x 81 longitudes",
-                  "2009-01-01 to 2018-12-31", "3,652 steps, every day, no gaps", "standard calendar", "no vertical axis",
-                  "tas       near-surface air temperature  K           time, lat, lon  float32"):  # fmt: skip
+                  "2009-01-01 to 2018-12-31", "3,652 steps, every day, no gaps", "standard calendar",
+                  "no vertical axis", "tas       near-surface air temperature  K           time, lat, lon  float32"):  # fmt: skip
         assert words in page
     gap = run_command("inspect", *(demo / f"nordic_daily_{year}.nc" for year in (2009, 2011))).out
     assert "every day, 365 left out: 2009-12-31 12:00 to 2011-01-01 12:00" in gap
@@ -72,7 +72,8 @@ def test_inspect_reads_as_people_speak(demo):
 
 
 def test_inspect_for_machines_agrees_with_the_data(demo):
-    found = json.loads(run_command("inspect", demo / "garnet_monthly_1981-2020.nc", "--statistics", "--json").out)
+    source = demo / "garnet_monthly_1981-2020.nc"
+    found = json.loads(run_command("inspect", source, "--statistics", "--json").out)
     assert found["where"]["latitude"] == {
         "name": "lat",
         "count": 72,
@@ -88,9 +89,7 @@ def test_inspect_for_machines_agrees_with_the_data(demo):
     assert tas_found["missing"] == tas.mask.sum() == 480 * 60
     assert (tas_found["least"], tas_found["greatest"]) == pytest.approx((tas.min(), tas.max()))
     assert found["variables"][0]["packing"] == {"scale": 0.0025, "offset": 265.0}
-    one = json.loads(
-        run_command("inspect", demo / "garnet_monthly_1981-2020.nc", "--variable", "air_temperature", "--json").out
-    )
+    one = json.loads(run_command("inspect", source, "--variable", "air_temperature", "--json").out)
     assert one["storage"]["chunks"] == [12, 72, 144]
     assert one["storage"]["compression"] == ["shuffle", "deflate 4"]
     assert [c["role"] for c in one["coordinates"]] == ["latitude", "longitude", "time"]
@@ -189,14 +188,15 @@ def test_a_failure_on_the_way_leaves_the_old_output_and_nothing_else(demo, tmp_p
 @pytest.mark.parametrize("stop", [signal.SIGINT, signal.SIGTERM])
 def test_an_interrupted_write_leaves_no_file_behind(tmp_path, rng, stop):
     source = write_plain(tmp_path / "a.nc", rng.normal(size=(1500, 100, 200)), contiguous=True)
-    command = [str(Path(sys.executable).with_name("rhodolite")), "anomaly", "a.nc", "-o", "b.nc"]
+    command = [str(Path(sys.executable).with_name("rhodolite")), "anomaly", "a.nc", "-o", "b.nc",
+               "--workers", "1", "--memory", "1MiB"]  # many small blocks, so that it takes a while  # fmt: skip
     running = subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True)
     until = time.monotonic() + 60
     while running.poll() is None and not list(tmp_path.glob(".b.*")) and time.monotonic() < until:
         time.sleep(0.005)
     running.send_signal(stop)
     _, err = running.communicate(timeout=60)
-    assert (running.returncode, err) == (130, "rhodolite: interrupted; nothing was written\n")
+    assert (running.returncode, err) == (130, "rhodolite: interrupted; nothing half-written was left\n")
     assert list(tmp_path.iterdir()) == [source]
 
 

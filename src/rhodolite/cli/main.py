@@ -66,7 +66,7 @@ def _guarded(words: list[str], debug: bool, quiet: bool) -> int:
         say(f"rhodolite: {error}")
         return error.exit_code
     except KeyboardInterrupt:
-        say("rhodolite: interrupted; nothing was written")
+        say("rhodolite: interrupted; nothing half-written was left")
         return _INTERRUPTED
     except BrokenPipeError:
         # The reader of our output has gone away, as `head` does; that is no error.
