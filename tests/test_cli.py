@@ -60,9 +60,16 @@ def test_history_grows_by_a_line_a_step(demo, tmp_path):
 
 def test_inspect_reads_as_people_speak(demo):
     page = run_command("inspect", NORDIC, folder=demo).out
-    for words in ("(10 files, NetCDF-4, ", "54N..72N, 0E..40E", "grid of 0.5 degrees, 37 latitudes x 81 longitudes",
-                  "2009-01-01 to 2018-12-31", "3,652 steps, every day, no gaps", "standard calendar",
-                  "no vertical axis", "tas       near-surface air temperature  K           time, lat, lon  float32"):  # fmt: skip
+    for words in (
+        "(10 files, NetCDF-4, ",
+        "54N..72N, 0E..40E",
+        "grid of 0.5 degrees, 37 latitudes x 81 longitudes",
+        "2009-01-01 to 2018-12-31",
+        "3,652 steps, every day, no gaps",
+        "standard calendar",
+        "no vertical axis",
+        "tas       near-surface air temperature  K           time, lat, lon  float32",
+    ):
         assert words in page
     gap = run_command("inspect", *(demo / f"nordic_daily_{year}.nc" for year in (2009, 2011))).out
     assert "every day, 365 left out: 2009-12-31 12:00 to 2011-01-01 12:00" in gap

@@ -26,8 +26,9 @@ def mesh_of(figure):
 
 
 def texts(figure):
-    return " | ".join([figure.get_suptitle(), figure.axes[0].get_title(loc="left"), figure.axes[0].get_ylabel(),
-                       *(a.get_xlabel() + a.get_ylabel() for a in figure.axes[1:])])  # fmt: skip
+    axes, *others = figure.axes
+    words = [text.get_text().replace("\n", " ") for text in figure.texts]
+    return " | ".join([*words, axes.get_ylabel(), *(a.get_xlabel() + a.get_ylabel() for a in others)])
 
 
 def test_the_coastline_sits_on_the_data_in_either_convention():
@@ -105,13 +106,13 @@ def test_a_series_at_a_cell_and_of_the_area_mean(garnet):
     full = np.broadcast_to(weights[:, None], values.shape[1:])
     expected = [np.average(v[~np.isnan(v)], weights=full[~np.isnan(v)]) for v in values]
     np.testing.assert_allclose(figure.axes[0].lines[0].get_ydata(), expected, rtol=1e-12)
-    assert "mean over the globe" in texts(figure)
+    assert "Mean over the globe" in texts(figure)
 
 
 def test_several_curves_share_units_and_have_a_legend(demo, garnet):
     winds = rhodolite.read(demo / "pressure_monthly.nc")
     figure = Series(variable="ua,va", level="200hPa", at="40N,0E")(winds)
-    assert [t.get_text() for t in figure.axes[0].get_legend().get_texts()] == ["Eastward wind", "Northward wind"]
+    assert [t.get_text() for t in figure.legends[0].get_texts()] == ["Eastward wind", "Northward wind"]
     celsius = make_dataset(np.full((24, 2, 2), 10.0), times=30 * np.arange(24), units="days since 2001-01-01",
                            calendar="360_day", attributes={"units": "degC"})  # fmt: skip
     series = Series(variable="tas", time="2001..2002", with_=rhodolite.drawing.parameters.Other("c.nc", celsius))

@@ -193,7 +193,7 @@ def _share(share: float) -> str:
 
 
 def _number(value: float | str | None) -> str:
-    return "none" if value is None else value if isinstance(value, str) else f"{value:.6g}"
+    return "none" if value is None else value if isinstance(value, str) else f"{value:.5g}"
 
 
 def _end(value: Any) -> str:

@@ -55,7 +55,7 @@ def garnet() -> Dataset:
     decades = (years - years.mean())[:, None, None] / 10
     cold = Weather(latitudes, longitudes, 480, wavelength=40, persistence=0.3, seed=11)
     temperature = (
-        300.0 - 46.0 * sine**2 - 2.0 * land
+        300.0 - 18.0 * sine**2 - 28.0 * sine**4 - 2.0 * land
         + amplitude * season
         + (0.10 + 0.40 * sine**2) * decades
         + (0.4 + 0.8 * sine**2 + 0.4 * land) * cold[:]

@@ -11,10 +11,10 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.choosing import chosen_part, drop_axes, only_one, squeezed, variables_along
 from rhodolite.drawing.palettes import Scale, check_palette, colours, pivots, scale_for
 from rhodolite.drawing.parameters import Limits, Size
+from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import (
     degrees_east,
     degrees_north,
-    heading,
     period_text,
     value_text,
     with_units,
@@ -89,7 +89,7 @@ class Map:
         shape = abs(np.ptp(longitude)) / (abs(np.ptp(latitude)) * aspect)
         upright = shape < _WIDE
         size = self.size or _fitting_size(shape, upright)
-        figure = Figure((size.width / 100, size.height / 100), dpi=100, layout="constrained")
+        figure = Figure((size.width / 100, size.height / 100), dpi=100, layout="compressed")
         axes = figure.add_subplot()
         axes.add_patch(_ground(longitude, latitude))
         shades, norm = colours(scale, centre)
@@ -99,9 +99,7 @@ class Map:
         bar = figure.colorbar(mesh, ax=axes, extend=scale.extend, ticks=scale.edges, format=_tick_text,
                               location="right" if upright else "bottom", shrink=0.85, aspect=35, pad=0.02)  # fmt: skip
         bar.set_label(with_units(variable.name, variable.units), fontsize=12)
-        caption = heading(_caption(part, variable, values), round(size.width * 1.35))
-        axes.set_title(caption, fontsize=11, color="#444444", loc="left", linespacing=1.3)
-        figure.suptitle(self.title or heading(variable.quantity, size.width), fontsize=15, x=0.01, ha="left")
+        put_title(figure, self.title or variable.quantity, _caption(part, variable, values), size)
         if np.isnan(values).any():
             _legend_for_missing(axes)
         return figure

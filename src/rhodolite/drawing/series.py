@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,22 +9,21 @@ import numpy as np
 
 from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.choosing import chosen_part, drop_axes, squeezed, variables_along
+from rhodolite.drawing.dates import date_labels, plot_days
 from rhodolite.drawing.palettes import LINE_COLOURS, pivots
 from rhodolite.drawing.parameters import Limits, Other, Size
-from rhodolite.drawing.wording import capitalised, heading, region_text, with_units
+from rhodolite.drawing.titles import put_title
+from rhodolite.drawing.wording import capitalised, region_text, with_units
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels, Position
-from rhodolite.model.time import TimeAxis
 from rhodolite.model.units import convert, convertible
 from rhodolite.model.variable import Variable
 from rhodolite.operations.averaging import mean_over
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.subset import Subset
-
-_DAILY_CALENDARS = ("standard", "proleptic_gregorian", "noleap")
 
 
 @dataclass(frozen=True)
@@ -92,11 +90,11 @@ class Series:
             place = place if place.startswith("cell") or not place else f"mean over {place}"
             values = drop_axes(mean.values(engine), extra)
             order = np.argsort(axis.middles, kind="stable")
-            made.append(Curve(_plot_days(axis)[order], values[order], shown, dataset.label, place))
+            made.append(Curve(plot_days(axis)[order], values[order], shown, dataset.label, place))
         return made
 
     def _figure(self, curves: list[Curve]) -> Any:
-        from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+        from matplotlib.dates import AutoDateLocator
         from matplotlib.figure import Figure
 
         figure = Figure((self.size.width / 100, self.size.height / 100), dpi=100, layout="constrained")
@@ -107,10 +105,8 @@ class Series:
                       marker="" if dense else "o", markersize=3.5, label=_label(curve, curves))  # fmt: skip
         if all(pivots(curve.variable) for curve in curves):
             axes.axhline(0, color="#444444", linewidth=0.8, zorder=1)
-        locator = AutoDateLocator(minticks=4, maxticks=12)  # type: ignore[no-untyped-call]
-        axes.xaxis.set_major_locator(locator)
-        written = ConciseDateFormatter(locator, show_offset=False)  # type: ignore[no-untyped-call]
-        axes.xaxis.set_major_formatter(written)
+        axes.xaxis.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
+        axes.xaxis.set_major_formatter(date_labels())
         axes.margins(x=0.01)
         if self.limits is not None:
             axes.set_ylim(self.limits.low, self.limits.high)
@@ -120,13 +116,10 @@ class Series:
         names = dict.fromkeys(curve.variable.name for curve in curves)
         axes.set_ylabel(with_units(", ".join(names), first.units), fontsize=12)
         axes.tick_params(labelsize=11)
-        axes.set_title(" · ".join(dict.fromkeys(c.place for c in curves if c.place)), fontsize=11, color="#444444",
-                       loc="left")  # fmt: skip
-        figure.suptitle(
-            self.title or heading(_common_quantity(curves), self.size.width), fontsize=15, x=0.01, ha="left"
-        )
+        places = " · ".join(dict.fromkeys(c.place for c in curves if c.place))
+        put_title(figure, self.title or _common_quantity(curves), places, self.size)
         if len(curves) > 1:
-            axes.legend(fontsize=11, framealpha=0.9)
+            figure.legend(loc="outside lower left", ncols=2, fontsize=11, frameon=False)
         return figure
 
 
@@ -160,23 +153,3 @@ def _label(curve: Curve, curves: list[Curve]) -> str:
 def _common_quantity(curves: list[Curve]) -> str:
     quantities = dict.fromkeys(curve.variable.quantity for curve in curves)
     return " and ".join(quantities)
-
-
-def _plot_days(axis: TimeAxis) -> Array:
-    """Return times as days since 1970 for Matplotlib's date axis.
-
-    Days that the common calendar does not have (30 February) are placed by their share of the year.
-    """
-    if axis.calendar in _DAILY_CALENDARS:
-        return np.array([
-            _days_since_1970(d.year, d.month, d.day) + (d.hour + d.minute / 60 + d.second / 3600) / 24
-            for d in axis.reference_dates
-        ])  # fmt: skip
-    years = np.floor(axis.decimal_years).astype(int)
-    starts = np.array([_days_since_1970(year, 1, 1) for year in years])
-    stops = np.array([_days_since_1970(year + 1, 1, 1) for year in years])
-    return np.asarray(starts + (axis.decimal_years - years) * (stops - starts))
-
-
-def _days_since_1970(year: int, month: int, day: int) -> float:
-    return float(datetime.date(year, month, day).toordinal() - datetime.date(1970, 1, 1).toordinal())

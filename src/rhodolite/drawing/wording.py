@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from typing import Any
 
 import numpy as np
@@ -20,11 +19,6 @@ from rhodolite.model.variable import Variable
 def capitalised(text: str) -> str:
     """Return a text with its first letter in upper case."""
     return text[:1].upper() + text[1:]
-
-
-def heading(text: str, width: int) -> str:
-    """Break a title into lines that fit a figure of a width in pixels."""
-    return "\n".join(textwrap.wrap(capitalised(text), max(20, round(width / 10.8))))
 
 
 def degrees_north(value: float) -> str:
