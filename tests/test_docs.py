@@ -1,0 +1,77 @@
+"""The documents tell the truth: their commands run, their links lead somewhere, generated pages are fresh."""
+
+from __future__ import annotations
+
+import doctest
+import importlib
+import os
+import pkgutil
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import rhodolite
+from rhodolite.study.reference import reference
+
+ROOT = Path(__file__).parents[1]
+README = (ROOT / "README.md").read_text(encoding="utf-8")
+
+
+def test_the_commands_of_the_readme_run_in_order(demo, tmp_path):
+    (tmp_path / "demo").symlink_to(demo)
+    commands = [line for line in README.splitlines() if re.match(r"rhodolite [a-z]", line)]
+    assert len(commands) > 12
+    path = {**os.environ, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
+    for command in commands:
+        done = subprocess.run(command, shell=True, cwd=tmp_path, env=path, capture_output=True, text=True)
+        assert done.returncode == 0, f"{command}\n{done.stderr}"
+        if output := re.search(r"-o (\S+)", command):
+            assert (tmp_path / output.group(1)).stat().st_size > 1000
+    python = re.search(r"```python\n(.*?)```", README, re.DOTALL).group(1)
+    done = subprocess.run([sys.executable, "-c", python], cwd=tmp_path, capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    assert 0.5 < float(done.stdout) < 3.5
+
+
+def test_the_full_example_answers_its_questions(tmp_path):
+    from conftest import run_command
+
+    answer = run_command("demo", tmp_path / "d")
+    assert answer.code == 0, answer.err
+    assert "Was the winter of 2014 warmer than normal, and where?" in answer.out
+    pictures = sorted(path.name for path in (tmp_path / "d").glob("*.png"))
+    shown = {path.name for path in (ROOT / "docs" / "screenshots").iterdir()}
+    assert set(pictures) <= shown, "docs/screenshots lacks a picture of the example"
+
+
+@pytest.mark.parametrize("page", ["README.md", *(f"docs/{p.name}" for p in (ROOT / "docs").glob("*.md"))])
+def test_links_lead_somewhere(page):
+    for link in re.findall(r"\]\(([^)#:]+)\)", (ROOT / page).read_text(encoding="utf-8")):
+        assert ((ROOT / page).parent / link).exists(), link
+
+
+def test_the_reference_is_fresh():
+    written = (ROOT / "docs" / "reference.md").read_text(encoding="utf-8")
+    assert written == reference(), "run python tools/make_reference.py"
+
+
+def test_the_architecture_names_files_that_are_there():
+    page = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")
+    named = set(re.findall(r"`((?:\w+/)+\w+\.py)`", page))
+    assert len(named) > 8
+    for name in named:
+        place = ROOT if name.startswith("tools/") else ROOT / "src" / "rhodolite"
+        assert (place / name).exists(), name
+
+
+def test_examples_in_docstrings_are_right():
+    tried = 0
+    for module in pkgutil.walk_packages(rhodolite.__path__, "rhodolite."):
+        if module.name != "rhodolite.__main__":
+            result = doctest.testmod(importlib.import_module(module.name))
+            assert result.failed == 0, module.name
+            tried += result.attempted
+    assert tried >= 5
