@@ -164,6 +164,26 @@ def test_a_corrupt_chunk_is_named(tmp_path, rng):
         rhodolite.read(path)["tas"].values()
 
 
+@pytest.mark.parametrize("variant", ["NETCDF3_CLASSIC", "NETCDF3_64BIT_OFFSET", "NETCDF3_64BIT_DATA"])
+@pytest.mark.parametrize("records", [None, 1, 3])
+def test_a_classic_file_that_is_cut_short_is_refused_and_a_whole_one_is_not(tmp_path, rng, variant, records):
+    path = tmp_path / "a.nc"
+    with netCDF4.Dataset(path, "w", format=variant) as file:
+        file.title = "odd length"
+        for name, n in (("time", None if records else 4), ("lat", 3), ("lon", 5)):
+            file.createDimension(name, n)
+        for name, kind in list({"b": "i1", "tas": "f4", "n": "f8"}.items())[: records or 3]:
+            file.createVariable(name, kind, ("time", "lat", "lon"))[:] = rng.integers(0, 99, (4, 3, 5))
+            file[name].units = "K"
+    assert rhodolite.read(path)["b"].values().shape == (4, 3, 5)
+    content = path.read_bytes()
+    for lost in (8, len(content) // 2, len(content) - 20):
+        short = tmp_path / f"{lost}.nc"
+        short.write_bytes(content[:-lost])
+        with pytest.raises(DataError, match=r"cut short"):
+            rhodolite.read(short)
+
+
 def test_the_same_dataset_is_the_same_file_to_the_bit(tmp_path, rng):
     made = make_dataset(rng.normal(size=(20, 40, 50)))
     for name in ("a.nc", "b.nc"):

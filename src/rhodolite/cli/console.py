@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import threading
 import time
 from collections import Counter
 from collections.abc import Iterable
@@ -43,7 +42,6 @@ class TerminalProgress:
         self._what = ""
         self._total = 0
         self._done = 0
-        self._lock = threading.Lock()
 
     def begin(self, what: str, total: int) -> None:
         self._what, self._total, self._done, self._began = what, total, 0, time.monotonic()

@@ -16,6 +16,7 @@ from rhodolite.errors import RhodoliteError, RhodoliteWarning, UsageError, neare
 from rhodolite.version import __version__
 
 _INTERRUPTED = 130
+_UNEXPECTED = 1
 _INTRODUCTION = """\
 Rhodolite: gridded climate data, from a file to an answer.
 
@@ -75,6 +76,11 @@ def _guarded(words: list[str], debug: bool, quiet: bool) -> int:
     except MemoryError:
         say("rhodolite: the machine's memory is exhausted; try a smaller --memory or fewer --workers")
         return 3
+    except Exception as error:
+        if debug:
+            traceback.print_exc()
+        say(f"rhodolite: this should not have happened: {type(error).__name__}: {error}. --debug shows where.")
+        return _UNEXPECTED
     return 0
 
 

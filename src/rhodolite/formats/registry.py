@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
@@ -10,9 +9,6 @@ from pathlib import Path
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.dataset import Dataset
-
-Reader = Callable[[Path], Dataset]
-Writer = Callable[[Dataset, Path, Engine], None]
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, Self
 
+import numpy as np
+
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.model.axes import Axes, Coordinate, Role, find_axes
 from rhodolite.model.time import TimeAxis
@@ -99,6 +101,8 @@ class Dataset:
                 raise DataError(f"{self.label}: the grid is curvilinear ({names} have two dimensions each); "
                                 f"this needs a grid with one-dimensional latitude and longitude")  # fmt: skip
             raise DataError(f"{self.label}: {_ADVICE[role]}")
+        if not np.isfinite(found.values).all():
+            raise DataError(f"{self.label}: the {role} coordinate ({found.name}) has missing values")
         return found
 
     def need_time(self) -> TimeAxis:
@@ -106,6 +110,8 @@ class Dataset:
         coordinate = self.need(Role.TIME)
         if coordinate.dimension is None:
             raise DataError(f"{self.label}: there is a single time and no time axis")
+        if not coordinate.values.size:
+            raise DataError(f"{self.label}: the time axis ({coordinate.name}) has no steps")
         assert self.time is not None
         return self.time
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from rhodolite.arrays import Array
+from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import widths, zone_areas
 from rhodolite.model.axes import Coordinate, Role
 
@@ -58,9 +59,21 @@ def cell_edges(coordinate: Coordinate) -> Array:
     Returns
     -------
     ndarray of float64, shape (n + 1,)
+
+    Raises
+    ------
+    DataError
+        If the coordinate neither increases nor decreases throughout.
     """
     bounds = coordinate.bounds
     values = coordinate.values
+    if coordinate.role == Role.LONGITUDE:  # 0 ... 179, -180 ... -1 is in order, too
+        values = np.unwrap(values, period=360.0)
+    steps = np.diff(values)
+    if not ((steps > 0).all() or (steps < 0).all()):
+        raise DataError(
+            f"the {coordinate.role} coordinate ({coordinate.name}) goes up and down, so its cells have no order"
+        )
     if bounds is not None and bounds.shape[0] == values.size:
         ordered = bounds if _same_direction(bounds, values) else bounds[:, ::-1]
         if np.allclose(ordered[1:, 0], ordered[:-1, 1], rtol=0, atol=1e-5):

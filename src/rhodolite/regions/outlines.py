@@ -13,8 +13,6 @@ from numpy.typing import NDArray
 Line = NDArray[np.float64]
 """Vertices in degrees east and north, shape (n, 2)."""
 
-SCALES = ("110m", "50m")
-
 
 @cache
 def _stored() -> dict[str, NDArray[Any]]:

@@ -10,6 +10,7 @@ import numpy as np
 
 from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError
+from rhodolite.formats.netcdf.classic import needed_size
 from rhodolite.formats.netcdf.decoding import STORAGE_ATTRIBUTES, Decoding
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.stored import StoredArray
@@ -38,6 +39,8 @@ def read(path: Path) -> Dataset:
             file = netcdf_files.get(path)
         except (OSError, RuntimeError) as error:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
+        if file.data_model.startswith("NETCDF3"):
+            _check_whole(path)
         if not file.variables:
             groups = ", ".join(file.groups)
             held = f"its variables are in groups ({groups}), which cannot be read yet" if groups else "it is empty"
@@ -101,6 +104,21 @@ def _filters(stored: Any) -> tuple[str, ...]:
     return tuple(words)
 
 
+def _check_whole(path: Path) -> None:
+    """Refuse a NetCDF-3 file that ends before its values do."""
+    try:
+        needed = needed_size(path)
+    except ValueError as error:
+        raise DataError(f"{path}: {error}; copy or download the file again") from None
+    there = path.stat().st_size
+    if there < needed:
+        raise DataError(f"{path}: {_cut_short(there, needed)}")
+
+
+def _cut_short(there: int, needed: int) -> str:
+    return f"the file is cut short: {there:,} of {needed:,} bytes are there; copy or download it again"
+
+
 def _why_unreadable(path: Path, error: Exception) -> str:
     """Say in people's words why the library could not open a file."""
     import h5py
@@ -111,5 +129,5 @@ def _why_unreadable(path: Path, error: Exception) -> str:
     except OSError as detail:
         if found := re.search(r"eof = (\d+).*?stored_eof = (\d+)", str(detail)):
             there, expected = (int(number) for number in found.groups())
-            return f"the file is cut short: {there:,} of {expected:,} bytes are there; copy or download it again"
-    return f"the file is damaged or cut short and cannot be read as NetCDF ({error}); copy or download it again"
+            return _cut_short(there, expected)
+    return "the file is damaged or cut short and cannot be read as NetCDF; copy or download it again"

@@ -82,7 +82,6 @@ class ChunkIndex:
     def __init__(self, path: Path, name: str) -> None:
         import h5py
 
-        self._path = path
         self.codec: ChunkCodec | None = None
         self._places: dict[tuple[int, ...], tuple[int, int, int]] = {}
         if not hasattr(os, "pread"):
