@@ -1,0 +1,173 @@
+"""The way in and out of the program: opening, atomic outputs, progress, and the Python face."""
+
+from __future__ import annotations
+
+import datetime
+import os
+import pty
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import netCDF4
+import numpy as np
+import pytest
+
+import rhodolite
+from conftest import make_dataset, run_command, write_plain
+from rhodolite.cli import console
+from rhodolite.cli.options import parse_memory, parse_workers
+from rhodolite.drawing.dates import labels, plot_days
+from rhodolite.errors import DataError, OutputError, UsageError, nearest_names
+from rhodolite.formats.atomic import complete_or_nothing
+from rhodolite.model.time import TimeAxis
+from rhodolite.study.provenance import sentence
+
+
+def test_an_output_appears_whole_or_not_at_all(tmp_path):
+    out = tmp_path / "a.nc"
+    for failure in (ValueError, KeyboardInterrupt, DataError):
+        with pytest.raises(failure), complete_or_nothing(out, False, ()) as temporary:
+            temporary.write_text("half")
+            assert temporary.suffix == ".nc"
+            raise failure
+        assert list(tmp_path.iterdir()) == []
+    with complete_or_nothing(out, False, ()) as temporary:
+        temporary.write_text("whole")
+        assert not out.exists()
+    assert out.read_text() == "whole"
+    with pytest.raises(OutputError, match="appeared while it was being written"):  # noqa: SIM117
+        with complete_or_nothing(tmp_path / "b.nc", False, ()) as temporary:
+            temporary.write_text("mine")
+            (tmp_path / "b.nc").write_text("another's")
+    assert (tmp_path / "b.nc").read_text() == "another's"
+
+
+def test_a_full_disk_ends_with_exit_code_4_and_leaves_nothing(demo):
+    """A file system of 1 MB takes the place of a full disk, where the machine lets one be made."""
+    folder = Path("/tmp") / f"rhodolite-full-{os.getpid()}"
+    folder.mkdir()
+    made = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", folder], capture_output=True)
+    try:
+        if made.returncode:
+            pytest.skip("no file system can be mounted here")
+        answer = run_command("subset", demo / "nordic_daily_2010.nc", "-o", folder / "a.nc")
+        assert answer.code == 4
+        assert f"{folder}/a.nc: cannot be written" in answer.err
+        assert list(folder.iterdir()) == []
+    finally:
+        if not made.returncode:
+            subprocess.run(["umount", folder], check=True)
+        folder.rmdir()
+
+
+def test_inputs_are_told_from_each_other_and_from_nothing(tmp_path, demo):
+    with pytest.raises(UsageError, match="name the files to read"):
+        rhodolite.read([])
+    with pytest.raises(DataError, match=r"there is no folder .*nowhere"):
+        rhodolite.read(tmp_path / "nowhere" / "a.nc")
+    with pytest.raises(DataError, match=r"Did you mean nordic_daily_2018\.nc"):
+        rhodolite.read(demo / "nordic_daily_2019.nc")
+    twice = rhodolite.read([demo / "pressure_monthly.nc", str(demo / "pressure*.nc")])
+    assert twice.sizes["time"] == 24
+    assert nearest_names("x", []) == "There are none."
+
+
+def test_python_writes_what_it_read_and_keeps_the_record(demo, tmp_path, monkeypatch):
+    monkeypatch.setenv("SOURCE_DATE_EPOCH", "86400")
+    data = rhodolite.Subset(level="500hPa", lat="0..")(rhodolite.read(demo / "pressure_monthly.nc"))
+    assert sentence(data) == "subset pressure_monthly.nc --lat 0N.. --level 500hPa"
+    rhodolite.write(data, tmp_path / "a.nc", workers=1, memory=1 << 20)
+    with pytest.raises(OutputError, match="exists already"):
+        rhodolite.write(data, tmp_path / "a.nc")
+    again = rhodolite.read(tmp_path / "a.nc")
+    np.testing.assert_array_equal(again["ta"].values(), data["ta"].values())
+    with pytest.raises(OutputError, match="this is also an input"):
+        rhodolite.write(again, tmp_path / "a.nc", overwrite=True)
+    with netCDF4.Dataset(tmp_path / "a.nc") as file:
+        assert file.history == f"1970-01-02T00:00:00Z rhodolite 0.1.0: {sentence(data)}"
+        assert (file["plev"].positive, file["lat"].bounds) == ("down", "lat_bnds")
+    with pytest.raises(AttributeError, match="has no attribute 'nothing'"):
+        rhodolite.nothing  # noqa: B018
+    assert all(getattr(rhodolite, name) is not None for name in rhodolite.__all__)
+
+
+def test_what_python_made_without_files_can_be_written(tmp_path):
+    rhodolite.write(make_dataset(np.ones((2, 3, 4))), tmp_path / "a.nc")
+    assert rhodolite.read(tmp_path / "a.nc").attributes["history"].endswith("rhodolite 0.1.0: written")
+
+
+def test_progress_is_shown_on_a_terminal_after_a_while_and_never_in_a_pipe(tmp_path, rng, monkeypatch):
+    monkeypatch.setattr(console, "_DELAY", 0.0)
+    write_plain(
+        tmp_path / "a.nc", rng.normal(size=(800, 60, 80)).astype("f4"), compression="zlib", chunksizes=(1, 60, 80)
+    )
+    script = (
+        "from rhodolite.cli import console, main; console._DELAY = 0; import sys; sys.exit(main.main(sys.argv[1:]))"
+    )
+    command = [sys.executable, "-c", script, "anomaly", "a.nc", "-o", "b.nc", "--overwrite", "--memory", "2MiB"]
+    piped = subprocess.run([*command, "--min-coverage", "0"], cwd=tmp_path, capture_output=True, text=True)
+    assert piped.stderr.startswith("wrote b.nc")
+    ours, theirs = pty.openpty()
+    child = subprocess.Popen([*command, "--min-coverage", "0"], cwd=tmp_path, stderr=theirs,
+                             env={**os.environ, "TERM": "xterm", "COLUMNS": "60"})  # fmt: skip
+    os.close(theirs)
+    shown = b""
+    until = time.monotonic() + 60
+    while time.monotonic() < until:
+        try:
+            if not (part := os.read(ours, 65536)):
+                break
+        except OSError:  # the terminal has closed
+            break
+        shown += part
+    assert child.wait() == 0
+    text = shown.decode()
+    assert "averaging" in text
+    assert "writing tas" in text
+    assert "%" in text
+    assert "wrote b.nc" in text.splitlines()[-1]
+
+
+def test_debug_shows_where_and_what_should_not_happen_is_told(tmp_path):
+    answer = run_command("inspect", tmp_path / "a.nc", "--debug")
+    assert answer.code == 3
+    assert "Traceback" in answer.err
+    script = (
+        "import sys; from rhodolite.cli import main; import rhodolite.formats.opening as o\n"
+        "def broken(_): raise ZeroDivisionError('oh')\n"
+        "o.open_dataset = broken; sys.exit(main.main(['inspect', 'a.nc']))"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)
+    assert done.returncode == 1
+    assert done.stderr == "rhodolite: this should not have happened: ZeroDivisionError: oh. --debug shows where.\n"
+
+
+def test_sizes_and_counts_as_they_are_typed():
+    assert [parse_memory(text) for text in ("512MiB", "1GB", "2g", "1048576")] == [1 << 29, 1 << 30, 2 << 30, 1 << 20]
+    assert parse_workers("3") == 3
+    for text in ("0", "-1", "two"):
+        with pytest.raises(UsageError, match="is not a number of workers"):
+            parse_workers(text)
+    assert [console.file_size(n) for n in (12, 1500, 31_457_280)] == ["12 B", "1.5 kB", "31.5 MB"]
+
+
+def test_dates_on_an_axis_say_only_what_is_new():
+    def written(*texts):
+        return labels([datetime.datetime.fromisoformat(text) for text in texts])
+
+    assert written("2001-01-01", "2003-01-01") == ["2001", "2003"]
+    assert written("2001-11-01", "2001-12-01", "2002-01-01") == ["Nov\n2001", "Dec", "Jan\n2002"]
+    assert written("2001-01-30", "2001-02-01") == ["30\nJan 2001", "1\nFeb 2001"]
+    assert written("2001-01-30T06:00", "2001-01-30T12:00") == ["30, 06:00\nJan 2001", "30, 12:00"]
+
+
+def test_every_calendar_has_its_place_on_the_axis():
+    days = np.arange(0, 720, 30.0)
+    for calendar in ("standard", "noleap", "360_day", "julian"):
+        axis = TimeAxis(days, "days since 2001-01-01", calendar)
+        placed = plot_days(axis)
+        assert (np.diff(placed) > 0).all()
+        year = (datetime.datetime(2002, 1, 1) - datetime.datetime(1970, 1, 1)).days
+        assert placed[12] == pytest.approx(year, abs=6)  # 360 days on: the turn of the year, give or take
