@@ -21,7 +21,7 @@ def run_demo(words: list[str], quiet: bool) -> None:
     from rhodolite.cli.main import make_engine
     from rhodolite.cli.options import Parser
 
-    parser = Parser("demo", description=_DESCRIPTION)
+    parser = Parser("demo", description=_DESCRIPTION, usage="rhodolite demo DIR [options]")
     parser.add_argument("folder", nargs="*", metavar="DIR", help="where the files go; made if it is not there")
     parser.add_argument("--data-only", action="store_true", help="write the data and stop")
     parser.add_argument("--overwrite", action="store_true", help="replace files that are there already")

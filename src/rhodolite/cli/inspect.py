@@ -22,7 +22,7 @@ def run_inspect(words: list[str]) -> None:
     from rhodolite.cli.options import Parser, add_run_options, parse_memory, parse_workers
     from rhodolite.errors import UsageError
 
-    parser = Parser("inspect", description=_DESCRIPTION)
+    parser = Parser("inspect", description=_DESCRIPTION, usage="rhodolite inspect INPUT... [options]")
     parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
     parser.add_argument("--variable", metavar="NAME", help="everything about one variable")
     parser.add_argument("--statistics", action="store_true", help="read the data for missing share, range and mean")

@@ -161,7 +161,7 @@ def _parse_step(segment: list[str], *, first: bool) -> tuple[Any, list[str], dic
     from rhodolite.operations.declaration import parameters
 
     title, cls, rest = _verb_of(segment)
-    parsed = vars(step_parser(title, cls, takes_inputs=True).parse(rest))
+    parsed = vars(step_parser(title, cls).parse(rest))
     inputs = parsed.pop("inputs")
     if inputs and not first:
         raise UsageError(f"{title}: '{inputs[0]}' is not an option; inputs are named in the first step only")

@@ -36,11 +36,11 @@ class Parser(argparse.ArgumentParser):
         return parsed
 
 
-def step_parser(verb: str, cls: type, *, takes_inputs: bool) -> Parser:
+def step_parser(verb: str, cls: type) -> Parser:
     """Return the parser for one step of a chain."""
-    parser = Parser(verb, description=description(cls), add_help=True)
-    if takes_inputs:
-        parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
+    usage = f"rhodolite {verb} INPUT... [options] [then VERB [options]]... -o OUTPUT"
+    parser = Parser(verb, description=description(cls), usage=usage)
+    parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
     for declared in parameters(cls):
         _add_parameter(parser, declared)
     add_run_options(parser)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from rhodolite.arrays import InMemory
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
 from rhodolite.model.variable import Storage, Variable
@@ -52,7 +52,7 @@ class Climatology:
         along_time, others = sort_by_time(dataset)
         coordinate = dataset.need(Role.TIME)
         made = {variable.name: variable for variable in others}
-        made.update({v.name: v for v in _time_variables(coordinate.variable, base)})
+        made.update({v.name: v for v in _time_variables(coordinate, base)})
         for variable in along_time:
             made[variable.name] = _normal(dataset, variable, base)
         order = [name for name in dataset.variables if name in made] + [BOUNDS]
@@ -73,13 +73,14 @@ def _normal(dataset: Dataset, variable: Variable, base: Base) -> Variable:
     )
 
 
-def _time_variables(variable: Variable, base: Base) -> tuple[Variable, Variable]:
+def _time_variables(coordinate: Coordinate, base: Base) -> tuple[Variable, Variable]:
     """Return climatological time and its bounds (CF 7.4).
 
     A phase is placed in the middle of its first occurrence; its bounds run from the beginning of
     that to the end of its last.
     """
-    axis, cycle = base.axis, base.cycle
+    axis, cycle, variable = base.axis, base.cycle, coordinate.variable
+    ends = coordinate.bounds_variable.dimensions[-1] if coordinate.bounds_variable else "bounds"
     bounds = np.empty((base.present.size, 2))
     middles = np.empty(base.present.size)
     for row, phase in enumerate(base.present):
@@ -90,4 +91,4 @@ def _time_variables(variable: Variable, base: Base) -> tuple[Variable, Variable]
         middles[row] = (axis.to_number(first[0]) + axis.to_number(first[1])) / 2
         bounds[row] = axis.to_number(first[0]), axis.to_number(last[1])
     time = variable.without("bounds", climatology=BOUNDS).with_(data=InMemory(middles), storage=Storage(), missing=None)
-    return time, Variable(BOUNDS, (*variable.dimensions, "bounds"), InMemory(bounds))
+    return time, Variable(BOUNDS, (*variable.dimensions, ends), InMemory(bounds))
