@@ -18,6 +18,8 @@ VALUES = {
     "months": ["nov,dec,jan"], "season": ["DJF"], "years": ["2010,2015..2018"], "level": ["850hPa,500hPa"],
     "every": ["time=12"], "base": ["1991..2020", "..2000"], "cycle": ["month", "season"],
     "kind": ["difference", "percent", "standardised"], "min-coverage": [0.5, 1.0], "at": ["64.1N,21.9W"],
+    "units": ["tas=degC,pr=mm day-1"], "longitude": ["0..360", "-180..180"], "latitude": ["ascending"],
+    "pack": ["keep", "int16"],
 }  # fmt: skip
 
 
@@ -28,6 +30,8 @@ def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
     for declared in parameters(cls):
         if declared.name != "at" and data.draw(st.booleans()):
             settings[declared.name] = data.draw(st.sampled_from(VALUES[declared.name]))
+    if verb == "convert" and len(settings) == 1:
+        settings["pack"] = "keep"
     step = from_plain(settings, all_operations())
     plain = to_plain(step)
     assert from_plain(plain, all_operations()) == step
@@ -61,7 +65,7 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 
 
 def test_the_catalogue_agrees_with_the_classes():
-    assert list(summaries()) == list(all_operations()) == ["subset", "climatology", "anomaly"]
+    assert list(summaries()) == list(all_operations()) == ["subset", "convert", "climatology", "anomaly"]
     for verb, cls in all_operations().items():
         assert cls.__doc__.startswith(summaries()[verb])
 

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 _FACE = {
     "Subset": "rhodolite.operations.subset",
+    "Convert": "rhodolite.operations.convert",
     "Climatology": "rhodolite.operations.climatology",
     "Anomaly": "rhodolite.operations.anomaly",
     "Map": "rhodolite.drawing.map",

@@ -1,6 +1,7 @@
 """Lazy arrays, the blocks they are cut into, and the engine that streams them. Knows no climate."""
 
 from rhodolite.arrays.engine import Engine, Progress, default_engine
+from rhodolite.arrays.extremes import Extremes
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
 from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction
 from rhodolite.arrays.views import Concatenated, Selected
@@ -10,6 +11,7 @@ __all__ = [
     "Array",
     "Concatenated",
     "Engine",
+    "Extremes",
     "InMemory",
     "LazyArray",
     "Mapped",

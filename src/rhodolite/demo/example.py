@@ -22,7 +22,10 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
         f"anomaly {NORDIC} then subset --variable tas --time 2013-10..2014-04 then draw series -o winter_2014_days.png",
     ),
     ("What is the normal year of the globe?", f"climatology {GARNET} --base 1991..2020 -o garnet_normal.nc"),
-    ("What does its July look like?", "draw map garnet_normal.nc --variable tas --time 1991-07 -o garnet_july.png"),
+    (
+        "What does its July look like?",
+        "subset garnet_normal.nc --variable tas --months jul then draw map -o garnet_july.png",
+    ),
     (
         "Does the globe warm?",
         f"anomaly {GARNET} --base 1981..2010 then draw series --variable tas -o garnet_warming.png",

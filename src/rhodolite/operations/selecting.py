@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, Selected
+from rhodolite.arrays import Array, InMemory, Selected
 from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import cell_with
 from rhodolite.model.axes import Coordinate, Role
@@ -38,6 +38,22 @@ def take(dataset: Dataset, picks: dict[str, Indices]) -> Dataset:
             variable = variable.with_(data=Selected(variable.data, along))
         variables.append(variable)
     return dataset.with_variables(variables)
+
+
+def turned(dataset: Dataset, turns: Array) -> Dataset:
+    """Add multiples of 360 degrees to longitudes and their bounds."""
+    coordinate = dataset.need(Role.LONGITUDE)
+    if not turns.any():
+        return dataset
+    variables = dict(dataset.variables)
+    dtype = coordinate.variable.data.dtype
+    values = (coordinate.values + turns).astype(dtype)
+    variables[coordinate.name] = coordinate.variable.with_(data=InMemory(values))
+    bounds = coordinate.bounds_variable
+    if bounds is not None and coordinate.bounds is not None:
+        turned = (coordinate.bounds + turns[:, None]).astype(bounds.data.dtype)
+        variables[bounds.name] = bounds.with_(data=InMemory(turned))
+    return dataset.with_variables(variables.values())
 
 
 def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:

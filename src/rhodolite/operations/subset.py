@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -20,6 +19,7 @@ from rhodolite.operations.selecting import (
     position_indices,
     take,
     time_indices,
+    turned,
 )
 
 _SHORT = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME, "level": Role.LEVEL}
@@ -89,7 +89,7 @@ class Subset:
         if self.lon is not None:
             longitude = dataset.need(Role.LONGITUDE)
             indices, turns = longitude_indices(longitude, self.lon)
-            dataset = _turned(take(dataset, {str(longitude.dimension): indices}), turns)
+            dataset = turned(take(dataset, {str(longitude.dimension): indices}), turns)
         return dataset
 
     def _thinned(self, dataset: Dataset) -> Dataset:
@@ -98,22 +98,6 @@ class Subset:
             dimension = _dimension(dataset, name)
             picks[dimension] = np.arange(0, dataset.sizes[dimension], step)
         return take(dataset, picks) if picks else dataset
-
-
-def _turned(dataset: Dataset, turns: np.ndarray[tuple[int, ...], np.dtype[np.float64]]) -> Dataset:
-    """Add multiples of 360 degrees to longitudes and their bounds."""
-    coordinate = dataset.need(Role.LONGITUDE)
-    if not turns.any():
-        return dataset
-    variables = dict(dataset.variables)
-    dtype = coordinate.variable.data.dtype
-    values = (coordinate.values + turns).astype(dtype)
-    variables[coordinate.name] = coordinate.variable.with_(data=InMemory(values))
-    bounds = coordinate.bounds_variable
-    if bounds is not None and coordinate.bounds is not None:
-        turned = (coordinate.bounds + turns[:, None]).astype(bounds.data.dtype)
-        variables[bounds.name] = bounds.with_(data=InMemory(turned))
-    return dataset.with_variables(variables.values())
 
 
 def _dimension(dataset: Dataset, name: str) -> str:

@@ -17,58 +17,32 @@ import netCDF4
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Region
-from rhodolite.errors import DataError
 from rhodolite.formats.netcdf.codec import ChunkCodec
+from rhodolite.formats.netcdf.encoding import Encoding, chunk_shape, encoding_for
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.variable import Packing, Variable
+from rhodolite.model.variable import Variable
 
 _SMALL = 1 << 16
 """Variables up to this many bytes go through the library, uncompressed."""
-_CHUNK_BYTES = 1 << 20
 
 
 @dataclass(frozen=True)
-class Encoding:
-    """How the values of one variable become stored numbers.
+class _Plan:
+    """What is written of one variable, and how.
 
     Parameters
     ----------
-    name : str
-        Name of the variable, for messages.
-    dtype : dtype
-        Type in the file.
-    fill : number or None
-        What stands for NaN.
-    packing : Packing or None
+    values : ndarray or None
+        Stored numbers to write with the layout; None where chunks are streamed afterwards.
+    chunks : tuple of int or None
+        None where the variable is stored in one piece.
     """
 
-    name: str
-    dtype: np.dtype[Any]
-    fill: Any
-    packing: Packing | None
-
-    def encode(self, values: Array) -> Array:
-        """Return stored numbers for values.
-
-        Raises
-        ------
-        DataError
-            If packed integers cannot hold a value.
-        """
-        if values.dtype.kind != "f" or self.fill is None:
-            return values.astype(self.dtype, copy=False)
-        gaps = np.isnan(values)
-        if self.packing is not None:
-            values = np.rint((values.astype(np.float64) - self.packing.offset) / self.packing.scale)
-            limits = np.iinfo(self.dtype)
-            beyond = (values < limits.min) | (values > limits.max)
-            if beyond.any():
-                value = float(values[beyond][0]) * self.packing.scale + self.packing.offset
-                raise DataError(f"{self.name}: the value {value:g} does not fit the packing to {self.dtype}")
-        if gaps.any():
-            values = np.where(gaps, self.fill, values)
-        return values.astype(self.dtype, copy=False)
+    variable: Variable
+    encoding: Encoding
+    chunks: tuple[int, ...] | None
+    values: Array | None
 
 
 def write(dataset: Dataset, path: Path, engine: Engine) -> None:
@@ -80,80 +54,64 @@ def write(dataset: Dataset, path: Path, engine: Engine) -> None:
         If the file cannot be written.
     """
     engine.prepare([variable.data for variable in dataset.variables.values()])
+    # All reading comes before the library is locked, since the engine's workers need it, too.
+    plans = [_plan(variable, dataset, engine) for variable in dataset.variables.values()]
     try:
         with LIBRARY_LOCK:
-            deferred = _lay_out(dataset, path, engine)
-        if deferred:
+            _lay_out(dataset, plans, path)
+        streamed = [plan for plan in plans if plan.values is None]
+        if streamed:
             with h5py.File(path, "r+") as file:
-                for variable, encoding, chunks in deferred:
-                    _stream(file[variable.name], variable, encoding, chunks, engine)
+                for plan in streamed:
+                    _stream(file[plan.variable.name], plan, engine)
     except RuntimeError as error:  # what the libraries raise for a full disk, among others
         raise OSError(str(error)) from error
 
 
-def _lay_out(dataset: Dataset, path: Path, engine: Engine) -> list[tuple[Variable, Encoding, tuple[int, ...]]]:
-    """Write all but the values of large variables, and return those."""
-    deferred = []
+def _plan(variable: Variable, dataset: Dataset, engine: Engine) -> _Plan:
+    encoding = encoding_for(variable, dataset, engine)
+    large = variable.data.size * encoding.dtype.itemsize > _SMALL and encoding.dtype.kind in "fiu"
+    chunks = chunk_shape(variable, encoding) if large else None
+    # The library writes a variable named like a dimension that it does not describe under another name.
+    plain_name = variable.name not in dataset.sizes or variable.dimensions == (variable.name,)
+    values = None if large and plain_name else encoding.encode(engine.compute(variable.data))
+    return _Plan(variable, encoding, chunks, values)
+
+
+def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path) -> None:
+    """Write all but the values of variables that are streamed."""
     with netCDF4.Dataset(path, "w", format="NETCDF4") as file:
         file.setncatts(_plain(dataset.attributes))
         for name, size in dataset.sizes.items():
             file.createDimension(name, None if name in dataset.unlimited else size)
-        for variable in dataset.variables.values():
-            encoding = _encoding(variable, dataset)
-            large = variable.data.size * encoding.dtype.itemsize > _SMALL and encoding.dtype.kind in "fiu"
-            chunks = _chunks(variable, encoding) if large else None
+        for plan in plans:
+            encoding = plan.encoding
             stored = file.createVariable(
-                variable.name,
+                plan.variable.name,
                 str if encoding.dtype.kind in "OU" else encoding.dtype,
-                variable.dimensions,
+                plan.variable.dimensions,
                 fill_value=encoding.fill,
-                chunksizes=chunks,
-                compression="zlib" if large else None,
+                chunksizes=plan.chunks,
+                compression="zlib" if plan.chunks else None,
                 complevel=4,
-                shuffle=large,
+                shuffle=plan.chunks is not None,
             )
             stored.set_auto_maskandscale(False)
-            stored.setncatts(_plain(variable.attributes))
+            stored.setncatts(_plain(plan.variable.attributes))
             if encoding.packing is not None:
                 stored.setncatts({"scale_factor": encoding.packing.scale, "add_offset": encoding.packing.offset})
-            if chunks and (variable.name not in dataset.sizes or variable.dimensions == (variable.name,)):
-                deferred.append((variable, encoding, chunks))
-            else:
-                stored[...] = encoding.encode(engine.compute(variable.data))
-    return deferred
+            if plan.values is not None:
+                stored[...] = plan.values
 
 
-def _encoding(variable: Variable, dataset: Dataset) -> Encoding:
-    storage = variable.storage
-    dtype = np.dtype(storage.dtype or variable.data.dtype)
-    packing = storage.packing if dtype.kind in "iu" and variable.data.dtype.kind == "f" else None
-    fill = None
-    if variable.data.dtype.kind == "f" and variable.name not in dataset.axes.auxiliary:
-        kept = storage.fill_value if storage.packing is None or packing else None
-        fill = dtype.type(netCDF4.default_fillvals[dtype.str[1:]] if kept is None else kept)
-    elif variable.missing is not None and storage.fill_value is not None:
-        fill = dtype.type(storage.fill_value)
-    return Encoding(variable.name, dtype, fill, packing)
-
-
-def _chunks(variable: Variable, encoding: Encoding) -> tuple[int, ...]:
-    """Return the chunk shape: that of the source where it still fits, else whole maps of about 1 MiB."""
-    if variable.storage.chunks is not None and len(variable.storage.chunks) == len(variable.shape):
-        return tuple(max(1, min(c, n)) for c, n in zip(variable.storage.chunks, variable.shape, strict=True))
-    shape = [1] * len(variable.shape)
-    volume = encoding.dtype.itemsize
-    for axis in reversed(range(len(shape))):
-        shape[axis] = max(1, min(variable.shape[axis], _CHUNK_BYTES // volume))
-        volume *= shape[axis]
-    return tuple(shape)
-
-
-def _stream(stored: Any, variable: Variable, encoding: Encoding, chunks: tuple[int, ...], engine: Engine) -> None:
+def _stream(stored: Any, plan: _Plan, engine: Engine) -> None:
     """Encode a variable's chunks in the engine's tasks and put them in the file in order."""
+    variable, chunks = plan.variable, plan.chunks
+    assert chunks is not None
     if stored.shape != variable.shape:
         stored.resize(variable.shape)
     codec = ChunkCodec(stored.dtype, chunks, shuffle=True, compressed=True)
-    task = functools.partial(_encoded_chunks, variable.data, encoding, codec)
+    task = functools.partial(_encoded_chunks, variable.data, plan.encoding, codec)
     _, total, regions = engine.blocks(variable.data, _block_unit(variable.data, chunks))
     for _, pieces in engine.stream(task, regions, f"writing {variable.name}", total):
         with LIBRARY_LOCK:

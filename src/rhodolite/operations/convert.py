@@ -1,0 +1,161 @@
+"""The same data in other units, in another order of the grid, or packed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from typing import Self
+
+import numpy as np
+
+from rhodolite.arrays import InMemory, Mapped
+from rhodolite.errors import DataError, UsageError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.ranges import LongitudeRange
+from rhodolite.model.units import is_unit
+from rhodolite.model.variable import Storage, Variable
+from rhodolite.operations.declaration import operation, parameter, parameters
+from rhodolite.operations.rescaling import Rescaling, rescaling, standard_name_after
+from rhodolite.operations.selecting import longitude_indices, take, turned
+
+
+class Longitudes(StrEnum):
+    """How longitudes are counted."""
+
+    FROM_ZERO = "0..360"
+    ABOUT_ZERO = "-180..180"
+
+
+class Latitudes(StrEnum):
+    """Which way rows run."""
+
+    ASCENDING = "ascending"
+    DESCENDING = "descending"
+
+
+class Pack(StrEnum):
+    """Which integers real values are kept in."""
+
+    KEEP = "keep"
+    INT16 = "int16"
+    INT8 = "int8"
+
+
+@dataclass(frozen=True)
+class Units:
+    """Target units by variable: `tas=degC,pr=mm day-1`."""
+
+    by_name: tuple[tuple[str, str], ...]
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        pairs = []
+        for part in text.split(","):
+            name, equals, units = (word.strip() for word in part.partition("="))
+            if not equals or not name or not units:
+                raise ValueError(f"'{part.strip()}' does not say of which variable; write it like tas=degC")
+            if not is_unit(units):
+                raise ValueError(f"'{units}' is not known to UDUNITS; write units like degC, mm day-1, kg m-2 s-1")
+            pairs.append((name, units))
+        return cls(tuple(pairs))
+
+    def __str__(self) -> str:
+        return ",".join(f"{name}={units}" for name, units in self.by_name)
+
+
+@operation
+@dataclass(frozen=True)
+class Convert:
+    """Other units, another order of latitudes and longitudes, packed integers.
+
+    Units are those of UDUNITS. Differences of temperature (departures, standard deviations) are
+    converted without the offset of the scale. Water is converted between mass and depth (such as
+    kg m-2 s-1 and mm day-1) by its density, 1000 kg m-3, which the attribute `comment` then says.
+    Longitudes and latitudes take their data along. Packing to int16 spreads the range of the data
+    over all integers and reports the step; `keep` writes what came in packed as it came.
+
+    Examples
+    --------
+    >>> Convert(units="tas=degC", longitude="-180..180")  # doctest: +SKIP
+    """
+
+    units: Units | None = parameter("units that variables are to be in", example="tas=degC,pr='mm day-1'")
+    longitude: Longitudes | None = parameter("how longitudes are to be counted")
+    latitude: Latitudes | None = parameter("which way latitudes are to run")
+    pack: Pack | None = parameter("integers to keep the values in")
+
+    def check(self) -> None:
+        if all(getattr(self, declared.field) is None for declared in parameters(type(self))):
+            raise UsageError("convert: to what? Give --units, --longitude, --latitude or --pack")
+
+    def __call__(self, dataset: Dataset) -> Dataset:
+        """Return the converted dataset; data are converted as they are read.
+
+        Raises
+        ------
+        DataError
+            If a variable is not there or its units cannot be turned into those asked for.
+        """
+        for name, units in self.units.by_name if self.units else ():
+            dataset = _in_units(dataset, name, units)
+        if self.longitude is not None:
+            west = 0.0 if self.longitude is Longitudes.FROM_ZERO else -180.0
+            coordinate = dataset.need(Role.LONGITUDE)
+            indices, turns = longitude_indices(coordinate, LongitudeRange(west, west + 360.0))
+            dataset = turned(take(dataset, {str(coordinate.dimension): indices}), turns)
+        if self.latitude is not None:
+            coordinate = dataset.need(Role.LATITUDE)
+            order = np.argsort(coordinate.values, kind="stable")
+            order = order if self.latitude is Latitudes.ASCENDING else order[::-1]
+            dataset = take(dataset, {str(coordinate.dimension): order})
+        if self.pack is not None:
+            dataset = dataset.with_variables(
+                _packed(v, self.pack) if v in dataset.data_variables else v for v in dataset.variables.values()
+            )
+        return dataset
+
+
+def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:
+    name = dataset.find(asked) if asked not in dataset.variables else asked
+    variable = dataset.variables[name]
+    if variable.units is None:
+        raise DataError(f"{name} has no units, so it cannot be converted to {units}")
+    if not variable.numeric or name == (dataset.time.name if dataset.time else None):
+        raise DataError(f"{name} is not a quantity that can be converted to {units}")
+    change = rescaling(variable, units)
+    made = {v.name: v for v in dataset.variables.values()}
+    made[name] = _rescaled(variable, change, units, coordinate=name in dataset.axes.auxiliary)
+    bounds = str(variable.attributes.get("bounds", ""))
+    if bounds in made:
+        made[bounds] = _rescaled(made[bounds], change, made[bounds].units and units, coordinate=True)
+    return dataset.with_variables(made.values())
+
+
+def _rescaled(variable: Variable, change: Rescaling, units: str | None, *, coordinate: bool) -> Variable:
+    source = variable.floats()
+    storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
+    changed = variable.with_(data=Mapped(source, change, source.dtype), storage=storage, missing=None)
+    if coordinate:
+        # Coordinates are small, and needed before anything is streamed.
+        changed = changed.with_(data=InMemory(changed.values()))
+    if units is None:
+        return changed
+    standard_name = standard_name_after(variable, change)
+    changed = (
+        changed.without("standard_name") if standard_name is None else changed.without(standard_name=standard_name)
+    )
+    if change.by_density:
+        remarks = (variable.attributes.get("comment"), "converted with 1000 kg m-3, the density of water")
+        changed = changed.without(comment="; ".join(str(text) for text in remarks if text))
+    return changed.without(units=units)
+
+
+def _packed(variable: Variable, pack: Pack) -> Variable:
+    storage = variable.storage
+    if variable.data.dtype.kind != "f" or (pack is Pack.KEEP and storage.packing is None):
+        return variable
+    if pack is Pack.KEEP:
+        assert storage.packing is not None
+        return variable.with_(storage=replace(storage, dtype=storage.packing.dtype))
+    return variable.with_(storage=Storage(dtype=pack.value, chunks=storage.chunks))

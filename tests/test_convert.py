@@ -1,0 +1,139 @@
+"""Units against worked values, order of the grid against NumPy, packing against its own promise."""
+
+from __future__ import annotations
+
+import netCDF4
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import rhodolite
+from conftest import make_dataset, run_command
+from rhodolite import Anomaly, Climatology, Convert, DataError, RhodoliteWarning, Subset, UsageError
+from rhodolite.model.variable import Storage
+
+
+def one(value, units, **attributes):
+    return make_dataset(
+        np.full((1, 2, 2), float(value)), attributes={"units": units, "standard_name": "", **attributes}
+    )
+
+
+@pytest.mark.parametrize(
+    ("value", "units", "target", "expected"),
+    [
+        (273.15, "K", "degC", 0.0),
+        (300.0, "K", "degF", 80.33),
+        (100.0, "degF", "degC", 340 / 9),
+        (1013.25, "hPa", "Pa", 101325.0),
+        (1 / 86400, "kg m-2 s-1", "mm day-1", 1.0),
+        (25.4, "mm", "kg m-2", 25.4),
+        (1.0, "mm day-1", "kg m-2 s-1", 1 / 86400),
+        (1.0, "kg m-2", "inch", 1 / 25.4),
+        (36.0, "km h-1", "m s-1", 10.0),
+    ],
+)
+def test_units_against_worked_values(value, units, target, expected):
+    """Against values worked out by hand, to 13 digits."""
+    found = Convert(units=f"tas={target}")(one(value, units))["tas"]
+    assert found.units == target
+    np.testing.assert_allclose(found.values(), expected, rtol=1e-13, atol=1e-12)
+
+
+@given(
+    st.floats(-1e4, 1e4),
+    st.sampled_from([("K", "degC"), ("degC", "degF"), ("m s-1", "knot"), ("mm day-1", "kg m-2 s-1")]),
+)
+def test_there_and_back_again(value, pair):
+    there = Convert(units=f"tas={pair[1]}")(one(value, pair[0]))
+    back = Convert(units=f"tas={pair[0]}")(there)["tas"].values()
+    np.testing.assert_allclose(back, value, rtol=1e-13, atol=1e-9)
+
+
+def test_differences_have_no_offset_and_commute_with_conversion():
+    random = np.random.default_rng(1)
+    data = make_dataset(random.normal(280, 5, (48, 2, 3)), times=15 + 30 * np.arange(48), calendar="360_day")
+    fahrenheit = Convert(units="tas=degF")
+    after, before = fahrenheit(Anomaly()(data))["tas"], Anomaly()(fahrenheit(data))["tas"]
+    np.testing.assert_allclose(after.values(), before.values(), atol=1e-11)
+    np.testing.assert_allclose(after.values(), Anomaly()(data)["tas"].values() * 1.8, rtol=1e-12)
+    normal = fahrenheit(Climatology()(data))["tas"]
+    np.testing.assert_allclose(normal.values(), Climatology()(data)["tas"].values() * 1.8 - 459.67, rtol=1e-12)
+
+
+def test_water_by_its_density_says_so_and_gets_the_name_of_a_depth(demo):
+    data = Convert(units="pr=mm day-1,tas=degC")(rhodolite.read(demo / "nordic_daily_2014.nc"))
+    pr = data["pr"].attributes
+    assert (pr["standard_name"], pr["units"]) == ("lwe_precipitation_rate", "mm day-1")
+    assert pr["comment"] == "converted with 1000 kg m-3, the density of water"
+    assert data["tas"].attributes["standard_name"] == "air_temperature"
+    back = Convert(units="pr=kg m-2 s-1")(data)["pr"]
+    assert back.attributes["standard_name"] == "precipitation_flux"
+
+
+def test_coordinates_are_converted_with_their_bounds(demo):
+    data = Convert(units="plev=Pa")(rhodolite.read(demo / "pressure_monthly.nc"))
+    assert Subset(level="85000")(data)["plev"].values().tolist() == [85000.0]
+    assert data["plev"].units == "Pa"
+
+
+@given(st.sampled_from([-180.0, 0.0, -177.5, 2.5]), st.sampled_from(["0..360", "-180..180"]), st.booleans())
+def test_the_grid_is_turned_with_its_data(start, longitude, ascending):
+    lons, lats = start + 5 * np.arange(72), np.linspace(80, -80, 9)
+    values = np.add.outer(lats, np.cos(np.radians(lons)))[None]
+    direction = "ascending" if ascending else "descending"
+    data = Convert(longitude=longitude, latitude=direction)(make_dataset(values, lats=lats, lons=lons))
+    found, rows = data["lon"].values(), data["lat"].values()
+    low = float(longitude.split("..")[0])
+    assert found.min() >= low
+    assert found.max() < low + 360
+    assert (np.diff(found) > 0).all()
+    assert (np.diff(rows) > 0).all() == ascending
+    np.testing.assert_allclose(data["tas"].values()[0], np.add.outer(rows, np.cos(np.radians(found))), atol=1e-12)
+
+
+def test_packing_keeps_its_promise_and_reports_it(tmp_path, rng):
+    values = rng.normal(280, 10, (40, 30, 20))
+    values[3, 4, 5] = np.nan
+    with pytest.warns(RhodoliteWarning, match=r"tas is packed to int16, so its values change by up to 0\.0\d+ K"):
+        rhodolite.write(Convert(pack="int16")(make_dataset(values)), tmp_path / "a.nc")
+    step = (np.nanmax(values) - np.nanmin(values)) / 65534
+    with netCDF4.Dataset(tmp_path / "a.nc") as file:
+        assert file["tas"].dtype == np.int16
+        assert file["tas"].scale_factor == pytest.approx(step)
+        np.testing.assert_allclose(file["tas"][:].filled(np.nan), values, atol=step * 0.51)
+    kept = Convert(pack="keep")(rhodolite.read(tmp_path / "a.nc"))
+    rhodolite.write(kept, tmp_path / "b.nc")
+    with netCDF4.Dataset(tmp_path / "a.nc") as a, netCDF4.Dataset(tmp_path / "b.nc") as b:
+        for file in (a, b):
+            file["tas"].set_auto_maskandscale(False)
+        np.testing.assert_array_equal(a["tas"][:], b["tas"][:])
+    with pytest.raises(DataError, match="infinite"):
+        rhodolite.write(Convert(pack="int16")(make_dataset(np.full((2, 2, 2), np.inf))), tmp_path / "c.nc")
+
+
+def test_writing_with_little_memory_reads_small_variables_without_locking_up(tmp_path, rng):
+    made = make_dataset(rng.normal(size=(10, 40, 39)).astype("f4"))
+    small = made["tas"].with_(storage=Storage(chunks=None))
+    source = tmp_path / "a.nc"
+    rhodolite.write(made.with_variables([*list(made.variables.values())[:-1], small]), source)
+    answer = run_command("subset", source, "--memory", "1MiB", "-o", tmp_path / "b.nc")
+    assert answer.code == 0, answer.err
+
+
+@pytest.mark.parametrize(
+    ("settings", "error", "message"),
+    [
+        ({}, UsageError, "convert: to what"),
+        ({"units": "degC"}, UsageError, "does not say of which variable; write it like tas=degC"),
+        ({"units": "tas=degQ"}, UsageError, "'degQ' is not known to UDUNITS"),
+        ({"units": "tas=m"}, DataError, "tas is in K, which cannot be turned into m"),
+        ({"units": "tos=degC"}, DataError, r"no variable 'tos'\. Did you mean tas"),
+        ({"units": "time=K"}, DataError, "time is not a quantity"),
+        ({"longitude": "0..180"}, UsageError, "'0..180' is not offered"),
+    ],
+)
+def test_what_cannot_be_converted_is_refused(settings, error, message):
+    with pytest.raises(error, match=message):
+        Convert(**settings)(make_dataset(np.zeros((2, 2, 2))))
