@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -19,7 +21,7 @@ VALUES = {
     "every": ["time=12"], "base": ["1991..2020", "..2000"], "cycle": ["month", "season"],
     "kind": ["difference", "percent", "standardised"], "min-coverage": [0.5, 1.0], "at": ["64.1N,21.9W"],
     "units": ["tas=degC,pr=mm day-1"], "longitude": ["0..360", "-180..180"], "latitude": ["ascending"],
-    "pack": ["keep", "int16"],
+    "pack": ["keep", "int16"], "set": [["a:b=c, d", ":t=1"]], "remove": [["pr:comment", "crs"]], "rename": [["a=b"]],
 }  # fmt: skip
 
 
@@ -30,12 +32,12 @@ def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
     for declared in parameters(cls):
         if declared.name != "at" and data.draw(st.booleans()):
             settings[declared.name] = data.draw(st.sampled_from(VALUES[declared.name]))
-    if verb == "convert" and len(settings) == 1:
-        settings["pack"] = "keep"
+    if len(settings) == 1:  # some verbs need to be told what to do
+        settings |= {"convert": {"pack": "keep"}, "annotate": {"rename": ["a=b"]}}.get(verb, {})
     step = from_plain(settings, all_operations())
     plain = to_plain(step)
     assert from_plain(plain, all_operations()) == step
-    assert all(isinstance(value, (str, int, float, bool)) for value in plain.values())
+    assert json.loads(json.dumps(plain)) == plain
     defaults = {p.name: p.format(p.default) for p in parameters(cls) if p.default is not None}
     assert plain == {name: value for name, value in settings.items() if defaults.get(name) != value}
 
@@ -65,7 +67,7 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 
 
 def test_the_catalogue_agrees_with_the_classes():
-    assert list(summaries()) == list(all_operations()) == ["subset", "convert", "climatology", "anomaly"]
+    assert list(summaries()) == list(all_operations()) == ["subset", "annotate", "convert", "climatology", "anomaly"]
     for verb, cls in all_operations().items():
         assert cls.__doc__.startswith(summaries()[verb])
 

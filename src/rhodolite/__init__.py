@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 _FACE = {
     "Subset": "rhodolite.operations.subset",
+    "Annotate": "rhodolite.operations.annotate",
     "Convert": "rhodolite.operations.convert",
     "Climatology": "rhodolite.operations.climatology",
     "Anomaly": "rhodolite.operations.anomaly",

@@ -54,8 +54,16 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
     text = declared.help
     if declared.default is not None:
         text += f" (default: {declared.format(declared.default)})"
+    if declared.repeats:
+        text += "; can be given several times"
     metavar = "|".join(declared.choices) or declared.example or declared.name.upper()
-    parser.add_argument(f"--{declared.name}", dest=declared.field, metavar=metavar, help=text.replace("%", "%%"))
+    parser.add_argument(
+        f"--{declared.name}",
+        dest=declared.field,
+        metavar=metavar,
+        help=text.replace("%", "%%"),
+        action="append" if declared.repeats else "store",
+    )
 
 
 def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> None:

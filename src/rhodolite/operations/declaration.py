@@ -65,6 +65,11 @@ class Parameter:
         return self.type is bool
 
     @property
+    def repeats(self) -> bool:
+        """Whether it can be given several times."""
+        return bool(getattr(self.type, "repeats", False))
+
+    @property
     def choices(self) -> tuple[str, ...]:
         if isinstance(self.type, type) and issubclass(self.type, Enum):
             return tuple(str(member.value) for member in self.type)
@@ -85,8 +90,10 @@ class Parameter:
         except ValueError as error:
             raise UsageError(f"--{self.name}: {error}") from None
 
-    def format(self, value: Any) -> str | int | float | bool:
-        """Return the text (or number, or truth value) that `parse` reads back."""
+    def format(self, value: Any) -> str | int | float | bool | list[str]:
+        """Return the text (or number, truth value, list of texts) that `parse` reads back."""
+        if self.repeats:
+            return list(value.texts())
         if isinstance(value, tuple):
             return ",".join(value)
         if isinstance(value, Enum):
@@ -108,6 +115,8 @@ class Parameter:
             if str(value) not in self.choices:
                 raise ValueError(f"'{value}' is not offered. {nearest_names(str(value), self.choices)}")
             return self.type(str(value))
+        if self.repeats:
+            return self.type.parse(value)
         if hasattr(self.type, "parse"):
             return self.type.parse(value if isinstance(value, str) else _as_text(value))
         if self.type in (int, float) and not isinstance(value, bool):

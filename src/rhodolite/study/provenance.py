@@ -44,7 +44,8 @@ def _typed(step: Mapping[str, Any]) -> list[str]:
         if value is True:
             words.append(f"--{name}")
         elif name != "verb":
-            words += [f"--{name}", shlex.quote(str(value))]
+            for text in value if isinstance(value, list) else [value]:
+                words += [f"--{name}", shlex.quote(str(text))]
     return words
 
 

@@ -1,0 +1,160 @@
+"""Names and attributes, without touching the data."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.model.annotations import Place, Removals, Renames, Settings
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units import is_unit
+from rhodolite.model.variable import Variable
+from rhodolite.operations.declaration import operation, parameter, parameters
+
+_REFERRING = ("coordinates", "bounds", "climatology", "grid_mapping", "ancillary_variables", "cell_measures",
+              "cell_methods", "formula_terms")  # fmt: skip
+"""Attributes in which variables and dimensions are named (CF)."""
+_NUMERIC = ("actual_range", "flag_masks", "flag_values")
+_OF_STORAGE = ("_FillValue", "missing_value", "scale_factor", "add_offset", "valid_min", "valid_max", "valid_range")
+
+
+@operation
+@dataclass(frozen=True)
+class Annotate:
+    """Names and attributes of variables, dimensions and the dataset.
+
+    Each option can be given several times. Renaming comes first, then removing, then setting, so
+    settings use the new names. A new name is also put wherever another variable refers to the
+    old one. An attribute is text, unless the one that it replaces is a number. Attributes that say
+    how numbers are stored (such as `scale_factor`) cannot be set, since that would change the data.
+
+    Examples
+    --------
+    >>> Annotate(rename="tp=pr", set=["pr:units=mm day-1", ":title=Rain"])  # doctest: +SKIP
+    """
+
+    set: Settings | None = parameter("give an attribute a value", example="VARIABLE:ATTRIBUTE=VALUE")
+    remove: Removals | None = parameter("take an attribute or a variable away", example="VARIABLE:ATTRIBUTE")
+    rename: Renames | None = parameter("give a variable, dimension or attribute another name", example="OLD=NEW")
+
+    def check(self) -> None:
+        if all(getattr(self, declared.field) is None for declared in parameters(type(self))):
+            raise UsageError("annotate: what? Give --set, --remove or --rename")
+        for place, _ in self.set.pairs if self.set else ():
+            if place.attribute in _OF_STORAGE:
+                raise UsageError(f"--set: {place.attribute} says how numbers are stored; it follows from the data")
+
+    def __call__(self, dataset: Dataset) -> Dataset:
+        """Return the dataset under other names and with other attributes.
+
+        Raises
+        ------
+        DataError
+            If what is to be changed is not there, or a new name is taken.
+        """
+        for place, new in self.rename.pairs if self.rename else ():
+            dataset = _renamed(dataset, place, new)
+        for place in self.remove.places if self.remove else ():
+            dataset = _removed(dataset, place)
+        for place, value in self.set.pairs if self.set else ():
+            dataset = _set(dataset, place, value)
+        return dataset
+
+
+def _set(dataset: Dataset, place: Place, text: str) -> Dataset:
+    name = str(place.attribute)
+    if not place.variable:
+        value = _as_before(dataset.attributes.get(name), name, text)
+        return replace(dataset, attributes={**dataset.attributes, name: value})
+    variable = _variable(dataset, place.variable)
+    if name == "units" and " since " not in text and not is_unit(text):
+        raise DataError(f"--set {place}={text}: UDUNITS does not know '{text}'; write units like degC, mm day-1, m s-1")
+    value = _as_before(variable.attributes.get(name), name, text)
+    return _with(dataset, variable.without(**{name: value}))
+
+
+def _removed(dataset: Dataset, place: Place) -> Dataset:
+    if place.attribute is None:
+        variable = _variable(dataset, place.variable)
+        if place.variable in dataset.sizes and any(
+            place.variable in other.dimensions for other in dataset.variables.values() if other is not variable
+        ):
+            raise DataError(f"--remove {place}: other variables run along it, so they would lose their coordinate")
+        others = [_without_references(v, variable.name) for v in dataset.variables.values() if v is not variable]
+        return dataset.with_variables(others)
+    attributes = _variable(dataset, place.variable).attributes if place.variable else dataset.attributes
+    if place.attribute not in attributes:
+        raise DataError(f"--remove {place}: there is no such attribute. {nearest_names(place.attribute, attributes)}")
+    if not place.variable:
+        kept = {key: value for key, value in attributes.items() if key != place.attribute}
+        return replace(dataset, attributes=kept)
+    return _with(dataset, _variable(dataset, place.variable).without(place.attribute))
+
+
+def _without_references(variable: Variable, gone: str) -> Variable:
+    """Take the name of a variable that is gone out of the attributes of another."""
+    for key in ("coordinates", "bounds", "climatology", "grid_mapping", "ancillary_variables"):
+        words = str(variable.attributes.get(key, "")).split()
+        if gone in words:
+            kept = " ".join(word for word in words if word != gone)
+            variable = variable.without(**{key: kept}) if kept else variable.without(key)
+    return variable
+
+
+def _renamed(dataset: Dataset, place: Place, new: str) -> Dataset:
+    old = place.variable
+    if place.attribute is not None:
+        holder = _variable(dataset, old).attributes if old else dataset.attributes
+        renamed = _renamed_key(holder, place, new)
+        if not old:
+            return replace(dataset, attributes=renamed)
+        return _with(dataset, _variable(dataset, old).with_(attributes=renamed))
+    if old not in dataset.variables and old not in dataset.sizes:
+        old = dataset.find(old)
+    if new in dataset.variables or new in dataset.sizes:
+        raise DataError(f"--rename {old}={new}: the name {new} is taken already")
+    word = re.compile(rf"(?<![\w.-]){re.escape(old)}(?![\w.-])")
+    made = []
+    for variable in dataset.variables.values():
+        attributes = {
+            key: word.sub(new, value) if key in _REFERRING and isinstance(value, str) else value
+            for key, value in variable.attributes.items()
+        }
+        dimensions = tuple(new if name == old else name for name in variable.dimensions)
+        name = new if variable.name == old else variable.name
+        made.append(variable.with_(name=name, dimensions=dimensions, attributes=attributes))
+    return dataset.with_variables(made, unlimited=frozenset(new if n == old else n for n in dataset.unlimited))
+
+
+def _renamed_key(attributes: Mapping[str, Any], place: Place, new: str) -> dict[str, Any]:
+    if place.attribute not in attributes:
+        there = nearest_names(str(place.attribute), attributes)
+        raise DataError(f"--rename {place}={new}: there is no such attribute. {there}")
+    if new in attributes:
+        raise DataError(f"--rename {place}={new}: there is an attribute {new} already")
+    return {new if key == place.attribute else key: value for key, value in attributes.items()}
+
+
+def _as_before(before: Any, name: str, text: str) -> Any:
+    """Return a value of the type that the attribute had: text, or a number where that was one."""
+    if name not in _NUMERIC and (before is None or isinstance(before, str)):
+        return text
+    try:
+        numbers = np.array([float(word) for word in text.replace(",", " ").split()])
+    except ValueError:
+        raise DataError(f"--set {name}: '{text}' is no number, which the attribute has been so far") from None
+    kind = np.asarray(before).dtype if before is not None else numbers.dtype
+    return numbers.astype(kind) if numbers.size != 1 else kind.type(numbers[0])
+
+
+def _variable(dataset: Dataset, name: str) -> Variable:
+    return dataset.variables[name] if name in dataset.variables else dataset[name]
+
+
+def _with(dataset: Dataset, changed: Variable) -> Dataset:
+    return dataset.with_variables(changed if v.name == changed.name else v for v in dataset.variables.values())
