@@ -71,8 +71,8 @@ def test_numbers_stay_numbers_of_their_type(nordic):
 
 
 def test_options_are_given_several_times_and_stand_in_the_history(demo, tmp_path):
-    answer = run_command("annotate", demo / "nordic_daily_2014.nc", "--set", "pr:units=mm day-1", "--set", ":title=A, b",
-                         "--rename", "tas=t2m", "-o", tmp_path / "a.nc")  # fmt: skip
+    given = ["--set", "pr:units=mm day-1", "--set", ":title=A, b", "--rename", "tas=t2m"]
+    answer = run_command("annotate", demo / "nordic_daily_2014.nc", *given, "-o", tmp_path / "a.nc")
     assert answer.code == 0, answer.err
     with netCDF4.Dataset(tmp_path / "a.nc") as file:
         assert (file.title, file["pr"].units) == ("A, b", "mm day-1")

@@ -81,4 +81,6 @@ def test_help_shows_every_declared_parameter():
             assert f"--{declared.name}" in answer.out
             assert declared.help.split()[0] in answer.out
     top = run_command("--help")
-    assert all(f"\n  {verb} " in top.out for verb in ("inspect", "subset", "climatology", "anomaly", "draw", "demo"))
+    assert all(
+        f"\n  {verb} " in top.out for verb in ("inspect", "join", "subset", "climatology", "anomaly", "draw", "demo")
+    )

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import write_plain
+from conftest import run_command, write_plain
 from rhodolite.errors import DataError
 
 
@@ -85,3 +85,68 @@ def test_a_variable_that_only_some_files_hold_is_named(years):
         file.createVariable("pr", "f4", ("time", "lat", "lon"))
     with pytest.raises(DataError, match=r"c\.nc does not hold the variable 'pr' that b\.nc holds|a\.nc does not hold"):
         rhodolite.read(str(folder / "*.nc"))
+
+
+@pytest.mark.parametrize(("overlap", "counts"), [("first", 1.0), ("last", 2.0)])
+@pytest.mark.parametrize("span", [(6, 18), (3, 9)], ids=["beyond the end", "within"])
+def test_where_two_files_hold_the_same_times_the_one_asked_for_counts(tmp_path, overlap, counts, span):
+    for number, (first, last) in enumerate([(0, 12), span], start=1):
+        write_plain(
+            tmp_path / f"{number}.nc", np.full((last - first, 2, 3), float(number)), times=np.arange(first, last)
+        )
+    with pytest.raises(DataError, match="join them with --overlap first or last"):
+        rhodolite.read(str(tmp_path / "?.nc"))
+    answer = run_command("join", tmp_path / "1.nc", tmp_path / "2.nc", "--overlap", overlap, "-o", tmp_path / "all.nc")
+    assert answer.code == 0, answer.err
+    joined = rhodolite.read(tmp_path / "all.nc")
+    assert joined["time"].values().tolist() == list(range(max(12, span[1])))
+    expected = np.where(np.arange(max(12, span[1])) < span[0], 1.0, 2.0)
+    expected[span[1] :] = 1.0
+    expected[span[0] : min(12, span[1])] = counts
+    assert joined["tas"].values()[:, 0, 0].tolist() == expected.tolist()
+
+
+def test_a_collection_is_an_input_like_any_file(years, tmp_path):
+    folder, values = years
+    (tmp_path / "sub").mkdir()
+    answer = run_command("join", "?.nc", "-o", "sub/all.toml", folder=folder)
+    assert (answer.code, (tmp_path / "sub" / "all.toml").read_text()) == (0, '[collection]\nfiles = ["../?.nc"]\n')
+    with (tmp_path / "sub" / "all.toml").open("a") as file:
+        file.write('[attributes]\ntitle = "Three years"\n[variables.tas]\ncomment = "checked"\n')
+    data = rhodolite.read(tmp_path / "sub" / "all.toml")
+    np.testing.assert_array_equal(data["tas"].values(), values)
+    assert (data.attributes["title"], data["tas"].attributes["comment"]) == ("Three years", "checked")
+    assert len(data.files) == 3
+    assert run_command("join", "?.nc", "-o", "sub/all.toml", folder=folder).code == 4
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("[collection", "this is no TOML"),
+        ("[collection]\nfile = ['a.nc']", "there is no key of \\[collection\\] 'file'. Did you mean files"),
+        ("[collection]\nfiles = 'a.nc'", r'needs files = \["PATTERN", ...\]'),
+        ("[collection]\nfiles = ['?.nc']\noverlap = 'both'", "overlap is 'both'; it can be first or last"),
+        ("[collection]\nfiles = ['?.nc']\n[variables.pr]\na = 'b'", r"\[variables.pr\]: no such variable"),
+        ("[collection]\nfiles = ['x*.nc']", r"x\*\.nc: no file fits this pattern"),
+        ("[files]", "there is no table 'files'"),
+    ],
+)
+def test_a_mistake_in_a_collection_is_named(years, text, message):
+    folder, _ = years
+    (folder / "all.toml").write_text(text)
+    with pytest.raises(DataError, match=message):
+        rhodolite.read(folder / "all.toml")
+
+
+def test_join_says_what_it_needs(years):
+    folder, _ = years
+    for words, message in (
+        (["-o", "a.nc"], "join: no input"),
+        (["a.nc"], "join: no output; add -o all.nc, or -o all.toml"),
+        (["a.nc", "-o", "x.png"], "names no format to write a dataset in"),
+        (["a.nc", "--overlap", "both", "-o", "x.nc"], "--overlap: 'both' is not offered"),
+    ):
+        answer = run_command("join", *words, folder=folder)
+        assert answer.code == 2
+        assert message in answer.err

@@ -203,3 +203,49 @@ def test_names_that_are_dimensions_but_no_coordinates(tmp_path):
     assert data.axes.curvilinear == ("lat", "lon")
     rhodolite.write(data, tmp_path / "b.nc")
     np.testing.assert_array_equal(through_library(tmp_path / "b.nc", "lat"), through_library(tmp_path / "a.nc", "lat"))
+
+
+def test_groups_are_named_and_share_the_coordinates_around_them(tmp_path, rng):
+    values = rng.normal(size=(60, 80)).astype("f4")
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        file.title = "outer"
+        for name, n, units in (("lat", 60, "degrees_north"), ("lon", 80, "degrees_east")):
+            file.createDimension(name, n)
+            file.createVariable(name, "f8", (name,)).units = units
+            file[name][:] = np.arange(n)
+        inner = file.createGroup("model/run")
+        inner.title = "inner"
+        inner.createVariable("tas", "f4", ("lat", "lon"), compression="zlib", chunksizes=(20, 20))[:] = values
+    data = rhodolite.read(f"{tmp_path}/a.nc:/model/run")
+    assert set(data.variables) == {"lat", "lon", "tas"}
+    np.testing.assert_array_equal(data["tas"].values(), values)
+    assert data.attributes["title"] == "inner"
+    assert rhodolite.Subset(lat="10..19")(data)["tas"].shape == (10, 80)
+    assert set(rhodolite.read(tmp_path / "a.nc").variables) == {"lat", "lon"}
+    with pytest.raises(DataError, match=r"no group '/modell/run'\. Did you mean /model/run"):
+        rhodolite.read(f"{tmp_path}/a.nc:/modell/run")
+
+
+def test_a_file_of_groups_alone_says_which_there_are(tmp_path):
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        file.createGroup("g").createVariable("x", "f4", ())[...] = 1
+    with pytest.raises(DataError, match=r"its variables are in groups; name one of .*a\.nc:/g"):
+        rhodolite.read(tmp_path / "a.nc")
+
+
+def test_coordinates_along_dimensions_of_other_names_and_latin_letters(tmp_path):
+    with netCDF4.Dataset(tmp_path / "a.nc", "w", format="NETCDF3_CLASSIC") as file:
+        file.createDimension("y", 3)
+        file.createDimension("x", 4)
+        for name, dimension, n in (("latitude", "y", 3), ("longitude", "x", 4)):
+            file.createVariable(name, "f8", (dimension,))[:] = np.arange(n)
+        made = file.createVariable("tas", "f4", ("y", "x"))
+        made[:] = np.arange(12).reshape(3, 4)
+        made.place = "Malmoe"
+    content = (tmp_path / "a.nc").read_bytes()
+    (tmp_path / "a.nc").write_bytes(content.replace(b"Malmoe", b"Malm\xf6 "))
+    data = rhodolite.read(tmp_path / "a.nc")
+    assert data["tas"].attributes["place"].strip() == "Malmö"
+    part = rhodolite.Subset(lat="1..2", lon="3", variable="tas")(data)
+    assert part["tas"].values().tolist() == [[7], [11]]
+    assert set(part.variables) == {"latitude", "longitude", "tas"}

@@ -93,3 +93,18 @@ def test_time_that_cannot_be_read_is_refused(units, calendar):
 def test_a_day_that_the_calendar_lacks_is_refused():
     with pytest.raises(DataError, match="not a day of the data's calendar \\(noleap\\)"):
         axis([0, 1], calendar="noleap").within(Period.parse("2000-02-29"))
+
+
+@given(st.sampled_from(["standard", "noleap"]), st.sampled_from(["months", "years"]), st.integers(-400, 400))
+def test_months_and_years_are_counted_by_the_calendar(calendar, unit, number):
+    months = number if unit == "months" else 12 * number
+    found = axis([number, number + 0.5], f"{unit} since 1900-03-01", calendar)
+    first = found.dates[0]
+    assert (first.year * 12 + first.month, first.day, first.hour) == (1900 * 12 + 3 + months, 1, 0)
+    np.testing.assert_allclose(found.to_numbers(found.dates), [number, number + 0.5], atol=1e-9)
+    assert found.within(Period.parse(f"{first.year:04d}-{first.month:02d}")).tolist()[0]
+
+
+def test_months_that_do_not_begin_with_a_month_are_refused():
+    with pytest.raises(ValueError, match="only be counted from the first of a month"):
+        axis([1], "months since 1900-01-15").to_dates(np.array([1.0]))

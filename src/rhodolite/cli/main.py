@@ -97,6 +97,10 @@ def dispatch(words: list[str], quiet: bool) -> None:
         from rhodolite.cli.inspect import run_inspect
 
         run_inspect(words[1:])
+    elif verb == "join":
+        from rhodolite.cli.join import run_join
+
+        run_join(words[1:], quiet)
     elif verb == "demo":
         from rhodolite.cli.demo import run_demo
 
@@ -208,6 +212,7 @@ def _summaries() -> dict[str, str]:
 
     return {
         "inspect": "What a dataset holds, in people's terms.",
+        "join": "Many files as one dataset: a collection that names them, or one written file.",
         **summaries(),
         "draw": "A picture: draw map, draw series.",
         "demo": "Writes made-up example data and runs the full example.",

@@ -9,9 +9,10 @@ import numpy as np
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import cell_edges, covers_globe
+from rhodolite.model.months import month_start
 from rhodolite.model.periods import MONTH_TITLES
 from rhodolite.model.ranges import format_latitude, format_longitude
-from rhodolite.model.time import TimeAxis, format_date, month_start
+from rhodolite.model.time import TimeAxis, format_date
 from rhodolite.model.units import pretty
 from rhodolite.model.variable import Variable
 

@@ -4,27 +4,43 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from enum import StrEnum
 from typing import Any
 
-import cftime
 import numpy as np
+from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, Concatenated, InMemory
+from rhodolite.arrays import Array, Concatenated, InMemory, Selected
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time import TimeAxis, format_date
 from rhodolite.model.variable import Variable
 
+Indices = NDArray[np.intp]
 _JITTER = 1e-4
 """Coordinates may differ by this share of their spacing: the noise of single precision."""
 
 
-def join(datasets: Sequence[Dataset]) -> Dataset:
+class Overlap(StrEnum):
+    """Which file counts where several hold the same time."""
+
+    FIRST = "first"
+    LAST = "last"
+
+
+def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset:
     """Return the one dataset that several form.
 
     Files with the same variables are put in order of time; files with other variables are added
     to them.
+
+    Parameters
+    ----------
+    datasets : sequence of Dataset
+    overlap : Overlap, optional
+        Which counts where two hold the same stretch of time: the one that begins first or last.
+        By default such are refused.
 
     Raises
     ------
@@ -42,7 +58,7 @@ def join(datasets: Sequence[Dataset]) -> Dataset:
             if name in owners:
                 _refuse_partial_overlap(owners[name], members[0])
             owners[name] = members[0]
-    return _merge([_in_time(members) for members in groups.values()])
+    return _merge([_in_time(members, overlap) for members in groups.values()])
 
 
 def _refuse_partial_overlap(first: Dataset, second: Dataset) -> None:
@@ -55,7 +71,7 @@ def _refuse_partial_overlap(first: Dataset, second: Dataset) -> None:
     )
 
 
-def _in_time(datasets: list[Dataset]) -> Dataset:
+def _in_time(datasets: list[Dataset], overlap: Overlap | None) -> Dataset:
     """Join datasets with the same variables along time."""
     if len(datasets) == 1:
         return datasets[0]
@@ -65,13 +81,29 @@ def _in_time(datasets: list[Dataset]) -> Dataset:
     axes = [dataset.need_time() for dataset in datasets]
     order = sorted(range(len(datasets)), key=lambda at: _key(axes[at]))
     datasets, axes = [datasets[at] for at in order], [axes[at] for at in order]
-    first, axis = datasets[0], axes[0]
+    axis = axes[0]
     numbers = [_in_units_of(axis, other, other.numbers) for other in axes]
-    for before, after, earlier, later in zip(numbers, numbers[1:], datasets, datasets[1:], strict=False):
-        if after.min() <= before.max():
-            low, high = axis.to_dates(np.array([max(before.min(), after.min()), min(before.max(), after.max())]))
-            raise DataError(f"{earlier.label} and {later.label} both hold times from {format_date(low)} to "
-                            f"{format_date(high)}; leave one of them out")  # fmt: skip
+    if overlap is not None:
+        kept = _without_overlap(numbers, overlap)
+        datasets = [_steps(dataset, steps) for dataset, steps in zip(datasets, kept, strict=True) if steps.size]
+        numbers = [part[steps] for part, steps in zip(numbers, kept, strict=True) if steps.size]
+        axes = [dataset.need_time() for dataset in datasets]
+    else:
+        for before, after, earlier, later in zip(numbers, numbers[1:], datasets, datasets[1:], strict=False):
+            if after.min() <= before.max():
+                # Told in the units of the first file; what overlaps is what both ends enclose.
+                low, high = axis.to_dates(np.array([max(before.min(), after.min()), min(before.max(), after.max())]))
+                raise DataError(f"{earlier.label} and {later.label} both hold times from {format_date(low)} to "
+                                f"{format_date(high)}; leave one of them out, or "
+                                "join them with --overlap first or last")  # fmt: skip
+    joined = _end_to_end(datasets, axes, numbers)
+    # A file that counts within the time of another leaves that one in two parts.
+    return joined if overlap is None else _steps(joined, np.argsort(np.concatenate(numbers), kind="stable"))
+
+
+def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Array]) -> Dataset:
+    """Return datasets one after another; `numbers` are their times in the units of the first."""
+    first, axis = datasets[0], axes[0]
     coordinate = first.need(Role.TIME)
     bounds_name = coordinate.bounds_variable.name if coordinate.bounds_variable else None
     variables = []
@@ -108,6 +140,34 @@ def _merge(datasets: list[Dataset]) -> Dataset:
         attributes=_common_attributes(datasets),
         unlimited=frozenset().union(*(d.unlimited for d in datasets)),
         files=tuple(file for dataset in datasets for file in dataset.files),
+    )
+
+
+def _without_overlap(numbers: list[Array], overlap: Overlap) -> list[Indices]:
+    """Return the steps to keep of each dataset so that no stretch of time is held twice."""
+    kept = [np.arange(part.size) for part in numbers]
+    for later in range(1, len(numbers)):
+        for earlier in range(later):
+            here, there = numbers[earlier][kept[earlier]], numbers[later][kept[later]]
+            if not here.size or not there.size:
+                continue
+            if overlap is Overlap.FIRST:
+                kept[later] = kept[later][(there < here.min()) | (there > here.max())]
+            else:
+                kept[earlier] = kept[earlier][(here < there.min()) | (here > there.max())]
+    return kept
+
+
+def _steps(dataset: Dataset, steps: Indices) -> Dataset:
+    """Return a dataset at some of its times."""
+    time = dataset.need(Role.TIME).dimension
+    if np.array_equal(steps, np.arange(dataset.sizes[str(time)])):
+        return dataset
+    return dataset.with_variables(
+        v.with_(data=Selected(v.data, [steps if name == time else None for name in v.dimensions]))
+        if time in v.dimensions
+        else v
+        for v in dataset.variables.values()
     )
 
 
@@ -171,7 +231,7 @@ def _in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
     """Return the numbers of another axis in the units of this one."""
     if other.units == axis.units:
         return numbers
-    return np.asarray(cftime.date2num(other.to_dates(numbers), axis.units, axis.calendar), dtype=np.float64)
+    return axis.to_numbers(other.to_dates(numbers))
 
 
 def _whole_if_exact(numbers: Array, variable: Variable) -> Array:

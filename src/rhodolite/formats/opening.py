@@ -7,18 +7,20 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from rhodolite.errors import DataError, UsageError, nearest_names
-from rhodolite.formats.joining import join
+from rhodolite.formats.joining import Overlap, join
 from rhodolite.formats.registry import format_of
 from rhodolite.model.dataset import Dataset
 
 
-def open_dataset(inputs: str | Path | Sequence[str | Path]) -> Dataset:
+def open_dataset(inputs: str | Path | Sequence[str | Path], overlap: Overlap | None = None) -> Dataset:
     """Open files as the one dataset that they form.
 
     Parameters
     ----------
     inputs : str, Path or a sequence of them
-        Files, and patterns with ``*``, ``?`` and ``[...]``.
+        Files, and patterns with ``*``, ``?`` and ``[...]``; ``file.nc:/group`` names a group.
+    overlap : Overlap, optional
+        Which file counts where two hold the same stretch of time; by default such are refused.
 
     Raises
     ------
@@ -28,8 +30,16 @@ def open_dataset(inputs: str | Path | Sequence[str | Path]) -> Dataset:
     given = [inputs] if isinstance(inputs, (str, Path)) else list(inputs)
     if not given:
         raise UsageError("no input; name the files to read")
-    paths = [path for one in given for path in _expand(str(one))]
-    return join([format_of(path).read(path) for path in dict.fromkeys(paths)])
+    places = [place for one in given for place in _places(str(one))]
+    return join([format_of(path).read(path, group) for path, group in dict.fromkeys(places)], overlap)
+
+
+def _places(text: str) -> list[tuple[Path, str | None]]:
+    """Return the files that a text names, each with the group that follows them as `:/GROUP`."""
+    files, mark, group = text.rpartition(":/")
+    if mark and not Path(text).exists():
+        return [(path, f"/{group}") for path in _expand(files)]
+    return [(path, None) for path in _expand(text)]
 
 
 def _expand(text: str) -> list[Path]:

@@ -25,15 +25,22 @@ class Format:
         What its files begin with.
     module : str
         Where its `read` and `write` live; imported when first needed.
+    grouped : bool
+        Whether its files can hold groups.
     """
 
     name: str
     suffixes: tuple[str, ...]
     signatures: tuple[bytes, ...]
     module: str
+    grouped: bool = False
 
-    def read(self, path: Path) -> Dataset:
-        return import_module(self.module).read(path)  # type: ignore[no-any-return]
+    def read(self, path: Path, group: str | None = None) -> Dataset:
+        if group is None:
+            return import_module(self.module).read(path)  # type: ignore[no-any-return]
+        if not self.grouped:
+            raise DataError(f"{path}: a {self.name} file has no groups; leave out ':{group}'")
+        return import_module(self.module).read(path, group)  # type: ignore[no-any-return]
 
     def write(self, dataset: Dataset, path: Path, engine: Engine) -> None:
         import_module(self.module).write(dataset, path, engine)
@@ -45,8 +52,11 @@ FORMATS = (
         (".nc", ".nc4", ".cdf"),
         (b"\x89HDF\r\n\x1a\n", b"CDF\x01", b"CDF\x02", b"CDF\x05"),
         "rhodolite.formats.netcdf",
+        grouped=True,
     ),
 )
+COLLECTION = Format("collection", (".toml",), (), "rhodolite.formats.collection")
+"""Names a set of files; told by its suffix, since it is text."""
 
 
 def format_of(path: Path) -> Format:
@@ -59,12 +69,14 @@ def format_of(path: Path) -> Format:
     """
     with path.open("rb") as file:
         start = file.read(16)
+    if start and path.suffix.lower() in COLLECTION.suffixes:
+        return COLLECTION
     if not start:
         raise DataError(f"{path}: the file is empty")
     for candidate in FORMATS:
         if any(start.startswith(signature) for signature in candidate.signatures):
             return candidate
-    offered = ", ".join(f"{f.name} ({' '.join(f.suffixes)})" for f in FORMATS)
+    offered = ", ".join(f"{f.name} ({' '.join(f.suffixes)})" for f in (*FORMATS, COLLECTION))
     raise DataError(f"{path}: this is not a gridded dataset (it begins with {start[:8]!r}). Can be read: {offered}.")
 
 

@@ -139,10 +139,11 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
         is_coordinate = variable.dimensions == (name,)
         if is_coordinate:
             auxiliary.add(name)
-        role = find_role(variable) if is_coordinate or variable.data.ndim in (0, 2) else None
+        along_another = _describes_plain_dimension(variable, variables)
+        role = find_role(variable) if is_coordinate or along_another or variable.data.ndim in (0, 2) else None
         if role is None:
             continue
-        if is_coordinate or (variable.data.ndim == 0 and variable.data.dtype.kind in "fiu"):
+        if is_coordinate or along_another or (variable.data.ndim == 0 and variable.data.dtype.kind in "fiu"):
             candidates[role].append(variable)
             auxiliary.add(name)
         elif role in (Role.LATITUDE, Role.LONGITUDE) and name not in _bounds_names(variables):
@@ -159,6 +160,19 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
     both = len(grids) == 2 and not {Role.LATITUDE, Role.LONGITUDE} & set(by_role)
     curvilinear = (grids[Role.LATITUDE], grids[Role.LONGITUDE]) if both else None
     return Axes(by_role, curvilinear, frozenset(auxiliary))
+
+
+def _describes_plain_dimension(variable: Variable, variables: Mapping[str, Variable]) -> bool:
+    """Return whether a variable may be the coordinate of a dimension that has none of its own name.
+
+    Latitude and longitude along the same dimension are those of sites, not of a grid.
+    """
+    if variable.data.ndim != 1 or variable.dimensions[0] in variables or variable.data.dtype.kind not in "fiu":
+        return False
+    if find_role(variable) not in (Role.LATITUDE, Role.LONGITUDE):
+        return False
+    alike = [v for v in variables.values() if v.dimensions == variable.dimensions and v is not variable]
+    return not any(find_role(v) in (Role.LATITUDE, Role.LONGITUDE) for v in alike)
 
 
 def _bounds_names(variables: Mapping[str, Variable]) -> set[str]:

@@ -145,6 +145,9 @@ class Dataset:
             return "the dataset"
         return names[0] if len(names) == 1 else f"{names[0]} ... {names[-1]} ({len(names)} files)"
 
+    def _runs_along(self, name: str, dimensions: set[str]) -> bool:
+        return any(c.name == name and c.dimension in dimensions for c in self.axes.by_role.values())
+
     def with_variables(self, variables: Iterable[Variable], **changes: Any) -> Self:
         """Return a copy with these variables instead."""
         return replace(self, variables={v.name: v for v in variables}, **changes)
@@ -158,7 +161,10 @@ class Dataset:
         kept = []
         for name, variable in self.variables.items():
             helper = name in self.axes.auxiliary and (
-                name in dimensions or name in listed or (not variable.dimensions and find_scalar(self, name))
+                name in dimensions
+                or name in listed
+                or self._runs_along(name, dimensions)
+                or (not variable.dimensions and find_scalar(self, name))
             )
             if name in keep or helper or name in listed:
                 kept.append(name)

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate
+from rhodolite.model.months import counts_months, date_to_months, month_start, months_to_dates
 from rhodolite.model.periods import Instant, Period
 
 Integers = NDArray[np.int64]
@@ -104,13 +105,27 @@ class TimeAxis:
 
     def to_dates(self, numbers: Array) -> Dates:
         """Return dates (cftime objects) for numbers in the axis's units."""
+        if self._by_month:
+            return months_to_dates(numbers, self.units, self.calendar)
         return np.asarray(
             cftime.num2date(numbers, self.units, self.calendar, only_use_cftime_datetimes=True), dtype=object
         ).reshape(np.shape(numbers))
 
     def to_number(self, date: Any) -> float:
         """Return the number, in the axis's units, of a date."""
+        if self._by_month:
+            return date_to_months(date, self.units, self.calendar)
         return float(cftime.date2num(date, self.units, self.calendar))
+
+    def to_numbers(self, dates: Dates) -> Array:
+        """Return the numbers, in the axis's units, of dates; of their shape, float64."""
+        if self._by_month:
+            return np.array([self.to_number(date) for date in dates.ravel()]).reshape(dates.shape)
+        return np.asarray(cftime.date2num(dates, self.units, self.calendar), dtype=np.float64)
+
+    @property
+    def _by_month(self) -> bool:
+        return self.calendar != "360_day" and counts_months(self.units)
 
     @cached_property
     def dates(self) -> Dates:
@@ -228,12 +243,6 @@ def moment_after(instant: Instant, calendar: str) -> Any:
         return month_start(start.year, start.month + 1, calendar)
     unit = ("days", "hours", "minutes", "seconds")[depth - 3]
     return start + datetime.timedelta(**{unit: 1})
-
-
-def month_start(year: int, month: int, calendar: str) -> Any:
-    """Return the first moment of a month; months beyond 12 or below 1 count into other years."""
-    year, month = year + (month - 1) // 12, (month - 1) % 12 + 1
-    return cftime.datetime(year, month, 1, calendar=calendar)
 
 
 def format_date(date: Any, *, seconds: bool = False) -> str:

@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Accumulator, Array, Region
 from rhodolite.errors import DataError, warn
 from rhodolite.kernels.moments import Moments, grouped_moments, merge_moments, standard_deviation
+from rhodolite.model.months import month_start
 from rhodolite.model.periods import FOUR_SEASONS, MONTH_TITLES
-from rhodolite.model.time import TimeAxis, month_start
+from rhodolite.model.time import TimeAxis
 
 Integers = NDArray[np.int64]
 

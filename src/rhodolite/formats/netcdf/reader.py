@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import InMemory
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, nearest_names
 from rhodolite.formats.netcdf.classic import needed_size
 from rhodolite.formats.netcdf.decoding import STORAGE_ATTRIBUTES, Decoding
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK, netcdf_files
@@ -26,13 +26,13 @@ _FORMATS = {
 }
 
 
-def read(path: Path) -> Dataset:
-    """Open a NetCDF file.
+def read(path: Path, group: str | None = None) -> Dataset:
+    """Open a NetCDF file, or one group of it.
 
     Raises
     ------
     DataError
-        If it is damaged or holds no variables.
+        If it is damaged, holds no variables, or has no such group.
     """
     with LIBRARY_LOCK:
         try:
@@ -41,17 +41,68 @@ def read(path: Path) -> Dataset:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
         if file.data_model.startswith("NETCDF3"):
             _check_whole(path)
-        if not file.variables:
-            groups = ", ".join(file.groups)
-            held = f"its variables are in groups ({groups}), which cannot be read yet" if groups else "it is empty"
-            raise DataError(f"{path}: no variables at the top of the file; {held}")
+        chosen = _group(file, path, group)
         try:
-            variables = {name: _variable(path, name, stored) for name, stored in file.variables.items()}
-        except (OSError, RuntimeError, UnicodeDecodeError) as error:
+            variables = {name: _variable(path, name, stored) for name, stored in _in_scope(chosen).items()}
+        except (OSError, RuntimeError) as error:
             raise DataError(f"{path}: the description of its variables cannot be read: {error}") from None
-        unlimited = frozenset(name for name, dimension in file.dimensions.items() if dimension.isunlimited())
+        unlimited = frozenset(
+            name
+            for level in _up_from(chosen)
+            for name, dimension in level.dimensions.items()
+            if dimension.isunlimited()
+        )
+        used = {name for variable in variables.values() for name in variable.dimensions}
         source = SourceFile(path, _FORMATS.get(file.data_model, file.data_model), path.stat().st_size)
-        return Dataset(variables, _attributes(file), unlimited, (source,))
+        attributes = {**_attributes(file), **_attributes(chosen)}
+        return Dataset(variables, attributes, unlimited & used, (source,))
+
+
+def _group(file: Any, path: Path, name: str | None) -> Any:
+    """Return the group asked for, or the file itself where its variables are at the top."""
+    groups = {group.path: group for group in _all_groups(file) if group.variables}
+    listed = ", ".join(f"{path}:{place}" for place in groups)
+    if name is not None:
+        wanted = "/" + name.strip("/")
+        if wanted == "/":
+            return file
+        if wanted not in groups:
+            raise DataError(f"{path}: no group '{wanted}'. {nearest_names(wanted, groups)}")
+        return groups[wanted]
+    if not file.variables:
+        held = f"its variables are in groups; name one of {listed}" if groups else "it is empty"
+        raise DataError(f"{path}: no variables at the top of the file; {held}")
+    return file
+
+
+def _all_groups(group: Any) -> list[Any]:
+    found = []
+    for inner in group.groups.values():
+        found += [inner, *_all_groups(inner)]
+    return found
+
+
+def _up_from(group: Any) -> list[Any]:
+    """Return a group and those that it lies in, from the inside out."""
+    levels = []
+    while group is not None:
+        levels.append(group)
+        group = group.parent
+    return levels
+
+
+def _in_scope(group: Any) -> dict[str, Any]:
+    """Return a group's variables, and what it shares of the groups around it: coordinates and their bounds (CF 2.7)."""
+    found = dict(group.variables)
+    dimensions = {name for stored in found.values() for name in stored.dimensions}
+    for outer in _up_from(group)[1:]:
+        for name in dimensions & set(outer.variables) - set(found):
+            found[name] = outer.variables[name]
+            for key in ("bounds", "climatology"):
+                helper = getattr(found[name], key, None)
+                if helper in outer.variables:
+                    found.setdefault(helper, outer.variables[helper])
+    return found
 
 
 def _variable(path: Path, name: str, stored: Any) -> Variable:
@@ -65,7 +116,8 @@ def _variable(path: Path, name: str, stored: Any) -> Variable:
     decoding = Decoding.of(dtype, attributes)
     chunks = stored.chunking()
     chunks = tuple(chunks) if isinstance(chunks, (list, tuple)) else None
-    data = StoredArray(path, name, stored.shape, chunks, decoding)
+    inside = stored.group().path.strip("/")
+    data = StoredArray(path, f"{inside}/{name}" if inside else name, stored.shape, chunks, decoding)
     storage = Storage(
         dtype=_written_as(decoding),
         fill_value=attributes.get("_FillValue"),
@@ -91,7 +143,15 @@ def _written_as(decoding: Decoding) -> str | None:
 
 
 def _attributes(holder: Any) -> dict[str, Any]:
-    return {name: holder.getncattr(name) for name in holder.ncattrs()}
+    return {name: _attribute(holder, name) for name in holder.ncattrs()}
+
+
+def _attribute(holder: Any, name: str) -> Any:
+    value = holder.getncattr(name)
+    if isinstance(value, str) and "\ufffd" in value:
+        # CF asks for UTF-8; older files have Latin-1, which the library reads as signs of replacement.
+        return holder.getncattr(name, encoding="latin-1")
+    return value
 
 
 def _filters(stored: Any) -> tuple[str, ...]:

@@ -60,7 +60,7 @@ class StoredArray(LazyArray):
 
     def _through_library(self, region: Region) -> Array:
         with LIBRARY_LOCK:
-            variable = netcdf_files.get(self.path).variables[self.name]
+            variable = netcdf_files.get(self.path)[self.name]
             return np.asarray(variable[region if self.shape else ...])
 
     def _chunk_index(self) -> ChunkIndex:
@@ -88,7 +88,9 @@ class ChunkIndex:
             return
         with LIBRARY_LOCK, h5py.File(path, "r") as file:
             # A name that is also a dimension's, of a variable that is no coordinate, is written so.
-            stored = file[f"_nc4_non_coord_{name}" if f"_nc4_non_coord_{name}" in file else name]
+            folder, _, last = name.rpartition("/")
+            renamed = f"{folder}/_nc4_non_coord_{last}"
+            stored = file[renamed if renamed in file else name]
             properties = stored.id.get_create_plist()
             filters = [properties.get_filter(at) for at in range(properties.get_nfilters())]
             pipeline = supported(filters)

@@ -1,0 +1,62 @@
+"""`rhodolite join`: many files as one, as a collection that names them or as one written file."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from rhodolite.cli.console import file_size, say
+from rhodolite.errors import UsageError, nearest_names
+
+_DESCRIPTION = """\
+Many files as one dataset: one after another in time, side by side in variables.
+
+An output that ends in .toml is a collection: a small file that names the inputs, which are not
+copied, and is from then on an input like any file. Any other output is written out in full.
+"""
+
+
+def run_join(words: list[str], quiet: bool) -> None:
+    """Run the verb."""
+    from rhodolite.cli.main import make_engine
+    from rhodolite.cli.options import Parser, add_run_options, parse_memory, parse_workers
+    from rhodolite.formats.joining import Overlap
+
+    usage = "rhodolite join INPUT... [options] -o OUTPUT"
+    parser = Parser("join", description=_DESCRIPTION, usage=usage)
+    parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
+    parser.add_argument("--overlap", metavar="first|last",
+                        help="which file counts where two hold the same times, by when they begin")  # fmt: skip
+    add_run_options(parser)
+    options = parser.parse(words)
+    if not options.inputs:
+        raise UsageError("join: no input; name the files to join, such as rhodolite join 'year_*.nc' -o all.nc")
+    if not options.output:
+        raise UsageError("join: no output; add -o all.nc, or -o all.toml for a collection")
+    if options.overlap is not None and options.overlap not in list(Overlap):
+        raise UsageError(f"--overlap: '{options.overlap}' is not offered. {nearest_names(options.overlap, Overlap)}")
+
+    from rhodolite.formats.atomic import check_output, complete_or_nothing
+    from rhodolite.formats.collection import write_collection
+    from rhodolite.formats.opening import open_dataset
+    from rhodolite.formats.registry import COLLECTION, format_for
+    from rhodolite.study.chain import write
+
+    began = time.monotonic()
+    output = Path(options.output)
+    overlap = None if options.overlap is None else Overlap(options.overlap)
+    check_output(output, options.overwrite, [Path(name) for name in options.inputs])
+    is_collection = output.suffix.lower() in COLLECTION.suffixes
+    if not is_collection:
+        format_for(output)
+    dataset = open_dataset(options.inputs, overlap)
+    if is_collection:
+        with complete_or_nothing(output, options.overwrite, [file.path for file in dataset.files]) as temporary:
+            write_collection(temporary, output, options.inputs, overlap)
+    else:
+        engine = make_engine(quiet, options.memory and parse_memory(options.memory),
+                             options.workers and parse_workers(options.workers))  # fmt: skip
+        write(dataset, output, engine=engine, overwrite=options.overwrite)
+    if not quiet:
+        files = f"{len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")
+        say(f"wrote {output} ({file_size(output.stat().st_size)}, from {files}) in {time.monotonic() - began:.1f} s")

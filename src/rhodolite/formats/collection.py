@@ -1,0 +1,81 @@
+"""Collections: a small TOML file that names a set of files, and is then an input like any file.
+
+[collection]
+files = ["nordic_daily_*.nc"]    # relative to the collection; patterns are expanded when it is read
+overlap = "last"                 # optional: which file counts where two hold the same times
+
+[attributes]                     # optional: attributes of the dataset, added or replaced
+title = "Ten years of the north"
+
+[variables.tas]                  # optional: the same for a variable
+comment = "checked by hand"
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import tomllib
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from rhodolite.errors import DataError, nearest_names
+from rhodolite.formats.joining import Overlap
+from rhodolite.formats.opening import open_dataset
+from rhodolite.model.dataset import Dataset
+
+_TABLES = ("collection", "attributes", "variables")
+_KEYS = ("files", "overlap")
+
+
+def read(path: Path) -> Dataset:
+    """Open the files that a collection names, with the attributes that it adds.
+
+    Raises
+    ------
+    DataError
+        If the collection cannot be understood, or its files do not fit together.
+    """
+    try:
+        content = tomllib.loads(path.read_text(encoding="utf-8"))
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise DataError(f"{path}: this is no TOML: {error}") from None
+    _check_keys(path, content, _TABLES, "table")
+    described = content.get("collection", {})
+    _check_keys(path, described, _KEYS, "key of [collection]")
+    files = described.get("files")
+    if not isinstance(files, list) or not files or not all(isinstance(name, str) for name in files):
+        raise DataError(f'{path}: [collection] needs files = ["PATTERN", ...]')
+    overlap = described.get("overlap")
+    if overlap is not None and overlap not in list(Overlap):
+        raise DataError(f"{path}: overlap is '{overlap}'; it can be first or last")
+    inputs = [str(path.parent / name) for name in files]
+    dataset = open_dataset(inputs, None if overlap is None else Overlap(overlap))
+    return _annotated(path, dataset, content.get("attributes", {}), content.get("variables", {}))
+
+
+def write_collection(path: Path, target: Path, inputs: Sequence[str], overlap: Overlap | None) -> None:
+    """Write a collection to `path` that will lie at `target` and names files and patterns as typed here."""
+    folder = target.resolve().parent
+    names = [os.path.relpath(Path(name).absolute(), folder) for name in inputs]
+    lines = ["[collection]", f"files = {json.dumps(names, ensure_ascii=False)}"]
+    if overlap is not None:
+        lines.append(f'overlap = "{overlap}"')
+    path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+
+
+def _annotated(path: Path, dataset: Dataset, attributes: Mapping[str, Any], variables: Mapping[str, Any]) -> Dataset:
+    made = dict(dataset.variables)
+    for name, added in variables.items():
+        if name not in made:
+            raise DataError(f"{path}: [variables.{name}]: no such variable. {nearest_names(name, made)}")
+        made[name] = made[name].without(**added)
+    return replace(dataset, variables=made, attributes={**dataset.attributes, **attributes})
+
+
+def _check_keys(path: Path, table: Mapping[str, Any], known: Sequence[str], what: str) -> None:
+    for key in table:
+        if key not in known:
+            raise DataError(f"{path}: there is no {what} '{key}'. {nearest_names(key, known)}")
