@@ -117,7 +117,7 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
 @pytest.mark.parametrize(
     ("words", "code", "message"),
     [
-        (["bogus"], 2, "no verb 'bogus'. There are: inspect, subset"),
+        (["bogus"], 2, "no verb 'bogus'. There are: inspect, join, subset"),
         (["subset", "-o", "x.nc"], 2, "no input"),
         (["subset", "{p}"], 2, "no output; add -o FILE, such as -o result.nc"),
         (["subset", "{p}", "--latt", "1..2"], 2, "subset has no option --latt. Did you mean --lat?"),

@@ -30,7 +30,8 @@ def patterns(latitudes: Array, longitudes: Array, count: int, wavelength: float,
         for _ in range(4):
             direction = random.standard_normal(3)
             direction *= number * random.uniform(0.3, 1.0) / np.linalg.norm(direction)
-            pattern += np.cos(points @ direction + random.uniform(0, 2 * np.pi))
+            phase = sum(points[..., at] * direction[at] for at in range(3))
+            pattern += np.cos(phase + random.uniform(0, 2 * np.pi))
     return np.asarray(made / np.sqrt(2.0))
 
 
@@ -67,7 +68,12 @@ class Weather:
 
     def __getitem__(self, steps: slice) -> Array:
         """Return the noise of some steps, shape (steps, latitudes, longitudes), float64."""
-        return np.asarray(np.tensordot(self._series[steps], self._shapes, axes=1))
+        # Added one by one: a matrix product may round differently with the threads that are free.
+        series = self._series[steps]
+        total = np.zeros((len(series), *self._shapes.shape[1:]))
+        for along, shape in zip(series.T, self._shapes, strict=True):
+            total += along[:, None, None] * shape
+        return total
 
 
 def rounded(values: Array, bits: int) -> Array:
