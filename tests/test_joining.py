@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
+import sys
+from pathlib import Path
+
 import numpy as np
 import pytest
 
@@ -150,3 +155,15 @@ def test_join_says_what_it_needs(years):
         answer = run_command("join", *words, folder=folder)
         assert answer.code == 2
         assert message in answer.err
+
+
+def test_more_files_than_a_process_may_hold_open(tmp_path):
+    for day in range(150):
+        values = np.full((1, 4, 5), float(day))
+        write_plain(tmp_path / f"{day:03d}.nc", values, times=[day], compression="zlib", chunksizes=(1, 4, 5))
+    tool = Path(sys.executable).with_name("rhodolite")
+    command = f"ulimit -n 110; {tool} inspect '{tmp_path}/*.nc' --statistics --json"
+    done = subprocess.run(["bash", "-c", command], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    found = json.loads(done.stdout)["variables"][0]["statistics"]
+    assert (found["least"], found["greatest"], found["values"]) == (0, 149, 3000)

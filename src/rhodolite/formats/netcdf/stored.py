@@ -82,6 +82,7 @@ class ChunkIndex:
     def __init__(self, path: Path, name: str) -> None:
         import h5py
 
+        self._path = path
         self.codec: ChunkCodec | None = None
         self._places: dict[tuple[int, ...], tuple[int, int, int]] = {}
         if not hasattr(os, "pread"):
@@ -99,7 +100,6 @@ class ChunkIndex:
             self.codec = ChunkCodec(stored.dtype, stored.chunks, *pipeline)
             self._fill = stored.fillvalue
             stored.id.chunk_iter(self._note)
-        self._descriptor = _Descriptor(path)
 
     def _note(self, chunk: Any) -> None:
         assert self.codec is not None
@@ -113,22 +113,27 @@ class ChunkIndex:
         out = np.empty(region_shape(region), self.codec.dtype)
         touched = [range(part.start // size, -(-part.stop // size)) if part.stop > part.start else range(0)
                    for part, size in zip(region, shape, strict=True)]  # fmt: skip
-        for place in itertools.product(*touched):
-            inside, target = [], []
-            for at, size, part in zip(place, shape, region, strict=True):
-                low, high = max(part.start, at * size), min(part.stop, (at + 1) * size)
-                inside.append(slice(low - at * size, high - at * size))
-                target.append(slice(low - part.start, high - part.start))
-            out[tuple(target)] = self._chunk(place)[tuple(inside)]
+        # Opened for each block, since a dataset may have more files than a process may hold open.
+        descriptor = os.open(self._path, os.O_RDONLY)
+        try:
+            for place in itertools.product(*touched):
+                inside, target = [], []
+                for at, size, part in zip(place, shape, region, strict=True):
+                    low, high = max(part.start, at * size), min(part.stop, (at + 1) * size)
+                    inside.append(slice(low - at * size, high - at * size))
+                    target.append(slice(low - part.start, high - part.start))
+                out[tuple(target)] = self._chunk(descriptor, place)[tuple(inside)]
+        finally:
+            os.close(descriptor)
         return out
 
-    def _chunk(self, place: tuple[int, ...]) -> Array:
+    def _chunk(self, descriptor: int, place: tuple[int, ...]) -> Array:
         assert self.codec is not None
         found = self._places.get(place)
         if found is None:  # never written: all fill value
             return np.broadcast_to(np.asarray(self._fill, self.codec.dtype), self.codec.shape)
         offset, size, mask = found
-        data = os.pread(self._descriptor.number, size, offset)
+        data = os.pread(descriptor, size, offset)
         try:
             if len(data) != size:
                 raise CorruptChunk(f"the file ends within it ({len(data)} of {size} bytes are there)")
@@ -136,13 +141,3 @@ class ChunkIndex:
         except CorruptChunk as damage:
             first = ", ".join(str(at * size) for at, size in zip(place, self.codec.shape, strict=True))
             raise CorruptChunk(f"the chunk that begins at index ({first}): {damage}") from None
-
-
-class _Descriptor:
-    """A file descriptor that is closed with its owner."""
-
-    def __init__(self, path: Path) -> None:
-        self.number = os.open(path, os.O_RDONLY)
-
-    def __del__(self) -> None:
-        os.close(self.number)
