@@ -19,7 +19,7 @@ from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction
 
 T = TypeVar("T")
 LARGEST_BLOCK = 24 << 20
-"""Blocks beyond this many bytes gain no speed (measured) and only cost memory."""
+"""Blocks beyond this many bytes hardly gain speed (docs/performance.md) and cost memory."""
 
 
 _COPIES = 4
