@@ -84,6 +84,9 @@ def test_limits_and_centre_are_kept(garnet):
     mesh = mesh_of(Map(variable="tas", time="2003-07", limits="250..300", centre=273.15, palette="coolwarm")(garnet))
     assert (mesh.norm.boundaries[0], mesh.norm.boundaries[-1]) == (250, 300)
     assert mesh.cmap.get_under().tolist() != mesh.cmap(0)
+    half = mesh_of(Map(variable="tas", time="2003-07", limits="250..")(garnet)).norm.boundaries
+    assert half[0] == 250
+    assert half[-1] == round(half[-1])
     red, _, blue = mesh.cmap(mesh.norm(272))[:3]
     assert blue > red
 

@@ -92,9 +92,11 @@ def scale_for(
         low, high = low - max(abs(low) * 1e-3, 0.5), low + max(abs(low) * 1e-3, 0.5)
     locator = MaxNLocator(_CLASSES, steps=_STEPS, symmetric=centre == 0 and limits == (None, None))
     edges = np.asarray(locator.tick_values(low, high))
-    if limits[0] is not None or limits[1] is not None:
-        inner = edges[(edges > low) & (edges < high)]
-        edges = np.concatenate([[low], inner, [high]])
+    # Given ends are kept as they are; open ones fall on round numbers.
+    if limits[0] is not None:
+        edges = np.concatenate([[low], edges[edges > low]])
+    if limits[1] is not None:
+        edges = np.concatenate([edges[edges < high], [high]])
     under, over = bool((present < edges[0]).any()), bool((present > edges[-1]).any())
     extend = {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[under, over]
     return Scale(palette or palette_for(variable, centre is not None), edges, extend)
