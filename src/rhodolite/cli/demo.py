@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import shlex
+from collections.abc import Callable
 from pathlib import Path
 
 from rhodolite.cli.console import file_size, say
 from rhodolite.errors import UsageError
 
+Run = Callable[[list[str], bool], None]
 _DESCRIPTION = """\
 Writes made-up example data into a folder and runs the full example on them.
 
@@ -16,9 +18,9 @@ on every run, and the signals put into them are told in the attribute `signals` 
 """
 
 
-def run_demo(words: list[str], quiet: bool) -> None:
-    """Run the verb."""
-    from rhodolite.cli.main import make_engine
+def run_demo(words: list[str], quiet: bool, run: Run) -> None:
+    """Run the verb; `run` runs one command of the example."""
+    from rhodolite.cli.engines import make_engine
     from rhodolite.cli.options import Parser
 
     parser = Parser("demo", description=_DESCRIPTION, usage="rhodolite demo DIR [options]")
@@ -51,11 +53,10 @@ def run_demo(words: list[str], quiet: bool) -> None:
     if not quiet:
         say(f"wrote the demo data to {folder} ({file_size(total)})")
     if not options.data_only:
-        _run_example(folder, options.overwrite, quiet)
+        _run_example(folder, options.overwrite, quiet, run)
 
 
-def _run_example(folder: Path, overwrite: bool, quiet: bool) -> None:
-    from rhodolite.cli.main import dispatch
+def _run_example(folder: Path, overwrite: bool, quiet: bool, run: Run) -> None:
     from rhodolite.demo.example import EXAMPLE
 
     for question, command in EXAMPLE:
@@ -63,6 +64,6 @@ def _run_example(folder: Path, overwrite: bool, quiet: bool) -> None:
         if not quiet:
             print(f"\n{question}".rstrip())
             print(f"$ rhodolite {shlex.join(words)}", flush=True)
-        dispatch([*words, *(["--overwrite"] if overwrite and words[0] != "inspect" else [])], quiet)
+        run([*words, *(["--overwrite"] if overwrite and words[0] != "inspect" else [])], quiet)
     if not quiet:
         print(f"\nThe files and pictures are in {folder}.")

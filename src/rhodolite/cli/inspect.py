@@ -18,8 +18,8 @@ _MARGIN = 9
 
 def run_inspect(words: list[str]) -> None:
     """Run the verb."""
-    from rhodolite.cli.main import make_engine
-    from rhodolite.cli.options import Parser, add_run_options, parse_memory, parse_workers
+    from rhodolite.cli.engines import make_engine
+    from rhodolite.cli.options import Parser, add_run_options
     from rhodolite.errors import UsageError
 
     parser = Parser("inspect", description=_DESCRIPTION, usage="rhodolite inspect INPUT... [options]")
@@ -35,8 +35,7 @@ def run_inspect(words: list[str]) -> None:
     from rhodolite.formats.opening import open_dataset
     from rhodolite.study.inspecting import describe, describe_variable
 
-    engine = make_engine(options.quiet, options.memory and parse_memory(options.memory),
-                         options.workers and parse_workers(options.workers))  # fmt: skip
+    engine = make_engine(options.quiet, options.memory, options.workers)
     dataset = open_dataset(options.inputs)
     if options.variable:
         found = describe_variable(dataset, options.variable, engine, statistics=options.statistics)

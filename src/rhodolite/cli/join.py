@@ -18,8 +18,8 @@ copied, and is from then on an input like any file. Any other output is written 
 
 def run_join(words: list[str], quiet: bool) -> None:
     """Run the verb."""
-    from rhodolite.cli.main import make_engine
-    from rhodolite.cli.options import Parser, add_run_options, parse_memory, parse_workers
+    from rhodolite.cli.engines import make_engine
+    from rhodolite.cli.options import Parser, add_run_options
     from rhodolite.formats.joining import Overlap
 
     usage = "rhodolite join INPUT... [options] -o OUTPUT"
@@ -54,8 +54,7 @@ def run_join(words: list[str], quiet: bool) -> None:
         with complete_or_nothing(output, options.overwrite, [file.path for file in dataset.files]) as temporary:
             write_collection(temporary, output, options.inputs, overlap)
     else:
-        engine = make_engine(quiet, options.memory and parse_memory(options.memory),
-                             options.workers and parse_workers(options.workers))  # fmt: skip
+        engine = make_engine(quiet, options.memory, options.workers)
         write(dataset, output, engine=engine, overwrite=options.overwrite)
     if not quiet:
         files = f"{len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")

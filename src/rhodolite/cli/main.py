@@ -11,7 +11,7 @@ import warnings
 from pathlib import Path
 from typing import Any
 
-from rhodolite.cli.console import TerminalProgress, file_size, say, say_warnings
+from rhodolite.cli.console import file_size, say, say_warnings
 from rhodolite.errors import RhodoliteError, RhodoliteWarning, UsageError, nearest_names
 from rhodolite.version import __version__
 
@@ -104,14 +104,14 @@ def dispatch(words: list[str], quiet: bool) -> None:
     elif verb == "demo":
         from rhodolite.cli.demo import run_demo
 
-        run_demo(words[1:], quiet)
+        run_demo(words[1:], quiet, dispatch)
     else:
         run_chain(words, quiet)
 
 
 def run_chain(words: list[str], quiet: bool) -> None:
     """Run steps joined by `then`, and say in one line what was written."""
-    from rhodolite.cli.options import parse_memory, parse_workers
+    from rhodolite.cli.engines import make_engine
     from rhodolite.study.chain import Chain
 
     began = time.monotonic()
@@ -130,21 +130,12 @@ def run_chain(words: list[str], quiet: bool) -> None:
     if "output" not in run:
         suffix = ".png" if _is_drawing(steps[-1]) else ".nc"
         raise UsageError(f"{words[0]}: no output; add -o FILE, such as -o result{suffix}")
-    engine = make_engine(quiet, run.get("memory") and parse_memory(run["memory"]),
-                         run.get("workers") and parse_workers(run["workers"]))  # fmt: skip
+    engine = make_engine(quiet, run.get("memory"), run.get("workers"))
     chain = Chain(tuple(inputs), tuple(steps), Path(run["output"]), bool(run.get("overwrite")))
     chain.run(engine)
     if not quiet:
         size = file_size(chain.output.stat().st_size)
         say(f"wrote {chain.output} ({size}) in {time.monotonic() - began:.1f} s")
-
-
-def make_engine(quiet: bool, memory: int | None = None, workers: int | None = None) -> Any:
-    """Return the engine for a command, which shows progress on a terminal."""
-    from rhodolite.arrays import default_engine
-
-    shown = TerminalProgress() if sys.stderr.isatty() and not quiet else None
-    return default_engine(memory=memory, workers=workers, progress=shown)
 
 
 def _segments(words: list[str]) -> list[list[str]]:
