@@ -93,6 +93,23 @@ def test_python_writes_what_it_read_and_keeps_the_record(demo, tmp_path, monkeyp
     assert all(getattr(rhodolite, name) is not None for name in rhodolite.__all__)
 
 
+def test_extents_are_those_of_what_is_written_and_not_of_the_input(demo, tmp_path):
+    data = rhodolite.read(demo / "pressure_monthly.nc")
+    rhodolite.write(data, tmp_path / "a.nc")
+    part = rhodolite.Subset(lat="10N..50N", lon="20W..20E", level="850hPa,500hPa", time="2017-03..2017-04")
+    rhodolite.write(part(rhodolite.read(tmp_path / "a.nc")), tmp_path / "b.nc")
+    with netCDF4.Dataset(tmp_path / "a.nc") as whole, netCDF4.Dataset(tmp_path / "b.nc") as few:
+        assert (whole.geospatial_lat_min, whole.geospatial_lat_max) == (-90, 90)
+        assert whole.geospatial_lat_units == "degrees_north"
+        assert (whole.time_coverage_start, whole.time_coverage_end) == ("2017-01-01T00:00:00", "2019-01-01T00:00:00")
+        assert (few.geospatial_lat_min, few.geospatial_lat_max) == (10, 50)
+        assert (few.geospatial_lon_min, few.geospatial_lon_max) == (-20, 20)
+        assert (few.geospatial_vertical_min, few.geospatial_vertical_max) == (500, 850)
+        assert (few.geospatial_vertical_units, few.geospatial_vertical_positive) == ("hPa", "down")
+        assert (few.time_coverage_start, few.time_coverage_end) == ("2017-03-01T00:00:00", "2017-05-01T00:00:00")
+        assert few.date_created in few.history
+
+
 def test_what_python_made_without_files_can_be_written(tmp_path):
     rhodolite.write(make_dataset(np.ones((2, 3, 4))), tmp_path / "a.nc")
     assert rhodolite.read(tmp_path / "a.nc").attributes["history"].endswith("rhodolite 0.1.0: written")

@@ -10,6 +10,7 @@ from dataclasses import replace
 from typing import Any
 
 from rhodolite.model.dataset import Dataset
+from rhodolite.study.discovery import discovery_attributes, without_discovery
 from rhodolite.version import __version__
 
 CONVENTIONS = "CF-1.11"
@@ -17,12 +18,14 @@ CONVENTIONS = "CF-1.11"
 
 def with_provenance(dataset: Dataset) -> Dataset:
     """Return a dataset whose attributes say which conventions it follows and how it was made."""
-    attributes = dict(dataset.attributes)
+    attributes = without_discovery(dict(dataset.attributes))
     moment = _now().strftime("%Y-%m-%dT%H:%M:%SZ")
     line = f"{moment} rhodolite {__version__}: {sentence(dataset)}"
     earlier = str(attributes.get("history", "")).rstrip("\n")
     attributes["Conventions"] = CONVENTIONS
     attributes["history"] = f"{earlier}\n{line}" if earlier else line
+    attributes["date_created"] = moment
+    attributes |= discovery_attributes(dataset)
     return replace(dataset, attributes=attributes)
 
 
