@@ -58,7 +58,7 @@ def test_history_grows_by_a_line_a_step(demo, tmp_path):
         ]
 
 
-def test_inspect_reads_as_people_speak(demo):
+def test_inspect_reads_as_people_speak(demo, tmp_path):
     page = run_command("inspect", NORDIC, folder=demo).out
     for words in (
         "(10 files, NetCDF-4, ",
@@ -71,6 +71,8 @@ def test_inspect_reads_as_people_speak(demo):
         "tas       near-surface air temperature  K           time, lat, lon  float32",
     ):
         assert words in page
+    run_command("subset", "pressure_monthly.nc", "--at", "61N,10E", "-o", tmp_path / "cell.nc", folder=demo)
+    assert "\nWhere    one cell, 62.5N, 12.5E\n" in run_command("inspect", tmp_path / "cell.nc").out
     gap = run_command("inspect", *(demo / f"nordic_daily_{year}.nc" for year in (2009, 2011))).out
     assert "every day, 365 left out: 2009-12-31 12:00 to 2011-01-01 12:00" in gap
     levels = run_command("inspect", demo / "pressure_monthly.nc").out
@@ -99,7 +101,7 @@ def test_inspect_for_machines_agrees_with_the_data(demo):
     one = json.loads(run_command("inspect", source, "--variable", "air_temperature", "--json").out)
     assert one["storage"]["chunks"] == [12, 72, 144]
     assert one["storage"]["compression"] == ["shuffle", "deflate 4"]
-    assert [c["role"] for c in one["coordinates"]] == ["latitude", "longitude", "time"]
+    assert [c["role"] for c in one["coordinates"]] == ["time", "latitude", "longitude"]
 
 
 def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):

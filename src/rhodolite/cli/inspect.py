@@ -105,18 +105,24 @@ def _where(where: dict[str, Any] | None) -> list[str]:
     if where["grid"] == "curvilinear":
         return [f"curvilinear grid; positions are in {where['latitude']} and {where['longitude']}"]
     rows, columns = where["latitude"], where["longitude"]
+    if rows["count"] == columns["count"] == 1:
+        return [f"one cell, {format_latitude(where['south'])}, {format_longitude(where['west'])}"]
     extent = f"{format_latitude(where['south'])}..{format_latitude(where['north'])}, "
     extent += f"{format_longitude(where['west'])}..{format_longitude(where['east'])}"
     if where["global_round"]:
         extent += ", all the way round"
-    count = f"{rows['count']} latitudes x {columns['count']} longitudes"
+    count = f"{_counted(rows['count'], 'latitude')} x {_counted(columns['count'], 'longitude')}"
     steps = [axis["spacing"] for axis in (rows, columns)]
-    spacing = f"{where['grid']} grid"
+    spacing = "a single row or column" if where["grid"] == "single" else f"{where['grid']} grid"
     if all(step is not None for step in steps):
         spacing += f" of {steps[0]:g} x {steps[1]:g} degrees" if steps[0] != steps[1] else f" of {steps[0]:g} degrees"
     direction = "south to north" if rows["direction"] == "increasing" else "north to south"
     convention = "" if where["convention"] == "either" else f"; longitudes are counted {where['convention']}"
     return [extent, f"{spacing}, {count}", f"rows run {direction}{convention}"]
+
+
+def _counted(count: int, what: str) -> str:
+    return f"{count} {what}" + ("" if count == 1 else "s")
 
 
 def _when(when: dict[str, Any] | None) -> list[str]:

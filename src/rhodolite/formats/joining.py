@@ -89,16 +89,20 @@ def _in_time(datasets: list[Dataset], overlap: Overlap | None) -> Dataset:
         numbers = [part[steps] for part, steps in zip(numbers, kept, strict=True) if steps.size]
         axes = [dataset.need_time() for dataset in datasets]
     else:
-        for before, after, earlier, later in zip(numbers, numbers[1:], datasets, datasets[1:], strict=False):
-            if after.min() <= before.max():
-                # Told in the units of the first file; what overlaps is what both ends enclose.
-                low, high = axis.to_dates(np.array([max(before.min(), after.min()), min(before.max(), after.max())]))
-                raise DataError(f"{earlier.label} and {later.label} both hold times from {format_date(low)} to "
-                                f"{format_date(high)}; leave one of them out, or "
-                                "join them with --overlap first or last")  # fmt: skip
+        _refuse_overlap(datasets, numbers, axis)
     joined = _end_to_end(datasets, axes, numbers)
     # A file that counts within the time of another leaves that one in two parts.
     return joined if overlap is None else _steps(joined, np.argsort(np.concatenate(numbers), kind="stable"))
+
+
+def _refuse_overlap(datasets: list[Dataset], numbers: list[Array], axis: TimeAxis) -> None:
+    """Refuse datasets, sorted by their first time, of which two hold the same stretch of time."""
+    for before, after, earlier, later in zip(numbers, numbers[1:], datasets, datasets[1:], strict=False):
+        if after.min() <= before.max():
+            ends = max(before.min(), after.min()), min(before.max(), after.max())
+            low, high = (format_date(date) for date in axis.to_dates(np.array(ends)))
+            raise DataError(f"{earlier.label} and {later.label} both hold times from {low} to {high}; leave one of "
+                            "them out, or join them with --overlap first or last")  # fmt: skip
 
 
 def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Array]) -> Dataset:

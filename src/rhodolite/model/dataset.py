@@ -145,8 +145,10 @@ class Dataset:
             return "the dataset"
         return names[0] if len(names) == 1 else f"{names[0]} ... {names[-1]} ({len(names)} files)"
 
-    def _runs_along(self, name: str, dimensions: set[str]) -> bool:
-        return any(c.name == name and c.dimension in dimensions for c in self.axes.by_role.values())
+    def _describes(self, name: str, dimensions: set[str]) -> bool:
+        """Return whether a coordinate runs along one of the dimensions, or holds for the whole dataset."""
+        return any(c.name == name and (c.dimension is None or c.dimension in dimensions)
+                   for c in self.axes.by_role.values())  # fmt: skip
 
     def with_variables(self, variables: Iterable[Variable], **changes: Any) -> Self:
         """Return a copy with these variables instead."""
@@ -159,12 +161,9 @@ class Dataset:
         listed = {word for name in keep for key in ("coordinates", "grid_mapping", "ancillary_variables")
                   for word in str(self.variables[name].attributes.get(key, "")).split()}  # fmt: skip
         kept = []
-        for name, variable in self.variables.items():
+        for name in self.variables:
             helper = name in self.axes.auxiliary and (
-                name in dimensions
-                or name in listed
-                or self._runs_along(name, dimensions)
-                or (not variable.dimensions and find_scalar(self, name))
+                name in dimensions or name in listed or self._describes(name, dimensions)
             )
             if name in keep or helper or name in listed:
                 kept.append(name)
@@ -174,8 +173,3 @@ class Dataset:
                 if helper_name in self.variables:
                     kept.append(helper_name)
         return self.with_variables(v for name, v in self.variables.items() if name in set(kept))
-
-
-def find_scalar(dataset: Dataset, name: str) -> bool:
-    """Return whether a variable is a scalar coordinate that holds for the whole dataset."""
-    return any(c.name == name for c in dataset.axes.by_role.values())

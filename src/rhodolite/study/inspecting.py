@@ -77,7 +77,7 @@ def _where(dataset: Dataset) -> Plain | None:
     regular = rows.spacing is not None and columns.spacing is not None
     single = rows.count == 1 or columns.count == 1
     return {
-        "grid": "regular" if regular else "single row or column" if single else "rectilinear, unevenly spaced",
+        "grid": "regular" if regular else "single" if single else "rectilinear, unevenly spaced",
         "latitude": _axis(latitude, rows),
         "longitude": _axis(longitude, columns),
         "south": min(rows.first, rows.last),
@@ -186,7 +186,10 @@ def _variable(dataset: Dataset, variable: Variable, engine: Engine, statistics: 
 
 
 def _coordinates_of(dataset: Dataset, variable: Variable) -> list[Coordinate]:
-    return [c for c in dataset.axes.by_role.values() if c.dimension is None or c.dimension in variable.dimensions]
+    """Return the coordinates that a variable runs along, in the order of its dimensions, and then the scalars."""
+    found = [c for c in dataset.axes.by_role.values() if c.dimension is None or c.dimension in variable.dimensions]
+    last = len(variable.dimensions)
+    return sorted(found, key=lambda c: last if c.dimension is None else variable.dimensions.index(c.dimension))
 
 
 def _coordinate(dataset: Dataset, coordinate: Coordinate) -> Plain:
