@@ -49,13 +49,15 @@ def __getattr__(name: str) -> Any:
     raise AttributeError(f"module 'rhodolite' has no attribute '{name}'")
 
 
-def read(inputs: str | Path | Sequence[str | Path]) -> Dataset:
+def read(inputs: str | Path | Sequence[str | Path], *, group: str | None = None) -> Dataset:
     """Open files as the one dataset that they form; values are read when they are needed.
 
     Parameters
     ----------
     inputs : str, Path or a sequence of them
-        Files and patterns such as ``nordic_daily_*.nc``.
+        Files, patterns such as ``nordic_daily_*.nc``, and addresses of DAP2 servers.
+    group : str, optional
+        The group to read of files that have groups.
 
     Raises
     ------
@@ -64,7 +66,7 @@ def read(inputs: str | Path | Sequence[str | Path]) -> Dataset:
     """
     from rhodolite.formats.opening import open_dataset
 
-    return open_dataset(inputs)
+    return open_dataset(inputs, group=group)
 
 
 def write(
@@ -74,6 +76,8 @@ def write(
     overwrite: bool = False,
     workers: int | None = None,
     memory: int | None = None,
+    format: str | None = None,
+    chunks: str | None = None,
 ) -> None:
     """Compute a dataset block by block and write it in the format that the suffix names.
 
@@ -88,6 +92,10 @@ def write(
         Blocks to work on at once; the number of cores by default.
     memory : int, optional
         Bytes that the blocks in flight may take together; 1 GiB by default.
+    format : str, optional
+        A variant of what the suffix names, such as ``netcdf3-classic`` or ``zarr2``.
+    chunks : str, optional
+        What the pieces on disk are to be good for: ``map``, ``series`` or ``balanced``.
 
     Raises
     ------
@@ -97,6 +105,8 @@ def write(
         If the output exists, is an input, or cannot be written.
     """
     from rhodolite.arrays import default_engine
+    from rhodolite.formats.chunking import make_layout
     from rhodolite.study.chain import write as write_dataset
 
-    write_dataset(dataset, Path(path), engine=default_engine(workers=workers, memory=memory), overwrite=overwrite)
+    engine = default_engine(workers=workers, memory=memory)
+    write_dataset(dataset, Path(path), engine=engine, overwrite=overwrite, layout=make_layout(format, chunks))

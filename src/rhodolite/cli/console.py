@@ -6,6 +6,7 @@ import sys
 import time
 from collections import Counter
 from collections.abc import Iterable
+from pathlib import Path
 from typing import Any
 
 _DELAY = 1.0
@@ -31,6 +32,13 @@ def file_size(size: int) -> str:
             return f"{value:.0f} {unit}" if unit == "B" else f"{value:.3g} {unit}"
         value /= 1000
     return f"{value:.3g} TB"
+
+
+def written_line(output: Path, written: tuple[int, int], seconds: float, source: str = "") -> str:
+    """Say what was written; `written` is the number of files and of bytes."""
+    files, size = written
+    count = f"{files} files, " if files > 1 else ""
+    return f"wrote {output} ({count}{file_size(size)}{source}) in {seconds:.1f} s"
 
 
 class TerminalProgress:

@@ -36,7 +36,7 @@ def run_inspect(words: list[str]) -> None:
     from rhodolite.study.inspecting import describe, describe_variable
 
     engine = make_engine(options.quiet, options.memory, options.workers)
-    dataset = open_dataset(options.inputs)
+    dataset = open_dataset(options.inputs, group=options.group)
     if options.variable:
         found = describe_variable(dataset, options.variable, engine, statistics=options.statistics)
         text = variable_page(found)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from rhodolite.cli.console import file_size, say
+from rhodolite.cli.console import say, written_line
 from rhodolite.errors import UsageError, nearest_names
 
 _DESCRIPTION = """\
@@ -36,7 +36,8 @@ def run_join(words: list[str], quiet: bool) -> None:
     if options.overlap is not None and options.overlap not in list(Overlap):
         raise UsageError(f"--overlap: '{options.overlap}' is not offered. {nearest_names(options.overlap, Overlap)}")
 
-    from rhodolite.formats.atomic import check_output, complete_or_nothing
+    from rhodolite.formats.atomic import check_output, complete_or_nothing, size_on_disk
+    from rhodolite.formats.chunking import make_layout
     from rhodolite.formats.collection import write_collection
     from rhodolite.formats.opening import open_dataset
     from rhodolite.formats.registry import COLLECTION, format_for
@@ -45,17 +46,20 @@ def run_join(words: list[str], quiet: bool) -> None:
     began = time.monotonic()
     output = Path(options.output)
     overlap = None if options.overlap is None else Overlap(options.overlap)
-    check_output(output, options.overwrite, [Path(name) for name in options.inputs])
     is_collection = output.suffix.lower() in COLLECTION.suffixes
+    layout = make_layout(options.format, options.chunks)
     if not is_collection:
-        format_for(output)
-    dataset = open_dataset(options.inputs, overlap)
+        format_for(output, layout)
+    kind = COLLECTION.kind if is_collection else format_for(output).kind
+    check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
+    dataset = open_dataset(options.inputs, overlap, options.group)
     if is_collection:
         with complete_or_nothing(output, options.overwrite, [file.path for file in dataset.files]) as temporary:
-            write_collection(temporary, output, options.inputs, overlap)
+            write_collection(temporary, output, options.inputs, overlap, options.group)
+        written = size_on_disk(output)
     else:
         engine = make_engine(quiet, options.memory, options.workers)
-        write(dataset, output, engine=engine, overwrite=options.overwrite)
+        written = write(dataset, output, engine=engine, overwrite=options.overwrite, layout=layout)
     if not quiet:
-        files = f"{len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")
-        say(f"wrote {output} ({file_size(output.stat().st_size)}, from {files}) in {time.monotonic() - began:.1f} s")
+        files = f", from {len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")
+        say(written_line(output, written, time.monotonic() - began, files))

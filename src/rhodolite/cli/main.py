@@ -11,7 +11,7 @@ import warnings
 from pathlib import Path
 from typing import Any
 
-from rhodolite.cli.console import file_size, say, say_warnings
+from rhodolite.cli.console import say, say_warnings, written_line
 from rhodolite.errors import RhodoliteError, RhodoliteWarning, UsageError, nearest_names
 from rhodolite.version import __version__
 
@@ -112,6 +112,7 @@ def dispatch(words: list[str], quiet: bool) -> None:
 def run_chain(words: list[str], quiet: bool) -> None:
     """Run steps joined by `then`, and say in one line what was written."""
     from rhodolite.cli.engines import make_engine
+    from rhodolite.formats.chunking import make_layout
     from rhodolite.study.chain import Chain
 
     began = time.monotonic()
@@ -131,11 +132,12 @@ def run_chain(words: list[str], quiet: bool) -> None:
         suffix = ".png" if _is_drawing(steps[-1]) else ".nc"
         raise UsageError(f"{words[0]}: no output; add -o FILE, such as -o result{suffix}")
     engine = make_engine(quiet, run.get("memory"), run.get("workers"))
-    chain = Chain(tuple(inputs), tuple(steps), Path(run["output"]), bool(run.get("overwrite")))
-    chain.run(engine)
+    layout = make_layout(run.get("format"), run.get("chunks"))
+    output = Path(run["output"])
+    chain = Chain(tuple(inputs), tuple(steps), output, bool(run.get("overwrite")), layout, run.get("group"))
+    written = chain.run(engine)
     if not quiet:
-        size = file_size(chain.output.stat().st_size)
-        say(f"wrote {chain.output} ({size}) in {time.monotonic() - began:.1f} s")
+        say(written_line(output, written, time.monotonic() - began))
 
 
 def _segments(words: list[str]) -> list[list[str]]:

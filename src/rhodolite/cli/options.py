@@ -7,6 +7,8 @@ import re
 from typing import Any, NoReturn
 
 from rhodolite.errors import UsageError, nearest_names
+from rhodolite.formats.chunking import ChunkUse
+from rhodolite.formats.registry import FORMATS
 from rhodolite.operations.declaration import Parameter, description, parameters
 
 _NEGATIVE_VALUE = re.compile(r"-(\d|\.\d|\.\.)")
@@ -74,10 +76,18 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> 
             "-o", "--output", metavar="FILE", help="where the result goes; its suffix says what is written"
         )
         group.add_argument("--overwrite", action="store_true", help="replace an existing output")
+        group.add_argument("--format", metavar="NAME", help="a variant of what the suffix names: " + _variants())
+        group.add_argument("--chunks", metavar="|".join(ChunkUse), help="what pieces on disk are to be good for "
+                           "(default: those of the input)")  # fmt: skip
+    group.add_argument("--group", metavar="NAME", help="the group to read of files that have groups")
     group.add_argument("--memory", metavar="SIZE", help="memory for data in flight, such as 512MiB (default: 1GiB)")
     group.add_argument("--workers", metavar="N", help="blocks to work on at once (default: the number of cores)")
     group.add_argument("--quiet", action="store_true", help="print errors only")
     group.add_argument("--debug", action="store_true", help="show where in the program an error arose")
+
+
+def _variants() -> str:
+    return ", ".join(name for found in FORMATS for name in found.variants)
 
 
 def parse_memory(text: str) -> int:

@@ -3,6 +3,7 @@
 [collection]
 files = ["nordic_daily_*.nc"]    # relative to the collection; patterns are expanded when it is read
 overlap = "last"                 # optional: which file counts where two hold the same times
+group = "/model"                 # optional: the group to read of each file
 
 [attributes]                     # optional: attributes of the dataset, added or replaced
 title = "Ten years of the north"
@@ -27,7 +28,7 @@ from rhodolite.formats.opening import open_dataset
 from rhodolite.model.dataset import Dataset
 
 _TABLES = ("collection", "attributes", "variables")
-_KEYS = ("files", "overlap")
+_KEYS = ("files", "overlap", "group")
 
 
 def read(path: Path) -> Dataset:
@@ -52,17 +53,24 @@ def read(path: Path) -> Dataset:
     if overlap is not None and overlap not in list(Overlap):
         raise DataError(f"{path}: overlap is '{overlap}'; it can be first or last")
     inputs = [str(path.parent / name) for name in files]
-    dataset = open_dataset(inputs, None if overlap is None else Overlap(overlap))
+    group = described.get("group")
+    if group is not None and not isinstance(group, str):
+        raise DataError(f'{path}: [collection] group is the name of a group, such as group = "/model"')
+    dataset = open_dataset(inputs, None if overlap is None else Overlap(overlap), group)
     return _annotated(path, dataset, content.get("attributes", {}), content.get("variables", {}))
 
 
-def write_collection(path: Path, target: Path, inputs: Sequence[str], overlap: Overlap | None) -> None:
+def write_collection(
+    path: Path, target: Path, inputs: Sequence[str], overlap: Overlap | None, group: str | None
+) -> None:
     """Write a collection to `path` that will lie at `target` and names files and patterns as typed here."""
     folder = target.resolve().parent
     names = [os.path.relpath(Path(name).absolute(), folder) for name in inputs]
     lines = ["[collection]", f"files = {json.dumps(names, ensure_ascii=False)}"]
     if overlap is not None:
         lines.append(f'overlap = "{overlap}"')
+    if group is not None:
+        lines.append(f"group = {json.dumps(group)}")
     path.write_text("\n".join(lines) + "\n", encoding="utf-8")
 
 

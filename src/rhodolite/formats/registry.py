@@ -7,7 +7,9 @@ from importlib import import_module
 from pathlib import Path
 
 from rhodolite.arrays import Engine
-from rhodolite.errors import DataError, UsageError
+from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.formats.atomic import OutputKind, is_store
+from rhodolite.formats.chunking import USUAL_LAYOUT, Layout
 from rhodolite.model.dataset import Dataset
 
 
@@ -22,11 +24,18 @@ class Format:
     suffixes : tuple of str
         Suffixes of its files; the first is the usual one.
     signatures : tuple of bytes
-        What its files begin with.
+        What its files begin with, in small letters; none where only the suffix tells.
     module : str
         Where its `read` and `write` live; imported when first needed.
     grouped : bool
         Whether its files can hold groups.
+    kind : OutputKind
+        Whether a dataset is one file, a folder or many files.
+    variants : tuple of str
+        What `--format` can ask for; the first is the usual one.
+    chunked : bool
+        Whether its arrays are stored in chunks.
+    writable : bool
     """
 
     name: str
@@ -34,63 +43,95 @@ class Format:
     signatures: tuple[bytes, ...]
     module: str
     grouped: bool = False
+    kind: OutputKind = OutputKind.FILE
+    variants: tuple[str, ...] = ()
+    chunked: bool = False
+    writable: bool = True
 
     def read(self, path: Path, group: str | None = None) -> Dataset:
         if group is None:
             return import_module(self.module).read(path)  # type: ignore[no-any-return]
         if not self.grouped:
-            raise DataError(f"{path}: a {self.name} file has no groups; leave out ':{group}'")
+            raise DataError(f"{path}: a {self.name} file has no groups; leave out the group '{group}'")
         return import_module(self.module).read(path, group)  # type: ignore[no-any-return]
 
-    def write(self, dataset: Dataset, path: Path, engine: Engine) -> None:
-        import_module(self.module).write(dataset, path, engine)
+    def write(self, dataset: Dataset, path: Path, engine: Engine, layout: Layout = USUAL_LAYOUT) -> None:
+        import_module(self.module).write(dataset, path, engine, layout)
 
 
 FORMATS = (
     Format(
         "NetCDF",
         (".nc", ".nc4", ".cdf"),
-        (b"\x89HDF\r\n\x1a\n", b"CDF\x01", b"CDF\x02", b"CDF\x05"),
+        (b"\x89hdf\r\n\x1a\n", b"cdf\x01", b"cdf\x02", b"cdf\x05"),
         "rhodolite.formats.netcdf",
         grouped=True,
+        variants=("netcdf4", "netcdf4-classic", "netcdf3-classic", "netcdf3-64bit", "netcdf3-64bit-data"),
+        chunked=True,
     ),
-)
-COLLECTION = Format("collection", (".toml",), (), "rhodolite.formats.collection")
-"""Names a set of files; told by its suffix, since it is text."""
+    Format("Zarr", (".zarr",), (), "rhodolite.formats.zarr", grouped=True, kind=OutputKind.FOLDER,
+           variants=("zarr3", "zarr2"), chunked=True),
+    Format("CSV", (".csv",), (), "rhodolite.formats.csv"),
+    Format("Esri ASCII grid", (".asc",), (b"ncols", b"nrows"), "rhodolite.formats.asciigrid", kind=OutputKind.MANY),
+    Format("collection", (".toml",), (), "rhodolite.formats.collection", writable=False),
+)  # fmt: skip
+COLLECTION = FORMATS[-1]
 
 
 def format_of(path: Path) -> Format:
-    """Return the format of a file, told by its first bytes.
+    """Return the format of a file or folder, told by its first bytes, or by its suffix where these say nothing.
 
     Raises
     ------
     DataError
         If the file is empty or in no format that can be read.
     """
+    if path.is_dir():
+        return next(found for found in FORMATS if found.kind is OutputKind.FOLDER)
     with path.open("rb") as file:
         start = file.read(16)
-    if start and path.suffix.lower() in COLLECTION.suffixes:
-        return COLLECTION
     if not start:
         raise DataError(f"{path}: the file is empty")
     for candidate in FORMATS:
-        if any(start.startswith(signature) for signature in candidate.signatures):
+        if any(start.lower().lstrip().startswith(signature) for signature in candidate.signatures):
             return candidate
-    offered = ", ".join(f"{f.name} ({' '.join(f.suffixes)})" for f in (*FORMATS, COLLECTION))
+    for candidate in FORMATS:
+        if not candidate.signatures and path.suffix.lower() in candidate.suffixes and b"\0" not in start:
+            return candidate
+    offered = ", ".join(f"{f.name} ({' '.join(f.suffixes)})" for f in FORMATS)
     raise DataError(f"{path}: this is not a gridded dataset (it begins with {start[:8]!r}). Can be read: {offered}.")
 
 
-def format_for(path: Path) -> Format:
+def format_for(path: Path, layout: Layout | None = None) -> Format:
     """Return the format to write, told by the suffix of the output.
 
     Raises
     ------
     UsageError
-        If no format has the suffix.
+        If no format has the suffix, or it cannot be written as the layout asks.
     """
-    for candidate in FORMATS:
-        if path.suffix.lower() in candidate.suffixes:
-            return candidate
-    offered = ", ".join(suffix for f in FORMATS for suffix in f.suffixes)
-    given = f"the suffix '{path.suffix}'" if path.suffix else "no suffix"
-    raise UsageError(f"{path}: {given} names no format to write a dataset in. Use one of {offered}.")
+    writable = [found for found in FORMATS if found.writable]
+    chosen = next((found for found in writable if path.suffix.lower() in found.suffixes), None)
+    if chosen is None:
+        offered = ", ".join(suffix for f in writable for suffix in f.suffixes)
+        given = f"the suffix '{path.suffix}'" if path.suffix else "no suffix"
+        raise UsageError(f"{path}: {given} names no format to write a dataset in. Use one of {offered}.")
+    if layout is not None:
+        _check_layout(path, chosen, layout)
+    return chosen
+
+
+def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
+    if layout.variant is not None and layout.variant not in chosen.variants:
+        owner = next((found for found in FORMATS if layout.variant in found.variants), None)
+        if owner is not None:
+            raise UsageError(f"{path}: --format {layout.variant} is for files that end in {' '.join(owner.suffixes)}")
+        known = [name for found in FORMATS for name in found.variants]
+        raise UsageError(f"--format: there is no '{layout.variant}'. {nearest_names(layout.variant, known)}")
+    if layout.chunks is not None:
+        variant = layout.variant or ""
+        if not chosen.chunked or variant.startswith("netcdf3"):
+            raise UsageError(f"{path}: --chunks is for NetCDF-4 and Zarr; {variant or chosen.name} has no chunks")
+
+
+__all__ = ["COLLECTION", "FORMATS", "Format", "format_for", "format_of", "is_store"]

@@ -25,11 +25,15 @@ _ADVICE = {
 
 @dataclass(frozen=True)
 class SourceFile:
-    """A file that a dataset was read from."""
+    """A file, folder or address that a dataset was read from; bytes are not known of an address."""
 
     path: Path
     format: str
-    size: int
+    size: int | None
+    address: str | None = None
+
+    def __str__(self) -> str:
+        return self.address or str(self.path)
 
 
 @dataclass(frozen=True, eq=False)

@@ -37,6 +37,9 @@ class Storage:
     filters : tuple of str
         Compression steps in people's words, such as ``("shuffle", "deflate 4")``.
     packing : Packing, optional
+    limits : mapping
+        The attributes `missing_value` and `valid_min`, `valid_max` or `valid_range` of the file,
+        about the numbers as they are stored.
     """
 
     dtype: str | None = None
@@ -44,6 +47,7 @@ class Storage:
     chunks: tuple[int, ...] | None = None
     filters: tuple[str, ...] = ()
     packing: Packing | None = None
+    limits: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, eq=False)

@@ -12,9 +12,10 @@ from rhodolite.arrays import Engine
 from rhodolite.drawing import DRAWINGS
 from rhodolite.drawing.parameters import Other
 from rhodolite.errors import OutputError, UsageError
-from rhodolite.formats.atomic import check_output, complete_or_nothing
+from rhodolite.formats.atomic import OutputKind, check_output, complete_or_nothing, size_on_disk
+from rhodolite.formats.chunking import USUAL_LAYOUT, Layout
 from rhodolite.formats.opening import open_dataset
-from rhodolite.formats.registry import format_for
+from rhodolite.formats.registry import Format, format_for
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import parameters
 from rhodolite.study.provenance import with_provenance
@@ -36,20 +37,26 @@ class Chain:
         Where the result goes; its suffix says what is written.
     overwrite : bool
         Whether an existing output may be replaced.
+    layout : Layout
+        How the output is to lie on disk.
+    group : str, optional
+        The group to read of the inputs.
     """
 
     inputs: tuple[str, ...]
     steps: tuple[Any, ...]
     output: Path
     overwrite: bool = False
+    layout: Layout = USUAL_LAYOUT
+    group: str | None = None
 
     @property
     def drawing(self) -> Any:
         """The drawing at the end, or None where a dataset is written."""
         return self.steps[-1] if self.steps and type(self.steps[-1]) in DRAWINGS.values() else None
 
-    def run(self, engine: Engine) -> None:
-        """Do it.
+    def run(self, engine: Engine) -> tuple[int, int]:
+        """Do it, and return the number of files and bytes written.
 
         Raises
         ------
@@ -58,26 +65,42 @@ class Chain:
         """
         if self.drawing is not None and self.output.suffix.lower() not in FIGURE_SUFFIXES:
             raise UsageError(f"{self.output}: a drawing is written as one of {', '.join(FIGURE_SUFFIXES)}")
+        kind = OutputKind.FILE
         if self.drawing is None:
-            _format_for_data(self.output)
-        check_output(self.output, self.overwrite, ())
-        dataset = open_dataset(self.inputs)
+            kind = _format_for_data(self.output, self.layout).kind
+        elif self.layout != USUAL_LAYOUT:
+            raise UsageError(f"{self.output}: --format and --chunks are for data, and this is a figure")
+        check_output(self.output, self.overwrite, (), kind)
+        dataset = open_dataset(self.inputs, group=self.group)
         read = [file.path for file in dataset.files]
         operations = self.steps[:-1] if self.drawing is not None else self.steps
         for step in operations:
             dataset = step(dataset)
         if self.drawing is None:
-            write(dataset, self.output, engine=engine, overwrite=self.overwrite, also_read=read)
-            return
+            return write(
+                dataset, self.output, engine=engine, overwrite=self.overwrite, layout=self.layout, also_read=read
+            )
         drawing, others = _resolved(self.drawing)
         with complete_or_nothing(self.output, self.overwrite, [*read, *others]) as temporary:
             save(drawing(dataset, engine), temporary)
+        return size_on_disk(self.output)
 
 
 def write(
-    dataset: Dataset, path: Path, *, engine: Engine, overwrite: bool = False, also_read: Iterable[Path] = ()
-) -> None:
+    dataset: Dataset,
+    path: Path,
+    *,
+    engine: Engine,
+    overwrite: bool = False,
+    layout: Layout = USUAL_LAYOUT,
+    also_read: Iterable[Path] = (),
+) -> tuple[int, int]:
     """Write a dataset in the format that the suffix names; complete, or not at all.
+
+    Returns
+    -------
+    tuple of int
+        Number of files and bytes written.
 
     Raises
     ------
@@ -86,10 +109,11 @@ def write(
     OutputError
         If the output exists, is an input, or cannot be written.
     """
-    chosen = format_for(path)
+    chosen = format_for(path, layout)
     inputs = [*(file.path for file in dataset.files), *also_read]
-    with complete_or_nothing(path, overwrite, inputs) as temporary:
-        chosen.write(with_provenance(dataset), temporary, engine)
+    with complete_or_nothing(path, overwrite, inputs, chosen.kind) as temporary:
+        chosen.write(with_provenance(dataset), temporary, engine, layout)
+        return size_on_disk(temporary.parent if chosen.kind is OutputKind.MANY else temporary)
 
 
 def save(figure: Any, path: Path) -> None:
@@ -105,11 +129,11 @@ def save(figure: Any, path: Path) -> None:
         raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
 
 
-def _format_for_data(path: Path) -> None:
+def _format_for_data(path: Path, layout: Layout) -> Format:
     if path.suffix.lower() in FIGURE_SUFFIXES:
         kinds = " or ".join(f"draw {kind}" for kind in DRAWINGS)
         raise UsageError(f"{path}: this suffix is for figures; end the chain with 'then {kinds}', or write .nc")
-    format_for(path)
+    return format_for(path, layout)
 
 
 def _resolved(drawing: Any) -> tuple[Any, Sequence[Path]]:

@@ -35,7 +35,7 @@ def describe(dataset: Dataset, engine: Engine, *, statistics: bool = False) -> P
         values, fit for JSON.
     """
     return {
-        "files": [{"name": str(f.path), "format": f.format, "bytes": f.size} for f in dataset.files],
+        "files": [{"name": str(f), "format": f.format, "bytes": f.size} for f in dataset.files],
         "title": str(dataset.attributes.get("title", "")) or None,
         "where": _where(dataset),
         "when": _when(dataset.time),

@@ -25,15 +25,17 @@ class HandleCache:
         Closes what the opener returned.
     """
 
-    def __init__(self, opener: Callable[[Path], Any], closer: Callable[[Any], None]) -> None:
+    def __init__(self, opener: Callable[[Path | str], Any], closer: Callable[[Any], None]) -> None:
         self._opener = opener
         self._closer = closer
-        self._open: OrderedDict[tuple[Path, int, int], Any] = OrderedDict()
+        self._open: OrderedDict[tuple[Path | str, int, int], Any] = OrderedDict()
 
-    def get(self, path: Path) -> Any:
-        """Return the open file; the caller holds LIBRARY_LOCK while it uses it."""
-        status = path.stat()  # a file replaced meanwhile is another file
-        key = (path, status.st_ino, status.st_mtime_ns)
+    def get(self, path: Path | str) -> Any:
+        """Return the open file, or what is served at an address; the caller holds LIBRARY_LOCK while it uses it."""
+        key: tuple[Path | str, int, int] = (path, 0, 0)
+        if isinstance(path, Path):
+            status = path.stat()  # a file replaced meanwhile is another file
+            key = (path, status.st_ino, status.st_mtime_ns)
         if key in self._open:
             self._open.move_to_end(key)
             return self._open[key]
@@ -48,7 +50,7 @@ class HandleCache:
             self._closer(self._open.pop(key))
 
 
-def _open_netcdf(path: Path) -> Any:
+def _open_netcdf(path: Path | str) -> Any:
     import netCDF4
 
     dataset = netCDF4.Dataset(path)

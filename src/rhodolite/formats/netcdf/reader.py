@@ -6,16 +6,17 @@ import re
 from pathlib import Path
 from typing import Any
 
+import netCDF4
 import numpy as np
 
 from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError, nearest_names
+from rhodolite.formats.decoding import STORAGE_ATTRIBUTES, Decoding, decoded_variable
 from rhodolite.formats.netcdf.classic import needed_size
-from rhodolite.formats.netcdf.decoding import STORAGE_ATTRIBUTES, Decoding
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.stored import StoredArray
 from rhodolite.model.dataset import Dataset, SourceFile
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 
 _FORMATS = {
     "NETCDF4": "NetCDF-4",
@@ -41,21 +42,54 @@ def read(path: Path, group: str | None = None) -> Dataset:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
         if file.data_model.startswith("NETCDF3"):
             _check_whole(path)
-        chosen = _group(file, path, group)
+        source = SourceFile(path, _format_name(file), path.stat().st_size)
+        return _dataset(file, _group(file, path, group), source)
+
+
+def read_remote(address: str) -> Dataset:
+    """Open what a DAP2 server offers at an address; only the parts asked for are fetched.
+
+    Raises
+    ------
+    DataError
+        If there is no server, or it does not offer this.
+    """
+    with LIBRARY_LOCK:
         try:
-            variables = {name: _variable(path, name, stored) for name, stored in _in_scope(chosen).items()}
+            file = netcdf_files.get(address)
         except (OSError, RuntimeError) as error:
-            raise DataError(f"{path}: the description of its variables cannot be read: {error}") from None
-        unlimited = frozenset(
-            name
-            for level in _up_from(chosen)
-            for name, dimension in level.dimensions.items()
-            if dimension.isunlimited()
-        )
-        used = {name for variable in variables.values() for name in variable.dimensions}
-        source = SourceFile(path, _FORMATS.get(file.data_model, file.data_model), path.stat().st_size)
-        attributes = {**_attributes(file), **_attributes(chosen)}
-        return Dataset(variables, attributes, unlimited & used, (source,))
+            raise DataError(f"{address}: no dataset is served there over DAP2 ({_reason(error)}); check the address, "
+                            "without a suffix such as .html or .dds, and that the server runs") from None  # fmt: skip
+        return _dataset(file, file, SourceFile(Path(address), "DAP2", None, address))
+
+
+def _reason(error: Exception) -> str:
+    return str(getattr(error, "strerror", None) or error)
+
+
+def _dataset(file: Any, chosen: Any, source: SourceFile) -> Dataset:
+    """Describe the variables of a group of an open file."""
+    place = source.address or source.path
+    try:
+        variables = {name: _variable(place, name, stored) for name, stored in _in_scope(chosen).items()}
+    except (OSError, RuntimeError) as error:
+        raise DataError(f"{place}: the description of its variables cannot be read: {error}") from None
+    growing = {
+        name for level in _up_from(chosen) for name, dimension in level.dimensions.items() if dimension.isunlimited()
+    }
+    used = {name for variable in variables.values() for name in variable.dimensions}
+    attributes = {**_attributes(file), **_attributes(chosen)}
+    return Dataset(variables, attributes, frozenset(growing & used), (source,))
+
+
+def _format_name(file: Any) -> str:
+    """Return what a file is called; HDF5 where the NetCDF library has not left its mark."""
+    if file.data_model == "NETCDF4":
+        try:
+            file.getncattr("_NCProperties")
+        except (AttributeError, RuntimeError):
+            return "HDF5"
+    return _FORMATS.get(file.data_model, str(file.data_model))
 
 
 def _group(file: Any, path: Path, name: str | None) -> Any:
@@ -105,41 +139,38 @@ def _in_scope(group: Any) -> dict[str, Any]:
     return found
 
 
-def _variable(path: Path, name: str, stored: Any) -> Variable:
+def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     attributes = _attributes(stored)
     described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
     dtype = stored.dtype
     if not isinstance(dtype, np.dtype) or dtype.kind not in "fiu":
         # Text is small, and lives outside the array machinery of the formats.
         values = np.asarray(stored[...] if stored.shape else stored.getValue())
-        return Variable(name, stored.dimensions, InMemory(values), described)
-    decoding = Decoding.of(dtype, attributes)
+        dimensions = stored.dimensions
+        if values.dtype.str[1:] == "S1" and values.ndim:
+            values, dimensions = _joined_characters(values), dimensions[:-1]
+        return Variable(name, dimensions, InMemory(values), described)
     chunks = stored.chunking()
     chunks = tuple(chunks) if isinstance(chunks, (list, tuple)) else None
     inside = stored.group().path.strip("/")
-    data = StoredArray(path, f"{inside}/{name}" if inside else name, stored.shape, chunks, decoding)
-    storage = Storage(
-        dtype=_written_as(decoding),
-        fill_value=attributes.get("_FillValue"),
+    place = f"{inside}/{name}" if inside else name
+    shape = stored.shape
+    return decoded_variable(
+        name,
+        stored.dimensions,
+        attributes,
+        Decoding.of(dtype, attributes),
+        lambda decoding: StoredArray(path, place, shape, chunks, decoding),
         chunks=chunks,
         filters=_filters(stored),
-        packing=decoding.packing,
     )
-    missing = int(decoding.missing[0]) if decoding.missing and decoding.target.kind in "iu" else None
-    return Variable(name, stored.dimensions, data, described, storage, missing)
 
 
-def _written_as(decoding: Decoding) -> str | None:
-    """Return the type to write values in where it is not theirs.
-
-    Data unpacked from 16 bits or less need not be written in twice the size of float32, although
-    they are calculated in the type CF gives them, as long as float32 tells all of them apart.
-    """
-    packing = decoding.packing
-    if packing is None or decoding.stored.itemsize > 2:
-        return None
-    largest = abs(packing.offset) + abs(packing.scale) * 2.0 ** (8 * decoding.stored.itemsize)
-    return "float32" if 2 * np.spacing(np.float32(largest)) < abs(packing.scale) else None
+def _joined_characters(values: Any) -> Any:
+    """Return text for an array of single characters, whose last dimension is the text's length."""
+    joined = netCDF4.chartostring(values, encoding="none")
+    decode = np.vectorize(lambda raw: bytes(raw).decode("utf-8", "replace").rstrip("\0 "), otypes=[object])
+    return decode(joined) if joined.size else joined.astype(object)
 
 
 def _attributes(holder: Any) -> dict[str, Any]:

@@ -13,8 +13,8 @@ import numpy as np
 from rhodolite.arrays import Array, LazyArray, Region
 from rhodolite.arrays.lazy import region_shape
 from rhodolite.errors import DataError
+from rhodolite.formats.decoding import Decoding
 from rhodolite.formats.netcdf.codec import ChunkCodec, CorruptChunk, supported
-from rhodolite.formats.netcdf.decoding import Decoding
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK, netcdf_files
 
 
@@ -27,7 +27,7 @@ class StoredArray(LazyArray):
 
     def __init__(
         self,
-        path: Path,
+        path: Path | str,
         name: str,
         shape: tuple[int, ...],
         chunks: tuple[int, ...] | None,
@@ -50,7 +50,8 @@ class StoredArray(LazyArray):
 
     def read(self, region: Region) -> Array:
         try:
-            if self.chunks is not None and (index := self._chunk_index()).codec is not None:
+            local = isinstance(self.path, Path)
+            if local and self.chunks is not None and (index := self._chunk_index()).codec is not None:
                 return self._decoding.decode(index.read(region))
             return self._decoding.decode(self._through_library(region))
         except CorruptChunk as damage:
@@ -66,7 +67,7 @@ class StoredArray(LazyArray):
     def _chunk_index(self) -> ChunkIndex:
         with self._index_lock:
             if self._index is None:
-                self._index = ChunkIndex(self.path, self.name)
+                self._index = ChunkIndex(Path(self.path), self.name)
             return self._index
 
 

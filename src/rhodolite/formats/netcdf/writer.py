@@ -1,7 +1,7 @@
-"""Writing NetCDF-4 files that every reader opens, compressed block by block on all workers.
+"""Writing NetCDF files that every reader opens, compressed block by block on all workers.
 
-The NetCDF library lays out the file and writes what is small. The chunks of large variables are
-encoded in the engine's tasks and put in place as they are.
+The NetCDF library lays out the file and writes what is small. The chunks of large variables of
+NetCDF-4 are encoded in the engine's tasks and put in place as they are.
 """
 
 from __future__ import annotations
@@ -17,9 +17,18 @@ import netCDF4
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Region
+from rhodolite.formats.chunking import Layout, block_unit, chunk_shape
+from rhodolite.formats.encoding import Encoding, encoding_for
 from rhodolite.formats.netcdf.codec import ChunkCodec
-from rhodolite.formats.netcdf.encoding import Encoding, chunk_shape, encoding_for
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK
+from rhodolite.formats.netcdf.variants import (
+    LIBRARY_NAMES,
+    as_characters,
+    check_sizes,
+    fitted,
+    fitted_attributes,
+    unlimited_in,
+)
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
@@ -34,7 +43,7 @@ class _Plan:
     Parameters
     ----------
     values : ndarray or None
-        Stored numbers to write with the layout; None where chunks are streamed afterwards.
+        Stored numbers to write with the layout; None where they are streamed afterwards.
     chunks : tuple of int or None
         None where the variable is stored in one piece.
     """
@@ -45,84 +54,123 @@ class _Plan:
     values: Array | None
 
 
-def write(dataset: Dataset, path: Path, engine: Engine) -> None:
-    """Write a dataset as NetCDF-4.
+def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
+    """Write a dataset as NetCDF, NetCDF-4 unless the layout names another variant.
 
     Raises
     ------
+    DataError
+        If the variant cannot hold what is to be written.
     OSError
         If the file cannot be written.
     """
+    variant = layout.variant or "netcdf4"
     engine.prepare([variable.data for variable in dataset.variables.values()])
     # All reading comes before the library is locked, since the engine's workers need it, too.
-    plans = [_plan(variable, dataset, engine) for variable in dataset.variables.values()]
+    plans = [_plan(variable, dataset, engine, variant, layout) for variable in dataset.variables.values()]
+    check_sizes(dataset, [plan.encoding for plan in plans], variant)
     try:
         with LIBRARY_LOCK:
-            _lay_out(dataset, plans, path)
-        streamed = [plan for plan in plans if plan.values is None]
-        if streamed:
-            with h5py.File(path, "r+") as file:
-                for plan in streamed:
-                    _stream(file[plan.variable.name], plan, engine)
+            _lay_out(dataset, plans, path, variant)
+        for plan in plans:
+            if plan.values is None:
+                (_stream if plan.chunks is not None else _stream_plain)(path, plan, engine)
     except RuntimeError as error:  # what the libraries raise for a full disk, among others
         raise OSError(str(error)) from error
 
 
-def _plan(variable: Variable, dataset: Dataset, engine: Engine) -> _Plan:
-    encoding = encoding_for(variable, dataset, engine)
-    large = variable.data.size * encoding.dtype.itemsize > _SMALL and encoding.dtype.kind in "fiu"
-    chunks = chunk_shape(variable, encoding) if large else None
+def _plan(variable: Variable, dataset: Dataset, engine: Engine, variant: str, layout: Layout) -> _Plan:
+    encoding = fitted(variable, encoding_for(variable, dataset, engine), variant, engine)
+    itemsize = encoding.dtype.itemsize
+    large = variable.data.size * itemsize > _SMALL and encoding.dtype.kind in "fiu"
+    chunked = large and variant.startswith("netcdf4")
+    chunks = chunk_shape(variable, itemsize, dataset, layout.chunks) if chunked else None
     # The library writes a variable named like a dimension that it does not describe under another name.
     plain_name = variable.name not in dataset.sizes or variable.dimensions == (variable.name,)
     values = None if large and plain_name else encoding.encode(engine.compute(variable.data))
     return _Plan(variable, encoding, chunks, values)
 
 
-def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path) -> None:
+def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path, variant: str) -> None:
     """Write all but the values of variables that are streamed."""
-    with netCDF4.Dataset(path, "w", format="NETCDF4") as file:
-        file.setncatts(_plain(dataset.attributes))
+    growing = unlimited_in(dataset, variant)
+    with netCDF4.Dataset(path, "w", format=LIBRARY_NAMES[variant]) as file:
+        file.setncatts(fitted_attributes(dataset.attributes, variant))
         for name, size in dataset.sizes.items():
-            file.createDimension(name, None if name in dataset.unlimited else size)
+            file.createDimension(name, None if name in growing else size)
         for plan in plans:
-            encoding = plan.encoding
-            stored = file.createVariable(
-                plan.variable.name,
-                str if encoding.dtype.kind in "OU" else encoding.dtype,
-                plan.variable.dimensions,
-                fill_value=encoding.fill,
-                chunksizes=plan.chunks,
-                compression="zlib" if plan.chunks else None,
-                complevel=4,
-                shuffle=plan.chunks is not None,
-            )
-            stored.set_auto_maskandscale(False)
-            stored.setncatts(_plain(plan.variable.attributes))
-            if encoding.packing is not None:
-                stored.setncatts({"scale_factor": encoding.packing.scale, "add_offset": encoding.packing.offset})
-            if plan.values is not None:
-                stored[...] = plan.values
+            _lay_out_variable(file, plan, variant)
 
 
-def _stream(stored: Any, plan: _Plan, engine: Engine) -> None:
+def _lay_out_variable(file: Any, plan: _Plan, variant: str) -> None:
+    encoding, values = plan.encoding, plan.values
+    dimensions = plan.variable.dimensions
+    kind: Any = encoding.dtype.str[1:]
+    if encoding.dtype.kind in "OUS":
+        kind = str
+        if variant != "netcdf4" and values is not None:
+            kind = "S1"
+            dimensions, values = as_characters(plan.variable.name, dimensions, values)
+            file.createDimension(dimensions[-1], values.shape[-1])
+    stored = file.createVariable(
+        plan.variable.name,
+        kind,
+        dimensions,
+        fill_value=encoding.fill,
+        chunksizes=plan.chunks,
+        compression="zlib" if plan.chunks else None,
+        complevel=4,
+        shuffle=plan.chunks is not None,
+    )
+    stored.set_auto_maskandscale(False)
+    stored.setncatts(fitted_attributes({**plan.variable.attributes, **encoding.attributes}, variant))
+    if values is not None:
+        stored[...] = values
+
+
+def _stream_plain(path: Path, plan: _Plan, engine: Engine) -> None:
+    """Put values through the library, block by block, where there are no chunks."""
+    data = plan.variable.data
+    _, total, regions = engine.blocks(data)
+    task = functools.partial(_encoded_block, data, plan.encoding)
+    with LIBRARY_LOCK:
+        file = netCDF4.Dataset(path, "r+")
+    try:
+        stored = file[plan.variable.name]
+        stored.set_auto_maskandscale(False)
+        for region, values in engine.stream(task, regions, f"writing {plan.variable.name}", total):
+            with LIBRARY_LOCK:
+                stored[region] = values
+    finally:
+        with LIBRARY_LOCK:
+            file.close()
+
+
+def _encoded_block(data: LazyArray, encoding: Encoding, region: Region) -> Array:
+    return encoding.encode(data.read(region))
+
+
+def _stream(path: Path, plan: _Plan, engine: Engine) -> None:
     """Encode a variable's chunks in the engine's tasks and put them in the file in order."""
     variable, chunks = plan.variable, plan.chunks
     assert chunks is not None
-    if stored.shape != variable.shape:
-        stored.resize(variable.shape)
-    codec = ChunkCodec(stored.dtype, chunks, shuffle=True, compressed=True)
-    task = functools.partial(_encoded_chunks, variable.data, plan.encoding, codec)
-    _, total, regions = engine.blocks(variable.data, _block_unit(variable.data, chunks))
-    for _, pieces in engine.stream(task, regions, f"writing {variable.name}", total):
+    with LIBRARY_LOCK:
+        file = h5py.File(path, "r+")
+    try:
         with LIBRARY_LOCK:
-            for offset, data in pieces:
-                stored.id.write_direct_chunk(offset, data)
-
-
-def _block_unit(data: LazyArray, chunks: tuple[int, ...]) -> tuple[int, ...]:
-    """Return the least block that is made of whole output chunks and covers a chunk of the source."""
-    source = data.chunks or chunks
-    return tuple(out * -(-min(there, n) // out) for out, there, n in zip(chunks, source, data.shape, strict=True))
+            stored = file[variable.name]
+            if stored.shape != variable.shape:
+                stored.resize(variable.shape)
+            codec = ChunkCodec(stored.dtype, chunks, shuffle=True, compressed=True)
+        task = functools.partial(_encoded_chunks, variable.data, plan.encoding, codec)
+        _, total, regions = engine.blocks(variable.data, block_unit(variable.data, chunks))
+        for _, pieces in engine.stream(task, regions, f"writing {variable.name}", total):
+            with LIBRARY_LOCK:
+                for offset, data in pieces:
+                    stored.id.write_direct_chunk(offset, data)
+    finally:
+        with LIBRARY_LOCK:
+            file.close()
 
 
 def _encoded_chunks(
@@ -139,8 +187,3 @@ def _encoded_chunks(
         offset = tuple(at + axis.start for at, axis in zip(corner, region, strict=True))
         pieces.append((offset, codec.encode(part)))
     return pieces
-
-
-def _plain(attributes: Any) -> dict[str, Any]:
-    """Return attributes that the library takes: no None, lists as arrays or text."""
-    return {key: value for key, value in attributes.items() if value is not None}

@@ -1,7 +1,8 @@
-"""How the values of a variable are to lie in a NetCDF file: type, fill value, packing, chunks."""
+"""How the values of a variable become stored numbers: type, fill value, packing."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,8 +14,6 @@ from rhodolite.errors import DataError
 from rhodolite.formats.packing import packing_over_range
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Packing, Storage, Variable
-
-_CHUNK_BYTES = 1 << 20
 
 
 @dataclass(frozen=True)
@@ -30,12 +29,15 @@ class Encoding:
     fill : number or None
         What stands for NaN.
     packing : Packing or None
+    attributes : mapping
+        What describes the stored numbers, apart from the fill value.
     """
 
     name: str
     dtype: np.dtype[Any]
     fill: Any
     packing: Packing | None
+    attributes: Mapping[str, Any]
 
     def encode(self, values: Array) -> Array:
         """Return stored numbers for values.
@@ -75,7 +77,19 @@ def encoding_for(variable: Variable, dataset: Dataset, engine: Engine) -> Encodi
         fill = _fill_value(storage, dtype, packing)
     elif variable.missing is not None and storage.fill_value is not None:
         fill = dtype.type(storage.fill_value)
-    return Encoding(variable.name, dtype, fill, packing)
+    return Encoding(variable.name, dtype, fill, packing, _attributes(storage, dtype, fill, packing))
+
+
+def _attributes(storage: Storage, dtype: np.dtype[Any], fill: Any, packing: Packing | None) -> dict[str, Any]:
+    """Return the attributes about stored numbers: the packing, and limits of the source that still hold."""
+    found: dict[str, Any] = {}
+    if packing is not None:
+        found = {"scale_factor": packing.scale, "add_offset": packing.offset}
+    if packing == storage.packing:
+        found |= storage.limits
+        if fill is not None and "missing_value" in found:
+            found["missing_value"] = dtype.type(fill)
+    return found
 
 
 def _fill_value(storage: Storage, dtype: np.dtype[Any], packing: Packing | None) -> Any:
@@ -83,15 +97,3 @@ def _fill_value(storage: Storage, dtype: np.dtype[Any], packing: Packing | None)
     if storage.fill_value is not None and (storage.packing is None or packing is not None):
         return dtype.type(storage.fill_value)
     return np.iinfo(dtype).min if packing is not None else dtype.type(netCDF4.default_fillvals[dtype.str[1:]])
-
-
-def chunk_shape(variable: Variable, encoding: Encoding) -> tuple[int, ...]:
-    """Return the chunk shape: that of the source where it still fits, else whole maps of about 1 MiB."""
-    if variable.storage.chunks is not None and len(variable.storage.chunks) == len(variable.shape):
-        return tuple(max(1, min(c, n)) for c, n in zip(variable.storage.chunks, variable.shape, strict=True))
-    shape = [1] * len(variable.shape)
-    volume = encoding.dtype.itemsize
-    for axis in reversed(range(len(shape))):
-        shape[axis] = max(1, min(variable.shape[axis], _CHUNK_BYTES // volume))
-        volume *= shape[axis]
-    return tuple(shape)

@@ -1,0 +1,112 @@
+"""Into which pieces a variable is cut on disk."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+
+from rhodolite.arrays import LazyArray
+from rhodolite.errors import UsageError, nearest_names
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.variable import Variable
+
+_CHUNK_BYTES = 1 << 20
+
+
+class ChunkUse(StrEnum):
+    """What the pieces are to be good for."""
+
+    MAP = "map"
+    SERIES = "series"
+    BALANCED = "balanced"
+
+
+@dataclass(frozen=True)
+class Layout:
+    """How a dataset is to lie on disk, as far as that was asked for.
+
+    Parameters
+    ----------
+    variant : str, optional
+        Which of a format's variants, such as ``netcdf3-classic``.
+    chunks : ChunkUse, optional
+        What the chunks are to be good for; by default those of the source stay.
+    """
+
+    variant: str | None = None
+    chunks: ChunkUse | None = None
+
+
+USUAL_LAYOUT = Layout()
+
+
+def make_layout(variant: str | None, chunks: str | None) -> Layout:
+    """Return the layout that was asked for in words.
+
+    Raises
+    ------
+    UsageError
+        If there is no such use of chunks.
+    """
+    if chunks is not None and chunks not in list(ChunkUse):
+        raise UsageError(f"--chunks: '{chunks}' is not offered. {nearest_names(chunks, ChunkUse)}")
+    return Layout(variant, None if chunks is None else ChunkUse(chunks))
+
+
+def chunk_shape(variable: Variable, itemsize: int, dataset: Dataset, use: ChunkUse | None) -> tuple[int, ...]:
+    """Return the shape of the chunks of a variable.
+
+    Parameters
+    ----------
+    itemsize : int
+        Bytes of one stored number.
+    use : ChunkUse or None
+        ``map`` holds whole maps of one time, ``series`` all times of a few cells, and ``balanced``
+        as many pieces of a map as of a series, each in about 1 MiB. None keeps the chunks of the
+        source where they still fit, and otherwise holds whole maps.
+    """
+    limit = max(1, _CHUNK_BYTES // itemsize)
+    if use is None:
+        if variable.storage.chunks is not None and len(variable.storage.chunks) == len(variable.shape):
+            return tuple(max(1, min(c, n)) for c, n in zip(variable.storage.chunks, variable.shape, strict=True))
+        return _filled_from_last(variable.shape, limit)
+    time = dataset.coordinate(Role.TIME)
+    at = variable.dimensions.index(time.dimension) if time and time.dimension in variable.dimensions else None
+    if use is ChunkUse.MAP or at is None:
+        return _filled_from_last(variable.shape, limit, single=at)
+    steps = variable.shape[at]
+    across = math.prod(n for axis, n in enumerate(variable.shape) if axis != at)
+    pieces = max(1.0, steps * across / limit)
+    length = min(steps, limit) if use is ChunkUse.SERIES else max(1, round(steps / math.sqrt(pieces)))
+    rest = _even(variable.shape, at, max(1, limit // length))
+    return tuple(length if axis == at else rest[axis] for axis in range(len(rest)))
+
+
+def _filled_from_last(shape: tuple[int, ...], limit: int, single: int | None = None) -> tuple[int, ...]:
+    """Return chunks that take whole axes from the last on, as far as `limit` cells go."""
+    chunks = [1] * len(shape)
+    for axis in reversed(range(len(shape))):
+        if axis != single:
+            chunks[axis] = max(1, min(shape[axis], limit))
+            limit = max(1, limit // chunks[axis])
+    return tuple(chunks)
+
+
+def _even(shape: tuple[int, ...], at: int, limit: int) -> list[int]:
+    """Return chunks cut alike along the last two axes other than `at`, and singly along the others."""
+    chunks = [1] * len(shape)
+    axes = [axis for axis in range(len(shape)) if axis != at][-2:]
+    area = math.prod(shape[axis] for axis in axes)
+    part = math.sqrt(min(1.0, limit / max(area, 1)))
+    for axis in axes:
+        pieces = -(-shape[axis] // max(1, int(shape[axis] * part)))
+        chunks[axis] = -(-shape[axis] // pieces) if shape[axis] else 1
+    return chunks
+
+
+def block_unit(data: LazyArray, chunks: tuple[int, ...]) -> tuple[int, ...]:
+    """Return the least block that is made of whole output chunks and covers a chunk of the source."""
+    source = data.chunks or chunks
+    return tuple(out * -(-min(there, n) // out) for out, there, n in zip(chunks, source, data.shape, strict=True))

@@ -1,0 +1,180 @@
+"""From tables to datasets: grids, sites and plain series, told by the columns that there are."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas
+
+from rhodolite.arrays import Array, InMemory
+from rhodolite.errors import DataError
+from rhodolite.formats.csv.table import Table, read_table
+from rhodolite.formats.textdates import parse_date, time_variables
+from rhodolite.model.dataset import Dataset, SourceFile
+from rhodolite.model.periods import Instant
+from rhodolite.model.variable import Variable
+
+_SPACE = {
+    "lat": {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"},
+    "lon": {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"},
+}
+_ADVICE = (
+    "a table needs a column of times (time or date), of places (lat and lon), or both; or one row a site with times "
+    "as the headers of columns"
+)
+
+
+def read(path: Path) -> Dataset:
+    """Open a table as a dataset.
+
+    Three forms are understood: one value a row (columns of time, latitude, longitude or site, and of
+    values), one site a row (with times as headers of columns), and one time a row (a series in
+    every other column).
+
+    Raises
+    ------
+    DataError
+        If no form fits, or a cell cannot be read; the message names its line.
+    """
+    table = read_table(path)
+    dates = {name: instant for name in table.cells.columns if (instant := parse_date(name)) is not None}
+    if len(dates) > 1 and "time" not in table.roles:
+        variables = _one_site_a_row(table, dates)
+    elif not table.roles.keys() & {"time", "lat", "lon", "site"}:
+        raise DataError(f"{path}: {_ADVICE}. Its columns are {', '.join(map(repr, table.cells.columns))}.")
+    else:
+        variables = _one_value_a_row(table)
+    sites = any("cf_role" in variable.attributes for variable in variables)
+    source = SourceFile(path, "CSV", path.stat().st_size)
+    return Dataset({v.name: v for v in variables}, {"featureType": "timeSeries"} if sites else {}, frozenset(),
+                   (source,))  # fmt: skip
+
+
+def _one_site_a_row(table: Table, dates: dict[str, Instant]) -> list[Variable]:
+    """Return a variable over (time, site), named after the file, and what describes the sites."""
+    values = np.stack([table.numbers(name) for name in dates])
+    name = re.sub(r"\W+", "_", table.path.stem).strip("_")
+    others = [other for other in table.cells.columns if other not in dates]
+    sites = _sites(table, table.cells[others].reset_index(drop=True))
+    about = {"coordinates": " ".join(v.name for v in sites)}
+    return [*time_variables(list(dates.values())), *sites, Variable(name, ("time", "site"), InMemory(values), about)]
+
+
+def _one_value_a_row(table: Table) -> list[Variable]:
+    roles = table.roles
+    axes: dict[str, tuple[Array, Array]] = {}
+    described: list[Variable] = []
+    if "time" in roles:
+        instants = _instants(table)
+        unique = sorted(set(instants), key=lambda instant: instant.fields)
+        places = {instant: at for at, instant in enumerate(unique)}
+        axes["time"] = np.arange(len(unique)), np.array([places[instant] for instant in instants])
+        described += time_variables(unique)
+    if "level" in roles:
+        axes[roles["level"]] = np.unique(table.numbers(roles["level"]), return_inverse=True)
+        described.append(_coordinate(table, roles["level"], axes[roles["level"]][0], {}))
+    used = {roles[role] for role in roles}
+    if _is_grid(table):
+        for role in ("lat", "lon"):
+            axes[role] = np.unique(_degrees(table, role), return_inverse=True)
+            described.append(_coordinate(table, role, axes[role][0], _SPACE[role]))
+    elif roles.keys() & {"lat", "lon", "site"}:
+        keys = [roles[role] for role in ("site", "lat", "lon") if role in roles]
+        codes, frame = _distinct(table.cells[keys])
+        axes["site"] = np.arange(len(frame)), codes
+        described += _sites(table, frame)
+    sizes = tuple(values.size for values, _ in axes.values())
+    index = np.ravel_multi_index(tuple(at for _, at in axes.values()), sizes)
+    _refuse_repeated(table, index)
+    names = [name for name in table.cells.columns if name not in used and table.is_numeric(name)]
+    if not names:
+        raise DataError(f"{table.path}: there is no column of numbers beside those of times and places")
+    helpers = (
+        {"coordinates": " ".join(v.name for v in described if v.dimensions == ("site",))} if "site" in axes else {}
+    )
+    for name in names:
+        grid = np.full(int(np.prod(sizes)), np.nan)
+        grid[index] = table.numbers(name)
+        units = {"units": table.units[name]} if table.units.get(name) else {}
+        described.append(Variable(name, tuple(axes), InMemory(grid.reshape(sizes)), {**units, **helpers}))
+    return described
+
+
+def _instants(table: Table) -> list[Instant]:
+    text = table.cells[table.roles["time"]]
+    parsed = {given: parse_date(given) for given in text.unique()}
+    for at, given in enumerate(text):
+        if parsed[given] is None:
+            raise DataError(f"{table.path}, line {table.first_line + at}: '{given}' is no date; write dates as "
+                            "2001-12-31, 2001-12 or 2001")  # fmt: skip
+    return [instant for given in text if (instant := parsed[given]) is not None]
+
+
+def _degrees(table: Table, role: str) -> Array:
+    """Return latitudes or longitudes.
+
+    Raises
+    ------
+    DataError
+        If one is missing or beyond what there is.
+    """
+    name = table.roles[role]
+    values = table.numbers(name)
+    low, high = (-90, 90) if role == "lat" else (-360, 360)
+    wrong = ~((values >= low) & (values <= high))
+    if wrong.any():
+        at = int(np.argmax(wrong))
+        hint = ""
+        if role == "lat" and np.isfinite(values[at]):
+            hint = "; are latitude and longitude exchanged?"
+        raise DataError(f"{table.path}, line {table.first_line + at}: '{table.cells[name].iloc[at]}' is no {role}; it "
+                        f"lies between {low} and {high}{hint}")  # fmt: skip
+    return values
+
+
+def _is_grid(table: Table) -> bool:
+    """Return whether every latitude occurs with every longitude, so that the places are a grid and not sites."""
+    if not table.roles.keys() >= {"lat", "lon"} or "site" in table.roles:
+        return False
+    pairs = table.cells[[table.roles["lat"], table.roles["lon"]]].drop_duplicates()
+    return len(pairs) == int(pairs.iloc[:, 0].nunique()) * int(pairs.iloc[:, 1].nunique())
+
+
+def _distinct(frame: pandas.DataFrame) -> tuple[Array, pandas.DataFrame]:
+    """Return for each row the number of its place, in order of appearance, and the places."""
+    codes, _ = pandas.factorize(pandas.MultiIndex.from_frame(frame))
+    return np.asarray(codes), frame.drop_duplicates().reset_index(drop=True)
+
+
+def _sites(table: Table, frame: pandas.DataFrame) -> list[Variable]:
+    """Return what describes sites along the dimension `site`: names, latitudes, longitudes, and other columns."""
+    made = []
+    for name in frame.columns:
+        role = next((role for role, column in table.roles.items() if column == name), None)
+        column = Table(table.path, frame, table.units, table.roles, table.first_line, table.decimal)
+        if role in _SPACE:
+            made.append(Variable(role, ("site",), InMemory(_degrees(column, role)), _SPACE[role]))
+        elif role == "site" or not column.is_numeric(name):
+            about = {"cf_role": "timeseries_id", "long_name": "name of the site"} if role == "site" else {}
+            made.append(Variable(name, ("site",), InMemory(frame[name].to_numpy(dtype=object)), about))
+        else:
+            units = {"units": table.units[name]} if table.units.get(name) else {}
+            made.append(Variable(name, ("site",), InMemory(column.numbers(name)), units))
+    return made
+
+
+def _coordinate(table: Table, name: str, values: Array, about: dict[str, Any]) -> Variable:
+    units = {"units": table.units[name]} if table.units.get(name) and "units" not in about else {}
+    return Variable(name, (name,), InMemory(values), {**about, **units})
+
+
+def _refuse_repeated(table: Table, index: Array) -> None:
+    order = np.argsort(index, kind="stable")
+    repeated = np.flatnonzero(np.diff(index[order]) == 0)
+    if repeated.size:
+        first, second = sorted(order[[repeated[0], repeated[0] + 1]])
+        raise DataError(f"{table.path}: lines {table.first_line + first} and {table.first_line + second} are of the "
+                        "same time and place; leave one of them out")  # fmt: skip

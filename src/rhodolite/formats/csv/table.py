@@ -1,0 +1,144 @@
+"""A CSV file as a table of text, and what its columns are."""
+
+from __future__ import annotations
+
+import io
+import re
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas
+
+from rhodolite.arrays import Array
+from rhodolite.errors import DataError, warn
+from rhodolite.model.units import is_unit
+
+ROLES = {
+    "time": {"time", "date", "datetime", "day", "month_start", "timestamp"},
+    "lat": {"lat", "latitude", "lats", "y", "nav_lat"},
+    "lon": {"lon", "longitude", "long", "lons", "lng", "x", "nav_lon"},
+    "level": {"level", "lev", "plev", "pressure", "depth", "height"},
+    "site": {"site", "station", "name", "id", "site_name", "station_name", "station_id", "reservoir"},
+}
+"""What columns of coordinates are called, in small letters."""
+_HEADER = re.compile(r"(.*?)\s*(?:\[([^\]]*)\]|\(([^)]*)\))")
+_MISSING = ("", "NA", "N/A", "NaN", "nan", "null", "-", "missing")
+
+
+@dataclass(frozen=True)
+class Table:
+    """The cells of a CSV file as text.
+
+    Attributes
+    ----------
+    path : Path
+    cells : pandas.DataFrame
+        One column for each of the file, all of type str.
+    units : dict of str to str
+        Units that a header gives in brackets after the name.
+    roles : dict of str to str
+        Which column is which coordinate.
+    first_line : int
+        Number of the line of the first row.
+    decimal : str
+    """
+
+    path: Path
+    cells: pandas.DataFrame
+    units: dict[str, str]
+    roles: dict[str, str]
+    first_line: int
+    decimal: str
+
+    def numbers(self, name: str) -> Array:
+        """Return a column as float64, NaN where it is empty.
+
+        Raises
+        ------
+        DataError
+            If a cell holds something else; the message names its line.
+        """
+        text = self.cells[name].str.strip()
+        if self.decimal == ",":
+            text = text.str.replace(",", ".")
+        values: Any = pandas.to_numeric(text.where(~text.isin(_MISSING)), errors="coerce")
+        wrong = values.isna() & ~text.isin(_MISSING)
+        if wrong.any():
+            at = int(np.argmax(wrong.to_numpy()))
+            raise DataError(
+                f"{self.path}, line {self.first_line + at}: '{text.iloc[at]}' in column '{name}' is no number"
+            )
+        return values.to_numpy(dtype=np.float64)
+
+    def is_numeric(self, name: str) -> bool:
+        """Return whether a column holds numbers and empty cells only."""
+        try:
+            return bool(np.isfinite(self.numbers(name)).any())
+        except DataError:
+            return False
+
+
+def read_table(path: Path) -> Table:
+    """Read a CSV file.
+
+    Raises
+    ------
+    DataError
+        If it has no header, no rows, or rows of different lengths.
+    """
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError:
+        warn(f"{path.name} is not in UTF-8 and was read as Latin-1")
+        text = path.read_text(encoding="latin-1")
+    header, skipped = _header_line(text)
+    separator = max(",;\t", key=header.count)
+    if header.count(separator) == 0:
+        raise DataError(f"{path}: the first line holds no comma, semicolon or tab, so this is no table")
+    decimal = "," if separator != "," and re.search(r"\d,\d", text) and not re.search(r"\d\.\d", text) else "."
+    if decimal == ",":
+        warn(f"{path.name}: columns are separated by '{separator}' and commas were read as decimal commas")
+    try:
+        cells = pandas.read_csv(io.StringIO(text), sep=separator, skiprows=skipped, dtype=str, keep_default_na=False,
+                                skip_blank_lines=False, index_col=False)  # fmt: skip
+    except (pandas.errors.ParserError, ValueError) as error:
+        raise DataError(f"{path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}") from None
+    cells = cells.fillna("")
+    if cells.empty:
+        raise DataError(f"{path}: there is a header and no row below it")
+    names, units = {}, {}
+    for title in cells.columns:
+        found = _HEADER.fullmatch(title.strip())
+        unit = (found.group(2) or found.group(3) or "") if found else ""
+        name = found.group(1) if found and (found.group(2) is not None or is_unit(unit)) else title.strip()
+        names[title] = name
+        if name != title.strip():
+            units[name] = unit
+    cells = cells.rename(columns=names)
+    roles: dict[str, str] = {}
+    for name in cells.columns:
+        role = next((role for role, known in ROLES.items() if name.strip().lower() in known), None)
+        if role is not None:
+            roles.setdefault(role, name)
+    return Table(path, cells, units, roles, skipped + 2, decimal)
+
+
+def _header_line(text: str) -> tuple[str, int]:
+    """Return the first line that is no comment and not empty, and how many come before it."""
+    for number, line in enumerate(text.splitlines()):
+        if line.strip() and not line.startswith("#"):
+            return line, number
+    return "", 0
+
+
+def column_title(name: str, units: str | None) -> str:
+    """Return the header of a column: the name, and the units in brackets where there are some.
+
+    Examples
+    --------
+    >>> column_title("tas", "K")
+    'tas [K]'
+    """
+    return f"{name} [{units}]" if units and units != "1" else name

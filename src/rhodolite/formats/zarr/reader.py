@@ -1,0 +1,143 @@
+"""Opening Zarr stores: metadata now, values when they are needed."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import zarr
+
+from rhodolite.arrays import Array, InMemory, LazyArray, Region
+from rhodolite.errors import DataError, nearest_names
+from rhodolite.formats.decoding import STORAGE_ATTRIBUTES, Decoding, decoded_variable
+from rhodolite.formats.zarr.names import DIMENSIONS_ATTRIBUTE
+from rhodolite.model.dataset import Dataset, SourceFile
+from rhodolite.model.variable import Variable
+
+
+class StoreArray(LazyArray):
+    """The values of one array of a store. Chunks are decoded by the library, which holds no lock."""
+
+    def __init__(self, path: Path, name: str, stored: Any, decoding: Decoding) -> None:
+        self.path = path
+        self.name = name
+        self.shape = stored.shape
+        self.chunks = stored.chunks if stored.shape else None
+        self.dtype = decoding.target
+        self._decoding = decoding
+        self._stored = stored
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {**self.__dict__, "_stored": None}
+
+    def read(self, region: Region) -> Array:
+        try:
+            if self._stored is None:
+                self._stored = zarr.open_array(self.path, path=self.name, mode="r")
+            raw = np.asarray(self._stored[region if self.shape else ...])
+        except (OSError, RuntimeError, ValueError) as error:
+            raise DataError(f"{self.path}: variable '{self.name}' is damaged: {error}") from None
+        # The library may hand out views of values that it keeps.
+        return self._decoding.decode(raw if raw.flags.writeable else raw.copy())
+
+
+def read(path: Path, group: str | None = None) -> Dataset:
+    """Open a Zarr store, or one group of it.
+
+    Raises
+    ------
+    DataError
+        If it is damaged, holds no arrays, or has no such group.
+    """
+    try:
+        root = zarr.open(path, mode="r")
+        if isinstance(root, zarr.Array):
+            raise DataError(f"{path}: this is a single array without names; name the folder of the store it lies in")
+        chosen = root if group is None else _group(path, root, group.strip("/"))
+        arrays = dict(chosen.arrays())
+    except (OSError, KeyError, ValueError, TypeError) as error:
+        raise DataError(f"{path}: cannot be read as a Zarr store: {error}") from None
+    if not arrays:
+        inner = [f"{path}:/{name}" for name, _ in root.groups()]
+        held = f"its arrays are in groups; name one of {', '.join(inner)}" if inner else "it is empty"
+        raise DataError(f"{path}: no arrays at the top of the store; {held}")
+    inside = chosen.path.strip("/")
+    variables = {name: _variable(path, f"{inside}/{name}" if inside else name, name, stored)
+                 for name, stored in arrays.items()}  # fmt: skip
+    size = sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
+    source = SourceFile(path, f"Zarr version {root.metadata.zarr_format}", size)
+    return Dataset(variables, {**_attributes(root), **_attributes(chosen)}, frozenset(), (source,))
+
+
+def _group(path: Path, root: Any, name: str) -> Any:
+    found = root.get(name)
+    if not isinstance(found, zarr.Group):
+        names = [inner for inner, _ in root.groups()]
+        raise DataError(f"{path}: no group '{name}'. {nearest_names(name, names)}")
+    return found
+
+
+def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
+    attributes = _attributes(stored)
+    dimensions = _dimensions(name, stored)
+    fill = stored.metadata.fill_value
+    if "_FillValue" not in attributes and stored.metadata.zarr_format == 2 and fill is not None and fill != 0:
+        # Zero is what arrays begin with unless told otherwise, and says nothing of missing values.
+        attributes["_FillValue"] = fill
+    if stored.dtype.kind not in "fiub":
+        described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
+        return Variable(name, dimensions, InMemory(np.asarray(stored[...]).astype(object)), described)
+    dtype = np.dtype("i1") if stored.dtype.kind == "b" else stored.dtype
+    attributes = {key: _fill_number(value, dtype) if key in ("_FillValue", "missing_value") else value
+                  for key, value in attributes.items()}  # fmt: skip
+    return decoded_variable(
+        name,
+        dimensions,
+        attributes,
+        Decoding.of(dtype, attributes, usual_fill=False),
+        lambda decoding: StoreArray(path, place, stored, decoding),
+        chunks=tuple(stored.chunks) if stored.shape else None,
+        filters=tuple(_filter_name(codec) for codec in stored.compressors),
+    )
+
+
+def _dimensions(name: str, stored: Any) -> tuple[str, ...]:
+    """Return the names of an array's dimensions, made up from its own where the store gives none."""
+    names = getattr(stored.metadata, "dimension_names", None) or stored.attrs.get(DIMENSIONS_ATTRIBUTE)
+    if names is None or len(names) != len(stored.shape):
+        if len(stored.shape) == 1:
+            return (name,)
+        names = [None] * len(stored.shape)
+    return tuple(given or f"{name}_axis_{at}" for at, given in enumerate(names))
+
+
+def _attributes(holder: Any) -> dict[str, Any]:
+    """Return attributes as NetCDF has them: lists of numbers as arrays, nothing for null."""
+    found = {}
+    for key, value in holder.attrs.asdict().items():
+        if key == DIMENSIONS_ATTRIBUTE or value is None:
+            continue
+        numbers = isinstance(value, list) and value and all(isinstance(item, (int, float)) for item in value)
+        found[key] = np.asarray(value) if numbers else str(value) if isinstance(value, (dict, bool)) else value
+    return found
+
+
+def _fill_number(value: Any, dtype: np.dtype[Any]) -> Any:
+    """Return a fill value that JSON could hold only as text: NaN, infinity, or the bytes of a double."""
+    if not isinstance(value, str):
+        return value
+    try:
+        return float(value)
+    except ValueError:
+        pass
+    try:
+        return np.frombuffer(base64.b64decode(value, validate=True), "<f8" if dtype.kind == "f" else "<i8")[0]
+    except (binascii.Error, ValueError, IndexError):
+        return value
+
+
+def _filter_name(codec: Any) -> str:
+    return str(getattr(codec, "codec_id", None) or type(codec).__name__.removesuffix("Codec").lower())
