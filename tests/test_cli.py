@@ -119,7 +119,7 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
 @pytest.mark.parametrize(
     ("words", "code", "message"),
     [
-        (["bogus"], 2, "no verb 'bogus'. There are: inspect, join, subset"),
+        (["bogus"], 2, "no verb 'bogus'. There are: inspect, check, join, subset"),
         (["subset", "-o", "x.nc"], 2, "no input"),
         (["subset", "{p}"], 2, "no output; add -o FILE, such as -o result.nc"),
         (["subset", "{p}", "--latt", "1..2"], 2, "subset has no option --latt. Did you mean --lat?"),
@@ -140,7 +140,7 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
         (["subset", "*.grib", "-o", "x.nc"], 3, "no file fits this pattern"),
         (["inspect", "words.nc"], 3, "this is not a gridded dataset"),
         (["inspect", "empty.nc"], 3, "the file is empty"),
-        (["inspect", "short.nc"], 3, "the file is cut short: 100,000 of 2,9"),
+        (["inspect", "short.nc"], 3, "the file is cut short: 100,000 of 2,4"),
         (["inspect", "."], 3, "this is a folder; name the files in it"),
         (["subset", "{p}", "-o", "old.nc"], 4, "exists already; choose another name or add --overwrite"),
         (["subset", "old.nc", "-o", "old.nc", "--overwrite"], 4, "this is also an input"),
@@ -150,7 +150,7 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
         (
             ["inspect", "damaged.nc", "--statistics"],
             3,
-            "variable 'ua' is damaged: the chunk that begins at index (23, 0,",
+            "variable 'va' is damaged: the chunk that begins at index (4, 0,",
         ),
     ],
 )

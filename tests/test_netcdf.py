@@ -13,6 +13,7 @@ import rhodolite
 from conftest import make_dataset, write_plain
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError
+from rhodolite.formats.chunking import USUAL_LAYOUT, Compression, Layout
 from rhodolite.formats.netcdf.codec import ChunkCodec, CorruptChunk
 from rhodolite.formats.netcdf.stored import StoredArray
 from rhodolite.formats.netcdf.writer import write
@@ -92,7 +93,7 @@ def test_what_is_written_comes_back_the_same(tmp_path, data, shape, kind, unlimi
     others = list(made.variables.values())[:-1]
     made = made.with_variables([*others, variable], unlimited=growing, attributes={"title": "t", "n": 3})
     path = tmp_path / f"{len(list(tmp_path.iterdir()))}.nc"
-    write(made, path, Engine(workers=2, memory=1 << 20))
+    write(made, path, Engine(workers=2, memory=1 << 20), USUAL_LAYOUT)
     again = rhodolite.read(path)
     assert again["tas"].data.dtype == values.dtype
     np.testing.assert_array_equal(again["tas"].values(), values)
@@ -107,7 +108,9 @@ def test_what_is_written_comes_back_the_same(tmp_path, data, shape, kind, unlimi
 def test_large_variables_are_deflated_in_the_chunks_of_their_source(tmp_path, rng):
     made = make_dataset(rng.normal(280, 1, (30, 40, 50)).astype("f4"))
     variable = made["tas"].with_(storage=Storage(chunks=(7, 40, 20)))
-    write(made.with_variables([*list(made.variables.values())[:-1], variable]), tmp_path / "a.nc", Engine())
+    write(
+        made.with_variables([*list(made.variables.values())[:-1], variable]), tmp_path / "a.nc", Engine(), USUAL_LAYOUT
+    )
     with netCDF4.Dataset(tmp_path / "a.nc") as file:
         assert file["tas"].chunking() == [7, 40, 20]
         assert file["tas"].filters()["zlib"]
@@ -120,13 +123,18 @@ def test_packed_values_are_within_half_a_step_and_out_of_range_is_refused(tmp_pa
     storage = Storage(dtype="int16", fill_value=-32768, packing=Packing("int16", 0.0025, 265.0))
     made = make_dataset(values)
     packed = made.with_variables([*list(made.variables.values())[:-1], made["tas"].with_(storage=storage)])
-    write(packed, tmp_path / "a.nc", Engine())
+    write(packed, tmp_path / "a.nc", Engine(), USUAL_LAYOUT)
     back = through_library(tmp_path / "a.nc")
     np.testing.assert_allclose(back, values, atol=0.00126)
     assert np.isnan(back[0, 0, 0])
     narrow = packed["tas"].with_(storage=Storage(dtype="int16", fill_value=0, packing=Packing("int16", 1e-4, 265.0)))
     with pytest.raises(DataError, match="does not fit the packing"):
-        write(made.with_variables([*list(made.variables.values())[:-1], narrow]), tmp_path / "b.nc", Engine())
+        write(
+            made.with_variables([*list(made.variables.values())[:-1], narrow]),
+            tmp_path / "b.nc",
+            Engine(),
+            USUAL_LAYOUT,
+        )
 
 
 def test_packed_data_are_calculated_in_their_type_and_written_in_float32(tmp_path):
@@ -187,7 +195,7 @@ def test_a_classic_file_that_is_cut_short_is_refused_and_a_whole_one_is_not(tmp_
 def test_the_same_dataset_is_the_same_file_to_the_bit(tmp_path, rng):
     made = make_dataset(rng.normal(size=(20, 40, 50)))
     for name in ("a.nc", "b.nc"):
-        write(made, tmp_path / name, Engine())
+        write(made, tmp_path / name, Engine(), Layout(compression=Compression.SMALL))
     assert (tmp_path / "a.nc").read_bytes() == (tmp_path / "b.nc").read_bytes()
 
 

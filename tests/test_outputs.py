@@ -153,7 +153,7 @@ def test_debug_shows_where_and_what_should_not_happen_is_told(tmp_path):
     assert "Traceback" in answer.err
     script = (
         "import sys; from rhodolite.cli import main; import rhodolite.formats.opening as o\n"
-        "def broken(_): raise ZeroDivisionError('oh')\n"
+        "def broken(*_, **__): raise ZeroDivisionError('oh')\n"
         "o.open_dataset = broken; sys.exit(main.main(['inspect', 'a.nc']))"
     )
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)

@@ -78,6 +78,7 @@ def write(
     memory: int | None = None,
     format: str | None = None,
     chunks: str | None = None,
+    compression: str | None = None,
 ) -> None:
     """Compute a dataset block by block and write it in the format that the suffix names.
 
@@ -96,6 +97,8 @@ def write(
         A variant of what the suffix names, such as ``netcdf3-classic`` or ``zarr2``.
     chunks : str, optional
         What the pieces on disk are to be good for: ``map``, ``series`` or ``balanced``.
+    compression : str, optional
+        How much work goes into a small output: ``none``, ``fast`` (by default) or ``small``.
 
     Raises
     ------
@@ -109,4 +112,5 @@ def write(
     from rhodolite.study.chain import write as write_dataset
 
     engine = default_engine(workers=workers, memory=memory)
-    write_dataset(dataset, Path(path), engine=engine, overwrite=overwrite, layout=make_layout(format, chunks))
+    layout = make_layout(format, chunks, compression)
+    write_dataset(dataset, Path(path), engine=engine, overwrite=overwrite, layout=layout)

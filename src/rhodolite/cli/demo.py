@@ -9,7 +9,7 @@ from pathlib import Path
 from rhodolite.cli.console import file_size, say
 from rhodolite.errors import UsageError
 
-Run = Callable[[list[str], bool], None]
+Run = Callable[[list[str], bool], int]
 _DESCRIPTION = """\
 Writes made-up example data into a folder and runs the full example on them.
 
@@ -36,6 +36,7 @@ def run_demo(words: list[str], quiet: bool, run: Run) -> None:
     from rhodolite.demo.world import datasets
     from rhodolite.errors import OutputError
     from rhodolite.formats.atomic import complete_or_nothing
+    from rhodolite.formats.chunking import Compression, Layout
     from rhodolite.formats.registry import format_for
 
     folder = Path(options.folder[0])
@@ -48,7 +49,7 @@ def run_demo(words: list[str], quiet: bool, run: Run) -> None:
     for name, dataset in datasets():
         path = folder / name
         with complete_or_nothing(path, options.overwrite, ()) as temporary:
-            format_for(path).write(dataset, temporary, engine)
+            format_for(path).write(dataset, temporary, engine, Layout(compression=Compression.SMALL))
         total += path.stat().st_size
     if not quiet:
         say(f"wrote the demo data to {folder} ({file_size(total)})")

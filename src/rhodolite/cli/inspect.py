@@ -91,10 +91,11 @@ def _files_line(files: list[dict[str, Any]]) -> str:
         return "a dataset in memory"
     names = [file["name"] for file in files]
     formats = ", ".join(dict.fromkeys(file["format"] for file in files))
-    size = file_size(sum(file["bytes"] for file in files))
+    known = [file["bytes"] for file in files if file["bytes"] is not None]
+    size = f", {file_size(sum(known))}" if known else ""
     if len(names) == 1:
-        return f"{names[0]}  ({formats}, {size})"
-    return f"{names[0]} ... {names[-1].rsplit('/', 1)[-1]}  ({len(names)} files, {formats}, {size})"
+        return f"{names[0]}  ({formats}{size})"
+    return f"{names[0]} ... {names[-1].rsplit('/', 1)[-1]}  ({len(names)} files, {formats}{size})"
 
 
 def _where(where: dict[str, Any] | None) -> list[str]:
@@ -103,7 +104,7 @@ def _where(where: dict[str, Any] | None) -> list[str]:
     if where is None:
         return ["no latitude and longitude were found"]
     if where["grid"] == "curvilinear":
-        return [f"curvilinear grid; positions are in {where['latitude']} and {where['longitude']}"]
+        return _curvilinear(where)
     rows, columns = where["latitude"], where["longitude"]
     if rows["count"] == columns["count"] == 1:
         return [f"one cell, {format_latitude(where['south'])}, {format_longitude(where['west'])}"]
@@ -119,6 +120,21 @@ def _where(where: dict[str, Any] | None) -> list[str]:
     direction = "south to north" if rows["direction"] == "increasing" else "north to south"
     convention = "" if where["convention"] == "either" else f"; longitudes are counted {where['convention']}"
     return [extent, f"{spacing}, {count}", f"rows run {direction}{convention}"]
+
+
+def _curvilinear(where: dict[str, Any]) -> list[str]:
+    from rhodolite.model.ranges import format_latitude, format_longitude
+
+    lines = []
+    if "south" in where:
+        south, north = (format_latitude(where[end]) for end in ("south", "north"))
+        lines.append(f"{south}..{north}, {format_longitude(where['west'])}..{format_longitude(where['east'])}")
+    cells = " x ".join(f"{count} {name}" for name, count in where["cells"].items())
+    steps = [f"{step:.3g}" for step in where.get("spacing", []) if step is not None]
+    spacing = f" about {' x '.join(dict.fromkeys(steps))} degrees apart" if steps else ""
+    lines.append(f"curvilinear grid, {cells}{spacing}")
+    mapping = f"; the projection is {where['mapping'].replace('_', ' ')}" if where["mapping"] else ""
+    return [*lines, f"positions are in {where['latitude']} and {where['longitude']}{mapping}"]
 
 
 def _counted(count: int, what: str) -> str:

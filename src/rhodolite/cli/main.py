@@ -59,7 +59,7 @@ def main(words: list[str]) -> int:
 
 def _guarded(words: list[str], debug: bool, quiet: bool) -> int:
     try:
-        dispatch(words, quiet)
+        code = dispatch(words, quiet)
         sys.stdout.flush()
     except RhodoliteError as error:
         if debug:
@@ -81,32 +81,34 @@ def _guarded(words: list[str], debug: bool, quiet: bool) -> int:
             traceback.print_exc()
         say(f"rhodolite: this should not have happened: {type(error).__name__}: {error}. --debug shows where.")
         return _UNEXPECTED
-    return 0
+    return code
 
 
-def dispatch(words: list[str], quiet: bool) -> None:
-    """Run one command line without catching what goes wrong."""
+def dispatch(words: list[str], quiet: bool) -> int:
+    """Run one command line without catching what goes wrong, and return its exit code."""
     if not words or words[0] in ("-h", "--help", "help"):
         print(_INTRODUCTION + _verb_list() + _EXAMPLES, end="")
-        return
-    if words[0] in ("--version", "-V"):
+    elif words[0] in ("--version", "-V"):
         print(f"rhodolite {__version__}")
-        return
-    verb = words[0]
-    if verb == "inspect":
+    elif words[0] == "inspect":
         from rhodolite.cli.inspect import run_inspect
 
         run_inspect(words[1:])
-    elif verb == "join":
+    elif words[0] == "check":
+        from rhodolite.cli.check import run_check
+
+        return run_check(words[1:])
+    elif words[0] == "join":
         from rhodolite.cli.join import run_join
 
         run_join(words[1:], quiet)
-    elif verb == "demo":
+    elif words[0] == "demo":
         from rhodolite.cli.demo import run_demo
 
         run_demo(words[1:], quiet, dispatch)
     else:
         run_chain(words, quiet)
+    return 0
 
 
 def run_chain(words: list[str], quiet: bool) -> None:
@@ -132,7 +134,7 @@ def run_chain(words: list[str], quiet: bool) -> None:
         suffix = ".png" if _is_drawing(steps[-1]) else ".nc"
         raise UsageError(f"{words[0]}: no output; add -o FILE, such as -o result{suffix}")
     engine = make_engine(quiet, run.get("memory"), run.get("workers"))
-    layout = make_layout(run.get("format"), run.get("chunks"))
+    layout = make_layout(run.get("format"), run.get("chunks"), run.get("compression"))
     output = Path(run["output"])
     chain = Chain(tuple(inputs), tuple(steps), output, bool(run.get("overwrite")), layout, run.get("group"))
     written = chain.run(engine)
@@ -205,6 +207,7 @@ def _summaries() -> dict[str, str]:
 
     return {
         "inspect": "What a dataset holds, in people's terms.",
+        "check": "Whether a dataset follows the CF conventions, and what keeps others from using it.",
         "join": "Many files as one dataset: a collection that names them, or one written file.",
         **summaries(),
         "draw": "A picture: draw map, draw series.",

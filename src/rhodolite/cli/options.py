@@ -7,7 +7,7 @@ import re
 from typing import Any, NoReturn
 
 from rhodolite.errors import UsageError, nearest_names
-from rhodolite.formats.chunking import ChunkUse
+from rhodolite.formats.chunking import ChunkUse, Compression
 from rhodolite.formats.registry import FORMATS
 from rhodolite.operations.declaration import Parameter, description, parameters
 
@@ -79,6 +79,8 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> 
         group.add_argument("--format", metavar="NAME", help="a variant of what the suffix names: " + _variants())
         group.add_argument("--chunks", metavar="|".join(ChunkUse), help="what pieces on disk are to be good for "
                            "(default: those of the input)")  # fmt: skip
+        group.add_argument("--compression", metavar="|".join(Compression),
+                           help="how much work goes into a small output (default: fast)")  # fmt: skip
     group.add_argument("--group", metavar="NAME", help="the group to read of files that have groups")
     group.add_argument("--memory", metavar="SIZE", help="memory for data in flight, such as 512MiB (default: 1GiB)")
     group.add_argument("--workers", metavar="N", help="blocks to work on at once (default: the number of cores)")

@@ -7,6 +7,7 @@ held against what was put in.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -18,6 +19,7 @@ from rhodolite.demo.parts import ABOUT, PRECIPITATION, TEMPERATURE, daily_time, 
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Packing, Storage, Variable
 from rhodolite.regions.outlines import land_at
+from rhodolite.study.discovery import discovery_attributes
 
 Array = NDArray[Any]
 
@@ -164,4 +166,5 @@ def _packed(scale: float, offset: float) -> Storage:
 
 def _dataset(title: str, name: str, variables: list[Variable], *unlimited: str) -> Dataset:
     attributes = {"title": title, **ABOUT, "signals": SIGNALS[name]}
-    return Dataset({v.name: v for v in variables}, attributes, frozenset(unlimited))
+    made = Dataset({v.name: v for v in variables}, attributes, frozenset(unlimited))
+    return replace(made, attributes={**attributes, **discovery_attributes(made)})

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import TypeVar
 
 from rhodolite.arrays import LazyArray
 from rhodolite.errors import UsageError, nearest_names
@@ -13,6 +14,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
 _CHUNK_BYTES = 1 << 20
+T = TypeVar("T", bound=StrEnum)
 
 
 class ChunkUse(StrEnum):
@@ -21,6 +23,14 @@ class ChunkUse(StrEnum):
     MAP = "map"
     SERIES = "series"
     BALANCED = "balanced"
+
+
+class Compression(StrEnum):
+    """How much work goes into making chunks small."""
+
+    NONE = "none"
+    FAST = "fast"
+    SMALL = "small"
 
 
 @dataclass(frozen=True)
@@ -33,26 +43,33 @@ class Layout:
         Which of a format's variants, such as ``netcdf3-classic``.
     chunks : ChunkUse, optional
         What the chunks are to be good for; by default those of the source stay.
+    compression : Compression
     """
 
     variant: str | None = None
     chunks: ChunkUse | None = None
+    compression: Compression = Compression.FAST
 
 
 USUAL_LAYOUT = Layout()
 
 
-def make_layout(variant: str | None, chunks: str | None) -> Layout:
+def make_layout(variant: str | None, chunks: str | None, compression: str | None) -> Layout:
     """Return the layout that was asked for in words.
 
     Raises
     ------
     UsageError
-        If there is no such use of chunks.
+        If there is no such use of chunks or compression.
     """
-    if chunks is not None and chunks not in list(ChunkUse):
-        raise UsageError(f"--chunks: '{chunks}' is not offered. {nearest_names(chunks, ChunkUse)}")
-    return Layout(variant, None if chunks is None else ChunkUse(chunks))
+    use = None if chunks is None else _word("--chunks", chunks, ChunkUse)
+    return Layout(variant, use, _word("--compression", compression or Compression.FAST, Compression))
+
+
+def _word(option: str, text: str, offered: type[T]) -> T:
+    if text not in list(offered):
+        raise UsageError(f"{option}: '{text}' is not offered. {nearest_names(text, offered)}")
+    return offered(text)
 
 
 def chunk_shape(variable: Variable, itemsize: int, dataset: Dataset, use: ChunkUse | None) -> tuple[int, ...]:

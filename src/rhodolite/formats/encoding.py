@@ -85,7 +85,7 @@ def _attributes(storage: Storage, dtype: np.dtype[Any], fill: Any, packing: Pack
     found: dict[str, Any] = {}
     if packing is not None:
         found = {"scale_factor": packing.scale, "add_offset": packing.offset}
-    if packing == storage.packing:
+    if packing == storage.packing and not storage.allows(storage.fill_value):
         found |= storage.limits
         if fill is not None and "missing_value" in found:
             found["missing_value"] = dtype.type(fill)

@@ -17,7 +17,11 @@ _ADDRESS = re.compile(r"https?://")
 
 
 def open_dataset(
-    inputs: str | Path | Sequence[str | Path], overlap: Overlap | None = None, group: str | None = None
+    inputs: str | Path | Sequence[str | Path],
+    overlap: Overlap | None = None,
+    group: str | None = None,
+    *,
+    generous: bool = True,
 ) -> Dataset:
     """Open files as the one dataset that they form.
 
@@ -30,6 +34,8 @@ def open_dataset(
         Which file counts where two hold the same stretch of time; by default such are refused.
     group : str, optional
         The group to read of every file that names none itself.
+    generous : bool
+        Whether what files say only halfway is understood, with a warning.
 
     Raises
     ------
@@ -40,7 +46,8 @@ def open_dataset(
     if not given:
         raise UsageError("no input; name the files to read")
     places = [place for one in given for place in _places(str(one), group)]
-    return mended(join([_read(*place) for place in dict.fromkeys(places)], overlap))
+    joined = join([_read(*place) for place in dict.fromkeys(places)], overlap)
+    return mended(joined) if generous else joined
 
 
 def _read(place: Path | str, group: str | None) -> Dataset:

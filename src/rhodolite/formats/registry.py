@@ -9,7 +9,7 @@ from pathlib import Path
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.atomic import OutputKind, is_store
-from rhodolite.formats.chunking import USUAL_LAYOUT, Layout
+from rhodolite.formats.chunking import USUAL_LAYOUT, Compression, Layout
 from rhodolite.model.dataset import Dataset
 
 
@@ -128,10 +128,11 @@ def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
             raise UsageError(f"{path}: --format {layout.variant} is for files that end in {' '.join(owner.suffixes)}")
         known = [name for found in FORMATS for name in found.variants]
         raise UsageError(f"--format: there is no '{layout.variant}'. {nearest_names(layout.variant, known)}")
-    if layout.chunks is not None:
-        variant = layout.variant or ""
-        if not chosen.chunked or variant.startswith("netcdf3"):
-            raise UsageError(f"{path}: --chunks is for NetCDF-4 and Zarr; {variant or chosen.name} has no chunks")
+    variant = layout.variant or ""
+    if not chosen.chunked or variant.startswith("netcdf3"):
+        for option, asked in (("chunks", layout.chunks), ("compression", layout.compression is not Compression.FAST)):
+            if asked:
+                raise UsageError(f"{path}: --{option} is for NetCDF-4 and Zarr, and not for {variant or chosen.name}")
 
 
 __all__ = ["COLLECTION", "FORMATS", "Format", "format_for", "format_of", "is_store"]

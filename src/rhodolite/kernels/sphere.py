@@ -60,3 +60,28 @@ def cell_with(edges: Array, value: float) -> int | None:
         return None
     at = min(int(np.searchsorted(ascending, value, side="right")) - 1, edges.size - 2)
     return at if edges[-1] >= edges[0] else edges.size - 2 - at
+
+
+def great_circle(latitudes: Array, longitudes: Array, latitude: Array | float, longitude: Array | float) -> Array:
+    """Return the distance of places from one place along great circles.
+
+    Parameters
+    ----------
+    latitudes, longitudes : ndarray
+        In degrees, of the same shape.
+    latitude, longitude : float or ndarray
+        In degrees; one place, or one for each of the others.
+
+    Returns
+    -------
+    ndarray of float64
+        Degrees of arc, of that shape.
+
+    Notes
+    -----
+    The haversine formula, which keeps its figures for small distances (Sinnott, Sky and Telescope 68, 1984).
+    """
+    phi, phi0 = np.radians(latitudes), np.radians(latitude)
+    half = np.sin((phi - phi0) / 2) ** 2
+    half = half + np.cos(phi) * np.cos(phi0) * np.sin(np.radians(longitudes - longitude) / 2) ** 2
+    return np.asarray(np.degrees(2 * np.arcsin(np.sqrt(np.clip(half, 0.0, 1.0)))))

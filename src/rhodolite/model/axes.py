@@ -90,11 +90,14 @@ class Axes:
         Names of two-dimensional latitude and longitude.
     auxiliary : frozenset of str
         Variables that describe others: coordinates, bounds, labels, grid mappings.
+    doubts : tuple of str
+        What was assumed where the metadata leave a choice, in words.
     """
 
     by_role: Mapping[Role, Coordinate]
     curvilinear: tuple[str, str] | None
     auxiliary: frozenset[str]
+    doubts: tuple[str, ...] = ()
 
 
 def find_role(variable: Variable) -> Role | None:
@@ -104,17 +107,17 @@ def find_role(variable: Variable) -> Role | None:
     units = str(attributes.get("units", "")).strip()
     if standard_name in (Role.LATITUDE, Role.LONGITUDE, Role.TIME):
         return Role(standard_name)
-    if units.lower() in _LATITUDE_UNITS:
+    if is_latitude_unit(units):
         return Role.LATITUDE
-    if units.lower() in _LONGITUDE_UNITS:
+    if is_longitude_unit(units):
         return Role.LONGITUDE
     if " since " in units:
         return Role.TIME
     if standard_name in _LEVEL_STANDARD_NAMES or "positive" in attributes:
         return Role.LEVEL
     letter = str(attributes.get("axis", "")).strip().upper()
-    # X and Y also mark the axes of projected grids, which are not longitude and latitude.
-    if letter in _AXIS_LETTERS and (letter in "TZ" or not standard_name.startswith("projection_")):
+    # X and Y also mark the axes of projected and rotated grids, which are not longitude and latitude.
+    if letter in _AXIS_LETTERS and (letter in "TZ" or not standard_name.startswith(("projection_", "grid_"))):
         return None if letter in "XY" and units in ("m", "km", "1") else _AXIS_LETTERS[letter]
     if variable.data.dtype.kind in "fiu" and units not in ("", "1", "degrees", "degree") and is_pressure(units):
         return Role.LEVEL
@@ -149,17 +152,41 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
         elif role in (Role.LATITUDE, Role.LONGITUDE) and name not in _bounds_names(variables):
             grids.setdefault(role, name)
             auxiliary.add(name)
+    if len(grids) == 2:  # then what only its name or letter makes a latitude is an axis of the rotated grid
+        for role in grids:
+            candidates[role] = [v for v in candidates[role] if _is_certain(v)]
     usage = [v.dimensions for n, v in variables.items() if n not in auxiliary]
-    by_role = {}
+    by_role, doubts = {}, []
     for role, found in candidates.items():
         if found:
             # Where several could serve, the one that most data run along does.
-            best = max(found, key=lambda v: sum(v.name in dims for dims in usage))
+            used = {v.name: sum(v.name in dims for dims in usage) for v in found}
+            best = max(found, key=lambda v, used=used: (used[v.name], v.data.ndim))  # type: ignore[misc]
+            rivals = [name for name in used if name != best.name and variables[name].data.ndim]
+            if rivals and best.data.ndim:
+                doubts.append(f"{', '.join([best.name, *rivals])} could each be the {role}; {best.name} is taken")
             bounds = str(best.attributes.get("bounds") or best.attributes.get("climatology") or "")
             by_role[role] = Coordinate(role, best, variables.get(bounds))
     both = len(grids) == 2 and not {Role.LATITUDE, Role.LONGITUDE} & set(by_role)
     curvilinear = (grids[Role.LATITUDE], grids[Role.LONGITUDE]) if both else None
-    return Axes(by_role, curvilinear, frozenset(auxiliary))
+    return Axes(by_role, curvilinear, frozenset(auxiliary), tuple(doubts))
+
+
+def is_latitude_unit(units: str | None) -> bool:
+    """Return whether units are those by which CF 4.1 tells a latitude."""
+    return (units or "").strip().lower() in _LATITUDE_UNITS
+
+
+def is_longitude_unit(units: str | None) -> bool:
+    """Return whether units are those by which CF 4.2 tells a longitude."""
+    return (units or "").strip().lower() in _LONGITUDE_UNITS
+
+
+def _is_certain(variable: Variable) -> bool:
+    """Return whether standard name or units, and not only its name, make a variable a latitude or longitude."""
+    standard_name = str(variable.attributes.get("standard_name", "")).strip().lower()
+    told = is_latitude_unit(variable.units) or is_longitude_unit(variable.units)
+    return told or standard_name in (Role.LATITUDE, Role.LONGITUDE)
 
 
 def _describes_plain_dimension(variable: Variable, variables: Mapping[str, Variable]) -> bool:

@@ -49,6 +49,21 @@ class Storage:
     packing: Packing | None = None
     limits: Mapping[str, Any] = field(default_factory=dict)
 
+    @property
+    def valid_range(self) -> tuple[Any, Any]:
+        """Least and greatest stored number that is no missing value; None where there is no limit."""
+        if np.size(self.limits.get("valid_range", ())) == 2:
+            low, high = self.limits["valid_range"]
+            return low, high
+        return self.limits.get("valid_min"), self.limits.get("valid_max")
+
+    def allows(self, mark: Any) -> bool:
+        """Return whether a number that stands for missing values lies within limits that are given."""
+        low, high = self.valid_range
+        if mark is None or (low is None and high is None):
+            return False
+        return bool((low is None or np.all(mark >= low)) and (high is None or np.all(mark <= high)))
+
 
 @dataclass(frozen=True, eq=False)
 class Variable:

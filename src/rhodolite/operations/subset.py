@@ -11,6 +11,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Months, Period, Season, Years
 from rhodolite.model.ranges import Every, LatitudeRange, Levels, LongitudeRange, Position
+from rhodolite.operations import curvilinear
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.selecting import (
     latitude_indices,
@@ -33,8 +34,10 @@ class Subset:
     Keeps every cell whose centre lies in the closed ranges given. Longitudes are compared modulo
     360 and run eastward, so 170E..160W crosses the dateline and comes out in one piece, counted
     from the west end as typed. A single latitude or longitude takes the row or column of cells
-    it lies in. With a season, years are those the season ends in: DJF of 2014 begins in
-    December 2013. Values are those of the input; nothing is averaged.
+    it lies in. Where latitude and longitude have two dimensions, the smallest block that holds the
+    cells is kept, and its cells outside the ranges become missing. With a season, years are those
+    the season ends in: DJF of 2014 begins in December 2013. Values are those of the input; nothing
+    is averaged.
 
     Examples
     --------
@@ -79,6 +82,11 @@ class Subset:
         return self._thinned(dataset)
 
     def _in_space(self, dataset: Dataset) -> Dataset:
+        if dataset.axes.curvilinear is not None:
+            if self.at is not None:
+                return curvilinear.at(dataset, self.at)
+            chosen = self.lat is not None or self.lon is not None
+            return curvilinear.within(dataset, self.lat, self.lon) if chosen else dataset
         if self.at is not None:
             row, column = position_indices(dataset, self.at)
             names = [str(dataset.need(role).dimension) for role in (Role.LATITUDE, Role.LONGITUDE)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import itertools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,9 +15,11 @@ from rhodolite.drawing.parameters import Other
 from rhodolite.errors import OutputError, UsageError
 from rhodolite.formats.atomic import OutputKind, check_output, complete_or_nothing, size_on_disk
 from rhodolite.formats.chunking import USUAL_LAYOUT, Layout
+from rhodolite.formats.mending import mended
 from rhodolite.formats.opening import open_dataset
 from rhodolite.formats.registry import Format, format_for
 from rhodolite.model.dataset import Dataset
+from rhodolite.operations.annotate import Annotate
 from rhodolite.operations.declaration import parameters
 from rhodolite.study.provenance import with_provenance
 
@@ -71,10 +74,15 @@ class Chain:
         elif self.layout != USUAL_LAYOUT:
             raise UsageError(f"{self.output}: --format and --chunks are for data, and this is a figure")
         check_output(self.output, self.overwrite, (), kind)
-        dataset = open_dataset(self.inputs, group=self.group)
+        dataset = open_dataset(self.inputs, group=self.group, generous=False)
         read = [file.path for file in dataset.files]
         operations = self.steps[:-1] if self.drawing is not None else self.steps
-        for step in operations:
+        # What is named right to begin with need not be guessed, nor can what has been mended be named any more.
+        naming = list(itertools.takewhile(lambda step: isinstance(step, Annotate), operations))
+        for step in naming:
+            dataset = step(dataset)
+        dataset = mended(dataset)
+        for step in operations[len(naming) :]:
             dataset = step(dataset)
         if self.drawing is None:
             return write(

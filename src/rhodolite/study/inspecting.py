@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Engine
+from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import AxisShape, covers_globe
@@ -66,11 +67,7 @@ def describe_variable(dataset: Dataset, name: str, engine: Engine, *, statistics
 def _where(dataset: Dataset) -> Plain | None:
     latitude, longitude = dataset.coordinate(Role.LATITUDE), dataset.coordinate(Role.LONGITUDE)
     if dataset.axes.curvilinear:
-        return {
-            "grid": "curvilinear",
-            "latitude": dataset.axes.curvilinear[0],
-            "longitude": dataset.axes.curvilinear[1],
-        }
+        return _curvilinear(dataset, *dataset.axes.curvilinear)
     if latitude is None or longitude is None:
         return None
     rows, columns = AxisShape.of(latitude.values), AxisShape.of(longitude.values)
@@ -87,6 +84,21 @@ def _where(dataset: Dataset) -> Plain | None:
         "global_round": covers_globe(longitude.values),
         "convention": _convention(longitude.values),
     }
+
+
+def _curvilinear(dataset: Dataset, latitude: str, longitude: str) -> Plain:
+    """Describe a grid whose latitude and longitude have two dimensions."""
+    rows, columns = (np.asarray(dataset[name].values(), dtype=np.float64) for name in (latitude, longitude))
+    mapping = next((str(m) for v in dataset.variables.values() if (m := v.attributes.get("grid_mapping_name"))), None)
+    described: Plain = {"grid": "curvilinear", "latitude": latitude, "longitude": longitude, "mapping": mapping,
+                        "cells": dict(zip(dataset[latitude].dimensions, rows.shape, strict=True))}  # fmt: skip
+    if np.isfinite(rows).any() and np.isfinite(columns).any():
+        described |= {"south": float(np.nanmin(rows)), "north": float(np.nanmax(rows)),
+                      "west": float(np.nanmin(columns)), "east": float(np.nanmax(columns))}  # fmt: skip
+        steps = [great_circle(rows[1:, :], columns[1:, :], rows[:-1, :], columns[:-1, :]),
+                 great_circle(rows[:, 1:], columns[:, 1:], rows[:, :-1], columns[:, :-1])]  # fmt: skip
+        described["spacing"] = [_finite(float(np.nanmedian(step))) if step.size else None for step in steps]
+    return described
 
 
 def _axis(coordinate: Coordinate, shape: AxisShape) -> Plain:

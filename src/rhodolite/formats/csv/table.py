@@ -70,7 +70,7 @@ class Table:
             raise DataError(
                 f"{self.path}, line {self.first_line + at}: '{text.iloc[at]}' in column '{name}' is no number"
             )
-        return values.to_numpy(dtype=np.float64)
+        return np.asarray(values, dtype=np.float64)
 
     def is_numeric(self, name: str) -> bool:
         """Return whether a column holds numbers and empty cells only."""

@@ -17,6 +17,7 @@ from isal import isal_zlib
 from rhodolite.arrays import Array
 
 _SHUFFLE, _DEFLATE = 2, 1  # registered HDF5 filter numbers
+_THOROUGH = 6
 
 
 class CorruptChunk(Exception):
@@ -37,12 +38,16 @@ class ChunkCodec:
         Whether the bytes of the numbers are sorted by significance before deflating.
     compressed : bool
         Whether chunks are deflated.
+    thorough : bool
+        Whether to take the time for smaller chunks, which are also the same bytes every time; the
+        quick encoder now and then sets a bit differently that means nothing.
     """
 
     dtype: np.dtype[Any]
     shape: tuple[int, ...]
     shuffle: bool
     compressed: bool
+    thorough: bool = False
 
     @property
     def nbytes(self) -> int:
@@ -72,7 +77,9 @@ class ChunkCodec:
         """Return the bytes of a chunk, as an ordinary zlib stream if compressed."""
         plain = np.ascontiguousarray(values, dtype=self.dtype)
         data = shuffled(plain) if self.shuffle else plain
-        return isal_zlib.compress(data, 1) if self.compressed else data.tobytes()
+        if not self.compressed:
+            return data.tobytes()
+        return bytes(deflate.zlib_compress(data, _THOROUGH)) if self.thorough else isal_zlib.compress(data, 1)
 
 
 def supported(filters: list[tuple[int, int, tuple[int, ...], bytes]]) -> tuple[bool, bool] | None:

@@ -17,7 +17,7 @@ import netCDF4
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Region
-from rhodolite.formats.chunking import Layout, block_unit, chunk_shape
+from rhodolite.formats.chunking import Compression, Layout, block_unit, chunk_shape
 from rhodolite.formats.encoding import Encoding, encoding_for
 from rhodolite.formats.netcdf.codec import ChunkCodec
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK
@@ -71,10 +71,14 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     check_sizes(dataset, [plan.encoding for plan in plans], variant)
     try:
         with LIBRARY_LOCK:
-            _lay_out(dataset, plans, path, variant)
+            _lay_out(dataset, plans, path, layout)
         for plan in plans:
-            if plan.values is None:
-                (_stream if plan.chunks is not None else _stream_plain)(path, plan, engine)
+            if plan.values is not None:
+                continue
+            if plan.chunks is None:
+                _stream_plain(path, plan, engine)
+            else:
+                _stream(path, plan, engine, layout.compression)
     except RuntimeError as error:  # what the libraries raise for a full disk, among others
         raise OSError(str(error)) from error
 
@@ -91,18 +95,19 @@ def _plan(variable: Variable, dataset: Dataset, engine: Engine, variant: str, la
     return _Plan(variable, encoding, chunks, values)
 
 
-def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path, variant: str) -> None:
+def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path, layout: Layout) -> None:
     """Write all but the values of variables that are streamed."""
+    variant = layout.variant or "netcdf4"
     growing = unlimited_in(dataset, variant)
     with netCDF4.Dataset(path, "w", format=LIBRARY_NAMES[variant]) as file:
         file.setncatts(fitted_attributes(dataset.attributes, variant))
         for name, size in dataset.sizes.items():
             file.createDimension(name, None if name in growing else size)
         for plan in plans:
-            _lay_out_variable(file, plan, variant)
+            _lay_out_variable(file, plan, variant, layout.compression is not Compression.NONE)
 
 
-def _lay_out_variable(file: Any, plan: _Plan, variant: str) -> None:
+def _lay_out_variable(file: Any, plan: _Plan, variant: str, compressed: bool) -> None:
     encoding, values = plan.encoding, plan.values
     dimensions = plan.variable.dimensions
     kind: Any = encoding.dtype.str[1:]
@@ -118,9 +123,9 @@ def _lay_out_variable(file: Any, plan: _Plan, variant: str) -> None:
         dimensions,
         fill_value=encoding.fill,
         chunksizes=plan.chunks,
-        compression="zlib" if plan.chunks else None,
+        compression="zlib" if plan.chunks and compressed else None,
         complevel=4,
-        shuffle=plan.chunks is not None,
+        shuffle=plan.chunks is not None and compressed,
     )
     stored.set_auto_maskandscale(False)
     stored.setncatts(fitted_attributes({**plan.variable.attributes, **encoding.attributes}, variant))
@@ -150,7 +155,7 @@ def _encoded_block(data: LazyArray, encoding: Encoding, region: Region) -> Array
     return encoding.encode(data.read(region))
 
 
-def _stream(path: Path, plan: _Plan, engine: Engine) -> None:
+def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -> None:
     """Encode a variable's chunks in the engine's tasks and put them in the file in order."""
     variable, chunks = plan.variable, plan.chunks
     assert chunks is not None
@@ -161,7 +166,8 @@ def _stream(path: Path, plan: _Plan, engine: Engine) -> None:
             stored = file[variable.name]
             if stored.shape != variable.shape:
                 stored.resize(variable.shape)
-            codec = ChunkCodec(stored.dtype, chunks, shuffle=True, compressed=True)
+            compressed, thorough = compression is not Compression.NONE, compression is Compression.SMALL
+            codec = ChunkCodec(stored.dtype, chunks, compressed, compressed, thorough)
         task = functools.partial(_encoded_chunks, variable.data, plan.encoding, codec)
         _, total, regions = engine.blocks(variable.data, block_unit(variable.data, chunks))
         for _, pieces in engine.stream(task, regions, f"writing {variable.name}", total):

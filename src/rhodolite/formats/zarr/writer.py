@@ -8,11 +8,13 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+import numcodecs
 import numpy as np
 import zarr
+from zarr.codecs import ZstdCodec
 
 from rhodolite.arrays import Engine, LazyArray, Region
-from rhodolite.formats.chunking import Layout, block_unit, chunk_shape
+from rhodolite.formats.chunking import Compression, Layout, block_unit, chunk_shape
 from rhodolite.formats.encoding import Encoding, encoding_for
 from rhodolite.formats.zarr.names import DIMENSIONS_ATTRIBUTE
 from rhodolite.model.dataset import Dataset
@@ -55,6 +57,7 @@ def _write_variable(
         "dtype": str if text else encoding.dtype.newbyteorder("="),
         "fill_value": "" if text else encoding.dtype.type(0 if encoding.fill is None else encoding.fill),
         "attributes": _plain(attributes),
+        "compressors": _compressors(layout.compression, version),
     }
     if version == 3:
         settings["dimension_names"] = variable.dimensions
@@ -70,6 +73,13 @@ def _write_variable(
         _, total, regions = engine.blocks(variable.data, block_unit(variable.data, stored.chunks))
         for _ in engine.stream(task, regions, f"writing {variable.name}", total):
             pass
+
+
+def _compressors(compression: Compression, version: int) -> Any:
+    if compression is Compression.NONE:
+        return None
+    level = 3 if compression is Compression.FAST else 12
+    return numcodecs.Zstd(level=level) if version == 2 else ZstdCodec(level=level)
 
 
 def _put(stored: Any, data: LazyArray, encoding: Encoding, region: Region) -> None:

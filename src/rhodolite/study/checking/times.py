@@ -1,0 +1,85 @@
+"""Time: units, calendars and steps."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.months import counts_months
+from rhodolite.study.checking.findings import Finding, advice, error, warning
+
+_CALENDARS = (
+    "standard",
+    "gregorian",
+    "proleptic_gregorian",
+    "julian",
+    "noleap",
+    "365_day",
+    "all_leap",
+    "366_day",
+    "360_day",
+    "utc",
+    "tai",
+    "none",
+)
+
+
+def readable(dataset: Dataset) -> Iterator[Finding]:
+    """Times can be turned into dates (CF 4.4)."""
+    coordinate = dataset.coordinate(Role.TIME)
+    if coordinate is None:
+        return
+    name, units = coordinate.name, coordinate.variable.units or ""
+    calendar = coordinate.variable.attributes.get("calendar")
+    if " since " not in units:
+        yield error(
+            name,
+            f"the units '{units}' do not say from when time is counted",
+            "CF 4.4",
+            advice=f"--set '{name}:units=days since 1990-01-01', with the date that holds",
+        )
+        return
+    if calendar is not None and str(calendar).lower() not in _CALENDARS:
+        yield error(
+            name,
+            f"there is no calendar '{calendar}'",
+            "CF 4.4.1",
+            advice=f"it can be {', '.join(_CALENDARS[:-1])}: --set {name}:calendar=...",
+        )
+        return
+    try:
+        _ = dataset.time
+    except DataError as problem:
+        yield error(name, str(problem), "CF 4.4", advice=f"--set '{name}:units=days since 1990-01-01'")
+        return
+    if calendar is None:
+        yield advice(
+            name, "names no calendar, so the standard one is taken", "CF 4.4.1", ("--set", f"{name}:calendar=standard")
+        )
+    if counts_months(units) and str(calendar) != "360_day":
+        yield warning(
+            name,
+            f"counts {units.split()[0]}, which most programs take for twelfths of 365.2425 days",
+            "CF 4.4",
+            advice="count days instead",
+        )
+
+
+def gaps(dataset: Dataset) -> Iterator[Finding]:
+    """Steps follow each other without a gap."""
+    try:
+        axis = dataset.time
+    except DataError:
+        return
+    if axis is not None and len(axis) > 2 and axis.step.missing:
+        yield advice(
+            axis.name,
+            f"{axis.step.missing} steps are left out ({axis.step}, {len(axis)} there)",
+            "completeness",
+            advice="inspect names the gaps; sums and means over them are incomplete",
+        )
+
+
+CHECKS = (readable, gaps)
