@@ -53,6 +53,7 @@ def test_history_grows_by_a_line_a_step(demo, tmp_path):
     run_command("subset", tmp_path / "a.nc", "--level", "850hPa", "-o", tmp_path / "b.nc", **fixed)
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
         assert file.history.splitlines() == [
+            "made by rhodolite demo",
             "1970-01-01T00:00:00Z rhodolite 0.1.0: subset pressure_monthly.nc --variable ta",
             "1970-01-01T00:00:00Z rhodolite 0.1.0: subset a.nc --level 850hPa",
         ]

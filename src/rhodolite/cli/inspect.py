@@ -103,8 +103,8 @@ def _where(where: dict[str, Any] | None) -> list[str]:
 
     if where is None:
         return ["no latitude and longitude were found"]
-    if where["grid"] == "curvilinear":
-        return _curvilinear(where)
+    if where["grid"] in ("curvilinear", "sites"):
+        return [*_extent(where), *(_curvilinear(where) if where["grid"] == "curvilinear" else [_sites(where)])]
     rows, columns = where["latitude"], where["longitude"]
     if rows["count"] == columns["count"] == 1:
         return [f"one cell, {format_latitude(where['south'])}, {format_longitude(where['west'])}"]
@@ -122,19 +122,26 @@ def _where(where: dict[str, Any] | None) -> list[str]:
     return [extent, f"{spacing}, {count}", f"rows run {direction}{convention}"]
 
 
-def _curvilinear(where: dict[str, Any]) -> list[str]:
+def _extent(where: dict[str, Any]) -> list[str]:
     from rhodolite.model.ranges import format_latitude, format_longitude
 
-    lines = []
-    if "south" in where:
-        south, north = (format_latitude(where[end]) for end in ("south", "north"))
-        lines.append(f"{south}..{north}, {format_longitude(where['west'])}..{format_longitude(where['east'])}")
+    if "south" not in where:
+        return []
+    south, north = (format_latitude(where[end]) for end in ("south", "north"))
+    return [f"{south}..{north}, {format_longitude(where['west'])}..{format_longitude(where['east'])}"]
+
+
+def _sites(where: dict[str, Any]) -> str:
+    return f"{_counted(where['count'], 'site')}; positions are in {where['latitude']} and {where['longitude']}"
+
+
+def _curvilinear(where: dict[str, Any]) -> list[str]:
     cells = " x ".join(f"{count} {name}" for name, count in where["cells"].items())
     steps = [f"{step:.3g}" for step in where.get("spacing", []) if step is not None]
-    spacing = f" about {' x '.join(dict.fromkeys(steps))} degrees apart" if steps else ""
-    lines.append(f"curvilinear grid, {cells}{spacing}")
+    spacing = f", about {' x '.join(dict.fromkeys(steps))} degrees apart" if steps else ""
     mapping = f"; the projection is {where['mapping'].replace('_', ' ')}" if where["mapping"] else ""
-    return [*lines, f"positions are in {where['latitude']} and {where['longitude']}{mapping}"]
+    return [f"curvilinear grid, {cells}{spacing}",
+            f"positions are in {where['latitude']} and {where['longitude']}{mapping}"]  # fmt: skip
 
 
 def _counted(count: int, what: str) -> str:

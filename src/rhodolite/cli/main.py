@@ -102,6 +102,10 @@ def dispatch(words: list[str], quiet: bool) -> int:
         from rhodolite.cli.join import run_join
 
         run_join(words[1:], quiet)
+    elif words[0] == "build":
+        from rhodolite.cli.build import run_build
+
+        run_build(words[1:], quiet)
     elif words[0] == "demo":
         from rhodolite.cli.demo import run_demo
 
@@ -209,6 +213,7 @@ def _summaries() -> dict[str, str]:
         "inspect": "What a dataset holds, in people's terms.",
         "check": "Whether a dataset follows the CF conventions, and what keeps others from using it.",
         "join": "Many files as one dataset: a collection that names them, or one written file.",
+        "build": "A dataset that explains itself, from tables or text grids and a description.",
         **summaries(),
         "draw": "A picture: draw map, draw series.",
         "demo": "Writes made-up example data and runs the full example.",

@@ -64,11 +64,18 @@ def _places(text: str, group: str | None) -> list[tuple[Path | str, str | None]]
         return [(text, group)]
     files, mark, inner = text.rpartition(":/")
     if mark and not Path(text).exists():
-        return [(path, f"/{inner}") for path in _expand(files)]
-    return [(path, group) for path in _expand(text)]
+        return [(path, f"/{inner}") for path in expand(files)]
+    return [(path, group) for path in expand(text)]
 
 
-def _expand(text: str) -> list[Path]:
+def expand(text: str) -> list[Path]:
+    """Return the files that a name or pattern stands for.
+
+    Raises
+    ------
+    DataError
+        If there is none.
+    """
     path = Path(text)
     if path.is_file() or is_store(path):
         return [path]

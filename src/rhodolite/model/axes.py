@@ -88,6 +88,8 @@ class Axes:
         One-dimensional or scalar coordinates.
     curvilinear : tuple of str or None
         Names of two-dimensional latitude and longitude.
+    sites : tuple of str or None
+        Names of latitude and longitude along one and the same dimension, as sites have them.
     auxiliary : frozenset of str
         Variables that describe others: coordinates, bounds, labels, grid mappings.
     doubts : tuple of str
@@ -97,6 +99,7 @@ class Axes:
     by_role: Mapping[Role, Coordinate]
     curvilinear: tuple[str, str] | None
     auxiliary: frozenset[str]
+    sites: tuple[str, str] | None = None
     doubts: tuple[str, ...] = ()
 
 
@@ -169,7 +172,20 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
             by_role[role] = Coordinate(role, best, variables.get(bounds))
     both = len(grids) == 2 and not {Role.LATITUDE, Role.LONGITUDE} & set(by_role)
     curvilinear = (grids[Role.LATITUDE], grids[Role.LONGITUDE]) if both else None
-    return Axes(by_role, curvilinear, frozenset(auxiliary), tuple(doubts))
+    sites = None if {Role.LATITUDE, Role.LONGITUDE} <= by_role.keys() or curvilinear else _sites(variables)
+    return Axes(by_role, curvilinear, frozenset(auxiliary.union(sites or ())), sites, tuple(doubts))
+
+
+def _sites(variables: Mapping[str, Variable]) -> tuple[str, str] | None:
+    """Return the names of latitude and longitude that run along the same dimension."""
+    found: dict[tuple[str, ...], dict[Role, str]] = {}
+    for name, variable in variables.items():
+        if variable.data.ndim == 1 and variable.data.dtype.kind in "fiu":
+            role = find_role(variable)
+            if role in (Role.LATITUDE, Role.LONGITUDE):
+                found.setdefault(variable.dimensions, {})[role] = name
+    both = [pair for pair in found.values() if len(pair) == 2]
+    return (both[0][Role.LATITUDE], both[0][Role.LONGITUDE]) if both else None
 
 
 def is_latitude_unit(units: str | None) -> bool:

@@ -35,6 +35,11 @@ class SourceFile:
     def __str__(self) -> str:
         return self.address or str(self.path)
 
+    @property
+    def name(self) -> str:
+        """The name of the file alone, or the whole address."""
+        return self.address or self.path.name
+
 
 @dataclass(frozen=True, eq=False)
 class Dataset:
@@ -144,7 +149,7 @@ class Dataset:
     @property
     def label(self) -> str:
         """A short name for messages: the file, or the first and last of several."""
-        names = [file.path.name for file in self.files]
+        names = [file.name for file in self.files]
         if not names:
             return "the dataset"
         return names[0] if len(names) == 1 else f"{names[0]} ... {names[-1]} ({len(names)} files)"

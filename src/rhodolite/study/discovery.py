@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from rhodolite.arrays import whole
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time import TimeAxis
@@ -24,6 +25,12 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
             found |= {f"geospatial_{word}_min": low, f"geospatial_{word}_max": high}
             if coordinate.variable.units:
                 found[f"geospatial_{word}_units"] = coordinate.variable.units
+    for name, word in zip(dataset.axes.curvilinear or dataset.axes.sites or (), ("lat", "lon"), strict=False):
+        values = np.asarray(dataset.variables[name].floats().read(whole(dataset.variables[name].shape)))
+        if np.isfinite(values).any():
+            found |= {f"geospatial_{word}_min": float(np.nanmin(values)),
+                      f"geospatial_{word}_max": float(np.nanmax(values))}  # fmt: skip
+            found[f"geospatial_{word}_units"] = dataset.variables[name].units or "degree"
     level = dataset.coordinate(Role.LEVEL)
     if level is not None and "positive" in level.variable.attributes:
         found["geospatial_vertical_positive"] = level.variable.attributes["positive"]

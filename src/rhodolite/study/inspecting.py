@@ -68,6 +68,8 @@ def _where(dataset: Dataset) -> Plain | None:
     latitude, longitude = dataset.coordinate(Role.LATITUDE), dataset.coordinate(Role.LONGITUDE)
     if dataset.axes.curvilinear:
         return _curvilinear(dataset, *dataset.axes.curvilinear)
+    if dataset.axes.sites:
+        return _sites(dataset, *dataset.axes.sites)
     if latitude is None or longitude is None:
         return None
     rows, columns = AxisShape.of(latitude.values), AxisShape.of(longitude.values)
@@ -92,13 +94,25 @@ def _curvilinear(dataset: Dataset, latitude: str, longitude: str) -> Plain:
     mapping = next((str(m) for v in dataset.variables.values() if (m := v.attributes.get("grid_mapping_name"))), None)
     described: Plain = {"grid": "curvilinear", "latitude": latitude, "longitude": longitude, "mapping": mapping,
                         "cells": dict(zip(dataset[latitude].dimensions, rows.shape, strict=True))}  # fmt: skip
-    if np.isfinite(rows).any() and np.isfinite(columns).any():
-        described |= {"south": float(np.nanmin(rows)), "north": float(np.nanmax(rows)),
-                      "west": float(np.nanmin(columns)), "east": float(np.nanmax(columns))}  # fmt: skip
+    if extent := _extent_of(rows, columns):
+        described |= extent
         steps = [great_circle(rows[1:, :], columns[1:, :], rows[:-1, :], columns[:-1, :]),
                  great_circle(rows[:, 1:], columns[:, 1:], rows[:, :-1], columns[:, :-1])]  # fmt: skip
         described["spacing"] = [_finite(float(np.nanmedian(step))) if step.size else None for step in steps]
     return described
+
+
+def _sites(dataset: Dataset, latitude: str, longitude: str) -> Plain:
+    rows, columns = (np.asarray(dataset[name].values(), dtype=np.float64) for name in (latitude, longitude))
+    return {"grid": "sites", "latitude": latitude, "longitude": longitude, "count": rows.size,
+            **_extent_of(rows, columns)}  # fmt: skip
+
+
+def _extent_of(latitudes: np.ndarray, longitudes: np.ndarray) -> Plain:
+    if not (np.isfinite(latitudes).any() and np.isfinite(longitudes).any()):
+        return {}
+    return {"south": float(np.nanmin(latitudes)), "north": float(np.nanmax(latitudes)),
+            "west": float(np.nanmin(longitudes)), "east": float(np.nanmax(longitudes))}  # fmt: skip
 
 
 def _axis(coordinate: Coordinate, shape: AxisShape) -> Plain:

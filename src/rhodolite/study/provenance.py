@@ -31,7 +31,7 @@ def with_provenance(dataset: Dataset) -> Dataset:
 
 def sentence(dataset: Dataset) -> str:
     """Write the steps behind a dataset as they are typed, with the files they began with."""
-    files = [shlex.quote(file.path.name) for file in dataset.files]
+    files = [shlex.quote(file.name) for file in dataset.files]
     named = files if len(files) <= 3 else [files[0], "...", files[-1]]
     steps = [_typed(step) for step in dataset.record]
     if not steps:

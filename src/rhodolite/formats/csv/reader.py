@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -39,31 +40,40 @@ def read(path: Path) -> Dataset:
     DataError
         If no form fits, or a cell cannot be read; the message names its line.
     """
-    table = read_table(path)
+    return dataset_of(read_table(path))
+
+
+def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
+    """Return the dataset that a table holds, with dates of a calendar."""
+    path = table.path
     dates = {name: instant for name in table.cells.columns if (instant := parse_date(name)) is not None}
     if len(dates) > 1 and "time" not in table.roles:
-        variables = _one_site_a_row(table, dates)
+        variables = _one_site_a_row(table, dates, calendar)
     elif not table.roles.keys() & {"time", "lat", "lon", "site"}:
         raise DataError(f"{path}: {_ADVICE}. Its columns are {', '.join(map(repr, table.cells.columns))}.")
     else:
-        variables = _one_value_a_row(table)
+        variables = _one_value_a_row(table, calendar)
     sites = any("cf_role" in variable.attributes for variable in variables)
     source = SourceFile(path, "CSV", path.stat().st_size)
     return Dataset({v.name: v for v in variables}, {"featureType": "timeSeries"} if sites else {}, frozenset(),
                    (source,))  # fmt: skip
 
 
-def _one_site_a_row(table: Table, dates: dict[str, Instant]) -> list[Variable]:
+def _one_site_a_row(table: Table, dates: dict[str, Instant], calendar: str) -> list[Variable]:
     """Return a variable over (time, site), named after the file, and what describes the sites."""
     values = np.stack([table.numbers(name) for name in dates])
     name = re.sub(r"\W+", "_", table.path.stem).strip("_")
     others = [other for other in table.cells.columns if other not in dates]
     sites = _sites(table, table.cells[others].reset_index(drop=True))
-    about = {"coordinates": " ".join(v.name for v in sites)}
-    return [*time_variables(list(dates.values())), *sites, Variable(name, ("time", "site"), InMemory(values), about)]
+    about = _attached(sites)
+    return [
+        *time_variables(list(dates.values()), calendar),
+        *sites,
+        Variable(name, ("time", "site"), InMemory(values), about),
+    ]
 
 
-def _one_value_a_row(table: Table) -> list[Variable]:
+def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
     roles = table.roles
     axes: dict[str, tuple[Array, Array]] = {}
     described: list[Variable] = []
@@ -72,7 +82,7 @@ def _one_value_a_row(table: Table) -> list[Variable]:
         unique = sorted(set(instants), key=lambda instant: instant.fields)
         places = {instant: at for at, instant in enumerate(unique)}
         axes["time"] = np.arange(len(unique)), np.array([places[instant] for instant in instants])
-        described += time_variables(unique)
+        described += time_variables(unique, calendar)
     if "level" in roles:
         axes[roles["level"]] = np.unique(table.numbers(roles["level"]), return_inverse=True)
         described.append(_coordinate(table, roles["level"], axes[roles["level"]][0], {}))
@@ -164,6 +174,13 @@ def _sites(table: Table, frame: pandas.DataFrame) -> list[Variable]:
             units = {"units": table.units[name]} if table.units.get(name) else {}
             made.append(Variable(name, ("site",), InMemory(column.numbers(name)), units))
     return made
+
+
+def _attached(described: Sequence[Variable]) -> dict[str, Any]:
+    """Return the attribute by which data name the positions and names of their sites."""
+    names = [v.name for v in described if v.dimensions == ("site",)
+             and (v.name in _SPACE or v.data.dtype.kind not in "fiu")]  # fmt: skip
+    return {"coordinates": " ".join(names)} if names else {}
 
 
 def _coordinate(table: Table, name: str, values: Array, about: dict[str, Any]) -> Variable:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import io
 import re
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -51,6 +52,10 @@ class Table:
     roles: dict[str, str]
     first_line: int
     decimal: str
+
+    def with_roles(self, roles: Mapping[str, str]) -> Table:
+        """Return the table with some columns said to be coordinates."""
+        return replace(self, roles={**self.roles, **roles})
 
     def numbers(self, name: str) -> Array:
         """Return a column as float64, NaN where it is empty.

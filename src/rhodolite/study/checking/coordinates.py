@@ -20,6 +20,8 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
     found = {role: dataset.axes.by_role[role].variable for role in _DEGREES if role in dataset.axes.by_role}
     if dataset.axes.curvilinear:
         found = dict(zip(_DEGREES, (dataset.variables[name] for name in dataset.axes.curvilinear), strict=True))
+    if dataset.axes.sites:
+        found = dict(zip(_DEGREES, (dataset.variables[name] for name in dataset.axes.sites), strict=True))
     for role, variable in found.items():
         told = is_latitude_unit(variable.units) if role is Role.LATITUDE else is_longitude_unit(variable.units)
         if not told:
