@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
@@ -33,10 +34,10 @@ def run_demo(words: list[str], quiet: bool, run: Run) -> None:
     if len(options.folder) != 1:
         raise UsageError("demo: name one folder to write to, such as rhodolite demo demo")
 
+    from rhodolite.demo.places import write_places
     from rhodolite.demo.world import datasets
     from rhodolite.errors import OutputError
     from rhodolite.formats.atomic import complete_or_nothing
-    from rhodolite.formats.chunking import Compression, Layout
     from rhodolite.formats.registry import format_for
 
     folder = Path(options.folder[0])
@@ -46,15 +47,31 @@ def run_demo(words: list[str], quiet: bool, run: Run) -> None:
         raise OutputError(f"{folder}: this folder cannot be made: {error.strerror}") from None
     engine = make_engine(quiet)
     total = 0
-    for name, dataset in datasets():
+    for name, dataset, layout in datasets():
         path = folder / name
         with complete_or_nothing(path, options.overwrite, ()) as temporary:
-            format_for(path).write(dataset, temporary, engine, Layout(compression=Compression.SMALL))
+            format_for(path).write(dataset, temporary, engine, layout)
         total += path.stat().st_size
+    total += _place(write_places, folder, options.overwrite)
     if not quiet:
         say(f"wrote the demo data to {folder} ({file_size(total)})")
     if not options.data_only:
         _run_example(folder, options.overwrite, quiet, run)
+
+
+def _place(write: Callable[[Path], list[Path]], folder: Path, overwrite: bool) -> int:
+    """Put files that are not gridded where they belong, each complete, and return their bytes."""
+    from rhodolite.formats.atomic import complete_or_nothing
+
+    total = 0
+    with tempfile.TemporaryDirectory() as temporary:
+        for made in write(Path(temporary)):
+            target = folder / made.relative_to(temporary)
+            target.parent.mkdir(exist_ok=True)
+            with complete_or_nothing(target, overwrite, ()) as path:
+                path.write_bytes(made.read_bytes())
+            total += target.stat().st_size
+    return total
 
 
 def _run_example(folder: Path, overwrite: bool, quiet: bool, run: Run) -> None:

@@ -127,8 +127,9 @@ def _extent(where: dict[str, Any]) -> list[str]:
 
     if "south" not in where:
         return []
-    south, north = (format_latitude(where[end]) for end in ("south", "north"))
-    return [f"{south}..{north}, {format_longitude(where['west'])}..{format_longitude(where['east'])}"]
+    south, north, west, east = (round(where[end], 2) for end in ("south", "north", "west", "east"))
+    latitudes = f"{format_latitude(south)}..{format_latitude(north)}"
+    return [f"{latitudes}, {format_longitude(west)}..{format_longitude(east)}"]
 
 
 def _sites(where: dict[str, Any]) -> str:

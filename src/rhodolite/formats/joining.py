@@ -227,7 +227,7 @@ def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
 
 
 def _key(axis: TimeAxis) -> tuple[int, ...]:
-    date = axis.dates[0]
+    date = axis.to_dates(axis.numbers[:1])[0]
     return (date.year, date.month, date.day, date.hour, date.minute, date.second)
 
 
@@ -235,7 +235,7 @@ def _in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
     """Return the numbers of another axis in the units of this one."""
     if other.units == axis.units:
         return numbers
-    return axis.to_numbers(other.to_dates(numbers))
+    return axis.numbers_of(other, numbers)
 
 
 def _whole_if_exact(numbers: Array, variable: Variable) -> Array:

@@ -9,10 +9,12 @@ import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Region
 from rhodolite.errors import DataError, warn
+from rhodolite.kernels.sphere import from_rotated
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units import convert, convertible
 from rhodolite.model.variable import Variable
 
+_ROTATED = "rotated_latitude_longitude"
 _AXES = {
     "projection_x_coordinate": "x", "projection_y_coordinate": "y", "grid_longitude": "x", "grid_latitude": "y",
 }  # fmt: skip
@@ -21,8 +23,8 @@ _AXES = {
 def with_positions(dataset: Dataset) -> Dataset:
     """Return a projected dataset with two-dimensional latitude and longitude, computed when they are read.
 
-    Needs pyproj, which is an optional part of the installation; without it the dataset is
-    returned as it is, with a warning.
+    All projections but the rotated pole need pyproj, which is an optional part of the
+    installation; without it the dataset is returned as it is, with a warning.
 
     Raises
     ------
@@ -33,8 +35,8 @@ def with_positions(dataset: Dataset) -> Dataset:
     mapping = _mapping(dataset, axes)
     if mapping is None or dataset.axes.by_role.keys() & {"latitude", "longitude"} or dataset.axes.curvilinear:
         return dataset
-    if importlib.util.find_spec("pyproj") is None:
-        name = mapping.attributes.get("grid_mapping_name")
+    name = mapping.attributes.get("grid_mapping_name")
+    if name != _ROTATED and importlib.util.find_spec("pyproj") is None:
         warn(f"{dataset.label}: the grid is projected ({name}); for its latitudes and longitudes install pyproj: "
              "pip install 'rhodolite[projections]'")  # fmt: skip
         return dataset
@@ -98,6 +100,21 @@ class PositionArray(LazyArray):
         self._x, self._y, self._mapping, self._which, self._label = x, y, mapping, which, label
 
     def read(self, region: Region) -> Array:
+        x, y = np.meshgrid(self._x[region[1]], self._y[region[0]])
+        latitudes, longitudes = (
+            self._rotated if self._mapping.get("grid_mapping_name") == _ROTATED else self._projected
+        )(x, y)
+        return np.asarray(latitudes if self._which == "lat" else longitudes)
+
+    def _rotated(self, x: Array, y: Array) -> tuple[Array, Array]:
+        try:
+            latitude = float(self._mapping["grid_north_pole_latitude"])
+            longitude = float(self._mapping["grid_north_pole_longitude"])
+        except (KeyError, TypeError, ValueError):
+            raise DataError(f"{self._label}: the grid mapping does not say where the rotated pole lies") from None
+        return from_rotated(y, x, latitude, longitude, float(self._mapping.get("north_pole_grid_longitude", 0.0)))
+
+    def _projected(self, x: Array, y: Array) -> tuple[Array, Array]:
         import pyproj
 
         try:
@@ -106,5 +123,5 @@ class PositionArray(LazyArray):
             raise DataError(f"{self._label}: the grid mapping cannot be understood: {error}") from None
         # Made anew for each block, since a transformer must not be shared between threads.
         transformer = pyproj.Transformer.from_crs(projection, projection.geodetic_crs, always_xy=True)
-        longitudes, latitudes = transformer.transform(*np.meshgrid(self._x[region[1]], self._y[region[0]]))
-        return np.asarray(latitudes if self._which == "lat" else longitudes)
+        longitudes, latitudes = transformer.transform(x, y)
+        return latitudes, longitudes

@@ -85,3 +85,36 @@ def great_circle(latitudes: Array, longitudes: Array, latitude: Array | float, l
     half = np.sin((phi - phi0) / 2) ** 2
     half = half + np.cos(phi) * np.cos(phi0) * np.sin(np.radians(longitudes - longitude) / 2) ** 2
     return np.asarray(np.degrees(2 * np.arcsin(np.sqrt(np.clip(half, 0.0, 1.0)))))
+
+
+def from_rotated(
+    latitudes: Array, longitudes: Array, pole_latitude: float, pole_longitude: float, pole_grid_longitude: float = 0.0
+) -> tuple[Array, Array]:
+    """Return the true positions of places on a sphere whose pole was moved.
+
+    Parameters
+    ----------
+    latitudes, longitudes : ndarray
+        On the rotated sphere, in degrees, of the same shape.
+    pole_latitude, pole_longitude : float
+        True position of the rotated north pole, in degrees.
+    pole_grid_longitude : float
+        Rotated longitude of the true north pole, in degrees.
+
+    Returns
+    -------
+    tuple of ndarray of float64
+        Latitudes, and longitudes within -180..180, in degrees.
+
+    Notes
+    -----
+    A rotation of Cartesian coordinates; the parameters are those of CF, Appendix F, rotated pole.
+    """
+    phi, lam = np.radians(latitudes), np.radians(longitudes - pole_grid_longitude)
+    tilt = np.radians(pole_latitude)
+    x = np.cos(phi) * np.cos(lam)
+    y = np.cos(phi) * np.sin(lam)
+    z = np.sin(phi)
+    north = np.clip(x * np.cos(tilt) + z * np.sin(tilt), -1.0, 1.0)
+    east = np.degrees(np.arctan2(-y, z * np.cos(tilt) - x * np.sin(tilt))) + pole_longitude
+    return np.degrees(np.arcsin(north)), (east + 180.0) % 360.0 - 180.0

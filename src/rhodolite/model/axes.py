@@ -130,6 +130,11 @@ def find_role(variable: Variable) -> Role | None:
     return None
 
 
+def formula_terms(variable: Variable) -> list[str]:
+    """Return the names of the variables from which a model's levels are computed (CF 4.3.3)."""
+    return str(variable.attributes.get("formula_terms", "")).split()[1::2]
+
+
 def find_axes(variables: Mapping[str, Variable]) -> Axes:
     """Sort a dataset's variables into coordinates by role, their helpers, and the data."""
     auxiliary: set[str] = set()
@@ -139,6 +144,8 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
                 auxiliary.add(named)
         listed = str(variable.attributes.get("coordinates", "")).split()
         auxiliary.update(name for name in listed if name in variables)
+        auxiliary.update(name for name in formula_terms(variable)
+                         if name in variables and variables[name].data.ndim <= 1)  # fmt: skip
     candidates: dict[Role, list[Variable]] = {role: [] for role in Role}
     grids: dict[Role, str] = {}
     for name, variable in variables.items():

@@ -11,7 +11,7 @@ from typing import Any, Self
 import numpy as np
 
 from rhodolite.errors import DataError, nearest_names
-from rhodolite.model.axes import Axes, Coordinate, Role, find_axes
+from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
 from rhodolite.model.time import TimeAxis
 from rhodolite.model.variable import Variable
 
@@ -177,8 +177,8 @@ class Dataset:
             if name in keep or helper or name in listed:
                 kept.append(name)
         for name in list(kept):
-            for key in ("bounds", "climatology"):
-                helper_name = str(self.variables[name].attributes.get(key, ""))
+            helpers = [str(self.variables[name].attributes.get(key, "")) for key in ("bounds", "climatology")]
+            for helper_name in (*helpers, *formula_terms(self.variables[name])):
                 if helper_name in self.variables:
-                    kept.append(helper_name)
+                    kept += [helper_name, *formula_terms(self.variables[helper_name])]
         return self.with_variables(v for name, v in self.variables.items() if name in set(kept))

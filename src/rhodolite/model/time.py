@@ -15,6 +15,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate
 from rhodolite.model.months import counts_months, date_to_months, month_start, months_to_dates
 from rhodolite.model.periods import Instant, Period
+from rhodolite.model.units import convert
 
 Integers = NDArray[np.int64]
 Dates = NDArray[Any]
@@ -122,6 +123,14 @@ class TimeAxis:
         if self._by_month:
             return np.array([self.to_number(date) for date in dates.ravel()]).reshape(dates.shape)
         return np.asarray(cftime.date2num(dates, self.units, self.calendar), dtype=np.float64)
+
+    def numbers_of(self, other: TimeAxis, numbers: Array) -> Array:
+        """Return numbers in this axis's units for numbers in those of another axis of the same calendar."""
+        if self._by_month or other._by_month:
+            return self.to_numbers(other.to_dates(numbers))
+        # Both count seconds, hours or days, so one is the other times a factor, from another beginning.
+        beginning = self.to_number(other.to_dates(np.zeros(1))[0])
+        return np.asarray(numbers * _seconds_per(other.units) / _seconds_per(self.units) + beginning)
 
     @property
     def _by_month(self) -> bool:
@@ -254,8 +263,11 @@ def format_date(date: Any, *, seconds: bool = False) -> str:
 
 
 def _seconds_per(units: str) -> float:
-    word = units.split()[0].lower().rstrip("s")
-    table = {"second": 1.0, "sec": 1.0, "": 1.0, "minute": 60.0, "min": 60.0, "hour": 3600.0, "hr": 3600.0,
-             "h": 3600.0, "day": _DAY, "d": _DAY, "month": 30 * _DAY, "year": 365 * _DAY,
-             "millisecond": 1e-3, "microsecond": 1e-6}  # fmt: skip
-    return table.get(word, _DAY)
+    """Return how many seconds units of time count; of months and years the usual length."""
+    word = units.split()[0].lower()
+    usual = {"month": 30 * _DAY, "year": 365 * _DAY}.get(word.rstrip("s"))
+    if usual is not None:
+        return usual
+    word = {"hr": "hour", "hrs": "hour", "mins": "minute", "secs": "second", "msec": "ms", "msecs": "ms",
+            "millisec": "ms", "millisecs": "ms", "microsec": "us", "microsecs": "us"}.get(word, word)  # fmt: skip
+    return float(convert(1.0, word, "s"))

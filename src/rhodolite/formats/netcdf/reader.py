@@ -9,7 +9,7 @@ from typing import Any
 import netCDF4
 import numpy as np
 
-from rhodolite.arrays import InMemory
+from rhodolite.arrays import InMemory, LazyArray
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.formats.decoding import STORAGE_ATTRIBUTES, Decoding, decoded_variable
 from rhodolite.formats.netcdf.classic import needed_size
@@ -18,6 +18,8 @@ from rhodolite.formats.netcdf.stored import StoredArray
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
 
+_SMALL = 1 << 14
+"""Variables up to this many bytes are read at once."""
 _FORMATS = {
     "NETCDF4": "NetCDF-4",
     "NETCDF4_CLASSIC": "NetCDF-4 classic model",
@@ -155,12 +157,21 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     inside = stored.group().path.strip("/")
     place = f"{inside}/{name}" if inside else name
     shape = stored.shape
+    small = stored.size * dtype.itemsize <= _SMALL and len(shape) <= 2
+    # Read now that the file is open, since most small variables are coordinates.
+    content = np.asarray(stored[...]) if small else None
+
+    def lazy(decoding: Decoding) -> LazyArray:
+        if content is not None:
+            return InMemory(decoding.decode(content))
+        return StoredArray(path, place, shape, chunks, decoding)
+
     return decoded_variable(
         name,
         stored.dimensions,
         attributes,
         Decoding.of(dtype, attributes),
-        lambda decoding: StoredArray(path, place, shape, chunks, decoding),
+        lazy,
         chunks=chunks,
         filters=_filters(stored),
     )

@@ -50,8 +50,8 @@ class StoredArray(LazyArray):
 
     def read(self, region: Region) -> Array:
         try:
-            local = isinstance(self.path, Path)
-            if local and self.chunks is not None and (index := self._chunk_index()).codec is not None:
+            by_chunks = isinstance(self.path, Path) and self.chunks is not None
+            if by_chunks and (index := self._chunk_index()).codec is not None:
                 return self._decoding.decode(index.read(region))
             return self._decoding.decode(self._through_library(region))
         except CorruptChunk as damage:

@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-import netCDF4
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, Extremes, Reduction
@@ -107,4 +106,5 @@ def as_characters(name: str, dimensions: tuple[str, ...], values: Array) -> tupl
     """Return text as an array of single characters, with the dimension that they need (CF 2.2)."""
     encoded = np.char.encode(values.astype(str), "utf-8")
     width = max(1, encoded.dtype.itemsize)
-    return (*dimensions, f"{name}_length"), netCDF4.stringtochar(encoded.astype(f"S{width}"), encoding="none")
+    letters = np.frombuffer(encoded.astype(f"S{width}").tobytes(), "S1").reshape(*values.shape, width)
+    return (*dimensions, f"{name}_length"), letters
