@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import time
 from pathlib import Path
 
@@ -59,6 +60,8 @@ def run_join(words: list[str], quiet: bool) -> None:
         written = size_on_disk(output)
     else:
         engine = make_engine(quiet, options.memory, options.workers)
+        done = {"verb": "join"} if overlap is None else {"verb": "join", "overlap": overlap.value}
+        dataset = dataclasses.replace(dataset, record=(done,))
         written = write(dataset, output, engine=engine, overwrite=options.overwrite, layout=layout)
     if not quiet:
         files = f", from {len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")

@@ -1,0 +1,198 @@
+"""What breaks the conventions is found and named with what to type; nothing that we write breaks them."""
+
+from __future__ import annotations
+
+import json
+import shlex
+
+import netCDF4
+import numpy as np
+import pytest
+
+import rhodolite
+from conftest import make_dataset, run_command
+from rhodolite.arrays import InMemory
+from rhodolite.model.standardnames import CANONICAL_UNITS
+from rhodolite.model.units import is_unit
+from rhodolite.model.unitwords import mended_units
+from rhodolite.model.variable import Variable
+from rhodolite.study.checking import Severity, check
+
+
+def changed(name="tas", **attributes):
+    """A sound dataset with some attributes of one variable changed; None takes one away."""
+    made = make_dataset(np.ones((3, 2, 4)), attributes={"long_name": "temperature"})
+    gone = [key for key, value in attributes.items() if value is None]
+    kept = {key: value for key, value in attributes.items() if value is not None}
+    variables = dict(made.variables) | {name: made.variables[name].without(*gone, **kept)}
+    about = {"Conventions": "CF-1.11", **dict.fromkeys(("title", "institution", "source", "history"), "x")}
+    about |= dict.fromkeys(("geospatial_lat_min", "time_coverage_start"), "x")
+    return made.with_variables(variables.values(), attributes=about)
+
+
+def with_extra(name, dimensions, values, parent=None, **attributes):
+    """A sound dataset with one variable more, to which attributes of another refer."""
+    made = changed(*([parent[0]] if parent else []), **(parent[1] if parent else {}))
+    return made.with_variables([*made.variables.values(), Variable(name, dimensions, InMemory(values), attributes)])
+
+
+LEVELS = ("lev",), np.array([1.0, 2.0])
+
+
+@pytest.mark.parametrize(
+    ("dataset", "severity", "words", "settings"),
+    [
+        (changed(units="deg C"), "error", "not those of UDUNITS; degC is meant", [("--set", "tas:units=degC")]),
+        (changed(units="furlongs per nothing"), "error", "cannot be read", []),
+        (changed(units=None), "warning", "has no units; its standard name is measured in K", []),
+        (changed(units="mm"), "error", "mm do not fit the standard name air_temperature", []),
+        (
+            changed(standard_name="Air Temperature"),
+            "error",
+            "cannot be a standard name",
+            [("--set", "tas:standard_name=air_temperature")],
+        ),
+        (
+            changed(standard_name=None),
+            "warning",
+            "has no standard name",
+            [("--set", "tas:standard_name=air_temperature")],
+        ),
+        (changed(flag_values=np.array([1, 2]), flag_meanings="dry"), "error", "has 2 flags and 1 meanings", []),
+        (changed(cell_methods="time mean"), "error", "cannot be read from 'time mean' on", []),
+        (changed(cell_methods="time: average"), "error", "'average' is none that CF knows", []),
+        (
+            changed(coordinates="height"),
+            "error",
+            "names height as coordinates, which is not there",
+            [("--remove", "tas:coordinates")],
+        ),
+        (changed(grid_mapping="crs"), "error", "names crs as grid_mapping", [("--remove", "tas:grid_mapping")]),
+        (
+            changed("lat", units="degrees", standard_name="latitude"),
+            "error",
+            "not degrees_north",
+            [("--set", "lat:units=degrees_north")],
+        ),
+        (changed("lat", axis="north"), "error", "is none of X, Y, Z, T", [("--set", "lat:axis=Y")]),
+        (changed("time", calendar="lunar"), "error", "there is no calendar 'lunar'", []),
+        (changed("time", calendar=None), "advice", "names no calendar", [("--set", "time:calendar=standard")]),
+        (changed("time", units="months since 2000-01-01"), "warning", "counts months", []),
+        (
+            with_extra("lev", *LEVELS, units="m", standard_name="depth"),
+            "error",
+            "whether its numbers grow upward",
+            [("--set", "lev:positive=down")],
+        ),
+        (
+            with_extra("lev", *LEVELS, units="hPa", positive="up"),
+            "error",
+            "positive is up, but",
+            [("--set", "lev:positive=down")],
+        ),
+        (
+            with_extra("lat_bnds", ("lat", "bnds"), np.array([[0.5, 1], [1, 2]]), ("lat", {"bounds": "lat_bnds"})),
+            "error",
+            "1 of the 2 cells do not hold their coordinate: 0 is not within 0.5 to 1",
+            [("--remove", "lat:bounds"), ("--remove", "lat_bnds")],
+        ),
+        (
+            with_extra("b", ("lon", "bnds"), np.zeros((4, 2)), ("lat", {"bounds": "b"})),
+            "error",
+            "as bounds of lat it runs over",
+            [("--remove", "lat:bounds")],
+        ),
+        (
+            with_extra("x 1", (), np.float32(1), units="K", long_name="a"),
+            "warning",
+            "more than letters, digits and underscores",
+            [("--rename", "x 1=x_1")],
+        ),
+        (with_extra("x", ("x",), np.array([1.0, 3.0, 2.0]), units="1"), "error", r"first at number 3 (2 after 3)", []),
+        (with_extra("x", ("x",), np.array([1.0, np.nan]), units="1"), "error", "1 of its 2 values are missing", []),
+    ],
+)
+def test_what_is_wrong_is_found_once_and_can_be_mended(dataset, severity, words, settings):
+    found = check(dataset)
+    assert [str(f.severity) for f in found] == [severity], found
+    assert words in found[0].what
+    assert list(found[0].settings) == settings
+    if settings and severity == "error":  # what is to be typed mends it
+        options: dict[str, list[str]] = {}
+        for option, value in settings:
+            options.setdefault(option[2:], []).append(value)
+        assert not [f for f in check(rhodolite.Annotate(**options)(dataset)) if f.severity == "error"]
+
+
+def test_sound_data_have_no_faults_and_every_fault_its_place_in_the_order():
+    assert check(changed()) == []
+    several = check(changed(units="deg C", standard_name="Air Temperature", calendar=None))
+    assert [f.severity for f in several] == sorted((f.severity for f in several), key=list(Severity).index)
+    assert all(is_unit(units) for units in CANONICAL_UNITS.values())
+    assert [mended_units(u) for u in ("deg C", "degC", "mb", "W/m2", "unitless")] == ["degC", None, "hPa", None, "1"]
+    assert mended_units("C", "air temperature") == "degC"
+    assert mended_units("C", "charge") is None
+
+
+def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path):
+    with netCDF4.Dataset(tmp_path / "bad.nc", "w") as file:
+        for name, n in (("time", 4), ("y", 3), ("x", 5)):
+            file.createDimension(name, n)
+            file.createVariable(name, "f8", (name,))[:] = np.arange(n)
+        file["time"].units = "days since 2000-01-01"
+        file["y"].setncatts({"units": "degrees", "standard_name": "latitude"})
+        file["x"].setncatts({"units": "degrees_east", "bounds": "x_bnds"})
+        made = file.createVariable("t 2m", "f4", ("time", "y", "x"), fill_value=-99.0)
+        made.setncatts({"units": "deg C", "long_name": "air temperature", "valid_min": np.float32(-100)})
+        made[:] = 1
+    answer = run_command("check", "bad.nc", folder=tmp_path)
+    assert answer.code == 3
+    assert answer.out.startswith("bad.nc: does not follow CF 1.11 in 4 places\n\nBreaks the conventions (4)\n")
+    assert "the _FillValue -99.0 lies within the valid range" in answer.out
+    assert answer.err == ""
+    command = shlex.split(answer.out.splitlines()[-1])
+    assert command[:3] == ["rhodolite", "annotate", "bad.nc"]
+    assert run_command(*command[1:], folder=tmp_path).code == 0
+    mended = run_command("check", "mended.nc", "--json", folder=tmp_path)
+    assert mended.code == 0, mended.out
+    found = json.loads(mended.out)["findings"]
+    assert {(f["severity"], f["where"]) for f in found} == {("warning", "t_2m"), ("advice", "dataset")}
+    assert run_command("check", folder=tmp_path).code == 2
+
+
+CHAINS = [
+    ("subset rotated_monthly.nc --lat 60N..64N --lon 5E..15E", "a.nc"),
+    ("subset rotated_monthly.nc --at 61N,9E", "a.zarr"),
+    ("climatology garnet_monthly_1981-2020.nc --base 1991..2020", "a.nc"),
+    ("climatology nordic_daily_*.nc --cycle season", "a.zarr"),
+    ("anomaly garnet_monthly_1981-2020.nc --kind percent", "a.nc"),
+    ("anomaly pyrope_historical.nc --kind standardised --cycle season", "a.nc"),
+    ("anomaly spessartine_historical.nc then subset --at 60N,10E", "a.nc"),
+    ("convert rain_hourly.nc --units pr=mm/day", "a.nc"),
+    (
+        "convert garnet_monthly_1981-2020.nc --units tas=degC --longitude -180..180 --latitude ascending --pack int16",
+        "a.nc",
+    ),
+    ("annotate pressure_monthly.nc --rename ta=temperature --remove :title", "a.nc"),
+    ("join grossular_historical.nc grossular_future.nc", "a.nc"),
+    ("join reservoirs.csv", "a.nc"),
+    ("build snow --description snow.toml", "a.zarr"),
+]
+
+
+@pytest.mark.parametrize(("words", "out"), CHAINS, ids=[words for words, _ in CHAINS])
+def test_no_output_of_any_operation_breaks_the_conventions(demo, tmp_path, words, out):
+    answer = run_command(*words.split(), "-o", tmp_path / out, folder=demo)
+    assert answer.code == 0, answer.err
+    checked = run_command("check", tmp_path / out)
+    assert checked.code == 0, checked.out
+    assert "Breaks the conventions" not in checked.out
+    about = rhodolite.read(tmp_path / out).attributes
+    assert about["Conventions"] == "CF-1.11"
+    assert words.split()[0] in about["history"]
+    assert {"date_created", "geospatial_lat_min"} <= about.keys()
+
+
+def test_the_demo_itself_is_sound(demo):
+    for path in sorted(demo.glob("*.nc")):
+        assert check(rhodolite.read(path)) == [], path.name
