@@ -115,6 +115,8 @@ def from_rotated(
     x = np.cos(phi) * np.cos(lam)
     y = np.cos(phi) * np.sin(lam)
     z = np.sin(phi)
-    north = np.clip(x * np.cos(tilt) + z * np.sin(tilt), -1.0, 1.0)
-    east = np.degrees(np.arctan2(-y, z * np.cos(tilt) - x * np.sin(tilt))) + pole_longitude
-    return np.degrees(np.arcsin(north)), (east + 180.0) % 360.0 - 180.0
+    ahead, aside = z * np.cos(tilt) - x * np.sin(tilt), -y
+    # Not the arcsine, which loses half the figures near a pole.
+    north = np.degrees(np.arctan2(x * np.cos(tilt) + z * np.sin(tilt), np.hypot(ahead, aside)))
+    east = np.degrees(np.arctan2(aside, ahead)) + pole_longitude
+    return north, (east + 180.0) % 360.0 - 180.0
