@@ -163,7 +163,7 @@ latitudes, longitudes = st.floats(-89, 89), st.floats(-180, 180)
 
 
 @given(latitudes, longitudes, st.floats(10, 80), longitudes, longitudes)
-def test_rotated_poles_agree_with_proj_to_nine_digits(row, column, pole_latitude, pole_longitude, turn):
+def test_rotated_poles_agree_with_proj_to_ten_digits(row, column, pole_latitude, pole_longitude, turn):
     mine = from_rotated(np.array([row]), np.array([column]), pole_latitude, pole_longitude, turn)
     turning = (
         f"+inv +proj=ob_tran +o_proj=longlat +o_lon_p={turn} +o_lat_p={pole_latitude} +lon_0={180 + pole_longitude}"
@@ -171,7 +171,8 @@ def test_rotated_poles_agree_with_proj_to_nine_digits(row, column, pole_latitude
     steps = f"+step +proj=unitconvert +xy_in=deg +xy_out=rad +step {turning} +R=1 +step +proj=unitconvert +xy_in=rad"
     east, north = pyproj.Transformer.from_pipeline(f"+proj=pipeline {steps} +xy_out=deg").transform(column, row)
     apart = great_circle(mine[0], mine[1], north, east)[0]
-    assert apart == pytest.approx(0, abs=1e-7)  # a place, however near a pole and however its longitude is counted
+    # A place, however its longitude is counted; next to a pole PROJ has half its figures left.
+    assert apart == pytest.approx(0, abs=1e-9 if abs(north) < 89 else 2e-6)
 
 
 @given(latitudes, longitudes, latitudes, longitudes)

@@ -100,5 +100,5 @@ def _entry(finding: Finding) -> list[str]:
     if typed:
         lines.append(f"      annotate {typed}")
     if finding.advice:
-        lines.append(f"      {finding.advice}")
+        lines.append(f"      {'annotate ' * finding.advice.startswith('--')}{finding.advice}")
     return lines

@@ -78,10 +78,13 @@ def _run_example(folder: Path, overwrite: bool, quiet: bool, run: Run) -> None:
     from rhodolite.demo.example import EXAMPLE
 
     for question, command in EXAMPLE:
-        words = [str(folder / word) if word.endswith((".nc", ".png")) else word for word in command.split()]
+        words = [
+            str(folder / word) if word.endswith((".nc", ".png")) or (folder / word).exists() else word
+            for word in command.split()
+        ]
         if not quiet:
             print(f"\n{question}".rstrip())
             print(f"$ rhodolite {shlex.join(words)}", flush=True)
-        run([*words, *(["--overwrite"] if overwrite and words[0] != "inspect" else [])], quiet)
+        run([*words, *(["--overwrite"] if overwrite and "-o" in words else [])], quiet)
     if not quiet:
         print(f"\nThe files and pictures are in {folder}.")

@@ -7,6 +7,11 @@ GARNET = "garnet_monthly_1981-2020.nc"
 
 EXAMPLE: tuple[tuple[str, str], ...] = (
     ("What is in the Nordic files?", f"inspect {NORDIC}"),
+    ("Can others use the table of reservoirs as it is?", "check reservoirs.csv"),
+    (
+        "How do the text grids of snow become a file that explains itself?",
+        "build snow --description snow.toml -o snow.nc",
+    ),
     (
         "By how much did each day of 2012 to 2018 depart from normal, between 60N and 70N?",
         f"subset {NORDIC} --variable tas --lat 60N..70N --time 2012..2018 "
