@@ -197,7 +197,7 @@ def test_a_rotated_grid_is_cut_out_by_its_true_positions(demo):
     assert great_circle(cell["lat"].values(), cell["lon"].values(), 61.7, 9.1).item() < 0.36  # half a diagonal
     for wish, message in (
         ({"at": "30N,9E"}, "lies outside the data, which cover"),
-        ({"lat": "10..20"}, "no cell centre lies there"),
+        ({"lat": "10..20"}, "none lies there; the data cover"),
         ({"lat": "61N"}, "give a range, or one place with --at"),
     ):
         with pytest.raises(DataError, match=message):
@@ -218,3 +218,13 @@ def test_terms_of_model_levels_stay_with_the_data():
     assert set(part.variables) == {"lev", "hyam", "hybm", "p0", "lat", "lon", "ps", "u"}
     assert part["hybm"].values().tolist() == [1.0]
     assert part["ps"].shape == (1, 2)
+
+
+def test_sites_are_chosen_by_where_they_are(demo):
+    data = rhodolite.read(demo / "reservoirs.csv")
+    assert data.axes.sites == ("lat", "lon")
+    assert rhodolite.Subset(at="61.5N,8.2E")(data)["name"].values().tolist() == ["Almandsjoe"]
+    north = rhodolite.Subset(lat="62.3N..", lon="8.5..9.5")(data)
+    assert sorted(north["name"].values()) == ["Grossmyr", "Rhodosjoe"]
+    with pytest.raises(DataError, match=r"these are data of sites \(lat and lon run along one dimension\)"):
+        rhodolite.Map()(data)

@@ -43,6 +43,8 @@ def read(path: Path) -> Dataset:
         content = tomllib.loads(path.read_text(encoding="utf-8"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise DataError(f"{path}: this is no TOML: {error}") from None
+    if "collection" not in content and {"input", "variables"} & content.keys():
+        raise DataError(f"{path}: this describes other files; use it as rhodolite build INPUT... --description {path}")
     _check_keys(path, content, _TABLES, "table")
     described = content.get("collection", {})
     _check_keys(path, described, _KEYS, "key of [collection]")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import glob
 import re
+from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -80,7 +81,9 @@ def expand(text: str) -> list[Path]:
     if path.is_file() or is_store(path):
         return [path]
     if path.is_dir():
-        raise DataError(f"{text}: this is a folder; name the files in it, such as '{path / '*.nc'}'")
+        suffixes = Counter(inner.suffix for inner in path.iterdir() if inner.suffix and inner.is_file())
+        usual = suffixes.most_common(1)[0][0] if suffixes else ".nc"
+        raise DataError(f"{text}: this is a folder; name the files in it, such as '{path / f'*{usual}'}'")
     if glob.has_magic(text):
         found = sorted(Path(name) for name in glob.glob(text, recursive=True))  # noqa: PTH207
         if found := [name for name in found if name.is_file() or is_store(name)]:

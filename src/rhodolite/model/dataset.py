@@ -109,6 +109,9 @@ class Dataset:
                 names = " and ".join(self.axes.curvilinear)
                 raise DataError(f"{self.label}: the grid is curvilinear ({names} have two dimensions each); "
                                 f"this needs a grid with one-dimensional latitude and longitude")  # fmt: skip
+            if self.axes.sites and role in (Role.LATITUDE, Role.LONGITUDE):
+                raise DataError(f"{self.label}: these are data of sites ({' and '.join(self.axes.sites)} run along one "
+                                "dimension); this needs a grid")  # fmt: skip
             raise DataError(f"{self.label}: {_ADVICE[role]}")
         if not np.isfinite(found.values).all():
             raise DataError(f"{self.label}: the {role} coordinate ({found.name}) has missing values")

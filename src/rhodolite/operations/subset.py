@@ -11,7 +11,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Months, Period, Season, Years
 from rhodolite.model.ranges import Every, LatitudeRange, Levels, LongitudeRange, Position
-from rhodolite.operations import curvilinear
+from rhodolite.operations import positions
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.selecting import (
     latitude_indices,
@@ -35,7 +35,8 @@ class Subset:
     360 and run eastward, so 170E..160W crosses the dateline and comes out in one piece, counted
     from the west end as typed. A single latitude or longitude takes the row or column of cells
     it lies in. Where latitude and longitude have two dimensions, the smallest block that holds the
-    cells is kept, and its cells outside the ranges become missing. With a season, years are those
+    cells is kept, and its cells outside the ranges become missing; of sites those that lie in the
+    ranges are kept, or the one nearest to a position. With a season, years are those
     the season ends in: DJF of 2014 begins in December 2013. Values are those of the input; nothing
     is averaged.
 
@@ -82,11 +83,11 @@ class Subset:
         return self._thinned(dataset)
 
     def _in_space(self, dataset: Dataset) -> Dataset:
-        if dataset.axes.curvilinear is not None:
+        if dataset.axes.curvilinear or dataset.axes.sites:
             if self.at is not None:
-                return curvilinear.at(dataset, self.at)
+                return positions.at(dataset, self.at)
             chosen = self.lat is not None or self.lon is not None
-            return curvilinear.within(dataset, self.lat, self.lon) if chosen else dataset
+            return positions.within(dataset, self.lat, self.lon) if chosen else dataset
         if self.at is not None:
             row, column = position_indices(dataset, self.at)
             names = [str(dataset.need(role).dimension) for role in (Role.LATITUDE, Role.LONGITUDE)]

@@ -1,4 +1,4 @@
-"""Choosing cells of grids whose latitude and longitude have two dimensions."""
+"""Choosing by position where latitude and longitude are no axes: two-dimensional grids, and sites."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _SLACK = 1e-6
 
 @dataclass(frozen=True, eq=False)
 class Positions:
-    """Where the cells of a two-dimensional grid lie, in degrees, shape (rows, columns)."""
+    """Where the cells of a two-dimensional grid, or sites, lie, in degrees; one number for each."""
 
     latitudes: Array
     longitudes: Array
@@ -29,8 +29,9 @@ class Positions:
 
     @classmethod
     def of(cls, dataset: Dataset) -> Positions:
-        assert dataset.axes.curvilinear is not None
-        latitude, longitude = (dataset.variables[name] for name in dataset.axes.curvilinear)
+        names = dataset.axes.curvilinear or dataset.axes.sites
+        assert names is not None
+        latitude, longitude = (dataset.variables[name] for name in names)
         north, east = (Engine(workers=1).compute(v.floats()).astype(np.float64) for v in (latitude, longitude))
         return cls(north, east, latitude.dimensions)
 
@@ -42,7 +43,7 @@ class Positions:
 
 
 def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | None) -> Dataset:
-    """Return the smallest block of cells that holds all whose centres lie in both ranges.
+    """Return the sites in both ranges, or the smallest block of cells that holds all whose centres are.
 
     Cells of the block whose centres lie outside become missing, since a block of such a grid
     rarely has the edges that were asked for.
@@ -50,26 +51,19 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
     Raises
     ------
     DataError
-        If no cell centre lies there.
+        If nothing lies there.
     """
-    if (lat is not None and lat.south == lat.north is not None) or (
-        lon is not None and lon.west == lon.east is not None
-    ):
-        raise DataError("the grid is curvilinear, so no row or column lies along a single latitude or longitude; give "
-                        "a range, or one place with --at")  # fmt: skip
+    single = lat is not None and lat.south == lat.north is not None
+    if single or (lon is not None and lon.west == lon.east is not None):
+        raise DataError("latitude and longitude are no axes of these data, so nothing lies along a single one; give a "
+                        "range, or one place with --at")  # fmt: skip
     positions = Positions.of(dataset)
-    inside = np.isfinite(positions.latitudes) & np.isfinite(positions.longitudes)
-    asked = []
-    if lat is not None:
-        low = -np.inf if lat.south is None else lat.south
-        high = np.inf if lat.north is None else lat.north
-        inside &= (positions.latitudes >= low - _SLACK) & (positions.latitudes <= high + _SLACK)
-        asked.append(f"--lat {lat}")
-    if lon is not None:
-        inside &= _between(positions.longitudes, lon)
-        asked.append(f"--lon {lon}")
+    inside = _inside(positions, lat, lon)
     if not inside.any():
-        raise DataError(f"{' '.join(asked)}: no cell centre lies there; the data cover {positions.words()}")
+        asked = [f"--{name} {wish}" for name, wish in (("lat", lat), ("lon", lon)) if wish is not None]
+        raise DataError(f"{' '.join(asked)}: none lies there; the data cover {positions.words()}")
+    if inside.ndim == 1:
+        return take(dataset, {positions.dimensions[0]: np.flatnonzero(inside)})
     picks = {}
     for axis, name in enumerate(positions.dimensions):
         found = np.flatnonzero(inside.any(axis=1 - axis))
@@ -86,16 +80,27 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
     )
 
 
+def _inside(positions: Positions, lat: LatitudeRange | None, lon: LongitudeRange | None) -> NDArray[np.bool_]:
+    inside = np.isfinite(positions.latitudes) & np.isfinite(positions.longitudes)
+    if lat is not None:
+        low = -np.inf if lat.south is None else lat.south
+        high = np.inf if lat.north is None else lat.north
+        inside &= (positions.latitudes >= low - _SLACK) & (positions.latitudes <= high + _SLACK)
+    return inside if lon is None else inside & _between(positions.longitudes, lon)
+
+
 def at(dataset: Dataset, place: Position) -> Dataset:
-    """Return the one cell whose centre is nearest to a position.
+    """Return the site, or the one cell, that is nearest to a position.
 
     Raises
     ------
     DataError
-        If the position lies farther from it than the cells' centres lie from each other.
+        If a position lies farther from a cell than the cells' centres lie from each other.
     """
     positions = Positions.of(dataset)
     distances = great_circle(positions.latitudes, positions.longitudes, place.latitude, place.longitude)
+    if distances.ndim == 1:
+        return take(dataset, {positions.dimensions[0]: np.array([np.nanargmin(distances)])})
     row, column = np.unravel_index(np.nanargmin(distances), distances.shape)
     if distances[row, column] > _reach(positions, int(row), int(column)):
         raise DataError(f"--at {place}: lies outside the data, which cover {positions.words()}")
