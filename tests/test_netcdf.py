@@ -252,7 +252,8 @@ def test_coordinates_along_dimensions_of_other_names_and_latin_letters(tmp_path)
         made.place = "Malmoe"
     content = (tmp_path / "a.nc").read_bytes()
     (tmp_path / "a.nc").write_bytes(content.replace(b"Malmoe", b"Malm\xf6 "))
-    data = rhodolite.read(tmp_path / "a.nc")
+    with pytest.warns(rhodolite.RhodoliteWarning, match="the attribute place is not in UTF-8"):
+        data = rhodolite.read(tmp_path / "a.nc")
     assert data["tas"].attributes["place"].strip() == "Malmö"
     part = rhodolite.Subset(lat="1..2", lon="3", variable="tas")(data)
     assert part["tas"].values().tolist() == [[7], [11]]

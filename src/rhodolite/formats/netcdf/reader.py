@@ -10,7 +10,7 @@ import netCDF4
 import numpy as np
 
 from rhodolite.arrays import InMemory, LazyArray
-from rhodolite.errors import DataError, nearest_names
+from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.decoding import STORAGE_ATTRIBUTES, Decoding, decoded_variable
 from rhodolite.formats.netcdf.classic import needed_size
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK, netcdf_files
@@ -192,6 +192,7 @@ def _attribute(holder: Any, name: str) -> Any:
     value = holder.getncattr(name)
     if isinstance(value, str) and "\ufffd" in value:
         # CF asks for UTF-8; older files have Latin-1, which the library reads as signs of replacement.
+        warn(f"the attribute {name} is not in UTF-8 and was read as Latin-1")
         return holder.getncattr(name, encoding="latin-1")
     return value
 
