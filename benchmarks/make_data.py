@@ -1,6 +1,8 @@
-"""Writes the benchmark's input: ten years of daily maps, 3650 x 181 x 360 float32, about 1 GB unpacked.
+"""Writes an input of the benchmarks: daily fields of 181 x 360 cells, 1 GB of float32 in ten years.
 
-python benchmarks/make_data.py FILE
+python benchmarks/make_data.py FILE [maps|blocks|packed] [YEARS]
+
+`maps` has one map a chunk, `blocks` 365 days of 46 x 90 cells; `packed` is `maps` in 16-bit integers.
 """
 
 from __future__ import annotations
@@ -11,33 +13,46 @@ from pathlib import Path
 import netCDF4
 import numpy as np
 
-DAYS, ROWS, COLUMNS = 3650, 181, 360
+ROWS, COLUMNS, YEAR = 181, 360, 365
+CHUNKS = {"maps": (1, ROWS, COLUMNS), "blocks": (YEAR, 46, 90), "packed": (1, ROWS, COLUMNS)}
 
 
-def main(path: str) -> None:
-    random = np.random.default_rng(5)
+def main(path: str, kind: str, years: int) -> None:
     latitudes, longitudes = np.linspace(-90, 90, ROWS), np.arange(0.0, COLUMNS)
     with netCDF4.Dataset(path, "w") as file:
         for name, values, units in (("lat", latitudes, "degrees_north"), ("lon", longitudes, "degrees_east")):
             file.createDimension(name, values.size)
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = values
-        file.createDimension("time", DAYS)
+        file.createDimension("time", years * YEAR)
         time = file.createVariable("time", "f8", ("time",))
         time.units, time.calendar = "days since 2001-01-01", "noleap"
-        time[:] = np.arange(DAYS)
-        field = file.createVariable("tas", "f4", ("time", "lat", "lon"), compression="zlib", complevel=4, shuffle=True,
-                                    chunksizes=(1, ROWS, COLUMNS))  # fmt: skip
+        time[:] = np.arange(years * YEAR)
+        dtype = "i2" if kind == "packed" else "f4"
+        field = file.createVariable("tas", dtype, ("time", "lat", "lon"), compression="zlib", complevel=4, shuffle=True,
+                                    chunksizes=CHUNKS[kind])  # fmt: skip
         field.setncatts({"units": "K", "standard_name": "air_temperature", "long_name": "near-surface air temperature"})
-        warmth = 300 - 50 * np.sin(np.radians(latitudes))[:, None] ** 2
-        wave = 4 * np.cos(np.radians(longitudes) * 3)
-        for day in range(DAYS):
-            season = -10 * np.cos(2 * np.pi * day / 365) * np.sin(np.radians(latitudes))[:, None]
-            noise = random.standard_normal((ROWS, COLUMNS), dtype=np.float32)
-            # Kept to 1/64 K, about what real fields hold, so that it compresses about as well as they do.
-            field[day] = np.round((warmth + season + np.roll(wave, day) + 2 * noise) * 64) / 64
+        if kind == "packed":
+            field.setncatts({"scale_factor": 1 / 64, "add_offset": 250.0})
+        for year in range(years):
+            field[year * YEAR : (year + 1) * YEAR] = one_year(latitudes, longitudes, year)
+
+
+def one_year(latitudes: np.ndarray, longitudes: np.ndarray, year: int) -> np.ndarray:
+    """Return a year of days, kept to 1/64 K, about what real fields hold, so that it compresses about as well."""
+    random = np.random.default_rng(year)
+    warmth = 300 - 50 * np.sin(np.radians(latitudes))[:, None] ** 2
+    wave = 4 * np.cos(np.radians(longitudes) * 3)
+    days = np.arange(YEAR)
+    season = -10 * np.cos(2 * np.pi * days / YEAR)[:, None, None] * np.sin(np.radians(latitudes))[:, None]
+    waves = np.stack([np.roll(wave, day) for day in days])[:, None, :]
+    noise = random.standard_normal((YEAR, ROWS, COLUMNS), dtype=np.float32)
+    return (np.round((warmth + season + waves + 2 * noise) * 64) / 64).astype(np.float32)
 
 
 if __name__ == "__main__":
-    if not Path(sys.argv[1]).exists():
-        main(sys.argv[1])
+    target = sys.argv[1]
+    kind = sys.argv[2] if len(sys.argv) > 2 else "maps"
+    years = int(sys.argv[3]) if len(sys.argv) > 3 else 10
+    if not Path(target).exists():
+        main(target, kind, years)

@@ -14,7 +14,7 @@ from conftest import make_dataset, write_plain
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError
 from rhodolite.formats.chunking import USUAL_LAYOUT, Compression, Layout
-from rhodolite.formats.netcdf.codec import ChunkCodec, CorruptChunk
+from rhodolite.formats.netcdf.codec import ChunkCodec, CorruptChunk, fletcher32
 from rhodolite.formats.netcdf.stored import StoredArray
 from rhodolite.formats.netcdf.writer import write
 from rhodolite.model.variable import Packing, Storage
@@ -33,8 +33,12 @@ def through_library(path, name="tas"):
         {"compression": "zlib", "shuffle": False, "chunksizes": (1, 7, 9)},
         {"chunksizes": (2, 7, 2)},
         {"contiguous": True},
-        {"compression": "zlib", "fletcher32": True, "chunksizes": (4, 4, 4)},  # through the library
-        {"compression": "zstd", "chunksizes": (4, 4, 4)},  # through the library
+        {"compression": "zlib", "fletcher32": True, "chunksizes": (4, 4, 4)},
+        {"compression": "zstd", "chunksizes": (4, 4, 4)},
+        {"compression": "bzip2", "chunksizes": (4, 4, 4)},  # through the library
+        {"compression": "zlib", "fletcher32": True, "kind": "f8", "chunksizes": (3, 3, 3)},
+        {"fletcher32": True, "kind": "i2", "chunksizes": (3, 3, 3)},
+        {"format": "NETCDF3_64BIT_OFFSET", "kind": "i2"},
         {"compression": "zlib", "kind": ">f4", "endian": "big", "chunksizes": (5, 7, 9)},
         {"format": "NETCDF3_CLASSIC"},
         {"format": "NETCDF3_64BIT_DATA"},
@@ -58,12 +62,48 @@ def test_values_are_those_that_the_library_decodes(tmp_path, rng, options):
     np.testing.assert_allclose(corner, through_library(path)[2:9, 0:3, 4:9], rtol=1e-15)
 
 
-def test_the_usual_chunks_do_not_go_through_the_library(tmp_path, rng, monkeypatch):
-    path = write_plain(tmp_path / "a.nc", rng.normal(size=(5, 6, 7)), compression="zlib", chunksizes=(2, 6, 7))
+@pytest.mark.parametrize(
+    "options",
+    [
+        {"compression": "zlib", "chunksizes": (2, 60, 70)},
+        {"compression": "zstd", "fletcher32": True, "chunksizes": (2, 60, 70)},
+        {"chunksizes": (2, 60, 70)},
+        {"contiguous": True},
+        {"format": "NETCDF3_CLASSIC"},
+        {"format": "NETCDF3_64BIT_DATA", "kind": "f8"},
+    ],
+    ids=str,
+)
+def test_the_usual_layouts_do_not_go_through_the_library(tmp_path, rng, monkeypatch, options):
+    path = write_plain(tmp_path / "a.nc", rng.normal(size=(5, 60, 70)), **options)
     expected = through_library(path)
     data = rhodolite.read(path)["tas"]
     monkeypatch.setattr(StoredArray, "_through_library", lambda *_: pytest.fail("the slow way was taken"))
-    np.testing.assert_array_equal(data.values(), expected.astype("f4"))
+    np.testing.assert_array_equal(data.values(), expected)
+
+
+@given(st.binary(max_size=300))
+def test_checksums_agree_with_a_sum_word_by_word(data):
+    first = second = 0  # the definition: sums of big-endian words, kept below 65536 by folding
+    for high, low in zip(data[::2], (data + b"\0")[1::2], strict=False):
+        first += high << 8 | low
+        first = (first & 0xFFFF) + (first >> 16)
+        second += first
+        second = (second & 0xFFFF) + (second >> 16)
+    assert fletcher32(data) == second << 16 | first
+
+
+def test_a_bit_that_was_turned_is_noticed_by_the_checksum(tmp_path, rng):
+    path = write_plain(tmp_path / "a.nc", rng.normal(size=(5, 60, 70)), fletcher32=True, chunksizes=(1, 60, 70))
+    with h5py.File(path) as file:
+        place = file["tas"].id.get_chunk_info_by_coord((3, 0, 0)).byte_offset
+    with path.open("r+b") as raw:
+        raw.seek(place + 100)
+        byte = raw.read(1)[0]
+        raw.seek(place + 100)
+        raw.write(bytes([byte ^ 4]))
+    with pytest.raises(DataError, match=r"chunk that begins at index \(3, 0, 0\): its checksum does not fit its bytes"):
+        rhodolite.read(path)["tas"].values()
 
 
 def test_chunks_that_were_never_written_are_missing(tmp_path):
@@ -150,7 +190,7 @@ def test_packed_data_are_calculated_in_their_type_and_written_in_float32(tmp_pat
 
 @given(st.binary(min_size=24, max_size=24), st.booleans())
 def test_damaged_chunks_never_decode_to_numbers(noise, shuffle):
-    codec = ChunkCodec(np.dtype("<f4"), (2, 3), shuffle, True)
+    codec = ChunkCodec(np.dtype("<f4"), (2, 3), ("shuffle", "deflate") if shuffle else ("deflate",))
     values = np.frombuffer(noise, "<f4").reshape(2, 3)
     data = codec.encode(values)
     np.testing.assert_array_equal(codec.decode(data, 0).view("u4"), values.view("u4"))

@@ -4,6 +4,7 @@ from rhodolite.arrays.engine import Engine, Progress, default_engine
 from rhodolite.arrays.extremes import Extremes
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
 from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction
+from rhodolite.arrays.sharing import decoded_pieces
 from rhodolite.arrays.views import Concatenated, Selected
 
 __all__ = [
@@ -20,6 +21,7 @@ __all__ = [
     "Reduction",
     "Region",
     "Selected",
+    "decoded_pieces",
     "default_engine",
     "whole",
 ]

@@ -115,11 +115,12 @@ def _even(shape: tuple[int, ...], at: int, limit: int) -> list[int]:
     """Return chunks cut alike along the last two axes other than `at`, and singly along the others."""
     chunks = [1] * len(shape)
     axes = [axis for axis in range(len(shape)) if axis != at][-2:]
-    area = math.prod(shape[axis] for axis in axes)
-    part = math.sqrt(min(1.0, limit / max(area, 1)))
-    for axis in axes:
-        pieces = -(-shape[axis] // max(1, int(shape[axis] * part)))
+    for left, axis in zip(range(len(axes), 0, -1), axes, strict=True):
+        area = math.prod(shape[other] for other in axes[-left:])
+        part = min(1.0, limit / max(area, 1)) ** (1 / left)
+        pieces = -(-shape[axis] // max(1, min(limit, int(shape[axis] * part + 1e-9))))
         chunks[axis] = -(-shape[axis] // pieces) if shape[axis] else 1
+        limit = max(1, limit // chunks[axis])
     return chunks
 
 

@@ -1,8 +1,8 @@
 """Compressed chunks: from the bytes of a file to numbers and back.
 
-This is the one place that knows how chunks are compressed. It serves the common case, deflate
-with or without the byte shuffle; for any other pipeline `supported` says no and the NetCDF
-library does the work.
+This is the one place that knows how chunks are compressed. It serves the common filters of HDF5,
+deflate, zstd, the byte shuffle and the Fletcher-32 checksum; for any other pipeline `supported` says
+no and the NetCDF library does the work.
 """
 
 from __future__ import annotations
@@ -16,7 +16,8 @@ from isal import isal_zlib
 
 from rhodolite.arrays import Array
 
-_SHUFFLE, _DEFLATE = 2, 1  # registered HDF5 filter numbers
+_NAMES = {1: "deflate", 2: "shuffle", 3: "fletcher32", 32015: "zstd"}
+"""Registered numbers of HDF5 filters."""
 _THOROUGH = 6
 
 
@@ -34,10 +35,9 @@ class ChunkCodec:
         Type of the stored numbers.
     shape : tuple of int
         Shape of a chunk.
-    shuffle : bool
-        Whether the bytes of the numbers are sorted by significance before deflating.
-    compressed : bool
-        Whether chunks are deflated.
+    filters : tuple of str
+        What is done to a chunk on the way into the file, in order: ``shuffle`` sorts the bytes of
+        the numbers by significance, ``deflate`` and ``zstd`` compress, ``fletcher32`` adds a checksum.
     thorough : bool
         Whether to take the time for smaller chunks, which are also the same bytes every time; the
         quick encoder now and then sets a bit differently that means nothing.
@@ -45,8 +45,7 @@ class ChunkCodec:
 
     dtype: np.dtype[Any]
     shape: tuple[int, ...]
-    shuffle: bool
-    compressed: bool
+    filters: tuple[str, ...] = ()
     thorough: bool = False
 
     @property
@@ -61,38 +60,108 @@ class ChunkCodec:
         CorruptChunk
             If the bytes are damaged.
         """
-        # Bit i of the mask says that filter i of the pipeline was left out for this chunk.
-        if self.compressed and not filter_mask >> int(self.shuffle) & 1:
-            try:
-                data = bytes(deflate.zlib_decompress(data, self.nbytes))
-            except deflate.DeflateError:
-                raise CorruptChunk("its compressed bytes are damaged") from None
-        if len(data) != self.nbytes:
-            raise CorruptChunk(f"{len(data)} bytes where {self.nbytes} belong")
-        if self.shuffle and not filter_mask & 1:
-            return unshuffled(np.frombuffer(data, np.uint8), self.dtype).reshape(self.shape)
+        # Bit i of the mask says that filter i was left out for this chunk.
+        used = [name for at, name in enumerate(self.filters) if not filter_mask >> at & 1]
+        numbers: Array | None = None
+        for at in reversed(range(len(used))):
+            if used[at] == "fletcher32":
+                data = _checked(data)
+            elif used[at] == "shuffle" and at == 0:
+                numbers = self._unshuffled(data)
+            elif used[at] == "shuffle":
+                data = _unshuffled_bytes(data, self.dtype.itemsize)
+            else:
+                data = self._inflated(data, used[at], self.nbytes + 4 * used[:at].count("fletcher32"))
+        return numbers if numbers is not None else self._plain(data)
+
+    def _unshuffled(self, data: bytes) -> Array:
+        self._check_length(data)
+        return unshuffled(np.frombuffer(data, np.uint8), self.dtype).reshape(self.shape)
+
+    def _plain(self, data: bytes) -> Array:
+        self._check_length(data)
         return np.frombuffer(data, self.dtype).reshape(self.shape)
 
+    def _check_length(self, data: bytes) -> None:
+        if len(data) != self.nbytes:
+            raise CorruptChunk(f"{len(data)} bytes where {self.nbytes} belong")
+
     def encode(self, values: Array) -> bytes:
-        """Return the bytes of a chunk, as an ordinary zlib stream if compressed."""
+        """Return the bytes of a chunk, shuffled and as an ordinary zlib stream if the filters say so."""
         plain = np.ascontiguousarray(values, dtype=self.dtype)
-        data = shuffled(plain) if self.shuffle else plain
-        if not self.compressed:
+        data = shuffled(plain) if "shuffle" in self.filters else plain
+        if "deflate" not in self.filters:
             return data.tobytes()
         return bytes(deflate.zlib_compress(data, _THOROUGH)) if self.thorough else isal_zlib.compress(data, 1)
 
+    def _inflated(self, data: bytes, name: str, length: int) -> bytes:
+        try:
+            return _unpack_zstd(data) if name == "zstd" else bytes(deflate.zlib_decompress(data, length))
+        except (deflate.DeflateError, RuntimeError, ValueError):
+            raise CorruptChunk("its compressed bytes are damaged") from None
 
-def supported(filters: list[tuple[int, int, tuple[int, ...], bytes]]) -> tuple[bool, bool] | None:
-    """Return (shuffle, deflate) for a filter pipeline; None where it holds anything else."""
-    numbers = [number for number, *_ in filters]
-    if numbers in ([], [_DEFLATE], [_SHUFFLE, _DEFLATE], [_SHUFFLE]):
-        return _SHUFFLE in numbers, _DEFLATE in numbers
-    return None
+
+def supported(filters: list[tuple[int, int, tuple[int, ...], bytes]]) -> tuple[str, ...] | None:
+    """Return the names of a pipeline's filters; None where it holds one that is not known here."""
+    names = tuple(_NAMES.get(number, "") for number, *_ in filters)
+    return None if "" in names else names
+
+
+def _unpack_zstd(data: bytes) -> bytes:
+    from numcodecs.zstd import decompress
+
+    return bytes(decompress(data))
+
+
+def _checked(data: bytes) -> bytes:
+    """Return the bytes before a Fletcher-32 checksum.
+
+    Raises
+    ------
+    CorruptChunk
+        If the checksum is not that of the bytes.
+    """
+    content, stored = data[:-4], int.from_bytes(data[-4:], "little")
+    # Files of old versions of the HDF5 library have the bytes of each half the other way round.
+    turned = (stored & 0x00FF00FF) << 8 | (stored & 0xFF00FF00) >> 8
+    if fletcher32(content) not in (stored, turned):
+        raise CorruptChunk("its checksum does not fit its bytes")
+    return content
+
+
+def fletcher32(data: bytes) -> int:
+    """Return the Fletcher-32 checksum of bytes, as the HDF5 library computes it.
+
+    Notes
+    -----
+    The bytes count as big-endian words of 16 bits; the halves are the sum of the words and the sum
+    of the running sums, both modulo 65535, where 0 stands for no bits at all (Fletcher 1982, IEEE
+    Transactions on Communications 30, 247-252).
+    """
+    padded = data if len(data) % 2 == 0 else data + b"\0"
+    words = np.frombuffer(padded, ">u2")
+    first = second = 0
+    for start in range(0, words.size, 1 << 20):  # so that no sum of products exceeds 64 bits
+        part = words[start : start + (1 << 20)].astype(np.uint64)
+        second += first * part.size + int((part * np.arange(part.size, 0, -1, dtype=np.uint64)).sum())
+        first += int(part.sum())
+    return _folded(second) << 16 | _folded(first)
+
+
+def _folded(total: int) -> int:
+    return (total - 1) % 65535 + 1 if total else 0
 
 
 def shuffled(values: Array) -> Array:
     """Return bytes sorted by significance: all first bytes of the numbers, all second bytes ..."""
     return np.ascontiguousarray(values.reshape(-1).view(np.uint8).reshape(-1, values.dtype.itemsize).T)
+
+
+def _unshuffled_bytes(data: bytes, itemsize: int) -> bytes:
+    """Return bytes in their order again; those beyond whole numbers were left where they are."""
+    whole = len(data) // itemsize * itemsize
+    numbers = np.frombuffer(data[:whole], np.uint8).reshape(itemsize, -1).T
+    return numbers.tobytes() + data[whole:]
 
 
 def unshuffled(data: Array, dtype: np.dtype[Any]) -> Array:

@@ -156,7 +156,7 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     chunks = tuple(chunks) if isinstance(chunks, (list, tuple)) else None
     inside = stored.group().path.strip("/")
     place = f"{inside}/{name}" if inside else name
-    shape = stored.shape
+    shape, classic = stored.shape, stored.group().data_model.startswith("NETCDF3")
     small = stored.size * dtype.itemsize <= _SMALL and len(shape) <= 2
     # Read now that the file is open, since most small variables are coordinates.
     content = np.asarray(stored[...]) if small else None
@@ -164,7 +164,7 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     def lazy(decoding: Decoding) -> LazyArray:
         if content is not None:
             return InMemory(decoding.decode(content))
-        return StoredArray(path, place, shape, chunks, decoding)
+        return StoredArray(path, place, shape, chunks, decoding, classic)
 
     return decoded_variable(
         name,

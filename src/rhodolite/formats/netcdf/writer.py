@@ -166,8 +166,8 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
             stored = file[variable.name]
             if stored.shape != variable.shape:
                 stored.resize(variable.shape)
-            compressed, thorough = compression is not Compression.NONE, compression is Compression.SMALL
-            codec = ChunkCodec(stored.dtype, chunks, compressed, compressed, thorough)
+            filters = () if compression is Compression.NONE else ("shuffle", "deflate")
+            codec = ChunkCodec(stored.dtype, chunks, filters, compression is Compression.SMALL)
         task = functools.partial(_encoded_chunks, variable.data, plan.encoding, codec)
         _, total, regions = engine.blocks(variable.data, block_unit(variable.data, chunks))
         for _, pieces in engine.stream(task, regions, f"writing {variable.name}", total):
