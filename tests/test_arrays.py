@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import pickle
+import shutil
+import time
 from concurrent.futures import ThreadPoolExecutor
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -12,7 +15,11 @@ from hypothesis import strategies as st
 
 from rhodolite.arrays import Concatenated, Engine, InMemory, Mapped, Selected
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
+from rhodolite.arrays.passes import find_passes
 from rhodolite.arrays.reduction import Reduction
+from rhodolite.arrays.scratch import Scratch, decoding_factor
+from rhodolite.arrays.sharing import DecodedPieces
+from rhodolite.errors import OutputError
 from rhodolite.operations.averaging import WeightedMean
 from rhodolite.operations.cycles import PhaseMoments
 
@@ -121,6 +128,81 @@ def test_fifty_steps_in_a_row_do_not_exhaust_the_stack():
     for _ in range(50):
         lazy = Mapped(lazy, lambda block: block + 1, "f8")
     assert (Engine().compute(lazy) == 50).all()
+
+
+@given(st.data(), shapes, shapes, shapes)
+def test_a_scratch_file_holds_the_same_in_another_order(data, shape, chunks, tile):
+    values = np.random.default_rng(sum(shape)).normal(size=shape)
+    source = Chunked(values, chunks)
+    scratch = Scratch(source, tile)
+    engine = Engine(workers=2)
+    engine.prepare([Mapped(scratch, np.negative, "f8")])
+    reads = source.reads
+    for _ in range(3):
+        region = tuple(slice(*sorted((data.draw(st.integers(0, n)), data.draw(st.integers(0, n))))) for n in shape)
+        np.testing.assert_array_equal(scratch.read(region), values[region])
+    assert source.reads == reads
+    with pytest.raises(TypeError, match="cannot be sent"):
+        pickle.dumps(scratch)
+
+
+@given(shapes, shapes, shapes)
+def test_how_often_chunks_are_decoded_is_counted_right(shape, chunks, block):
+    touched = sum(
+        np.prod([-(-s.stop // c) - s.start // c for s, c in zip(region, chunks, strict=True)])
+        for region in iterate_blocks(shape, block)
+    )
+    assert decoding_factor(shape, chunks, block) * count_blocks(shape, chunks) == pytest.approx(touched)
+
+
+def test_work_across_the_grain_goes_through_a_scratch_file_and_work_along_it_does_not(monkeypatch):
+    source = Chunked(np.random.default_rng(1).normal(size=(400, 30, 40)).astype("f4"), (1, 30, 40))
+
+    class Small(Engine):
+        block_limit = 1 << 16
+
+    data, block = Small().in_units(source, (400, 1, 1))
+    assert isinstance(data, Scratch)
+    assert block[0] == 400
+    assert Small().in_units(source, (5, 30, 40)) == (source, (5, 30, 40))
+    assert Engine().in_units(source, (400, 1, 1))[0] is source  # all of it fits into a block or two
+    monkeypatch.setattr(shutil, "disk_usage", lambda _: SimpleNamespace(free=1000))
+    with pytest.raises(OutputError, match=r"of scratch space are needed.* set TMPDIR"):
+        Small().prepare([data])
+
+
+def test_all_that_need_a_source_share_a_pass_over_it():
+    source = Chunked(np.arange(600.0).reshape(100, 2, 3), (1, 2, 3))
+    means = [WeightedMean(source.shape, {}, axes) for axes in ((0,), (1, 2), (0, 1, 2))]
+    wanted = [
+        Reduction(source, mean).output("mean", shape) for mean, shape in zip(means, ((2, 3), (100,), ()), strict=True)
+    ]
+    later = Reduction(Mapped(source, np.negative, "f8"), means[2]).output("mean", ())
+    assert sorted(len(one.reductions) for one in find_passes([*wanted, later])) == [1, 3]
+    engine = Engine(workers=1)
+    _, blocks, _ = engine.blocks(source)
+    engine.prepare(wanted)
+    assert source.reads == blocks
+    assert engine.compute(wanted[2]) == 299.5
+
+
+def test_a_piece_that_several_blocks_need_is_decoded_once():
+    pieces, decoded = DecodedPieces(limit=100), []
+
+    def decode(key):
+        decoded.append(key)
+        time.sleep(0.01)
+        return np.zeros(5)  # 40 bytes
+
+    with ThreadPoolExecutor(8) as pool:
+        list(pool.map(lambda at: pieces.get(at % 2, lambda: decode(at % 2)), range(40)))
+    assert sorted(decoded) == [0, 1]
+    pieces.get(2, lambda: decode(2))  # 0 has to go
+    pieces.get(0, lambda: decode(0))
+    assert sorted(decoded) == [0, 0, 1, 2]
+    with pytest.raises(ZeroDivisionError):
+        pieces.get(9, lambda: 1 / 0)
+    assert pieces.get(9, lambda: np.ones(1)) == 1
 
 
 def test_distant_cells_are_read_apart_and_close_ones_together():

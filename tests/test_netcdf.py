@@ -82,6 +82,21 @@ def test_the_usual_layouts_do_not_go_through_the_library(tmp_path, rng, monkeypa
     np.testing.assert_array_equal(data.values(), expected)
 
 
+def test_chunks_across_the_edges_of_blocks_are_decoded_once(tmp_path, rng, monkeypatch):
+    path = write_plain(tmp_path / "a.nc", rng.normal(size=(97, 40, 50)), compression="zlib", chunksizes=(10, 40, 50))
+    counted = []
+    decode = ChunkCodec.decode
+    monkeypatch.setattr(ChunkCodec, "decode", lambda *a: counted.append(1) or decode(*a))
+    part = rhodolite.Subset(time="2000-01-04..")(rhodolite.read(path))  # from the middle of a chunk on
+
+    class Small(Engine):
+        block_limit = 200_000
+
+    values = Small(workers=2).compute(part["tas"].data)
+    assert len(counted) == 10
+    np.testing.assert_array_equal(values, through_library(path)[3:].astype("f4"))
+
+
 @given(st.binary(max_size=300))
 def test_checksums_agree_with_a_sum_word_by_word(data):
     first = second = 0  # the definition: sums of big-endian words, kept below 65536 by folding

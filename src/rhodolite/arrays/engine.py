@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import math
 import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
@@ -15,15 +16,22 @@ import numpy as np
 
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
 from rhodolite.arrays.lazy import Array, LazyArray, Region, whole
-from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction
+from rhodolite.arrays.passes import find_passes
+from rhodolite.arrays.reduction import Accumulator, Reduction
+from rhodolite.arrays.scratch import Scratch, decoding_factor
+from rhodolite.arrays.sharing import decoded_pieces
 
 T = TypeVar("T")
 LARGEST_BLOCK = 24 << 20
 """Blocks beyond this many bytes hardly gain speed (docs/performance.md) and cost memory."""
 
 
-_COPIES = 4
+COPIES = 4
 """A block exists about this many times while it is worked on: stored, decoded, calculated, encoded."""
+_SHARE_OF_PIECES = 8
+"""This part of the memory is for decoded chunks that several blocks need."""
+_MOST_DECODINGS = 3.0
+"""A chunk decoded more often than this is decoded once into a scratch file instead."""
 
 
 class Progress(Protocol):
@@ -58,19 +66,19 @@ class Engine:
     """
 
     workers: int = field(default_factory=lambda: os.cpu_count() or 1)
-    memory: int = 1 << 30
+    memory: int = field(default_factory=lambda: usual_memory())
     executor: Executor | None = None
     progress: Progress = field(default_factory=Silent)
 
     @property
     def block_limit(self) -> int:
         """Bytes of one block. Depends on the memory alone, so that results never depend on the workers."""
-        return max(1 << 16, min(LARGEST_BLOCK, self.memory // (3 * _COPIES)))
+        return max(1 << 16, min(LARGEST_BLOCK, self.memory // (3 * COPIES)))
 
     @property
     def in_flight(self) -> int:
         """How many blocks are worked on or waiting to be used at once."""
-        return max(1, min(self.workers + 1, self.memory // (_COPIES * self.block_limit)))
+        return max(1, min(self.workers + 1, self.memory // (COPIES * self.block_limit)))
 
     def blocks(
         self, array: LazyArray, chunks: tuple[int, ...] | None = None
@@ -107,10 +115,33 @@ class Engine:
             self.progress.end()
 
     def prepare(self, arrays: Iterable[LazyArray], what: str = "averaging") -> None:
-        """Run every reduction that the arrays depend on and that has not been run yet."""
-        for reduction in _pending(arrays):
-            # What the source itself depends on comes first in the list, so is there by now.
-            self._reduce(reduction, what)
+        """Run every pass that the arrays depend on and that has not been run yet."""
+        decoded_pieces.limit = self.memory // _SHARE_OF_PIECES
+        for one in find_passes(arrays):
+            if one.scratch is not None:
+                self._fill(one.scratch)
+            else:
+                self._reduce(one.source, one.reductions, what)
+
+    def in_units(self, array: LazyArray, unit: tuple[int, ...]) -> tuple[LazyArray, tuple[int, ...]]:
+        """Return an array, and the shape of blocks of whole units in which it can be read at little cost.
+
+        Where blocks that hold whole units as well as whole chunks are small enough, these are taken;
+        otherwise blocks of units alone. Where chunks would then be decoded more than about three
+        times, the array returned is one that is decoded once into a scratch file. It has to be
+        prepared.
+
+        Parameters
+        ----------
+        unit : tuple of int
+            Shape of the pieces that must not be cut.
+        """
+        cover = tuple(u * -(-min(c, n) // u) for u, c, n in zip(unit, array.chunks or unit, array.shape, strict=True))
+        held = math.prod(min(c, n) for c, n in zip(cover, array.shape, strict=True)) * max(array.dtype.itemsize, 8)
+        block, _, _ = self.blocks(array, cover if held <= 2 * self.block_limit else unit)
+        if self.executor is not None or decoding_factor(array.shape, array.chunks, block) <= _MOST_DECODINGS:
+            return array, block
+        return Scratch(array, block), block
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
         """Return all values of an array."""
@@ -125,46 +156,41 @@ class Engine:
             out[region] = values
         return out
 
-    def _reduce(self, reduction: Reduction, what: str) -> None:
-        source = reduction.source
-        gathered = reduction.accumulator.start()
+    def _reduce(self, source: LazyArray, reductions: list[Reduction], what: str) -> None:
+        gathered = [reduction.accumulator.start() for reduction in reductions]
         if source.size:
-            task = functools.partial(_partial_result, source, reduction.accumulator)
+            task = functools.partial(_partial_results, source, [r.accumulator for r in reductions])
             _, total, regions = self.blocks(source)
-            for _, partial in self.stream(task, regions, what, total):
-                gathered.merge(partial)
-        reduction.results = gathered.finish()
+            for _, partials in self.stream(task, regions, what, total):
+                for into, partial in zip(gathered, partials, strict=True):
+                    into.merge(partial)
+        for reduction, result in zip(reductions, gathered, strict=True):
+            reduction.results = result.finish()
+
+    def _fill(self, scratch: Scratch) -> None:
+        scratch.open()
+        if scratch.size:
+            _, total, regions = self.blocks(scratch.source)
+            for _ in self.stream(scratch.take, regions, "putting into order", total):
+                pass
+        scratch.filled = True
 
 
-def _partial_result(source: LazyArray, accumulator: Accumulator, region: Region) -> Accumulator:
-    partial = accumulator.start()
-    partial.add(source.read(region), region)
-    return partial
+def _partial_results(source: LazyArray, accumulators: list[Accumulator], region: Region) -> list[Accumulator]:
+    block = source.read(region)
+    partials = [accumulator.start() for accumulator in accumulators]
+    for partial in partials:
+        partial.add(block, region)
+    return partials
 
 
-def _pending(arrays: Iterable[LazyArray]) -> list[Reduction]:
-    """Return the reductions still to run, each after those that it depends on."""
-    found: list[Reduction] = []
-    seen: set[int] = set()
-    # An explicit stack, so that long chains of steps cannot exhaust Python's.
-    stack: list[tuple[LazyArray, bool]] = [(array, False) for array in arrays]
-    while stack:
-        array, done = stack.pop()
-        if done:
-            assert isinstance(array, Reduced)
-            if array.reduction not in found:
-                found.append(array.reduction)
-            continue
-        if id(array) in seen:
-            continue
-        seen.add(id(array))
-        if isinstance(array, Reduced):
-            if array.reduction.results is None:
-                stack.append((array, True))
-                stack.append((array.reduction.source, False))
-        else:
-            stack.extend((source, False) for source in array.sources())
-    return found
+def usual_memory() -> int:
+    """Return the bytes allowed where nothing is said: 1 GiB, or a quarter of the machine's if that is less."""
+    try:
+        machine = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    except (AttributeError, ValueError, OSError):
+        return 1 << 30
+    return min(1 << 30, machine // 4)
 
 
 def default_engine(**settings: Any) -> Engine:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from rhodolite.cli.console import say, written_line
+from rhodolite.cli.console import say, say_plan, written_line
 from rhodolite.errors import UsageError
 
 _DESCRIPTION = """\
@@ -50,6 +50,7 @@ def run_build(words: list[str], quiet: bool) -> None:
     from rhodolite.formats.registry import format_for
     from rhodolite.study.building import build
     from rhodolite.study.chain import write
+    from rhodolite.study.planning import plan_writing
 
     began = time.monotonic()
     output, description = Path(options.output), Path(options.description)
@@ -58,6 +59,9 @@ def run_build(words: list[str], quiet: bool) -> None:
     check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
     dataset = build(options.inputs, description)
     engine = make_engine(quiet, options.memory, options.workers)
+    if options.plan:
+        say_plan(plan_writing(dataset, output, layout, engine), output, engine)
+        return
     written = write(dataset, output, engine=engine, overwrite=options.overwrite, layout=layout, also_read=[description])
     if not quiet:
         files = f", from {len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")

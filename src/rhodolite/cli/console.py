@@ -7,7 +7,11 @@ import time
 from collections import Counter
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from rhodolite.arrays import Engine
+    from rhodolite.study.planning import Plan
 
 _DELAY = 1.0
 """Seconds that work may take before its progress is shown."""
@@ -39,6 +43,22 @@ def written_line(output: Path, written: tuple[int, int], seconds: float, source:
     files, size = written
     count = f"{files} files, " if files > 1 else ""
     return f"wrote {output} ({count}{file_size(size)}{source}) in {seconds:.1f} s"
+
+
+def say_plan(plan: Plan, output: Path, engine: Engine) -> None:
+    """Print what would be done."""
+    rows = []
+    for number, one in enumerate(plan.passes, start=1):
+        shape = " x ".join(map(str, one.block))
+        blocks = f"{one.blocks:,} block{'s' * (one.blocks != 1)} of {shape}"
+        written = f"{file_size(one.written)} before compression" if one.written else ""
+        rows.append((f"{number}", one.what, file_size(one.decoded) if one.decoded else "", blocks, written))
+    headings = ("", "pass", "decodes", "in", "writes")
+    widths = [max(len(row[column]) for row in [headings, *rows]) for column in range(5)]
+    for row in [headings, *rows]:
+        print("  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip())
+    memory = f"{file_size(plan.peak)} of memory at most ({file_size(engine.memory)} for data are allowed)"
+    print(f"About {memory}, {engine.workers} blocks at a time. {output} was not written.")
 
 
 class TerminalProgress:

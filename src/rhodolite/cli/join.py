@@ -6,7 +6,7 @@ import dataclasses
 import time
 from pathlib import Path
 
-from rhodolite.cli.console import say, written_line
+from rhodolite.cli.console import say, say_plan, written_line
 from rhodolite.errors import UsageError, nearest_names
 
 _DESCRIPTION = """\
@@ -43,6 +43,7 @@ def run_join(words: list[str], quiet: bool) -> None:
     from rhodolite.formats.opening import open_dataset
     from rhodolite.formats.registry import COLLECTION, format_for
     from rhodolite.study.chain import write
+    from rhodolite.study.planning import plan_writing
 
     began = time.monotonic()
     output = Path(options.output)
@@ -54,6 +55,8 @@ def run_join(words: list[str], quiet: bool) -> None:
     kind = COLLECTION.kind if is_collection else format_for(output).kind
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
     dataset = open_dataset(options.inputs, overlap, options.group)
+    if is_collection and options.plan:
+        raise UsageError("join: a collection is written at once; --plan is for files that are written out")
     if is_collection:
         with complete_or_nothing(output, options.overwrite, [file.path for file in dataset.files]) as temporary:
             write_collection(temporary, output, options.inputs, overlap, options.group)
@@ -62,6 +65,9 @@ def run_join(words: list[str], quiet: bool) -> None:
         engine = make_engine(quiet, options.memory, options.workers)
         done = {"verb": "join"} if overlap is None else {"verb": "join", "overlap": overlap.value}
         dataset = dataclasses.replace(dataset, record=(done,))
+        if options.plan:
+            say_plan(plan_writing(dataset, output, layout, engine), output, engine)
+            return
         written = write(dataset, output, engine=engine, overwrite=options.overwrite, layout=layout)
     if not quiet:
         files = f", from {len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")

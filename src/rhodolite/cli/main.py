@@ -11,7 +11,7 @@ import warnings
 from pathlib import Path
 from typing import Any
 
-from rhodolite.cli.console import say, say_warnings, written_line
+from rhodolite.cli.console import say, say_plan, say_warnings, written_line
 from rhodolite.errors import RhodoliteError, RhodoliteWarning, UsageError, nearest_names
 from rhodolite.version import __version__
 
@@ -141,6 +141,9 @@ def run_chain(words: list[str], quiet: bool) -> None:
     layout = make_layout(run.get("format"), run.get("chunks"), run.get("compression"))
     output = Path(run["output"])
     chain = Chain(tuple(inputs), tuple(steps), output, bool(run.get("overwrite")), layout, run.get("group"))
+    if run.get("plan"):
+        say_plan(chain.plan(engine), output, engine)
+        return
     written = chain.run(engine)
     if not quiet:
         say(written_line(output, written, time.monotonic() - began))

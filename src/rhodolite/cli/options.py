@@ -81,8 +81,10 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> 
                            "(default: those of the input)")  # fmt: skip
         group.add_argument("--compression", metavar="|".join(Compression),
                            help="how much work goes into a small output (default: fast)")  # fmt: skip
+        group.add_argument("--plan", action="store_true", help="say what would be read and written, and stop")
     group.add_argument("--group", metavar="NAME", help="the group to read of files that have groups")
-    group.add_argument("--memory", metavar="SIZE", help="memory for data in flight, such as 512MiB (default: 1GiB)")
+    group.add_argument("--memory", metavar="SIZE", help="memory for data in flight, such as 512MiB "
+                       "(default: 1GiB, or a quarter of the machine's)")  # fmt: skip
     group.add_argument("--workers", metavar="N", help="blocks to work on at once (default: the number of cores)")
     group.add_argument("--quiet", action="store_true", help="print errors only")
     group.add_argument("--debug", action="store_true", help="show where in the program an error arose")

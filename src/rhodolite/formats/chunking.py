@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import TypeVar
 
-from rhodolite.arrays import LazyArray
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -122,9 +121,3 @@ def _even(shape: tuple[int, ...], at: int, limit: int) -> list[int]:
         chunks[axis] = -(-shape[axis] // pieces) if shape[axis] else 1
         limit = max(1, limit // chunks[axis])
     return chunks
-
-
-def block_unit(data: LazyArray, chunks: tuple[int, ...]) -> tuple[int, ...]:
-    """Return the least block that is made of whole output chunks and covers a chunk of the source."""
-    source = data.chunks or chunks
-    return tuple(out * -(-min(there, n) // out) for out, there, n in zip(chunks, source, data.shape, strict=True))

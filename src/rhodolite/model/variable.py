@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, Self
 
 import numpy as np
@@ -108,7 +109,14 @@ class Variable:
         return self.data.dtype.kind in "fiu" and "flag_values" not in self.attributes
 
     def floats(self) -> LazyArray:
-        """Return the data as floating-point numbers, with NaN where values are missing."""
+        """Return the data as floating-point numbers, with NaN where values are missing.
+
+        Always the same array, so that all who need it can share a pass over it.
+        """
+        return self._floats
+
+    @cached_property
+    def _floats(self) -> LazyArray:
         if self.data.dtype.kind == "f":
             return self.data
         target = np.dtype("f4") if self.data.dtype.itemsize <= 2 else np.dtype("f8")

@@ -21,6 +21,7 @@ from rhodolite.formats.registry import Format, format_for
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.annotate import Annotate
 from rhodolite.operations.declaration import parameters
+from rhodolite.study.planning import Plan, plan_drawing, plan_writing
 from rhodolite.study.provenance import with_provenance
 
 FIGURE_SUFFIXES = (".png", ".svg", ".pdf")
@@ -66,13 +67,37 @@ class Chain:
         RhodoliteError
             If anything is wrong with the request, the data or the output.
         """
+        dataset, read = self._result()
+        if self.drawing is None:
+            return write(dataset, self.output, engine=engine, overwrite=self.overwrite, layout=self.layout,
+                         also_read=read)  # fmt: skip
+        drawing, others = _resolved(self.drawing)
+        with complete_or_nothing(self.output, self.overwrite, [*read, *others]) as temporary:
+            save(drawing(dataset, engine), temporary)
+        return size_on_disk(self.output)
+
+    def plan(self, engine: Engine) -> Plan:
+        """Return what would be read and written, without doing it.
+
+        Raises
+        ------
+        RhodoliteError
+            If anything is wrong that can be told before the data are read.
+        """
+        dataset, _ = self._result()
+        if self.drawing is None:
+            return plan_writing(dataset, self.output, self.layout, engine)
+        return plan_drawing(_resolved(self.drawing)[0], dataset, engine)
+
+    def _result(self) -> tuple[Dataset, list[Path]]:
+        """Return what the operations make of the inputs, lazily, and the files behind it."""
         if self.drawing is not None and self.output.suffix.lower() not in FIGURE_SUFFIXES:
             raise UsageError(f"{self.output}: a drawing is written as one of {', '.join(FIGURE_SUFFIXES)}")
         kind = OutputKind.FILE
         if self.drawing is None:
             kind = _format_for_data(self.output, self.layout).kind
         elif self.layout != USUAL_LAYOUT:
-            raise UsageError(f"{self.output}: --format and --chunks are for data, and this is a figure")
+            raise UsageError(f"{self.output}: --format, --chunks and --compression are for data, and this is a figure")
         check_output(self.output, self.overwrite, (), kind)
         dataset = open_dataset(self.inputs, group=self.group, generous=False)
         read = [file.path for file in dataset.files]
@@ -84,14 +109,7 @@ class Chain:
         dataset = mended(dataset)
         for step in operations[len(naming) :]:
             dataset = step(dataset)
-        if self.drawing is None:
-            return write(
-                dataset, self.output, engine=engine, overwrite=self.overwrite, layout=self.layout, also_read=read
-            )
-        drawing, others = _resolved(self.drawing)
-        with complete_or_nothing(self.output, self.overwrite, [*read, *others]) as temporary:
-            save(drawing(dataset, engine), temporary)
-        return size_on_disk(self.output)
+        return dataset, read
 
 
 def write(

@@ -79,9 +79,10 @@ def _maps(dataset: Dataset, variable: Variable, engine: Engine) -> Iterator[tupl
     data = variable.floats()
     others = [name for name in variable.dimensions if name not in space]
     order = [variable.dimensions.index(name) for name in (*others, *space)]
-    chunks = data.chunks or (1,) * data.ndim
-    unit = tuple(n if name in space else c for name, n, c in zip(variable.dimensions, data.shape, chunks, strict=True))
-    whole_maps = list(engine.blocks(data, unit)[2])
+    unit = tuple(n if name in space else 1 for name, n in zip(variable.dimensions, data.shape, strict=True))
+    data, shape = engine.in_units(data, unit)
+    engine.prepare([data])
+    whole_maps = list(engine.blocks(data, shape)[2])
     for region, block in engine.stream(data.read, whole_maps, f"writing {variable.name}", len(whole_maps)):
         values = block.transpose(order)
         if variable.storage.dtype == "float32":  # what was unpacked from 16 bits has no more figures than that

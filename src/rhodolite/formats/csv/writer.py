@@ -58,23 +58,25 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
                 f"a table has one row for each cell, but {first.name} runs over ({', '.join(first.dimensions)}) and "
                 f"{variable.name} over ({', '.join(variable.dimensions)}); choose with --variable {first.name}"
             )
-    engine.prepare([variable.data for variable in variables])
+    # Rows follow each other in the order of the dimensions, so blocks hold all of the later ones.
+    unit = (1, *first.shape[1:]) if first.shape else ()
+    laid_out = [engine.in_units(variable.data, unit) for variable in variables]
+    engine.prepare([data for data, _ in laid_out])
     described = _coordinate_columns(dataset, first, engine)
-    columns = [*described, *map(_data_column, variables)]
+    columns = [*described, *(_data_column(v, data) for v, (data, _) in zip(variables, laid_out, strict=True))]
     with path.open("wb") as file:
         file.write(
             pandas.DataFrame(columns=[c.title for c in columns]).to_csv(index=False, lineterminator="\r\n").encode()
         )
-        # Rows follow each other in the order of the dimensions, so blocks hold all of the later ones.
-        _, total, regions = engine.blocks(first.data, (1, *first.shape[1:]) if first.shape else None)
+        _, total, regions = engine.blocks(first.data, laid_out[0][1])
         for _, text in engine.stream(functools.partial(_rows, columns), regions, f"writing {first.name}", total):
             file.write(text)
 
 
-def _data_column(variable: Variable) -> _Column:
+def _data_column(variable: Variable, data: LazyArray) -> _Column:
     # What was unpacked from 16 bits has no more figures than single precision.
     dtype = "float32" if variable.storage.dtype == "float32" else None
-    return _Column(column_title(variable.name, variable.units), tuple(range(variable.data.ndim)), variable.data, dtype)
+    return _Column(column_title(variable.name, variable.units), tuple(range(data.ndim)), data, dtype)
 
 
 def _rows(columns: list[_Column], region: Region) -> bytes:

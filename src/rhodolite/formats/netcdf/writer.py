@@ -17,7 +17,7 @@ import netCDF4
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Region
-from rhodolite.formats.chunking import Compression, Layout, block_unit, chunk_shape
+from rhodolite.formats.chunking import Compression, Layout, chunk_shape
 from rhodolite.formats.encoding import Encoding, encoding_for
 from rhodolite.formats.netcdf.codec import ChunkCodec
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK
@@ -159,6 +159,8 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
     """Encode a variable's chunks in the engine's tasks and put them in the file in order."""
     variable, chunks = plan.variable, plan.chunks
     assert chunks is not None
+    data, block = engine.in_units(variable.data, chunks)
+    engine.prepare([data])
     with LIBRARY_LOCK:
         file = h5py.File(path, "r+")
     try:
@@ -168,12 +170,12 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
                 stored.resize(variable.shape)
             filters = () if compression is Compression.NONE else ("shuffle", "deflate")
             codec = ChunkCodec(stored.dtype, chunks, filters, compression is Compression.SMALL)
-        task = functools.partial(_encoded_chunks, variable.data, plan.encoding, codec)
-        _, total, regions = engine.blocks(variable.data, block_unit(variable.data, chunks))
+        task = functools.partial(_encoded_chunks, data, plan.encoding, codec)
+        _, total, regions = engine.blocks(data, block)
         for _, pieces in engine.stream(task, regions, f"writing {variable.name}", total):
             with LIBRARY_LOCK:
-                for offset, data in pieces:
-                    stored.id.write_direct_chunk(offset, data)
+                for offset, encoded in pieces:
+                    stored.id.write_direct_chunk(offset, encoded)
     finally:
         with LIBRARY_LOCK:
             file.close()

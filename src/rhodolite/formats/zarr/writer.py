@@ -14,7 +14,7 @@ import zarr
 from zarr.codecs import ZstdCodec
 
 from rhodolite.arrays import Engine, LazyArray, Region
-from rhodolite.formats.chunking import Compression, Layout, block_unit, chunk_shape
+from rhodolite.formats.chunking import Compression, Layout, chunk_shape
 from rhodolite.formats.encoding import Encoding, encoding_for
 from rhodolite.formats.zarr.names import DIMENSIONS_ATTRIBUTE
 from rhodolite.model.dataset import Dataset
@@ -69,8 +69,10 @@ def _write_variable(
         values = engine.compute(variable.data)
         stored[...] = values.astype(object) if text else encoding.encode(values)
     elif variable.data.size:
-        task = functools.partial(_put, stored, variable.data, encoding)
-        _, total, regions = engine.blocks(variable.data, block_unit(variable.data, stored.chunks))
+        data, block = engine.in_units(variable.data, stored.chunks)
+        engine.prepare([data])
+        task = functools.partial(_put, stored, data, encoding)
+        _, total, regions = engine.blocks(data, block)
         for _ in engine.stream(task, regions, f"writing {variable.name}", total):
             pass
 
