@@ -38,7 +38,7 @@ def test_the_commands_of_the_readme_run_in_order(demo, tmp_path):
     assert 0.5 < float(done.stdout) < 3.5
 
 
-def test_the_full_example_answers_its_questions(tmp_path):
+def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_time(demo, tmp_path):
     from conftest import run_command
 
     answer = run_command("demo", tmp_path / "d")
@@ -47,6 +47,11 @@ def test_the_full_example_answers_its_questions(tmp_path):
     pictures = sorted(path.name for path in (tmp_path / "d").glob("*.png"))
     shown = {path.name for path in (ROOT / "docs" / "screenshots").iterdir()}
     assert set(pictures) <= shown, "docs/screenshots lacks a picture of the example"
+    names = sorted(str(path.relative_to(demo)) for path in demo.rglob("*") if path.is_file())
+    assert len(names) == 12 + 10 + 24 + 7
+    for name in names:
+        assert (demo / name).read_bytes() == (tmp_path / "d" / name).read_bytes(), name
+    assert sum((demo / name).stat().st_size for name in names) < 100e6
 
 
 @pytest.mark.parametrize("page", ["README.md", *(f"docs/{p.name}" for p in (ROOT / "docs").glob("*.md"))])

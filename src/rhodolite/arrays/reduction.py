@@ -43,6 +43,10 @@ class Reduction:
         self.accumulator = accumulator
         self.results: dict[str, Array] | None = None
 
+    def __getstate__(self) -> dict[str, Any]:
+        # Another process that gets the results has no use for what they were made of.
+        return self.__dict__ if self.results is None else {**self.__dict__, "source": None, "accumulator": None}
+
     def output(self, name: str, shape: tuple[int, ...], dtype: Any = np.float64) -> Reduced:
         """Return one of the results as a lazy array."""
         return Reduced(self, name, shape, np.dtype(dtype))

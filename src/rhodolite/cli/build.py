@@ -58,7 +58,7 @@ def run_build(words: list[str], quiet: bool) -> None:
     kind = format_for(output, layout).kind
     check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
     dataset = build(options.inputs, description)
-    engine = make_engine(quiet, options.memory, options.workers)
+    engine = make_engine(quiet, options.memory, options.workers, options.cluster)
     if options.plan:
         say_plan(plan_writing(dataset, output, layout, engine), output, engine)
         return

@@ -35,7 +35,7 @@ def run_inspect(words: list[str]) -> None:
     from rhodolite.formats.opening import open_dataset
     from rhodolite.study.inspecting import describe, describe_variable
 
-    engine = make_engine(options.quiet, options.memory, options.workers)
+    engine = make_engine(options.quiet, options.memory, options.workers, options.cluster)
     dataset = open_dataset(options.inputs, group=options.group)
     if options.variable:
         found = describe_variable(dataset, options.variable, engine, statistics=options.statistics)

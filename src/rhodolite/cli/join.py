@@ -62,7 +62,7 @@ def run_join(words: list[str], quiet: bool) -> None:
             write_collection(temporary, output, options.inputs, overlap, options.group)
         written = size_on_disk(output)
     else:
-        engine = make_engine(quiet, options.memory, options.workers)
+        engine = make_engine(quiet, options.memory, options.workers, options.cluster)
         done = {"verb": "join"} if overlap is None else {"verb": "join", "overlap": overlap.value}
         dataset = dataclasses.replace(dataset, record=(done,))
         if options.plan:

@@ -137,7 +137,7 @@ def run_chain(words: list[str], quiet: bool) -> None:
     if "output" not in run:
         suffix = ".png" if _is_drawing(steps[-1]) else ".nc"
         raise UsageError(f"{words[0]}: no output; add -o FILE, such as -o result{suffix}")
-    engine = make_engine(quiet, run.get("memory"), run.get("workers"))
+    engine = make_engine(quiet, run.get("memory"), run.get("workers"), run.get("cluster"))
     layout = make_layout(run.get("format"), run.get("chunks"), run.get("compression"))
     output = Path(run["output"])
     chain = Chain(tuple(inputs), tuple(steps), output, bool(run.get("overwrite")), layout, run.get("group"))

@@ -86,6 +86,7 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> 
     group.add_argument("--memory", metavar="SIZE", help="memory for data in flight, such as 512MiB "
                        "(default: 1GiB, or a quarter of the machine's)")  # fmt: skip
     group.add_argument("--workers", metavar="N", help="blocks to work on at once (default: the number of cores)")
+    group.add_argument("--cluster", metavar="ADDRESS", help="compute on the workers of a Dask scheduler")
     group.add_argument("--quiet", action="store_true", help="print errors only")
     group.add_argument("--debug", action="store_true", help="show where in the program an error arose")
 

@@ -131,7 +131,7 @@ class GridArray(LazyArray):
     dtype = np.dtype("f8")
 
     def __init__(self, path: Path, header: Header) -> None:
-        self._path = path
+        self._path = path.resolve()  # since another process may run in another folder
         self._header = header
         self.shape = self.chunks = (header.rows, header.columns)
 

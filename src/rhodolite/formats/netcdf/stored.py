@@ -57,7 +57,9 @@ class StoredArray(LazyArray):
         self._lock = threading.Lock()
 
     def __getstate__(self) -> dict[str, Any]:
-        return {**self.__dict__, "_layout": None, "_searched": False, "_lock": None}
+        # Another process may run in another folder.
+        path = self.path.resolve() if isinstance(self.path, Path) else self.path
+        return {**self.__dict__, "path": path, "_layout": None, "_searched": False, "_lock": None}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state, _lock=threading.Lock())

@@ -31,7 +31,7 @@ class StoreArray(LazyArray):
         self._stored = stored
 
     def __getstate__(self) -> dict[str, Any]:
-        return {**self.__dict__, "_stored": None}
+        return {**self.__dict__, "path": self.path.resolve(), "_stored": None}
 
     def read(self, region: Region) -> Array:
         try:

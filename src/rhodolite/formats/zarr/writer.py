@@ -33,7 +33,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     """
     version = _VERSIONS[layout.variant or "zarr3"]
     engine.prepare([variable.data for variable in dataset.variables.values()])
-    root = zarr.create_group(path, zarr_format=version, attributes=_plain(dataset.attributes))
+    root = zarr.create_group(path.resolve(), zarr_format=version, attributes=_plain(dataset.attributes))
     for variable in dataset.variables.values():
         _write_variable(root, variable, dataset, engine, layout, version)
     if version == 2:
