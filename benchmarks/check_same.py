@@ -6,6 +6,7 @@ import netCDF4
 import numpy as np
 
 with netCDF4.Dataset(sys.argv[1]) as a, netCDF4.Dataset(sys.argv[2]) as b:
+    assert a["tas"].shape == b["tas"].shape
     for start in range(0, a["tas"].shape[0], 365):
         part = slice(start, start + 365)
         np.testing.assert_allclose(

@@ -1,8 +1,10 @@
 """Writes an input of the benchmarks: daily fields of 181 x 360 cells, 1 GB of float32 in ten years.
 
 python benchmarks/make_data.py FILE [maps|blocks|packed] [YEARS]
+python benchmarks/make_data.py FILE year YEAR
 
-`maps` has one map a chunk, `blocks` 365 days of 46 x 90 cells; `packed` is `maps` in 16-bit integers.
+`maps` has one map a chunk, `blocks` 365 days of 46 x 90 cells; `packed` is `maps` in 16-bit integers. `year` is one
+year of a few cells.
 """
 
 from __future__ import annotations
@@ -17,8 +19,10 @@ ROWS, COLUMNS, YEAR = 181, 360, 365
 CHUNKS = {"maps": (1, ROWS, COLUMNS), "blocks": (YEAR, 46, 90), "packed": (1, ROWS, COLUMNS)}
 
 
-def main(path: str, kind: str, years: int) -> None:
+def main(path: str, kind: str, years: int, first: int = 2001) -> None:
     latitudes, longitudes = np.linspace(-90, 90, ROWS), np.arange(0.0, COLUMNS)
+    if kind == "year":
+        latitudes, longitudes = latitudes[::60], longitudes[::90]
     with netCDF4.Dataset(path, "w") as file:
         for name, values, units in (("lat", latitudes, "degrees_north"), ("lon", longitudes, "degrees_east")):
             file.createDimension(name, values.size)
@@ -26,11 +30,11 @@ def main(path: str, kind: str, years: int) -> None:
             file[name][:] = values
         file.createDimension("time", years * YEAR)
         time = file.createVariable("time", "f8", ("time",))
-        time.units, time.calendar = "days since 2001-01-01", "noleap"
+        time.units, time.calendar = f"days since {first}-01-01", "noleap"
         time[:] = np.arange(years * YEAR)
         dtype = "i2" if kind == "packed" else "f4"
         field = file.createVariable("tas", dtype, ("time", "lat", "lon"), compression="zlib", complevel=4, shuffle=True,
-                                    chunksizes=CHUNKS[kind])  # fmt: skip
+                                    chunksizes=CHUNKS.get(kind))  # fmt: skip
         field.setncatts({"units": "K", "standard_name": "air_temperature", "long_name": "near-surface air temperature"})
         if kind == "packed":
             field.setncatts({"scale_factor": 1 / 64, "add_offset": 250.0})
@@ -46,7 +50,7 @@ def one_year(latitudes: np.ndarray, longitudes: np.ndarray, year: int) -> np.nda
     days = np.arange(YEAR)
     season = -10 * np.cos(2 * np.pi * days / YEAR)[:, None, None] * np.sin(np.radians(latitudes))[:, None]
     waves = np.stack([np.roll(wave, day) for day in days])[:, None, :]
-    noise = random.standard_normal((YEAR, ROWS, COLUMNS), dtype=np.float32)
+    noise = random.standard_normal((YEAR, latitudes.size, longitudes.size), dtype=np.float32)
     return (np.round((warmth + season + waves + 2 * noise) * 64) / 64).astype(np.float32)
 
 
@@ -55,4 +59,4 @@ if __name__ == "__main__":
     kind = sys.argv[2] if len(sys.argv) > 2 else "maps"
     years = int(sys.argv[3]) if len(sys.argv) > 3 else 10
     if not Path(target).exists():
-        main(target, kind, years)
+        main(target, kind, *((1, years) if kind == "year" else (years,)))

@@ -1,9 +1,11 @@
 """Times rhodolite against plain netCDF4 + NumPy scripts, in turn, and prints one table.
 
-    python benchmarks/run.py [--runs 3] [--data FOLDER]
+    python benchmarks/run.py [--runs 3] [--data FOLDER] [--only WORD] [--large]
 
 Each row gives medians over interleaved runs of whole processes, their ratio, and the peak memory of
-each. The input, 1 GB of daily data, is made on the first run. The results of both sides are compared.
+each. The inputs, 1 GB of daily data in three layouts, are made on the first run. The results of both
+sides are compared. `--large` adds a run over ten times the data, which takes 4 GB of disk and many
+minutes.
 """
 
 from __future__ import annotations
@@ -17,50 +19,108 @@ import time
 from pathlib import Path
 
 HERE = Path(__file__).parent
+TOOL = [sys.executable, "-m", "rhodolite"]
+LAYOUTS = ("maps", "blocks", "packed")
+ROWS = {
+    "time mean": ("time_mean", [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "time"]),
+    "area-mean series": ("area_mean", [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "area"]),
+    "monthly climatology": ("climatology", [*TOOL, "climatology", "{in}", "-o", "{out}"]),
+    "monthly anomaly, written": ("anomaly", [*TOOL, "anomaly", "{in}", "-o", "{out}"]),
+    "unit conversion, written": ("convert", [*TOOL, "convert", "{in}", "--units", "tas=degC", "-o", "{out}"]),
+    "region of all times, written": ("subset", [*TOOL, "subset", "{in}", "--lat", "30N..75N", "--lon", "0..60", "-o",
+                                                "{out}"]),
+}  # fmt: skip
+HEAD = "| work | layout | script, s | rhodolite, s | times as fast | script, MB | rhodolite, MB |\n" + "|---" * 7 + "|"
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--runs", type=int, default=3)
     parser.add_argument("--data", type=Path, default=HERE / "data")
+    parser.add_argument("--only", default="", help="rows whose name holds this word")
+    parser.add_argument("--large", action="store_true")
     options = parser.parse_args()
     options.data.mkdir(parents=True, exist_ok=True)
-    source = options.data / "daily_maps.nc"
-    subprocess.run([sys.executable, str(HERE / "make_data.py"), str(source)], check=True)
-    tool = [sys.executable, "-m", "rhodolite"]
-    rows = {
-        "anomaly": ["anomaly", str(source)],
-        "climatology": ["climatology", str(source)],
-        "subset": ["subset", str(source), "--lat", "30N..75N", "--lon", "0..60"],
-    }
-    print("| work | script, s | rhodolite, s | times as fast | script, MB | rhodolite, MB |\n|---|---|---|---|---|---|")
-    for name, words in rows.items():
-        theirs, ours = options.data / f"{name}_script.nc", options.data / f"{name}_rhodolite.nc"
-        script = [sys.executable, str(HERE / "scripts" / f"{name}.py"), str(source), str(theirs)]
-        command = [*tool, *words, "-o", str(ours), "--overwrite", "--quiet"]
-        compare_runs(name, script, command, options.runs)
-        # In a process of its own, since a child's peak memory counts from what its parent held.
-        subprocess.run([sys.executable, str(HERE / "check_same.py"), str(theirs), str(ours)], check=True)
-    small = options.data / "small.nc"
-    subprocess.run(
-        [*tool, "subset", str(source), "--time", "2001-01", "-o", str(small), "--overwrite", "--quiet"],
-        check=True,
-    )
-    for name, words in (("--help", ["--help"]), ("inspect a small file", ["inspect", str(small)])):
-        measured = [measure([*tool, *words]) for _ in range(max(5, options.runs))]
-        print(f"| {name} | | {statistics.median(m[0] for m in measured):.2f} | | | {max(m[1] for m in measured):.0f} |")
+    for layout in LAYOUTS:
+        make_data(options.data / f"{layout}.nc", layout, 10)
+    print(HEAD)
+    for name, (script, command) in ROWS.items():
+        for layout in LAYOUTS:
+            if options.only in name:
+                row(f"{name} | {layout}", script, command, options.data, layout, options.runs)
+    if options.only in "decoding":
+        for layout in LAYOUTS:
+            alone("decoding all chunks", layout, [sys.executable, str(HERE / "ours" / "decode.py"),
+                                                  str(options.data / f"{layout}.nc")], options.runs)  # fmt: skip
+    if options.only in "small":
+        small(options.data, options.runs)
+    if options.large:
+        large(options.data)
 
 
-def compare_runs(name: str, script: list[str], command: list[str], runs: int) -> None:
-    """Run both in turn and print a row of medians."""
-    pairs = [(measure(script), measure(command)) for _ in range(runs)]
-    theirs, ours = (statistics.median(pair[side][0] for pair in pairs) for side in (0, 1))
+def row(name: str, script: str, command: list[str], data: Path, layout: str, runs: int) -> None:
+    """Run script and command in turn, compare what they wrote, and print a row of medians."""
+    source, theirs, ours = (data / f"{part}.nc" for part in (layout, "theirs", "ours"))
+    plain = [sys.executable, str(HERE / "scripts" / f"{script}.py"), str(source), str(theirs)]
+    filled = [word.replace("{in}", str(source)).replace("{out}", str(ours)) for word in command]
+    if "rhodolite" in filled:
+        filled += ["--overwrite", "--quiet"]
+    pairs = [(measure(plain), measure(filled)) for _ in range(runs)]
+    seconds = [statistics.median(pair[side][0] for pair in pairs) for side in (0, 1)]
     ratio = statistics.median(pair[0][0] / pair[1][0] for pair in pairs)
     memory = [max(pair[side][1] for pair in pairs) for side in (0, 1)]
     print(
-        f"| {name} | {theirs:.1f} | {ours:.1f} | {ratio:.1f} | {memory[0]:.0f} | {memory[1]:.0f} |",
+        f"| {name} | {seconds[0]:.1f} | {seconds[1]:.1f} | {ratio:.1f} | {memory[0]:.0f} | {memory[1]:.0f} |",
         flush=True,
     )
+    # In a process of its own, since a child's peak memory counts from what its parent held.
+    subprocess.run([sys.executable, str(HERE / "check_same.py"), str(theirs), str(ours)], check=True)
+    theirs.unlink()
+    ours.unlink()
+
+
+def alone(name: str, layout: str, command: list[str], runs: int) -> None:
+    """Print a row of what has nothing to be held against."""
+    measured = [measure(command) for _ in range(runs)]
+    seconds, memory = statistics.median(m[0] for m in measured), max(m[1] for m in measured)
+    print(f"| {name} | {layout} | | {seconds:.2f} | | | {memory:.0f} |", flush=True)
+
+
+def small(data: Path, runs: int) -> None:
+    """Time what should take no time at all."""
+    month, cell, files = data / "small.nc", data / "cell.csv", data / "files"
+    subprocess.run([*TOOL, "subset", str(data / "maps.nc"), "--time", "2001-01", "-o", str(month), "--overwrite",
+                    "--quiet"], check=True)  # fmt: skip
+    files.mkdir(exist_ok=True)
+    for year in range(100):
+        make_data(files / f"{1900 + year}.nc", "year", 1900 + year)
+    series = ["subset", str(data / "blocks.nc"), "--at", "60N,10E", "-o", str(cell), "--overwrite", "--quiet"]
+    rows = {
+        ("--help", ""): ["--help"],
+        ("inspect", "a small file"): ["inspect", str(month)],
+        ("inspect", "100 files"): ["inspect", str(files / "*.nc")],
+        ("one cell's series to a table", "blocks"): series,
+    }
+    for (name, layout), words in rows.items():
+        alone(name, layout, [*TOOL, *words], max(5, runs))
+
+
+def large(data: Path) -> None:
+    """Time ten times the data against once the data."""
+    make_data(data / "large.nc", "maps", 100)
+    for words in (["climatology"], ["anomaly"]):
+        taken = []
+        for name in ("maps", "large"):
+            command = [*TOOL, *words, str(data / f"{name}.nc"), "-o", str(data / "ours.nc"), "--overwrite", "--quiet"]
+            taken.append(measure(command))
+        longer = f"{taken[1][0] / taken[0][0]:.1f} times as long"
+        seconds, memory = ([f"{one[at]:.1f}" for one in taken] for at in (0, 1))
+        print(f"| {words[0]} of 10 GB, after 1 GB | maps | {' | '.join(seconds)} | {longer} | {' | '.join(memory)} |")
+    (data / "ours.nc").unlink()
+
+
+def make_data(path: Path, kind: str, years: int) -> None:
+    subprocess.run([sys.executable, str(HERE / "make_data.py"), str(path), kind, str(years)], check=True)
 
 
 def measure(words: list[str]) -> tuple[float, float]:

@@ -58,7 +58,7 @@ def test_results_are_those_of_the_local_run_to_the_bit(demo, tmp_path, cluster):
 
 
 def test_a_worker_that_dies_costs_time_and_not_the_result(demo, tmp_path, cluster):
-    words = ["anomaly", "nordic_daily_201[678].nc", "--memory", "1MiB"]
+    words = ["anomaly", "nordic_daily_201[678].nc", "--memory", "2MiB"]
     assert run_command(*words, "-o", tmp_path / "local.nc", folder=demo).code == 0
     tool = str(Path(sys.executable).with_name("rhodolite"))
     command = [tool, *words, "-o", str(tmp_path / "there.nc"), "--cluster", cluster.scheduler_address]

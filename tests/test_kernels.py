@@ -96,16 +96,21 @@ def test_cells_of_a_globe_cover_the_sphere(rows, columns):
     assert np.multiply.outer(zones, wide).sum() == pytest.approx(4 * math.pi, rel=1e-13)
 
 
-def test_weighted_sums_leave_missing_cells_out(rng):
-    """Against numpy.average over the cells that are there, to 14 digits."""
-    values, weights = rng.normal(size=(4, 5, 6)), rng.random((5, 6))
-    values[:, 2, 3] = values[1] = np.nan
-    total, weight = weighted_sums(values, weights[None], (1, 2))
-    present = ~np.isnan(values)
-    for step in (0, 2, 3):
-        expected = np.average(values[step][present[step]], weights=weights[present[step]])
-        assert total[step] / weight[step] == pytest.approx(expected, rel=1e-14)
-    assert weight[1] == 0
+@pytest.mark.parametrize("axes", [(0,), (1, 2), (0, 1, 2), (2,)])
+@pytest.mark.parametrize("missing", [False, True])
+def test_weighted_sums_leave_missing_cells_out(rng, axes, missing):
+    """Against numpy.average over the cells that are there, to 13 digits."""
+    values = rng.normal(280, 10, size=(4, 5, 6)).astype("f4")
+    if missing:
+        values[:, 2, 3] = values[1] = np.nan
+    along = {axis: weights for axis, weights in ((1, rng.random(5)), (2, np.full(6, 0.3))) if axis in axes}
+    total, weight = weighted_sums(values, along, axes)
+    full = np.ones(values.shape)
+    for axis, weights in along.items():
+        full = full * weights.reshape([-1 if axis == other else 1 for other in range(3)])
+    masked = np.ma.average(np.ma.masked_invalid(values.astype("f8")), axis=axes, weights=full)
+    np.testing.assert_array_equal(weight == 0, np.ma.getmaskarray(masked))
+    np.testing.assert_allclose(total[weight > 0] / weight[weight > 0], np.ma.compressed(masked), rtol=1e-13)
 
 
 @given(st.integers(2, 50), st.booleans(), st.floats(-90, 90))

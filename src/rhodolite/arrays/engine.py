@@ -37,7 +37,7 @@ _MOST_DECODINGS = 3.0
 class Progress(Protocol):
     """Is told how far a long piece of work has come."""
 
-    def begin(self, what: str, total: int) -> None: ...
+    def begin(self, what: str, total: int, nbytes: int) -> None: ...
     def advance(self) -> None: ...
     def end(self) -> None: ...
 
@@ -45,7 +45,7 @@ class Progress(Protocol):
 class Silent:
     """Progress that nobody watches."""
 
-    def begin(self, what: str, total: int) -> None: ...
+    def begin(self, what: str, total: int, nbytes: int) -> None: ...
     def advance(self) -> None: ...
     def end(self) -> None: ...
 
@@ -90,13 +90,16 @@ class Engine:
         return block, count_blocks(array.shape, block), iterate_blocks(array.shape, block)
 
     def stream(
-        self, function: Callable[[Region], T], regions: Iterable[Region], what: str, total: int
+        self, function: Callable[[Region], T], regions: Iterable[Region], what: str, total: int, nbytes: int = 0
     ) -> Iterator[tuple[Region, T]]:
-        """Yield (region, function(region)) in order, with few results waiting at any time."""
+        """Yield (region, function(region)) in order, with few results waiting at any time.
+
+        `what` is done in words, with `total` regions of `nbytes` in all, for those who watch.
+        """
         executor = self.executor or ThreadPoolExecutor(self.workers)
         waiting: deque[tuple[Region, Future[T]]] = deque()
         upcoming = iter(regions)
-        self.progress.begin(what, total)
+        self.progress.begin(what, total, nbytes)
         try:
             for region in islice(upcoming, self.in_flight):
                 waiting.append((region, executor.submit(function, region)))
@@ -152,7 +155,7 @@ class Engine:
         _, total, regions = self.blocks(array)
         if total == 1:
             return array.read(whole(array.shape))
-        for region, values in self.stream(array.read, regions, what, total):
+        for region, values in self.stream(array.read, regions, what, total, array.nbytes):
             out[region] = values
         return out
 
@@ -161,7 +164,7 @@ class Engine:
         if source.size:
             task = functools.partial(_partial_results, source, [r.accumulator for r in reductions])
             _, total, regions = self.blocks(source)
-            for _, partials in self.stream(task, regions, what, total):
+            for _, partials in self.stream(task, regions, what, total, source.nbytes):
                 for into, partial in zip(gathered, partials, strict=True):
                     into.merge(partial)
         for reduction, result in zip(reductions, gathered, strict=True):
@@ -171,7 +174,7 @@ class Engine:
         scratch.open()
         if scratch.size:
             _, total, regions = self.blocks(scratch.source)
-            for _ in self.stream(scratch.take, regions, "putting into order", total):
+            for _ in self.stream(scratch.take, regions, "putting into order", total, scratch.nbytes):
                 pass
         scratch.filled = True
 

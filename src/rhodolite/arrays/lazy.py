@@ -49,6 +49,10 @@ class LazyArray(ABC):
     def size(self) -> int:
         return int(np.prod(self.shape, dtype=np.int64))
 
+    @property
+    def nbytes(self) -> int:
+        return self.size * self.dtype.itemsize
+
 
 def whole(shape: tuple[int, ...]) -> Region:
     """Return the region that covers an array of this shape."""

@@ -38,10 +38,6 @@ class Scratch(LazyArray):
     def sources(self) -> tuple[LazyArray, ...]:
         return (self.source,)
 
-    @property
-    def nbytes(self) -> int:
-        return self.size * self.dtype.itemsize
-
     def open(self) -> None:
         """Make room.
 

@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 
 _DELAY = 1.0
 """Seconds that work may take before its progress is shown."""
+_ROOMY = 70
+"""Columns of a terminal that a bar and a rate need beside the rest."""
 
 
 def say(message: str) -> None:
@@ -62,24 +64,27 @@ def say_plan(plan: Plan, output: Path, engine: Engine) -> None:
 
 
 class TerminalProgress:
-    """A bar on standard error for work that takes longer than a second; nothing in a pipe."""
+    """What is being done, its share, rate and time left, for work that takes longer than a second."""
 
     def __init__(self) -> None:
         self._bar: Any = None
         self._began = 0.0
         self._what = ""
         self._total = 0
+        self._bytes = 0
         self._done = 0
 
-    def begin(self, what: str, total: int) -> None:
-        self._what, self._total, self._done, self._began = what, total, 0, time.monotonic()
+    def begin(self, what: str, total: int, nbytes: int) -> None:
+        self._what, self._total, self._bytes, self._done, self._began = what, total, nbytes, 0, time.monotonic()
 
     def advance(self) -> None:
         self._done += 1
-        if self._bar is None and time.monotonic() - self._began > _DELAY:
+        spent = time.monotonic() - self._began
+        if self._bar is None and spent > _DELAY:
             self._open()
         if self._bar is not None:
-            self._bar.update(self._task, completed=self._done)
+            rate = self._bytes * self._done / max(self._total, 1) / spent
+            self._bar.update(self._task, completed=self._done, rate=f"{file_size(round(rate))}/s" if rate else "")
 
     def end(self) -> None:
         if self._bar is not None:
@@ -88,9 +93,20 @@ class TerminalProgress:
 
     def _open(self) -> None:
         from rich.console import Console
-        from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
+        from rich.progress import (
+            BarColumn,
+            Progress,
+            ProgressColumn,
+            TaskProgressColumn,
+            TextColumn,
+            TimeRemainingColumn,
+        )
 
-        columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeRemainingColumn())
-        self._bar = Progress(*columns, console=Console(stderr=True), transient=True)
-        self._task = self._bar.add_task(self._what, total=self._total)
+        console = Console(stderr=True)
+        columns: list[ProgressColumn] = [TextColumn("{task.description}"), TaskProgressColumn(), TimeRemainingColumn()]
+        if console.width >= _ROOMY:
+            columns[1:1] = [BarColumn()]
+            columns.insert(3, TextColumn("{task.fields[rate]}"))
+        self._bar = Progress(*columns, console=console, transient=True)
+        self._task = self._bar.add_task(self._what, total=self._total, rate="")
         self._bar.start()

@@ -123,7 +123,7 @@ def _field(part: Dataset, variable: Variable, engine: Engine) -> Array:
 
 
 def _caption(part: Dataset, variable: Variable, values: Array) -> str:
-    weights = np.multiply.outer(*(area_weights(part.need(role)) for role in (Role.LATITUDE, Role.LONGITUDE)))
+    weights = {axis: area_weights(part.need(role)) for axis, role in enumerate((Role.LATITUDE, Role.LONGITUDE))}
     total, weight = weighted_sums(values, weights, (0, 1))
     words = [period_text(part.time)]
     vertical = part.coordinate(Role.LEVEL)

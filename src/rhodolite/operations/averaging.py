@@ -39,9 +39,7 @@ class WeightedMean(Accumulator):
         return replace(self, _sums=None, _region=())
 
     def add(self, block: Array, region: Region) -> None:
-        weights = np.ones((1,) * block.ndim)
-        for axis, along in self.weights.items():
-            weights = weights * np.expand_dims(along[region[axis]], tuple(a for a in range(block.ndim) if a != axis))
+        weights = {axis: along[region[axis]] for axis, along in self.weights.items() if axis in self.axes}
         self._sums = weighted_sums(block, weights, self.axes)
         self._region = self._kept(region)
 

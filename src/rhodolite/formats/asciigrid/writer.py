@@ -83,7 +83,7 @@ def _maps(dataset: Dataset, variable: Variable, engine: Engine) -> Iterator[tupl
     data, shape = engine.in_units(data, unit)
     engine.prepare([data])
     whole_maps = list(engine.blocks(data, shape)[2])
-    for region, block in engine.stream(data.read, whole_maps, f"writing {variable.name}", len(whole_maps)):
+    for region, block in engine.stream(data.read, whole_maps, f"writing {variable.name}", len(whole_maps), data.nbytes):
         values = block.transpose(order)
         if variable.storage.dtype == "float32":  # what was unpacked from 16 bits has no more figures than that
             values = values.astype(np.float32)

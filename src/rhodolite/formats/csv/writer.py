@@ -69,7 +69,9 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
             pandas.DataFrame(columns=[c.title for c in columns]).to_csv(index=False, lineterminator="\r\n").encode()
         )
         _, total, regions = engine.blocks(first.data, laid_out[0][1])
-        for _, text in engine.stream(functools.partial(_rows, columns), regions, f"writing {first.name}", total):
+        for _, text in engine.stream(
+            functools.partial(_rows, columns), regions, f"writing {first.name}", total, first.data.nbytes
+        ):
             file.write(text)
 
 

@@ -7,6 +7,7 @@ no and the NetCDF library does the work.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,6 +17,7 @@ from isal import isal_zlib
 
 from rhodolite.arrays import Array
 
+Bytes = bytes | bytearray
 _NAMES = {1: "deflate", 2: "shuffle", 3: "fletcher32", 32015: "zstd"}
 """Registered numbers of HDF5 filters."""
 _THOROUGH = 6
@@ -50,9 +52,9 @@ class ChunkCodec:
 
     @property
     def nbytes(self) -> int:
-        return int(np.prod(self.shape, dtype=np.int64)) * self.dtype.itemsize
+        return math.prod(self.shape) * self.dtype.itemsize
 
-    def decode(self, data: bytes, filter_mask: int) -> Array:
+    def decode(self, data: Bytes, filter_mask: int) -> Array:
         """Return the numbers of a chunk.
 
         Raises
@@ -74,15 +76,15 @@ class ChunkCodec:
                 data = self._inflated(data, used[at], self.nbytes + 4 * used[:at].count("fletcher32"))
         return numbers if numbers is not None else self._plain(data)
 
-    def _unshuffled(self, data: bytes) -> Array:
+    def _unshuffled(self, data: Bytes) -> Array:
         self._check_length(data)
         return unshuffled(np.frombuffer(data, np.uint8), self.dtype).reshape(self.shape)
 
-    def _plain(self, data: bytes) -> Array:
+    def _plain(self, data: Bytes) -> Array:
         self._check_length(data)
         return np.frombuffer(data, self.dtype).reshape(self.shape)
 
-    def _check_length(self, data: bytes) -> None:
+    def _check_length(self, data: Bytes) -> None:
         if len(data) != self.nbytes:
             raise CorruptChunk(f"{len(data)} bytes where {self.nbytes} belong")
 
@@ -94,9 +96,10 @@ class ChunkCodec:
             return data.tobytes()
         return bytes(deflate.zlib_compress(data, _THOROUGH)) if self.thorough else isal_zlib.compress(data, 1)
 
-    def _inflated(self, data: bytes, name: str, length: int) -> bytes:
+    def _inflated(self, data: Bytes, name: str, length: int) -> Bytes:
         try:
-            return _unpack_zstd(data) if name == "zstd" else bytes(deflate.zlib_decompress(data, length))
+            unpacked: Bytes = _unpack_zstd(data) if name == "zstd" else deflate.zlib_decompress(data, length)
+            return unpacked
         except (deflate.DeflateError, RuntimeError, ValueError):
             raise CorruptChunk("its compressed bytes are damaged") from None
 
@@ -107,13 +110,14 @@ def supported(filters: list[tuple[int, int, tuple[int, ...], bytes]]) -> tuple[s
     return None if "" in names else names
 
 
-def _unpack_zstd(data: bytes) -> bytes:
+def _unpack_zstd(data: Bytes) -> Bytes:
     from numcodecs.zstd import decompress
 
-    return bytes(decompress(data))
+    unpacked: bytes = decompress(data)
+    return unpacked
 
 
-def _checked(data: bytes) -> bytes:
+def _checked(data: Bytes) -> Bytes:
     """Return the bytes before a Fletcher-32 checksum.
 
     Raises
@@ -129,7 +133,7 @@ def _checked(data: bytes) -> bytes:
     return content
 
 
-def fletcher32(data: bytes) -> int:
+def fletcher32(data: Bytes) -> int:
     """Return the Fletcher-32 checksum of bytes, as the HDF5 library computes it.
 
     Notes
@@ -157,7 +161,7 @@ def shuffled(values: Array) -> Array:
     return np.ascontiguousarray(values.reshape(-1).view(np.uint8).reshape(-1, values.dtype.itemsize).T)
 
 
-def _unshuffled_bytes(data: bytes, itemsize: int) -> bytes:
+def _unshuffled_bytes(data: Bytes, itemsize: int) -> Bytes:
     """Return bytes in their order again; those beyond whole numbers were left where they are."""
     whole = len(data) // itemsize * itemsize
     numbers = np.frombuffer(data[:whole], np.uint8).reshape(itemsize, -1).T

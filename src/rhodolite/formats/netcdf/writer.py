@@ -143,7 +143,7 @@ def _stream_plain(path: Path, plan: _Plan, engine: Engine) -> None:
     try:
         stored = file[plan.variable.name]
         stored.set_auto_maskandscale(False)
-        for region, values in engine.stream(task, regions, f"writing {plan.variable.name}", total):
+        for region, values in engine.stream(task, regions, f"writing {plan.variable.name}", total, data.nbytes):
             with LIBRARY_LOCK:
                 stored[region] = values
     finally:
@@ -172,7 +172,7 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
             codec = ChunkCodec(stored.dtype, chunks, filters, compression is Compression.SMALL)
         task = functools.partial(_encoded_chunks, data, plan.encoding, codec)
         _, total, regions = engine.blocks(data, block)
-        for _, pieces in engine.stream(task, regions, f"writing {variable.name}", total):
+        for _, pieces in engine.stream(task, regions, f"writing {variable.name}", total, data.nbytes):
             with LIBRARY_LOCK:
                 for offset, encoded in pieces:
                     stored.id.write_direct_chunk(offset, encoded)

@@ -73,7 +73,7 @@ def _write_variable(
         engine.prepare([data])
         task = functools.partial(_put, stored, data, encoding)
         _, total, regions = engine.blocks(data, block)
-        for _ in engine.stream(task, regions, f"writing {variable.name}", total):
+        for _ in engine.stream(task, regions, f"writing {variable.name}", total, data.nbytes):
             pass
 
 
