@@ -86,7 +86,9 @@ class Engine:
         """Return block shape, number of blocks and the blocks themselves for an array."""
         # Sums run in float64, so that is what a block may become on the way.
         itemsize = max(array.dtype.itemsize, 8)
-        block = block_shape(array.shape, chunks or array.chunks, itemsize, self.block_limit)
+        # A block of few values out of many chunks takes as long as those chunks do.
+        limit = max(1 << 12, round(self.block_limit / array.decoded_share))
+        block = block_shape(array.shape, chunks or array.chunks, itemsize, limit)
         return block, count_blocks(array.shape, block), iterate_blocks(array.shape, block)
 
     def stream(

@@ -42,6 +42,11 @@ class LazyArray(ABC):
         return ()
 
     @property
+    def decoded_share(self) -> float:
+        """How many values are decoded for each that is read; 1 where whole chunks are wanted."""
+        return max((source.decoded_share for source in self.sources()), default=1.0)
+
+    @property
     def ndim(self) -> int:
         return len(self.shape)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -46,6 +47,13 @@ class Selected(LazyArray):
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source,)
+
+    @property
+    def decoded_share(self) -> float:
+        share = self._source.decoded_share
+        if self._source.chunks is not None and self.chunks is not None and self.size:
+            share *= math.prod(self._source.chunks) / math.prod(self.chunks)
+        return share
 
     def read(self, region: Region) -> Array:
         reach = self._source.chunks or (1,) * self.ndim
