@@ -22,6 +22,7 @@ VALUES = {
     "kind": ["difference", "percent", "standardised"], "min-coverage": [0.5, 1.0], "at": ["64.1N,21.9W"],
     "units": ["tas=degC,pr=mm day-1"], "longitude": ["0..360", "-180..180"], "latitude": ["ascending"],
     "pack": ["keep", "int16"], "set": [["a:b=c, d", ":t=1"]], "remove": [["pr:comment", "crs"]], "rename": [["a=b"]],
+    "per": ["year", "century"], "alpha": [0.01, 0.1],
 }  # fmt: skip
 
 
@@ -67,7 +68,11 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 
 
 def test_the_catalogue_agrees_with_the_classes():
-    assert list(summaries()) == list(all_operations()) == ["subset", "annotate", "convert", "climatology", "anomaly"]
+    assert (
+        list(summaries())
+        == list(all_operations())
+        == ["subset", "annotate", "convert", "climatology", "anomaly", "trend"]
+    )
     for verb, cls in all_operations().items():
         assert cls.__doc__.startswith(summaries()[verb])
 

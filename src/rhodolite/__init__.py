@@ -25,6 +25,7 @@ _FACE = {
     "Convert": "rhodolite.operations.convert",
     "Climatology": "rhodolite.operations.climatology",
     "Anomaly": "rhodolite.operations.anomaly",
+    "Trend": "rhodolite.operations.trend",
     "Map": "rhodolite.drawing.map",
     "Series": "rhodolite.drawing.series",
     "Dataset": "rhodolite.model.dataset",

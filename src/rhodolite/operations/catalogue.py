@@ -11,7 +11,7 @@ from importlib.resources import files
 
 import rhodolite.operations
 
-_ORDER = ("subset", "annotate", "convert", "climatology", "anomaly")
+_ORDER = ("subset", "annotate", "convert", "climatology", "anomaly", "trend")
 """The order in which people work; verbs that are not listed follow."""
 
 

@@ -99,8 +99,14 @@ class Chunked:
                     whole = whole and high - low == min(size, length - at * size)
                     inside.append(slice(low - at * size, high - at * size))
                     target.append(slice(low - part.start, high - part.start))
-                chunk = self._chunk(descriptor, place) if whole else self._shared_chunk(descriptor, place)
-                out[tuple(target)] = chunk[tuple(inside)]
+                goal = out[tuple(target)]
+                if whole:
+                    straight = goal.shape == shape and goal.flags.c_contiguous
+                    chunk = self._chunk(descriptor, place, goal if straight else None)
+                    if not np.may_share_memory(chunk, goal):
+                        goal[...] = chunk[tuple(inside)]
+                else:
+                    goal[...] = self._shared_chunk(descriptor, place)[tuple(inside)]
         finally:
             os.close(descriptor)
         return out
@@ -108,7 +114,7 @@ class Chunked:
     def _shared_chunk(self, descriptor: int, place: tuple[int, ...]) -> Array:
         return decoded_pieces.get((*self._key, place), lambda: self._chunk(descriptor, place))
 
-    def _chunk(self, descriptor: int, place: tuple[int, ...]) -> Array:
+    def _chunk(self, descriptor: int, place: tuple[int, ...], into: Array | None = None) -> Array:
         found = self._places.get(place)
         if found is None:  # never written: all fill value
             return np.broadcast_to(np.asarray(self._fill, self._codec.dtype), self._codec.shape)
@@ -117,7 +123,7 @@ class Chunked:
         try:
             if len(data) != size:
                 raise CorruptChunk(f"the file ends within it ({len(data)} of {size} bytes are there)")
-            return self._codec.decode(data, mask)
+            return self._codec.decode(data, mask, into)
         except CorruptChunk as damage:
             first = ", ".join(str(at * size) for at, size in zip(place, self._codec.shape, strict=True))
             raise CorruptChunk(f"the chunk that begins at index ({first}): {damage}") from None

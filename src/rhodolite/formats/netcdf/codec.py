@@ -54,31 +54,40 @@ class ChunkCodec:
     def nbytes(self) -> int:
         return math.prod(self.shape) * self.dtype.itemsize
 
-    def decode(self, data: Bytes, filter_mask: int) -> Array:
+    def decode(self, data: Bytes, filter_mask: int, into: Array | None = None) -> Array:
         """Return the numbers of a chunk.
+
+        Parameters
+        ----------
+        data : bytes
+        filter_mask : int
+            Bit i says that filter i of the pipeline was left out for this chunk.
+        into : ndarray, optional
+            Where the numbers are put if that saves copying them; of the chunk's shape, in one piece.
 
         Raises
         ------
         CorruptChunk
             If the bytes are damaged.
         """
-        # Bit i of the mask says that filter i was left out for this chunk.
         used = [name for at, name in enumerate(self.filters) if not filter_mask >> at & 1]
         numbers: Array | None = None
         for at in reversed(range(len(used))):
             if used[at] == "fletcher32":
                 data = _checked(data)
             elif used[at] == "shuffle" and at == 0:
-                numbers = self._unshuffled(data)
+                numbers = self._unshuffled(data, into)
             elif used[at] == "shuffle":
                 data = _unshuffled_bytes(data, self.dtype.itemsize)
             else:
                 data = self._inflated(data, used[at], self.nbytes + 4 * used[:at].count("fletcher32"))
         return numbers if numbers is not None else self._plain(data)
 
-    def _unshuffled(self, data: Bytes) -> Array:
+    def _unshuffled(self, data: Bytes, into: Array | None) -> Array:
         self._check_length(data)
-        return unshuffled(np.frombuffer(data, np.uint8), self.dtype).reshape(self.shape)
+        out = np.empty(self.shape, self.dtype) if into is None else into
+        unshuffle(np.frombuffer(data, np.uint8), out.reshape(-1))
+        return out
 
     def _plain(self, data: Bytes) -> Array:
         self._check_length(data)
@@ -168,11 +177,8 @@ def _unshuffled_bytes(data: Bytes, itemsize: int) -> Bytes:
     return numbers.tobytes() + data[whole:]
 
 
-def unshuffled(data: Array, dtype: np.dtype[Any]) -> Array:
-    """Return the numbers whose shuffled bytes these are."""
-    planes = data.reshape(dtype.itemsize, -1)
-    out = np.empty(planes.shape[1], dtype)
-    grouped = out.view(np.uint8).reshape(-1, dtype.itemsize)
-    for place, plane in enumerate(planes):
+def unshuffle(data: Array, out: Array) -> None:
+    """Put the numbers whose shuffled bytes these are into an array of one axis."""
+    grouped = out.view(np.uint8).reshape(-1, out.itemsize)
+    for place, plane in enumerate(data.reshape(out.itemsize, -1)):
         grouped[:, place] = plane
-    return out
