@@ -139,6 +139,7 @@ def test_units_are_those_of_udunits():
     ]
     assert [is_temperature(u) for u in ("K", "degC", "W")] == [True, True, False]
     assert [has_offset_zero(u) for u in ("degC", "K", "mm")] == [True, False, False]
+    assert [pretty(u) for u in ("K (10 year)-1", "(100 year)-1")] == ["K per decade", "per century"]
     assert [pretty(u) for u in ("kg m-2 s-1", "degC", "W m-2", "1", None, "%")] == [
         "kg m⁻² s⁻¹",
         "°C",

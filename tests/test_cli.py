@@ -259,3 +259,41 @@ def test_demo_refuses_to_write_over_what_is_there(demo):
     answer = run_command("demo", demo, "--data-only")
     assert answer.code == 4
     assert "exists already" in answer.err
+
+
+@pytest.mark.parametrize("words", ["anomaly", "join --chunks series --memory 2MiB"])
+def test_a_full_disk_leaves_nothing_behind(demo, tmp_path, words):
+    tool = Path(sys.executable).with_name("rhodolite")
+    command = f"ulimit -f 400; {tool} {words} '{demo}/nordic_daily_201[0-3].nc' -o a.nc"
+    done = subprocess.run(["bash", "-c", command], cwd=tmp_path, capture_output=True, text=True)
+    assert (done.returncode, "cannot be written" in done.stderr) == (4, True), done.stderr
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
+    words = ["anomaly", NORDIC, "--cycle", "season", "-o", tmp_path / "a.nc", "--plan"]
+    answer = run_command(*words, folder=demo)
+    assert (answer.code, answer.err, list(tmp_path.iterdir())) == (0, "", [])
+    lines = answer.out.splitlines()
+    assert [line.split("  ")[0:2] for line in lines[1:5]] == [
+        ["1", "averaging"], ["2", "averaging"], ["3", "writing tas"], ["4", "writing pr"]]  # fmt: skip
+    size = 3652 * 37 * 81 * 4 / 1e6
+    assert all(f"{size:.3g} MB" in line for line in lines[1:5])
+    assert "of memory at most (1.07 GB for data are allowed)" in lines[5]
+    across = run_command(
+        "join", NORDIC, "--chunks", "series", "--memory", "4MiB", "-o", tmp_path / "a.nc", "--plan", folder=demo
+    )
+    assert "putting into order" in across.out
+    figure = run_command("draw", "series", NORDIC, "--variable", "tas", "-o", tmp_path / "a.png", "--plan", folder=demo)
+    assert (figure.code, f"reading  {size:.3g} MB" in figure.out, list(tmp_path.iterdir())) == (0, True, []), figure.out
+    assert run_command("join", NORDIC, "-o", tmp_path / "a.toml", "--plan", folder=demo).code == 2
+
+
+def test_fifty_steps_are_one_computation(demo, tmp_path):
+    words = ["subset", demo / "pressure_monthly.nc", "--variable", "ta", "--level", "500hPa"]
+    for _ in range(25):
+        words += ["then", "convert", "--units", "ta=degC", "then", "convert", "--units", "ta=K"]
+    answer = run_command(*words, "-o", tmp_path / "a.nc")
+    assert answer.code == 0, answer.err
+    with netCDF4.Dataset(tmp_path / "a.nc") as out, netCDF4.Dataset(demo / "pressure_monthly.nc") as source:
+        np.testing.assert_allclose(out["ta"][:, 0], source["ta"][:, 5], rtol=1e-5)

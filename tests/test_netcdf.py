@@ -313,3 +313,24 @@ def test_coordinates_along_dimensions_of_other_names_and_latin_letters(tmp_path)
     part = rhodolite.Subset(lat="1..2", lon="3", variable="tas")(data)
     assert part["tas"].values().tolist() == [[7], [11]]
     assert set(part.variables) == {"latitude", "longitude", "tas"}
+
+
+def test_how_much_work_goes_into_compression_changes_sizes_and_no_value(tmp_path):
+    values = np.round(280 + np.cumsum(np.random.default_rng(3).normal(size=(40, 50, 60)), axis=0), 2).astype("f4")
+    sizes = []
+    for compression in ("none", "fast", "small"):
+        path = tmp_path / f"{compression}.nc"
+        rhodolite.write(make_dataset(values), path, compression=compression)
+        np.testing.assert_array_equal(through_library(path).astype("f4"), values)
+        sizes.append(path.stat().st_size)
+    assert sizes[0] > values.nbytes > 1.3 * sizes[1] > 1.3 * sizes[2]
+
+
+def test_ten_thousand_chunks_and_one_chunk(tmp_path, rng):
+    values = rng.normal(size=(10_000, 3, 4)).astype("f4")
+    for number, chunks in enumerate([(1, 3, 4), (10_000, 3, 4)]):
+        path = write_plain(tmp_path / f"{number}.nc", values, compression="zlib", chunksizes=chunks)
+        part = rhodolite.Subset(time="2003..2004")(rhodolite.read(path))
+        assert part["tas"].shape == (731, 3, 4)
+        rhodolite.write(part, tmp_path / f"{number}_part.nc")
+        np.testing.assert_array_equal(through_library(tmp_path / f"{number}_part.nc").astype("f4"), values[1096:1827])

@@ -103,9 +103,14 @@ class TerminalProgress:
         )
 
         console = Console(stderr=True)
-        columns: list[ProgressColumn] = [TextColumn("{task.description}"), TaskProgressColumn(), TimeRemainingColumn()]
+        columns: list[ProgressColumn] = [
+            TextColumn("{task.description}"),
+            TaskProgressColumn(),
+            TimeRemainingColumn(),
+            TextColumn("left"),
+        ]
         if console.width >= _ROOMY:
-            columns[1:1] = [BarColumn()]
+            columns[1:1] = [BarColumn(complete_style="blue", finished_style="blue")]
             columns.insert(3, TextColumn("{task.fields[rate]}"))
         self._bar = Progress(*columns, console=console, transient=True)
         self._task = self._bar.add_task(self._what, total=self._total, rate="")

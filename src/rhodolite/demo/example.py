@@ -36,6 +36,10 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
         f"anomaly {GARNET} --base 1981..2010 then draw series --variable tas -o garnet_warming.png",
     ),
     (
+        "Where, and how fast?",
+        f"anomaly {GARNET} then trend then draw map --variable tas_trend -o garnet_trend.png",
+    ),
+    (
         "Where did more rain fall than normal in the winter of 2020?",
         f"anomaly {GARNET} --cycle season --base 1991..2020 --kind percent "
         "then subset --season DJF --years 2020 then draw map --variable pr -o garnet_rain.png",

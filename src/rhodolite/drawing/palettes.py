@@ -43,6 +43,7 @@ def pivots(variable: Variable) -> bool:
     standard_name = str(variable.attributes.get("standard_name", ""))
     return (
         "base_period" in variable.attributes
+        or variable.quantity.startswith("trend of ")
         or standard_name.endswith("_anomaly")
         or standard_name.startswith(("eastward_", "northward_", "upward_", "tendency_of_"))
         or "difference" in str(variable.attributes.get("units_metadata", ""))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,9 @@ from rhodolite.model.ranges import format_latitude, format_longitude
 from rhodolite.model.time import TimeAxis, format_date
 from rhodolite.model.units import pretty
 from rhodolite.model.variable import Variable
+
+_SEASON = 100
+"""Days; a step longer than this is named by its ends."""
 
 
 def capitalised(text: str) -> str:
@@ -45,6 +49,14 @@ def value_text(value: float, variable: Variable) -> str:
     return f"{text} {pretty(variable.units)}".strip()
 
 
+def _long_period(axis: TimeAxis) -> tuple[Any, Any] | None:
+    """Return the ends of a single step that stands for more than a season."""
+    if axis.bounds is None:
+        return None
+    first, last = axis.to_dates(axis.bounds[0])
+    return (first, last) if (last - first).days > _SEASON else None
+
+
 def period_text(axis: TimeAxis | None) -> str:
     """Say which time a field is of: one date, or the mean of a stretch."""
     if axis is None or len(axis) == 0:
@@ -57,6 +69,8 @@ def period_text(axis: TimeAxis | None) -> str:
     first, last = axis.reference_dates[0], axis.reference_dates[-1]
     unit = axis.step.unit
     if len(axis) == 1:
+        if (period := _long_period(axis)) is not None:
+            return f"{_day(period[0])} to {_day(period[1] - datetime.timedelta(days=1))}"
         if _is_month(axis):
             return f"{MONTH_TITLES[first.month - 1]} {first.year}"
         return _day(first) if (first.hour, first.minute) == (12, 0) else format_date(first)

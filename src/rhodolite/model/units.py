@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 
+_RATES = {"(10 year)-1": "per decade", "(100 year)-1": "per century"}
 _SUPERSCRIPTS = str.maketrans("-0123456789", "⁻⁰¹²³⁴⁵⁶⁷⁸⁹")
 
 
@@ -68,6 +69,9 @@ def pretty(units: str | None) -> str:
     if not units or units == "1":
         return ""
     words = []
+    for written, spoken in _RATES.items():
+        if units.endswith(written):
+            return f"{pretty(units.removesuffix(written).strip())} {spoken}".strip()
     for word in units.split():
         name = word.rstrip("-0123456789")
         power = word[len(name) :].removeprefix("^")

@@ -96,15 +96,14 @@ class Trend:
         shape = tuple(n for at, n in enumerate(variable.shape) if at != along)
         kept = {key: value for key, value in variable.attributes.items() if key in ("grid_mapping", "base_period")}
         kept["coordinates"] = " ".join(dict.fromkeys([*str(variable.attributes.get("coordinates", "")).split(), time]))
-        words = f"{quantity}, {axis.span.first} to {axis.span.last}"
         rate = {"units": self.per.units(units)} if units else {}
         helpers = f"{name}_error {name}_pvalue {name}_significant"
-        slope = {"long_name": f"trend of {words}", **rate, "ancillary_variables": helpers,
+        slope = {"long_name": f"trend of {quantity}", **rate, "ancillary_variables": helpers,
                  "comment": "least squares on decimal years"}  # fmt: skip
-        error = {"long_name": f"standard error of the trend of {words}", **rate}
-        pvalue = {"long_name": f"p-value of the trend of {words}", "units": "1",
+        error = {"long_name": f"standard error of the trend of {quantity}", **rate}
+        pvalue = {"long_name": f"p-value of the trend of {quantity}", "units": "1",
                   "comment": f"two-sided t test of no trend in {quantity}, residuals taken as independent"}  # fmt: skip
-        flags = {"long_name": f"whether the trend of {words} is significant at {self.alpha:g}",
+        flags = {"long_name": f"whether the trend of {quantity} is significant at {self.alpha:g}",
                  "flag_values": np.array([0, 1], np.int8), "flag_meanings": "not_significant significant"}  # fmt: skip
         dtype = variable.floats().dtype
         significant = Mapped(reduction.output("pvalue", shape), _Below(self.alpha), np.int8)
