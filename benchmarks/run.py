@@ -25,6 +25,7 @@ ROWS = {
     "time mean": ("time_mean", [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "time"]),
     "area-mean series": ("area_mean", [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "area"]),
     "monthly climatology": ("climatology", [*TOOL, "climatology", "{in}", "-o", "{out}"]),
+    "trend at each cell": ("trend", [*TOOL, "trend", "{in}", "-o", "{out}"]),
     "monthly anomaly, written": ("anomaly", [*TOOL, "anomaly", "{in}", "-o", "{out}"]),
     "unit conversion, written": ("convert", [*TOOL, "convert", "{in}", "--units", "tas=degC", "-o", "{out}"]),
     "region of all times, written": ("subset", [*TOOL, "subset", "{in}", "--lat", "30N..75N", "--lon", "0..60", "-o",

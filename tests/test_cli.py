@@ -195,7 +195,7 @@ def test_a_failure_on_the_way_leaves_the_old_output_and_nothing_else(demo, tmp_p
     assert sorted(p.name for p in tmp_path.iterdir()) == ["a.nc", "damaged.nc"]
 
 
-@pytest.mark.parametrize("stop", [signal.SIGINT, signal.SIGTERM])
+@pytest.mark.parametrize("stop", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
 def test_an_interrupted_write_leaves_no_file_behind(tmp_path, rng, stop):
     source = write_plain(tmp_path / "a.nc", rng.normal(size=(1500, 100, 200)), contiguous=True)
     command = [str(Path(sys.executable).with_name("rhodolite")), "anomaly", "a.nc", "-o", "b.nc",

@@ -40,8 +40,11 @@ Examples
 
 def run() -> None:
     """Run the command line and end the program with its exit code."""
-    # A request to terminate is answered like Ctrl-C, so that nothing half-written stays.
-    signal.signal(signal.SIGTERM, _terminate)
+    # A request to terminate and a terminal that closes are answered like Ctrl-C, so that nothing half-written stays.
+    for name in ("SIGTERM", "SIGHUP"):
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
+            signal.signal(number, _terminate)
     sys.exit(main(sys.argv[1:]))
 
 
