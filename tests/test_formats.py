@@ -126,6 +126,18 @@ def test_what_a_variant_cannot_hold_is_refused(tmp_path):
             rhodolite.write(far, tmp_path / "b.nc", **settings_)
 
 
+def test_time_can_grow_where_that_is_asked_for(tmp_path, demo):
+    words = ["subset", demo / "pressure_monthly.nc", "--level", "500hPa", "--unlimited"]
+    for variant in ("netcdf4", "netcdf3-classic"):
+        assert run_command(*words, "--format", variant, "-o", tmp_path / f"{variant}.nc").code == 0
+        with netCDF4.Dataset(tmp_path / f"{variant}.nc", "a") as file:
+            assert file.dimensions["time"].isunlimited()
+            file["time"][24] = file["time"][23] + 744
+            assert file["ta"].shape[0] == 25
+    refused = run_command(*words, "-o", tmp_path / "a.zarr")
+    assert (refused.code, "--unlimited is for NetCDF" in refused.err) == (2, True)
+
+
 @given(st.sampled_from(list(ChunkUse)), st.tuples(st.integers(1, 9000), st.integers(1, 800), st.integers(1, 900)))
 def test_chunks_are_good_for_what_they_are_meant_for(use, shape):
     made = make_dataset(np.broadcast_to(np.float32(0), shape))

@@ -80,6 +80,7 @@ def write(
     format: str | None = None,
     chunks: str | None = None,
     compression: str | None = None,
+    unlimited: bool = False,
 ) -> None:
     """Compute a dataset block by block and write it in the format that the suffix names.
 
@@ -100,6 +101,8 @@ def write(
         What the pieces on disk are to be good for: ``map``, ``series`` or ``balanced``.
     compression : str, optional
         How much work goes into a small output: ``none``, ``fast`` (by default) or ``small``.
+    unlimited : bool
+        Whether time is to be a dimension that can grow.
 
     Raises
     ------
@@ -113,5 +116,5 @@ def write(
     from rhodolite.study.chain import write as write_dataset
 
     engine = default_engine(workers=workers, memory=memory)
-    layout = make_layout(format, chunks, compression)
+    layout = make_layout(format, chunks, compression, unlimited)
     write_dataset(dataset, Path(path), engine=engine, overwrite=overwrite, layout=layout)

@@ -54,7 +54,7 @@ def run_build(words: list[str], quiet: bool) -> None:
 
     began = time.monotonic()
     output, description = Path(options.output), Path(options.description)
-    layout = make_layout(options.format, options.chunks, options.compression)
+    layout = make_layout(options.format, options.chunks, options.compression, options.unlimited)
     kind = format_for(output, layout).kind
     check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
     dataset = build(options.inputs, description)

@@ -49,7 +49,7 @@ def run_join(words: list[str], quiet: bool) -> None:
     output = Path(options.output)
     overlap = None if options.overlap is None else Overlap(options.overlap)
     is_collection = output.suffix.lower() in COLLECTION.suffixes
-    layout = make_layout(options.format, options.chunks, options.compression)
+    layout = make_layout(options.format, options.chunks, options.compression, options.unlimited)
     if not is_collection:
         format_for(output, layout)
     kind = COLLECTION.kind if is_collection else format_for(output).kind

@@ -141,7 +141,7 @@ def run_chain(words: list[str], quiet: bool) -> None:
         suffix = ".png" if _is_drawing(steps[-1]) else ".nc"
         raise UsageError(f"{words[0]}: no output; add -o FILE, such as -o result{suffix}")
     engine = make_engine(quiet, run.get("memory"), run.get("workers"), run.get("cluster"))
-    layout = make_layout(run.get("format"), run.get("chunks"), run.get("compression"))
+    layout = make_layout(run.get("format"), run.get("chunks"), run.get("compression"), bool(run.get("unlimited")))
     output = Path(run["output"])
     chain = Chain(tuple(inputs), tuple(steps), output, bool(run.get("overwrite")), layout, run.get("group"))
     if run.get("plan"):

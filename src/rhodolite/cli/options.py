@@ -81,6 +81,7 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> 
                            "(default: those of the input)")  # fmt: skip
         group.add_argument("--compression", metavar="|".join(Compression),
                            help="how much work goes into a small output (default: fast)")  # fmt: skip
+        group.add_argument("--unlimited", action="store_true", help="make time a dimension that can grow")
         group.add_argument("--plan", action="store_true", help="say what would be read and written, and stop")
     group.add_argument("--group", metavar="NAME", help="the group to read of files that have groups")
     group.add_argument("--memory", metavar="SIZE", help="memory for data in flight, such as 512MiB "

@@ -43,17 +43,20 @@ class Layout:
     chunks : ChunkUse, optional
         What the chunks are to be good for; by default those of the source stay.
     compression : Compression
+    unlimited : bool
+        Whether time is to be a dimension that can grow, whatever it was in the input.
     """
 
     variant: str | None = None
     chunks: ChunkUse | None = None
     compression: Compression = Compression.FAST
+    unlimited: bool = False
 
 
 USUAL_LAYOUT = Layout()
 
 
-def make_layout(variant: str | None, chunks: str | None, compression: str | None) -> Layout:
+def make_layout(variant: str | None, chunks: str | None, compression: str | None, unlimited: bool = False) -> Layout:
     """Return the layout that was asked for in words.
 
     Raises
@@ -62,7 +65,7 @@ def make_layout(variant: str | None, chunks: str | None, compression: str | None
         If there is no such use of chunks or compression.
     """
     use = None if chunks is None else _word("--chunks", chunks, ChunkUse)
-    return Layout(variant, use, _word("--compression", compression or Compression.FAST, Compression))
+    return Layout(variant, use, _word("--compression", compression or Compression.FAST, Compression), unlimited)
 
 
 def _word(option: str, text: str, offered: type[T]) -> T:

@@ -128,6 +128,8 @@ def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
             raise UsageError(f"{path}: --format {layout.variant} is for files that end in {' '.join(owner.suffixes)}")
         known = [name for found in FORMATS for name in found.variants]
         raise UsageError(f"--format: there is no '{layout.variant}'. {nearest_names(layout.variant, known)}")
+    if layout.unlimited and chosen.name != "NetCDF":
+        raise UsageError(f"{path}: --unlimited is for NetCDF; in {chosen.name} nothing keeps a dimension from growing")
     variant = layout.variant or ""
     if not chosen.chunked or variant.startswith("netcdf3"):
         for option, asked in (("chunks", layout.chunks), ("compression", layout.compression is not Compression.FAST)):

@@ -18,6 +18,7 @@ from rhodolite.formats.chunking import USUAL_LAYOUT, Layout
 from rhodolite.formats.mending import mended
 from rhodolite.formats.opening import open_dataset
 from rhodolite.formats.registry import Format, format_for
+from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.annotate import Annotate
 from rhodolite.operations.declaration import parameters
@@ -136,6 +137,8 @@ def write(
         If the output exists, is an input, or cannot be written.
     """
     chosen = format_for(path, layout)
+    if layout.unlimited:
+        dataset = dataclasses.replace(dataset, unlimited=dataset.unlimited | {str(dataset.need(Role.TIME).dimension)})
     inputs = [*(file.path for file in dataset.files), *also_read]
     with complete_or_nothing(path, overwrite, inputs, chosen.kind) as temporary:
         chosen.write(with_provenance(dataset), temporary, engine, layout)

@@ -17,9 +17,9 @@ How values are typed: ranges are `A..B`, both ends included, open at either end 
 longitudes take a hemisphere letter or a sign (`35S`, `-35`). Times are as exact as they are written:
 `2003-07` is all of that July.
 
-`inspect`, `check`, `join`, `build` and `demo` explain themselves with `--help`, as every verb does. Run options that every verb
-has: `-o/--output`, `--overwrite`, `--format`, `--chunks`, `--compression`, `--plan` (where something is written), `--group`,
-`--memory`, `--workers`, `--cluster`, `--quiet`, `--debug`.
+`inspect`, `check`, `join`, `build` and `demo` explain themselves with `--help`, as every verb does. Run options
+that every verb has: `--group`, `--memory`, `--workers`, `--cluster`, `--quiet`, `--debug`, and where something is
+written `-o/--output`, `--overwrite`, `--format`, `--chunks`, `--compression`, `--unlimited`, `--plan`.
 """
 
 
