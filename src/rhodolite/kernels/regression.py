@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.special import stdtr
 
 Array = NDArray[Any]
+_TILE = 4096
 
 
 @dataclass
@@ -70,24 +71,20 @@ def line_sums(x: Array, block: Array) -> LineSums:
     Two passes over the block, about the means (Chan, Golub and LeVeque 1983, The American
     Statistician 37, 242-247).
     """
-    sums = LineSums.empty(block.shape[1:])
-    for step in block:
-        np.add(sums.mean_y, step, out=sums.mean_y)
-    if not np.isfinite(sums.mean_y).all():
+    cells = block.shape[1:]
+    flat = block.reshape(len(x), -1)
+    mean = flat.sum(axis=0, dtype=np.float64) / max(len(x), 1)
+    if not np.isfinite(mean).all():
         return _with_gaps(x, block)
-    sums.count += len(x)
-    sums.mean_y /= max(len(x), 1)
-    sums.mean_x += x.mean() if len(x) else 0.0
-    along = x - x.mean() if len(x) else x
-    sums.xx += along @ along
-    deviation, product = np.empty_like(sums.xy), np.empty_like(sums.xy)
-    for at, step in zip(along, block, strict=True):
-        np.subtract(step, sums.mean_y, out=deviation)
-        np.multiply(deviation, at, out=product)
-        sums.xy += product
-        np.multiply(deviation, deviation, out=product)
-        sums.yy += product
-    return sums
+    along = x - x.mean()
+    xy, yy = np.empty_like(mean), np.empty_like(mean)
+    for start in range(0, mean.size, _TILE):  # few enough cells to stay near the processor
+        tile = slice(start, start + _TILE)
+        deviation = flat[:, tile] - mean[tile]
+        xy[tile] = np.einsum("t,tc->c", along, deviation)
+        yy[tile] = np.einsum("tc,tc->c", deviation, deviation)
+    whole = [np.full(cells, float(value)) for value in (len(x), x.mean(), along @ along)]
+    return LineSums(whole[0], whole[1], mean.reshape(cells), whole[2], xy.reshape(cells), yy.reshape(cells))
 
 
 def _with_gaps(x: Array, block: Array) -> LineSums:
