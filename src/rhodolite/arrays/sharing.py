@@ -48,12 +48,6 @@ class DecodedPieces:
             with self._lock:
                 self._under_way.pop(key).set()
 
-    def clear(self) -> None:
-        """Forget all pieces."""
-        with self._lock:
-            self._kept.clear()
-            self._bytes = 0
-
     def _keep(self, key: Hashable, piece: Array) -> None:
         if piece.nbytes > self.limit:
             return
@@ -64,4 +58,4 @@ class DecodedPieces:
 
 
 decoded_pieces = DecodedPieces()
-"""Shared by all arrays of a process; the engine sets its limit and clears it."""
+"""Shared by all arrays of a process; the engine sets its limit."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from rhodolite.cli.console import say, say_plan, written_line
 from rhodolite.errors import UsageError
 
 _DESCRIPTION = """\
@@ -27,9 +26,8 @@ folder. The description is a TOML file with the title, the variables, their unit
 """
 
 
-def run_build(words: list[str], quiet: bool) -> None:
+def run_build(words: list[str]) -> None:
     """Run the verb."""
-    from rhodolite.cli.engines import make_engine
     from rhodolite.cli.options import Parser, add_run_options
 
     usage = "rhodolite build INPUT... --description FILE -o OUTPUT"
@@ -45,12 +43,11 @@ def run_build(words: list[str], quiet: bool) -> None:
     if not options.output:
         raise UsageError("build: no output; add -o FILE, such as -o result.nc")
 
+    from rhodolite.cli.writing import write_out
     from rhodolite.formats.atomic import check_output
     from rhodolite.formats.chunking import make_layout
     from rhodolite.formats.registry import format_for
     from rhodolite.study.building import build
-    from rhodolite.study.chain import write
-    from rhodolite.study.planning import plan_writing
 
     began = time.monotonic()
     output, description = Path(options.output), Path(options.description)
@@ -58,11 +55,4 @@ def run_build(words: list[str], quiet: bool) -> None:
     kind = format_for(output, layout).kind
     check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
     dataset = build(options.inputs, description)
-    engine = make_engine(quiet, options.memory, options.workers, options.cluster)
-    if options.plan:
-        say_plan(plan_writing(dataset, output, layout, engine), output, engine)
-        return
-    written = write(dataset, output, engine=engine, overwrite=options.overwrite, layout=layout, also_read=[description])
-    if not quiet:
-        files = f", from {len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")
-        say(written_line(output, written, time.monotonic() - began, files))
+    write_out(dataset, layout, options, began, also_read=[description])

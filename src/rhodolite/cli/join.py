@@ -6,7 +6,6 @@ import dataclasses
 import time
 from pathlib import Path
 
-from rhodolite.cli.console import say, say_plan, written_line
 from rhodolite.errors import UsageError, nearest_names
 
 _DESCRIPTION = """\
@@ -17,9 +16,8 @@ copied, and is from then on an input like any file. Any other output is written 
 """
 
 
-def run_join(words: list[str], quiet: bool) -> None:
+def run_join(words: list[str]) -> None:
     """Run the verb."""
-    from rhodolite.cli.engines import make_engine
     from rhodolite.cli.options import Parser, add_run_options
     from rhodolite.formats.joining import Overlap
 
@@ -37,38 +35,29 @@ def run_join(words: list[str], quiet: bool) -> None:
     if options.overlap is not None and options.overlap not in list(Overlap):
         raise UsageError(f"--overlap: '{options.overlap}' is not offered. {nearest_names(options.overlap, Overlap)}")
 
+    from rhodolite.cli.writing import say_joined, write_out
     from rhodolite.formats.atomic import check_output, complete_or_nothing, size_on_disk
-    from rhodolite.formats.chunking import make_layout
+    from rhodolite.formats.chunking import USUAL_LAYOUT, make_layout
     from rhodolite.formats.collection import write_collection
     from rhodolite.formats.opening import open_dataset
     from rhodolite.formats.registry import COLLECTION, format_for
-    from rhodolite.study.chain import write
-    from rhodolite.study.planning import plan_writing
 
     began = time.monotonic()
     output = Path(options.output)
     overlap = None if options.overlap is None else Overlap(options.overlap)
     is_collection = output.suffix.lower() in COLLECTION.suffixes
     layout = make_layout(options.format, options.chunks, options.compression, options.unlimited)
-    if not is_collection:
-        format_for(output, layout)
-    kind = COLLECTION.kind if is_collection else format_for(output).kind
+    if is_collection and (options.plan or layout != USUAL_LAYOUT):
+        raise UsageError("join: a collection only names files; --plan, --format, --chunks, --compression and "
+                         "--unlimited are for files that are written out")  # fmt: skip
+    kind = COLLECTION.kind if is_collection else format_for(output, layout).kind
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
     dataset = open_dataset(options.inputs, overlap, options.group)
-    if is_collection and options.plan:
-        raise UsageError("join: a collection is written at once; --plan is for files that are written out")
-    if is_collection:
-        with complete_or_nothing(output, options.overwrite, [file.path for file in dataset.files]) as temporary:
-            write_collection(temporary, output, options.inputs, overlap, options.group)
-        written = size_on_disk(output)
-    else:
-        engine = make_engine(quiet, options.memory, options.workers, options.cluster)
+    if not is_collection:
         done = {"verb": "join"} if overlap is None else {"verb": "join", "overlap": overlap.value}
-        dataset = dataclasses.replace(dataset, record=(done,))
-        if options.plan:
-            say_plan(plan_writing(dataset, output, layout, engine), output, engine)
-            return
-        written = write(dataset, output, engine=engine, overwrite=options.overwrite, layout=layout)
-    if not quiet:
-        files = f", from {len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")
-        say(written_line(output, written, time.monotonic() - began, files))
+        write_out(dataclasses.replace(dataset, record=(done,)), layout, options, began)
+        return
+    with complete_or_nothing(output, options.overwrite, [file.path for file in dataset.files]) as temporary:
+        write_collection(temporary, output, options.inputs, overlap, options.group)
+    if not options.quiet:
+        say_joined(dataset, output, size_on_disk(output), began)

@@ -23,7 +23,7 @@ Rhodolite: gridded climate data, from a file to an answer.
   rhodolite VERB INPUT... [options] [then VERB [options]]... -o OUTPUT
 
 Steps joined by `then` run as one computation. The suffix of OUTPUT says what is written:
-.nc for data, .png, .svg or .pdf for a drawing.
+.nc, .zarr, .csv or .asc for data, .png, .svg or .pdf for a drawing.
 
 Verbs
 """
@@ -104,11 +104,11 @@ def dispatch(words: list[str], quiet: bool) -> int:
     elif words[0] == "join":
         from rhodolite.cli.join import run_join
 
-        run_join(words[1:], quiet)
+        run_join(words[1:])
     elif words[0] == "build":
         from rhodolite.cli.build import run_build
 
-        run_build(words[1:], quiet)
+        run_build(words[1:])
     elif words[0] == "demo":
         from rhodolite.cli.demo import run_demo
 

@@ -17,13 +17,13 @@ from rhodolite.formats.netcdf.codec import ChunkCodec, CorruptChunk, supported
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK
 
 
-class Layout(Protocol):
+class Placement(Protocol):
     """Reads the stored numbers of a region."""
 
     def read(self, region: Region) -> Array: ...
 
 
-def find_layout(path: Path, name: str) -> tuple[Layout | None, str]:
+def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
     """Return where an HDF5 variable lies; None, and why, where only the library can read it."""
     import h5py
 

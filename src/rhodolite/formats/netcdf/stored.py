@@ -12,7 +12,7 @@ import numpy as np
 from rhodolite.arrays import Array, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.formats.decoding import Decoding
-from rhodolite.formats.netcdf.chunks import InPlace, Layout, find_layout
+from rhodolite.formats.netcdf.chunks import InPlace, Placement, find_placement
 from rhodolite.formats.netcdf.classic import Placed, find_values
 from rhodolite.formats.netcdf.codec import CorruptChunk
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK, netcdf_files
@@ -52,22 +52,22 @@ class StoredArray(LazyArray):
         self.dtype = decoding.target
         self._decoding = decoding
         self._classic = classic
-        self._layout: Layout | None = None
+        self._placement: Placement | None = None
         self._searched = False
         self._lock = threading.Lock()
 
     def __getstate__(self) -> dict[str, Any]:
         # Another process may run in another folder.
         path = self.path.resolve() if isinstance(self.path, Path) else self.path
-        return {**self.__dict__, "path": path, "_layout": None, "_searched": False, "_lock": None}
+        return {**self.__dict__, "path": path, "_placement": None, "_searched": False, "_lock": None}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state, _lock=threading.Lock())
 
     def read(self, region: Region) -> Array:
         try:
-            layout = self._find_layout()
-            raw = self._through_library(region) if layout is None else layout.read(region)
+            placement = self._find_placement()
+            raw = self._through_library(region) if placement is None else placement.read(region)
             return self._decoding.decode(raw)
         except CorruptChunk as damage:
             raise DataError(f"{self.path}: variable '{self.name}' is damaged: {damage}") from None
@@ -79,20 +79,20 @@ class StoredArray(LazyArray):
             variable = netcdf_files.get(self.path)[self.name]
             return np.asarray(variable[region if self.shape else ...])
 
-    def _find_layout(self) -> Layout | None:
+    def _find_placement(self) -> Placement | None:
         with self._lock:
             if not self._searched and isinstance(self.path, Path):
                 if self._classic:
-                    self._layout = self._classic_layout(find_values(self.path))
+                    self._placement = self._classic_placement(find_values(self.path))
                 else:
-                    self._layout, why = find_layout(self.path, self.name)
-                    if self._layout is None:
+                    self._placement, why = find_placement(self.path, self.name)
+                    if self._placement is None:
                         warnings.warn(f"{self.path}: {self.name} is read through the NetCDF library, since {why}",
                                       stacklevel=1)  # fmt: skip
             self._searched = True
-            return self._layout
+            return self._placement
 
-    def _classic_layout(self, places: dict[str, Placed]) -> Layout | None:
+    def _classic_placement(self, places: dict[str, Placed]) -> Placement | None:
         placed = places.get(self.name)
         if placed is None or placed.shape != self.shape:
             return None

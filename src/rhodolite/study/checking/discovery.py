@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from rhodolite.model.dataset import Dataset
 from rhodolite.study.checking.findings import Finding, advice, warning
 
+_ANEW = "written anew it has them: rhodolite join FILE -o NEW.nc"
 _TITLES = {
     "title": "what the dataset is, in one line",
     "institution": "where it was made",
@@ -24,7 +25,7 @@ def conventions(dataset: Dataset) -> Iterator[Finding]:
             "dataset",
             f"{what}, so programs do not know how to read it",
             "CF 2.6.1",
-            advice="any output of rhodolite says CF-1.11",
+            advice=_ANEW,
         )
 
 
@@ -47,7 +48,7 @@ def extents(dataset: Dataset) -> Iterator[Finding]:
             "dataset",
             f"there is no {' and no '.join(lost)}, by which catalogues find data",
             "ACDD 1.3",
-            advice="any output of rhodolite has them",
+            advice=_ANEW,
         )
 
 
