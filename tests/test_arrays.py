@@ -20,8 +20,9 @@ from rhodolite.arrays.reduction import Reduction
 from rhodolite.arrays.scratch import Scratch, decoding_factor
 from rhodolite.arrays.sharing import DecodedPieces
 from rhodolite.errors import OutputError
+from rhodolite.kernels.statistics import Spread
 from rhodolite.operations.averaging import WeightedMean
-from rhodolite.operations.cycles import PhaseMoments
+from rhodolite.operations.grouping import GroupedStatistic, Groups
 
 
 class Chunked(InMemory):
@@ -91,7 +92,8 @@ def test_results_do_not_depend_on_blocks_or_workers(shape, chunks, workers, limi
     size = int(groups.max()) + 1
 
     def run(engine, source):
-        moments = PhaseMoments("x", groups, 0, (size, *shape[1:]), np.zeros(size), squares=True)
+        spread = Groups("x", "means", groups, size, None, np.ones(size), 0.0)
+        moments = GroupedStatistic(spread, Spread(), 0, shape[1:])
         mean = WeightedMean(shape, {1: np.arange(1.0, shape[1] + 1)}, (1, 2))
         first, second = Reduction(source, moments), Reduction(source, mean)
         cells = (size, *shape[1:])
@@ -113,7 +115,8 @@ def test_workers_and_executor_change_no_bit():
     def result(workers, executor=None):
         engine = Engine(workers=workers, memory=1 << 22, executor=executor)
         source = Chunked(values, (1, 20, 30))
-        moments = PhaseMoments("x", np.arange(500) % 12, 0, (12, 20, 30), np.zeros(12), squares=True)
+        groups = Groups("x", "means", np.arange(500) % 12, 12, None, np.ones(12), 0.0)
+        moments = GroupedStatistic(groups, Spread(), 0, (20, 30))
         made = engine.compute(Reduction(source, moments).output("deviation", (12, 20, 30)))
         assert source.reads > 3
         return made
@@ -178,7 +181,7 @@ def test_all_that_need_a_source_share_a_pass_over_it():
         Reduction(source, mean).output("mean", shape) for mean, shape in zip(means, ((2, 3), (100,), ()), strict=True)
     ]
     later = Reduction(Mapped(source, np.negative, "f8"), means[2]).output("mean", ())
-    assert sorted(len(one.reductions) for one in find_passes([*wanted, later])) == [1, 3]
+    assert sorted(len(one.reductions) for one in find_passes([*wanted, later], 1 << 30)) == [1, 3]
     engine = Engine(workers=1)
     _, blocks, _ = engine.blocks(source)
     engine.prepare(wanted)

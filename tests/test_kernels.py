@@ -13,9 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhodolite.kernels.averages import weighted_sums
-from rhodolite.kernels.departures import differences, percentages, standardised
-from rhodolite.kernels.moments import Moments, grouped_moments, merge_moments, standard_deviation
+from rhodolite.kernels.departures import differences, scaled
 from rhodolite.kernels.sphere import cell_with, widths, zone_areas
+from rhodolite.kernels.statistics import Spread
 
 
 def nist(middle: str, spread: str, pairs: int) -> list[str]:
@@ -35,9 +35,9 @@ def nist(middle: str, spread: str, pairs: int) -> list[str]:
 )
 def test_mean_and_deviation_agree_with_nist(numbers, mean, deviation, digits):
     values = np.array([float(n) for n in numbers]).reshape(-1, 1)
-    moments = grouped_moments(values, np.zeros(len(numbers), int), 1, squares=True)
-    assert moments.mean[0, 0] == pytest.approx(mean, rel=2e-14)
-    assert standard_deviation(moments)[0, 0] == pytest.approx(deviation, rel=10.0**-digits)
+    found = Spread().finish(Spread().gather(values, np.zeros(len(numbers), int), 1))
+    assert found["mean"][0, 0] == pytest.approx(mean, rel=2e-14)
+    assert found["deviation"][0, 0] == pytest.approx(deviation, rel=10.0**-digits)
 
 
 series = st.lists(st.floats(-1e6, 1e6) | st.just(math.nan), min_size=1, max_size=30)
@@ -47,21 +47,22 @@ series = st.lists(st.floats(-1e6, 1e6) | st.just(math.nan), min_size=1, max_size
 def test_merged_moments_are_those_of_all_values(first, second, size):
     """Against Python's statistics module, exact in rational arithmetic: 12 digits of the spread."""
     blocks = [np.array(values)[:, None] for values in (first, second)]
-    total = Moments.empty((size, 1), True)
+    spread, total = Spread(), Spread().start((size, 1))
     for block in blocks:
         groups = np.arange(len(block)) % size
-        merge_moments(total, grouped_moments(block, groups, size, True), np.arange(size), (slice(0, 1),))
+        spread.merge(total, spread.gather(block, groups, size), np.arange(size), (slice(0, 1),))
+    found = spread.finish(total)
     for group in range(size):
         members = [v for block in blocks for v in block[group::size, 0].tolist() if v == v]
         assert total.count[group, 0] == len(members)
         if members:
             scale = max(abs(v) for v in members)
-            assert total.mean[group, 0] == pytest.approx(
+            assert found["mean"][group, 0] == pytest.approx(
                 float(statistics.mean(map(Fraction, members))), abs=1e-12 * scale
             )
         if len(members) > 1:
             exact = float(statistics.stdev(map(Fraction, members)))
-            assert standard_deviation(total)[group, 0] == pytest.approx(exact, rel=1e-9, abs=1e-9 * max(scale, 1e-9))
+            assert found["deviation"][group, 0] == pytest.approx(exact, rel=1e-9, abs=1e-9 * max(scale, 1e-9))
 
 
 def test_departures_agree_with_scipy(rng):
@@ -74,9 +75,11 @@ def test_departures_agree_with_scipy(rng):
     expected = np.empty_like(values)
     for phase, members in enumerate(by_phase):
         expected[phases == phase] = scipy.stats.zscore(members, axis=0, ddof=1)
-    np.testing.assert_allclose(standardised(values, normals, deviations, phases), expected, rtol=1e-12)
+    np.testing.assert_allclose(scaled(values, normals, deviations, 1.0, phases), expected, rtol=1e-12)
     np.testing.assert_allclose(differences(values, normals, phases), values - normals[phases], rtol=1e-15)
-    np.testing.assert_allclose(percentages(values, normals, phases), 100 * (values / normals[phases] - 1), rtol=1e-9)
+    np.testing.assert_allclose(
+        scaled(values, normals, normals, 100.0, phases), 100 * (values / normals[phases] - 1), rtol=1e-9
+    )
     single = differences(values.astype("f4"), normals, phases)
     assert single.dtype == np.float32
     np.testing.assert_array_equal(single, (values.astype("f4") - normals[phases]).astype("f4"))
@@ -85,8 +88,7 @@ def test_departures_agree_with_scipy(rng):
 def test_a_divisor_of_zero_gives_a_missing_value():
     block, phases = np.array([[1.0, 1.0]]), np.array([0])
     zero = np.array([[0.0, 2.0]])
-    np.testing.assert_array_equal(percentages(block, zero, phases), [[np.nan, -50.0]])
-    np.testing.assert_array_equal(standardised(block, zero, zero, phases), [[np.nan, -0.5]])
+    np.testing.assert_array_equal(scaled(block, zero, zero, 100.0, phases), [[np.nan, -50.0]])
 
 
 @given(st.integers(1, 400), st.integers(1, 800))

@@ -32,12 +32,43 @@ class OutputError(RhodoliteError):
 
 
 class RhodoliteWarning(UserWarning):
-    """Something the user should know, although the work goes on."""
+    """Something the user should know, although the work goes on.
+
+    Parameters
+    ----------
+    template : str
+        The message, with a field for each count and word.
+    **fields : int or str
+        What to fill in. Numbers are added up where the same warning comes several times.
+    """
+
+    def __init__(self, template: str, **fields: int | str) -> None:
+        self.template = template
+        self.fields = fields
+        super().__init__(template.format(**fields) if fields else template)
 
 
-def warn(message: str) -> None:
+def warn(message: str, **fields: int | str) -> None:
     """Raise a warning that the command line collects and prints once, at the end."""
-    warnings.warn(message, RhodoliteWarning, stacklevel=3)
+    warnings.warn(RhodoliteWarning(message, **fields), stacklevel=3)
+
+
+def added_up(caught: Iterable[RhodoliteWarning]) -> list[str]:
+    """Return the messages of warnings, those that differ in numbers alone as one with their sums."""
+    found: dict[tuple[object, ...], dict[str, int | str]] = {}
+    times: dict[tuple[object, ...], int] = {}
+    for one in caught:
+        words = {name: value for name, value in one.fields.items() if isinstance(value, str)}
+        key = (one.template, *words.items())
+        sums = found.setdefault(key, dict(words))
+        times[key] = times.get(key, 0) + 1
+        for name, value in one.fields.items():
+            if not isinstance(value, str):
+                sums[name] = int(sums.get(name, 0)) + value
+    return [
+        str(RhodoliteWarning(str(key[0]), **sums)) + (f" ({times[key]} times)" if not sums and times[key] > 1 else "")
+        for key, sums in found.items()
+    ]
 
 
 def nearest_names(asked: str, offered: Iterable[str]) -> str:

@@ -3,10 +3,10 @@
 from rhodolite.arrays.engine import Engine, Progress, default_engine
 from rhodolite.arrays.extremes import Extremes
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
-from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction
+from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction, SeriesWork
 from rhodolite.arrays.rehearsal import PlannedPass, Rehearsal
 from rhodolite.arrays.sharing import decoded_pieces
-from rhodolite.arrays.views import Concatenated, Selected
+from rhodolite.arrays.views import Concatenated, Moved, Selected
 
 __all__ = [
     "Accumulator",
@@ -17,6 +17,7 @@ __all__ = [
     "InMemory",
     "LazyArray",
     "Mapped",
+    "Moved",
     "PlannedPass",
     "Progress",
     "Reduced",
@@ -24,6 +25,7 @@ __all__ = [
     "Region",
     "Rehearsal",
     "Selected",
+    "SeriesWork",
     "decoded_pieces",
     "default_engine",
     "whole",

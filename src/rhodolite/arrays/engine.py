@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import math
 import os
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -15,10 +15,10 @@ from typing import Any, Protocol, TypeVar
 import numpy as np
 
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
-from rhodolite.arrays.lazy import Array, LazyArray, Region, whole
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, whole
 from rhodolite.arrays.passes import find_passes
-from rhodolite.arrays.reduction import Accumulator, Reduction
-from rhodolite.arrays.scratch import Scratch, decoding_factor
+from rhodolite.arrays.reduction import Accumulator, Reduction, SeriesWork
+from rhodolite.arrays.scratch import Room, Scratch, decoding_factor
 from rhodolite.arrays.sharing import decoded_pieces
 
 T = TypeVar("T")
@@ -30,6 +30,8 @@ COPIES = 4
 """A block exists about this many times while it is worked on: stored, decoded, calculated, encoded."""
 _SHARE_OF_PIECES = 8
 """This part of the memory is for decoded chunks that several blocks need."""
+_SHARE_OF_RESULTS = 8
+"""Results of more than this part of the memory go into a scratch file."""
 _MOST_DECODINGS = 3.0
 """A chunk decoded more often than this is decoded once into a scratch file instead."""
 
@@ -122,9 +124,11 @@ class Engine:
     def prepare(self, arrays: Iterable[LazyArray], what: str = "averaging") -> None:
         """Run every pass that the arrays depend on and that has not been run yet."""
         decoded_pieces.limit = self.memory // _SHARE_OF_PIECES
-        for one in find_passes(arrays):
+        for one in find_passes(arrays, self.memory):
             if one.scratch is not None:
                 self._fill(one.scratch)
+            elif one.by_series:
+                self._work_by_series(one.source, one.reductions, what)
             else:
                 self._reduce(one.source, one.reductions, what)
 
@@ -162,15 +166,48 @@ class Engine:
         return out
 
     def _reduce(self, source: LazyArray, reductions: list[Reduction], what: str) -> None:
-        gathered = [reduction.accumulator.start() for reduction in reductions]
+        accumulators = [r.accumulator for r in reductions if r.accumulator is not None]
+        gathered = [accumulator.start() for accumulator in accumulators]
         if source.size:
-            task = functools.partial(_partial_results, source, [r.accumulator for r in reductions])
+            task = functools.partial(_partial_results, source, accumulators)
             _, total, regions = self.blocks(source)
             for _, partials in self.stream(task, regions, what, total, source.nbytes):
                 for into, partial in zip(gathered, partials, strict=True):
                     into.merge(partial)
         for reduction, result in zip(reductions, gathered, strict=True):
-            reduction.results = result.finish()
+            reduction.keep(result.finish())
+
+    def _work_by_series(self, source: LazyArray, reductions: list[Reduction], what: str) -> None:
+        works = [r.series for r in reductions if r.series is not None]
+        axis = works[0].axis
+        data, block = self.in_units(source, (*(1,) * axis, source.shape[axis], *(1,) * (source.ndim - axis - 1)))
+        self.prepare([data])
+        cells = source.shape[:axis] + source.shape[axis + 1 :]
+        tile = block[:axis] + block[axis + 1 :]
+        rooms = [self._make_room(work, cells, tile) for work in works]
+        counts: list[Counter[str]] = [Counter() for _ in works]
+        task = functools.partial(_series_results, data, works)
+        regions = iterate_blocks(source.shape, block)
+        total = count_blocks(source.shape, block) if source.size else 0
+        for region, results in self.stream(task, regions if total else (), what, total, source.nbytes):
+            inner = region[:axis] + region[axis + 1 :]
+            for room, count, (values, noted) in zip(rooms, counts, results, strict=True):
+                count.update(noted)
+                for name, part in values.items():
+                    before = tuple(slice(0, n) for n in room[name].shape[: part.ndim - len(inner)])
+                    room[name].put((*before, *inner), part)
+        for reduction, work, room, count in zip(reductions, works, rooms, counts, strict=True):
+            work.report(count)
+            reduction.results = dict(room)
+
+    def _make_room(self, work: SeriesWork, cells: tuple[int, ...], tile: tuple[int, ...]) -> dict[str, Room | InMemory]:
+        """Return where the results of some work go: memory where they are small, a scratch file otherwise."""
+        made: dict[str, Room | InMemory] = {}
+        for name, (before, dtype) in work.outputs().items():
+            shape = (*before, *cells)
+            small = math.prod(shape) * dtype.itemsize <= self.memory // _SHARE_OF_RESULTS
+            made[name] = InMemory(np.empty(shape, dtype)) if small else Room(shape, dtype, (*before, *tile))
+        return made
 
     def _fill(self, scratch: Scratch) -> None:
         scratch.open()
@@ -187,6 +224,13 @@ def _partial_results(source: LazyArray, accumulators: list[Accumulator], region:
     for partial in partials:
         partial.add(block, region)
     return partials
+
+
+def _series_results(
+    source: LazyArray, works: list[SeriesWork], region: Region
+) -> list[tuple[dict[str, Array], Counter[str]]]:
+    block = np.moveaxis(source.read(region), works[0].axis, 0)
+    return [work(block if len(works) == 1 else block.copy()) for work in works]
 
 
 def usual_memory() -> int:

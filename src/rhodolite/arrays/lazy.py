@@ -80,6 +80,10 @@ class InMemory(LazyArray):
     def read(self, region: Region) -> Array:
         return self._values[region].copy()
 
+    def put(self, region: Region, values: Array) -> None:
+        """Replace the values of a block, while the array is being made."""
+        self._values[region] = values
+
 
 class Mapped(LazyArray):
     """Values of another array put through a point-wise function, block by block.

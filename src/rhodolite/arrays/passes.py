@@ -18,30 +18,34 @@ class Pass:
     ----------
     source : LazyArray
     reductions : list of Reduction
-        Accumulators that each take in every block.
+        What is made of every block.
+    by_series : bool
+        Whether blocks have to hold whole series.
     scratch : Scratch, optional
         Where every block is put in another order.
     """
 
     source: LazyArray
     reductions: list[Reduction] = field(default_factory=list)
+    by_series: bool = False
     scratch: Scratch | None = None
 
 
-def find_passes(arrays: Iterable[LazyArray]) -> list[Pass]:
-    """Return the passes still to run, each after those that it depends on.
+def find_passes(arrays: Iterable[LazyArray], memory: int) -> list[Pass]:
+    """Return the passes still to run with so many bytes of memory, each after those that it depends on.
 
     Reductions of the same source that can run at the same time share a pass.
     """
-    found: dict[tuple[int, int, bool], Pass] = {}
+    found: dict[tuple[int, int, int], Pass] = {}
     for node, depth in _with_depths(arrays):
         if isinstance(node, Reduced) and node.reduction.results is None:
-            source = node.reduction.source
-            shared = found.setdefault((depth, id(source), False), Pass(source))
+            source, by_series = node.reduction.source, node.reduction.by_series(memory)
+            axis = node.reduction.series.axis if by_series and node.reduction.series else -1
+            shared = found.setdefault((depth, id(source), axis), Pass(source, by_series=by_series))
             if node.reduction not in shared.reductions:
                 shared.reductions.append(node.reduction)
         elif isinstance(node, Scratch) and not node.filled:
-            found[depth, id(node), True] = Pass(node.source, scratch=node)
+            found[depth, id(node), -1] = Pass(node.source, scratch=node)
     return [found[key] for key in sorted(found, key=lambda key: key[0])]
 
 

@@ -1,13 +1,15 @@
-"""Reductions: what a mergeable accumulator makes of an array in one pass over its blocks."""
+"""Reductions: what is made of an array in one pass, by merging parts or from whole series."""
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections import Counter
+from collections.abc import Mapping
 from typing import Any, Self
 
 import numpy as np
 
-from rhodolite.arrays.lazy import Array, LazyArray, Region
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region
 
 
 class Accumulator(ABC):
@@ -35,17 +37,75 @@ class Accumulator(ABC):
         """Return the results by name."""
 
 
-class Reduction:
-    """One pass of an accumulator over a source, run by the engine before anything reads from it."""
+class SeriesWork(ABC):
+    """What is made of all the values along one axis, cell by cell. Instances must be picklable.
 
-    def __init__(self, source: LazyArray, accumulator: Accumulator) -> None:
+    Attributes
+    ----------
+    axis : int
+        The axis along which a cell needs all its values.
+    """
+
+    axis: int
+
+    @abstractmethod
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        """Return, for each result, its shape before the cells and its type."""
+
+    @abstractmethod
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        """Return the results for some cells, and counts of what the user should know.
+
+        Parameters
+        ----------
+        block : ndarray, shape (n, *cells)
+            All values of the cells, the axis first. May be changed.
+        """
+
+    def report(self, counts: Counter[str]) -> None:  # noqa: B027
+        """Say what was counted over all cells."""
+
+
+class Reduction:
+    """One pass over a source, run by the engine before anything reads from it.
+
+    Parameters
+    ----------
+    source : LazyArray
+    accumulator : Accumulator, optional
+        Takes in blocks of any shape; its results are held in memory.
+    series : SeriesWork, optional
+        Gives the same results from tiles that hold whole series, for what cannot be merged or
+        where `state` is more than memory allows. One of the two has to be there.
+    state : int
+        Bytes that the accumulator holds.
+    """
+
+    def __init__(
+        self,
+        source: LazyArray,
+        accumulator: Accumulator | None = None,
+        series: SeriesWork | None = None,
+        state: int = 0,
+    ) -> None:
         self.source = source
         self.accumulator = accumulator
-        self.results: dict[str, Array] | None = None
+        self.series = series
+        self.state = state
+        self.results: dict[str, LazyArray] | None = None
 
     def __getstate__(self) -> dict[str, Any]:
         # Another process that gets the results has no use for what they were made of.
-        return self.__dict__ if self.results is None else {**self.__dict__, "source": None, "accumulator": None}
+        made_of = {"source": None, "accumulator": None, "series": None}
+        return self.__dict__ if self.results is None else {**self.__dict__, **made_of}
+
+    def by_series(self, memory: int) -> bool:
+        """Return whether whole series are to be worked on, given the bytes of memory allowed."""
+        return self.series is not None and (self.accumulator is None or self.state > memory // 4)
+
+    def keep(self, results: Mapping[str, Array]) -> None:
+        """Take in results that fit into memory."""
+        self.results = {name: InMemory(values) for name, values in results.items()}
 
     def output(self, name: str, shape: tuple[int, ...], dtype: Any = np.float64) -> Reduced:
         """Return one of the results as a lazy array."""
@@ -64,4 +124,4 @@ class Reduced(LazyArray):
     def read(self, region: Region) -> Array:
         if self.reduction.results is None:
             raise RuntimeError("a reduction was read before the engine had run it")
-        return self.reduction.results[self.name][region].astype(self.dtype)
+        return self.reduction.results[self.name].read(region).astype(self.dtype, copy=False)

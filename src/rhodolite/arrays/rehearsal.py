@@ -52,11 +52,19 @@ class Rehearsal(Engine):
 
     def prepare(self, arrays: Iterable[LazyArray], what: str = "averaging") -> None:
         """Note the passes that the arrays depend on, each once."""
-        for one in find_passes(arrays):
+        for one in find_passes(arrays, self.memory):
             key = id(one.scratch) if one.scratch is not None else id(one.reductions[0])
-            if key not in self._noted:
-                self._noted.add(key)
-                self.note("putting into order" if one.scratch else what, one.source, written=_kept(one), one=one)
+            if key in self._noted:
+                continue
+            self._noted.add(key)
+            data, block = one.source, None
+            if one.by_series and one.reductions[0].series is not None:
+                axis = one.reductions[0].series.axis
+                unit = tuple(n if at == axis else 1 for at, n in enumerate(data.shape))
+                data, block = self.in_units(data, unit)
+                if data is not one.source:
+                    self.note("putting into order", one.source, written=one.source.nbytes)
+            self.note("putting into order" if one.scratch else what, data, block, written=_kept(one), one=one)
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
         """Return values that are there already; of others note the work and return missing values."""
@@ -94,7 +102,7 @@ def _result_bytes(one: Pass) -> list[int]:
 
 
 def _is_at_hand(array: LazyArray) -> bool:
-    return not find_passes([array]) and (isinstance(array, InMemory) or array.size * array.dtype.itemsize < 1 << 20)
+    return not find_passes([array], 0) and (isinstance(array, InMemory) or array.size * array.dtype.itemsize < 1 << 20)
 
 
 def _decoded(array: LazyArray) -> int:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
-import threading
 from typing import Any
 
 import numpy as np
@@ -33,7 +32,6 @@ class Scratch(LazyArray):
         self.chunks = tuple(max(1, min(t, n)) for t, n in zip(tile, source.shape, strict=True))
         self.filled = False
         self._file: Any = None
-        self._lock = threading.Lock()
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self.source,)
@@ -57,7 +55,10 @@ class Scratch(LazyArray):
 
     def take(self, region: Region) -> None:
         """Read a block of the source and put it into its tiles."""
-        values = self.source.read(region)
+        self.put(region, self.source.read(region))
+
+    def put(self, region: Region, values: Array) -> None:
+        """Put the values of a block into its tiles."""
         for tile, offset in self._tiles(region):
             inner = _overlap(tile, region)
             part = values[_within(inner, region)]
@@ -105,6 +106,23 @@ class Scratch(LazyArray):
 
     def __getstate__(self) -> dict[str, Any]:
         raise TypeError("a scratch file cannot be sent to another process")
+
+
+class Room(LazyArray):
+    """A scratch file for values that are computed, and not read from anywhere."""
+
+    def __init__(self, shape: tuple[int, ...], dtype: np.dtype[Any], tile: tuple[int, ...]) -> None:
+        self.shape, self.dtype = shape, dtype
+        self._scratch = Scratch(self, tile)
+        self._scratch.open()
+        self._scratch.filled = True
+
+    def put(self, region: Region, values: Array) -> None:
+        """Put the values of a block into the file."""
+        self._scratch.put(region, values)
+
+    def read(self, region: Region) -> Array:
+        return self._scratch.read(region)
 
 
 def decoding_factor(shape: tuple[int, ...], chunks: tuple[int, ...] | None, block: tuple[int, ...]) -> float:

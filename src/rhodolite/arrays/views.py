@@ -81,6 +81,27 @@ class Selected(LazyArray):
         return out
 
 
+class Moved(LazyArray):
+    """Another array with its first axis moved to another place."""
+
+    def __init__(self, source: LazyArray, place: int) -> None:
+        self._source = source
+        self._place = place
+        self.dtype = source.dtype
+        self.shape = self._back(source.shape)
+        self.chunks = None if source.chunks is None else self._back(source.chunks)
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)
+
+    def read(self, region: Region) -> Array:
+        inner = (region[self._place], *region[: self._place], *region[self._place + 1 :])
+        return np.moveaxis(self._source.read(inner), 0, self._place)
+
+    def _back(self, sizes: tuple[int, ...]) -> tuple[int, ...]:
+        return (*sizes[1 : self._place + 1], sizes[0], *sizes[self._place + 1 :])
+
+
 class Concatenated(LazyArray):
     """Several lazy arrays of the same other dimensions, one after another along one axis."""
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 import time
-from collections import Counter
 from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -25,9 +24,9 @@ def say(message: str) -> None:
 
 
 def say_warnings(messages: Iterable[str]) -> None:
-    """Print each warning once, with how often it came."""
-    for message, count in Counter(messages).items():
-        say(f"warning: {message}" + (f" ({count} times)" if count > 1 else ""))
+    """Print each warning once."""
+    for message in dict.fromkeys(messages):
+        say(f"warning: {message}")
 
 
 def file_size(size: int) -> str:

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from rhodolite.cli.console import say, say_plan, say_warnings, written_line
-from rhodolite.errors import RhodoliteError, RhodoliteWarning, UsageError, nearest_names
+from rhodolite.errors import RhodoliteError, RhodoliteWarning, UsageError, added_up, nearest_names
 from rhodolite.version import __version__
 
 _INTERRUPTED = 130
@@ -56,7 +56,8 @@ def main(words: list[str]) -> int:
         warnings.simplefilter("always", RhodoliteWarning)
         code = _guarded(words, debug, quiet)
     if not quiet:
-        say_warnings(str(w.message) for w in caught if debug or issubclass(w.category, RhodoliteWarning))
+        say_warnings(added_up([w.message for w in caught if isinstance(w.message, RhodoliteWarning)]))
+        say_warnings(str(w.message) for w in caught if debug and not isinstance(w.message, RhodoliteWarning))
     return code
 
 

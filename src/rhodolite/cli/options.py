@@ -23,13 +23,14 @@ class Parser(argparse.ArgumentParser):
         super().__init__(prog=f"rhodolite {verb}", allow_abbrev=False,
                          formatter_class=argparse.RawDescriptionHelpFormatter, **settings)  # fmt: skip
         self._verb = verb
+        self.second_words: tuple[str, ...] = ()
 
     def error(self, message: str) -> NoReturn:
         raise UsageError(f"{self._verb}: {message}. 'rhodolite {self._verb} --help' lists the options.")
 
     def parse(self, words: list[str]) -> argparse.Namespace:
         """Parse words in any order, values that begin with a minus sign included."""
-        joined = _join_negative_values(self, words)
+        joined = _join_negative_values(self, _join_second_words(self, words))
         parsed, unknown = self.parse_known_intermixed_args(joined)
         if unknown:
             options = [o for action in self._actions for o in action.option_strings if o.startswith("--")]
@@ -45,6 +46,7 @@ def step_parser(verb: str, cls: type) -> Parser:
     parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
     for declared in parameters(cls):
         _add_parameter(parser, declared)
+        parser.second_words += getattr(declared.type, "second_words", ())
     add_run_options(parser)
     return parser
 
@@ -110,6 +112,20 @@ def parse_workers(text: str) -> int:
     if not text.isdigit() or int(text) < 1:
         raise UsageError(f"--workers: '{text}' is not a number of workers; write 1, 2, 3 ...")
     return int(text)
+
+
+def _join_second_words(parser: Parser, words: list[str]) -> list[str]:
+    """Write `--statistic count-above 1mm/day` as one value, for kinds that another word follows."""
+    joined: list[str] = []
+    for word in words:
+        before = (
+            joined[-1].partition("=")[2] or (joined[-1] if joined[-2:-1] == ["--statistic"] else "") if joined else ""
+        )
+        if before in parser.second_words and not word.startswith("--"):
+            joined[-1] += f" {word}"
+        else:
+            joined.append(word)
+    return joined
 
 
 def _join_negative_values(parser: argparse.ArgumentParser, words: list[str]) -> list[str]:

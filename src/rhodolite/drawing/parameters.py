@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Self
 
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import split_range
 
 _SMALLEST, _LARGEST = 200, 8000
@@ -49,21 +48,6 @@ class Size:
 
     def __str__(self) -> str:
         return f"{self.width}x{self.height}"
-
-
-@dataclass(frozen=True)
-class Other:
-    """Another dataset to draw together with the first: a file or pattern, opened when it is needed."""
-
-    location: str
-    dataset: Dataset | None = None
-
-    @classmethod
-    def parse(cls, text: str) -> Self:
-        return cls(text)
-
-    def __str__(self) -> str:
-        return self.location
 
 
 def _number(text: str, whole: str) -> float:

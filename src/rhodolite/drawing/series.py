@@ -11,7 +11,7 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.choosing import chosen_part, drop_axes, squeezed, variables_along
 from rhodolite.drawing.dates import date_labels, plot_days
 from rhodolite.drawing.palettes import LINE_COLOURS, pivots
-from rhodolite.drawing.parameters import Limits, Other, Size
+from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import capitalised, region_text, with_units
 from rhodolite.errors import DataError
@@ -23,6 +23,7 @@ from rhodolite.model.units import convert, convertible
 from rhodolite.model.variable import Variable
 from rhodolite.operations.averaging import mean_over
 from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.others import Other
 from rhodolite.operations.subset import Subset
 
 
@@ -71,7 +72,6 @@ class Series:
         engine = engine or Engine()
         curves = self._curves(dataset, engine)
         if self.with_ is not None:
-            assert self.with_.dataset is not None
             curves += self._curves(self.with_.dataset, engine)
         return self._figure(_in_common_units(curves))
 

@@ -31,30 +31,20 @@ def differences(block: Array, normals: Array, phases: Array) -> Array:
     return out
 
 
-def percentages(block: Array, normals: Array, phases: Array) -> Array:
-    """Return departures in percent of the normal; NaN where the normal is 0.
-
-    Parameters and result are those of `differences`, the result in percent.
-    """
-    return _scaled(block, normals, 0.01 * normals, phases)
-
-
-def standardised(block: Array, normals: Array, deviations: Array, phases: Array) -> Array:
-    """Return departures in standard deviations; NaN where the standard deviation is 0.
+def scaled(block: Array, normals: Array, scales: Array, factor: float, phases: Array) -> Array:
+    """Return departures divided by a scale of their phase and multiplied by a factor; NaN where the scale is 0.
 
     Parameters
     ----------
     block, normals, phases
         As for `differences`.
-    deviations : ndarray of float64, shape (phases, *cells)
-        Standard deviation of each phase.
+    scales : ndarray of float64, shape (phases, *cells)
+        Normals for departures in parts of them, standard deviations for standardised ones.
+    factor : float
+        100 for percent.
     """
-    return _scaled(block, normals, deviations, phases)
-
-
-def _scaled(block: Array, normals: Array, scales: Array, phases: Array) -> Array:
     factors = np.full(scales.shape, np.nan)
-    np.divide(1.0, scales, out=factors, where=scales != 0)
+    np.divide(factor, scales, out=factors, where=scales != 0)
     out = np.empty_like(block)
     for step, phase in enumerate(phases):
         departure = block[step] - normals[phase]

@@ -166,6 +166,30 @@ class TimeAxis:
     def months(self) -> Integers:
         return np.array([date.month for date in self.reference_dates], dtype=np.int64)
 
+    @cached_property
+    def days(self) -> Integers:
+        return np.array([date.day for date in self.reference_dates], dtype=np.int64)
+
+    @cached_property
+    def hours(self) -> Integers:
+        return np.array([date.hour for date in self.reference_dates], dtype=np.int64)
+
+    @cached_property
+    def lengths(self) -> Array | None:
+        """The days that each step stands for, shape (n,); None where neither bounds nor steps tell."""
+        if self.step.unit in ("month", "year"):
+            months = self.step.count * (12 if self.step.unit == "year" else 1)
+            first = np.where(self.step.unit == "year", 1, self.months)
+            pairs = [(month_start(int(y), int(m), self.calendar), month_start(int(y), int(m) + months, self.calendar))
+                     for y, m in zip(self.years, first, strict=True)]  # fmt: skip
+            return np.array([(stop - start).total_seconds() / _DAY for start, stop in pairs])
+        if self.bounds is not None and not self.climatological and not self._by_month:
+            spans = np.abs(np.diff(self.bounds, axis=1)[:, 0]) * _seconds_per(self.units) / _DAY
+            if np.isfinite(spans).all() and (spans > 0).all():
+                return np.asarray(spans)
+        seconds = {"day": _DAY, "hour": 3600.0, "minute": 60.0, "second": 1.0}.get(self.step.unit)
+        return None if seconds is None else np.full(len(self), self.step.count * seconds / _DAY)
+
     def season_years(self, late_months: tuple[int, ...]) -> Integers:
         """Return the year that each step's season belongs to, given the months that count for the next year."""
         return self.years + np.isin(self.months, late_months)

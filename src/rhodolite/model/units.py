@@ -64,6 +64,13 @@ def is_temperature(text: str) -> bool:
     return convertible(text, "K")
 
 
+def squared(units: str) -> str:
+    """Return the units of a square; of temperatures those of differences."""
+    if has_offset_zero(units):
+        units = "K"
+    return f"({units})2" if " " in units or "/" in units else f"{units}2"
+
+
 def pretty(units: str | None) -> str:
     """Write units for people: `kg m-2 s-1` as `kg m⁻² s⁻¹`, `degC` as `°C`, dimensionless as nothing."""
     if not units or units == "1":

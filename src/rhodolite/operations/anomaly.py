@@ -8,8 +8,8 @@ from enum import StrEnum
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, LazyArray, Region
-from rhodolite.errors import DataError
+from rhodolite.arrays import Array, LazyArray, Region, Selected
+from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels import departures
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
@@ -18,7 +18,10 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.cycles import Cycle
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.metadata import anomaly_attributes
-from rhodolite.operations.normals import BASE_COVERAGE, Base, check_coverage, sort_by_time, time_place
+from rhodolite.operations.normals import BASE_COVERAGE, Base, check_coverage, in_place_of, sort_by_time, time_place
+from rhodolite.operations.others import Other
+from rhodolite.operations.reference import ComputedReference, Reference, StoredReference, matched_phases
+from rhodolite.operations.refining import Smoothing, divisors
 
 
 class AnomalyKind(StrEnum):
@@ -37,7 +40,9 @@ class Anomaly:
     The normal of a phase is the mean of all its steps within the base period. `difference` is
     the value minus its normal; `percent` is that difference in percent of the normal;
     `standardised` is the difference divided by the standard deviation of the phase's steps in
-    the base (divisor n - 1). Where the divisor is 0 the departure is missing.
+    the base (divisor n - 1). Where the divisor is 0, or a normal less than a thousandth of the
+    largest of its cycle, the departure is missing. The base can lie in another dataset, such as
+    the past of a model for its future, or be a climatology that was written before.
 
     Examples
     --------
@@ -45,8 +50,11 @@ class Anomaly:
     """
 
     base: Period | None = parameter("years that define normal; all by default", example="1991..2020")
-    cycle: Cycle = parameter("what repeats from year to year", default=Cycle.MONTH)
+    cycle: Cycle = parameter("what repeats: hour, day, month, season, year, none, or month+hour",
+                             default=Cycle.MONTH, example="CYCLE")  # fmt: skip
     kind: AnomalyKind = parameter("how the departure is expressed", default=AnomalyKind.DIFFERENCE)
+    smooth: Smoothing | None = parameter("smooth the cycle: a window of so many phases, or '3 harmonics'", example="31")
+    climatology: Other | None = parameter("take normal from another file: data, or their climatology", example="FILE")
     min_coverage: float = parameter("share of the base's values that a normal needs", default=BASE_COVERAGE)
 
     def check(self) -> None:
@@ -59,38 +67,44 @@ class Anomaly:
         ------
         DataError
             If there is no time axis, the data are coarser than the cycle, the base is not covered,
-            or percent is asked of a quantity without a natural zero.
+            the other dataset does not go with this one, or percent is asked of a quantity without a
+            natural zero.
         """
-        base = Base.of(dataset, self.cycle, self.base, self.min_coverage)
-        if (base.phases < 0).any():
-            lacking = np.unique(self.cycle.phases(base.axis)[base.phases < 0])
-            titles = ", ".join(self.cycle.titles[phase] for phase in lacking)
-            raise DataError(f"--base {base.text} holds no values for {titles}, which the data have; widen the base")
+        reference = self._reference(dataset)
         along_time, _ = sort_by_time(dataset)
-        left_out = {v.name for v in dataset.data_variables if base.axis.name in v.dimensions}
-        made = {variable.name: self._departures(dataset, variable, base) for variable in along_time}
-        return dataset.with_variables(
-            made.get(name, variable) for name, variable in dataset.variables.items()
-            if name in made or name not in left_out
-        )  # fmt: skip
+        made = {variable.name: [self._departures(dataset, variable, reference)] for variable in along_time}
+        return dataset.with_variables(in_place_of(dataset, made))
 
-    def _departures(self, dataset: Dataset, variable: Variable, base: Base) -> Variable:
+    def _reference(self, dataset: Dataset) -> Reference:
+        if self.climatology is None:
+            base = Base.of(dataset, self.cycle, self.base, self.min_coverage)
+            base.need_all_phases()
+            return ComputedReference(dataset, base, base.phases, self.smooth)
+        other = self.climatology.dataset
+        if other.need_time().climatological:
+            if self.base or self.smooth:
+                raise UsageError(f"--climatology {self.climatology} holds normals already; --base and --smooth are for "
+                                 "data, and belong to the command that made it")  # fmt: skip
+            return StoredReference.of(dataset, other, self.cycle)
+        base = Base.of(other, self.cycle, self.base, self.min_coverage)
+        phases = matched_phases(dataset, other, self.cycle, base.present)
+        return ComputedReference(other, base, phases, self.smooth)
+
+    def _departures(self, dataset: Dataset, variable: Variable, reference: Reference) -> Variable:
         if self.kind == AnomalyKind.PERCENT and variable.units and has_offset_zero(variable.units):
             raise DataError(f"{variable.name} is in {variable.units}, whose zero is arbitrary, so percent of it mean "
                             "nothing; use --kind difference or standardised")  # fmt: skip
-        standardised = self.kind == AnomalyKind.STANDARDISED
-        divisor = {AnomalyKind.PERCENT: "mean", AnomalyKind.STANDARDISED: "deviation"}.get(self.kind)
-        reduction, shape = base.reduction(dataset, variable, squares=standardised, divisor=divisor)
-        data = DepartureArray(
-            variable.floats(),
-            reduction.output("mean", shape),
-            reduction.output("deviation", shape) if standardised else None,
-            base.phases,
-            time_place(dataset, variable),
-            self.kind,
-        )
+        normals, deviations = reference.normals(dataset, variable, spread=self.kind == AnomalyKind.STANDARDISED)
+        scales, label = None, f"{variable.name}, {reference.text}"
+        if self.kind == AnomalyKind.PERCENT:
+            scales = divisors(normals, label, normals=True)
+        elif deviations is not None:
+            scales = divisors(deviations, label, normals=False)
+        factor = 100.0 if self.kind == AnomalyKind.PERCENT else 1.0
+        data = DepartureArray(variable.floats(), normals, scales, factor, reference.phases,
+                              time_place(dataset, variable))  # fmt: skip
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-        attributes = anomaly_attributes(variable, base, self.kind.value)
+        attributes = anomaly_attributes(variable, self.cycle, reference.text, reference.words, self.kind.value)
         return variable.with_(data=data, attributes=attributes, storage=storage, missing=None)
 
 
@@ -101,50 +115,53 @@ class DepartureArray(LazyArray):
     ----------
     source : LazyArray
     normals : LazyArray, shape (phases, *cells)
-    deviations : LazyArray or None
-        Standard deviations, for the standardised kind.
+    scales : LazyArray or None
+        What the differences are divided by, of the shape of the normals.
+    factor : float
+        What they are multiplied by.
     phases : ndarray of int
         Row of `normals` for each step.
     axis : int
         Where time lies in the source.
-    kind : AnomalyKind
     """
 
     def __init__(
         self,
         source: LazyArray,
         normals: LazyArray,
-        deviations: LazyArray | None,
+        scales: LazyArray | None,
+        factor: float,
         phases: NDArray[np.int64],
         axis: int,
-        kind: AnomalyKind,
     ) -> None:
         self._source = source
         self._normals = normals
-        self._deviations = deviations
+        self._scales = scales
+        self._factor = factor
         self._phases = phases
         self._axis = axis
-        self._kind = kind
         self.shape = source.shape
         self.dtype = source.dtype
         self.chunks = source.chunks
 
     def sources(self) -> tuple[LazyArray, ...]:
-        return tuple(s for s in (self._source, self._normals, self._deviations) if s is not None)
+        return tuple(s for s in (self._source, self._normals, self._scales) if s is not None)
 
     def read(self, region: Region) -> Array:
         phases = self._phases[region[self._axis]]
         if not phases.size:
             return self._source.read(region)
-        first = int(phases.min())
+        rows, places = np.unique(phases, return_inverse=True)
         cells = region[: self._axis] + region[self._axis + 1 :]
-        rows = (slice(first, int(phases.max()) + 1), *cells)
-        normals = self._normals.read(rows)
+        normals = _rows(self._normals, rows, cells)
         block = np.moveaxis(self._source.read(region), self._axis, 0)
-        if self._deviations is not None:
-            out = departures.standardised(block, normals, self._deviations.read(rows), phases - first)
-        elif self._kind == AnomalyKind.PERCENT:
-            out = departures.percentages(block, normals, phases - first)
+        if self._scales is not None:
+            out = departures.scaled(block, normals, _rows(self._scales, rows, cells), self._factor, places)
         else:
-            out = departures.differences(block, normals, phases - first)
+            out = departures.differences(block, normals, places)
         return np.moveaxis(out, 0, self._axis)
+
+
+def _rows(normals: LazyArray, rows: NDArray[np.int64], cells: Region) -> Array:
+    picked = Selected(normals, [rows, *[None] * (normals.ndim - 1)])
+    return picked.read((slice(0, rows.size), *cells))

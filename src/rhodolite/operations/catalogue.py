@@ -11,7 +11,7 @@ from importlib.resources import files
 
 import rhodolite.operations
 
-_ORDER = ("subset", "annotate", "convert", "climatology", "anomaly", "trend")
+_ORDER = ("subset", "annotate", "convert", "aggregate", "accumulate", "climatology", "anomaly", "index", "trend")
 """The order in which people work; verbs that are not listed follow."""
 
 

@@ -1,4 +1,4 @@
-"""The mean cycle over a base period."""
+"""The mean cycle over a base period, or another statistic of it."""
 
 from __future__ import annotations
 
@@ -6,15 +6,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rhodolite.arrays import InMemory
+from rhodolite.arrays import InMemory, LazyArray
+from rhodolite.errors import UsageError
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.cycles import Cycle
 from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.measures import Measure
 from rhodolite.operations.metadata import climatology_attributes
 from rhodolite.operations.normals import BASE_COVERAGE, Base, check_coverage, sort_by_time, time_place
+from rhodolite.operations.refining import Smoothing
 
 BOUNDS = "climatology_bounds"
 
@@ -22,11 +25,13 @@ BOUNDS = "climatology_bounds"
 @operation
 @dataclass(frozen=True)
 class Climatology:
-    """The mean cycle over a base period.
+    """The mean cycle over a base period, or another statistic of it.
 
-    Each phase of the cycle gets the mean of all its steps within the base period, each step
-    with the same weight; missing values are left out. Months are those of the data's own
-    calendar; seasons are DJF, MAM, JJA and SON. The result carries climatological time (CF 7.4).
+    Each phase of the cycle gets the statistic of all its steps within the base period; missing
+    values are left out. Steps of unequal length count by their length where they share a phase, as
+    months do in a season. Months are those of the data's own calendar; seasons are DJF, MAM, JJA and
+    SON; days have the same place in every year and calendar, 29 February counting with the 28th.
+    The result carries climatological time (CF 7.4).
 
     Examples
     --------
@@ -34,11 +39,20 @@ class Climatology:
     """
 
     base: Period | None = parameter("years that define normal; all by default", example="1991..2020")
-    cycle: Cycle = parameter("what repeats from year to year", default=Cycle.MONTH)
+    cycle: Cycle = parameter("what repeats: hour, day, month, season, year, none, or month+hour",
+                             default=Cycle.MONTH, example="CYCLE")  # fmt: skip
+    statistic: Measure = parameter("mean, std, variance, median, p90, min, max, range or count",
+                                   default=Measure("mean"), example="NAME")  # fmt: skip
+    smooth: Smoothing | None = parameter("smooth the cycle: a window of so many phases, or '3 harmonics'", example="31")
     min_coverage: float = parameter("share of the base's values that a normal needs", default=BASE_COVERAGE)
 
     def check(self) -> None:
         check_coverage(self.min_coverage)
+        if self.statistic.adds:
+            raise UsageError(
+                f"--statistic {self.statistic}: what adds up is no normal; take it of each month or year first: "
+                f"aggregate --to month --statistic '{self.statistic}' then climatology"
+            )
 
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return a dataset with one step for each phase of the cycle.
@@ -48,33 +62,41 @@ class Climatology:
         DataError
             If there is no time axis, the data are coarser than the cycle, or the base is not covered.
         """
-        base = Base.of(dataset, self.cycle, self.base, self.min_coverage)
+        coverage = 0.0 if self.statistic.counts else self.min_coverage
+        base = Base.of(dataset, self.cycle, self.base, coverage)
+        if self.smooth is not None:
+            self.smooth.check(base)
         along_time, others = sort_by_time(dataset)
         coordinate = dataset.need(Role.TIME)
         made = {variable.name: variable for variable in others}
-        made.update({v.name: v for v in _time_variables(coordinate, base)})
+        time = _time_variables(coordinate, base)
+        made.update({v.name: v for v in time})
         for variable in along_time:
-            made[variable.name] = _normal(dataset, variable, base)
-        order = [name for name in dataset.variables if name in made] + [BOUNDS]
+            made[variable.name] = self._normal(dataset, variable, base)
+        order = [*(name for name in dataset.variables if name in made), *(v.name for v in time)]
         return dataset.with_variables([made[name] for name in dict.fromkeys(order)],
                                       unlimited=dataset.unlimited - {str(coordinate.dimension)})  # fmt: skip
 
-
-def _normal(dataset: Dataset, variable: Variable, base: Base) -> Variable:
-    reduction, shape = base.reduction(dataset, variable)
-    along = time_place(dataset, variable)
-    dimensions = (variable.dimensions[along], *variable.dimensions[:along], *variable.dimensions[along + 1 :])
-    return variable.with_(
-        dimensions=dimensions,
-        data=reduction.output("mean", shape, variable.floats().dtype),
-        attributes=climatology_attributes(variable, base, str(dataset.need(Role.TIME).dimension)),
-        storage=Storage(dtype=variable.storage.dtype),
-        missing=None,
-    )
+    def _normal(self, dataset: Dataset, variable: Variable, base: Base) -> Variable:
+        reduction, name, shape = base.reduction(dataset, variable, self.statistic.within(variable))
+        dtype = variable.floats().dtype
+        data: LazyArray = reduction.output(name, shape, np.float64 if self.smooth else dtype)
+        attributes = climatology_attributes(
+            variable, base.cycle, base.words, self.statistic, str(dataset.need(Role.TIME).dimension)
+        )
+        if self.smooth is not None:
+            data = self.smooth.applied(data)
+            attributes["comment"] = f"cycle smoothed: {self.smooth.words}"
+        if self.statistic.counts:
+            attributes["units"] = UNITS_OF_ONE
+        along = time_place(dataset, variable)
+        dimensions = (variable.dimensions[along], *variable.dimensions[:along], *variable.dimensions[along + 1 :])
+        storage = Storage(dtype=variable.storage.dtype)
+        return variable.with_(dimensions=dimensions, data=data, attributes=attributes, storage=storage, missing=None)
 
 
 def _time_variables(coordinate: Coordinate, base: Base) -> tuple[Variable, Variable]:
-    """Return climatological time and its bounds (CF 7.4).
+    """Return climatological time and its bounds (CF 7.4), or ordinary ones where nothing repeats.
 
     A phase is placed in the middle of its first occurrence; its bounds run from the beginning of
     that to the end of its last.
@@ -88,7 +110,11 @@ def _time_variables(coordinate: Coordinate, base: Base) -> tuple[Variable, Varia
             cycle.limits(int(phase), base.first, axis.calendar),
             cycle.limits(int(phase), base.last, axis.calendar),
         )
-        middles[row] = (axis.to_number(first[0]) + axis.to_number(first[1])) / 2
+        once = first[0] + (first[1] - first[0]) / 2 if cycle.parts[-1] != "hour" else first[0]
+        middles[row] = axis.to_number(once)
         bounds[row] = axis.to_number(first[0]), axis.to_number(last[1])
-    time = variable.without("bounds", climatology=BOUNDS).with_(data=InMemory(middles), storage=Storage(), missing=None)
-    return time, Variable(BOUNDS, (*variable.dimensions, ends), InMemory(bounds))
+    name, key = (f"{coordinate.name}_bnds", "bounds") if cycle == Cycle.NONE else (BOUNDS, "climatology")
+    if cycle == Cycle.NONE:
+        middles = bounds.mean(axis=1)
+    time = variable.without("bounds", **{key: name}).with_(data=InMemory(middles), storage=Storage(), missing=None)
+    return time, Variable(name, (*variable.dimensions, ends), InMemory(bounds))

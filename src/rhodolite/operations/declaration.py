@@ -85,6 +85,8 @@ class Parameter:
         """
         if value is None or self._fits(value):
             return value
+        if isinstance(value, Dataset) and hasattr(self.type, "of"):
+            return self.type.of(value)
         try:
             return self._parse_text(value)
         except ValueError as error:

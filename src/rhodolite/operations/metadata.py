@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from rhodolite.model.units import is_temperature
+from rhodolite.model.units import has_offset_zero, is_temperature, squared
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
-from rhodolite.operations.normals import Base
+from rhodolite.operations.cycles import Cycle
+from rhodolite.operations.measures import Measure
 
 _ANOMALY_NAMES = {
     name: f"{name}_anomaly"
@@ -24,22 +25,36 @@ _STALE = ("actual_range", "valid_min", "valid_max", "valid_range", "ancillary_va
 _TIME_METHOD = re.compile(r"\btime:\s*(\w+)(?:\s*\([^)]*\))?")
 
 
-def climatology_attributes(variable: Variable, base: Base, time: str) -> dict[str, Any]:
-    """Return the attributes of a climatological mean."""
-    methods = str(variable.attributes.get("cell_methods", ""))
-    within = found.group(1) if (found := _TIME_METHOD.search(methods)) else "mean"
-    within = "mean" if within == "point" else within
-    others = _TIME_METHOD.sub("", methods).strip()
-    now = f"{time}: {within} within years {time}: mean over years"
+def climatology_attributes(variable: Variable, cycle: Cycle, base: str, measure: Measure, time: str) -> dict[str, Any]:
+    """Return the attributes of a statistic of each phase of a cycle over a base, given in words."""
+    within, others = _time_method(variable)
+    over = measure.method
+    steps = {"hour": "days", "none": ""}.get(cycle.parts[0], "years")
+    if over is None:
+        now = f"{time}: {within}"
+    elif not steps:
+        now = f"{time}: {over}"
+    elif len(cycle.parts) > 1:
+        now = f"{time}: {within} within days {time}: mean over days {time}: {over} over years"
+    else:
+        now = f"{time}: {within} within {steps} {time}: {over} over {steps}"
+    name = "normal of" if measure.kind == "mean" else measure.words("").strip()
+    name = name if name.endswith(" of") else f"{name} of"
     changed = variable.without(
         *_STALE,
-        long_name=f"{base.cycle.word} normal of {variable.quantity}, {base.words}",
+        long_name=f"{cycle.word} {name} {variable.quantity}, {base}",
         cell_methods=f"{others} {now}".strip(),
     )
+    if measure.counts or measure.kind == "variance":
+        changed = changed.without("standard_name")
+    if measure.kind == "variance" and variable.units:
+        changed = changed.without(units=squared(variable.units))
+    if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
+        changed = changed.without(units_metadata="temperature: difference")
     return dict(changed.attributes)
 
 
-def anomaly_attributes(variable: Variable, base: Base, kind: str) -> dict[str, Any]:
+def anomaly_attributes(variable: Variable, cycle: Cycle, base: str, base_words: str, kind: str) -> dict[str, Any]:
     """Return the attributes of a departure from normal, of kind difference, percent or standardised."""
     standard_name = str(variable.attributes.get("standard_name", ""))
     words = {
@@ -50,7 +65,7 @@ def anomaly_attributes(variable: Variable, base: Base, kind: str) -> dict[str, A
     changed = variable.without(
         *_STALE,
         "standard_name",
-        long_name=f"{words[kind]} of {variable.quantity} from the {base.cycle.word} normal of {base.words}",
+        long_name=f"{words[kind]} of {variable.quantity} from the {cycle.word} normal of {base_words}",
     )
     if kind == "difference":
         if standard_name in _ANOMALY_NAMES:
@@ -60,4 +75,36 @@ def anomaly_attributes(variable: Variable, base: Base, kind: str) -> dict[str, A
             changed = changed.without(units_metadata="temperature: difference")
     else:
         changed = changed.without("units_metadata", units="%" if kind == "percent" else UNITS_OF_ONE)
-    return dict(changed.without(base_period=base.text).attributes)
+    return dict(changed.without(base_period=base).attributes)
+
+
+def aggregate_attributes(variable: Variable, measure: Measure, adjective: str, time: str, step: str) -> dict[str, Any]:
+    """Return the attributes of a statistic over each period, the units of which are still those of the values."""
+    within, others = _time_method(variable)
+    changed = variable.without(*_STALE, "standard_name")
+    standard_name = variable.attributes.get("standard_name")
+    if standard_name and not measure.counts and measure.kind != "variance":
+        changed = changed.without(standard_name=standard_name)
+    before = f"{time}: {within} " if within not in ("point", measure.method) and _has_time_method(variable) else ""
+    how = f" (interval: {step})" if step else ""
+    now = f"{before}{time}: {measure.method}{how}" if measure.method else before
+    methods = f"{others} {now}".strip()
+    changed = changed.without("cell_methods", long_name=f"{adjective} {measure.words(variable.quantity)}")
+    if methods:
+        changed = changed.without(cell_methods=methods)
+    if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
+        changed = changed.without(units_metadata="temperature: difference")
+    if measure.method is None and not measure.counts:
+        changed = changed.without(comment=f"{measure} of the values in each period")
+    return dict(changed.attributes)
+
+
+def _has_time_method(variable: Variable) -> bool:
+    return _TIME_METHOD.search(str(variable.attributes.get("cell_methods", ""))) is not None
+
+
+def _time_method(variable: Variable) -> tuple[str, str]:
+    """Return how values stand for their steps, `mean` where nothing is said, and the other cell methods."""
+    methods = str(variable.attributes.get("cell_methods", ""))
+    within = found.group(1) if (found := _TIME_METHOD.search(methods)) else "mean"
+    return "mean" if within == "point" else within, _TIME_METHOD.sub("", methods).strip()

@@ -1,4 +1,4 @@
-"""Normals: the mean of each phase of a cycle over a base period, and how complete it has to be."""
+"""Normals: a statistic of each phase of a cycle over a base period, and how complete it has to be."""
 
 from __future__ import annotations
 
@@ -9,12 +9,15 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, LazyArray, Reduction, Selected
 from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.kernels.statistics import Statistic
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
 from rhodolite.model.time import TimeAxis
 from rhodolite.model.variable import Variable
-from rhodolite.operations.cycles import Cycle, PhaseMoments
+from rhodolite.operations.cycles import Cycle
+from rhodolite.operations.grouping import Groups, grouped_reduction
+from rhodolite.operations.measures import Measure
 
 BASE_COVERAGE = 0.8
 """Share of the base years that a normal needs (WMO-No. 1203, section 4.4)."""
@@ -35,8 +38,12 @@ class Base:
         The phases that occur, in order.
     phases : ndarray of int, shape (n,)
         For each step of the whole axis, its place in `present`; -1 where the base has none.
-    required : ndarray of float
-        For each phase in `present`, the fewest values a cell needs.
+    weights : ndarray of float64, shape (len(steps),), or None
+        Lengths of the steps of the base, where they differ within a phase.
+    full : ndarray of float
+        For each phase in `present`, the weight of its steps if none were missing.
+    coverage : float
+        Share of that weight that a cell needs.
     first, last : int
         First and last year with data in the base.
     text : str
@@ -48,7 +55,9 @@ class Base:
     steps: NDArray[np.intp]
     present: NDArray[np.int64]
     phases: NDArray[np.int64]
-    required: Array
+    weights: Array | None
+    full: Array
+    coverage: float
     first: int
     last: int
     text: str
@@ -71,48 +80,52 @@ class Base:
         axis = dataset.need_time()
         phases = cycle.phases(axis)
         steps = np.arange(len(axis)) if period is None else np.flatnonzero(axis.within(period))
-        wanted = "the base" if period is None else f"--base {period}"
-        if not steps.size:
-            raise DataError(f"{wanted} lies outside the data, which run from {axis.span.first} to {axis.span.last}")
-        years = np.unique(axis.years[steps])
-        if years.size < FEWEST_YEARS:
-            raise DataError(f"{wanted} has data in {_years(years.size)}; a normal needs at least {FEWEST_YEARS}. "
-                            f"The data run from {axis.span.first} to {axis.span.last}.")  # fmt: skip
-        asked = _years_asked(period, years)
-        if years.size < coverage * asked:
-            raise DataError(
-                f"{wanted}: the data hold {years.size} of its {asked} years ({axis.span.first} to {axis.span.last}), "
-                f"and {coverage:.0%} are needed. Choose a base within the data, or add "
-                f"--min-coverage {np.floor(years.size / asked * 100) / 100:g}"
-            )
-        present, counts = np.unique(phases[steps], return_counts=True)
-        places = np.full(len(cycle.titles), -1)
+        years, asked = _check_base(axis, steps, cycle, period, coverage)
+        present, places_in_base = np.unique(phases[steps], return_inverse=True)
+        places = np.full(cycle.size(axis.calendar), -1)
         places[present] = np.arange(present.size)
-        required = np.ceil(coverage * counts * asked / years.size - 1e-9)
+        weights = _unequal(axis, steps, cycle)
+        held = np.bincount(places_in_base, weights, minlength=present.size)
         first, last = int(years[0]), int(years[-1])
         text = str(period) if period is not None else f"{first}..{last}"
-        return cls(axis, cycle, steps, present, places[phases], required, first, last, text)
+        full = held * asked / years.size
+        return cls(axis, cycle, steps, present, places[phases], weights, full, coverage, first, last, text)
 
-    def reduction(self, dataset: Dataset, variable: Variable, squares: bool = False,
-                  divisor: str | None = None) -> tuple[Reduction, tuple[int, ...]]:  # fmt: skip
-        """Return the pass that makes a variable's normals, and their shape (phases, *cells)."""
+    def need_all_phases(self) -> None:
+        """Refuse a base that lacks a phase which the data have."""
+        lacking = np.unique(self.cycle.phases(self.axis)[self.phases < 0])
+        if lacking.size:
+            titles = [self.cycle.title(int(phase), self.axis.calendar) for phase in lacking]
+            more = f" and {len(titles) - 12} more" if len(titles) > 12 else ""
+            raise DataError(f"--base {self.text} holds no values for {', '.join(titles[:12])}{more}, which the data "
+                            "have; widen the base")  # fmt: skip
+
+    def in_base(self, dataset: Dataset, variable: Variable) -> LazyArray:
+        """Return a variable's values within the base."""
         along = time_place(dataset, variable)
         source: LazyArray = variable.floats()
-        if self.steps.size < len(self.axis):
-            picks = [None] * source.ndim
-            source = Selected(source, [*picks[:along], self.steps, *picks[along + 1 :]])
-        cells = source.shape[:along] + source.shape[along + 1 :]
-        shape = (self.present.size, *cells)
-        moments = PhaseMoments(
+        if self.steps.size == len(self.axis):
+            return source
+        picks = [None] * source.ndim
+        return Selected(source, [*picks[:along], self.steps, *picks[along + 1 :]])
+
+    def reduction(
+        self, dataset: Dataset, variable: Variable, measure: Measure | Statistic
+    ) -> tuple[Reduction, str, tuple[int, ...]]:
+        """Return the pass that makes a variable's normals, their name and their shape (phases, *cells)."""
+        along = time_place(dataset, variable)
+        groups = Groups(
             f"{variable.name}, {self.text}",
+            "normals",
             self.phases[self.steps],
-            along,
-            shape,
-            self.required,
-            squares,
-            divisor,
+            self.present.size,
+            self.weights,
+            self.full,
+            self.coverage,
         )
-        return Reduction(source, moments), shape
+        source = self.in_base(dataset, variable)
+        reduction, name = grouped_reduction(source, groups, measure, along)
+        return reduction, name, (self.present.size, *source.shape[:along], *source.shape[along + 1 :])
 
 
 def time_place(dataset: Dataset, variable: Variable) -> int:
@@ -142,10 +155,49 @@ def sort_by_time(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
     return along_time, others
 
 
+def in_place_of(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Variable]:
+    """Return a dataset's variables with those along time replaced by what was made of them."""
+    time = dataset.need(Role.TIME).dimension
+    left_out = {v.name for v in dataset.data_variables if time in v.dimensions}
+    return [one for name, variable in dataset.variables.items() if name in made or name not in left_out
+            for one in made.get(name, [variable])]  # fmt: skip
+
+
 def check_coverage(share: float) -> None:
     """Refuse a --min-coverage that is no share."""
     if not 0 <= share <= 1:
         raise UsageError(f"--min-coverage: '{share:g}' is not a share; write a number from 0 to 1, such as 0.8")
+
+
+def _check_base(axis: TimeAxis, steps: NDArray[np.intp], cycle: Cycle, period: Period | None,
+                coverage: float) -> tuple[NDArray[np.int64], int]:  # fmt: skip
+    """Return the years of the base that hold data, and how many it names."""
+    wanted = "the base" if period is None else f"--base {period}"
+    if not steps.size:
+        raise DataError(f"{wanted} lies outside the data, which run from {axis.span.first} to {axis.span.last}")
+    years = np.unique(axis.years[steps])
+    if not cycle.yearly:
+        return years, years.size
+    if years.size < FEWEST_YEARS:
+        raise DataError(f"{wanted} has data in {_years(years.size)}; a normal needs at least {FEWEST_YEARS}. "
+                        f"The data run from {axis.span.first} to {axis.span.last}.")  # fmt: skip
+    asked = _years_asked(period, years)
+    if years.size < coverage * asked:
+        raise DataError(
+            f"{wanted}: the data hold {years.size} of its {asked} years ({axis.span.first} to {axis.span.last}), "
+            f"and {coverage:.0%} are needed. Choose a base within the data, or add "
+            f"--min-coverage {np.floor(years.size / asked * 100) / 100:g}"
+        )
+    return years, asked
+
+
+def _unequal(axis: TimeAxis, steps: NDArray[np.intp], cycle: Cycle) -> Array | None:
+    """Return the lengths of the base's steps where steps of different length share a phase."""
+    lengths = axis.lengths
+    if lengths is None or cycle.longer_than <= lengths.max():
+        return None
+    lengths = lengths[steps]
+    return None if np.ptp(lengths) < 1e-6 * lengths[0] else lengths
 
 
 def _years_asked(period: Period | None, years: NDArray[np.int64]) -> int:

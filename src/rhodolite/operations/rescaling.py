@@ -9,7 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
-from rhodolite.model.units import convert, convertible, is_temperature
+from rhodolite.model.units import convert, convertible, has_offset_zero, is_temperature
 from rhodolite.model.variable import Variable
 
 WATER_DENSITY = 1000.0
@@ -70,6 +70,13 @@ def rescaling(variable: Variable, units: str) -> Rescaling:
             factor = float(convert(1.0, own, depth)) * WATER_DENSITY * float(convert(1.0, mass, units))
             return Rescaling(factor, 0.0, by_density=True)
     raise DataError(f"{variable.name} is in {own}, which cannot be turned into {units}")
+
+
+def of_differences(units: str | None) -> tuple[float, str | None]:
+    """Return the units of differences, and what to multiply them by: kelvins for temperatures with an offset."""
+    if units is None or not has_offset_zero(units):
+        return 1.0, units
+    return float(convert(1.0, units, "K") - convert(0.0, units, "K")), "K"
 
 
 def is_difference(variable: Variable) -> bool:

@@ -14,10 +14,10 @@ from rhodolite.kernels.regression import LineSums, fit_line, line_sums, merge_li
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time import TimeAxis
-from rhodolite.model.units import convert, has_offset_zero
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.normals import sort_by_time, time_place
+from rhodolite.operations.rescaling import of_differences
 
 _FEWEST_STEPS = 3
 _MOST_OF_A_YEAR = 0.9
@@ -88,7 +88,7 @@ class Trend:
 
     def _trends(self, dataset: Dataset, variable: Variable, axis: TimeAxis, time: str) -> list[Variable]:
         along = time_place(dataset, variable)
-        scale, units = _of_differences(variable.units)
+        scale, units = of_differences(variable.units)
         lines = LineAccumulator(axis.decimal_years, along, variable.shape, scale * self.per.years)
         reduction = Reduction(variable.floats(), lines)
         name, quantity = f"{variable.name}_trend", variable.quantity
@@ -162,13 +162,6 @@ class _Below:
 
     def __call__(self, block: Array) -> Array:
         return np.where(np.isnan(block), -1, block < self.limit)
-
-
-def _of_differences(units: str | None) -> tuple[float, str | None]:
-    """Return the units of differences, and what to multiply them by: kelvins for temperatures with an offset."""
-    if units is None or not has_offset_zero(units):
-        return 1.0, units
-    return float(convert(1.0, units, "K") - convert(0.0, units, "K")), "K"
 
 
 def _warn_of_cycle(axis: TimeAxis, variables: list[Variable]) -> None:

@@ -11,7 +11,6 @@ from typing import Any
 
 from rhodolite.arrays import Engine
 from rhodolite.drawing import DRAWINGS
-from rhodolite.drawing.parameters import Other
 from rhodolite.errors import OutputError, UsageError
 from rhodolite.formats.atomic import OutputKind, check_output, complete_or_nothing, size_on_disk
 from rhodolite.formats.chunking import USUAL_LAYOUT, Layout
@@ -22,6 +21,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.annotate import Annotate
 from rhodolite.operations.declaration import parameters
+from rhodolite.operations.others import Other
 from rhodolite.study.planning import Plan, plan_drawing, plan_writing
 from rhodolite.study.provenance import with_provenance
 
@@ -109,7 +109,9 @@ class Chain:
             dataset = step(dataset)
         dataset = mended(dataset)
         for step in operations[len(naming) :]:
-            dataset = step(dataset)
+            opened, others = _resolved(step)
+            dataset = opened(dataset)
+            read += others
         return dataset, read
 
 
@@ -165,13 +167,13 @@ def _format_for_data(path: Path, layout: Layout) -> Format:
     return format_for(path, layout)
 
 
-def _resolved(drawing: Any) -> tuple[Any, Sequence[Path]]:
-    """Open the other datasets that a drawing names."""
+def _resolved(step: Any) -> tuple[Any, Sequence[Path]]:
+    """Open the other datasets that a step names."""
     changes, paths = {}, []
-    for declared in parameters(type(drawing)):
-        value = getattr(drawing, declared.field)
-        if isinstance(value, Other) and value.dataset is None:
+    for declared in parameters(type(step)):
+        value = getattr(step, declared.field)
+        if isinstance(value, Other) and value.opened is None:
             opened = open_dataset(value.location)
-            changes[declared.field] = dataclasses.replace(value, dataset=opened)
+            changes[declared.field] = dataclasses.replace(value, opened=opened)
             paths += [file.path for file in opened.files]
-    return (dataclasses.replace(drawing, **changes) if changes else drawing), paths
+    return (dataclasses.replace(step, **changes) if changes else step), paths

@@ -28,8 +28,9 @@ class _Column:
     axes: tuple[int, ...]
     data: LazyArray | Array
     dtype: str | None = None
+    missing: int | None = None
 
-    def of(self, region: Region) -> Array:
+    def of(self, region: Region) -> Any:
         """Return the column's cells for a block of the table."""
         inner = tuple(region[axis] for axis in self.axes)
         values = self.data[inner] if isinstance(self.data, np.ndarray) else self.data.read(inner)
@@ -37,7 +38,8 @@ class _Column:
         if self.dtype is not None:
             values = values.astype(self.dtype)
         aligned = values.reshape([shape[axis] if axis in self.axes else 1 for axis in range(len(shape))])
-        return np.broadcast_to(aligned, shape).reshape(-1)
+        flat = np.broadcast_to(aligned, shape).reshape(-1)
+        return flat if self.missing is None else pandas.arrays.IntegerArray(flat.copy(), flat == self.missing)
 
 
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:  # noqa: ARG001
@@ -78,7 +80,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
 def _data_column(variable: Variable, data: LazyArray) -> _Column:
     # What was unpacked from 16 bits has no more figures than single precision.
     dtype = "float32" if variable.storage.dtype == "float32" else None
-    return _Column(column_title(variable.name, variable.units), tuple(range(data.ndim)), data, dtype)
+    return _Column(column_title(variable.name, variable.units), tuple(range(data.ndim)), data, dtype, variable.missing)
 
 
 def _rows(columns: list[_Column], region: Region) -> bytes:

@@ -1,0 +1,272 @@
+"""Statistics of groups of values along the first axis, from parts that can be merged."""
+
+from __future__ import annotations
+
+import itertools
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+_FEW_CELLS = 64
+
+
+@dataclass
+class Gathered:
+    """What has been gathered of the values in each group at each cell.
+
+    Attributes
+    ----------
+    count : ndarray of int32, shape (groups, *cells)
+        Number of values that are not missing.
+    weight : ndarray of float64, shape (groups, *cells), or None
+        Sum of their weights; None where every step weighs 1.
+    parts : dict of str to ndarray of float64, shape (groups, *cells)
+        What the statistic needs besides.
+    """
+
+    count: Array
+    weight: Array | None
+    parts: dict[str, Array] = field(default_factory=dict)
+
+    @property
+    def total_weight(self) -> Array:
+        """Sum of the weights, shape (groups, *cells)."""
+        return self.count if self.weight is None else self.weight
+
+
+class Statistic(ABC):
+    """A statistic of the values in each group at each cell. Instances must be picklable.
+
+    Gathering takes a block of shape (n, *cells) in which NaN marks missing values, the group of each
+    step (negative where it is left out), the number of groups, and the weight of each step, if
+    they differ.
+    """
+
+    names: tuple[str, ...] = ()
+    """Names of the parts, with the value that each starts from."""
+    results: tuple[str, ...] = ("value",)
+
+    def start(self, shape: tuple[int, ...], *, weighted: bool = False) -> Gathered:
+        """Return what is gathered from no values, for shape (groups, *cells)."""
+        parts = {name: np.full(shape, self.beginning(name)) for name in self.names}
+        return Gathered(np.zeros(shape, np.int32), np.zeros(shape) if weighted else None, parts)
+
+    def beginning(self, name: str) -> float:  # noqa: ARG002
+        """Return the value that a part has before anything is gathered."""
+        return 0.0
+
+    def gather(self, block: Array, groups: Array, size: int, weights: Array | None = None) -> Gathered:
+        """Return what is gathered from a block."""
+        gathered = self.start((size, *block.shape[1:]), weighted=weights is not None)
+        block, groups, weights = _in_order(block, groups, weights)
+        runs = list(_runs(groups))
+        for group, steps in runs:
+            along = None if weights is None else weights[steps]
+            self.take(gathered, group, block[steps], along)
+        self.settle(gathered)
+        self.refine(gathered, block, runs, weights)
+        return gathered
+
+    @abstractmethod
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """Add the values of some steps, shape (n, *cells), to what is gathered of their group."""
+
+    def settle(self, gathered: Gathered) -> None:  # noqa: B027
+        """Turn sums into what can be merged, once all steps of a block are taken."""
+
+    def refine(  # noqa: B027
+        self, gathered: Gathered, block: Array, runs: list[tuple[int, slice]], weights: Array | None
+    ) -> None:
+        """Take in the block a second time, where one is not enough."""
+
+    def merge(self, into: Gathered, other: Gathered, groups: Array, cells: tuple[slice, ...]) -> None:
+        """Merge what was gathered of some groups and cells into that of all; changes `into`."""
+        for row, group in enumerate(groups):
+            at = (group, *cells)
+            self.combine(into, at, other, row)
+            into.count[at] += other.count[row]
+            if into.weight is not None and other.weight is not None:
+                into.weight[at] += other.weight[row]
+
+    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+        """Merge the parts of one group, before the counts are."""
+        for name in self.names:
+            into.parts[name][at] += other.parts[name][row]
+
+    @abstractmethod
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """Return the statistic by the names in `results`, NaN where there are too few values."""
+
+
+class Count(Statistic):
+    """Number of values that are not missing."""
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        present = _count(gathered, group, values, weights)
+        gathered.count[group] += present
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        return {"value": gathered.count.astype(np.float64)}
+
+
+@dataclass(frozen=True)
+class Total(Statistic):
+    """Sum of values, or of values times the weights of their steps."""
+
+    weighted: bool = False
+    names = ("total",)
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        total = gathered.parts["total"]
+        factors = weights if self.weighted else None
+        added = _sum(values, factors)
+        if np.isfinite(added).all():
+            gathered.count[group] += len(values)
+            if gathered.weight is not None and weights is not None:
+                gathered.weight[group] += weights.sum()
+        else:
+            gathered.count[group] += _count(gathered, group, values, weights)
+            added = _sum(np.where(np.isnan(values), 0, values), factors)
+        total[group] += added
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        return {"value": np.where(gathered.count > 0, gathered.parts["total"], np.nan)}
+
+
+@dataclass(frozen=True)
+class Mean(Total):
+    """Mean of values, by the weights of their steps."""
+
+    weighted: bool = True
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        total, weight = gathered.parts["total"], gathered.total_weight
+        return {"value": np.divide(total, weight, out=np.full(total.shape, np.nan), where=weight > 0)}
+
+
+@dataclass(frozen=True)
+class Exceedance(Total):
+    """Number of values above, or below, a threshold."""
+
+    threshold: float = 0.0
+    below: bool = False
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        gathered.count[group] += _count(gathered, group, values, weights)
+        hits = values < self.threshold if self.below else values > self.threshold
+        gathered.parts["total"][group] += np.add.reduce(hits, axis=0, dtype=np.float64)
+
+
+class Extreme(Statistic):
+    """Least and greatest value, and how far apart they are."""
+
+    names = ("low", "high")
+    results = ("low", "high", "range")
+
+    def beginning(self, name: str) -> float:  # noqa: ARG002
+        return np.nan
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        gathered.count[group] += _count(gathered, group, values, weights)
+        for name, keep in (("low", np.fmin), ("high", np.fmax)):
+            part = gathered.parts[name]
+            part[group] = keep(part[group], keep.reduce(values, axis=0))
+
+    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+        for name, keep in (("low", np.fmin), ("high", np.fmax)):
+            into.parts[name][at] = keep(into.parts[name][at], other.parts[name][row])
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        low, high = gathered.parts["low"], gathered.parts["high"]
+        return {"low": low, "high": high, "range": high - low}
+
+
+class Spread(Statistic):
+    """Mean, variance and standard deviation.
+
+    Notes
+    -----
+    Two passes over each block about its mean, and the pairwise update of Chan, Golub and LeVeque 1983,
+    The American Statistician 37, 242-247, equations 2.1. The variance has divisor n - 1; with
+    weights w it is sum(w d^2) / (sum(w) (n - 1) / n).
+    """
+
+    names = ("mean", "squares")
+    results = ("mean", "variance", "deviation")
+    _sums = Total(weighted=True)
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        inner = Gathered(gathered.count, gathered.weight, {"total": gathered.parts["mean"]})
+        self._sums.take(inner, group, values, weights)
+
+    def settle(self, gathered: Gathered) -> None:
+        mean, weight = gathered.parts["mean"], gathered.total_weight
+        np.divide(mean, weight, out=mean, where=weight > 0)
+
+    def refine(self, gathered: Gathered, block: Array, runs: list[tuple[int, slice]], weights: Array | None) -> None:
+        mean, squares = gathered.parts["mean"], gathered.parts["squares"]
+        for group, steps in runs:
+            deviation = block[steps] - mean[group]
+            deviation *= deviation
+            np.copyto(deviation, 0, where=np.isnan(deviation))
+            squares[group] += _sum(deviation, None if weights is None else weights[steps])
+
+    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+        there, more = into.total_weight[at], other.total_weight[row]
+        total = there + more
+        share = np.divide(more, total, out=np.zeros(total.shape), where=total > 0)
+        shift = other.parts["mean"][row] - into.parts["mean"][at]
+        into.parts["squares"][at] += other.parts["squares"][row] + shift * shift * there * share
+        into.parts["mean"][at] += shift * share
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        count = gathered.count
+        squares = gathered.parts["squares"]
+        # Equal values whose mean is rounded have no spread; what is left of one is below this.
+        rounding = gathered.total_weight * (4 * np.finfo(np.float64).eps * gathered.parts["mean"]) ** 2
+        squares = np.where(squares <= rounding, 0.0, squares)
+        freedom = gathered.total_weight * (np.maximum(count - 1, 1) / np.maximum(count, 1))
+        variance = np.divide(squares, freedom, out=np.full(count.shape, np.nan), where=count > 1)
+        mean = np.where(count > 0, gathered.parts["mean"], np.nan)
+        return {"mean": mean, "variance": variance, "deviation": np.sqrt(variance)}
+
+
+def _sum(values: Array, weights: Array | None) -> Array:
+    """Return the sum over the first axis in float64."""
+    if weights is None:
+        return np.asarray(np.add.reduce(values, axis=0, dtype=np.float64))
+    if len(weights) == 1 or (weights == weights[0]).all():
+        return np.asarray(np.add.reduce(values, axis=0, dtype=np.float64) * weights[0])
+    return np.asarray(np.einsum("t,t...->...", weights, values))
+
+
+def _count(gathered: Gathered, group: int, values: Array, weights: Array | None) -> Array:
+    """Return the number of values present, after adding their weights to those of the group."""
+    present = ~np.isnan(values)
+    if gathered.weight is not None and weights is not None:
+        gathered.weight[group] += _sum(present, weights)
+    return np.asarray(np.add.reduce(present, axis=0, dtype=np.int32))
+
+
+def _in_order(block: Array, groups: Array, weights: Array | None) -> tuple[Array, Array, Array | None]:
+    """Bring the steps of each group together where that is cheaper than many short runs."""
+    cells = block[:1].size
+    if cells > _FEW_CELLS or len(groups) < 2 or (np.diff(groups) >= 0).all():
+        return block, groups, weights
+    order = np.argsort(groups, kind="stable")
+    return block[order], groups[order], None if weights is None else weights[order]
+
+
+def _runs(groups: Array) -> Iterator[tuple[int, slice]]:
+    """Yield each stretch of steps of one group, those that are left out excepted."""
+    if not len(groups):
+        return
+    edges = np.concatenate([[0], np.flatnonzero(np.diff(groups)) + 1, [len(groups)]])
+    for start, stop in itertools.pairwise(edges):
+        if groups[start] >= 0:
+            yield int(groups[start]), slice(int(start), int(stop))

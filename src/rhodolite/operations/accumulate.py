@@ -1,0 +1,161 @@
+"""Running totals since the start of each year, season or month."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, Mapped, Moved, Reduction, SeriesWork
+from rhodolite.errors import UsageError, warn
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.intervals import Interval, divide
+from rhodolite.model.periods import MONTH_TITLES
+from rhodolite.model.time import TimeAxis
+from rhodolite.model.variable import Storage, Variable
+from rhodolite.operations.aggregate import MonthOfYear
+from rhodolite.operations.amounts import adding
+from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.normals import in_place_of, sort_by_time, time_place
+from rhodolite.operations.selecting import take
+
+
+class Reset(StrEnum):
+    """When a running total starts again."""
+
+    YEAR = "year"
+    SEASON = "season"
+    MONTH = "month"
+    NEVER = "never"
+
+
+class Gaps(StrEnum):
+    """What a missing value does to a running total."""
+
+    STOP = "stop"
+    SKIP = "skip"
+
+
+class LeapDay(StrEnum):
+    """What becomes of 29 February."""
+
+    KEEP = "keep"
+    DROP = "drop"
+
+
+@operation
+@dataclass(frozen=True)
+class Accumulate:
+    """Running totals since the start of each year, season or month.
+
+    Rates become amounts by the length of their steps; amounts are added. After a gap, or where the
+    data begin within a year, the total is missing up to the next start, since nobody knows it;
+    `--gaps skip` takes what is missing for nothing. Without 29 February every year has the same days,
+    so that years can be laid over each other; what fell on it is in the total of 1 March.
+
+    Examples
+    --------
+    >>> Accumulate(reset="year", start="oct")  # doctest: +SKIP
+    """
+
+    reset: Reset = parameter("when the total starts again", default=Reset.YEAR)
+    start: MonthOfYear | None = parameter("month in which years start", example="oct")
+    gaps: Gaps = parameter("what a missing value does to the total", default=Gaps.STOP)
+    leap_day: LeapDay = parameter("whether 29 February has a step of its own", default=LeapDay.KEEP)
+
+    def check(self) -> None:
+        if self.start is not None and self.reset is not Reset.YEAR:
+            raise UsageError(f"--start goes with --reset year, not with --reset {self.reset}")
+
+    def __call__(self, dataset: Dataset) -> Dataset:
+        """Return a dataset of running totals, on the grid and times of the input.
+
+        Raises
+        ------
+        DataError
+            If there is no time axis, or rates have steps of unknown length.
+        """
+        axis = dataset.need_time()
+        along_time, _ = sort_by_time(dataset)
+        made = {variable.name: [self._total(dataset, variable, axis)] for variable in along_time}
+        result = dataset.with_variables(in_place_of(dataset, made))
+        if self.leap_day is LeapDay.DROP and axis.calendar != "360_day":
+            kept = np.flatnonzero((axis.months != 2) | (axis.days != 29))
+            result = take(result, {str(dataset.need(Role.TIME).dimension): kept})
+        return result
+
+    def _total(self, dataset: Dataset, variable: Variable, axis: TimeAxis) -> Variable:
+        sums, along = adding(variable, axis), time_place(dataset, variable)
+        groups, broken = self._groups(axis)
+        factors = axis.lengths * sums.factor if sums.of_rates and axis.lengths is not None else np.ones(len(axis))
+        order = np.argsort(axis.middles, kind="stable")
+        parts = [order[groups[order] == group] for group in range(int(groups.max()) + 1)]
+        work = _RunningTotal(variable.name, along, parts, broken, factors, self.gaps is Gaps.SKIP)
+        first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
+        total = Moved(Reduction(variable.floats(), series=work).output("value", first), along)
+        since = {Reset.YEAR: f"since the start of {MONTH_TITLES[(self.start.number if self.start else 1) - 1]}",
+                 Reset.SEASON: "since the start of the season", Reset.MONTH: "since the start of the month",
+                 Reset.NEVER: "since the start of the data"}[self.reset]  # fmt: skip
+        changed = variable.without(
+            "standard_name", "cell_methods", "units", "actual_range", "valid_range", "valid_min", "valid_max",
+            long_name=f"total {variable.quantity} {since}", comment="running total",
+        )  # fmt: skip
+        if sums.units:
+            changed = changed.without(units=sums.units)
+        storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
+        return changed.with_(data=Mapped(total, np.asarray, variable.floats().dtype), storage=storage, missing=None)
+
+    def _groups(self, axis: TimeAxis) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+        """Return the stretch that each step adds to, and before which steps others are left out."""
+        order = np.argsort(axis.middles, kind="stable")
+        groups, begun = np.zeros(len(axis), np.int64), axis.middles[order[:1]]
+        if self.reset is not Reset.NEVER:
+            divided = divide(axis, Interval(self.reset.value), None, self.start.number if self.start else 1)
+            groups, begun = divided.groups, divided.starts
+        broken = np.zeros(len(axis), bool)
+        typical = float(np.median(np.diff(axis.middles[order]))) if len(axis) > 1 else np.inf
+        apart = np.diff(axis.middles[order], prepend=np.nan)
+        first = np.concatenate([[True], np.diff(groups[order]) != 0])
+        broken[order] = np.where(
+            first, axis.middles[order] - begun[groups[order]] > 1.1 * typical, apart > 1.5 * typical
+        )
+        return groups, broken
+
+
+@dataclass
+class _RunningTotal(SeriesWork):
+    label: str
+    axis: int
+    parts: list[NDArray[np.intp]]
+    broken: NDArray[np.bool_]
+    factors: Array
+    skip: bool
+
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        return {"value": ((len(self.broken),), np.dtype("f8"))}
+
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        values = block * self.factors.reshape(-1, *(1,) * (block.ndim - 1))
+        missing = np.isnan(values)
+        if self.skip:
+            values[missing] = 0.0
+        for members in self.parts:
+            part = np.cumsum(values[members], axis=0)
+            if not self.skip:
+                part[np.maximum.accumulate(self.broken[members])] = np.nan
+            values[members] = part
+        lost = np.isnan(values) & ~missing
+        return {"value": values}, Counter(skipped=int(missing.sum()) * self.skip, lost=int(lost.sum()), of=lost.size)
+
+    def report(self, counts: Counter[str]) -> None:
+        if counts["skipped"]:
+            warn(f"{self.label}: {counts['skipped']:,} of {counts['of']:,} values are missing and add nothing")
+        if counts["lost"]:
+            warn(f"{self.label}: {counts['lost']:,} of {counts['of']:,} totals are missing, since values before them "
+                 "are; --gaps skip takes these for nothing")  # fmt: skip

@@ -1,0 +1,110 @@
+"""Sums over time: rates become amounts, amounts are added, and what is neither is named."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from rhodolite.errors import DataError, warn
+from rhodolite.model.time import TimeAxis
+from rhodolite.model.units import convert, convertible, has_offset_zero
+from rhodolite.model.variable import UNITS_OF_ONE, Variable
+
+_TIME_WORDS = "s|sec|second|seconds|min|minute|minutes|h|hr|hour|hours|d|day|days"
+_RATE = re.compile(
+    rf"(?:[\s.*]|^)(?P<unit>{_TIME_WORDS})(?:\^|\*\*)?-1(?=$|[\s.*])|\s*/\s*(?P<per>{_TIME_WORDS})(?=$|[\s.*])"
+)
+_POWER = re.compile(r"(^|[\s.*/])(k|M|m)?W(?=$|[\s.*/^-])")
+_MOTION = ("wind", "velocity", "speed", "vorticity", "divergence")
+_AMOUNT_WORDS = ("amount", "thickness_of", "duration", "number_of", "energy", "count")
+_NAMES = {
+    "precipitation_flux": "precipitation_amount",
+    "convective_precipitation_flux": "convective_precipitation_amount",
+    "rainfall_flux": "rainfall_amount",
+    "snowfall_flux": "snowfall_amount",
+    "runoff_flux": "runoff_amount",
+    "lwe_precipitation_rate": "lwe_thickness_of_precipitation_amount",
+    "lwe_convective_precipitation_rate": "lwe_thickness_of_convective_precipitation_amount",
+}
+"""Standard names of rates, and of the amounts that they add up to (CF standard name table)."""
+
+
+@dataclass(frozen=True)
+class Adding:
+    """How the values of a variable add up over time.
+
+    Attributes
+    ----------
+    factor : float
+        What a rate has to be multiplied by, besides the days of its step; for amounts 1.
+    of_rates : bool
+        Whether values are multiplied by the length of their step.
+    units : str or None
+        Of the sum.
+    standard_name : str or None
+        Of the sum.
+    """
+
+    factor: float
+    of_rates: bool
+    units: str | None
+    standard_name: str | None
+
+
+def adding(variable: Variable, axis: TimeAxis) -> Adding:
+    """Find out how values add up over time, with a warning where the sum of them means little.
+
+    Raises
+    ------
+    DataError
+        If the values are rates and the lengths of the steps are not known.
+    """
+    units, name = variable.units, variable.attributes.get("standard_name")
+    rate = None if units is None or _moves(variable) else rate_units(units)
+    if rate is not None:
+        if axis.lengths is None:
+            raise DataError(f"{variable.name} is a rate ({units}), and its steps are irregular, so amounts cannot be "
+                            "told; bounds of the times would help")  # fmt: skip
+        amount, seconds = rate
+        return Adding(86400.0 / seconds, True, amount, _NAMES.get(str(name)))
+    if not _is_amount(variable):
+        warn(f"{variable.name} ({units or 'no units'}) is a state, not an amount or a rate, and the sum of its values "
+             "depends on how many there are; --statistic mean is what is usual")  # fmt: skip
+    if units and has_offset_zero(units):
+        raise DataError(f"{variable.name} is in {units}, whose zero is arbitrary, so a sum means nothing; use "
+                        "--statistic mean, or convert --units to K")  # fmt: skip
+    return Adding(1.0, False, units, None if name is None else str(name))
+
+
+def rate_units(units: str) -> tuple[str, float] | None:
+    """Return the units of the amount that a rate adds up to, and the seconds of its unit of time; None for no rate.
+
+    Examples
+    --------
+    >>> rate_units("mm day-1")
+    ('mm', 86400.0)
+    >>> rate_units("W m-2")
+    ('J m-2', 1.0)
+    """
+    if _POWER.search(units) and convertible(_POWER.sub(r"\1\2J", units), f"({units}) s"):
+        return _POWER.sub(r"\1\2J", units), 1.0
+    match = _RATE.search(units)
+    if match is None:
+        return None
+    time = match.group("unit") or match.group("per")
+    amount = (units[: match.start()] + " " + units[match.end() :]).strip() or UNITS_OF_ONE
+    # What is left has to be the rate times the unit of time, or the text was read wrongly.
+    if not convertible(amount, f"({units}) {time}"):
+        return None
+    return amount, float(convert(1.0, time, "s"))
+
+
+def _moves(variable: Variable) -> bool:
+    words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    return any(word in words for word in _MOTION)
+
+
+def _is_amount(variable: Variable) -> bool:
+    methods = str(variable.attributes.get("cell_methods", ""))
+    name = str(variable.attributes.get("standard_name", ""))
+    return "time: sum" in methods or any(word in name for word in _AMOUNT_WORDS)

@@ -1,0 +1,277 @@
+"""Indices that say how dry or wet, cold or warm a time was."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, Self
+
+import numpy as np
+
+from rhodolite.arrays import Array, Mapped, Moved, Reduction, SeriesWork
+from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.kernels.indices import (
+    extreme_means,
+    fit_gamma,
+    gamma_index,
+    rainfall_anomaly,
+    running_sum,
+)
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.periods import Period
+from rhodolite.model.time import TimeAxis
+from rhodolite.model.units import is_temperature
+from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
+from rhodolite.operations.amounts import rate_units
+from rhodolite.operations.cycles import Cycle
+from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.normals import BASE_COVERAGE, Base, check_coverage, in_place_of, sort_by_time, time_place
+
+_NO_CLASS = -128
+_WATER = ("precipitation", "rain", "snow", "lwe")
+
+
+class IndexKind(StrEnum):
+    """How an index is made."""
+
+    RAINFALL_ANOMALY = "rainfall-anomaly"
+    STANDARDISED = "standardised"
+
+
+class Distribution(StrEnum):
+    """What is fitted for a standardised index."""
+
+    GAMMA = "gamma"
+    NORMAL = "normal"
+
+
+@dataclass(frozen=True)
+class Tails:
+    """What counts as extreme at each end: `10` values, or `10%` of them."""
+
+    number: float
+    percent: bool = False
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        number = text.strip().removesuffix("%").strip()
+        try:
+            value = float(number)
+        except ValueError:
+            raise ValueError(f"'{text}' is neither a number of values, such as 10, nor a share, such as 10%") from None
+        percent = text.strip().endswith("%")
+        if percent and not 0 < value < 50:
+            raise ValueError(f"'{text}': the share at each end has to be above 0% and below 50%")
+        if not percent and (value < 1 or value != int(value)):
+            raise ValueError(f"'{text}' is no number of values; write 10, or 10% for a share")
+        return cls(value, percent)
+
+    def __str__(self) -> str:
+        return f"{self.number:g}{'%' if self.percent else ''}"
+
+    @property
+    def words(self) -> str:
+        return f"values beyond the outer {self}" if self.percent else f"the {self} values"
+
+
+_LIMITS = {
+    IndexKind.RAINFALL_ANOMALY: (-3.0, -2.0, -1.0, -0.5, 0.5, 1.0, 2.0, 3.0),
+    IndexKind.STANDARDISED: (-2.0, -1.5, -1.0, 1.0, 1.5, 2.0),
+}
+_DEGREES = {4: ("slightly", "moderately", "very", "extremely"), 3: ("moderately", "very", "extremely")}
+
+
+@operation
+@dataclass(frozen=True)
+class Index:
+    """How unusual each month, season or year was, as one number.
+
+    `rainfall-anomaly` (van Rooy 1965): departures from the mean, scaled so that +3 is the mean of the
+    highest and -3 that of the lowest values of the base. `standardised` (McKee and others 1993):
+    the standard normal deviate of the same probability, from a gamma distribution with a share of
+    zeros for precipitation and a normal one for other quantities, over one or several months. Each
+    month, or season, of the year is held against its own in the base. Cells where all values are
+    equal, or too few are there, are missing.
+
+    Examples
+    --------
+    >>> Index(kind="standardised", months=3, base="1991..2020")  # doctest: +SKIP
+    """
+
+    kind: IndexKind = parameter("how the index is made", default=IndexKind.RAINFALL_ANOMALY)
+    base: Period | None = parameter("years to hold it against; all by default", example="1991..2020")
+    extremes: Tails = parameter("extremes at each end, a number or a share such as 10%", default=Tails(10),
+                                example="10")  # fmt: skip
+    months: int = parameter("months up to each that count together, for standardised", default=1)
+    distribution: Distribution | None = parameter("what is fitted for standardised; by the quantity if not given")
+    classes: bool = parameter("write the class too, from extremely dry to extremely wet", default=False)
+    min_coverage: float = parameter("share of the base's values that are needed", default=BASE_COVERAGE)
+
+    def check(self) -> None:
+        check_coverage(self.min_coverage)
+        if not 1 <= self.months <= 120:
+            raise UsageError(f"--months: {self.months} is no number of months; write 1, 3, 6, 12 ...")
+        if self.kind is IndexKind.RAINFALL_ANOMALY and (self.months > 1 or self.distribution):
+            raise UsageError("--months and --distribution belong to --kind standardised; for a rainfall anomaly of "
+                             "several months, aggregate first")  # fmt: skip
+
+    def __call__(self, dataset: Dataset) -> Dataset:
+        """Return a dataset of indices NAME_index and, if asked for, classes NAME_class.
+
+        Raises
+        ------
+        DataError
+            If the steps are shorter than a month or irregular, or the base has too few years.
+        """
+        axis = dataset.need_time()
+        base = Base.of(dataset, _cycle_of(axis), self.base, self.min_coverage)
+        base.need_all_phases()
+        fewest = int(base.full.min())
+        if self.kind is IndexKind.RAINFALL_ANOMALY and not self.extremes.percent and 2 * self.extremes.number >= fewest:
+            raise DataError(
+                f"--extremes {self.extremes}: the base has {fewest} years, and the number has to be below half of "
+                f"that; write --extremes {max(1, (fewest - 1) // 4)} or --extremes 10%"
+            )
+        if self.months > 1 and (axis.step.unit, axis.step.count, axis.step.missing) != ("month", 1, 0):
+            gaps = ", with gaps" if axis.step.missing else ""
+            raise DataError(f"--months {self.months} needs months without a gap, and the data have one value "
+                            f"{axis.step}{gaps}; aggregate --to month first")  # fmt: skip
+        along_time, _ = sort_by_time(dataset)
+        made = {variable.name: self._indices(dataset, variable, base) for variable in along_time}
+        return dataset.with_variables(in_place_of(dataset, made))
+
+    def _indices(self, dataset: Dataset, variable: Variable, base: Base) -> list[Variable]:
+        along, name = time_place(dataset, variable), f"{variable.name}_index"
+        gamma = self.distribution is Distribution.GAMMA or (self.distribution is None and _is_water(variable))
+        lengths = base.axis.lengths if variable.units and rate_units(variable.units) else None
+        work = _IndexWork(variable.name, self, base, along, gamma, lengths)
+        first = (len(base.axis), *variable.shape[:along], *variable.shape[along + 1 :])
+        data = Moved(Reduction(variable.floats(), series=work).output("value", first), along)
+        kept = {key: value for key, value in variable.attributes.items() if key in ("grid_mapping", "coordinates")}
+        about = {"long_name": f"{self._words(gamma)} of {variable.quantity}", "units": UNITS_OF_ONE,
+                 "base_period": base.text, "comment": self._comment(gamma)}  # fmt: skip
+        stored = Storage(dtype="float32", chunks=variable.storage.chunks)
+        result = variable.with_(name=name, data=data, attributes={**about, **kept}, storage=stored, missing=None)
+        if not self.classes:
+            return [result]
+        return [result.without(ancillary_variables=f"{variable.name}_class"), self._classes(variable, result, kept)]
+
+    def _classes(self, variable: Variable, index: Variable, kept: dict[str, Any]) -> Variable:
+        limits = _LIMITS[self.kind]
+        half = len(limits) // 2
+        low, high = _directions(variable)
+        degrees = _DEGREES[half]
+        meanings = [*(f"{d}_{low}" for d in reversed(degrees)), "near_normal", *(f"{d}_{high}" for d in degrees)]
+        about = {
+            "long_name": f"class of the {index.attributes['long_name']}",
+            "flag_values": np.arange(-half, half + 1, dtype=np.int8),
+            "flag_meanings": " ".join(meanings),
+            "class_limits": np.array(limits),
+            "comment": "a value on a limit belongs to the class further from normal",
+        }
+        storage = Storage(fill_value=_NO_CLASS, chunks=variable.storage.chunks)
+        data = Mapped(index.data, _Classes(limits), np.int8)
+        return index.with_(name=f"{variable.name}_class", data=data, attributes={**about, **kept}, storage=storage,
+                           missing=_NO_CLASS)  # fmt: skip
+
+    def _words(self, gamma: bool) -> str:
+        if self.kind is IndexKind.RAINFALL_ANOMALY:
+            return "rainfall anomaly index"
+        over = f" over {self.months} months" if self.months > 1 else ""
+        return f"standardised index{over}" if gamma else f"standardised index{over} (normal distribution)"
+
+    def _comment(self, gamma: bool) -> str:
+        if self.kind is IndexKind.RAINFALL_ANOMALY:
+            return f"after van Rooy 1965: +3 is the mean of {self.extremes.words} at the upper end, -3 at the lower"
+        return (
+            "gamma distribution with a share of zeros, after McKee and others 1993" if gamma else "normal distribution"
+        )
+
+
+@dataclass
+class _IndexWork(SeriesWork):
+    label: str
+    index: Index
+    base: Base
+    axis: int
+    gamma: bool
+    lengths: Array | None
+
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        return {"value": ((len(self.base.axis),), np.dtype("f8"))}
+
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        values = block.astype(np.float64)
+        if self.index.months > 1:
+            if self.lengths is not None:
+                values *= self.lengths.reshape(-1, *(1,) * (values.ndim - 1))
+            values = running_sum(values, self.index.months)
+        out = np.full(values.shape, np.nan)
+        in_base = np.isin(np.arange(len(values)), self.base.steps)
+        # The first months have no sum of several, which is not for want of data.
+        begun = np.arange(len(values)) >= self.index.months - 1
+        for row, full in enumerate(self.base.full):
+            members = self.base.phases == row
+            base = values[members & in_base]
+            needed = self.base.coverage * full * (members & in_base & begun).sum() / len(base)
+            enough = (~np.isnan(base)).sum(axis=0) >= needed - 1e-9
+            out[members] = np.where(enough, self._of_phase(values[members], base), np.nan)
+        lost = np.isnan(out).all(axis=0) & ~np.isnan(block).all(axis=0)
+        return {"value": out}, Counter(lost=int(lost.sum()), of=lost.size)
+
+    def _of_phase(self, values: Array, base: Array) -> Array:
+        if self.index.kind is IndexKind.RAINFALL_ANOMALY:
+            number, percent = self.index.extremes.number, self.index.extremes.percent
+            count, share = (None, number / 100) if percent else (int(number), None)
+            return rainfall_anomaly(values, *extreme_means(base, count, share))
+        if self.gamma:
+            return gamma_index(values, *fit_gamma(base))
+        valid = (~np.isnan(base)).sum(axis=0)
+        mean = np.nansum(base, axis=0) / np.maximum(valid, 1)
+        spread = np.sqrt(np.nansum((base - mean) ** 2, axis=0) / np.maximum(valid - 1, 1))
+        known = (valid > 1) & (spread > 1e-12 * np.abs(mean))
+        return np.asarray(np.divide(values - mean, spread, out=np.full(values.shape, np.nan), where=known))
+
+    def report(self, counts: Counter[str]) -> None:
+        if counts["lost"]:
+            warn(f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no index, since their values are "
+                 "all equal or too few")  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Classes:
+    limits: tuple[float, ...]
+
+    def __call__(self, block: Array) -> Array:
+        half = len(self.limits) // 2
+        # Values on a limit go to the class further from the middle.
+        places = (
+            np.where(block > 0, np.digitize(block, self.limits), np.digitize(block, self.limits, right=True)) - half
+        )
+        return np.where(np.isnan(block), -128, places)
+
+
+def _cycle_of(axis: TimeAxis) -> Cycle:
+    """Return the cycle in which steps are held against their likes."""
+    step = axis.step
+    if step.unit == "year":
+        return Cycle.parse("year")
+    if step.unit == "month" and step.count == 1:
+        return Cycle.MONTH
+    if step.unit == "month" and step.count == 3:
+        return Cycle.SEASON
+    raise DataError(f"an index needs months, seasons or years, and the data have {step}; aggregate first, such as "
+                    "aggregate --to month --statistic sum then index")  # fmt: skip
+
+
+def _is_water(variable: Variable) -> bool:
+    words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    return any(word in words for word in _WATER)
+
+
+def _directions(variable: Variable) -> tuple[str, str]:
+    if _is_water(variable):
+        return "dry", "wet"
+    return ("cold", "warm") if variable.units and is_temperature(variable.units) else ("low", "high")
