@@ -128,7 +128,7 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
         (["subset", "{p}", "then", "-o", "x.nc"], 2, "'-o' stands where a verb belongs"),
         (["subset", "{p}", "then", "anomaly", "{p}", "-o", "x.nc"], 2, "inputs are named in the first step only"),
         (["draw", "map", "{p}", "then", "subset", "-o", "x.nc"], 2, "draw is the last step"),
-        (["draw", "globe", "{p}"], 2, "no drawing 'globe'. There are: map, series"),
+        (["draw", "globe", "{p}"], 2, "no drawing 'globe'. There are: map, panels, series, years"),
         (["draw", "map", "{p}", "-o", "x.nc"], 2, "a drawing is written as one of .png, .svg, .pdf"),
         (["subset", "{p}", "-o", "x.png"], 2, "this suffix is for figures"),
         (["subset", "{p}", "-o", "x.doc"], 2, "the suffix '.doc' names no format"),

@@ -9,7 +9,19 @@ from matplotlib.collections import LineCollection, QuadMesh
 
 import rhodolite
 from conftest import make_dataset
-from rhodolite import Anomaly, Climatology, DataError, Map, Series, Subset, UsageError
+from rhodolite import (
+    Accumulate,
+    Aggregate,
+    Anomaly,
+    Climatology,
+    DataError,
+    Map,
+    Panels,
+    Series,
+    Subset,
+    UsageError,
+    YearByYear,
+)
 from rhodolite.drawing.palettes import scale_for
 from rhodolite.model.variable import Variable
 from rhodolite.regions.outlines import land_at, lines
@@ -66,7 +78,9 @@ def test_a_map_says_what_when_and_in_which_units(garnet):
     assert figure.axes[0].get_legend().get_texts()[0].get_text() == "no data"
     several = Map(variable="pr", time="2003-06..2003-08", title="Rain")(garnet)
     assert "Rain | Mean of 3 months, June 2003 to August 2003" in texts(several)
-    assert texts(several).endswith("pr (kg m⁻² s⁻¹)")
+    assert texts(several).endswith("pr (10⁻⁵ kg m⁻² s⁻¹)")
+    several.draw_without_rendering()
+    assert max(float(label.get_text()) for label in several.axes[1].get_xticklabels()) < 100
 
 
 def test_departures_pivot_on_zero_with_white_in_the_middle(garnet):
@@ -118,7 +132,7 @@ def test_several_curves_share_units_and_have_a_legend(demo, garnet):
     assert [t.get_text() for t in figure.legends[0].get_texts()] == ["Eastward wind", "Northward wind"]
     celsius = make_dataset(np.full((24, 2, 2), 10.0), times=30 * np.arange(24), units="days since 2001-01-01",
                            calendar="360_day", attributes={"units": "degC"})  # fmt: skip
-    series = Series(variable="tas", time="2001..2002", with_=rhodolite.drawing.parameters.Other("c.nc", celsius))
+    series = Series(variable="tas", time="2001..2002", with_=celsius)
     figure = series(garnet)
     assert figure.axes[0].lines[1].get_ydata()[0] == pytest.approx(283.15)
     days = figure.axes[0].lines[1].get_xdata()
@@ -158,3 +172,56 @@ def test_what_cannot_be_drawn_is_refused_with_advice(demo, settings, message):
 def test_palettes_that_do_not_exist_are_refused():
     with pytest.raises(UsageError, match=r"no palette 'virids'\. Did you mean viridis"):
         Map(palette="virids")
+
+
+def test_one_curve_a_year_from_its_first_day_to_its_last(demo):
+    daily = Subset(variable="pr", at="61N,9E")(rhodolite.read(str(demo / "nordic_daily_201*.nc")))
+    figure = YearByYear(start="oct", emphasise="2012", base="2012..2016")(Accumulate(start="oct", gaps="skip")(daily))
+    axes = figure.axes[0]
+    line = next(line for line in axes.lines if line.get_label() == "2012")
+    assert line.get_xdata()[[0, -1]].tolist() == [0.5, 364.5]  # noon of 1 October and of 30 September; no leap day
+    totals = daily["pr"].values().ravel() * 86400
+    year = (daily.time.years + (daily.time.months >= 10)) == 2012
+    leap = (daily.time.months == 2) & (daily.time.days == 29)
+    np.testing.assert_allclose(line.get_ydata(), np.cumsum(totals[year])[~leap[year]], rtol=1e-5)
+    assert [label.get_text() for label in axes.get_xticklabels(minor=True)][:4] == ["Oct", "Nov", "Dec", "Jan"]
+    assert "2012 to 2016 behind" in texts(figure)
+    with pytest.raises(DataError, match="--emphasise 1950: the data hold 2010 to 2018"):
+        YearByYear(emphasise="1950")(daily)
+    with pytest.raises(DataError, match="one value a year"):
+        YearByYear()(Aggregate(to="year")(daily))
+
+
+def test_small_maps_share_a_legend_and_are_named_by_what_they_show(garnet):
+    tas = Subset(variable="tas")(garnet)
+    for by, names in (("month", ["January", "December"]), ("season", ["DJF", "SON"]), ("year", ["2015", "2018"])):
+        figure = Panels(by=by, years="2015..2018")(tas)
+        *maps, legend = figure.axes
+        assert [maps[at].get_title() for at in (0, -1)] == names
+        assert len(maps) == {"month": 12, "season": 4, "year": 4}[by]
+        meshes = [c for axes in maps for c in axes.collections if isinstance(c, QuadMesh)]
+        assert len({id(mesh.norm) for mesh in meshes}) == 1
+        assert legend.get_xlabel() == "tas (K)"
+    with pytest.raises(DataError, match="480 maps are too many for one figure"):
+        Panels()(tas)
+
+
+def test_bars_and_running_means_show_both_sides_of_zero(garnet):
+    yearly = Aggregate(to="year")(Anomaly()(Subset(variable="tas")(garnet)))
+    figure = Series(bars=True, smooth=5)(yearly)
+    heights = np.array([bar.get_height() for bar in figure.axes[0].patches])
+    assert sorted(heights) == pytest.approx(sorted(mean_values(yearly)), rel=1e-5)
+    assert {bar.get_facecolor()[:3] for bar in figure.axes[0].patches[:1]} != {
+        bar.get_facecolor()[:3] for bar in figure.axes[0].patches[-1:]}  # fmt: skip
+    smooth = figure.axes[0].lines[0].get_ydata()
+    assert smooth[2] == pytest.approx(np.mean(mean_values(yearly)[:5]), rel=1e-5)
+    with pytest.raises(UsageError, match="'4' is not an odd number of steps"):
+        Series(smooth=4)
+
+
+def mean_values(data):
+    values = data["tas"].values().astype(float)
+    edges = np.sin(np.radians(np.linspace(90, -90, values.shape[1] + 1)))
+    weights = np.abs(np.diff(edges))[:, None] * np.ones(values.shape[2])
+    held = np.isfinite(values)
+    return (np.where(held, values, 0) * weights).sum(axis=(1, 2)) / (held * weights).sum(axis=(1, 2))

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 import rhodolite
 from conftest import make_dataset
-from rhodolite import Anomaly, Climatology, Subset
+from rhodolite import Aggregate, Anomaly, Climatology, Convert, Subset
 from rhodolite.arrays import Engine, InMemory
 from rhodolite.errors import DataError, RhodoliteWarning
 from rhodolite.model.axes import Role
@@ -187,3 +187,91 @@ def test_the_signals_put_into_the_demo_are_found(demo):
     # The noise of a row's mean is up to 1.5 K; over 480 months that leaves 0.08 K per decade.
     assert np.abs(slope - expected).max() < 0.16
     assert np.abs(slope - expected).mean() < 0.05
+
+
+def sub_daily(calendar="standard", years=3):
+    """Values every six hours over some years, and the day of a common year, month and hour of each."""
+    first, last = (cftime.datetime(y, 1, 1, calendar=calendar) for y in (2003, 2003 + years))
+    hours = np.arange(0, (last - first).days * 24, 6.0)
+    random = np.random.default_rng(1)
+    values = random.normal(280, 5, (hours.size, 1, 2)) + 3 * np.sin(hours / 24 * 2 * np.pi)[:, None, None]
+    data = make_dataset(values, times=hours, units="hours since 2003-01-01", calendar=calendar)
+    dates = data.time.dates
+    plain = [(d.month, 28 if (d.month, d.day) == (2, 29) and calendar != "360_day" else d.day) for d in dates]
+    days = {pair: n for n, pair in enumerate(sorted(set(plain)))}
+    hour = np.array([d.hour // 6 for d in dates])
+    return data, values, {"day": np.array([days[pair] for pair in plain]), "hour": hour, "none": 0 * hour,
+                          "month+hour": 4 * np.array([d.month - 1 for d in dates]) + hour}  # fmt: skip
+
+
+@given(
+    CALENDARS,
+    st.sampled_from(["day", "hour", "month+hour", "none"]),
+    st.sampled_from(["mean", "std", "min", "max", "range", "median", "p90", "variance", "count"]),
+    st.booleans(),
+)
+def test_every_cycle_and_statistic_merged_or_from_whole_series(calendar, cycle, statistic, whole):
+    """Against NumPy over each phase, to 12 digits; 29 February counts with the 28th."""
+    data, values, phases = sub_daily(calendar)
+    engine = Engine(memory=1 << 12) if whole else Engine()
+    found = Climatology(cycle=cycle, statistic=statistic)(data)["tas"].values(engine)
+    expected = {
+        "mean": np.mean, "std": lambda v, axis: np.std(v, axis=axis, ddof=1), "min": np.min, "max": np.max,
+        "range": np.ptp, "median": np.median, "p90": lambda v, axis: np.quantile(v, 0.9, axis=axis),
+        "variance": lambda v, axis: np.var(v, axis=axis, ddof=1), "count": np.count_nonzero,
+    }[statistic]  # fmt: skip
+    assert len(found) == phases[cycle].max() + 1
+    for phase in range(len(found)):
+        chosen = values[phases[cycle] == phase]
+        np.testing.assert_allclose(found[phase], expected(chosen, axis=0), rtol=1e-12)
+    departures = Anomaly(cycle=cycle)(data)["tas"].values(engine)
+    for phase in range(len(found)):
+        assert np.abs(departures[phases[cycle] == phase].mean(axis=0)).max() < 1e-11
+
+
+def test_cycles_are_smoothed_around_their_ends():
+    """A window against a plain sum over neighbours; harmonics against least squares on sines; to 12 digits."""
+    data, values, _ = daily("noleap", years=3)
+    plain, window, waves = (Climatology(cycle="day", smooth=how)(data)["tas"].values()
+                            for how in (None, "31", "2 harmonics"))  # fmt: skip
+    around = (np.arange(365)[:, None] + np.arange(-15, 16)) % 365
+    np.testing.assert_allclose(window, plain[around].mean(axis=1), rtol=1e-12)
+    angle = 2 * np.pi * np.arange(365) / 365
+    design = np.stack([np.ones(365), *(f(n * angle) for n in (1, 2) for f in (np.sin, np.cos))], axis=1)
+    fitted = design @ np.linalg.lstsq(design, plain.reshape(365, -1), rcond=None)[0]
+    np.testing.assert_allclose(waves.reshape(365, -1), fitted, rtol=1e-12)
+    departures = Anomaly(cycle="day", smooth="31")(data)["tas"].values()
+    np.testing.assert_allclose(departures, values - np.tile(window, (3, 1, 1)), atol=1e-10)
+
+
+def test_normals_of_another_dataset_or_a_file(demo, tmp_path):
+    """The future of a model against its own past, straight and by way of a written climatology, in other units."""
+    past, future = (rhodolite.read(demo / f"almandine_{when}.nc") for when in ("historical", "future"))
+    normals = Climatology(base="1981..2010")(past)
+    rhodolite.write(Convert(units="tas=degC")(normals), tmp_path / "normals.nc")
+    stored = Anomaly(climatology=rhodolite.read(tmp_path / "normals.nc"))(future)["tas"]
+    straight = Anomaly(climatology=past, base="1981..2010")(future)["tas"]
+    expected = future["tas"].values() - normals["tas"].values()[future.time.months - 1]
+    np.testing.assert_allclose(straight.values(), expected, atol=2e-5)
+    np.testing.assert_allclose(stored.values(), expected, atol=1e-4)
+    assert stored.attributes["base_period"] == straight.attributes["base_period"] == "1981..2010"
+    with pytest.raises(DataError, match="holds a monthly cycle, not a seasonal one; add --cycle month"):
+        Anomaly(climatology=normals, cycle="season")(future)
+    with pytest.raises(DataError, match="bring both to the same"):
+        Anomaly(climatology=past)(Subset(lat="0..")(future))
+    with pytest.raises(DataError, match="normals without standard deviations"):
+        Anomaly(climatology=normals, kind="standardised")(future)["tas"].values()
+    other = rhodolite.read(demo / "grossular_future.nc")
+    with pytest.raises(DataError, match="the data have one value every month; a cycle by day"):
+        Anomaly(climatology=past, cycle="day")(other)
+
+
+def test_months_count_by_their_days_in_a_season():
+    """By hand, in a calendar without leap years: 31, 31 and 28 days of winter."""
+    values = np.tile(np.arange(12.0), 3)[:, None, None]
+    times = np.concatenate([[0], np.cumsum(np.tile([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31], 3))])[:-1] + 14
+    data = make_dataset(values, times=times, calendar="noleap", units="days since 2001-01-01")
+    winter = Climatology(cycle="season")(data)["tas"].values()[0, 0, 0]
+    assert winter == pytest.approx((0 * 31 + 1 * 28 + 11 * 31) / 90, rel=1e-14)
+    year, every = (Climatology(cycle=cycle)(data)["tas"].values()[0, 0, 0] for cycle in ("year", "none"))
+    assert year == every == pytest.approx(Aggregate(to="year")(data)["tas"].values()[0, 0, 0], rel=1e-14)

@@ -222,7 +222,7 @@ def _summaries() -> dict[str, str]:
         "join": "Many files as one dataset: a collection that names them, or one written file.",
         "build": "A dataset that explains itself, from tables or text grids and a description.",
         **summaries(),
-        "draw": "A picture: draw map, draw series.",
+        "draw": "A picture: draw map, draw panels, draw series, draw years.",
         "demo": "Writes made-up example data and runs the full example.",
     }
 

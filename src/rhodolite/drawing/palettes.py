@@ -12,7 +12,8 @@ from rhodolite.errors import UsageError, nearest_names
 from rhodolite.model.units import is_temperature
 from rhodolite.model.variable import Variable
 
-LINE_COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
+BLUE, ORANGE = "#0072B2", "#D55E00"
+LINE_COLOURS = (BLUE, ORANGE, "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
 """Colours that people with any form of colour vision tell apart (Okabe and Ito 2008)."""
 _WATER_WORDS = ("precipitation", "rain", "snow", "runoff", "humidity", "evaporation", "moisture", "water")
 _STEPS = [1, 2, 2.5, 5, 10]

@@ -7,35 +7,22 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, Engine
-from rhodolite.drawing.choosing import chosen_part, drop_axes, squeezed, variables_along
-from rhodolite.drawing.dates import date_labels, plot_days
-from rhodolite.drawing.palettes import LINE_COLOURS, pivots
+from rhodolite.arrays import Engine
+from rhodolite.drawing.choosing import variables_along
+from rhodolite.drawing.curves import Curve, curve_of, in_common_units
+from rhodolite.drawing.dates import date_labels
+from rhodolite.drawing.palettes import BLUE, LINE_COLOURS, ORANGE, palette_for, pivots
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
-from rhodolite.drawing.wording import capitalised, region_text, with_units
-from rhodolite.errors import DataError
+from rhodolite.drawing.wording import capitalised, with_units
+from rhodolite.errors import DataError, UsageError
+from rhodolite.kernels.smoothing import running_mean
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels, Position
-from rhodolite.model.units import convert, convertible
-from rhodolite.model.variable import Variable
-from rhodolite.operations.averaging import mean_over
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.others import Other
-from rhodolite.operations.subset import Subset
-
-
-@dataclass(frozen=True)
-class Curve:
-    """One curve: its times as Matplotlib's days, its values, and what it shows."""
-
-    days: Array
-    values: Array
-    variable: Variable
-    source: str
-    place: str
 
 
 @operation
@@ -56,10 +43,16 @@ class Series:
     at: Position | None = parameter("draw the cell at a position, not the mean over the area", example="64.1N,21.9W")
     time: Period | None = parameter("the times to draw", example="2012..2018")
     level: Levels | None = parameter("the level to draw, where there are several", example="850hPa")
+    bars: bool = parameter("bars from zero, in one colour above and another below", default=False)
+    smooth: int | None = parameter("add the centred mean of so many steps", example="11")
     with_: Other | None = parameter("another file or pattern to draw in the same figure", example="FILE")
     limits: Limits | None = parameter("range of the value axis", example="-2..2")
     title: str | None = parameter("title to use instead of the quantity", example="TEXT")
     size: Size = parameter("width and height in pixels", default=Size(), example="1280x800")
+
+    def check(self) -> None:
+        if self.smooth is not None and (self.smooth < 3 or self.smooth % 2 == 0):
+            raise UsageError(f"--smooth: '{self.smooth}' is not an odd number of steps from 3 up; write 11")
 
     def __call__(self, dataset: Dataset, engine: Engine | None = None) -> Any:
         """Return a Matplotlib figure.
@@ -73,25 +66,11 @@ class Series:
         curves = self._curves(dataset, engine)
         if self.with_ is not None:
             curves += self._curves(self.with_.dataset, engine)
-        return self._figure(_in_common_units(curves))
+        return self._figure(in_common_units(curves))
 
     def _curves(self, dataset: Dataset, engine: Engine) -> list[Curve]:
         chosen = variables_along(dataset, (Role.TIME,), self.variable)
-        made = []
-        for variable in chosen:
-            part = chosen_part(dataset, variable, self.time, self.level)
-            if self.at is not None:
-                part = Subset(at=self.at)(part)
-            shown = part[variable.name]
-            mean = mean_over(part, shown, (Role.LATITUDE, Role.LONGITUDE))
-            extra = squeezed(mean, (part.need(Role.TIME).dimension,))
-            axis = part.need_time()
-            place = region_text(part)
-            place = place if place.startswith("cell") or not place else f"mean over {place}"
-            values = drop_axes(mean.values(engine), extra)
-            order = np.argsort(axis.middles, kind="stable")
-            made.append(Curve(plot_days(axis)[order], values[order], shown, dataset.label, place))
-        return made
+        return [curve_of(dataset, variable, self.time, self.level, self.at, engine) for variable in chosen]
 
     def _figure(self, curves: list[Curve]) -> Any:
         from matplotlib.dates import AutoDateLocator
@@ -99,10 +78,10 @@ class Series:
 
         figure = Figure((self.size.width / 100, self.size.height / 100), dpi=100, layout="constrained")
         axes = figure.add_subplot()
+        if self.bars and len(curves) > 1:
+            raise DataError(f"bars show one curve, and there are {len(curves)}; choose with --variable")
         for curve, colour in zip(curves, LINE_COLOURS * (len(curves) // len(LINE_COLOURS) + 1), strict=False):
-            dense = curve.days.size > 150
-            axes.plot(curve.days, curve.values, color=colour, linewidth=0.9 if dense else 1.5,
-                      marker="" if dense else "o", markersize=3.5, label=_label(curve, curves))  # fmt: skip
+            self._draw(axes, curve, colour, _label(curve, curves))
         if all(pivots(curve.variable) for curve in curves):
             axes.axhline(0, color="#444444", linewidth=0.8, zorder=1)
         axes.xaxis.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
@@ -111,6 +90,7 @@ class Series:
         if self.limits is not None:
             axes.set_ylim(self.limits.low, self.limits.high)
         axes.grid(color="#dddddd", linewidth=0.6)
+        axes.set_axisbelow(True)
         axes.spines[["top", "right"]].set_visible(False)
         first = curves[0].variable
         names = dict.fromkeys(curve.variable.name for curve in curves)
@@ -118,26 +98,33 @@ class Series:
         axes.tick_params(labelsize=11)
         places = " · ".join(dict.fromkeys(c.place for c in curves if c.place))
         put_title(figure, self.title or _common_quantity(curves), places, self.size)
-        if len(curves) > 1:
-            figure.legend(loc="outside lower left", ncols=2, fontsize=11, frameon=False)
+        if len(curves) > 1 or self.bars or self.smooth:
+            figure.legend(loc="outside lower left", ncols=3 if self.bars else 2, fontsize=11, frameon=False)
         return figure
 
-
-def _in_common_units(curves: list[Curve]) -> list[Curve]:
-    """Turn every curve into the units of the first."""
-    first = curves[0].variable
-    made = [curves[0]]
-    for curve in curves[1:]:
-        units = curve.variable.units
-        if units == first.units:
-            made.append(curve)
-        elif units and first.units and convertible(units, first.units) and not pivots(curve.variable):
-            values = convert(curve.values, units, first.units)
-            made.append(Curve(curve.days, values, curve.variable, curve.source, curve.place))
+    def _draw(self, axes: Any, curve: Curve, colour: str, label: str) -> None:
+        if self.bars:
+            colour = "#222222"
+            _draw_bars(axes, curve)
         else:
-            raise DataError(f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which cannot "
-                            f"share an axis; choose with --variable {first.name}")  # fmt: skip
-    return made
+            dense = curve.days.size > 150
+            faint = 0.45 if self.smooth else 1.0
+            axes.plot(curve.days, curve.values, color=colour, linewidth=0.9 if dense else 1.5, alpha=faint,
+                      marker="" if dense else "o", markersize=3.5, label=label)  # fmt: skip
+        if self.smooth:
+            steps = f"{self.smooth} {curve.axis.step.unit}s" if curve.axis.step.count == 1 else f"{self.smooth} steps"
+            axes.plot(curve.days, running_mean(curve.values, self.smooth), color=colour, linewidth=2.4,
+                      label=f"mean of {steps}" if self.bars else f"{label}, mean of {steps}")  # fmt: skip
+
+
+def _draw_bars(axes: Any, curve: Curve) -> None:
+    """Draw bars from zero, in the colours of warm and cold, or of wet and dry."""
+    watery = palette_for(curve.variable, diverging=True) == "BrBG"
+    above, below = (BLUE, ORANGE) if watery else (ORANGE, BLUE)
+    width = float(np.median(np.diff(curve.days))) * 0.85 if curve.days.size > 1 else 1.0
+    for chosen, colour, word in ((curve.values > 0, above, "above zero"), (curve.values < 0, below, "below zero")):
+        axes.bar(curve.days[chosen], curve.values[chosen], width, color=colour, label=word)
+    axes.axhline(0, color="#444444", linewidth=0.8)
 
 
 def _label(curve: Curve, curves: list[Curve]) -> str:

@@ -11,14 +11,11 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import cell_edges, covers_globe
 from rhodolite.model.months import month_start
-from rhodolite.model.periods import MONTH_TITLES
+from rhodolite.model.periods import MONTH_TITLES, Season
 from rhodolite.model.ranges import format_latitude, format_longitude
 from rhodolite.model.time import TimeAxis, format_date
 from rhodolite.model.units import pretty
 from rhodolite.model.variable import Variable
-
-_SEASON = 100
-"""Days; a step longer than this is named by its ends."""
 
 
 def capitalised(text: str) -> str:
@@ -49,12 +46,24 @@ def value_text(value: float, variable: Variable) -> str:
     return f"{text} {pretty(variable.units)}".strip()
 
 
-def _long_period(axis: TimeAxis) -> tuple[Any, Any] | None:
-    """Return the ends of a single step that stands for more than a season."""
+def _named_period(axis: TimeAxis) -> str | None:
+    """Return the name of a single step that stands for whole months: a month, a season, a year, or several."""
     if axis.bounds is None:
         return None
-    first, last = axis.to_dates(axis.bounds[0])
-    return (first, last) if (last - first).days > _SEASON else None
+    first, after = axis.to_dates(axis.bounds[0])
+    whole = all((d.day, d.hour, d.minute) == (1, 0, 0) for d in (first, after))
+    months = (after.year - first.year) * 12 + after.month - first.month
+    if not whole or months < 1:
+        days = (after - first).days
+        return f"{_day(first)} to {_day(after - datetime.timedelta(days=1))}" if days > 1 else None
+    last = month_start(after.year, after.month - 1, axis.calendar)
+    if months == 1:
+        return f"{MONTH_TITLES[first.month - 1]} {first.year}"
+    if months < 12:
+        return f"{Season(first.month, months)} {last.year}"
+    if first.month == 1 and months % 12 == 0:
+        return str(first.year) if months == 12 else f"{first.year} to {last.year}"
+    return " to ".join(f"{MONTH_TITLES[d.month - 1]} {d.year}" for d in (first, last))
 
 
 def period_text(axis: TimeAxis | None) -> str:
@@ -62,17 +71,15 @@ def period_text(axis: TimeAxis | None) -> str:
     if axis is None or len(axis) == 0:
         return ""
     if axis.climatological and axis.bounds is not None:
-        first, last = axis.to_dates(axis.bounds[0])
-        phases = [MONTH_TITLES[month - 1] for month in (axis.dates[0].month, axis.dates[-1].month)]
+        first, last = axis.to_dates(np.array([axis.bounds.min(), axis.bounds.max()]))
+        phases = [_phase(*axis.to_dates(axis.bounds[at])) for at in (0, -1)]
         phase = phases[0] if len(axis) == 1 else f"mean of {phases[0]} to {phases[-1]}"
-        return f"{phase}, {first.year} to {last.year}"
+        return f"{phase}, {first.year} to {(last - datetime.timedelta(days=1)).year}"
     first, last = axis.reference_dates[0], axis.reference_dates[-1]
     unit = axis.step.unit
     if len(axis) == 1:
-        if (period := _long_period(axis)) is not None:
-            return f"{_day(period[0])} to {_day(period[1] - datetime.timedelta(days=1))}"
-        if _is_month(axis):
-            return f"{MONTH_TITLES[first.month - 1]} {first.year}"
+        if (named := _named_period(axis)) is not None:
+            return named
         return _day(first) if (first.hour, first.minute) == (12, 0) else format_date(first)
     if unit in ("month", "year"):
         ends = [f"{MONTH_TITLES[d.month - 1]} {d.year}" for d in (first, last)]
@@ -80,6 +87,16 @@ def period_text(axis: TimeAxis | None) -> str:
         ends = [_day(d) if unit == "day" else format_date(d) for d in (first, last)]
     counted = f"{unit}s" if unit in ("month", "year", "day", "hour") and axis.step.count == 1 else "steps"
     return f"mean of {len(axis):,} {counted}, {ends[0]} to {ends[1]}"
+
+
+def _phase(first: Any, after: Any) -> str:
+    """Name the phase of a cycle, given when it first begins and has last ended."""
+    months = (after.month - first.month) % 12
+    if (first.day, after.day, first.hour) == (1, 1, 0) and months:
+        return MONTH_TITLES[first.month - 1] if months == 1 else str(Season(first.month, months))
+    if (first.hour, after.hour) != (0, 0) or (after - first).days < 1:
+        return f"{first:%H:%M} to {after:%H:%M}"
+    return f"{first.day} {MONTH_TITLES[first.month - 1]}" if after.day != first.day else "the whole year"
 
 
 def region_text(dataset: Dataset) -> str:
@@ -100,12 +117,3 @@ def region_text(dataset: Dataset) -> str:
 def _day(date: Any) -> str:
     """Write the day alone, also of a step that is stamped with noon."""
     return f"{date.year:04d}-{date.month:02d}-{date.day:02d}"
-
-
-def _is_month(axis: TimeAxis) -> bool:
-    """Return whether the bounds of a single step are those of a calendar month."""
-    if axis.bounds is None:
-        return False
-    start, end = axis.to_dates(axis.bounds[0])
-    return bool(start == month_start(start.year, start.month, axis.calendar)
-                and end == month_start(start.year, start.month + 1, axis.calendar))  # fmt: skip

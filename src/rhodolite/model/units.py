@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import lru_cache
 from typing import Any
 
@@ -80,6 +81,9 @@ def pretty(units: str | None) -> str:
         if units.endswith(written):
             return f"{pretty(units.removesuffix(written).strip())} {spoken}".strip()
     for word in units.split():
+        if re.fullmatch(r"1e-?\d+", word):
+            words.append(f"10{word[2:].translate(_SUPERSCRIPTS)}")
+            continue
         name = word.rstrip("-0123456789")
         power = word[len(name) :].removeprefix("^")
         plain = {"degC": "°C", "celsius": "°C", "degree_Celsius": "°C", "degrees_Celsius": "°C"}.get(name, name)

@@ -1,0 +1,154 @@
+"""Small maps side by side, with one legend."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.drawing.cartography import add_legend, draw_field, field_of, legend_for_missing, shape_of
+from rhodolite.drawing.choosing import only_one, variables_along
+from rhodolite.drawing.palettes import check_palette, colours, pivots, scale_for
+from rhodolite.drawing.parameters import Limits, Size
+from rhodolite.drawing.titles import put_title
+from rhodolite.drawing.wording import period_text, region_text
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.intervals import Interval
+from rhodolite.model.periods import Period, Years
+from rhodolite.model.ranges import Levels
+from rhodolite.model.variable import Variable
+from rhodolite.operations.aggregate import Aggregate
+from rhodolite.operations.climatology import Climatology
+from rhodolite.operations.cycles import Cycle
+from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.selecting import take
+from rhodolite.operations.subset import Subset
+
+_MOST = 36
+
+
+class By(StrEnum):
+    """What each small map shows."""
+
+    STEP = "step"
+    MONTH = "month"
+    SEASON = "season"
+    YEAR = "year"
+    LEVEL = "level"
+
+
+@operation
+@dataclass(frozen=True)
+class Panels:
+    """Small maps of the twelve months, the four seasons, years or levels, with one legend.
+
+    By month and by season the maps show the mean cycle of all years that are left, by year the mean
+    of each, by level the mean over time; without a choice each step in time gets a map.
+
+    Examples
+    --------
+    >>> Panels(by="season")  # doctest: +SKIP
+    """
+
+    by: By = parameter("what each map shows", default=By.STEP)
+    variable: tuple[str, ...] | None = parameter("the variable to draw, where there are several", example="NAME")
+    time: Period | None = parameter("the times to draw", example="1991..2020")
+    years: Years | None = parameter("the years to draw", example="2010,2015..2018")
+    level: Levels | None = parameter("the level, or levels, to draw", example="850hPa")
+    palette: str | None = parameter("a Matplotlib colour map", example="NAME")
+    limits: Limits | None = parameter("range of the legend", example="-2..2")
+    centre: float | None = parameter("value that the middle of the palette stands for", example="VALUE")
+    title: str | None = parameter("title to use instead of the quantity", example="TEXT")
+    size: Size | None = parameter("width and height in pixels; by default they fit the maps", example="1280x800")
+
+    def check(self) -> None:
+        if self.palette is not None:
+            check_palette(self.palette)
+
+    def __call__(self, dataset: Dataset, engine: Engine | None = None) -> Any:
+        """Return a Matplotlib figure.
+
+        Raises
+        ------
+        DataError
+            If it is not clear what to draw, or there are too many maps.
+        """
+        variable = only_one(variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset)
+        part = Subset(variable=(variable.name,), time=self.time, years=self.years, level=self.level)(dataset)
+        panels = self._panels(part, part[variable.name])
+        fields = [(title, one, field_of(one, one[variable.name], engine or Engine())) for title, one in panels]
+        return self._figure(part[variable.name], fields)
+
+    def _panels(self, part: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
+        role = Role.LEVEL if self.by is By.LEVEL else Role.TIME
+        coordinate = part.need(role)
+        if coordinate.dimension not in variable.dimensions:
+            raise DataError(f"{variable.name} has no {role} axis, so there is one map only; use draw map")
+        if self.by in (By.MONTH, By.SEASON) and not part.need_time().climatological:
+            part = Climatology(cycle=Cycle.parse(self.by.value))(part)
+        elif self.by is By.YEAR:
+            part = Aggregate(to=Interval("year"))(part)
+        coordinate = part.need(role)
+        count = coordinate.values.size
+        if count > _MOST:
+            raise DataError(f"{count:,} maps are too many for one figure; choose up to {_MOST}, such as with --years, "
+                            "or draw --by month")  # fmt: skip
+        name = str(coordinate.dimension)
+        parts = [take(part, {name: np.array([at])}) for at in range(count)]
+        if role is Role.LEVEL:
+            units = coordinate.variable.units or ""
+            return [(f"{value:g} {units}".strip(), one) for value, one in zip(coordinate.values, parts, strict=True)]
+        return [(_short_title(one), one) for one in parts]
+
+    def _figure(self, variable: Variable, fields: list[tuple[str, Dataset, Array]]) -> Any:
+        from matplotlib.figure import Figure
+
+        limits = (self.limits.low, self.limits.high) if self.limits else (None, None)
+        shown = fields[0][1][variable.name]
+        centre = 0.0 if self.centre is None and pivots(shown) else self.centre
+        scale = scale_for(np.stack([values for _, _, values in fields]), shown, self.palette, limits, centre)
+        shades, norm = colours(scale, centre)
+        shape = shape_of(fields[0][1])
+        columns = _columns(len(fields), shape)
+        rows = math.ceil(len(fields) / columns)
+        size = self.size or Size(1280, int(np.clip(1230 / columns / shape * rows + 26 * rows + 170, 420, 1600)))
+        figure = Figure((size.width / 100, size.height / 100), dpi=100, layout="compressed")
+        grid = figure.subplots(rows, columns, squeeze=False, sharex=True, sharey=True)
+        for axes in grid.flat[len(fields) :]:
+            axes.remove()
+        for axes, (title, part, values) in zip(grid.flat, fields, strict=False):
+            mesh = draw_field(axes, part, values, shades, norm, small=True)
+            axes.set_title(title, fontsize=11, pad=4)
+        for number in range(len(fields) - columns, len(fields)):
+            grid.flat[number].xaxis.set_tick_params(labelbottom=True)
+        add_legend(figure, mesh, list(grid.flat[: len(fields)]), scale, shown, location="bottom", shrink=0.7, aspect=45,
+                   pad=0.02)  # fmt: skip
+        put_title(figure, self.title or shown.quantity, self._caption(fields), size)
+        if any(np.isnan(values).any() for _, _, values in fields):
+            legend_for_missing(grid.flat[0])
+        return figure
+
+    def _caption(self, fields: list[tuple[str, Dataset, Array]]) -> str:
+        words = [region_text(fields[0][1])]
+        if self.by is By.LEVEL:
+            words.insert(0, period_text(fields[0][1].time))
+        return " · ".join(word for word in words if word)
+
+
+def _short_title(part: Dataset) -> str:
+    """Name the time of a small map: the phase of a cycle alone, or the period."""
+    axis = part.need_time()
+    if axis.climatological:
+        return period_text(axis).partition(",")[0]
+    return period_text(axis)
+
+
+def _columns(count: int, shape: float) -> int:
+    """Return how many small maps of a shape go side by side in a figure of about 8 to 5."""
+    return min(range(1, count + 1), key=lambda n: abs(math.log(n * shape / math.ceil(count / n) / 1.9)))
