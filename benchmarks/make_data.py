@@ -1,10 +1,10 @@
 """Writes an input of the benchmarks: daily fields of 181 x 360 cells, 1 GB of float32 in ten years.
 
-python benchmarks/make_data.py FILE [maps|blocks|packed] [YEARS]
+python benchmarks/make_data.py FILE [maps|blocks|packed|long|months] [YEARS]
 python benchmarks/make_data.py FILE year YEAR
 
-`maps` has one map a chunk, `blocks` 365 days of 46 x 90 cells; `packed` is `maps` in 16-bit integers. `year` is one
-year of a few cells.
+`maps` has one map a chunk, `blocks` 365 days of 46 x 90 cells; `packed` is `maps` in 16-bit integers. `long` has a
+quarter of the cells, `months` twelve steps a year. `year` is one year of a few cells.
 """
 
 from __future__ import annotations
@@ -16,30 +16,34 @@ import netCDF4
 import numpy as np
 
 ROWS, COLUMNS, YEAR = 181, 360, 365
-CHUNKS = {"maps": (1, ROWS, COLUMNS), "blocks": (YEAR, 46, 90), "packed": (1, ROWS, COLUMNS)}
+CHUNKS = {"maps": (1, ROWS, COLUMNS), "blocks": (YEAR, 46, 90), "packed": (1, ROWS, COLUMNS),
+          "months": (1, ROWS, COLUMNS)}  # fmt: skip
 
 
 def main(path: str, kind: str, years: int, first: int = 2001) -> None:
     latitudes, longitudes = np.linspace(-90, 90, ROWS), np.arange(0.0, COLUMNS)
     if kind == "year":
         latitudes, longitudes = latitudes[::60], longitudes[::90]
+    if kind == "long":
+        latitudes, longitudes = latitudes[::2], longitudes[::2]
+    days = np.arange(15, YEAR, 30.4).astype(int) if kind == "months" else np.arange(YEAR)
     with netCDF4.Dataset(path, "w") as file:
         for name, values, units in (("lat", latitudes, "degrees_north"), ("lon", longitudes, "degrees_east")):
             file.createDimension(name, values.size)
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = values
-        file.createDimension("time", years * YEAR)
+        file.createDimension("time", years * days.size)
         time = file.createVariable("time", "f8", ("time",))
         time.units, time.calendar = f"days since {first}-01-01", "noleap"
-        time[:] = np.arange(years * YEAR)
+        time[:] = (YEAR * np.arange(years)[:, None] + days).ravel()
         dtype = "i2" if kind == "packed" else "f4"
         field = file.createVariable("tas", dtype, ("time", "lat", "lon"), compression="zlib", complevel=4, shuffle=True,
-                                    chunksizes=CHUNKS.get(kind))  # fmt: skip
+                                    chunksizes=CHUNKS.get(kind, (1, latitudes.size, longitudes.size)))  # fmt: skip
         field.setncatts({"units": "K", "standard_name": "air_temperature", "long_name": "near-surface air temperature"})
         if kind == "packed":
             field.setncatts({"scale_factor": 1 / 64, "add_offset": 250.0})
         for year in range(years):
-            field[year * YEAR : (year + 1) * YEAR] = one_year(latitudes, longitudes, year)
+            field[year * days.size : (year + 1) * days.size] = one_year(latitudes, longitudes, year)[days]
 
 
 def one_year(latitudes: np.ndarray, longitudes: np.ndarray, year: int) -> np.ndarray:

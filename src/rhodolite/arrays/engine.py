@@ -82,6 +82,11 @@ class Engine:
         """How many blocks are worked on or waiting to be used at once."""
         return max(1, min(self.workers + 1, self.memory // (COPIES * self.block_limit)))
 
+    @property
+    def _memory_for_results(self) -> int:
+        """Bytes that decide whether results go to a scratch file, which other machines could not read."""
+        return self.memory if self.executor is None else 1 << 62
+
     def blocks(
         self, array: LazyArray, chunks: tuple[int, ...] | None = None
     ) -> tuple[tuple[int, ...], int, Iterator[Region]]:
@@ -124,7 +129,7 @@ class Engine:
     def prepare(self, arrays: Iterable[LazyArray], what: str = "averaging") -> None:
         """Run every pass that the arrays depend on and that has not been run yet."""
         decoded_pieces.limit = self.memory // _SHARE_OF_PIECES
-        for one in find_passes(arrays, self.memory):
+        for one in find_passes(arrays, self._memory_for_results):
             if one.scratch is not None:
                 self._fill(one.scratch)
             elif one.by_series:
@@ -205,7 +210,7 @@ class Engine:
         made: dict[str, Room | InMemory] = {}
         for name, (before, dtype) in work.outputs().items():
             shape = (*before, *cells)
-            small = math.prod(shape) * dtype.itemsize <= self.memory // _SHARE_OF_RESULTS
+            small = math.prod(shape) * dtype.itemsize <= self._memory_for_results // _SHARE_OF_RESULTS
             made[name] = InMemory(np.empty(shape, dtype)) if small else Room(shape, dtype, (*before, *tile))
         return made
 

@@ -101,7 +101,7 @@ class Reduction:
 
     def by_series(self, memory: int) -> bool:
         """Return whether whole series are to be worked on, given the bytes of memory allowed."""
-        return self.series is not None and (self.accumulator is None or self.state > memory // 4)
+        return self.series is not None and (self.accumulator is None or self.state > memory // 2)
 
     def keep(self, results: Mapping[str, Array]) -> None:
         """Take in results that fit into memory."""

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[Any]
-_FEW_CELLS = 64
+_FEW_CELLS = 1 << 13
 
 
 @dataclass
@@ -100,7 +100,15 @@ class Statistic(ABC):
 
     @abstractmethod
     def finish(self, gathered: Gathered) -> dict[str, Array]:
-        """Return the statistic by the names in `results`, NaN where there are too few values."""
+        """Return the statistic by the names in `results`, NaN where there are too few values.
+
+        May change what was gathered, but not its counts.
+        """
+
+    @property
+    def bytes_held(self) -> int:
+        """What a group of a cell takes while it is gathered and finished."""
+        return 8 + 8 * len(self.names) + 8 * (len(self.results) - 1)
 
 
 class Count(Statistic):
@@ -146,7 +154,9 @@ class Mean(Total):
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
         total, weight = gathered.parts["total"], gathered.total_weight
-        return {"value": np.divide(total, weight, out=np.full(total.shape, np.nan), where=weight > 0)}
+        np.divide(total, weight, out=total, where=weight > 0)
+        total[weight <= 0] = np.nan
+        return {"value": total}
 
 
 @dataclass(frozen=True)
@@ -255,8 +265,8 @@ def _count(gathered: Gathered, group: int, values: Array, weights: Array | None)
 
 def _in_order(block: Array, groups: Array, weights: Array | None) -> tuple[Array, Array, Array | None]:
     """Bring the steps of each group together where that is cheaper than many short runs."""
-    cells = block[:1].size
-    if cells > _FEW_CELLS or len(groups) < 2 or (np.diff(groups) >= 0).all():
+    changes = int(np.count_nonzero(np.diff(groups)))
+    if block[:1].size > _FEW_CELLS or changes < 2 * np.unique(groups).size:
         return block, groups, weights
     order = np.argsort(groups, kind="stable")
     return block[order], groups[order], None if weights is None else weights[order]

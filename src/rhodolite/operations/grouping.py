@@ -16,8 +16,6 @@ from rhodolite.kernels.statistics import Count, Gathered, Statistic
 from rhodolite.operations.measures import Measure
 
 Integers = NDArray[np.int64]
-_BYTES_A_CELL = 36
-"""What a group of a cell takes while it is gathered: a count and a few sums, twice over."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -189,4 +187,4 @@ def grouped_reduction(source: LazyArray, groups: Groups, measure: Measure | Stat
     if not isinstance(measure, Statistic):
         return Reduction(source, series=series), name
     merged = GroupedStatistic(groups, measure, axis, cells, coverage)
-    return Reduction(source, merged, series, groups.size * int(np.prod(cells)) * _BYTES_A_CELL), name
+    return Reduction(source, merged, series, groups.size * int(np.prod(cells)) * measure.bytes_held), name
