@@ -40,6 +40,20 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
         f"anomaly {GARNET} then trend then draw map --variable tas_trend -o garnet_trend.png",
     ),
     (
+        "Which years since 1981 were extremely dry in the catchment, by the rainfall anomaly index?",
+        f"subset {GARNET} --variable pr --at 62N,10.5E then aggregate --to year --statistic sum "
+        "then index --extremes 10 then draw series --bars -o dry_years.png",
+    ),
+    (
+        "How does the rain of the latest winter compare with all others at this date?",
+        f"subset {NORDIC} --variable pr --at 62N,10.5E then accumulate --start oct "
+        "then draw years --start oct -o catchment_rain.png",
+    ),
+    (
+        "What do the seasons of the globe look like?",
+        f"draw panels {GARNET} --variable tas --by season --time 1991..2020 -o garnet_seasons.png",
+    ),
+    (
         "Where did more rain fall than normal in the winter of 2020?",
         f"anomaly {GARNET} --cycle season --base 1991..2020 --kind percent "
         "then subset --season DJF --years 2020 then draw map --variable pr -o garnet_rain.png",
