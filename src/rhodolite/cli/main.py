@@ -138,18 +138,22 @@ def run_chain(words: list[str], quiet: bool) -> None:
         run.update({name: value for name, value in options.items() if value})
     if not inputs:
         raise UsageError(f"{words[0]}: no input; name the files to read, such as rhodolite {words[0]} data.nc")
-    if "output" not in run:
+    if "output" not in run and (_is_drawing(steps[-1]) or not getattr(steps[-1], "speaks", False)):
         suffix = ".png" if _is_drawing(steps[-1]) else ".nc"
         raise UsageError(f"{words[0]}: no output; add -o FILE, such as -o result{suffix}")
     engine = make_engine(quiet, run.get("memory"), run.get("workers"), run.get("cluster"))
     layout = make_layout(run.get("format"), run.get("chunks"), run.get("compression"), bool(run.get("unlimited")))
-    output = Path(run["output"])
+    output = Path(run["output"]) if "output" in run else None
     chain = Chain(tuple(inputs), tuple(steps), output, bool(run.get("overwrite")), layout, run.get("group"))
     if run.get("plan"):
-        say_plan(chain.plan(engine), output, engine)
+        plan = chain.plan(engine)
+        assert output is not None
+        say_plan(plan, output, engine)
         return
-    written = chain.run(engine)
-    if not quiet:
+    written, said = chain.run(engine)
+    for text in said:
+        print(text)
+    if not quiet and output is not None and written is not None:
         say(written_line(output, written, time.monotonic() - began))
 
 

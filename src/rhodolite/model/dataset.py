@@ -6,10 +6,11 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Self
+from typing import Any, Protocol, Self
 
 import numpy as np
 
+from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
 from rhodolite.model.time import TimeAxis
@@ -41,6 +42,13 @@ class SourceFile:
         return self.address or self.path.name
 
 
+class Remark(Protocol):
+    """Something to say about a dataset, in words and numbers that are computed when it is said."""
+
+    def text(self, engine: Engine) -> str:
+        """Return one or several lines."""
+
+
 @dataclass(frozen=True, eq=False)
 class Dataset:
     """A gridded dataset. Never changed in place: every operation returns a new one.
@@ -57,6 +65,8 @@ class Dataset:
         Where the data come from.
     record : tuple of mapping
         The operations behind it, each as the plain dictionary it can be made from again.
+    remarks : tuple of Remark
+        What there is to say about it once it has been computed.
     """
 
     variables: Mapping[str, Variable]
@@ -64,6 +74,7 @@ class Dataset:
     unlimited: frozenset[str] = frozenset()
     files: tuple[SourceFile, ...] = ()
     record: tuple[Mapping[str, Any], ...] = ()
+    remarks: tuple[Remark, ...] = ()
 
     def __getitem__(self, name: str) -> Variable:
         return self.variables[self.find(name)]

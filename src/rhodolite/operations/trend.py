@@ -1,23 +1,25 @@
-"""Trends: how fast quantities change."""
+"""Trends: how fast quantities change, and how sure that is."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any, Self
+from typing import Any, ClassVar
 
 import numpy as np
 
-from rhodolite.arrays import Accumulator, Array, InMemory, Mapped, Reduction, Region
+from rhodolite.arrays import Engine, InMemory, LazyArray, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.kernels.regression import LineSums, fit_line, line_sums, merge_line_sums
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time import TimeAxis
+from rhodolite.model.units import pretty
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.discoveries import FalseDiscoveryLimit, Significant
 from rhodolite.operations.normals import sort_by_time, time_place
 from rhodolite.operations.rescaling import of_differences
+from rhodolite.operations.trending import LineAccumulator, Persistence, Question, Slope, Test, TrendWork
 
 _FEWEST_STEPS = 3
 _MOST_OF_A_YEAR = 0.9
@@ -34,38 +36,62 @@ class Per(StrEnum):
     def years(self) -> int:
         return {Per.YEAR: 1, Per.DECADE: 10, Per.CENTURY: 100}[self]
 
-    def units(self, of: str | None) -> str | None:
+    def units(self, of: str | None, power: int = 1) -> str | None:
         """Return the units of a slope of something with units, as UDUNITS reads them."""
         if of is None:
             return None
-        time = "year-1" if self is Per.YEAR else f"({self.years} year)-1"
+        time = f"year-{power}" if self is Per.YEAR else f"({self.years} year)-{power}"
         return time if of == "1" else f"{of} {time}"
 
 
 @operation
 @dataclass(frozen=True)
 class Trend:
-    """Slopes of straight lines through time, with standard error, p-value and significance.
+    """Slopes of change over time at each cell, with error, p-value and significance.
 
-    Lines are fitted at each cell by least squares to decimal years of the data's own calendar, one
-    calendar year being exactly 1. The p-value is that of a two-sided t test with n - 2 degrees of
-    freedom, which takes the residuals as independent; where they follow each other, trends look
-    surer than they are. A cell needs three values. The cycle of the year hides a trend, so take it
-    out first: anomaly then trend.
+    The times are decimal years of the data's own calendar, one calendar year being exactly 1.
+    `least-squares` fits a line, or a parabola with `--order 2`, whose slope is then that at the
+    middle of the record; its test is the t test. `theil-sen` takes the median of the slopes between
+    all pairs of values, with limits after Sen; its test is that of Mann and Kendall. Where values
+    follow each other trends look surer than they are: `--serial-correlation` says what is done about it.
+    A cell needs `--min-values`. The cycle of the year hides a trend, so take it out first: anomaly
+    then trend; or use the seasonal test, which holds each month against its own.
 
     Examples
     --------
-    >>> Trend(per="decade")  # doctest: +SKIP
+    >>> Trend(method="theil-sen", per="decade")  # doctest: +SKIP
     """
 
+    method: Slope = parameter("how slopes are found", default=Slope.LEAST_SQUARES)
+    test: Test | None = parameter("what decides whether there is a trend; by the method if not given")
+    serial_correlation: Persistence = parameter("what is done about values that follow each other",
+                                                default=Persistence.NONE)  # fmt: skip
+    order: int = parameter("1 for a line, 2 for a parabola", default=1)
     per: Per = parameter("the time that the slope is given for", default=Per.DECADE)
     alpha: float = parameter("p-values below this count as significant", default=0.05)
+    false_discovery: bool = parameter("hold alpha as the share of false discoveries over the map", default=False)
+    min_values: int = parameter("fewest values that a cell needs", default=_FEWEST_STEPS)
+
+    speaks: ClassVar[bool] = True
+    """Whether the result of a single series is said in words."""
 
     def check(self) -> None:
         if not 0 < self.alpha < 1:
             raise UsageError(
                 f"--alpha: '{self.alpha:g}' is no probability; write a number between 0 and 1, such as 0.05"
             )
+        if self.order not in (1, 2):
+            raise UsageError(f"--order: '{self.order}' is not offered; write 1 for a line or 2 for a parabola")
+        if self.min_values < _FEWEST_STEPS:
+            raise UsageError(f"--min-values: a trend needs at least {_FEWEST_STEPS} values")
+        self.question.check()
+
+    @property
+    def question(self) -> Question:
+        """What is asked of each cell."""
+        usual = Test.T if self.method is Slope.LEAST_SQUARES else Test.MANN_KENDALL
+        return Question(self.method, self.test or usual, self.serial_correlation, self.order, self.alpha,
+                        self.min_values)  # fmt: skip
 
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return a dataset of trends, without the time axis.
@@ -76,92 +102,129 @@ class Trend:
             If there is no time axis, or fewer than three steps.
         """
         axis = dataset.need_time()
-        if len(axis) < _FEWEST_STEPS:
-            raise DataError(f"{dataset.label}: a trend needs at least {_FEWEST_STEPS} times, and there are {len(axis)}")
+        if len(axis) < self.min_values:
+            raise DataError(
+                f"{dataset.label}: a trend needs at least {self.min_values} times, and there are {len(axis)}"
+            )
         along_time, others = sort_by_time(dataset)
-        _warn_of_cycle(axis, along_time)
+        if self.question.test is not Test.SEASONAL_MANN_KENDALL:
+            _warn_of_cycle(axis, along_time)
         coordinate = dataset.need(Role.TIME)
         time = _whole_period(coordinate, axis)
-        made = [v for variable in along_time for v in self._trends(dataset, variable, axis, time[0].name)]
+        made, remarks = [], []
+        for variable in along_time:
+            found = self._trends(dataset, variable, axis, time[0].name)
+            made += found
+            if all(n == 1 for n in found[0].shape):
+                remarks.append(TrendSentence(self, dataset, variable, tuple(found)))
         unlimited = dataset.unlimited - {str(coordinate.dimension)}
-        return dataset.with_variables([*others, *time, *made], unlimited=unlimited)
+        return dataset.with_variables([*others, *time, *made], unlimited=unlimited, remarks=tuple(remarks))
 
     def _trends(self, dataset: Dataset, variable: Variable, axis: TimeAxis, time: str) -> list[Variable]:
         along = time_place(dataset, variable)
         scale, units = of_differences(variable.units)
-        lines = LineAccumulator(axis.decimal_years, along, variable.shape, scale * self.per.years)
-        reduction = Reduction(variable.floats(), lines)
-        name, quantity = f"{variable.name}_trend", variable.quantity
+        factor = scale * self.per.years
+        work = TrendWork.of(self.question, axis, along, factor, self.per.years)
+        merged, state = None, 0
+        if self.question.merges:
+            merged = LineAccumulator(axis.decimal_years, along, variable.shape, factor, self.min_values, self.alpha)
+            state = variable.data.size // max(len(axis), 1) * 8 * 12
+        reduction = Reduction(variable.floats(), merged, work, state)
+        years = float(np.ptp(axis.decimal_years)) / self.per.years
+        return self._variables(variable, along, reduction, time, units, years)
+
+    def _variables(self, variable: Variable, along: int, reduction: Reduction, time: str, units: str | None,
+                   years: float) -> list[Variable]:  # fmt: skip
+        name, quantity, question = f"{variable.name}_trend", variable.quantity, self.question
         dimensions = tuple(d for at, d in enumerate(variable.dimensions) if at != along)
         shape = tuple(n for at, n in enumerate(variable.shape) if at != along)
         kept = {key: value for key, value in variable.attributes.items() if key in ("grid_mapping", "base_period")}
         kept["coordinates"] = " ".join(dict.fromkeys([*str(variable.attributes.get("coordinates", "")).split(), time]))
         rate = {"units": self.per.units(units)} if units else {}
-        helpers = f"{name}_error {name}_pvalue {name}_significant"
-        slope = {"long_name": f"trend of {quantity}", **rate, "ancillary_variables": helpers,
-                 "comment": "least squares on decimal years"}  # fmt: skip
-        error = {"long_name": f"standard error of the trend of {quantity}", **rate}
-        pvalue = {"long_name": f"p-value of the trend of {quantity}", "units": "1",
-                  "comment": f"two-sided t test of no trend in {quantity}, residuals taken as independent"}  # fmt: skip
-        flags = {"long_name": f"whether the trend of {quantity} is significant at {self.alpha:g}",
-                 "flag_values": np.array([0, 1], np.int8), "flag_meanings": "not_significant significant"}  # fmt: skip
         dtype = variable.floats().dtype
-        significant = Mapped(reduction.output("pvalue", shape), _Below(self.alpha), np.int8)
+
+        def made(ending: str, result: str, words: str, about: dict[str, Any], kind: Any = dtype) -> Variable:
+            data = reduction.output(result, shape, kind)
+            return Variable(
+                f"{name}{ending}", dimensions, data, {"long_name": f"{words} of {quantity}", **about, **kept}
+            )
+
+        helpers = [
+            made(f"_{ending}", ending, f"{words} of the trend", rate) for ending, words in question.bounds.items()
+        ]
+        if self.order == 2:
+            bend = {"units": self.per.units(units, 2)} if units else {}
+            words = "acceleration"
+            helpers.append(made("_acceleration", "acceleration", words, bend))
+            helpers.append(made("_acceleration_error", "acceleration_error", f"standard error of the {words}", bend))
+        pvalue = made("_pvalue", "pvalue", "p-value of the trend", {"units": "1", "comment": question.test_words},
+                      np.float64)  # fmt: skip
+        limit = self._limit(pvalue.data)
+        words = f"whether the trend of {quantity} is significant at {self.alpha:g}"
+        if self.false_discovery:
+            words += " of false discoveries (Benjamini and Hochberg 1995)"
+        flags = {"long_name": words, "flag_values": np.array([0, 1], np.int8),
+                 "flag_meanings": "not_significant significant"}  # fmt: skip
+        significant = Variable(f"{name}_significant", dimensions, Significant(pvalue.data, limit), {**flags, **kept},
+                               Storage(fill_value=-1), -1)  # fmt: skip
+        change = {"long_name": f"change of {quantity} over the whole record, {years * self.per.years:.4g} years",
+                  **({"units": units} if units else {}), **kept}  # fmt: skip
+        slope = reduction.output("slope", shape, dtype)
+        helpers += [pvalue, significant]
+        about = {"comment": question.slope_words, "ancillary_variables": " ".join(v.name for v in helpers)}
         return [
-            Variable(name, dimensions, reduction.output("slope", shape, dtype), {**slope, **kept}),
-            Variable(f"{name}_error", dimensions, reduction.output("error", shape, dtype), {**error, **kept}),
-            Variable(f"{name}_pvalue", dimensions, reduction.output("pvalue", shape), {**pvalue, **kept}),
-            Variable(f"{name}_significant", dimensions, significant, {**flags, **kept}, Storage(fill_value=-1), -1),
+            Variable(name, dimensions, slope, {"long_name": f"trend of {quantity}", **rate, **about, **kept}),
+            *helpers,
+            Variable(f"{variable.name}_change", dimensions, Mapped(slope, _Times(years), dtype), change),
         ]
 
-
-@dataclass
-class LineAccumulator(Accumulator):
-    """Lines through the values of each cell.
-
-    Parameters
-    ----------
-    years : ndarray of float64
-        Decimal year of each step.
-    axis : int
-        Where time lies in the source.
-    shape : tuple of int
-        Of the source.
-    factor : float
-        What slopes and errors are multiplied by.
-    """
-
-    years: Array
-    axis: int
-    shape: tuple[int, ...]
-    factor: float
-    _sums: LineSums | None = None
-    _cells: Region = ()
-
-    def start(self) -> Self:
-        return replace(self, _sums=None, _cells=())
-
-    def add(self, block: Array, region: Region) -> None:
-        self._sums = line_sums(self.years[region[self.axis]], np.moveaxis(block, self.axis, 0))
-        self._cells = region[: self.axis] + region[self.axis + 1 :]
-
-    def merge(self, other: Self) -> None:
-        if self._sums is None:
-            self._sums = LineSums.empty(self.shape[: self.axis] + self.shape[self.axis + 1 :])
-        assert other._sums is not None
-        merge_line_sums(self._sums, other._sums, other._cells)
-
-    def finish(self) -> dict[str, Array]:
-        line = fit_line(self._sums or LineSums.empty(self.shape[: self.axis] + self.shape[self.axis + 1 :]))
-        return {"slope": line.slope * self.factor, "error": line.error * self.factor, "pvalue": line.pvalue}
+    def _limit(self, pvalues: LazyArray) -> LazyArray:
+        if not self.false_discovery:
+            return InMemory(np.float64(self.alpha))
+        return Reduction(pvalues, FalseDiscoveryLimit(self.alpha)).output("limit", ())
 
 
 @dataclass(frozen=True)
-class _Below:
-    limit: float
+class _Times:
+    factor: float
 
-    def __call__(self, block: Array) -> Array:
-        return np.where(np.isnan(block), -1, block < self.limit)
+    def __call__(self, block: Any) -> Any:
+        return block * self.factor
+
+
+@dataclass(frozen=True, eq=False)
+class TrendSentence:
+    """The trend of a single series, in words and numbers."""
+
+    trend: Trend
+    dataset: Dataset
+    variable: Variable
+    found: tuple[Variable, ...]
+
+    def text(self, engine: Engine) -> str:
+        """Return a sentence with slope, interval, p-value and what the other test says."""
+        values = {v.name.removeprefix(f"{self.variable.name}_"): float(v.values(engine).reshape(-1)[0])
+                  for v in self.found}  # fmt: skip
+        slope, question = values["trend"], self.trend.question
+        if np.isnan(slope):
+            return f"{self.variable.name}: no trend can be told, since too few values are there"
+        low, high = values.get("trend_lower", np.nan), values.get("trend_upper", np.nan)
+        units = self.found[0].units
+        text = f"{self.variable.name}: {slope:+.3g} {pretty(units)}".replace("-", "−").strip()
+        text += f", {1 - self.trend.alpha:.0%} interval {low:.3g} to {high:.3g}, {p_text(values['trend_pvalue'])}"
+        other = Trend(test=Test.MANN_KENDALL if question.test is Test.T else Test.T, method=question.other_method,
+                      alpha=self.trend.alpha)  # fmt: skip
+        axis = self.dataset.need_time()
+        pvalue = other._trends(self.dataset, self.variable, axis, "time")
+        second = float(next(v for v in pvalue if v.name.endswith("_trend_pvalue")).values(engine).reshape(-1)[0])
+        agree = (second < self.trend.alpha) == (values["trend_pvalue"] < self.trend.alpha)
+        name = "Mann-Kendall" if question.test is Test.T else "the t test"
+        return f"{text}, {name} {'agrees' if agree else 'does not agree'} ({p_text(second)})"
+
+
+def p_text(pvalue: float) -> str:
+    """Write a p-value as people do, such as p < 0.001."""
+    return "p < 0.001" if pvalue < 0.001 else f"p = {pvalue:.2g}"
 
 
 def _warn_of_cycle(axis: TimeAxis, variables: list[Variable]) -> None:

@@ -20,7 +20,7 @@ from rhodolite.formats.registry import Format, format_for
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.annotate import Annotate
-from rhodolite.operations.declaration import parameters
+from rhodolite.operations.declaration import parameters, to_plain
 from rhodolite.operations.others import Other
 from rhodolite.study.planning import Plan, plan_drawing, plan_writing
 from rhodolite.study.provenance import with_provenance
@@ -39,7 +39,7 @@ class Chain:
     steps : tuple
         Operations, of which the last may be a drawing.
     output : Path
-        Where the result goes; its suffix says what is written.
+        Where the result goes; its suffix says what is written. None where the last step has something to say.
     overwrite : bool
         Whether an existing output may be replaced.
     layout : Layout
@@ -50,7 +50,7 @@ class Chain:
 
     inputs: tuple[str, ...]
     steps: tuple[Any, ...]
-    output: Path
+    output: Path | None
     overwrite: bool = False
     layout: Layout = USUAL_LAYOUT
     group: str | None = None
@@ -60,8 +60,8 @@ class Chain:
         """The drawing at the end, or None where a dataset is written."""
         return self.steps[-1] if self.steps and type(self.steps[-1]) in DRAWINGS.values() else None
 
-    def run(self, engine: Engine) -> tuple[int, int]:
-        """Do it, and return the number of files and bytes written.
+    def run(self, engine: Engine) -> tuple[tuple[int, int] | None, list[str]]:
+        """Do it, and return the number of files and bytes written, if any, and what there is to say about the result.
 
         Raises
         ------
@@ -69,13 +69,19 @@ class Chain:
             If anything is wrong with the request, the data or the output.
         """
         dataset, read = self._result()
+        if self.output is None:
+            said = [remark.text(engine) for remark in dataset.remarks]
+            if not said:
+                raise UsageError(f"{to_plain(self.steps[-1])['verb']}: no output; add -o FILE, such as -o result.nc")
+            return None, said
         if self.drawing is None:
-            return write(dataset, self.output, engine=engine, overwrite=self.overwrite, layout=self.layout,
-                         also_read=read)  # fmt: skip
+            written = write(dataset, self.output, engine=engine, overwrite=self.overwrite, layout=self.layout,
+                            also_read=read)  # fmt: skip
+            return written, [remark.text(engine) for remark in dataset.remarks]
         drawing, others = _resolved(self.drawing)
         with complete_or_nothing(self.output, self.overwrite, [*read, *others]) as temporary:
             save(drawing(dataset, engine), temporary)
-        return size_on_disk(self.output)
+        return size_on_disk(self.output), []
 
     def plan(self, engine: Engine) -> Plan:
         """Return what would be read and written, without doing it.
@@ -85,6 +91,8 @@ class Chain:
         RhodoliteError
             If anything is wrong that can be told before the data are read.
         """
+        if self.output is None:
+            raise UsageError("--plan needs an output; add -o FILE")
         dataset, _ = self._result()
         if self.drawing is None:
             return plan_writing(dataset, self.output, self.layout, engine)
@@ -92,14 +100,8 @@ class Chain:
 
     def _result(self) -> tuple[Dataset, list[Path]]:
         """Return what the operations make of the inputs, lazily, and the files behind it."""
-        if self.drawing is not None and self.output.suffix.lower() not in FIGURE_SUFFIXES:
-            raise UsageError(f"{self.output}: a drawing is written as one of {', '.join(FIGURE_SUFFIXES)}")
-        kind = OutputKind.FILE
-        if self.drawing is None:
-            kind = _format_for_data(self.output, self.layout).kind
-        elif self.layout != USUAL_LAYOUT:
-            raise UsageError(f"{self.output}: --format, --chunks and --compression are for data, and this is a figure")
-        check_output(self.output, self.overwrite, (), kind)
+        if self.output is not None:
+            self._check_output(self.output)
         dataset = open_dataset(self.inputs, group=self.group, generous=False)
         read = [file.path for file in dataset.files]
         operations = self.steps[:-1] if self.drawing is not None else self.steps
@@ -113,6 +115,16 @@ class Chain:
             dataset = opened(dataset)
             read += others
         return dataset, read
+
+    def _check_output(self, output: Path) -> None:
+        if self.drawing is not None and output.suffix.lower() not in FIGURE_SUFFIXES:
+            raise UsageError(f"{output}: a drawing is written as one of {', '.join(FIGURE_SUFFIXES)}")
+        kind = OutputKind.FILE
+        if self.drawing is None:
+            kind = _format_for_data(output, self.layout).kind
+        elif self.layout != USUAL_LAYOUT:
+            raise UsageError(f"{output}: --format, --chunks and --compression are for data, and this is a figure")
+        check_output(output, self.overwrite, (), kind)
 
 
 def write(
