@@ -213,7 +213,7 @@ def test_bars_and_running_means_show_both_sides_of_zero(garnet):
     assert sorted(heights) == pytest.approx(sorted(mean_values(yearly)), rel=1e-5)
     assert {bar.get_facecolor()[:3] for bar in figure.axes[0].patches[:1]} != {
         bar.get_facecolor()[:3] for bar in figure.axes[0].patches[-1:]}  # fmt: skip
-    smooth = figure.axes[0].lines[0].get_ydata()
+    smooth = next(line for line in figure.axes[0].lines if line.get_label() == "mean of 5 years").get_ydata()
     assert smooth[2] == pytest.approx(np.mean(mean_values(yearly)[:5]), rel=1e-5)
     with pytest.raises(UsageError, match="'4' is not an odd number of steps"):
         Series(smooth=4)

@@ -6,11 +6,12 @@ from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, wh
 from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction, SeriesWork
 from rhodolite.arrays.rehearsal import PlannedPass, Rehearsal
 from rhodolite.arrays.sharing import decoded_pieces
-from rhodolite.arrays.views import Concatenated, Moved, Selected
+from rhodolite.arrays.views import Combined, Concatenated, Moved, Selected
 
 __all__ = [
     "Accumulator",
     "Array",
+    "Combined",
     "Concatenated",
     "Engine",
     "Extremes",

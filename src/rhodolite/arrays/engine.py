@@ -235,7 +235,11 @@ def _series_results(
     source: LazyArray, works: list[SeriesWork], region: Region
 ) -> list[tuple[dict[str, Array], Counter[str]]]:
     block = np.moveaxis(source.read(region), works[0].axis, 0)
-    return [work(block if len(works) == 1 else block.copy()) for work in works]
+    if block.ndim > 1:
+        return [work(block if len(works) == 1 else block.copy()) for work in works]
+    # A single series is worked on as one cell, so that results are arrays.
+    found = [work(block[:, None].copy()) for work in works]
+    return [({name: np.asarray(part)[..., 0] for name, part in values.items()}, count) for values, count in found]
 
 
 def usual_memory() -> int:

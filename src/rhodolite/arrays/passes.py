@@ -79,7 +79,10 @@ def _is_pending(node: LazyArray) -> bool:
 def _needed(node: LazyArray) -> tuple[LazyArray, ...]:
     """Return what a node reads from; nothing where its pass has run."""
     if isinstance(node, Reduced):
-        return (node.reduction.source,) if node.reduction.results is None else ()
+        if node.reduction.results is not None:
+            return ()
+        more = node.reduction.series.needs() if node.reduction.series is not None else ()
+        return (node.reduction.source, *more)
     if isinstance(node, Scratch) and node.filled:
         return ()
     return node.sources()

@@ -62,6 +62,10 @@ class SeriesWork(ABC):
             All values of the cells, the axis first. May be changed.
         """
 
+    def needs(self) -> tuple[LazyArray, ...]:
+        """Return arrays that are read besides the block, and have to be ready before."""
+        return ()
+
     def report(self, counts: Counter[str]) -> None:  # noqa: B027
         """Say what was counted over all cells."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -100,6 +100,29 @@ class Moved(LazyArray):
 
     def _back(self, sizes: tuple[int, ...]) -> tuple[int, ...]:
         return (*sizes[1 : self._place + 1], sizes[0], *sizes[self._place + 1 :])
+
+
+class Combined(LazyArray):
+    """Several arrays of the same shape put through a point-wise function, block by block, in float64.
+
+    Parameters
+    ----------
+    parts : sequence of LazyArray
+    function : callable
+        Takes a block of each and returns one. Has to be picklable.
+    """
+
+    def __init__(self, parts: Sequence[LazyArray], function: Callable[..., Array]) -> None:
+        self._parts = tuple(parts)
+        self._function = function
+        self.shape, self.chunks = parts[0].shape, parts[0].chunks
+        self.dtype = np.dtype("f8")
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return self._parts
+
+    def read(self, region: Region) -> Array:
+        return np.asarray(self._function(*(part.read(region) for part in self._parts)), dtype=np.float64)
 
 
 class Concatenated(LazyArray):

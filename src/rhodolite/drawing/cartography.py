@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.choosing import drop_axes, squeezed
@@ -18,6 +20,8 @@ from rhodolite.operations.averaging import mean_over
 from rhodolite.regions import outlines
 
 _GROUND = "#e4e4e4"
+_DOTS_APART = 9.0
+"""Pixels; dots closer than this would hide the field."""
 _COARSE_BEYOND = 100.0
 """Maps wider than this many degrees get the 1:110m outlines, others the 1:50m ones."""
 
@@ -111,11 +115,50 @@ def _draw_frame(axes: Any, longitude: Array, latitude: Array, aspect: float, tic
         axis.set_major_formatter(FuncFormatter(lambda value, _, write=write: write(round(value, 6))))
 
 
-def legend_for_missing(axes: Any) -> None:
+@dataclass(frozen=True)
+class Marks:
+    """Cells to mark, shape (latitudes, longitudes), with hatches or dots, and what that means."""
+
+    cells: NDArray[np.bool_]
+    hatches: bool
+    meaning: str
+
+
+def draw_marks(axes: Any, part: Dataset, marks: Marks, width: float) -> None:
+    """Mark cells so that the field stays visible: on fine grids every so many rows and columns.
+
+    `width` is that of the figure in pixels.
+    """
+    longitude, latitude = (cell_edges(part.need(role)) for role in (Role.LONGITUDE, Role.LATITUDE))
+    if marks.hatches:
+        from matplotlib import rc_context
+
+        shown = np.ma.masked_where(~marks.cells, np.ones(marks.cells.shape))
+        with rc_context({"hatch.linewidth": 0.5}):
+            axes.pcolor(longitude, latitude, shown, hatch="....", alpha=0.0, zorder=3)
+        return
+    every = max(1, round(_DOTS_APART / (0.9 * width / marks.cells.shape[1])))
+    middles = [(edges[1:] + edges[:-1]) / 2 for edges in (longitude, latitude)]
+    start = every // 2
+    rows, columns = np.nonzero(marks.cells[start::every, start::every])
+    axes.scatter(middles[0][start::every][columns], middles[1][start::every][rows], s=2.2, color="#000000", alpha=0.65,
+                 linewidths=0, zorder=3)  # fmt: skip
+
+
+def add_key(axes: Any, missing: bool, marks: Marks | None = None) -> None:
+    """Say what hatched ground and marks mean, where there are any."""
+    from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
-    patch = Patch(facecolor=_GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, label="no data")
-    axes.legend(handles=[patch], loc="lower left", fontsize=10, framealpha=0.9, handlelength=1.6)
+    handles: list[Any] = []
+    if missing:
+        handles.append(Patch(facecolor=_GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, label="no data"))
+    if marks is not None:
+        words = marks.meaning.partition(" is ")[2] or marks.meaning
+        handles.append(Patch(facecolor="white", hatch="....", linewidth=0, label=words) if marks.hatches else
+                       Line2D([], [], color="black", marker=".", markersize=4, linestyle="", label=words))  # fmt: skip
+    if handles:
+        axes.legend(handles=handles, loc="lower left", fontsize=10, framealpha=0.9, handlelength=1.6)
 
 
 def add_legend(figure: Any, mesh: Any, axes: Any, scale: Scale, variable: Variable, **place: Any) -> None:

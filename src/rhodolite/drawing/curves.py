@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, Engine
+from rhodolite.arrays import Array, Engine, InMemory
 from rhodolite.drawing.choosing import chosen_part, drop_axes, squeezed
 from rhodolite.drawing.dates import plot_days
 from rhodolite.drawing.palettes import pivots
 from rhodolite.drawing.wording import region_text
 from rhodolite.errors import DataError
+from rhodolite.kernels.polynomials import fit_polynomial
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
@@ -19,8 +21,11 @@ from rhodolite.model.ranges import Levels, Position
 from rhodolite.model.time import TimeAxis
 from rhodolite.model.units import convert, convertible
 from rhodolite.model.variable import Variable
+from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.averaging import mean_over
+from rhodolite.operations.cycles import Cycle
 from rhodolite.operations.subset import Subset
+from rhodolite.operations.trend import Trend
 
 
 @dataclass(frozen=True)
@@ -33,6 +38,25 @@ class Curve:
     variable: Variable
     source: str
     place: str
+    deseasonal: bool = False
+
+    def without_cycle(self) -> Curve:
+        """Return the curve without its mean cycle of the year, about the same mean."""
+        found = Anomaly(cycle=_cycle_of(self.axis))(self.as_dataset())[self.variable.name]
+        mean = float(np.nanmean(self.values))
+        return replace(self, values=found.values() + mean, deseasonal=True)
+
+    def as_dataset(self) -> Dataset:
+        """Return the curve as a dataset of one series."""
+        order = np.argsort(self.axis.middles, kind="stable")
+        time = Variable("time", ("time",), InMemory(self.axis.middles[order]),
+                        {"units": self.axis.units, "calendar": self.axis.calendar, "axis": "T"})  # fmt: skip
+        kept = {key: value for key, value in self.variable.attributes.items()
+                if key in ("units", "long_name", "standard_name", "base_period")}  # fmt: skip
+        if self.deseasonal:
+            kept["base_period"] = str(self.axis.span)
+        values = Variable(self.variable.name, ("time",), InMemory(self.values.astype(np.float64)), kept)
+        return Dataset({"time": time, values.name: values})
 
 
 def curve_of(dataset: Dataset, variable: Variable, time: Period | None, level: Levels | None, at: Position | None,
@@ -72,3 +96,19 @@ def in_common_units(curves: list[Curve]) -> list[Curve]:
             raise DataError(f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which cannot "
                             f"share an axis; choose with --variable {first.name}")  # fmt: skip
     return made
+
+
+def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
+    """Draw the line of least squares through a curve, and return what there is to say about it."""
+    part = curve.as_dataset()
+    years = part.need_time().decimal_years
+    fit = fit_polynomial(years, curve.values.astype(np.float64)[:, None], 1)
+    axes.plot(curve.days, curve.values - fit.residuals[:, 0], color=colour, linewidth=2.2, linestyle=(0, (5, 2)),
+              label="trend", zorder=5)  # fmt: skip
+    return str(Trend()(part).remarks[0].text(engine)).partition(": ")[2]
+
+
+def _cycle_of(axis: TimeAxis) -> Cycle:
+    if axis.step.unit == "year":
+        raise DataError("--without-cycle: the data have one value a year, in which there is no cycle")
+    return Cycle.SEASON if axis.step.unit == "month" and axis.step.count == 3 else Cycle.MONTH

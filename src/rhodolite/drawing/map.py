@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Any
 
 import numpy as np
 
 from rhodolite.arrays import Array, Engine
-from rhodolite.drawing.cartography import add_legend, draw_field, field_of, legend_for_missing, shape_of
+from rhodolite.drawing.cartography import (
+    Marks,
+    add_key,
+    add_legend,
+    draw_field,
+    draw_marks,
+    field_of,
+    shape_of,
+)
 from rhodolite.drawing.choosing import chosen_part, only_one, variables_along
 from rhodolite.drawing.palettes import Scale, check_palette, colours, pivots, scale_for
 from rhodolite.drawing.parameters import Limits, Size
@@ -27,14 +36,22 @@ _WIDE = 1.35
 """Maps wider than this, in heights, have their legend below; others beside them."""
 
 
+class Mark(StrEnum):
+    """How cells are marked."""
+
+    DOTS = "dots"
+    HATCHES = "hatches"
+    NONE = "none"
+
+
 @operation
 @dataclass(frozen=True)
 class Map:
     """A field on a map with coastlines, country borders and a legend.
 
     Draws one step in time, or the mean of all steps that are left. The palette follows the
-    quantity, and pivots on zero for departures. Cells without a value are hatched. The line
-    under the title says which time is shown, the area-weighted mean and the range.
+    quantity, and pivots on zero for departures. Cells without a value are hatched, and dots lie where
+    a trend is significant. The line under the title says which time is shown, the area-weighted mean and the range.
 
     Examples
     --------
@@ -47,6 +64,9 @@ class Map:
     palette: str | None = parameter("a Matplotlib colour map", example="NAME")
     limits: Limits | None = parameter("range of the legend", example="-2..2")
     centre: float | None = parameter("value that the middle of the palette stands for", example="VALUE")
+    mark: Mark = parameter("how cells are marked where a trend, or what --mark-by names, is significant",
+                           default=Mark.DOTS)  # fmt: skip
+    mark_by: str | None = parameter("the variable that is 1 in cells to mark", example="NAME")
     title: str | None = parameter("title to use instead of the quantity", example="TEXT")
     size: Size | None = parameter("width and height in pixels; by default they fit the map", example="1280x800")
 
@@ -69,9 +89,20 @@ class Map:
         limits = (self.limits.low, self.limits.high) if self.limits else (None, None)
         centre = 0.0 if self.centre is None and pivots(variable) else self.centre
         scale = scale_for(values, variable, self.palette, limits, centre)
-        return self._figure(part, variable, values, scale, centre)
+        return self._figure(part, variable, values, scale, centre, self._marked(dataset, variable, engine))
 
-    def _figure(self, part: Dataset, variable: Variable, values: Array, scale: Scale, centre: float | None) -> Any:
+    def _marked(self, dataset: Dataset, variable: Variable, engine: Engine) -> Marks | None:
+        """Return the cells to mark, and what the marks mean."""
+        named = str(variable.attributes.get("ancillary_variables", "")).split()
+        flags = self.mark_by or next((name for name in named if name.endswith("_significant")), None)
+        if self.mark is Mark.NONE or flags is None or (self.mark_by is None and flags not in dataset.variables):
+            return None
+        flag = dataset[flags]
+        part = chosen_part(dataset, flag, self.time, self.level)
+        return Marks(field_of(part, part[flag.name], engine) == 1, self.mark is Mark.HATCHES, flag.quantity)
+
+    def _figure(self, part: Dataset, variable: Variable, values: Array, scale: Scale, centre: float | None,
+                marks: Marks | None) -> Any:  # fmt: skip
         from matplotlib.figure import Figure
 
         shape = shape_of(part)
@@ -84,8 +115,9 @@ class Map:
         add_legend(figure, mesh, axes, scale, variable, location="right" if upright else "bottom", shrink=0.85,
                    aspect=35, pad=0.02)  # fmt: skip
         put_title(figure, self.title or variable.quantity, _caption(part, variable, values), size)
-        if np.isnan(values).any():
-            legend_for_missing(axes)
+        if marks is not None:
+            draw_marks(axes, part, marks, size.width)
+        add_key(axes, bool(np.isnan(values).any()), marks)
         return figure
 
 

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array, Engine
-from rhodolite.drawing.cartography import add_legend, draw_field, field_of, legend_for_missing, shape_of
+from rhodolite.drawing.cartography import add_key, add_legend, draw_field, field_of, shape_of
 from rhodolite.drawing.choosing import only_one, variables_along
 from rhodolite.drawing.palettes import check_palette, colours, pivots, scale_for
 from rhodolite.drawing.parameters import Limits, Size
@@ -130,8 +130,7 @@ class Panels:
         add_legend(figure, mesh, list(grid.flat[: len(fields)]), scale, shown, location="bottom", shrink=0.7, aspect=45,
                    pad=0.02)  # fmt: skip
         put_title(figure, self.title or shown.quantity, self._caption(fields), size)
-        if any(np.isnan(values).any() for _, _, values in fields):
-            legend_for_missing(grid.flat[0])
+        add_key(grid.flat[0], any(np.isnan(values).any() for _, _, values in fields))
         return figure
 
     def _caption(self, fields: list[tuple[str, Dataset, Array]]) -> str:

@@ -9,7 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Engine
 from rhodolite.drawing.choosing import variables_along
-from rhodolite.drawing.curves import Curve, curve_of, in_common_units
+from rhodolite.drawing.curves import Curve, curve_of, draw_trend, in_common_units
 from rhodolite.drawing.dates import date_labels
 from rhodolite.drawing.palettes import BLUE, LINE_COLOURS, ORANGE, palette_for, pivots
 from rhodolite.drawing.parameters import Limits, Size
@@ -45,6 +45,8 @@ class Series:
     level: Levels | None = parameter("the level to draw, where there are several", example="850hPa")
     bars: bool = parameter("bars from zero, in one colour above and another below", default=False)
     smooth: int | None = parameter("add the centred mean of so many steps", example="11")
+    without_cycle: bool = parameter("add the curve without the mean cycle of the year", default=False)
+    trend: bool = parameter("add the line of the trend, with its numbers in words", default=False)
     with_: Other | None = parameter("another file or pattern to draw in the same figure", example="FILE")
     limits: Limits | None = parameter("range of the value axis", example="-2..2")
     title: str | None = parameter("title to use instead of the quantity", example="TEXT")
@@ -66,13 +68,16 @@ class Series:
         curves = self._curves(dataset, engine)
         if self.with_ is not None:
             curves += self._curves(self.with_.dataset, engine)
-        return self._figure(in_common_units(curves))
+        curves = in_common_units(curves)
+        if self.without_cycle:
+            curves = [made for curve in curves for made in (curve, curve.without_cycle())]
+        return self._figure(curves, engine)
 
     def _curves(self, dataset: Dataset, engine: Engine) -> list[Curve]:
         chosen = variables_along(dataset, (Role.TIME,), self.variable)
         return [curve_of(dataset, variable, self.time, self.level, self.at, engine) for variable in chosen]
 
-    def _figure(self, curves: list[Curve]) -> Any:
+    def _figure(self, curves: list[Curve], engine: Engine) -> Any:
         from matplotlib.dates import AutoDateLocator
         from matplotlib.figure import Figure
 
@@ -80,8 +85,12 @@ class Series:
         axes = figure.add_subplot()
         if self.bars and len(curves) > 1:
             raise DataError(f"bars show one curve, and there are {len(curves)}; choose with --variable")
+        sentences: list[str] = []
         for curve, colour in zip(curves, LINE_COLOURS * (len(curves) // len(LINE_COLOURS) + 1), strict=False):
             self._draw(axes, curve, colour, _label(curve, curves))
+            if self.trend and (curve.deseasonal or not self.without_cycle):
+                words = draw_trend(axes, curve, "#222222" if self.bars else colour, engine)
+                sentences.append(words)
         if all(pivots(curve.variable) for curve in curves):
             axes.axhline(0, color="#444444", linewidth=0.8, zorder=1)
         axes.xaxis.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
@@ -96,9 +105,9 @@ class Series:
         names = dict.fromkeys(curve.variable.name for curve in curves)
         axes.set_ylabel(with_units(", ".join(names), first.units), fontsize=12)
         axes.tick_params(labelsize=11)
-        places = " · ".join(dict.fromkeys(c.place for c in curves if c.place))
+        places = " · ".join([*dict.fromkeys(c.place for c in curves if c.place), *sentences])
         put_title(figure, self.title or _common_quantity(curves), places, self.size)
-        if len(curves) > 1 or self.bars or self.smooth:
+        if len(curves) > 1 or self.bars or self.smooth or self.trend:
             figure.legend(loc="outside lower left", ncols=3 if self.bars else 2, fontsize=11, frameon=False)
         return figure
 
@@ -134,6 +143,8 @@ def _label(curve: Curve, curves: list[Curve]) -> str:
         parts.append(capitalised(curve.variable.quantity))
     if len({c.source for c in curves}) > 1:
         parts.append(curve.source)
+    if curve.deseasonal:
+        parts.append("without its cycle")
     return ", ".join(parts) or curve.variable.name
 
 

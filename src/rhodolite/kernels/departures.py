@@ -27,7 +27,7 @@ def differences(block: Array, normals: Array, phases: Array) -> Array:
     """
     out = np.empty_like(block)
     for step, phase in enumerate(phases):
-        np.subtract(block[step], normals[phase], out=out[step], casting="same_kind")
+        np.subtract(block[step], normals[phase], out=out[step, ...], casting="same_kind")
     return out
 
 
@@ -48,5 +48,5 @@ def scaled(block: Array, normals: Array, scales: Array, factor: float, phases: A
     out = np.empty_like(block)
     for step, phase in enumerate(phases):
         departure = block[step] - normals[phase]
-        np.multiply(departure, factors[phase], out=out[step], casting="same_kind")
+        np.multiply(departure, factors[phase], out=out[step, ...], casting="same_kind")
     return out

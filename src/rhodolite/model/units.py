@@ -65,6 +65,15 @@ def is_temperature(text: str) -> bool:
     return convertible(text, "K")
 
 
+def quotient(units: str, divisor: str) -> str:
+    """Return the units of a quantity divided by another; temperatures with an offset count as differences."""
+    above, below = ("K" if has_offset_zero(part) else part for part in (units, divisor))
+    if below == "1":
+        return above
+    inverse = f"{below}-1" if below.isalpha() else f"({below})-1"
+    return inverse if above == "1" else f"{above} {inverse}"
+
+
 def squared(units: str) -> str:
     """Return the units of a square; of temperatures those of differences."""
     if has_offset_zero(units):

@@ -15,9 +15,14 @@ class Other:
 
     location: str
     opened: Dataset | None = None
+    variable: str | None = None
 
     @classmethod
     def parse(cls, text: str) -> Self:
+        """Read `FILE` or, where a name follows the last colon, `FILE:NAME`."""
+        location, colon, name = text.rpartition(":")
+        if colon and location and name.isidentifier():
+            return cls(location, None, name)
         return cls(text)
 
     @classmethod
@@ -39,4 +44,4 @@ class Other:
         return self.opened
 
     def __str__(self) -> str:
-        return self.location
+        return self.location if self.variable is None else f"{self.location}:{self.variable}"

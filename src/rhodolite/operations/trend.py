@@ -18,7 +18,7 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.discoveries import FalseDiscoveryLimit, Significant
 from rhodolite.operations.normals import sort_by_time, time_place
-from rhodolite.operations.rescaling import of_differences
+from rhodolite.operations.rescaling import Rescaling, of_differences
 from rhodolite.operations.trending import LineAccumulator, Persistence, Question, Slope, Test, TrendWork
 
 _FEWEST_STEPS = 3
@@ -175,21 +175,13 @@ class Trend:
         return [
             Variable(name, dimensions, slope, {"long_name": f"trend of {quantity}", **rate, **about, **kept}),
             *helpers,
-            Variable(f"{variable.name}_change", dimensions, Mapped(slope, _Times(years), dtype), change),
+            Variable(f"{variable.name}_change", dimensions, Mapped(slope, Rescaling(years, 0.0), dtype), change),
         ]
 
     def _limit(self, pvalues: LazyArray) -> LazyArray:
         if not self.false_discovery:
             return InMemory(np.float64(self.alpha))
         return Reduction(pvalues, FalseDiscoveryLimit(self.alpha)).output("limit", ())
-
-
-@dataclass(frozen=True)
-class _Times:
-    factor: float
-
-    def __call__(self, block: Any) -> Any:
-        return block * self.factor
 
 
 @dataclass(frozen=True, eq=False)
@@ -209,9 +201,11 @@ class TrendSentence:
         if np.isnan(slope):
             return f"{self.variable.name}: no trend can be told, since too few values are there"
         low, high = values.get("trend_lower", np.nan), values.get("trend_upper", np.nan)
-        units = self.found[0].units
-        text = f"{self.variable.name}: {slope:+.3g} {pretty(units)}".replace("-", "−").strip()
-        text += f", {1 - self.trend.alpha:.0%} interval {low:.3g} to {high:.3g}, {p_text(values['trend_pvalue'])}"
+        numbers = [f"{value:.3g}".replace("-", "−") for value in (slope, low, high)]
+        sign = "+" if slope > 0 else ""
+        text = f"{self.variable.name}: {sign}{numbers[0]} {pretty(self.found[0].units)}".strip()
+        share = f"{100 * (1 - self.trend.alpha):.3g} %"
+        text += f", {share} interval {numbers[1]} to {numbers[2]}, {p_text(values['trend_pvalue'])}"
         other = Trend(test=Test.MANN_KENDALL if question.test is Test.T else Test.T, method=question.other_method,
                       alpha=self.trend.alpha)  # fmt: skip
         axis = self.dataset.need_time()

@@ -1,0 +1,63 @@
+"""Correlation and regression of two series at each cell."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import stdtr
+from scipy.stats import rankdata
+
+from rhodolite.kernels.persistence import autocorrelation, effective_size
+
+Array = NDArray[Any]
+_FEWEST = 3
+
+
+def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
+    """Return Pearson's correlation, its p-value, and the slope of the first on the second.
+
+    Parameters
+    ----------
+    first, second : ndarray of float, shape (n, *cells)
+        NaN marks missing values; pairs with one are left out.
+
+    Returns
+    -------
+    tuple of ndarray of float64, shape (*cells)
+        NaN where there are fewer than three pairs, or all values of a series are equal.
+
+    Notes
+    -----
+    The t test has the degrees of freedom of the effective sample size of Bretherton and others 1999,
+    Journal of Climate 12, 1990-2009, equation 31, less 2.
+    """
+    present = ~(np.isnan(first) | np.isnan(second))
+    count = present.sum(axis=0)
+    x, y = (_centred(values, present, count) for values in (second, first))
+    xx, yy, xy = ((a * b).sum(axis=0) for a, b in ((x, x), (y, y), (x, y)))
+    known = (count >= _FEWEST) & (xx > 0) & (yy > 0)
+    r = np.divide(xy, np.sqrt(xx * yy), out=np.full(xx.shape, np.nan), where=known)
+    slope = np.divide(xy, xx, out=np.full(xx.shape, np.nan), where=known)
+    together = autocorrelation(np.where(present, x, np.nan)) * autocorrelation(np.where(present, y, np.nan))
+    freedom = effective_size(count, together) - 2
+    held = np.where(freedom > 0, freedom, 1.0)
+    t = np.abs(r) * np.sqrt(held / np.maximum(1 - r * r, 1e-300))
+    return r, np.where(freedom > 0, 2 * stdtr(held, -t), np.nan), slope
+
+
+def ranked(first: Array, second: Array) -> tuple[Array, Array]:
+    """Return the ranks of two series among the pairs that are both present; ties share their mean rank."""
+    present = ~(np.isnan(first) | np.isnan(second))
+    x, y = (rankdata(np.where(present, values, np.nan), axis=0, nan_policy="omit") for values in (first, second))
+    return x, y
+
+
+def _centred(values: Array, present: Array, count: Array) -> Array:
+    held = np.where(present, values, 0.0).astype(np.float64)
+    mean = held.sum(axis=0) / np.maximum(count, 1)
+    deviation = np.where(present, held - mean, 0.0)
+    # Equal values whose mean is rounded do not vary.
+    size = np.abs(deviation).max(axis=0) if len(values) else 0.0
+    return np.where(size > 8 * np.finfo(np.float64).eps * np.abs(mean), deviation, 0.0)

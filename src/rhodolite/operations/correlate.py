@@ -1,0 +1,264 @@
+"""How one quantity goes with another: correlation, regression, and lags between them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, ClassVar, Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, Concatenated, Engine, InMemory, LazyArray, Reduction, SeriesWork
+from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.kernels.correlation import correlate, ranked
+from rhodolite.kernels.polynomials import fit_polynomial
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units import quotient
+from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
+from rhodolite.operations.cycles import Cycle
+from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.matching import need_same_cells
+from rhodolite.operations.normals import sort_by_time, time_place
+from rhodolite.operations.others import Other
+from rhodolite.operations.pairing import MatchedTimes
+from rhodolite.operations.trend import p_text
+
+_MOST_LAGS = 241
+
+
+class Kind(StrEnum):
+    """Which correlation."""
+
+    PEARSON = "pearson"
+    SPEARMAN = "spearman"
+
+
+@dataclass(frozen=True)
+class Lags:
+    """Steps by which the other goes before: `3`, or all of `-6..6`."""
+
+    first: int
+    last: int
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        first, dots, last = text.partition("..")
+        try:
+            made = cls(int(first), int(last if dots else first))
+        except ValueError:
+            raise ValueError(f"'{text}' is no number of steps; write 3, or -6..6 for all of these") from None
+        if made.last < made.first or made.last - made.first >= _MOST_LAGS:
+            raise ValueError(f"'{text}' runs backwards, or over more than {_MOST_LAGS} lags")
+        return made
+
+    def __str__(self) -> str:
+        return str(self.first) if self.first == self.last else f"{self.first}..{self.last}"
+
+    @property
+    def steps(self) -> list[int]:
+        return list(range(self.first, self.last + 1))
+
+
+@operation
+@dataclass(frozen=True)
+class Correlate:
+    """Correlation with a series, or with another field cell by cell.
+
+    Times are matched by the month, day or year that they stand for. The p-value takes account of values
+    that follow each other, by way of the effective sample size. Two series that both have a trend or
+    a cycle of the year correlate for that alone: `--detrend` and `--cycle month` take these out first. With
+    several lags the result has a lag axis, and the lag of the strongest correlation at each cell; a
+    positive lag means that the other goes before.
+
+    Examples
+    --------
+    >>> Correlate(with_="index.csv", lag="-6..6", detrend=True)  # doctest: +SKIP
+    """
+
+    with_: Other | None = parameter("the other file; FILE:NAME for one of several variables", example="FILE[:NAME]")
+    lag: Lags = parameter("steps by which the other goes before", default=Lags(0, 0), example="-6..6")
+    method: Kind = parameter("which correlation", default=Kind.PEARSON)
+    detrend: bool = parameter("take a line out of both first", default=False)
+    cycle: Cycle = parameter("take the mean cycle out of both first: month, season, day or hour", default=Cycle.NONE,
+                             example="CYCLE")  # fmt: skip
+
+    speaks: ClassVar[bool] = True
+    """Whether the result of a single series is said in words."""
+
+    def check(self) -> None:
+        if self.with_ is None:
+            raise UsageError("correlate: with what? Add --with FILE, or --with FILE:NAME")
+
+    def __call__(self, dataset: Dataset) -> Dataset:
+        """Return a dataset of correlations, without the time axis.
+
+        Raises
+        ------
+        DataError
+            If times, cells or calendars do not go together.
+        """
+        assert self.with_ is not None
+        other = self.with_.dataset
+        matched = MatchedTimes.of(dataset, other)
+        along_time, others = sort_by_time(dataset)
+        time = dataset.need(Role.TIME)
+        lags = [] if len(self.lag.steps) == 1 else [_lag_axis(self.lag)]
+        made: list[Variable] = []
+        remarks = []
+        for variable in along_time:
+            its = _partner(variable, other, self.with_)
+            found = self._correlations(dataset, variable, other, its, matched)
+            made += found
+            if variable.data.size == len(dataset.need_time()):
+                remarks.append(_Sentence(self, variable, its, tuple(found)))
+        kept = [v for v in others if v.name != time.name]
+        return dataset.with_variables([*kept, *lags, *made], remarks=tuple(remarks),
+                                      unlimited=dataset.unlimited - {str(time.dimension)})  # fmt: skip
+
+    def _correlations(self, dataset: Dataset, variable: Variable, other: Dataset, its: Variable,
+                      matched: MatchedTimes) -> list[Variable]:  # fmt: skip
+        along, n = time_place(dataset, variable), len(dataset.need_time())
+        axis, its_axis = dataset.need_time(), other.need_time()
+        source, series = variable.floats(), None
+        if its.data.size == len(its_axis):
+            series = its.floats()
+        else:
+            need_same_cells(dataset, variable, other, its, Role.TIME)
+            if time_place(other, its) != along:
+                raise DataError(f"{its.name} of {other.label} has its time axis at another place than {variable.name}")
+            source = Concatenated([source, its.floats()], along)
+        work = _Pairs(along, n, series, [matched.pairs(lag) for lag in self.lag.steps], self.method is Kind.SPEARMAN,
+                      (axis.decimal_years, its_axis.decimal_years) if self.detrend else None,
+                      (self.cycle.phases(axis), self.cycle.phases(its_axis)), np.array(self.lag.steps))  # fmt: skip
+        reduction = Reduction(source, series=work)
+        cells = (*variable.shape[:along], *variable.shape[along + 1 :])
+        dimensions = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
+        lagged = len(self.lag.steps) > 1
+        shape, dims = ((len(self.lag.steps), *cells), ("lag", *dimensions)) if lagged else (cells, dimensions)
+        name = variable.name
+        pair = f"{variable.quantity} with {its.quantity}"
+        kept = {key: value for key, value in variable.attributes.items() if key == "grid_mapping"}
+        units = quotient(variable.units or UNITS_OF_ONE, its.units or UNITS_OF_ONE)
+        rank = "rank " if self.method is Kind.SPEARMAN else ""
+        about: list[tuple[str, str, dict[str, Any]]] = [
+            ("correlation", f"{rank}correlation of {pair}", {"units": UNITS_OF_ONE, "comment": self._comment(),
+                                                              "ancillary_variables": f"{name}_correlation_pvalue"}),
+            ("correlation_pvalue", f"p-value of the {rank}correlation of {pair}",
+             {"units": UNITS_OF_ONE, "comment": "t test, effective sample size after Bretherton and others 1999"}),
+        ]  # fmt: skip
+        if not rank:
+            about.append(("regression", f"regression of {variable.quantity} on {its.quantity}", {"units": units}))
+        made = []
+        for ending, title, more in about:
+            attributes = {"long_name": title, **more, **kept}
+            data = reduction.output(ending, shape)
+            made.append(Variable(f"{name}_{ending}", dims, data, attributes, Storage(dtype="float32")))
+        if lagged:
+            words = {"long_name": f"lag of the strongest correlation of {pair}", "units": UNITS_OF_ONE, **kept}
+            made.append(Variable(f"{name}_lag", dimensions, reduction.output("lag", cells), words))
+        return made
+
+    def _comment(self) -> str:
+        taken = [] if self.cycle == Cycle.NONE else [f"mean {self.cycle.word} cycle"]
+        taken += ["linear trend"] if self.detrend else []
+        before = f"; {' and '.join(taken)} taken out of both first" if taken else ""
+        lag = f"; the other goes {self.lag.first} steps before" if self.lag.first == self.lag.last != 0 else ""
+        return f"{self.method} correlation{before}{lag}"
+
+
+def _partner(variable: Variable, other: Dataset, named: Other) -> Variable:
+    """Return the variable of the other dataset to correlate with."""
+    if named.variable is not None:
+        return other[named.variable]
+    quantities = [v for v in other.data_variables if v.numeric]
+    if len(quantities) == 1:
+        return quantities[0]
+    if variable.name in other.variables:
+        return other.variables[variable.name]
+    names = [v.name for v in quantities]
+    raise DataError(f"{other.label} holds several variables; write --with {named}:NAME. "
+                    f"{nearest_names(variable.name, names)}")  # fmt: skip
+
+
+def _lag_axis(lags: Lags) -> Variable:
+    return Variable("lag", ("lag",), InMemory(np.array(lags.steps, np.float64)),
+                    {"long_name": "steps by which the other goes before", "units": UNITS_OF_ONE})  # fmt: skip
+
+
+@dataclass
+class _Pairs(SeriesWork):
+    axis: int
+    steps: int
+    series: LazyArray | None
+    pairs: list[tuple[NDArray[np.intp], NDArray[np.intp]]]
+    by_rank: bool
+    years: tuple[Array, Array] | None
+    phases: tuple[NDArray[np.int64], NDArray[np.int64]]
+    lags: Array
+
+    def needs(self) -> tuple[LazyArray, ...]:
+        return () if self.series is None else (self.series,)
+
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        before = (len(self.lags),) if len(self.lags) > 1 else ()
+        named = {name: (before, np.dtype("f8")) for name in ("correlation", "correlation_pvalue", "regression")}
+        return {**named, "lag": ((), np.dtype("f8"))} if before else named
+
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        ours = block[: self.steps].astype(np.float64)
+        if self.series is not None:
+            column = self.series.read(tuple(slice(0, n) for n in self.series.shape)).astype(np.float64)
+            theirs = np.broadcast_to(column.reshape(-1, *(1,) * (block.ndim - 1)), (column.size, *block.shape[1:]))
+        else:
+            theirs = block[self.steps :].astype(np.float64)
+        rows = [self._of_lag(ours, theirs, *pair) for pair in self.pairs]
+        names = ("correlation", "correlation_pvalue", "regression")
+        found = {name: np.stack([row[at] for row in rows]) for at, name in enumerate(names)}
+        if len(rows) == 1:
+            return {name: values[0] for name, values in found.items()}, Counter()
+        size = np.nan_to_num(np.abs(found["correlation"]), nan=-1.0)
+        strongest = self.lags[size.argmax(axis=0)].astype(np.float64)
+        found["lag"] = np.where(size.max(axis=0) < 0, np.nan, strongest)
+        return found, Counter()
+
+    def _of_lag(self, ours: Array, theirs: Array, i: NDArray[np.intp], j: NDArray[np.intp]) -> tuple[Array, ...]:
+        first, second = self._prepared(ours[i], 0, i), self._prepared(theirs[j], 1, j)
+        if self.by_rank:
+            first, second = ranked(first, second)
+        return correlate(first, second)
+
+    def _prepared(self, values: Array, side: int, steps: NDArray[np.intp]) -> Array:
+        """Return values without their cycle and their line, where that is asked for."""
+        phases = self.phases[side][steps]
+        if np.ptp(phases) if phases.size else False:
+            for phase in np.unique(phases):
+                members = phases == phase
+                count = np.maximum((~np.isnan(values[members])).sum(axis=0), 1)
+                values[members] -= np.nansum(values[members], axis=0) / count
+        if self.years is not None and len(values):
+            values = fit_polynomial(self.years[side][steps], values, 1).residuals
+        return values
+
+
+@dataclass(frozen=True, eq=False)
+class _Sentence:
+    correlate: Correlate
+    variable: Variable
+    its: Variable
+    found: tuple[Variable, ...]
+
+    def text(self, engine: Engine) -> str:
+        """Say the correlation of two series, at the strongest lag if there are several."""
+        values = {v.name.removeprefix(f"{self.variable.name}_"): v.values(engine).reshape(-1) for v in self.found}
+        lags = self.correlate.lag.steps
+        at = lags.index(int(values["lag"][0])) if len(lags) > 1 and np.isfinite(values["lag"][0]) else 0
+        r = float(values["correlation"][at])
+        if np.isnan(r):
+            return f"{self.variable.name} with {self.its.name}: no correlation can be told"
+        lag = f" at lag {lags[at]}, the strongest of {lags[0]} to {lags[-1]}" if len(lags) > 1 else ""
+        text = f"{self.variable.name} with {self.its.name}: correlation {r:+.3f}".replace("-", "−")
+        return f"{text}{lag}, {p_text(float(values['correlation_pvalue'][at]))}"

@@ -1,0 +1,131 @@
+"""Data without their trend."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, Engine, LazyArray, Mapped, Moved, Reduction, SeriesWork
+from rhodolite.errors import DataError, UsageError
+from rhodolite.kernels.polynomials import fit_polynomial
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units import pretty
+from rhodolite.model.variable import Storage, Variable
+from rhodolite.operations.cycles import Cycle
+from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.normals import in_place_of, sort_by_time, time_place
+from rhodolite.operations.rescaling import Rescaling, of_differences
+
+_FEWEST_STEPS = 3
+
+
+@operation
+@dataclass(frozen=True)
+class Detrend:
+    """Data without their trend, cell by cell.
+
+    A line, or a parabola with `--order 2`, is fitted by least squares to decimal years and taken away;
+    what is left has mean 0 unless `--keep-mean` puts the mean back. With `--cycle month` each month has a
+    trend, and a mean, of its own. The largest slope that is left anywhere is said at the end, so that
+    one can see that it is none.
+
+    Examples
+    --------
+    >>> Detrend(keep_mean=True)  # doctest: +SKIP
+    """
+
+    order: int = parameter("1 for a line, 2 for a parabola", default=1)
+    keep_mean: bool = parameter("put the mean back", default=False)
+    cycle: Cycle = parameter("fit each phase of a cycle by itself: month, season, day or hour", default=Cycle.NONE,
+                             example="CYCLE")  # fmt: skip
+
+    def check(self) -> None:
+        if self.order not in (1, 2):
+            raise UsageError(f"--order: '{self.order}' is not offered; write 1 for a line or 2 for a parabola")
+
+    def __call__(self, dataset: Dataset) -> Dataset:
+        """Return a dataset on the grid and times of the input.
+
+        Raises
+        ------
+        DataError
+            If there is no time axis, or a phase has fewer than three steps.
+        """
+        axis = dataset.need_time()
+        phases = self.cycle.phases(axis)
+        _, places, counts = np.unique(phases, return_inverse=True, return_counts=True)
+        if counts.min() < _FEWEST_STEPS:
+            raise DataError(f"{dataset.label}: a trend needs at least {_FEWEST_STEPS} times"
+                            f"{'' if self.cycle == Cycle.NONE else f' in each {self.cycle}'}, and there are "
+                            f"{counts.min()}")  # fmt: skip
+        along_time, _ = sort_by_time(dataset)
+        made, remarks = {}, list(dataset.remarks)
+        for variable in along_time:
+            along = time_place(dataset, variable)
+            reduction = Reduction(variable.floats(), series=_Rest(along, axis.decimal_years, places, self.order,
+                                                                  self.keep_mean))  # fmt: skip
+            cells = (*variable.shape[:along], *variable.shape[along + 1 :])
+            rest = Moved(reduction.output("value", (len(axis), *cells)), along)
+            made[variable.name] = [self._detrended(variable, rest)]
+            remarks.append(_SlopeLeft(variable, reduction.output("left", cells)))
+        return dataset.with_variables(in_place_of(dataset, made), remarks=tuple(remarks))
+
+    def _detrended(self, variable: Variable, rest: LazyArray) -> Variable:
+        what = "line" if self.order == 1 else "parabola"
+        each = "" if self.cycle == Cycle.NONE else f" of each {self.cycle}"
+        changed = variable.without(
+            "actual_range", "valid_min", "valid_max", "valid_range",
+            long_name=f"{variable.quantity} without its trend",
+            comment=f"{what}{each} by least squares taken away, mean {'kept' if self.keep_mean else 'taken away too'}",
+        )  # fmt: skip
+        if not self.keep_mean:
+            factor, units = of_differences(variable.units)
+            rest = rest if factor == 1.0 else Mapped(rest, Rescaling(factor, 0.0), "f8")
+            changed = changed.without("standard_name", **({"units": units} if units else {}))
+        storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
+        return changed.with_(data=Mapped(rest, np.asarray, variable.floats().dtype), storage=storage, missing=None)
+
+
+@dataclass
+class _Rest(SeriesWork):
+    axis: int
+    years: Array
+    phases: NDArray[np.intp]
+    order: int
+    keep_mean: bool
+
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        return {"value": ((len(self.years),), np.dtype("f8")), "left": ((), np.dtype("f8"))}
+
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        rest = np.full(block.shape, np.nan)
+        left = np.zeros(block.shape[1:])
+        for phase in range(int(self.phases.max()) + 1):
+            members = self.phases == phase
+            values, years = block[members].astype(np.float64), self.years[members]
+            fit = fit_polynomial(years, values, self.order)
+            part = fit.residuals
+            again = np.abs(fit_polynomial(years, part, 1).slope()[0])
+            left = np.fmax(left, again)
+            if self.keep_mean:
+                part = part + np.nansum(values, axis=0) / np.maximum(fit.count, 1)
+            rest[members] = part
+        return {"value": rest, "left": left}, Counter()
+
+
+@dataclass(frozen=True, eq=False)
+class _SlopeLeft:
+    variable: Variable
+    slopes: LazyArray
+
+    def text(self, engine: Engine) -> str:
+        """Say how large the largest slope is that is left."""
+        slopes = engine.compute(self.slopes)
+        largest = float(np.nanmax(slopes)) if np.isfinite(slopes).any() else 0.0
+        units = pretty(f"{self.variable.units or '1'} (10 year)-1")
+        return f"{self.variable.name}: the largest slope left is {10 * largest:.1e} {units}"
