@@ -20,6 +20,7 @@ from rhodolite.operations.averaging import mean_over
 from rhodolite.regions import outlines
 
 _GROUND = "#e4e4e4"
+_HATCH = "\\\\\\\\"
 _DOTS_APART = 9.0
 """Pixels; dots closer than this would hide the field."""
 _COARSE_BEYOND = 100.0
@@ -130,18 +131,14 @@ def draw_marks(axes: Any, part: Dataset, marks: Marks, width: float) -> None:
     `width` is that of the figure in pixels.
     """
     longitude, latitude = (cell_edges(part.need(role)) for role in (Role.LONGITUDE, Role.LATITUDE))
+    middles = [(edges[1:] + edges[:-1]) / 2 for edges in (longitude, latitude)]
     if marks.hatches:
-        from matplotlib import rc_context
-
-        shown = np.ma.masked_where(~marks.cells, np.ones(marks.cells.shape))
-        with rc_context({"hatch.linewidth": 0.5}):
-            axes.pcolor(longitude, latitude, shown, hatch="....", alpha=0.0, zorder=3)
+        axes.contourf(*middles, marks.cells.astype(float), levels=[0.5, 1.5], colors="none", hatches=[_HATCH], zorder=3)
         return
     every = max(1, round(_DOTS_APART / (0.9 * width / marks.cells.shape[1])))
-    middles = [(edges[1:] + edges[:-1]) / 2 for edges in (longitude, latitude)]
     start = every // 2
     rows, columns = np.nonzero(marks.cells[start::every, start::every])
-    axes.scatter(middles[0][start::every][columns], middles[1][start::every][rows], s=2.2, color="#000000", alpha=0.65,
+    axes.scatter(middles[0][start::every][columns], middles[1][start::every][rows], s=4.0, color="#000000", alpha=0.65,
                  linewidths=0, zorder=3)  # fmt: skip
 
 
@@ -155,7 +152,7 @@ def add_key(axes: Any, missing: bool, marks: Marks | None = None) -> None:
         handles.append(Patch(facecolor=_GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, label="no data"))
     if marks is not None:
         words = marks.meaning.partition(" is ")[2] or marks.meaning
-        handles.append(Patch(facecolor="white", hatch="....", linewidth=0, label=words) if marks.hatches else
+        handles.append(Patch(facecolor="white", hatch=_HATCH, linewidth=0, label=words) if marks.hatches else
                        Line2D([], [], color="black", marker=".", markersize=4, linestyle="", label=words))  # fmt: skip
     if handles:
         axes.legend(handles=handles, loc="lower left", fontsize=10, framealpha=0.9, handlelength=1.6)

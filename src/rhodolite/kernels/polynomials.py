@@ -97,4 +97,5 @@ def fit_polynomial(x: Array, block: Array, order: int) -> PolynomialFit:
     enough = count > order
     residuals = np.where(present & enough, left, np.nan)
     made = [np.where(enough, term, np.nan) for term in terms]
-    return PolynomialFit(np.array(made), np.array(norms), np.array(centres), np.array(ratios), residuals, count)
+    held = [np.where(enough & (norm > 0), norm, np.nan) for norm in norms]
+    return PolynomialFit(np.array(made), np.array(held), np.array(centres), np.array(ratios), residuals, count)

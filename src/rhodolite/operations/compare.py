@@ -228,7 +228,7 @@ class _AlikeMissing:
 
 
 def _absolute(first: Array, second: Array) -> Array:
-    return np.abs(first - second)
+    return np.asarray(np.abs(first - second))
 
 
 def _square(first: Array, second: Array) -> Array:

@@ -112,7 +112,7 @@ class Question:
             Persistence.NONE: "values taken as independent",
             Persistence.AR1: "effective sample size after Santer and others 2000",
             Persistence.HAMED_RAO: "variance corrected after Hamed and Rao 1998",
-            Persistence.PRE_WHITENING: "trend-free pre-whitening after Yue and others 2002",
+            Persistence.PRE_WHITENING: "pre-whitening free of the trend after Wang and Swail 2001",
         }[self.persistence]
         if self.test is Test.SEASONAL_MANN_KENDALL:
             return "seasonal Mann-Kendall test with covariance between seasons, Hirsch and Slack 1984"
