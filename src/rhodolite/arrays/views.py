@@ -125,6 +125,22 @@ class Combined(LazyArray):
         return np.asarray(self._function(*(part.read(region) for part in self._parts)), dtype=np.float64)
 
 
+class Stacked(LazyArray):
+    """Several arrays of the same shape on top of each other, along a new first axis."""
+
+    def __init__(self, parts: Sequence[LazyArray]) -> None:
+        self._parts = tuple(parts)
+        self.shape = (len(parts), *parts[0].shape)
+        self.dtype = np.result_type(*[part.dtype for part in parts])
+        self.chunks = None if parts[0].chunks is None else (len(parts), *parts[0].chunks)
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return self._parts
+
+    def read(self, region: Region) -> Array:
+        return np.stack([part.read(region[1:]) for part in self._parts[region[0]]], dtype=self.dtype)
+
+
 class Concatenated(LazyArray):
     """Several lazy arrays of the same other dimensions, one after another along one axis."""
 

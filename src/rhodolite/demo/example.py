@@ -37,7 +37,11 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
     ),
     (
         "Where, and how fast?",
-        f"anomaly {GARNET} then trend then draw map --variable tas_trend -o garnet_trend.png",
+        f"anomaly {GARNET} then trend --false-discovery then draw map --variable tas_trend -o garnet_trend.png",
+    ),
+    (
+        "How fast at 61N 9E, and how sure is that?",
+        f"draw series {GARNET} --variable tas --at 61N,9E --without-cycle --trend -o cell_trend.png",
     ),
     (
         "Which years since 1981 were extremely dry in the catchment, by the rainfall anomaly index?",

@@ -18,7 +18,9 @@ _AT_ONCE = 1 << 18
 """Pairs that are worked on together, few enough to stay near the processor."""
 _MANY = 60_000
 """Of series with more pairs than this only those are computed that matter."""
-_SAMPLE = 5000
+_ROWS = 48
+"""Values that are held against all later ones at once, few enough to stay near the processor."""
+_SAMPLE = 10_000
 """Slopes by which those that matter are looked for."""
 
 
@@ -96,10 +98,9 @@ def pairwise_trend(
     reach = ndtri(1 - alpha / 2) * np.sqrt(np.maximum(variance, 0)).ravel()
     out = np.full((4, len(flat)), np.nan)
     if seasons is None and len(x) * (len(x) - 1) // 2 > _MANY:
-        later = np.triu(np.ones((len(x), len(x)), bool), 1)
         for row, series in enumerate(flat):
             held = ~np.isnan(series)
-            out[:, row] = _of_long_series(x[held], series[held], reach[row], later)
+            out[:, row] = _of_long_series(x[held], series[held], reach[row])
     else:
         pairs = _Pairs(x, seasons)
         step = max(1, _AT_ONCE // max(pairs.count, 1))
@@ -254,7 +255,7 @@ def _median_and_limits(slopes: Array, reach: Array) -> Array:
     return np.stack([(lower + upper) / 2, low, high])
 
 
-def _of_long_series(x: Array, y: Array, reach: float, later: Array) -> list[float]:
+def _of_long_series(x: Array, y: Array, reach: float) -> list[float]:
     """Return statistic, median slope and its limits of one long series without gaps.
 
     A sample of slopes brackets those that are wanted. Pairs whose slope lies below an edge of the
@@ -266,34 +267,51 @@ def _of_long_series(x: Array, y: Array, reach: float, later: Array) -> list[floa
     x, y : ndarray of float64, shape (n,)
     reach : float
         How many places the limits lie apart.
-    later : ndarray of bool, shape (at least n, at least n)
-        Above the diagonal.
     """
     n = len(x)
     count = n * (n - 1) // 2
     if count < _SAMPLE:
         pairs = _Pairs(x, None)
         slopes = pairs.slopes(y[None])
-        score = np.count_nonzero(slopes > 0) - np.count_nonzero(slopes < 0)
-        return [float(score), *_median_and_limits(slopes, np.array([reach]))[:, 0]] if count else [np.nan] * 4
-    later = later[:n, :n]
+        few = np.count_nonzero(slopes > 0) - np.count_nonzero(slopes < 0)
+        return [float(few), *_median_and_limits(slopes, np.array([reach]))[:, 0]] if count else [np.nan] * 4
     ranks: Array = np.unique(y, return_inverse=True)[1].astype(np.int16 if n < 1 << 15 else np.int32)
-    rising = np.count_nonzero((ranks[None, :] > ranks[:, None]) & later)
-    falling = np.count_nonzero((ranks[None, :] < ranks[:, None]) & later)
     low, high = (int(at[0]) for at in _limits(np.array([count]), np.array([reach])))
     x, y = x - x.mean(), y - y.mean()
     first, last = _bracket(x, y, low / count, high / count)
-    below, above = _order(y - first * x), _order(y - last * x)
-    under = (below[None, :] < below[:, None]) & later
-    near = later & ~under & (above[None, :] <= above[:, None])
-    before = int(np.count_nonzero(under))
-    i, j = np.divmod(np.flatnonzero(near), n)
+    score, before, i, j = _between(ranks, _order(y - first * x), _order(y - last * x))
     if not (before <= low and high < before + i.size):
         before = 0  # the sample was misleading, or many slopes are equal
         i, j = np.triu_indices(n, 1)
     slopes = np.sort((y[j] - y[i]) / (x[j] - x[i]))
     lower, upper, bottom, top = slopes[np.array([(count - 1) // 2, count // 2, low, high]) - before]
-    return [float(rising - falling), float(lower + upper) / 2, float(bottom), float(top)]
+    return [float(score), float(lower + upper) / 2, float(bottom), float(top)]
+
+
+def _between(ranks: Array, below: Array, above: Array) -> tuple[int, int, Array, Array]:
+    """Return rising less falling pairs, how many lie below a bracket, and the pairs within it.
+
+    Parameters
+    ----------
+    ranks, below, above : ndarray of int, shape (n,)
+        Places of the values as they are, and after lines of the bracket's slopes are taken away.
+    """
+    n = len(ranks)
+    score = before = 0
+    firsts, seconds = [], []
+    for start in range(0, n, _ROWS):
+        stop = min(start + _ROWS, n)
+        later = np.arange(start, n)[None, :] > np.arange(start, stop)[:, None]
+        rows, rest = slice(start, stop), slice(start, n)
+        score += int(np.count_nonzero((ranks[None, rest] > ranks[rows, None]) & later))
+        score -= int(np.count_nonzero((ranks[None, rest] < ranks[rows, None]) & later))
+        under = (below[None, rest] < below[rows, None]) & later
+        before += int(np.count_nonzero(under))
+        near = (above[None, rest] <= above[rows, None]) & later & ~under
+        i = np.repeat(np.arange(stop - start), [np.count_nonzero(row) for row in near])
+        firsts.append(i + start)
+        seconds.append(np.flatnonzero(near) - i * (n - start) + start)
+    return score, before, np.concatenate(firsts), np.concatenate(seconds)
 
 
 def _bracket(x: Array, y: Array, low: float, high: float) -> tuple[float, float]:
@@ -301,7 +319,7 @@ def _bracket(x: Array, y: Array, low: float, high: float) -> tuple[float, float]
     random = np.random.default_rng(0)
     i, j = random.integers(0, len(x), (2, _SAMPLE))
     sample = np.sort((y[j] - y[i])[i != j] / (x[j] - x[i])[i != j])
-    slack = 3 * np.sqrt(sample.size)
+    slack = 2 * np.sqrt(sample.size)  # four standard deviations of a share of the sample
     ends = int(low * sample.size - slack), int(high * sample.size + slack)
     # Equal slopes, which rounded values give many of, should not lie on an edge.
     width = 1e-9 * (sample[-1] - sample[0])

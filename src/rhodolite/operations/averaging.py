@@ -68,7 +68,7 @@ def mean_over(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> 
     places = _places(dataset, variable, roles)
     if not places:
         return variable.with_(data=variable.floats())
-    weights = _area_weights(dataset, variable)
+    weights = area_weights_along(dataset, variable)
     axes = tuple(sorted(places))
     mean = WeightedMean(variable.shape, {at: w for at, w in weights.items() if at in axes}, axes)
     kept = tuple(name for at, name in enumerate(variable.dimensions) if at not in axes)
@@ -115,7 +115,7 @@ class Overview(Accumulator):
 
 def overview(dataset: Dataset, variable: Variable) -> LazyArray:
     """Return count, missing, least, greatest and area-weighted mean as a lazy array of 5 numbers."""
-    return Reduction(variable.floats(), Overview(_area_weights(dataset, variable), variable.shape)).output(
+    return Reduction(variable.floats(), Overview(area_weights_along(dataset, variable), variable.shape)).output(
         "overview", (5,)
     )
 
@@ -129,6 +129,7 @@ def _places(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> di
     return found
 
 
-def _area_weights(dataset: Dataset, variable: Variable) -> dict[int, Array]:
+def area_weights_along(dataset: Dataset, variable: Variable) -> dict[int, Array]:
+    """Return the weights of a variable's cells by their area, for each of its horizontal axes."""
     places = _places(dataset, variable, (Role.LATITUDE, Role.LONGITUDE))
     return {at: area_weights(dataset.need(role)) for at, role in places.items()}

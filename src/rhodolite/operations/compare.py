@@ -3,13 +3,26 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
 
-from rhodolite.arrays import Array, Combined, Concatenated, Engine, LazyArray, Mapped, Reduction, Selected, SeriesWork
+from rhodolite.arrays import (
+    Array,
+    Combined,
+    Concatenated,
+    Engine,
+    LazyArray,
+    Mapped,
+    Reduction,
+    Region,
+    Selected,
+    SeriesWork,
+    Stacked,
+)
 from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.correlation import correlate
 from rhodolite.kernels.statistics import Spread
@@ -17,7 +30,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units import pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.averaging import mean_over
+from rhodolite.operations.averaging import WeightedMean, area_weights_along
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.matching import counterpart, need_same_cells
 from rhodolite.operations.normals import sort_by_time, time_place
@@ -26,7 +39,6 @@ from rhodolite.operations.pairing import MatchedTimes
 from rhodolite.operations.rescaling import Rescaling, of_differences, rescaling
 from rhodolite.operations.selecting import take
 
-_AREA = (Role.LATITUDE, Role.LONGITUDE)
 _CELL = {
     "bias": "mean difference",
     "mean_absolute_error": "mean absolute difference",
@@ -111,7 +123,13 @@ class _Pair:
     def difference(self) -> Variable:
         """Return the difference everywhere."""
         storage = Storage(dtype=self.variable.storage.dtype, chunks=self.variable.storage.chunks)
-        return self._made("difference", "difference", self.variable.dimensions, self._combined(np.subtract), storage)
+        return self._made(
+            "difference",
+            "difference",
+            self.variable.dimensions,
+            Combined([self.variable.floats(), self.second], np.subtract),
+            storage,
+        )
 
     def by_cell(self) -> list[Variable]:
         """Return what sums up the differences at each cell over time."""
@@ -124,53 +142,50 @@ class _Pair:
 
     def by_time(self) -> list[Variable]:
         """Return what sums up the differences over the area at each time."""
-        if not any(self.dataset.coordinate(role) is not None for role in _AREA):
+        if not self._area:
             return []
-        means = self._means(_AREA)
-        shape = means["difference"].shape
-        if len(shape) == len(self.variable.shape):
-            return []
-        dimensions = means["difference"].dimensions
-        pattern = Combined(
-            [means[name].data for name in ("first", "second", "first2", "second2", "product")], _pattern_correlation
-        )
-        return [
-            self._made("bias_over_area", "area mean of the difference", dimensions, means["difference"].data),
-            self._made("error_over_area", "root of the area mean of the squared difference", dimensions,
-                       Mapped(means["square"].data, np.sqrt, "f8")),
-            self._made("pattern_correlation", "correlation over the area", dimensions, pattern),
-        ]  # fmt: skip
+        dimensions = tuple(d for at, d in enumerate(self.variable.dimensions) if at not in self._area)
+        return [self._made(name, words, dimensions, _OfMeans(self.means, function))
+                for name, (words, function) in _AREA_MEANS.items()]  # fmt: skip
+
+    @cached_property
+    def _area(self) -> tuple[int, ...]:
+        """The axes of latitude and longitude."""
+        found = (self.dataset.coordinate(role) for role in (Role.LATITUDE, Role.LONGITUDE))
+        names = [c.dimension for c in found if c is not None]
+        return tuple(at for at, name in enumerate(self.variable.dimensions) if name in names)
+
+    @cached_property
+    def means(self) -> LazyArray:
+        """Area means of what `_PairMeans` computes, which come first, over the axes that are left."""
+        shape = self.variable.shape
+        kept = tuple(n for at, n in enumerate(shape) if at not in self._area)
+        both = Stacked([self.variable.floats(), self.second])
+        weights = {at + 1: w for at, w in area_weights_along(self.dataset, self.variable).items()}
+        means = _PairMeans((_QUANTITIES, *shape), weights, tuple(at + 1 for at in self._area))
+        return Reduction(both, means).output("mean", (_QUANTITIES, *kept))
 
     def text(self, engine: Engine) -> str:
         """Return a table of all differences together."""
-        means = {name: float(mean.values(engine).reshape(-1).mean())
-                 for name, mean in self._means((Role.TIME, *_AREA, Role.LEVEL)).items()}  # fmt: skip
-        units = pretty(self._units("bias"))
-        spread = [means[f"{name}2"] - means[name] ** 2 for name in ("first", "second")]
-        r = _pattern_correlation(*(np.array(means[n]) for n in ("first", "second", "first2", "second2", "product")))
+        values = engine.compute(self.means).reshape(_QUANTITIES, -1)
+        means = values[:, ~np.isnan(values).any(axis=0)].mean(axis=1) if np.isfinite(values).any() else values[:, 0]
+        difference, absolute, square, first, second, first2, second2, product = (float(value) for value in means)
+        units, own = pretty(self._units("bias")), pretty(self.variable.units)
+        spread = first2 - first**2, second2 - second**2
+        r = (product - first * second) / np.sqrt(spread[0] * spread[1]) if min(spread) > 0 else np.nan
+        ratio = spread[0] / spread[1] if spread[1] > 0 else np.nan
         rows = [
-            ("mean of this", means["first"], pretty(self.variable.units)),
-            ("mean of the other", means["second"], pretty(self.variable.units)),
-            ("bias", means["difference"], units),
-            ("mean absolute error", means["absolute"], units),
-            ("root-mean-square error", np.sqrt(means["square"]), units),
-            ("correlation", float(r), ""),
-            ("ratio of variances", spread[0] / spread[1] if spread[1] > 0 else np.nan, ""),
+            ("mean of this", first, own),
+            ("mean of the other", second, own),
+            ("bias", difference, units),
+            ("mean absolute error", absolute, units),
+            ("root-mean-square error", np.sqrt(square), units),
+            ("correlation", r, ""),
+            ("ratio of variances", ratio, ""),
         ]
         title = f"{self.variable.name}: {self.dataset.label} less {self.label}, {len(self.dataset.need_time()):,} times"
         lines = [f"  {words:<24}{value:>12.5g} {unit}".rstrip() for words, value, unit in rows]
         return "\n".join([title, *lines])
-
-    def _means(self, roles: tuple[Role, ...]) -> dict[str, Variable]:
-        both = {
-            "difference": np.subtract, "absolute": _absolute, "square": _square, "first": _first, "second": _second,
-            "first2": _first_squared, "second2": _second_squared, "product": np.multiply,
-        }  # fmt: skip
-        return {name: mean_over(self.dataset, self.variable.with_(data=self._combined(function), missing=None), roles)
-                for name, function in both.items()}  # fmt: skip
-
-    def _combined(self, function: Any) -> LazyArray:
-        return Combined([self.variable.floats(), self.second], _AlikeMissing(function))
 
     def _units(self, ending: str) -> str | None:
         if ending in ("correlation", "variance_ratio", "pattern_correlation"):
@@ -216,43 +231,54 @@ class _OverTime(SeriesWork):
                 "variance_ratio": ratio}, Counter()  # fmt: skip
 
 
-@dataclass(frozen=True)
-class _AlikeMissing:
-    """A function of two blocks that is missing where either of them is."""
+@dataclass
+class _PairMeans(WeightedMean):
+    """Weighted means of two quantities, their difference, its size and square, their squares and their product."""
 
-    function: Any
-
-    def __call__(self, first: Array, second: Array) -> Array:
-        made = self.function(first.astype(np.float64), second.astype(np.float64))
-        return np.asarray(np.where(np.isnan(first) | np.isnan(second), np.nan, made))
-
-
-def _absolute(first: Array, second: Array) -> Array:
-    return np.asarray(np.abs(first - second))
+    def add(self, block: Array, region: Region) -> None:
+        first, second = block.astype(np.float64)
+        missing = np.isnan(first) | np.isnan(second)
+        first[missing] = second[missing] = np.nan
+        difference = first - second
+        made = [difference, np.abs(difference), difference**2, first, second, first**2, second**2, first * second]
+        super().add(np.stack(made), (slice(0, _QUANTITIES), *region[1:]))
 
 
-def _square(first: Array, second: Array) -> Array:
-    return (first - second) ** 2
+_QUANTITIES = 8
+"""How many `_PairMeans` computes."""
 
 
-def _first(first: Array, second: Array) -> Array:  # noqa: ARG001
-    return first
+class _OfMeans(LazyArray):
+    """What a function makes of the means that `_PairMeans` computes."""
+
+    def __init__(self, means: LazyArray, function: Callable[[Array], Array]) -> None:
+        self._means, self._function = means, function
+        self.shape, self.dtype = means.shape[1:], np.dtype("f8")
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._means,)
+
+    def read(self, region: Region) -> Array:
+        return self._function(self._means.read((slice(0, _QUANTITIES), *region)))
 
 
-def _second(first: Array, second: Array) -> Array:  # noqa: ARG001
-    return second
+def _bias(means: Array) -> Array:
+    return np.asarray(means[0])
 
 
-def _first_squared(first: Array, second: Array) -> Array:  # noqa: ARG001
-    return first * first
+def _error(means: Array) -> Array:
+    return np.asarray(np.sqrt(means[2]))
 
 
-def _second_squared(first: Array, second: Array) -> Array:  # noqa: ARG001
-    return second * second
+def _pattern_correlation(means: Array) -> Array:
+    first, second, first2, second2, product = means[3:]
+    spread = np.maximum(first2 - first**2, 0) * np.maximum(second2 - second**2, 0)
+    return np.asarray(np.divide(product - first * second, np.sqrt(spread), out=np.full(spread.shape, np.nan),
+                                where=spread > 0))  # fmt: skip
 
 
-def _pattern_correlation(first: Array, second: Array, first2: Array, second2: Array, product: Array) -> Array:
-    """Return the correlation from means of two quantities, of their squares and of their product."""
-    spread = (first2 - first**2) * (second2 - second**2)
-    return np.asarray(np.divide(product - first * second, np.sqrt(np.maximum(spread, 0)),
-                                out=np.full(np.shape(spread), np.nan), where=spread > 0))  # fmt: skip
+_AREA_MEANS = {
+    "bias_over_area": ("area mean of the difference", _bias),
+    "error_over_area": ("root of the area mean of the squared difference", _error),
+    "pattern_correlation": ("correlation over the area", _pattern_correlation),
+}

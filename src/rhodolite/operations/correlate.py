@@ -209,13 +209,14 @@ class _Pairs(SeriesWork):
         return {**named, "lag": ((), np.dtype("f8"))} if before else named
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        ours = block[: self.steps].astype(np.float64)
+        ours = self._prepared(block[: self.steps].astype(np.float64), 0)
         if self.series is not None:
             column = self.series.read(tuple(slice(0, n) for n in self.series.shape)).astype(np.float64)
-            theirs = np.broadcast_to(column.reshape(-1, *(1,) * (block.ndim - 1)), (column.size, *block.shape[1:]))
+            column = self._prepared(column.reshape(-1, *(1,) * (block.ndim - 1)), 1)
+            theirs = np.broadcast_to(column, (len(column), *block.shape[1:]))
         else:
-            theirs = block[self.steps :].astype(np.float64)
-        rows = [self._of_lag(ours, theirs, *pair) for pair in self.pairs]
+            theirs = self._prepared(block[self.steps :].astype(np.float64), 1)
+        rows = [self._of_lag(ours[i], theirs[j]) for i, j in self.pairs]
         names = ("correlation", "correlation_pvalue", "regression")
         found = {name: np.stack([row[at] for row in rows]) for at, name in enumerate(names)}
         if len(rows) == 1:
@@ -225,22 +226,22 @@ class _Pairs(SeriesWork):
         found["lag"] = np.where(size.max(axis=0) < 0, np.nan, strongest)
         return found, Counter()
 
-    def _of_lag(self, ours: Array, theirs: Array, i: NDArray[np.intp], j: NDArray[np.intp]) -> tuple[Array, ...]:
-        first, second = self._prepared(ours[i], 0, i), self._prepared(theirs[j], 1, j)
+    def _of_lag(self, first: Array, second: Array) -> tuple[Array, ...]:
         if self.by_rank:
             first, second = ranked(first, second)
         return correlate(first, second)
 
-    def _prepared(self, values: Array, side: int, steps: NDArray[np.intp]) -> Array:
+    def _prepared(self, values: Array, side: int) -> Array:
         """Return values without their cycle and their line, where that is asked for."""
-        phases = self.phases[side][steps]
-        if np.ptp(phases) if phases.size else False:
+        phases = self.phases[side]
+        if phases.max() > phases.min():
             for phase in np.unique(phases):
                 members = phases == phase
-                count = np.maximum((~np.isnan(values[members])).sum(axis=0), 1)
-                values[members] -= np.nansum(values[members], axis=0) / count
-        if self.years is not None and len(values):
-            values = fit_polynomial(self.years[side][steps], values, 1).residuals
+                part = values[members]
+                count = np.maximum((~np.isnan(part)).sum(axis=0), 1)
+                values[members] = part - np.nansum(part, axis=0) / count
+        if self.years is not None:
+            values = fit_polynomial(self.years[side], values, 1).residuals
         return values
 
 
