@@ -347,6 +347,8 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
     assert re.fullmatch(r"tas: the largest slope left is \S+e-1\d K per decade\n", rest.out)
     ranks = run_command("anomaly", series, "then", "trend", "--method", "theil-sen", "--test", "seasonal-mann-kendall")
     assert "the t test agrees" in ranks.out
+    (tmp_path / "wrong.csv").write_text("time,rain\n2001,1.0\n2002,x\n2003,4.0\n2004,3.5\n")
+    assert "wrong.csv, line 3: 'x' in column 'rain' is no number" in run_command("trend", tmp_path / "wrong.csv").err
 
 
 @pytest.mark.parametrize(

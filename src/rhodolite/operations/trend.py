@@ -203,7 +203,7 @@ class TrendSentence:
         low, high = values.get("trend_lower", np.nan), values.get("trend_upper", np.nan)
         numbers = [f"{value:.3g}".replace("-", "−") for value in (slope, low, high)]
         sign = "+" if slope > 0 else ""
-        text = f"{self.variable.name}: {sign}{numbers[0]} {pretty(self.found[0].units)}".strip()
+        text = f"{self.variable.name}: {sign}{numbers[0]} {pretty(self.found[0].units) or f'per {self.trend.per}'}"
         share = f"{100 * (1 - self.trend.alpha):.3g} %"
         text += f", {share} interval {numbers[1]} to {numbers[2]}, {p_text(values['trend_pvalue'])}"
         other = Trend(test=Test.MANN_KENDALL if question.test is Test.T else Test.T, method=question.other_method,

@@ -78,10 +78,20 @@ class Table:
         return np.asarray(values, dtype=np.float64)
 
     def is_numeric(self, name: str) -> bool:
-        """Return whether a column holds numbers and empty cells only."""
+        """Return whether a column holds numbers and empty cells only.
+
+        Raises
+        ------
+        DataError
+            If most of its cells are numbers, but not all of them.
+        """
         try:
             return bool(np.isfinite(self.numbers(name)).any())
         except DataError:
+            text = self.cells[name].str.strip()
+            text = text[~text.isin(_MISSING)].str.replace(",", ".")
+            if pandas.to_numeric(text, errors="coerce").notna().mean() > 0.5:
+                raise
             return False
 
 
