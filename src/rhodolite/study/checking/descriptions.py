@@ -105,11 +105,17 @@ def standard_names(dataset: Dataset) -> Iterator[Finding]:
             )
 
 
+_DERIVED = ("departure", "without its trend", "difference", "trend of", "change of", "index of")
+"""What is made of a quantity has not its standard name."""
+
+
 def _which_is_wrong(variable: Variable) -> str:
     return f"correct the one that is wrong: --set '{variable.name}:units=...' or --remove {variable.name}:standard_name"
 
 
 def _without_standard_name(variable: Variable) -> Iterator[Finding]:
+    if any(word in variable.quantity for word in _DERIVED):
+        return
     likely = suggested(variable.name, variable.quantity)
     canonical = CANONICAL_UNITS.get(likely or "")
     if likely and canonical and convertible(variable.units or "", canonical):
