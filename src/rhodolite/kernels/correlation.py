@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from scipy.special import stdtr
 from scipy.stats import rankdata
 
-from rhodolite.kernels.persistence import autocorrelation, effective_size
+from rhodolite.kernels.persistence import effective_size
 
 Array = NDArray[Any]
 _FEWEST = 3
@@ -35,12 +35,16 @@ def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
     """
     present = ~(np.isnan(first) | np.isnan(second))
     count = present.sum(axis=0)
+    pairs = np.maximum((present[1:] & present[:-1]).sum(axis=0), 1)
     x, y = (_centred(values, present, count) for values in (second, first))
-    xx, yy, xy = ((a * b).sum(axis=0) for a, b in ((x, x), (y, y), (x, y)))
+    xx, yy, xy = (_product(a, b) for a, b in ((x, x), (y, y), (x, y)))
     known = (count >= _FEWEST) & (xx > 0) & (yy > 0)
     r = np.divide(xy, np.sqrt(xx * yy), out=np.full(xx.shape, np.nan), where=known)
     slope = np.divide(xy, xx, out=np.full(xx.shape, np.nan), where=known)
-    together = autocorrelation(np.where(present, x, np.nan)) * autocorrelation(np.where(present, y, np.nan))
+    # The lag-1 autocorrelations, of pairs of neighbours that are both present, multiplied.
+    scale = (count / pairs) ** 2
+    together = np.divide(scale * _product(x[1:], x[:-1]) * _product(y[1:], y[:-1]), xx * yy,
+                         out=np.zeros(xx.shape), where=known)  # fmt: skip
     freedom = effective_size(count, together) - 2
     held = np.where(freedom > 0, freedom, 1.0)
     t = np.abs(r) * np.sqrt(held / np.maximum(1 - r * r, 1e-300))
@@ -54,10 +58,16 @@ def ranked(first: Array, second: Array) -> tuple[Array, Array]:
     return x, y
 
 
+def _product(a: Array, b: Array) -> Array:
+    return np.asarray(np.einsum("t...,t...->...", a, b))
+
+
 def _centred(values: Array, present: Array, count: Array) -> Array:
     held = np.where(present, values, 0.0).astype(np.float64)
     mean = held.sum(axis=0) / np.maximum(count, 1)
-    deviation = np.where(present, held - mean, 0.0)
+    held -= mean
+    held *= present
     # Equal values whose mean is rounded do not vary.
-    size = np.abs(deviation).max(axis=0) if len(values) else 0.0
-    return np.where(size > 8 * np.finfo(np.float64).eps * np.abs(mean), deviation, 0.0)
+    size = np.maximum(held.max(axis=0), -held.min(axis=0)) if len(values) else np.zeros(mean.shape)
+    held *= size > 8 * np.finfo(np.float64).eps * np.abs(mean)
+    return held

@@ -136,26 +136,35 @@ def seasonal_kendall(values: Array, seasons: Array, years: Array) -> tuple[Array
     Hirsch and Slack 1984, Water Resources Research 20, 727-732, equations 11 to 14.
     """
     present_seasons, present_years = np.unique(seasons), np.unique(years)
-    table = np.full((present_seasons.size, present_years.size, *values.shape[1:]), np.nan)
+    cells = values.shape[1:]
+    table = np.full((present_seasons.size, present_years.size, *cells), np.nan)
     table[np.searchsorted(present_seasons, seasons), np.searchsorted(present_years, years)] = values
-    count = (~np.isnan(table)).sum(axis=1).astype(np.float64)
-    ranks = np.empty(table.shape)
-    score = np.zeros(values.shape[1:])
-    n = present_years.size
-    for season, rows in enumerate(table):
-        # A missing value gets the middle rank, since it is above and below nothing.
-        ranks[season] = (count[season] + 1 + _sign_sums(rows)) / 2
-        score += kendall_statistic(rows)
-    products = np.zeros((present_seasons.size,) * 2 + values.shape[1:])
-    for lag in range(1, n):
-        signs = np.nan_to_num(np.sign(table[:, lag:] - table[:, :-lag]))
-        products += np.einsum("gi...,hi...->gh...", signs, signs)
-    cross = np.einsum("gi...,hi...->gh...", ranks, ranks)
-    between = (products + 4 * cross - n * (count + 1)[:, None] * (count + 1)[None]) / 3
-    own = np.stack([kendall_variance(rows) for rows in table])
-    for season in range(present_seasons.size):
-        between[season, season] = own[season]
-    return score, between.sum(axis=(0, 1))
+    by_cell = np.ascontiguousarray(np.moveaxis(table.reshape(*table.shape[:2], -1), -1, 0))
+    own = np.stack([kendall_variance(rows) for rows in table]).reshape(present_seasons.size, -1).T
+    out = np.empty((2, len(by_cell)))
+    step = max(1, _AT_ONCE * 4 // (present_seasons.size * present_years.size**2))
+    for start in range(0, len(by_cell), step):
+        part = slice(start, start + step)
+        out[:, part] = _summed_over_seasons(by_cell[part], own[part])
+    return out[0].reshape(cells), out[1].reshape(cells)
+
+
+def _summed_over_seasons(table: Array, own: Array) -> tuple[Array, Array]:
+    """Return statistic and variance of a table of shape (cells, seasons, years), given the seasons' own variances."""
+    n = table.shape[2]
+    changes = [np.nan_to_num(np.sign(table[..., lag:] - table[..., :-lag])) for lag in range(1, n)]
+    signs = np.concatenate(changes, axis=2)
+    sums = np.zeros(table.shape)
+    for lag, change in enumerate(changes, start=1):
+        sums[..., lag:] += change
+        sums[..., :-lag] -= change
+    count = (~np.isnan(table)).sum(axis=2).astype(np.float64)
+    # A missing value gets the middle rank, since it is above and below nothing.
+    ranks = (count[..., None] + 1 + sums) / 2
+    products, cross = (part @ part.transpose(0, 2, 1) for part in (signs, ranks))
+    between = (products + 4 * cross - n * (count + 1)[:, :, None] * (count + 1)[:, None, :]) / 3
+    among = np.einsum("cgg->c", between)
+    return signs.sum(axis=(1, 2)), between.sum(axis=(1, 2)) - among + own.sum(axis=1)
 
 
 def variance_growth(x: Array, values: Array, slope: Array) -> Array:
