@@ -364,6 +364,7 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
         (["correlate", "--with", "garnet_monthly_1981-2020.nc", "--lag", "6..-6"], 2, "runs backwards"),
         (["correlate", "--with", "garnet_monthly_1981-2020.nc:prr"], 3, "Did you mean pr?"),
         (["compare", "--with", "almandine_historical.nc"], 3, "tas has 72 x 144 cells in garnet_monthly_1981-2020.nc"),
+        (["anomaly", "--climatology", "garnet_monthly_1981-2020.nc:tas"], 2, "name the file alone"),
         (["detrend", "--cycle", "day"], 3, "a cycle by day needs at least one a day"),
     ],
 )  # fmt: skip

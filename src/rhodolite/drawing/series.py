@@ -47,7 +47,7 @@ class Series:
     smooth: int | None = parameter("add the centred mean of so many steps", example="11")
     without_cycle: bool = parameter("add the curve without the mean cycle of the year", default=False)
     trend: bool = parameter("add the line of the trend, with its numbers in words", default=False)
-    with_: Other | None = parameter("another file or pattern to draw in the same figure", example="FILE")
+    with_: Other | None = parameter("another file or pattern to draw in the same figure", example="FILE[:NAME]")
     limits: Limits | None = parameter("range of the value axis", example="-2..2")
     title: str | None = parameter("title to use instead of the quantity", example="TEXT")
     size: Size = parameter("width and height in pixels", default=Size(), example="1280x800")
@@ -65,16 +65,17 @@ class Series:
             If it is not clear what to draw, or units do not go together.
         """
         engine = engine or Engine()
-        curves = self._curves(dataset, engine)
+        curves = self._curves(dataset, self.variable, engine)
         if self.with_ is not None:
-            curves += self._curves(self.with_.dataset, engine)
+            names = self.variable if self.with_.variable is None else (self.with_.variable,)
+            curves += self._curves(self.with_.dataset, names, engine)
         curves = in_common_units(curves)
         if self.without_cycle:
             curves = [made for curve in curves for made in (curve, curve.without_cycle())]
         return self._figure(curves, engine)
 
-    def _curves(self, dataset: Dataset, engine: Engine) -> list[Curve]:
-        chosen = variables_along(dataset, (Role.TIME,), self.variable)
+    def _curves(self, dataset: Dataset, names: tuple[str, ...] | None, engine: Engine) -> list[Curve]:
+        chosen = variables_along(dataset, (Role.TIME,), names)
         return [curve_of(dataset, variable, self.time, self.level, self.at, engine) for variable in chosen]
 
     def _figure(self, curves: list[Curve], engine: Engine) -> Any:

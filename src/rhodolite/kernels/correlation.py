@@ -6,9 +6,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtr
-from scipy.stats import rankdata
 
+from rhodolite.kernels.distributions import t_below
 from rhodolite.kernels.persistence import effective_size
 
 Array = NDArray[Any]
@@ -48,11 +47,14 @@ def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
     freedom = effective_size(count, together) - 2
     held = np.where(freedom > 0, freedom, 1.0)
     t = np.abs(r) * np.sqrt(held / np.maximum(1 - r * r, 1e-300))
-    return r, np.where(freedom > 0, 2 * stdtr(held, -t), np.nan), slope
+    return r, np.where(freedom > 0, 2 * t_below(held, -t), np.nan), slope
 
 
 def ranked(first: Array, second: Array) -> tuple[Array, Array]:
     """Return the ranks of two series among the pairs that are both present; ties share their mean rank."""
+    # Takes a second to import, which only this needs.
+    from scipy.stats import rankdata
+
     present = ~(np.isnan(first) | np.isnan(second))
     x, y = (rankdata(np.where(present, values, np.nan), axis=0, nan_policy="omit") for values in (first, second))
     return x, y

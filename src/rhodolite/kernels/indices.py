@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import gammainc, gammaincc, ndtri, polygamma, psi
 
+from rhodolite.kernels.distributions import gamma_below, log_gamma_slopes, normal_quantile
 from rhodolite.kernels.ranks import ascending, percentile
 
 Array = NDArray[Any]
@@ -100,8 +100,9 @@ def fit_gamma(base: Array) -> tuple[Array, Array, Array]:
     shape = (1 + np.sqrt(1 + 4 * gap / 3)) / (4 * gap)
     for _ in range(_STEPS):
         # In the logarithm of the shape, in which no step leads below 0.
-        error = np.log(shape) - psi(shape) - gap
-        shape = shape * np.exp(-error / (1 - shape * polygamma(1, shape)))
+        first, second = log_gamma_slopes(shape)
+        error = np.log(shape) - first - gap
+        shape = shape * np.exp(-error / (1 - shape * second))
     zeros = np.divide(valid - count, valid, out=np.full(valid.shape, np.nan), where=valid > 0)
     shape = np.where(enough, shape, np.nan)
     return shape, mean / shape, zeros
@@ -122,9 +123,9 @@ def gamma_index(values: Array, shape: Array, scale: Array, zeros: Array) -> Arra
     WMO-No. 1090). Upper tails are turned round, so that they keep their digits.
     """
     place = np.maximum(values, 0) / scale
-    below = zeros + (1 - zeros) * gammainc(shape, place)
-    above = (1 - zeros) * gammaincc(shape, place)
-    return np.asarray(np.where(below < 0.5, ndtri(below), -ndtri(above)))
+    lower, upper = gamma_below(shape, place)
+    below, above = zeros + (1 - zeros) * lower, (1 - zeros) * upper
+    return np.asarray(np.where(below < 0.5, normal_quantile(below), -normal_quantile(above)))
 
 
 def running_sum(values: Array, count: int) -> Array:

@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import ndtr, ndtri
 
+from rhodolite.kernels.distributions import normal_below, normal_quantile
 from rhodolite.kernels.persistence import autocorrelation
 from rhodolite.kernels.ranks import ascending
 
@@ -62,7 +62,7 @@ def normal_pvalue(score: Array, variance: Array) -> Array:
     """
     size = np.maximum(np.abs(score) - 1, 0)
     z = np.divide(size, np.sqrt(np.maximum(variance, 0)), out=np.full(np.shape(size), np.nan), where=variance > 0)
-    return np.asarray(2 * ndtr(-z))
+    return np.asarray(2 * normal_below(-z))
 
 
 def pairwise_trend(
@@ -95,7 +95,7 @@ def pairwise_trend(
     """
     cells = values.shape[1:]
     flat = np.ascontiguousarray(values.reshape(len(x), -1).T.astype(np.float64))
-    reach = ndtri(1 - alpha / 2) * np.sqrt(np.maximum(variance, 0)).ravel()
+    reach = normal_quantile(1 - alpha / 2) * np.sqrt(np.maximum(variance, 0)).ravel()
     out = np.full((4, len(flat)), np.nan)
     if seasons is None and len(x) * (len(x) - 1) // 2 > _MANY:
         for row, series in enumerate(flat):

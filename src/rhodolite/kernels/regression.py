@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtr
+
+from rhodolite.kernels.distributions import t_below
 
 Array = NDArray[Any]
 _TILE = 4096
@@ -141,5 +142,5 @@ def fit_line(sums: LineSums) -> Line:
     freedom = np.maximum(sums.count - 2, 1)
     error = np.sqrt(left / freedom / np.where(enough, sums.xx, 1.0))
     ratio = np.divide(np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0)
-    pvalue = 2 * stdtr(freedom, -ratio)
+    pvalue = 2 * t_below(freedom, -ratio)
     return Line(slope, np.where(enough, error, np.nan), np.where(enough, pvalue, np.nan))

@@ -59,6 +59,10 @@ class Anomaly:
 
     def check(self) -> None:
         check_coverage(self.min_coverage)
+        if self.climatology is not None and self.climatology.variable is not None:
+            raise UsageError(
+                f"--climatology {self.climatology}: name the file alone; each variable finds its own in it"
+            )
 
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return a dataset of departures, on the grid and times of the input.

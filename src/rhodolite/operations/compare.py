@@ -62,7 +62,8 @@ class Compare:
     >>> Compare(with_="observed.nc")  # doctest: +SKIP
     """
 
-    with_: Other | None = parameter("the other file or pattern", example="FILE")
+    with_: Other | None = parameter("the other file or pattern; FILE:NAME for another variable",
+                                          example="FILE[:NAME]")  # fmt: skip
 
     speaks: ClassVar[bool] = True
     """Whether there is something to say in words."""
@@ -89,7 +90,7 @@ class Compare:
         made: list[Variable] = []
         tables = []
         for variable in along_time:
-            its = counterpart(variable, other)
+            its = counterpart(variable, other) if self.with_.variable is None else other[self.with_.variable]
             need_same_cells(dataset, variable, other, its, Role.TIME)
             if time_place(other, its) != time_place(part, variable):
                 raise DataError(f"{its.name} of {other.label} has its time axis at another place than {variable.name}")

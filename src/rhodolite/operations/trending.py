@@ -10,10 +10,10 @@ from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtr, stdtrit
 
 from rhodolite.arrays import Accumulator, Array, Region, SeriesWork
 from rhodolite.errors import UsageError
+from rhodolite.kernels.distributions import t_below, t_quantile
 from rhodolite.kernels.monotonic import (
     kendall_statistic,
     kendall_variance,
@@ -165,7 +165,7 @@ class LineAccumulator(Accumulator):
     def finish(self) -> dict[str, Array]:
         sums = self._sums or LineSums.empty(self.shape[: self.axis] + self.shape[self.axis + 1 :])
         line = fit_line(sums)
-        reach = -stdtrit(np.maximum(sums.count - 2, 1), self.alpha / 2) * line.error
+        reach = -t_quantile(np.maximum(sums.count - 2, 1), self.alpha / 2) * line.error
         found = {"slope": line.slope, "error": line.error, "lower": line.slope - reach, "upper": line.slope + reach}
         made = {name: values * self.factor for name, values in found.items()} | {"pvalue": line.pvalue}
         return {name: np.where(sums.count < self.fewest, np.nan, values) for name, values in made.items()}
@@ -250,7 +250,7 @@ class TrendWork(SeriesWork):
         variance = np.where(known, fit.squares / held, np.nan)
         slope, leverage = fit.slope()
         error = np.sqrt(variance * leverage)
-        reach = -stdtrit(held, self.question.alpha / 2) * error
+        reach = -t_quantile(held, self.question.alpha / 2) * error
         found = {"slope": slope, "error": error, "lower": slope - reach, "upper": slope + reach,
                  "pvalue": _t_pvalue(slope, error, held)}  # fmt: skip
         if self.question.order == 2:
@@ -287,4 +287,4 @@ class TrendWork(SeriesWork):
 
 def _t_pvalue(slope: Array, error: Array, freedom: Array) -> Array:
     ratio = np.divide(np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0)
-    return np.where(np.isnan(slope) | np.isnan(error), np.nan, 2 * stdtr(freedom, -ratio))
+    return np.where(np.isnan(slope) | np.isnan(error), np.nan, 2 * t_below(freedom, -ratio))

@@ -1,0 +1,52 @@
+"""Normal, t and gamma distributions, from SciPy, which is imported when it is needed since that takes a while."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+
+
+def t_below(freedom: Any, value: Any) -> Array:
+    """Return the probability of Student's t below a value."""
+    from scipy.special import stdtr
+
+    return np.asarray(stdtr(freedom, value))
+
+
+def t_quantile(freedom: Any, share: float) -> Array:
+    """Return the value below which a share of Student's t lies."""
+    from scipy.special import stdtrit
+
+    return np.asarray(stdtrit(freedom, share))
+
+
+def normal_below(value: Any) -> Array:
+    """Return the probability of the standard normal distribution below a value."""
+    from scipy.special import ndtr
+
+    return np.asarray(ndtr(value))
+
+
+def normal_quantile(share: Any) -> Array:
+    """Return the value below which a share of the standard normal distribution lies."""
+    from scipy.special import ndtri
+
+    return np.asarray(ndtri(share))
+
+
+def gamma_below(shape: Any, value: Any) -> tuple[Array, Array]:
+    """Return the probabilities of the gamma distribution of scale 1 below and above a value."""
+    from scipy.special import gammainc, gammaincc
+
+    return np.asarray(gammainc(shape, value)), np.asarray(gammaincc(shape, value))
+
+
+def log_gamma_slopes(value: Any) -> tuple[Array, Array]:
+    """Return the first and second derivative of the logarithm of the gamma function."""
+    from scipy.special import polygamma, psi
+
+    return np.asarray(psi(value)), np.asarray(polygamma(1, value))
