@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_command
+from conftest import make_dataset, run_command, run_here
 from rhodolite import Accumulate, Aggregate, Convert, DataError, Index, UsageError
 from rhodolite.errors import RhodoliteWarning
 from rhodolite.operations import aggregate as module
@@ -242,7 +242,7 @@ def test_the_standardised_index_agrees_with_scipy(months):
     ],
 )  # fmt: skip
 def test_what_cannot_be_done_is_said(demo, tmp_path, words, code, message):
-    answer = run_command(*words[:1], demo / "garnet_monthly_1981-2020.nc", *words[1:], "-o", tmp_path / "x.nc")
+    answer = run_here(*words[:1], demo / "garnet_monthly_1981-2020.nc", *words[1:], "-o", tmp_path / "x.nc")
     assert answer.code == code
     assert message in answer.err
     assert not list(tmp_path.iterdir())

@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_command
+from conftest import make_dataset, run_command, run_here
 from rhodolite import (
     Anomaly,
     Compare,
@@ -369,7 +369,7 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
     ],
 )  # fmt: skip
 def test_what_cannot_be_asked_is_said(demo, tmp_path, words, code, message):
-    answer = run_command(words[0], "garnet_monthly_1981-2020.nc", *words[1:], "-o", tmp_path / "x.nc", folder=demo)
+    answer = run_here(words[0], "garnet_monthly_1981-2020.nc", *words[1:], "-o", tmp_path / "x.nc", folder=demo)
     assert answer.code == code, answer.err
     assert message in answer.err
     assert not list(tmp_path.iterdir())
