@@ -17,11 +17,10 @@ from rhodolite.drawing.wording import with_units
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.periods import MONTH_TITLES, Period, Years
+from rhodolite.model.periods import MONTH_TITLES, MonthOfYear, Period, Years
 from rhodolite.model.ranges import Levels, Position
 from rhodolite.model.time import TimeAxis
 from rhodolite.operations.accumulate import LeapDay
-from rhodolite.operations.aggregate import MonthOfYear
 from rhodolite.operations.declaration import operation, parameter
 
 _MONTHS = np.array([31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])

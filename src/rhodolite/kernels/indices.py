@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from rhodolite.kernels.distributions import gamma_below, log_gamma_slopes, normal_quantile
 from rhodolite.kernels.ranks import ascending, percentile
+from rhodolite.kernels.statistics import Spread
 
 Array = NDArray[Any]
 _FEWEST = 4
@@ -126,6 +127,19 @@ def gamma_index(values: Array, shape: Array, scale: Array, zeros: Array) -> Arra
     lower, upper = gamma_below(shape, place)
     below, above = zeros + (1 - zeros) * lower, (1 - zeros) * upper
     return np.asarray(np.where(below < 0.5, normal_quantile(below), -normal_quantile(above)))
+
+
+def normal_index(values: Array, base: Array) -> Array:
+    """Return values less the mean of a base, in its standard deviations; NaN where it has no spread.
+
+    Parameters
+    ----------
+    values, base : ndarray of float, shape (n, *cells) and (m, *cells)
+        The deviation has divisor m - 1, missing values (NaN) left out.
+    """
+    found = Spread().finish(Spread().gather(base, np.zeros(len(base), int), 1))
+    mean, deviation = found["mean"][0], found["deviation"][0]
+    return np.asarray(np.divide(values - mean, deviation, out=np.full(values.shape, np.nan), where=deviation > 0))
 
 
 def running_sum(values: Array, count: int) -> Array:

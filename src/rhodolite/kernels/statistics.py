@@ -115,10 +115,12 @@ class Count(Statistic):
     """Number of values that are not missing."""
 
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
         present = _count(gathered, group, values, weights)
         gathered.count[group] += present
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
         return {"value": gathered.count.astype(np.float64)}
 
 
@@ -130,6 +132,7 @@ class Total(Statistic):
     names = ("total",)
 
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
         total = gathered.parts["total"]
         factors = weights if self.weighted else None
         added = _sum(values, factors)
@@ -143,6 +146,7 @@ class Total(Statistic):
         total[group] += added
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
         return {"value": np.where(gathered.count > 0, gathered.parts["total"], np.nan)}
 
 
@@ -153,6 +157,7 @@ class Mean(Total):
     weighted: bool = True
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
         total, weight = gathered.parts["total"], gathered.total_weight
         np.divide(total, weight, out=total, where=weight > 0)
         total[weight <= 0] = np.nan
@@ -167,6 +172,7 @@ class Exceedance(Total):
     below: bool = False
 
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
         gathered.count[group] += _count(gathered, group, values, weights)
         hits = values < self.threshold if self.below else values > self.threshold
         gathered.parts["total"][group] += np.add.reduce(hits, axis=0, dtype=np.float64)
@@ -179,19 +185,23 @@ class Extreme(Statistic):
     results = ("low", "high", "range")
 
     def beginning(self, name: str) -> float:  # noqa: ARG002
+        """See `Statistic.beginning`."""
         return np.nan
 
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
         gathered.count[group] += _count(gathered, group, values, weights)
         for name, keep in (("low", np.fmin), ("high", np.fmax)):
             part = gathered.parts[name]
             part[group] = keep(part[group], keep.reduce(values, axis=0))
 
     def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+        """See `Statistic.combine`."""
         for name, keep in (("low", np.fmin), ("high", np.fmax)):
             into.parts[name][at] = keep(into.parts[name][at], other.parts[name][row])
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
         low, high = gathered.parts["low"], gathered.parts["high"]
         return {"low": low, "high": high, "range": high - low}
 
@@ -211,14 +221,17 @@ class Spread(Statistic):
     _sums = Total(weighted=True)
 
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
         inner = Gathered(gathered.count, gathered.weight, {"total": gathered.parts["mean"]})
         self._sums.take(inner, group, values, weights)
 
     def settle(self, gathered: Gathered) -> None:
+        """See `Statistic.settle`."""
         mean, weight = gathered.parts["mean"], gathered.total_weight
         np.divide(mean, weight, out=mean, where=weight > 0)
 
     def refine(self, gathered: Gathered, block: Array, runs: list[tuple[int, slice]], weights: Array | None) -> None:
+        """See `Statistic.refine`."""
         mean, squares = gathered.parts["mean"], gathered.parts["squares"]
         for group, steps in runs:
             deviation = block[steps] - mean[group]
@@ -227,6 +240,7 @@ class Spread(Statistic):
             squares[group] += _sum(deviation, None if weights is None else weights[steps])
 
     def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+        """See `Statistic.combine`."""
         there, more = into.total_weight[at], other.total_weight[row]
         total = there + more
         share = np.divide(more, total, out=np.zeros(total.shape), where=total > 0)
@@ -235,6 +249,7 @@ class Spread(Statistic):
         into.parts["mean"][at] += shift * share
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
         count = gathered.count
         squares = gathered.parts["squares"]
         # Equal values whose mean is rounded have no spread; what is left of one is below this.

@@ -90,6 +90,20 @@ class Months:
 
 
 @dataclass(frozen=True)
+class MonthOfYear:
+    """A month in which years begin, `oct` or `10`."""
+
+    number: int
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        return cls(month_number(text))
+
+    def __str__(self) -> str:
+        return MONTH_NAMES[self.number - 1]
+
+
+@dataclass(frozen=True)
 class Season:
     """Months in a row that may cross the end of the year: `DJF`, `JJAS` or `jun..sep`.
 

@@ -13,7 +13,7 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.intervals import Divided, Interval, divide
-from rhodolite.model.periods import MONTH_NAMES, Season, month_number
+from rhodolite.model.periods import MonthOfYear, Season
 from rhodolite.model.time import TimeAxis, format_date
 from rhodolite.model.units import squared
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
@@ -30,20 +30,6 @@ _USUAL_COVERAGE = 0.64
 """Share of a period that most statistics need: 20 of 31 days."""
 _HELD_AT_ONCE = 64 << 20
 """Bytes; the results of one statistic that can be gathered in memory."""
-
-
-@dataclass(frozen=True)
-class MonthOfYear:
-    """A month in which years begin, `oct` or `10`."""
-
-    number: int
-
-    @classmethod
-    def parse(cls, text: str) -> MonthOfYear:
-        return cls(month_number(text))
-
-    def __str__(self) -> str:
-        return MONTH_NAMES[self.number - 1]
 
 
 @operation

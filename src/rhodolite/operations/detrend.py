@@ -127,5 +127,6 @@ class _SlopeLeft:
         """Say how large the largest slope is that is left."""
         slopes = engine.compute(self.slopes)
         largest = float(np.nanmax(slopes)) if np.isfinite(slopes).any() else 0.0
-        units = pretty(f"{self.variable.units or '1'} (10 year)-1")
-        return f"{self.variable.name}: the largest slope left is {10 * largest:.1e} {units}"
+        factor, units = of_differences(self.variable.units)
+        per = pretty(f"{units or '1'} (10 year)-1")
+        return f"{self.variable.name}: the largest slope left is {10 * factor * largest:.1e} {per}"

@@ -16,6 +16,7 @@ from rhodolite.kernels.indices import (
     extreme_means,
     fit_gamma,
     gamma_index,
+    normal_index,
     rainfall_anomaly,
     running_sum,
 )
@@ -228,11 +229,7 @@ class _IndexWork(SeriesWork):
             return rainfall_anomaly(values, *extreme_means(base, count, share))
         if self.gamma:
             return gamma_index(values, *fit_gamma(base))
-        valid = (~np.isnan(base)).sum(axis=0)
-        mean = np.nansum(base, axis=0) / np.maximum(valid, 1)
-        spread = np.sqrt(np.nansum((base - mean) ** 2, axis=0) / np.maximum(valid - 1, 1))
-        known = (valid > 1) & (spread > 1e-12 * np.abs(mean))
-        return np.asarray(np.divide(values - mean, spread, out=np.full(values.shape, np.nan), where=known))
+        return normal_index(values, base)
 
     def report(self, counts: Counter[str]) -> None:
         if counts["lost"]:
