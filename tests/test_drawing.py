@@ -188,6 +188,8 @@ def test_one_curve_a_year_from_its_first_day_to_its_last(demo):
     assert "2012 to 2016 behind" in texts(figure)
     with pytest.raises(DataError, match="--emphasise 1950: the data hold 2010 to 2018"):
         YearByYear(emphasise="1950")(daily)
+    with pytest.raises(DataError, match=r"--base 1800..1810: the data hold 2010 to 2018"):
+        YearByYear(base="1800..1810")(daily)
     with pytest.raises(DataError, match="one value a year"):
         YearByYear()(Aggregate(to="year")(daily))
 

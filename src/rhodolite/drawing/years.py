@@ -101,6 +101,8 @@ class YearByYear:
         base = (
             [y for y in lines if y not in chosen] if self.base is None else [y for y in lines if _inside(y, self.base)]
         )
+        if self.base is not None and not base:
+            raise DataError(f"--base {self.base}: the data hold {min(lines)} to {max(lines)}")
         figure = Figure((self.size.width / 100, self.size.height / 100), dpi=100, layout="constrained")
         axes = figure.add_subplot()
         _draw_range(axes, [lines[year] for year in base])

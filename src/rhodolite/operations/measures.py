@@ -117,8 +117,10 @@ class Measure:
         except DataError:
             change = None
         if change is None or not (convertible(self.units, variable.units or "1") or change.by_density):
-            raise DataError(f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which "
-                            f"{self.units} cannot be turned into")  # fmt: skip
+            raise DataError(
+                f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which {self.units} cannot be "
+                "turned into; choose first: subset --variable NAME then aggregate"
+            )
         if change.by_density:
             threshold = (self.threshold - change.offset) / change.factor
         else:
