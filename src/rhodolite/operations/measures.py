@@ -118,8 +118,8 @@ class Measure:
             change = None
         if change is None or not (convertible(self.units, variable.units or "1") or change.by_density):
             raise DataError(
-                f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which {self.units} cannot be "
-                "turned into; choose first: subset --variable NAME then aggregate"
+                f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which {self.units} cannot "
+                "be turned into; choose first: subset --variable NAME then aggregate"
             )
         if change.by_density:
             threshold = (self.threshold - change.offset) / change.factor
