@@ -72,7 +72,7 @@ def land_at(longitudes: NDArray[np.float64], latitudes: NDArray[np.float64], sca
     import shapely
 
     inside = np.zeros(longitudes.shape, dtype=bool)
-    for polygon in _polygons(scale):
+    for polygon in land(scale):
         west, south, right, north = polygon.bounds
         # Polygons across the dateline run beyond 180; count longitudes from each one's west end.
         east = west + (longitudes - west) % 360.0
@@ -84,20 +84,31 @@ def land_at(longitudes: NDArray[np.float64], latitudes: NDArray[np.float64], sca
 
 
 @cache
-def _polygons(scale: str) -> tuple[Any, ...]:
-    """Return every polygon of every country, holes cut out."""
+def countries(scale: str) -> dict[str, NDArray[Any]]:
+    """Return the polygons of each country, holes cut out, by the name that it is stored under."""
     import shapely
 
     stored = _stored()
     ends = np.cumsum(stored[f"ring_lengths_{scale}"])[:-1]
-    shells: list[tuple[Line, list[Line]]] = []
-    for (_, order), ring in zip(stored[f"owners_{scale}"], np.split(stored[f"rings_{scale}"], ends), strict=True):
+    shells: list[tuple[int, Line, list[Line]]] = []
+    for (owner, order), ring in zip(stored[f"owners_{scale}"], np.split(stored[f"rings_{scale}"], ends), strict=True):
         line = _ring(ring, _arcs(scale))
         if order == 0:
-            shells.append((line, []))
+            shells.append((int(owner), line, []))
         else:
-            shells[-1][1].append(line)
-    return tuple(shapely.make_valid(shapely.Polygon(shell, holes)) for shell, holes in shells)
+            shells[-1][2].append(line)
+    found: dict[str, list[Any]] = {str(name): [] for name in stored[f"names_{scale}"]}
+    names = list(found)
+    for owner, shell, holes in shells:
+        shape = shapely.make_valid(shapely.Polygon(shell, holes))
+        found[names[owner]] += [part for part in shapely.get_parts(shape) if part.geom_type == "Polygon"]
+    return {name: np.array(parts, dtype=object) for name, parts in found.items()}
+
+
+@cache
+def land(scale: str) -> NDArray[Any]:
+    """Return the polygons of all countries together."""
+    return np.concatenate(list(countries(scale).values()))
 
 
 def _ring(numbers: NDArray[np.int32], arcs: tuple[Line, ...]) -> Line:

@@ -1,0 +1,251 @@
+"""The horizontal cells of a dataset: rectangles between latitudes and longitudes, or each with its own corners."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy import sparse
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.errors import DataError
+from rhodolite.kernels.overlaps import overlaps, overlaps_round
+from rhodolite.kernels.quadrilaterals import corners_between, outlines_in_plane
+from rhodolite.kernels.sphere import widths, zone_areas
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.grid import cell_edges, covers_globe
+from rhodolite.regions.outline import Outline
+from rhodolite.regions.plane import common, cut, moved_by, plane_area, polygons
+
+_TURN = 2 * np.pi
+_FINE = 0.2
+"""Degrees; outlines get points so close before they are bent into the plane that keeps areas."""
+EARTH_RADIUS = 6371007.2
+"""Metres; of the sphere that has the area of the Earth (WGS 84)."""
+
+
+@dataclass(frozen=True, eq=False)
+class Mesh:
+    """Cells in rows and columns.
+
+    Attributes
+    ----------
+    dimensions : tuple of str
+        Of rows and columns.
+    latitudes, longitudes : ndarray of float64
+        Of the centres, in degrees: along the rows and along the columns, or shape (rows, columns).
+    latitude_edges, longitude_edges : ndarray of float64 or None
+        Degrees, where cells are rectangles; shapes (rows + 1,) and (columns + 1,).
+    corners : tuple of ndarray or None
+        Latitudes and longitudes of corners otherwise, shape (rows, columns, 4).
+    """
+
+    dimensions: tuple[str, str]
+    latitudes: Array
+    longitudes: Array
+    latitude_edges: Array | None = None
+    longitude_edges: Array | None = None
+    corners: tuple[Array, Array] | None = None
+
+    @classmethod
+    def of(cls, dataset: Dataset) -> Mesh:
+        """Return the cells of a dataset.
+
+        Raises
+        ------
+        DataError
+            If the data lie on no grid.
+        """
+        if dataset.axes.curvilinear:
+            return _curvilinear(dataset, *dataset.axes.curvilinear)
+        latitude, longitude = dataset.need(Role.LATITUDE), dataset.need(Role.LONGITUDE)
+        if latitude.dimension is None or longitude.dimension is None:
+            raise DataError(f"{dataset.label}: there is one {'latitude' if latitude.dimension is None else 'longitude'} "
+                            "and no axis of it; this needs a grid")  # fmt: skip
+        return cls((latitude.dimension, longitude.dimension), latitude.values,
+                   np.unwrap(longitude.values, period=360.0), cell_edges(latitude), cell_edges(longitude))  # fmt: skip
+
+    @property
+    def regular(self) -> bool:
+        """Whether cells are rectangles between latitudes and longitudes."""
+        return self.corners is None
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        if self.regular:
+            return self.latitudes.size, self.longitudes.size
+        return self.latitudes.shape[0], self.latitudes.shape[1]
+
+    @property
+    def size(self) -> int:
+        return self.shape[0] * self.shape[1]
+
+    @property
+    def goes_round(self) -> bool:
+        """Whether the last column lies next to the first."""
+        return self.regular and covers_globe(self.longitudes)
+
+    @cached_property
+    def centres(self) -> tuple[Array, Array]:
+        """Latitudes and longitudes of all centres, each of shape (rows, columns)."""
+        if not self.regular:
+            return self.latitudes, self.longitudes
+        return tuple(np.meshgrid(self.latitudes, self.longitudes, indexing="ij"))  # type: ignore[return-value]
+
+    @cached_property
+    def areas(self) -> Array:
+        """Areas of the cells on the unit sphere, shape (rows, columns)."""
+        if self.latitude_edges is not None and self.longitude_edges is not None:
+            return np.outer(zone_areas(self.latitude_edges), widths(self.longitude_edges))
+        return plane_area(self.outlines).reshape(self.shape)
+
+    @cached_property
+    def outlines(self) -> Array:
+        """A polygon for each cell in the plane that keeps areas, in the order of storage."""
+        if self.corners is not None:
+            corners = tuple(part.reshape(self.size, -1) for part in self.corners)
+        else:
+            assert self.latitude_edges is not None
+            assert self.longitude_edges is not None
+            north = np.stack([self.latitude_edges[at] for at in (_upto, _upto, _from, _from)], axis=1)
+            east = np.stack([self.longitude_edges[at] for at in (_upto, _from, _from, _upto)], axis=1)
+            corners = (np.repeat(north, self.shape[1], axis=0), np.tile(east, (self.shape[0], 1)))
+        points, owners = outlines_in_plane(*corners)
+        return polygons(points, owners, self.size)
+
+    def shared_areas(self, target: Mesh) -> sparse.csr_array:
+        """Return the areas that cells of another grid have in common with these.
+
+        Returns
+        -------
+        sparse array, shape (target.size, size)
+            Areas on the unit sphere. The sum of a column is the area of the cell, where the target covers it.
+        """
+        if self.regular and target.regular:
+            ours, theirs = (np.sin(np.radians(mesh.latitude_edges)) for mesh in (self, target))  # type: ignore[arg-type]
+            assert self.longitude_edges is not None
+            assert target.longitude_edges is not None
+            along = overlaps_round(self.longitude_edges, target.longitude_edges) * (np.pi / 180)
+            return sparse.csr_array(sparse.kron(overlaps(ours, theirs), along, format="csr"))
+        if target.regular:
+            cells, shapes, areas = target._cut_by(self.outlines, degrees=False)
+        elif self.regular:
+            shapes, cells, areas = self._cut_by(target.outlines, degrees=False)
+        else:
+            shapes, cells, areas = common(target.outlines, self.outlines, _TURN)
+        return sparse.csr_array((areas, (shapes, cells)), shape=(target.size, self.size))
+
+    def in_bands(self, edges: Array) -> sparse.csr_array:
+        """Return the areas of the cells in bands of latitude, shape (bands, size)."""
+        low = self.longitude_edges.min() if self.longitude_edges is not None else -180.0
+        middles = (edges[1:] + edges[:-1]) / 2
+        bands = Mesh(("band", "round"), middles, np.array([low + 180.0]), edges, np.array([low, low + 360.0]))
+        if self.regular:
+            return self.shared_areas(bands)
+        # Cells lie in few bands each, so these are cut along the edges of bands.
+        parts, rows, _, areas = cut(self.outlines, np.array([-4 * np.pi, 4 * np.pi]), np.sin(np.radians(edges)),
+                                    degrees=False)  # fmt: skip
+        return sparse.csr_array((areas, (rows, parts)), shape=(len(middles), self.size))
+
+    def covered_areas(self, outlines: Sequence[Outline]) -> sparse.csr_array:
+        """Return the area of each cell that lies in each outlined area, shape (len(outlines), size)."""
+        shapes = np.concatenate([outline.shapes for outline in outlines])
+        owners = np.repeat(np.arange(len(outlines)), [outline.shapes.size for outline in outlines])
+        which, cells, areas = self._cut_by(shapes, degrees=True) if self.regular else self._met_by(shapes)
+        found = sparse.csr_array((areas, (owners[which], cells)), shape=(len(outlines), self.size))
+        whole = self.areas.reshape(-1)
+        found.data = np.minimum(found.data, whole[found.indices])
+        if not any(outline.outside for outline in outlines):
+            return found
+        rows = []
+        for at, outline in enumerate(outlines):
+            row = found[[at]]
+            if outline.outside:
+                left = whole - row.toarray()[0]
+                row = sparse.csr_array(np.where(left < 1e-9 * whole, 0.0, left)[None, :])
+            rows.append(row)
+        return sparse.csr_array(sparse.vstack(rows, format="csr"))
+
+    def centres_within(self, outline: Outline) -> Array:
+        """Return which cells have their centre in an outlined area, shape (size,)."""
+        import shapely
+
+        north, east = (part.reshape(-1) for part in self.centres)
+        inside = np.zeros(self.size, dtype=bool)
+        for shape in outline.shapes:
+            west, south, right, top = shape.bounds
+            turned = west + (east - west) % 360.0
+            near = (turned <= right) & (north >= south) & (north <= top) & ~inside
+            if near.any():
+                shapely.prepare(shape)
+                inside[near] = shapely.contains_xy(shape, turned[near], north[near])
+        return ~inside & np.isfinite(north) if outline.outside else inside
+
+    def _cut_by(self, shapes: Array, *, degrees: bool) -> tuple[Array, Array, Array]:
+        """Return shape, cell and area of the overlaps of rectangles with shapes in degrees, or in the plane."""
+        import shapely
+
+        assert self.latitude_edges is not None
+        assert self.longitude_edges is not None
+        x, y = (edges if edges[-1] > edges[0] else edges[::-1] for edges in (self.longitude_edges, self.latitude_edges))
+        flipped = x is not self.longitude_edges, y is not self.latitude_edges
+        turn = 360.0
+        if not degrees:
+            x, y, turn = np.radians(x), np.sin(np.radians(y)), _TURN
+        bounds = shapely.bounds(shapes)
+        found = []
+        for times in range(-3, 4):
+            near = np.flatnonzero((bounds[:, 0] + times * turn < x[-1]) & (bounds[:, 2] + times * turn > x[0]))
+            which, rows, columns, areas = cut(moved_by(shapes[near], times * turn), x, y, degrees=degrees)
+            columns = self.shape[1] - 1 - columns if flipped[0] else columns
+            rows = self.shape[0] - 1 - rows if flipped[1] else rows
+            found.append((near[which], rows * self.shape[1] + columns, areas))
+        return tuple(np.concatenate([one[i] for one in found]) for i in range(3))  # type: ignore[return-value]
+
+    def _met_by(self, shapes: Array) -> tuple[Array, Array, Array]:
+        """Return shape, cell and area of the overlaps of cells of any form with shapes in degrees."""
+        import shapely
+
+        bent = shapely.make_valid(shapely.transform(shapely.segmentize(shapes, _FINE), _in_plane))
+        pieces, owners = _small(bent)
+        which, cells, areas = common(pieces, self.outlines, _TURN)
+        return owners[which], cells, areas
+
+
+_upto, _from = slice(None, -1), slice(1, None)
+
+
+def _in_plane(points: Array) -> Array:
+    return np.stack([np.radians(points[:, 0]), np.sin(np.radians(points[:, 1]))], axis=1)
+
+
+def _small(shapes: Array) -> tuple[Array, Array]:
+    """Cut large shapes into pieces of a few degrees, so that each meets few cells; return these and whose they are."""
+    import shapely
+
+    low, high = shapely.total_bounds(shapes)[::2]
+    x = np.arange(low, high + 0.1, 0.1)
+    y = np.linspace(-1, 1, 41)
+    columns, rows = np.meshgrid(np.arange(x.size - 1), np.arange(40))
+    boxes = shapely.box(x[columns], y[rows], x[columns + 1], y[rows + 1]).reshape(-1)
+    ours, theirs = shapely.STRtree(boxes).query(shapes)
+    pieces = shapely.intersection(shapes[ours], boxes[theirs])
+    some = ~shapely.is_empty(pieces)
+    return pieces[some], ours[some]
+
+
+def _curvilinear(dataset: Dataset, north: str, east: str) -> Mesh:
+    latitude, longitude = dataset.variables[north], dataset.variables[east]
+    engine = Engine(workers=1)
+    values = [engine.compute(v.floats()).astype(np.float64) for v in (latitude, longitude)]
+    bounds = [dataset.variables.get(str(v.attributes.get("bounds", ""))) for v in (latitude, longitude)]
+    if all(b is not None and b.shape == (*latitude.shape, 4) for b in bounds):
+        corners = tuple(engine.compute(b.floats()).astype(np.float64) for b in bounds if b is not None)
+    elif min(latitude.shape) < 2:
+        raise DataError(f"{dataset.label}: cells in a single row or column, without bounds, have no size")
+    else:
+        corners = corners_between(*values)
+    return Mesh((latitude.dimensions[0], latitude.dimensions[1]), values[0], values[1], corners=corners)  # type: ignore[arg-type]
