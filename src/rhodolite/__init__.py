@@ -31,6 +31,7 @@ _FACE = {
     "Trend": "rhodolite.operations.trend",
     "Detrend": "rhodolite.operations.detrend",
     "Correlate": "rhodolite.operations.correlate",
+    "Summarise": "rhodolite.operations.summarise",
     "Compare": "rhodolite.operations.compare",
     "Map": "rhodolite.drawing.map",
     "Panels": "rhodolite.drawing.panels",

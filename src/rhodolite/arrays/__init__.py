@@ -6,7 +6,7 @@ from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, wh
 from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction, SeriesWork
 from rhodolite.arrays.rehearsal import PlannedPass, Rehearsal
 from rhodolite.arrays.sharing import decoded_pieces
-from rhodolite.arrays.views import Combined, Concatenated, Moved, Selected, Stacked
+from rhodolite.arrays.views import Combined, Concatenated, Flattened, Moved, Selected, Stacked
 
 __all__ = [
     "Accumulator",
@@ -15,6 +15,7 @@ __all__ = [
     "Concatenated",
     "Engine",
     "Extremes",
+    "Flattened",
     "InMemory",
     "LazyArray",
     "Mapped",

@@ -102,6 +102,34 @@ class Moved(LazyArray):
         return (*sizes[1 : self._place + 1], sizes[0], *sizes[self._place + 1 :])
 
 
+class Flattened(LazyArray):
+    """Another array with some axes run together into one, which comes first."""
+
+    def __init__(self, source: LazyArray, axes: tuple[int, ...]) -> None:
+        self._source, self._axes = source, axes
+        self._lengths = tuple(source.shape[axis] for axis in axes)
+        kept = [axis for axis in range(source.ndim) if axis not in axes]
+        self.dtype = source.dtype
+        self.shape = (math.prod(self._lengths), *(source.shape[axis] for axis in kept))
+        if source.chunks is not None:
+            self.chunks = (math.prod(self._lengths), *(source.chunks[axis] for axis in kept))
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)
+
+    def read(self, region: Region) -> Array:
+        wanted, rest = region[0], list(region[1:])
+        within = math.prod(self._lengths[1:])
+        rows = slice(wanted.start // within, -(-wanted.stop // within))
+        inner = [rows, *(slice(0, n) for n in self._lengths[1:])]
+        whole = [inner[self._axes.index(axis)] if axis in self._axes else rest.pop(0)
+                 for axis in range(self._source.ndim)]  # fmt: skip
+        block = np.moveaxis(self._source.read(tuple(whole)), self._axes, range(len(self._axes)))
+        flat = block.reshape(-1, *block.shape[len(self._axes) :])
+        first = rows.start * within
+        return flat[wanted.start - first : wanted.stop - first]
+
+
 class Combined(LazyArray):
     """Several arrays of the same shape put through a point-wise function, block by block, in float64.
 

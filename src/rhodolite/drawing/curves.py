@@ -10,7 +10,7 @@ import numpy as np
 from rhodolite.arrays import Array, Engine, InMemory
 from rhodolite.drawing.choosing import chosen_part, drop_axes, squeezed
 from rhodolite.drawing.dates import plot_days
-from rhodolite.drawing.palettes import pivots
+from rhodolite.model.signs import pivots
 from rhodolite.drawing.wording import region_text
 from rhodolite.errors import DataError
 from rhodolite.kernels.polynomials import fit_polynomial

@@ -19,7 +19,8 @@ from rhodolite.drawing.cartography import (
     shape_of,
 )
 from rhodolite.drawing.choosing import chosen_part, only_one, variables_along
-from rhodolite.drawing.palettes import Scale, check_palette, colours, pivots, scale_for
+from rhodolite.drawing.palettes import Scale, check_palette, colours, scale_for
+from rhodolite.model.signs import pivots
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import period_text, value_text
@@ -129,15 +130,14 @@ def _fitting_size(shape: float, upright: bool) -> Size:
 
 
 def _caption(part: Dataset, variable: Variable, values: Array) -> str:
-    weights = {axis: area_weights(part.need(role)) for axis, role in enumerate((Role.LATITUDE, Role.LONGITUDE))}
-    total, weight = weighted_sums(values, weights, (0, 1))
+    mean = area_mean(part, variable, values)
     words = [period_text(part.time)]
     vertical = part.coordinate(Role.LEVEL)
     if vertical is not None and vertical.values.size == 1:
         words.append(f"at {vertical.values[0]:g} {vertical.variable.units or ''}".strip())
-    if weight > 0:
+    if not np.isnan(mean):
         low, high = np.nanmin(values), np.nanmax(values)
-        words.append(f"area mean {value_text(float(total / weight), variable)}")
+        words.append(f"area mean {value_text(mean, variable)}")
         words.append(f"from {value_text(float(low), variable)} to {value_text(float(high), variable)}")
     else:
         words.append("every value is missing")

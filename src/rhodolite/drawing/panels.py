@@ -12,7 +12,8 @@ import numpy as np
 from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.cartography import add_key, add_legend, draw_field, field_of, shape_of
 from rhodolite.drawing.choosing import only_one, variables_along
-from rhodolite.drawing.palettes import check_palette, colours, pivots, scale_for
+from rhodolite.drawing.palettes import check_palette, colours, scale_for
+from rhodolite.model.signs import pivots
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import period_text, region_text

@@ -11,7 +11,8 @@ from rhodolite.arrays import Engine
 from rhodolite.drawing.choosing import variables_along
 from rhodolite.drawing.curves import Curve, curve_of, draw_trend, in_common_units
 from rhodolite.drawing.dates import date_labels
-from rhodolite.drawing.palettes import BLUE, LINE_COLOURS, ORANGE, palette_for, pivots
+from rhodolite.drawing.palettes import BLUE, LINE_COLOURS, ORANGE, palette_for
+from rhodolite.model.signs import pivots
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import capitalised, with_units

@@ -11,16 +11,20 @@ from numpy.typing import NDArray
 Array = NDArray[Any]
 
 
-def weighted_sums(block: Array, weights: Mapping[int, Array], axes: tuple[int, ...]) -> tuple[Array, Array]:
+Weights = Mapping[int | tuple[int, ...], Array]
+"""Weights along an axis, or of the cells of two axes together; 1 along the others."""
+
+
+def weighted_sums(block: Array, weights: Weights, axes: tuple[int, ...]) -> tuple[Array, Array]:
     """Return the sum of weight times value, and of the weights of values that are there.
 
     Parameters
     ----------
     block : ndarray of float, any shape
         NaN marks missing values.
-    weights : mapping of int to ndarray of float64
-        Weights along some of `axes`, each of the length of its axis; 1 along the others. The weight
-        of a cell is their product.
+    weights : mapping of int, or tuple of int, to ndarray of float64
+        Weights along axes, each of the length of its axis, or of two axes together, of their shape.
+        The weight of a cell is the product of all; 1 along axes that are not named.
     axes : tuple of int
         Axes to sum over.
 
@@ -30,24 +34,37 @@ def weighted_sums(block: Array, weights: Mapping[int, Array], axes: tuple[int, .
         Both of the shape of `block` without `axes`. Their ratio is the weighted mean.
     """
     total = _summed(block, weights, axes)
-    if np.isfinite(total).all():
-        whole = np.prod([weights[axis].sum() if axis in weights else block.shape[axis] for axis in axes])
-        return total, np.full(total.shape, whole)
+    named = {axis for key in weights for axis in _axes(key)}
+    if np.isfinite(total).all() and named <= set(axes):
+        plain = [block.shape[axis] for axis in axes if axis not in named]
+        return total, np.full(total.shape, np.prod([*plain, *(along.sum() for along in weights.values())]))
     present = ~np.isnan(block)
     return _summed(np.where(present, block, 0), weights, axes), _summed(present, weights, axes)
 
 
-def _summed(block: Array, weights: Mapping[int, Array], axes: tuple[int, ...]) -> Array:
+def _axes(key: int | tuple[int, ...]) -> tuple[int, ...]:
+    return key if isinstance(key, tuple) else (key,)
+
+
+def _summed(block: Array, weights: Weights, axes: tuple[int, ...]) -> Array:
     """Return weighted sums in float64, one axis after another from the last, as memory is laid out."""
-    total = block
+    total, names = block, list(range(block.ndim))
+    owners = {axis: key for key in weights for axis in _axes(key)}
+    done: set[Any] = set()
     for axis in sorted(axes, reverse=True):
-        along = weights.get(axis)
-        if along is None or np.ptp(along) == 0:
-            total = total.sum(axis=axis, dtype=np.float64)
+        key = owners.get(axis)
+        if key is not None and key in done:
+            continue
+        along = None if key is None else weights[key]
+        gone = (axis,) if key is None else tuple(a for a in _axes(key) if a in axes)
+        if along is None or (isinstance(key, int) and np.ptp(along) == 0):
+            total = total.sum(axis=names.index(axis), dtype=np.float64)
             total = total if along is None else total * along[0]
         else:
-            letters = list(range(total.ndim))
-            kept = [letter for letter in letters if letter != axis]
+            assert key is not None
+            kept = [name for name in names if name not in gone]
             # Not a matrix product, which may round differently with the threads that are free.
-            total = np.einsum(total, letters, along, [axis], kept, dtype=np.float64)
+            total = np.einsum(total, names, along, list(_axes(key)), kept, dtype=np.float64)
+        done.add(key)
+        names = [name for name in names if name not in gone]
     return np.asarray(total, dtype=np.float64)

@@ -142,7 +142,8 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
         for key in ("bounds", "climatology", "grid_mapping"):
             if (named := str(variable.attributes.get(key, ""))) in variables:
                 auxiliary.add(named)
-        listed = str(variable.attributes.get("coordinates", "")).split()
+        listed = [word for key in ("coordinates", "cell_measures")
+                  for word in str(variable.attributes.get(key, "")).split()]  # fmt: skip
         auxiliary.update(name for name in listed if name in variables)
         auxiliary.update(name for name in formula_terms(variable)
                          if name in variables and variables[name].data.ndim <= 1)  # fmt: skip

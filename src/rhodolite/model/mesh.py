@@ -103,6 +103,16 @@ class Mesh:
         return plane_area(self.outlines).reshape(self.shape)
 
     @cached_property
+    def reach(self) -> tuple[float, float]:
+        """The least and the greatest latitude that cells reach, in degrees."""
+        if self.latitude_edges is not None:
+            return float(self.latitude_edges.min()), float(self.latitude_edges.max())
+        import shapely
+
+        low, high = np.clip(shapely.total_bounds(self.outlines)[[1, 3]], -1.0, 1.0)
+        return float(np.degrees(np.arcsin(low))), float(np.degrees(np.arcsin(high)))
+
+    @cached_property
     def outlines(self) -> Array:
         """A polygon for each cell in the plane that keeps areas, in the order of storage."""
         if self.corners is not None:
@@ -168,21 +178,6 @@ class Mesh:
                 row = sparse.csr_array(np.where(left < 1e-9 * whole, 0.0, left)[None, :])
             rows.append(row)
         return sparse.csr_array(sparse.vstack(rows, format="csr"))
-
-    def centres_within(self, outline: Outline) -> Array:
-        """Return which cells have their centre in an outlined area, shape (size,)."""
-        import shapely
-
-        north, east = (part.reshape(-1) for part in self.centres)
-        inside = np.zeros(self.size, dtype=bool)
-        for shape in outline.shapes:
-            west, south, right, top = shape.bounds
-            turned = west + (east - west) % 360.0
-            near = (turned <= right) & (north >= south) & (north <= top) & ~inside
-            if near.any():
-                shapely.prepare(shape)
-                inside[near] = shapely.contains_xy(shape, turned[near], north[near])
-        return ~inside & np.isfinite(north) if outline.outside else inside
 
     def _cut_by(self, shapes: Array, *, degrees: bool) -> tuple[Array, Array, Array]:
         """Return shape, cell and area of the overlaps of rectangles with shapes in degrees, or in the plane."""

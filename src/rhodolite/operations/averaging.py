@@ -7,11 +7,12 @@ from typing import Self
 
 import numpy as np
 
-from rhodolite.arrays import Accumulator, Array, LazyArray, Reduction, Region
-from rhodolite.kernels.averages import weighted_sums
+from rhodolite.arrays import Accumulator, Array, Engine, InMemory, LazyArray, Reduction, Region
+from rhodolite.kernels.averages import Weights, weighted_sums
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import area_weights
+from rhodolite.model.mesh import Mesh
 from rhodolite.model.variable import Variable
 
 
@@ -23,14 +24,14 @@ class WeightedMean(Accumulator):
     ----------
     shape : tuple of int
         Of the source.
-    weights : dict of int to ndarray
-        Weights along axes; 1 along those that are not listed.
+    weights : mapping of int, or tuple of int, to ndarray
+        Weights along axes, or of two axes together; 1 along those that are not listed.
     axes : tuple of int
         Axes to average over.
     """
 
     shape: tuple[int, ...]
-    weights: dict[int, Array]
+    weights: Weights
     axes: tuple[int, ...]
     _sums: tuple[Array, Array] | None = None
     _region: Region = ()
@@ -39,8 +40,7 @@ class WeightedMean(Accumulator):
         return replace(self, _sums=None, _region=())
 
     def add(self, block: Array, region: Region) -> None:
-        weights = {axis: along[region[axis]] for axis, along in self.weights.items() if axis in self.axes}
-        self._sums = weighted_sums(block, weights, self.axes)
+        self._sums = weighted_sums(block, _within(self.weights, region, self.axes), self.axes)
         self._region = self._kept(region)
 
     def merge(self, other: Self) -> None:
@@ -65,23 +65,29 @@ def mean_over(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> 
 
     Axes that the variable does not have are passed over. The result is float64, lazily computed.
     """
-    places = _places(dataset, variable, roles)
-    if not places:
+    axes = _places(dataset, variable, roles)
+    if not axes:
         return variable.with_(data=variable.floats())
-    weights = area_weights_along(dataset, variable)
-    axes = tuple(sorted(places))
-    mean = WeightedMean(variable.shape, {at: w for at, w in weights.items() if at in axes}, axes)
+    weights = {key: w for key, w in area_weights_of(dataset, variable).items() if set(_axes(key)) & set(axes)}
+    mean = WeightedMean(variable.shape, weights, axes)
     kept = tuple(name for at, name in enumerate(variable.dimensions) if at not in axes)
     shape = tuple(n for at, n in enumerate(variable.shape) if at not in axes)
     data = Reduction(variable.floats(), mean).output("mean", shape)
     return variable.with_(dimensions=kept, data=data, missing=None)
 
 
+def area_mean(dataset: Dataset, variable: Variable, values: Array, dimensions: tuple[str, ...]) -> float:
+    """Return the area-weighted mean of values of a variable along its horizontal dimensions alone."""
+    field = variable.with_(data=InMemory(values), dimensions=dimensions, missing=None)
+    total, weight = weighted_sums(values, area_weights_of(dataset, field), tuple(range(values.ndim)))
+    return float(total / weight) if weight > 0 else float("nan")
+
+
 @dataclass
 class Overview(Accumulator):
     """Count, missing values, range and area-weighted mean of all values."""
 
-    weights: dict[int, Array]
+    weights: Weights
     shape: tuple[int, ...]
     count: int = 0
     missing: int = 0
@@ -115,21 +121,62 @@ class Overview(Accumulator):
 
 def overview(dataset: Dataset, variable: Variable) -> LazyArray:
     """Return count, missing, least, greatest and area-weighted mean as a lazy array of 5 numbers."""
-    return Reduction(variable.floats(), Overview(area_weights_along(dataset, variable), variable.shape)).output(
+    return Reduction(variable.floats(), Overview(area_weights_of(dataset, variable), variable.shape)).output(
         "overview", (5,)
     )
 
 
-def _places(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> dict[int, Role]:
-    found = {}
-    for role in roles:
-        coordinate = dataset.coordinate(role)
-        if coordinate is not None and coordinate.dimension in variable.dimensions:
-            found[variable.dimensions.index(str(coordinate.dimension))] = role
+def _within(weights: Weights, region: Region, axes: tuple[int, ...]) -> Weights:
+    """Return the weights of a block, of those axes that are summed over and what belongs to them."""
+    return {key: w[tuple(region[axis] for axis in _axes(key))] for key, w in weights.items()
+            if set(_axes(key)) & set(axes)}  # fmt: skip
+
+
+def _axes(key: int | tuple[int, ...]) -> tuple[int, ...]:
+    return key if isinstance(key, tuple) else (key,)
+
+
+def _places(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> tuple[int, ...]:
+    """Return the axes of a variable along which some roles run."""
+    names = [c.dimension for role in roles if (c := dataset.coordinate(role)) is not None]
+    if {Role.LATITUDE, Role.LONGITUDE} <= set(roles) and dataset.axes.curvilinear:
+        names += dataset.variables[dataset.axes.curvilinear[0]].dimensions
+    return tuple(at for at, name in enumerate(variable.dimensions) if name in names)
+
+
+def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
+    """Return the weights of a variable's cells by their area.
+
+    Those that the variable names itself (`cell_measures`, CF 7.2) come first. Otherwise they are weights for
+    each horizontal axis, or of both together where latitude and longitude have two dimensions.
+    """
+    measured = cell_measure(dataset, variable)
+    if measured is not None:
+        values = Engine(workers=1).compute(measured.floats()).astype(np.float64)
+        places = tuple(variable.dimensions.index(name) for name in measured.dimensions)
+        return {places: np.nan_to_num(values)}
+    if dataset.axes.curvilinear:
+        mesh = Mesh.of(dataset)
+        if not set(mesh.dimensions) <= set(variable.dimensions):
+            return {}
+        return {tuple(variable.dimensions.index(name) for name in mesh.dimensions): mesh.areas}
+    found: dict[int | tuple[int, ...], Array] = {}
+    for role in (Role.LATITUDE, Role.LONGITUDE):
+        for axis in _places(dataset, variable, (role,)):
+            found[axis] = area_weights(dataset.need(role))
     return found
 
 
-def area_weights_along(dataset: Dataset, variable: Variable) -> dict[int, Array]:
-    """Return the weights of a variable's cells by their area, for each of its horizontal axes."""
-    places = _places(dataset, variable, (Role.LATITUDE, Role.LONGITUDE))
-    return {at: area_weights(dataset.need(role)) for at, role in places.items()}
+def one_axis_on(weights: Weights) -> Weights:
+    """Return weights for an array that has one axis more, before all others."""
+    return {tuple(axis + 1 for axis in key) if isinstance(key, tuple) else key + 1: w for key, w in weights.items()}
+
+
+def cell_measure(dataset: Dataset, variable: Variable) -> Variable | None:
+    """Return the variable of cell areas that a variable names, where it is in the dataset and fits."""
+    words = str(variable.attributes.get("cell_measures", "")).split()
+    named = dict(zip(words[::2], words[1::2], strict=False)).get("area:", "")
+    found = dataset.variables.get(named)
+    if found is None or not set(found.dimensions) <= set(variable.dimensions) or found.data.ndim == 0:
+        return None
+    return found

@@ -11,8 +11,8 @@ from importlib.resources import files
 
 import rhodolite.operations
 
-_ORDER = ("subset", "annotate", "convert", "aggregate", "accumulate", "climatology", "anomaly", "index", "trend",
-          "detrend", "correlate", "compare")  # fmt: skip
+_ORDER = ("subset", "extract", "annotate", "convert", "calc", "aggregate", "accumulate", "climatology", "anomaly",
+          "index", "trend", "detrend", "correlate", "summarise", "regrid", "relevel", "compare")  # fmt: skip
 """The order in which people work; verbs that are not listed follow."""
 
 

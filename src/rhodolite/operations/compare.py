@@ -30,7 +30,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units import pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.averaging import WeightedMean, area_weights_along
+from rhodolite.operations.averaging import WeightedMean, area_weights_of, one_axis_on
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.matching import counterpart, need_same_cells
 from rhodolite.operations.normals import sort_by_time, time_place
@@ -162,7 +162,7 @@ class _Pair:
         shape = self.variable.shape
         kept = tuple(n for at, n in enumerate(shape) if at not in self._area)
         both = Stacked([self.variable.floats(), self.second])
-        weights = {at + 1: w for at, w in area_weights_along(self.dataset, self.variable).items()}
+        weights = one_axis_on(area_weights_of(self.dataset, self.variable))
         means = _PairMeans((_QUANTITIES, *shape), weights, tuple(at + 1 for at in self._area))
         return Reduction(both, means).output("mean", (_QUANTITIES, *kept))
 

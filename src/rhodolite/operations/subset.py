@@ -12,6 +12,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Months, Period, Season, Years
 from rhodolite.model.ranges import Every, LatitudeRange, Levels, LongitudeRange, Position
 from rhodolite.operations import positions
+from rhodolite.operations.areas import Areas, CellChoice, within_areas
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.selecting import (
     latitude_indices,
@@ -38,7 +39,9 @@ class Subset:
     cells is kept, and its cells outside the ranges become missing; of sites those that lie in the
     ranges are kept, or the one nearest to a position. With a season, years are those
     the season ends in: DJF of 2014 begins in December 2013. Values are those of the input; nothing
-    is averaged.
+    is averaged. A region keeps the cells that it touches, and says in the variable `covered_area` with
+    which area each counts: that of its covered part, or with `--cells` the whole of cells whose centre lies inside or
+    that are touched; later means over the area weigh by it.
 
     Examples
     --------
@@ -49,6 +52,9 @@ class Subset:
     lat: LatitudeRange | None = parameter("latitudes to keep, from south to north", example="35S..10N")
     lon: LongitudeRange | None = parameter("longitudes to keep, eastward", example="170E..160W")
     at: Position | None = parameter("the one cell that holds a position", example="64.1N,21.9W")
+    region: Areas | None = parameter("countries, land, sea, or outlines in files to crop to and to mask outside",
+                                     example="Norway,FILE#NAME")  # fmt: skip
+    cells: CellChoice = parameter("which part of a cell on the edge of a region counts", default=CellChoice.FRACTION)
     time: Period | None = parameter("times to keep, all of both ends included", example="1991..2020")
     months: Months | None = parameter("months of the year to keep", example="nov..mar")
     season: Season | None = parameter("a season to keep, by the initials of its months", example="DJF")
@@ -71,6 +77,8 @@ class Subset:
         if self.variable is not None:
             dataset = dataset.restricted(dataset.find(name) for name in self.variable)
         dataset = self._in_space(dataset)
+        if self.region is not None:
+            dataset = within_areas(dataset, self.region, self.cells)
         if any(wish is not None for wish in (self.time, self.months, self.season, self.years)):
             axis = dataset.need_time()
             picks = time_indices(axis, self.time, self.months, self.season, self.years)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.errors import DataError, nearest_names, warn
-from rhodolite.regions.outlines import countries, land
+from rhodolite.regions.outlines import countries, land, within_any
 
 LAND, SEA = "land", "sea"
 _SUFFIXES = (".geojson", ".json", ".shp")
@@ -43,6 +43,11 @@ class Outline:
     name: str
     shapes: NDArray[Any]
     outside: bool = False
+
+    def holds(self, latitudes: NDArray[np.float64], longitudes: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Return which places, in degrees and of one shape, lie in the area; those that are NaN do not."""
+        inside = within_any(self.shapes, longitudes, latitudes)
+        return ~inside & np.isfinite(latitudes) if self.outside else inside
 
 
 @cache

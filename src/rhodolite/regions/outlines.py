@@ -69,10 +69,17 @@ def land_at(longitudes: NDArray[np.float64], latitudes: NDArray[np.float64], sca
     -------
     ndarray of bool, of that shape
     """
+    return within_any(land(scale), longitudes, latitudes)
+
+
+def within_any(
+    shapes: NDArray[Any], longitudes: NDArray[np.float64], latitudes: NDArray[np.float64]
+) -> NDArray[np.bool_]:
+    """Return which positions, in degrees, lie in any of some polygons."""
     import shapely
 
     inside = np.zeros(longitudes.shape, dtype=bool)
-    for polygon in land(scale):
+    for polygon in shapes:
         west, south, right, north = polygon.bounds
         # Polygons across the dateline run beyond 180; count longitudes from each one's west end.
         east = west + (longitudes - west) % 360.0

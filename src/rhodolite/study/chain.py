@@ -15,12 +15,13 @@ from rhodolite.errors import OutputError, UsageError
 from rhodolite.formats.atomic import OutputKind, check_output, complete_or_nothing, size_on_disk
 from rhodolite.formats.chunking import USUAL_LAYOUT, Layout
 from rhodolite.formats.mending import mended
-from rhodolite.formats.opening import open_dataset
+from rhodolite.formats.opening import expand, open_dataset
 from rhodolite.formats.registry import Format, format_for
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.annotate import Annotate
 from rhodolite.operations.declaration import parameters, to_plain
+from rhodolite.operations.members import member_names, stacked
 from rhodolite.operations.others import Other
 from rhodolite.study.planning import Plan, plan_drawing, plan_writing
 from rhodolite.study.provenance import with_provenance
@@ -46,6 +47,9 @@ class Chain:
         How the output is to lie on disk.
     group : str, optional
         The group to read of the inputs.
+    members : bool
+        Whether the inputs are the members of an ensemble. Steps are done to each, until one that needs all of
+        them, which are then put side by side.
     """
 
     inputs: tuple[str, ...]
@@ -54,6 +58,7 @@ class Chain:
     overwrite: bool = False
     layout: Layout = USUAL_LAYOUT
     group: str | None = None
+    members: bool = False
 
     @property
     def drawing(self) -> Any:
@@ -102,19 +107,31 @@ class Chain:
         """Return what the operations make of the inputs, lazily, and the files behind it."""
         if self.output is not None:
             self._check_output(self.output)
-        dataset = open_dataset(self.inputs, group=self.group, generous=False)
-        read = [file.path for file in dataset.files]
+        datasets, names = self._opened()
+        read = [file.path for dataset in datasets for file in dataset.files]
         operations = self.steps[:-1] if self.drawing is not None else self.steps
         # What is named right to begin with need not be guessed, nor can what has been mended be named any more.
         naming = list(itertools.takewhile(lambda step: isinstance(step, Annotate), operations))
         for step in naming:
-            dataset = step(dataset)
-        dataset = mended(dataset)
+            datasets = [step(dataset) for dataset in datasets]
+        datasets = [mended(dataset) for dataset in datasets]
         for step in operations[len(naming) :]:
             opened, others = _resolved(step)
-            dataset = opened(dataset)
+            if len(datasets) > 1 and getattr(step, "needs_all_members", False):
+                datasets = [stacked(datasets, names)]
+            datasets = [opened(dataset) for dataset in datasets]
             read += others
-        return dataset, read
+        return (stacked(datasets, names) if len(datasets) > 1 else datasets[0]), read
+
+    def _opened(self) -> tuple[list[Dataset], list[str]]:
+        """Return the dataset that the inputs form, or each member of an ensemble with its name."""
+        if not self.members:
+            return [open_dataset(self.inputs, group=self.group, generous=False)], [""]
+        inputs = self.inputs if len(self.inputs) > 1 else tuple(str(path) for path in expand(self.inputs[0]))
+        if len(inputs) == 1:
+            raise UsageError(f"--members: {self.inputs[0]} is a single file; name each member, such as a.nc b.nc "
+                             "'c_*.nc'")  # fmt: skip
+        return [open_dataset(one, group=self.group, generous=False) for one in inputs], member_names(inputs)
 
     def _check_output(self, output: Path) -> None:
         if self.drawing is not None and output.suffix.lower() not in FIGURE_SUFFIXES:
