@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 _FACE = {
     "Subset": "rhodolite.operations.subset",
+    "Extract": "rhodolite.operations.extract",
     "Annotate": "rhodolite.operations.annotate",
     "Convert": "rhodolite.operations.convert",
     "Aggregate": "rhodolite.operations.aggregate",
@@ -32,6 +33,7 @@ _FACE = {
     "Detrend": "rhodolite.operations.detrend",
     "Correlate": "rhodolite.operations.correlate",
     "Summarise": "rhodolite.operations.summarise",
+    "Regrid": "rhodolite.operations.regrid",
     "Compare": "rhodolite.operations.compare",
     "Map": "rhodolite.drawing.map",
     "Panels": "rhodolite.drawing.panels",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,11 @@ from scipy import sparse
 Array = NDArray[Any]
 
 
-def overlaps(source_edges: Array, target_edges: Array) -> sparse.csr_array:
+Measure = Callable[[Array, Array, Array], Array]
+"""What counts of a stretch: takes its lower and its upper ends, and the cells of the source that it lies in."""
+
+
+def overlaps(source_edges: Array, target_edges: Array, measure: Measure | None = None) -> sparse.csr_array:
     """Return the lengths that the cells of two axes have in common.
 
     Parameters
@@ -20,6 +25,8 @@ def overlaps(source_edges: Array, target_edges: Array) -> sparse.csr_array:
         Edges of cells that follow each other, in either direction.
     target_edges : ndarray, shape (m + 1,)
         Edges in the same units.
+    measure : callable, optional
+        What takes the place of the length.
 
     Returns
     -------
@@ -42,17 +49,56 @@ def overlaps(source_edges: Array, target_edges: Array) -> sparse.csr_array:
         columns = n - 1 - columns
     if target is not target_edges:
         rows = m - 1 - rows
-    return sparse.csr_array((np.diff(cuts), (rows, columns)), shape=(m, n))
+    lengths = np.diff(cuts) if measure is None else measure(cuts[:-1], cuts[1:], columns)
+    return sparse.csr_array((lengths, (rows, columns)), shape=(m, n))
 
 
-def overlaps_round(source_edges: Array, target_edges: Array, period: float = 360.0) -> sparse.csr_array:
+def overlaps_round(
+    source_edges: Array, target_edges: Array, period: float = 360.0, centres: Array | None = None
+) -> sparse.csr_array:
     """Return the lengths that the cells of two axes have in common that go round, such as longitudes.
 
-    Parameters and result are those of `overlaps`; edges a whole number of periods apart are the same.
+    Parameters and result are those of `overlaps`; edges a whole number of periods apart are the same. With the
+    `centres` of the source's cells each length is multiplied by the distance of its middle from the centre.
     """
     low = min(source_edges[0], source_edges[-1]), min(target_edges[0], target_edges[-1])
     nearest = np.round((low[1] - low[0]) / period)
-    total = overlaps(source_edges + nearest * period, target_edges)
-    for turn in (-1, 1):
-        total = total + overlaps(source_edges + (nearest + turn) * period, target_edges)
+    total = sparse.csr_array((target_edges.size - 1, source_edges.size - 1))
+    for turn in (-1, 0, 1):
+        shift = (nearest + turn) * period
+        measure = None if centres is None else _Moments(centres + shift)
+        total = total + overlaps(source_edges + shift, target_edges, measure)
     return sparse.csr_array(total)
+
+
+class _Moments:
+    """Lengths times the distance of their middles from the centres of the source's cells."""
+
+    def __init__(self, centres: Array) -> None:
+        self._centres = centres
+
+    def __call__(self, low: Array, high: Array, cells: Array) -> Array:
+        return (high - low) * ((high + low) / 2 - self._centres[cells])
+
+
+class ZoneMoments:
+    """Areas of zones, per radian, times the distance of their mean latitude from that of the source's zones.
+
+    Edges are in radians. The mean of latitude over a zone is the integral of phi cos(phi), which is
+    phi sin(phi) + cos(phi), over that of cos(phi).
+    """
+
+    def __init__(self, edges: Array) -> None:
+        self._means = _moments(edges[:-1], edges[1:]) / (np.sin(edges[1:]) - np.sin(edges[:-1]))
+
+    def __call__(self, low: Array, high: Array, cells: Array) -> Array:
+        return _moments(low, high) - self._means[cells] * (np.sin(high) - np.sin(low))
+
+
+def zones(low: Array, high: Array, _: Array) -> Array:
+    """Return the areas of zones between latitudes in radians, per radian of longitude."""
+    return np.asarray(np.sin(high) - np.sin(low))
+
+
+def _moments(low: Array, high: Array) -> Array:
+    return np.asarray((high * np.sin(high) + np.cos(high)) - (low * np.sin(low) + np.cos(low)))

@@ -67,6 +67,8 @@ class Dataset:
         The operations behind it, each as the plain dictionary it can be made from again.
     remarks : tuple of Remark
         What there is to say about it once it has been computed.
+    wide_table : bool
+        Whether a table of it has one column for each time.
     """
 
     variables: Mapping[str, Variable]
@@ -75,6 +77,7 @@ class Dataset:
     files: tuple[SourceFile, ...] = ()
     record: tuple[Mapping[str, Any], ...] = ()
     remarks: tuple[Remark, ...] = ()
+    wide_table: bool = False
 
     def __getitem__(self, name: str) -> Variable:
         return self.variables[self.find(name)]

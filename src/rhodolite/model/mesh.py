@@ -11,9 +11,9 @@ from scipy import sparse
 
 from rhodolite.arrays import Array, Engine
 from rhodolite.errors import DataError
-from rhodolite.kernels.overlaps import overlaps, overlaps_round
+from rhodolite.kernels.overlaps import ZoneMoments, overlaps, overlaps_round, zones
 from rhodolite.kernels.quadrilaterals import corners_between, outlines_in_plane
-from rhodolite.kernels.sphere import widths, zone_areas
+from rhodolite.kernels.sphere import great_circle, widths, zone_areas
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import cell_edges, covers_globe
@@ -103,6 +103,14 @@ class Mesh:
         return plane_area(self.outlines).reshape(self.shape)
 
     @cached_property
+    def radii(self) -> Array:
+        """How far a cell of any form reaches from its centre, in degrees of arc, shape (size,)."""
+        assert self.corners is not None
+        north, east = (part.reshape(self.size, -1) for part in self.corners)
+        centres = [part.reshape(self.size, 1) for part in self.centres]
+        return np.nanmax(great_circle(north, east, *centres), axis=1)
+
+    @cached_property
     def reach(self) -> tuple[float, float]:
         """The least and the greatest latitude that cells reach, in degrees."""
         if self.latitude_edges is not None:
@@ -111,6 +119,22 @@ class Mesh:
 
         low, high = np.clip(shapely.total_bounds(self.outlines)[[1, 3]], -1.0, 1.0)
         return float(np.degrees(np.arcsin(low))), float(np.degrees(np.arcsin(high)))
+
+    @property
+    def span(self) -> tuple[float, float]:
+        """The western and the eastern end of the cells, in degrees east; 360 degrees apart where they go round."""
+        if self.longitude_edges is not None:
+            return float(self.longitude_edges.min()), float(self.longitude_edges.max())
+        assert self.corners is not None
+        east = np.sort(np.mod(self.corners[1][np.isfinite(self.corners[1])], 360.0))
+        gaps = np.diff(east, append=east[0] + 360.0)
+        widest = int(np.argmax(gaps))
+        # Where no gap is wider than a few cells, they lie all around, as about a pole.
+        if gaps[widest] < 5.0 or self.reach[0] < -90 + 1e-6 or self.reach[1] > 90 - 1e-6:
+            return 0.0, 360.0
+        west = east[(widest + 1) % east.size]
+        west = west - 360.0 if west > 180.0 else west
+        return float(west), float(west + 360.0 - gaps[widest])
 
     @cached_property
     def outlines(self) -> Array:
@@ -135,11 +159,9 @@ class Mesh:
             Areas on the unit sphere. The sum of a column is the area of the cell, where the target covers it.
         """
         if self.regular and target.regular:
-            ours, theirs = (np.sin(np.radians(mesh.latitude_edges)) for mesh in (self, target))  # type: ignore[arg-type]
-            assert self.longitude_edges is not None
-            assert target.longitude_edges is not None
-            along = overlaps_round(self.longitude_edges, target.longitude_edges) * (np.pi / 180)
-            return sparse.csr_array(sparse.kron(overlaps(ours, theirs), along, format="csr"))
+            ours, theirs = self.edges, target.edges
+            return sparse.csr_array(sparse.kron(overlaps(ours[0], theirs[0], zones),
+                                                overlaps_round(ours[1], theirs[1], _TURN), format="csr"))  # fmt: skip
         if target.regular:
             cells, shapes, areas = target._cut_by(self.outlines, degrees=False)
         elif self.regular:
@@ -147,6 +169,27 @@ class Mesh:
         else:
             shapes, cells, areas = common(target.outlines, self.outlines, _TURN)
         return sparse.csr_array((areas, (shapes, cells)), shape=(target.size, self.size))
+
+    def first_moments(self, target: Mesh) -> tuple[sparse.csr_array, sparse.csr_array]:
+        """Return the shared areas times the distance of their middle from that of the cell, in radians.
+
+        Only for rectangles. The first is for distances in latitude, the second for those in longitude; columns
+        add up to zero where the target covers the cell.
+        """
+        ours, theirs = self.edges, target.edges
+        centres = (ours[1][1:] + ours[1][:-1]) / 2
+        areas = overlaps(ours[0], theirs[0], zones), overlaps_round(ours[1], theirs[1], _TURN)
+        moments = (overlaps(ours[0], theirs[0], ZoneMoments(ours[0])),
+                   overlaps_round(ours[1], theirs[1], _TURN, centres))  # fmt: skip
+        return (sparse.csr_array(sparse.kron(moments[0], areas[1], format="csr")),
+                sparse.csr_array(sparse.kron(areas[0], moments[1], format="csr")))  # fmt: skip
+
+    @property
+    def edges(self) -> tuple[Array, Array]:
+        """Edges of rows and columns in radians, where cells are rectangles."""
+        assert self.latitude_edges is not None
+        assert self.longitude_edges is not None
+        return np.radians(self.latitude_edges), np.radians(self.longitude_edges)
 
     def in_bands(self, edges: Array) -> sparse.csr_array:
         """Return the areas of the cells in bands of latitude, shape (bands, size)."""

@@ -150,7 +150,7 @@ class Summarise:
         dtype = np.dtype("f8") if measure.kind in ("count", "sum") else variable.floats().dtype
         result = Variable(variable.name, tuple(kept), Mapped(data, np.asarray, dtype),
                           _attributes(variable, measure, plan, units, sums),
-                          Storage(dtype=None if dtype == "f8" else variable.storage.dtype))  # fmt: skip
+                          Storage(dtype=None if measure.kind in ("count", "sum") else variable.storage.dtype))  # fmt: skip
         return with_coordinate(result, plan.label) if plan.label else result
 
     def _agreement(self, variable: Variable, plan: _Plan) -> Variable:

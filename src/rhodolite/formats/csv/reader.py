@@ -16,6 +16,7 @@ from rhodolite.formats.csv.table import Table, read_table
 from rhodolite.formats.textdates import parse_date, time_variables
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.periods import Instant
+from rhodolite.model.ranges import parse_latitude, parse_longitude
 from rhodolite.model.variable import Variable
 
 _SPACE = {
@@ -41,6 +42,41 @@ def read(path: Path) -> Dataset:
         If no form fits, or a cell cannot be read; the message names its line.
     """
     return dataset_of(read_table(path))
+
+
+def read_sites(path: Path) -> tuple[list[Variable], int]:
+    """Read a table with one site a row.
+
+    Returns
+    -------
+    variables : list of Variable
+        Along the dimension `site`: its name, `lat` and `lon` in degrees, and every other column.
+    first_line : int
+        Number of the line of the first site; the others follow.
+
+    Raises
+    ------
+    DataError
+        If there is no such table, no column of latitude or of longitude, or a place that there is not.
+    """
+    if not path.is_file():
+        raise DataError(f"--points {path}: there is no such file")
+    table = read_table(path)
+    lacking = [word for role, word in (("lat", "latitude"), ("lon", "longitude")) if role not in table.roles]
+    if lacking:
+        raise DataError(f"{path}: there is no column of {' or '.join(lacking)}; its columns are "
+                        f"{', '.join(map(repr, table.cells.columns))}. Call them lat and lon.")  # fmt: skip
+    variables = _sites(table, table.cells.reset_index(drop=True))
+    variables = [v if "long_name" in v.attributes else v.without(long_name=v.name.replace("_", " ")) for v in variables]
+    if not any("cf_role" in v.attributes for v in variables):
+        text = next((v for v in variables if v.data.dtype.kind not in "fiu"), None)
+        named = {"cf_role": "timeseries_id", "long_name": "name of the site"}
+        if text is None:
+            numbers = np.array([str(at) for at in range(1, len(table.cells) + 1)], dtype=object)
+            variables.insert(0, Variable("name", ("site",), InMemory(numbers), named))
+        else:
+            variables[variables.index(text)] = text.with_(attributes={**text.attributes, **named})
+    return variables, table.first_line
 
 
 def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
@@ -132,7 +168,7 @@ def _degrees(table: Table, role: str) -> Array:
         If one is missing or beyond what there is.
     """
     name = table.roles[role]
-    values = table.numbers(name)
+    values = _angles(table, name, role)
     low, high = (-90, 90) if role == "lat" else (-360, 360)
     wrong = ~((values >= low) & (values <= high))
     if wrong.any():
@@ -143,6 +179,21 @@ def _degrees(table: Table, role: str) -> Array:
         raise DataError(f"{table.path}, line {table.first_line + at}: '{table.cells[name].iloc[at]}' is no {role}; it "
                         f"lies between {low} and {high}{hint}")  # fmt: skip
     return values
+
+
+def _angles(table: Table, name: str, role: str) -> Array:
+    """Return a column of degrees, written as numbers or with a letter for the hemisphere."""
+    text = table.cells[name].str.strip()
+    if not text.str.contains(r"[NSEWnsew]\s*$", regex=True).any():
+        return table.numbers(name)
+    parse = parse_latitude if role == "lat" else parse_longitude
+    values = []
+    for at, given in enumerate(text):
+        try:
+            values.append(parse(given) if given else np.nan)
+        except ValueError as error:
+            raise DataError(f"{table.path}, line {table.first_line + at}: {error}") from None
+    return np.array(values)
 
 
 def _is_grid(table: Table) -> bool:

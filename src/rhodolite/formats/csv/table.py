@@ -18,8 +18,9 @@ from rhodolite.model.units import is_unit
 
 ROLES = {
     "time": {"time", "date", "datetime", "day", "month_start", "timestamp"},
-    "lat": {"lat", "latitude", "lats", "y", "nav_lat"},
-    "lon": {"lon", "longitude", "long", "lons", "lng", "x", "nav_lon"},
+    "lat": {"lat", "latitude", "lats", "y", "nav_lat", "latitud", "breite", "lat_deg", "latitude_deg", "lat_dd", "ycoord"},
+    "lon": {"lon", "longitude", "long", "lons", "lng", "x", "nav_lon", "longitud", "laenge", "länge", "lon_deg",
+            "longitude_deg", "lon_dd", "xcoord"},
     "level": {"level", "lev", "plev", "pressure", "depth", "height"},
     "site": {"site", "station", "name", "id", "site_name", "station_name", "station_id", "reservoir"},
 }

@@ -60,6 +60,9 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
                 f"a table has one row for each cell, but {first.name} runs over ({', '.join(first.dimensions)}) and "
                 f"{variable.name} over ({', '.join(variable.dimensions)}); choose with --variable {first.name}"
             )
+    if dataset.wide_table:
+        _write_wide(dataset, variables, path, engine)
+        return
     # Rows follow each other in the order of the dimensions, so blocks hold all of the later ones.
     unit = (1, *first.shape[1:]) if first.shape else ()
     laid_out = [engine.in_units(variable.data, unit) for variable in variables]
@@ -75,6 +78,45 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
             functools.partial(_rows, columns), regions, f"writing {first.name}", total, first.data.nbytes
         ):
             file.write(text)
+
+
+def _write_wide(dataset: Dataset, variables: tuple[Variable, ...], path: Path, engine: Engine) -> None:
+    """Write one row for each cell and variable, and one column for each time.
+
+    Raises
+    ------
+    DataError
+        If there is no time axis.
+    """
+    first, axis = variables[0], dataset.need_time()
+    along = first.dimensions.index(str(dataset.need(Role.TIME).dimension))
+    unit = tuple(n if at == along else 1 for at, n in enumerate(first.shape))
+    laid_out = [engine.in_units(variable.data, unit) for variable in variables]
+    engine.prepare([data for data, _ in laid_out])
+    described = [column for column in _coordinate_columns(dataset, first, engine) if along not in column.axes]
+    titles = [column.title for column in described] + ([] if len(variables) == 1 else ["variable"])
+    header = pandas.DataFrame(columns=[*titles, *_date_texts(axis)])
+    with path.open("wb") as file:
+        file.write(_csv(header, header=True))
+        _, total, regions = engine.blocks(first.data, laid_out[0][1])
+        work = functools.partial(_wide_rows, described, variables, [data for data, _ in laid_out], along)
+        for _, text in engine.stream(work, regions, f"writing {first.name}", total, first.data.nbytes):
+            file.write(text)
+
+
+def _wide_rows(described: list[_Column], variables: tuple[Variable, ...], arrays: list[LazyArray], along: int,
+               region: Region) -> bytes:  # fmt: skip
+    single = tuple(slice(0, 1) if at == along else part for at, part in enumerate(region))
+    before = pandas.DataFrame({number: column.of(single) for number, column in enumerate(described)})
+    parts = []
+    for variable, data in zip(variables, arrays, strict=True):
+        block = np.moveaxis(data.read(region), along, -1)
+        values = block.reshape(-1, block.shape[-1])
+        values = values.astype("float32") if variable.storage.dtype == "float32" else values
+        name = [] if len(variables) == 1 else [pandas.Series(variable.name, index=before.index)]
+        parts.append(pandas.concat([before, *name, pandas.DataFrame(values)], axis=1, ignore_index=True))
+    # The variables of a site stand below each other.
+    return _csv(pandas.concat(parts).sort_index(kind="stable"), header=False)
 
 
 def _data_column(variable: Variable, data: LazyArray) -> _Column:
