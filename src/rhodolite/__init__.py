@@ -24,6 +24,7 @@ _FACE = {
     "Extract": "rhodolite.operations.extract",
     "Annotate": "rhodolite.operations.annotate",
     "Convert": "rhodolite.operations.convert",
+    "Calc": "rhodolite.operations.calc",
     "Aggregate": "rhodolite.operations.aggregate",
     "Accumulate": "rhodolite.operations.accumulate",
     "Climatology": "rhodolite.operations.climatology",

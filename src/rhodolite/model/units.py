@@ -11,6 +11,7 @@ import numpy as np
 from rhodolite.arrays import Array
 
 _RATES = {"(10 year)-1": "per decade", "(100 year)-1": "per century"}
+_TERM = re.compile(r"([A-Za-z%µ_]+)(?:\^|\*\*)?([+-]?\d+)?")
 _SUPERSCRIPTS = str.maketrans("-0123456789", "⁻⁰¹²³⁴⁵⁶⁷⁸⁹")
 
 
@@ -98,3 +99,77 @@ def pretty(units: str | None) -> str:
         plain = {"degC": "°C", "celsius": "°C", "degree_Celsius": "°C", "degrees_Celsius": "°C"}.get(name, name)
         words.append(plain + power.translate(_SUPERSCRIPTS) if name else word)
     return " ".join(words)
+
+
+def product(units: str, others: str, *, divide: bool = False) -> str:
+    """Return the units of a product, or of a quotient.
+
+    Examples
+    --------
+    >>> product("m s-1", "m s-1")
+    'm2 s-2'
+    >>> product("kg m-2 s-1", "s")
+    'kg m-2'
+    """
+    if others == "1":
+        return units
+    unit = _unit(units) / _unit(others) if divide else _unit(units) * _unit(others)
+    terms, more = _terms(units), _terms(others)
+    if terms is not None and more is not None:
+        for name, exponent in more.items():
+            terms[name] = terms.get(name, 0) + (-exponent if divide else exponent)
+        if (text := _written(terms)) and _same(text, unit):
+            return text
+    return f"{_bracketed(units)} {_bracketed(others)}{'-1' if divide else ''}".removeprefix("1 ")
+
+
+def power(units: str, exponent: float) -> str | None:
+    """Return the units of a power, such as a square or a square root; None where there are none.
+
+    Examples
+    --------
+    >>> power("m2 s-2", 0.5)
+    'm s-1'
+    """
+    if units == "1" or exponent == 1:
+        return units
+    terms = _terms(units)
+    if terms is not None:
+        raised = {name: value * exponent for name, value in terms.items()}
+        if all(abs(value - round(value)) < 1e-9 for value in raised.values()):
+            return _written({name: round(value) for name, value in raised.items()})
+        return None
+    return f"{_bracketed(units)}{int(exponent)}" if float(exponent).is_integer() else None
+
+
+def _terms(units: str) -> dict[str, int] | None:
+    """Return the powers of the units that a text multiplies; None where it is more than that."""
+    found: dict[str, int] = {}
+    if units == "1":
+        return found
+    sign = 1
+    for word in re.findall(r"/|[^\s.*/]+", units):
+        if word == "/":
+            sign = -1
+            continue
+        match = _TERM.fullmatch(word)
+        if match is None:
+            return None
+        found[match.group(1)] = found.get(match.group(1), 0) + sign * int(match.group(2) or 1)
+        sign = 1
+    return found
+
+
+def _written(terms: dict[str, int]) -> str:
+    """Write units with those above the line first."""
+    kept = sorted(((name, n) for name, n in terms.items() if n), key=lambda term: term[1] < 0)
+    return " ".join(name if n == 1 else f"{name}{n}" for name, n in kept) or "1"
+
+
+def _same(text: str, unit: Any) -> bool:
+    made = _unit(text)
+    return bool(made.is_convertible(unit)) and abs(float(made.convert(1.0, unit)) - 1) < 1e-9
+
+
+def _bracketed(units: str) -> str:
+    return units if re.fullmatch(r"[A-Za-z%]+|1", units) else f"({units})"
