@@ -35,6 +35,7 @@ _FACE = {
     "Correlate": "rhodolite.operations.correlate",
     "Summarise": "rhodolite.operations.summarise",
     "Regrid": "rhodolite.operations.regrid",
+    "Relevel": "rhodolite.operations.relevel",
     "Compare": "rhodolite.operations.compare",
     "Map": "rhodolite.drawing.map",
     "Panels": "rhodolite.drawing.panels",

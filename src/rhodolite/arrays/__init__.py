@@ -1,5 +1,6 @@
 """Lazy arrays, the blocks they are cut into, and the engine that streams them. Knows no climate."""
 
+from rhodolite.arrays.aligned import Aligned, WithoutAxis
 from rhodolite.arrays.engine import Engine, Progress, default_engine
 from rhodolite.arrays.extremes import Extremes
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
@@ -9,6 +10,7 @@ from rhodolite.arrays.sharing import decoded_pieces
 from rhodolite.arrays.views import Combined, Concatenated, Flattened, Moved, Selected, Stacked
 
 __all__ = [
+    "Aligned",
     "Accumulator",
     "Array",
     "Combined",
@@ -29,6 +31,7 @@ __all__ = [
     "Selected",
     "SeriesWork",
     "Stacked",
+    "WithoutAxis",
     "decoded_pieces",
     "default_engine",
     "whole",

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, InMemory, LazyArray, Mapped, Region
+from rhodolite.arrays import Aligned, Array, LazyArray, Mapped, Region, WithoutAxis
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -399,31 +399,6 @@ def _axes_of(dataset: Dataset, leaves: list[Variable]) -> tuple[tuple[str, ...],
     return tuple(dimensions), tuple(sizes[name] for name in dimensions)
 
 
-class Aligned(LazyArray):
-    """An array seen along the dimensions of a larger one: those that it lacks have length 1 when it is read."""
-
-    def __init__(self, source: LazyArray, own: tuple[str, ...], dimensions: tuple[str, ...], shape: tuple[int, ...]) -> None:
-        self._source = source
-        self._places = [dimensions.index(name) for name in own]
-        self.shape = shape
-        self.dtype = source.dtype
-        if source.chunks is not None:
-            chunks = [1] * len(shape)
-            for place, n in zip(self._places, source.chunks, strict=True):
-                chunks[place] = n
-            self.chunks = tuple(chunks)
-
-    def sources(self) -> tuple[LazyArray, ...]:
-        return (self._source,)
-
-    def read(self, region: Region) -> Array:
-        block = self._source.read(tuple(region[place] for place in self._places))
-        order = np.argsort(self._places)
-        block = block.transpose(order) if block.ndim > 1 else block
-        present = iter(block.shape)
-        return block.reshape([next(present) if axis in self._places else 1 for axis in range(len(region))])
-
-
 class Calculated(LazyArray):
     """What a program makes of the blocks of several aligned arrays, in float64."""
 
@@ -431,7 +406,7 @@ class Calculated(LazyArray):
 
     def __init__(self, parts: list[Aligned], program: Program, shape: tuple[int, ...]) -> None:
         self._parts, self._program, self.shape = parts, program, shape
-        self.chunks = max(parts, key=lambda part: len(part._places)).chunks
+        self.chunks = max(parts, key=lambda part: part.places).chunks
 
     def sources(self) -> tuple[LazyArray, ...]:
         return tuple(self._parts)
@@ -439,19 +414,3 @@ class Calculated(LazyArray):
     def read(self, region: Region) -> Array:
         values = self._program([part.read(region).astype(np.float64) for part in self._parts])
         return np.broadcast_to(values, tuple(part.stop - part.start for part in region)).copy()
-
-
-class WithoutAxis(LazyArray):
-    """Another array without an axis of length 1."""
-
-    def __init__(self, source: LazyArray, axis: int) -> None:
-        self._source, self._axis = source, axis
-        self.dtype = source.dtype
-        self.shape = source.shape[:axis] + source.shape[axis + 1 :]
-        self.chunks = None if source.chunks is None else source.chunks[:axis] + source.chunks[axis + 1 :]
-
-    def sources(self) -> tuple[LazyArray, ...]:
-        return (self._source,)
-
-    def read(self, region: Region) -> Array:
-        return self._source.read((*region[: self._axis], slice(0, 1), *region[self._axis :])).squeeze(self._axis)

@@ -1,0 +1,221 @@
+"""From one set of levels to another."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, Self
+
+import numpy as np
+
+from rhodolite.arrays import Array, InMemory, LazyArray, Region
+from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.kernels.levels import at_levels
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units import convert, convertible, is_unit
+from rhodolite.model.variable import Storage, Variable
+from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.reshaping import changed, without_axes
+from rhodolite.operations.verticals import Vertical
+
+_LEVEL = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*([^\s,./\d][^,/]*?)?\s*")
+_MOST_LEVELS = 10_000
+
+
+class LevelMethod(StrEnum):
+    """In what lines between levels are straight."""
+
+    LOG_PRESSURE = "log-pressure"
+    LINEAR = "linear"
+
+
+@dataclass(frozen=True)
+class NewLevels:
+    """Levels to interpolate to: `850hPa,500hPa`, or `100m..2000m/100m`; all in one unit."""
+
+    values: tuple[float, ...]
+    units: str
+    text: str
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        values: list[float] = []
+        units: list[str] = []
+        for part in text.split(","):
+            ends, slash, step = part.partition("/")
+            first, dots, last = ends.partition("..")
+            numbers = []
+            for one in (first, last, step)[: 1 if not dots else 3]:
+                match = _LEVEL.fullmatch(one)
+                if not match or bool(dots) != bool(slash):
+                    raise ValueError(f"'{text}' are no levels; write 850hPa,500hPa or 100m..2000m/100m")
+                numbers.append(float(match.group(1)))
+                units += [match.group(2)] if match.group(2) else []
+            values += _range(*numbers, text) if dots else numbers
+        if len(set(units)) > 1:
+            raise ValueError(f"'{text}' mixes {' and '.join(sorted(set(units)))}; write all levels in one unit")
+        if len(set(values)) < len(values):
+            raise ValueError(f"'{text}' names a level twice")
+        return cls(tuple(values), units[0] if units else "", text)
+
+    def __str__(self) -> str:
+        return self.text
+
+
+def _range(first: float, last: float, step: float, text: str) -> list[float]:
+    count = int(np.floor(abs(last - first) / step + 1e-9)) + 1 if step > 0 else 0
+    if not 0 < count <= _MOST_LEVELS:
+        raise ValueError(f"'{text}' makes {count:,} levels; give a step above zero, such as 100m..2000m/100m")
+    return [float(first + np.sign(last - first) * step * at) for at in range(count)]
+
+
+@operation
+@dataclass(frozen=True)
+class Relevel:
+    """Values at other pressures, heights or depths.
+
+    By straight lines between the levels on both sides: in the logarithm of pressure where levels are pressures,
+    else in height or depth. From a model's own levels (hybrid sigma-pressure, sigma) pressures are computed
+    as the file says how. Beyond the outermost level values are missing, unless `--extrapolate` goes on with the
+    last line; they are missing, too, where a level that is needed is.
+
+    Examples
+    --------
+    >>> Relevel(to="850hPa,500hPa")  # doctest: +SKIP
+    """
+
+    to: NewLevels | None = parameter("new levels, with units", example="850hPa,500hPa|100m..2000m/100m")
+    method: LevelMethod | None = parameter("in what lines are straight (default: log-pressure for pressures)")
+    extrapolate: bool = parameter("go on beyond the outermost levels", default=False)
+
+    def check(self) -> None:
+        if self.to is None:
+            raise UsageError("relevel: to which levels? Add --to 850hPa,500hPa or --to 100m..2000m/100m")
+        if self.to.units and not is_unit(self.to.units):
+            raise UsageError(f"--to: UDUNITS does not know '{self.to.units}'")
+
+    def __call__(self, dataset: Dataset) -> Dataset:
+        """Return the dataset at the other levels.
+
+        Raises
+        ------
+        DataError
+            If there are no levels, they cannot be told, or are of another kind.
+        """
+        assert self.to is not None
+        vertical = Vertical.of(dataset)
+        units = self.to.units or vertical.units
+        if not convertible(units, vertical.units):
+            kind = "pressures" if vertical.pressure else "heights or depths"
+            raise DataError(f"--to {self.to}: the levels are {kind} (in {vertical.units}), which {units} cannot be turned into")
+        levels = _in_order(np.array(self.to.values), vertical)
+        wanted = np.asarray(convert(levels, units, vertical.units), dtype=np.float64)
+        logarithmic = vertical.pressure and self.method is not LevelMethod.LINEAR
+        if self.method is LevelMethod.LOG_PRESSURE and not vertical.pressure:
+            raise DataError(f"--method log-pressure: the levels are no pressures but in {vertical.units}")
+        if logarithmic and (wanted <= 0).any():
+            raise DataError(f"--to {self.to}: a pressure has to be above zero")
+        self._warn_of_ends(vertical, wanted, units)
+        made = {v.name: [self._releveled(v, vertical, wanted, logarithmic)] for v in dataset.data_variables
+                if vertical.dimension in v.dimensions and v.numeric and v.name not in {t.name for t in vertical.terms}}  # fmt: skip
+        if not made:
+            raise DataError(f"{dataset.label}: no variable of numbers runs along {vertical.dimension}")
+        return without_axes(dataset, (vertical.dimension,), made, [self._coordinate(dataset, vertical, levels, units)])
+
+    def _warn_of_ends(self, vertical: Vertical, wanted: Array, units: str) -> None:
+        if vertical.values is None or self.extrapolate:
+            return
+        low, high = vertical.values.min(), vertical.values.max()
+        slack = 1e-9 * max(abs(low), abs(high))
+        beyond = (wanted < low - slack) | (wanted > high + slack)
+        if beyond.all():
+            ends = " to ".join(f"{float(convert(end, vertical.units, units)):g}" for end in (low, high))
+            raise DataError(f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); --extrapolate goes "
+                            "on beyond them")  # fmt: skip
+        if beyond.any():
+            listed = ", ".join(f"{float(convert(value, vertical.units, units)):g}" for value in wanted[beyond][:5])
+            warn(f"{int(beyond.sum())} of {wanted.size} new levels lie beyond the old ones ({listed} {units}) and have no "
+                 "values; --extrapolate goes on beyond them")  # fmt: skip
+
+    def _releveled(self, variable: Variable, vertical: Vertical, wanted: Array, logarithmic: bool) -> Variable:
+        data = Releveled(variable.floats(), variable.dimensions.index(vertical.dimension), vertical,
+                         vertical.heights(variable), wanted, logarithmic, self.extrapolate)  # fmt: skip
+        dimensions = tuple(_name(vertical) if name == vertical.dimension else name for name in variable.dimensions)
+        return changed(variable).with_(dimensions=dimensions, data=data, missing=None,
+                                       storage=Storage(dtype=variable.storage.dtype))  # fmt: skip
+
+    def _coordinate(self, dataset: Dataset, vertical: Vertical, levels: Array, units: str) -> Variable:
+        old = dataset.need(Role.LEVEL).variable
+        name = _name(vertical)
+        if vertical.values is None:
+            about: dict[str, Any] = {"standard_name": "air_pressure", "long_name": "pressure", "positive": "down", "axis": "Z"}
+        else:
+            about = dict(old.without("bounds", "actual_range", "valid_range", "valid_min", "valid_max").attributes)
+        return Variable(name, (name,), InMemory(levels), {**about, "units": units})
+
+
+def _in_order(levels: Array, vertical: Vertical) -> Array:
+    """Return levels as they were named where they rise or fall throughout, else in the direction of the old ones."""
+    steps = np.diff(levels)
+    if (steps > 0).all() or (steps < 0).all():
+        return levels
+    falls = vertical.values is None or vertical.values[-1] < vertical.values[0]
+    return np.sort(levels)[::-1] if falls else np.sort(levels)
+
+
+def _name(vertical: Vertical) -> str:
+    return vertical.dimension if vertical.values is not None else "plev"
+
+
+class Releveled(LazyArray):
+    """Another array at other levels.
+
+    Parameters
+    ----------
+    source : LazyArray
+    axis : int
+        Of its levels.
+    vertical : Vertical
+    terms : list of LazyArray
+        What heights are computed from, where they differ from column to column.
+    wanted : ndarray of float64
+        New heights, in the units of the vertical.
+    logarithmic, extrapolate : bool
+    """
+
+    def __init__(self, source: LazyArray, axis: int, vertical: Vertical, terms: list[LazyArray], wanted: Array,
+                 logarithmic: bool, extrapolate: bool) -> None:  # fmt: skip
+        self._source, self._axis, self._terms, self._wanted = source, axis, terms, wanted
+        self._values, self._formula = vertical.values, vertical.formula
+        self._logarithmic, self._extrapolate = logarithmic, extrapolate
+        self.shape = tuple(wanted.size if at == axis else n for at, n in enumerate(source.shape))
+        self.dtype = source.dtype
+        if source.chunks is not None:
+            self.chunks = tuple(wanted.size if at == axis else n for at, n in enumerate(source.chunks))
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source, *self._terms)
+
+    @property
+    def decoded_share(self) -> float:
+        count = self._source.shape[self._axis] * (1 + len(self._terms))
+        return self._source.decoded_share * max(1.0, count / self._wanted.size)
+
+    def read(self, region: Region) -> Array:
+        whole = slice(0, self._source.shape[self._axis])
+        inner = tuple(whole if at == self._axis else part for at, part in enumerate(region))
+        values = np.moveaxis(self._source.read(inner), self._axis, 0)
+        wanted = self._wanted[region[self._axis]]
+        heights = self._values
+        if heights is None:
+            assert self._formula is not None
+            blocks = [np.moveaxis(term.read(inner).astype(np.float64), self._axis, 0) for term in self._terms]
+            heights = np.broadcast_to(self._formula(*blocks), values.shape)
+        if self._logarithmic:
+            heights, wanted = np.log(np.maximum(heights, 1e-30)), np.log(wanted)
+        made = at_levels(values, heights, wanted, extrapolate=self._extrapolate)
+        return np.moveaxis(made, 0, self._axis).astype(self.dtype)
+
+
