@@ -10,8 +10,8 @@ from rhodolite.arrays.sharing import decoded_pieces
 from rhodolite.arrays.views import Combined, Concatenated, Flattened, Moved, Selected, Stacked
 
 __all__ = [
-    "Aligned",
     "Accumulator",
+    "Aligned",
     "Array",
     "Combined",
     "Concatenated",

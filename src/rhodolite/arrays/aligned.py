@@ -10,7 +10,9 @@ from rhodolite.arrays.lazy import Array, LazyArray, Region
 class Aligned(LazyArray):
     """An array seen along the dimensions of a larger one: those that it lacks have length 1 when it is read."""
 
-    def __init__(self, source: LazyArray, own: tuple[str, ...], dimensions: tuple[str, ...], shape: tuple[int, ...]) -> None:
+    def __init__(
+        self, source: LazyArray, own: tuple[str, ...], dimensions: tuple[str, ...], shape: tuple[int, ...]
+    ) -> None:
         self._source = source
         self._places = [dimensions.index(name) for name in own]
         self.shape = shape

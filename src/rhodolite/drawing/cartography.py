@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -11,10 +13,12 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.choosing import drop_axes, squeezed
 from rhodolite.drawing.palettes import Scale
+from rhodolite.drawing.projections import EqualArea, Equirectangular, Polar, Projection, ProjectionName
 from rhodolite.drawing.wording import degrees_east, degrees_north, with_units
+from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.grid import cell_edges
+from rhodolite.model.mesh import Mesh
 from rhodolite.model.variable import Variable
 from rhodolite.operations.averaging import mean_over
 from rhodolite.regions import outlines
@@ -25,121 +29,298 @@ _DOTS_APART = 9.0
 """Pixels; dots closer than this would hide the field."""
 _COARSE_BEYOND = 100.0
 """Maps wider than this many degrees get the 1:110m outlines, others the 1:50m ones."""
+_LEAST_POLAR = 10.0
+"""Degrees from the equator down to which a polar map goes at most."""
 
 
 def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
-    """Return the values to draw, shape (latitudes, longitudes): one step, or the mean over time."""
+    """Return the values to draw, shape (rows, columns) of the grid: one step, or the mean over time."""
     averaged = mean_over(part, variable, (Role.TIME,))
-    order = tuple(part.need(role).dimension for role in (Role.LATITUDE, Role.LONGITUDE))
+    order = Mesh.of(part).dimensions
     extra = squeezed(averaged, order)
     values = drop_axes(averaged.values(engine), extra)
     kept = [name for name in averaged.dimensions if name in order]
     return values if kept == list(order) else values.T
 
 
-def shape_of(part: Dataset) -> float:
-    """Return the width of a map in heights."""
-    longitude, latitude = (cell_edges(part.need(role)) for role in (Role.LONGITUDE, Role.LATITUDE))
-    return float(abs(np.ptp(longitude)) / (abs(np.ptp(latitude)) * _aspect(longitude, latitude)))
+@dataclass(frozen=True, eq=False)
+class MapFrame:
+    """The part of the sphere that a map shows, and how it becomes flat.
 
-
-def draw_field(axes: Any, part: Dataset, values: Array, shades: Any, norm: Any, *, small: bool = False) -> Any:
-    """Draw a field, shape (latitudes, longitudes), with outlines and a frame, and return what a legend needs.
-
-    Parameters
+    Attributes
     ----------
-    axes : matplotlib.axes.Axes
-    part : Dataset
-        Whose grid it is.
-    values : ndarray
-        NaN leaves the hatched ground.
-    shades, norm
-        Colour map and norm.
-    small : bool
-        Whether lines and letters are those of a small map.
+    mesh : Mesh
+        The cells of the field.
+    projection : Projection
+    west, east, south, north : float
+        Degrees.
     """
-    longitude, latitude = (cell_edges(part.need(role)) for role in (Role.LONGITUDE, Role.LATITUDE))
-    axes.add_patch(_ground(longitude, latitude))
-    mesh = axes.pcolormesh(longitude, latitude, np.ma.masked_invalid(values), cmap=shades, norm=norm)
-    _draw_outlines(axes, longitude, latitude, 0.55 if small else 1.0)
-    _draw_frame(axes, longitude, latitude, _aspect(longitude, latitude), 4 if small else 7)
-    axes.tick_params(labelsize=8.5 if small else 10, color="#777777")
-    return mesh
 
+    mesh: Mesh
+    projection: Projection
+    west: float
+    east: float
+    south: float
+    north: float
 
-def _aspect(longitude: Array, latitude: Array) -> float:
-    """Return how much longer a degree of latitude is drawn than one of longitude."""
-    if abs(np.ptp(longitude)) > _COARSE_BEYOND:
-        return 1.0
-    return float(1 / max(np.cos(np.radians(latitude.mean())), 0.2))
+    @classmethod
+    def of(cls, part: Dataset, name: ProjectionName = ProjectionName.EQUIRECTANGULAR) -> MapFrame:
+        """Return the frame that shows all cells of a dataset.
 
+        Raises
+        ------
+        DataError
+            If a polar map would show nothing, or cells cannot be told.
+        """
+        mesh = Mesh.of(part)
+        (west, east), (south, north) = mesh.span, mesh.reach
+        if name is ProjectionName.EQUIRECTANGULAR:
+            return cls(mesh, Equirectangular(west), west, east, south, north)
+        if name is ProjectionName.EQUAL_AREA:
+            cut = _cut_near(mesh, -180.0) if east - west > 359.9 else (west + east) / 2 - 180.0
+            whole = east - west > 359.9
+            return cls(mesh, EqualArea(cut), cut if whole else west, cut + 360.0 if whole else east, south, north)
+        sign = 1.0 if name is ProjectionName.NORTH_POLAR else -1.0
+        if (north if sign > 0 else -south) < _LEAST_POLAR:
+            raise DataError(f"--projection {name}: the data end at {degrees_north(north if sign > 0 else south)}, too far "
+                            "from the pole; leave it out")  # fmt: skip
+        low = max(south, _LEAST_POLAR) if sign > 0 else south
+        high = north if sign > 0 else min(north, -_LEAST_POLAR)
+        return cls(mesh, Polar(sign), -180.0, 180.0, low, high)
 
-def _ground(longitude: Array, latitude: Array) -> Any:
-    """Return the hatched ground that shows where cells have no value."""
-    from matplotlib.patches import Rectangle
+    @property
+    def plain(self) -> bool:
+        """Whether longitude runs along x and latitude along y."""
+        return isinstance(self.projection, Equirectangular)
 
-    return Rectangle((longitude.min(), latitude.min()), np.ptp(longitude), np.ptp(latitude),
-                     facecolor=_GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, zorder=0)  # fmt: skip
+    @property
+    def polar(self) -> bool:
+        return isinstance(self.projection, Polar)
 
+    @property
+    def aspect(self) -> float:
+        """How much longer a degree of y is drawn than one of x."""
+        if not self.plain or self.east - self.west > _COARSE_BEYOND:
+            return 1.0
+        return float(1 / max(np.cos(np.radians((self.south + self.north) / 2)), 0.2))
 
-def _draw_outlines(axes: Any, longitude: Array, latitude: Array, thickness: float) -> None:
-    from matplotlib.collections import LineCollection
+    @property
+    def shape(self) -> float:
+        """The width of the map in heights."""
+        x, y = self.rim.T
+        return float(np.ptp(x) / (np.ptp(y) * self.aspect))
 
-    west, east = longitude.min(), longitude.max()
-    south, north = latitude.min(), latitude.max()
-    scale = "110m" if east - west > _COARSE_BEYOND else "50m"
-    # A pale line under the coast keeps it visible on dark colours.
-    for kind, colour, width in (
-        ("border", "#4d4d4d", 0.6),
-        ("coast", "#ffffffa0", 2.2),
-        ("coast", "#111111", 0.9),
-    ):
+    @cached_property
+    def rim(self) -> Array:
+        """The edge of what is shown, on the flat map, shape (n, 2)."""
+        if self.polar:
+            around = np.linspace(-180, 180, 361)
+            edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
+            return np.stack(self.projection.flat(around, np.full(361, edge)), axis=1)
+        along, up = np.linspace(self.west, self.east, 181), np.linspace(self.south, self.north, 91)
+        corners = [(along, np.full(181, self.south)), (np.full(91, self.east), up), (along[::-1], np.full(181, self.north)),
+                   (np.full(91, self.west), up[::-1])]  # fmt: skip
+        return np.concatenate([np.stack(self.projection.flat(*part), axis=1) for part in corners])
+
+    def draw_field(self, axes: Any, values: Array, shades: Any, norm: Any, *, small: bool = False) -> Any:
+        """Draw a field, shape (rows, columns), with outlines and a frame, and return what a legend needs.
+
+        Parameters
+        ----------
+        axes : matplotlib.axes.Axes
+        values : ndarray
+            NaN leaves the hatched ground.
+        shades, norm
+            Colour map and norm.
+        small : bool
+            Whether lines and letters are those of a small map.
+        """
+        from matplotlib.patches import Polygon
+
+        ground = Polygon(self.rim, facecolor=_GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, zorder=0)
+        axes.add_patch(ground)
+        mesh = self._cells(axes, values, shades, norm)
+        thickness = 0.55 if small else 1.0
+        scale = "110m" if self.east - self.west > _COARSE_BEYOND else "50m"
+        # A pale line under the coast keeps it visible on dark colours.
+        for kind, colour, width in (("border", "#4d4d4d", 0.6), ("coast", "#ffffffa0", 2.2), ("coast", "#111111", 0.9)):
+            self._lines(axes, outlines.lines(kind, scale), colour, width * thickness)
+        self._frame(axes, 4 if small else 7)
+        axes.tick_params(labelsize=8.5 if small else 10, color="#777777")
+        if not self.plain:
+            rim = Polygon(self.rim, fill=False, edgecolor="#333333", linewidth=0.8, zorder=4)
+            axes.add_patch(rim)
+            for artist in (*axes.collections,):
+                artist.set_clip_path(rim)
+        return mesh
+
+    def draw_outline(self, axes: Any, shapes: Iterable[Any], colour: str, width: float) -> None:
+        """Draw the rings of polygons in degrees."""
+        import shapely
+
+        rings = [shapely.get_coordinates(ring) for shape in shapes for ring in shapely.get_rings(shape)]
+        self._lines(axes, rings, colour, width, zorder=5)
+
+    def draw_marks(self, axes: Any, marks: Marks, width: float) -> None:
+        """Mark cells so that the field stays visible: on fine grids every so many rows and columns.
+
+        `width` is that of the figure in pixels.
+        """
+        x, y = self.place(self.mesh.centres[1], self.mesh.centres[0])
+        if marks.hatches and self.mesh.regular and self.plain:
+            axes.contourf(x[0], y[:, 0], marks.cells.astype(float), levels=[0.5, 1.5], colors="none", hatches=[_HATCH],
+                          zorder=3)  # fmt: skip
+            return
+        every = max(1, round(_DOTS_APART / (0.9 * width / marks.cells.shape[1])))
+        part = (slice(every // 2, None, every),) * 2
+        chosen = marks.cells[part]
+        axes.scatter(x[part][chosen], y[part][chosen], s=4.0, color="#000000", alpha=0.65, linewidths=0, zorder=3)
+
+    def draw_points(self, axes: Any, longitudes: Array, latitudes: Array, names: list[str]) -> None:
+        """Draw places with their names, as long as they are few."""
+        x, y = self.place(longitudes, latitudes)
+        axes.scatter(x, y, s=34, color="#111111", edgecolors="white", linewidths=1.2, zorder=6)
+        taken: list[tuple[float, float, float, float]] = []
+        pixels = axes.transData.transform(np.stack([x, y], axis=1))
+        frame = axes.get_window_extent()
+        for (px, py), at_x, at_y, name in zip(pixels, x, y, names, strict=True):
+            wide, high = 6.4 * len(name), 15.0
+            for dx, dy, align in ((7, -5, "left"), (-7, -5, "right"), (0, 9, "center"), (0, -20, "center")):
+                left = px + dx - {"left": 0.0, "right": wide, "center": wide / 2}[align]
+                box = (left, py + dy, left + wide, py + dy + high)
+                free = all(box[2] < o[0] or box[0] > o[2] or box[3] < o[1] or box[1] > o[3] for o in taken)
+                if free and box[0] > frame.x0 and box[2] < frame.x1:
+                    _label(axes, name, (at_x, at_y), (dx, dy), align)
+                    taken.append(box)
+                    break
+
+    def place(self, longitudes: Array, latitudes: Array) -> tuple[Array, Array]:
+        """Return where places lie on the flat map, longitudes in any convention."""
+        turned = self.projection.west + np.mod(np.asarray(longitudes) - self.projection.west, 360.0)
+        return self.projection.flat(turned, np.asarray(latitudes))
+
+    def _cells(self, axes: Any, values: Array, shades: Any, norm: Any) -> Any:
+        masked = np.ma.masked_invalid(values)
+        if self.mesh.regular:
+            x, y = self.mesh.longitude_edges, self.mesh.latitude_edges
+            assert x is not None
+            assert y is not None
+            if self.plain:
+                return axes.pcolormesh(x, y, masked, cmap=shades, norm=norm)
+            x = x if x[-1] > x[0] else x[::-1]
+            masked = masked if x is self.mesh.longitude_edges else masked[:, ::-1]
+            if not self.polar and self.east - self.west > 359.9:
+                first = int(np.argmin(np.abs((x[:-1] - self.west + 180.0) % 360.0 - 180.0)))
+                masked = np.ma.concatenate([masked[:, first:], masked[:, :first]], axis=1)
+                widths = np.diff(x)
+                x = self.west + np.concatenate([[0.0], np.cumsum(np.concatenate([widths[first:], widths[:first]]))])
+            flat = self.projection.flat(*np.meshgrid(x, np.clip(y, -90, 90)))
+            return axes.pcolormesh(*flat, masked, cmap=shades, norm=norm)
+        return self._polygons(axes, masked, shades, norm)
+
+    def _polygons(self, axes: Any, masked: Any, shades: Any, norm: Any) -> Any:
+        """Draw each cell of a two-dimensional grid by its corners."""
+        from matplotlib.collections import PolyCollection
+
+        assert self.mesh.corners is not None
+        north, east = (part.reshape(self.mesh.size, -1) for part in self.mesh.corners)
+        whole = np.isfinite(north).all(axis=1) & np.isfinite(east).all(axis=1) & ~np.ma.getmaskarray(masked).reshape(-1)
+        north, east = north[whole], np.unwrap(east[whole], period=360.0, axis=1)
+        shown = np.asarray(masked.reshape(-1)[whole])
+        # Cells are counted from the western edge; those across it are drawn at both ends.
+        east = east - 360.0 * np.floor((east.mean(axis=1, keepdims=True) - self.projection.west) / 360.0)
+        wide = np.ptp(east, axis=1) < 180.0 if not self.polar else np.ones(len(east), dtype=bool)
+        north, east, shown = north[wide], east[wide], shown[wide]
+        turns = [east] if self.polar else [east, east - 360.0, east + 360.0]
+        keep = [np.ones(len(t), dtype=bool) if at == 0 else (t.max(axis=1) > self.west) & (t.min(axis=1) < self.east)
+                for at, t in enumerate(turns)]  # fmt: skip
+        corners = [np.stack(self.projection.flat(t[k], north[k]), axis=-1) for t, k in zip(turns, keep, strict=True)]
+        cells = PolyCollection(np.concatenate(corners), array=np.concatenate([shown[k] for k in keep]), cmap=shades,
+                               norm=norm, edgecolors="face", linewidths=0.3, zorder=1)  # fmt: skip
+        return axes.add_collection(cells, autolim=False)
+
+    def _lines(self, axes: Any, lines: Iterable[Array], colour: str, width: float, zorder: float = 2) -> None:
+        """Draw lines in degrees, as far as they lie in the frame."""
+        from matplotlib.collections import LineCollection
+
         shown = []
-        for line in outlines.lines(kind, scale):
-            if line[:, 1].max() < south or line[:, 1].min() > north:
+        for line in lines:
+            if line[:, 1].max() < self.south or line[:, 1].min() > self.north:
                 continue
-            # The outlines run from -180 to 180; the data may begin anywhere.
-            for turn in (-360.0, 0.0, 360.0):
-                if line[:, 0].max() + turn >= west and line[:, 0].min() + turn <= east:
-                    shown.append(line + (turn, 0.0))
-        axes.add_collection(LineCollection(shown, colors=colour, linewidths=width * thickness))
+            if self.polar:
+                shown.append(np.stack(self.projection.flat(line[:, 0], line[:, 1]), axis=1))
+                continue
+            # Outlines run from -180 to 180; the data may begin anywhere.
+            for turn in (-720.0, -360.0, 0.0, 360.0, 720.0):
+                moved = line + (turn, 0.0)
+                if moved[:, 0].max() < self.west or moved[:, 0].min() > self.east:
+                    continue
+                if not self.plain:
+                    moved = moved.copy()
+                    moved[:, 0] = np.where((moved[:, 0] < self.west) | (moved[:, 0] > self.east), np.nan, moved[:, 0])
+                shown.append(np.stack(self.projection.flat(moved[:, 0], moved[:, 1]), axis=1))
+        axes.add_collection(LineCollection(shown, colors=colour, linewidths=width, zorder=zorder), autolim=False)
+
+    def _frame(self, axes: Any, ticks: int) -> None:
+        from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+        axes.set_aspect(self.aspect)
+        x, y = self.rim.T
+        margin = 0.0 if self.plain else 0.01
+        axes.set_xlim(x.min() - margin * np.ptp(x), x.max() + margin * np.ptp(x))
+        axes.set_ylim(y.min() - margin * np.ptp(y), y.max() + margin * np.ptp(y))
+        if self.plain:
+            for axis, write in ((axes.xaxis, degrees_east), (axes.yaxis, degrees_north)):
+                axis.set_major_locator(MaxNLocator(ticks, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))
+                axis.set_major_formatter(FuncFormatter(lambda value, _, write=write: write(round(value, 6))))
+            return
+        axes.set_axis_off()
+        self._graticule(axes)
+
+    def _graticule(self, axes: Any) -> None:
+        """Draw meridians and parallels, and say which they are."""
+        rows = np.arange(-80, 81, 20) if self.polar else np.arange(-60, 61, 30)
+        rows = rows[(rows > self.south) & (rows < self.north)]
+        columns = np.arange(np.ceil(self.west / 60) * 60, self.east, 60.0)
+        up, along = np.linspace(self.south, self.north, 91), np.linspace(self.west, self.east, 361)
+        lines = [np.stack([np.full(91, column), up], axis=1) for column in columns]
+        lines += [np.stack([along, np.full(361, row)], axis=1) for row in rows]
+        self._lines(axes, lines, "#00000030", 0.6, zorder=2.5)
+        for row in rows:
+            x, y = self.projection.flat(np.array(self.west if not self.polar else 45.0), np.array(float(row)))
+            axes.text(x, y, f"{degrees_north(row)} ", fontsize=9, color="#333333", ha="right" if not self.polar else "center",
+                      va="center", zorder=7)  # fmt: skip
+        if self.polar:
+            edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
+            for column in columns:
+                x, y = self.projection.flat(np.array(column), np.array(edge))
+                axes.text(
+                    1.06 * x, 1.06 * y, degrees_east(column), fontsize=9, color="#333333", ha="center", va="center"
+                )
 
 
-def _draw_frame(axes: Any, longitude: Array, latitude: Array, aspect: float, ticks: int) -> None:
-    from matplotlib.ticker import FuncFormatter, MaxNLocator
+def _cut_near(mesh: Mesh, wanted: float) -> float:
+    """Return the edge between columns that is nearest to a longitude, along which the globe can be opened."""
+    if mesh.longitude_edges is None:
+        return wanted
+    apart = (mesh.longitude_edges - wanted + 180.0) % 360.0 - 180.0
+    return float(wanted + apart[np.argmin(np.abs(apart))])
 
-    axes.set_aspect(aspect)
-    axes.set_xlim(longitude.min(), longitude.max())
-    axes.set_ylim(latitude.min(), latitude.max())
-    for axis, write in ((axes.xaxis, degrees_east), (axes.yaxis, degrees_north)):
-        axis.set_major_locator(MaxNLocator(ticks, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))
-        axis.set_major_formatter(FuncFormatter(lambda value, _, write=write: write(round(value, 6))))
+
+def _label(axes: Any, name: str, place: tuple[float, float], shift: tuple[float, float], align: str) -> None:
+    from matplotlib.patheffects import withStroke
+
+    axes.annotate(name, place, shift, textcoords="offset pixels", fontsize=9, ha=align, va="bottom", zorder=7,
+                  path_effects=[withStroke(linewidth=2.5, foreground="#ffffffd0")])  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Marks:
-    """Cells to mark, shape (latitudes, longitudes), with hatches or dots, and what that means."""
+    """Cells to mark, shape (rows, columns), with hatches or dots, and what that means."""
 
     cells: NDArray[np.bool_]
     hatches: bool
     meaning: str
-
-
-def draw_marks(axes: Any, part: Dataset, marks: Marks, width: float) -> None:
-    """Mark cells so that the field stays visible: on fine grids every so many rows and columns.
-
-    `width` is that of the figure in pixels.
-    """
-    longitude, latitude = (cell_edges(part.need(role)) for role in (Role.LONGITUDE, Role.LATITUDE))
-    middles = [(edges[1:] + edges[:-1]) / 2 for edges in (longitude, latitude)]
-    if marks.hatches:
-        axes.contourf(*middles, marks.cells.astype(float), levels=[0.5, 1.5], colors="none", hatches=[_HATCH], zorder=3)
-        return
-    every = max(1, round(_DOTS_APART / (0.9 * width / marks.cells.shape[1])))
-    start = every // 2
-    rows, columns = np.nonzero(marks.cells[start::every, start::every])
-    axes.scatter(middles[0][start::every][columns], middles[1][start::every][rows], s=4.0, color="#000000", alpha=0.65,
-                 linewidths=0, zorder=3)  # fmt: skip
 
 
 def add_key(axes: Any, missing: bool, marks: Marks | None = None) -> None:
@@ -155,7 +336,7 @@ def add_key(axes: Any, missing: bool, marks: Marks | None = None) -> None:
         handles.append(Patch(facecolor="white", hatch=_HATCH, linewidth=0, label=words) if marks.hatches else
                        Line2D([], [], color="black", marker=".", markersize=4, linestyle="", label=words))  # fmt: skip
     if handles:
-        axes.legend(handles=handles, loc="lower left", fontsize=10, framealpha=0.9, handlelength=1.6)
+        axes.legend(handles=handles, loc="lower left", fontsize=10, framealpha=0.9, handlelength=1.6).set_zorder(8)
 
 
 def add_legend(figure: Any, mesh: Any, axes: Any, scale: Scale, variable: Variable, **place: Any) -> None:

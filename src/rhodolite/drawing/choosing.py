@@ -15,7 +15,7 @@ from rhodolite.operations.subset import Subset
 
 def variables_along(dataset: Dataset, roles: tuple[Role, ...], names: tuple[str, ...] | None) -> list[Variable]:
     """Return the variables to draw: those named, else all quantities that have the axes."""
-    dimensions = [dataset.need(role).dimension for role in roles]
+    dimensions = [_dimension(dataset, role) for role in roles]
     if names:
         chosen = [dataset[name] for name in names]
         for variable in chosen:
@@ -28,6 +28,13 @@ def variables_along(dataset: Dataset, roles: tuple[Role, ...], names: tuple[str,
     if not found:
         raise DataError(f"{dataset.label}: no variable runs along {' and '.join(roles)}")
     return found
+
+
+def _dimension(dataset: Dataset, role: Role) -> str | None:
+    """Return the dimension of a role, of a two-dimensional grid that of its rows or columns."""
+    if dataset.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
+        return dataset.variables[dataset.axes.curvilinear[0]].dimensions[role is Role.LONGITUDE]
+    return dataset.need(role).dimension
 
 
 def only_one(variables: list[Variable], dataset: Dataset) -> Variable:

@@ -10,7 +10,6 @@ import numpy as np
 from rhodolite.arrays import Array, Engine, InMemory
 from rhodolite.drawing.choosing import chosen_part, drop_axes, squeezed
 from rhodolite.drawing.dates import plot_days
-from rhodolite.model.signs import pivots
 from rhodolite.drawing.wording import region_text
 from rhodolite.errors import DataError
 from rhodolite.kernels.polynomials import fit_polynomial
@@ -18,6 +17,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels, Position
+from rhodolite.model.signs import pivots
 from rhodolite.model.time import TimeAxis
 from rhodolite.model.units import convert, convertible
 from rhodolite.model.variable import Variable

@@ -4,33 +4,29 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from rhodolite.arrays import Array, Engine
-from rhodolite.drawing.cartography import (
-    Marks,
-    add_key,
-    add_legend,
-    draw_field,
-    draw_marks,
-    field_of,
-    shape_of,
-)
+from rhodolite.drawing.cartography import MapFrame, Marks, add_key, add_legend, field_of
 from rhodolite.drawing.choosing import chosen_part, only_one, variables_along
 from rhodolite.drawing.palettes import Scale, check_palette, colours, scale_for
-from rhodolite.model.signs import pivots
 from rhodolite.drawing.parameters import Limits, Size
+from rhodolite.drawing.projections import ProjectionName
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import period_text, value_text
-from rhodolite.kernels.averages import weighted_sums
+from rhodolite.formats.csv.reader import read_sites
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.grid import area_weights
+from rhodolite.model.mesh import Mesh
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels
+from rhodolite.model.signs import pivots
 from rhodolite.model.variable import Variable
+from rhodolite.operations.areas import Areas
+from rhodolite.operations.averaging import area_mean
 from rhodolite.operations.declaration import operation, parameter
 
 _WIDE = 1.35
@@ -68,6 +64,9 @@ class Map:
     mark: Mark = parameter("how cells are marked where a trend, or what --mark-by names, is significant",
                            default=Mark.DOTS)  # fmt: skip
     mark_by: str | None = parameter("the variable that is 1 in cells to mark", example="NAME")
+    points: str | None = parameter("a table of sites to put on the map", example="SITES.csv")
+    region: Areas | None = parameter("outlines to draw over the map", example="Norway,FILE#NAME")
+    projection: ProjectionName = parameter("how the sphere becomes flat", default=ProjectionName.EQUIRECTANGULAR)
     title: str | None = parameter("title to use instead of the quantity", example="TEXT")
     size: Size | None = parameter("width and height in pixels; by default they fit the map", example="1280x800")
 
@@ -106,18 +105,25 @@ class Map:
                 marks: Marks | None) -> Any:  # fmt: skip
         from matplotlib.figure import Figure
 
-        shape = shape_of(part)
+        frame = MapFrame.of(part, self.projection)
+        shape = frame.shape
         upright = shape < _WIDE
         size = self.size or _fitting_size(shape, upright)
         figure = Figure((size.width / 100, size.height / 100), dpi=100, layout="compressed")
         axes = figure.add_subplot()
         shades, norm = colours(scale, centre)
-        mesh = draw_field(axes, part, values, shades, norm)
+        mesh = frame.draw_field(axes, values, shades, norm)
         add_legend(figure, mesh, axes, scale, variable, location="right" if upright else "bottom", shrink=0.85,
                    aspect=35, pad=0.02)  # fmt: skip
         put_title(figure, self.title or variable.quantity, _caption(part, variable, values), size)
         if marks is not None:
-            draw_marks(axes, part, marks, size.width)
+            frame.draw_marks(axes, marks, size.width)
+        for outline in self.region.outlines() if self.region is not None else ():
+            frame.draw_outline(axes, outline.shapes, "#ffffff", 3.2)
+            frame.draw_outline(axes, outline.shapes, "#c2185b", 1.8)
+        if self.points is not None:
+            figure.draw_without_rendering()  # only then is it known where a place comes to lie
+            frame.draw_points(axes, *_sites(self.points))
         add_key(axes, bool(np.isnan(values).any()), marks)
         return figure
 
@@ -129,8 +135,15 @@ def _fitting_size(shape: float, upright: bool) -> Size:
     return Size(1280, round(max(420, 1190 / shape + 190)))
 
 
+def _sites(path: str) -> tuple[Array, Array, list[str]]:
+    described, _ = read_sites(Path(path))
+    values = {v.name: v.values() for v in described}
+    names = next(v.values() for v in described if "cf_role" in v.attributes)
+    return values["lon"], values["lat"], [str(name) for name in names]
+
+
 def _caption(part: Dataset, variable: Variable, values: Array) -> str:
-    mean = area_mean(part, variable, values)
+    mean = area_mean(part, variable, values, Mesh.of(part).dimensions)
     words = [period_text(part.time)]
     vertical = part.coordinate(Role.LEVEL)
     if vertical is not None and vertical.values.size == 1:

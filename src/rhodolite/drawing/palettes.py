@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.errors import UsageError, nearest_names
+from rhodolite.model.signs import pivots
 from rhodolite.model.units import is_temperature
 from rhodolite.model.variable import Variable
 

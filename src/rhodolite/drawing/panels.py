@@ -10,10 +10,9 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array, Engine
-from rhodolite.drawing.cartography import add_key, add_legend, draw_field, field_of, shape_of
+from rhodolite.drawing.cartography import MapFrame, add_key, add_legend, field_of
 from rhodolite.drawing.choosing import only_one, variables_along
 from rhodolite.drawing.palettes import check_palette, colours, scale_for
-from rhodolite.model.signs import pivots
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import period_text, region_text
@@ -23,6 +22,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.intervals import Interval
 from rhodolite.model.periods import Period, Years
 from rhodolite.model.ranges import Levels
+from rhodolite.model.signs import pivots
 from rhodolite.model.variable import Variable
 from rhodolite.operations.aggregate import Aggregate
 from rhodolite.operations.climatology import Climatology
@@ -115,7 +115,8 @@ class Panels:
         centre = 0.0 if self.centre is None and pivots(shown) else self.centre
         scale = scale_for(np.stack([values for _, _, values in fields]), shown, self.palette, limits, centre)
         shades, norm = colours(scale, centre)
-        shape = shape_of(fields[0][1])
+        frame = MapFrame.of(fields[0][1])
+        shape = frame.shape
         columns = _columns(len(fields), shape)
         rows = math.ceil(len(fields) / columns)
         size = self.size or Size(1280, int(np.clip(1230 / columns / shape * rows + 26 * rows + 170, 420, 1600)))
@@ -123,8 +124,8 @@ class Panels:
         grid = figure.subplots(rows, columns, squeeze=False, sharex=True, sharey=True)
         for axes in grid.flat[len(fields) :]:
             axes.remove()
-        for axes, (title, part, values) in zip(grid.flat, fields, strict=False):
-            mesh = draw_field(axes, part, values, shades, norm, small=True)
+        for axes, (title, _, values) in zip(grid.flat, fields, strict=False):
+            mesh = frame.draw_field(axes, values, shades, norm, small=True)
             axes.set_title(title, fontsize=11, pad=4)
         for number in range(len(fields) - columns, len(fields)):
             grid.flat[number].xaxis.set_tick_params(labelbottom=True)

@@ -12,7 +12,6 @@ from rhodolite.drawing.choosing import variables_along
 from rhodolite.drawing.curves import Curve, curve_of, draw_trend, in_common_units
 from rhodolite.drawing.dates import date_labels
 from rhodolite.drawing.palettes import BLUE, LINE_COLOURS, ORANGE, palette_for
-from rhodolite.model.signs import pivots
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import capitalised, with_units
@@ -22,6 +21,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels, Position
+from rhodolite.model.signs import pivots
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.others import Other
 

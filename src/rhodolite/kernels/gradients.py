@@ -35,4 +35,3 @@ def slopes(centres: Array, period: float | None = None) -> sparse.csr_array:
         apart = np.mod(centres[after] - centres[before], np.copysign(period, centres[1] - centres[0]))
     values = np.concatenate([1 / apart, -1 / apart])
     return sparse.csr_array((values, (np.tile(here, 2), np.concatenate([after, before]))), shape=(n, n))
-

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -55,7 +55,9 @@ class Calc:
         if self.formula is None:
             raise UsageError("calc: what? Add --formula, such as --formula 'sqrt(ua^2 + va^2)' --name wind_speed")
         if self.name is None or not self.name.isidentifier():
-            raise UsageError("calc: the result needs a name of letters, digits and _; add --name, such as --name wind_speed")
+            raise UsageError(
+                "calc: the result needs a name of letters, digits and _; add --name, such as --name wind_speed"
+            )
         if self.units is not None and not is_unit(self.units):
             raise UsageError(f"--units: UDUNITS does not know '{self.units}'")
 
@@ -282,7 +284,12 @@ class _Builder:
         if function == "where":
             left, right = self.alike(function, values[1:])
             self.without_units(function, values[0])
-            return replace(left, program=_Apply(_where, (values[0].program, left.program, right.program)), constant=None, variable=None)
+            return replace(
+                left,
+                program=_Apply(_where, (values[0].program, left.program, right.program)),
+                constant=None,
+                variable=None,
+            )
         if function in ("and", "or", "not"):
             for value in values:
                 self.without_units(function, value)
@@ -300,11 +307,15 @@ class _Builder:
         left, right = self.alike(sign, values, sums=True)
         both_offset = has_offset_zero(left.units) and not left.difference and not right.difference and not right.plain
         if sign == "+" and both_offset and not values[1].plain:
-            raise DataError(f"--formula: two temperatures in {left.units} cannot be added, since their zero is arbitrary")
+            raise DataError(
+                f"--formula: two temperatures in {left.units} cannot be added, since their zero is arbitrary"
+            )
         work = _Apply(np.add if sign == "+" else np.subtract, (left.program, right.program))
         difference = left.difference and right.difference
         if sign == "-" and convertible(left.units, "K") and not right.difference and not values[1].plain:
-            return _Value(work, "K" if has_offset_zero(left.units) and left.units == "degC" else left.units, difference=True)
+            return _Value(
+                work, "K" if has_offset_zero(left.units) and left.units == "degC" else left.units, difference=True
+            )
         return _Value(work, left.units, values[0].plain and values[1].plain, difference or left.difference)
 
     def scaled(self, function: str, values: list[_Value]) -> _Value:
@@ -371,7 +382,15 @@ class _Builder:
                                 "each other")  # fmt: skip
             difference = value.difference or (sums and function == "+" and has_offset_zero(chosen.units))
             change = _Conversion(value.units, chosen.units, difference=difference)
-            made.append(replace(value, program=_Apply(change, (value.program,)), units=chosen.units, difference=difference, variable=None))
+            made.append(
+                replace(
+                    value,
+                    program=_Apply(change, (value.program,)),
+                    units=chosen.units,
+                    difference=difference,
+                    variable=None,
+                )
+            )
         return made
 
 

@@ -153,7 +153,9 @@ class _Reader:
 
     def call(self, function: str, place: int) -> Node:
         if function not in FUNCTIONS:
-            raise ValueError(self.pointing(place, f"there is no function '{function}'. {nearest_names(function, FUNCTIONS)}"))
+            raise ValueError(
+                self.pointing(place, f"there is no function '{function}'. {nearest_names(function, FUNCTIONS)}")
+            )
         self.need("(")
         arguments = [self.expression(0)]
         while self.peek()[1] == ",":
@@ -173,4 +175,8 @@ class _Reader:
 
     def pointing(self, place: int, what: str) -> str:
         """Return a message that shows where something is wrong."""
-        return f"'{self.text[:place]}' >> '{self.text[place:]}': {what}" if self.text[place:] else f"'{self.text}': {what} at the end"
+        return (
+            f"'{self.text[:place]}' >> '{self.text[place:]}': {what}"
+            if self.text[place:]
+            else f"'{self.text}': {what} at the end"
+        )

@@ -52,7 +52,9 @@ class Regrid:
     to: GridStep | None = parameter("width of the new cells in degrees", example="1.0|lat=1,lon=1.25")
     like: Other | None = parameter("a file whose grid to take", example="FILE")
     method: RegridMethod = parameter("how values get to the new cells", default=RegridMethod.CONSERVATIVE)
-    order: int = parameter("1 or 2: whether a conservative mean takes values as flat or sloping within cells", default=1)
+    order: int = parameter(
+        "1 or 2: whether a conservative mean takes values as flat or sloping within cells", default=1
+    )
     min_coverage: float | None = parameter("share of a new cell that has to have values", example="0.5")
     save_weights: str | None = parameter("write the weights, to use again", example="FILE.nc")
     weights: Other | None = parameter("weights that were written before, in place of a grid", example="FILE.nc")

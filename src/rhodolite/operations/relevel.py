@@ -109,7 +109,9 @@ class Relevel:
         units = self.to.units or vertical.units
         if not convertible(units, vertical.units):
             kind = "pressures" if vertical.pressure else "heights or depths"
-            raise DataError(f"--to {self.to}: the levels are {kind} (in {vertical.units}), which {units} cannot be turned into")
+            raise DataError(
+                f"--to {self.to}: the levels are {kind} (in {vertical.units}), which {units} cannot be turned into"
+            )
         levels = _in_order(np.array(self.to.values), vertical)
         wanted = np.asarray(convert(levels, units, vertical.units), dtype=np.float64)
         logarithmic = vertical.pressure and self.method is not LevelMethod.LINEAR
@@ -150,7 +152,12 @@ class Relevel:
         old = dataset.need(Role.LEVEL).variable
         name = _name(vertical)
         if vertical.values is None:
-            about: dict[str, Any] = {"standard_name": "air_pressure", "long_name": "pressure", "positive": "down", "axis": "Z"}
+            about: dict[str, Any] = {
+                "standard_name": "air_pressure",
+                "long_name": "pressure",
+                "positive": "down",
+                "axis": "Z",
+            }
         else:
             about = dict(old.without("bounds", "actual_range", "valid_range", "valid_min", "valid_max").attributes)
         return Variable(name, (name,), InMemory(levels), {**about, "units": units})
@@ -217,5 +224,3 @@ class Releveled(LazyArray):
             heights, wanted = np.log(np.maximum(heights, 1e-30)), np.log(wanted)
         made = at_levels(values, heights, wanted, extrapolate=self._extrapolate)
         return np.moveaxis(made, 0, self._axis).astype(self.dtype)
-
-

@@ -70,7 +70,9 @@ class Summarise:
     over: Over = parameter("what the statistic takes the place of", default=Over.AREA)
     statistic: Measure | None = parameter("mean, sum, min, max, range, std, variance, median, count, or p90 (default: mean)",
                                           example="NAME")  # fmt: skip
-    region: Areas | None = parameter("countries, land, sea, or outlines in files, one by one", example="Norway,FILE#NAME")
+    region: Areas | None = parameter(
+        "countries, land, sea, or outlines in files, one by one", example="Norway,FILE#NAME"
+    )
     cells: CellChoice = parameter("which part of a cell on the edge of a region counts", default=CellChoice.FRACTION)
     latitude_bands: float | None = parameter("bands of latitude so many degrees wide, in place of one area",
                                              example="2")  # fmt: skip
@@ -92,7 +94,9 @@ class Summarise:
         if self.region is not None and self.latitude_bands is not None:
             raise UsageError("--region and --latitude-bands: give one; for bands of a region, subset --region first")
         if self.latitude_bands is not None and not 0 < self.latitude_bands <= 180:
-            raise UsageError(f"--latitude-bands: '{self.latitude_bands:g}' is no width of a band; write degrees up to 180")
+            raise UsageError(
+                f"--latitude-bands: '{self.latitude_bands:g}' is no width of a band; write degrees up to 180"
+            )
         if self.min_coverage is not None:
             check_coverage(self.min_coverage)
 
@@ -344,7 +348,9 @@ def _attributes(variable: Variable, measure: Measure, plan: _Plan, units: str | 
     found = changed(variable, "units", "ancillary_variables", "standard_name", "grid_mapping").attributes
     kept = dict(found)
     for key in ("standard_name", "grid_mapping"):
-        if key in variable.attributes and not (key == "standard_name" and (measure.counts or measure.kind == "variance")):
+        if key in variable.attributes and not (
+            key == "standard_name" and (measure.counts or measure.kind == "variance")
+        ):
             kept[key] = variable.attributes[key]
     if plan.method == "area":
         kept.pop("grid_mapping", None)

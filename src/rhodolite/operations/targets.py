@@ -94,17 +94,16 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     named = set(dataset.axes.curvilinear or ())
     mappings = {str(v.attributes.get("grid_mapping", "")).partition(":")[0] for v in dataset.data_variables}
     for name, variable in dataset.variables.items():
-        if name in dataset.axes.auxiliary and (
-            (name in wanted or name in named) or (variable.dimensions and set(variable.dimensions) <= wanted)
-        ):
-            found.append(variable)
-        elif name in mappings and variable.data.ndim == 0:
+        if (
+            name in dataset.axes.auxiliary
+            and ((name in wanted or name in named) or (variable.dimensions and set(variable.dimensions) <= wanted))
+        ) or (name in mappings and variable.data.ndim == 0):
             found.append(variable)
     bounds = {str(v.attributes.get("bounds", "")) for v in found}
     found += [v for name, v in dataset.variables.items() if name in bounds and v not in found]
     if mesh.regular and not bounds & set(dataset.variables):
         return coordinates_of(mesh)
-    return [v for v in found if "covered_area" != v.name]
+    return [v for v in found if v.name != "covered_area"]
 
 
 def _edges(low: float, high: float, step: float, name: str, limits: tuple[float, float] | None) -> Array:

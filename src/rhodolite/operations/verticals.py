@@ -92,7 +92,9 @@ def _computed(dataset: Dataset, variable: Variable, dimension: str, named: str) 
     if named == _HYBRID and "ap" in terms:
         return Vertical(dimension, "Pa", None, (_pascal(term("ap")), term("b"), _pascal(term("ps"))), _with_ap)
     if named == _HYBRID:
-        return Vertical(dimension, "Pa", None, (term("a"), term("b"), _pascal(term("ps")), _pascal(term("p0"))), _with_a)
+        return Vertical(
+            dimension, "Pa", None, (term("a"), term("b"), _pascal(term("ps")), _pascal(term("p0"))), _with_a
+        )
     if named == _SIGMA:
         return Vertical(dimension, "Pa", None, (term("sigma"), _pascal(term("ps")), _pascal(term("ptop"))), _with_sigma)
     if named == _LOG:
