@@ -14,6 +14,7 @@ Several files are summarised as the one dataset that they form. Without --statis
 description in the files is read, which takes no time however large they are.
 """
 _MARGIN = 9
+_COLUMNS = 3
 
 
 def run_inspect(words: list[str]) -> None:
@@ -27,8 +28,12 @@ def run_inspect(words: list[str]) -> None:
     parser.add_argument("--variable", metavar="NAME", help="everything about one variable")
     parser.add_argument("--statistics", action="store_true", help="read the data for missing share, range and mean")
     parser.add_argument("--json", action="store_true", help="print the same for machines to read")
+    parser.add_argument("--regions", action="store_true", help="list the countries that --region knows")
     add_run_options(parser, output=False)
     options = parser.parse(words)
+    if options.regions:
+        print(_regions_page(as_json=options.json))
+        return
     if not options.inputs:
         raise UsageError("inspect: no input; name the files to look at, such as rhodolite inspect data.nc")
 
@@ -44,6 +49,20 @@ def run_inspect(words: list[str]) -> None:
         found = describe(dataset, engine, statistics=options.statistics)
         text = dataset_page(found)
     print(json.dumps(found, indent=2, ensure_ascii=False) if options.json else text)
+
+
+def _regions_page(*, as_json: bool) -> str:
+    """Write the names of all areas that ship with the program, in columns."""
+    from rhodolite.regions.outline import LAND, SEA, country_names
+
+    names = [*country_names(), LAND, SEA]
+    if as_json:
+        return json.dumps(names, indent=2, ensure_ascii=False)
+    width = max(map(len, names)) + 2
+    rows = -(-len(names) // _COLUMNS)
+    lines = ["".join(name.ljust(width) for name in names[row::rows]).rstrip() for row in range(rows)]
+    return "\n".join([f"{len(names)} areas for --region; outlines in files are FILE.geojson or FILE.shp#FEATURE", "",
+                      *lines])  # fmt: skip
 
 
 def dataset_page(found: dict[str, Any]) -> str:

@@ -139,7 +139,7 @@ def run_chain(words: list[str], quiet: bool) -> None:
     if not inputs:
         raise UsageError(f"{words[0]}: no input; name the files to read, such as rhodolite {words[0]} data.nc")
     if "output" not in run and (_is_drawing(steps[-1]) or not getattr(steps[-1], "speaks", False)):
-        suffix = ".png" if _is_drawing(steps[-1]) else ".nc"
+        suffix = (".gif" if type(steps[-1]).verb == "animation" else ".png") if _is_drawing(steps[-1]) else ".nc"
         raise UsageError(f"{words[0]}: no output; add -o FILE, such as -o result{suffix}")
     engine = make_engine(quiet, run.get("memory"), run.get("workers"), run.get("cluster"))
     layout = make_layout(run.get("format"), run.get("chunks"), run.get("compression"), bool(run.get("unlimited")))
@@ -227,7 +227,7 @@ def _summaries() -> dict[str, str]:
         "join": "Many files as one dataset: a collection that names them, or one written file.",
         "build": "A dataset that explains itself, from tables or text grids and a description.",
         **summaries(),
-        "draw": "A picture: draw map, draw panels, draw series, draw years.",
+        "draw": "A picture: draw map, panels, series, years, profile, section or animation.",
         "demo": "Writes made-up example data and runs the full example.",
     }
 

@@ -85,8 +85,8 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> 
                            help="how much work goes into a small output (default: fast)")  # fmt: skip
         group.add_argument("--unlimited", action="store_true", help="make time a dimension that can grow")
         group.add_argument("--plan", action="store_true", help="say what would be read and written, and stop")
-        group.add_argument("--members", action="store_true", help="the inputs are members of an ensemble, one a file or "
-                           "pattern, not parts of one dataset")  # fmt: skip
+        group.add_argument("--members", action="store_true", help="the inputs are members of an ensemble, one a file "
+                           "or pattern, not parts of one dataset")  # fmt: skip
     group.add_argument("--group", metavar="NAME", help="the group to read of files that have groups")
     group.add_argument("--memory", metavar="SIZE", help="memory for data in flight, such as 512MiB "
                        "(default: 1GiB, or a quarter of the machine's)")  # fmt: skip

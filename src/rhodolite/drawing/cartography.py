@@ -15,7 +15,6 @@ from rhodolite.drawing.choosing import drop_axes, squeezed
 from rhodolite.drawing.palettes import Scale
 from rhodolite.drawing.projections import EqualArea, Equirectangular, Polar, Projection, ProjectionName
 from rhodolite.drawing.wording import degrees_east, degrees_north, with_units
-from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.mesh import Mesh
@@ -29,8 +28,12 @@ _DOTS_APART = 9.0
 """Pixels; dots closer than this would hide the field."""
 _COARSE_BEYOND = 100.0
 """Maps wider than this many degrees get the 1:110m outlines, others the 1:50m ones."""
-_LEAST_POLAR = 10.0
-"""Degrees from the equator down to which a polar map goes at most."""
+_DOT = 5.0
+"""Pixels from the middle of a place's dot to its edge."""
+_BESIDE = ((8, -6, "left"), (-8, -6, "right"), (0, 8, "center"), (0, -21, "center"), (6, 5, "left"), (-6, 5, "right"),
+           (6, -18, "left"), (-6, -18, "right"), (16, 14, "left"), (-16, 14, "right"), (16, -28, "left"),
+           (-16, -28, "right"))  # fmt: skip
+"""Where the name of a place may stand, in pixels from it."""
 
 
 def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
@@ -70,7 +73,7 @@ class MapFrame:
         Raises
         ------
         DataError
-            If a polar map would show nothing, or cells cannot be told.
+            If cells cannot be told.
         """
         mesh = Mesh.of(part)
         (west, east), (south, north) = mesh.span, mesh.reach
@@ -81,11 +84,7 @@ class MapFrame:
             whole = east - west > 359.9
             return cls(mesh, EqualArea(cut), cut if whole else west, cut + 360.0 if whole else east, south, north)
         sign = 1.0 if name is ProjectionName.NORTH_POLAR else -1.0
-        if (north if sign > 0 else -south) < _LEAST_POLAR:
-            raise DataError(f"--projection {name}: the data end at {degrees_north(north if sign > 0 else south)}, too far "
-                            "from the pole; leave it out")  # fmt: skip
-        low = max(south, _LEAST_POLAR) if sign > 0 else south
-        high = north if sign > 0 else min(north, -_LEAST_POLAR)
+        low, high = (max(south, 0.0), north) if sign > 0 else (south, min(north, 0.0))
         return cls(mesh, Polar(sign), -180.0, 180.0, low, high)
 
     @property
@@ -118,8 +117,8 @@ class MapFrame:
             edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
             return np.stack(self.projection.flat(around, np.full(361, edge)), axis=1)
         along, up = np.linspace(self.west, self.east, 181), np.linspace(self.south, self.north, 91)
-        corners = [(along, np.full(181, self.south)), (np.full(91, self.east), up), (along[::-1], np.full(181, self.north)),
-                   (np.full(91, self.west), up[::-1])]  # fmt: skip
+        corners = [(along, np.full(181, self.south)), (np.full(91, self.east), up),
+                   (along[::-1], np.full(181, self.north)), (np.full(91, self.west), up[::-1])]  # fmt: skip
         return np.concatenate([np.stack(self.projection.flat(*part), axis=1) for part in corners])
 
     def draw_field(self, axes: Any, values: Array, shades: Any, norm: Any, *, small: bool = False) -> Any:
@@ -180,12 +179,12 @@ class MapFrame:
         """Draw places with their names, as long as they are few."""
         x, y = self.place(longitudes, latitudes)
         axes.scatter(x, y, s=34, color="#111111", edgecolors="white", linewidths=1.2, zorder=6)
-        taken: list[tuple[float, float, float, float]] = []
         pixels = axes.transData.transform(np.stack([x, y], axis=1))
+        taken = [(px - _DOT, py - _DOT, px + _DOT, py + _DOT) for px, py in pixels]
         frame = axes.get_window_extent()
         for (px, py), at_x, at_y, name in zip(pixels, x, y, names, strict=True):
-            wide, high = 6.4 * len(name), 15.0
-            for dx, dy, align in ((7, -5, "left"), (-7, -5, "right"), (0, 9, "center"), (0, -20, "center")):
+            wide, high = 6.2 * len(name), 14.0
+            for dx, dy, align in _BESIDE:
                 left = px + dx - {"left": 0.0, "right": wide, "center": wide / 2}[align]
                 box = (left, py + dy, left + wide, py + dy + high)
                 free = all(box[2] < o[0] or box[0] > o[2] or box[3] < o[1] or box[1] > o[3] for o in taken)
@@ -199,45 +198,58 @@ class MapFrame:
         turned = self.projection.west + np.mod(np.asarray(longitudes) - self.projection.west, 360.0)
         return self.projection.flat(turned, np.asarray(latitudes))
 
-    def _cells(self, axes: Any, values: Array, shades: Any, norm: Any) -> Any:
+    def drawn(self, values: Array) -> Any:
+        """Return the values of a field in the order in which its cells are drawn."""
         masked = np.ma.masked_invalid(values)
         if self.mesh.regular:
-            x, y = self.mesh.longitude_edges, self.mesh.latitude_edges
-            assert x is not None
-            assert y is not None
-            if self.plain:
-                return axes.pcolormesh(x, y, masked, cmap=shades, norm=norm)
-            x = x if x[-1] > x[0] else x[::-1]
-            masked = masked if x is self.mesh.longitude_edges else masked[:, ::-1]
-            if not self.polar and self.east - self.west > 359.9:
-                first = int(np.argmin(np.abs((x[:-1] - self.west + 180.0) % 360.0 - 180.0)))
-                masked = np.ma.concatenate([masked[:, first:], masked[:, :first]], axis=1)
-                widths = np.diff(x)
-                x = self.west + np.concatenate([[0.0], np.cumsum(np.concatenate([widths[first:], widths[:first]]))])
-            flat = self.projection.flat(*np.meshgrid(x, np.clip(y, -90, 90)))
-            return axes.pcolormesh(*flat, masked, cmap=shades, norm=norm)
-        return self._polygons(axes, masked, shades, norm)
+            return self._turned[1](masked)
+        return masked.reshape(-1)[np.concatenate([cells for cells, _ in self._placed])]
 
-    def _polygons(self, axes: Any, masked: Any, shades: Any, norm: Any) -> Any:
-        """Draw each cell of a two-dimensional grid by its corners."""
+    def _cells(self, axes: Any, values: Array, shades: Any, norm: Any) -> Any:
         from matplotlib.collections import PolyCollection
 
+        if self.mesh.regular:
+            edges = self._turned[0], self.mesh.latitude_edges
+            flat = edges if self.plain else self.projection.flat(*np.meshgrid(edges[0], np.clip(edges[1], -90, 90)))  # type: ignore[arg-type]
+            return axes.pcolormesh(*flat, self.drawn(values), cmap=shades, norm=norm)
+        corners: Any = np.concatenate([np.stack(self.projection.flat(*place), axis=-1) for _, place in self._placed])
+        shades = shades.copy()
+        shades.set_bad(alpha=0.0)
+        cells = PolyCollection(corners, array=self.drawn(values), cmap=shades, norm=norm, edgecolors="face",
+                               linewidths=0.6, zorder=1)  # fmt: skip
+        return axes.add_collection(cells, autolim=False)
+
+    @cached_property
+    def _turned(self) -> tuple[Array, Any]:
+        """The edges of columns from west to east as the map shows them, and what puts values in that order."""
+        x = self.mesh.longitude_edges
+        assert x is not None
+        if self.plain or x[-1] < x[0] or self.polar or self.east - self.west < 359.9:
+            return x, lambda values: values
+        first = int(np.argmin(np.abs((x[:-1] - self.west + 180.0) % 360.0 - 180.0)))
+        widths = np.diff(x)
+        turned = self.west + np.concatenate([[0.0], np.cumsum(np.concatenate([widths[first:], widths[:first]]))])
+        return turned, lambda values: np.roll(values, -first, axis=1)
+
+    @cached_property
+    def _placed(self) -> list[tuple[Array, tuple[Array, Array]]]:
+        """Cells of a two-dimensional grid, and the longitudes and latitudes of their corners where they are drawn.
+
+        Those across the western edge of the map are drawn at its eastern end, too.
+        """
         assert self.mesh.corners is not None
         north, east = (part.reshape(self.mesh.size, -1) for part in self.mesh.corners)
-        whole = np.isfinite(north).all(axis=1) & np.isfinite(east).all(axis=1) & ~np.ma.getmaskarray(masked).reshape(-1)
-        north, east = north[whole], np.unwrap(east[whole], period=360.0, axis=1)
-        shown = np.asarray(masked.reshape(-1)[whole])
-        # Cells are counted from the western edge; those across it are drawn at both ends.
+        cells = np.flatnonzero(np.isfinite(north).all(axis=1) & np.isfinite(east).all(axis=1))
+        north, east = north[cells], np.unwrap(east[cells], period=360.0, axis=1)
+        if self.polar:
+            return [(cells, (east, north))]
         east = east - 360.0 * np.floor((east.mean(axis=1, keepdims=True) - self.projection.west) / 360.0)
-        wide = np.ptp(east, axis=1) < 180.0 if not self.polar else np.ones(len(east), dtype=bool)
-        north, east, shown = north[wide], east[wide], shown[wide]
-        turns = [east] if self.polar else [east, east - 360.0, east + 360.0]
-        keep = [np.ones(len(t), dtype=bool) if at == 0 else (t.max(axis=1) > self.west) & (t.min(axis=1) < self.east)
-                for at, t in enumerate(turns)]  # fmt: skip
-        corners = [np.stack(self.projection.flat(t[k], north[k]), axis=-1) for t, k in zip(turns, keep, strict=True)]
-        cells = PolyCollection(np.concatenate(corners), array=np.concatenate([shown[k] for k in keep]), cmap=shades,
-                               norm=norm, edgecolors="face", linewidths=0.3, zorder=1)  # fmt: skip
-        return axes.add_collection(cells, autolim=False)
+        found = []
+        for turn in (0.0, -360.0, 360.0):
+            moved = east + turn
+            shown = (np.ptp(east, axis=1) < 180.0) & (moved.max(axis=1) > self.west) & (moved.min(axis=1) < self.east)
+            found.append((cells[shown], (moved[shown], north[shown])))
+        return found
 
     def _lines(self, axes: Any, lines: Iterable[Array], colour: str, width: float, zorder: float = 2) -> None:
         """Draw lines in degrees, as far as they lie in the frame."""
@@ -288,8 +300,9 @@ class MapFrame:
         self._lines(axes, lines, "#00000030", 0.6, zorder=2.5)
         for row in rows:
             x, y = self.projection.flat(np.array(self.west if not self.polar else 45.0), np.array(float(row)))
-            axes.text(x, y, f"{degrees_north(row)} ", fontsize=9, color="#333333", ha="right" if not self.polar else "center",
-                      va="center", zorder=7)  # fmt: skip
+            side = "center" if self.polar else "right"
+            axes.text(x, y, f"{degrees_north(float(row))} ", fontsize=9, color="#333333", ha=side,
+                      va="center", zorder=7, path_effects=[_halo()])  # fmt: skip
         if self.polar:
             edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
             for column in columns:
@@ -307,11 +320,15 @@ def _cut_near(mesh: Mesh, wanted: float) -> float:
     return float(wanted + apart[np.argmin(np.abs(apart))])
 
 
-def _label(axes: Any, name: str, place: tuple[float, float], shift: tuple[float, float], align: str) -> None:
+def _halo() -> Any:
     from matplotlib.patheffects import withStroke
 
+    return withStroke(linewidth=2.5, foreground="#ffffffd0")
+
+
+def _label(axes: Any, name: str, place: tuple[float, float], shift: tuple[float, float], align: str) -> None:
     axes.annotate(name, place, shift, textcoords="offset pixels", fontsize=9, ha=align, va="bottom", zorder=7,
-                  path_effects=[withStroke(linewidth=2.5, foreground="#ffffffd0")])  # fmt: skip
+                  path_effects=[_halo()])  # fmt: skip
 
 
 @dataclass(frozen=True)

@@ -28,6 +28,7 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.areas import Areas
 from rhodolite.operations.averaging import area_mean
 from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.subset import Subset
 
 _WIDE = 1.35
 """Maps wider than this, in heights, have their legend below; others beside them."""
@@ -84,6 +85,8 @@ class Map:
         """
         engine = engine or Engine()
         variable = only_one(variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset)
+        if self.projection.latitudes is not None:
+            dataset = Subset(lat=self.projection.latitudes)(dataset)
         part = chosen_part(dataset, variable, self.time, self.level)
         values = field_of(part, part[variable.name], engine)
         limits = (self.limits.low, self.limits.high) if self.limits else (None, None)

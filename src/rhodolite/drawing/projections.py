@@ -9,9 +9,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.model.ranges import LatitudeRange
+
 Array = NDArray[Any]
 _A = (1.340264, -0.081106, 0.000893, 0.003796)
 """Coefficients of the Equal Earth projection (Šavrič, Patterson and Jenny 2019)."""
+_LEAST_POLAR = 10.0
+"""Degrees from the equator down to which a polar map goes at most."""
 _M = np.sqrt(3.0) / 2
 
 
@@ -22,6 +26,12 @@ class ProjectionName(StrEnum):
     EQUAL_AREA = "equal-area"
     NORTH_POLAR = "north-polar"
     SOUTH_POLAR = "south-polar"
+
+    @property
+    def latitudes(self) -> LatitudeRange | None:
+        """The latitudes that a polar map shows at most."""
+        least = _LEAST_POLAR
+        return {"north-polar": LatitudeRange(least, None), "south-polar": LatitudeRange(None, -least)}.get(self.value)
 
 
 class Projection(ABC):

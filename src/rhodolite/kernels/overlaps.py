@@ -78,7 +78,7 @@ class _Moments:
         self._centres = centres
 
     def __call__(self, low: Array, high: Array, cells: Array) -> Array:
-        return (high - low) * ((high + low) / 2 - self._centres[cells])
+        return np.asarray((high - low) * ((high + low) / 2 - self._centres[cells]))
 
 
 class ZoneMoments:
@@ -92,7 +92,7 @@ class ZoneMoments:
         self._means = _moments(edges[:-1], edges[1:]) / (np.sin(edges[1:]) - np.sin(edges[:-1]))
 
     def __call__(self, low: Array, high: Array, cells: Array) -> Array:
-        return _moments(low, high) - self._means[cells] * (np.sin(high) - np.sin(low))
+        return np.asarray(_moments(low, high) - self._means[cells] * (np.sin(high) - np.sin(low)))
 
 
 def zones(low: Array, high: Array, _: Array) -> Array:

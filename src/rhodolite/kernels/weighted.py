@@ -53,7 +53,7 @@ def merge(parts: Parts, other: Parts) -> Parts:
     Sums of squares by the pairwise update of Chan, Golub and LeVeque 1983, The American Statistician 37,
     242-247, equations 2.1, with weights for counts.
     """
-    merged = {name: parts[name] + other[name] for name in ("weight", "count", "total") if name in parts}
+    merged: Parts = {name: parts[name] + other[name] for name in ("weight", "count", "total") if name in parts}
     if "low" in parts:
         merged["low"] = np.fmin(parts["low"], other["low"])
         merged["high"] = np.fmax(parts["high"], other["high"])
@@ -122,4 +122,4 @@ def weighted_percentile(values: Array, weights: Array, share: float) -> Array:
 
 
 def _ratio(above: Array, below: Array) -> Array:
-    return np.divide(above, below, out=np.full(np.shape(above), np.nan), where=below > 0)
+    return np.asarray(np.divide(above, below, out=np.full(np.shape(above), np.nan), where=below > 0))

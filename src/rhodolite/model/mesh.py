@@ -63,8 +63,8 @@ class Mesh:
             return _curvilinear(dataset, *dataset.axes.curvilinear)
         latitude, longitude = dataset.need(Role.LATITUDE), dataset.need(Role.LONGITUDE)
         if latitude.dimension is None or longitude.dimension is None:
-            raise DataError(f"{dataset.label}: there is one {'latitude' if latitude.dimension is None else 'longitude'} "
-                            "and no axis of it; this needs a grid")  # fmt: skip
+            which = "latitude" if latitude.dimension is None else "longitude"
+            raise DataError(f"{dataset.label}: there is one {which} and no axis of it; this needs a grid")
         return cls((latitude.dimension, longitude.dimension), latitude.values,
                    np.unwrap(longitude.values, period=360.0), cell_edges(latitude), cell_edges(longitude))  # fmt: skip
 
@@ -108,7 +108,7 @@ class Mesh:
         assert self.corners is not None
         north, east = (part.reshape(self.size, -1) for part in self.corners)
         centres = [part.reshape(self.size, 1) for part in self.centres]
-        return np.nanmax(great_circle(north, east, *centres), axis=1)
+        return np.asarray(np.nanmax(great_circle(north, east, *centres), axis=1))
 
     @cached_property
     def reach(self) -> tuple[float, float]:

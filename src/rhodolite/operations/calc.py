@@ -26,6 +26,9 @@ _AXES = {"time": (Role.TIME,), "lat": (Role.LATITUDE,), "lon": (Role.LONGITUDE,)
 _COMPARISONS: dict[str, Callable[[Array, Array], Array]] = {
     "<": np.less, "<=": np.less_equal, ">": np.greater, ">=": np.greater_equal, "==": np.equal, "!=": np.not_equal,
 }  # fmt: skip
+_OF_NUMBERS: dict[str, Callable[..., Array]] = {
+    "exp": np.exp, "log": np.log, "log10": np.log10, "sin": np.sin, "cos": np.cos, "tan": np.tan,
+}  # fmt: skip
 _PLAIN = ("exp", "log", "log10")
 _ANGLES = ("sin", "cos", "tan")
 
@@ -37,9 +40,9 @@ class Calc:
 
     Names are variables and coordinates; 5[degC] is a number with units, and one without takes those of what
     it is added to or compared with. There are + - * / ^, comparisons (1 where true, 0 where not), and, or, not, sqrt,
-    exp, log, log10, abs, sin, cos, tan, arctan2, min, max, where(condition, a, b), missing(x), mean(x, time|area|lat|lon|
-    level) and level(x, 850[hPa]). Units are checked and derived; a value is missing where one that it needs is. The
-    other variables are left out.
+    exp, log, log10, abs, sin, cos, tan, arctan2, min, max, where(condition, a, b), missing(x), mean(x, time) or over
+    area, lat, lon or level, and level(x, 850[hPa]). Units are checked and derived; a value is missing where one that
+    it needs is. The other variables are left out.
 
     Examples
     --------
@@ -95,8 +98,8 @@ class Calc:
         for key in ("coordinates", "grid_mapping", "cell_measures"):
             if key in main.attributes:
                 about[key] = main.attributes[key]
-        methods = {str(leaf.attributes.get("cell_methods", "")) for leaf in builder.leaves if leaf.name in dataset.variables
-                   and leaf.name not in dataset.axes.auxiliary}  # fmt: skip
+        data_leaves = [leaf for leaf in builder.leaves if leaf.name not in dataset.axes.auxiliary]
+        methods = {str(leaf.attributes.get("cell_methods", "")) for leaf in data_leaves}
         if len(methods) == 1 and methods != {""}:
             about["cell_methods"] = methods.pop()
         made = Variable(self.name, dimensions, Mapped(data, np.asarray, dtype), about, Storage())
@@ -203,6 +206,9 @@ def _missing(value: Array) -> Array:
     return np.isnan(value).astype(np.float64)
 
 
+_LOGIC: dict[str, Callable[..., Array]] = {"and": _both, "or": _either, "not": _not}
+
+
 class _Builder:
     """Turns a formula into a program over the variables that it names, and checks its units."""
 
@@ -246,8 +252,8 @@ class _Builder:
         """Return the mean of a variable over an axis, or one of its levels."""
         inner, second = node.arguments
         if not isinstance(inner, Name):
-            raise DataError(f"--formula: {node.function} is of a variable, such as {node.function}(tas, ...); do the rest "
-                            "after it, or in a calc of its own")  # fmt: skip
+            raise DataError(f"--formula: {node.function} is of a variable, such as {node.function}(tas, ...); do the "
+                            "rest after it, or in a calc of its own")  # fmt: skip
         variable = self.variable(inner.name)
         if node.function == "mean":
             axis = second.name if isinstance(second, Name) else ""
@@ -293,8 +299,7 @@ class _Builder:
         if function in ("and", "or", "not"):
             for value in values:
                 self.without_units(function, value)
-            work = {"and": _both, "or": _either, "not": _not}[function]
-            return _Value(_Apply(work, tuple(value.program for value in values)), UNITS_OF_ONE)
+            return _Value(_Apply(_LOGIC[function], tuple(value.program for value in values)), UNITS_OF_ONE)
         if function == "missing":
             return _Value(_Apply(_missing, (values[0].program,)), UNITS_OF_ONE)
         if function in ("negative", "abs"):
@@ -352,8 +357,7 @@ class _Builder:
             programs = (_Apply(_Conversion(values[0].units, "radian"), programs),)
         elif function in _PLAIN:
             self.without_units(function, values[0])
-        work = {"exp": np.exp, "log": np.log, "log10": np.log10, "sin": np.sin, "cos": np.cos, "tan": np.tan}[function]
-        return _Value(_Apply(work, programs), UNITS_OF_ONE)
+        return _Value(_Apply(_OF_NUMBERS[function], programs), UNITS_OF_ONE)
 
     def raised(self, value: _Value, exponent: float) -> str:
         found = power(value.units, exponent)
@@ -363,8 +367,8 @@ class _Builder:
 
     def without_units(self, function: str, value: _Value) -> None:
         if value.units != UNITS_OF_ONE and not convertible(value.units, UNITS_OF_ONE):
-            raise DataError(f"--formula: {function} takes numbers without units, and this is in {value.units}; divide by "
-                            f"1[{value.units}]")  # fmt: skip
+            raise DataError(f"--formula: {function} takes numbers without units, and this is in {value.units}; divide "
+                            f"by 1[{value.units}]")  # fmt: skip
 
     def alike(self, function: str, values: list[_Value], *, sums: bool = False) -> list[_Value]:
         """Return values in the units of the first that has some; plain numbers take them."""
@@ -378,8 +382,8 @@ class _Builder:
                 made.append(replace(value, program=_Constant(amount), units=chosen.units, constant=amount))
                 continue
             if not convertible(value.units, chosen.units):
-                raise DataError(f"--formula: {function} of {chosen.units} and {value.units}, which cannot be turned into "
-                                "each other")  # fmt: skip
+                raise DataError(f"--formula: {function} of {chosen.units} and {value.units}, which cannot be turned "
+                                "into each other")  # fmt: skip
             difference = value.difference or (sums and function == "+" and has_offset_zero(chosen.units))
             change = _Conversion(value.units, chosen.units, difference=difference)
             made.append(

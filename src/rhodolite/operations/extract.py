@@ -100,8 +100,8 @@ class Extract:
     def _series(self, dataset: Dataset, weights: Weights, described: list[Variable]) -> Dataset:
         mesh = Mesh.of(dataset)
         # A column of the table may be called like a variable of the data, or like one of its axes.
-        described = [v.with_(name=f"site_{v.name}") if v.name in dataset.variables and v.name not in ("lat", "lon") else v
-                     for v in described]  # fmt: skip
+        taken = set(dataset.variables) - {"lat", "lon"}
+        described = [v.with_(name=f"site_{v.name}") if v.name in taken else v for v in described]
         labels = [v.name for v in described]
         made: dict[str, list[Variable]] = {}
         for variable in dataset.data_variables:
@@ -191,8 +191,8 @@ class _Sites:
         if swapped.size:
             at = swapped[0]
             raise DataError(
-                f"{self.path}: latitude and longitude are exchanged at {self.lines(swapped)}, which lies outside the data as "
-                f"{format_latitude(self.latitudes[at])}, {format_longitude(self.longitudes[at])}"
+                f"{self.path}: latitude and longitude are exchanged at {self.lines(swapped)}, which lies outside the "
+                f"data as {format_latitude(self.latitudes[at])}, {format_longitude(self.longitudes[at])}"
             )
         centres = mesh.centres
         where = (f"{format_latitude(round(float(np.nanmin(centres[0])), 2))}.."
@@ -264,9 +264,9 @@ def _cells_with_data(variable: Variable, mesh: Mesh) -> Array:
     engine = Engine()
     engine.prepare([data])
     present = np.zeros(mesh.size, dtype=bool)
-    for ends in ((0, 1), (-1, None)):
-        region = tuple(slice(0, n) if axis in axes else slice(*ends).indices(n) for axis, n in enumerate(data.shape))
-        region = tuple(part if isinstance(part, slice) else slice(part[0], part[1]) for part in region)
+    for last in (False, True):
+        region = tuple(slice(0, n) if axis in axes else slice((n - 1) * last, (n - 1) * last + 1)
+                       for axis, n in enumerate(data.shape))  # fmt: skip
         block = np.moveaxis(data.read(region), axes, (-2, -1))
         present |= ~np.isnan(block).reshape(-1, mesh.size).all(axis=0)
     return present

@@ -147,8 +147,8 @@ def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh) -> N
     """Refuse means of classes, and warn of what is seldom meant."""
     classes = [v.name for v in along if not v.numeric]
     if classes and method != RegridMethod.NEAREST:
-        raise DataError(f"{', '.join(classes)} holds flags or classes, of which there is no mean; add --method nearest, "
-                        "or choose the others first: subset --variable NAME then regrid")  # fmt: skip
+        raise DataError(f"{', '.join(classes)} holds flags or classes, of which there is no mean; add --method "
+                        "nearest, or choose the others first: subset --variable NAME then regrid")  # fmt: skip
     ratio = float(np.sqrt(np.median(target.areas) / np.median(source.areas[source.areas > 0])))
     if method == RegridMethod.BILINEAR:
         water = [v.name for v in along if any(word in f"{v.attributes.get('standard_name', '')} {v.quantity}".lower()

@@ -53,7 +53,7 @@ class NewLevels:
                     raise ValueError(f"'{text}' are no levels; write 850hPa,500hPa or 100m..2000m/100m")
                 numbers.append(float(match.group(1)))
                 units += [match.group(2)] if match.group(2) else []
-            values += _range(*numbers, text) if dots else numbers
+            values += _range(numbers, text) if dots else numbers
         if len(set(units)) > 1:
             raise ValueError(f"'{text}' mixes {' and '.join(sorted(set(units)))}; write all levels in one unit")
         if len(set(values)) < len(values):
@@ -64,7 +64,8 @@ class NewLevels:
         return self.text
 
 
-def _range(first: float, last: float, step: float, text: str) -> list[float]:
+def _range(numbers: list[float], text: str) -> list[float]:
+    first, last, step = numbers
     count = int(np.floor(abs(last - first) / step + 1e-9)) + 1 if step > 0 else 0
     if not 0 < count <= _MOST_LEVELS:
         raise ValueError(f"'{text}' makes {count:,} levels; give a step above zero, such as 100m..2000m/100m")
@@ -120,8 +121,9 @@ class Relevel:
         if logarithmic and (wanted <= 0).any():
             raise DataError(f"--to {self.to}: a pressure has to be above zero")
         self._warn_of_ends(vertical, wanted, units)
-        made = {v.name: [self._releveled(v, vertical, wanted, logarithmic)] for v in dataset.data_variables
-                if vertical.dimension in v.dimensions and v.numeric and v.name not in {t.name for t in vertical.terms}}  # fmt: skip
+        terms = {term.name for term in vertical.terms}
+        along = [v for v in dataset.data_variables if vertical.dimension in v.dimensions and v.name not in terms]
+        made = {v.name: [self._releveled(v, vertical, wanted, logarithmic)] for v in along if v.numeric}
         if not made:
             raise DataError(f"{dataset.label}: no variable of numbers runs along {vertical.dimension}")
         return without_axes(dataset, (vertical.dimension,), made, [self._coordinate(dataset, vertical, levels, units)])
@@ -134,12 +136,12 @@ class Relevel:
         beyond = (wanted < low - slack) | (wanted > high + slack)
         if beyond.all():
             ends = " to ".join(f"{float(convert(end, vertical.units, units)):g}" for end in (low, high))
-            raise DataError(f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); --extrapolate goes "
-                            "on beyond them")  # fmt: skip
+            raise DataError(f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); --extrapolate "
+                            "goes on beyond them")  # fmt: skip
         if beyond.any():
             listed = ", ".join(f"{float(convert(value, vertical.units, units)):g}" for value in wanted[beyond][:5])
-            warn(f"{int(beyond.sum())} of {wanted.size} new levels lie beyond the old ones ({listed} {units}) and have no "
-                 "values; --extrapolate goes on beyond them")  # fmt: skip
+            warn(f"{int(beyond.sum())} of {wanted.size} new levels lie beyond the old ones ({listed} {units}) and have "
+                 "no values; --extrapolate goes on beyond them")  # fmt: skip
 
     def _releveled(self, variable: Variable, vertical: Vertical, wanted: Array, logarithmic: bool) -> Variable:
         data = Releveled(variable.floats(), variable.dimensions.index(vertical.dimension), vertical,

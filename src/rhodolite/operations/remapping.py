@@ -140,12 +140,13 @@ def _near(longitudes: Array, source: Mesh) -> Array:
     low, high = source.longitude_edges.min(), source.longitude_edges.max()
     turned = low + np.mod(longitudes - low, 360.0)
     # A place on the eastern edge itself would be turned to the western one.
-    return np.where((turned > high) & (turned - 360.0 >= low - 1e-6), turned - 360.0, turned)
+    return np.asarray(np.where((turned > high) & (turned - 360.0 >= low - 1e-6), turned - 360.0, turned))
 
 
 def _bilinear_in_quads(source: Mesh, target: Mesh) -> Weights:
     north, east = (part.reshape(-1) for part in target.centres)
-    cells, _ = nearest(*(part.reshape(-1) for part in source.centres), north, east)
+    latitudes, longitudes = (part.reshape(-1) for part in source.centres)
+    cells, _ = nearest(latitudes, longitudes, north, east)
     matrix = bilinear_in_quads(*source.centres, north, east, cells[:, 0])
     alone = np.diff(matrix.indptr) == 0
     rim = sparse.dia_array((alone.astype(float)[None, :], [0]), shape=(alone.size, alone.size))
@@ -245,8 +246,10 @@ class _Part:
         self._matrix = matrix
         self._normal = _scaled(matrix, self._full)
         self._correction = None if correction is None else _scaled(correction, self._full)
-        self._touched = None if correction is None else sparse.csr_array((np.ones(correction.nnz), correction.indices,
-                                                                          correction.indptr), correction.shape)  # fmt: skip
+        self._touched = None
+        if correction is not None:
+            ones = np.ones(correction.nnz)
+            self._touched = sparse.csr_array((ones, correction.indices, correction.indptr), correction.shape)
 
     @classmethod
     def of(cls, weights: Weights, outer: tuple[int, int], inner: tuple[int, ...], rows: slice, columns: slice) -> _Part:
@@ -261,8 +264,8 @@ class _Part:
         j, i = np.divmod(used, inner[1])
         source_rows, source_columns = slice(int(j.min()), int(j.max()) + 1), slice(int(i.min()), int(i.max()) + 1)
         if source_rows.stop - source_rows.start < inner[0] or source_columns.stop - source_columns.start < inner[1]:
-            cells = np.ravel_multi_index(np.ix_(np.arange(source_rows.start, source_rows.stop),
-                                                np.arange(source_columns.start, source_columns.stop)), inner).reshape(-1)  # fmt: skip
+            inside = [np.arange(part.start, part.stop) for part in (source_rows, source_columns)]
+            cells = np.ravel_multi_index(np.ix_(*inside), inner).reshape(-1)
             matrix = matrix[:, cells]
             correction = None if correction is None else correction[:, cells]
         return cls(source_rows, source_columns, matrix, correction)

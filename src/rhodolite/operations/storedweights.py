@@ -42,6 +42,7 @@ def write_weights(path: Path, source: Mesh, target: Mesh, described: list[Variab
         If the file exists or cannot be written.
     """
     north, east = source.centres
+    covered = np.asarray(weights.matrix.sum(axis=1)).reshape(target.shape)
     old = {"long_name": "centres of the old cells"}
     made = [*described, *_entries(weights.matrix, _FIELDS)]
     if weights.correction is not None:
@@ -49,8 +50,8 @@ def write_weights(path: Path, source: Mesh, target: Mesh, described: list[Variab
     made += [
         Variable("old_latitude", ("old_row", "old_column"), InMemory(north), {**old, "units": "degrees"}),
         Variable("old_longitude", ("old_row", "old_column"), InMemory(east), {**old, "units": "degrees"}),
-        Variable("part_of_cell", target.dimensions, InMemory(np.zeros(target.shape) + weights.matrix.sum(axis=1).reshape(
-            target.shape)), {"long_name": "part of each new cell that old cells cover", "units": "1"}),
+        Variable("part_of_cell", target.dimensions, InMemory(covered),
+                 {"long_name": "part of each new cell that old cells cover", "units": "1"}),
     ]  # fmt: skip
     about = {"title": "weights of regridding", "method": method,
              "comment": "value of a new cell = sum of share times value of the old cells; cells are counted from 0, "

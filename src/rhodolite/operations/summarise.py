@@ -68,8 +68,9 @@ class Summarise:
     """
 
     over: Over = parameter("what the statistic takes the place of", default=Over.AREA)
-    statistic: Measure | None = parameter("mean, sum, min, max, range, std, variance, median, count, or p90 (default: mean)",
-                                          example="NAME")  # fmt: skip
+    statistic: Measure | None = parameter(
+        "mean, sum, min, max, range, std, variance, median, count, or p90 (default: mean)", example="NAME"
+    )
     region: Areas | None = parameter(
         "countries, land, sea, or outlines in files, one by one", example="Norway,FILE#NAME"
     )
@@ -86,8 +87,8 @@ class Summarise:
     def check(self) -> None:
         kind = self.statistic.kind if self.statistic is not None else "mean"
         if kind not in _KINDS and (self.statistic is None or self.statistic.share is None):
-            raise UsageError(f"--statistic {self.statistic}: over an axis there are {', '.join(_KINDS)}, median and p90; "
-                             "make a mask with calc first, and take its mean")  # fmt: skip
+            raise UsageError(f"--statistic {self.statistic}: over an axis there are {', '.join(_KINDS)}, median and "
+                             "p90; make a mask with calc first, and take its mean")  # fmt: skip
         if self.over is not Over.AREA and (self.region is not None or self.latitude_bands is not None):
             option = "region" if self.region is not None else "latitude-bands"
             raise UsageError(f"--{option} goes with --over area, not with --over {self.over.value}")
@@ -121,8 +122,7 @@ class Summarise:
         if not made:
             raise DataError(f"{dataset.label}: no variable of numbers runs along {' and '.join(plan.dimensions)}")
         if left:
-            warn(f"{', '.join(left)} cannot be summarised over {self.over.value} and {'is' if len(left) == 1 else 'are'} "
-                 "left out")  # fmt: skip
+            warn(f"left out, since they cannot be summarised over {self.over.value}: {', '.join(left)}")
         return without_axes(dataset, plan.dimensions, made, plan.described)
 
     def _summarised(self, dataset: Dataset, variable: Variable, plan: _Plan) -> list[Variable]:
@@ -154,7 +154,8 @@ class Summarise:
         dtype = np.dtype("f8") if measure.kind in ("count", "sum") else variable.floats().dtype
         result = Variable(variable.name, tuple(kept), Mapped(data, np.asarray, dtype),
                           _attributes(variable, measure, plan, units, sums),
-                          Storage(dtype=None if measure.kind in ("count", "sum") else variable.storage.dtype))  # fmt: skip
+                          Storage(dtype=None if dtype == "f8" and measure.kind in ("count", "sum")
+                                  else variable.storage.dtype))  # fmt: skip
         return with_coordinate(result, plan.label) if plan.label else result
 
     def _agreement(self, variable: Variable, plan: _Plan) -> Variable:
@@ -273,7 +274,8 @@ def _area_plan(wish: Summarise, dataset: Dataset) -> _Plan:
         areas = mesh.in_bands(edges)
         held = np.flatnonzero(np.diff(areas.indptr) > 0)
         areas, edges = areas[held], np.stack([edges[held], edges[held + 1]], axis=1)
-        dimension, label, words, described = "lat", "", "over each band of latitude", _band_variables(edges)
+        dimension, label, words = "lat", "", "over each band of latitude"
+        described: tuple[Variable, ...] = _band_variables(edges)
     elif wish.region is not None:
         outlines = wish.region.outlines()
         areas = wish.region.weights(mesh, wish.cells, outlines)

@@ -64,8 +64,8 @@ class GridStep:
             edges.append(_edges(west, east, self.lon, "lon", None))
         middles = [(one[1:] + one[:-1]) / 2 for one in edges]
         if middles[0].size * middles[1].size > _MOST_CELLS:
-            raise DataError(f"--to {self}: {middles[0].size:,} x {middles[1].size:,} cells are too many; choose a larger "
-                            "step or a smaller region")  # fmt: skip
+            raise DataError(f"--to {self}: {middles[0].size:,} x {middles[1].size:,} cells are too many; choose a "
+                            "larger step or a smaller region")  # fmt: skip
         names = source.dimensions if source.regular else ("lat", "lon")
         mesh = Mesh(names, middles[0], middles[1], edges[0], edges[1])
         return mesh, coordinates_of(mesh)

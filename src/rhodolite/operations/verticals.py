@@ -99,8 +99,8 @@ def _computed(dataset: Dataset, variable: Variable, dimension: str, named: str) 
         return Vertical(dimension, "Pa", None, (term("sigma"), _pascal(term("ps")), _pascal(term("ptop"))), _with_sigma)
     if named == _LOG:
         return Vertical(dimension, "Pa", None, (_pascal(term("p0")), term("lev")), _with_log)
-    raise DataError(f"{dataset.label}: levels of {named or variable.name} are not understood; pressures, heights, depths and "
-                    f"{_HYBRID}, {_SIGMA}, {_LOG} are")  # fmt: skip
+    raise DataError(f"{dataset.label}: levels of {named or variable.name} are not understood; pressures, heights, "
+                    f"depths and {_HYBRID}, {_SIGMA}, {_LOG} are")  # fmt: skip
 
 
 def _with_ap(ap: Array, b: Array, ps: Array) -> Array:

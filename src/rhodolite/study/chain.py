@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from rhodolite.arrays import Engine
-from rhodolite.drawing import DRAWINGS
+from rhodolite.drawing import DRAWINGS, Animation
 from rhodolite.errors import OutputError, UsageError
 from rhodolite.formats.atomic import OutputKind, check_output, complete_or_nothing, size_on_disk
 from rhodolite.formats.chunking import USUAL_LAYOUT, Layout
@@ -27,6 +27,7 @@ from rhodolite.study.planning import Plan, plan_drawing, plan_writing
 from rhodolite.study.provenance import with_provenance
 
 FIGURE_SUFFIXES = (".png", ".svg", ".pdf")
+FILM_SUFFIXES = (".gif", ".mp4")
 
 
 @dataclass(frozen=True)
@@ -134,8 +135,10 @@ class Chain:
         return [open_dataset(one, group=self.group, generous=False) for one in inputs], member_names(inputs)
 
     def _check_output(self, output: Path) -> None:
-        if self.drawing is not None and output.suffix.lower() not in FIGURE_SUFFIXES:
-            raise UsageError(f"{output}: a drawing is written as one of {', '.join(FIGURE_SUFFIXES)}")
+        suffixes = FILM_SUFFIXES if isinstance(self.drawing, Animation) else FIGURE_SUFFIXES
+        if self.drawing is not None and output.suffix.lower() not in suffixes:
+            what = "an animation" if suffixes is FILM_SUFFIXES else "a drawing"
+            raise UsageError(f"{output}: {what} is written as one of {', '.join(suffixes)}")
         kind = OutputKind.FILE
         if self.drawing is None:
             kind = _format_for_data(output, self.layout).kind
@@ -184,13 +187,13 @@ def save(figure: Any, path: Path) -> None:
         # Letters as paths, and nothing that depends on the moment, so the same figure is the same file.
         with rc_context({"svg.hashsalt": "rhodolite", "svg.fonttype": "path"}):
             figure.savefig(path, metadata={".png": {"Software": "rhodolite"}, ".svg": {"Date": None},
-                                           ".pdf": {"CreationDate": None}}[path.suffix.lower()])  # fmt: skip
+                                           ".pdf": {"CreationDate": None}}.get(path.suffix.lower()))  # fmt: skip
     except OSError as error:
         raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
 
 
 def _format_for_data(path: Path, layout: Layout) -> Format:
-    if path.suffix.lower() in FIGURE_SUFFIXES:
+    if path.suffix.lower() in (*FIGURE_SUFFIXES, *FILM_SUFFIXES):
         kinds = " or ".join(f"draw {kind}" for kind in DRAWINGS)
         raise UsageError(f"{path}: this suffix is for figures; end the chain with 'then {kinds}', or write .nc")
     return format_for(path, layout)

@@ -1,0 +1,149 @@
+"""A map that moves through time."""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.drawing.cartography import MapFrame, add_key, add_legend, field_of
+from rhodolite.drawing.choosing import chosen_part, only_one, variables_along
+from rhodolite.drawing.palettes import Scale, check_palette, colours, scale_for
+from rhodolite.drawing.parameters import Limits, Size
+from rhodolite.drawing.projections import ProjectionName
+from rhodolite.drawing.titles import put_title
+from rhodolite.drawing.wording import capitalised, period_text
+from rhodolite.errors import DataError, OutputError, UsageError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.periods import Period
+from rhodolite.model.ranges import Levels
+from rhodolite.model.signs import pivots
+from rhodolite.model.variable import Variable
+from rhodolite.operations.declaration import operation, parameter
+from rhodolite.operations.selecting import take
+from rhodolite.operations.subset import Subset
+
+_MOST = 600
+_WIDE = 1.35
+
+
+@operation
+@dataclass(frozen=True)
+class Animation:
+    """A map for each step in time, one after another, with one legend and the date in the title.
+
+    Written as .gif, or as .mp4 where the program ffmpeg is installed.
+
+    Examples
+    --------
+    >>> Animation(time="2015", every=2)  # doctest: +SKIP
+    """
+
+    variable: tuple[str, ...] | None = parameter("the variable to draw, where there are several", example="NAME")
+    time: Period | None = parameter("the times to draw", example="2012..2018")
+    level: Levels | None = parameter("the level to draw, where there are several", example="850hPa")
+    every: int = parameter("draw each n-th step", default=1)
+    rate: int = parameter("maps in a second", default=4)
+    palette: str | None = parameter("a Matplotlib colour map", example="NAME")
+    limits: Limits | None = parameter("range of the legend", example="-2..2")
+    centre: float | None = parameter("value that the middle of the palette stands for", example="VALUE")
+    projection: ProjectionName = parameter("how the sphere becomes flat", default=ProjectionName.EQUIRECTANGULAR)
+    title: str | None = parameter("title to use instead of the quantity", example="TEXT")
+    size: Size | None = parameter("width and height in pixels; by default they fit the map", example="1280x800")
+
+    def check(self) -> None:
+        if self.palette is not None:
+            check_palette(self.palette)
+        for name in ("every", "rate"):
+            if not 1 <= getattr(self, name) <= 1000:
+                raise UsageError(f"--{name}: '{getattr(self, name)}' is no number from 1 to 1000")
+
+    def __call__(self, dataset: Dataset, engine: Engine | None = None) -> Film:
+        """Return the maps, to be saved.
+
+        Raises
+        ------
+        DataError
+            If it is not clear what to draw, or there are too many steps.
+        """
+        engine = engine or Engine()
+        variable = only_one(variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset)
+        if self.projection.latitudes is not None:
+            dataset = Subset(lat=self.projection.latitudes)(dataset)
+        part = chosen_part(dataset, variable, self.time, self.level)
+        dimension = str(part.need(Role.TIME).dimension)
+        steps = np.arange(0, len(part.need_time()), self.every)
+        if steps.size > _MOST:
+            raise DataError(
+                f"{steps.size:,} maps are too many for one film; choose up to {_MOST}, with --time or --every"
+            )
+        parts = [take(part, {dimension: np.array([at])}) for at in steps]
+        if dimension not in part[variable.name].dimensions:
+            raise DataError(f"{variable.name} has no time axis, so nothing moves; use draw map")
+        whole = take(part, {dimension: steps})[variable.name]
+        fields = [field_of(one, one[variable.name], engine) for one in parts]
+        titles = [period_text(one.time) for one in parts]
+        limits = (self.limits.low, self.limits.high) if self.limits else (None, None)
+        centre = 0.0 if self.centre is None and pivots(variable) else self.centre
+        scale = scale_for(np.stack(fields), whole, self.palette, limits, centre)
+        return Film(self, MapFrame.of(part, self.projection), variable, fields, titles, scale, centre)
+
+
+@dataclass(frozen=True, eq=False)
+class Film:
+    """Maps that follow each other, of which each is drawn when its turn comes."""
+
+    wish: Animation
+    frame: MapFrame
+    variable: Variable
+    fields: list[Array]
+    titles: list[str]
+    scale: Scale
+    centre: float | None
+
+    def savefig(self, path: Path, **_: Any) -> None:
+        """Write the film in the format that the suffix names.
+
+        Raises
+        ------
+        OutputError
+            If it needs a program that is not there.
+        """
+        from matplotlib.animation import FFMpegWriter, FuncAnimation, PillowWriter
+
+        if path.suffix.lower() == ".mp4" and shutil.which("ffmpeg") is None:
+            raise OutputError(f"{path.suffix} needs the program ffmpeg, which is not installed; write .gif instead")
+        writer: Any = FFMpegWriter if path.suffix.lower() == ".mp4" else PillowWriter
+        figure, mesh, date = self._first()
+
+        def show(at: int) -> tuple[Any, ...]:
+            mesh.set_array(self.frame.drawn(self.fields[at]))
+            date.set_text(capitalised(self.titles[at]))
+            return (mesh, date)
+
+        film = FuncAnimation(figure, show, frames=len(self.fields))
+        film.save(str(path), writer=writer(fps=self.wish.rate), dpi=100)
+
+    def _first(self) -> tuple[Any, Any, Any]:
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+        from matplotlib.figure import Figure
+
+        shape = self.frame.shape
+        upright = shape < _WIDE
+        size = self.wish.size or (Size(round(min(1280, 240 + 620 * shape)), 740) if upright else
+                                  Size(1100, round(max(400, 1010 / shape + 190))))  # fmt: skip
+        figure = Figure((size.width / 100, size.height / 100), dpi=100, layout="compressed")
+        FigureCanvasAgg(figure)
+        axes = figure.add_subplot()
+        shades, norm = colours(self.scale, self.centre)
+        mesh = self.frame.draw_field(axes, self.fields[0], shades, norm)
+        place = "right" if upright else "bottom"
+        add_legend(figure, mesh, axes, self.scale, self.variable, location=place, shrink=0.85, aspect=35, pad=0.02)
+        put_title(figure, self.wish.title or self.variable.quantity, self.titles[0], size)
+        add_key(axes, any(np.isnan(field).any() for field in self.fields))
+        return figure, mesh, figure.texts[-1]
