@@ -28,6 +28,12 @@ VALUES = {
     "distribution": ["gamma"], "classes": [True], "index.kind": ["standardised"], "index.months": [3, 12],
     "cycle": ["season", "month+hour"], "method": ["theil-sen"], "test": ["mann-kendall"], "order": [2],
     "serial-correlation": ["ar1"], "false-discovery": [True], "min-values": [10], "keep-mean": [True],
+    "region": [["Norway"], ["a.geojson#b", "Sweden"]], "cells": ["centre"], "points": ["a.csv"], "search": [2],
+    "layout": ["wide"], "extract.method": ["bilinear"], "formula": ["a + 2[K] * b"], "name": ["c"], "keep": [True],
+    "calc.units": ["K"], "over": ["lat", "ensemble"], "latitude-bands": [2.5], "summarise.statistic": ["p90"],
+    "regrid.to": ["2.5", "lat=1,lon=1.25"], "like": ["a.nc"], "regrid.method": ["bilinear", "nearest"],
+    "save-weights": ["w.nc"], "weights": ["w.nc"], "relevel.to": ["850hPa,500hPa", "100m..2000m/100m"],
+    "relevel.method": ["linear"], "extrapolate": [True],
     "with": ["a.nc", "b.csv:soi"], "lag": ["3", "-6..6"], "correlate.method": ["spearman"], "detrend": [True],
 }  # fmt: skip
 
@@ -46,7 +52,8 @@ def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
         step = from_plain(settings, all_operations())
     except UsageError as error:
         assert any(
-            text in str(error) for text in ("to what?", "with what?", "go with", "goes with", "belong")
+            text in str(error) for text in ("to what?", "with what?", "go with", "goes with", "belong", "one of --to", "give one", "what? Add",
+                         "needs a name", "which levels", "have none")
         )  # they exclude each other
         return
     plain = to_plain(step)
@@ -81,7 +88,8 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 
 
 def test_the_catalogue_agrees_with_the_classes():
-    order = "subset annotate convert aggregate accumulate climatology anomaly index trend detrend correlate compare"
+    order = ("subset extract annotate convert calc aggregate accumulate climatology anomaly index trend detrend correlate "
+             "summarise regrid relevel compare")  # fmt: skip
     assert list(summaries()) == list(all_operations()) == order.split()
     for verb, cls in all_operations().items():
         assert cls.__doc__.startswith(summaries()[verb])

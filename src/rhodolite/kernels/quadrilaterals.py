@@ -33,7 +33,7 @@ def places(vectors: Array) -> tuple[Array, Array]:
 def corners_between(latitudes: Array, longitudes: Array) -> tuple[Array, Array]:
     """Return the corners of cells whose centres are given: in the middle of four centres.
 
-    At the rim centres are continued in a straight line, or across the seam where the columns go round.
+    At the rim centres are continued along great circles, or across the seam where the columns go round.
 
     Parameters
     ----------
@@ -46,8 +46,8 @@ def corners_between(latitudes: Array, longitudes: Array) -> tuple[Array, Array]:
         Latitudes and longitudes of each cell's corners, in order around it.
     """
     centres = unit_vectors(latitudes, longitudes)
-    padded = np.concatenate([2 * centres[:1] - centres[1:2], centres, 2 * centres[-1:] - centres[-2:-1]])
-    ends = [2 * padded[:, :1] - padded[:, 1:2], 2 * padded[:, -1:] - padded[:, -2:-1]]
+    padded = np.concatenate([_beyond(centres[:1], centres[1:2]), centres, _beyond(centres[-1:], centres[-2:-1])])
+    ends = [_beyond(padded[:, :1], padded[:, 1:2]), _beyond(padded[:, -1:], padded[:, -2:-1])]
     if _goes_round(centres):
         ends = [padded[:, -1:], padded[:, :1]]
     padded = np.concatenate([ends[0], padded, ends[1]], axis=1)
@@ -89,6 +89,11 @@ def outlines_in_plane(latitudes: Array, longitudes: Array) -> tuple[Array, Array
     # For other cells the points that close the ring are repeated, which changes nothing.
     x, y = np.concatenate([x, more_x], axis=1), np.concatenate([y, more_y], axis=1)
     return np.stack([x, y], axis=-1).reshape(-1, 2), np.repeat(whole, x.shape[1])
+
+
+def _beyond(ends: Array, before: Array) -> Array:
+    """Return where a great circle goes on beyond its end, as far as it came: the reflection at the end."""
+    return 2 * np.einsum("...k,...k->...", ends, before)[..., None] * ends - before
 
 
 def _bent(latitudes: Array, longitudes: Array) -> tuple[Array, Array]:

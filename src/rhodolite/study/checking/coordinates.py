@@ -31,7 +31,9 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
                 "CF 4.1" if role is Role.LATITUDE else "CF 4.2",
                 ("--set", f"{variable.name}:units={_DEGREES[role]}"),
             )
-    wide = [v.name for v in dataset.data_variables if v.data.ndim >= 2]
+    # A statistic over an area has no latitude and longitude any more, and says so.
+    wide = [v.name for v in dataset.data_variables
+            if v.data.ndim >= 2 and "area:" not in str(v.attributes.get("cell_methods", ""))]  # fmt: skip
     if not found and wide:
         yield warning(
             wide[0],
@@ -49,6 +51,10 @@ def described(dataset: Dataset) -> Iterator[Finding]:
     along = {c.dimension for c in dataset.axes.by_role.values()}
     grid = set(dataset.variables[dataset.axes.curvilinear[0]].dimensions) if dataset.axes.curvilinear else set()
     instances = {v.dimensions[0] for v in dataset.variables.values() if "cf_role" in v.attributes and v.dimensions}
+    labels = {dataset.variables[word].dimensions[0] for v in dataset.data_variables
+              for word in str(v.attributes.get("coordinates", "")).split()
+              if word in dataset.variables and len(dataset.variables[word].dimensions) == 1}  # fmt: skip
+    instances |= labels
     for variable in dataset.data_variables:
         for name in variable.dimensions:
             if name in dataset.variables or name in along | grid | instances or variable.name in bounds:
