@@ -52,8 +52,20 @@ def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
         step = from_plain(settings, all_operations())
     except UsageError as error:
         assert any(
-            text in str(error) for text in ("to what?", "with what?", "go with", "goes with", "belong", "one of --to", "give one", "what? Add",
-                         "needs a name", "which levels", "have none")
+            text in str(error)
+            for text in (
+                "to what?",
+                "with what?",
+                "go with",
+                "goes with",
+                "belong",
+                "one of --to",
+                "give one",
+                "what? Add",
+                "needs a name",
+                "which levels",
+                "have none",
+            )
         )  # they exclude each other
         return
     plain = to_plain(step)
@@ -88,8 +100,10 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 
 
 def test_the_catalogue_agrees_with_the_classes():
-    order = ("subset extract annotate convert calc aggregate accumulate climatology anomaly index trend detrend correlate "
-             "summarise regrid relevel compare")  # fmt: skip
+    order = (
+        "subset extract annotate convert calc aggregate accumulate climatology anomaly index trend detrend correlate "
+        "summarise regrid relevel compare"
+    )
     assert list(summaries()) == list(all_operations()) == order.split()
     for verb, cls in all_operations().items():
         assert cls.__doc__.startswith(summaries()[verb])

@@ -13,7 +13,7 @@ from scipy import sparse
 
 import rhodolite
 from conftest import make_dataset, run_here
-from rhodolite import DataError, Engine, Regrid, RhodoliteWarning, Subset, Summarise, UsageError
+from rhodolite import DataError, Engine, Regrid, RhodoliteWarning, Subset, Summarise
 from rhodolite.arrays import InMemory
 from rhodolite.kernels.interpolation import bilinear_in_quads, linear_weights, nearest
 from rhodolite.kernels.overlaps import overlaps, overlaps_round
@@ -86,7 +86,9 @@ def test_cells_of_any_globe_add_up_to_the_sphere():
     built = Mesh(("y", "x"), north, east, corners=corners_between(north, east))
     assert built.areas.sum() == pytest.approx(4 * np.pi, rel=1e-11)
     # Cells in six columns round a pole, whose innermost row meets in it.
-    north, east = from_rotated(*np.meshgrid(np.arange(-85, 86, 10.0), np.arange(0, 360, 10.0), indexing="ij"), 50.0, 20.0)
+    north, east = from_rotated(
+        *np.meshgrid(np.arange(-85, 86, 10.0), np.arange(0, 360, 10.0), indexing="ij"), 50.0, 20.0
+    )
     turned = Mesh(("y", "x"), north, east, corners=corners_between(north, east))
     # The caps about the other pole are no cells with corners in them, so little is lost there.
     assert turned.areas.sum() == pytest.approx(4 * np.pi, rel=5e-3)
@@ -95,7 +97,9 @@ def test_cells_of_any_globe_add_up_to_the_sphere():
 def test_a_cell_about_the_pole_has_the_area_of_its_cap():
     """Against 2 pi (1 - sin 80)."""
     east = np.linspace(0, 360, 25)[:-1]
-    mesh = Mesh(("y", "x"), np.array([[90.0]]), np.array([[0.0]]), corners=(np.full((1, 1, 24), 80.0), east[None, None]))
+    mesh = Mesh(
+        ("y", "x"), np.array([[90.0]]), np.array([[0.0]]), corners=(np.full((1, 1, 24), 80.0), east[None, None])
+    )
     assert mesh.areas[0, 0] == pytest.approx(2 * np.pi * (1 - np.sin(np.radians(80))), rel=1e-3)
     assert mesh.reach == (pytest.approx(80.0), 90.0)
 
@@ -112,7 +116,9 @@ def grids(draw):
     if kind == "rotated":
         return rotated(4.0, (draw(st.sampled_from([39.25, 5.0, 88.0])), draw(st.sampled_from([-162.0, 0.0, 100.0]))))
     south, west = draw(st.floats(-80, 20)), 165.0 if kind == "dateline" else draw(st.floats(-170, 100))
-    return regular(south + np.linspace(0, 60, draw(st.integers(5, 12))), west + np.linspace(0, 50, draw(st.integers(5, 12))))
+    return regular(
+        south + np.linspace(0, 60, draw(st.integers(5, 12))), west + np.linspace(0, 50, draw(st.integers(5, 12)))
+    )
 
 
 @given(grids(), grids(), st.integers(0, 99), st.sampled_from([1, 2]))
@@ -130,7 +136,9 @@ def test_conservative_weights_keep_the_integral_over_what_grids_share(source, ta
     whole = np.abs(covered / source.areas - 1) < 1e-9
     if order == 1 or whole.all():
         total = (made[there] * shared[there]).sum()
-        assert total == pytest.approx((field * covered).sum(), rel=1e-12 if source.regular and target.regular else 1e-11)
+        assert total == pytest.approx(
+            (field * covered).sum(), rel=1e-12 if source.regular and target.regular else 1e-11
+        )
     constant = values_on(source, conservative(source, target, 1), np.full(source.shape, 7.25), target)
     np.testing.assert_allclose(constant[~np.isnan(constant)], 7.25, rtol=1e-14)
     if source.goes_round and target.regular:
@@ -173,7 +181,12 @@ def cell_means(mesh, field):
 @pytest.mark.parametrize("field", [smooth, harmonic])
 @pytest.mark.parametrize(
     ("method", "order"),
-    [(lambda a, b: conservative(a, b, 1), 1), (lambda a, b: conservative(a, b, 2), 2), (bilinear, 2), (nearest_cells, 1)],
+    [
+        (lambda a, b: conservative(a, b, 1), 1),
+        (lambda a, b: conservative(a, b, 2), 2),
+        (bilinear, 2),
+        (nearest_cells, 1),
+    ],
     ids=["conservative", "second-order", "bilinear", "nearest"],
 )
 def test_errors_fall_at_the_expected_order_when_the_grid_is_refined(field, method, order):
@@ -196,7 +209,9 @@ def test_bilinear_weights_on_two_dimensional_grids_are_exact_for_what_is_linear(
     weights = bilinear_in_quads(*mesh.centres, north, east, cells[:, 0])
     np.testing.assert_allclose(weights.sum(axis=1), 1, rtol=1e-12)
     # A rotation of the sphere that makes rows and columns straight: the grid's own coordinates.
-    there = weights @ np.stack([np.sin(np.radians(mesh.latitudes.ravel())), np.cos(np.radians(mesh.latitudes.ravel()))], 1)
+    there = weights @ np.stack(
+        [np.sin(np.radians(mesh.latitudes.ravel())), np.cos(np.radians(mesh.latitudes.ravel()))], 1
+    )
     assert np.degrees(np.arctan2(*there.T)) == pytest.approx(north, abs=0.02)
 
 
@@ -233,7 +248,9 @@ def test_missing_cells_are_left_out_and_the_rest_weighs_anew():
 
 
 @pytest.mark.parametrize("choice", list(CellChoice))
-@pytest.mark.parametrize("mesh", [globe(5.0), globe(4.0, west=-180.0), rotated(2.0)], ids=["0..360", "-180..180", "rotated"])
+@pytest.mark.parametrize(
+    "mesh", [globe(5.0), globe(4.0, west=-180.0), rotated(2.0)], ids=["0..360", "-180..180", "rotated"]
+)
 def test_countries_cover_the_cells_that_shapely_says(mesh, choice):
     """Fractions add up to the outline's own area, to 9 digits where the grid holds all of it."""
     name = "Sweden"
@@ -254,8 +271,10 @@ def test_areas_of_outlines_agree_with_shapely_in_an_equal_area_plane():
     """To 6 digits, with edges cut into pieces of a hundredth of a degree."""
     for name in ("Norway", "Fiji", "Antarctica", "Lesotho"):
         shapes = find_outlines(name)[0].shapes
-        bent = shapely.transform(shapely.segmentize(shapes, 0.01),
-                                 lambda p: np.stack([np.radians(p[:, 0]), np.sin(np.radians(p[:, 1]))], axis=1))  # fmt: skip
+        bent = shapely.transform(
+            shapely.segmentize(shapes, 0.01),
+            lambda p: np.stack([np.radians(p[:, 0]), np.sin(np.radians(p[:, 1]))], axis=1),
+        )
         assert area_on_sphere(shapes).sum() == pytest.approx(shapely.area(bent).sum(), rel=1e-6)
 
 
@@ -270,7 +289,7 @@ def test_all_countries_are_found_under_full_and_stored_names_and_cover_the_land(
     assert areas[0] + areas[1] == pytest.approx(mesh.areas.ravel(), rel=1e-9)
     assert areas[2:].sum() == pytest.approx(areas[0].sum(), rel=1e-4)
     assert 0.70 < areas[1].sum() / (4 * np.pi) < 0.72
-    with pytest.raises(DataError, match="no country 'Norwya'. Did you mean Norway"):
+    with pytest.raises(DataError, match=r"no country 'Norwya'. Did you mean Norway"):
         find_outlines("Norwya")
 
 
@@ -294,7 +313,7 @@ def test_outlines_in_files_are_chosen_mended_or_refused_by_name(tmp_path):
         assert area_on_sphere(outline.shapes).sum() == pytest.approx(expected, rel=1e-12)
         assert globe(5.0, west=-180.0).covered_areas([outline]).sum() == pytest.approx(expected, rel=1e-12)
     bow = geojson(tmp_path / "bow.geojson", ({"name": "Bow"}, [[[0, 0], [10, 10], [10, 0], [0, 10], [0, 0]]]))
-    with pytest.warns(RhodoliteWarning, match="the outline of Bow is broken .self-intersection. and was mended"):
+    with pytest.warns(RhodoliteWarning, match=r"the outline of Bow is broken .self-intersection. and was mended"):
         assert len(find_outlines(str(bow))[0].shapes) == 2
     holed = geojson(tmp_path / "hole.geojson", ({}, [*SQUARE, [[178, -1], [178, 1], [182, 1], [182, -1], [178, -1]]]))
     hole = 2 * np.sin(np.radians(1)) * np.radians(4)
@@ -338,13 +357,15 @@ def test_a_cropped_region_crosses_the_dateline_in_one_piece():
     part = Subset(region="Fiji")(data)
     assert part["lon"].values()[-2:].tolist() == [177.5, 182.5]
     assert part["covered_area"].values().sum() == pytest.approx(18398e6, rel=1e-3)  # m2, the area of its outline
-    with pytest.raises(DataError, match="Norway .* covers no cell of the data"):
+    with pytest.raises(DataError, match=r"Norway .* covers no cell of the data"):
         Subset(region="Norway")(Subset(lat="10S..10N")(data))
     with pytest.raises(DataError, match="Vatican holds the centre of no cell; add --cells fraction"):
         Subset(region="Vatican", cells="centre")(data)
 
 
-@pytest.mark.parametrize("statistic", ["mean", "sum", "min", "max", "std", "median", "p90", "count", "range", "variance"])
+@pytest.mark.parametrize(
+    "statistic", ["mean", "sum", "min", "max", "std", "median", "p90", "count", "range", "variance"]
+)
 @pytest.mark.parametrize("over", ["area", "lat", "lon", "level", "time"])
 def test_statistics_over_an_axis_agree_with_numpy(rng, statistic, over):
     """With equal weights against numpy, 10 digits; all in small blocks."""
@@ -352,25 +373,49 @@ def test_statistics_over_an_axis_agree_with_numpy(rng, statistic, over):
     values[rng.random(values.shape) < 0.2] = np.nan
     half = np.degrees(np.arcsin(np.linspace(-1, 1, 6)))
     names = ("time", "z", "lat", "lon")
-    coordinates = (np.arange(6.0), np.arange(4.0), np.degrees(np.arcsin(np.linspace(-0.8, 0.8, 5))), np.arange(8) * 45.0)
+    coordinates = (
+        np.arange(6.0),
+        np.arange(4.0),
+        np.degrees(np.arcsin(np.linspace(-0.8, 0.8, 5))),
+        np.arange(8) * 45.0,
+    )
     units = ("days since 2000-01-01", "m", "degrees_north", "degrees_east")
-    made = [Variable(n, (n,), InMemory(v), {"units": u} | ({"positive": "up", "bounds": "b"} if n == "z" else {})
-                     | ({"bounds": "lat_b"} if n == "lat" else {})) for n, v, u in zip(names, coordinates, units, strict=True)]  # fmt: skip
-    made += [Variable("b", ("z", "bnds"), InMemory(np.stack([np.arange(4.0), np.arange(1, 5.0)], axis=1))),
-             Variable("lat_b", ("lat", "bnds"), InMemory(np.stack([half[:-1], half[1:]], axis=1))),
-             Variable("x", names, InMemory(values), {"units": "kg m-2", "standard_name": "rainfall_amount"})]  # fmt: skip
+    made = [
+        Variable(
+            n,
+            (n,),
+            InMemory(v),
+            {"units": u}
+            | ({"positive": "up", "bounds": "b"} if n == "z" else {})
+            | ({"bounds": "lat_b"} if n == "lat" else {}),
+        )
+        for n, v, u in zip(names, coordinates, units, strict=True)
+    ]
+    made += [
+        Variable("b", ("z", "bnds"), InMemory(np.stack([np.arange(4.0), np.arange(1, 5.0)], axis=1))),
+        Variable("lat_b", ("lat", "bnds"), InMemory(np.stack([half[:-1], half[1:]], axis=1))),
+        Variable("x", names, InMemory(values), {"units": "kg m-2", "standard_name": "rainfall_amount"}),
+    ]
     data = Dataset({v.name: v for v in made})
     axes = {"area": (2, 3), "lat": (2,), "lon": (3,), "level": (1,), "time": (0,)}[over]
     found = Summarise(over=over, statistic=statistic)(data)["x"].values(Engine(memory=1 << 20))
-    work = {"mean": np.nanmean, "sum": np.nansum, "min": np.nanmin, "max": np.nanmax, "median": np.nanmedian,
-            "std": lambda v, axis: np.nanstd(v, axis=axis, ddof=1), "variance": lambda v, axis: np.nanvar(v, axis=axis, ddof=1),
-            "p90": lambda v, axis: np.nanpercentile(v, 90, axis=axis), "count": lambda v, axis: (~np.isnan(v)).sum(axis=axis),
-            "range": lambda v, axis: np.nanmax(v, axis=axis) - np.nanmin(v, axis=axis)}[statistic]  # fmt: skip
+    work = {
+        "mean": np.nanmean,
+        "sum": np.nansum,
+        "min": np.nanmin,
+        "max": np.nanmax,
+        "median": np.nanmedian,
+        "std": lambda v, axis: np.nanstd(v, axis=axis, ddof=1),
+        "variance": lambda v, axis: np.nanvar(v, axis=axis, ddof=1),
+        "p90": lambda v, axis: np.nanpercentile(v, 90, axis=axis),
+        "count": lambda v, axis: (~np.isnan(v)).sum(axis=axis),
+        "range": lambda v, axis: np.nanmax(v, axis=axis) - np.nanmin(v, axis=axis),
+    }[statistic]
     np.testing.assert_allclose(found, work(values, axis=axes), rtol=1e-10)
 
 
 def test_bands_of_latitude_agree_with_sums_written_out(rng):
-    """On a regular grid cells are cut by the edges of bands, to 12 digits; on a rotated one bands add up to the whole."""
+    """On a regular grid bands cut cells, to 12 digits; on a rotated one they add up to the whole."""
     lats, lons = np.array([-7.0, -2, 3, 8]), np.arange(0, 360, 60.0)
     values = rng.normal(size=(1, 4, 6))
     data = make_dataset(values, times=[0], lats=lats, lons=lons)
@@ -434,7 +479,9 @@ def test_what_cannot_be_done_in_space_is_said(demo, tmp_path, words, code, messa
 
 def test_a_step_covers_the_extent_with_edges_on_its_multiples(demo, tmp_path):
     for words, lat, lon in (("--to 2.5", (-88.75, 72), (1.25, 144)), ("--to lat=10,lon=15", (-85.0, 18), (7.5, 24))):
-        answer = run_here("regrid", "almandine_future.nc", *words.split(), "-o", tmp_path / "a.nc", "--overwrite", folder=demo)
+        answer = run_here(
+            "regrid", "almandine_future.nc", *words.split(), "-o", tmp_path / "a.nc", "--overwrite", folder=demo
+        )
         assert answer.code == 0, answer.err
         data = rhodolite.read(tmp_path / "a.nc")
         for name, (first, count) in (("lat", lat), ("lon", lon)):
@@ -451,7 +498,16 @@ def test_a_step_covers_the_extent_with_edges_on_its_multiples(demo, tmp_path):
 def test_weights_are_kept_in_a_file_and_used_again(demo, tmp_path):
     common = ["garnet_monthly_1981-2020.nc", "--quiet"]
     for order in (1, 2):
-        words = ["regrid", *common, "--to", "lat=6,lon=5", "--order", order, "--save-weights", tmp_path / f"w{order}.nc"]
+        words = [
+            "regrid",
+            *common,
+            "--to",
+            "lat=6,lon=5",
+            "--order",
+            order,
+            "--save-weights",
+            tmp_path / f"w{order}.nc",
+        ]
         assert run_here(*words, "-o", tmp_path / f"a{order}.nc", folder=demo).code == 0
         again = ["regrid", *common, "--weights", tmp_path / f"w{order}.nc", "-o", tmp_path / f"b{order}.nc"]
         assert run_here(*again, folder=demo).code == 0
@@ -461,7 +517,9 @@ def test_weights_are_kept_in_a_file_and_used_again(demo, tmp_path):
     stored = rhodolite.read(tmp_path / "w1.nc")
     matrix = sparse.csr_array((stored["share"].values(), (stored["new_cell"].values(), stored["old_cell"].values())))
     np.testing.assert_allclose(matrix.sum(axis=1), 1, rtol=1e-12)
-    answer = run_here("regrid", "almandine_future.nc", "--weights", tmp_path / "w1.nc", "-o", tmp_path / "c.nc", folder=demo)
+    answer = run_here(
+        "regrid", "almandine_future.nc", "--weights", tmp_path / "w1.nc", "-o", tmp_path / "c.nc", folder=demo
+    )
     assert "the weights are for another grid" in answer.err
 
 
@@ -473,7 +531,9 @@ def test_what_is_seldom_meant_is_said_once(demo, tmp_path):
 
     assert "bilinear takes four of those only; --method conservative" in warnings_of(
         "regrid garnet_monthly_1981-2020.nc --to 10 --method bilinear")  # fmt: skip
-    assert "pr: bilinear does not keep amounts" in warnings_of("regrid garnet_monthly_1981-2020.nc --to 2 --method bilinear")
+    assert "pr: bilinear does not keep amounts" in warnings_of(
+        "regrid garnet_monthly_1981-2020.nc --to 2 --method bilinear"
+    )
     assert "as narrow as the old" in warnings_of("regrid almandine_future.nc --to 1")
     classes = "index garnet_monthly_1981-2020.nc --classes then regrid --to 5"
     answer = run_here(*classes.split(), "-o", tmp_path / "b.nc", folder=demo)

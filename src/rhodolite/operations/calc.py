@@ -239,11 +239,11 @@ class _Builder:
 
     def leaf(self, variable: Variable) -> _Value:
         units = variable.units or UNITS_OF_ONE
-        if not is_unit(units):
-            if " since " not in units:
-                raise DataError(f"--formula: UDUNITS does not know the units of {variable.name} ({units}); "
-                                f"annotate --set '{variable.name}:units=...' first")  # fmt: skip
+        if " since " in units:
             raise DataError(f"--formula: {variable.name} is a time; choose months or years with subset")
+        if not is_unit(units):
+            raise DataError(f"--formula: UDUNITS does not know the units of {variable.name} ({units}); "
+                            f"annotate --set '{variable.name}:units=...' first")  # fmt: skip
         self.leaves.append(variable)
         difference = "difference" in str(variable.attributes.get("units_metadata", ""))
         return _Value(_Leaf(len(self.leaves) - 1), units, difference=difference, variable=variable)

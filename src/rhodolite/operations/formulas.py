@@ -125,10 +125,10 @@ class _Reader:
             own = _STRENGTH.get(word, 0) if kind in ("sign", "name") else 0
             if own <= strength:
                 return left
+            if own == _STRENGTH["<"] and isinstance(left, Call) and _STRENGTH.get(left.function) == own:
+                raise ValueError(self.pointing(place, "comparisons do not chain; join two with 'and'"))
             self.at += 1
             right = self.expression(own - 1 if word == "^" else own)
-            if own == _STRENGTH["<"] and isinstance(right, Call) and _STRENGTH.get(right.function) == own:
-                raise ValueError(self.pointing(place, "comparisons do not chain; join two with 'and'"))
             left = Call(word, (left, right))
 
     def operand(self) -> Node:
