@@ -18,25 +18,44 @@ import sys
 import time
 from pathlib import Path
 
+import numpy as np
+
 HERE = Path(__file__).parent
 TOOL = [sys.executable, "-m", "rhodolite"]
-LAYOUTS = {"maps": 10, "blocks": 10, "packed": 10, "long": 40, "months": 100}
+LAYOUTS = {"maps": 10, "blocks": 10, "packed": 10, "long": 40, "months": 100, "half": 84}
 """The years in each input."""
 DAILY = ("maps", "blocks", "packed")
 ROWS = {
     "time mean": ("time_mean", [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "time"], DAILY),
     "area-mean series": ("area_mean", [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "area"], DAILY),
     "monthly climatology": ("climatology", [*TOOL, "climatology", "{in}", "-o", "{out}"], (*DAILY, "long")),
-    "day-of-year climatology": ("day_of_year", [*TOOL, "climatology", "{in}", "--cycle", "day", "-o", "{out}"],
-                                ("maps", "long")),
+    "day-of-year climatology": (
+        "day_of_year",
+        [*TOOL, "climatology", "{in}", "--cycle", "day", "-o", "{out}"],
+        ("maps", "long"),
+    ),
     "monthly means": ("aggregate", [*TOOL, "aggregate", "{in}", "--to", "month", "-o", "{out}"], DAILY),
     "rainfall anomaly index": ("index", [*TOOL, "index", "{in}", "-o", "{out}"], ("months",)),
     "trend at each cell": ("trend", [*TOOL, "trend", "{in}", "-o", "{out}"], DAILY),
     "monthly anomaly, written": ("anomaly", [*TOOL, "anomaly", "{in}", "-o", "{out}"], DAILY),
     "unit conversion, written": ("convert", [*TOOL, "convert", "{in}", "--units", "tas=degC", "-o", "{out}"], DAILY),
-    "region of all times, written": ("subset", [*TOOL, "subset", "{in}", "--lat", "30N..75N", "--lon", "0..60", "-o",
-                                                "{out}"], DAILY),
-}  # fmt: skip
+    "region of all times, written": (
+        "subset",
+        [*TOOL, "subset", "{in}", "--lat", "30N..75N", "--lon", "0..60", "-o", "{out}"],
+        DAILY,
+    ),
+    "bilinear to 1 degree, written": (
+        "regrid",
+        [*TOOL, "regrid", "{in}", "--to", "1", "--method", "bilinear", "-o", "{out}"],
+        ("half",),
+    ),
+    "conservative to 1 degree, written": (
+        "regrid_product",
+        [*TOOL, "regrid", "{in}", "--to", "1", "-o", "{out}"],
+        ("half",),
+    ),
+    "5,000 sites, written": ("sites", [*TOOL, "extract", "{in}", "--points", "{sites}", "-o", "{out}"], ("half",)),
+}
 HEAD = "| work | layout | script, s | rhodolite, s | times as fast | script, MB | rhodolite, MB |\n" + "|---" * 7 + "|"
 
 
@@ -50,6 +69,7 @@ def main() -> None:
     options.data.mkdir(parents=True, exist_ok=True)
     for layout, years in LAYOUTS.items():
         make_data(options.data / f"{layout}.nc", layout, years)
+    make_sites(options.data / "sites.csv")
     print(HEAD)
     for name, (script, command, layouts) in ROWS.items():
         for layout in layouts:
@@ -59,6 +79,8 @@ def main() -> None:
         for layout in DAILY:
             alone("decoding all chunks", layout, [sys.executable, str(HERE / "ours" / "decode.py"),
                                                   str(options.data / f"{layout}.nc")], options.runs)  # fmt: skip
+    if options.only in "space":
+        space(options.data, options.runs)
     if options.only in "small":
         small(options.data, options.runs)
     if options.large:
@@ -69,7 +91,8 @@ def row(name: str, script: str, command: list[str], data: Path, layout: str, run
     """Run script and command in turn, compare what they wrote, and print a row of medians."""
     source, theirs, ours = (data / f"{part}.nc" for part in (layout, "theirs", "ours"))
     plain = [sys.executable, str(HERE / "scripts" / f"{script}.py"), str(source), str(theirs)]
-    filled = [word.replace("{in}", str(source)).replace("{out}", str(ours)) for word in command]
+    names = {"{in}": str(source), "{out}": str(ours), "{sites}": str(data / "sites.csv")}
+    filled = [names.get(word, word) for word in command]
     if "rhodolite" in filled:
         filled += ["--overwrite", "--quiet"]
     pairs = [(measure(plain), measure(filled)) for _ in range(runs)]
@@ -91,6 +114,20 @@ def alone(name: str, layout: str, command: list[str], runs: int) -> None:
     measured = [measure(command) for _ in range(runs)]
     seconds, memory = statistics.median(m[0] for m in measured), max(m[1] for m in measured)
     print(f"| {name} | {layout} | | {seconds:.2f} | | | {memory:.0f} |", flush=True)
+
+
+def space(data: Path, runs: int) -> None:
+    """Time weights and coverage, which have nothing to be held against."""
+    for what in ("weights of 0.25 to 1 degree", "countries on 0.25 degrees", "weights of 250 x 250 rotated cells"):
+        alone(what, "", [sys.executable, str(HERE / "ours" / "cells.py"), what], runs)
+
+
+def make_sites(path: Path) -> None:
+    """Write 5,000 sites anywhere."""
+    if not path.exists():
+        random = np.random.default_rng(1)
+        rows = zip(random.uniform(-89, 89, 5000), random.uniform(-180, 180, 5000), strict=True)
+        path.write_text("name,lat,lon\n" + "".join(f"s{at},{y:.4f},{x:.4f}\n" for at, (y, x) in enumerate(rows)))
 
 
 def small(data: Path, runs: int) -> None:
