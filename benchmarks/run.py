@@ -80,7 +80,7 @@ def main() -> None:
             alone("decoding all chunks", layout, [sys.executable, str(HERE / "ours" / "decode.py"),
                                                   str(options.data / f"{layout}.nc")], options.runs)  # fmt: skip
     if options.only in "space":
-        space(options.data, options.runs)
+        space(options.runs)
     if options.only in "small":
         small(options.data, options.runs)
     if options.large:
@@ -116,7 +116,7 @@ def alone(name: str, layout: str, command: list[str], runs: int) -> None:
     print(f"| {name} | {layout} | | {seconds:.2f} | | | {memory:.0f} |", flush=True)
 
 
-def space(data: Path, runs: int) -> None:
+def space(runs: int) -> None:
     """Time weights and coverage, which have nothing to be held against."""
     for what in ("weights of 0.25 to 1 degree", "countries on 0.25 degrees", "weights of 250 x 250 rotated cells"):
         alone(what, "", [sys.executable, str(HERE / "ours" / "cells.py"), what], runs)

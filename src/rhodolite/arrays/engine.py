@@ -142,8 +142,8 @@ class Engine:
 
         Where blocks that hold whole units as well as whole chunks are small enough, these are taken;
         otherwise blocks of units alone. Where chunks would then be decoded more than about three
-        times, the array returned is one that is decoded once into a scratch file. It has to be
-        prepared.
+        times, or a single unit comes from more than a few blocks' worth of decoded values, the array
+        returned is one that is decoded once into a scratch file. It has to be prepared.
 
         Parameters
         ----------
@@ -151,9 +151,13 @@ class Engine:
             Shape of the pieces that must not be cut.
         """
         cover = tuple(u * -(-min(c, n) // u) for u, c, n in zip(unit, array.chunks or unit, array.shape, strict=True))
-        held = math.prod(min(c, n) for c, n in zip(cover, array.shape, strict=True)) * max(array.dtype.itemsize, 8)
+        itemsize = max(array.dtype.itemsize, 8) * array.decoded_share
+        held = math.prod(min(c, n) for c, n in zip(cover, array.shape, strict=True)) * itemsize
         block, _, _ = self.blocks(array, cover if held <= 2 * self.block_limit else unit)
-        if self.executor is not None or decoding_factor(array.shape, array.chunks, block) <= _MOST_DECODINGS:
+        decoded = math.prod(min(b, n) for b, n in zip(block, array.shape, strict=True)) * itemsize
+        finer = array.chunks is not None and any(c < b for c, b in zip(array.chunks, block, strict=True))
+        again = decoding_factor(array.shape, array.chunks, block) > _MOST_DECODINGS
+        if self.executor is not None or not (again or (finer and decoded > COPIES * self.block_limit)):
             return array, block
         return Scratch(array, block), block
 

@@ -93,7 +93,7 @@ def outlines_in_plane(latitudes: Array, longitudes: Array) -> tuple[Array, Array
 
 def _beyond(ends: Array, before: Array) -> Array:
     """Return where a great circle goes on beyond its end, as far as it came: the reflection at the end."""
-    return 2 * np.einsum("...k,...k->...", ends, before)[..., None] * ends - before
+    return np.asarray(2 * np.einsum("...k,...k->...", ends, before)[..., None] * ends - before)
 
 
 def _bent(latitudes: Array, longitudes: Array) -> tuple[Array, Array]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,6 +16,8 @@ from rhodolite.kernels.interpolation import bilinear_in_quads, linear_weights, n
 from rhodolite.model.mesh import Mesh
 
 _TURN = 2 * np.pi
+_PIECE = 16 << 20
+"""Bytes of float64 of the source that are worked on at once."""
 _KEPT = 8
 """So many parts of the weights are kept for blocks to come."""
 
@@ -220,11 +223,25 @@ class Remapped(LazyArray):
         part = self._part(region[self._axes[0]], region[self._axes[1]])
         inner = list(region)
         inner[self._axes[0]], inner[self._axes[1]] = part.rows, part.columns
-        block = np.moveaxis(self._source.read(tuple(inner)), self._axes, (-2, -1))
-        before = block.shape[:-2]
-        made = part.apply(block.reshape(-1, block.shape[-2] * block.shape[-1]), self._coverage, self.dtype)
         shape = tuple(region[axis].stop - region[axis].start for axis in self._axes)
-        return np.moveaxis(made.reshape(*before, *shape), (-2, -1), self._axes)
+        made, along = [], 0
+        for piece, along in self._pieces(inner):  # noqa: B007
+            block = np.moveaxis(self._source.read(tuple(piece)), self._axes, (-2, -1))
+            values = part.apply(block.reshape(-1, block.shape[-2] * block.shape[-1]), self._coverage, self.dtype)
+            made.append(np.moveaxis(values.reshape(*block.shape[:-2], *shape), (-2, -1), self._axes))
+        return made[0] if len(made) == 1 else np.concatenate(made, axis=along)
+
+    def _pieces(self, region: list[slice]) -> Iterator[tuple[list[slice], int]]:
+        """Yield parts of a block of the source that take little memory, and the axis along which they follow."""
+        first = next((axis for axis in range(len(region)) if axis not in self._axes), None)
+        if first is None:
+            yield region, 0
+            return
+        sizes = [part.stop - part.start for part in region]
+        step = max(1, _PIECE * sizes[first] // max(8 * int(np.prod(sizes)), 1))
+        for start in range(region[first].start, region[first].stop, step):
+            part = slice(start, min(start + step, region[first].stop))
+            yield [*region[:first], part, *region[first + 1 :]], first
 
     def _part(self, rows: slice, columns: slice) -> _Part:
         key = (rows.start, rows.stop, columns.start, columns.stop)
