@@ -17,7 +17,6 @@ from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.projections import ProjectionName
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import period_text, value_text
-from rhodolite.formats.csv.reader import read_sites
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.mesh import Mesh
@@ -139,6 +138,8 @@ def _fitting_size(shape: float, upright: bool) -> Size:
 
 
 def _sites(path: str) -> tuple[Array, Array, list[str]]:
+    from rhodolite.formats.csv.reader import read_sites  # pandas takes long to import
+
     described, _ = read_sites(Path(path))
     values = {v.name: v.values() for v in described}
     names = next(v.values() for v in described if "cf_role" in v.attributes)

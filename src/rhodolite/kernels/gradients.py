@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import sparse
+
+if TYPE_CHECKING:
+    from scipy import sparse
 
 Array = NDArray[Any]
 
@@ -24,6 +26,8 @@ def slopes(centres: Array, period: float | None = None) -> sparse.csr_array:
     -------
     sparse array, shape (n, n)
     """
+    from scipy import sparse
+
     n = centres.size
     if n < 2:
         return sparse.csr_array((n, n))

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import sparse
 
 from rhodolite.kernels.quadrilaterals import unit_vectors
+
+if TYPE_CHECKING:
+    from scipy import sparse
 
 Array = NDArray[Any]
 _ROUNDS = 12
@@ -33,6 +35,8 @@ def linear_weights(centres: Array, edges: Array, wanted: Array, period: float | 
     sparse array, shape (m, n)
         Rows add up to 1; those of places outside the cells are empty.
     """
+    from scipy import sparse
+
     ascending = bool(centres[-1] >= centres[0])
     x = centres if ascending else centres[::-1]
     low, high = min(edges[0], edges[-1]), max(edges[0], edges[-1])
@@ -109,6 +113,8 @@ def bilinear_in_quads(latitudes: Array, longitudes: Array, wanted_latitudes: Arr
     Newton's method for the inverse of the bilinear map from the unit square, in the plane that touches the sphere
     at the place (gnomonic projection, where great circles are straight).
     """
+    from scipy import sparse
+
     rows, columns = latitudes.shape
     centres = unit_vectors(latitudes, longitudes)
     places = unit_vectors(wanted_latitudes, wanted_longitudes)

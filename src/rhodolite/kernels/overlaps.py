@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import sparse
+
+if TYPE_CHECKING:
+    from scipy import sparse
 
 Array = NDArray[Any]
 
@@ -34,6 +36,8 @@ def overlaps(source_edges: Array, target_edges: Array, measure: Measure | None =
         In these units, float64. The sum of a column is the length of the source's cell, where the target
         covers all of it.
     """
+    from scipy import sparse
+
     source, target = (edges if edges[-1] >= edges[0] else edges[::-1] for edges in (source_edges, target_edges))
     low, high = np.maximum(source[0], target[0]), np.minimum(source[-1], target[-1])
     # All edges together cut the axis into stretches, each of which lies in one cell of either.
@@ -61,6 +65,8 @@ def overlaps_round(
     Parameters and result are those of `overlaps`; edges a whole number of periods apart are the same. With the
     `centres` of the source's cells each length is multiplied by the distance of its middle from the centre.
     """
+    from scipy import sparse
+
     low = min(source_edges[0], source_edges[-1]), min(target_edges[0], target_edges[-1])
     nearest = np.round((low[1] - low[0]) / period)
     total = sparse.csr_array((target_edges.size - 1, source_edges.size - 1))

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy import sparse
 
 from rhodolite.arrays import Array, Engine
 from rhodolite.errors import DataError
@@ -19,6 +19,9 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import cell_edges, covers_globe
 from rhodolite.regions.outline import Outline
 from rhodolite.regions.plane import common, cut, moved_by, plane_area, polygons
+
+if TYPE_CHECKING:
+    from scipy import sparse
 
 _TURN = 2 * np.pi
 _FINE = 0.2
@@ -158,6 +161,8 @@ class Mesh:
         sparse array, shape (target.size, size)
             Areas on the unit sphere. The sum of a column is the area of the cell, where the target covers it.
         """
+        from scipy import sparse
+
         if self.regular and target.regular:
             ours, theirs = self.edges, target.edges
             return sparse.csr_array(sparse.kron(overlaps(ours[0], theirs[0], zones),
@@ -176,6 +181,8 @@ class Mesh:
         Only for rectangles. The first is for distances in latitude, the second for those in longitude; columns
         add up to zero where the target covers the cell.
         """
+        from scipy import sparse
+
         ours, theirs = self.edges, target.edges
         centres = (ours[1][1:] + ours[1][:-1]) / 2
         areas = overlaps(ours[0], theirs[0], zones), overlaps_round(ours[1], theirs[1], _TURN)
@@ -193,6 +200,8 @@ class Mesh:
 
     def in_bands(self, edges: Array) -> sparse.csr_array:
         """Return the areas of the cells in bands of latitude, shape (bands, size)."""
+        from scipy import sparse
+
         low = self.longitude_edges.min() if self.longitude_edges is not None else -180.0
         middles = (edges[1:] + edges[:-1]) / 2
         bands = Mesh(("band", "round"), middles, np.array([low + 180.0]), edges, np.array([low, low + 360.0]))
@@ -205,6 +214,8 @@ class Mesh:
 
     def covered_areas(self, outlines: Sequence[Outline]) -> sparse.csr_array:
         """Return the area of each cell that lies in each outlined area, shape (len(outlines), size)."""
+        from scipy import sparse
+
         shapes = np.concatenate([outline.shapes for outline in outlines])
         owners = np.repeat(np.arange(len(outlines)), [outline.shapes.size for outline in outlines])
         which, cells, areas = self._cut_by(shapes, degrees=True) if self.regular else self._met_by(shapes)

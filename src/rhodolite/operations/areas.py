@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import ClassVar, Self
+from typing import TYPE_CHECKING, ClassVar, Self
 
 import numpy as np
-from scipy import sparse
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
@@ -20,6 +19,9 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.positions import MaskedArray, Positions
 from rhodolite.operations.selecting import take, turned
 from rhodolite.regions.outline import Outline, find_outlines
+
+if TYPE_CHECKING:
+    from scipy import sparse
 
 COVERED_AREA = "covered_area"
 
@@ -72,6 +74,8 @@ class Areas:
         DataError
             If an area covers no cell.
         """
+        from scipy import sparse
+
         outlines = self.outlines() if outlines is None else outlines
         whole = mesh.areas.reshape(-1)
         if cells is CellChoice.CENTRE:

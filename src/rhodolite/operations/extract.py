@@ -5,13 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy import sparse
 
 from rhodolite.arrays import Array, Engine, InMemory, LazyArray, Region
 from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.formats.csv.reader import read_sites
 from rhodolite.kernels.interpolation import nearest
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.axes import Role
@@ -23,6 +22,9 @@ from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.remapping import Remapped, Weights, bilinear, nearest_cells
 from rhodolite.operations.reshaping import changed, with_coordinate, without_axes
 from rhodolite.operations.subset import Subset
+
+if TYPE_CHECKING:
+    pass
 
 _SITE = "site"
 _NAMED = 5
@@ -87,6 +89,8 @@ class Extract:
         if self.points is None:
             part = Subset(lat=self.lat, lon=self.lon)(dataset)
             return self._series(part, *_cells_as_sites(Mesh.of(part)))
+        from rhodolite.formats.csv.reader import read_sites  # pandas takes long to import
+
         mesh = Mesh.of(dataset)
         described, first_line = read_sites(Path(self.points))
         sites = _Sites(self.points, described, first_line)
@@ -209,6 +213,8 @@ class _Sites:
 
         A cell has none where the first and the last field have none.
         """
+        from scipy import sparse
+
         present = _cells_with_data(variable, mesh)
         counts = weights.matrix @ present.astype(np.float64)
         empty = np.flatnonzero((counts < 0.5) & (np.diff(weights.matrix.indptr) > 0))
@@ -274,6 +280,8 @@ def _cells_with_data(variable: Variable, mesh: Mesh) -> Array:
 
 def _cells_as_sites(mesh: Mesh) -> tuple[Weights, list[Variable]]:
     """Return every cell as a site of its own, named by its position."""
+    from scipy import sparse
+
     north, east = (part.reshape(-1) for part in mesh.centres)
     names = np.array([f"{format_latitude(round(y, 4))} {format_longitude(round(x, 4))}"
                       for y, x in zip(north, east, strict=True)], dtype=object)  # fmt: skip

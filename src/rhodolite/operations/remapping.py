@@ -5,15 +5,17 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy import sparse
 
 from rhodolite.arrays import Array, LazyArray, Region
 from rhodolite.kernels.gradients import slopes
 from rhodolite.kernels.interpolation import bilinear_in_quads, linear_weights, nearest
 from rhodolite.model.mesh import Mesh
+
+if TYPE_CHECKING:
+    from scipy import sparse
 
 _TURN = 2 * np.pi
 _PIECE = 16 << 20
@@ -46,6 +48,8 @@ def conservative(source: Mesh, target: Mesh, order: int) -> Weights:
     Of second order with slopes of the field in latitude and longitude within each cell of the source, about its
     mean latitude and longitude, after Jones 1999, Monthly Weather Review 127, 2204-2210, equations 7 to 9.
     """
+    from scipy import sparse
+
     areas = source.shared_areas(target)
     whole = target.areas.reshape(-1)
     scale = sparse.dia_array((np.divide(1.0, whole, out=np.zeros(whole.size), where=whole > 0)[None, :], [0]),
@@ -82,6 +86,8 @@ def bilinear(source: Mesh, target: Mesh) -> Weights:
 
 
 def _over_rectangles(source: Mesh, north: Array, east: Array, period: float | None) -> sparse.csr_array:
+    from scipy import sparse
+
     assert source.latitude_edges is not None
     assert source.longitude_edges is not None
     rows = linear_weights(source.latitudes, source.latitude_edges, north)
@@ -113,6 +119,8 @@ def _over_rectangles(source: Mesh, north: Array, east: Array, period: float | No
 
 def _products(rows: sparse.csr_array, columns: sparse.csr_array, shape: tuple[int, int]) -> sparse.csr_array:
     """Return for each place the products of its weights along rows and along columns."""
+    from scipy import sparse
+
     made = sparse.csr_array((rows.shape[0], shape[0] * shape[1]))
     for row, share in _pairs(rows):
         for column, part in _pairs(columns):
@@ -147,6 +155,8 @@ def _near(longitudes: Array, source: Mesh) -> Array:
 
 
 def _bilinear_in_quads(source: Mesh, target: Mesh) -> Weights:
+    from scipy import sparse
+
     north, east = (part.reshape(-1) for part in target.centres)
     latitudes, longitudes = (part.reshape(-1) for part in source.centres)
     cells, _ = nearest(latitudes, longitudes, north, east)
@@ -158,6 +168,8 @@ def _bilinear_in_quads(source: Mesh, target: Mesh) -> Weights:
 
 def nearest_cells(source: Mesh, target: Mesh) -> Weights:
     """Return weights that take the value of the cell with the nearest centre, as far as the cells reach."""
+    from scipy import sparse
+
     north, east = (part.reshape(-1) for part in target.centres)
     latitudes, longitudes = (part.reshape(-1) for part in source.centres)
     cells, apart = nearest(latitudes, longitudes, north, east)
@@ -258,6 +270,8 @@ class _Part:
 
     def __init__(self, rows: slice, columns: slice, matrix: sparse.csr_array,
                  correction: sparse.csr_array | None) -> None:  # fmt: skip
+        from scipy import sparse
+
         self.rows, self.columns = rows, columns
         self._full = np.asarray(matrix.sum(axis=1)).reshape(-1)
         self._matrix = matrix
@@ -270,6 +284,8 @@ class _Part:
 
     @classmethod
     def of(cls, weights: Weights, outer: tuple[int, int], inner: tuple[int, ...], rows: slice, columns: slice) -> _Part:
+        from scipy import sparse
+
         wanted = np.ravel_multi_index(np.ix_(np.arange(rows.start, rows.stop), np.arange(columns.start, columns.stop)),
                                       outer).reshape(-1)  # fmt: skip
         whole = wanted.size == outer[0] * outer[1]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy import sparse
 
 from rhodolite.arrays import Array, Engine, InMemory
 from rhodolite.errors import DataError
@@ -17,6 +17,9 @@ from rhodolite.model.mesh import Mesh
 from rhodolite.model.variable import Variable
 from rhodolite.operations.remapping import Weights
 from rhodolite.operations.targets import coordinates_like
+
+if TYPE_CHECKING:
+    from scipy import sparse
 
 _FIELDS = ("new_cell", "old_cell", "share")
 _SLOPE_FIELDS = ("slope_new_cell", "slope_old_cell", "slope_share")
@@ -99,6 +102,8 @@ def _entries(matrix: sparse.csr_array, names: tuple[str, str, str]) -> list[Vari
 
 
 def _matrix(dataset: Dataset, names: tuple[str, str, str], shape: tuple[int, int]) -> sparse.csr_array:
+    from scipy import sparse
+
     new, old, share = (dataset.variables[name].values() for name in names)
     if new.size and (new.min() < 0 or new.max() >= shape[0] or old.min() < 0 or old.max() >= shape[1]):
         raise DataError(f"{dataset.label}: the weights name cells that neither grid has")
