@@ -187,6 +187,14 @@ CHAINS = [
     ("correlate garnet_monthly_1981-2020.nc --with garnet_monthly_1981-2020.nc:tas --lag -1..1", "a.nc"),
     ("annotate pressure_monthly.nc --rename ta=temperature --remove :title", "a.nc"),
     ("join grossular_historical.nc grossular_future.nc", "a.nc"),
+    ("subset rotated_monthly.nc --region catchment.geojson", "a.zarr"),
+    ("subset garnet_monthly_1981-2020.nc --region sea --cells touched then anomaly then trend", "a.nc"),
+    ("regrid rotated_monthly.nc --to lat=1,lon=1.5 then relevel --to 100m..1000m/300m", "a.nc"),
+    ("regrid pressure_monthly.nc --like rotated_monthly.nc --method nearest", "a.nc"),
+    ("relevel pressure_monthly.nc --to 600hPa --extrapolate then calc --formula ua*va --name uv", "a.nc"),
+    ("extract rain_hourly.nc --points reservoirs.csv --method bilinear", "a.nc"),
+    ("summarise pressure_monthly.nc --over lon --statistic mean,p90", "a.nc"),
+    ("summarise rotated_monthly.nc --latitude-bands 1.5 --statistic std", "a.zarr"),
     ("join reservoirs.csv", "a.nc"),
     ("build snow --description snow.toml", "a.zarr"),
 ]
@@ -203,6 +211,23 @@ def test_no_output_of_any_operation_breaks_the_conventions(demo, tmp_path, words
     assert about["Conventions"] == "CF-1.11"
     assert words.split()[0] in about["history"]
     assert {"date_created", "geospatial_lat_min"} <= about.keys()
+
+
+WITHOUT_PLACE = [
+    "summarise garnet_monthly_1981-2020.nc --region Norway,Sweden --statistic mean,count",
+    "summarise nordic_daily_2010.nc --over time --statistic sum then summarise --statistic median",
+    "regrid almandine_future.nc spessartine_future.nc --members --to 15 then summarise --over area",
+    "regrid almandine_future.nc spessartine_future.nc --members --to 15 then summarise --over ensemble",
+]
+
+
+@pytest.mark.parametrize("words", WITHOUT_PLACE)
+def test_what_is_left_of_an_area_follows_the_conventions(demo, tmp_path, words):
+    answer = run_here(*words.split(), "-o", tmp_path / "a.nc", folder=demo)
+    assert answer.code == 0, answer.err
+    checked = run_here("check", tmp_path / "a.nc", "--json")
+    assert checked.code == 0, checked.out
+    assert not [f for f in json.loads(checked.out)["findings"] if f["severity"] in ("error", "warning")]
 
 
 def test_the_demo_itself_is_sound(demo):

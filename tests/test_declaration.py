@@ -30,7 +30,7 @@ VALUES = {
     "serial-correlation": ["ar1"], "false-discovery": [True], "min-values": [10], "keep-mean": [True],
     "region": [["Norway"], ["a.geojson#b", "Sweden"]], "cells": ["centre"], "points": ["a.csv"], "search": [2],
     "layout": ["wide"], "extract.method": ["bilinear"], "formula": ["a + 2[K] * b"], "name": ["c"], "keep": [True],
-    "calc.units": ["K"], "over": ["lat", "ensemble"], "latitude-bands": [2.5], "summarise.statistic": ["p90"],
+    "calc.units": ["K"], "over": ["lat", "ensemble"], "latitude-bands": [2.5], "summarise.statistic": ["p90", "mean,max"],
     "regrid.to": ["2.5", "lat=1,lon=1.25"], "like": ["a.nc"], "regrid.method": ["bilinear", "nearest"],
     "save-weights": ["w.nc"], "weights": ["w.nc"], "relevel.to": ["850hPa,500hPa", "100m..2000m/100m"],
     "relevel.method": ["linear"], "extrapolate": [True],

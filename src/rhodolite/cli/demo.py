@@ -79,7 +79,7 @@ def _run_example(folder: Path, overwrite: bool, quiet: bool, run: Run) -> None:
 
     for question, command in EXAMPLE:
         words = [
-            str(folder / word) if word.endswith((".nc", ".png")) or (folder / word).exists() else word
+            str(folder / word) if word.endswith((".nc", ".png", ".csv")) or (folder / word).exists() else word
             for word in command.split()
         ]
         if not quiet:

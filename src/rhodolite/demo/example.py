@@ -63,6 +63,31 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
         "then subset --season DJF --years 2020 then draw map --variable pr -o garnet_rain.png",
     ),
     (
+        "What were the mean and the wettest January at each reservoir?",
+        f"subset {NORDIC} --variable pr --months jan then aggregate --to month --statistic sum "
+        "then summarise --over time --statistic mean,max then convert --units pr_mean=mm,pr_max=mm "
+        "then extract --points reservoirs.csv -o january_rain.csv",
+    ),
+    (
+        "Where do the reservoirs lie in the cold of January 2018?",
+        f"subset {NORDIC} --lat 58N..65N --lon 4E..16E then draw map --variable tas --time 2018-01 "
+        "--points reservoirs.csv --region catchment.geojson -o reservoirs.png",
+    ),
+    (
+        "What is the mean winter temperature of Norway and of the catchment in the four models, on one grid?",
+        "regrid almandine_*.nc pyrope_*.nc spessartine_*.nc grossular_*.nc --members --to 5 "
+        "then subset --variable tas then aggregate --to season --season DJF "
+        "then summarise --region Norway --region catchment.geojson then summarise --over time -o winters.csv",
+    ),
+    (
+        "How does temperature fall towards the north, at every height of the rotated grid?",
+        "summarise rotated_monthly.nc --latitude-bands 2 then draw profile --against lat -o mountain_bands.png",
+    ),
+    (
+        "Where and how high do the jets blow?",
+        "draw section pressure_monthly.nc --variable ua --time 2018-01 --log -o jets.png",
+    ),
+    (
         "How strong is the jet in winter?",
         "draw map pressure_monthly.nc --variable ua --level 200hPa --time 2018-01 -o jet.png",
     ),

@@ -150,6 +150,23 @@ class Measure:
         return longest_run(values, np.float64(self.threshold), self.kind.endswith("below"))
 
 
+@dataclass(frozen=True)
+class Measures:
+    """Several statistics at once: `mean,max,p90`."""
+
+    measures: tuple[Measure, ...]
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        measures = tuple(Measure.parse(part) for part in text.split(","))
+        if len(set(measures)) < len(measures):
+            raise ValueError(f"'{text}' names a statistic twice")
+        return cls(measures)
+
+    def __str__(self) -> str:
+        return ",".join(str(measure) for measure in self.measures)
+
+
 def _ordinal(number: str) -> str:
     endings = {"1": "st", "2": "nd", "3": "rd"}
     plain = number.lstrip("0") or "0"

@@ -24,7 +24,7 @@ from rhodolite.operations.areas import COVERED_AREA, Areas, CellChoice
 from rhodolite.operations.averaging import cell_measure, mean_over
 from rhodolite.operations.collapsing import CellGroup, Collapse, collapsed
 from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.measures import Measure
+from rhodolite.operations.measures import Measure, Measures
 from rhodolite.operations.normals import check_coverage
 from rhodolite.operations.rescaling import Rescaling, of_differences
 from rhodolite.operations.reshaping import changed, with_coordinate, without_axes
@@ -58,7 +58,8 @@ class Summarise:
     levels by the thickness of their layers, in pressure where levels are pressures; times by their length.
     Missing values are left out. Regions, and the features of a file, are summarised one by one along a
     dimension `region`; bands of latitude come as a latitude with bounds. A sum adds values, each times the
-    covered part of its cell; a count says how many cells have a value. Over the members of an ensemble,
+    covered part of its cell; a count says how many cells have a value. Of several statistics each makes a variable
+    of its own. Over the members of an ensemble,
     where no statistic is named, come their mean, their standard deviation, and of departures and trends the share of
     members that agree with the mean in sign.
 
@@ -68,8 +69,8 @@ class Summarise:
     """
 
     over: Over = parameter("what the statistic takes the place of", default=Over.AREA)
-    statistic: Measure | None = parameter(
-        "mean, sum, min, max, range, std, variance, median, count, or p90 (default: mean)", example="NAME"
+    statistic: Measures | None = parameter(
+        "one or more of mean, sum, min, max, range, std, variance, median, count, p90 (default: mean)", example="NAME,..."
     )
     region: Areas | None = parameter(
         "countries, land, sea, or outlines in files, one by one", example="Norway,FILE#NAME"
@@ -85,10 +86,10 @@ class Summarise:
         return self.over is Over.ENSEMBLE
 
     def check(self) -> None:
-        kind = self.statistic.kind if self.statistic is not None else "mean"
-        if kind not in _KINDS and (self.statistic is None or self.statistic.share is None):
-            raise UsageError(f"--statistic {self.statistic}: over an axis there are {', '.join(_KINDS)}, median and "
-                             "p90; make a mask with calc first, and take its mean")  # fmt: skip
+        for measure in self.statistic.measures if self.statistic is not None else ():
+            if measure.kind not in _KINDS and measure.share is None:
+                raise UsageError(f"--statistic {measure}: over an axis there are {', '.join(_KINDS)}, median and p90; "
+                                 "make a mask with calc first, and take its mean")  # fmt: skip
         if self.over is not Over.AREA and (self.region is not None or self.latitude_bands is not None):
             option = "region" if self.region is not None else "latitude-bands"
             raise UsageError(f"--{option} goes with --over area, not with --over {self.over.value}")
@@ -126,9 +127,12 @@ class Summarise:
         return without_axes(dataset, plan.dimensions, made, plan.described)
 
     def _summarised(self, dataset: Dataset, variable: Variable, plan: _Plan) -> list[Variable]:
-        measure = self.statistic or Measure("mean")
         if self.over is not Over.ENSEMBLE or self.statistic is not None:
-            return [self._one(dataset, variable, plan, measure)]
+            measures = self.statistic.measures if self.statistic is not None else (Measure("mean"),)
+            found = [self._one(dataset, variable, plan, measure) for measure in measures]
+            if len(found) == 1:
+                return found
+            return [one.with_(name=f"{one.name}_{measure}") for one, measure in zip(found, measures, strict=True)]
         mean, spread = (self._one(dataset, variable, plan, Measure(kind)) for kind in ("mean", "std"))
         made = [mean, spread.with_(name=f"{variable.name}_spread")]
         if pivots(variable):

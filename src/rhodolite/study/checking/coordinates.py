@@ -31,9 +31,11 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
                 "CF 4.1" if role is Role.LATITUDE else "CF 4.2",
                 ("--set", f"{variable.name}:units={_DEGREES[role]}"),
             )
-    # A statistic over an area has no latitude and longitude any more, and says so.
+    # A statistic over areas has no latitude and longitude any more, and says so.
+    labels = {name for name, v in dataset.variables.items() if v.data.ndim == 1 and v.data.dtype.kind not in "fiu"}
     wide = [v.name for v in dataset.data_variables
-            if v.data.ndim >= 2 and "area:" not in str(v.attributes.get("cell_methods", ""))]  # fmt: skip
+            if v.data.ndim >= 2 and "area:" not in str(v.attributes.get("cell_methods", ""))
+            and not labels & set(str(v.attributes.get("coordinates", "")).split())]  # fmt: skip
     if not found and wide:
         yield warning(
             wide[0],
