@@ -23,7 +23,8 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.mesh import Mesh
 from rhodolite.model.variable import Variable
 from rhodolite.operations.areas import Areas, CellChoice
-from rhodolite.operations.remapping import Remapped, bilinear, conservative, nearest_cells
+from rhodolite.operations.remapped import Remapped
+from rhodolite.operations.remapping import bilinear, conservative, nearest_cells
 from rhodolite.regions.outline import country_names, find_outlines
 from rhodolite.regions.plane import area_on_sphere
 

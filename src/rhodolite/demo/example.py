@@ -45,12 +45,12 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
     ),
     (
         "Which years since 1981 were extremely dry in the catchment, by the rainfall anomaly index?",
-        f"subset {GARNET} --variable pr --at 62N,10.5E then aggregate --to year --statistic sum "
-        "then index --extremes 10 then draw series --bars -o dry_years.png",
+        f"subset {GARNET} --variable pr then summarise --region catchment.geojson "
+        "then aggregate --to year --statistic sum then index --extremes 10 then draw series --bars -o dry_years.png",
     ),
     (
         "How does the rain of the latest winter compare with all others at this date?",
-        f"subset {NORDIC} --variable pr --at 62N,10.5E then accumulate --start oct "
+        f"subset {NORDIC} --variable pr --region catchment.geojson then summarise then accumulate --start oct "
         "then draw years --start oct -o catchment_rain.png",
     ),
     (

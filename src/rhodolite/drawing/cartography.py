@@ -8,13 +8,12 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.choosing import drop_axes, squeezed
-from rhodolite.drawing.palettes import Scale
+from rhodolite.drawing.legends import GROUND, HATCH, Marks
 from rhodolite.drawing.projections import EqualArea, Equirectangular, Polar, Projection, ProjectionName
-from rhodolite.drawing.wording import degrees_east, degrees_north, with_units
+from rhodolite.drawing.wording import degrees_east, degrees_north
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.mesh import Mesh
@@ -22,8 +21,6 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.averaging import mean_over
 from rhodolite.regions import outlines
 
-_GROUND = "#e4e4e4"
-_HATCH = "\\\\\\\\"
 _DOTS_APART = 9.0
 """Pixels; dots closer than this would hide the field."""
 _COARSE_BEYOND = 100.0
@@ -136,7 +133,7 @@ class MapFrame:
         """
         from matplotlib.patches import Polygon
 
-        ground = Polygon(self.rim, facecolor=_GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, zorder=0)
+        ground = Polygon(self.rim, facecolor=GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, zorder=0)
         axes.add_patch(ground)
         mesh = self._cells(axes, values, shades, norm)
         thickness = 0.55 if small else 1.0
@@ -167,7 +164,7 @@ class MapFrame:
         """
         x, y = self.place(self.mesh.centres[1], self.mesh.centres[0])
         if marks.hatches and self.mesh.regular and self.plain:
-            axes.contourf(x[0], y[:, 0], marks.cells.astype(float), levels=[0.5, 1.5], colors="none", hatches=[_HATCH],
+            axes.contourf(x[0], y[:, 0], marks.cells.astype(float), levels=[0.5, 1.5], colors="none", hatches=[HATCH],
                           zorder=3)  # fmt: skip
             return
         every = max(1, round(_DOTS_APART / (0.9 * width / marks.cells.shape[1])))
@@ -329,45 +326,3 @@ def _halo() -> Any:
 def _label(axes: Any, name: str, place: tuple[float, float], shift: tuple[float, float], align: str) -> None:
     axes.annotate(name, place, shift, textcoords="offset pixels", fontsize=9, ha=align, va="bottom", zorder=7,
                   path_effects=[_halo()])  # fmt: skip
-
-
-@dataclass(frozen=True)
-class Marks:
-    """Cells to mark, shape (rows, columns), with hatches or dots, and what that means."""
-
-    cells: NDArray[np.bool_]
-    hatches: bool
-    meaning: str
-
-
-def add_key(axes: Any, missing: bool, marks: Marks | None = None) -> None:
-    """Say what hatched ground and marks mean, where there are any."""
-    from matplotlib.lines import Line2D
-    from matplotlib.patches import Patch
-
-    handles: list[Any] = []
-    if missing:
-        handles.append(Patch(facecolor=_GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, label="no data"))
-    if marks is not None:
-        words = marks.meaning.partition(" is ")[2] or marks.meaning
-        handles.append(Patch(facecolor="white", hatch=_HATCH, linewidth=0, label=words) if marks.hatches else
-                       Line2D([], [], color="black", marker=".", markersize=4, linestyle="", label=words))  # fmt: skip
-    if handles:
-        axes.legend(handles=handles, loc="lower left", fontsize=10, framealpha=0.9, handlelength=1.6).set_zorder(8)
-
-
-def add_legend(figure: Any, mesh: Any, axes: Any, scale: Scale, variable: Variable, **place: Any) -> None:
-    """Add the legend of a field: its colours, their limits, and the quantity with its units.
-
-    Numbers that are very small or large are written as multiples of a power of ten, which goes to the units.
-    """
-    largest = float(np.abs(scale.edges).max())
-    power = 0 if 1e-2 <= largest < 1e5 or largest == 0 else int(np.floor(np.log10(largest)))
-
-    def write(value: float, _: Any) -> str:
-        value = 0.0 if abs(value) < 1e-9 * largest else value / 10.0**power
-        return f"{value:.6g}".replace("-", "−")
-
-    bar = figure.colorbar(mesh, ax=axes, extend=scale.extend, ticks=scale.edges, format=write, **place)
-    units = f"1e{power} {variable.units or ''}".strip() if power else variable.units
-    bar.set_label(with_units(variable.name, units), fontsize=12)

@@ -10,8 +10,9 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array, Engine
-from rhodolite.drawing.cartography import MapFrame, add_key, add_legend, field_of
+from rhodolite.drawing.cartography import MapFrame, field_of
 from rhodolite.drawing.choosing import only_one, variables_along
+from rhodolite.drawing.legends import add_key, add_legend
 from rhodolite.drawing.palettes import check_palette, colours, scale_for
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title

@@ -5,7 +5,8 @@ from __future__ import annotations
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.operations.summarise import Over, Summarise
+from rhodolite.operations.axisplans import Over
+from rhodolite.operations.summarise import Summarise
 
 _OVER = {Role.LATITUDE: Over.LATITUDE, Role.LONGITUDE: Over.LONGITUDE, Role.TIME: Over.TIME}
 

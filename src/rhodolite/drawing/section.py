@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array, Engine
-from rhodolite.drawing.cartography import add_legend
 from rhodolite.drawing.choosing import drop_axes, only_one, squeezed
 from rhodolite.drawing.dates import date_labels, plot_days
+from rhodolite.drawing.legends import add_legend
 from rhodolite.drawing.palettes import check_palette, colours, scale_for
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.reducing import averaged_but

@@ -16,6 +16,7 @@ from rhodolite.model.ranges import format_latitude, format_longitude
 from rhodolite.model.time import TimeAxis, format_date
 from rhodolite.model.units import pretty
 from rhodolite.model.variable import Variable
+from rhodolite.operations.positions import Positions
 
 
 def capitalised(text: str) -> str:
@@ -101,6 +102,11 @@ def _phase(first: Any, after: Any) -> str:
 
 def region_text(dataset: Dataset) -> str:
     """Say which region a dataset covers, such as 54N to 72N, 0E to 40E; nothing where that is not known."""
+    if dataset.axes.curvilinear:
+        covered = Positions.of(dataset)
+        if covered.latitudes.size == 1:
+            return f"cell at {covered.words().replace('..', ' to ').split(' to ')[0]}"
+        return covered.words().replace("..", " to ")
     latitude, longitude = dataset.coordinate(Role.LATITUDE), dataset.coordinate(Role.LONGITUDE)
     if latitude is None or longitude is None:
         return ""

@@ -156,6 +156,9 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
         places = tuple(variable.dimensions.index(name) for name in measured.dimensions)
         return {places: np.nan_to_num(values)}
     if dataset.axes.curvilinear:
+        latitude = dataset.variables[dataset.axes.curvilinear[0]]
+        if min(latitude.shape) < 2 and "bounds" not in latitude.attributes:
+            return {}  # a single row of cells, whose sizes cannot be told and differ little
         mesh = Mesh.of(dataset)
         if not set(mesh.dimensions) <= set(variable.dimensions):
             return {}

@@ -19,7 +19,8 @@ from rhodolite.model.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.ranges import LatitudeRange, LongitudeRange, format_latitude, format_longitude
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.remapping import Remapped, Weights, bilinear, nearest_cells
+from rhodolite.operations.remapped import Remapped, Weights
+from rhodolite.operations.remapping import bilinear, nearest_cells
 from rhodolite.operations.reshaping import changed, with_coordinate, without_axes
 from rhodolite.operations.subset import Subset
 

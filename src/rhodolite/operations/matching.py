@@ -42,7 +42,8 @@ def need_same_cells(dataset: Dataset, variable: Variable, other: Dataset, its: V
     sizes = [[one.sizes[d] for d in dimensions] for one, dimensions in zip((dataset, other), along, strict=True)]
     if sizes[0] != sizes[1]:
         raise DataError(f"{variable.name} has {_times(sizes[0])} cells in {dataset.label} and {_times(sizes[1])} in "
-                        f"{other.label}; bring both to the same region and grid first")  # fmt: skip
+                        f"{other.label}; bring both to the same region and grid first, with subset and "
+                        "regrid --like FILE")  # fmt: skip
     for role in (*_HORIZONTAL, Role.LEVEL):
         first, second = dataset.coordinate(role), other.coordinate(role)
         if first is None or second is None or first.dimension not in along[0]:
@@ -55,7 +56,8 @@ def need_same_cells(dataset: Dataset, variable: Variable, other: Dataset, its: V
         if places[0] != places[1] or apart.max() > 1e-3 * max(float(np.ptp(first.values)), 1e-3):
             raise DataError(
                 f"{variable.name} lies on other {role}s in {dataset.label} than in {other.label} (the first is "
-                f"{first.values[0]:g} and {second.values[0]:g}); bring both to the same grid first"
+                f"{first.values[0]:g} and {second.values[0]:g}); bring both to the same grid first, "
+                "with regrid --like FILE"
             )
 
 

@@ -15,7 +15,8 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.normals import check_coverage
 from rhodolite.operations.others import Other
-from rhodolite.operations.remapping import Remapped, Weights, bilinear, conservative, nearest_cells
+from rhodolite.operations.remapped import Remapped, Weights
+from rhodolite.operations.remapping import bilinear, conservative, nearest_cells
 from rhodolite.operations.reshaping import changed, without_axes
 from rhodolite.operations.storedweights import read_weights, write_weights
 from rhodolite.operations.targets import GridStep, coordinates_like

@@ -15,7 +15,7 @@ from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.mesh import Mesh
 from rhodolite.model.variable import Variable
-from rhodolite.operations.remapping import Weights
+from rhodolite.operations.remapped import Weights
 from rhodolite.operations.targets import coordinates_like
 
 if TYPE_CHECKING:
