@@ -73,22 +73,47 @@ def outlines_in_plane(latitudes: Array, longitudes: Array) -> tuple[Array, Array
         Those that hold a pole are closed along it.
     """
     whole = np.flatnonzero(np.isfinite(latitudes).all(axis=1) & np.isfinite(longitudes).all(axis=1))
-    x, y = _bent(latitudes[whole], longitudes[whole])
-    steps = np.diff(x, axis=1, append=x[:, :1])
-    steps = (steps + np.pi) % (2 * np.pi) - np.pi
-    x = x[:, :1] + np.concatenate([np.zeros((len(x), 1)), np.cumsum(steps, axis=1)], axis=1)
-    y = np.concatenate([y, y[:, :1]], axis=1)
-    x -= 2 * np.pi * np.round(x.mean(axis=1, keepdims=True) / (2 * np.pi))
-    winding = steps.sum(axis=1)
-    polar = np.abs(winding) > np.pi
-    if not polar.any():
-        return np.stack([x, y], axis=-1).reshape(-1, 2), np.repeat(whole, x.shape[1])
-    pole = np.copysign(1.0, y.mean(axis=1))
-    more_x = np.stack([x[:, -1], x[:, 0], x[:, 0]], axis=1)
-    more_y = np.where(polar[:, None], np.stack([pole, pole, y[:, 0]], axis=1), y[:, :1])
-    # For other cells the points that close the ring are repeated, which changes nothing.
-    x, y = np.concatenate([x, more_x], axis=1), np.concatenate([y, more_y], axis=1)
-    return np.stack([x, y], axis=-1).reshape(-1, 2), np.repeat(whole, x.shape[1])
+    latitudes, longitudes = latitudes[whole], longitudes[whole]
+    if (np.abs(np.sin(np.radians(latitudes))) > _POLE).any():
+        longitudes, latitudes = _through_poles(longitudes, latitudes)
+    x, y, cells = _bent(latitudes, longitudes)
+    first = np.flatnonzero(np.diff(cells, prepend=-1))
+    following = np.arange(1, x.size + 1)
+    following[np.append(first[1:], x.size) - 1] = first
+    steps = (x[following] - x + np.pi) % (2 * np.pi) - np.pi
+    before = np.cumsum(steps) - steps
+    x = x[first][cells] + before - before[first][cells]
+    winding = np.add.reduceat(steps, first) if first.size else np.zeros(0)
+    winding = 2 * np.pi * np.round(winding / (2 * np.pi))  # an outline closes to the last bit
+    middle = np.bincount(cells, x, minlength=whole.size) / np.maximum(np.bincount(cells, minlength=whole.size), 1)
+    x -= (2 * np.pi * np.round(middle / (2 * np.pi)))[cells]
+    # Every outline ends where it began; one that goes round a pole gets there along the pole.
+    polar = np.flatnonzero(np.abs(winding) > np.pi)
+    pole = np.copysign(1.0, y[first[polar]])
+    ends = [(x[first] + winding, y[first], np.arange(whole.size))]
+    ends += [(x[first[polar]] + winding[polar], pole, polar), (x[first[polar]], pole, polar),
+             (x[first[polar]], y[first[polar]], polar)]  # fmt: skip
+    points = [np.concatenate([part, *(end[at] for end in ends)]) for at, part in enumerate((x, y, cells))]
+    order = np.argsort(points[2], kind="stable")
+    return np.stack(points[:2], axis=-1)[order], whole[points[2][order].astype(np.intp)]
+
+
+def _through_poles(x: Array, y: Array) -> tuple[Array, Array]:
+    """Return outlines, in degrees, whose corners at a pole have the longitudes of the corners beside them.
+
+    A pole has no longitude of its own, so an outline comes to it along one meridian and leaves along another: every
+    corner is doubled, as the end of the edge before it and as the start of the edge after it.
+    """
+    polar = np.abs(np.sin(np.radians(y))) > _POLE
+    arriving, leaving = x.copy(), x.copy()
+    corners = x.shape[1]
+    for at in range(2 * corners):  # twice round, since the first corner may be a pole
+        before, here, after = (at - 1) % corners, at % corners, (at + 1) % corners
+        arriving[:, here] = np.where(polar[:, here], leaving[:, before], x[:, here])
+        goes_on = np.where(polar[:, after], arriving[:, here], x[:, after])
+        leaving[:, here] = np.where(polar[:, here], goes_on, x[:, here])
+    both = np.stack([arriving, leaving], axis=-1).reshape(len(x), -1)
+    return both, np.repeat(y, 2, axis=1)
 
 
 def _beyond(ends: Array, before: Array) -> Array:
@@ -96,8 +121,11 @@ def _beyond(ends: Array, before: Array) -> Array:
     return np.asarray(2 * np.einsum("...k,...k->...", ends, before)[..., None] * ends - before)
 
 
-def _bent(latitudes: Array, longitudes: Array) -> tuple[Array, Array]:
-    """Return corners in the plane, with points between them along great circles where these bend much."""
+def _bent(latitudes: Array, longitudes: Array) -> tuple[Array, Array, Array]:
+    """Return the points of outlines in the plane, one after another, and the cell of each.
+
+    Edges that as great circles bend much get points between their ends, the same from both sides.
+    """
     x, y = np.radians(longitudes), np.sin(np.radians(latitudes))
     ends = unit_vectors(latitudes, longitudes)
     others = np.roll(ends, -1, axis=1)
@@ -105,19 +133,20 @@ def _bent(latitudes: Array, longitudes: Array) -> tuple[Array, Array]:
     ahead = np.roll(y, -1, axis=1) - y
     # A great circle to a pole runs along a meridian, and one along a pole is a point.
     polar = (np.abs(y) > _POLE) | (np.abs(y + ahead) > _POLE)
-
-    def between(part: float) -> tuple[Array, Array]:
-        middle = (1 - part) * ends + part * others
-        middle /= np.linalg.norm(middle, axis=-1, keepdims=True)
-        turned = (np.arctan2(middle[..., 1], middle[..., 0]) - x + np.pi) % (2 * np.pi) - np.pi
-        return (np.where(polar, x + part * steps, x + turned), np.where(polar, y + part * ahead, middle[..., 2]))
-
-    half = between(0.5)
-    bent = np.hypot(half[0] - x - steps / 2, half[1] - y - ahead / 2)
-    if not (bent > _MOST_BENT * np.hypot(steps, ahead)).any():
-        return x, y
-    parts = [(x, y), *(between(at / _POINTS) for at in range(1, _POINTS))]
-    return tuple(np.stack([part[i] for part in parts], axis=-1).reshape(len(x), -1) for i in (0, 1))  # type: ignore[return-value]
+    middle = ends + others
+    middle /= np.maximum(np.linalg.norm(middle, axis=-1, keepdims=True), 1e-300)
+    turned = (np.arctan2(middle[..., 1], middle[..., 0]) - x + np.pi) % (2 * np.pi) - np.pi
+    apart = np.hypot(turned - steps / 2, middle[..., 2] - y - ahead / 2)
+    bent = ~polar & (apart > _MOST_BENT * np.hypot(steps, ahead))
+    counts = np.where(bent, _POINTS, 1).reshape(-1)
+    edges = np.repeat(np.arange(counts.size), counts)
+    part = ((np.arange(edges.size) - np.repeat(np.cumsum(counts) - counts, counts)) / counts[edges])[:, None]
+    along = (1 - part) * ends.reshape(-1, 3)[edges] + part * others.reshape(-1, 3)[edges]
+    along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-300)
+    inner = part[:, 0] > 0
+    x, y = x.reshape(-1)[edges], y.reshape(-1)[edges]
+    x = np.where(inner, np.arctan2(along[:, 1], along[:, 0]), x)
+    return x, np.where(inner, along[:, 2], y), edges // latitudes.shape[1]
 
 
 def _goes_round(centres: Array) -> bool:

@@ -282,8 +282,9 @@ def _small(shapes: Array) -> tuple[Array, Array]:
     boxes = shapely.box(x[columns], y[rows], x[columns + 1], y[rows + 1]).reshape(-1)
     ours, theirs = shapely.STRtree(boxes).query(shapes)
     pieces = shapely.intersection(shapes[ours], boxes[theirs])
-    some = ~shapely.is_empty(pieces)
-    return pieces[some], ours[some]
+    parts, which = shapely.get_parts(pieces, return_index=True)
+    areal = shapely.area(parts) > 0  # cuts along an edge leave lines and points, too
+    return parts[areal], ours[which[areal]]
 
 
 def _curvilinear(dataset: Dataset, north: str, east: str) -> Mesh:

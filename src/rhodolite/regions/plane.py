@@ -10,8 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[Any]
-_WHOLE = 1 - 1e-10
-"""A part of a rectangle larger than this share of it is all of it."""
+_POLYGON = 3
+"""The number by which shapely tells polygons."""
+_LEAST = 1e-13
+"""Parts of the largest cell smaller than this are what rounding leaves."""
+_FEW_ROWS = 8
+_GRID = 1e-14
+"""Radians; points are moved by as much at most, without which edges that nearly coincide can go wrong."""
 _AT_ONCE = 400_000
 _SHAPES_AT_ONCE = 1000
 
@@ -46,21 +51,10 @@ def area_on_sphere(shapes: Array) -> Array:
     The area under an edge is the integral of sin(latitude) over longitude, which for a straight edge is the
     width times the mean of the sine between its ends: (cos a - cos b) / (b - a).
     """
-    import shapely
-
-    parts, owner = shapely.get_parts(shapes, return_index=True)
-    flat = shapely.get_type_id(parts) == 3  # slivers of lines and points have no area
-    parts, owner = parts[flat], owner[flat]
-    if not parts.size:
-        return np.zeros(len(shapes))
-    rings, of_part = shapely.get_rings(shapely.orient_polygons(parts), return_index=True)
-    points, of_ring = shapely.get_coordinates(rings, return_index=True)
-    points = np.radians(points)
-    (x0, y0), (x1, y1) = points[:-1].T, points[1:].T
-    middle, half = (y0 + y1) / 2, (y1 - y0) / 2
-    under = -(x1 - x0) * np.sin(middle) * np.sinc(half / np.pi)
-    same = of_ring[1:] == of_ring[:-1]
-    return np.bincount(owner[of_part[of_ring[:-1][same]]], under[same], minlength=len(shapes))
+    ends, owners = _segments(shapes)
+    x0, y0, x1, y1 = np.radians(ends).T
+    under = (x0 - x1) * np.sin((y0 + y1) / 2) * np.sinc((y1 - y0) / 2 / np.pi)
+    return np.bincount(owners, under, minlength=len(shapes))
 
 
 def plane_area(shapes: Array) -> Array:
@@ -75,7 +69,7 @@ def cut(shapes: Array, x_edges: Array, y_edges: Array, *, degrees: bool) -> tupl
 
     Parameters
     ----------
-    shapes : ndarray of shapely geometries, shape (n,)
+    shapes : ndarray of shapely polygons, shape (n,)
     x_edges, y_edges : ndarray
         Ascending edges of columns and rows, in the coordinates of the shapes.
     degrees : bool
@@ -88,69 +82,108 @@ def cut(shapes: Array, x_edges: Array, y_edges: Array, *, degrees: bool) -> tupl
 
     Notes
     -----
-    Rectangles are halved, and shapes cut with them, until a rectangle is one cell or lies inside the shape,
-    so that the shapes to cut become small soon and the inner cells cost nothing.
+    By Green's theorem. The rings are cut where they cross the lines of the grid; each piece then adds the area
+    between it and the bottom of its cell to that cell, and a strip of its width to every cell below in the same
+    column, with the sign of its direction.
     """
-    import shapely
-
+    ends, owners = _segments(shapes)
+    pieces, which = _pieces(ends, x_edges, y_edges)
+    owners = owners[which]
+    (xa, ya), (xb, yb) = pieces[:, :2].T, pieces[:, 2:].T
+    column = np.searchsorted(x_edges, (xa + xb) / 2, side="right") - 1
+    row = np.searchsorted(y_edges, (ya + yb) / 2, side="right") - 1
+    inside = (column >= 0) & (column < x_edges.size - 1) & (row >= 0)
+    column, row, owners = column[inside], np.minimum(row[inside], y_edges.size - 1), owners[inside]
+    xa, ya, xb, yb = xa[inside], ya[inside], xb[inside], yb[inside]
+    widths = np.radians(xa - xb) if degrees else xa - xb
     heights = np.sin(np.radians(y_edges)) if degrees else y_edges
-    areas = np.outer(np.diff(heights), np.diff(np.radians(x_edges) if degrees else x_edges))
-    owners, pieces = np.arange(len(shapes)), shapes
-    spans = _spans(pieces, x_edges, y_edges)
-    found: list[tuple[Array, Array, Array, Array]] = []
-    while True:
-        some = (spans[1] > spans[0]) & (spans[3] > spans[2])
-        owners, spans, pieces = owners[some], spans[:, some], pieces[some]
-        west, east, south, north = (x_edges[spans[0]], x_edges[spans[1]], y_edges[spans[2]], y_edges[spans[3]])
-        pieces = _clipped(pieces, west, south, east, north)
-        plane = shapely.area(pieces)
-        inside = plane >= _WHOLE * (east - west) * (north - south)
-        cells = ~inside & (spans[1] - spans[0] == 1) & (spans[3] - spans[2] == 1) & (plane > 0)
-        found.append((owners[cells], spans[2, cells], spans[0, cells],
-                      area_on_sphere(pieces[cells]) if degrees else plane[cells]))  # fmt: skip
-        found.append(_filled(owners[inside], spans[:, inside], areas))
-        rest = ~cells & ~inside & (plane > 0)
-        if not rest.any():
-            break
-        owners, spans, pieces = _quartered(owners[rest], spans[:, rest], pieces[rest], x_edges, y_edges)
-    return tuple(np.concatenate([one[i] for one in found]) for i in range(4))  # type: ignore[return-value]
+    if degrees:
+        middle, half = np.radians((ya + yb) / 2), np.radians(yb - ya) / 2
+        means = np.sin(middle) * np.sinc(half / np.pi)  # of the sine along a straight line
+    else:
+        means = (ya + yb) / 2
+    own = np.where(row < y_edges.size - 1, widths * (means - heights[row]), 0.0)
+    found = _gathered(owners, row, column, widths, own, heights)
+    least = _LEAST * np.diff(heights).max() * np.diff(np.radians(x_edges) if degrees else x_edges).max()
+    return tuple(part[found[3] > least] for part in found)
 
 
-def _filled(owners: Array, spans: Array, areas: Array) -> tuple[Array, Array, Array, Array]:
-    """Return every cell of rectangles that lie inside their shapes, with its whole area."""
-    wide, high = spans[1] - spans[0], spans[3] - spans[2]
-    counts = wide * high
-    which = np.repeat(np.arange(owners.size), counts)
-    within = np.arange(which.size) - np.repeat(np.cumsum(counts) - counts, counts)
-    rows = spans[2][which] + within // wide[which]
-    columns = spans[0][which] + within % wide[which]
-    return owners[which], rows, columns, areas[rows, columns]
-
-
-def _spans(pieces: Array, x_edges: Array, y_edges: Array) -> Array:
-    """Return first and last edge of the columns and rows that shapes reach into, shape (4, n)."""
+def _segments(shapes: Array) -> tuple[Array, Array]:
+    """Return the edges of polygons as (x, y, x, y), shells counter-clockwise, holes clockwise, and whose they are."""
     import shapely
 
-    bounds = shapely.bounds(pieces)
-    bounds = np.where(np.isfinite(bounds), bounds, -np.inf)
-    made = []
-    for at, edges in ((0, x_edges), (1, y_edges)):
-        made.append(np.maximum(np.searchsorted(edges, bounds[:, at], side="right") - 1, 0))
-        made.append(np.minimum(np.searchsorted(edges, bounds[:, at + 2], side="left"), edges.size - 1))
-    return np.stack(made)
+    parts, owners = shapely.get_parts(shapes, return_index=True)
+    flat = shapely.get_type_id(parts) == _POLYGON
+    rings, of_part = shapely.get_rings(shapely.orient_polygons(parts[flat]), return_index=True)
+    points, of_ring = shapely.get_coordinates(rings, return_index=True)
+    same = np.flatnonzero(of_ring[1:] == of_ring[:-1])
+    ends = np.concatenate([points[same], points[same + 1]], axis=1)
+    return ends, owners[flat][of_part[of_ring[same]]]
 
 
-def _clipped(pieces: Array, west: Array, south: Array, east: Array, north: Array) -> Array:
-    """Return what lies of shapes in rectangles; those that lie in theirs whole are not touched."""
-    import shapely
+def _pieces(ends: Array, x_edges: Array, y_edges: Array) -> tuple[Array, Array]:
+    """Cut segments where they cross lines; return the pieces as (x, y, x, y), and the segment of each."""
+    numbers = np.arange(len(ends))
+    at = [np.zeros(len(ends)), np.ones(len(ends))]
+    whose, places = [numbers, numbers], [ends[:, :2], ends[:, 2:]]
+    for axis, edges in ((0, x_edges), (1, y_edges)):
+        low, high = (f(ends[:, axis], ends[:, axis + 2]) for f in (np.minimum, np.maximum))
+        first, last = np.searchsorted(edges, low, side="right"), np.searchsorted(edges, high, side="left")
+        counts = np.maximum(last - first, 0)
+        crossing = np.repeat(numbers, counts)
+        line = edges[first[crossing] + np.arange(crossing.size) - np.repeat(np.cumsum(counts) - counts, counts)]
+        start, stop = ends[crossing, :2], ends[crossing, 2:]
+        part = (line - start[:, axis]) / (stop[:, axis] - start[:, axis])
+        place = start + part[:, None] * (stop - start)
+        place[:, axis] = line  # to the last bit, so that pieces on both sides meet on the line
+        at.append(part)
+        whose.append(crossing)
+        places.append(place)
+    segments, points = np.concatenate(whose), np.concatenate(places)
+    order = np.lexsort((np.concatenate(at), segments))
+    segments, points = segments[order], points[order]
+    same = np.flatnonzero(segments[1:] == segments[:-1])
+    return np.concatenate([points[same], points[same + 1]], axis=1), segments[same]
 
-    bounds = shapely.bounds(pieces)
-    across = np.flatnonzero((bounds[:, 0] < west) | (bounds[:, 1] < south) | (bounds[:, 2] > east)
-                            | (bounds[:, 3] > north))  # fmt: skip
-    boxes = shapely.box(west[across], south[across], east[across], north[across])
-    pieces = pieces.copy()
-    pieces[across] = _intersections(pieces[across], boxes)
-    return pieces
+
+def _gathered(owners: Array, row: Array, column: Array, widths: Array, own: Array, heights: Array) -> tuple[Array, ...]:
+    """Return shape, row, column and area of all cells, of what the pieces add to their cells and to those below."""
+    order = np.argsort(owners, kind="stable")
+    starts = np.flatnonzero(np.diff(owners[order], prepend=-1))
+    sizes = np.diff(heights)
+    found: list[tuple[Array, ...]] = []
+    lowest = np.zeros(row.size, dtype=np.intp)
+    small = np.zeros(row.size, dtype=bool)
+    for part in np.split(order, starts[1:]):
+        if not part.size:
+            continue
+        south, west = row[part].min(), column[part].min()
+        high, wide = row[part].max() - south + 1, column[part].max() - west + 1
+        if high <= _FEW_ROWS:
+            lowest[part], small[part] = south, True
+            continue
+        # A shape over many rows gets a grid of its own, summed from the top.
+        cells = np.zeros((high, wide))
+        strips = np.zeros((high, wide))
+        np.add.at(cells, (row[part] - south, column[part] - west), own[part])
+        np.add.at(strips, (row[part] - south, column[part] - west), widths[part])
+        above = np.cumsum(strips[::-1], axis=0)[::-1] - strips
+        inner = min(high, sizes.size - south)
+        cells[:inner] += above[:inner] * sizes[south : south + inner, None]
+        r, c = np.nonzero(cells[:inner])
+        found.append((np.full(r.size, owners[part[0]]), r + south, c + west, cells[r, c]))
+    some = np.flatnonzero(small)
+    below = row[some] - lowest[some]
+    again = np.repeat(some, below)
+    rows = lowest[again] + np.arange(again.size) - np.repeat(np.cumsum(below) - below, below)
+    held = some[row[some] < sizes.size]
+    pair = (np.concatenate([owners[held], owners[again]]), np.concatenate([row[held], rows]),
+            np.concatenate([column[held], column[again]]))  # fmt: skip
+    areas = np.concatenate([own[held], widths[again] * sizes[rows]])
+    limits = [int(one.max(initial=0)) + 1 for one in pair]
+    keys, back = np.unique(np.ravel_multi_index(pair, limits), return_inverse=True)
+    found.append((*np.unravel_index(keys, limits), np.bincount(back, areas, minlength=keys.size)))
+    return tuple(np.concatenate([one[i] for one in found]) for i in range(4))
 
 
 def _intersections(shapes: Array, others: Array) -> Array:
@@ -159,22 +192,11 @@ def _intersections(shapes: Array, others: Array) -> Array:
 
     parts = [slice(at, at + _SHAPES_AT_ONCE) for at in range(0, len(shapes), _SHAPES_AT_ONCE)]
     if len(parts) < 2:
-        return np.asarray(shapely.intersection(shapes, others))
+        return np.asarray(shapely.intersection(shapes, others, grid_size=_GRID))
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        return np.concatenate(list(pool.map(lambda part: shapely.intersection(shapes[part], others[part]), parts)))
-
-
-def _quartered(
-    owners: Array, spans: Array, pieces: Array, x_edges: Array, y_edges: Array
-) -> tuple[Array, Array, Array]:
-    """Cut the rectangles around shapes in four, between columns and between rows."""
-    around = _spans(pieces, x_edges, y_edges)
-    spans = np.stack([np.maximum(around[0], spans[0]), np.minimum(around[1], spans[1]),
-                      np.maximum(around[2], spans[2]), np.minimum(around[3], spans[3])])  # fmt: skip
-    x, y = -(-(spans[0] + spans[1]) // 2), -(-(spans[2] + spans[3]) // 2)
-    made = [np.stack([*columns, *rows]) for columns in ((spans[0], x), (x, spans[1]))
-            for rows in ((spans[2], y), (y, spans[3]))]  # fmt: skip
-    return np.tile(owners, 4), np.concatenate(made, axis=1), np.tile(pieces, 4)
+        return np.concatenate(
+            list(pool.map(lambda part: shapely.intersection(shapes[part], others[part], grid_size=_GRID), parts))
+        )
 
 
 def common(shapes: Array, others: Array, period: float) -> tuple[Array, Array, Array]:
