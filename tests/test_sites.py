@@ -422,6 +422,8 @@ def test_four_models_become_one_ensemble_in_one_command(demo, tmp_path):
     np.testing.assert_allclose(
         rhodolite.read(tmp_path / "mean.nc")["tas"].values(), everything["tas"].values().mean(axis=0), rtol=1e-6
     )
+    from_python = rhodolite.read([demo / "almandine_future.nc"] * 2, members=True)
+    assert Summarise(over="ensemble")(from_python)["pr_spread"].values().max() == 0
     alone = run_here(
         "summarise", "almandine_future.nc", "--members", "--over", "ensemble", "-o", tmp_path / "b.nc", folder=demo
     )

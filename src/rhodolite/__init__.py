@@ -66,7 +66,7 @@ def __getattr__(name: str) -> Any:
     raise AttributeError(f"module 'rhodolite' has no attribute '{name}'")
 
 
-def read(inputs: str | Path | Sequence[str | Path], *, group: str | None = None) -> Dataset:
+def read(inputs: str | Path | Sequence[str | Path], *, group: str | None = None, members: bool = False) -> Dataset:
     """Open files as the one dataset that they form; values are read when they are needed.
 
     Parameters
@@ -75,12 +75,22 @@ def read(inputs: str | Path | Sequence[str | Path], *, group: str | None = None)
         Files, patterns such as ``nordic_daily_*.nc``, and addresses of DAP2 servers.
     group : str, optional
         The group to read of files that have groups.
+    members : bool
+        Whether the inputs are the members of an ensemble, on one grid, and not parts of one dataset.
 
     Raises
     ------
     DataError
         If there is no such file, one cannot be read, or they do not fit together.
     """
+    if members:
+        from rhodolite.formats.mending import mended
+        from rhodolite.operations.members import stacked
+        from rhodolite.study.chain import open_members
+
+        given = [inputs] if isinstance(inputs, (str, Path)) else list(inputs)
+        datasets, names = open_members([str(one) for one in given], group)
+        return stacked([mended(dataset) for dataset in datasets], names)
     from rhodolite.formats.opening import open_dataset
 
     return open_dataset(inputs, group=group)

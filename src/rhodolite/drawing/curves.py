@@ -24,13 +24,17 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.averaging import mean_over
 from rhodolite.operations.cycles import Cycle
+from rhodolite.operations.selecting import take
 from rhodolite.operations.subset import Subset
 from rhodolite.operations.trend import Trend
+
+_MOST = 20
+"""Curves of regions, sites or members in one figure."""
 
 
 @dataclass(frozen=True)
 class Curve:
-    """One curve: its times, its values in their order, and what it shows."""
+    """One curve: its times, its values in their order, and what it shows; a label names its region, site or member."""
 
     axis: TimeAxis
     days: Array
@@ -39,6 +43,7 @@ class Curve:
     source: str
     place: str
     deseasonal: bool = False
+    label: str = ""
 
     def without_cycle(self) -> Curve:
         """Return the curve without its mean cycle of the year, about the same mean."""
@@ -80,6 +85,27 @@ def curve_of(dataset: Dataset, variable: Variable, time: Period | None, level: L
     values = drop_axes(mean.values(engine), extra)
     order = np.argsort(axis.middles, kind="stable")
     return Curve(axis, plot_days(axis)[order], values[order], shown, dataset.label, place)
+
+
+def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
+    """Return a dataset for each region, site or member of a variable, with its name; else the whole.
+
+    Raises
+    ------
+    DataError
+        If there are more than can be told apart.
+    """
+    for name in str(variable.attributes.get("coordinates", "")).split():
+        label = dataset.variables.get(name)
+        if label is None or label.data.dtype.kind in "fiu" or len(label.dimensions) != 1:
+            continue
+        dimension = label.dimensions[0]
+        if dimension in variable.dimensions and dataset.sizes[dimension] > 1:
+            names = [str(text) for text in label.values()]
+            if len(names) > _MOST:
+                raise DataError(f"{variable.name} has {len(names)} curves along {dimension}; choose up to {_MOST}")
+            return [(text, take(dataset, {dimension: np.array([at])})) for at, text in enumerate(names)]
+    return [("", dataset)]
 
 
 def in_common_units(curves: list[Curve]) -> list[Curve]:

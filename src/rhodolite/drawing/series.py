@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from rhodolite.arrays import Engine
 from rhodolite.drawing.choosing import variables_along
-from rhodolite.drawing.curves import Curve, curve_of, draw_trend, in_common_units
+from rhodolite.drawing.curves import Curve, curve_of, draw_trend, in_common_units, labelled_parts
 from rhodolite.drawing.dates import date_labels
 from rhodolite.drawing.palettes import BLUE, LINE_COLOURS, ORANGE, palette_for
 from rhodolite.drawing.parameters import Limits, Size
@@ -31,8 +31,8 @@ from rhodolite.operations.others import Other
 class Series:
     """Curves over time, of a cell or of the mean over the area.
 
-    Each variable and each file makes a curve; all have to be in units that can be turned into
-    those of the first. Means over the area weight cells by their true area on the sphere and
+    Each variable, each file, and each region, site or member makes a curve; all have to be in units that can be
+    turned into those of the first. Means over the area weight cells by their true area on the sphere and
     leave missing cells out.
 
     Examples
@@ -77,7 +77,8 @@ class Series:
 
     def _curves(self, dataset: Dataset, names: tuple[str, ...] | None, engine: Engine) -> list[Curve]:
         chosen = variables_along(dataset, (Role.TIME,), names)
-        return [curve_of(dataset, variable, self.time, self.level, self.at, engine) for variable in chosen]
+        return [replace(curve_of(part, part[variable.name], self.time, self.level, self.at, engine), label=label)
+                for variable in chosen for label, part in labelled_parts(dataset, variable)]  # fmt: skip
 
     def _figure(self, curves: list[Curve], engine: Engine) -> Any:
         from matplotlib.dates import AutoDateLocator
@@ -140,7 +141,7 @@ def _draw_bars(axes: Any, curve: Curve) -> None:
 
 def _label(curve: Curve, curves: list[Curve]) -> str:
     """Say what tells a curve from the others: the quantity, the file, or both."""
-    parts = []
+    parts = [curve.label] if curve.label else []
     if len({c.variable.quantity for c in curves}) > 1:
         parts.append(capitalised(curve.variable.quantity))
     if len({c.source for c in curves}) > 1:

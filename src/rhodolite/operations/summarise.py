@@ -194,7 +194,10 @@ def _attributes(variable: Variable, measure: Measure, plan: AxisPlan, units: str
         kept["units"] = units
     if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
         kept["units_metadata"] = "temperature: difference"
-    kept["long_name"] = f"{measure.words(variable.quantity)} {plan.words}"
+    # A mean follows its quantity, since others are often made of it: the annual mean of a mean over an area.
+    mean = measure.kind == "mean"
+    words = f"{variable.quantity}, mean" if mean else measure.words(variable.quantity)
+    kept["long_name"] = f"{words} {plan.words}"
     if measure.method is not None:
         kept["cell_methods"] = f"{variable.attributes.get('cell_methods', '')} {plan.method}: {measure.method}".strip()
     return kept

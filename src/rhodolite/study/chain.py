@@ -128,11 +128,7 @@ class Chain:
         """Return the dataset that the inputs form, or each member of an ensemble with its name."""
         if not self.members:
             return [open_dataset(self.inputs, group=self.group, generous=False)], [""]
-        inputs = self.inputs if len(self.inputs) > 1 else tuple(str(path) for path in expand(self.inputs[0]))
-        if len(inputs) == 1:
-            raise UsageError(f"--members: {self.inputs[0]} is a single file; name each member, such as a.nc b.nc "
-                             "'c_*.nc'")  # fmt: skip
-        return [open_dataset(one, group=self.group, generous=False) for one in inputs], member_names(inputs)
+        return open_members(self.inputs, self.group)
 
     def _check_output(self, output: Path) -> None:
         suffixes = FILM_SUFFIXES if isinstance(self.drawing, Animation) else FIGURE_SUFFIXES
@@ -145,6 +141,26 @@ class Chain:
         elif self.layout != USUAL_LAYOUT:
             raise UsageError(f"{output}: --format, --chunks and --compression are for data, and this is a figure")
         check_output(output, self.overwrite, (), kind)
+
+
+def open_members(inputs: Sequence[str], group: str | None = None) -> tuple[list[Dataset], list[str]]:
+    """Open the members of an ensemble, one an input, or one a file where there is a single pattern.
+
+    Returns
+    -------
+    datasets : list of Dataset
+    names : list of str
+        Short names of the members.
+
+    Raises
+    ------
+    UsageError
+        If there is a single file.
+    """
+    each = tuple(inputs) if len(inputs) > 1 else tuple(str(path) for path in expand(inputs[0]))
+    if len(each) == 1:
+        raise UsageError(f"--members: {inputs[0]} is a single file; name each member, such as a.nc b.nc 'c_*.nc'")
+    return [open_dataset(one, group=group, generous=False) for one in each], member_names(each)
 
 
 def write(
