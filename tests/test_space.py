@@ -352,6 +352,25 @@ def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(seed, cells, c
     np.testing.assert_allclose(np.atleast_2d(at_once)[0], expected, rtol=1e-10)
 
 
+@pytest.mark.parametrize(
+    "words", [{"region": "Russia,Brazil"}, {"latitude_bands": 20}, {"statistic": "sum,median"}, {}]
+)
+def test_the_order_of_axes_changes_no_statistic(words, rng):
+    mesh = globe(10.0)
+    data = make_dataset(rng.normal(size=(2, *mesh.shape)), times=[0, 1], lats=mesh.latitudes, lons=mesh.longitudes)
+    tas = data["tas"]
+    turned = tas.with_(dimensions=("lon", "time", "lat"), data=InMemory(tas.values().transpose(2, 0, 1)))
+    other = data.with_variables([*(v for v in data.variables.values() if v is not tas), turned])
+    for first, second in zip(
+        Summarise(**words)(data).data_variables, Summarise(**words)(other).data_variables, strict=True
+    ):
+        values = second.values()
+        order = [second.dimensions.index(name) for name in first.dimensions]
+        np.testing.assert_allclose(values.transpose(order), first.values(), rtol=1e-12)
+    regridded = Regrid(to="15")(other)["tas"].values().transpose(1, 2, 0)
+    np.testing.assert_array_equal(regridded, Regrid(to="15")(data)["tas"].values())
+
+
 def test_a_cropped_region_crosses_the_dateline_in_one_piece():
     mesh = globe(5.0, west=-180.0)
     data = make_dataset(np.zeros((1, *mesh.shape)), times=[0], lats=mesh.latitudes, lons=mesh.longitudes)

@@ -59,10 +59,10 @@ class AxisPlan:
     ----------
     dimensions : tuple of str
         That go.
-    groups : list of ndarray
-        For each group the weights of all cells of these dimensions, in their order.
-    shares : list of ndarray
-        Likewise the part of a cell that counts, for sums.
+    groups : list of CellGroup
+        For each group its cells of these dimensions, in their order, with weights.
+    shares : list of CellGroup
+        Likewise with the part of a cell that counts, for sums.
     words : str
         Over what, for long names.
     method : str
@@ -80,8 +80,8 @@ class AxisPlan:
     """
 
     dimensions: tuple[str, ...]
-    groups: list[Array]
-    shares: list[Array]
+    groups: list[CellGroup]
+    shares: list[CellGroup]
     words: str
     method: str
     group_dimension: str = ""
@@ -98,13 +98,9 @@ class AxisPlan:
         """Return what to do with an array of a variable; `by_share` where a cell counts as one, and not by its size."""
         places = [variable.dimensions.index(name) for name in self.dimensions]
         axes = tuple(sorted(places))
-        lengths = [variable.shape[axis] for axis in places]
-        groups = []
-        for weights in self.shares if by_share else self.groups:
-            ordered = weights.reshape(lengths)
-            if axes != tuple(places):
-                ordered = ordered.transpose(np.argsort(places))
-            groups.append(CellGroup.of(ordered.reshape(-1)))
+        groups = self.shares if by_share else self.groups
+        if axes != tuple(places):
+            groups = [group.transposed(variable.shape[places[0]], variable.shape[places[1]]) for group in groups]
         return Collapse(axes, tuple(variable.shape[axis] for axis in axes), groups, measure, coverage,
                         bool(self.group_dimension))  # fmt: skip
 
@@ -121,8 +117,8 @@ def plan_for(wish: Wish, dataset: Dataset) -> AxisPlan:
         return _area_plan(wish, dataset)
     if wish.over is Over.ENSEMBLE:
         name = member_dimension(dataset)
-        ones = np.ones(dataset.sizes[name])
-        return AxisPlan((name,), [ones], [ones], f"over {ones.size} members", "realization")
+        ones = CellGroup.of(np.ones(dataset.sizes[name]))
+        return AxisPlan((name,), [ones], [ones], f"over {dataset.sizes[name]} members", "realization")
     role = _ROLES[wish.over]
     if dataset.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
         raise DataError(f"{dataset.label}: latitude and longitude have two dimensions, so nothing lies along a single "
@@ -131,18 +127,18 @@ def plan_for(wish: Wish, dataset: Dataset) -> AxisPlan:
     if coordinate.dimension is None:
         raise DataError(f"{dataset.label}: there is one {role} only, so there is nothing to summarise over")
     name = coordinate.dimension
-    ones = np.ones(coordinate.values.size)
+    ones = CellGroup.of(np.ones(coordinate.values.size))
     if wish.over is Over.TIME:
         axis = dataset.need_time()
-        lengths = ones if axis.lengths is None else axis.lengths
+        lengths = ones if axis.lengths is None else CellGroup.of(axis.lengths)
         return _time_plan(dataset, axis, name, lengths, ones)
     if wish.over is Over.LEVEL:
         weights, words = layer_weights(dataset)
-        return AxisPlan((name,), [weights], [ones], words, name)
-    return AxisPlan((name,), [area_weights(coordinate)], [ones], f"over {role}", name)
+        return AxisPlan((name,), [CellGroup.of(weights)], [ones], words, name)
+    return AxisPlan((name,), [CellGroup.of(area_weights(coordinate))], [ones], f"over {role}", name)
 
 
-def _time_plan(dataset: Dataset, axis: TimeAxis, name: str, lengths: Array, ones: Array) -> AxisPlan:
+def _time_plan(dataset: Dataset, axis: TimeAxis, name: str, lengths: CellGroup, ones: CellGroup) -> AxisPlan:
     """Return the plan of a statistic over all times, which leaves a single time with bounds."""
     coordinate = dataset.need(Role.TIME)
     edges = axis.bounds if axis.bounds is not None else coordinate.values[:, None]
@@ -172,10 +168,10 @@ def _area_plan(wish: Wish, dataset: Dataset) -> AxisPlan:
         names = np.array([outline.name for outline in outlines], dtype=object)
         described = (Variable(label, ("region",), InMemory(names), {"long_name": "name of the region"}),)
     else:
-        return AxisPlan(mesh.dimensions, [whole], [share], "over the area", "area", plain=True)
-    parts = _divided(areas, mesh)
-    return AxisPlan(mesh.dimensions, [part * whole for part in parts], [part * share for part in parts], words, "area",
-                 dimension, label, described)  # fmt: skip
+        groups = [CellGroup.of(whole)], [CellGroup.of(share)]
+        return AxisPlan(mesh.dimensions, *groups, "over the area", "area", plain=True)
+    groups = _groups(areas, mesh, whole), _groups(areas, mesh, share)
+    return AxisPlan(mesh.dimensions, *groups, words, "area", dimension, label, described)
 
 
 def _measured(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:
@@ -192,11 +188,18 @@ def _measured(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:
     return whole, np.ones(mesh.size)
 
 
-def _divided(areas: Any, mesh: Mesh) -> list[Array]:
-    """Return for each area the part of every cell that lies in it, from 0 to 1."""
+def _groups(areas: Any, mesh: Mesh, along: Array) -> list[CellGroup]:
+    """Return for each area its cells, with the part of each that lies in it times a number for each cell."""
     whole = mesh.areas.reshape(-1)
-    rows = [areas[[at]].toarray()[0] for at in range(areas.shape[0])]
-    return [np.divide(row, whole, out=np.zeros(whole.shape), where=whole > 0) for row in rows]
+    made = []
+    for first, last in zip(areas.indptr[:-1], areas.indptr[1:], strict=True):
+        cells, parts = areas.indices[first:last], areas.data[first:last]
+        order = np.argsort(cells)
+        cells, parts = cells[order], parts[order]
+        weights = parts / whole[cells] * along[cells]
+        some = weights > 0
+        made.append(CellGroup(cells[some], weights[some]))
+    return made
 
 
 def _band_edges(mesh: Mesh, width: float) -> Array:

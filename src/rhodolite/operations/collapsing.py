@@ -30,6 +30,13 @@ class CellGroup:
         cells = np.flatnonzero(weights > 0)
         return cls(cells, weights[cells])
 
+    def transposed(self, rows: int, columns: int) -> CellGroup:
+        """Return the group for cells that are stored column by column, in place of row by row."""
+        row, column = np.divmod(self.cells, columns)
+        cells = column * rows + row
+        order = np.argsort(cells)
+        return CellGroup(cells[order], self.weights[order])
+
 
 @dataclass(frozen=True, eq=False)
 class Collapse:

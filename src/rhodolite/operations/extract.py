@@ -95,7 +95,9 @@ class Extract:
         mesh = Mesh.of(dataset)
         described, first_line = read_sites(Path(self.points))
         sites = _Sites(self.points, described, first_line)
-        weights = (nearest_cells if self.method is SiteMethod.NEAREST else bilinear)(mesh, sites.mesh)
+        weights = (nearest_cells if self.method is SiteMethod.NEAREST else bilinear)(
+            mesh, _as_cells(sites.latitudes, sites.longitudes)
+        )
         weights = sites.checked(weights, mesh)
         along = [v for v in dataset.data_variables if v.numeric and set(mesh.dimensions) <= set(v.dimensions)]
         if along:
@@ -166,12 +168,6 @@ class _Sites:
         self.latitudes, self.longitudes = (by_name[name].astype(np.float64) for name in ("lat", "lon"))
         self.names = next(v.values() for v in described if "cf_role" in v.attributes)
 
-    @property
-    def mesh(self) -> Mesh:
-        """The sites as cells in one column; only their centres mean anything."""
-        centres = self.latitudes[:, None], self.longitudes[:, None]
-        return Mesh((_SITE, "one"), *centres, corners=(centres[0][..., None], centres[1][..., None]))
-
     def lines(self, numbers: Array) -> str:
         """Name sites with their lines."""
         named = ", ".join(f"{self.names[at]} (line {self.first_line + at})" for at in numbers[:_NAMED])
@@ -188,11 +184,9 @@ class _Sites:
         outside = np.flatnonzero(np.diff(weights.matrix.indptr) == 0)
         if not outside.size:
             return weights
-        exchanged = _Sites.__new__(_Sites)
-        exchanged.latitudes, exchanged.longitudes = self.longitudes[outside], self.latitudes[outside]
-        possible = np.abs(exchanged.latitudes) <= 90
-        fits = np.diff(nearest_cells(mesh, exchanged.mesh).matrix.indptr) > 0
-        swapped = outside[possible & fits]
+        exchanged = _as_cells(self.longitudes[outside], self.latitudes[outside])
+        fits = np.diff(nearest_cells(mesh, exchanged).matrix.indptr) > 0
+        swapped = outside[fits & (np.abs(self.longitudes[outside]) <= 90)]
         if swapped.size:
             at = swapped[0]
             raise DataError(
@@ -262,6 +256,12 @@ class _Sites:
         far[used] = great_circle(north, east, self.latitudes, self.longitudes)[used] * _KM_A_DEGREE
         return Variable("distance", (_SITE,), InMemory(np.round(far, 3)),
                         {"long_name": "distance to the centre of the cell", "units": "km"})  # fmt: skip
+
+
+def _as_cells(latitudes: Array, longitudes: Array) -> Mesh:
+    """Return places as cells in one column; only their centres mean anything."""
+    north, east = latitudes[:, None], longitudes[:, None]
+    return Mesh((_SITE, "one"), north, east, corners=(north[..., None], east[..., None]))
 
 
 def _cells_with_data(variable: Variable, mesh: Mesh) -> Array:
