@@ -184,7 +184,8 @@ class Dataset:
         """Return a copy with some data variables and all that describes them."""
         keep = set(names)
         dimensions = {d for name in keep for d in self.variables[name].dimensions}
-        listed = {word for name in keep for key in ("coordinates", "grid_mapping", "ancillary_variables")
+        listed = {word for name in keep
+                  for key in ("coordinates", "grid_mapping", "ancillary_variables", "cell_measures")
                   for word in str(self.variables[name].attributes.get(key, "")).split()}  # fmt: skip
         kept = []
         for name in self.variables:
