@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -18,7 +18,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import cell_edges, covers_globe
 from rhodolite.regions.outline import Outline
-from rhodolite.regions.plane import common, cut, moved_by, plane_area, polygons
+from rhodolite.regions.plane import common, cut, moved_by, polygons
 
 if TYPE_CHECKING:
     from scipy import sparse
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 _TURN = 2 * np.pi
 _FINE = 0.2
 """Degrees; outlines get points so close before they are bent into the plane that keeps areas."""
+_CELLS_AT_ONCE = 50_000
 EARTH_RADIUS = 6371007.2
 """Metres; of the sphere that has the area of the Earth (WGS 84)."""
 
@@ -103,7 +104,15 @@ class Mesh:
         """Areas of the cells on the unit sphere, shape (rows, columns)."""
         if self.latitude_edges is not None and self.longitude_edges is not None:
             return np.outer(zone_areas(self.latitude_edges), widths(self.longitude_edges))
-        return plane_area(self.outlines).reshape(self.shape)
+        parts = []
+        for points, owners, count in self._rings():
+            starts = np.diff(owners, prepend=-1) > 0
+            # About a corner of each cell, since far from the origin small differences lose figures.
+            x, y = (points - points[starts][np.cumsum(starts) - 1]).T
+            same = ~starts[1:]
+            twice = np.bincount(owners[1:], (x[:-1] * y[1:] - x[1:] * y[:-1]) * same, minlength=count)
+            parts.append(np.abs(twice) / 2)
+        return np.concatenate(parts).reshape(self.shape)
 
     @cached_property
     def radii(self) -> Array:
@@ -142,6 +151,13 @@ class Mesh:
     @cached_property
     def outlines(self) -> Array:
         """A polygon for each cell in the plane that keeps areas, in the order of storage."""
+        return np.concatenate([polygons(*part) for part in self._rings()])
+
+    def _rings(self) -> Iterator[tuple[Array, Array, int]]:
+        """Yield closed outlines in the plane that keeps areas, of some cells after another, so that few are held.
+
+        For each part: points, the cell of each counted within the part, and the number of cells.
+        """
         if self.corners is not None:
             corners = tuple(part.reshape(self.size, -1) for part in self.corners)
         else:
@@ -150,8 +166,9 @@ class Mesh:
             north = np.stack([self.latitude_edges[at] for at in (_upto, _upto, _from, _from)], axis=1)
             east = np.stack([self.longitude_edges[at] for at in (_upto, _from, _from, _upto)], axis=1)
             corners = (np.repeat(north, self.shape[1], axis=0), np.tile(east, (self.shape[0], 1)))
-        points, owners = outlines_in_plane(*corners)
-        return polygons(points, owners, self.size)
+        for first in range(0, self.size, _CELLS_AT_ONCE):
+            part = slice(first, min(first + _CELLS_AT_ONCE, self.size))
+            yield *outlines_in_plane(corners[0][part], corners[1][part]), part.stop - part.start
 
     def shared_areas(self, target: Mesh) -> sparse.csr_array:
         """Return the areas that cells of another grid have in common with these.

@@ -58,13 +58,6 @@ def area_on_sphere(shapes: Array) -> Array:
     return np.bincount(owners, under, minlength=len(shapes))
 
 
-def plane_area(shapes: Array) -> Array:
-    """Return areas in the plane, one for each shape."""
-    import shapely
-
-    return np.asarray(shapely.area(shapes), dtype=np.float64)
-
-
 def cut(shapes: Array, x_edges: Array, y_edges: Array, *, degrees: bool) -> tuple[Array, Array, Array, Array]:
     """Return the area that polygons have in common with the cells of a rectangular grid.
 
