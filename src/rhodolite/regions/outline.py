@@ -22,6 +22,15 @@ _FULL_NAMES = {
     "S. Geo. and the Is.": "South Georgia and the Islands", "Fr. S. Antarctic Lands": "French Southern Antarctic Lands",
     "Dem. Rep. Congo": "Democratic Republic of the Congo", "eSwatini": "Eswatini",
 }  # fmt: skip
+_ALSO = {
+    "United States of America": ("USA", "US", "United States", "America"),
+    "United Kingdom": ("UK", "Great Britain", "Britain"), "Czechia": ("Czech Republic",), "Netherlands": ("Holland",),
+    "United Arab Emirates": ("UAE",), "Macedonia": ("North Macedonia",), "Turkey": ("Turkiye", "Türkiye"),
+    "Côte d'Ivoire": ("Ivory Coast",), "Cabo Verde": ("Cape Verde",), "Eswatini": ("Swaziland",), "Myanmar": ("Burma",),
+    "Timor-Leste": ("East Timor",), "Democratic Republic of the Congo": ("DR Congo", "DRC"), "Vatican": ("Holy See",),
+    "Bosnia and Herzegovina": ("Bosnia",), "Faeroe Islands": ("Faroe Islands",),
+}  # fmt: skip
+"""What else people call countries."""
 _WORDS = {"S.": "South", "N.": "Northern", "W.": "Western", "Is.": "Islands", "I.": "Island", "Rep.": "Republic",
           "Eq.": "Equatorial", "Fr.": "French", "St.": "Saint", "Br.": "British", "Ter.": "Territory",
           "Herz.": "Herzegovina", "Barb.": "Barbuda", "Vin.": "Vincent", "Gren.": "Grenadines"}  # fmt: skip
@@ -72,7 +81,7 @@ def find_outlines(text: str) -> list[Outline]:
     if Path(place).suffix.lower() in _SUFFIXES or Path(place).exists():
         return _from_file(Path(place), feature.strip())
     names = country_names()
-    lookup = {_plain(key): full for full, stored in names.items() for key in (full, stored)}
+    lookup = {_plain(key): full for full, stored in names.items() for key in (full, stored, *_ALSO.get(full, ()))}
     found = lookup.get(_plain(asked))
     if found is None:
         hint = nearest_names(asked, [*names, LAND, SEA]).split(" There are:")[0]
