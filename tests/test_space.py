@@ -282,7 +282,8 @@ def test_areas_of_outlines_agree_with_shapely_in_an_equal_area_plane():
 def test_all_countries_are_found_under_full_and_stored_names_and_cover_the_land():
     names = country_names()
     assert len(names) == 241
-    for asked, found in (("norway", "Norway"), ("South Sudan", "South Sudan"), ("S. Sudan", "South Sudan"), ("uk", "United Kingdom"),
+    for asked, found in (("norway", "Norway"), ("South Sudan", "South Sudan"), ("S. Sudan", "South Sudan"),
+                         ("uk", "United Kingdom"),
                          ("cote d'ivoire", "Côte d'Ivoire")):  # fmt: skip
         assert find_outlines(asked)[0].name == found
     mesh = globe(5.0)
