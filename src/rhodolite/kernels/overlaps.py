@@ -62,8 +62,19 @@ def overlaps_round(
 ) -> sparse.csr_array:
     """Return the lengths that the cells of two axes have in common that go round, such as longitudes.
 
-    Parameters and result are those of `overlaps`; edges a whole number of periods apart are the same. With the
-    `centres` of the source's cells each length is multiplied by the distance of its middle from the centre.
+    Parameters
+    ----------
+    source_edges, target_edges : ndarray, shapes (n + 1,) and (m + 1,)
+        Edges in the same units, in either direction.
+    period : float
+        Edges a whole number of periods apart are the same.
+    centres : ndarray of float64, shape (n,), optional
+        Of the source's cells; each length is then multiplied by the distance of its middle from the centre.
+
+    Returns
+    -------
+    sparse array, shape (m, n)
+        In these units, or with `centres` in their square, float64.
     """
     from scipy import sparse
 

@@ -19,7 +19,13 @@ _POINTS = 8
 
 
 def unit_vectors(latitudes: Array, longitudes: Array) -> Array:
-    """Return places on the unit sphere in Cartesian coordinates, shape (..., 3), from degrees."""
+    """Return places on the unit sphere in Cartesian coordinates, shape (..., 3), from degrees north and east.
+
+    Examples
+    --------
+    >>> unit_vectors(np.array(90.0), np.array(0.0)).round(12).tolist()
+    [0.0, 0.0, 1.0]
+    """
     phi, lam = np.radians(latitudes), np.radians(longitudes)
     return np.stack([np.cos(phi) * np.cos(lam), np.cos(phi) * np.sin(lam), np.sin(phi)], axis=-1)
 

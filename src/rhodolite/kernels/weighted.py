@@ -48,6 +48,16 @@ def gather(values: Array, weights: Array, kind: str) -> Parts:
 def merge(parts: Parts, other: Parts) -> Parts:
     """Return the parts of two sets of cells together.
 
+    Parameters
+    ----------
+    parts, other : dict of str to ndarray of float64
+        What `gather` returned for the same kind, all of one shape.
+
+    Returns
+    -------
+    dict of str to ndarray of float64
+        As if `gather` had taken in all cells at once.
+
     Notes
     -----
     Sums of squares by the pairwise update of Chan, Golub and LeVeque 1983, The American Statistician 37,
@@ -66,6 +76,17 @@ def merge(parts: Parts, other: Parts) -> Parts:
 
 def finish(parts: Parts, kind: str) -> Array:
     """Return the statistic; NaN where no value is there, but for counts.
+
+    Parameters
+    ----------
+    parts : dict of str to ndarray of float64
+        Of `gather` or `merge`.
+    kind : str
+        As for `gather`.
+
+    Returns
+    -------
+    ndarray of float64, of the shape of the parts
 
     Notes
     -----
