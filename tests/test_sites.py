@@ -417,6 +417,8 @@ def test_four_models_become_one_ensemble_in_one_command(demo, tmp_path):
     everything = rhodolite.read(tmp_path / "all.nc")
     assert everything["tas"].shape == (4, 24, 18, 36)
     assert [str(n) for n in everything["member_name"].values()] == ["almandine", "pyrope", "spessartine", "grossular"]
+    drawn = run_here(*words, "then", "draw", "map", "-o", tmp_path / "a.png", folder=demo)
+    assert (drawn.code, "tas has 4 members; put summarise --over ensemble before it" in drawn.err) == (3, True)
     answer = run_here(*words, "then", "summarise", "--over", "ensemble", "-o", tmp_path / "mean.nc", folder=demo)
     assert answer.code == 0, answer.err
     np.testing.assert_allclose(

@@ -7,6 +7,7 @@ import numpy as np
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.members import is_member_dimension
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels
 from rhodolite.model.variable import Variable
@@ -70,6 +71,8 @@ def squeezed(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int, ...
     extra = [(at, name, n) for at, (name, n) in enumerate(zip(variable.dimensions, variable.shape, strict=True))
              if name not in keep]  # fmt: skip
     for _, name, n in extra:
+        if n != 1 and is_member_dimension(name):
+            raise DataError(f"{variable.name} has {n} members; put summarise --over ensemble before it for their mean")
         if n != 1:
             raise DataError(f"{variable.name} has {n} steps along {name}; choose one of them first, with subset")
     return tuple(at for at, _, _ in extra)

@@ -20,7 +20,12 @@ def member_dimension(dataset: Dataset) -> str:
         if variable.attributes.get("standard_name") == "realization" and len(variable.dimensions) == 1:
             return variable.dimensions[0]
     for name in dataset.sizes:
-        if name.lower() in _NAMES:
+        if is_member_dimension(name):
             return name
     raise DataError(f"{dataset.label}: there is no dimension of members; name their files with --members, such as "
                     "summarise a.nc b.nc --members --over ensemble")  # fmt: skip
+
+
+def is_member_dimension(name: str) -> bool:
+    """Return whether a dimension is called as those of members are."""
+    return name.lower() in _NAMES
