@@ -13,7 +13,7 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.cartography import MapFrame, field_of
 from rhodolite.drawing.choosing import chosen_part, only_one, variables_along
 from rhodolite.drawing.legends import add_key, add_legend
-from rhodolite.drawing.palettes import Scale, check_palette, colours, scale_for
+from rhodolite.drawing.palettes import Scale, check_palette, colours, wanted_scale
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.projections import ProjectionName
 from rhodolite.drawing.titles import put_title
@@ -23,7 +23,6 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels
-from rhodolite.model.signs import pivots
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.selecting import take
@@ -89,9 +88,7 @@ class Animation:
         whole = take(part, {dimension: steps})[variable.name]
         fields = [field_of(one, one[variable.name], engine) for one in parts]
         titles = [period_text(one.time) for one in parts]
-        limits = (self.limits.low, self.limits.high) if self.limits else (None, None)
-        centre = 0.0 if self.centre is None and pivots(variable) else self.centre
-        scale = scale_for(np.stack(fields), whole, self.palette, limits, centre)
+        scale, centre = wanted_scale(np.stack(fields), whole, self.palette, self.limits, self.centre)
         return Film(self, MapFrame.of(part, self.projection), variable, fields, titles, scale, centre)
 
 

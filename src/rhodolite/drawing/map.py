@@ -13,7 +13,7 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.cartography import MapFrame, field_of
 from rhodolite.drawing.choosing import chosen_part, only_one, variables_along
 from rhodolite.drawing.legends import Marks, add_key, add_legend
-from rhodolite.drawing.palettes import Scale, check_palette, colours, scale_for
+from rhodolite.drawing.palettes import Scale, check_palette, colours, wanted_scale
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.projections import ProjectionName
 from rhodolite.drawing.titles import put_title
@@ -23,7 +23,6 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.mesh import Mesh
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels
-from rhodolite.model.signs import pivots
 from rhodolite.model.variable import Variable
 from rhodolite.operations.areas import Areas
 from rhodolite.operations.averaging import area_mean
@@ -89,9 +88,7 @@ class Map:
             dataset = Subset(lat=self.projection.latitudes)(dataset)
         part = chosen_part(dataset, variable, self.time, self.level)
         values = field_of(part, part[variable.name], engine)
-        limits = (self.limits.low, self.limits.high) if self.limits else (None, None)
-        centre = 0.0 if self.centre is None and pivots(variable) else self.centre
-        scale = scale_for(values, variable, self.palette, limits, centre)
+        scale, centre = wanted_scale(values, variable, self.palette, self.limits, self.centre)
         return self._figure(part, variable, values, scale, centre, self._marked(dataset, variable, engine))
 
     def _marked(self, dataset: Dataset, variable: Variable, engine: Engine) -> Marks | None:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.drawing.parameters import Limits
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.model.signs import pivots
 from rhodolite.model.units import is_temperature
@@ -59,6 +60,15 @@ def check_palette(name: str) -> None:
         hint = nearest_names(name, offered).split(" There are:")[0]
         hint = hint if hint.startswith("Did") else "Some are viridis, plasma, YlGnBu, RdBu, BrBG, PuOr."
         raise UsageError(f"--palette: no palette '{name}'. {hint} Add _r to turn one round.")
+
+
+def wanted_scale(
+    values: NDArray[Any], variable: Variable, palette: str | None, limits: Limits | None, centre: float | None
+) -> tuple[Scale, float | None]:
+    """Return the scale for a field by what was asked for, and the pivot: zero for departures where none was."""
+    centre = 0.0 if centre is None and pivots(variable) else centre
+    ends = (limits.low, limits.high) if limits else (None, None)
+    return scale_for(values, variable, palette, ends, centre), centre
 
 
 def scale_for(

@@ -13,7 +13,7 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.cartography import MapFrame, field_of
 from rhodolite.drawing.choosing import only_one, variables_along
 from rhodolite.drawing.legends import add_key, add_legend
-from rhodolite.drawing.palettes import check_palette, colours, scale_for
+from rhodolite.drawing.palettes import check_palette, colours, wanted_scale
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import period_text, region_text
@@ -23,7 +23,6 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.intervals import Interval
 from rhodolite.model.periods import Period, Years
 from rhodolite.model.ranges import Levels
-from rhodolite.model.signs import pivots
 from rhodolite.model.variable import Variable
 from rhodolite.operations.aggregate import Aggregate
 from rhodolite.operations.climatology import Climatology
@@ -111,10 +110,9 @@ class Panels:
     def _figure(self, variable: Variable, fields: list[tuple[str, Dataset, Array]]) -> Any:
         from matplotlib.figure import Figure
 
-        limits = (self.limits.low, self.limits.high) if self.limits else (None, None)
         shown = fields[0][1][variable.name]
-        centre = 0.0 if self.centre is None and pivots(shown) else self.centre
-        scale = scale_for(np.stack([values for _, _, values in fields]), shown, self.palette, limits, centre)
+        values = np.stack([values for _, _, values in fields])
+        scale, centre = wanted_scale(values, shown, self.palette, self.limits, self.centre)
         shades, norm = colours(scale, centre)
         frame = MapFrame.of(fields[0][1])
         shape = frame.shape

@@ -12,7 +12,7 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.choosing import drop_axes, only_one, squeezed
 from rhodolite.drawing.dates import date_labels, plot_days
 from rhodolite.drawing.legends import add_legend
-from rhodolite.drawing.palettes import check_palette, colours, scale_for
+from rhodolite.drawing.palettes import check_palette, colours, wanted_scale
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.reducing import averaged_but
 from rhodolite.drawing.titles import put_title
@@ -24,7 +24,6 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import cell_edges
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels
-from rhodolite.model.signs import pivots
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.subset import Subset
@@ -102,9 +101,7 @@ class Section:
                 caption: str) -> Any:  # fmt: skip
         from matplotlib.figure import Figure
 
-        limits = (self.limits.low, self.limits.high) if self.limits else (None, None)
-        centre = 0.0 if self.centre is None and pivots(variable) else self.centre
-        scale = scale_for(values, variable, self.palette, limits, centre)
+        scale, centre = wanted_scale(values, variable, self.palette, self.limits, self.centre)
         shades, norm = colours(scale, centre)
         figure = Figure((self.size.width / 100, self.size.height / 100), dpi=100, layout="constrained")
         axes = figure.add_subplot()

@@ -34,7 +34,7 @@ def weighted_sums(block: Array, weights: Weights, axes: tuple[int, ...]) -> tupl
         Both of the shape of `block` without `axes`. Their ratio is the weighted mean.
     """
     total = _summed(block, weights, axes)
-    named = {axis for key in weights for axis in _axes(key)}
+    named = {axis for key in weights for axis in axes_of(key)}
     if np.isfinite(total).all() and named <= set(axes):
         plain = [block.shape[axis] for axis in axes if axis not in named]
         return total, np.full(total.shape, np.prod([*plain, *(along.sum() for along in weights.values())]))
@@ -42,21 +42,22 @@ def weighted_sums(block: Array, weights: Weights, axes: tuple[int, ...]) -> tupl
     return _summed(np.where(present, block, 0), weights, axes), _summed(present, weights, axes)
 
 
-def _axes(key: int | tuple[int, ...]) -> tuple[int, ...]:
+def axes_of(key: int | tuple[int, ...]) -> tuple[int, ...]:
+    """Return the axes that an entry of weights is for."""
     return key if isinstance(key, tuple) else (key,)
 
 
 def _summed(block: Array, weights: Weights, axes: tuple[int, ...]) -> Array:
     """Return weighted sums in float64, one axis after another from the last, as memory is laid out."""
     total, names = block, list(range(block.ndim))
-    owners = {axis: key for key in weights for axis in _axes(key)}
+    owners = {axis: key for key in weights for axis in axes_of(key)}
     done: set[Any] = set()
     for axis in sorted(axes, reverse=True):
         key = owners.get(axis)
         if key is not None and key in done:
             continue
         along = None if key is None else weights[key]
-        gone = (axis,) if key is None else tuple(a for a in _axes(key) if a in axes)
+        gone = (axis,) if key is None else tuple(a for a in axes_of(key) if a in axes)
         if along is None or (isinstance(key, int) and np.ptp(along) == 0):
             total = total.sum(axis=names.index(axis), dtype=np.float64)
             total = total if along is None else total * along[0]
@@ -64,7 +65,7 @@ def _summed(block: Array, weights: Weights, axes: tuple[int, ...]) -> Array:
             assert key is not None
             kept = [name for name in names if name not in gone]
             # Not a matrix product, which may round differently with the threads that are free.
-            total = np.einsum(total, names, along, list(_axes(key)), kept, dtype=np.float64)
+            total = np.einsum(total, names, along, list(axes_of(key)), kept, dtype=np.float64)
         done.add(key)
         names = [name for name in names if name not in gone]
     return np.asarray(total, dtype=np.float64)

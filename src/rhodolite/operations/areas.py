@@ -122,7 +122,8 @@ def within_areas(dataset: Dataset, areas: Areas, cells: CellChoice) -> Dataset:
     if dataset.axes.sites:
         return _sites_within(dataset, areas)
     mesh = Mesh.of(dataset)
-    weights = areas.weights(mesh, cells)
+    outlines = areas.outlines()
+    weights = areas.weights(mesh, cells, outlines)
     whole = mesh.areas.reshape(-1)
     covered = np.minimum(np.asarray(weights.sum(axis=0)).reshape(-1), whole).reshape(mesh.shape)
     rows = _from_first_to_last(covered.any(axis=1))
@@ -134,16 +135,12 @@ def within_areas(dataset: Dataset, areas: Areas, cells: CellChoice) -> Dataset:
     # What outlines of neighbours leave between them is no part of a cell worth keeping.
     covered[covered < 1e-9 * whole.reshape(mesh.shape)[np.ix_(rows, columns)]] = 0.0
     made = [_masked(v, covered > 0, part, mesh.dimensions) for v in part.variables.values()]
-    about = {"standard_name": "cell_area", "long_name": f"area of the cell within {', '.join(_titles(areas))}",
-             "units": "m2"}  # fmt: skip
+    names = ", ".join(outline.name for outline in outlines)
+    about = {"standard_name": "cell_area", "long_name": f"area of the cell within {names}", "units": "m2"}
     if dataset.axes.curvilinear:
         about["coordinates"] = " ".join(dataset.axes.curvilinear)
     measure = Variable(COVERED_AREA, mesh.dimensions, InMemory(covered * EARTH_RADIUS**2), about)
     return part.with_variables([*made, measure])
-
-
-def _titles(areas: Areas) -> list[str]:
-    return [outline.name for outline in areas.outlines()]
 
 
 def _masked(variable: Variable, inside: Array, dataset: Dataset, dimensions: tuple[str, str]) -> Variable:

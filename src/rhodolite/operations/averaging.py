@@ -8,7 +8,7 @@ from typing import Self
 import numpy as np
 
 from rhodolite.arrays import Accumulator, Array, Engine, InMemory, LazyArray, Reduction, Region
-from rhodolite.kernels.averages import Weights, weighted_sums
+from rhodolite.kernels.averages import Weights, axes_of, weighted_sums
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import area_weights
@@ -68,7 +68,7 @@ def mean_over(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> 
     axes = _places(dataset, variable, roles)
     if not axes:
         return variable.with_(data=variable.floats())
-    weights = {key: w for key, w in area_weights_of(dataset, variable).items() if set(_axes(key)) & set(axes)}
+    weights = {key: w for key, w in area_weights_of(dataset, variable).items() if set(axes_of(key)) & set(axes)}
     mean = WeightedMean(variable.shape, weights, axes)
     kept = tuple(name for at, name in enumerate(variable.dimensions) if at not in axes)
     shape = tuple(n for at, n in enumerate(variable.shape) if at not in axes)
@@ -128,12 +128,8 @@ def overview(dataset: Dataset, variable: Variable) -> LazyArray:
 
 def _within(weights: Weights, region: Region, axes: tuple[int, ...]) -> Weights:
     """Return the weights of a block, of those axes that are summed over and what belongs to them."""
-    return {key: w[tuple(region[axis] for axis in _axes(key))] for key, w in weights.items()
-            if set(_axes(key)) & set(axes)}  # fmt: skip
-
-
-def _axes(key: int | tuple[int, ...]) -> tuple[int, ...]:
-    return key if isinstance(key, tuple) else (key,)
+    return {key: w[tuple(region[axis] for axis in axes_of(key))] for key, w in weights.items()
+            if set(axes_of(key)) & set(axes)}  # fmt: skip
 
 
 def _places(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> tuple[int, ...]:

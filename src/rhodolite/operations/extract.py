@@ -89,7 +89,8 @@ class Extract:
         """
         if self.points is None:
             part = Subset(lat=self.lat, lon=self.lon)(dataset)
-            return self._series(part, *_cells_as_sites(Mesh.of(part)))
+            mesh = Mesh.of(part)
+            return self._series(part, mesh, *_cells_as_sites(mesh))
         from rhodolite.formats.csv.reader import read_sites  # pandas takes long to import
 
         mesh = Mesh.of(dataset)
@@ -102,10 +103,9 @@ class Extract:
         along = [v for v in dataset.data_variables if v.numeric and set(mesh.dimensions) <= set(v.dimensions)]
         if along:
             weights = sites.on_data(weights, mesh, along[0], self.search)
-        return self._series(dataset, weights, [*sites.described, sites.distance(weights, mesh)])
+        return self._series(dataset, mesh, weights, [*sites.described, sites.distance(weights, mesh)])
 
-    def _series(self, dataset: Dataset, weights: Weights, described: list[Variable]) -> Dataset:
-        mesh = Mesh.of(dataset)
+    def _series(self, dataset: Dataset, mesh: Mesh, weights: Weights, described: list[Variable]) -> Dataset:
         # A column of the table may be called like a variable of the data, or like one of its axes.
         taken = set(dataset.variables) - {"lat", "lon"}
         described = [v.with_(name=f"site_{v.name}") if v.name in taken else v for v in described]
