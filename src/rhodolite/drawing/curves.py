@@ -135,6 +135,6 @@ def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
 
 
 def _cycle_of(axis: TimeAxis) -> Cycle:
-    if axis.step.unit == "year":
+    if axis.resolution.unit == "year":
         raise DataError("--without-cycle: the data have one value a year, in which there is no cycle")
-    return Cycle.SEASON if axis.step.unit == "month" and axis.step.count == 3 else Cycle.MONTH
+    return Cycle.SEASON if axis.resolution.unit == "month" and axis.resolution.count == 3 else Cycle.MONTH

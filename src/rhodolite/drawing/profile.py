@@ -157,7 +157,9 @@ def _labels(part: Dataset, by: Coordinate) -> list[str]:
     if by.role is Role.LEVEL:
         return [f"{value:g} {by.variable.units or ''}".strip() for value in by.values]
     dates = part.need_time().reference_dates
-    return [format_date(date)[:7] if part.need_time().step.unit == "month" else format_date(date) for date in dates]
+    return [
+        format_date(date)[:7] if part.need_time().resolution.unit == "month" else format_date(date) for date in dates
+    ]
 
 
 def _name_curves(figure: Any, axes: Any, by: Coordinate, labels: list[str]) -> None:

@@ -124,7 +124,11 @@ class Series:
             axes.plot(curve.days, curve.values, color=colour, linewidth=0.9 if dense else 1.5, alpha=faint,
                       marker="" if dense else "o", markersize=3.5, label=label)  # fmt: skip
         if self.smooth:
-            steps = f"{self.smooth} {curve.axis.step.unit}s" if curve.axis.step.count == 1 else f"{self.smooth} steps"
+            steps = (
+                f"{self.smooth} {curve.axis.resolution.unit}s"
+                if curve.axis.resolution.count == 1
+                else f"{self.smooth} steps"
+            )
             axes.plot(curve.days, running_mean(curve.values, self.smooth), color=colour, linewidth=2.4,
                       label=f"mean of {steps}" if self.bars else f"{label}, mean of {steps}")  # fmt: skip
 

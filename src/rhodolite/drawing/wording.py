@@ -77,7 +77,7 @@ def period_text(axis: TimeAxis | None) -> str:
         phase = phases[0] if len(axis) == 1 else f"mean of {phases[0]} to {phases[-1]}"
         return f"{phase}, {first.year} to {(last - datetime.timedelta(days=1)).year}"
     first, last = axis.reference_dates[0], axis.reference_dates[-1]
-    unit = axis.step.unit
+    unit = axis.resolution.unit
     if len(axis) == 1:
         if (named := _named_period(axis)) is not None:
             return named
@@ -86,7 +86,7 @@ def period_text(axis: TimeAxis | None) -> str:
         ends = [f"{MONTH_TITLES[d.month - 1]} {d.year}" for d in (first, last)]
     else:
         ends = [_day(d) if unit == "day" else format_date(d) for d in (first, last)]
-    counted = f"{unit}s" if unit in ("month", "year", "day", "hour") and axis.step.count == 1 else "steps"
+    counted = f"{unit}s" if unit in ("month", "year", "day", "hour") and axis.resolution.count == 1 else "steps"
     return f"mean of {len(axis):,} {counted}, {ends[0]} to {ends[1]}"
 
 

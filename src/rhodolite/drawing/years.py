@@ -68,7 +68,7 @@ class YearByYear:
         order = np.argsort(curve.axis.middles, kind="stable")
         years, places, length = self._placed(curve.axis)
         years, places = years[order], places[order]
-        if curve.axis.step.unit == "year":
+        if curve.axis.resolution.unit == "year":
             raise DataError(f"{dataset.label} has one value a year, which makes no curve within it; use draw series")
         kept = places >= 0
         lines = {int(year): (places[kept & (years == year)], curve.values[kept & (years == year)])

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import re
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Self
 
@@ -15,11 +16,15 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate
 from rhodolite.model.months import counts_months, date_to_months, month_start, months_to_dates
 from rhodolite.model.periods import Instant, Period
-from rhodolite.model.units import convert
+from rhodolite.model.precision import slack
+from rhodolite.model.timecells import Stamp, implied_cells, stamped_cells
+from rhodolite.model.timeunits import DAY, seconds_per
 
 Integers = NDArray[np.int64]
 Dates = NDArray[Any]
-_DAY = 86400.0
+_SINCE = re.compile(r"\s+since\s+", re.IGNORECASE)
+_MOST_SECONDS = 2.0**53
+"""Whole numbers up to here are exact in float64."""
 
 
 @dataclass(frozen=True)
@@ -62,6 +67,8 @@ class TimeAxis:
         Whether the bounds are those of climatological time (CF 7.4).
     name : str
         Name of the coordinate variable.
+    stored : dtype
+        Type that the numbers were kept in, which says how finely they tell times apart.
     """
 
     numbers: Array
@@ -70,6 +77,7 @@ class TimeAxis:
     bounds: Array | None = None
     climatological: bool = False
     name: str = "time"
+    stored: np.dtype[Any] = np.dtype("f8")
 
     @classmethod
     def of(cls, coordinate: Coordinate) -> Self:
@@ -91,6 +99,7 @@ class TimeAxis:
             coordinate.bounds,
             "climatology" in attributes,
             coordinate.name,
+            coordinate.variable.data.dtype,
         )
         try:
             axis.to_dates(axis.numbers[:1])
@@ -106,34 +115,54 @@ class TimeAxis:
 
     def to_dates(self, numbers: Array) -> Dates:
         """Return dates (cftime objects) for numbers in the axis's units."""
-        if self._by_month:
+        if self.by_month:
             return months_to_dates(numbers, self.units, self.calendar)
+        seconds = self._whole_seconds(np.asarray(numbers, dtype=np.float64))
+        if np.all(seconds == np.rint(seconds)) and np.all(np.abs(seconds) < _MOST_SECONDS):
+            seconds = seconds.astype(np.int64)
+        units = f"seconds since {re.split(_SINCE, self.units, maxsplit=1)[1]}"
         return np.asarray(
-            cftime.num2date(numbers, self.units, self.calendar, only_use_cftime_datetimes=True), dtype=object
+            cftime.num2date(seconds, units, self.calendar, only_use_cftime_datetimes=True), dtype=object
         ).reshape(np.shape(numbers))
+
+    def _whole_seconds(self, numbers: Array) -> Array:
+        """Return seconds since the reference, with what the numbers cannot resolve rounded away.
+
+        A quarter of a day counted in days from the year 1 is a few microseconds off, and its hour must not
+        come out one too low: a time that is as near to a whole hour, minute or second as the type can tell is on it.
+        """
+        per_unit = seconds_per(self.units)
+        seconds = numbers * per_unit
+        stored = self.stored if self.stored.kind == "f" else np.dtype("f8")
+        with np.errstate(over="ignore", invalid="ignore"):
+            resolved = np.spacing(np.abs(numbers).astype(stored)).astype(np.float64) * per_unit
+            for whole in (1.0, 60.0, 3600.0):
+                near = np.rint(seconds / whole) * whole
+                seconds = np.where(np.abs(seconds - near) <= resolved, near, seconds)
+        return seconds
 
     def to_number(self, date: Any) -> float:
         """Return the number, in the axis's units, of a date."""
-        if self._by_month:
+        if self.by_month:
             return date_to_months(date, self.units, self.calendar)
         return float(cftime.date2num(date, self.units, self.calendar))
 
     def to_numbers(self, dates: Dates) -> Array:
         """Return the numbers, in the axis's units, of dates; of their shape, float64."""
-        if self._by_month:
+        if self.by_month:
             return np.array([self.to_number(date) for date in dates.ravel()]).reshape(dates.shape)
         return np.asarray(cftime.date2num(dates, self.units, self.calendar), dtype=np.float64)
 
     def numbers_of(self, other: TimeAxis, numbers: Array) -> Array:
         """Return numbers in this axis's units for numbers in those of another axis of the same calendar."""
-        if self._by_month or other._by_month:
+        if self.by_month or other.by_month:
             return self.to_numbers(other.to_dates(numbers))
         # Both count seconds, hours or days, so one is the other times a factor, from another beginning.
         beginning = self.to_number(other.to_dates(np.zeros(1))[0])
-        return np.asarray(numbers * _seconds_per(other.units) / _seconds_per(self.units) + beginning)
+        return np.asarray(numbers * seconds_per(other.units) / seconds_per(self.units) + beginning)
 
     @property
-    def _by_month(self) -> bool:
+    def by_month(self) -> bool:
         return self.calendar != "360_day" and counts_months(self.units)
 
     @cached_property
@@ -175,20 +204,56 @@ class TimeAxis:
         return np.array([date.hour for date in self.reference_dates], dtype=np.int64)
 
     @cached_property
+    def cells(self) -> Array | None:
+        """The ends of each step, earlier first, shape (n, 2); None where neither bounds nor spacing tell.
+
+        Bounds come first. Without them a step has the length of the spacing, and where in it the stamp
+        stands follows from the stamps.
+        """
+        if self.bounds is not None and not self.climatological:
+            ends = np.sort(self.bounds, axis=1)
+            if np.isfinite(ends).all() and (ends[:, 1] > ends[:, 0]).all():
+                return ends
+        return implied_cells(self)
+
+    @cached_property
     def lengths(self) -> Array | None:
-        """The days that each step stands for, shape (n,); None where neither bounds nor steps tell."""
-        if self.step.unit in ("month", "year"):
-            months = self.step.count * (12 if self.step.unit == "year" else 1)
-            first = np.where(self.step.unit == "year", 1, self.months)
-            pairs = [(month_start(int(y), int(m), self.calendar), month_start(int(y), int(m) + months, self.calendar))
-                     for y, m in zip(self.years, first, strict=True)]  # fmt: skip
-            return np.array([(stop - start).total_seconds() / _DAY for start, stop in pairs])
-        if self.bounds is not None and not self.climatological and not self._by_month:
-            spans = np.abs(np.diff(self.bounds, axis=1)[:, 0]) * _seconds_per(self.units) / _DAY
-            if np.isfinite(spans).all() and (spans > 0).all():
-                return np.asarray(spans)
-        seconds = {"day": _DAY, "hour": 3600.0, "minute": 60.0, "second": 1.0}.get(self.step.unit)
-        return None if seconds is None else np.full(len(self), self.step.count * seconds / _DAY)
+        """The days that each step stands for, shape (n,); None where neither bounds nor spacing tell."""
+        if self.climatological or self.cells is None:
+            return None
+        if self.by_month:
+            spans = np.diff(self.to_dates(self.cells), axis=1)[:, 0]
+            return np.array([span.total_seconds() / DAY for span in spans])
+        days = np.diff(self.cells, axis=1)[:, 0] * seconds_per(self.units) / DAY
+        # Whole days must not differ by the rounding of large numbers, or steps of one length would weigh differently.
+        return np.asarray(np.where(np.abs(days - np.rint(days)) < 1e-6, np.rint(days), days))
+
+    @cached_property
+    def resolution(self) -> Step:
+        """What each step stands for, as opposed to how far the steps are apart: a month for Januaries alone."""
+        lengths = self.lengths
+        if lengths is None:
+            return self.step
+        months = int(np.rint(np.median(lengths) / 30.44))
+        if months >= 1 and np.all((lengths >= 28 * months) & (lengths <= 31 * months)):
+            return Step("year", months // 12) if months % 12 == 0 else Step("month", months)
+        if np.ptp(lengths) > 1e-6 * lengths[0]:
+            return Step("irregular")
+        return _counted(float(lengths[0]) * DAY) or Step("irregular")
+
+    def stamped(self, stamp: Stamp) -> Self:
+        """Return the axis with bounds that follow from where in its step each time stands.
+
+        Raises
+        ------
+        DataError
+            If the lengths of the steps are not known.
+        """
+        cells = stamped_cells(self, stamp)
+        if cells is None:
+            raise DataError(f"the steps of {self.name} are irregular ({self.step}), so where they begin and end cannot "
+                            "be worked out; give the times bounds")  # fmt: skip
+        return replace(self, bounds=cells, climatological=False)
 
     def season_years(self, late_months: tuple[int, ...]) -> Integers:
         """Return the year that each step's season belongs to, given the months that count for the next year."""
@@ -197,10 +262,11 @@ class TimeAxis:
     def within(self, period: Period) -> NDArray[np.bool_]:
         """Return which steps lie in a period, all of its last part included; shape (n,)."""
         chosen = np.ones(len(self), dtype=bool)
+        near = slack(self.numbers, self.stored)
         if period.first is not None:
-            chosen &= self.middles >= self.to_number(first_moment(period.first, self.calendar))
+            chosen &= self.middles >= self.to_number(first_moment(period.first, self.calendar)) - near
         if period.last is not None:
-            chosen &= self.middles < self.to_number(moment_after(period.last, self.calendar))
+            chosen &= self.middles < self.to_number(moment_after(period.last, self.calendar)) - near
         return chosen
 
     @property
@@ -226,13 +292,13 @@ class TimeAxis:
         """The sampling interval, found from the distances between steps."""
         if len(self) < 2:
             return Step("single")
-        seconds = np.diff(np.sort(self.middles)) * _seconds_per(self.units)
+        seconds = np.diff(np.sort(self.middles)) * seconds_per(self.units)
         typical = float(np.median(seconds))
         if typical <= 0:
             return Step("irregular")
         order = np.argsort(self.middles)
         month_steps = np.diff((self.years * 12 + self.months)[order])
-        if typical >= 27.5 * _DAY:
+        if typical >= 27.5 * DAY:
             unit = int(np.median(month_steps))
             if unit >= 1 and np.all(month_steps % unit == 0) and np.all(month_steps > 0):
                 missing = int((month_steps // unit - 1).sum())
@@ -242,11 +308,17 @@ class TimeAxis:
         if np.any(np.abs(ratio - np.round(ratio)) > 0.02) or np.any(np.round(ratio) < 1):
             return Step("irregular")
         missing = int(np.round(ratio - 1).sum())
-        for unit_name, length in (("day", _DAY), ("hour", 3600.0), ("minute", 60.0), ("second", 1.0)):
-            count = typical / length
-            if round(count) >= 1 and abs(count - round(count)) < 1e-3:
-                return Step(unit_name, round(count), missing)
-        return Step("irregular")
+        counted = _counted(typical)
+        return Step("irregular") if counted is None else replace(counted, missing=missing)
+
+
+def _counted(seconds: float) -> Step | None:
+    """Return a length of time as a whole number of days, hours, minutes or seconds; None where it is none."""
+    for unit, length in (("day", DAY), ("hour", 3600.0), ("minute", 60.0), ("second", 1.0)):
+        count = seconds / length
+        if round(count) >= 1 and abs(count - round(count)) < 1e-3:
+            return Step(unit, round(count))
+    return None
 
 
 def first_moment(instant: Instant, calendar: str) -> Any:
@@ -284,14 +356,3 @@ def format_date(date: Any, *, seconds: bool = False) -> str:
         return f"{date.year:04d}-{date.month:02d}-{date.day:02d}"
     clock = f"{date.hour:02d}:{date.minute:02d}" + (f":{date.second:02d}" if seconds else "")
     return f"{date.year:04d}-{date.month:02d}-{date.day:02d} {clock}"
-
-
-def _seconds_per(units: str) -> float:
-    """Return how many seconds units of time count; of months and years the usual length."""
-    word = units.split()[0].lower()
-    usual = {"month": 30 * _DAY, "year": 365 * _DAY}.get(word.rstrip("s"))
-    if usual is not None:
-        return usual
-    word = {"hr": "hour", "hrs": "hour", "mins": "minute", "secs": "second", "msec": "ms", "msecs": "ms",
-            "millisec": "ms", "millisecs": "ms", "microsec": "us", "microsecs": "us"}.get(word, word)  # fmt: skip
-    return float(convert(1.0, word, "s"))

@@ -118,12 +118,14 @@ class Accumulate:
             divided = divide(axis, Interval(self.reset.value), None, self.start.number if self.start else 1)
             groups, begun = divided.groups, divided.starts
         broken = np.zeros(len(axis), bool)
-        typical = float(np.median(np.diff(axis.middles[order]))) if len(axis) > 1 else np.inf
-        apart = np.diff(axis.middles[order], prepend=np.nan)
         first = np.concatenate([[True], np.diff(groups[order]) != 0])
-        broken[order] = np.where(
-            first, axis.middles[order] - begun[groups[order]] > 1.1 * typical, apart > 1.5 * typical
-        )
+        if axis.cells is None:  # nothing says where irregular steps begin
+            return groups, broken
+        starts, stops = axis.cells[order].T
+        before = np.where(first, begun[groups[order]], np.concatenate([begun[:1], stops[:-1]]))
+        broken[order] = starts - before > 0.01 * (stops - starts)
+        if self.reset is Reset.NEVER:
+            broken[order[0]] = False
         return groups, broken
 
 

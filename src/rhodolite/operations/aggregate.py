@@ -13,11 +13,13 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.intervals import Divided, Interval, divide
-from rhodolite.model.periods import MonthOfYear, Season
+from rhodolite.model.months import month_start
+from rhodolite.model.periods import MONTH_TITLES, MonthOfYear, Season
 from rhodolite.model.time import TimeAxis, format_date
+from rhodolite.model.timecells import Stamp, ends_at_stamps
 from rhodolite.model.units import squared
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.amounts import Adding, adding
+from rhodolite.operations.amounts import Adding, adding, is_amount
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.grouping import Groups, grouped_reduction
 from rhodolite.operations.measures import Measure
@@ -27,7 +29,11 @@ from rhodolite.operations.periodic import PeriodArray
 from rhodolite.operations.rescaling import Rescaling, of_differences
 
 _USUAL_COVERAGE = 0.64
-"""Share of a period that most statistics need: 20 of 31 days."""
+"""Share of a period of many steps that most statistics need: 20 of 31 days."""
+_FEW_STEPS = 12
+"""Of a period of so few steps, such as the months of a year, none may be missing."""
+_LONGEST_MONTH = 31
+"""Days."""
 _HELD_AT_ONCE = 64 << 20
 """Bytes; the results of one statistic that can be gathered in memory."""
 
@@ -38,9 +44,12 @@ class Aggregate:
     """Statistics over days, months, seasons, years and other periods.
 
     Steps of unequal length count by their length, so the mean of a year of months is one of days. The
-    sum of a rate over time is an amount (mm day-1 give mm); amounts are added. A sum, and a number of
-    values above or below a threshold, needs every value of its period, other statistics 64 % of them
-    (20 of 31 days); what has less is missing. A season that crosses the end of the year belongs to the
+    sum of a rate over time is an amount (mm day-1 give mm); amounts are added, and months of them count
+    alike in a mean. A sum, and a number of values above or below a threshold, needs every value of its
+    period, and so does any statistic of at most twelve values, such as the months of a year; others need
+    64 % of them (20 of 31 days), and what has less is missing. Where the data hold the same months of every
+    year alone, years are of these. Steps begin and end at their bounds; without bounds they
+    begin at their time, or end there with `--stamp end`. A season that crosses the end of the year belongs to the
     year in which it ends, and so does a year that begins in another month than January.
 
     Examples
@@ -58,6 +67,7 @@ class Aggregate:
     )
     season: Season | None = parameter("one season, in place of the four", example="jun..sep")
     year_start: MonthOfYear | None = parameter("month in which years begin", example="oct")
+    stamp: Stamp | None = parameter("where in its step each time stands, for data without bounds")
     min_coverage: float | None = parameter("share of each period that has to be there", example="0.9")
     coverage: bool = parameter("write the share that is there as a variable too", default=False)
 
@@ -81,16 +91,16 @@ class Aggregate:
             If there is no time axis, the data are coarser than the periods, or units do not go together.
         """
         assert self.to is not None
-        axis = dataset.need_time()
+        axis = _with_ends(dataset, self.stamp)
         _need_finer(axis, self.to)
         order = np.argsort(axis.middles, kind="stable")
         divided = divide(axis, self.to, self.season, self.year_start.number if self.year_start else 1)
         steps = order[divided.groups[order] >= 0]
         if not steps.size:
             raise DataError(f"{dataset.label}: no step lies in the season {self.season}")
-        periods = _Periods(axis, divided, steps)
-        share = self._share()
-        _warn_of_ends(periods, share, self.to)
+        periods = _Periods(axis, divided, steps, self.to)
+        share = self._share(periods)
+        _warn_of_ends(periods, share, self.to, counted=self.statistic.kind == "count")
         along_time, _ = sort_by_time(dataset)
         made = {v.name: self._aggregated(dataset, v, periods, share) for v in along_time}
         coordinate = dataset.need(Role.TIME)
@@ -100,19 +110,20 @@ class Aggregate:
                 or v.name.endswith("_coverage")]  # fmt: skip
         return dataset.with_variables([*(v for v in kept if v.name != bounds.name), bounds])
 
-    def _share(self) -> float:
+    def _share(self, periods: _Periods) -> float:
         if self.min_coverage is not None:
             return self.min_coverage
         if self.statistic.kind == "count":
             return 0.0
-        return 1.0 if self.statistic.adds else _USUAL_COVERAGE
+        return 1.0 if self.statistic.adds or periods.most_steps <= _FEW_STEPS else _USUAL_COVERAGE
 
     def _aggregated(self, dataset: Dataset, variable: Variable, periods: _Periods, share: float) -> list[Variable]:
         assert self.to is not None
         measure = self.statistic.within(variable)
         sums = adding(variable, periods.axis) if measure.kind == "sum" else None
-        groups = Groups(variable.name, f"{self.to.adjective} values", periods.groups, periods.count, periods.weights,
-                        periods.full, share, periods.share < share - 1e-9)  # fmt: skip
+        weights, full = periods.weighing(alike=sums is None and is_amount(variable, periods.axis))
+        groups = Groups(variable.name, f"{self.to.adjective} values", periods.groups, periods.count, weights,
+                        full, share, periods.share < share - 1e-9)  # fmt: skip
         along = time_place(dataset, variable)
         picks: list[Array | None] = [None] * len(variable.shape)
         picks[along] = periods.steps
@@ -187,9 +198,11 @@ class _Periods:
         For each period its days, or the number of steps that fit into it.
     share : ndarray of float64
         For each period the part of it that the steps cover.
+    chosen : tuple of int
+        The months that the data hold of every year, where others were left out of all; else empty.
     """
 
-    def __init__(self, axis: TimeAxis, divided: Divided, steps: Array) -> None:
+    def __init__(self, axis: TimeAxis, divided: Divided, steps: Array, interval: Interval) -> None:
         self.axis, self.divided, self.steps = axis, divided, steps
         self.groups = divided.groups[steps]
         self.count = divided.days.size
@@ -198,13 +211,31 @@ class _Periods:
         self.days = None if lengths is None else float(lengths[0])
         self.weights = None if equal else lengths
         held = np.bincount(self.groups, self.weights, minlength=self.count)
-        self.full = divided.days if not equal else held if self.days is None else divided.days / self.days
+        by_month = interval.unit in ("year", "decade") and lengths is not None and lengths.max() <= _LONGEST_MONTH
+        self.chosen = _chosen_months(axis.months[steps], self.groups) if by_month else ()
+        days = divided.days
+        if self.chosen:
+            days = np.array([_days_of_months(axis, *ends, self.chosen) for ends in zip(divided.starts, divided.stops,
+                                                                                       strict=True)])  # fmt: skip
+        self.full = days if not equal else held if self.days is None else days / self.days
         self.share = held / self.full
+
+    @property
+    def most_steps(self) -> float:
+        """How many steps the period with the most of them would have if none were missing."""
+        counts = np.bincount(self.groups, minlength=self.count)
+        return float(np.max(np.rint(counts / np.minimum(self.share, 1.0))))
+
+    def weighing(self, *, alike: bool) -> tuple[Array | None, Array]:
+        """Return the weights of the steps and of whole periods; `alike` weighs all steps the same, as totals do."""
+        if not alike or self.weights is None:
+            return self.weights, self.full
+        return None, np.bincount(self.groups, minlength=self.count) / self.share
 
     @property
     def step_text(self) -> str:
         """The distance between steps, as cell methods have it; empty where it varies."""
-        step = self.axis.step
+        step = self.axis.resolution
         return "" if step.unit in ("irregular", "single") else f"{step.count} {step.unit}"
 
     def variables(self, coordinate: Coordinate) -> tuple[Variable, Variable]:
@@ -220,25 +251,70 @@ class _Periods:
         return time, Variable(name, (*time.dimensions, ends), InMemory(bounds))
 
 
+def _with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
+    """Return the time axis, with the ends of its steps worked out anew where it is known how they are stamped."""
+    axis = dataset.need_time()
+    if stamp is not None:
+        return axis.stamped(stamp)
+    along = [v for v in dataset.data_variables if dataset.need(Role.TIME).dimension in v.dimensions]
+    if ends_at_stamps(axis) and not all("point" in str(v.attributes.get("cell_methods", "")) for v in along):
+        dates = [
+            format_date(date) for date in (axis.dates[np.argmin(axis.numbers)], axis.dates[np.argmax(axis.numbers)])
+        ]
+        warn(f"{axis.name} has no bounds and runs from {dates[0]} to {dates[1]}, so each step is taken to end at its "
+             "time; --stamp start if it begins there")  # fmt: skip
+        return axis.stamped(Stamp.END)
+    return axis
+
+
 def _need_finer(axis: TimeAxis, interval: Interval) -> None:
     """Refuse periods that are shorter than the steps."""
     lengths = axis.lengths
     if lengths is not None and interval.days < float(np.min(lengths)) * 0.9 and len(axis) > 1:
-        raise DataError(f"the data have one value {axis.step}, so there is nothing to aggregate to {interval}; "
+        raise DataError(f"the data have one value {axis.resolution}, so there is nothing to aggregate to {interval}; "
                         "choose a longer interval")  # fmt: skip
 
 
-def _warn_of_ends(periods: _Periods, share: float, interval: Interval) -> None:
+def _chosen_months(months: Array, groups: Array) -> tuple[int, ...]:
+    """Return the months that data of a part of each year hold; empty where they hold all, or of one year alone."""
+    held = np.unique(months)
+    if held.size == 12:
+        return ()
+    per_period = np.unique(np.stack([groups, months]), axis=1)[0]
+    whole = np.bincount(per_period) == held.size
+    return tuple(int(month) for month in held) if np.count_nonzero(whole) > 1 else ()
+
+
+def _days_of_months(axis: TimeAxis, start: float, stop: float, months: tuple[int, ...]) -> float:
+    """Return the days that some months of the year have between two times."""
+    first, after = axis.to_dates(np.array([start, stop]))
+    numbers = range(first.year * 12 + first.month - 1, after.year * 12 + after.month - 1)
+    spans = [month_start(0, at + 2, axis.calendar) - month_start(0, at + 1, axis.calendar)
+             for at in numbers if at % 12 + 1 in months]  # fmt: skip
+    return float(sum(span.total_seconds() for span in spans) / 86400)
+
+
+def _warn_of_ends(periods: _Periods, share: float, interval: Interval, *, counted: bool) -> None:
     """Name the periods that cannot be complete, since the data do not cover them."""
     short = np.flatnonzero(periods.share < share - 1e-9)
-    if not short.size:
-        return
-    dates = periods.axis.to_dates(periods.divided.starts[short[:4]])
+    if short.size:
+        warn(f"{short.size:,} of {periods.count:,} {interval.adjective} values are missing everywhere, since the data "
+             f"hold too little of their periods: from {_named(periods, short, interval)}; --min-coverage changes how "
+             "much is needed")  # fmt: skip
+    if periods.chosen:
+        names = ", ".join(MONTH_TITLES[month - 1] for month in periods.chosen)
+        warn(f"the data hold {names} alone, so the {interval.adjective} values are of these months")
+    kept = np.flatnonzero((periods.share >= share - 1e-9) & (periods.share < 1 - 1e-9))
+    if kept.size and not counted:
+        warn(f"{kept.size:,} of {periods.count:,} {interval.adjective} values are of periods that the data hold in "
+             f"part: from {_named(periods, kept, interval)}")  # fmt: skip
+
+
+def _named(periods: _Periods, which: Array, interval: Interval) -> str:
+    dates = periods.axis.to_dates(periods.divided.starts[which[:4]])
     named = ", ".join(f"{_called(date, interval)} ({part:.0%} there)"
-                      for date, part in zip(dates, periods.share[short[:4]], strict=True))  # fmt: skip
-    more = f" and {short.size - 4:,} more" if short.size > 4 else ""
-    warn(f"{short.size:,} of {periods.count:,} {interval.adjective} values are missing everywhere, since the data hold "
-         f"too little of their periods: from {named}{more}; --min-coverage changes how much is needed")  # fmt: skip
+                      for date, part in zip(dates, periods.share[which[:4]], strict=True))  # fmt: skip
+    return named + (f" and {which.size - 4:,} more" if which.size > 4 else "")
 
 
 def _called(date: Any, interval: Interval) -> str:

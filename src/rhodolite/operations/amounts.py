@@ -5,7 +5,11 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+import numpy as np
+
+from rhodolite.arrays import Array
 from rhodolite.errors import DataError, warn
+from rhodolite.model.months import month_start
 from rhodolite.model.time import TimeAxis
 from rhodolite.model.units import convert, convertible, has_offset_zero
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
@@ -16,6 +20,12 @@ _RATE = re.compile(
 )
 _POWER = re.compile(r"(^|[\s.*/])(k|M|m)?W(?=$|[\s.*/^-])")
 _MOTION = ("wind", "velocity", "speed", "vorticity", "divergence")
+_CALENDAR = re.compile(
+    r"(?P<amount>.+?)(?:\s*/\s*(?P<per>months?|mon|years?|yr|a)|[\s.*]+(?P<unit>months?|mon|years?|yr|a)(?:\^|\*\*)?-1)"
+)
+_FALLING = re.compile(r"precip|rain|snow|shower|evapo|runoff|run-off|melt|lwe_thickness|\b(tp|pr|sf|rr|prcp|ppt)\b")
+_LYING = re.compile(r"depth|surface_snow|snow_thickness|snow_cover|\b(snd|swe|snw|sd)\b|water equivalent")
+"""Words of water that came down during a step, and of water that lies there."""
 _AMOUNT_WORDS = ("amount", "thickness_of", "duration", "number_of", "energy", "count")
 _NAMES = {
     "precipitation_flux": "precipitation_amount",
@@ -60,6 +70,8 @@ def adding(variable: Variable, axis: TimeAxis) -> Adding:
         If the values are rates and the lengths of the steps are not known.
     """
     units, name = variable.units, variable.attributes.get("standard_name")
+    if (calendar := calendar_rate(units)) is not None:
+        return _of_calendar_units(variable, axis, *calendar)
     rate = None if units is None or _moves(variable) else rate_units(units)
     if rate is not None:
         if axis.lengths is None:
@@ -67,7 +79,7 @@ def adding(variable: Variable, axis: TimeAxis) -> Adding:
                             "told; bounds of the times would help")  # fmt: skip
         amount, seconds = rate
         return Adding(86400.0 / seconds, True, amount, _NAMES.get(str(name)))
-    if not _is_amount(variable):
+    if not is_amount(variable, axis):
         warn(f"{variable.name} ({units or 'no units'}) is a state, not an amount or a rate, and the sum of its values "
              "depends on how many there are; --statistic mean is what is usual")  # fmt: skip
     if units and has_offset_zero(units):
@@ -104,7 +116,55 @@ def _moves(variable: Variable) -> bool:
     return any(word in words for word in _MOTION)
 
 
-def _is_amount(variable: Variable) -> bool:
+def is_amount(variable: Variable, axis: TimeAxis) -> bool:
+    """Return whether each value is what fell, ran or came together during its step."""
+    if calendar_rate(variable.units) is not None:
+        return True
     methods = str(variable.attributes.get("cell_methods", ""))
+    if any(name.lower() in (axis.name.lower(), "time") for name in re.findall(r"(\w+)\s*:\s*sum\b", methods)):
+        return True
+    words = f"{variable.attributes.get('standard_name', '')} {variable.quantity} {variable.name}".lower()
+    if any(word in str(variable.attributes.get("standard_name", "")) for word in _AMOUNT_WORDS):
+        return True
+    deep = variable.units is not None and (convertible(variable.units, "m") or convertible(variable.units, "kg m-2"))
+    return deep and not _LYING.search(words) and _FALLING.search(words) is not None
+
+
+def calendar_rate(units: str | None) -> tuple[str, int] | None:
+    """Return the units of an amount for each month or year, and the months it is for; None for other units.
+
+    Examples
+    --------
+    >>> calendar_rate("mm/month"), calendar_rate("kg m-2 year-1"), calendar_rate("mm day-1")
+    (('mm', 1), ('kg m-2', 12), None)
+    """
+    match = None if units is None else _CALENDAR.fullmatch(units.strip())
+    if match is None:
+        return None
+    word = match.group("unit") or match.group("per")
+    return (match.group("amount") or "").strip() or UNITS_OF_ONE, 1 if word.startswith("mon") else 12
+
+
+def days_around(axis: TimeAxis, months: int) -> Array:
+    """Return the days of the month (or the year, for 12 months) that each step lies in or stands for, shape (n,)."""
+    step = axis.resolution
+    count = step.count * {"month": 1, "year": 12}.get(step.unit, 0)
+    if count and axis.lengths is not None:
+        return np.asarray(axis.lengths * (months / count))
+    first = axis.years * 12 + axis.months - 1
+    first = first if months == 1 else first // 12 * 12
+    known, places = np.unique(first, return_inverse=True)
+    spans = [month_start(0, int(at) + 1 + months, axis.calendar) - month_start(0, int(at) + 1, axis.calendar)
+             for at in known]  # fmt: skip
+    return np.array([span.total_seconds() / 86400 for span in spans])[places]
+
+
+def _of_calendar_units(variable: Variable, axis: TimeAxis, amount: str, months: int) -> Adding:
+    """Return how amounts for each month or year add up: by the months of their steps, not by their days."""
+    step = axis.resolution
+    if step.unit not in ("month", "year"):
+        raise DataError(f"{variable.name} is in {variable.units}, and its steps ({step}) are no months or years; "
+                        f"convert --units '{variable.name}={amount} day-1' first")  # fmt: skip
+    count = step.count * (12 if step.unit == "year" else 1)
     name = str(variable.attributes.get("standard_name", ""))
-    return "time: sum" in methods or any(word in name for word in _AMOUNT_WORDS)
+    return Adding(count / months, False, amount, _NAMES.get(name, name or None))

@@ -8,13 +8,14 @@ from typing import Self
 
 import numpy as np
 
-from rhodolite.arrays import InMemory, Mapped
+from rhodolite.arrays import Aligned, Combined, InMemory, Mapped
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ranges import LongitudeRange
 from rhodolite.model.units import is_unit
 from rhodolite.model.variable import Storage, Variable
+from rhodolite.operations.amounts import calendar_rate, days_around
 from rhodolite.operations.declaration import operation, parameter, parameters
 from rhodolite.operations.rescaling import Rescaling, rescaling, standard_name_after
 from rhodolite.operations.selecting import longitude_indices, take, turned
@@ -72,6 +73,7 @@ class Convert:
     Units are those of UDUNITS. Differences of temperature (departures, standard deviations) are
     converted without the offset of the scale. Water is converted between mass and depth (such as
     kg m-2 s-1 and mm day-1) by its density, 1000 kg m-3, which the attribute `comment` then says.
+    Amounts for each month or year (mm month-1) become amounts a day by the days of their own month or year.
     Longitudes and latitudes take their data along. Packing to int16 spreads the range of the data
     over all integers and reports the step; `keep` writes what came in packed as it came.
 
@@ -123,6 +125,13 @@ def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:
         raise DataError(f"{name} has no units, so it cannot be converted to {units}")
     if not variable.numeric or name == (dataset.time.name if dataset.time else None):
         raise DataError(f"{name} is not a quantity that can be converted to {units}")
+    along = dataset.coordinate(Role.TIME)
+    own, wanted = calendar_rate(variable.units), calendar_rate(units)
+    one = own or wanted
+    if one is not None and (own is None or wanted is None) and along is not None and (
+            along.dimension in variable.dimensions):  # fmt: skip
+        dataset = _by_days(dataset, variable, one, to_days=own is not None)
+        variable = dataset.variables[name]
     change = rescaling(variable, units)
     made = {v.name: v for v in dataset.variables.values()}
     made[name] = _rescaled(variable, change, units, coordinate=name in dataset.axes.auxiliary)
@@ -130,6 +139,27 @@ def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:
     if bounds in made:
         made[bounds] = _rescaled(made[bounds], change, made[bounds].units and units, coordinate=True)
     return dataset.with_variables(made.values())
+
+
+def _by_days(dataset: Dataset, variable: Variable, rate: tuple[str, int], *, to_days: bool) -> Dataset:
+    """Return a dataset in which amounts for each month or year are amounts a day, or the other way round.
+
+    Months count by their own days, and not by the twelfth of a mean year that UDUNITS takes them for.
+    """
+    amount, months = rate
+    axis = dataset.need_time()
+    days = days_around(axis, months)
+    factors = 1 / days if to_days else days
+    time = str(dataset.need(Role.TIME).dimension)
+    scale = Aligned(InMemory(factors), (time,), variable.dimensions, variable.shape)
+    if not to_days:
+        variable = _rescaled(variable, rescaling(variable, f"{amount} day-1"), f"{amount} day-1", coordinate=False)
+    source = variable.floats()
+    data = Mapped(Combined([source, scale], np.multiply), np.asarray, source.dtype)
+    storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
+    units = f"{amount} day-1" if to_days else f"{amount} {'month' if months == 1 else 'year'}-1"
+    changed = variable.with_(data=data, storage=storage, missing=None).without(units=units)
+    return dataset.with_variables(changed if v.name == changed.name else v for v in dataset.variables.values())
 
 
 def _rescaled(variable: Variable, change: Rescaling, units: str | None, *, coordinate: bool) -> Variable:

@@ -92,8 +92,9 @@ class Cycle:
             If the data are too coarse in time to have the cycle.
         """
         finest = self.parts[-1]
-        if axis.step.unit in _STEP_DAYS and finest != "none" and not _fits(axis.step, finest):
-            raise DataError(f"the data have one value {axis.step}; a cycle by {finest} needs at least one a {finest}")
+        step = axis.resolution
+        if step.unit in _STEP_DAYS and finest != "none" and not _fits(step, finest):
+            raise DataError(f"the data have one value {step}; a cycle by {finest} needs at least one a {finest}")
         codes = np.zeros(len(axis), dtype=np.int64)
         for part in self.parts:
             codes = codes * Cycle((part,)).size(axis.calendar) + _codes(part, axis)

@@ -252,8 +252,8 @@ class _Classes:
 
 def _cycle_of(axis: TimeAxis) -> Cycle:
     """Return the cycle in which steps are held against their likes."""
-    step = axis.step
-    if step.unit == "year":
+    step = axis.resolution
+    if step.unit == "year" and step.count == 1:
         return Cycle.parse("year")
     if step.unit == "month" and step.count == 1:
         return Cycle.MONTH

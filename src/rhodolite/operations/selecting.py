@@ -23,6 +23,7 @@ from rhodolite.model.ranges import (
 )
 from rhodolite.model.time import TimeAxis
 from rhodolite.model.units import convert, convertible
+from rhodolite.model.variable import Variable
 
 Indices = NDArray[np.intp]
 _SLACK = 1e-4
@@ -38,6 +39,34 @@ def take(dataset: Dataset, picks: dict[str, Indices]) -> Dataset:
             variable = variable.with_(data=Selected(variable.data, along))
         variables.append(variable)
     return dataset.with_variables(variables)
+
+
+def take_steps(dataset: Dataset, steps: Indices) -> Dataset:
+    """Return a dataset at some of its times, with bounds where what is left no longer tells what each time stands for.
+
+    Januaries alone are a year apart, and still stand for a month each.
+    """
+    coordinate, axis = dataset.need(Role.TIME), dataset.need_time()
+    part = take(dataset, {str(coordinate.dimension): steps})
+    if axis.bounds is not None or axis.cells is None or _all_instants(dataset, str(coordinate.dimension)):
+        return part
+    cells, left = axis.cells[steps], part.need_time().cells
+    if left is not None and np.allclose(left, cells, rtol=0, atol=1e-6 * float(np.diff(cells[0])[0])):
+        return part
+    name, ends = f"{coordinate.name}_bnds", "bnds"
+    while name in part.variables:
+        name += "_"
+    while part.sizes.get(ends, 2) != 2:
+        ends += "_"
+    time = part.variables[coordinate.name].without(bounds=name)
+    bounds = Variable(name, (*time.dimensions, ends), InMemory(cells))
+    made = [time if v.name == coordinate.name else v for v in part.variables.values()]
+    return part.with_variables([*made, bounds])
+
+
+def _all_instants(dataset: Dataset, dimension: str) -> bool:
+    along = [v for v in dataset.data_variables if dimension in v.dimensions]
+    return all("point" in str(v.attributes.get("cell_methods", "")) for v in along) and bool(along)
 
 
 def turned(dataset: Dataset, turns: Array) -> Dataset:

@@ -20,6 +20,7 @@ from rhodolite.operations.selecting import (
     longitude_indices,
     position_indices,
     take,
+    take_steps,
     time_indices,
     turned,
 )
@@ -82,7 +83,7 @@ class Subset:
         if any(wish is not None for wish in (self.time, self.months, self.season, self.years)):
             axis = dataset.need_time()
             picks = time_indices(axis, self.time, self.months, self.season, self.years)
-            dataset = take(dataset, {str(dataset.need(Role.TIME).dimension): picks})
+            dataset = take_steps(dataset, picks)
         if self.level is not None:
             coordinate = dataset.need(Role.LEVEL)
             indices = level_indices(coordinate, self.level)
@@ -114,6 +115,9 @@ class Subset:
         for name, step in self.every.steps if self.every is not None else ():
             dimension = _dimension(dataset, name)
             picks[dimension] = np.arange(0, dataset.sizes[dimension], step)
+        time = dataset.coordinate(Role.TIME)
+        if time is not None and time.dimension in picks:
+            dataset = take_steps(dataset, picks.pop(time.dimension))
         return take(dataset, picks) if picks else dataset
 
 

@@ -166,7 +166,7 @@ def _title(role: Role | None, name: str, units: str | None) -> str:
 
 def _date_texts(axis: TimeAxis) -> Any:
     """Return times in ISO 8601, no finer than they need be: a month for monthly data, a day for daily ones."""
-    form = {"year": "%Y", "month": "%Y-%m", "day": "%Y-%m-%d"}.get(axis.step.unit, "%Y-%m-%dT%H:%M:%S")
-    if axis.step.unit in ("irregular", "single") and all((d.hour, d.minute) == (0, 0) for d in axis.dates):
+    form = {"year": "%Y", "month": "%Y-%m", "day": "%Y-%m-%d"}.get(axis.resolution.unit, "%Y-%m-%dT%H:%M:%S")
+    if axis.resolution.unit in ("irregular", "single") and all((d.hour, d.minute) == (0, 0) for d in axis.dates):
         form = "%Y-%m-%d"
     return np.array([date.strftime(form) for date in axis.reference_dates], dtype=object)

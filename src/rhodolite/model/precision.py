@@ -1,0 +1,52 @@
+"""How far apart two numbers may lie and still be the same place on an axis."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array
+
+_SHARE = 1e-4
+"""Part of the spacing of an axis that computing its values step by step may have cost."""
+
+
+def slack(values: Array, dtype: np.dtype[Any]) -> float:
+    """Return by how much a value of an axis may miss what somebody typed or another file holds.
+
+    At least two spacings of the type that the values were kept in, so that 270.3 finds its float32; never
+    so much that neighbours could be mistaken for each other.
+
+    Parameters
+    ----------
+    values : ndarray of float64, shape (n,)
+        Of the axis, or of all that is compared.
+    dtype : dtype
+        Type in the file.
+
+    Returns
+    -------
+    float
+        In the units of the axis.
+    """
+    finite = values[np.isfinite(values)]
+    if not finite.size:
+        return 0.0
+    largest = np.abs(finite).max()
+    own = 2.0 * float(np.spacing(largest.astype(effective_type(finite, dtype))))
+    gaps = np.diff(np.unique(finite))
+    if not gaps.size:
+        return max(own, 1e-6)
+    # Values that differ by their rounding alone are repeats, not neighbours.
+    apart = gaps[gaps > own]
+    return max(own, _SHARE * float(apart.min())) if apart.size else own
+
+
+def effective_type(values: Array, dtype: np.dtype[Any]) -> np.dtype[Any]:
+    """Return the floating-point type that values really have: float64 that holds float32 throughout is float32."""
+    if dtype.kind == "f" and dtype.itemsize <= 4:
+        return np.dtype(dtype.newbyteorder("="))
+    with np.errstate(over="ignore"):
+        single = values.astype(np.float32)
+    return np.dtype("f4") if np.array_equal(single.astype(np.float64), values) else np.dtype("f8")
