@@ -15,20 +15,22 @@ from rhodolite.model.variable import Packing, Storage, Variable
 _LIMITS = ("missing_value", "valid_min", "valid_max", "valid_range")
 STORAGE_ATTRIBUTES = ("_FillValue", "scale_factor", "add_offset", "_Unsigned", *_LIMITS)
 """Attributes that describe stored numbers and are not carried over to values."""
+_ABOUT_STORED = ("flag_values", "flag_masks", "actual_range")
+"""Attributes of the type of the stored numbers that describe values too."""
 
 
 @dataclass(frozen=True)
 class Decoding:
-    """How stored numbers become values.
+    """How stored numbers become values. One rule for numbers of every type.
 
     Parameters
     ----------
     stored : dtype
-        Type in the file.
+        Type in the file, unsigned where `_Unsigned` says so.
     target : dtype
         Type of the values.
     missing : tuple of numbers
-        Stored numbers that mean a missing value.
+        Stored numbers that mean a missing value; the first stands for all where integers stay integers.
     lowest, highest : number or None
         Stored numbers beyond these mean a missing value.
     packing : Packing or None
@@ -48,33 +50,40 @@ class Decoding:
         `usual_fill` says whether numbers that the NetCDF library fills with are missing values
         where the attributes name none.
         """
-        if stored.kind == "i" and str(attributes.get("_Unsigned", "")).lower() == "true":
-            stored = np.dtype(stored.str.replace("i", "u"))
-        marks: list[Any] = []
-        for key in ("_FillValue", "missing_value"):
-            if key in attributes:
-                marks.extend(np.atleast_1d(np.asarray(attributes[key])))
+        stored = _signed_as_said(stored, attributes)
+        marks = [number for key in ("_FillValue", "missing_value") for number in _stored_numbers(key, attributes, stored)]
         if usual_fill and "_FillValue" not in attributes and stored.itemsize > 1 and stored.kind in "fiu":
-            marks.append(netCDF4.default_fillvals[stored.str[1:]])
-        missing = tuple(value for value in (_as_stored(mark, stored) for mark in marks) if value is not None)
-        low, high = attributes.get("valid_min"), attributes.get("valid_max")
-        if np.size(attributes.get("valid_range", ())) == 2:
-            low, high = attributes["valid_range"]
+            marks.append(stored.newbyteorder("=").type(netCDF4.default_fillvals[stored.str[1:]]))
         packing, target = None, stored.newbyteorder("=")
         if "scale_factor" in attributes or "add_offset" in attributes:
             scale = np.asarray(attributes.get("scale_factor", 1.0)).reshape(-1)[0]
             offset = np.asarray(attributes.get("add_offset", 0.0)).reshape(-1)[0]
             target = np.result_type(scale, offset, np.float32)
             packing = Packing(stored.newbyteorder("=").name, float(scale), float(offset))
-        return cls(stored, target, missing, low, high, packing)
+        low, high = _limits(attributes, stored, packing)
+        if target.kind in "iu" and (low is not None or high is not None):
+            marks = _with_a_mark(marks, stored, low, high)
+        return cls(stored, target, tuple(marks), low, high, packing)
+
+    @property
+    def mark(self) -> int | None:
+        """The integer that stands for missing values among integer values; None where there is none."""
+        return int(self.missing[0]) if self.missing and self.target.kind in "iu" else None
 
     def decode(self, raw: Array) -> Array:
-        """Return values for stored numbers: floats with NaN where missing, integers as they are."""
-        raw = raw.view(self.stored) if raw.dtype.kind == "i" and self.stored.kind == "u" else raw
-        if self.target.kind != "f":
-            return raw.astype(self.target, copy=False)
+        """Return values for stored numbers: NaN where floats are missing, `mark` where integers are."""
+        raw = np.asarray(raw)
+        if raw.dtype.kind in "iu" and raw.dtype.kind != self.stored.kind:
+            raw = raw.view(raw.dtype.str.replace(raw.dtype.kind, self.stored.kind))
         gaps = self._gaps(raw)
-        values = raw.astype(self.target, copy=not raw.flags.writeable)
+        if self.target.kind != "f":
+            if not gaps or self.mark is None:
+                return np.asarray(raw.astype(self.target, copy=False))
+            values = np.array(raw, dtype=self.target)
+            for gap in gaps:
+                values[gap] = self.mark
+            return values
+        values = np.asarray(raw.astype(self.target, copy=not raw.flags.writeable))
         if self.packing is not None:
             values *= self.target.type(self.packing.scale)
             values += self.target.type(self.packing.offset)
@@ -83,22 +92,95 @@ class Decoding:
         return values
 
     def _gaps(self, raw: Array) -> list[Array]:
-        gaps = [raw == mark for mark in self.missing if mark == mark]  # NaN marks are NaN already
+        # The mark that integers keep needs no change, and NaN is NaN already.
+        marks = self.missing if self.target.kind == "f" else self.missing[1:]
+        gaps = [np.asarray(raw == mark) for mark in marks if mark == mark]
         if self.lowest is not None:
-            gaps.append(raw < self.lowest)
+            gaps.append(np.asarray(raw < self.lowest))
         if self.highest is not None:
-            gaps.append(raw > self.highest)
+            gaps.append(np.asarray(raw > self.highest))
         return [gap for gap in gaps if gap.any()]
 
 
-def _as_stored(mark: Any, stored: np.dtype[Any]) -> Any:
-    """Return a fill value in the stored type; None where that type cannot hold it."""
-    try:
-        with np.errstate(all="ignore"):
-            value = np.asarray(mark).astype(stored.newbyteorder("="))[()]
-            return value if value == mark or mark != mark or stored.kind == "f" or stored.kind == "u" else None
-    except (TypeError, ValueError):
-        return None
+def _signed_as_said(stored: np.dtype[Any], attributes: Mapping[str, Any]) -> np.dtype[Any]:
+    """Return the type of integers with the sign that `_Unsigned` gives them."""
+    said = str(attributes.get("_Unsigned", "")).strip().lower()
+    kinds = {"true": ("i", "u"), "false": ("u", "i")}.get(said)
+    if kinds is None or stored.kind != kinds[0]:
+        return stored
+    return np.dtype(stored.str.replace(*kinds))
+
+
+def reinterpreted(value: Any, attributes: Mapping[str, Any]) -> Any:
+    """Return an attribute about stored integers with the sign that `_Unsigned` gives these."""
+    numbers = np.asarray(value)
+    if numbers.dtype.kind not in "iu":
+        return value
+    signed = _signed_as_said(numbers.dtype, attributes)
+    return value if signed == numbers.dtype else numbers.view(signed)[() if numbers.ndim else ...]
+
+
+def _stored_numbers(key: str, attributes: Mapping[str, Any], stored: np.dtype[Any]) -> list[Any]:
+    """Return the numbers that an attribute names, in the stored type; those that it cannot hold are left out."""
+    numbers = np.atleast_1d(np.asarray(reinterpreted(attributes.get(key, ()), attributes)))
+    if numbers.dtype.kind in "USO":
+        numbers = _numbers_in_text(numbers)
+    with np.errstate(all="ignore"):
+        cast = numbers.astype(stored.newbyteorder("="))
+    held = (cast == numbers) | (numbers != numbers) if stored.kind in "iu" else np.ones(cast.shape, bool)
+    return [value for value, fits in zip(cast, held, strict=True) if fits and not (stored.kind in "iu" and value != value)]
+
+
+def _numbers_in_text(words: Array) -> Array:
+    """Return numbers that were written as text, as some files have their marks."""
+    found = []
+    for word in words.reshape(-1):
+        try:
+            found.append(float(str(word)))
+        except ValueError:
+            continue
+    return np.array(found, dtype=np.float64)
+
+
+def _limits(attributes: Mapping[str, Any], stored: np.dtype[Any], packing: Packing | None) -> tuple[Any, Any]:
+    """Return the least and the greatest stored number that is valid; None where there is no limit.
+
+    Limits of packed data are about packed numbers (CF 2.5.1) unless they are of the wider type of the
+    unpacked ones (NetCDF User's Guide, appendix A).
+    """
+    keys = ("valid_min", "valid_max")
+    pair = [np.asarray(reinterpreted(attributes[key], attributes)).reshape(-1) if key in attributes else None
+            for key in keys]  # fmt: skip
+    if np.size(attributes.get("valid_range", ())) == 2:
+        pair = list(np.asarray(reinterpreted(attributes["valid_range"], attributes)).reshape(2, 1))
+    found: list[Any] = []
+    for limit in pair:
+        if limit is None or limit.size != 1 or limit.dtype.kind not in "fiu" or limit[0] != limit[0]:
+            found.append(None)
+            continue
+        number = limit[0]
+        if packing is not None and limit.dtype.kind == "f" and stored.kind in "iu" and packing.scale:
+            found.append((float(number) - packing.offset) / packing.scale)
+        else:
+            found.append(stored.newbyteorder("=").type(number) if stored.kind == "f" else number)
+    if packing is not None and packing.scale < 0 and any(isinstance(one, float) for one in found):
+        found.reverse()
+    # What unpacking and packing again has rounded must not cut off the ends.
+    slack = [-1e-6, 1e-6] if packing is not None else [0, 0]
+    low, high = (one + more if isinstance(one, float) and stored.kind in "iu" else one
+                 for one, more in zip(found, slack, strict=True))  # fmt: skip
+    return low, high
+
+
+def _with_a_mark(marks: list[Any], stored: np.dtype[Any], low: Any, high: Any) -> list[Any]:
+    """Return marks of integers with limits, where there may be none yet: a number beyond the limits serves."""
+    if marks:
+        return marks
+    plain = stored.newbyteorder("=").type
+    ends = np.iinfo(stored)
+    if low is not None and ends.min < low:
+        return [plain(ends.min)]
+    return [plain(ends.max)] if high is not None and ends.max > high else []
 
 
 def decoded_variable(
@@ -122,17 +204,24 @@ def decoded_variable(
     chunks, filters
         As the variable lies in the file.
     """
-    described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
+    described = {key: reinterpreted(value, attributes) if key in _ABOUT_STORED else value
+                 for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}  # fmt: skip
     storage = Storage(
         dtype=_written_as(decoding),
-        fill_value=attributes.get("_FillValue"),
+        fill_value=_fill_value(attributes, decoding),
         chunks=chunks,
         filters=filters,
         packing=decoding.packing,
-        limits={key: attributes[key] for key in _LIMITS if key in attributes},
+        limits={key: reinterpreted(attributes[key], attributes) for key in _LIMITS if key in attributes},
     )
-    missing = int(decoding.missing[0]) if decoding.missing and decoding.target.kind in "iu" else None
-    return Variable(name, dimensions, lazy(decoding), described, storage, missing)
+    return Variable(name, dimensions, lazy(decoding), described, storage, decoding.mark)
+
+
+def _fill_value(attributes: Mapping[str, Any], decoding: Decoding) -> Any:
+    """Return the number for missing values to write again, where the file names one."""
+    if decoding.mark is not None:
+        return decoding.mark if {"_FillValue", *_LIMITS} & attributes.keys() else None
+    return reinterpreted(attributes.get("_FillValue"), attributes) if "_FillValue" in attributes else None
 
 
 def _written_as(decoding: Decoding) -> str | None:

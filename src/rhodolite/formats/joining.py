@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, Concatenated, InMemory, Selected
+from rhodolite.arrays import Array, Concatenated, InMemory, Mapped, Selected
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -123,11 +123,47 @@ def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Arr
             variables.append(variable.with_(data=InMemory(np.concatenate(parts))))
         elif coordinate.dimension in variable.dimensions:
             along = variable.dimensions.index(str(coordinate.dimension))
-            variables.append(variable.with_(data=Concatenated([d.variables[name].data for d in datasets], along)))
+            parts = _with_one_mark([d.variables[name] for d in datasets])
+            variables.append(parts[0].with_(data=Concatenated([part.data for part in parts], along)))
         else:
             variables.append(variable)
     files = tuple(file for dataset in datasets for file in dataset.files)
     return first.with_variables(variables, files=files, attributes=_common_attributes(datasets))
+
+
+def _with_one_mark(parts: list[Variable]) -> list[Variable]:
+    """Return integers of several files with one number for what is missing, that none of them holds as a value."""
+    first = parts[0]
+    if all(v.data.dtype == first.data.dtype and v.missing == first.missing for v in parts):
+        return parts
+    if any(v.data.dtype.kind not in "iu" for v in parts):
+        return [v.with_(data=v.floats(), missing=None) if v.data.dtype.kind in "iu" else v for v in parts]
+    # A mark of one file may be a value of another, so the mark of all lies beyond their types.
+    widest = max(v.data.dtype.itemsize for v in parts)
+    if widest == 8:
+        return [v.with_(data=v.floats(), missing=None, storage=replace(v.storage, fill_value=None)) for v in parts]
+    dtype = np.dtype(f"i{2 * widest}")
+    mark = int(np.iinfo(dtype).min)
+    storage = replace(first.storage, dtype=None, fill_value=mark, limits={})
+    about = {key: dtype.type(value) if key in ("flag_values", "flag_masks") else value
+             for key, value in first.attributes.items()}  # fmt: skip
+    return [v.with_(data=Mapped(v.data, _Marked(v.missing, mark, dtype), dtype), missing=mark, storage=storage,
+                    attributes=about) for v in parts]  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Marked:
+    """Integers of a wider type, with another number for what is missing."""
+
+    missing: int | None
+    mark: int
+    dtype: np.dtype[Any]
+
+    def __call__(self, block: Array) -> Array:
+        wide = np.array(block, dtype=self.dtype)
+        if self.missing is not None:
+            wide[np.asarray(block == self.missing)] = self.mark
+        return wide
 
 
 def _merge(datasets: list[Dataset]) -> Dataset:

@@ -142,7 +142,7 @@ class _ToFloat:
     dtype: np.dtype[Any]
 
     def __call__(self, block: Array) -> Array:
-        values = block.astype(self.dtype)
+        values = np.array(block, dtype=self.dtype)
         if self.missing is not None:
-            values[block == self.missing] = np.nan
+            values[np.asarray(block == self.missing)] = np.nan
         return values
