@@ -51,7 +51,8 @@ class Decoding:
         where the attributes name none.
         """
         stored = _signed_as_said(stored, attributes)
-        marks = [number for key in ("_FillValue", "missing_value") for number in _stored_numbers(key, attributes, stored)]
+        marks = [number for key in ("_FillValue", "missing_value")
+                 for number in _stored_numbers(key, attributes, stored)]  # fmt: skip
         if usual_fill and "_FillValue" not in attributes and stored.itemsize > 1 and stored.kind in "fiu":
             marks.append(stored.newbyteorder("=").type(netCDF4.default_fillvals[stored.str[1:]]))
         packing, target = None, stored.newbyteorder("=")
@@ -127,8 +128,7 @@ def _stored_numbers(key: str, attributes: Mapping[str, Any], stored: np.dtype[An
         numbers = _numbers_in_text(numbers)
     with np.errstate(all="ignore"):
         cast = numbers.astype(stored.newbyteorder("="))
-    held = (cast == numbers) | (numbers != numbers) if stored.kind in "iu" else np.ones(cast.shape, bool)
-    return [value for value, fits in zip(cast, held, strict=True) if fits and not (stored.kind in "iu" and value != value)]
+    return list(cast[cast == numbers] if stored.kind in "iu" else cast)
 
 
 def _numbers_in_text(words: Array) -> Array:

@@ -123,8 +123,8 @@ def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Arr
             variables.append(variable.with_(data=InMemory(np.concatenate(parts))))
         elif coordinate.dimension in variable.dimensions:
             along = variable.dimensions.index(str(coordinate.dimension))
-            parts = _with_one_mark([d.variables[name] for d in datasets])
-            variables.append(parts[0].with_(data=Concatenated([part.data for part in parts], along)))
+            alike = _with_one_mark([d.variables[name] for d in datasets])
+            variables.append(alike[0].with_(data=Concatenated([part.data for part in alike], along)))
         else:
             variables.append(variable)
     files = tuple(file for dataset in datasets for file in dataset.files)

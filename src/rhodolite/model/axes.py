@@ -10,6 +10,7 @@ from functools import cached_property
 import numpy as np
 
 from rhodolite.arrays import Array, Engine
+from rhodolite.model.precision import slack
 from rhodolite.model.units import is_pressure
 from rhodolite.model.variable import Variable
 
@@ -69,6 +70,11 @@ class Coordinate:
     def values(self) -> Array:
         """Values as a one-dimensional array of float64, in the coordinate's own units."""
         return Engine(workers=1).compute(self.variable.floats()).astype(np.float64).reshape(-1)
+
+    @cached_property
+    def slack(self) -> float:
+        """By how much a value may miss what was typed and still be meant, in the coordinate's own units."""
+        return slack(self.values, self.variable.data.dtype)
 
     @cached_property
     def bounds(self) -> Array | None:

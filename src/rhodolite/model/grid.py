@@ -54,7 +54,7 @@ def cell_edges(coordinate: Coordinate) -> Array:
     """Return the edges of the cells along a latitude or longitude, in degrees.
 
     Taken from the bounds where they join up, else halfway between neighbours, latitudes held
-    within the poles.
+    within the poles. A last column that repeats the first has no width, so that nothing counts twice.
 
     Returns
     -------
@@ -70,14 +70,18 @@ def cell_edges(coordinate: Coordinate) -> Array:
     if coordinate.role == Role.LONGITUDE:  # 0 ... 179, -180 ... -1 is in order, too
         values = np.unwrap(values, period=360.0)
     steps = np.diff(values)
+    repeats = coordinate.role == Role.LONGITUDE and repeats_first(values, coordinate.slack)
     if not ((steps > 0).all() or (steps < 0).all()):
         raise DataError(
             f"the {coordinate.role} coordinate ({coordinate.name}) goes up and down, so its cells have no order"
         )
     if bounds is not None and bounds.shape[0] == values.size:
         ordered = bounds if _same_direction(bounds, values) else bounds[:, ::-1]
-        if np.allclose(ordered[1:, 0], ordered[:-1, 1], rtol=0, atol=1e-5):
-            return np.append(ordered[:, 0], ordered[-1, 1])
+        if coordinate.role == Role.LATITUDE:
+            ordered = np.clip(ordered, -90, 90)
+        near = max(1e-5, 1e-3 * float(np.abs(np.diff(ordered, axis=1)).min()))
+        if np.allclose(ordered[1:, 0], ordered[:-1, 1], rtol=0, atol=near):
+            return _without_repeat(np.append(ordered[:, 0], ordered[-1, 1]), repeats)
     if values.size == 1:
         half = 0.5
         edges = np.array([values[0] - half, values[0] + half])
@@ -85,7 +89,17 @@ def cell_edges(coordinate: Coordinate) -> Array:
         inner = (values[1:] + values[:-1]) / 2
         edges = np.concatenate([[values[0] - (inner[0] - values[0])], inner,
                                 [values[-1] + (values[-1] - inner[-1])]])  # fmt: skip
-    return np.clip(edges, -90, 90) if coordinate.role == Role.LATITUDE else edges
+    return np.clip(edges, -90, 90) if coordinate.role == Role.LATITUDE else _without_repeat(edges, repeats)
+
+
+def repeats_first(longitudes: Array, near: float) -> bool:
+    """Return whether the last column is the first once more, 360 degrees on."""
+    return longitudes.size > 2 and bool(abs(abs(longitudes[-1] - longitudes[0]) - 360) <= max(near, 1e-6))
+
+
+def _without_repeat(edges: Array, repeats: bool) -> Array:
+    """Return edges of which the last cell has no width where it repeats the first."""
+    return np.append(edges[:-1], edges[-2]) if repeats else edges
 
 
 def area_weights(coordinate: Coordinate) -> Array:

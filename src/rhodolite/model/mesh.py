@@ -14,9 +14,10 @@ from rhodolite.errors import DataError
 from rhodolite.kernels.overlaps import ZoneMoments, overlaps, overlaps_round, zones
 from rhodolite.kernels.quadrilaterals import corners_between, outlines_in_plane
 from rhodolite.kernels.sphere import great_circle, widths, zone_areas
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import cell_edges, covers_globe
+from rhodolite.model.precision import rounding
 from rhodolite.regions.outline import Outline
 from rhodolite.regions.plane import common, cut, moved_by, polygons
 
@@ -45,6 +46,8 @@ class Mesh:
         Degrees, where cells are rectangles; shapes (rows + 1,) and (columns + 1,).
     corners : tuple of ndarray or None
         Latitudes and longitudes of corners otherwise, shape (rows, columns, 4).
+    slack : float
+        Degrees by which an edge may miss another and still be meant to lie on it.
     """
 
     dimensions: tuple[str, str]
@@ -53,6 +56,7 @@ class Mesh:
     latitude_edges: Array | None = None
     longitude_edges: Array | None = None
     corners: tuple[Array, Array] | None = None
+    slack: float = 1e-9
 
     @classmethod
     def of(cls, dataset: Dataset) -> Mesh:
@@ -70,7 +74,17 @@ class Mesh:
             which = "latitude" if latitude.dimension is None else "longitude"
             raise DataError(f"{dataset.label}: there is one {which} and no axis of it; this needs a grid")
         return cls((latitude.dimension, longitude.dimension), latitude.values,
-                   np.unwrap(longitude.values, period=360.0), cell_edges(latitude), cell_edges(longitude))  # fmt: skip
+                   np.unwrap(longitude.values, period=360.0), cell_edges(latitude), cell_edges(longitude),
+                   slack=_slack_of(latitude, longitude))  # fmt: skip
+
+    def without_slivers(self, areas: sparse.csr_array) -> sparse.csr_array:
+        """Return shared areas, shape (n, size), without those that rounding alone made of edges that coincide."""
+        whole = self.areas.reshape(-1)
+        widths = [float(np.abs(np.diff(e)).max()) for e in (self.latitude_edges, self.longitude_edges) if e is not None]
+        least = max(1e-9, 2 * self.slack / min(widths)) if widths else 1e-9
+        areas.data[areas.data < least * whole[areas.indices]] = 0.0
+        areas.eliminate_zeros()
+        return areas
 
     @property
     def regular(self) -> bool:
@@ -223,11 +237,11 @@ class Mesh:
         middles = (edges[1:] + edges[:-1]) / 2
         bands = Mesh(("band", "round"), middles, np.array([low + 180.0]), edges, np.array([low, low + 360.0]))
         if self.regular:
-            return self.shared_areas(bands)
+            return self.without_slivers(self.shared_areas(bands))
         # Cells lie in few bands each, so these are cut along the edges of bands.
         parts, rows, _, areas = cut(self.outlines, np.array([-4 * np.pi, 4 * np.pi]), np.sin(np.radians(edges)),
                                     degrees=False)  # fmt: skip
-        return sparse.csr_array((areas, (rows, parts)), shape=(len(middles), self.size))
+        return self.without_slivers(sparse.csr_array((areas, (rows, parts)), shape=(len(middles), self.size)))
 
     def covered_areas(self, outlines: Sequence[Outline]) -> sparse.csr_array:
         """Return the area of each cell that lies in each outlined area, shape (len(outlines), size)."""
@@ -279,6 +293,11 @@ class Mesh:
         pieces, owners = _small(bent)
         which, cells, areas = common(pieces, self.outlines, _TURN)
         return owners[which], cells, areas
+
+
+def _slack_of(*axes: Coordinate) -> float:
+    """Return the rounding of the coordinates themselves, without what selections allow for beyond it."""
+    return max(1e-9, *(rounding(one.values, one.variable.data.dtype) for one in axes))
 
 
 _upto, _from = slice(None, -1), slice(1, None)

@@ -33,8 +33,7 @@ def slack(values: Array, dtype: np.dtype[Any]) -> float:
     finite = values[np.isfinite(values)]
     if not finite.size:
         return 0.0
-    largest = np.abs(finite).max()
-    own = 2.0 * float(np.spacing(largest.astype(effective_type(finite, dtype))))
+    own = rounding(finite, dtype)
     gaps = np.diff(np.unique(finite))
     if not gaps.size:
         return max(own, 1e-6)
@@ -44,9 +43,20 @@ def slack(values: Array, dtype: np.dtype[Any]) -> float:
 
 
 def effective_type(values: Array, dtype: np.dtype[Any]) -> np.dtype[Any]:
-    """Return the floating-point type that values really have: float64 that holds float32 throughout is float32."""
+    """Return the floating-point type that values really have.
+
+    Float64 that holds float32 throughout is float32, unless the values are short decimals and so exact in both.
+    """
     if dtype.kind == "f" and dtype.itemsize <= 4:
         return np.dtype(dtype.newbyteorder("="))
     with np.errstate(over="ignore"):
-        single = values.astype(np.float32)
-    return np.dtype("f4") if np.array_equal(single.astype(np.float64), values) else np.dtype("f8")
+        single = np.array_equal(values.astype(np.float32).astype(np.float64), values)
+    return np.dtype("f4") if single and not np.array_equal(np.round(values, 6), values) else np.dtype("f8")
+
+
+def rounding(values: Array, dtype: np.dtype[Any]) -> float:
+    """Return two spacings of the type that values really have, at the largest of them; 0 where none is finite."""
+    finite = values[np.isfinite(values)]
+    if not finite.size:
+        return 0.0
+    return 2.0 * float(np.spacing(np.abs(finite).max().astype(effective_type(finite, dtype))))

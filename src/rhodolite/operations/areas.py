@@ -18,7 +18,7 @@ from rhodolite.model.ranges import format_latitude, format_longitude
 from rhodolite.model.variable import Variable
 from rhodolite.operations.positions import MaskedArray, Positions
 from rhodolite.operations.selecting import take, turned
-from rhodolite.regions.outline import Outline, find_outlines
+from rhodolite.regions.outline import Outline, find_outlines, united
 
 if TYPE_CHECKING:
     from scipy import sparse
@@ -83,7 +83,7 @@ class Areas:
             rows = [sparse.csr_array(np.where(one.holds(north, east), whole, 0.0)[None, :]) for one in outlines]
             found = sparse.csr_array(sparse.vstack(rows, format="csr"))
         else:
-            found = mesh.covered_areas(outlines)
+            found = mesh.without_slivers(mesh.covered_areas(outlines))
             if cells is CellChoice.TOUCHED:
                 found.data = whole[found.indices]
         found.eliminate_zeros()
@@ -123,7 +123,8 @@ def within_areas(dataset: Dataset, areas: Areas, cells: CellChoice) -> Dataset:
         return _sites_within(dataset, areas)
     mesh = Mesh.of(dataset)
     outlines = areas.outlines()
-    weights = areas.weights(mesh, cells, outlines)
+    areas.weights(mesh, cells, outlines)  # each of them has to cover some cell
+    weights = areas.weights(mesh, cells, [united(outlines)])
     whole = mesh.areas.reshape(-1)
     covered = np.minimum(np.asarray(weights.sum(axis=0)).reshape(-1), whole).reshape(mesh.shape)
     rows = _from_first_to_last(covered.any(axis=1))
@@ -132,8 +133,6 @@ def within_areas(dataset: Dataset, areas: Areas, cells: CellChoice) -> Dataset:
     if mesh.goes_round and (np.diff(columns) < 0).any():
         part = _turned_on(part)
     covered = covered[np.ix_(rows, columns)]
-    # What outlines of neighbours leave between them is no part of a cell worth keeping.
-    covered[covered < 1e-9 * whole.reshape(mesh.shape)[np.ix_(rows, columns)]] = 0.0
     made = [_masked(v, covered > 0, part, mesh.dimensions) for v in part.variables.values()]
     names = ", ".join(outline.name for outline in outlines)
     about = {"standard_name": "cell_area", "long_name": f"area of the cell within {names}", "units": "m2"}

@@ -205,7 +205,8 @@ def _groups(areas: Any, mesh: Mesh, along: Array) -> list[CellGroup]:
 def _band_edges(mesh: Mesh, width: float) -> Array:
     """Return the edges of bands on multiples of their width, that hold all cells."""
     low, high = mesh.reach
-    first, last = np.floor(low / width + 1e-9), np.ceil(high / width - 1e-9)
+    near = mesh.slack / width
+    first, last = np.floor(low / width + near), np.ceil(high / width - near)
     return np.clip(np.arange(first, last + 1) * width, -90.0, 90.0)
 
 

@@ -53,7 +53,7 @@ def need_same_cells(dataset: Dataset, variable: Variable, other: Dataset, its: V
         apart = np.abs(first.values - second.values)
         if role is Role.LONGITUDE:
             apart = np.minimum(apart % 360, -apart % 360)
-        if places[0] != places[1] or apart.max() > 1e-3 * max(float(np.ptp(first.values)), 1e-3):
+        if places[0] != places[1] or apart.max() > max(first.slack, second.slack, 1e-3 * float(np.ptp(first.values))):
             raise DataError(
                 f"{variable.name} lies on other {role}s in {dataset.label} than in {other.label} (the first is "
                 f"{first.values[0]:g} and {second.values[0]:g}); bring both to the same grid first, "

@@ -11,21 +11,23 @@ from rhodolite.arrays import Array, Engine, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.precision import rounding
 from rhodolite.model.ranges import LatitudeRange, LongitudeRange, Position, format_latitude, format_longitude
 from rhodolite.model.variable import Variable
 from rhodolite.operations.selecting import take
 
-_SLACK = 1e-6
-"""Degrees by which a cell centre may miss a limit."""
-
 
 @dataclass(frozen=True, eq=False)
 class Positions:
-    """Where the cells of a two-dimensional grid, or sites, lie, in degrees; one number for each."""
+    """Where the cells of a two-dimensional grid, or sites, lie, in degrees; one number for each.
+
+    `slack` says by how much one may miss a limit and still be meant.
+    """
 
     latitudes: Array
     longitudes: Array
     dimensions: tuple[str, ...]
+    slack: float = 1e-6
 
     @classmethod
     def of(cls, dataset: Dataset) -> Positions:
@@ -33,7 +35,8 @@ class Positions:
         assert names is not None
         latitude, longitude = (dataset.variables[name] for name in names)
         north, east = (Engine(workers=1).compute(v.floats()).astype(np.float64) for v in (latitude, longitude))
-        return cls(north, east, latitude.dimensions)
+        near = [rounding(part.reshape(-1), v.data.dtype) for part, v in ((north, latitude), (east, longitude))]
+        return cls(north, east, latitude.dimensions, max(1e-6, *near))
 
     def words(self) -> str:
         """Say what the cells cover."""
@@ -85,8 +88,8 @@ def _inside(positions: Positions, lat: LatitudeRange | None, lon: LongitudeRange
     if lat is not None:
         low = -np.inf if lat.south is None else lat.south
         high = np.inf if lat.north is None else lat.north
-        inside &= (positions.latitudes >= low - _SLACK) & (positions.latitudes <= high + _SLACK)
-    return inside if lon is None else inside & _between(positions.longitudes, lon)
+        inside &= (positions.latitudes >= low - positions.slack) & (positions.latitudes <= high + positions.slack)
+    return inside if lon is None else inside & _between(positions, lon)
 
 
 def at(dataset: Dataset, place: Position) -> Dataset:
@@ -107,12 +110,13 @@ def at(dataset: Dataset, place: Position) -> Dataset:
     return take(dataset, dict(zip(positions.dimensions, (np.array([row]), np.array([column])), strict=True)))
 
 
-def _between(longitudes: Array, wanted: LongitudeRange) -> NDArray[np.bool_]:
+def _between(positions: Positions, wanted: LongitudeRange) -> NDArray[np.bool_]:
+    longitudes, near = positions.longitudes, positions.slack
     west = wanted.west if wanted.west is not None else float(np.nanmin(longitudes))
     east = wanted.east if wanted.east is not None else float(np.nanmax(longitudes))
     width = 360.0 if east - west >= 360 else (east - west) % 360.0
-    beyond = np.mod(longitudes - west + _SLACK, 360.0)
-    return np.asarray(beyond <= width + 2 * _SLACK)
+    beyond = np.mod(longitudes - west + near, 360.0)
+    return np.asarray(beyond <= width + 2 * near)
 
 
 def _reach(positions: Positions, row: int, column: int) -> float:

@@ -114,7 +114,7 @@ class Relevel:
                 f"--to {self.to}: the levels are {kind} (in {vertical.units}), which {units} cannot be turned into"
             )
         levels = _in_order(np.array(self.to.values), vertical)
-        wanted = np.asarray(convert(levels, units, vertical.units), dtype=np.float64)
+        wanted = vertical.nearest(np.asarray(convert(levels, units, vertical.units), dtype=np.float64))
         logarithmic = vertical.pressure and self.method is not LevelMethod.LINEAR
         if self.method is LevelMethod.LOG_PRESSURE and not vertical.pressure:
             raise DataError(f"--method log-pressure: the levels are no pressures but in {vertical.units}")
@@ -132,8 +132,7 @@ class Relevel:
         if vertical.values is None or self.extrapolate:
             return
         low, high = vertical.values.min(), vertical.values.max()
-        slack = 1e-9 * max(abs(low), abs(high))
-        beyond = (wanted < low - slack) | (wanted > high + slack)
+        beyond = (wanted < low - vertical.slack) | (wanted > high + vertical.slack)
         if beyond.all():
             ends = " to ".join(f"{float(convert(end, vertical.units, units)):g}" for end in (low, high))
             raise DataError(f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); --extrapolate "

@@ -26,8 +26,6 @@ from rhodolite.model.units import convert, convertible
 from rhodolite.model.variable import Variable
 
 Indices = NDArray[np.intp]
-_SLACK = 1e-4
-"""Part of the spacing by which a cell centre may miss a limit: the noise of single precision."""
 
 
 def take(dataset: Dataset, picks: dict[str, Indices]) -> Dataset:
@@ -53,15 +51,39 @@ def take_steps(dataset: Dataset, steps: Indices) -> Dataset:
     cells, left = axis.cells[steps], part.need_time().cells
     if left is not None and np.allclose(left, cells, rtol=0, atol=1e-6 * float(np.diff(cells[0])[0])):
         return part
-    name, ends = f"{coordinate.name}_bnds", "bnds"
-    while name in part.variables:
-        name += "_"
-    while part.sizes.get(ends, 2) != 2:
+    return _with_bounds(part, coordinate.name, cells)
+
+
+def take_cells(dataset: Dataset, role: Role, cells: Indices) -> Dataset:
+    """Return a dataset at some of its rows or columns, with bounds where what is left no longer tells their width."""
+    coordinate = dataset.need(role)
+    part = take(dataset, {str(coordinate.dimension): cells})
+    steps = np.diff(np.unwrap(coordinate.values, period=360.0))
+    if coordinate.bounds is not None or not steps.size or not ((steps > 0).all() or (steps < 0).all()):
+        return part
+    edges = cell_edges(coordinate)
+    turned = np.unwrap(coordinate.values, period=360.0) - coordinate.values
+    bounds = (np.stack([edges[:-1], edges[1:]], axis=1) - turned[:, None])[cells]
+    left = part.need(role)
+    inner = np.diff(np.unwrap(left.values, period=360.0))
+    if (inner > 0).all() or (inner < 0).all():
+        widths = np.abs(np.diff(cell_edges(left)))
+        if np.allclose(widths, np.abs(np.diff(bounds, axis=1)[:, 0]), rtol=1e-4):
+            return part
+    return _with_bounds(part, coordinate.name, bounds)
+
+
+def _with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
+    """Return a dataset in which a coordinate without bounds has these, shape (n, 2)."""
+    called, ends = f"{name}_bnds", "bnds"
+    while called in dataset.variables:
+        called += "_"
+    while dataset.sizes.get(ends, 2) != 2:
         ends += "_"
-    time = part.variables[coordinate.name].without(bounds=name)
-    bounds = Variable(name, (*time.dimensions, ends), InMemory(cells))
-    made = [time if v.name == coordinate.name else v for v in part.variables.values()]
-    return part.with_variables([*made, bounds])
+    described = dataset.variables[name].without(bounds=called)
+    bounds = Variable(called, (*described.dimensions, ends), InMemory(cells))
+    made = [described if v.name == name else v for v in dataset.variables.values()]
+    return dataset.with_variables([*made, bounds])
 
 
 def _all_instants(dataset: Dataset, dimension: str) -> bool:
@@ -92,7 +114,7 @@ def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:
         at = cell_with(cell_edges(coordinate), wanted.south)
         found = np.array([] if at is None else [at], dtype=np.intp)
     else:
-        slack = _slack(values)
+        slack = coordinate.slack
         low = -np.inf if wanted.south is None else wanted.south - slack
         high = np.inf if wanted.north is None else wanted.north + slack
         found = np.flatnonzero((values >= low) & (values <= high))
@@ -113,7 +135,7 @@ def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[I
         longitude so that the result increases from the west end as typed.
     """
     values = coordinate.values
-    slack = _slack(values)
+    slack = coordinate.slack
     west, east = _ends(values, wanted)
     if wanted.west is not None and wanted.west == wanted.east:
         at = longitude_cell(coordinate, west)
@@ -207,10 +229,10 @@ def level_indices(coordinate: Coordinate, wanted: Levels) -> Indices:
     for part in wanted.ranges:
         ends = [_level_in(end, units, coordinate.name) for end in (part.first, part.last)]
         if part.single and ends[0] is not None:
-            close = np.isclose(values, ends[0], rtol=1e-5, atol=1e-9)
+            close = np.abs(values - ends[0]) <= max(coordinate.slack, 1e-5 * abs(ends[0]), 1e-9)
         else:
             low, high = _sorted_ends(ends)
-            close = (values >= low * (1 - 1e-6 * np.sign(low))) & (values <= high * (1 + 1e-6 * np.sign(high)))
+            close = (values >= low - coordinate.slack) & (values <= high + coordinate.slack)
         if not close.any():
             raise DataError(_no_level(part, ends, coordinate, units))
         chosen |= close
@@ -254,10 +276,6 @@ def _ends(values: Array, wanted: LongitudeRange) -> tuple[float, float]:
     if wanted.east is None and east < west:
         east += 360.0
     return west, east
-
-
-def _slack(values: Array) -> float:
-    return _SLACK * float(np.abs(np.diff(values)).min()) if values.size > 1 else 1e-6
 
 
 def _spacing_words(values: Array) -> str:

@@ -20,6 +20,7 @@ from rhodolite.operations.selecting import (
     longitude_indices,
     position_indices,
     take,
+    take_cells,
     take_steps,
     time_indices,
     turned,
@@ -99,15 +100,15 @@ class Subset:
             return positions.within(dataset, self.lat, self.lon) if chosen else dataset
         if self.at is not None:
             row, column = position_indices(dataset, self.at)
-            names = [str(dataset.need(role).dimension) for role in (Role.LATITUDE, Role.LONGITUDE)]
-            return take(dataset, dict(zip(names, (np.array([row]), np.array([column])), strict=True)))
+            dataset = take_cells(dataset, Role.LATITUDE, np.array([row]))
+            return take_cells(dataset, Role.LONGITUDE, np.array([column]))
         if self.lat is not None:
             latitude = dataset.need(Role.LATITUDE)
-            dataset = take(dataset, {str(latitude.dimension): latitude_indices(latitude, self.lat)})
+            dataset = take_cells(dataset, Role.LATITUDE, latitude_indices(latitude, self.lat))
         if self.lon is not None:
             longitude = dataset.need(Role.LONGITUDE)
             indices, turns = longitude_indices(longitude, self.lon)
-            dataset = turned(take(dataset, {str(longitude.dimension): indices}), turns)
+            dataset = turned(take_cells(dataset, Role.LONGITUDE, indices), turns)
         return dataset
 
     def _thinned(self, dataset: Dataset) -> Dataset:

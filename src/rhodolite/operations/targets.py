@@ -55,13 +55,14 @@ class GridStep:
         """
         south, north = source.reach
         west, east = source.span
-        edges = [_edges(south, north, self.lat, "lat", (-90.0, 90.0))]
-        whole = east - west > 360 - _SLACK
+        near = max(_SLACK, source.slack)
+        edges = [_edges(south, north, self.lat, "lat", (-90.0, 90.0), near)]
+        whole = east - west > 360 - near
         if whole:
             _need_divisor(self.lon, 360.0, "lon")
             edges.append(np.linspace(0.0, 360.0, round(360.0 / self.lon) + 1))
         else:
-            edges.append(_edges(west, east, self.lon, "lon", None))
+            edges.append(_edges(west, east, self.lon, "lon", None, near))
         middles = [(one[1:] + one[:-1]) / 2 for one in edges]
         if middles[0].size * middles[1].size > _MOST_CELLS:
             raise DataError(f"--to {self}: {middles[0].size:,} x {middles[1].size:,} cells are too many; choose a "
@@ -106,8 +107,8 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     return [v for v in found if v.name != "covered_area"]
 
 
-def _edges(low: float, high: float, step: float, name: str, limits: tuple[float, float] | None) -> Array:
-    first, last = np.floor(low / step + _SLACK), np.ceil(high / step - _SLACK)
+def _edges(low: float, high: float, step: float, name: str, limits: tuple[float, float] | None, near: float) -> Array:
+    first, last = np.floor((low + near) / step), np.ceil((high - near) / step)
     edges = np.arange(first, last + 1) * step
     if limits is not None and (edges[0] < limits[0] - _SLACK or edges[-1] > limits[1] + _SLACK):
         _need_divisor(step, 90.0 if abs(180.0 / step % 2) < _SLACK else 180.0, name)

@@ -35,6 +35,8 @@ class Vertical:
         Else what pressures are computed from.
     formula : callable or None
         Returns pressures from these, each along all dimensions of the data or of length 1.
+    slack : float
+        By how much a height may miss a level and still be meant.
     """
 
     dimension: str
@@ -42,6 +44,7 @@ class Vertical:
     values: Array | None
     terms: tuple[Variable, ...] = ()
     formula: Callable[..., Array] | None = None
+    slack: float = 0.0
 
     @classmethod
     def of(cls, dataset: Dataset) -> Vertical:
@@ -62,7 +65,14 @@ class Vertical:
         if not is_pressure(units) and not convertible(units, "m"):
             raise DataError(f"{dataset.label}: the levels ({coordinate.name}, in {units}) are no pressures, heights or "
                             "depths, and have no formula_terms that say how to compute them")  # fmt: skip
-        return cls(coordinate.dimension, units, coordinate.values)
+        return cls(coordinate.dimension, units, coordinate.values, slack=coordinate.slack)
+
+    def nearest(self, wanted: Array) -> Array:
+        """Return heights with those that are meant to be a level exactly on it, as 0.1 is in single precision."""
+        if self.values is None or not self.values.size:
+            return wanted
+        at = np.abs(self.values[None, :] - wanted[:, None]).argmin(axis=1)
+        return np.where(np.abs(self.values[at] - wanted) <= self.slack, self.values[at], wanted)
 
     @property
     def pressure(self) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import unicodedata
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -16,6 +17,7 @@ from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.regions.outlines import countries, land, within_any
 
 LAND, SEA = "land", "sea"
+_FEW_POINTS = 8
 _SUFFIXES = (".geojson", ".json", ".shp")
 _NAME_KEYS = ("name", "title", "label", "id")
 _FULL_NAMES = {
@@ -158,6 +160,8 @@ def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:
     DataError
         If it has none, they cannot be mended, or they are not in degrees.
     """
+    import shapely
+
     polygons = _polygons_of(geometry)
     if not polygons:
         raise DataError(f"{path}: {name} is a {geometry.get('type')}, and an area is given by a Polygon")
@@ -168,7 +172,63 @@ def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:
         except (ValueError, IndexError, TypeError):
             raise DataError(f"{path}: a ring of {name} holds something that is no position") from None
         made += _polygon(path, name, arrays)
-    return Outline(name, np.array(made, dtype=object))
+    shapes = np.array(made, dtype=object)
+    if len(made) > 1 and not shapely.MultiPolygon(made).is_valid:  # parts that overlap must not count twice
+        shapes = _polygons_in(shapely.union_all(shapes))
+    return Outline(name, shapes)
+
+
+def united(outlines: Sequence[Outline]) -> Outline:
+    """Return the one area that several make up, so that what they share counts once."""
+    import shapely
+
+    if len(outlines) == 1:
+        return outlines[0]
+    inner, outer = (_union([one for one in outlines if one.outside == outside]) for outside in (False, True))
+    name = ", ".join(outline.name for outline in outlines)
+    if not any(one.outside for one in outlines):
+        return Outline(name, _polygons_in(inner))
+    return Outline(name, _polygons_in(shapely.difference(outer, inner)), outside=True)
+
+
+def _union(outlines: Sequence[Outline]) -> Any:
+    """Return the union of outlines, all within -180 to 180 degrees east, where places are the same only once."""
+    import shapely
+
+    world, pieces = shapely.box(-180, -90, 180, 90), []
+    for shape in [shape for outline in outlines for shape in outline.shapes]:
+        west, _, east, _ = shape.bounds
+        for turn in range(int(np.floor((west + 180) / 360)), int(np.floor((east + 180) / 360)) + 1):
+            moved = shapely.transform(shape, lambda points, by=360.0 * turn: points - [by, 0.0])
+            inside = world.bounds[0] <= moved.bounds[0] and moved.bounds[2] <= world.bounds[2]
+            pieces.append(moved if inside else shapely.intersection(moved, world))
+    return shapely.union_all(pieces)
+
+
+def _polygons_in(shape: Any) -> NDArray[Any]:
+    import shapely
+
+    parts = [part for part in shapely.get_parts(shape) if part.geom_type == "Polygon" and part.area > 0]
+    return np.array(parts, dtype=object)
+
+
+def _crosses_dateline(ring: NDArray[np.float64], *, shapefile: bool) -> bool:
+    """Return whether a ring jumps from one side of the dateline to the other, and does not go the long way round.
+
+    RFC 7946 has edges straight in degrees, and outlines across the dateline cut in two; many are not. An edge
+    of more than 180 degrees is a jump where the ring has many points and all others of its edges are
+    short, or where straight edges would turn it inside out (RFC 7946, 3.1.6: shells are counter-clockwise).
+    """
+    steps = np.diff(np.append(ring[:, 0], ring[:1, 0]))
+    wide = np.abs(steps) > 180
+    if not wide.any() or (np.abs(steps) > 360 - 1e-6).any():
+        return False
+    jumps, others = 360 - np.abs(steps[wide]), np.abs(steps[~wide])
+    if len(ring) > _FEW_POINTS:
+        return bool(jumps.max() <= max(3 * others.max(), 1.0) and others.max() < 90)
+    x, y = ring.T
+    twice = float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y))
+    return not shapefile and twice < 0
 
 
 def _polygons_of(geometry: dict[str, Any]) -> list[Any]:
@@ -191,7 +251,8 @@ def _polygon(path: Path, name: str, rings: list[NDArray[np.float64]]) -> list[An
         if np.abs(ring[:, 1]).max() > 90 or np.abs(ring[:, 0]).max() > 540:
             raise DataError(f"{path}: {name} has coordinates such as {ring[0, 0]:g}, {ring[0, 1]:g}, which are no "
                             "degrees; turn it into longitude and latitude first")  # fmt: skip
-        ring[:, 0] = np.unwrap(ring[:, 0], period=360.0)
+        if _crosses_dateline(ring, shapefile=path.suffix.lower() == ".shp"):
+            ring[:, 0] = np.unwrap(ring[:, 0], period=360.0)
     for ring in rings[1:]:  # holes lie where the shell does
         ring[:, 0] += 360.0 * np.round((rings[0][:, 0].mean() - ring[:, 0].mean()) / 360.0)
     shape = shapely.Polygon(rings[0], rings[1:])
