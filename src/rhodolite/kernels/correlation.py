@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.distributions import t_below
+from rhodolite.kernels.moments import first_values, vanishes
 from rhodolite.kernels.persistence import effective_size
 
 Array = NDArray[Any]
@@ -65,11 +66,10 @@ def _product(a: Array, b: Array) -> Array:
 
 
 def _centred(values: Array, present: Array, count: Array) -> Array:
-    held = np.where(present, values, 0.0).astype(np.float64)
-    mean = held.sum(axis=0) / np.maximum(count, 1)
-    held -= mean
+    origin = first_values(np.where(present, values, np.nan))
+    held = np.where(present, values - origin, 0.0).astype(np.float64)
+    shift = held.sum(axis=0) / np.maximum(count, 1)
+    held -= shift
     held *= present
-    # Equal values whose mean is rounded do not vary.
-    size = np.maximum(held.max(axis=0), -held.min(axis=0)) if len(values) else np.zeros(mean.shape)
-    held *= size > 8 * np.finfo(np.float64).eps * np.abs(mean)
+    held *= ~vanishes(_product(held, held), count, origin + shift)
     return held

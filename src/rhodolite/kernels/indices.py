@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.distributions import gamma_below, log_gamma_slopes, normal_quantile
+from rhodolite.kernels.moments import equal_values
 from rhodolite.kernels.ranks import ascending, percentile
 from rhodolite.kernels.statistics import Spread
 
@@ -70,7 +71,8 @@ def rainfall_anomaly(values: Array, mean: Array, low: Array, high: Array) -> Arr
     """
     departure = values - mean
     reach = np.where(departure >= 0, high - mean, mean - low)
-    return np.asarray(np.divide(3 * departure, reach, out=np.full(departure.shape, np.nan), where=reach > 0))
+    spread = ~equal_values(low, high) & (reach > 0)
+    return np.asarray(np.divide(3 * departure, reach, out=np.full(departure.shape, np.nan), where=spread))
 
 
 def fit_gamma(base: Array) -> tuple[Array, Array, Array]:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.distributions import t_below
+from rhodolite.kernels.moments import first_values, shares, vanishes
 
 Array = NDArray[Any]
 _TILE = 4096
@@ -74,36 +75,41 @@ def line_sums(x: Array, block: Array) -> LineSums:
     """
     cells = block.shape[1:]
     flat = block.reshape(len(x), -1)
-    mean = flat.sum(axis=0, dtype=np.float64) / max(len(x), 1)
-    if not np.isfinite(mean).all():
-        return _with_gaps(x, block)
+    origin = first_values(flat)
     along = x - x.mean()
-    xy, yy = np.empty_like(mean), np.empty_like(mean)
-    for start in range(0, mean.size, _TILE):  # few enough cells to stay near the processor
+    mean, xy, yy = np.empty_like(origin), np.empty_like(origin), np.empty_like(origin)
+    for start in range(0, mean.size, _TILE):  # small enough to fit in cache
         tile = slice(start, start + _TILE)
-        deviation = flat[:, tile] - mean[tile]
+        deviation = np.subtract(flat[:, tile], origin[tile], dtype=np.float64)
+        shift = deviation.sum(axis=0) / max(len(x), 1)
+        if not np.isfinite(shift).all():
+            return _with_gaps(x, block, origin.reshape(cells))
+        deviation -= shift
+        mean[tile] = origin[tile] + shift
         xy[tile] = np.einsum("t,tc->c", along, deviation)
         yy[tile] = np.einsum("tc,tc->c", deviation, deviation)
     whole = [np.full(cells, float(value)) for value in (len(x), x.mean(), along @ along)]
     return LineSums(whole[0], whole[1], mean.reshape(cells), whole[2], xy.reshape(cells), yy.reshape(cells))
 
 
-def _with_gaps(x: Array, block: Array) -> LineSums:
+def _with_gaps(x: Array, block: Array, origin: Array) -> LineSums:
     sums = LineSums.empty(block.shape[1:])
+    shift = np.zeros(block.shape[1:])
     for at, step in zip(x, block, strict=True):
         present = ~np.isnan(step)
         sums.count += present
         np.add(sums.mean_x, at, out=sums.mean_x, where=present)
-        np.add(sums.mean_y, step, out=sums.mean_y, where=present)
+        np.add(shift, step - origin, out=shift, where=present)
     divisor = np.maximum(sums.count, 1)
     sums.mean_x /= divisor
-    sums.mean_y /= divisor
+    shift /= divisor
     for at, step in zip(x, block, strict=True):
         along = np.where(np.isnan(step), 0.0, at - sums.mean_x)
-        deviation = np.where(np.isnan(step), 0.0, step - sums.mean_y)
+        deviation = np.where(np.isnan(step), 0.0, step - origin - shift)
         sums.xx += along * along
         sums.xy += along * deviation
         sums.yy += deviation * deviation
+    sums.mean_y = np.where(sums.count > 0, origin + shift, 0.0)
     return sums
 
 
@@ -114,17 +120,14 @@ def merge_line_sums(into: LineSums, other: LineSums, cells: tuple[slice, ...]) -
     -----
     The pairwise update of Chan, Golub and LeVeque (1983), equations 2.1, for two variables.
     """
-    there, more = into.count[cells], other.count
-    total = there + more
-    share = np.divide(more, total, out=np.zeros(total.shape), where=total > 0)
+    share, between = shares(into.count[cells], other.count)
     shift_x, shift_y = other.mean_x - into.mean_x[cells], other.mean_y - into.mean_y[cells]
-    between = there * share
     into.xx[cells] += other.xx + shift_x * shift_x * between
     into.xy[cells] += other.xy + shift_x * shift_y * between
     into.yy[cells] += other.yy + shift_y * shift_y * between
     into.mean_x[cells] += shift_x * share
     into.mean_y[cells] += shift_y * share
-    into.count[cells] = total
+    into.count[cells] += other.count
 
 
 def fit_line(sums: LineSums) -> Line:
@@ -134,11 +137,13 @@ def fit_line(sums: LineSums) -> Line:
     -----
     The slope is Sxy / Sxx and its standard error sqrt((Syy - slope Sxy) / (n - 2) / Sxx); see Draper
     and Smith 1998, Applied Regression Analysis, section 1.4. Where all pairs lie on the line the
-    error is 0, and the p-value 0 for a slope and 1 for none.
+    error is 0, and the p-value 0 for a slope and 1 for none. Values that are equal up to rounding have none.
     """
     enough = (sums.count >= 3) & (sums.xx > 0)
-    slope = np.divide(sums.xy, sums.xx, out=np.full(sums.xx.shape, np.nan), where=enough)
-    left = np.maximum(sums.yy - slope * sums.xy, 0.0)
+    constant = vanishes(sums.yy, sums.count, sums.mean_y)
+    xy, yy = (np.where(constant, 0.0, part) for part in (sums.xy, sums.yy))
+    slope = np.divide(xy, sums.xx, out=np.full(sums.xx.shape, np.nan), where=enough)
+    left = np.maximum(yy - slope * xy, 0.0)
     freedom = np.maximum(sums.count - 2, 1)
     error = np.sqrt(left / freedom / np.where(enough, sums.xx, 1.0))
     ratio = np.divide(np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0)

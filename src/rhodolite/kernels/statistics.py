@@ -6,10 +6,12 @@ import itertools
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
+
+from rhodolite.kernels.moments import first_values, moments, shares, vanishes
 
 Array = NDArray[Any]
 _FEW_CELLS = 1 << 13
@@ -47,7 +49,7 @@ class Statistic(ABC):
     they differ.
     """
 
-    names: tuple[str, ...] = ()
+    names: ClassVar[tuple[str, ...]] = ()
     """Names of the parts, with the value that each starts from."""
     results: tuple[str, ...] = ("value",)
 
@@ -64,25 +66,14 @@ class Statistic(ABC):
         """Return what is gathered from a block."""
         gathered = self.start((size, *block.shape[1:]), weighted=weights is not None)
         block, groups, weights = _in_order(block, groups, weights)
-        runs = list(_runs(groups))
-        for group, steps in runs:
+        for group, steps in _runs(groups):
             along = None if weights is None else weights[steps]
             self.take(gathered, group, block[steps], along)
-        self.settle(gathered)
-        self.refine(gathered, block, runs, weights)
         return gathered
 
     @abstractmethod
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
         """Add the values of some steps, shape (n, *cells), to what is gathered of their group."""
-
-    def settle(self, gathered: Gathered) -> None:  # noqa: B027
-        """Turn sums into what can be merged, once all steps of a block are taken."""
-
-    def refine(  # noqa: B027
-        self, gathered: Gathered, block: Array, runs: list[tuple[int, slice]], weights: Array | None
-    ) -> None:
-        """Take in the block a second time, where one is not enough."""
 
     def merge(self, into: Gathered, other: Gathered, groups: Array, cells: tuple[slice, ...]) -> None:
         """Merge what was gathered of some groups and cells into that of all; changes `into`."""
@@ -129,7 +120,7 @@ class Total(Statistic):
     """Sum of values, or of values times the weights of their steps."""
 
     weighted: bool = False
-    names = ("total",)
+    names: ClassVar[tuple[str, ...]] = ("total",)
 
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
         """See `Statistic.take`."""
@@ -152,14 +143,37 @@ class Total(Statistic):
 
 @dataclass(frozen=True)
 class Mean(Total):
-    """Mean of values, by the weights of their steps."""
+    """Mean of values, by the weights of their steps.
+
+    Sums of float32 are exact enough in float64 for equal values to have exactly their mean. Of float64
+    the differences from the first value of each group are summed, which has the same effect.
+    """
 
     weighted: bool = True
+    names: ClassVar[tuple[str, ...]] = ("total", "origin")
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
+        if values.dtype.itemsize > 4:
+            new = gathered.count[group] == 0
+            if new.any():
+                origin = gathered.parts["origin"][group]
+                gathered.parts["origin"][group] = np.where(new, first_values(values), origin)
+            values = values - gathered.parts["origin"][group]
+        super().take(gathered, group, values, weights)
+
+    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+        """See `Statistic.combine`."""
+        origin, theirs = into.parts["origin"][at], other.parts["origin"][row]
+        origin = np.where(into.count[at] == 0, theirs, origin)
+        into.parts["origin"][at] = origin
+        into.parts["total"][at] += other.parts["total"][row] + other.total_weight[row] * (theirs - origin)
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
         """See `Statistic.finish`."""
         total, weight = gathered.parts["total"], gathered.total_weight
         np.divide(total, weight, out=total, where=weight > 0)
+        total += gathered.parts["origin"]
         total[weight <= 0] = np.nan
         return {"value": total}
 
@@ -181,7 +195,7 @@ class Exceedance(Total):
 class Extreme(Statistic):
     """Least and greatest value, and how far apart they are."""
 
-    names = ("low", "high")
+    names: ClassVar[tuple[str, ...]] = ("low", "high")
     results = ("low", "high", "range")
 
     def beginning(self, name: str) -> float:  # noqa: ARG002
@@ -211,51 +225,38 @@ class Spread(Statistic):
 
     Notes
     -----
-    Two passes over each block about its mean, and the pairwise update of Chan, Golub and LeVeque 1983,
+    Deviations about the mean of each block, and the pairwise update of Chan, Golub and LeVeque 1983,
     The American Statistician 37, 242-247, equations 2.1. The variance has divisor n - 1; with
     weights w it is sum(w d^2) / (sum(w) (n - 1) / n).
     """
 
-    names = ("mean", "squares")
+    names: ClassVar[tuple[str, ...]] = ("mean", "squares")
     results = ("mean", "variance", "deviation")
-    _sums = Total(weighted=True)
 
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
         """See `Statistic.take`."""
-        inner = Gathered(gathered.count, gathered.weight, {"total": gathered.parts["mean"]})
-        self._sums.take(inner, group, values, weights)
-
-    def settle(self, gathered: Gathered) -> None:
-        """See `Statistic.settle`."""
-        mean, weight = gathered.parts["mean"], gathered.total_weight
-        np.divide(mean, weight, out=mean, where=weight > 0)
-
-    def refine(self, gathered: Gathered, block: Array, runs: list[tuple[int, slice]], weights: Array | None) -> None:
-        """See `Statistic.refine`."""
-        mean, squares = gathered.parts["mean"], gathered.parts["squares"]
-        for group, steps in runs:
-            deviation = block[steps] - mean[group]
-            deviation *= deviation
-            np.copyto(deviation, 0, where=np.isnan(deviation))
-            squares[group] += _sum(deviation, None if weights is None else weights[steps])
+        count, weight, mean, squares = moments(values, weights)
+        self._merge(gathered, group, weight, mean, squares)
+        gathered.count[group] += count.astype(np.int32)
+        if gathered.weight is not None:
+            gathered.weight[group] += weight
 
     def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
         """See `Statistic.combine`."""
-        there, more = into.total_weight[at], other.total_weight[row]
-        total = there + more
-        share = np.divide(more, total, out=np.zeros(total.shape), where=total > 0)
-        shift = other.parts["mean"][row] - into.parts["mean"][at]
-        into.parts["squares"][at] += other.parts["squares"][row] + shift * shift * there * share
+        self._merge(into, at, other.total_weight[row], other.parts["mean"][row], other.parts["squares"][row])
+
+    def _merge(self, into: Gathered, at: Any, weight: Array, mean: Array, squares: Array) -> None:
+        share, between = shares(into.total_weight[at], weight)
+        shift = mean - into.parts["mean"][at]
+        into.parts["squares"][at] += squares + shift * shift * between
         into.parts["mean"][at] += shift * share
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
         """See `Statistic.finish`."""
         count = gathered.count
-        squares = gathered.parts["squares"]
-        # Equal values whose mean is rounded have no spread; what is left of one is below this.
-        rounding = gathered.total_weight * (4 * np.finfo(np.float64).eps * gathered.parts["mean"]) ** 2
-        squares = np.where(squares <= rounding, 0.0, squares)
-        freedom = gathered.total_weight * (np.maximum(count - 1, 1) / np.maximum(count, 1))
+        squares, weight = gathered.parts["squares"], gathered.total_weight
+        squares = np.where(vanishes(squares, weight, gathered.parts["mean"]), 0.0, squares)
+        freedom = weight * (np.maximum(count - 1, 1) / np.maximum(count, 1))
         variance = np.divide(squares, freedom, out=np.full(count.shape, np.nan), where=count > 1)
         mean = np.where(count > 0, gathered.parts["mean"], np.nan)
         return {"mean": mean, "variance": variance, "deviation": np.sqrt(variance)}

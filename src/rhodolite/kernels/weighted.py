@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.moments import moments, shares, vanishes
+
 Array = NDArray[Any]
 Parts = dict[str, Array]
 _SPREADS = ("std", "variance")
@@ -39,9 +41,7 @@ def gather(values: Array, weights: Array, kind: str) -> Parts:
         filled = values if there.all() else np.where(there, values, 0)
         parts["total"] = np.einsum("kn,n->k", filled, weights, dtype=np.float64)
         if kind in _SPREADS:
-            mean = _ratio(parts["total"], parts["weight"])
-            apart = np.where(there, values - mean[:, None], 0.0)
-            parts["squares"] = np.einsum("kn,kn,n->k", apart, apart, weights, dtype=np.float64)
+            _, _, parts["mean"], parts["squares"] = moments(values.T, weights)
     return parts
 
 
@@ -58,19 +58,16 @@ def merge(parts: Parts, other: Parts) -> Parts:
     dict of str to ndarray of float64
         As if `gather` had taken in all cells at once.
 
-    Notes
-    -----
-    Sums of squares by the pairwise update of Chan, Golub and LeVeque 1983, The American Statistician 37,
-    242-247, equations 2.1, with weights for counts.
     """
     merged: Parts = {name: parts[name] + other[name] for name in ("weight", "count", "total") if name in parts}
     if "low" in parts:
         merged["low"] = np.fmin(parts["low"], other["low"])
         merged["high"] = np.fmax(parts["high"], other["high"])
     if "squares" in parts:
-        shift = _ratio(other["total"], other["weight"]) - _ratio(parts["total"], parts["weight"])
-        both = _ratio(parts["weight"] * other["weight"], merged["weight"])
-        merged["squares"] = parts["squares"] + other["squares"] + np.nan_to_num(shift) ** 2 * np.nan_to_num(both)
+        share, between = shares(parts["weight"], other["weight"])
+        shift = other["mean"] - parts["mean"]
+        merged["mean"] = parts["mean"] + share * shift
+        merged["squares"] = parts["squares"] + other["squares"] + shift**2 * between
     return merged
 
 
@@ -101,7 +98,8 @@ def finish(parts: Parts, kind: str) -> Array:
         return _ratio(parts["total"], parts["weight"])
     if kind in ("min", "max", "range"):
         return {"min": parts["low"], "max": parts["high"], "range": parts["high"] - parts["low"]}[kind]
-    variance = _ratio(parts["squares"], parts["weight"] * _ratio(count - 1, count))
+    squares = np.where(vanishes(parts["squares"], parts["weight"], parts["mean"]), 0.0, parts["squares"])
+    variance = _ratio(squares, parts["weight"] * _ratio(count - 1, count))
     return np.sqrt(variance) if kind == "std" else variance
 
 

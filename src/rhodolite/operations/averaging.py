@@ -14,6 +14,8 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import area_weights
 from rhodolite.model.mesh import Mesh
 from rhodolite.model.variable import Variable
+from rhodolite.operations.amounts import is_amount
+from rhodolite.operations.thickness import layer_weights
 
 
 @dataclass
@@ -61,19 +63,34 @@ class WeightedMean(Accumulator):
 
 
 def mean_over(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> Variable:
-    """Return a variable's mean over the axes of some roles, cells weighted by their true area.
+    """Return a variable's mean over the axes of some roles.
 
-    Axes that the variable does not have are passed over. The result is float64, lazily computed.
+    Cells are weighted by their true area, times by the length of their steps (but for amounts, which count alike),
+    levels by the thickness of their layers. Axes that the variable does not have are passed over. The result
+    is float64, lazily computed.
     """
     axes = _places(dataset, variable, roles)
     if not axes:
         return variable.with_(data=variable.floats())
     weights = {key: w for key, w in area_weights_of(dataset, variable).items() if set(axes_of(key)) & set(axes)}
+    weights = {**weights, **_lengths_of(dataset, variable, roles)}
     mean = WeightedMean(variable.shape, weights, axes)
     kept = tuple(name for at, name in enumerate(variable.dimensions) if at not in axes)
     shape = tuple(n for at, n in enumerate(variable.shape) if at not in axes)
     data = Reduction(variable.floats(), mean).output("mean", shape)
     return variable.with_(dimensions=kept, data=data, missing=None)
+
+
+def _lengths_of(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> Weights:
+    """Return the weights of a variable's times and levels, where these are among the roles."""
+    found: dict[int | tuple[int, ...], Array] = {}
+    for axis in _places(dataset, variable, (Role.TIME,)) if Role.TIME in roles else ():
+        time = dataset.need_time()
+        if time.lengths is not None and not is_amount(variable, time):
+            found[axis] = time.lengths
+    for axis in _places(dataset, variable, (Role.LEVEL,)) if Role.LEVEL in roles else ():
+        found[axis] = layer_weights(dataset)[0]
+    return found
 
 
 def area_mean(dataset: Dataset, variable: Variable, values: Array, dimensions: tuple[str, ...]) -> float:

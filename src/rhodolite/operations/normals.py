@@ -15,6 +15,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
 from rhodolite.model.time import TimeAxis
 from rhodolite.model.variable import Variable
+from rhodolite.operations.amounts import is_amount
 from rhodolite.operations.cycles import Cycle
 from rhodolite.operations.grouping import Groups, grouped_reduction
 from rhodolite.operations.measures import Measure
@@ -91,6 +92,13 @@ class Base:
         full = held * asked / years.size
         return cls(axis, cycle, steps, present, places[phases], weights, full, coverage, first, last, text)
 
+    @property
+    def full_counts(self) -> Array:
+        """For each phase in `present`, the number of its steps if none were missing."""
+        held = np.bincount(self.phases[self.steps], self.weights, minlength=self.present.size)
+        counts = np.bincount(self.phases[self.steps], minlength=self.present.size)
+        return np.asarray(counts * self.full / held)
+
     def need_all_phases(self) -> None:
         """Refuse a base that lacks a phase which the data have."""
         lacking = np.unique(self.cycle.phases(self.axis)[self.phases < 0])
@@ -114,13 +122,14 @@ class Base:
     ) -> tuple[Reduction, str, tuple[int, ...]]:
         """Return the pass that makes a variable's normals, their name and their shape (phases, *cells)."""
         along = time_place(dataset, variable)
+        alike = self.weights is not None and is_amount(variable, self.axis)
         groups = Groups(
             f"{variable.name}, {self.text}",
             "normals",
             self.phases[self.steps],
             self.present.size,
-            self.weights,
-            self.full,
+            None if alike else self.weights,
+            self.full_counts if alike else self.full,
             self.coverage,
         )
         source = self.in_base(dataset, variable)

@@ -8,15 +8,17 @@ from pathlib import Path
 
 import numpy as np
 
+from rhodolite.arrays import Array
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.mesh import Mesh
+from rhodolite.model.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.variable import Storage, Variable
+from rhodolite.operations.areas import COVERED_AREA
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.normals import check_coverage
 from rhodolite.operations.others import Other
 from rhodolite.operations.remapped import Remapped, Weights
-from rhodolite.operations.remapping import bilinear, conservative, nearest_cells
+from rhodolite.operations.remapping import bilinear, carried, conservative, nearest_cells
 from rhodolite.operations.reshaping import changed, without_axes
 from rhodolite.operations.storedweights import read_weights, write_weights
 from rhodolite.operations.targets import GridStep, coordinates_like
@@ -79,7 +81,8 @@ class Regrid:
             If cells cannot be told, the grids do not meet, or classes would be averaged.
         """
         source = Mesh.of(dataset)
-        along = [v for v in dataset.data_variables if set(source.dimensions) <= set(v.dimensions)]
+        along = [v for v in dataset.data_variables if set(source.dimensions) <= set(v.dimensions)
+                 and v.name != COVERED_AREA]  # fmt: skip
         if not along:
             raise DataError(f"{dataset.label}: no variable runs along {' and '.join(source.dimensions)}")
         if self.weights is not None:
@@ -94,6 +97,13 @@ class Regrid:
             raise DataError(f"{dataset.label}: the new grid and the data do not meet anywhere")
         if self.save_weights is not None:
             write_weights(Path(self.save_weights), source, target, described, weights, method)
+        covered = _covered(dataset, along, source)
+        if covered is not None and weights.correction is not None:
+            raise DataError("--order 2 keeps no slopes within a region that was cut out; leave it out, or regrid first")
+        if covered is not None:
+            weights, measure = carried(weights, covered / (source.areas.reshape(-1) * EARTH_RADIUS**2), target, method)
+            measure = measure.without(**dict(dataset.variables[COVERED_AREA].attributes))
+            described = [*described, measure]
         coverage = _USUAL_COVERAGE[method] if self.min_coverage is None else self.min_coverage
         made = {v.name: [_remapped(v, source, target, weights, coverage, method, described)] for v in along}
         return without_axes(dataset, source.dimensions, made, described)
@@ -119,6 +129,16 @@ class Regrid:
         return conservative(source, target, self.order)
 
 
+def _covered(dataset: Dataset, along: list[Variable], source: Mesh) -> Array | None:
+    """Return with which area each cell counts, where a region was cut out before, flattened in order of the cells."""
+    found = dataset.variables.get(COVERED_AREA)
+    named = [v for v in along if COVERED_AREA in str(v.attributes.get("cell_measures", "")).split()]
+    if found is None or not named or set(found.dimensions) != set(source.dimensions):
+        return None
+    values = np.nan_to_num(found.values().astype(np.float64))
+    return (values if found.dimensions == source.dimensions else values.T).reshape(-1)
+
+
 def _remapped(variable: Variable, source: Mesh, target: Mesh, weights: Weights, coverage: float, method: str,
               described: list[Variable]) -> Variable:  # fmt: skip
     axes = (variable.dimensions.index(source.dimensions[0]), variable.dimensions.index(source.dimensions[1]))
@@ -135,6 +155,8 @@ def _remapped(variable: Variable, source: Mesh, target: Mesh, weights: Weights, 
     mapping = [v.name for v in described if "grid_mapping_name" in v.attributes]
     if mapping:
         words = words.without(grid_mapping=mapping[0])
+    if any(v.name == COVERED_AREA for v in described):
+        words = words.without(cell_measures=f"area: {COVERED_AREA}")
     if method == RegridMethod.CONSERVATIVE:
         methods = f"{variable.attributes.get('cell_methods', '')} area: mean".strip()
         words = words.without(cell_methods=methods)

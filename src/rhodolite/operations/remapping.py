@@ -6,10 +6,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from rhodolite.arrays import Array
+from rhodolite.arrays import Array, InMemory
 from rhodolite.kernels.gradients import slopes
 from rhodolite.kernels.interpolation import bilinear_in_quads, linear_weights, nearest
-from rhodolite.model.mesh import Mesh
+from rhodolite.model.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.variable import Variable
+from rhodolite.operations.areas import COVERED_AREA
 from rhodolite.operations.remapped import Weights
 
 if TYPE_CHECKING:
@@ -42,6 +44,31 @@ def conservative(source: Mesh, target: Mesh, order: int) -> Weights:
     correction = sparse.csr_array(scale @ (moments[0] @ along[0] + moments[1] @ along[1]))
     correction.eliminate_zeros()
     return Weights(matrix, correction)
+
+
+def carried(weights: Weights, share: Array, target: Mesh, method: str) -> tuple[Weights, Variable]:
+    """Return weights with which each old cell counts by its covered share, and the covered area of the new cells.
+
+    The mean over the new cells by their covered areas is then that over the old ones, where weights are those of
+    shared areas.
+
+    Parameters
+    ----------
+    share : ndarray of float64, shape (source.size,)
+        Part of each old cell that counts, from 0 to 1.
+    """
+    from scipy import sparse
+
+    whole = target.areas.reshape(-1)
+    area = (weights.matrix @ share) * whole
+    if method == "conservative":
+        matrix = sparse.csr_array(weights.matrix @ sparse.dia_array((share[None, :], [0]), shape=(share.size,) * 2))
+        full = np.asarray(matrix.sum(axis=1)).reshape(-1)
+        matrix.data = matrix.data / np.repeat(np.where(full > 0, full, 1.0), np.diff(matrix.indptr))
+        matrix.eliminate_zeros()
+        weights = Weights(matrix)
+    data = InMemory((area * EARTH_RADIUS**2).reshape(target.shape))
+    return weights, Variable(COVERED_AREA, target.dimensions, data)
 
 
 def bilinear(source: Mesh, target: Mesh) -> Weights:

@@ -7,14 +7,14 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, LazyArray, Mapped
+from rhodolite.arrays import Array, Combined, LazyArray, Mapped
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.signs import pivots
 from rhodolite.model.units import has_offset_zero, squared
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.amounts import Adding, adding
+from rhodolite.operations.amounts import Adding, adding, is_amount
 from rhodolite.operations.areas import Areas, CellChoice
 from rhodolite.operations.averaging import mean_over
 from rhodolite.operations.axisplans import AxisPlan, Over, plan_for
@@ -124,7 +124,8 @@ class Summarise:
 
     def _one(self, dataset: Dataset, variable: Variable, plan: AxisPlan, measure: Measure) -> Variable:
         sums = adding(variable, plan.axis) if plan.axis is not None and measure.kind == "sum" else None
-        by_share = measure.kind == "sum" and not (sums and sums.of_rates)
+        alike = plan.axis is not None and is_amount(variable, plan.axis)
+        by_share = alike or (measure.kind == "sum" and not (sums and sums.of_rates))
         work = plan.collapse(variable, measure, self.min_coverage or 0.0, by_share=by_share)
         if plan.plain and measure.kind == "mean" and not self.min_coverage:
             data: LazyArray = mean_over(dataset, variable, (Role.LATITUDE, Role.LONGITUDE)).data
@@ -145,18 +146,27 @@ class Summarise:
         return with_coordinate(result, plan.label) if plan.label else result
 
     def _agreement(self, variable: Variable, plan: AxisPlan) -> Variable:
-        signs = variable.with_(data=Mapped(variable.floats(), np.sign, variable.floats().dtype), missing=None)
         work = plan.collapse(variable, Measure("mean"), 0.0)
-        # With p members above and q below zero, the greater share is (1 + |p - q|) / 2 where none is zero.
-        mean = collapsed(signs.floats(), work, pull=True)
+        source = variable.floats()
+        means = [collapsed(Mapped(source, part, "f8"), work, pull=True) for part in (np.asarray, _above, _below)]
         about = {"long_name": f"share of members that agree in the sign of {variable.quantity}", "units": "%"}
         listed = {key: v for key, v in variable.attributes.items() if key in ("coordinates", "grid_mapping")}
         return Variable(f"{variable.name}_agreement", tuple(work.kept(variable.dimensions)),
-                        Mapped(mean, _agreeing, "f4"), {**about, **listed})  # fmt: skip
+                        Mapped(Combined(means, _agreeing), np.asarray, "f4"), {**about, **listed})  # fmt: skip
 
 
-def _agreeing(mean_sign: Array) -> Array:
-    return np.asarray(50.0 * (1.0 + np.abs(mean_sign)))
+def _above(values: Array) -> Array:
+    return np.where(np.isnan(values), np.nan, values > 0)
+
+
+def _below(values: Array) -> Array:
+    return np.where(np.isnan(values), np.nan, values < 0)
+
+
+def _agreeing(mean: Array, above: Array, below: Array) -> Array:
+    """Return the share of members, in percent, whose sign is that of their mean; zero is neither above nor below."""
+    share = np.where(mean > 0, above, np.where(mean < 0, below, 1.0 - above - below))
+    return np.asarray(100.0 * np.where(np.isnan(mean), np.nan, share))
 
 
 def _scale(variable: Variable, measure: Measure, sums: Adding | None) -> tuple[float, str | None]:

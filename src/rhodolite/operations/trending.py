@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Accumulator, Array, Region, SeriesWork
 from rhodolite.errors import UsageError
 from rhodolite.kernels.distributions import t_below, t_quantile
+from rhodolite.kernels.moments import equal_values
 from rhodolite.kernels.monotonic import (
     kendall_statistic,
     kendall_variance,
@@ -231,12 +232,13 @@ class TrendWork(SeriesWork):
         if least_squares and self.question.test is not Test.T:
             found["pvalue"] = self._pvalue(values, found["slope"])
         count = (~np.isnan(values)).sum(axis=0)
-        flat = np.nanmin(np.where(count, values, 0), axis=0) == np.nanmax(np.where(count, values, 0), axis=0)
+        low, high = (part(np.where(count, values, 0), axis=0) for part in (np.nanmin, np.nanmax))
+        flat = equal_values(low, high) & (count > 0)
         for name in found:
             if name == "pvalue":
-                found[name] = np.where(flat & (count > 0), 1.0, found[name])
+                found[name] = np.where(flat, 1.0, found[name])
             else:
-                found[name] = found[name] * self.factor
+                found[name] = np.where(flat & np.isfinite(found[name]), 0.0, found[name] * self.factor)
             found[name] = np.where(count < self.question.fewest, np.nan, found[name])
         return found, Counter()
 

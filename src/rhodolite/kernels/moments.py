@@ -1,0 +1,99 @@
+"""Means and sums of squared deviations that can be merged, and what of them is rounding alone.
+
+Deviations are taken from a first value, so that equal values have none at all, in whatever blocks they
+come. What is left of values that differ by the rounding of an earlier mean falls below one floor.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+_ROUNDING = 16 * np.finfo(np.float64).eps
+"""Relative; values that differ by no more are equal up to the rounding of what computed them."""
+
+
+def first_values(values: Array) -> Array:
+    """Return the first value along the first axis that is not missing, in float64; 0 where all are missing.
+
+    Parameters
+    ----------
+    values : ndarray of float, shape (n, *cells)
+    """
+    if not len(values):
+        return np.zeros(values.shape[1:])
+    first = np.array(values[0], dtype=np.float64)
+    gaps = np.isnan(first)
+    if gaps.any():
+        at = np.argmin(np.isnan(values), axis=0)
+        first = np.take_along_axis(values, at[None], axis=0)[0].astype(np.float64)
+        first = np.where(np.isnan(first), 0.0, first)
+    return np.asarray(first)
+
+
+def moments(values: Array, weights: Array | None = None) -> tuple[Array, Array, Array, Array]:
+    """Return count, weight, mean, and weighted sum of squared deviations from the mean along the first axis.
+
+    Parameters
+    ----------
+    values : ndarray of float, shape (n, *cells)
+        NaN marks missing values.
+    weights : ndarray of float64, shape (n,), optional
+        By default 1 for each.
+
+    Returns
+    -------
+    tuple of ndarray of float64, shape (*cells)
+        The mean is 0 where there is no value.
+    """
+    origin = first_values(values)
+    deviation = np.subtract(values, origin, dtype=np.float64)
+    total = _sum(deviation, weights)
+    if np.isfinite(total).all():
+        count = np.full(total.shape, float(len(values)))
+        weight = count if weights is None else np.full(total.shape, float(weights.sum()))
+    else:
+        present = ~np.isnan(deviation)
+        count = present.sum(axis=0, dtype=np.float64)
+        weight = count if weights is None else _sum(present, weights)
+        deviation[~present] = 0.0
+        total = _sum(deviation, weights)
+    shift = np.divide(total, weight, out=np.zeros(total.shape), where=weight > 0)
+    deviation -= shift
+    if count is not weight or (count.size and count.min() < len(values)):
+        np.copyto(deviation, 0.0, where=np.isnan(values))
+    if weights is None:
+        squares = np.einsum("t...,t...->...", deviation, deviation)
+    else:
+        squares = np.einsum("t,t...,t...->...", weights, deviation, deviation)
+    return count, weight, origin + shift, np.asarray(squares)
+
+
+def shares(weight: Array, more: Array) -> tuple[Array, Array]:
+    """Return what a second part has of the weight of both, and the weight between them, for merging.
+
+    With these the mean of both is m1 + share (m2 - m1), and the sum of products of deviations
+    S1 + S2 + between dx dy (Chan, Golub and LeVeque 1983, The American Statistician 37, 242-247, equations 2.1).
+    """
+    total = weight + more
+    share = np.divide(more, total, out=np.zeros(np.shape(total)), where=total > 0)
+    return share, weight * share
+
+
+def vanishes(squares: Array, weight: Array, mean: Array) -> Array:
+    """Return where a sum of squared deviations is no more than rounding of equal values leaves."""
+    return np.asarray(squares <= weight * (_ROUNDING * np.abs(mean)) ** 2)
+
+
+def equal_values(low: Array, high: Array) -> Array:
+    """Return where the least and the greatest value are the same up to rounding."""
+    return np.asarray(high - low <= 2 * _ROUNDING * np.maximum(np.abs(low), np.abs(high)))
+
+
+def _sum(values: Array, weights: Array | None) -> Array:
+    if weights is None:
+        return np.asarray(np.add.reduce(values, axis=0, dtype=np.float64))
+    return np.asarray(np.einsum("t,t...->...", weights, values, dtype=np.float64))
