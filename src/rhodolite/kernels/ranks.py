@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.thresholds import beyond
+
 Array = NDArray[Any]
 
 
@@ -46,7 +48,7 @@ def ascending(values: Array) -> Array:
     return ordered
 
 
-def longest_run(values: Array, threshold: float, below: bool) -> Array:
+def longest_run(values: Array, threshold: float, below: bool, dtype: str = "f8") -> Array:
     """Return the greatest number of values in a row that lie above, or below, a threshold.
 
     Parameters
@@ -55,6 +57,8 @@ def longest_run(values: Array, threshold: float, below: bool) -> Array:
         A missing value (NaN) ends a run.
     threshold : float
     below : bool
+    dtype : {"f4", "f8"}
+        Type in which values and threshold are compared.
 
     Returns
     -------
@@ -64,6 +68,6 @@ def longest_run(values: Array, threshold: float, below: bool) -> Array:
     longest = np.zeros_like(current)
     for step in values:
         current += 1
-        current *= step < threshold if below else step > threshold
+        current *= beyond(step, threshold, dtype, below=below)
         np.maximum(longest, current, out=longest)
     return longest.astype(np.float64)

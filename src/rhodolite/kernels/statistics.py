@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.moments import first_values, moments, shares, vanishes
+from rhodolite.kernels.thresholds import beyond
 
 Array = NDArray[Any]
 _FEW_CELLS = 1 << 13
@@ -184,11 +185,12 @@ class Exceedance(Total):
 
     threshold: float = 0.0
     below: bool = False
+    dtype: str = "f8"
 
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
         """See `Statistic.take`."""
         gathered.count[group] += _count(gathered, group, values, weights)
-        hits = values < self.threshold if self.below else values > self.threshold
+        hits = beyond(values, self.threshold, self.dtype, below=self.below)
         gathered.parts["total"][group] += np.add.reduce(hits, axis=0, dtype=np.float64)
 
 

@@ -108,6 +108,12 @@ class Variable:
         """Whether the values are numbers to calculate with, not text or classes."""
         return self.data.dtype.kind in "fiu" and "flag_values" not in self.attributes
 
+    @property
+    def precision(self) -> str:
+        """In what values are compared with thresholds: `f4` for single precision, also where they were packed so."""
+        single = self.storage.dtype == "float32" or self.floats().dtype.itemsize <= 4
+        return "f4" if single else "f8"
+
     def floats(self) -> LazyArray:
         """Return the data as floating-point numbers, with NaN where values are missing.
 

@@ -6,8 +6,6 @@ import re
 from dataclasses import dataclass
 from typing import ClassVar, Self
 
-import numpy as np
-
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.kernels.ranks import longest_run, percentile
@@ -36,11 +34,14 @@ class Measure:
     threshold : float, optional
     units : str
         Of the threshold; those of the data where it has none.
+    dtype : {"f4", "f8"}
+        Precision of the data, in which they are compared with the threshold.
     """
 
     kind: str
     threshold: float | None = None
     units: str = ""
+    dtype: str = "f8"
 
     second_words: ClassVar[tuple[str, ...]] = _THRESHOLDS
     """Kinds that are followed by another word."""
@@ -109,7 +110,7 @@ class Measure:
             If the threshold's units cannot be turned into them.
         """
         if self.threshold is None or not self.units or self.units == variable.units:
-            return Measure(self.kind, self.threshold, self.units or (variable.units or ""))
+            return Measure(self.kind, self.threshold, self.units or (variable.units or ""), variable.precision)
         from rhodolite.operations.rescaling import rescaling
 
         try:
@@ -125,12 +126,12 @@ class Measure:
             threshold = (self.threshold - change.offset) / change.factor
         else:
             threshold = float(convert(self.threshold, self.units, variable.units or "1"))
-        return Measure(self.kind, threshold, variable.units or "")
+        return Measure(self.kind, threshold, variable.units or "", variable.precision)
 
     def statistic(self, *, weighted: bool) -> tuple[Statistic, str]:
         """Return the kernel of a measure that merges, and the name of its result."""
         if self.threshold is not None:
-            return Exceedance(threshold=self.threshold, below=self.kind.endswith("below")), "value"
+            return Exceedance(threshold=self.threshold, below=self.kind.endswith("below"), dtype=self.dtype), "value"
         return {
             "mean": (Mean(), "value"),
             "sum": (Total(weighted), "value"),
@@ -147,7 +148,7 @@ class Measure:
         if self.share is not None:
             return percentile(values, self.share)
         assert self.threshold is not None
-        return longest_run(values, np.float64(self.threshold), self.kind.endswith("below"))
+        return longest_run(values, self.threshold, self.kind.endswith("below"), self.dtype)
 
 
 @dataclass(frozen=True)

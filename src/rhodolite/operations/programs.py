@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, WithoutAxis
 from rhodolite.errors import DataError, nearest_names
+from rhodolite.kernels.thresholds import in_precision
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ranges import Levels
@@ -100,9 +101,11 @@ class Conversion:
 @dataclass(frozen=True)
 class _Compare:
     sign: str
+    dtype: str = "f8"
 
     def __call__(self, left: Array, right: Array) -> Array:
-        made = _COMPARISONS[self.sign](left, right).astype(np.float64)
+        parts = (in_precision(part, self.dtype) for part in (left, right))
+        made = _COMPARISONS[self.sign](*parts).astype(np.float64)
         return np.where(np.isnan(left) | np.isnan(right), np.nan, made)
 
 
@@ -213,7 +216,11 @@ class ProgramBuilder:
             return self.sum(function, values)
         if function in _COMPARISONS:
             left, right = self.alike(function, values)
-            return Value(_Apply(_Compare(function), (left.program, right.program)), UNITS_OF_ONE)
+            # A variable against a number is compared as counts of days above a threshold are.
+            own = [value.variable for value in values if value.variable is not None]
+            against_number = len(own) == 1 and any(value.constant is not None for value in values)
+            compare = _Compare(function, own[0].precision if against_number else "f8")
+            return Value(_Apply(compare, (left.program, right.program)), UNITS_OF_ONE)
         if function in ("min", "max"):
             alike = self.alike(function, values)
             made = alike[0].program
@@ -249,12 +256,14 @@ class ProgramBuilder:
                 f"--formula: two temperatures in {left.units} cannot be added, since their zero is arbitrary"
             )
         work = _Apply(np.add if sign == "+" else np.subtract, (left.program, right.program))
-        difference = left.difference and right.difference
         if sign == "-" and convertible(left.units, "K") and not right.difference and not values[1].plain:
             return Value(
                 work, "K" if has_offset_zero(left.units) and left.units == "degC" else left.units, difference=True
             )
-        return Value(work, left.units, values[0].plain and values[1].plain, difference or left.difference)
+        # A difference plus a state is a state; a plain number is what its company is.
+        known = [part.difference for part, given in zip((left, right), values, strict=True) if not given.plain]
+        difference = left.difference if sign == "-" else bool(known) and all(known)
+        return Value(work, left.units, values[0].plain and values[1].plain, difference)
 
     def scaled(self, function: str, values: list[Value]) -> Value:
         """Return a product, quotient, power, or function of a number."""
@@ -304,8 +313,16 @@ class ProgramBuilder:
                             f"by 1[{value.units}]")  # fmt: skip
 
     def alike(self, function: str, values: list[Value], *, sums: bool = False) -> list[Value]:
-        """Return values in the units of the first that has some; plain numbers take them."""
-        chosen = next((value for value in values if not value.plain), values[0])
+        """Return values in the units of the first that has some; plain numbers take them.
+
+        Variables come before numbers, and in a sum temperatures with an offset before others, which are
+        differences then.
+        """
+        united = [value for value in values if not value.plain] or values[:1]
+        first = [value for value in united if value.variable is not None] or united
+        if sums and function == "+":
+            first = [value for value in united if has_offset_zero(value.units) and not value.difference] or first
+        chosen = first[0]
         made = []
         for value in values:
             if value.plain or value.units == chosen.units:
