@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import pickle
 import shutil
 import time
@@ -16,6 +17,7 @@ from hypothesis import strategies as st
 from rhodolite.arrays import Concatenated, Engine, InMemory, Mapped, Selected
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
 from rhodolite.arrays.passes import find_passes
+from rhodolite.arrays.positional import BINARY, read_at, write_at
 from rhodolite.arrays.reduction import Reduction
 from rhodolite.arrays.scratch import Scratch, decoding_factor
 from rhodolite.arrays.sharing import DecodedPieces
@@ -235,3 +237,17 @@ def test_an_interrupted_stream_stops_its_workers():
     with pytest.raises(KeyboardInterrupt):
         stream.throw(KeyboardInterrupt)
     assert len(done) < 10
+
+
+@pytest.mark.parametrize("lacking", [(), ("pread", "pwrite")])
+def test_places_in_files_are_read_and_written_on_every_system(tmp_path, monkeypatch, lacking):
+    for name in lacking:
+        monkeypatch.delattr(os, name)
+    descriptor = os.open(tmp_path / "a", os.O_RDWR | os.O_CREAT | BINARY)
+    try:
+        with ThreadPoolExecutor(8) as pool:
+            list(pool.map(lambda at: write_at(descriptor, memoryview(bytes([at]) * 1000), 1000 * at), range(100)))
+            found = list(pool.map(lambda at: read_at(descriptor, 1000, 1000 * at), range(101)))
+    finally:
+        os.close(descriptor)
+    assert found == [*(bytes([at]) * 1000 for at in range(100)), b""]

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import run_command
+from conftest import PATIENCE, run_command
 
 distributed = pytest.importorskip("distributed")
 
@@ -66,7 +66,7 @@ def test_a_worker_that_dies_costs_time_and_not_the_result(demo, tmp_path, cluste
     time.sleep(3)
     assert child.poll() is None, "the work was done before a worker could die"
     os.kill(next(iter(cluster.workers.values())).pid, signal.SIGKILL)
-    _, said = child.communicate(timeout=150)
+    _, said = child.communicate(timeout=PATIENCE)
     assert child.returncode == 0, said
     assert content(tmp_path / "local.nc") == content(tmp_path / "there.nc")
 
@@ -81,3 +81,24 @@ def test_a_cluster_that_is_not_there_is_told(monkeypatch):
     monkeypatch.setitem(sys.modules, "distributed", None)
     with pytest.raises(UsageError, match=r"pip install 'rhodolite\[cluster\]'"):
         module.Cluster("tcp://127.0.0.1:9")
+
+
+def test_what_workers_warn_of_is_said(demo, tmp_path, cluster):
+    """The same warnings, with the same counts, as of the local run."""
+    import netCDF4
+
+    with netCDF4.Dataset(demo / "nordic_daily_2018.nc") as source:
+        days = source["tas"][:].filled(np.nan)
+    from conftest import write_plain
+
+    days[:20, :3] = np.nan
+    write_plain(tmp_path / "a.nc", days, times=np.arange(len(days)))
+    said = []
+    for more in ([], ["--cluster", cluster.scheduler_address]):
+        for words in (["aggregate", "--to", "month", "--statistic", "median"], ["climatology", "--cycle", "season"]):
+            verb, *rest = words
+            answer = run_command(verb, tmp_path / "a.nc", *rest, "--memory", "2MiB", "--overwrite", *more, "-o",
+                                 tmp_path / "b.nc")  # fmt: skip
+            said.append([line for line in answer.err.split("\n") if line.startswith("warning")])
+    assert said[:2] == said[2:]
+    assert any("monthly values are missing" in line for line in said[0])

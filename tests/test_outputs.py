@@ -188,3 +188,33 @@ def test_every_calendar_has_its_place_on_the_axis():
         assert (np.diff(placed) > 0).all()
         year = (datetime.datetime(2002, 1, 1) - datetime.datetime(1970, 1, 1)).days
         assert placed[12] == pytest.approx(year, abs=6)  # 360 days on: the turn of the year, give or take
+
+
+def test_what_is_left_of_chunks_is_put_together(tmp_path):
+    """A cell of hourly maps, its bounds and its times come in few chunks, in NetCDF as in Zarr, whatever they are for."""
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        for name, n in (("time", None), ("lat", 20), ("lon", 30), ("b", 2)):
+            file.createDimension(name, n)
+        for name in ("lat", "lon"):
+            file.createVariable(name, "f8", (name,))[:] = np.arange(file.dimensions[name].size)
+        file["lat"].units, file["lon"].units = "degrees_north", "degrees_east"
+        file.createVariable("time", "f8", ("time",)).setncatts(
+            {"units": "hours since 2000-01-01", "bounds": "time_bnds"}
+        )
+        file.createVariable("time_bnds", "f8", ("time", "b"))
+        file.createVariable("tas", "f4", ("time", "lat", "lon"), chunksizes=(1, 20, 30)).units = "K"
+        file["time"][:] = np.arange(3000) + 0.5
+        file["time_bnds"][:] = np.arange(3000)[:, None] + [0, 1]
+        file["tas"][:] = np.random.default_rng(0).random((3000, 20, 30))
+    for more in ([], ["--chunks", "map"], ["--unlimited"]):
+        answer = run_command("subset", "a.nc", "--at", "3N,4E", *more, "-o", "b.nc", "--overwrite", folder=tmp_path)
+        assert answer.code == 0, answer.err
+        with netCDF4.Dataset(tmp_path / "b.nc") as file:
+            for name in ("time", "time_bnds", *(() if "map" in more else ("tas",))):
+                chunks = file[name].chunking()
+                assert chunks == "contiguous" or chunks[0] >= 3000, (name, chunks)
+        assert more == ["--chunks", "map"] or (tmp_path / "b.nc").stat().st_size < 150_000
+    assert run_command("subset", "a.nc", "--at", "3N,4E", "-o", "b.zarr", folder=tmp_path).code == 0
+    assert sum(path.is_file() for path in (tmp_path / "b.zarr").rglob("*")) < 30
+    part = rhodolite.read(tmp_path / "b.zarr")["tas"].values()
+    np.testing.assert_array_equal(part, rhodolite.read(tmp_path / "a.nc")["tas"].values()[:, 3:4, 4:5])

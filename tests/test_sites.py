@@ -112,7 +112,7 @@ def test_tables_are_long_or_wide_and_files_follow_the_conventions(demo, tmp_path
     assert run_here(*box, "-o", tmp_path / "box.csv", folder=demo).code == 0
     cells = pandas.read_csv(tmp_path / "box.csv")
     assert cells.shape == (2 * 3 * 3, 4 + 365)
-    assert set(cells["variable"]) == {"tas", "pr"}
+    assert set(cells["variable"]) == {"tas [K]", "pr [kg m-2 s-1]"}
 
 
 # -- formulas

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import difflib
+import threading
 import warnings
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 
 class RhodoliteError(Exception):
@@ -48,9 +50,26 @@ class RhodoliteWarning(UserWarning):
         super().__init__(template.format(**fields) if fields else template)
 
 
+_collector = threading.local()
+
+
 def warn(message: str, **fields: int | str) -> None:
     """Raise a warning that the command line collects and prints once, at the end."""
+    held = getattr(_collector, "held", None)
+    if held is not None:
+        held.append((message, fields))
+        return
     warnings.warn(RhodoliteWarning(message, **fields), stacklevel=3)
+
+
+@contextlib.contextmanager
+def collecting() -> Iterator[list[tuple[str, dict[str, int | str]]]]:
+    """Collect what this thread warns of, so that it can be said where somebody listens."""
+    _collector.held = []
+    try:
+        yield _collector.held
+    finally:
+        _collector.held = None
 
 
 def added_up(caught: Iterable[RhodoliteWarning]) -> list[str]:

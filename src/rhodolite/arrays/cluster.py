@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import Executor, Future
-from typing import Any
+from typing import Any, cast
 
-from rhodolite.errors import UsageError
+from rhodolite.errors import UsageError, collecting, warn
 
 _PATIENCE = 20
 """Seconds to wait for a scheduler, and for its first worker."""
@@ -58,8 +58,7 @@ class Cluster(Executor):
         """Run a task on some worker."""
         if self._sent is None or self._sent[0] is not function:
             self._sent = function, self._client.scatter(function, broadcast=True, hash=False)
-        future: Future[Any] = self._executor.submit(_call, self._sent[1], *arguments, **named)
-        return future
+        return cast("Future[Any]", _Answer(self._executor.submit(_call, self._sent[1], *arguments, **named)))
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         """Let go of the scheduler, which goes on running."""
@@ -67,5 +66,23 @@ class Cluster(Executor):
         self._client.close()
 
 
-def _call(function: Callable[..., Any], *arguments: Any, **named: Any) -> Any:
-    return function(*arguments, **named)
+class _Answer:
+    """What a task will return; what it warned of is said here, where the user is."""
+
+    def __init__(self, future: Future[Any]) -> None:
+        self._future = future
+
+    def result(self, timeout: float | None = None) -> Any:
+        value, told = self._future.result(timeout)
+        for message, fields in told:
+            warn(message, **fields)
+        return value
+
+    def cancel(self) -> bool:
+        return self._future.cancel()
+
+
+def _call(function: Callable[..., Any], *arguments: Any, **named: Any) -> tuple[Any, list[Any]]:
+    with collecting() as told:
+        value = function(*arguments, **named)
+    return value, told

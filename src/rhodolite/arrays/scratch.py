@@ -11,6 +11,7 @@ import numpy as np
 
 from rhodolite.arrays.blocks import iterate_blocks
 from rhodolite.arrays.lazy import Array, LazyArray, Region, region_shape
+from rhodolite.arrays.positional import write_at
 from rhodolite.errors import OutputError
 
 
@@ -65,7 +66,7 @@ class Scratch(LazyArray):
             place, shape = _within(inner, tile), region_shape(tile)
             if all(n == whole for n, whole in zip(part.shape[1:], shape[1:], strict=True)):
                 start = offset + place[0].start * int(np.prod(shape[1:], dtype=np.int64)) * self.dtype.itemsize
-                _write_all(self._file.fileno(), np.ascontiguousarray(part).data.cast("B"), start)
+                write_at(self._file.fileno(), np.ascontiguousarray(part).data.cast("B"), start)
             else:
                 mapped = np.memmap(self._file, self.dtype, "r+", offset, shape)
                 mapped[place] = part
@@ -143,9 +144,3 @@ def _overlap(a: Region, b: Region) -> Region:
 
 def _within(inner: Region, outer: Region) -> Region:
     return tuple(slice(x.start - y.start, x.stop - y.start) for x, y in zip(inner, outer, strict=True))
-
-
-def _write_all(descriptor: int, data: memoryview, offset: int) -> None:
-    while data.nbytes:
-        written = os.pwrite(descriptor, data, offset)
-        data, offset = data[written:], offset + written

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import signal
 import sys
@@ -45,6 +46,10 @@ def run() -> None:
         number = getattr(signal, name, None)
         if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
             signal.signal(number, _terminate)
+    # What a stream cannot show, as pipes of some systems, must not end a command.
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
     sys.exit(main(sys.argv[1:]))
 
 

@@ -13,6 +13,8 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
 _CHUNK_BYTES = 1 << 20
+_LEAST_BYTES = 1 << 18
+"""Smaller chunks cost more to find than to read."""
 T = TypeVar("T", bound=StrEnum)
 
 
@@ -84,13 +86,16 @@ def chunk_shape(variable: Variable, itemsize: int, dataset: Dataset, use: ChunkU
     use : ChunkUse or None
         ``map`` holds whole maps of one time, ``series`` all times of a few cells, and ``balanced``
         as many pieces of a map as of a series, each in about 1 MiB. None keeps the chunks of the
-        source where they still fit, and otherwise holds whole maps.
+        source, together where a choice has left little of each, and otherwise holds whole maps. What
+        describes the data is not cut for their use.
     """
     limit = max(1, _CHUNK_BYTES // itemsize)
-    if use is None:
-        if variable.storage.chunks is not None and len(variable.storage.chunks) == len(variable.shape):
-            return tuple(max(1, min(c, n)) for c, n in zip(variable.storage.chunks, variable.shape, strict=True))
-        return _filled_from_last(variable.shape, limit)
+    if use is None or variable.name in dataset.axes.auxiliary:
+        stored = variable.storage.chunks
+        if stored is None or len(stored) != len(variable.shape):
+            return _filled_from_last(variable.shape, limit)
+        chunks = [max(1, min(c, n)) for c, n in zip(stored, variable.shape, strict=True)]
+        return _merged(chunks, variable.shape, limit) if math.prod(chunks) * itemsize < _LEAST_BYTES else tuple(chunks)
     time = dataset.coordinate(Role.TIME)
     at = variable.dimensions.index(time.dimension) if time and time.dimension in variable.dimensions else None
     if use is ChunkUse.MAP or at is None:
@@ -101,6 +106,14 @@ def chunk_shape(variable: Variable, itemsize: int, dataset: Dataset, use: ChunkU
     length = min(steps, limit) if use is ChunkUse.SERIES else max(1, round(steps / math.sqrt(pieces)))
     rest = _even(variable.shape, at, max(1, limit // length))
     return tuple(length if axis == at else rest[axis] for axis in range(len(rest)))
+
+
+def _merged(chunks: list[int], shape: tuple[int, ...], limit: int) -> tuple[int, ...]:
+    """Return chunks that hold several smaller ones, along the last axes first, up to a number of cells."""
+    for axis in reversed(range(len(shape))):
+        times = limit // math.prod(chunks)
+        chunks[axis] = max(1, min(shape[axis], chunks[axis] * max(1, times)))
+    return tuple(chunks)
 
 
 def _filled_from_last(shape: tuple[int, ...], limit: int, single: int | None = None) -> tuple[int, ...]:

@@ -238,6 +238,9 @@ def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
                 raise DataError(f"{pair} their calendars are {calendars[0]} and {calendars[1]}")
             if along_time:
                 continue
+        for dataset, one in ((first, ours), (other, theirs)):
+            if not np.isfinite(one.values).all():
+                raise DataError(f"{pair} the {role} ({one.name}) of {dataset.label} has missing values")
         if ours.name != theirs.name:
             raise DataError(f"{pair} the {role} is called {ours.name} in one and {theirs.name} in the other")
         there = theirs.values

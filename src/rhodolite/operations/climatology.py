@@ -12,6 +12,7 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Period
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
+from rhodolite.operations.amounts import is_amount
 from rhodolite.operations.cycles import Cycle
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.measures import Measure
@@ -82,7 +83,12 @@ class Climatology:
         dtype = variable.floats().dtype
         data: LazyArray = reduction.output(name, shape, np.float64 if self.smooth else dtype)
         attributes = climatology_attributes(
-            variable, base.cycle, base.words, self.statistic, str(dataset.need(Role.TIME).dimension)
+            variable,
+            base.cycle,
+            base.words,
+            self.statistic,
+            str(dataset.need(Role.TIME).dimension),
+            _step_of_amounts(variable, base),
         )
         if self.smooth is not None:
             data = self.smooth.applied(data)
@@ -93,6 +99,15 @@ class Climatology:
         dimensions = (variable.dimensions[along], *variable.dimensions[:along], *variable.dimensions[along + 1 :])
         storage = Storage(dtype=variable.storage.dtype)
         return variable.with_(dimensions=dimensions, data=data, attributes=attributes, storage=storage, missing=None)
+
+
+def _step_of_amounts(variable: Variable, base: Base) -> str:
+    """Return the step of amounts that are shorter than a phase of the cycle; empty for all else."""
+    step, part = base.axis.resolution, base.cycle.parts[-1]
+    longer = {"hour": 0, "day": 1, "month": 28, "season": 90, "year": 360, "none": 360}[part]
+    lengths = base.axis.lengths
+    shorter = lengths is not None and float(lengths.max()) < 0.9 * longer
+    return step.unit if shorter and step.count == 1 and is_amount(variable, base.axis) else ""
 
 
 def _time_variables(coordinate: Coordinate, base: Base) -> tuple[Variable, Variable]:

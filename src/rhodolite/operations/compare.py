@@ -100,7 +100,7 @@ class Compare:
             tables.append(pair)
         axes = [v for v in part.variables.values() if v.name in part.axes.auxiliary or v.name == time]
         kept = {v.name: v for v in (*others, *axes)}
-        return part.with_variables([*kept.values(), *made], remarks=tuple(tables))
+        return part.with_variables([*kept.values(), *made], remarks=(*dataset.remarks, *tables))
 
 
 def _in_units_of(variable: Variable, its: Variable, steps: Any, along: int) -> LazyArray:
@@ -172,7 +172,7 @@ class _Pair:
         means = values[:, ~np.isnan(values).any(axis=0)].mean(axis=1) if np.isfinite(values).any() else values[:, 0]
         difference, absolute, square, first, second, first2, second2, product = (float(value) for value in means)
         units, own = pretty(self._units("bias")), pretty(self.variable.units)
-        spread = first2 - first**2, second2 - second**2
+        spread = [float(part) for part in (_variance(first2, first), _variance(second2, second))]
         r = (product - first * second) / np.sqrt(spread[0] * spread[1]) if min(spread) > 0 else np.nan
         ratio = spread[0] / spread[1] if spread[1] > 0 else np.nan
         rows = [
@@ -271,9 +271,15 @@ def _error(means: Array) -> Array:
     return np.asarray(np.sqrt(means[2]))
 
 
+def _variance(square: Array | float, mean: Array | float) -> Array:
+    """Return a mean square less the square of the mean; 0 where no more than rounding is left of equal values."""
+    left = np.subtract(square, np.square(mean))
+    return np.where(left > 64 * np.finfo(np.float64).eps * np.square(mean), left, 0.0)
+
+
 def _pattern_correlation(means: Array) -> Array:
     first, second, first2, second2, product = means[3:]
-    spread = np.maximum(first2 - first**2, 0) * np.maximum(second2 - second**2, 0)
+    spread = _variance(first2, first) * _variance(second2, second)
     return np.asarray(np.divide(product - first * second, np.sqrt(spread), out=np.full(spread.shape, np.nan),
                                 where=spread > 0))  # fmt: skip
 

@@ -261,5 +261,5 @@ class _Sentence:
         if np.isnan(r):
             return f"{self.variable.name} with {self.its.name}: no correlation can be told"
         lag = f" at lag {lags[at]}, the strongest of {lags[0]} to {lags[-1]}" if len(lags) > 1 else ""
-        text = f"{self.variable.name} with {self.its.name}: correlation {r:+.3f}".replace("-", "−")
+        text = f"{self.variable.name} with {self.its.name}: correlation {r:+.3f}"
         return f"{text}{lag}, {p_text(float(values['correlation_pvalue'][at]))}"

@@ -94,11 +94,11 @@ class Extract:
         from rhodolite.formats.csv.reader import read_sites  # pandas takes long to import
 
         mesh = Mesh.of(dataset)
-        described, first_line = read_sites(Path(self.points))
-        sites = _Sites(self.points, described, first_line)
-        weights = (nearest_cells if self.method is SiteMethod.NEAREST else bilinear)(
-            mesh, _as_cells(sites.latitudes, sites.longitudes)
-        )
+        described, lines = read_sites(Path(self.points))
+        sites = _Sites(self.points, described, lines)
+        find = nearest_cells if self.method is SiteMethod.NEAREST else bilinear
+        weights = _with_rows(find(mesh, _as_cells(sites.latitudes[sites.placed], sites.longitudes[sites.placed])),
+                             sites.placed)  # fmt: skip
         weights = sites.checked(weights, mesh)
         along = [v for v in dataset.data_variables if v.numeric and set(mesh.dimensions) <= set(v.dimensions)]
         if along:
@@ -162,15 +162,16 @@ class AtSites(LazyArray):
 class _Sites:
     """The sites of a table, and what there is to say about them."""
 
-    def __init__(self, path: str, described: list[Variable], first_line: int) -> None:
-        self.path, self.described, self.first_line = path, described, first_line
+    def __init__(self, path: str, described: list[Variable], lines: Array) -> None:
+        self.path, self.described, self.line_numbers = path, described, lines
         by_name = {v.name: v.values() for v in described}
         self.latitudes, self.longitudes = (by_name[name].astype(np.float64) for name in ("lat", "lon"))
+        self.placed = np.isfinite(self.latitudes) & np.isfinite(self.longitudes)
         self.names = next(v.values() for v in described if "cf_role" in v.attributes)
 
     def lines(self, numbers: Array) -> str:
         """Name sites with their lines."""
-        named = ", ".join(f"{self.names[at]} (line {self.first_line + at})" for at in numbers[:_NAMED])
+        named = ", ".join(f"{self.names[at]} (line {self.line_numbers[at]})" for at in numbers[:_NAMED])
         return named + (f" and {numbers.size - _NAMED:,} more" if numbers.size > _NAMED else "")
 
     def checked(self, weights: Weights, mesh: Mesh) -> Weights:
@@ -181,7 +182,10 @@ class _Sites:
         DataError
             If none lies on it, or one would with latitude and longitude exchanged.
         """
-        outside = np.flatnonzero(np.diff(weights.matrix.indptr) == 0)
+        unplaced = ~self.placed
+        if unplaced.any():
+            warn(f"{self.path}: without a position, so without values: {self.lines(np.flatnonzero(unplaced))}")
+        outside = np.flatnonzero((np.diff(weights.matrix.indptr) == 0) & ~unplaced)
         if not outside.size:
             return weights
         exchanged = _as_cells(self.longitudes[outside], self.latitudes[outside])
@@ -198,7 +202,7 @@ class _Sites:
                  f"{format_latitude(round(float(np.nanmax(centres[0])), 2))}, "
                  f"{format_longitude(round(float(np.nanmin(centres[1])), 2))}.."
                  f"{format_longitude(round(float(np.nanmax(centres[1])), 2))}")  # fmt: skip
-        if outside.size == self.latitudes.size:
+        if outside.size + unplaced.sum() == self.latitudes.size:
             raise DataError(f"{self.path}: no site lies on the grid ({where}): {self.lines(outside)}")
         warn(f"{self.path}: outside the data ({where}), so without values: {self.lines(outside)}")
         return weights
@@ -224,13 +228,16 @@ class _Sites:
             raise DataError(f"{variable.name} has no data at all in its first and last field")
         cells = weights.matrix[empty].tocsr().indices
         around = (2 * search + 1) ** 2
-        found, _ = nearest(latitudes, longitudes, self.latitudes[empty], self.longitudes[empty], around)
+        found, apart = nearest(latitudes, longitudes, self.latitudes[empty], self.longitudes[empty], around)
         rows, columns = np.divmod(found, mesh.shape[1])
         own_rows, own_columns = np.divmod(cells[:, None], mesh.shape[1])
         across = np.abs(columns - own_columns)
         if mesh.goes_round:
             across = np.minimum(across, mesh.shape[1] - across)
-        close = (np.abs(rows - own_rows) <= search) & (across <= search)
+        # Near a pole many narrow columns lie within the height of a row.
+        low, high = mesh.reach
+        height = (high - low) / mesh.shape[0] if mesh.regular else 0.0
+        close = ((np.abs(rows - own_rows) <= search) & (across <= search)) | (apart <= search * height)
         helped = close.any(axis=1)
         first = close.argmax(axis=1)
         matrix = sparse.lil_array(weights.matrix)
@@ -256,6 +263,19 @@ class _Sites:
         far[used] = great_circle(north, east, self.latitudes, self.longitudes)[used] * _KM_A_DEGREE
         return Variable("distance", (_SITE,), InMemory(np.round(far, 3)),
                         {"long_name": "distance to the centre of the cell", "units": "km"})  # fmt: skip
+
+
+def _with_rows(weights: Weights, placed: Array) -> Weights:
+    """Return weights with an empty row for each site that has no position."""
+    from scipy import sparse
+
+    if placed.all():
+        return weights
+    counts = np.zeros(placed.size, dtype=np.intp)
+    counts[placed] = np.diff(weights.matrix.indptr)
+    starts = np.concatenate([[0], np.cumsum(counts)])
+    shape = (placed.size, weights.matrix.shape[1])
+    return Weights(sparse.csr_array((weights.matrix.data, weights.matrix.indices, starts), shape=shape))
 
 
 def _as_cells(latitudes: Array, longitudes: Array) -> Mesh:

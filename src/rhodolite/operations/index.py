@@ -204,15 +204,17 @@ class _IndexWork(SeriesWork):
         return {"value": ((len(self.base.axis),), np.dtype("f8"))}
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        order = np.argsort(self.base.axis.middles, kind="stable")
+        back = np.argsort(order)
         values = block.astype(np.float64)
         if self.index.months > 1:
             if self.lengths is not None:
                 values *= self.lengths.reshape(-1, *(1,) * (values.ndim - 1))
-            values = running_sum(values, self.index.months)
+            values = running_sum(values[order], self.index.months)[back]
         out = np.full(values.shape, np.nan)
         in_base = np.isin(np.arange(len(values)), self.base.steps)
         # The first months have no sum of several, which is not for want of data.
-        begun = np.arange(len(values)) >= self.index.months - 1
+        begun = back >= self.index.months - 1
         for row, full in enumerate(self.base.full):
             members = self.base.phases == row
             base = values[members & in_base]

@@ -25,9 +25,15 @@ _STALE = ("actual_range", "valid_min", "valid_max", "valid_range", "ancillary_va
 _TIME_METHOD = re.compile(r"\btime:\s*(\w+)(?:\s*\([^)]*\))?")
 
 
-def climatology_attributes(variable: Variable, cycle: Cycle, base: str, measure: Measure, time: str) -> dict[str, Any]:
-    """Return the attributes of a statistic of each phase of a cycle over a base, given in words."""
+def climatology_attributes(variable: Variable, cycle: Cycle, base: str, measure: Measure, time: str,
+                           each: str = "") -> dict[str, Any]:  # fmt: skip
+    """Return the attributes of a statistic of each phase of a cycle over a base, given in words.
+
+    `each` is the step, such as month, of amounts of which a phase holds several: the result is that of one step.
+    """
     within, others = _time_method(variable)
+    if each:
+        others, within = f"{others} {time}: sum (interval: 1 {each})".strip(), "mean"
     over = measure.method
     steps = {"hour": "days", "none": ""}.get(cycle.parts[0], "years")
     if over is None:
@@ -42,7 +48,7 @@ def climatology_attributes(variable: Variable, cycle: Cycle, base: str, measure:
     name = name if name.endswith(" of") else f"{name} of"
     changed = variable.without(
         *_STALE,
-        long_name=f"{cycle.word} {name} {variable.quantity}, {base}",
+        long_name=f"{cycle.word} {name} {variable.quantity}{f' of one {each}' if each else ''}, {base}",
         cell_methods=f"{others} {now}".strip(),
     )
     if measure.counts or measure.kind == "variance":

@@ -118,7 +118,8 @@ class Trend:
             if all(n == 1 for n in found[0].shape):
                 remarks.append(TrendSentence(self, dataset, variable, tuple(found)))
         unlimited = dataset.unlimited - {str(coordinate.dimension)}
-        return dataset.with_variables([*others, *time, *made], unlimited=unlimited, remarks=tuple(remarks))
+        return dataset.with_variables([*others, *time, *made], unlimited=unlimited,
+                                      remarks=(*dataset.remarks, *remarks))  # fmt: skip
 
     def _trends(self, dataset: Dataset, variable: Variable, axis: TimeAxis, time: str) -> list[Variable]:
         along = time_place(dataset, variable)
@@ -201,7 +202,7 @@ class TrendSentence:
         if np.isnan(slope):
             return f"{self.variable.name}: no trend can be told, since too few values are there"
         low, high = values.get("trend_lower", np.nan), values.get("trend_upper", np.nan)
-        numbers = [f"{value:.3g}".replace("-", "−") for value in (slope, low, high)]
+        numbers = [f"{value:.3g}" for value in (slope, low, high)]
         sign = "+" if slope > 0 else ""
         text = f"{self.variable.name}: {sign}{numbers[0]} {pretty(self.found[0].units) or f'per {self.trend.per}'}"
         share = f"{100 * (1 - self.trend.alpha):.3g} %"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -11,11 +12,10 @@ import numpy as np
 import pandas
 
 from rhodolite.arrays import Array, InMemory
-from rhodolite.errors import DataError
-from rhodolite.formats.csv.table import Table, read_table
-from rhodolite.formats.textdates import parse_date, time_variables
+from rhodolite.errors import DataError, warn
+from rhodolite.formats.csv.table import Table, read_table, split_title
+from rhodolite.formats.textdates import Stretch, day_comes_first, in_order, month_number, parse_date, time_variables
 from rhodolite.model.dataset import Dataset, SourceFile
-from rhodolite.model.periods import Instant
 from rhodolite.model.ranges import parse_latitude, parse_longitude
 from rhodolite.model.variable import Variable
 
@@ -23,6 +23,7 @@ _SPACE = {
     "lat": {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"},
     "lon": {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"},
 }
+_NO_YEAR = 2001
 _ADVICE = (
     "a table needs a column of times (time or date), of places (lat and lon), or both; or one row a site with times "
     "as the headers of columns"
@@ -44,15 +45,15 @@ def read(path: Path) -> Dataset:
     return dataset_of(read_table(path))
 
 
-def read_sites(path: Path) -> tuple[list[Variable], int]:
+def read_sites(path: Path) -> tuple[list[Variable], Array]:
     """Read a table with one site a row.
 
     Returns
     -------
     variables : list of Variable
         Along the dimension `site`: its name, `lat` and `lon` in degrees, and every other column.
-    first_line : int
-        Number of the line of the first site; the others follow.
+    lines : ndarray of int
+        Number of the line of each site.
 
     Raises
     ------
@@ -66,7 +67,7 @@ def read_sites(path: Path) -> tuple[list[Variable], int]:
     if lacking:
         raise DataError(f"{path}: there is no column of {' or '.join(lacking)}; its columns are "
                         f"{', '.join(map(repr, table.cells.columns))}. Call them lat and lon.")  # fmt: skip
-    variables = _sites(table, table.cells.reset_index(drop=True))
+    variables = _sites(table, table.cells.reset_index(drop=True), placed=False)
     variables = [v if "long_name" in v.attributes else v.without(long_name=v.name.replace("_", " ")) for v in variables]
     if not any("cf_role" in v.attributes for v in variables):
         text = next((v for v in variables if v.data.dtype.kind not in "fiu"), None)
@@ -76,13 +77,14 @@ def read_sites(path: Path) -> tuple[list[Variable], int]:
             variables.insert(0, Variable("name", ("site",), InMemory(numbers), named))
         else:
             variables[variables.index(text)] = text.with_(attributes={**text.attributes, **named})
-    return variables, table.first_line
+    return variables, table.lines
 
 
 def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
     """Return the dataset that a table holds, with dates of a calendar."""
     path = table.path
-    dates = {name: instant for name in table.cells.columns if (instant := parse_date(name)) is not None}
+    table = with_dates(table)
+    dates = {name: stretch for name in table.cells.columns if (stretch := parse_date(name)) is not None}
     if len(dates) > 1 and "time" not in table.roles:
         variables = _one_site_a_row(table, dates, calendar)
     elif not table.roles.keys() & {"time", "lat", "lon", "site"}:
@@ -95,18 +97,30 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
                    (source,))  # fmt: skip
 
 
-def _one_site_a_row(table: Table, dates: dict[str, Instant], calendar: str) -> list[Variable]:
-    """Return a variable over (time, site), named after the file, and what describes the sites."""
-    values = np.stack([table.numbers(name) for name in dates])
-    name = re.sub(r"\W+", "_", table.path.stem).strip("_")
-    others = [other for other in table.cells.columns if other not in dates]
-    sites = _sites(table, table.cells[others].reset_index(drop=True))
+def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> list[Variable]:
+    """Return variables over (time, site), and what describes the sites.
+
+    A column `variable` says what a row holds, with its units; without it the variable is named after the file.
+    """
+    others = [name for name in table.cells.columns if name not in dates and name != table.roles.get("variable")]
+    titles = table.cells[table.roles["variable"]] if "variable" in table.roles else None
+    codes, frame = _distinct(table.cells[others]) if others else (np.zeros(len(table.cells), int), table.cells[[]])
+    if titles is None:
+        codes, frame = np.arange(len(table.cells)), table.cells[others].reset_index(drop=True)
+    sites = _sites(table, frame)
     about = _attached(sites)
-    return [
-        *time_variables(list(dates.values()), calendar),
-        *sites,
-        Variable(name, ("time", "site"), InMemory(values), about),
-    ]
+    values = np.stack([table.numbers(name) for name in dates])
+    made = [*time_variables(list(dates.values()), calendar), *sites]
+    if titles is None:
+        name = re.sub(r"\W+", "_", table.path.stem).strip("_")
+        return [*made, Variable(name, ("time", "site"), InMemory(values), about)]
+    for title in dict.fromkeys(titles):
+        rows = np.flatnonzero((titles == title).to_numpy())
+        held = np.full((len(dates), max(len(frame), 1)), np.nan)
+        held[:, codes[rows]] = values[:, rows]
+        name, units = split_title(title)
+        made.append(Variable(name, ("time", "site"), InMemory(held), {**({"units": units} if units else {}), **about}))
+    return made
 
 
 def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
@@ -114,15 +128,15 @@ def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
     axes: dict[str, tuple[Array, Array]] = {}
     described: list[Variable] = []
     if "time" in roles:
-        instants = _instants(table)
-        unique = sorted(set(instants), key=lambda instant: instant.fields)
-        places = {instant: at for at, instant in enumerate(unique)}
-        axes["time"] = np.arange(len(unique)), np.array([places[instant] for instant in instants])
+        stretches = _stretches(table)
+        unique = sorted(set(stretches), key=in_order)
+        places = {one: at for at, one in enumerate(unique)}
+        axes["time"] = np.arange(len(unique)), np.array([places[one] for one in stretches])
         described += time_variables(unique, calendar)
     if "level" in roles:
         axes[roles["level"]] = np.unique(table.numbers(roles["level"]), return_inverse=True)
         described.append(_coordinate(table, roles["level"], axes[roles["level"]][0], {}))
-    used = {roles[role] for role in roles}
+    used = {roles[role] for role in roles if role != "variable"}
     if _is_grid(table):
         for role in ("lat", "lon"):
             axes[role] = np.unique(_degrees(table, role), return_inverse=True)
@@ -136,7 +150,8 @@ def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
     index = np.ravel_multi_index(tuple(at for _, at in axes.values()), sizes)
     _refuse_repeated(table, index)
     names = [name for name in table.cells.columns if name not in used and table.is_numeric(name)]
-    if not names:
+    words = [name for name in table.cells.columns if name not in used and name not in names and table.has_words(name)]
+    if not names and not words:
         raise DataError(f"{table.path}: there is no column of numbers beside those of times and places")
     helpers = (
         {"coordinates": " ".join(v.name for v in described if v.dimensions == ("site",))} if "site" in axes else {}
@@ -146,21 +161,116 @@ def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
         grid[index] = table.numbers(name)
         units = {"units": table.units[name]} if table.units.get(name) else {}
         described.append(Variable(name, tuple(axes), InMemory(grid.reshape(sizes)), {**units, **helpers}))
+    for name in words:
+        described.append(_words(table, name, axes, index, sizes))
     return described
 
 
-def _instants(table: Table) -> list[Instant]:
+def _words(table: Table, name: str, axes: dict[str, Any], index: Array, sizes: tuple[int, ...]) -> Variable:
+    """Return a column of text along the axes of the table, or along sites alone where it is the same at all times."""
+    text = np.full(int(np.prod(sizes)), "", dtype=object)
+    text[index] = table.cells[name].str.strip().to_numpy(dtype=object)
+    text = text.reshape(sizes)
+    if "site" in axes and len(sizes) == 2 and list(axes) == ["time", "site"]:
+        firsts = [next((word for word in column if word), "") for column in text.T]
+        if all(word in ("", first) for column, first in zip(text.T, firsts, strict=True) for word in column):
+            return Variable(name, ("site",), InMemory(np.array(firsts, dtype=object)), {})
+    return Variable(name, tuple(axes), InMemory(text), {})
+
+
+def with_dates(table: Table) -> Table:
+    """Return a table with one column of dates, where these are spread over columns of years, months and days.
+
+    Understood are columns `year`, `month` and `day`, a year for each row with a column for each month, and
+    days of no year (`15 March`, `03-15`), which are taken as those of 2001.
+    """
+    lowered = {str(name).strip().lower(): name for name in table.cells.columns}
+    months = {name: number for name in table.cells.columns if (number := month_number(str(name))) is not None}
+    if "year" in lowered and len(months) == 12:
+        return _months_below_each_other(table, lowered["year"], months)
+    parts = [lowered[word] for word in ("year", "month", "day") if word in lowered]
+    if "year" in lowered and (len(parts) == 3 or "day" not in lowered) and not _has_dates(table):
+        return _dates_of_parts(table, parts)
+    return table
+
+
+def _has_dates(table: Table) -> bool:
+    name = table.roles.get("time")
+    return name is not None and name.strip().lower() not in ("day", "month")
+
+
+def _dates_of_parts(table: Table, parts: list[str]) -> Table:
+    columns = []
+    for name in parts:
+        text = table.cells[name].str.strip()
+        named = text.map(lambda word: month_number(word)) if name.strip().lower() == "month" else None
+        if named is not None and named.notna().all():
+            columns.append(named.astype(int))
+            continue
+        numbers = table.numbers(name)
+        if not (np.isfinite(numbers) & (numbers == np.floor(numbers))).all():
+            at = int(np.argmax(~(np.isfinite(numbers) & (numbers == np.floor(numbers)))))
+            raise DataError(f"{table.path}, line {table.lines[at]}: '{text.iloc[at]}' in column '{name}' is not a "
+                            "whole number")  # fmt: skip
+        columns.append(pandas.Series(numbers.astype(int)))
+    dates = ["-".join([f"{row[0]:04d}", *(f"{part:02d}" for part in row[1:])])
+             for row in zip(*columns, strict=True)]  # fmt: skip
+    cells = table.cells.drop(columns=parts)
+    cells.insert(0, "time", dates)
+    roles = {role: name for role, name in table.roles.items() if name not in parts}
+    return replace(table, cells=cells, roles={**roles, "time": "time"})
+
+
+def _months_below_each_other(table: Table, year: str, months: dict[str, int]) -> Table:
+    """Return a table with one row for each month, of one with one for each year and a column for each month."""
+    others = [name for name in table.cells.columns if name not in months]
+    values = re.sub(r"\W+", "_", table.path.stem).strip("_")
+    long = table.cells.assign(row=np.arange(len(table.cells))).melt(
+        id_vars=[*others, "row"], value_vars=list(months), var_name="month", value_name=values
+    )
+    rows = long["row"].to_numpy()
+    years = table.numbers(year)[rows].astype(int)
+    long[year] = [f"{y:04d}-{months[name]:02d}" for y, name in zip(years, long["month"], strict=True)]
+    cells = long.drop(columns=["row", "month"]).rename(columns={year: "time"})
+    return replace(table, cells=cells, roles={**table.roles, "time": "time"}, lines=table.lines[rows])
+
+
+def _stretches(table: Table) -> list[Stretch]:
     text = table.cells[table.roles["time"]]
-    parsed = {given: parse_date(given) for given in text.unique()}
-    for at, given in enumerate(text):
-        if parsed[given] is None:
-            raise DataError(f"{table.path}, line {table.first_line + at}: '{given}' is no date; write dates as "
+    given = [_with_a_year(one) for one in text]
+    day_first = day_comes_first(given)
+    if day_first is None:
+        raise DataError(f"{table.path}: dates such as {next(iter(given))} can be read in two ways; write them as "
+                        "2001-12-31, or with dots as 31.12.2001")  # fmt: skip
+    if any(a != b for a, b in zip(given, text, strict=True)):
+        warn(f"{table.path.name}: the dates have no years and are taken as days of {_NO_YEAR}")
+    parsed = {one: parse_date(one, day_first=day_first) for one in set(given)}
+    found = []
+    for at, one in enumerate(given):
+        stretch = parsed[one]
+        if stretch is None:
+            raise DataError(f"{table.path}, line {table.lines[at]}: '{one}' is not a date; write dates as "
                             "2001-12-31, 2001-12 or 2001")  # fmt: skip
-    return [instant for given in text if (instant := parsed[given]) is not None]
+        found.append(stretch)
+    return found
 
 
-def _degrees(table: Table, role: str) -> Array:
-    """Return latitudes or longitudes.
+def _with_a_year(text: str) -> str:
+    """Return a day or month of no year, such as `15 March`, `Mar-15` or `03-15`, as one of a common year."""
+    words = re.split(r"[\s.-]+", text.strip().rstrip("."))
+    named = [month for word in words if (month := month_number(word)) is not None]
+    days = [int(word) for word in words if word.isdigit() and len(word) <= 2]
+    if len(named) == 1 and len(words) == 1:
+        return f"{_NO_YEAR}-{named[0]:02d}"
+    if len(named) == 1 and len(words) == 2 and len(days) == 1:
+        return f"{_NO_YEAR}-{named[0]:02d}-{days[0]:02d}"
+    if re.fullmatch(r"\d{2}-\d{2}", text.strip()):
+        return f"{_NO_YEAR}-{text.strip()}"
+    return text
+
+
+def _degrees(table: Table, role: str, *, placed: bool = True) -> Array:
+    """Return latitudes or longitudes; `placed` says whether none may be missing.
 
     Raises
     ------
@@ -170,13 +280,13 @@ def _degrees(table: Table, role: str) -> Array:
     name = table.roles[role]
     values = _angles(table, name, role)
     low, high = (-90, 90) if role == "lat" else (-360, 360)
-    wrong = ~((values >= low) & (values <= high))
+    wrong = ~((values >= low) & (values <= high)) & (placed | np.isfinite(values))
     if wrong.any():
         at = int(np.argmax(wrong))
         hint = ""
         if role == "lat" and np.isfinite(values[at]):
             hint = "; are latitude and longitude exchanged?"
-        raise DataError(f"{table.path}, line {table.first_line + at}: '{table.cells[name].iloc[at]}' is no {role}; it "
+        raise DataError(f"{table.path}, line {table.lines[at]}: '{table.cells[name].iloc[at]}' is no {role}; it "
                         f"lies between {low} and {high}{hint}")  # fmt: skip
     return values
 
@@ -192,7 +302,7 @@ def _angles(table: Table, name: str, role: str) -> Array:
         try:
             values.append(parse(given) if given else np.nan)
         except ValueError as error:
-            raise DataError(f"{table.path}, line {table.first_line + at}: {error}") from None
+            raise DataError(f"{table.path}, line {table.lines[at]}: {error}") from None
     return np.array(values)
 
 
@@ -210,14 +320,14 @@ def _distinct(frame: pandas.DataFrame) -> tuple[Array, pandas.DataFrame]:
     return np.asarray(codes), frame.drop_duplicates().reset_index(drop=True)
 
 
-def _sites(table: Table, frame: pandas.DataFrame) -> list[Variable]:
+def _sites(table: Table, frame: pandas.DataFrame, *, placed: bool = True) -> list[Variable]:
     """Return what describes sites along the dimension `site`: names, latitudes, longitudes, and other columns."""
     made = []
     for name in frame.columns:
         role = next((role for role, column in table.roles.items() if column == name), None)
-        column = Table(table.path, frame, table.units, table.roles, table.first_line, table.decimal)
+        column = Table(table.path, frame, table.units, table.roles, table.lines, table.decimal)
         if role in _SPACE:
-            made.append(Variable(role, ("site",), InMemory(_degrees(column, role)), _SPACE[role]))
+            made.append(Variable(role, ("site",), InMemory(_degrees(column, role, placed=placed)), _SPACE[role]))
         elif role == "site" or not column.is_numeric(name):
             about = {"cf_role": "timeseries_id", "long_name": "name of the site"} if role == "site" else {}
             made.append(Variable(name, ("site",), InMemory(frame[name].to_numpy(dtype=object)), about))
@@ -244,5 +354,5 @@ def _refuse_repeated(table: Table, index: Array) -> None:
     repeated = np.flatnonzero(np.diff(index[order]) == 0)
     if repeated.size:
         first, second = sorted(order[[repeated[0], repeated[0] + 1]])
-        raise DataError(f"{table.path}: lines {table.first_line + first} and {table.first_line + second} are of the "
+        raise DataError(f"{table.path}: lines {table.lines[first]} and {table.lines[second]} are of the "
                         "same time and place; leave one of them out")  # fmt: skip

@@ -18,38 +18,14 @@ from rhodolite.model.units import is_unit
 
 ROLES = {
     "time": {"time", "date", "datetime", "day", "month_start", "timestamp"},
-    "lat": {
-        "lat",
-        "latitude",
-        "lats",
-        "y",
-        "nav_lat",
-        "latitud",
-        "breite",
-        "lat_deg",
-        "latitude_deg",
-        "lat_dd",
-        "ycoord",
-    },
-    "lon": {
-        "lon",
-        "longitude",
-        "long",
-        "lons",
-        "lng",
-        "x",
-        "nav_lon",
-        "longitud",
-        "laenge",
-        "länge",
-        "lon_deg",
-        "longitude_deg",
-        "lon_dd",
-        "xcoord",
-    },
+    "lat": {"lat", "latitude", "lats", "y", "nav_lat", "latitud", "breite", "lat_deg", "latitude_deg", "lat_dd",
+            "ycoord"},
+    "lon": {"lon", "longitude", "long", "lons", "lng", "x", "nav_lon", "longitud", "laenge", "länge", "lon_deg",
+            "longitude_deg", "lon_dd", "xcoord"},
     "level": {"level", "lev", "plev", "pressure", "depth", "height"},
     "site": {"site", "station", "name", "id", "site_name", "station_name", "station_id", "reservoir"},
-}
+    "variable": {"variable"},
+}  # fmt: skip
 """What columns of coordinates are called, in small letters."""
 _HEADER = re.compile(r"(.*?)\s*(?:\[([^\]]*)\]|\(([^)]*)\))")
 _MISSING = ("", "NA", "N/A", "NaN", "nan", "null", "-", "missing")
@@ -68,8 +44,8 @@ class Table:
         Units that a header gives in brackets after the name.
     roles : dict of str to str
         Which column is which coordinate.
-    first_line : int
-        Number of the line of the first row.
+    lines : ndarray of int
+        Number of the line of each row.
     decimal : str
     """
 
@@ -77,7 +53,7 @@ class Table:
     cells: pandas.DataFrame
     units: dict[str, str]
     roles: dict[str, str]
-    first_line: int
+    lines: Array
     decimal: str
 
     def with_roles(self, roles: Mapping[str, str]) -> Table:
@@ -99,9 +75,7 @@ class Table:
         wrong = values.isna() & ~text.isin(_MISSING)
         if wrong.any():
             at = int(np.argmax(wrong.to_numpy()))
-            raise DataError(
-                f"{self.path}, line {self.first_line + at}: '{text.iloc[at]}' in column '{name}' is no number"
-            )
+            raise DataError(f"{self.path}, line {self.lines[at]}: '{text.iloc[at]}' in column '{name}' is no number")
         return np.asarray(values, dtype=np.float64)
 
     def is_numeric(self, name: str) -> bool:
@@ -120,6 +94,10 @@ class Table:
             if pandas.to_numeric(text, errors="coerce").notna().mean() > 0.5:
                 raise
             return False
+
+    def has_words(self, name: str) -> bool:
+        """Return whether a column holds text."""
+        return bool((self.cells[name].str.strip() != "").any())
 
 
 def read_table(path: Path) -> Table:
@@ -148,23 +126,23 @@ def read_table(path: Path) -> Table:
     except (pandas.errors.ParserError, ValueError) as error:
         raise DataError(f"{path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}") from None
     cells = cells.fillna("")
+    filled = (cells.map(str.strip) != "").any(axis=1).to_numpy()
+    lines = np.flatnonzero(filled) + skipped + 2
+    cells = cells[filled].reset_index(drop=True)
     if cells.empty:
         raise DataError(f"{path}: there is a header and no row below it")
     names, units = {}, {}
     for title in cells.columns:
-        found = _HEADER.fullmatch(title.strip())
-        unit = (found.group(2) or found.group(3) or "") if found else ""
-        name = found.group(1) if found and (found.group(2) is not None or is_unit(unit)) else title.strip()
-        names[title] = name
-        if name != title.strip():
-            units[name] = unit
+        names[title], unit = split_title(title)
+        if names[title] != title.strip():
+            units[names[title]] = unit
     cells = cells.rename(columns=names)
     roles: dict[str, str] = {}
     for name in cells.columns:
         role = next((role for role, known in ROLES.items() if name.strip().lower() in known), None)
         if role is not None:
             roles.setdefault(role, name)
-    return Table(path, cells, units, roles, skipped + 2, decimal)
+    return Table(path, cells, units, roles, lines, decimal)
 
 
 def _header_line(text: str) -> tuple[str, int]:
@@ -173,6 +151,21 @@ def _header_line(text: str) -> tuple[str, int]:
         if line.strip() and not line.startswith("#"):
             return line, number
     return "", 0
+
+
+def split_title(title: str) -> tuple[str, str]:
+    """Return name and units of what a column title, or the word in a column `variable`, says.
+
+    Examples
+    --------
+    >>> split_title("tas [K]"), split_title("tas"), split_title("Rain (mm)")
+    (('tas', 'K'), ('tas', ''), ('Rain', 'mm'))
+    """
+    found = _HEADER.fullmatch(title.strip())
+    unit = (found.group(2) or found.group(3) or "") if found else ""
+    if found and (found.group(2) is not None or is_unit(unit)):
+        return found.group(1), unit
+    return title.strip(), ""
 
 
 def column_title(name: str, units: str | None) -> str:

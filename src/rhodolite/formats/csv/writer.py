@@ -16,7 +16,7 @@ from rhodolite.formats.chunking import Layout
 from rhodolite.formats.csv.table import column_title
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time import TimeAxis
+from rhodolite.model.timelabels import base_years, time_labels
 from rhodolite.model.variable import Variable
 
 
@@ -29,17 +29,31 @@ class _Column:
     data: LazyArray | Array
     dtype: str | None = None
     missing: int | None = None
+    decimals: int | None = None
+    words: tuple[tuple[Any, str], ...] = ()
 
     def of(self, region: Region) -> Any:
         """Return the column's cells for a block of the table."""
         inner = tuple(region[axis] for axis in self.axes)
         values = self.data[inner] if isinstance(self.data, np.ndarray) else self.data.read(inner)
         shape = tuple(part.stop - part.start for part in region)
-        if self.dtype is not None:
-            values = values.astype(self.dtype)
+        values = self._written(values)
         aligned = values.reshape([shape[axis] if axis in self.axes else 1 for axis in range(len(shape))])
         flat = np.broadcast_to(aligned, shape).reshape(-1)
-        return flat if self.missing is None else pandas.arrays.IntegerArray(flat.copy(), flat == self.missing)
+        if self.missing is None or flat.dtype.kind == "O":
+            return flat
+        return pandas.arrays.IntegerArray(flat.copy(), flat == self.missing)
+
+    def _written(self, values: Array) -> Array:
+        """Return values as they are written: classes in words, packed numbers with the decimals that they had."""
+        if self.words:
+            text = np.full(values.shape, "", dtype=object)
+            for number, word in self.words:
+                text[values == number] = word
+            return text
+        if self.decimals is not None:
+            return np.round(values.astype(np.float64), self.decimals)
+        return values if self.dtype is None else values.astype(self.dtype)
 
 
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:  # noqa: ARG001
@@ -71,7 +85,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     columns = [*described, *(_data_column(v, data) for v, (data, _) in zip(variables, laid_out, strict=True))]
     with path.open("wb") as file:
         file.write(
-            pandas.DataFrame(columns=[c.title for c in columns]).to_csv(index=False, lineterminator="\r\n").encode()
+            pandas.DataFrame(columns=[c.title for c in columns]).to_csv(index=False, lineterminator="\n").encode()
         )
         _, total, regions = engine.blocks(first.data, laid_out[0][1])
         for _, text in engine.stream(
@@ -94,8 +108,7 @@ def _write_wide(dataset: Dataset, variables: tuple[Variable, ...], path: Path, e
     laid_out = [engine.in_units(variable.data, unit) for variable in variables]
     engine.prepare([data for data, _ in laid_out])
     described = [column for column in _coordinate_columns(dataset, first, engine) if along not in column.axes]
-    titles = [column.title for column in described] + ([] if len(variables) == 1 else ["variable"])
-    header = pandas.DataFrame(columns=[*titles, *_date_texts(axis)])
+    header = pandas.DataFrame(columns=[*(column.title for column in described), "variable", *time_labels(axis)])
     with path.open("wb") as file:
         file.write(_csv(header, header=True))
         _, total, regions = engine.blocks(first.data, laid_out[0][1])
@@ -111,10 +124,9 @@ def _wide_rows(described: list[_Column], variables: tuple[Variable, ...], arrays
     parts = []
     for variable, data in zip(variables, arrays, strict=True):
         block = np.moveaxis(data.read(region), along, -1)
-        values = block.reshape(-1, block.shape[-1])
-        values = values.astype("float32") if variable.storage.dtype == "float32" else values
-        name = [] if len(variables) == 1 else [pandas.Series(variable.name, index=before.index)]
-        parts.append(pandas.concat([before, *name, pandas.DataFrame(values)], axis=1, ignore_index=True))
+        values = _data_column(variable, data)._written(block.reshape(-1, block.shape[-1]))
+        name = pandas.Series(column_title(variable.name, variable.units), index=before.index)
+        parts.append(pandas.concat([before, name, pandas.DataFrame(values)], axis=1, ignore_index=True))
     # The variables of a site stand below each other.
     return _csv(pandas.concat(parts).sort_index(kind="stable"), header=False)
 
@@ -122,7 +134,28 @@ def _wide_rows(described: list[_Column], variables: tuple[Variable, ...], arrays
 def _data_column(variable: Variable, data: LazyArray) -> _Column:
     # What was unpacked from 16 bits has no more figures than single precision.
     dtype = "float32" if variable.storage.dtype == "float32" else None
-    return _Column(column_title(variable.name, variable.units), tuple(range(data.ndim)), data, dtype, variable.missing)
+    return _Column(column_title(variable.name, variable.units), tuple(range(data.ndim)), data, dtype, variable.missing,
+                   _decimals(variable), _words_of(variable))  # fmt: skip
+
+
+def _decimals(variable: Variable) -> int | None:
+    """Return the decimals of values that were packed with a scale and an offset of few; None for others."""
+    packing = variable.storage.packing
+    if packing is None or variable.data.dtype.kind != "f":
+        return None
+    for decimals in range(7):
+        if all(abs(round(part, decimals) - part) <= 1e-7 * abs(part) for part in (packing.scale, packing.offset)):
+            return decimals
+    return None
+
+
+def _words_of(variable: Variable) -> tuple[tuple[Any, str], ...]:
+    """Return the words for the numbers of classes (CF 3.5); none for quantities."""
+    values = np.atleast_1d(variable.attributes.get("flag_values", ()))
+    meanings = str(variable.attributes.get("flag_meanings", "")).split()
+    if len(values) != len(meanings) or "flag_masks" in variable.attributes:
+        return ()
+    return tuple((value, word.replace("_", " ")) for value, word in zip(values, meanings, strict=True))
 
 
 def _rows(columns: list[_Column], region: Region) -> bytes:
@@ -130,7 +163,7 @@ def _rows(columns: list[_Column], region: Region) -> bytes:
 
 
 def _csv(frame: pandas.DataFrame, *, header: bool) -> bytes:
-    return str(frame.to_csv(index=False, header=header, lineterminator="\r\n")).encode()
+    return str(frame.to_csv(index=False, header=header, lineterminator="\n")).encode()
 
 
 def _coordinate_columns(dataset: Dataset, variable: Variable, engine: Engine) -> list[_Column]:
@@ -140,7 +173,9 @@ def _coordinate_columns(dataset: Dataset, variable: Variable, engine: Engine) ->
     for axis, name in enumerate(variable.dimensions):
         along = next((c for c in dataset.axes.by_role.values() if c.dimension == name), None)
         if along is not None and along is time and dataset.time is not None:
-            made.append(_Column(along.name, (axis,), _date_texts(dataset.time)))
+            made.append(_Column(along.name, (axis,), np.array(time_labels(dataset.time), dtype=object)))
+            if (years := base_years(dataset.time)) is not None:
+                made.append(_Column("base_years", (axis,), np.full(len(dataset.time), years, dtype=object)))
         elif along is not None:
             values = engine.compute(along.variable.data)
             made.append(_Column(_title(along.role, along.name, along.variable.units), (axis,), values))
@@ -162,11 +197,3 @@ def _title(role: Role | None, name: str, units: str | None) -> str:
     """Return the header of a coordinate's column; degrees go without saying."""
     plain = role in (Role.LATITUDE, Role.LONGITUDE) or (units or "").startswith("degrees")
     return name if plain else column_title(name, units)
-
-
-def _date_texts(axis: TimeAxis) -> Any:
-    """Return times in ISO 8601, no finer than they need be: a month for monthly data, a day for daily ones."""
-    form = {"year": "%Y", "month": "%Y-%m", "day": "%Y-%m-%d"}.get(axis.resolution.unit, "%Y-%m-%dT%H:%M:%S")
-    if axis.resolution.unit in ("irregular", "single") and all((d.hour, d.minute) == (0, 0) for d in axis.dates):
-        form = "%Y-%m-%d"
-    return np.array([date.strftime(form) for date in axis.reference_dates], dtype=object)

@@ -12,6 +12,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, Region, decoded_pieces
 from rhodolite.arrays.lazy import region_shape
+from rhodolite.arrays.positional import BINARY, read_at
 from rhodolite.formats.netcdf.classic import Placed
 from rhodolite.formats.netcdf.codec import ChunkCodec, CorruptChunk, supported
 from rhodolite.formats.netcdf.handles import LIBRARY_LOCK
@@ -27,8 +28,6 @@ def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
     """Return where an HDF5 variable lies; None, and why, where only the library can read it."""
     import h5py
 
-    if not hasattr(os, "pread"):
-        return None, "the system has no pread"
     with LIBRARY_LOCK, h5py.File(path, "r") as file:
         # A name that is also a dimension's, of a variable that is no coordinate, is written so.
         folder, _, last = name.rpartition("/")
@@ -90,7 +89,7 @@ class Chunked:
         touched = [range(part.start // size, -(-part.stop // size)) if part.stop > part.start else range(0)
                    for part, size in zip(region, shape, strict=True)]  # fmt: skip
         # Opened for each block, since a dataset may have more files than a process may hold open.
-        descriptor = os.open(self._path, os.O_RDONLY)
+        descriptor = os.open(self._path, os.O_RDONLY | BINARY)
         try:
             for place in itertools.product(*touched):
                 inside, target, whole = [], [], True
@@ -119,7 +118,7 @@ class Chunked:
         if found is None:  # never written: all fill value
             return np.broadcast_to(np.asarray(self._fill, self._codec.dtype), self._codec.shape)
         offset, size, mask = found
-        data = os.pread(descriptor, size, offset)
+        data = read_at(descriptor, size, offset)
         try:
             if len(data) != size:
                 raise CorruptChunk(f"the file ends within it ({len(data)} of {size} bytes are there)")
