@@ -302,7 +302,7 @@ def test_fifty_steps_are_one_computation(demo, tmp_path):
 def test_output_that_cannot_be_encoded_ends_no_command(tmp_path, rng):
     """With a stream of ASCII, as some pipes are; signs of numbers that programs read are plain anyway."""
     path = write_plain(tmp_path / "a.nc", rng.normal(size=(30, 1, 1)) - np.arange(30).reshape(-1, 1, 1),
-                       times=np.arange(30) * 365.25, attributes={"units": "degC", "long_name": "température"})  # fmt: skip
+                       times=np.arange(30) * 365.25, attributes={"units": "K", "long_name": "température"})  # fmt: skip
     for words in (["inspect", path], ["trend", path]):
         answer = run_command(*words, PYTHONIOENCODING="ascii:strict", PYTHONUTF8="0", LC_ALL="C")
         assert answer.code == 0, answer.err

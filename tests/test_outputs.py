@@ -191,7 +191,7 @@ def test_every_calendar_has_its_place_on_the_axis():
 
 
 def test_what_is_left_of_chunks_is_put_together(tmp_path):
-    """A cell of hourly maps, its bounds and its times come in few chunks, in NetCDF as in Zarr, whatever they are for."""
+    """A cell of hourly maps, its bounds and its times come in few chunks, in NetCDF as in Zarr."""
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         for name, n in (("time", None), ("lat", 20), ("lon", 30), ("b", 2)):
             file.createDimension(name, n)

@@ -1,6 +1,6 @@
 """Lazy arrays, the blocks they are cut into, and the engine that streams them. Knows no climate."""
 
-from rhodolite.arrays.aligned import Aligned, WithoutAxis
+from rhodolite.arrays.aligned import Aligned, Broadcast, WithoutAxis
 from rhodolite.arrays.engine import Engine, Progress, default_engine
 from rhodolite.arrays.extremes import Extremes
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
@@ -13,6 +13,7 @@ __all__ = [
     "Accumulator",
     "Aligned",
     "Array",
+    "Broadcast",
     "Combined",
     "Concatenated",
     "Engine",

@@ -39,6 +39,22 @@ class Aligned(LazyArray):
         return block.reshape([next(present) if axis in self._places else 1 for axis in range(len(region))])
 
 
+class Broadcast(LazyArray):
+    """An array repeated along the dimensions of a larger one that it lacks; arguments as for `Aligned`."""
+
+    def __init__(
+        self, source: LazyArray, own: tuple[str, ...], dimensions: tuple[str, ...], shape: tuple[int, ...]
+    ) -> None:
+        self._aligned = Aligned(source, own, dimensions, shape)
+        self.shape, self.dtype, self.chunks = shape, source.dtype, self._aligned.chunks
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._aligned,)
+
+    def read(self, region: Region) -> Array:
+        return np.broadcast_to(self._aligned.read(region), [part.stop - part.start for part in region])
+
+
 class WithoutAxis(LazyArray):
     """Another array without an axis of length 1."""
 

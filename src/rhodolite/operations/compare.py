@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from enum import StrEnum
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -12,6 +13,7 @@ import numpy as np
 
 from rhodolite.arrays import (
     Array,
+    Broadcast,
     Combined,
     Concatenated,
     Engine,
@@ -22,13 +24,16 @@ from rhodolite.arrays import (
     Selected,
     SeriesWork,
     Stacked,
+    WithoutAxis,
 )
-from rhodolite.errors import DataError, UsageError
+from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.kernels.correlation import correlate
 from rhodolite.kernels.statistics import Spread
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units import pretty
+from rhodolite.model.time import TimeAxis
+from rhodolite.model.timelabels import time_labels
+from rhodolite.model.units import has_offset_zero, pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.averaging import WeightedMean, area_weights_of, one_axis_on
 from rhodolite.operations.declaration import operation, parameter
@@ -48,14 +53,31 @@ _CELL = {
 }
 
 
+class Contrast(StrEnum):
+    """How two values are set against each other."""
+
+    DIFFERENCE = "difference"
+    RATIO = "ratio"
+    PERCENT = "percent"
+
+
+def _ratio(first: Array, second: Array) -> Array:
+    return np.asarray(np.divide(first, second, out=np.full(first.shape, np.nan), where=second != 0, dtype=np.float64))
+
+
+def _percent(first: Array, second: Array) -> Array:
+    return 100.0 * (_ratio(first, second) - 1.0)
+
+
 @operation
 @dataclass(frozen=True)
 class Compare:
     """The difference to another dataset: everywhere, by cell over time, by time over the area, and overall.
 
-    Differences are this dataset less the other. Times are matched by the month, day or year that they
-    stand for, units turned into those of this dataset; the cells have to be the same. Over the area cells
-    weigh by their true size. A table of the whole is printed.
+    Differences are this dataset minus the other; ratios and percentages are relative to the other. Times are
+    matched by the month, day or year that they stand for, phases of two climatologies by their names, and a single
+    time or a map is compared with every time. Units are turned into those of this dataset; the cells have to be the
+    same. Over the area cells are weighted by their true size. A table of the whole is printed.
 
     Examples
     --------
@@ -64,6 +86,8 @@ class Compare:
 
     with_: Other | None = parameter("the other file or pattern; FILE:NAME for another variable",
                                           example="FILE[:NAME]")  # fmt: skip
+
+    kind: Contrast = parameter("how values are set against each other", default=Contrast.DIFFERENCE)
 
     speaks: ClassVar[bool] = True
     """Whether there is something to say in words."""
@@ -82,34 +106,92 @@ class Compare:
         """
         assert self.with_ is not None
         other = self.with_.dataset
-        matched = MatchedTimes.of(dataset, other)
-        ours, theirs = matched.pairs(0)
-        part = take(dataset, {str(dataset.need(Role.TIME).dimension): ours})
-        along_time, others = sort_by_time(part)
-        time = str(part.need(Role.TIME).dimension)
+        part, steps = _matched(dataset, other)
+        along, others = _to_compare(part)
         made: list[Variable] = []
         tables = []
-        for variable in along_time:
+        for variable in along:
             its = counterpart(variable, other) if self.with_.variable is None else other[self.with_.variable]
             need_same_cells(dataset, variable, other, its, Role.TIME)
-            if time_place(other, its) != time_place(part, variable):
-                raise DataError(f"{its.name} of {other.label} has its time axis at another place than {variable.name}")
-            second = _in_units_of(variable, its, theirs, time_place(other, its))
-            pair = _Pair(part, variable, second, other.label)
+            second = _like(part, variable, other, its, steps)
+            pair = _Pair(part, variable, second, other.label, self.kind)
             made += [pair.difference(), *pair.by_cell(), *pair.by_time()]
             tables.append(pair)
-        axes = [v for v in part.variables.values() if v.name in part.axes.auxiliary or v.name == time]
+        axes = [v for v in part.variables.values() if v.name in part.axes.auxiliary]
         kept = {v.name: v for v in (*others, *axes)}
         return part.with_variables([*kept.values(), *made], remarks=(*dataset.remarks, *tables))
 
 
-def _in_units_of(variable: Variable, its: Variable, steps: Any, along: int) -> LazyArray:
-    picks: list[Any] = [None] * len(its.shape)
-    picks[along] = steps
-    values: LazyArray = Selected(its.floats(), picks)
-    if its.units == variable.units or not its.units or not variable.units:
+def _matched(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
+    """Return our part of what both have, and the steps of the other; None where it is one map for all of ours."""
+    ours, theirs = (_times(one) for one in (dataset, other))
+    if theirs is None or len(theirs) == 1:
+        if ours is not None and theirs is not None and len(ours) == 1:
+            first, second = (time_labels(axis)[0] for axis in (ours, theirs))
+            if first != second:
+                warn(f"{first} of {dataset.label} is compared with {second} of {other.label}")
+        return dataset, None
+    if ours is None:
+        raise DataError(f"{dataset.label} has no times and {other.label} has {len(theirs):,}; compare the other way "
+                        "round, or choose or summarise --over time first")  # fmt: skip
+    name = str(dataset.need(Role.TIME).dimension)
+    if ours.climatological or theirs.climatological:
+        labels = [time_labels(axis) for axis in (ours, theirs)]
+        if sorted(labels[0]) != sorted(labels[1]) or len(set(labels[0])) < len(labels[0]):
+            held = f"{dataset.label} holds {_shown(labels[0])} and {other.label} {_shown(labels[1])}"
+            raise DataError(f"{held}, which do not correspond; for departures from normals there is anomaly "
+                            "--climatology FILE")  # fmt: skip
+        return dataset, np.array([labels[1].index(label) for label in labels[0]])
+    matched = MatchedTimes.of(dataset, other)
+    picks, steps = matched.pairs(0)
+    return take(dataset, {name: picks}), steps
+
+
+def _times(dataset: Dataset) -> TimeAxis | None:
+    """Return the time axis that data run along; None where there is none."""
+    coordinate = dataset.coordinate(Role.TIME)
+    if coordinate is None or coordinate.dimension is None:
+        return None
+    used = any(coordinate.dimension in v.dimensions for v in dataset.data_variables)
+    return dataset.need_time() if used else None
+
+
+def _shown(labels: list[str]) -> str:
+    return labels[0] if len(labels) == 1 else f"{labels[0]} to {labels[-1]}"
+
+
+def _to_compare(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
+    """Return the variables to compare, those along time where there is an axis of it, and all others."""
+    if _times(dataset) is not None:
+        return sort_by_time(dataset)
+    found = [v for v in dataset.data_variables if v.numeric and v.data.ndim]
+    if not found:
+        raise DataError(f"{dataset.label}: there is no variable of numbers to compare")
+    return found, [v for v in dataset.variables.values() if v not in found and v.name not in dataset.axes.auxiliary]
+
+
+def _like(dataset: Dataset, variable: Variable, other: Dataset, its: Variable, steps: Any) -> LazyArray:
+    """Return the other variable in the units, along the dimensions and at the times of ours."""
+    coordinate = other.coordinate(Role.TIME)
+    along = (
+        its.dimensions.index(coordinate.dimension) if coordinate and coordinate.dimension in its.dimensions else None
+    )
+    values: LazyArray = its.floats()
+    if steps is None and along is not None:
+        values, along = WithoutAxis(values, along), None
+    elif along is not None:
+        picks: list[Any] = [None] * len(its.shape)
+        picks[along] = steps
+        values = Selected(values, picks)
+        if along != time_place(dataset, variable):
+            raise DataError(f"{its.name} of {other.label} has its time axis at another place than {variable.name}")
+    if its.units != variable.units and its.units and variable.units:
+        values = Mapped(values, rescaling(its, variable.units), values.dtype)
+    if along is not None or values.ndim == len(variable.dimensions):
         return values
-    return Mapped(values, rescaling(its, variable.units), values.dtype)
+    ours = dataset.coordinate(Role.TIME)
+    kept = tuple(name for name in variable.dimensions if ours is None or name != ours.dimension)
+    return Broadcast(values, kept, variable.dimensions, variable.shape)
 
 
 @dataclass(frozen=True, eq=False)
@@ -120,20 +202,30 @@ class _Pair:
     variable: Variable
     second: LazyArray
     label: str
+    kind: Contrast = Contrast.DIFFERENCE
 
     def difference(self) -> Variable:
-        """Return the difference everywhere."""
+        """Return the difference, ratio or percentage everywhere."""
         storage = Storage(dtype=self.variable.storage.dtype, chunks=self.variable.storage.chunks)
-        return self._made(
-            "difference",
-            "difference",
-            self.variable.dimensions,
-            Combined([self.variable.floats(), self.second], np.subtract),
-            storage,
-        )
+        if self.kind is not Contrast.DIFFERENCE and has_offset_zero(self.variable.units or "1"):
+            raise DataError(f"{self.variable.name} is in {self.variable.units}, an interval scale, of which there are "
+                            "no ratios; take --kind difference")  # fmt: skip
+        work: Any
+        work, words = {Contrast.DIFFERENCE: (np.subtract, "difference"), Contrast.RATIO: (_ratio, "ratio"),
+                       Contrast.PERCENT: (_percent, "difference in percent")}[self.kind]  # fmt: skip
+        both = Combined([self.variable.floats(), self.second], work)
+        return self._made(self.kind.value, words, self.variable.dimensions, both, storage)
+
+    @property
+    def times(self) -> int:
+        """How many times there are; 1 where there is no axis of time."""
+        axis = _times(self.dataset)
+        return 1 if axis is None else len(axis)
 
     def by_cell(self) -> list[Variable]:
-        """Return what sums up the differences at each cell over time."""
+        """Return what sums up the differences at each cell over time, where there is more than one."""
+        if self.times == 1:
+            return []
         along = time_place(self.dataset, self.variable)
         both = Concatenated([self.variable.floats(), self.second], along)
         reduction = Reduction(both, series=_OverTime(along))
@@ -184,12 +276,15 @@ class _Pair:
             ("correlation", r, ""),
             ("ratio of variances", ratio, ""),
         ]
-        title = f"{self.variable.name}: {self.dataset.label} less {self.label}, {len(self.dataset.need_time()):,} times"
+        times = f"{self.times:,} time{'s' * (self.times != 1)}"
+        title = f"{self.variable.name}: {self.dataset.label} minus {self.label}, {times}"
         lines = [f"  {words:<24}{value:>12.5g} {unit}".rstrip() for words, value, unit in rows]
         return "\n".join([title, *lines])
 
     def _units(self, ending: str) -> str | None:
-        if ending in ("correlation", "variance_ratio", "pattern_correlation"):
+        if ending == Contrast.PERCENT:
+            return "%"
+        if ending in ("correlation", "variance_ratio", "pattern_correlation", Contrast.RATIO):
             return UNITS_OF_ONE
         return of_differences(self.variable.units)[1]
 
@@ -198,7 +293,7 @@ class _Pair:
         kept = {key: value for key, value in self.variable.attributes.items() if key in ("grid_mapping", "coordinates")}
         units = self._units(ending)
         factor = of_differences(self.variable.units)[0]
-        if factor != 1.0 and units != UNITS_OF_ONE:
+        if factor != 1.0 and units not in (UNITS_OF_ONE, "%"):
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
         about = {"long_name": f"{words} of {self.variable.quantity} to {self.label}",
                  **({"units": units} if units else {}), **kept}  # fmt: skip

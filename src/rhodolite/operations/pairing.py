@@ -38,11 +38,13 @@ class MatchedTimes:
             If their steps or calendars do not go together, or they have no period in common.
         """
         first, second = dataset.need_time(), other.need_time()
-        steps = [(axis.step.unit, axis.step.count) for axis in (first, second)]
+        steps = [(axis.resolution.unit, axis.resolution.count) for axis in (first, second)]
         if steps[0] != steps[1]:
-            raise DataError(f"{dataset.label} has one value {first.step} and {other.label} {second.step}; bring both "
-                            "to the same first, such as aggregate --to month")  # fmt: skip
+            raise DataError(f"{dataset.label} has one value {first.resolution} and {other.label} {second.resolution}; "
+                            "bring both to the same first, such as aggregate --to month")  # fmt: skip
         unit, count = steps[0]
+        if unit == "single" and first.calendar != second.calendar:
+            unit, count = "month", 1
         if unit not in ("month", "year") and first.calendar != second.calendar:
             raise DataError(f"{dataset.label} has the calendar {first.calendar} and {other.label} {second.calendar}, "
                             "whose days do not correspond; aggregate both --to month first")  # fmt: skip
