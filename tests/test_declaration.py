@@ -35,6 +35,7 @@ VALUES = {
     "regrid.to": ["2.5", "lat=1,lon=1.25"], "like": ["a.nc"], "regrid.method": ["bilinear", "nearest"],
     "save-weights": ["w.nc"], "weights": ["w.nc"], "relevel.to": ["850hPa,500hPa", "100m..2000m/100m"],
     "relevel.method": ["linear"], "extrapolate": [True],
+    "stamp": ["end", "middle"], "min-years": [1], "compare.kind": ["ratio", "percent"],
     "with": ["a.nc", "b.csv:soi"], "lag": ["3", "-6..6"], "correlate.method": ["spearman"], "detrend": [True],
 }  # fmt: skip
 

@@ -26,12 +26,13 @@ _HEADINGS = {
 
 def run_check(words: list[str]) -> int:
     """Run the verb and return its exit code."""
-    from rhodolite.cli.options import Parser, add_run_options
+    from rhodolite.cli.options import Parser, add_run_options, with_declared
     from rhodolite.errors import UsageError
 
     parser = Parser("check", description=_DESCRIPTION, usage="rhodolite check INPUT... [options]")
     parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
     parser.add_argument("--json", action="store_true", help="print the same for machines to read")
+    parser.add_argument("--variable", metavar="NAME,...", action="append", help="the variables to take")
     add_run_options(parser, output=False)
     options = parser.parse(words)
     if not options.inputs:
@@ -41,6 +42,7 @@ def run_check(words: list[str]) -> int:
     from rhodolite.study.checking import check
 
     dataset = open_dataset(options.inputs, group=options.group, generous=False)
+    dataset = with_declared(dataset, options.variable, options.missing_value)
     findings = check(dataset)
     if options.json:
         print(

@@ -20,7 +20,7 @@ _COLUMNS = 3
 def run_inspect(words: list[str]) -> None:
     """Run the verb."""
     from rhodolite.cli.engines import make_engine
-    from rhodolite.cli.options import Parser, add_run_options
+    from rhodolite.cli.options import Parser, add_run_options, parse_number
     from rhodolite.errors import UsageError
 
     parser = Parser("inspect", description=_DESCRIPTION, usage="rhodolite inspect INPUT... [options]")
@@ -28,6 +28,8 @@ def run_inspect(words: list[str]) -> None:
     parser.add_argument("--variable", metavar="NAME", help="everything about one variable")
     parser.add_argument("--statistics", action="store_true", help="read the data for missing share, range and mean")
     parser.add_argument("--json", action="store_true", help="print the same for machines to read")
+    parser.add_argument("--members", action="store_true", help="the inputs are members of an ensemble, one per file or "
+                        "pattern, and are summarised one by one")  # fmt: skip
     parser.add_argument("--regions", action="store_true", help="list the countries that --region knows")
     add_run_options(parser, output=False)
     options = parser.parse(words)
@@ -37,18 +39,33 @@ def run_inspect(words: list[str]) -> None:
     if not options.inputs:
         raise UsageError("inspect: no input; name the files to look at, such as rhodolite inspect data.nc")
 
+    from rhodolite.formats.mending import mended, with_missing
     from rhodolite.formats.opening import open_dataset
+    from rhodolite.study.chain import open_members
     from rhodolite.study.inspecting import describe, describe_variable
 
     engine = make_engine(options.quiet, options.memory, options.workers, options.cluster)
-    dataset = open_dataset(options.inputs, group=options.group)
-    if options.variable:
-        found = describe_variable(dataset, options.variable, engine, statistics=options.statistics)
-        text = variable_page(found)
+    missing = parse_number("--missing-value", options.missing_value)
+    if options.members:
+        datasets, names = open_members(options.inputs, options.group)
     else:
-        found = describe(dataset, engine, statistics=options.statistics)
-        text = dataset_page(found)
-    print(json.dumps(found, indent=2, ensure_ascii=False) if options.json else text)
+        datasets, names = [open_dataset(options.inputs, group=options.group)], [""]
+    pages: list[str] = []
+    summaries: list[dict[str, Any]] = []
+    for dataset, name in zip(datasets, names, strict=True):
+        dataset = mended(dataset) if options.members else dataset
+        dataset = dataset if missing is None else with_missing(dataset, missing)
+        if options.variable:
+            found = describe_variable(dataset, options.variable, engine, statistics=options.statistics)
+        else:
+            found = describe(dataset, engine, statistics=options.statistics)
+        text = variable_page(found) if options.variable else dataset_page(found)
+        pages.append(f"{name}: {text}" if name else text)
+        summaries.append({"member": name, **found} if name else found)
+    if options.json:
+        print(json.dumps(summaries if options.members else summaries[0], indent=2, ensure_ascii=False))
+    else:
+        print("\n\n".join(pages))
 
 
 def _regions_page(*, as_json: bool) -> str:

@@ -18,7 +18,7 @@ copied, and is from then on an input like any file. Any other output is written 
 
 def run_join(words: list[str]) -> None:
     """Run the verb."""
-    from rhodolite.cli.options import Parser, add_run_options
+    from rhodolite.cli.options import Parser, add_run_options, with_declared
     from rhodolite.formats.joining import Overlap
 
     usage = "rhodolite join INPUT... [options] -o OUTPUT"
@@ -26,6 +26,7 @@ def run_join(words: list[str]) -> None:
     parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
     parser.add_argument("--overlap", metavar="first|last",
                         help="which file counts where two hold the same times, by when they begin")  # fmt: skip
+    parser.add_argument("--variable", metavar="NAME,...", action="append", help="the variables to take")
     add_run_options(parser)
     options = parser.parse(words)
     if not options.inputs:
@@ -53,6 +54,10 @@ def run_join(words: list[str]) -> None:
     kind = COLLECTION.kind if is_collection else format_for(output, layout).kind
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
     dataset = open_dataset(options.inputs, overlap, options.group)
+    if is_collection and (options.variable or options.missing_value):
+        raise UsageError("join: a collection only names files; --variable and --missing-value are for files that are "
+                         "written out")  # fmt: skip
+    dataset = with_declared(dataset, options.variable, options.missing_value)
     if not is_collection:
         done = {"verb": "join"} if overlap is None else {"verb": "join", "overlap": overlap.value}
         write_out(dataclasses.replace(dataset, record=(done,)), layout, options, began)

@@ -95,7 +95,9 @@ def _guarded(words: list[str], debug: bool, quiet: bool) -> int:
 
 def dispatch(words: list[str], quiet: bool) -> int:
     """Run one command line without catching what goes wrong, and return its exit code."""
-    if not words or words[0] in ("-h", "--help", "help"):
+    if words and words[0] == "help" and len(words) > 1:
+        words = [*words[1:], "--help"]
+    if not words or words[0] in ("-h", "--help", "help") or (words[0] not in _summaries() and "--help" in words):
         print(_INTRODUCTION + _verb_list() + _EXAMPLES, end="")
     elif words[0] in ("--version", "-V"):
         print(f"rhodolite {__version__}")
@@ -127,7 +129,9 @@ def dispatch(words: list[str], quiet: bool) -> int:
 def run_chain(words: list[str], quiet: bool) -> None:
     """Run steps joined by `then`, and say in one line what was written."""
     from rhodolite.cli.engines import make_engine
+    from rhodolite.cli.options import CHOSEN, parse_number
     from rhodolite.formats.chunking import make_layout
+    from rhodolite.operations.subset import Subset
     from rhodolite.study.chain import Chain
 
     began = time.monotonic()
@@ -136,11 +140,14 @@ def run_chain(words: list[str], quiet: bool) -> None:
     run: dict[str, Any] = {}
     for segment in _segments(words):
         step, given, options = _parse_step(segment, first=not steps)
+        chosen = options.pop(CHOSEN, None)
         if steps and _is_drawing(steps[-1]):
             raise UsageError(f"draw is the last step of a chain; '{segment[0]}' cannot follow it")
+        if chosen:
+            steps.append(Subset(variable=tuple(name.strip() for text in chosen for name in text.split(","))))
         steps.append(step)
         inputs += given
-        run.update({name: value for name, value in options.items() if value})
+        run.update({name: value for name, value in options.items() if value is not None and value is not False})
     if not inputs:
         raise UsageError(f"{words[0]}: no input; name the files to read, such as rhodolite {words[0]} data.nc")
     if "output" not in run and (_is_drawing(steps[-1]) or not getattr(steps[-1], "speaks", False)):
@@ -150,7 +157,7 @@ def run_chain(words: list[str], quiet: bool) -> None:
     layout = make_layout(run.get("format"), run.get("chunks"), run.get("compression"), bool(run.get("unlimited")))
     output = Path(run["output"]) if "output" in run else None
     chain = Chain(tuple(inputs), tuple(steps), output, bool(run.get("overwrite")), layout, run.get("group"),
-                  bool(run.get("members")))  # fmt: skip
+                  bool(run.get("members")), parse_number("--missing-value", run.get("missing_value")))  # fmt: skip
     if run.get("plan"):
         plan = chain.plan(engine)
         assert output is not None

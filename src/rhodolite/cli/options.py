@@ -9,11 +9,24 @@ from typing import Any, NoReturn
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.formats.chunking import ChunkUse, Compression
 from rhodolite.formats.registry import FORMATS
+from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Parameter, description, parameters
 
 _NEGATIVE_VALUE = re.compile(r"-(\d|\.\d|\.\.)")
 _MEMORY = re.compile(r"(\d+(?:\.\d+)?)\s*([KMGT]?)i?B?", re.IGNORECASE)
+CHOSEN = "chosen_variables"
+"""Where the variables go that a step is to be given, where it does not choose itself."""
 _POWERS = {"": 0, "K": 1, "M": 2, "G": 3, "T": 4}
+
+
+class _Once(argparse.Action):
+    """Keeps the value of an option, and lets none that is given a second time be dropped."""
+
+    def __call__(self, _: Any, namespace: Any, values: Any, option_string: str | None = None) -> None:
+        before = getattr(namespace, self.dest, None)
+        if before is not None and before != self.default and before != values:
+            raise UsageError(f"{option_string} is given twice, as '{before}' and as '{values}'; give it once")
+        setattr(namespace, self.dest, values)
 
 
 class Parser(argparse.ArgumentParser):
@@ -30,6 +43,8 @@ class Parser(argparse.ArgumentParser):
 
     def parse(self, words: list[str]) -> argparse.Namespace:
         """Parse words in any order, values that begin with a minus sign included."""
+        words = [self._in_full(word) for word in words]
+        _refuse_spaces(words)
         joined = _join_negative_values(self, _join_second_words(self, words))
         parsed, unknown = self.parse_known_intermixed_args(joined)
         if unknown:
@@ -38,12 +53,33 @@ class Parser(argparse.ArgumentParser):
             raise UsageError(f"{self._verb} has no option {unknown[0].split('=')[0]}. {hint}")
         return parsed
 
+    def _in_full(self, word: str) -> str:
+        """Return an option whose beginning alone was typed in full, where that is the beginning of one only."""
+        name, equals, value = word.partition("=")
+        options = [o for action in self._actions for o in action.option_strings if o.startswith("--")]
+        if not name.startswith("--") or len(name) < 4 or name in options:
+            return word
+        meant = [option for option in options if option.startswith(name)]
+        return f"{meant[0]}{equals}{value}" if len(meant) == 1 else word
+
+
+def _refuse_spaces(words: list[str]) -> None:
+    """Refuse a range that was typed with spaces, of which the shell makes several words."""
+    for at, word in enumerate(words):
+        if word == ".." or (word.startswith("..") and at and words[at - 1].replace(".", "").replace("-", "").isdigit()):
+            ends = [words[at - 1], *(words[at : at + 2] if word == ".." else [word])]
+            option = next((w for w in reversed(words[:at]) if w.startswith("--")), "")
+            raise UsageError(f"a range is written without spaces: {option} {''.join(ends)}".replace("  ", " "))
+
 
 def step_parser(verb: str, cls: type) -> Parser:
     """Return the parser for one step of a chain."""
     usage = f"rhodolite {verb} INPUT... [options] [then VERB [options]]... -o OUTPUT"
     parser = Parser(verb, description=description(cls), usage=usage)
     parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
+    if not any(declared.name == "variable" for declared in parameters(cls)):
+        parser.add_argument("--variable", dest=CHOSEN, metavar="NAME,...", action="append",
+                            help="the variables to work on; the others are left out")  # fmt: skip
     for declared in parameters(cls):
         _add_parameter(parser, declared)
         parser.second_words += getattr(declared.type, "second_words", ())
@@ -58,7 +94,7 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
     text = declared.help
     if declared.default is not None:
         text += f" (default: {declared.format(declared.default)})"
-    if declared.repeats:
+    if declared.repeats or declared.listed:
         text += "; can be given several times"
     metavar = "|".join(declared.choices) or declared.example or declared.name.upper()
     parser.add_argument(
@@ -66,7 +102,7 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
         dest=declared.field,
         metavar=metavar,
         help=text.replace("%", "%%"),
-        action="append" if declared.repeats else "store",
+        action="append" if declared.repeats or declared.listed else _Once,
     )
 
 
@@ -75,23 +111,33 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> 
     group = parser.add_argument_group("run options")
     if output:
         group.add_argument(
-            "-o", "--output", metavar="FILE", help="where the result goes; its suffix says what is written"
+            "-o",
+            "--output",
+            action=_Once,
+            metavar="FILE",
+            help="where the result goes; its suffix says what is written",
         )
         group.add_argument("--overwrite", action="store_true", help="replace an existing output")
-        group.add_argument("--format", metavar="NAME", help="a variant of what the suffix names: " + _variants())
-        group.add_argument("--chunks", metavar="|".join(ChunkUse), help="what pieces on disk are to be good for "
-                           "(default: those of the input)")  # fmt: skip
-        group.add_argument("--compression", metavar="|".join(Compression),
+        group.add_argument(
+            "--format", action=_Once, metavar="NAME", help="a variant of what the suffix names: " + _variants()
+        )
+        group.add_argument("--chunks", action=_Once, metavar="|".join(ChunkUse), help="access pattern to optimise "
+                           "chunking for (default: that of the input)")  # fmt: skip
+        group.add_argument("--compression", action=_Once, metavar="|".join(Compression),
                            help="how much work goes into a small output (default: fast)")  # fmt: skip
         group.add_argument("--unlimited", action="store_true", help="make time a dimension that can grow")
         group.add_argument("--plan", action="store_true", help="say what would be read and written, and stop")
         group.add_argument("--members", action="store_true", help="the inputs are members of an ensemble, one a file "
                            "or pattern, not parts of one dataset")  # fmt: skip
-    group.add_argument("--group", metavar="NAME", help="the group to read of files that have groups")
-    group.add_argument("--memory", metavar="SIZE", help="memory for data in flight, such as 512MiB "
+    group.add_argument("--group", action=_Once, metavar="NAME", help="the group to read of files that have groups")
+    group.add_argument("--missing-value", action=_Once, metavar="NUMBER", help="a number that stands for missing "
+                       "values, where the files do not say so")  # fmt: skip
+    group.add_argument("--memory", action=_Once, metavar="SIZE", help="memory for data in flight, such as 512MiB "
                        "(default: 1GiB, or a quarter of the machine's)")  # fmt: skip
-    group.add_argument("--workers", metavar="N", help="blocks to work on at once (default: the number of cores)")
-    group.add_argument("--cluster", metavar="ADDRESS", help="compute on the workers of a Dask scheduler")
+    group.add_argument(
+        "--workers", action=_Once, metavar="N", help="blocks to work on at once (default: the number of cores)"
+    )
+    group.add_argument("--cluster", action=_Once, metavar="ADDRESS", help="compute on the workers of a Dask scheduler")
     group.add_argument("--quiet", action="store_true", help="print errors only")
     group.add_argument("--debug", action="store_true", help="show where in the program an error arose")
 
@@ -107,6 +153,27 @@ def parse_memory(text: str) -> int:
     if size < 1 << 20:
         raise UsageError(f"--memory: '{text}' is no size of at least 1MiB; write it like 512MiB or 2GiB")
     return int(size)
+
+
+def parse_number(option: str, text: str | None) -> float | None:
+    """Return the number that an option gives; None where it is not given."""
+    if text is None:
+        return None
+    try:
+        return float(text)
+    except ValueError:
+        raise UsageError(f"{option}: '{text}' is not a number") from None
+
+
+def with_declared(dataset: Dataset, variables: list[str] | None, missing_value: str | None) -> Dataset:
+    """Return a dataset of the variables chosen, with the number for missing values that was declared."""
+    from rhodolite.formats.mending import with_missing
+
+    if variables:
+        names = [name.strip() for text in variables for name in text.split(",")]
+        dataset = dataset.restricted(dataset.find(name) for name in names)
+    value = parse_number("--missing-value", missing_value)
+    return dataset if value is None else with_missing(dataset, value)
 
 
 def parse_workers(text: str) -> int:

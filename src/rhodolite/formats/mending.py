@@ -6,11 +6,12 @@ Nothing here changes a number. What would have to is refused, where it is needed
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 import cftime
 import numpy as np
 
-from rhodolite.arrays import Engine, InMemory
+from rhodolite.arrays import Array, Engine, InMemory, Mapped
 from rhodolite.errors import DataError, warn
 from rhodolite.formats.projected import with_positions
 from rhodolite.model.axes import Role
@@ -33,6 +34,31 @@ def mended(dataset: Dataset) -> Dataset:
     for doubt in dataset.axes.doubts:
         warn(f"{dataset.label}: {doubt}")
     return dataset
+
+
+def with_missing(dataset: Dataset, value: float) -> Dataset:
+    """Return a dataset whose data take a number for a missing value, besides those that the files name."""
+    made = []
+    for variable in dataset.variables.values():
+        if variable.name in dataset.axes.auxiliary or variable.data.dtype.kind not in "fiu":
+            made.append(variable)
+            continue
+        source = variable.floats()
+        storage = replace(variable.storage, fill_value=None, limits={})
+        if variable.data.dtype.kind in "iu":
+            storage = replace(storage, dtype=None)
+        made.append(variable.with_(data=Mapped(source, _Without(value), source.dtype), missing=None, storage=storage))
+    return dataset.with_variables(made)
+
+
+@dataclass(frozen=True)
+class _Without:
+    """Numbers of which one means a missing value, as close as the type can hold it."""
+
+    value: float
+
+    def __call__(self, block: Array) -> Array:
+        return np.where(block == block.dtype.type(self.value), block.dtype.type(np.nan), block)
 
 
 def _changed(dataset: Dataset, change: Callable[[Variable], Variable]) -> Dataset:

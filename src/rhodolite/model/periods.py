@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import Self
+from typing import ClassVar, Self
 
 MONTH_NAMES = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 MONTH_TITLES = ("January", "February", "March", "April", "May", "June", "July", "August", "September",
@@ -73,6 +73,8 @@ class Months:
     """Months of the year, `nov..mar` (around the year's end if need be), `jan,jul` or `1,7`."""
 
     numbers: tuple[int, ...]
+
+    listed: ClassVar[bool] = True
 
     @classmethod
     def parse(cls, text: str) -> Self:
@@ -151,6 +153,8 @@ class Years:
     """Single years and ranges of years: `2010,2015`, `1991..2020`, `2001..`."""
 
     ranges: tuple[tuple[int | None, int | None], ...]
+
+    listed: ClassVar[bool] = True
 
     @classmethod
     def parse(cls, text: str) -> Self:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import math
 import re
 from dataclasses import dataclass
-from typing import Self
+from typing import ClassVar, Self
 
 from rhodolite.model.periods import split_range
+from rhodolite.model.unitwords import typed_units
 
 _ANGLE = re.compile(r"([+-]?\d+(?:\.\d*)?|[+-]?\.\d+)\s*°?\s*([NSEWnsew]?)")
 _LEVEL = re.compile(r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*)")
@@ -103,6 +104,8 @@ class Levels:
 
     ranges: tuple[LevelRange, ...]
 
+    listed: ClassVar[bool] = True
+
     @classmethod
     def parse(cls, text: str) -> Self:
         ranges = []
@@ -122,6 +125,8 @@ class Every:
     """Each n-th along named axes, counted from the first: `time=12`, `lat=2,lon=2`."""
 
     steps: tuple[tuple[str, int], ...]
+
+    listed: ClassVar[bool] = True
 
     @classmethod
     def parse(cls, text: str) -> Self:
@@ -179,7 +184,8 @@ def _level(text: str) -> tuple[float, str]:
     match = _LEVEL.fullmatch(text)
     if not match or not math.isfinite(float(match.group(1))):
         raise ValueError(f"'{text}' is not a level; write it like 850hPa, 2m or, in the data's units, 850")
-    return float(match.group(1)), match.group(2).strip()
+    units = match.group(2).strip()
+    return float(match.group(1)), typed_units(units) if units else units
 
 
 def _guess(number: str, letters: str) -> str:

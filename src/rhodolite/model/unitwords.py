@@ -13,7 +13,7 @@ _READ_AS = {
     "1": ("unitless", "dimensionless", "none", "no units", "nondim", "-", "fraction", "proportion", "ratio", "0-1",
           "(0-1)", "0 - 1", "psu", "n/a", "na", "kg kg**-1", "numeric", "flag", "category", "bool"),
     "%": ("pct", "per cent", "% (0-100)", "0-100"),
-    "hPa": ("mb", "mbs"),
+    "hPa": ("mb", "mbs", "millibar", "millibars"),
     "m": ("gpm", "gp m", "geopotential meter", "geopotential meters", "geopotential metres", "m asl", "m a.s.l.",
           "meters above sea level", "metres above sea level"),
     "W m-2": ("w/m2", "w/m^2", "w m-2", "w m**-2"),
@@ -24,6 +24,17 @@ _READ_AS = {
 }  # fmt: skip
 _TRAPS = {"degC", "K", "hPa"}
 """UDUNITS reads `deg C` as degrees of angle times coulombs and `mb` as millibarns, so these count before it."""
+
+
+def typed_units(text: str) -> str:
+    """Return units as somebody typed them in words of UDUNITS; a `C` is a temperature then.
+
+    Examples
+    --------
+    >>> typed_units("C"), typed_units("mb"), typed_units("mm/day")
+    ('degC', 'hPa', 'mm/day')
+    """
+    return mended_units(text, "temperature") or text
 
 
 def mended_units(text: str, quantity: str = "") -> str | None:

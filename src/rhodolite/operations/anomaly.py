@@ -18,7 +18,16 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.cycles import Cycle
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.metadata import anomaly_attributes
-from rhodolite.operations.normals import BASE_COVERAGE, Base, check_coverage, in_place_of, sort_by_time, time_place
+from rhodolite.operations.normals import (
+    BASE_COVERAGE,
+    FEWEST_YEARS,
+    Base,
+    check_coverage,
+    check_years,
+    in_place_of,
+    sort_by_time,
+    time_place,
+)
 from rhodolite.operations.others import Other
 from rhodolite.operations.reference import ComputedReference, Reference, StoredReference, matched_phases
 from rhodolite.operations.refining import Smoothing, divisors
@@ -56,9 +65,11 @@ class Anomaly:
     smooth: Smoothing | None = parameter("smooth the cycle: a window of so many phases, or '3 harmonics'", example="31")
     climatology: Other | None = parameter("take normal from another file: data, or their climatology", example="FILE")
     min_coverage: float = parameter("share of the base's values that a normal needs", default=BASE_COVERAGE)
+    min_years: int = parameter("fewest years that a normal is made of", default=FEWEST_YEARS)
 
     def check(self) -> None:
         check_coverage(self.min_coverage)
+        check_years(self.min_years)
         if self.climatology is not None and self.climatology.variable is not None:
             raise UsageError(
                 f"--climatology {self.climatology}: name the file alone; each variable finds its own in it"
@@ -81,7 +92,7 @@ class Anomaly:
 
     def _reference(self, dataset: Dataset) -> Reference:
         if self.climatology is None:
-            base = Base.of(dataset, self.cycle, self.base, self.min_coverage)
+            base = Base.of(dataset, self.cycle, self.base, self.min_coverage, self.min_years)
             base.need_all_phases()
             return ComputedReference(dataset, base, base.phases, self.smooth)
         other = self.climatology.dataset
@@ -90,7 +101,7 @@ class Anomaly:
                 raise UsageError(f"--climatology {self.climatology} holds normals already; --base and --smooth are for "
                                  "data, and belong to the command that made it")  # fmt: skip
             return StoredReference.of(dataset, other, self.cycle)
-        base = Base.of(other, self.cycle, self.base, self.min_coverage)
+        base = Base.of(other, self.cycle, self.base, self.min_coverage, self.min_years)
         phases = matched_phases(dataset, other, self.cycle, base.present)
         return ComputedReference(other, base, phases, self.smooth)
 

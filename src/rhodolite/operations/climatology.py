@@ -17,7 +17,15 @@ from rhodolite.operations.cycles import Cycle
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.measures import Measure
 from rhodolite.operations.metadata import climatology_attributes
-from rhodolite.operations.normals import BASE_COVERAGE, Base, check_coverage, sort_by_time, time_place
+from rhodolite.operations.normals import (
+    BASE_COVERAGE,
+    FEWEST_YEARS,
+    Base,
+    check_coverage,
+    check_years,
+    sort_by_time,
+    time_place,
+)
 from rhodolite.operations.refining import Smoothing
 
 BOUNDS = "climatology_bounds"
@@ -47,8 +55,11 @@ class Climatology:
     smooth: Smoothing | None = parameter("smooth the cycle: a window of so many phases, or '3 harmonics'", example="31")
     min_coverage: float = parameter("share of the base's values that a normal needs", default=BASE_COVERAGE)
 
+    min_years: int = parameter("fewest years that a normal is made of", default=FEWEST_YEARS)
+
     def check(self) -> None:
         check_coverage(self.min_coverage)
+        check_years(self.min_years)
         if self.statistic.adds:
             raise UsageError(
                 f"--statistic {self.statistic}: what adds up is no normal; take it of each month or year first: "
@@ -64,7 +75,7 @@ class Climatology:
             If there is no time axis, the data are coarser than the cycle, or the base is not covered.
         """
         coverage = 0.0 if self.statistic.counts else self.min_coverage
-        base = Base.of(dataset, self.cycle, self.base, coverage)
+        base = Base.of(dataset, self.cycle, self.base, coverage, self.min_years)
         if self.smooth is not None:
             self.smooth.check(base)
         along_time, others = sort_by_time(dataset)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from enum import StrEnum
-from typing import Self
+from typing import ClassVar, Self
 
 import numpy as np
 
@@ -14,10 +14,11 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ranges import LongitudeRange
 from rhodolite.model.units import is_unit
+from rhodolite.model.unitwords import typed_units
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.amounts import calendar_rate, days_around
 from rhodolite.operations.declaration import operation, parameter, parameters
-from rhodolite.operations.rescaling import Rescaling, rescaling, standard_name_after
+from rhodolite.operations.rescaling import Rescaling, can_be_in, rescaling, standard_name_after
 from rhodolite.operations.selecting import longitude_indices, take, turned
 
 
@@ -45,24 +46,29 @@ class Pack(StrEnum):
 
 @dataclass(frozen=True)
 class Units:
-    """Target units by variable: `tas=degC,pr=mm day-1`."""
+    """Target units by variable: `tas=degC,pr=mm day-1`; units alone, under an empty name, are for all that they fit."""
 
     by_name: tuple[tuple[str, str], ...]
+
+    listed: ClassVar[bool] = True
 
     @classmethod
     def parse(cls, text: str) -> Self:
         pairs = []
         for part in text.split(","):
             name, equals, units = (word.strip() for word in part.partition("="))
-            if not equals or not name or not units:
-                raise ValueError(f"'{part.strip()}' does not say of which variable; write it like tas=degC")
+            if not equals:
+                name, units = "", name
+            if not units or (equals and not name):
+                raise ValueError(f"'{part.strip()}' does not say what is to be in which units; write it like tas=degC")
+            units = typed_units(units)
             if not is_unit(units):
                 raise ValueError(f"'{units}' is not known to UDUNITS; write units like degC, mm day-1, kg m-2 s-1")
             pairs.append((name, units))
         return cls(tuple(pairs))
 
     def __str__(self) -> str:
-        return ",".join(f"{name}={units}" for name, units in self.by_name)
+        return ",".join(f"{name}={units}" if name else units for name, units in self.by_name)
 
 
 @operation
@@ -100,7 +106,8 @@ class Convert:
             If a variable is not there or its units cannot be turned into those asked for.
         """
         for name, units in self.units.by_name if self.units else ():
-            dataset = _in_units(dataset, name, units)
+            for one in [name] if name else _fitting(dataset, units):
+                dataset = _in_units(dataset, one, units)
         if self.longitude is not None:
             west = 0.0 if self.longitude is Longitudes.FROM_ZERO else -180.0
             coordinate = dataset.need(Role.LONGITUDE)
@@ -116,6 +123,15 @@ class Convert:
                 _packed(v, self.pack) if v in dataset.data_variables else v for v in dataset.variables.values()
             )
         return dataset
+
+
+def _fitting(dataset: Dataset, units: str) -> list[str]:
+    """Return the names of the data variables that can be in some units."""
+    found = [v.name for v in dataset.data_variables if v.numeric and v.units and can_be_in(v, units)]
+    if not found:
+        held = ", ".join(f"{v.name} is in {v.units or 'no units'}" for v in dataset.data_variables)
+        raise DataError(f"--units {units}: nothing can be converted to it; {held}")
+    return found
 
 
 def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:

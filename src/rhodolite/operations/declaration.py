@@ -70,6 +70,11 @@ class Parameter:
         return bool(getattr(self.type, "repeats", False))
 
     @property
+    def listed(self) -> bool:
+        """Whether a value is a list with commas, to which a second one is added."""
+        return typing.get_origin(self.type) is tuple or bool(getattr(self.type, "listed", False))
+
+    @property
     def choices(self) -> tuple[str, ...]:
         if isinstance(self.type, type) and issubclass(self.type, Enum):
             return tuple(str(member.value) for member in self.type)
@@ -111,7 +116,8 @@ class Parameter:
 
     def _parse_text(self, value: Any) -> Any:
         if typing.get_origin(self.type) is tuple:
-            parts = value.split(",") if isinstance(value, str) else [str(part) for part in value]
+            given = [value] if isinstance(value, str) else value
+            parts = [part for text in given for part in str(text).split(",")]
             return tuple(part.strip() for part in parts if part.strip())
         if self.choices:
             if str(value) not in self.choices:
@@ -119,6 +125,8 @@ class Parameter:
             return self.type(str(value))
         if self.repeats:
             return self.type.parse(value)
+        if self.listed and isinstance(value, (list, tuple)):
+            return self.type.parse(",".join(str(part) for part in value))
         if hasattr(self.type, "parse"):
             return self.type.parse(value if isinstance(value, str) else _as_text(value))
         if self.type in (int, float) and not isinstance(value, bool):

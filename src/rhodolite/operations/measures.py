@@ -11,6 +11,7 @@ from rhodolite.errors import DataError, nearest_names
 from rhodolite.kernels.ranks import longest_run, percentile
 from rhodolite.kernels.statistics import Count, Exceedance, Extreme, Mean, Spread, Statistic, Total
 from rhodolite.model.units import convert, convertible
+from rhodolite.model.unitwords import typed_units
 from rhodolite.model.variable import Variable
 
 _PLAIN = ("mean", "sum", "min", "max", "range", "std", "variance", "median", "count")
@@ -53,7 +54,8 @@ class Measure:
             match = _VALUE.fullmatch(rest.strip())
             if not match:
                 raise ValueError(f"'{text}' needs a threshold; write '{kind} 1mm/day'")
-            return cls(kind, float(match.group(1)), match.group(2).strip())
+            units = match.group(2).strip()
+            return cls(kind, float(match.group(1)), typed_units(units) if units else "")
         if rest or (kind not in _PLAIN and not _PERCENTILE.fullmatch(kind)):
             offered = [*_PLAIN, "p90 (any percentile)", *(f"{kind} 1mm/day" for kind in _THRESHOLDS)]
             raise ValueError(f"'{text}' is not offered. {nearest_names(text, offered)}")
@@ -156,6 +158,8 @@ class Measures:
     """Several statistics at once: `mean,max,p90`."""
 
     measures: tuple[Measure, ...]
+
+    listed: ClassVar[bool] = True
 
     @classmethod
     def parse(cls, text: str) -> Self:

@@ -70,7 +70,8 @@ class Base:
         return f"{first or self.first} to {last or self.last}" if ".." in self.text else self.text
 
     @classmethod
-    def of(cls, dataset: Dataset, cycle: Cycle, period: Period | None, coverage: float) -> Base:
+    def of(cls, dataset: Dataset, cycle: Cycle, period: Period | None, coverage: float,
+           fewest: int = FEWEST_YEARS) -> Base:  # fmt: skip
         """Find the base in a dataset.
 
         Raises
@@ -81,7 +82,7 @@ class Base:
         axis = dataset.need_time()
         phases = cycle.phases(axis)
         steps = np.arange(len(axis)) if period is None else np.flatnonzero(axis.within(period))
-        years, asked = _check_base(axis, steps, cycle, period, coverage)
+        years, asked = _check_base(axis, steps, cycle, period, coverage, fewest)
         present, places_in_base = np.unique(phases[steps], return_inverse=True)
         places = np.full(cycle.size(axis.calendar), -1)
         places[present] = np.arange(present.size)
@@ -178,8 +179,14 @@ def check_coverage(share: float) -> None:
         raise UsageError(f"--min-coverage: '{share:g}' is not a share; write a number from 0 to 1, such as 0.8")
 
 
+def check_years(count: int) -> None:
+    """Refuse a --min-years that is no number of years."""
+    if count < 1:
+        raise UsageError(f"--min-years: {count} is not a number of years; write 1, 2, 3 ...")
+
+
 def _check_base(axis: TimeAxis, steps: NDArray[np.intp], cycle: Cycle, period: Period | None,
-                coverage: float) -> tuple[NDArray[np.int64], int]:  # fmt: skip
+                coverage: float, fewest: int) -> tuple[NDArray[np.int64], int]:  # fmt: skip
     """Return the years of the base that hold data, and how many it names."""
     wanted = "the base" if period is None else f"--base {period}"
     if not steps.size:
@@ -187,9 +194,10 @@ def _check_base(axis: TimeAxis, steps: NDArray[np.intp], cycle: Cycle, period: P
     years = np.unique(axis.years[steps])
     if not cycle.yearly:
         return years, years.size
-    if years.size < FEWEST_YEARS:
-        raise DataError(f"{wanted} has data in {_years(years.size)}; a normal needs at least {FEWEST_YEARS}. "
-                        f"The data run from {axis.span.first} to {axis.span.last}.")  # fmt: skip
+    if years.size < fewest:
+        raise DataError(f"{wanted} has data in {_years(years.size)}; a normal needs at least {fewest}, unless "
+                        f"--min-years {years.size} says otherwise. The data run from {axis.span.first} to "
+                        f"{axis.span.last}.")  # fmt: skip
     asked = _years_asked(period, years)
     if years.size < coverage * asked:
         raise DataError(

@@ -14,6 +14,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ranges import Levels
 from rhodolite.model.units import convert, convertible, has_offset_zero, is_unit, power, product
+from rhodolite.model.unitwords import typed_units
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.averaging import mean_over
 from rhodolite.operations.formulas import Call, Name, Node, Number
@@ -154,9 +155,10 @@ class ProgramBuilder:
             If a name is not there, or units do not go together.
         """
         if isinstance(node, Number):
-            if node.units is not None and not is_unit(node.units):
+            if node.units is not None and not is_unit(typed_units(node.units)):
                 raise DataError(f"--formula: UDUNITS does not know the units in {node.value:g}[{node.units}]")
-            return Value(_Constant(node.value), node.units or UNITS_OF_ONE, node.units is None, constant=node.value)
+            units = UNITS_OF_ONE if node.units is None else typed_units(node.units)
+            return Value(_Constant(node.value), units, node.units is None, constant=node.value)
         if isinstance(node, Name):
             return self.leaf(self.variable(node.name))
         if node.function in ("mean", "level"):

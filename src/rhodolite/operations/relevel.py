@@ -15,6 +15,7 @@ from rhodolite.kernels.levels import at_levels
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units import convert, convertible, is_unit
+from rhodolite.model.unitwords import typed_units
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.reshaping import changed, without_axes
@@ -52,7 +53,7 @@ class NewLevels:
                 if not match or bool(dots) != bool(slash):
                     raise ValueError(f"'{text}' are no levels; write 850hPa,500hPa or 100m..2000m/100m")
                 numbers.append(float(match.group(1)))
-                units += [match.group(2)] if match.group(2) else []
+                units += [typed_units(match.group(2))] if match.group(2) else []
             values += _range(numbers, text) if dots else numbers
         if len(set(units)) > 1:
             raise ValueError(f"'{text}' mixes {' and '.join(sorted(set(units)))}; write all levels in one unit")

@@ -72,6 +72,15 @@ def rescaling(variable: Variable, units: str) -> Rescaling:
     raise DataError(f"{variable.name} is in {own}, which cannot be turned into {units}")
 
 
+def can_be_in(variable: Variable, units: str) -> bool:
+    """Return whether a variable can be turned into other units."""
+    try:
+        rescaling(variable, units)
+    except DataError:
+        return False
+    return True
+
+
 def of_differences(units: str | None) -> tuple[float, str | None]:
     """Return the units of differences, and what to multiply them by: kelvins for temperatures with an offset."""
     if units is None or not has_offset_zero(units):

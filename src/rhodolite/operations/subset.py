@@ -6,11 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.errors import DataError, UsageError, nearest_names, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.periods import Months, Period, Season, Years
-from rhodolite.model.ranges import Every, LatitudeRange, Levels, LongitudeRange, Position
+from rhodolite.model.ranges import Every, LatitudeRange, Levels, LongitudeRange, Position, format_longitude
 from rhodolite.operations import positions
 from rhodolite.operations.areas import Areas, CellChoice, within_areas
 from rhodolite.operations.declaration import operation, parameter
@@ -93,6 +93,8 @@ class Subset:
         return self._thinned(dataset)
 
     def _in_space(self, dataset: Dataset) -> Dataset:
+        if self.lon is not None:
+            _warn_of_the_long_way(self.lon)
         if dataset.axes.curvilinear or dataset.axes.sites:
             if self.at is not None:
                 return positions.at(dataset, self.at)
@@ -120,6 +122,16 @@ class Subset:
         if time is not None and time.dimension in picks:
             dataset = take_steps(dataset, picks.pop(time.dimension))
         return take(dataset, picks) if picks else dataset
+
+
+def _warn_of_the_long_way(lon: LongitudeRange) -> None:
+    """Say how far a range reaches whose ends were perhaps exchanged."""
+    if lon.west is None or lon.east is None or not lon.east < lon.west:
+        return
+    width = (lon.east - lon.west) % 360
+    if width > 180:
+        warn(f"--lon {lon} runs eastward over {width:g} degrees; the other way round it is "
+             f"--lon {format_longitude(lon.east)}..{format_longitude(lon.west)}")  # fmt: skip
 
 
 def _dimension(dataset: Dataset, name: str) -> str:

@@ -14,7 +14,7 @@ from rhodolite.drawing import DRAWINGS, Animation
 from rhodolite.errors import OutputError, UsageError
 from rhodolite.formats.atomic import OutputKind, check_output, complete_or_nothing, size_on_disk
 from rhodolite.formats.chunking import USUAL_LAYOUT, Layout
-from rhodolite.formats.mending import mended
+from rhodolite.formats.mending import mended, with_missing
 from rhodolite.formats.opening import expand, open_dataset
 from rhodolite.formats.registry import Format, format_for
 from rhodolite.model.axes import Role
@@ -51,6 +51,8 @@ class Chain:
     members : bool
         Whether the inputs are the members of an ensemble. Steps are done to each, until one that needs all of
         them, which are then put side by side.
+    missing_value : float, optional
+        A number that stands for missing values, besides those that the files name.
     """
 
     inputs: tuple[str, ...]
@@ -60,6 +62,7 @@ class Chain:
     layout: Layout = USUAL_LAYOUT
     group: str | None = None
     members: bool = False
+    missing_value: float | None = None
 
     @property
     def drawing(self) -> Any:
@@ -110,6 +113,8 @@ class Chain:
             self._check_output(self.output)
         datasets, names = self._opened()
         read = [file.path for dataset in datasets for file in dataset.files]
+        if self.missing_value is not None:
+            datasets = [with_missing(dataset, self.missing_value) for dataset in datasets]
         operations = self.steps[:-1] if self.drawing is not None else self.steps
         # What is named right to begin with need not be guessed, nor can what has been mended be named any more.
         naming = list(itertools.takewhile(lambda step: isinstance(step, Annotate), operations))

@@ -9,6 +9,7 @@ import numpy as np
 from rhodolite.arrays import Array, Engine
 from rhodolite.model.axes import Role, is_latitude_unit, is_longitude_unit
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.units import convert, convertible
 from rhodolite.model.variable import Variable
 from rhodolite.study.checking.findings import Finding, advice, error, warning
 
@@ -25,11 +26,15 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
     for role, variable in found.items():
         told = is_latitude_unit(variable.units) if role is Role.LATITUDE else is_longitude_unit(variable.units)
         if not told:
+            # Numbers in radians would become other places if they were merely called degrees.
+            angle = variable.units is not None and convertible(variable.units, "radian") and (
+                abs(float(convert(1.0, variable.units, "degree")) - 1) > 1e-6)  # fmt: skip
             yield error(
                 variable.name,
                 f"is the {role}, but its units are {_quoted(variable.units)} and not {_DEGREES[role]}",
                 "CF 4.1" if role is Role.LATITUDE else "CF 4.2",
-                ("--set", f"{variable.name}:units={_DEGREES[role]}"),
+                *([] if angle else [("--set", f"{variable.name}:units={_DEGREES[role]}")]),
+                advice=f"rhodolite convert --units {variable.name}={_DEGREES[role]}" if angle else "",
             )
     # A statistic over areas has no latitude and longitude any more, and says so.
     labels = {name for name, v in dataset.variables.items() if v.data.ndim == 1 and v.data.dtype.kind not in "fiu"}

@@ -38,7 +38,7 @@ def readable(dataset: Dataset) -> Iterator[Finding]:
             name,
             f"the units '{units}' do not say from when time is counted",
             "CF 4.4",
-            advice=f"--set '{name}:units=days since 1990-01-01', with the date that holds",
+            advice=f"ask its maker from which date it counts, and write --set '{name}:units=days since DATE'",
         )
         return
     if calendar is not None and str(calendar).lower() not in _CALENDARS:
@@ -46,13 +46,13 @@ def readable(dataset: Dataset) -> Iterator[Finding]:
             name,
             f"there is no calendar '{calendar}'",
             "CF 4.4.1",
-            advice=f"it can be {', '.join(_CALENDARS[:-1])}: --set {name}:calendar=...",
+            advice=f"it can be {', '.join(_CALENDARS[:-1])}; the wrong one moves all dates, so ask its maker",
         )
         return
     try:
         _ = dataset.time
     except DataError as problem:
-        yield error(name, str(problem), "CF 4.4", advice=f"--set '{name}:units=days since 1990-01-01'")
+        yield error(name, str(problem), "CF 4.4", advice="ask its maker from which date it counts")
         return
     if calendar is None:
         yield advice(
