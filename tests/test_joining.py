@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import netCDF4
 import numpy as np
 import pytest
 
@@ -167,3 +168,42 @@ def test_more_files_than_a_process_may_hold_open(tmp_path):
     assert done.returncode == 0, done.stderr
     found = json.loads(done.stdout)["variables"][0]["statistics"]
     assert (found["least"], found["greatest"], found["values"]) == (0, 149, 3000)
+
+
+@pytest.mark.parametrize("change", ["units", "calendar", "direction", "longitude", "names", "order"])
+def test_files_that_say_the_same_in_other_words_are_joined(tmp_path, rng, change):
+    """The second of two years differs in one thing that loses nothing; the joined values are those of both."""
+    values, lats, lons = rng.random((24, 3, 4)), np.array([10.0, 20, 30]), np.array([0.0, 90, 180, 270])
+    for year in (0, 1):
+        part, north, east, dims = values[12 * year : 12 * year + 12], lats, lons, ["time", "lat", "lon"]
+        words = dict(zip(dims, dims, strict=True))
+        if year and change == "direction":
+            part, north = part[:, ::-1], north[::-1]
+        if year and change == "longitude":
+            part, east = part[..., [2, 3, 0, 1]], np.array([-180.0, -90, 0, 90])
+        if year and change == "names":
+            words |= {"lat": "latitude", "lon": "longitude"}
+        if year and change == "order":
+            dims, part = ["lon", "time", "lat"], part.transpose(2, 0, 1)
+        with netCDF4.Dataset(tmp_path / f"{year}.nc", "w") as file:
+            for name, along, units in (("time", np.arange(12) * 30 + 365 * year + 15, "days since 2000-01-01"),
+                                       ("lat", north, "degrees_north"), ("lon", east, "degrees_east")):  # fmt: skip
+                file.createDimension(words[name], len(along))
+                file.createVariable(words[name], "f8", (words[name],)).units = units
+                file[words[name]][:] = along
+            file[words["time"]].calendar = "proleptic_gregorian" if year and change == "calendar" else "standard"
+            made = file.createVariable("v", "f8", [words[name] for name in dims])
+            made.units = "meter/second" if year and change == "units" else "m s-1"
+            made[:] = part
+    joined = rhodolite.read([tmp_path / "0.nc", tmp_path / "1.nc"])
+    assert joined["v"].dimensions == ("time", "lat", "lon")
+    np.testing.assert_array_equal(joined["v"].values(), values)
+    np.testing.assert_array_equal(joined.variables["lon"].values(), lons)
+    assert joined.time.years.tolist() == [2000] * 12 + [2001] * 12
+
+
+def test_coordinates_that_are_missing_are_not_alike(tmp_path, rng):
+    for day, lats in ((0, [0, 1]), (1, [0, np.nan])):
+        write_plain(tmp_path / f"{day}.nc", rng.random((1, 2, 2)), times=[day], lats=lats)
+    with pytest.raises(DataError, match=r"the latitude \(lat\) of 1.nc has missing values"):
+        rhodolite.read([tmp_path / "0.nc", tmp_path / "1.nc"])

@@ -17,8 +17,8 @@ from rhodolite import Aggregate, Anomaly, Climatology, Convert, Subset
 from rhodolite.arrays import Engine, InMemory
 from rhodolite.errors import DataError, RhodoliteWarning
 from rhodolite.model.axes import Role
+from rhodolite.model.parts import take
 from rhodolite.operations.averaging import mean_over
-from rhodolite.operations.selecting import take
 
 CALENDARS = st.sampled_from(["standard", "noleap", "360_day"])
 

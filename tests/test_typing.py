@@ -17,7 +17,8 @@ def folder(tmp_path, rng):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         months = np.arange(24) * 30.4375 + 15
         for name, values, units in (("time", months, "days since 2000-01-01"), ("plev", [1000, 850], "hPa"),
-                                    ("lat", [0, 10, 20], "degrees_north"), ("lon", [0, 10], "degrees_east")):  # fmt: skip
+                                    ("lat", [0, 10, 20], "degrees_north"),
+                                    ("lon", [0, 10], "degrees_east")):  # fmt: skip
             file.createDimension(name, len(values))
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = values

@@ -7,7 +7,7 @@ from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, wh
 from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction, SeriesWork
 from rhodolite.arrays.rehearsal import PlannedPass, Rehearsal
 from rhodolite.arrays.sharing import decoded_pieces
-from rhodolite.arrays.views import Combined, Concatenated, Flattened, Moved, Selected, Stacked
+from rhodolite.arrays.views import Combined, Concatenated, Flattened, Moved, Selected, Stacked, Transposed
 
 __all__ = [
     "Accumulator",
@@ -32,6 +32,7 @@ __all__ = [
     "Selected",
     "SeriesWork",
     "Stacked",
+    "Transposed",
     "WithoutAxis",
     "decoded_pieces",
     "default_engine",

@@ -102,6 +102,27 @@ class Moved(LazyArray):
         return (*sizes[1 : self._place + 1], sizes[0], *sizes[self._place + 1 :])
 
 
+class Transposed(LazyArray):
+    """Another array with its axes in another order; `order` has the source's axis for each of its own."""
+
+    def __init__(self, source: LazyArray, order: tuple[int, ...]) -> None:
+        self._source, self._order = source, order
+        self.dtype = source.dtype
+        self.shape = tuple(source.shape[axis] for axis in order)
+        self.chunks = None if source.chunks is None else tuple(source.chunks[axis] for axis in order)
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)
+
+    @property
+    def decoded_share(self) -> float:
+        return self._source.decoded_share
+
+    def read(self, region: Region) -> Array:
+        inner = tuple(region[self._order.index(axis)] for axis in range(len(self._order)))
+        return self._source.read(inner).transpose(self._order)
+
+
 class Flattened(LazyArray):
     """Another array with some axes run together into one, which comes first."""
 

@@ -21,11 +21,11 @@ from rhodolite.drawing.wording import capitalised, period_text
 from rhodolite.errors import DataError, OutputError, UsageError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.parts import take
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.selecting import take
 from rhodolite.operations.subset import Subset
 
 _MOST = 600

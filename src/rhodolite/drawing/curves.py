@@ -15,6 +15,7 @@ from rhodolite.errors import DataError
 from rhodolite.kernels.polynomials import fit_polynomial
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.parts import take
 from rhodolite.model.periods import Period
 from rhodolite.model.ranges import Levels, Position
 from rhodolite.model.signs import pivots
@@ -24,7 +25,6 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.averaging import mean_over
 from rhodolite.operations.cycles import Cycle
-from rhodolite.operations.selecting import take
 from rhodolite.operations.subset import Subset
 from rhodolite.operations.trend import Trend
 

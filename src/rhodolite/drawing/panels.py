@@ -21,6 +21,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.intervals import Interval
+from rhodolite.model.parts import take
 from rhodolite.model.periods import Period, Years
 from rhodolite.model.ranges import Levels
 from rhodolite.model.variable import Variable
@@ -28,7 +29,6 @@ from rhodolite.operations.aggregate import Aggregate
 from rhodolite.operations.climatology import Climatology
 from rhodolite.operations.cycles import Cycle
 from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.selecting import take
 from rhodolite.operations.subset import Subset
 
 _MOST = 36

@@ -7,14 +7,17 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any
 
+import cftime
 import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, Concatenated, InMemory, Mapped, Selected
 from rhodolite.errors import DataError
+from rhodolite.formats.conforming import conformed, same_calendars
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time import TimeAxis, format_date
+from rhodolite.model.units import convertible
 from rhodolite.model.variable import Variable
 
 Indices = NDArray[np.intp]
@@ -49,6 +52,7 @@ def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset
     """
     if len(datasets) == 1:
         return datasets[0]
+    datasets = [datasets[0], *(conformed(dataset, datasets[0]) for dataset in datasets[1:])]
     groups: dict[frozenset[str], list[Dataset]] = {}
     for dataset in datasets:
         groups.setdefault(frozenset(v.name for v in dataset.data_variables), []).append(dataset)
@@ -234,26 +238,32 @@ def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
             continue
         if role == Role.TIME:
             calendars = first.need_time().calendar, other.need_time().calendar
-            if calendars[0] != calendars[1]:
-                raise DataError(f"{pair} their calendars are {calendars[0]} and {calendars[1]}")
+            if not same_calendars(first, other):
+                raise DataError(f"{pair} their calendars are {calendars[0]} and {calendars[1]}, whose days do not "
+                                "correspond; aggregate --to month and keep them apart, or use --members")  # fmt: skip
             if along_time:
                 continue
         for dataset, one in ((first, ours), (other, theirs)):
             if not np.isfinite(one.values).all():
                 raise DataError(f"{pair} the {role} ({one.name}) of {dataset.label} has missing values")
         if ours.name != theirs.name:
-            raise DataError(f"{pair} the {role} is called {ours.name} in one and {theirs.name} in the other")
+            raise DataError(f"{pair} the {role} is called {ours.name} in one and {theirs.name} in the other; "
+                            f"annotate --rename {theirs.name}={ours.name} makes them alike")  # fmt: skip
         there = theirs.values
         if role == Role.TIME:
             there = _in_units_of(first.need_time(), other.need_time(), there)
         if ours.values.size != there.size:
-            raise DataError(f"{pair} {ours.name} has {ours.values.size} values in one and {there.size} in the other")
+            mend = "" if role == Role.TIME else "; subset or regrid --like FILE makes them alike"
+            raise DataError(
+                f"{pair} {ours.name} has {ours.values.size} values in one and {there.size} in the other{mend}"
+            )
         spacing = np.abs(np.diff(ours.values)).min() if ours.values.size > 1 else 1.0
         differing = np.flatnonzero(np.abs(ours.values - there) > _JITTER * max(spacing, 1e-12))
         if differing.size:
             at = differing[0]
+            mend = "" if role == Role.TIME else "; regrid --like FILE makes them alike"
             raise DataError(f"{pair} {ours.name} differs in {differing.size} places, first at number {at + 1}: "
-                            f"{ours.values[at]:g} and {there[at]:g}")  # fmt: skip
+                            f"{ours.values[at]:g} and {there[at]:g}{mend}")  # fmt: skip
     for name, variable in first.variables.items():
         same = other.variables.get(name)
         if same is None:
@@ -262,7 +272,9 @@ def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
             raise DataError(f"{pair} {name} runs over {', '.join(variable.dimensions)} in one and "
                             f"{', '.join(same.dimensions)} in the other")  # fmt: skip
         if same.units != variable.units and name not in first.axes.auxiliary:
-            raise DataError(f"{pair} {name} is in {variable.units} in one and in {same.units} in the other")
+            fits = variable.units and same.units and convertible(variable.units, same.units)
+            mend = f"; convert --units '{name}={variable.units}' makes them alike" if fits else ""
+            raise DataError(f"{pair} {name} is in {variable.units} in one and in {same.units} in the other{mend}")
 
 
 def _key(axis: TimeAxis) -> tuple[int, ...]:
@@ -272,8 +284,12 @@ def _key(axis: TimeAxis) -> tuple[int, ...]:
 
 def _in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
     """Return the numbers of another axis in the units of this one."""
-    if other.units == axis.units:
+    if other.units == axis.units and other.calendar == axis.calendar:
         return numbers
+    if other.calendar != axis.calendar:  # the two Gregorian ones, whose dates are the same after 1582
+        dates = [cftime.datetime(*date.timetuple()[:6], date.microsecond, calendar=axis.calendar)
+                 for date in other.to_dates(numbers).reshape(-1)]  # fmt: skip
+        return axis.to_numbers(np.array(dates).reshape(numbers.shape))
     return axis.numbers_of(other, numbers)
 
 

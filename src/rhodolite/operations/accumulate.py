@@ -16,13 +16,13 @@ from rhodolite.errors import UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.intervals import Interval, divide
+from rhodolite.model.parts import take
 from rhodolite.model.periods import MONTH_TITLES, MonthOfYear
 from rhodolite.model.time import TimeAxis
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.amounts import adding
 from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.normals import in_place_of, sort_by_time, time_place
-from rhodolite.operations.selecting import take
 
 
 class Reset(StrEnum):

@@ -14,10 +14,10 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.parts import take, turned
 from rhodolite.model.ranges import format_latitude, format_longitude
 from rhodolite.model.variable import Variable
 from rhodolite.operations.positions import MaskedArray, Positions
-from rhodolite.operations.selecting import take, turned
 from rhodolite.regions.outline import Outline, find_outlines, united
 
 if TYPE_CHECKING:

@@ -31,6 +31,7 @@ from rhodolite.kernels.correlation import correlate
 from rhodolite.kernels.statistics import Spread
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.parts import take
 from rhodolite.model.time import TimeAxis
 from rhodolite.model.timelabels import time_labels
 from rhodolite.model.units import has_offset_zero, pretty
@@ -42,7 +43,6 @@ from rhodolite.operations.normals import sort_by_time, time_place
 from rhodolite.operations.others import Other
 from rhodolite.operations.pairing import MatchedTimes
 from rhodolite.operations.rescaling import Rescaling, of_differences, rescaling
-from rhodolite.operations.selecting import take
 
 _CELL = {
     "bias": "mean difference",

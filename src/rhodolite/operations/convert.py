@@ -12,6 +12,7 @@ from rhodolite.arrays import Aligned, Combined, InMemory, Mapped
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.parts import take, turned
 from rhodolite.model.ranges import LongitudeRange
 from rhodolite.model.units import is_unit
 from rhodolite.model.unitwords import typed_units
@@ -19,7 +20,7 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.amounts import calendar_rate, days_around
 from rhodolite.operations.declaration import operation, parameter, parameters
 from rhodolite.operations.rescaling import Rescaling, can_be_in, rescaling, standard_name_after
-from rhodolite.operations.selecting import longitude_indices, take, turned
+from rhodolite.operations.selecting import longitude_indices
 
 
 class Longitudes(StrEnum):

@@ -11,10 +11,10 @@ from rhodolite.arrays import Array, Engine, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.parts import take
 from rhodolite.model.precision import rounding
 from rhodolite.model.ranges import LatitudeRange, LongitudeRange, Position, format_latitude, format_longitude
 from rhodolite.model.variable import Variable
-from rhodolite.operations.selecting import take
 
 
 @dataclass(frozen=True, eq=False)

@@ -12,6 +12,7 @@ from rhodolite.errors import DataError, nearest_names
 from rhodolite.kernels.thresholds import in_precision
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.parts import take
 from rhodolite.model.ranges import Levels
 from rhodolite.model.units import convert, convertible, has_offset_zero, is_unit, power, product
 from rhodolite.model.unitwords import typed_units
@@ -19,7 +20,7 @@ from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.averaging import mean_over
 from rhodolite.operations.formulas import Call, Name, Node, Number
 from rhodolite.operations.rescaling import rescaling
-from rhodolite.operations.selecting import level_indices, take
+from rhodolite.operations.selecting import level_indices
 
 _AXES = {"time": (Role.TIME,), "lat": (Role.LATITUDE,), "lon": (Role.LONGITUDE,), "level": (Role.LEVEL,),
          "area": (Role.LATITUDE, Role.LONGITUDE)}  # fmt: skip

@@ -5,12 +5,13 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, InMemory, Selected
+from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import cell_with
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.grid import cell_edges, covers_globe
+from rhodolite.model.parts import take
 from rhodolite.model.periods import Months, Period, Season, Years
 from rhodolite.model.ranges import (
     LatitudeRange,
@@ -26,17 +27,6 @@ from rhodolite.model.units import convert, convertible
 from rhodolite.model.variable import Variable
 
 Indices = NDArray[np.intp]
-
-
-def take(dataset: Dataset, picks: dict[str, Indices]) -> Dataset:
-    """Return a dataset with only the cells at these indices along the named dimensions."""
-    variables = []
-    for variable in dataset.variables.values():
-        along = [picks.get(dimension) for dimension in variable.dimensions]
-        if any(pick is not None for pick in along):
-            variable = variable.with_(data=Selected(variable.data, along))
-        variables.append(variable)
-    return dataset.with_variables(variables)
 
 
 def take_steps(dataset: Dataset, steps: Indices) -> Dataset:
@@ -89,22 +79,6 @@ def _with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
 def _all_instants(dataset: Dataset, dimension: str) -> bool:
     along = [v for v in dataset.data_variables if dimension in v.dimensions]
     return all("point" in str(v.attributes.get("cell_methods", "")) for v in along) and bool(along)
-
-
-def turned(dataset: Dataset, turns: Array) -> Dataset:
-    """Add multiples of 360 degrees to longitudes and their bounds."""
-    coordinate = dataset.need(Role.LONGITUDE)
-    if not turns.any():
-        return dataset
-    variables = dict(dataset.variables)
-    dtype = coordinate.variable.data.dtype
-    values = (coordinate.values + turns).astype(dtype)
-    variables[coordinate.name] = coordinate.variable.with_(data=InMemory(values))
-    bounds = coordinate.bounds_variable
-    if bounds is not None and coordinate.bounds is not None:
-        turned = (coordinate.bounds + turns[:, None]).astype(bounds.data.dtype)
-        variables[bounds.name] = bounds.with_(data=InMemory(turned))
-    return dataset.with_variables(variables.values())
 
 
 def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:

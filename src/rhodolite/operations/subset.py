@@ -9,6 +9,7 @@ import numpy as np
 from rhodolite.errors import DataError, UsageError, nearest_names, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.parts import take, turned
 from rhodolite.model.periods import Months, Period, Season, Years
 from rhodolite.model.ranges import Every, LatitudeRange, Levels, LongitudeRange, Position, format_longitude
 from rhodolite.operations import positions
@@ -19,11 +20,9 @@ from rhodolite.operations.selecting import (
     level_indices,
     longitude_indices,
     position_indices,
-    take,
     take_cells,
     take_steps,
     time_indices,
-    turned,
 )
 
 _SHORT = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME, "level": Role.LEVEL}
