@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import warnings
+
 import netCDF4
 import numpy as np
 import pyproj
@@ -228,3 +230,45 @@ def test_sites_are_chosen_by_where_they_are(demo):
     assert sorted(north["name"].values()) == ["Grossmyr", "Rhodosjoe"]
     with pytest.raises(DataError, match=r"these are data of sites \(lat and lon run along one dimension\)"):
         rhodolite.Map()(data)
+
+
+def test_times_that_are_not_clean(tmp_path):
+    """Missing times are left out and said; a year 0, odd calendars, and dates in words are understood."""
+    values = np.arange(5.0).reshape(5, 1, 1)
+    times = np.ma.masked_equal([0, 1, -99, 3, 4], -99)
+    path = write_plain(tmp_path / "a.nc", values, times=np.arange(5))
+    with netCDF4.Dataset(path, "a") as file:
+        file["time"].missing_value = -99.0
+        file["time"][:] = times.filled(-99)
+    with pytest.warns(RhodoliteWarning, match=r"1 of 5 steps have no time \(time\) and are left out"):
+        data = rhodolite.read(path)
+    assert data["tas"].values().reshape(-1).tolist() == [0, 1, 3, 4]
+    for calendar, units, first in (("standard", "days since 0000-01-01", "1998-09-03"),
+                                   ("360", "days since 2000-02-30", ""), ("none", "days since 1998-09-03", "")):  # fmt: skip
+        offset = 730000 if "0000" in units else 0
+        path = write_plain(tmp_path / "b.nc", values, times=np.arange(5) + offset, units=units, calendar=calendar)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", RhodoliteWarning)
+            axis = rhodolite.read(path).time
+        assert axis.dates[0].strftime("%Y-%m-%d") == (first or units.split()[-1])
+
+
+def test_dates_in_words_and_positions_at_every_time(tmp_path, rng):
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        for name, n in (("Time", 3), ("DateStrLen", 19), ("south_north", 4), ("west_east", 5)):
+            file.createDimension(name, n)
+        file.createVariable("Times", "S1", ("Time", "DateStrLen"))
+        words = [f"2000-01-0{day}_06:00:00" for day in (1, 2, 3)]
+        file["Times"][:] = netCDF4.stringtochar(np.array(words, "S19"))
+        north, east = np.meshgrid(np.arange(60.0, 64), np.arange(5.0, 10), indexing="ij")
+        for name, part, units in (("XLAT", north, "degree_north"), ("XLONG", east, "degree_east")):
+            file.createVariable(name, "f4", ("Time", "south_north", "west_east")).units = units
+            file[name][:] = np.broadcast_to(part + rng.random((4, 5)) / 9, (3, 4, 5))
+        file.createVariable("T2", "f4", ("Time", "south_north", "west_east")).units = "K"
+        file["T2"][:] = 280
+    chosen = ["subset", "a.nc", "--time", "2000-01-02", "--lat", "61..62", "-o", "s.nc"]
+    for words in (["inspect", "a.nc"], ["summarise", "a.nc", "-o", "m.csv"], chosen):
+        answer = run_command(*words, folder=tmp_path)
+        assert answer.code == 0, answer.err
+    assert (tmp_path / "m.csv").read_text().split("\n")[1] == "2000-01-01,280.0"
+    assert rhodolite.read(tmp_path / "s.nc").sizes["Time"] == 1

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Array, Concatenated, InMemory, Mapped, Selected
 from rhodolite.errors import DataError
 from rhodolite.formats.conforming import conformed, same_calendars
+from rhodolite.formats.untidy import with_known_calendar, with_text_dates, without_missing_times
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time import TimeAxis, format_date
@@ -52,6 +53,7 @@ def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset
     """
     if len(datasets) == 1:
         return datasets[0]
+    datasets = [without_missing_times(with_known_calendar(with_text_dates(dataset))) for dataset in datasets]
     datasets = [datasets[0], *(conformed(dataset, datasets[0]) for dataset in datasets[1:])]
     groups: dict[frozenset[str], list[Dataset]] = {}
     for dataset in datasets:

@@ -14,6 +14,12 @@ import numpy as np
 from rhodolite.arrays import Array, Engine, InMemory, Mapped
 from rhodolite.errors import DataError, warn
 from rhodolite.formats.projected import with_positions
+from rhodolite.formats.untidy import (
+    with_known_calendar,
+    with_steady_positions,
+    with_text_dates,
+    without_missing_times,
+)
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.unitwords import mended_units
@@ -26,7 +32,8 @@ _CALENDAR_DAYS = "day as %y%m%d.%f"
 def mended(dataset: Dataset) -> Dataset:
     """Return a dataset whose metadata say outright what they said halfway, and warn of each assumption."""
     steps: tuple[Callable[[Dataset], Dataset], ...] = (
-        _with_counted_days, _with_known_units, _without_dangling_names, _with_plain_axes, _with_attached_grid,
+        with_steady_positions, with_text_dates, with_known_calendar, without_missing_times, _with_counted_days,
+        _with_known_units, _without_dangling_names, _with_plain_axes, _with_attached_grid,
         with_positions,
     )  # fmt: skip
     for step in steps:

@@ -22,6 +22,9 @@ from rhodolite.model.timeunits import DAY, seconds_per
 
 Integers = NDArray[np.int64]
 Dates = NDArray[Any]
+_ALSO = {"gregorian": "standard", "365_day": "noleap", "366_day": "all_leap", "": "standard", "none": "standard",
+         "360": "360_day", "365": "noleap", "366": "all_leap", "no_leap": "noleap", "360day": "360_day"}  # fmt: skip
+"""What calendars are called besides the names that are used here."""
 _SINCE = re.compile(r"\s+since\s+", re.IGNORECASE)
 _MOST_SECONDS = 2.0**53
 """Whole numbers up to here are exact in float64."""
@@ -90,7 +93,7 @@ class TimeAxis:
         """
         attributes = coordinate.variable.attributes
         calendar = str(attributes.get("calendar", "standard")).strip().lower()
-        calendar = {"gregorian": "standard", "365_day": "noleap", "366_day": "all_leap"}.get(calendar, calendar)
+        calendar = _ALSO.get(calendar, calendar)
         units = coordinate.variable.units or ""
         axis = cls(
             coordinate.values,
