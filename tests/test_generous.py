@@ -244,9 +244,12 @@ def test_times_that_are_not_clean(tmp_path):
         data = rhodolite.read(path)
     assert data["tas"].values().reshape(-1).tolist() == [0, 1, 3, 4]
     for calendar, units, first in (("standard", "days since 0000-01-01", "1998-09-03"),
-                                   ("360", "days since 2000-02-30", ""), ("none", "days since 1998-09-03", "")):  # fmt: skip
+                                   ("360", "days since 2000-02-30", ""),
+                                   ("none", "days since 1998-09-03", "")):  # fmt: skip
         offset = 730000 if "0000" in units else 0
-        path = write_plain(tmp_path / "b.nc", values, times=np.arange(5) + offset, units=units, calendar=calendar)
+        path = write_plain(
+            tmp_path / f"{offset}{calendar}.nc", values, times=np.arange(5) + offset, units=units, calendar=calendar
+        )
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", RhodoliteWarning)
             axis = rhodolite.read(path).time

@@ -111,8 +111,38 @@ def area_weights(coordinate: Coordinate) -> Array:
     -------
     ndarray of float64, shape (n,)
     """
-    edges = cell_edges(coordinate)
-    return zone_areas(edges) if coordinate.role == Role.LATITUDE else widths(edges)
+    bounds = cell_bounds(coordinate)
+    measure = zone_areas if coordinate.role == Role.LATITUDE else widths
+    return np.array([float(measure(pair)[0]) for pair in bounds])
+
+
+def cell_bounds(coordinate: Coordinate) -> Array:
+    """Return both ends of each cell along a latitude or longitude, in degrees, whether they join up or not.
+
+    Returns
+    -------
+    ndarray of float64, shape (n, 2)
+    """
+    bounds, values = coordinate.bounds, coordinate.values
+    if bounds is None or bounds.shape[0] != values.size or not np.isfinite(bounds).all():
+        edges = cell_edges(coordinate)
+        return np.stack([edges[:-1], edges[1:]], axis=1)
+    made = np.clip(bounds, -90, 90) if coordinate.role == Role.LATITUDE else bounds.copy()
+    if coordinate.role == Role.LONGITUDE and repeats_first(np.unwrap(values, period=360.0), coordinate.slack):
+        made[-1] = made[-1, :1]
+    return made
+
+
+def joins_up(coordinate: Coordinate) -> bool:
+    """Return whether each cell along a latitude or longitude begins where another ends, as far as bounds say."""
+    bounds = coordinate.bounds
+    if bounds is None or bounds.shape[0] != coordinate.values.size or not np.isfinite(bounds).all() or len(bounds) < 2:
+        return True
+    ordered = bounds if _same_direction(bounds, coordinate.values) else bounds[:, ::-1]
+    apart = np.abs(ordered[1:, 0] - ordered[:-1, 1])
+    if coordinate.role == Role.LONGITUDE:
+        apart = np.minimum(apart % 360, -apart % 360)
+    return bool(apart.max() <= max(1e-5, 1e-3 * float(np.abs(np.diff(ordered, axis=1)).min())))
 
 
 def _same_direction(bounds: Array, values: Array) -> bool:

@@ -16,7 +16,7 @@ from rhodolite.kernels.quadrilaterals import corners_between, outlines_in_plane
 from rhodolite.kernels.sphere import great_circle, widths, zone_areas
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.grid import cell_edges, covers_globe
+from rhodolite.model.grid import cell_bounds, cell_edges, covers_globe, joins_up
 from rhodolite.model.precision import rounding
 from rhodolite.regions.outline import Outline
 from rhodolite.regions.plane import common, cut, moved_by, polygons
@@ -73,6 +73,8 @@ class Mesh:
         if latitude.dimension is None or longitude.dimension is None:
             which = "latitude" if latitude.dimension is None else "longitude"
             raise DataError(f"{dataset.label}: there is one {which} and no axis of it; this needs a grid")
+        if not (joins_up(latitude) and joins_up(longitude)):
+            return _of_single_cells(latitude, longitude)
         return cls((latitude.dimension, longitude.dimension), latitude.values,
                    np.unwrap(longitude.values, period=360.0), cell_edges(latitude), cell_edges(longitude),
                    slack=_slack_of(latitude, longitude))  # fmt: skip
@@ -293,6 +295,19 @@ class Mesh:
         pieces, owners = _small(bent)
         which, cells, areas = common(pieces, self.outlines, _TURN)
         return owners[which], cells, areas
+
+
+def _of_single_cells(latitude: Coordinate, longitude: Coordinate) -> Mesh:
+    """Return the cells of rows and columns between which parts of the grid were left out."""
+    north, east = np.meshgrid(latitude.values, np.unwrap(longitude.values, period=360.0), indexing="ij")
+    low, high = cell_bounds(latitude).T
+    west, right = (cell_bounds(longitude) - longitude.values[:, None] + east[:1].T).T
+    shape = north.shape
+    rows = [np.broadcast_to(part[:, None], shape) for part in (low, low, high, high)]
+    columns = [np.broadcast_to(part[None, :], shape) for part in (west, right, right, west)]
+    corners = np.stack(rows, axis=-1), np.stack(columns, axis=-1)
+    return Mesh((str(latitude.dimension), str(longitude.dimension)), north, east, corners=corners,
+                slack=_slack_of(latitude, longitude))  # fmt: skip
 
 
 def _slack_of(*axes: Coordinate) -> float:

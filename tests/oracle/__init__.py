@@ -1,0 +1,1 @@
+"""A second, slow and plain implementation, which shares no code with the program; see `plain`."""

@@ -1,0 +1,218 @@
+"""What operations mean, written down as plainly as can be: loops over steps and cells, dates from the calendar.
+
+It knows nothing of the program. Files are read with the NetCDF library, which masks and unpacks.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+import cftime
+import netCDF4
+import numpy as np
+
+MONTHLY_STEPS = 12  # of a period of so few steps none may be missing
+SHARE = 0.64
+
+
+@dataclass(frozen=True)
+class Field:
+    """Values over (time, row, column), and what each step and cell is.
+
+    `cells` has the beginning and the end of each step as dates; `lat` and `lon` the centres and `lat_edges`
+    and `lon_edges` the ends of rows and columns, where the grid has these.
+    """
+
+    values: np.ndarray
+    cells: list
+    lat: np.ndarray
+    lon: np.ndarray
+    lat_edges: np.ndarray
+    lon_edges: np.ndarray
+    amounts: bool = False
+    rates: bool = False
+
+
+def read(path, name, cells, *, rates, amounts):
+    """Read a variable; `cells` are the beginnings and ends of its steps, which the maker of the file knows."""
+    with netCDF4.Dataset(path) as file:
+        values = np.ma.filled(file[name][:].astype(np.float64), np.nan)
+        lat, lon = (np.asarray(file[axis][:], dtype=np.float64) for axis in ("lat", "lon"))
+    return Field(values, cells, lat, lon, edges(lat, 90.0), edges(lon, math.inf), amounts, rates)
+
+
+def edges(centres, limit):
+    """Both ends of each cell, halfway to the neighbours and as far on the outer side."""
+    made = []
+    for at, value in enumerate(centres):
+        before = centres[at - 1] if at else 2 * value - centres[1]
+        after = centres[at + 1] if at + 1 < len(centres) else 2 * value - centres[at - 1]
+        pair = [(value + before) / 2, (value + after) / 2]
+        made.append([min(max(end, -limit), limit) for end in pair])
+    return np.array(made)
+
+
+def days(cell):
+    return (cell[1] - cell[0]).total_seconds() / 86400
+
+
+def middle(cell):
+    return cell[0] + (cell[1] - cell[0]) / 2
+
+
+def take(field, steps=None, rows=None, columns=None, turns=None):
+    steps = range(len(field.cells)) if steps is None else steps
+    rows = list(range(len(field.lat)) if rows is None else rows)
+    columns = list(range(len(field.lon)) if columns is None else columns)
+    turns = np.zeros(len(columns)) if turns is None else np.array(turns)
+    steps = list(steps)
+    return replace(field, values=field.values[np.ix_(steps, rows, columns)], cells=[field.cells[at] for at in steps],
+                   lat=field.lat[rows], lon=field.lon[columns] + turns, lat_edges=field.lat_edges[rows],
+                   lon_edges=field.lon_edges[columns] + turns[:, None])  # fmt: skip
+
+
+def subset_lat(field, south, north):
+    return take(field, rows=[at for at, value in enumerate(field.lat) if south - 1e-6 <= value <= north + 1e-6])
+
+
+def subset_lon(field, west, east):
+    """Columns eastward from `west`, each counted from there."""
+    found = []
+    for at, value in enumerate(field.lon):
+        beyond = (value - west + 1e-6) % 360 - 1e-6
+        if beyond <= east - west + 1e-6:
+            found.append((beyond, at, west + beyond - value))
+    found.sort()
+    return take(field, columns=[at for _, at, _ in found], turns=[turn for _, _, turn in found])
+
+
+def subset_months(field, months):
+    return take(field, [at for at, cell in enumerate(field.cells) if middle(cell).month in months])
+
+
+def subset_years(field, first, last):
+    return take(field, [at for at, cell in enumerate(field.cells) if first <= middle(cell).year <= last])
+
+
+def period_of(cell, unit):
+    """A number for the period that a step lies in, and the beginning and end of that."""
+    date = middle(cell)
+    calendar = date.calendar
+
+    def month(number):
+        return cftime.datetime(number // 12, number % 12 + 1, 1, calendar=calendar)
+
+    here = date.year * 12 + date.month - 1
+    if unit == "month":
+        return here, (month(here), month(here + 1))
+    if unit == "year":
+        return date.year, (month(date.year * 12), month(date.year * 12 + 12))
+    season = (here + 1) // 3
+    return season, (month(season * 3 - 1), month(season * 3 + 2))
+
+
+def statistic(values, weights, kind):
+    if not values:
+        return math.nan
+    if kind == "mean":
+        return math.fsum(v * w for v, w in zip(values, weights, strict=False)) / math.fsum(weights)
+    return {"sum": math.fsum, "min": min, "max": max}[kind](values)
+
+
+def aggregate(field, unit, kind):
+    groups = {}
+    for at, cell in enumerate(field.cells):
+        number, ends = period_of(cell, unit)
+        groups.setdefault(number, (ends, []))[1].append(at)
+    held = {middle(cell).month for cell in field.cells}
+    whole_years = [number for number, (_, steps) in groups.items()
+                   if {middle(field.cells[at]).month for at in steps} == held]  # fmt: skip
+    part = unit == "year" and len(held) < 12 and len(whole_years) > 1 and max(map(days, field.cells)) <= 31
+    chosen = held if part else set(range(1, 13))
+    out = np.full((len(groups), *field.values.shape[1:]), np.nan)
+    most = 0
+    shares = []
+    for ends, steps in (groups[number] for number in sorted(groups)):
+        full, month = 0.0, ends[0].year * 12 + ends[0].month - 1
+        while cftime.datetime(month // 12, month % 12 + 1, 1, calendar=ends[0].calendar) < ends[1]:
+            first = cftime.datetime(month // 12, month % 12 + 1, 1, calendar=ends[0].calendar)
+            after = cftime.datetime((month + 1) // 12, (month + 1) % 12 + 1, 1, calendar=ends[0].calendar)
+            full += (after - first).total_seconds() / 86400 if month % 12 + 1 in chosen else 0.0
+            month += 1
+        there = sum(days(field.cells[at]) for at in steps)
+        shares.append((steps, full))
+        most = max(most, round(len(steps) / min(there / full, 1)))
+    needed = 1.0 if kind == "sum" or most <= MONTHLY_STEPS else SHARE
+    for row, (steps, full) in enumerate(shares):
+        for y, x in np.ndindex(field.values.shape[1:]):
+            kept = [at for at in steps if not math.isnan(field.values[at, y, x])]
+            if sum(days(field.cells[at]) for at in kept) / full < needed - 1e-9:
+                continue
+            lengths = [1.0 if field.amounts else days(field.cells[at]) for at in kept]
+            values = [field.values[at, y, x] * (days(field.cells[at]) if field.rates and kind == "sum" else 1.0)
+                      for at in kept]  # fmt: skip
+            out[row, y, x] = statistic(values, lengths, kind)
+    added = field.rates and kind == "sum"
+    return replace(field, values=out, cells=[groups[number][0] for number in sorted(groups)],
+                   rates=field.rates and not added, amounts=field.amounts or added)  # fmt: skip
+
+
+def summarise_area(field):
+    out = np.full((len(field.cells), 1, 1), np.nan)
+    for at in range(len(field.cells)):
+        values, weights = [], []
+        for y, x in np.ndindex(field.values.shape[1:]):
+            if not math.isnan(field.values[at, y, x]):
+                south, north = np.radians(field.lat_edges[y])
+                weights.append(abs(math.sin(north) - math.sin(south)) * abs(np.diff(field.lon_edges[x])[0]))
+                values.append(field.values[at, y, x])
+        out[at, 0, 0] = statistic(values, weights, "mean")
+    return replace(field, values=out, lat=field.lat[:1], lon=field.lon[:1], lat_edges=field.lat_edges[:1],
+                   lon_edges=field.lon_edges[:1])  # fmt: skip
+
+
+def normals(field):
+    """The mean of each month of the year, where at least 80 % of its years are there."""
+    years = {middle(cell).year for cell in field.cells}
+    found = {}
+    for month in sorted({middle(cell).month for cell in field.cells}):
+        steps = [at for at, cell in enumerate(field.cells) if middle(cell).month == month]
+        made = np.full(field.values.shape[1:], np.nan)
+        for y, x in np.ndindex(made.shape):
+            values = [field.values[at, y, x] for at in steps if not math.isnan(field.values[at, y, x])]
+            if len(values) >= 0.8 * len(steps) - 1e-9:
+                made[y, x] = statistic(values, [1.0] * len(values), "mean")
+        found[month] = made
+    assert years
+    return found
+
+
+def climatology(field):
+    found = normals(field)
+    return replace(field, values=np.array(list(found.values())), cells=[None] * len(found))
+
+
+def anomaly(field):
+    found = normals(field)
+    values = [field.values[at] - found[middle(cell).month] for at, cell in enumerate(field.cells)]
+    return replace(field, values=np.array(values))
+
+
+def decimal_year(date):
+    calendar = date.calendar
+    first, after = (cftime.datetime(date.year + more, 1, 1, calendar=calendar) for more in (0, 1))
+    return date.year + (date - first) / (after - first)
+
+
+def trend(field, stamps):
+    """Slope of least squares per ten years, of cells with at least three values."""
+    out = np.full((1, *field.values.shape[1:]), np.nan)
+    for y, x in np.ndindex(out.shape[1:]):
+        series = zip(stamps, field.values[:, y, x], strict=True)
+        pairs = [(decimal_year(date), v) for date, v in series if not math.isnan(v)]
+        if len(pairs) >= 3:
+            mean_t, mean_v = (math.fsum(part) / len(pairs) for part in zip(*pairs, strict=False))
+            top = math.fsum((t - mean_t) * (v - mean_v) for t, v in pairs)
+            out[0, y, x] = 10 * top / math.fsum((t - mean_t) ** 2 for t, _ in pairs)
+    return replace(field, values=out, cells=[None])

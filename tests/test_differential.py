@@ -1,0 +1,181 @@
+"""Random files through random chains, against a plain second implementation of what each step means."""
+
+from __future__ import annotations
+
+import itertools
+
+import cftime
+import netCDF4
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import EXAMPLES, run_here
+from oracle import plain
+
+CALENDARS = ("standard", "proleptic_gregorian", "noleap", "360_day", "all_leap")
+
+
+def starts_of(calendar, daily, count):
+    if daily:
+        first = cftime.datetime(2001, 11, 20, calendar=calendar)
+        units = "days since 2001-11-20"
+        return [cftime.num2date(at, units, calendar) for at in range(count + 1)] if first else []
+    return [cftime.datetime(2001 + at // 12, at % 12 + 1, 1, calendar=calendar) for at in range(count + 1)]
+
+
+@st.composite
+def files(draw):
+    """How a file is made: its axes, storage, marks and gaps."""
+    daily = draw(st.booleans())
+    return {
+        "seed": draw(st.integers(0, 10_000)), "daily": daily, "calendar": draw(st.sampled_from(CALENDARS)),
+        "count": draw(st.integers(100, 160) if daily else st.integers(36, 60)),
+        "rows": draw(st.integers(3, 5)), "columns": draw(st.integers(4, 6)), "falling": draw(st.booleans()),
+        "west": draw(st.sampled_from([0.0, -180.0, 100.0])), "stamp": draw(st.sampled_from([0.0, 0.5])),
+        "bounds": draw(st.booleans()), "kind": draw(st.sampled_from(["f4", "f8", "i2", "u1", "i4"])),
+        "unit": draw(st.sampled_from(["days", "hours"])), "gaps": draw(st.sampled_from([0.0, 0.05])),
+        "what": draw(st.sampled_from(["state", "rate", "amount"])), "two_marks": draw(st.booleans()),
+        "coordinate": draw(st.sampled_from(["f4", "f8"])), "rough": draw(st.booleans()),
+    }  # fmt: skip
+
+
+def make(path, how):
+    """Write the file; return the beginnings and ends of its steps, and the dates of its stamps."""
+    random = np.random.default_rng(how["seed"])
+    calendar, dates = how["calendar"], starts_of(how["calendar"], how["daily"], how["count"])
+    cells = list(itertools.pairwise(dates))
+    stamps = [first + (after - first) * how["stamp"] for first, after in cells]
+    lat = np.linspace(-60, 70, how["rows"]) + (random.random(how["rows"]) * 5 if how["rough"] else 0)
+    lon = how["west"] + np.arange(how["columns"]) * 40.0
+    lat = np.round(lat[::-1] if how["falling"] else lat, 2)
+    with netCDF4.Dataset(path, "w") as file:
+        for name, n in (("time", how["count"]), ("lat", lat.size), ("lon", lon.size), ("b", 2)):
+            file.createDimension(name, n)
+        units = f"{how['unit']} since 1850-01-01"
+        time = file.createVariable("time", "f8", ("time",))
+        time.setncatts({"units": units, "calendar": calendar})
+        time[:] = cftime.date2num(stamps, units, calendar)
+        if how["bounds"]:
+            time.bounds = "time_bounds"
+            ends = cftime.date2num(np.array(cells), units, calendar)
+            file.createVariable("time_bounds", "f8", ("time", "b"))[:] = ends
+        for name, values, unit in (("lat", lat, "degrees_north"), ("lon", lon, "degrees_east")):
+            file.createVariable(name, how["coordinate"], (name,)).units = unit
+            file[name][:] = values
+        kind, shape = np.dtype(how["kind"]), (how["count"], lat.size, lon.size)
+        whole = kind.kind in "iu"
+        mark = {"i2": -32768, "u1": 255, "i4": -9999}.get(how["kind"], 1e20)
+        made = file.createVariable("v", kind, ("time", "lat", "lon"), fill_value=mark,
+                                   chunksizes=(min(7, how["count"]), 2, 3))  # fmt: skip
+        made.set_auto_maskandscale(False)
+        about = {"state": {"units": "K", "cell_methods": "time: mean"}, "rate": {"units": "mm day-1"},
+                 "amount": {"units": "mm", "cell_methods": "time: sum"}}[how["what"]]  # fmt: skip
+        made.setncatts(about)
+        if whole:
+            made.setncatts({"scale_factor": 0.25, "add_offset": 10.0})
+        values = random.integers(0, 200, shape) if whole else random.random(shape) * 50 + 1
+        missing = random.random(shape) < how["gaps"]
+        values = np.where(missing, mark, values)
+        if how["two_marks"]:
+            second = 201 if whole else 1e30
+            made.missing_value = np.array([mark, second], kind)
+            values = np.where(random.random(shape) < how["gaps"], second, values)
+        made[:] = values
+    return cells, stamps
+
+
+STEPS = ("lat", "lon", "months", "years", "aggregate", "area", "anomaly", "climatology", "trend")
+LAST = ("climatology", "trend")
+
+
+def apply(step, random, field, stamps):
+    """Return a step as it is typed and what it should give; the stamps of the result, where it has some."""
+    if step == "lat":
+        south = float(random.integers(-70, 0))
+        if not plain.subset_lat(field, south, 60).values.size:
+            return None
+        return ["subset", "--lat", f"{south:g}..60"], plain.subset_lat(field, south, 60), stamps
+    if step == "lon":
+        west = float(random.integers(-180, 180))
+        made = plain.subset_lon(field, west, west + 250)
+        return (["subset", "--lon", f"{west:g}..{west + 250:g}"], made, stamps) if made.values.size else None
+    if step == "months":
+        months = sorted({int(at) for at in random.integers(1, 13, 5)})
+        kept = [at for at, cell in enumerate(field.cells) if plain.middle(cell).month in months]
+        made = plain.subset_months(field, months)
+        return (["subset", "--months", ",".join(map(str, months))], made, [stamps[at] for at in kept]) if kept else None
+    if step == "years":
+        kept = [at for at, cell in enumerate(field.cells) if 2002 <= plain.middle(cell).year <= 2003]
+        made = plain.subset_years(field, 2002, 2003)
+        return (["subset", "--years", "2002..2003"], made, [stamps[at] for at in kept]) if kept else None
+    if step == "aggregate":
+        unit, kind = random.choice(["month", "season", "year"]), random.choice(["mean", "sum", "min", "max"])
+        longest = max(plain.days(cell) for cell in field.cells)
+        if {"month": 28, "season": 28, "year": 360}[unit] < longest * 0.9 or (kind == "sum" and longest > 31.5):
+            return None
+        made = plain.aggregate(field, str(unit), str(kind))
+        return ["aggregate", "--to", unit, "--statistic", kind], made, [plain.middle(cell) for cell in made.cells]
+    if step == "area":
+        return ["summarise"], plain.summarise_area(field), stamps
+    years = {plain.middle(cell).year for cell in field.cells}
+    monthly = max(plain.days(cell) for cell in field.cells) <= 31.5
+    if step in ("anomaly", "climatology"):
+        if len(years) < 3 or not monthly:
+            return None
+        return ([step], plain.anomaly(field), stamps) if step == "anomaly" else ([step], plain.climatology(field), None)
+    return (["trend"], plain.trend(field, stamps), None) if len(field.cells) >= 3 else None
+
+
+@settings(max_examples=EXAMPLES or 250)
+@given(files(), st.lists(st.sampled_from(STEPS), min_size=1, max_size=4))
+def test_chains_agree_with_the_plain_implementation(tmp_path_factory, how, wanted):
+    """To 6 digits of the largest value where float32 is written, gaps in exactly the same places."""
+    folder = tmp_path_factory.mktemp("chain")
+    cells, stamps = make(folder / "in.nc", how)
+    stamps = [plain.middle(cell) for cell in cells] if how["bounds"] else stamps
+    field = plain.read(folder / "in.nc", "v", cells, rates=how["what"] == "rate", amounts=how["what"] == "amount")
+    random = np.random.default_rng(how["seed"])
+    words, name = [], "v"
+    for step in wanted:
+        if (words and name == "v_trend") or stamps is None:
+            break
+        if step == "area" and any("summarise" in one for one in words):
+            continue
+        if step in ("lat", "lon") and any("summarise" in one for one in words):
+            continue
+        found = apply(step, random, field, stamps)
+        if found is None:
+            continue
+        typed, field, stamps = found
+        words.append([str(word) for word in typed])
+        name = "v_trend" if step == "trend" else name
+    if not words:
+        return
+    line = [words[0][0], "in.nc", *words[0][1:]]
+    for one in words[1:]:
+        line += ["then", *one]
+    answer = run_here(*line, "--memory", "1MiB", "-o", "out.nc", folder=folder)
+    assert answer.code == 0, (line, answer.err)
+    with netCDF4.Dataset(folder / "out.nc") as file:
+        made = np.ma.filled(file[name][:].astype(np.float64), np.nan)
+    expected = field.values.reshape(made.shape)
+    np.testing.assert_array_equal(np.isnan(made), np.isnan(expected), err_msg=str(line))
+    scale = np.nanmax(np.abs(expected)) if np.isfinite(expected).any() else 1.0
+    np.testing.assert_allclose(made, expected, rtol=2e-6, atol=2e-6 * max(scale, 1), err_msg=str(line))
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_the_plain_implementation_is_right_itself(seed):
+    """Against sums by NumPy on a case without gaps: months of 30 days, cells of equal width."""
+    random = np.random.default_rng(seed)
+    values = random.random((24, 3, 4))
+    dates = starts_of("360_day", False, 24)
+    lat, lon = np.array([-30.0, 0, 30]), np.arange(4) * 90.0
+    field = plain.Field(values, list(itertools.pairwise(dates)), lat, lon, plain.edges(lat, 90),
+                        plain.edges(lon, 1e9))  # fmt: skip
+    np.testing.assert_allclose(plain.aggregate(field, "year", "mean").values, values.reshape(2, 12, 3, 4).mean(axis=1))
+    weights = np.abs(np.diff(np.sin(np.radians([-45, -15, 15, 45]))))
+    np.testing.assert_allclose(plain.summarise_area(field).values[:, 0, 0],
+                               np.average(values.mean(axis=2), axis=1, weights=weights))  # fmt: skip
