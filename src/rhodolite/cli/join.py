@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import shlex
 import time
 from pathlib import Path
 
@@ -42,6 +43,7 @@ def run_join(words: list[str]) -> None:
     from rhodolite.formats.collection import write_collection
     from rhodolite.formats.opening import open_dataset
     from rhodolite.formats.registry import COLLECTION, format_for
+    from rhodolite.study.provenance import Origin
 
     began = time.monotonic()
     output = Path(options.output)
@@ -60,7 +62,11 @@ def run_join(words: list[str]) -> None:
     dataset = with_declared(dataset, options.variable, options.missing_value)
     if not is_collection:
         done = {"verb": "join"} if overlap is None else {"verb": "join", "overlap": overlap.value}
-        write_out(dataclasses.replace(dataset, record=(done,)), layout, options, began)
+        more = [f"--{name}" if value is True else f"--{name} {shlex.quote(value)}"
+                for name, value in (("group", options.group), ("missing-value", options.missing_value),
+                                    ("variable", ",".join(options.variable or ()))) if value]  # fmt: skip
+        write_out(dataclasses.replace(dataset, record=(done,)), layout, options, began,
+                  origin=Origin(tuple(options.inputs), tuple(more)))  # fmt: skip
         return
     with complete_or_nothing(output, options.overwrite, [file.path for file in dataset.files]) as temporary:
         write_collection(temporary, output, options.inputs, overlap, options.group)

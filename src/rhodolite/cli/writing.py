@@ -13,10 +13,16 @@ from rhodolite.formats.chunking import Layout
 from rhodolite.model.dataset import Dataset
 from rhodolite.study.chain import write
 from rhodolite.study.planning import plan_writing
+from rhodolite.study.provenance import Origin
 
 
 def write_out(
-    dataset: Dataset, layout: Layout, options: Namespace, began: float, also_read: Iterable[Path] = ()
+    dataset: Dataset,
+    layout: Layout,
+    options: Namespace,
+    began: float,
+    also_read: Iterable[Path] = (),
+    origin: Origin | None = None,
 ) -> None:
     """Write a dataset as the run options ask, or say what would be done."""
     output = Path(options.output)
@@ -24,7 +30,8 @@ def write_out(
     if options.plan:
         say_plan(plan_writing(dataset, output, layout, engine), output, engine)
         return
-    written = write(dataset, output, engine=engine, overwrite=options.overwrite, layout=layout, also_read=also_read)
+    written = write(dataset, output, engine=engine, overwrite=options.overwrite, layout=layout, also_read=also_read,
+                    origin=origin)  # fmt: skip
     if not options.quiet:
         say_joined(dataset, output, written, began)
 

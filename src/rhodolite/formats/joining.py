@@ -15,6 +15,7 @@ from rhodolite.arrays import Array, Concatenated, InMemory, Mapped, Selected
 from rhodolite.errors import DataError
 from rhodolite.formats.conforming import conformed, same_calendars
 from rhodolite.formats.untidy import with_known_calendar, with_text_dates, without_missing_times
+from rhodolite.model.attributes import common_attributes
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time import TimeAxis, format_date
@@ -134,7 +135,7 @@ def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Arr
         else:
             variables.append(variable)
     files = tuple(file for dataset in datasets for file in dataset.files)
-    return first.with_variables(variables, files=files, attributes=_common_attributes(datasets))
+    return first.with_variables(variables, files=files, attributes=common_attributes(datasets))
 
 
 def _with_one_mark(parts: list[Variable]) -> list[Variable]:
@@ -183,7 +184,7 @@ def _merge(datasets: list[Dataset]) -> Dataset:
     return replace(
         first,
         variables=variables,
-        attributes=_common_attributes(datasets),
+        attributes=common_attributes(datasets),
         unlimited=frozenset().union(*(d.unlimited for d in datasets)),
         files=tuple(file for dataset in datasets for file in dataset.files),
     )
@@ -215,16 +216,6 @@ def _steps(dataset: Dataset, steps: Indices) -> Dataset:
         else v
         for v in dataset.variables.values()
     )
-
-
-def _common_attributes(datasets: list[Dataset]) -> dict[str, Any]:
-    """Return the attributes that hold for every dataset."""
-    first, *others = datasets
-    return {
-        key: value
-        for key, value in first.attributes.items()
-        if all(key in other.attributes and np.array_equal(other.attributes[key], value) for other in others)
-    }
 
 
 def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:

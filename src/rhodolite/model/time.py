@@ -281,14 +281,23 @@ class TimeAxis:
 
     @cached_property
     def decimal_years(self) -> Array:
-        """Decimal years in the axis's own calendar, shape (n,); one calendar year is exactly 1."""
-        dates = self.reference_dates
-        years = np.unique(self.years)
+        """Decimal years in the axis's own calendar, shape (n,); one calendar year is exactly 1.
+
+        Of the times as they are given where they lie within their steps, else of the middles of the steps, so that
+        a choice of steps, which may come with bounds, moves none.
+        """
+        numbers, dates = self.middles, self.reference_dates
+        if self.bounds is not None and not self.climatological:
+            ends = np.sort(self.bounds, axis=1)
+            if np.all((ends[:, 0] <= self.numbers) & (self.numbers < ends[:, 1])):
+                numbers, dates = self.numbers, self.dates
+        years = np.unique([date.year for date in dates])
         first = {int(y): self.to_number(cftime.datetime(int(y), 1, 1, calendar=self.calendar))
                  for y in [*years, int(years[-1]) + 1, *(years + 1)]}  # fmt: skip
         starts = np.array([first[date.year] for date in dates])
         stops = np.array([first[date.year + 1] for date in dates])
-        return np.asarray(self.years + (self.middles - starts) / (stops - starts))
+        whole = np.array([date.year for date in dates])
+        return np.asarray(whole + (numbers - starts) / (stops - starts))
 
     @cached_property
     def step(self) -> Step:

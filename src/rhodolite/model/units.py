@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from functools import lru_cache
 from typing import Any
@@ -17,15 +18,27 @@ _SUPERSCRIPTS = str.maketrans("-0123456789", "⁻⁰¹²³⁴⁵⁶⁷⁸⁹")
 
 @lru_cache(maxsize=256)
 def _unit(text: str) -> Any:
+    _silence()
     import cf_units
 
     return cf_units.Unit(text)
 
 
+@lru_cache(maxsize=1)
+def _silence() -> Any:
+    """Keep the library from printing what it cannot read: whoever asks is told by what is returned."""
+    import cf_units
+
+    held = contextlib.ExitStack()
+    held.enter_context(cf_units.suppress_errors())
+    return held
+
+
 def is_unit(text: str) -> bool:
     """Return whether UDUNITS can read these units."""
     try:
-        return not (_unit(text).is_unknown() or _unit(text).is_no_unit())
+        unit = _unit(text)
+        return not (unit.is_unknown() or unit.is_no_unit()) and bool(unit.is_convertible(unit))
     except ValueError:
         return False
 

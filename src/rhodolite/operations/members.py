@@ -11,6 +11,7 @@ import numpy as np
 
 from rhodolite.arrays import InMemory, LazyArray, Mapped, Selected, Stacked
 from rhodolite.errors import DataError, warn
+from rhodolite.model.attributes import common_attributes
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
@@ -56,7 +57,7 @@ def stacked(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
         Variable(LABEL, (DIMENSION,), InMemory(np.array(names, dtype=object)), {"long_name": "name of the member"}),
     ]  # fmt: skip
     files = tuple(dict.fromkeys(file for dataset in datasets for file in dataset.files))
-    return first.with_variables([*described, *made], files=files)
+    return first.with_variables([*described, *made], files=files, attributes=common_attributes(datasets))
 
 
 def member_names(inputs: Sequence[str]) -> list[str]:

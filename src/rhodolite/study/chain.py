@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import itertools
+import shlex
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,7 +25,7 @@ from rhodolite.operations.declaration import parameters, to_plain
 from rhodolite.operations.members import member_names, stacked
 from rhodolite.operations.others import Other
 from rhodolite.study.planning import Plan, plan_drawing, plan_writing
-from rhodolite.study.provenance import with_provenance
+from rhodolite.study.provenance import Origin, with_provenance
 
 FIGURE_SUFFIXES = (".png", ".svg", ".pdf")
 FILM_SUFFIXES = (".gif", ".mp4")
@@ -65,6 +66,14 @@ class Chain:
     missing_value: float | None = None
 
     @property
+    def origin(self) -> Origin:
+        """What was typed besides the steps, for the record."""
+        options = ["--members"] if self.members else []
+        options += ["--group", shlex.quote(self.group)] if self.group else []
+        options += ["--missing-value", f"{self.missing_value:g}"] if self.missing_value is not None else []
+        return Origin(self.inputs, tuple(options))
+
+    @property
     def drawing(self) -> Any:
         """The drawing at the end, or None where a dataset is written."""
         return self.steps[-1] if self.steps and type(self.steps[-1]) in DRAWINGS.values() else None
@@ -85,7 +94,7 @@ class Chain:
             return None, said
         if self.drawing is None:
             written = write(dataset, self.output, engine=engine, overwrite=self.overwrite, layout=self.layout,
-                            also_read=read)  # fmt: skip
+                            also_read=read, origin=self.origin)  # fmt: skip
             return written, [remark.text(engine) for remark in dataset.remarks]
         drawing, others = _resolved(self.drawing)
         with complete_or_nothing(self.output, self.overwrite, [*read, *others]) as temporary:
@@ -176,6 +185,7 @@ def write(
     overwrite: bool = False,
     layout: Layout = USUAL_LAYOUT,
     also_read: Iterable[Path] = (),
+    origin: Origin | None = None,
 ) -> tuple[int, int]:
     """Write a dataset in the format that the suffix names; complete, or not at all.
 
@@ -196,7 +206,7 @@ def write(
         dataset = dataclasses.replace(dataset, unlimited=dataset.unlimited | {str(dataset.need(Role.TIME).dimension)})
     inputs = [*(file.path for file in dataset.files), *also_read]
     with complete_or_nothing(path, overwrite, inputs, chosen.kind) as temporary:
-        chosen.write(with_provenance(dataset), temporary, engine, layout)
+        chosen.write(with_provenance(dataset, origin), temporary, engine, layout)
         return size_on_disk(temporary.parent if chosen.kind is OutputKind.MANY else temporary)
 
 

@@ -6,21 +6,31 @@ import datetime
 import os
 import shlex
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from rhodolite.model.dataset import Dataset
+from rhodolite.study.axes import with_described_axes, without_dangling_names
 from rhodolite.study.discovery import discovery_attributes, without_discovery
 from rhodolite.version import __version__
 
 CONVENTIONS = "CF-1.11"
 
 
-def with_provenance(dataset: Dataset) -> Dataset:
+@dataclass(frozen=True)
+class Origin:
+    """What was typed besides the steps: the inputs word by word, and the options about reading them."""
+
+    inputs: tuple[str, ...] = ()
+    options: tuple[str, ...] = ()
+
+
+def with_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
     """Return a dataset whose attributes say which conventions it follows and how it was made."""
+    dataset = with_described_axes(without_dangling_names(dataset))
     attributes = without_discovery(dict(dataset.attributes))
     moment = _now().strftime("%Y-%m-%dT%H:%M:%SZ")
-    line = f"{moment} rhodolite {__version__}: {sentence(dataset)}"
+    line = f"{moment} rhodolite {__version__}: {sentence(dataset, origin)}"
     earlier = str(attributes.get("history", "")).rstrip("\n")
     attributes["Conventions"] = CONVENTIONS
     attributes["history"] = f"{earlier}\n{line}" if earlier else line
@@ -29,10 +39,10 @@ def with_provenance(dataset: Dataset) -> Dataset:
     return replace(dataset, attributes=attributes)
 
 
-def sentence(dataset: Dataset) -> str:
-    """Write the steps behind a dataset as they are typed, with the files they began with."""
-    files = [shlex.quote(file.name) for file in dataset.files]
-    named = files if len(files) <= 3 else [files[0], "...", files[-1]]
+def sentence(dataset: Dataset, origin: Origin | None = None) -> str:
+    """Write the steps behind a dataset as they are typed, with the inputs they began with."""
+    given = origin.inputs if origin is not None and origin.inputs else [str(file) for file in dataset.files]
+    named = [shlex.quote(text) for text in given] + list(origin.options if origin is not None else ())
     steps = [_typed(step) for step in dataset.record]
     if not steps:
         return f"written from {' '.join(named)}" if named else "written"
