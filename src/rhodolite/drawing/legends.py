@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.drawing.palettes import Scale
-from rhodolite.drawing.wording import with_units
+from rhodolite.drawing.wording import axis_label
 from rhodolite.model.variable import Variable
 
 GROUND = "#e4e4e4"
@@ -55,4 +55,4 @@ def add_legend(figure: Any, mesh: Any, axes: Any, scale: Scale, variable: Variab
 
     bar = figure.colorbar(mesh, ax=axes, extend=scale.extend, ticks=scale.edges, format=write, **place)
     units = f"1e{power} {variable.units or ''}".strip() if power else variable.units
-    bar.set_label(with_units(variable.name, units), fontsize=12)
+    bar.set_label(axis_label(variable.quantity, units, 58 if place.get("location") == "right" else 100), fontsize=12)

@@ -10,14 +10,16 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array, Engine
-from rhodolite.drawing.cartography import MapFrame, field_of
+from rhodolite.drawing.cartography import MapFrame, field_of, outside_of_region
 from rhodolite.drawing.choosing import chosen_part, only_one, variables_along
+from rhodolite.drawing.classes import Classes
 from rhodolite.drawing.legends import Marks, add_key, add_legend
 from rhodolite.drawing.palettes import Scale, check_palette, colours, wanted_scale
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.projections import ProjectionName
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.wording import period_text, value_text
+from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.mesh import Mesh
@@ -88,6 +90,10 @@ class Map:
             dataset = Subset(lat=self.projection.latitudes)(dataset)
         part = chosen_part(dataset, variable, self.time, self.level)
         values = field_of(part, part[variable.name], engine)
+        classes = Classes.of(variable)
+        if classes is not None:
+            _need_single_step(part, variable)
+            return self._figure(part, variable, values, classes, None, None)
         scale, centre = wanted_scale(values, variable, self.palette, self.limits, self.centre)
         return self._figure(part, variable, values, scale, centre, self._marked(dataset, variable, engine))
 
@@ -101,7 +107,7 @@ class Map:
         part = chosen_part(dataset, flag, self.time, self.level)
         return Marks(field_of(part, part[flag.name], engine) == 1, self.mark is Mark.HATCHES, flag.quantity)
 
-    def _figure(self, part: Dataset, variable: Variable, values: Array, scale: Scale, centre: float | None,
+    def _figure(self, part: Dataset, variable: Variable, values: Array, scale: Scale | Classes, centre: float | None,
                 marks: Marks | None) -> Any:  # fmt: skip
         from matplotlib.figure import Figure
 
@@ -109,12 +115,18 @@ class Map:
         shape = frame.shape
         upright = shape < _WIDE
         size = self.size or _fitting_size(shape, upright)
+        if isinstance(scale, Classes) and self.size is None and not upright:
+            size = Size(size.width, round(max(420, 1030 / shape + 130)))  # words beside the map leave it less width
         figure = Figure((size.width / 100, size.height / 100), dpi=100, layout="compressed")
         axes = figure.add_subplot()
-        shades, norm = colours(scale, centre)
-        mesh = frame.draw_field(axes, values, shades, norm)
-        add_legend(figure, mesh, axes, scale, variable, location="right" if upright else "bottom", shrink=0.85,
-                   aspect=35, pad=0.02)  # fmt: skip
+        outside = outside_of_region(part, frame.mesh)
+        if isinstance(scale, Classes):
+            mesh = frame.draw_field(axes, values, *scale.colours(self.palette), outside=outside)
+            scale.add_legend(figure, mesh, axes)
+        else:
+            mesh = frame.draw_field(axes, values, *colours(scale, centre), outside=outside)
+            add_legend(figure, mesh, axes, scale, variable, location="right" if upright else "bottom", shrink=0.85,
+                       aspect=35, pad=0.02)  # fmt: skip
         put_title(figure, self.title or variable.quantity, _caption(part, variable, values), size)
         if marks is not None:
             frame.draw_marks(axes, marks, size.width)
@@ -124,8 +136,17 @@ class Map:
         if self.points is not None:
             figure.draw_without_rendering()  # only then is it known where a place comes to lie
             frame.draw_points(axes, *_sites(self.points))
-        add_key(axes, bool(np.isnan(values).any()), marks)
+        missing = np.isnan(values) if outside is None else np.isnan(values) & ~outside
+        add_key(axes, bool(missing.any()), marks)
         return figure
+
+
+def _need_single_step(part: Dataset, variable: Variable) -> None:
+    """Refuse several steps of classes, of which there is no mean."""
+    time = part.coordinate(Role.TIME)
+    if time is not None and time.dimension in variable.dimensions and time.values.size > 1:
+        raise DataError(f"{variable.name} holds classes, of which there is no mean; choose one of its "
+                        f"{time.values.size} steps, such as --time {part.need_time().span.last}")  # fmt: skip
 
 
 def _fitting_size(shape: float, upright: bool) -> Size:
@@ -145,6 +166,8 @@ def _sites(path: str) -> tuple[Array, Array, list[str]]:
 
 
 def _caption(part: Dataset, variable: Variable, values: Array) -> str:
+    if Classes.of(variable) is not None:
+        return period_text(part.time)
     mean = area_mean(part, variable, values, Mesh.of(part).dimensions)
     words = [period_text(part.time)]
     vertical = part.coordinate(Role.LEVEL)

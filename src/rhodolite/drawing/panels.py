@@ -12,6 +12,7 @@ import numpy as np
 from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.cartography import MapFrame, field_of
 from rhodolite.drawing.choosing import only_one, variables_along
+from rhodolite.drawing.curves import labelled_parts
 from rhodolite.drawing.legends import add_key, add_legend
 from rhodolite.drawing.palettes import check_palette, colours, wanted_scale
 from rhodolite.drawing.parameters import Limits, Size
@@ -32,6 +33,7 @@ from rhodolite.operations.declaration import operation, parameter
 from rhodolite.operations.subset import Subset
 
 _MOST = 36
+_MONTHS = 12
 
 
 class By(StrEnum):
@@ -42,15 +44,16 @@ class By(StrEnum):
     SEASON = "season"
     YEAR = "year"
     LEVEL = "level"
+    MEMBER = "member"
 
 
 @operation
 @dataclass(frozen=True)
 class Panels:
-    """Small maps of the twelve months, the four seasons, years or levels, with one legend.
+    """Small maps of the twelve months, the four seasons, years, levels or members, with one legend.
 
     By month and by season the maps show the mean cycle of all years that are left, by year the mean
-    of each, by level the mean over time; without a choice each step in time gets a map.
+    of each, by level and by member of an ensemble the mean over time; without a choice each step in time gets a map.
 
     Examples
     --------
@@ -87,6 +90,8 @@ class Panels:
         return self._figure(part[variable.name], fields)
 
     def _panels(self, part: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
+        if self.by is By.MEMBER:
+            return self._members(part, variable)
         role = Role.LEVEL if self.by is By.LEVEL else Role.TIME
         coordinate = part.need(role)
         if coordinate.dimension not in variable.dimensions:
@@ -106,6 +111,13 @@ class Panels:
             units = coordinate.variable.units or ""
             return [(f"{value:g} {units}".strip(), one) for value, one in zip(coordinate.values, parts, strict=True)]
         return [(_short_title(one), one) for one in parts]
+
+    def _members(self, part: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
+        """Return a map of the mean over time for each member of an ensemble, regions or other labelled parts."""
+        parts = labelled_parts(part, variable)
+        if len(parts) == 1:
+            raise DataError(f"{variable.name} has no members; open several inputs with --members")
+        return parts
 
     def _figure(self, variable: Variable, fields: list[tuple[str, Dataset, Array]]) -> Any:
         from matplotlib.figure import Figure
@@ -136,7 +148,7 @@ class Panels:
 
     def _caption(self, fields: list[tuple[str, Dataset, Array]]) -> str:
         words = [region_text(fields[0][1])]
-        if self.by is By.LEVEL:
+        if self.by in (By.LEVEL, By.MEMBER):
             words.insert(0, period_text(fields[0][1].time))
         return " · ".join(word for word in words if word)
 
@@ -151,4 +163,6 @@ def _short_title(part: Dataset) -> str:
 
 def _columns(count: int, shape: float) -> int:
     """Return how many small maps of a shape go side by side in a figure of about 8 to 5."""
+    if count == _MONTHS:
+        return 4  # the months of a year, three seasons' worth to a column
     return min(range(1, count + 1), key=lambda n: abs(math.log(n * shape / math.ceil(count / n) / 1.9)))

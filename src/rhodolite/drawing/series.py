@@ -14,7 +14,7 @@ from rhodolite.drawing.dates import date_labels
 from rhodolite.drawing.palettes import BLUE, LINE_COLOURS, ORANGE, palette_for
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
-from rhodolite.drawing.wording import capitalised, with_units
+from rhodolite.drawing.wording import axis_label, capitalised
 from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.smoothing import running_mean
 from rhodolite.model.axes import Role
@@ -105,8 +105,7 @@ class Series:
         axes.set_axisbelow(True)
         axes.spines[["top", "right"]].set_visible(False)
         first = curves[0].variable
-        names = dict.fromkeys(curve.variable.name for curve in curves)
-        axes.set_ylabel(with_units(", ".join(names), first.units), fontsize=12)
+        axes.set_ylabel(axis_label(_common_quantity(curves), first.units), fontsize=12)
         axes.tick_params(labelsize=11)
         places = " · ".join([*dict.fromkeys(c.place for c in curves if c.place), *sentences])
         put_title(figure, self.title or _common_quantity(curves), places, self.size)
@@ -121,7 +120,7 @@ class Series:
         else:
             dense = curve.days.size > 150
             faint = 0.45 if self.smooth else 1.0
-            axes.plot(curve.days, curve.values, color=colour, linewidth=0.9 if dense else 1.5, alpha=faint,
+            axes.plot(*curve.broken(), color=colour, linewidth=0.9 if dense else 1.5, alpha=faint,
                       marker="" if dense else "o", markersize=3.5, label=label)  # fmt: skip
         if self.smooth:
             steps = (
@@ -129,7 +128,8 @@ class Series:
                 if curve.axis.resolution.count == 1
                 else f"{self.smooth} steps"
             )
-            axes.plot(curve.days, running_mean(curve.values, self.smooth), color=colour, linewidth=2.4,
+            smooth = curve.broken(running_mean(curve.values, self.smooth))
+            axes.plot(*smooth, color=colour, linewidth=2.4,
                       label=f"mean of {steps}" if self.bars else f"{label}, mean of {steps}")  # fmt: skip
 
 

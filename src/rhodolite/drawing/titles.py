@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from typing import Any
 
 from rhodolite.drawing.parameters import Size
@@ -11,8 +10,6 @@ from rhodolite.drawing.wording import capitalised
 _TITLE, _CAPTION = 15.0, 11.0
 """Sizes in points; figures have 100 dots and 72 points to the inch."""
 _SPACING = 1.25
-_LETTER = 0.71
-"""Width of a letter in pixels for each point of its size, on average."""
 _MARGIN = 12
 
 
@@ -28,5 +25,22 @@ def put_title(figure: Any, title: str, caption: str, size: Size) -> None:
 
 
 def _broken(text: str, size: Size, points: float) -> list[str]:
-    letters = max(20, int((size.width - 2 * _MARGIN) / (points * _LETTER)))
-    return textwrap.wrap(capitalised(text), letters)
+    """Return a text in lines that are not wider than the figure, as they will be drawn."""
+    room = size.width - 2 * _MARGIN
+    lines: list[str] = []
+    for word in capitalised(text).split():
+        longer = f"{lines[-1]} {word}" if lines else word
+        if lines and _width(longer, points) <= room:
+            lines[-1] = longer
+        else:
+            lines.append(word)
+    return lines
+
+
+def _width(text: str, points: float) -> float:
+    """Return the width of a text in pixels."""
+    from matplotlib.font_manager import FontProperties
+    from matplotlib.textpath import text_to_path
+
+    width, _, _ = text_to_path.get_text_width_height_descent(text, FontProperties(size=points), ismath=False)
+    return float(width) * 100 / 72

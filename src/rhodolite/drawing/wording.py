@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import textwrap
 from typing import Any
 
 import numpy as np
@@ -39,6 +40,16 @@ def degrees_east(value: float) -> str:
 def with_units(quantity: str, units: str | None) -> str:
     """Write a quantity with its units for an axis or legend."""
     return f"{quantity} ({pretty(units)})" if pretty(units) else quantity
+
+
+def axis_label(quantity: str, units: str | None, letters: int = 58) -> str:
+    """Write a quantity with its units beside an axis or legend, in two lines at most where it is long."""
+    shown = f"({pretty(units)})".replace(" ", "\u00a0") if pretty(units) else ""  # units stay in one piece
+    lines = textwrap.wrap(f"{capitalised(quantity)} {shown}".strip(), letters)
+    if len(lines) > 2:
+        rest = textwrap.shorten(" ".join(lines[1:]).removesuffix(shown), letters - len(shown) - 3, placeholder=" …")
+        lines = [lines[0], f"{rest} {shown}".strip()]
+    return "\n".join(lines)
 
 
 def value_text(value: float, variable: Variable) -> str:

@@ -13,7 +13,7 @@ from rhodolite.drawing.curves import Curve, curve_of
 from rhodolite.drawing.palettes import BLUE, LINE_COLOURS
 from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.titles import put_title
-from rhodolite.drawing.wording import with_units
+from rhodolite.drawing.wording import axis_label
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -139,7 +139,7 @@ class YearByYear:
             axes.set_ylim(self.limits.low, self.limits.high)
         axes.grid(color="#dddddd", linewidth=0.6)
         axes.spines[["top", "right"]].set_visible(False)
-        axes.set_ylabel(with_units(curve.variable.name, curve.variable.units), fontsize=12)
+        axes.set_ylabel(axis_label(curve.variable.quantity, curve.variable.units), fontsize=12)
 
 
 def _inside(year: int, period: Period) -> bool:

@@ -101,7 +101,7 @@ class Measure:
             return f"number of values of {quantity}"
         if self.share is not None and self.kind != "median":
             return f"{_ordinal(self.kind[1:])} percentile of {quantity}"
-        return f"{_ADJECTIVES[self.kind]} {quantity}"
+        return joined_words(_ADJECTIVES[self.kind], quantity)
 
     def within(self, variable: Variable) -> Measure:
         """Return the measure with its threshold in the units of a variable.
@@ -170,6 +170,21 @@ class Measures:
 
     def __str__(self) -> str:
         return ",".join(str(measure) for measure in self.measures)
+
+
+def joined_words(before: str, quantity: str) -> str:
+    """Return words before a quantity, without a word twice: `total` and `Total precipitation` is total precipitation.
+
+    Examples
+    --------
+    >>> joined_words("total", "Total precipitation"), joined_words("mean", "SST")
+    ('total precipitation', 'mean SST')
+    """
+    lowered = quantity[:1].lower() + quantity[1:] if quantity[1:2].islower() else quantity
+    last = before.split()[-1].lower() if before else ""
+    if last and lowered.lower().startswith(f"{last} "):
+        return f"{before} {lowered.split(maxsplit=1)[1]}"
+    return f"{before} {lowered}".strip()
 
 
 def _ordinal(number: str) -> str:

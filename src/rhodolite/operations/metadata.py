@@ -8,7 +8,7 @@ from typing import Any
 from rhodolite.model.units import has_offset_zero, is_temperature, squared
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.cycles import Cycle
-from rhodolite.operations.measures import Measure
+from rhodolite.operations.measures import Measure, joined_words
 
 _ANOMALY_NAMES = {
     name: f"{name}_anomaly"
@@ -95,7 +95,7 @@ def aggregate_attributes(variable: Variable, measure: Measure, adjective: str, t
     how = f" (interval: {step})" if step else ""
     now = f"{before}{time}: {measure.method}{how}" if measure.method else before
     methods = f"{others} {now}".strip()
-    changed = changed.without("cell_methods", long_name=f"{adjective} {measure.words(variable.quantity)}")
+    changed = changed.without("cell_methods", long_name=joined_words(adjective, measure.words(variable.quantity)))
     if methods:
         changed = changed.without(cell_methods=methods)
     if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
