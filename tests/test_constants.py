@@ -8,11 +8,11 @@ import netCDF4
 import numpy as np
 import pytest
 import scipy.signal
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset
+from conftest import EXAMPLES, make_dataset
 from rhodolite import Aggregate, Anomaly, Calc, Correlate, Index, Regrid, Subset, Summarise, Trend
 from rhodolite.arrays import Engine, InMemory
 from rhodolite.errors import RhodoliteWarning
@@ -48,6 +48,7 @@ def constants(path, kind, packing, seed, steps=96):
     return path
 
 
+@settings(max_examples=EXAMPLES or 25)
 @given(st.sampled_from([("i2", (0.0013, 289.7)), ("i2", (0.01, 0)), ("f4", None), ("f8", None)]), st.integers(0, 999),
        st.sampled_from([1 << 12, 1 << 20]))  # fmt: skip
 def test_what_never_changes_has_no_trend_and_no_spread(tmp_path_factory, stored, seed, memory):

@@ -126,7 +126,7 @@ def test_writing_with_little_memory_reads_small_variables_without_locking_up(tmp
     ("settings", "error", "message"),
     [
         ({}, UsageError, "convert: to what"),
-        ({"units": "degC"}, UsageError, "does not say of which variable; write it like tas=degC"),
+        ({"units": "=degC"}, UsageError, "does not say what is to be in which units; write it like tas=degC"),
         ({"units": "tas=degQ"}, UsageError, "'degQ' is not known to UDUNITS"),
         ({"units": "tas=m"}, DataError, "tas is in K, which cannot be turned into m"),
         ({"units": "tos=degC"}, DataError, r"no variable 'tos'\. Did you mean tas"),

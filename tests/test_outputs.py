@@ -77,7 +77,7 @@ def test_inputs_are_told_from_each_other_and_from_nothing(tmp_path, demo):
 def test_python_writes_what_it_read_and_keeps_the_record(demo, tmp_path, monkeypatch):
     monkeypatch.setenv("SOURCE_DATE_EPOCH", "86400")
     data = rhodolite.Subset(level="500hPa", lat="0..")(rhodolite.read(demo / "pressure_monthly.nc"))
-    assert sentence(data) == "subset pressure_monthly.nc --lat 0N.. --level 500hPa"
+    assert sentence(data) == f"subset {demo / 'pressure_monthly.nc'} --lat 0N.. --level 500hPa"
     rhodolite.write(data, tmp_path / "a.nc", workers=1, memory=1 << 20)
     with pytest.raises(OutputError, match="exists already"):
         rhodolite.write(data, tmp_path / "a.nc")
