@@ -14,7 +14,7 @@ from rhodolite.drawing.parameters import Limits, Size
 from rhodolite.drawing.reducing import averaged_but
 from rhodolite.drawing.titles import put_title
 from rhodolite.drawing.verticals import set_up
-from rhodolite.drawing.wording import degrees_east, degrees_north, period_text, with_units
+from rhodolite.drawing.wording import axis_label, degrees_east, degrees_north, period_text
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
@@ -134,7 +134,7 @@ class Profile:
         axes.set_axisbelow(True)
         axes.spines[["top", "right"]].set_visible(False)
         axes.tick_params(labelsize=11)
-        label = with_units(variable.name, variable.units)
+        label = axis_label(variable.quantity, variable.units)
         limit = axes.set_xlim if upright else axes.set_ylim
         if self.limits is not None:
             limit(self.limits.low, self.limits.high)

@@ -152,7 +152,7 @@ def _label(curve: Curve, curves: list[Curve]) -> str:
         parts.append(curve.source)
     if curve.deseasonal:
         parts.append("without its cycle")
-    return ", ".join(parts) or curve.variable.name
+    return ", ".join(parts) or capitalised(curve.variable.quantity)
 
 
 def _common_quantity(curves: list[Curve]) -> str:
