@@ -38,6 +38,7 @@ def files(draw):
         "unit": draw(st.sampled_from(["days", "hours"])), "gaps": draw(st.sampled_from([0.0, 0.05])),
         "what": draw(st.sampled_from(["state", "rate", "amount"])), "two_marks": draw(st.booleans()),
         "coordinate": draw(st.sampled_from(["f4", "f8"])), "rough": draw(st.booleans()),
+        "curvilinear": draw(st.booleans()),
     }  # fmt: skip
 
 
@@ -61,18 +62,29 @@ def make(path, how):
             time.bounds = "time_bounds"
             ends = cftime.date2num(np.array(cells), units, calendar)
             file.createVariable("time_bounds", "f8", ("time", "b"))[:] = ends
-        for name, values, unit in (("lat", lat, "degrees_north"), ("lon", lon, "degrees_east")):
-            file.createVariable(name, how["coordinate"], (name,)).units = unit
+        positions, along = (lat, lon), (("lat",), ("lon",))
+        if how["curvilinear"]:
+            turned = (
+                np.add.outer(lat, np.linspace(-6, 6, lon.size)),
+                np.add.outer(np.linspace(-9, 9, lat.size), lon / 8),
+            )
+            positions, along = tuple(np.round(part, 2) for part in turned), (("y", "x"),) * 2
+            file.createDimension("y", lat.size)
+            file.createDimension("x", lon.size)
+        for name, values, dims, unit in zip(("lat", "lon"), positions, along, ("degrees_north", "degrees_east"),
+                                            strict=True):  # fmt: skip
+            file.createVariable(name, how["coordinate"], dims).units = unit
             file[name][:] = values
         kind, shape = np.dtype(how["kind"]), (how["count"], lat.size, lon.size)
         whole = kind.kind in "iu"
         mark = {"i2": -32768, "u1": 255, "i4": -9999}.get(how["kind"], 1e20)
-        made = file.createVariable("v", kind, ("time", "lat", "lon"), fill_value=mark,
+        grid = ("y", "x") if how["curvilinear"] else ("lat", "lon")
+        made = file.createVariable("v", kind, ("time", *grid), fill_value=mark,
                                    chunksizes=(min(7, how["count"]), 2, 3))  # fmt: skip
         made.set_auto_maskandscale(False)
         about = {"state": {"units": "K", "cell_methods": "time: mean"}, "rate": {"units": "mm day-1"},
                  "amount": {"units": "mm", "cell_methods": "time: sum"}}[how["what"]]  # fmt: skip
-        made.setncatts(about)
+        made.setncatts(about | ({"coordinates": "lat lon"} if how["curvilinear"] else {}))
         if whole:
             made.setncatts({"scale_factor": 0.25, "add_offset": 10.0})
         values = random.integers(0, 200, shape) if whole else random.random(shape) * 50 + 1
@@ -92,6 +104,10 @@ LAST = ("climatology", "trend")
 
 def apply(step, random, field, stamps):
     """Return a step as it is typed and what it should give; the stamps of the result, where it has some."""
+    if field.lat.ndim == 2 and step in ("lat", "lon", "area"):
+        south = float(random.integers(-60, 20))
+        made = plain.block_between(field, south, 55) if step == "lat" else None
+        return None if made is None else (["subset", "--lat", f"{south:g}..55"], made, stamps)
     if step == "lat":
         south = float(random.integers(-70, 0))
         if not plain.subset_lat(field, south, 60).values.size:

@@ -288,3 +288,15 @@ def test_areas_that_a_file_names_itself_are_what_cells_weigh(rng):
     ):
         np.testing.assert_allclose(made["tas"].values(), expected, rtol=1e-12)
     assert "areas" not in Summarise()(data).variables
+
+
+@given(st.integers(0, 999), st.sampled_from([0.1, 0.5, 0.9]))
+def test_the_order_of_equal_values_changes_no_percentile(seed, share):
+    """Values with ties in any order, and with equal weights those of NumPy (13 digits)."""
+    random = np.random.default_rng(seed)
+    values, weights = random.integers(0, 4, (2, 30)).astype(float), random.random(30) + 0.1
+    order = random.permutation(30)
+    np.testing.assert_allclose(weighted_percentile(values, weights, share),
+                               weighted_percentile(values[:, order], weights[order], share), rtol=1e-12)  # fmt: skip
+    np.testing.assert_allclose(weighted_percentile(values, np.full(30, 0.3), share),
+                               np.quantile(values, share, axis=1), rtol=1e-13)  # fmt: skip

@@ -39,6 +39,9 @@ def read(path, name, cells, *, rates, amounts):
     with netCDF4.Dataset(path) as file:
         values = np.ma.filled(file[name][:].astype(np.float64), np.nan)
         lat, lon = (np.asarray(file[axis][:], dtype=np.float64) for axis in ("lat", "lon"))
+    if lat.ndim == 2:  # rows and columns are numbered, and only positions are known
+        ends = [np.array([[at, at + 1.0] for at in range(n)]) for n in lat.shape]
+        return Field(values, cells, lat, lon, *ends, amounts, rates)
     return Field(values, cells, lat, lon, edges(lat, 90.0), edges(lon, math.inf), amounts, rates)
 
 
@@ -63,6 +66,9 @@ def middle(cell):
 
 def take(field, steps=None, rows=None, columns=None, turns=None):
     steps = range(len(field.cells)) if steps is None else steps
+    if field.lat.ndim == 2:
+        kept = list(steps)
+        return replace(field, values=field.values[kept], cells=[field.cells[at] for at in kept])
     rows = list(range(len(field.lat)) if rows is None else rows)
     columns = list(range(len(field.lon)) if columns is None else columns)
     turns = np.zeros(len(columns)) if turns is None else np.array(turns)
@@ -74,6 +80,18 @@ def take(field, steps=None, rows=None, columns=None, turns=None):
 
 def subset_lat(field, south, north):
     return take(field, rows=[at for at, value in enumerate(field.lat) if south - 1e-6 <= value <= north + 1e-6])
+
+
+def block_between(field, south, north):
+    """On a grid whose positions have two dimensions: the smallest block with all cells inside, others missing."""
+    inside = (field.lat >= south - 1e-6) & (field.lat <= north + 1e-6)
+    if not inside.any():
+        return None
+    rows, columns = (np.flatnonzero(inside.any(axis=axis)) for axis in (1, 0))
+    block = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
+    values = np.where(inside[block], field.values[(slice(None), *block)], np.nan)
+    ends = {"lat_edges": field.lat_edges[block[0]], "lon_edges": field.lon_edges[block[1]]}
+    return replace(field, values=values, lat=field.lat[block], lon=field.lon[block], **ends)
 
 
 def subset_lon(field, west, east):

@@ -121,12 +121,12 @@ def weighted_percentile(values: Array, weights: Array, share: float) -> Array:
     -----
     Values stand at the middles of their weights, the first at 0 and the last at 1, and are joined by
     straight lines. With equal weights that is definition 7 of Hyndman and Fan 1996, The American
-    Statistician 50, 361-365.
+    Statistician 50, 361-365. Equal values share their weight evenly, so that their order does not matter.
     """
     order = np.argsort(values, axis=1)
     ordered = np.take_along_axis(values, order, axis=1).astype(np.float64)
     there = ~np.isnan(ordered)
-    along = np.where(there, weights[order], 0.0)
+    along = _shared_by_ties(ordered, np.where(there, weights[order], 0.0))
     middles = np.cumsum(along, axis=1) - along / 2
     last = np.maximum(there.sum(axis=1) - 1, 0)
     ends = np.take_along_axis(middles, np.stack([np.zeros_like(last), last], axis=1), axis=1)
@@ -138,6 +138,17 @@ def weighted_percentile(values: Array, weights: Array, share: float) -> Array:
     )
     part = np.clip(np.divide(wanted - x0, x1 - x0, out=np.zeros(len(x0)), where=x1 > x0), 0.0, 1.0)
     return np.asarray(y0 + part * (y1 - y0))
+
+
+def _shared_by_ties(ordered: Array, weights: Array) -> Array:
+    """Return weights in which those of equal values, which follow each other in each row, are the mean of theirs."""
+    new = np.ones(ordered.shape, dtype=bool)
+    new[:, 1:] = ordered[:, 1:] != ordered[:, :-1]
+    if new.all():
+        return weights
+    groups = np.cumsum(new.reshape(-1)) - 1
+    sums, counts = np.bincount(groups, weights.reshape(-1)), np.bincount(groups)
+    return np.asarray((sums / counts)[groups].reshape(weights.shape))
 
 
 def _ratio(above: Array, below: Array) -> Array:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import re
 from functools import lru_cache
@@ -31,6 +32,7 @@ def _silence() -> Any:
 
     held = contextlib.ExitStack()
     held.enter_context(cf_units.suppress_errors())
+    atexit.register(held.close)  # while the library is still there
     return held
 
 
