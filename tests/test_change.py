@@ -402,7 +402,7 @@ def test_marks_and_lines_of_trends_are_drawn(demo):
     lines = Series(trend=True, without_cycle=True)(cell)
     assert any("per decade, 95 % interval" in text.get_text() for text in lines.texts)
     drawn = {line.get_label(): line for line in lines.axes[0].lines}
-    assert set(drawn) == {"tas", "without its cycle", "trend"}
+    assert set(drawn) == {"Near-surface air temperature", "without its cycle", "trend"}
     slope = np.diff(drawn["trend"].get_ydata()[[0, -1]])[0] / np.ptp(cell.time.decimal_years)
     assert slope == pytest.approx(Trend(per="year")(Anomaly()(cell))["tas_trend"].values().item(), rel=1e-3)
 
