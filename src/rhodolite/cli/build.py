@@ -42,7 +42,7 @@ def run_build(words: list[str]) -> None:
     parser = Parser("build", description=_DESCRIPTION, usage=usage)
     parser.add_argument("inputs", nargs="*", metavar="INPUT", help="tables, text grids, or the folder of the grids")
     parser.add_argument("--description", metavar="FILE", help="what the files do not say, as TOML")
-    add_run_options(parser)
+    add_run_options(parser, members=False)
     options = parser.parse(words)
     if not options.inputs:
         raise UsageError("build: no input; name the tables or grids, such as rhodolite build 'rain_*.asc' ...")

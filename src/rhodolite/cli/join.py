@@ -28,7 +28,7 @@ def run_join(words: list[str]) -> None:
     parser.add_argument("--overlap", metavar="first|last",
                         help="which file counts where two hold the same times, by when they begin")  # fmt: skip
     parser.add_argument("--variable", metavar="NAME,...", action="append", help="the variables to take")
-    add_run_options(parser)
+    add_run_options(parser, members=False)
     options = parser.parse(words)
     if not options.inputs:
         raise UsageError("join: no input; name the files to join, such as rhodolite join 'year_*.nc' -o all.nc")

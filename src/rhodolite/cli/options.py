@@ -106,8 +106,8 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
     )
 
 
-def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> None:
-    """Add the options that every verb has."""
+def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True, members: bool = True) -> None:
+    """Add the options that every verb has; `members` where inputs can be those of an ensemble."""
     group = parser.add_argument_group("run options")
     if output:
         group.add_argument(
@@ -127,8 +127,9 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True) -> 
                            help="how much work goes into a small output (default: fast)")  # fmt: skip
         group.add_argument("--unlimited", action="store_true", help="make time a dimension that can grow")
         group.add_argument("--plan", action="store_true", help="say what would be read and written, and stop")
-        group.add_argument("--members", action="store_true", help="the inputs are members of an ensemble, one a file "
-                           "or pattern, not parts of one dataset")  # fmt: skip
+        if members:
+            group.add_argument("--members", action="store_true", help="the inputs are members of an ensemble, one a file "
+                               "or pattern, not parts of one dataset")  # fmt: skip
     group.add_argument("--group", action=_Once, metavar="NAME", help="the group to read of files that have groups")
     group.add_argument("--missing-value", action=_Once, metavar="NUMBER", help="a number that stands for missing "
                        "values, where the files do not say so")  # fmt: skip

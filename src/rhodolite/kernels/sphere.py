@@ -15,12 +15,12 @@ def zone_areas(latitude_edges: Array) -> Array:
 
     Parameters
     ----------
-    latitude_edges : ndarray, shape (n + 1,)
+    latitude_edges : ndarray, shape (..., n + 1)
         Edges in degrees north, in either direction.
 
     Returns
     -------
-    ndarray of float64, shape (n,)
+    ndarray of float64, shape (..., n)
         ``|sin(north) - sin(south)|``, for a sphere of radius 1. Times 2 pi, the zones from
         pole to pole add up to 4 pi.
 
@@ -36,12 +36,12 @@ def widths(longitude_edges: Array) -> Array:
 
     Parameters
     ----------
-    longitude_edges : ndarray, shape (n + 1,)
+    longitude_edges : ndarray, shape (..., n + 1)
         Edges in degrees east, in either direction.
 
     Returns
     -------
-    ndarray of float64, shape (n,)
+    ndarray of float64, shape (..., n)
     """
     return np.abs(np.diff(np.radians(longitude_edges)))
 

@@ -79,8 +79,7 @@ def cell_edges(coordinate: Coordinate) -> Array:
         ordered = bounds if _same_direction(bounds, values) else bounds[:, ::-1]
         if coordinate.role == Role.LATITUDE:
             ordered = np.clip(ordered, -90, 90)
-        near = max(1e-5, 1e-3 * float(np.abs(np.diff(ordered, axis=1)).min()))
-        if np.allclose(ordered[1:, 0], ordered[:-1, 1], rtol=0, atol=near):
+        if np.abs(ordered[1:, 0] - ordered[:-1, 1]).max(initial=0) <= _joint(ordered):
             return _without_repeat(np.append(ordered[:, 0], ordered[-1, 1]), repeats)
     if values.size == 1:
         half = 0.5
@@ -111,9 +110,8 @@ def area_weights(coordinate: Coordinate) -> Array:
     -------
     ndarray of float64, shape (n,)
     """
-    bounds = cell_bounds(coordinate)
     measure = zone_areas if coordinate.role == Role.LATITUDE else widths
-    return np.array([float(measure(pair)[0]) for pair in bounds])
+    return measure(cell_bounds(coordinate))[:, 0]
 
 
 def cell_bounds(coordinate: Coordinate) -> Array:
@@ -142,7 +140,12 @@ def joins_up(coordinate: Coordinate) -> bool:
     apart = np.abs(ordered[1:, 0] - ordered[:-1, 1])
     if coordinate.role == Role.LONGITUDE:
         apart = np.minimum(apart % 360, -apart % 360)
-    return bool(apart.max() <= max(1e-5, 1e-3 * float(np.abs(np.diff(ordered, axis=1)).min())))
+    return bool(apart.max() <= _joint(ordered))
+
+
+def _joint(bounds: Array) -> float:
+    """Return how far apart the ends of neighbouring cells may lie and still be the same edge, in degrees."""
+    return max(1e-5, 1e-3 * float(np.abs(np.diff(bounds, axis=1)).min()))
 
 
 def _same_direction(bounds: Array, values: Array) -> bool:

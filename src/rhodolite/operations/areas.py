@@ -123,8 +123,9 @@ def within_areas(dataset: Dataset, areas: Areas, cells: CellChoice) -> Dataset:
         return _sites_within(dataset, areas)
     mesh = Mesh.of(dataset)
     outlines = areas.outlines()
-    areas.weights(mesh, cells, outlines)  # each of them has to cover some cell
-    weights = areas.weights(mesh, cells, [united(outlines)])
+    weights = areas.weights(mesh, cells, outlines)  # refuses any that covers no cell
+    if len(outlines) > 1:
+        weights = areas.weights(mesh, cells, [united(outlines)])
     whole = mesh.areas.reshape(-1)
     covered = np.minimum(np.asarray(weights.sum(axis=0)).reshape(-1), whole).reshape(mesh.shape)
     rows = _from_first_to_last(covered.any(axis=1))
