@@ -38,14 +38,17 @@ class Cluster(Executor):
         try:
             self._client: Any = connect(address, timeout=_PATIENCE, set_as_default=False)
         except (OSError, TimeoutError, ValueError):
-            raise UsageError(f"--cluster: no scheduler answers at {address}; start one with 'dask scheduler' and write "
-                             "its address, such as tcp://127.0.0.1:8786") from None  # fmt: skip
+            raise UsageError(
+                f"--cluster: no scheduler answers at {address}; start one with 'dask scheduler' and write "
+                "its address, such as tcp://127.0.0.1:8786"
+            ) from None
         try:
             self._client.wait_for_workers(1, timeout=_PATIENCE)
         except TimeoutError:
             self._client.close()
-            raise UsageError(f"--cluster: the scheduler at {address} has no workers; start some with "
-                             f"'dask worker {address}'") from None  # fmt: skip
+            raise UsageError(
+                f"--cluster: the scheduler at {address} has no workers; start some with 'dask worker {address}'"
+            ) from None
         self._executor = self._client.get_executor(pure=False)
         self._sent: tuple[Any, Any] | None = None
 

@@ -81,8 +81,14 @@ class Rehearsal(Engine):
         self.prepare([array, data])
         self.note(what, data, block, array.size * itemsize)
 
-    def note(self, what: str, array: LazyArray, block: tuple[int, ...] | None = None, written: int = 0,
-             one: Pass | None = None) -> None:  # fmt: skip
+    def note(
+        self,
+        what: str,
+        array: LazyArray,
+        block: tuple[int, ...] | None = None,
+        written: int = 0,
+        one: Pass | None = None,
+    ) -> None:
         """Note one run over the blocks of an array."""
         shape, total, _ = self.blocks(array, block)
         decoded = round(_decoded(array) * decoding_factor(array.shape, array.chunks, shape))

@@ -49,8 +49,10 @@ class Scratch(LazyArray):
         free = shutil.disk_usage(folder).free
         if self.nbytes > free:
             needed, there = (f"{count / 1e9:.3g} GB" for count in (self.nbytes, free))
-            raise OutputError(f"{folder}: {needed} of scratch space are needed, and {there} are free; set TMPDIR to a "
-                              "folder on a larger disk")  # fmt: skip
+            raise OutputError(
+                f"{folder}: {needed} of scratch space are needed, and {there} are free; set TMPDIR to a "
+                "folder on a larger disk"
+            )
         self._file = tempfile.TemporaryFile(prefix="rhodolite-")  # noqa: SIM115
         os.truncate(self._file.fileno(), self.nbytes)
 
@@ -85,8 +87,9 @@ class Scratch(LazyArray):
         """Return the tiles that a region touches, each with its place in the file."""
         assert self.chunks is not None
         starts = [part.start // size * size for part, size in zip(region, self.chunks, strict=True)]
-        stops = [min(n, -(-part.stop // size) * size)
-                 for part, size, n in zip(region, self.chunks, self.shape, strict=True)]  # fmt: skip
+        stops = [
+            min(n, -(-part.stop // size) * size) for part, size, n in zip(region, self.chunks, self.shape, strict=True)
+        ]
         span = tuple(stop - start for start, stop in zip(starts, stops, strict=True))
         found = []
         for local in iterate_blocks(span, self.chunks):

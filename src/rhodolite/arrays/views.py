@@ -143,8 +143,9 @@ class Flattened(LazyArray):
         within = math.prod(self._lengths[1:])
         rows = slice(wanted.start // within, -(-wanted.stop // within))
         inner = [rows, *(slice(0, n) for n in self._lengths[1:])]
-        whole = [inner[self._axes.index(axis)] if axis in self._axes else rest.pop(0)
-                 for axis in range(self._source.ndim)]  # fmt: skip
+        whole = [
+            inner[self._axes.index(axis)] if axis in self._axes else rest.pop(0) for axis in range(self._source.ndim)
+        ]
         block = np.moveaxis(self._source.read(tuple(whole)), self._axes, range(len(self._axes)))
         flat = block.reshape(-1, *block.shape[len(self._axes) :])
         first = rows.start * within

@@ -67,5 +67,11 @@ def run_build(words: list[str]) -> None:
     more = ["--description", shlex.quote(options.description)]
     more += ["--missing-value", options.missing_value] if options.missing_value else []
     record = ({"verb": "build"},)
-    write_out(dataclasses.replace(dataset, record=record), layout, options, began, also_read=[description],
-              origin=Origin(tuple(options.inputs), tuple(more)))  # fmt: skip
+    write_out(
+        dataclasses.replace(dataset, record=record),
+        layout,
+        options,
+        began,
+        also_read=[description],
+        origin=Origin(tuple(options.inputs), tuple(more)),
+    )

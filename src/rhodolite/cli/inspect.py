@@ -28,8 +28,11 @@ def run_inspect(words: list[str]) -> None:
     parser.add_argument("--variable", metavar="NAME", help="everything about one variable")
     parser.add_argument("--statistics", action="store_true", help="read the data for missing share, range and mean")
     parser.add_argument("--json", action="store_true", help="print the same for machines to read")
-    parser.add_argument("--members", action="store_true", help="the inputs are members of an ensemble, one per file or "
-                        "pattern, and are summarised one by one")  # fmt: skip
+    parser.add_argument(
+        "--members",
+        action="store_true",
+        help="the inputs are members of an ensemble, one per file or pattern, and are summarised one by one",
+    )
     parser.add_argument("--regions", action="store_true", help="list the countries that --region knows")
     add_run_options(parser, output=False)
     options = parser.parse(words)
@@ -78,8 +81,9 @@ def _regions_page(*, as_json: bool) -> str:
     width = max(map(len, names)) + 2
     rows = -(-len(names) // _COLUMNS)
     lines = ["".join(name.ljust(width) for name in names[row::rows]).rstrip() for row in range(rows)]
-    return "\n".join([f"{len(names)} areas for --region; outlines in files are FILE.geojson or FILE.shp#FEATURE", "",
-                      *lines])  # fmt: skip
+    return "\n".join(
+        [f"{len(names)} areas for --region; outlines in files are FILE.geojson or FILE.shp#FEATURE", "", *lines]
+    )
 
 
 def dataset_page(found: dict[str, Any]) -> str:
@@ -87,8 +91,11 @@ def dataset_page(found: dict[str, Any]) -> str:
     lines = [_files_line(found["files"])]
     if found["title"]:
         lines.append(found["title"])
-    for title, text in (("Where", _where(found["where"])), ("When", _when(found["when"])),
-                        ("Height", _height(found["height"]))):  # fmt: skip
+    for title, text in (
+        ("Where", _where(found["where"])),
+        ("When", _when(found["when"])),
+        ("Height", _height(found["height"])),
+    ):
         lines += ["", *_section(title, text)]
     lines += ["", *_variable_table(found["variables"])]
     if not any("statistics" in variable for variable in found["variables"]):
@@ -107,15 +114,28 @@ def variable_page(found: dict[str, Any]) -> str:
     if storage["fill_value"] is not None:
         how.append(f"missing values are stored as {storage['fill_value']:g}")
     if storage["chunks"]:
-        how.append(f"in chunks of {' x '.join(map(str, storage['chunks']))}, "
-                   f"{', '.join(storage['compression']) or 'not compressed'}")  # fmt: skip
+        how.append(
+            f"in chunks of {' x '.join(map(str, storage['chunks']))}, "
+            f"{', '.join(storage['compression']) or 'not compressed'}"
+        )
     else:
         how.append("in one piece, not compressed")
     lines += ["", *_section("Stored", how)]
     if "statistics" in found:
         lines += ["", *_section("Values", _statistics_words(found))]
-    rows = [[c["name"], c["role"], str(c["count"]), _end(c["first"]), _end(c["last"]), _end(c["step"]), c["units"],
-             "yes" if c["bounds"] else "no"] for c in found["coordinates"]]  # fmt: skip
+    rows = [
+        [
+            c["name"],
+            c["role"],
+            str(c["count"]),
+            _end(c["first"]),
+            _end(c["last"]),
+            _end(c["step"]),
+            c["units"],
+            "yes" if c["bounds"] else "no",
+        ]
+        for c in found["coordinates"]
+    ]
     lines += ["", *_table(["Along", "which is", "steps", "first", "last", "step", "units", "bounds"], rows)]
     width = max((len(key) for key in found["attributes"]), default=0)
     lines += ["", "Attributes"] + [f"  {key:<{width}}  {value}" for key, value in found["attributes"].items()]
@@ -177,8 +197,10 @@ def _curvilinear(where: dict[str, Any]) -> list[str]:
     steps = [f"{step:.3g}" for step in where.get("spacing", []) if step is not None]
     spacing = f", about {' x '.join(dict.fromkeys(steps))} degrees apart" if steps else ""
     mapping = f"; the projection is {where['mapping'].replace('_', ' ')}" if where["mapping"] else ""
-    return [f"curvilinear grid, {cells}{spacing}",
-            f"positions are in {where['latitude']} and {where['longitude']}{mapping}"]  # fmt: skip
+    return [
+        f"curvilinear grid, {cells}{spacing}",
+        f"positions are in {where['latitude']} and {where['longitude']}{mapping}",
+    ]
 
 
 def _counted(count: int, what: str) -> str:
@@ -209,8 +231,10 @@ def _height(height: dict[str, Any] | None) -> list[str]:
     shown = [f"{level:g}" for level in height["levels"]]
     if len(shown) > 20:
         shown = [*shown[:10], "...", *shown[-3:]]
-    return [f"{height['count']} {'level' if height['count'] == 1 else 'levels'} of {height['quantity']}",
-            f"{', '.join(shown)} {height['units'] or ''}".strip()]  # fmt: skip
+    return [
+        f"{height['count']} {'level' if height['count'] == 1 else 'levels'} of {height['quantity']}",
+        f"{', '.join(shown)} {height['units'] or ''}".strip(),
+    ]
 
 
 def _variable_table(variables: list[dict[str, Any]]) -> list[str]:

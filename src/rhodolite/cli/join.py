@@ -25,8 +25,9 @@ def run_join(words: list[str]) -> None:
     usage = "rhodolite join INPUT... [options] -o OUTPUT"
     parser = Parser("join", description=_DESCRIPTION, usage=usage)
     parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
-    parser.add_argument("--overlap", metavar="first|last",
-                        help="which file counts where two hold the same times, by when they begin")  # fmt: skip
+    parser.add_argument(
+        "--overlap", metavar="first|last", help="which file counts where two hold the same times, by when they begin"
+    )
     parser.add_argument("--variable", metavar="NAME,...", action="append", help="the variables to take")
     add_run_options(parser, members=False)
     options = parser.parse(words)
@@ -51,22 +52,36 @@ def run_join(words: list[str]) -> None:
     is_collection = output.suffix.lower() in COLLECTION.suffixes
     layout = make_layout(options.format, options.chunks, options.compression, options.unlimited)
     if is_collection and (options.plan or layout != USUAL_LAYOUT):
-        raise UsageError("join: a collection only names files; --plan, --format, --chunks, --compression and "
-                         "--unlimited are for files that are written out")  # fmt: skip
+        raise UsageError(
+            "join: a collection only names files; --plan, --format, --chunks, --compression and "
+            "--unlimited are for files that are written out"
+        )
     kind = COLLECTION.kind if is_collection else format_for(output, layout).kind
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
     dataset = open_dataset(options.inputs, overlap, options.group)
     if is_collection and (options.variable or options.missing_value):
-        raise UsageError("join: a collection only names files; --variable and --missing-value are for files that are "
-                         "written out")  # fmt: skip
+        raise UsageError(
+            "join: a collection only names files; --variable and --missing-value are for files that are written out"
+        )
     dataset = with_declared(dataset, options.variable, options.missing_value)
     if not is_collection:
         done = {"verb": "join"} if overlap is None else {"verb": "join", "overlap": overlap.value}
-        more = [f"--{name}" if value is True else f"--{name} {shlex.quote(value)}"
-                for name, value in (("group", options.group), ("missing-value", options.missing_value),
-                                    ("variable", ",".join(options.variable or ()))) if value]  # fmt: skip
-        write_out(dataclasses.replace(dataset, record=(done,)), layout, options, began,
-                  origin=Origin(tuple(options.inputs), tuple(more)))  # fmt: skip
+        more = [
+            f"--{name}" if value is True else f"--{name} {shlex.quote(value)}"
+            for name, value in (
+                ("group", options.group),
+                ("missing-value", options.missing_value),
+                ("variable", ",".join(options.variable or ())),
+            )
+            if value
+        ]
+        write_out(
+            dataclasses.replace(dataset, record=(done,)),
+            layout,
+            options,
+            began,
+            origin=Origin(tuple(options.inputs), tuple(more)),
+        )
         return
     with complete_or_nothing(output, options.overwrite, [file.path for file in dataset.files]) as temporary:
         write_collection(temporary, output, options.inputs, overlap, options.group)

@@ -156,8 +156,16 @@ def run_chain(words: list[str], quiet: bool) -> None:
     engine = make_engine(quiet, run.get("memory"), run.get("workers"), run.get("cluster"))
     layout = make_layout(run.get("format"), run.get("chunks"), run.get("compression"), bool(run.get("unlimited")))
     output = Path(run["output"]) if "output" in run else None
-    chain = Chain(tuple(inputs), tuple(steps), output, bool(run.get("overwrite")), layout, run.get("group"),
-                  bool(run.get("members")), parse_number("--missing-value", run.get("missing_value")))  # fmt: skip
+    chain = Chain(
+        tuple(inputs),
+        tuple(steps),
+        output,
+        bool(run.get("overwrite")),
+        layout,
+        run.get("group"),
+        bool(run.get("members")),
+        parse_number("--missing-value", run.get("missing_value")),
+    )
     if run.get("plan"):
         plan = chain.plan(engine)
         assert output is not None

@@ -33,8 +33,12 @@ class Parser(argparse.ArgumentParser):
     """An argument parser that raises UsageError in place of ending the program."""
 
     def __init__(self, verb: str, **settings: Any) -> None:
-        super().__init__(prog=f"rhodolite {verb}", allow_abbrev=False,
-                         formatter_class=argparse.RawDescriptionHelpFormatter, **settings)  # fmt: skip
+        super().__init__(
+            prog=f"rhodolite {verb}",
+            allow_abbrev=False,
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+            **settings,
+        )
         self._verb = verb
         self.second_words: tuple[str, ...] = ()
 
@@ -78,8 +82,13 @@ def step_parser(verb: str, cls: type) -> Parser:
     parser = Parser(verb, description=description(cls), usage=usage)
     parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
     if not any(declared.name == "variable" for declared in parameters(cls)):
-        parser.add_argument("--variable", dest=CHOSEN, metavar="NAME,...", action="append",
-                            help="the variables to work on; the others are left out")  # fmt: skip
+        parser.add_argument(
+            "--variable",
+            dest=CHOSEN,
+            metavar="NAME,...",
+            action="append",
+            help="the variables to work on; the others are left out",
+        )
     for declared in parameters(cls):
         _add_parameter(parser, declared)
         parser.second_words += getattr(declared.type, "second_words", ())
@@ -121,20 +130,39 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True, mem
         group.add_argument(
             "--format", action=_Once, metavar="NAME", help="a variant of what the suffix names: " + _variants()
         )
-        group.add_argument("--chunks", action=_Once, metavar="|".join(ChunkUse), help="access pattern to optimise "
-                           "chunking for (default: that of the input)")  # fmt: skip
-        group.add_argument("--compression", action=_Once, metavar="|".join(Compression),
-                           help="how much work goes into a small output (default: fast)")  # fmt: skip
+        group.add_argument(
+            "--chunks",
+            action=_Once,
+            metavar="|".join(ChunkUse),
+            help="access pattern to optimise chunking for (default: that of the input)",
+        )
+        group.add_argument(
+            "--compression",
+            action=_Once,
+            metavar="|".join(Compression),
+            help="how much work goes into a small output (default: fast)",
+        )
         group.add_argument("--unlimited", action="store_true", help="make time a dimension that can grow")
         group.add_argument("--plan", action="store_true", help="say what would be read and written, and stop")
         if members:
-            group.add_argument("--members", action="store_true", help="the inputs are members of an ensemble, one a file "
-                               "or pattern, not parts of one dataset")  # fmt: skip
+            group.add_argument(
+                "--members",
+                action="store_true",
+                help="the inputs are members of an ensemble, one a file or pattern, not parts of one dataset",
+            )
     group.add_argument("--group", action=_Once, metavar="NAME", help="the group to read of files that have groups")
-    group.add_argument("--missing-value", action=_Once, metavar="NUMBER", help="a number that stands for missing "
-                       "values, where the files do not say so")  # fmt: skip
-    group.add_argument("--memory", action=_Once, metavar="SIZE", help="memory for data in flight, such as 512MiB "
-                       "(default: 1GiB, or a quarter of the machine's)")  # fmt: skip
+    group.add_argument(
+        "--missing-value",
+        action=_Once,
+        metavar="NUMBER",
+        help="a number that stands for missing values, where the files do not say so",
+    )
+    group.add_argument(
+        "--memory",
+        action=_Once,
+        metavar="SIZE",
+        help="memory for data in flight, such as 512MiB (default: 1GiB, or a quarter of the machine's)",
+    )
     group.add_argument(
         "--workers", action=_Once, metavar="N", help="blocks to work on at once (default: the number of cores)"
     )

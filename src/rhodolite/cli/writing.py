@@ -30,8 +30,9 @@ def write_out(
     if options.plan:
         say_plan(plan_writing(dataset, output, layout, engine), output, engine)
         return
-    written = write(dataset, output, engine=engine, overwrite=options.overwrite, layout=layout, also_read=also_read,
-                    origin=origin)  # fmt: skip
+    written = write(
+        dataset, output, engine=engine, overwrite=options.overwrite, layout=layout, also_read=also_read, origin=origin
+    )
     if not options.quiet:
         say_joined(dataset, output, written, began)
 

@@ -45,11 +45,14 @@ def garnet() -> Dataset:
     decades = (years - years.mean())[:, None, None] / 10
     cold = Weather(latitudes, longitudes, 480, wavelength=40, persistence=0.3, seed=11)
     temperature = (
-        300.0 - 18.0 * sine**2 - 28.0 * sine**4 - 2.0 * land
+        300.0
+        - 18.0 * sine**2
+        - 28.0 * sine**4
+        - 2.0 * land
         + amplitude * season
         + (0.10 + 0.40 * sine**2) * decades
         + (0.4 + 0.8 * sine**2 + 0.4 * land) * cold[:]
-    )  # fmt: skip
+    )
     tropics = np.exp(-(((latitudes[:, None] - 7 * season) / 10) ** 2))
     storms = np.exp(-(((np.abs(latitudes[:, None]) - 48) / 15) ** 2))
     daily = (0.6 + 6.0 * tropics + 2.2 * storms) * np.where(land, 0.8, 1.0)
@@ -84,12 +87,15 @@ def nordic() -> Iterator[tuple[str, Dataset]]:
         season = -np.cos(2 * np.pi * (share - 0.055))[:, None, None]
         winter = ((days >= 334) if year == 2013 else (days < 59) & (year == 2014))[:, None, None]
         temperature = (
-            280.5 - 0.45 * (latitudes[:, None] - 60) - 1.5 * land - 2.0 * east
+            280.5
+            - 0.45 * (latitudes[:, None] - 60)
+            - 1.5 * land
+            - 2.0 * east
             + (5.0 + 3.0 * land + 5.0 * east) * season
             + (0.05 * (year + share - 2009))[:, None, None]
             + 3.0 * (1 - east) * winter
             + (2.2 - 0.6 * season) * cold[here]
-        )  # fmt: skip
+        )
         amount = np.maximum(wet[here] - 0.1, 0.0) ** 1.3 * (7.0 - 3.5 * east + 1.5 * season)
         variables = [
             *time,
@@ -112,8 +118,10 @@ def pressure() -> Dataset:
     height = -7.0 * np.log(levels / 1000.0)[:, None, None]
     sine = np.sin(np.radians(latitudes))[:, None]
     season = -np.cos(2 * np.pi * (month - 0.5) / 12)[:, None, None, None]
-    noise = [Weather(latitudes, longitudes, 24, wavelength=50, persistence=0.2, seed=seed)[:][:, None]
-             for seed in (31, 32, 33)]  # fmt: skip
+    noise = [
+        Weather(latitudes, longitudes, 24, wavelength=50, persistence=0.2, seed=seed)[:][:, None]
+        for seed in (31, 32, 33)
+    ]
     temperature = 300.0 - 40.0 * sine**2 - 6.5 * np.minimum(height, 11.0) + 8.0 * sine * season + 1.2 * noise[0]
     jet = (
         np.exp(-(((np.abs(latitudes[:, None]) - 40) / 12) ** 2))

@@ -93,9 +93,14 @@ def _fields(model: Model) -> tuple[Array, Array]:
     warming = model.warming * decades * (0.5 + 1.5 * sine**2)
     cold = Weather(model.latitudes, model.longitudes, months, wavelength=45, persistence=0.3, seed=model.seed)[:]
     temperature = (
-        300.0 + model.bias - 18.0 * sine**2 - 28.0 * sine**4
-        + np.where(land, 16.0, 6.0) * sine * season + warming + (0.5 + 0.8 * sine**2) * cold
-    )  # fmt: skip
+        300.0
+        + model.bias
+        - 18.0 * sine**2
+        - 28.0 * sine**4
+        + np.where(land, 16.0, 6.0) * sine * season
+        + warming
+        + (0.5 + 0.8 * sine**2) * cold
+    )
     tropics = np.exp(-(((model.latitudes[:, None] - 7 * season) / 11) ** 2))
     storms = np.exp(-(((np.abs(model.latitudes[:, None]) - 50) / 16) ** 2))
     shower = Weather(model.latitudes, model.longitudes, months, wavelength=30, persistence=0.1, seed=model.seed + 100)[

@@ -60,8 +60,9 @@ class Weather:
     seed : int
     """
 
-    def __init__(self, latitudes: Array, longitudes: Array, steps: int, *, wavelength: float, persistence: float,
-                 seed: int) -> None:  # fmt: skip
+    def __init__(
+        self, latitudes: Array, longitudes: Array, steps: int, *, wavelength: float, persistence: float, seed: int
+    ) -> None:
         random = np.random.default_rng(seed)
         self._shapes = patterns(latitudes, longitudes, _PATTERNS, wavelength, random)
         self._series = persistent(steps, _PATTERNS, persistence, random) / np.sqrt(_PATTERNS)

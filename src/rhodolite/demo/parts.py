@@ -70,16 +70,23 @@ def daily_time(year: int) -> tuple[list[Variable], Array]:
 
 def time_with_bounds(values: Array, bounds: Array, units: str, calendar: str = "standard") -> list[Variable]:
     """Return a time coordinate with bounds."""
-    attributes = {"standard_name": "time", "long_name": "time", "units": units, "calendar": calendar, "axis": "T",
-                  "bounds": "time_bnds"}  # fmt: skip
+    attributes = {
+        "standard_name": "time",
+        "long_name": "time",
+        "units": units,
+        "calendar": calendar,
+        "axis": "T",
+        "bounds": "time_bnds",
+    }
     return [
         Variable("time", ("time",), InMemory(values), attributes),
         Variable("time_bnds", ("time", "bnds"), InMemory(bounds)),
     ]
 
 
-def data(name: str, dimensions: tuple[str, ...], values: Array, attributes: dict[str, Any],
-         storage: Storage) -> Variable:  # fmt: skip
+def data(
+    name: str, dimensions: tuple[str, ...], values: Array, attributes: dict[str, Any], storage: Storage
+) -> Variable:
     """Return a data variable of means over each time step."""
     return Variable(name, dimensions, InMemory(values), {**attributes, "cell_methods": "time: mean"}, storage)
 

@@ -84,8 +84,11 @@ def _write_catchment(folder: Path) -> None:
     import shapefile
 
     ring = outline()
-    feature = {"type": "Feature", "properties": {"name": CATCHMENT},
-               "geometry": {"type": "Polygon", "coordinates": [ring.tolist()]}}  # fmt: skip
+    feature = {
+        "type": "Feature",
+        "properties": {"name": CATCHMENT},
+        "geometry": {"type": "Polygon", "coordinates": [ring.tolist()]},
+    }
     collection = {"type": "FeatureCollection", "features": [feature]}
     (folder / "catchment.geojson").write_text(json.dumps(collection) + "\n", encoding="utf-8")
     with shapefile.Writer(str(folder / "catchment"), shapeType=shapefile.POLYGON) as file:

@@ -31,9 +31,7 @@ def rotated() -> Dataset:
     latitudes, longitudes = from_rotated(grid[0], grid[1], *_POLE)
     season = -np.cos(2 * np.pi * (month - 0.5) / 12)[:, None, None, None]
     noise = Weather(rows, columns, 24, wavelength=12, persistence=0.2, seed=51)[:][:, None]
-    temperature = (
-        282.0 - 0.0065 * heights[:, None, None] - 0.6 * (latitudes - 60.0) + 9.0 * season + 0.8 * noise
-    )  # fmt: skip
+    temperature = 282.0 - 0.0065 * heights[:, None, None] - 0.6 * (latitudes - 60.0) + 9.0 * season + 0.8 * noise
     positions = {
         "lat": (latitudes, {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"}),
         "lon": (longitudes, {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"}),
@@ -50,8 +48,13 @@ def rotated() -> Dataset:
         "axis": "Z",
         "positive": "up",
     }
-    quantity = {"standard_name": "air_temperature", "long_name": "air temperature", "units": "K",
-                "coordinates": "lat lon", "grid_mapping": "rotated_pole"}  # fmt: skip
+    quantity = {
+        "standard_name": "air_temperature",
+        "long_name": "air temperature",
+        "units": "K",
+        "coordinates": "lat lon",
+        "grid_mapping": "rotated_pole",
+    }
     stored = Storage(chunks=(1, heights.size, rows.size, columns.size))
     variables = [
         *time,
@@ -67,8 +70,12 @@ def rotated() -> Dataset:
 
 def _rotated_axis(name: str, values: Array) -> Variable:
     which = "latitude" if name == "rlat" else "longitude"
-    about = {"standard_name": f"grid_{which}", "long_name": f"{which} of the rotated grid", "units": "degrees",
-             "axis": "Y" if name == "rlat" else "X"}  # fmt: skip
+    about = {
+        "standard_name": f"grid_{which}",
+        "long_name": f"{which} of the rotated grid",
+        "units": "degrees",
+        "axis": "Y" if name == "rlat" else "X",
+    }
     return Variable(name, (name,), InMemory(values), about)
 
 
@@ -88,5 +95,9 @@ def hourly() -> Dataset:
         *horizontal(latitudes, longitudes),
         data("pr", ("time", "lat", "lon"), rounded(amount, 7), about, Storage()),
     ]
-    return described("Hourly, made-up rain over the Nordic mountains, October and November 2018", SIGNALS["hourly"],
-                     variables, "time")  # fmt: skip
+    return described(
+        "Hourly, made-up rain over the Nordic mountains, October and November 2018",
+        SIGNALS["hourly"],
+        variables,
+        "time",
+    )

@@ -12,6 +12,13 @@ from rhodolite.drawing.years import YearByYear
 
 __all__ = ["DRAWINGS", "Animation", "Map", "Panels", "Profile", "Section", "Series", "YearByYear"]
 
-DRAWINGS: dict[str, type] = {"map": Map, "panels": Panels, "series": Series, "years": YearByYear,
-                              "profile": Profile, "section": Section, "animation": Animation}  # fmt: skip
+DRAWINGS: dict[str, type] = {
+    "map": Map,
+    "panels": Panels,
+    "series": Series,
+    "years": YearByYear,
+    "profile": Profile,
+    "section": Section,
+    "animation": Animation,
+}
 """The drawings there are, by the word that follows the verb `draw`."""

@@ -133,8 +133,11 @@ class Film:
 
         shape = self.frame.shape
         upright = shape < _WIDE
-        size = self.wish.size or (Size(round(min(1280, 240 + 620 * shape)), 740) if upright else
-                                  Size(1100, round(max(400, 1010 / shape + 190))))  # fmt: skip
+        size = self.wish.size or (
+            Size(round(min(1280, 240 + 620 * shape)), 740)
+            if upright
+            else Size(1100, round(max(400, 1010 / shape + 190)))
+        )
         figure = Figure((size.width / 100, size.height / 100), dpi=100, layout="compressed")
         FigureCanvasAgg(figure)
         axes = figure.add_subplot()

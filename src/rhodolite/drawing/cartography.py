@@ -30,9 +30,20 @@ _MOST_NAMED = 400
 """Of more places none is named, since names would hide the field."""
 _DOT = 5.0
 """Pixels from the middle of a place's dot to its edge."""
-_BESIDE = ((8, -6, "left"), (-8, -6, "right"), (0, 8, "center"), (0, -21, "center"), (6, 5, "left"), (-6, 5, "right"),
-           (6, -18, "left"), (-6, -18, "right"), (16, 14, "left"), (-16, 14, "right"), (16, -28, "left"),
-           (-16, -28, "right"))  # fmt: skip
+_BESIDE = (
+    (8, -6, "left"),
+    (-8, -6, "right"),
+    (0, 8, "center"),
+    (0, -21, "center"),
+    (6, 5, "left"),
+    (-6, 5, "right"),
+    (6, -18, "left"),
+    (-6, -18, "right"),
+    (16, 14, "left"),
+    (-16, 14, "right"),
+    (16, -28, "left"),
+    (-16, -28, "right"),
+)
 """Where the name of a place may stand, in pixels from it."""
 
 
@@ -126,12 +137,17 @@ class MapFrame:
             edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
             return np.stack(self.projection.flat(around, np.full(361, edge)), axis=1)
         along, up = np.linspace(self.west, self.east, 181), np.linspace(self.south, self.north, 91)
-        corners = [(along, np.full(181, self.south)), (np.full(91, self.east), up),
-                   (along[::-1], np.full(181, self.north)), (np.full(91, self.west), up[::-1])]  # fmt: skip
+        corners = [
+            (along, np.full(181, self.south)),
+            (np.full(91, self.east), up),
+            (along[::-1], np.full(181, self.north)),
+            (np.full(91, self.west), up[::-1]),
+        ]
         return np.concatenate([np.stack(self.projection.flat(*part), axis=1) for part in corners])
 
-    def draw_field(self, axes: Any, values: Array, shades: Any, norm: Any, *, small: bool = False,
-                   outside: Array | None = None) -> Any:  # fmt: skip
+    def draw_field(
+        self, axes: Any, values: Array, shades: Any, norm: Any, *, small: bool = False, outside: Array | None = None
+    ) -> Any:
         """Draw a field, shape (rows, columns), with outlines and a frame, and return what a legend needs.
 
         Parameters
@@ -182,8 +198,9 @@ class MapFrame:
         """
         x, y = self.place(self.mesh.centres[1], self.mesh.centres[0])
         if marks.hatches and self.mesh.regular and self.plain:
-            axes.contourf(x[0], y[:, 0], marks.cells.astype(float), levels=[0.5, 1.5], colors="none", hatches=[HATCH],
-                          zorder=3)  # fmt: skip
+            axes.contourf(
+                x[0], y[:, 0], marks.cells.astype(float), levels=[0.5, 1.5], colors="none", hatches=[HATCH], zorder=3
+            )
             return
         every = max(1, round(_DOTS_APART / (0.9 * width / marks.cells.shape[1])))
         part = (slice(every // 2, None, every),) * 2
@@ -235,8 +252,9 @@ class MapFrame:
         corners: Any = np.concatenate([np.stack(self.projection.flat(*place), axis=-1) for _, place in self._placed])
         shades = shades.copy()
         shades.set_bad(alpha=0.0)
-        cells = PolyCollection(corners, array=self.drawn(values), cmap=shades, norm=norm, edgecolors="face",
-                               linewidths=0.6, zorder=1)  # fmt: skip
+        cells = PolyCollection(
+            corners, array=self.drawn(values), cmap=shades, norm=norm, edgecolors="face", linewidths=0.6, zorder=1
+        )
         return axes.add_collection(cells, autolim=False)
 
     @cached_property
@@ -321,8 +339,17 @@ class MapFrame:
         for row in rows:
             x, y = self.projection.flat(np.array(self.west if not self.polar else 45.0), np.array(float(row)))
             side = "center" if self.polar else "right"
-            axes.text(x, y, f"{degrees_north(float(row))} ", fontsize=9, color="#333333", ha=side,
-                      va="center", zorder=7, path_effects=[_halo()])  # fmt: skip
+            axes.text(
+                x,
+                y,
+                f"{degrees_north(float(row))} ",
+                fontsize=9,
+                color="#333333",
+                ha=side,
+                va="center",
+                zorder=7,
+                path_effects=[_halo()],
+            )
         if self.polar:
             edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
             for column in columns:
@@ -358,5 +385,14 @@ def _halo() -> Any:
 
 
 def _label(axes: Any, name: str, place: tuple[float, float], shift: tuple[float, float], align: str) -> None:
-    axes.annotate(name, place, shift, textcoords="offset pixels", fontsize=9, ha=align, va="bottom", zorder=7,
-                  path_effects=[_halo()])  # fmt: skip
+    axes.annotate(
+        name,
+        place,
+        shift,
+        textcoords="offset pixels",
+        fontsize=9,
+        ha=align,
+        va="bottom",
+        zorder=7,
+        path_effects=[_halo()],
+    )

@@ -22,8 +22,10 @@ def variables_along(dataset: Dataset, roles: tuple[Role, ...], names: tuple[str,
         for variable in chosen:
             lacking = [role for role, d in zip(roles, dimensions, strict=True) if d not in variable.dimensions]
             if lacking:
-                raise DataError(f"{variable.name} has no {' or '.join(lacking)} axis; it runs over "
-                                f"{', '.join(variable.dimensions) or 'nothing'}")  # fmt: skip
+                raise DataError(
+                    f"{variable.name} has no {' or '.join(lacking)} axis; it runs over "
+                    f"{', '.join(variable.dimensions) or 'nothing'}"
+                )
         return chosen
     found = [v for v in dataset.data_variables if v.numeric and all(d in v.dimensions for d in dimensions)]
     if not found:
@@ -55,8 +57,10 @@ def chosen_part(dataset: Dataset, variable: Variable, time: Period | None, level
     if vertical is not None and vertical.dimension in part[variable.name].dimensions and vertical.values.size > 1:
         units = vertical.variable.units or ""
         levels = ", ".join(f"{value:g}" for value in vertical.values)
-        raise DataError(f"{variable.name} has {vertical.values.size} levels ({levels} {units}); choose one, such as "
-                        f"--level {vertical.values[0]:g}{units}")  # fmt: skip
+        raise DataError(
+            f"{variable.name} has {vertical.values.size} levels ({levels} {units}); choose one, such as "
+            f"--level {vertical.values[0]:g}{units}"
+        )
     return part
 
 
@@ -68,8 +72,11 @@ def squeezed(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int, ...
     DataError
         If another dimension is longer than 1.
     """
-    extra = [(at, name, n) for at, (name, n) in enumerate(zip(variable.dimensions, variable.shape, strict=True))
-             if name not in keep]  # fmt: skip
+    extra = [
+        (at, name, n)
+        for at, (name, n) in enumerate(zip(variable.dimensions, variable.shape, strict=True))
+        if name not in keep
+    ]
     for _, name, n in extra:
         if n != 1 and is_member_dimension(name):
             raise DataError(f"{variable.name} has {n} members; put summarise --over ensemble before it for their mean")

@@ -55,7 +55,15 @@ class Classes:
     def add_legend(self, figure: Any, mesh: Any, axes: Any) -> None:
         """Add a legend with a word beside each colour."""
         limits = self.limits
-        bar = figure.colorbar(mesh, ax=axes, location="right", shrink=0.85, aspect=24, pad=0.02,
-                              ticks=(limits[1:] + limits[:-1]) / 2, spacing="uniform")  # fmt: skip
+        bar = figure.colorbar(
+            mesh,
+            ax=axes,
+            location="right",
+            shrink=0.85,
+            aspect=24,
+            pad=0.02,
+            ticks=(limits[1:] + limits[:-1]) / 2,
+            spacing="uniform",
+        )
         bar.ax.set_yticklabels([capitalised(word) for word in self.words], fontsize=11)
         bar.ax.tick_params(length=0)

@@ -64,18 +64,26 @@ class Curve:
     def as_dataset(self) -> Dataset:
         """Return the curve as a dataset of one series."""
         order = np.argsort(self.axis.middles, kind="stable")
-        time = Variable("time", ("time",), InMemory(self.axis.middles[order]),
-                        {"units": self.axis.units, "calendar": self.axis.calendar, "axis": "T"})  # fmt: skip
-        kept = {key: value for key, value in self.variable.attributes.items()
-                if key in ("units", "long_name", "standard_name", "base_period")}  # fmt: skip
+        time = Variable(
+            "time",
+            ("time",),
+            InMemory(self.axis.middles[order]),
+            {"units": self.axis.units, "calendar": self.axis.calendar, "axis": "T"},
+        )
+        kept = {
+            key: value
+            for key, value in self.variable.attributes.items()
+            if key in ("units", "long_name", "standard_name", "base_period")
+        }
         if self.deseasonal:
             kept["base_period"] = str(self.axis.span)
         values = Variable(self.variable.name, ("time",), InMemory(self.values.astype(np.float64)), kept)
         return Dataset({"time": time, values.name: values})
 
 
-def curve_of(dataset: Dataset, variable: Variable, time: Period | None, level: Levels | None, at: Position | None,
-             engine: Engine) -> Curve:  # fmt: skip
+def curve_of(
+    dataset: Dataset, variable: Variable, time: Period | None, level: Levels | None, at: Position | None, engine: Engine
+) -> Curve:
     """Return the curve of a variable: of the cell at a position, or of the mean over the area.
 
     Raises
@@ -129,8 +137,10 @@ def in_common_units(curves: list[Curve]) -> list[Curve]:
         elif units and first.units and convertible(units, first.units) and not pivots(curve.variable):
             made.append(replace(curve, values=convert(curve.values, units, first.units)))
         else:
-            raise DataError(f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which cannot "
-                            f"share an axis; choose with --variable {first.name}")  # fmt: skip
+            raise DataError(
+                f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which cannot "
+                f"share an axis; choose with --variable {first.name}"
+            )
     return made
 
 
@@ -139,8 +149,15 @@ def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
     part = curve.as_dataset()
     years = part.need_time().decimal_years
     fit = fit_polynomial(years, curve.values.astype(np.float64)[:, None], 1)
-    axes.plot(curve.days, curve.values - fit.residuals[:, 0], color=colour, linewidth=2.2, linestyle=(0, (5, 2)),
-              label="trend", zorder=5)  # fmt: skip
+    axes.plot(
+        curve.days,
+        curve.values - fit.residuals[:, 0],
+        color=colour,
+        linewidth=2.2,
+        linestyle=(0, (5, 2)),
+        label="trend",
+        zorder=5,
+    )
     return str(Trend()(part).remarks[0].text(engine)).partition(": ")[2]
 
 

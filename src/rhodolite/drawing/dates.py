@@ -22,10 +22,12 @@ def plot_days(axis: TimeAxis) -> Array:
     Days that the common calendar does not have (30 February) are placed by their share of the year.
     """
     if axis.calendar in _COMMON_CALENDARS:
-        return np.array([
-            _days_since_1970(d.year, d.month, d.day) + (d.hour + d.minute / 60 + d.second / 3600) / 24
-            for d in axis.reference_dates
-        ])  # fmt: skip
+        return np.array(
+            [
+                _days_since_1970(d.year, d.month, d.day) + (d.hour + d.minute / 60 + d.second / 3600) / 24
+                for d in axis.reference_dates
+            ]
+        )
     years = np.floor(axis.decimal_years).astype(int)
     starts = np.array([_days_since_1970(year, 1, 1) for year in years])
     stops = np.array([_days_since_1970(year + 1, 1, 1) for year in years])

@@ -35,8 +35,11 @@ def add_key(axes: Any, missing: bool, marks: Marks | None = None) -> None:
         handles.append(Patch(facecolor=GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, label="no data"))
     if marks is not None:
         words = marks.meaning.partition(" is ")[2] or marks.meaning
-        handles.append(Patch(facecolor="white", hatch=HATCH, linewidth=0, label=words) if marks.hatches else
-                       Line2D([], [], color="black", marker=".", markersize=4, linestyle="", label=words))  # fmt: skip
+        handles.append(
+            Patch(facecolor="white", hatch=HATCH, linewidth=0, label=words)
+            if marks.hatches
+            else Line2D([], [], color="black", marker=".", markersize=4, linestyle="", label=words)
+        )
     if handles:
         axes.legend(handles=handles, loc="lower left", fontsize=10, framealpha=0.9, handlelength=1.6).set_zorder(8)
 

@@ -63,8 +63,9 @@ class Map:
     palette: str | None = parameter("a Matplotlib colour map", example="NAME")
     limits: Limits | None = parameter("range of the legend", example="-2..2")
     centre: float | None = parameter("value that the middle of the palette stands for", example="VALUE")
-    mark: Mark = parameter("how cells are marked where a trend, or what --mark-by names, is significant",
-                           default=Mark.DOTS)  # fmt: skip
+    mark: Mark = parameter(
+        "how cells are marked where a trend, or what --mark-by names, is significant", default=Mark.DOTS
+    )
     mark_by: str | None = parameter("the variable that is 1 in cells to mark", example="NAME")
     points: str | None = parameter("a table of sites to put on the map", example="SITES.csv")
     region: Areas | None = parameter("outlines to draw over the map", example="Norway,FILE#NAME")
@@ -107,8 +108,15 @@ class Map:
         part = chosen_part(dataset, flag, self.time, self.level)
         return Marks(field_of(part, part[flag.name], engine) == 1, self.mark is Mark.HATCHES, flag.quantity)
 
-    def _figure(self, part: Dataset, variable: Variable, values: Array, scale: Scale | Classes, centre: float | None,
-                marks: Marks | None) -> Any:  # fmt: skip
+    def _figure(
+        self,
+        part: Dataset,
+        variable: Variable,
+        values: Array,
+        scale: Scale | Classes,
+        centre: float | None,
+        marks: Marks | None,
+    ) -> Any:
         from matplotlib.figure import Figure
 
         frame = MapFrame.of(part, self.projection)
@@ -125,8 +133,17 @@ class Map:
             scale.add_legend(figure, mesh, axes)
         else:
             mesh = frame.draw_field(axes, values, *colours(scale, centre), outside=outside)
-            add_legend(figure, mesh, axes, scale, variable, location="right" if upright else "bottom", shrink=0.85,
-                       aspect=35, pad=0.02)  # fmt: skip
+            add_legend(
+                figure,
+                mesh,
+                axes,
+                scale,
+                variable,
+                location="right" if upright else "bottom",
+                shrink=0.85,
+                aspect=35,
+                pad=0.02,
+            )
         put_title(figure, self.title or variable.quantity, _caption(part, variable, values), size)
         if marks is not None:
             frame.draw_marks(axes, marks, size.width)
@@ -145,8 +162,10 @@ def _need_single_step(part: Dataset, variable: Variable) -> None:
     """Refuse several steps of classes, of which there is no mean."""
     time = part.coordinate(Role.TIME)
     if time is not None and time.dimension in variable.dimensions and time.values.size > 1:
-        raise DataError(f"{variable.name} holds classes, of which there is no mean; choose one of its "
-                        f"{time.values.size} steps, such as --time {part.need_time().span.last}")  # fmt: skip
+        raise DataError(
+            f"{variable.name} holds classes, of which there is no mean; choose one of its "
+            f"{time.values.size} steps, such as --time {part.need_time().span.last}"
+        )
 
 
 def _fitting_size(shape: float, upright: bool) -> Size:

@@ -72,9 +72,12 @@ def wanted_scale(
 
 
 def scale_for(
-    values: NDArray[Any], variable: Variable, palette: str | None, limits: tuple[float | None, float | None],
+    values: NDArray[Any],
+    variable: Variable,
+    palette: str | None,
+    limits: tuple[float | None, float | None],
     centre: float | None,
-) -> Scale:  # fmt: skip
+) -> Scale:
     """Choose palette, class limits and pivot for a field.
 
     Without limits the classes span all but the outermost half percent of the values at each end.

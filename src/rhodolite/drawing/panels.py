@@ -103,8 +103,10 @@ class Panels:
         coordinate = part.need(role)
         count = coordinate.values.size
         if count > _MOST:
-            raise DataError(f"{count:,} maps are too many for one figure; choose up to {_MOST}, such as with --years, "
-                            "or draw --by month")  # fmt: skip
+            raise DataError(
+                f"{count:,} maps are too many for one figure; choose up to {_MOST}, such as with --years, "
+                "or draw --by month"
+            )
         name = str(coordinate.dimension)
         parts = [take(part, {name: np.array([at])}) for at in range(count)]
         if role is Role.LEVEL:
@@ -140,8 +142,17 @@ class Panels:
             axes.set_title(title, fontsize=11, pad=4)
         for number in range(len(fields) - columns, len(fields)):
             grid.flat[number].xaxis.set_tick_params(labelbottom=True)
-        add_legend(figure, mesh, list(grid.flat[: len(fields)]), scale, shown, location="bottom", shrink=0.7, aspect=45,
-                   pad=0.02)  # fmt: skip
+        add_legend(
+            figure,
+            mesh,
+            list(grid.flat[: len(fields)]),
+            scale,
+            shown,
+            location="bottom",
+            shrink=0.7,
+            aspect=45,
+            pad=0.02,
+        )
         put_title(figure, self.title or shown.quantity, self._caption(fields), size)
         add_key(grid.flat[0], any(np.isnan(values).any() for _, _, values in fields))
         return figure

@@ -101,8 +101,14 @@ class Profile:
             raise DataError(
                 f"{len(curves):,} curves are too many for one figure; choose up to {_MOST}, such as with --time"
             )
-        return self._figure(part, variable, coordinate, None if by is None else part.need(by), curves,
-                            " · ".join(w for w in (text, words) if w))  # fmt: skip
+        return self._figure(
+            part,
+            variable,
+            coordinate,
+            None if by is None else part.need(by),
+            curves,
+            " · ".join(w for w in (text, words) if w),
+        )
 
     def _by(self, part: Dataset, name: str, along: Role) -> Role | None:
         if self.by is CurveBy.NONE:
@@ -114,8 +120,9 @@ class Profile:
             raise DataError(f"--by {self.by}: {name} has no such axis besides {along}")
         return role if there else None
 
-    def _figure(self, part: Dataset, variable: Variable, along: Coordinate, by: Coordinate | None, curves: Array,
-                caption: str) -> Any:  # fmt: skip
+    def _figure(
+        self, part: Dataset, variable: Variable, along: Coordinate, by: Coordinate | None, curves: Array, caption: str
+    ) -> Any:
         from matplotlib import colormaps
         from matplotlib.figure import Figure
         from matplotlib.ticker import FuncFormatter, MaxNLocator
@@ -128,8 +135,15 @@ class Profile:
         labels = [""] if by is None else _labels(part, by)
         for values, colour, label in zip(curves, shades, labels, strict=True):
             pair = (values, along.values) if upright else (along.values, values)
-            axes.plot(*pair, color=colour, linewidth=1.8, marker="o" if along.values.size < 40 else "", markersize=3.5,
-                      clip_on=False, label=label)  # fmt: skip
+            axes.plot(
+                *pair,
+                color=colour,
+                linewidth=1.8,
+                marker="o" if along.values.size < 40 else "",
+                markersize=3.5,
+                clip_on=False,
+                label=label,
+            )
         axes.grid(color="#dddddd", linewidth=0.6)
         axes.set_axisbelow(True)
         axes.spines[["top", "right"]].set_visible(False)

@@ -27,8 +27,10 @@ def averaged_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tuple[D
     """
     if dataset.axes.curvilinear:
         if {Role.LATITUDE, Role.LONGITUDE} & set(keep):
-            raise DataError(f"{dataset.label}: latitude and longitude have two dimensions; summarise --latitude-bands "
-                            "2 before it makes bands of latitude, regrid a regular grid")  # fmt: skip
+            raise DataError(
+                f"{dataset.label}: latitude and longitude have two dimensions; summarise --latitude-bands "
+                "2 before it makes bands of latitude, regrid a regular grid"
+            )
         dataset = Summarise(over=Over.AREA)(dataset)
         words = ["mean over the area"]
     else:
@@ -57,6 +59,8 @@ def averaged_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tuple[D
     if Role.LEVEL not in keep and vertical is not None and left:
         levels = ", ".join(f"{value:g}" for value in vertical.values)
         units = vertical.variable.units or ""
-        raise DataError(f"{name} has {vertical.values.size} levels ({levels} {units}); choose one, such as --level "
-                        f"{vertical.values[0]:g}{units}")  # fmt: skip
+        raise DataError(
+            f"{name} has {vertical.values.size} levels ({levels} {units}); choose one, such as --level "
+            f"{vertical.values[0]:g}{units}"
+        )
     return dataset, " · ".join(word for word in words if word)

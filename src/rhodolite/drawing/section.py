@@ -97,8 +97,9 @@ class Section:
         x, y = plane.value.split("-")
         return _ROLES[x], _ROLES[y]
 
-    def _figure(self, part: Dataset, variable: Variable, coordinates: list[Coordinate], values: Array,
-                caption: str) -> Any:  # fmt: skip
+    def _figure(
+        self, part: Dataset, variable: Variable, coordinates: list[Coordinate], values: Array, caption: str
+    ) -> Any:
         from matplotlib.figure import Figure
 
         scale, centre = wanted_scale(values, variable, self.palette, self.limits, self.centre)
@@ -141,8 +142,13 @@ def _edges(part: Dataset, coordinate: Coordinate) -> Array:
     if values.size == 1:
         raise DataError(f"there is one {coordinate.role} only, which makes no section")
     inner = (values[1:] + values[:-1]) / 2
-    return np.concatenate([[values[0] - (inner[0] - values[0]) * (coordinate.role is Role.TIME)], inner,
-                           [values[-1] + (values[-1] - inner[-1]) * (coordinate.role is Role.TIME)]])  # fmt: skip
+    return np.concatenate(
+        [
+            [values[0] - (inner[0] - values[0]) * (coordinate.role is Role.TIME)],
+            inner,
+            [values[-1] + (values[-1] - inner[-1]) * (coordinate.role is Role.TIME)],
+        ]
+    )
 
 
 def _dress(axes: Any, axis: str, coordinate: Coordinate, edges: Array, logarithmic: bool) -> None:

@@ -77,8 +77,11 @@ class Series:
 
     def _curves(self, dataset: Dataset, names: tuple[str, ...] | None, engine: Engine) -> list[Curve]:
         chosen = variables_along(dataset, (Role.TIME,), names)
-        return [replace(curve_of(part, part[variable.name], self.time, self.level, self.at, engine), label=label)
-                for variable in chosen for label, part in labelled_parts(dataset, variable)]  # fmt: skip
+        return [
+            replace(curve_of(part, part[variable.name], self.time, self.level, self.at, engine), label=label)
+            for variable in chosen
+            for label, part in labelled_parts(dataset, variable)
+        ]
 
     def _figure(self, curves: list[Curve], engine: Engine) -> Any:
         from matplotlib.dates import AutoDateLocator
@@ -120,8 +123,15 @@ class Series:
         else:
             dense = curve.days.size > 150
             faint = 0.45 if self.smooth else 1.0
-            axes.plot(*curve.broken(), color=colour, linewidth=0.9 if dense else 1.5, alpha=faint,
-                      marker="" if dense else "o", markersize=3.5, label=label)  # fmt: skip
+            axes.plot(
+                *curve.broken(),
+                color=colour,
+                linewidth=0.9 if dense else 1.5,
+                alpha=faint,
+                marker="" if dense else "o",
+                markersize=3.5,
+                label=label,
+            )
         if self.smooth:
             steps = (
                 f"{self.smooth} {curve.axis.resolution.unit}s"
@@ -129,8 +139,12 @@ class Series:
                 else f"{self.smooth} steps"
             )
             smooth = curve.broken(running_mean(curve.values, self.smooth))
-            axes.plot(*smooth, color=colour, linewidth=2.4,
-                      label=f"mean of {steps}" if self.bars else f"{label}, mean of {steps}")  # fmt: skip
+            axes.plot(
+                *smooth,
+                color=colour,
+                linewidth=2.4,
+                label=f"mean of {steps}" if self.bars else f"{label}, mean of {steps}",
+            )
 
 
 def _draw_bars(axes: Any, curve: Curve) -> None:

@@ -16,10 +16,19 @@ _MARGIN = 12
 def put_title(figure: Any, title: str, caption: str, size: Size) -> None:
     """Write a title and a caption at the top left of a figure, broken into lines that fit it."""
     at = size.height - 0.6 * _MARGIN
-    for lines, points, colour in ((_broken(title, size, _TITLE), _TITLE, "black"),
-                                  (_broken(caption, size, _CAPTION), _CAPTION, "#444444")):  # fmt: skip
-        figure.text(_MARGIN / size.width, at / size.height, "\n".join(lines), fontsize=points, color=colour,
-                    va="top", linespacing=_SPACING)  # fmt: skip
+    for lines, points, colour in (
+        (_broken(title, size, _TITLE), _TITLE, "black"),
+        (_broken(caption, size, _CAPTION), _CAPTION, "#444444"),
+    ):
+        figure.text(
+            _MARGIN / size.width,
+            at / size.height,
+            "\n".join(lines),
+            fontsize=points,
+            color=colour,
+            va="top",
+            linespacing=_SPACING,
+        )
         at -= len(lines) * points * _SPACING * 100 / 72 + 4
     figure.get_layout_engine().set(rect=(0, 0, 1, at / size.height))
 

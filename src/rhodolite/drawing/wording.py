@@ -127,8 +127,7 @@ def region_text(dataset: Dataset) -> str:
         return "the globe"
     if latitude.values.size == 1 and longitude.values.size == 1:
         return f"cell at {format_latitude(south)}, {format_longitude(west)}"
-    return (f"{format_latitude(south)} to {format_latitude(north)}, "
-            f"{format_longitude(west)} to {format_longitude(east)}")  # fmt: skip
+    return f"{format_latitude(south)} to {format_latitude(north)}, {format_longitude(west)} to {format_longitude(east)}"
 
 
 def _day(date: Any) -> str:

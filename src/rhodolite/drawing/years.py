@@ -71,8 +71,10 @@ class YearByYear:
         if curve.axis.resolution.unit == "year":
             raise DataError(f"{dataset.label} has one value a year, which makes no curve within it; use draw series")
         kept = places >= 0
-        lines = {int(year): (places[kept & (years == year)], curve.values[kept & (years == year)])
-                 for year in np.unique(years)}  # fmt: skip
+        lines = {
+            int(year): (places[kept & (years == year)], curve.values[kept & (years == year)])
+            for year in np.unique(years)
+        }
         lines = {year: line for year, line in lines.items() if np.isfinite(line[1]).any()}
         if not lines:
             raise DataError(f"{dataset.label}: every value is missing")
@@ -109,8 +111,13 @@ class YearByYear:
         others = [year for year in lines if year not in chosen]
         for number, year in enumerate(others):
             few = len(others) <= _FEW
-            axes.plot(*lines[year], color=LINE_COLOURS[1 + number] if few else "#8a8a8a", linewidth=1.1 if few else 0.6,
-                      label=str(year) if few else "other years" if number == 0 else None, zorder=3)  # fmt: skip
+            axes.plot(
+                *lines[year],
+                color=LINE_COLOURS[1 + number] if few else "#8a8a8a",
+                linewidth=1.1 if few else 0.6,
+                label=str(year) if few else "other years" if number == 0 else None,
+                zorder=3,
+            )
         for year, style in zip(chosen, ("-", "--", ":", "-.") * len(chosen), strict=False):
             axes.plot(*lines[year], color=BLUE, linewidth=2.6, linestyle=style, label=str(year), zorder=5)
             _name(axes, str(year), *lines[year])
@@ -143,8 +150,9 @@ class YearByYear:
 
 
 def _inside(year: int, period: Period) -> bool:
-    return ((period.first is None or year >= period.first.fields[0])
-            and (period.last is None or year <= period.last.fields[0]))  # fmt: skip
+    return (period.first is None or year >= period.first.fields[0]) and (
+        period.last is None or year <= period.last.fields[0]
+    )
 
 
 def _draw_range(axes: Any, lines: list[tuple[Array, Array]]) -> None:
@@ -159,17 +167,40 @@ def _draw_range(axes: Any, lines: list[tuple[Array, Array]]) -> None:
     places, table = places[held], table[:, held]
     if not places.size:
         return
-    axes.fill_between(places, np.nanmin(table, axis=0), np.nanmax(table, axis=0), color="#e6e6e6", linewidth=0,
-                      label="range", zorder=1)  # fmt: skip
+    axes.fill_between(
+        places,
+        np.nanmin(table, axis=0),
+        np.nanmax(table, axis=0),
+        color="#e6e6e6",
+        linewidth=0,
+        label="range",
+        zorder=1,
+    )
     if len(lines) >= _ENOUGH:
         low, high = np.nanquantile(table, [0.1, 0.9], axis=0)
         axes.fill_between(places, low, high, color="#cfcfcf", linewidth=0, label="middle 80 %", zorder=2)
-    axes.plot(places, np.nanmedian(table, axis=0), color="#333333", linewidth=1.4, linestyle=(0, (4, 2)),
-              label="median", zorder=4)  # fmt: skip
+    axes.plot(
+        places,
+        np.nanmedian(table, axis=0),
+        color="#333333",
+        linewidth=1.4,
+        linestyle=(0, (4, 2)),
+        label="median",
+        zorder=4,
+    )
 
 
 def _name(axes: Any, text: str, places: Array, values: Array) -> None:
     last = np.flatnonzero(np.isfinite(values))[-1]
-    axes.annotate(text, (places[last], values[last]), xytext=(4, 4), textcoords="offset points", fontsize=11,
-                  color=BLUE, weight="bold", annotation_clip=False, zorder=6,
-                  ha="right" if places[last] > 0.93 * places.max() and last == len(values) - 1 else "left")  # fmt: skip
+    axes.annotate(
+        text,
+        (places[last], values[last]),
+        xytext=(4, 4),
+        textcoords="offset points",
+        fontsize=11,
+        color=BLUE,
+        weight="bold",
+        annotation_clip=False,
+        zorder=6,
+        ha="right" if places[last] > 0.93 * places.max() and last == len(values) - 1 else "left",
+    )

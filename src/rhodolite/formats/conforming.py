@@ -67,11 +67,17 @@ def _named_alike(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> Data
         return dataset
     made = []
     for variable in dataset.variables.values():
-        words = {key: " ".join(names.get(word, word) for word in str(variable.attributes[key]).split())
-                 for key in _REFERRING if key in variable.attributes}  # fmt: skip
-        made.append(variable.without(**words).with_(
-            name=names.get(variable.name, variable.name), dimensions=tuple(names.get(d, d) for d in variable.dimensions)
-        ))  # fmt: skip
+        words = {
+            key: " ".join(names.get(word, word) for word in str(variable.attributes[key]).split())
+            for key in _REFERRING
+            if key in variable.attributes
+        }
+        made.append(
+            variable.without(**words).with_(
+                name=names.get(variable.name, variable.name),
+                dimensions=tuple(names.get(d, d) for d in variable.dimensions),
+            )
+        )
     unlimited = frozenset(names.get(name, name) for name in dataset.unlimited)
     return dataset.with_variables(made, unlimited=unlimited)
 

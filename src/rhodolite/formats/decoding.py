@@ -51,8 +51,9 @@ class Decoding:
         where the attributes name none.
         """
         stored = _signed_as_said(stored, attributes)
-        marks = [number for key in ("_FillValue", "missing_value")
-                 for number in _stored_numbers(key, attributes, stored)]  # fmt: skip
+        marks = [
+            number for key in ("_FillValue", "missing_value") for number in _stored_numbers(key, attributes, stored)
+        ]
         if usual_fill and "_FillValue" not in attributes and stored.itemsize > 1 and stored.kind in "fiu":
             marks.append(stored.newbyteorder("=").type(netCDF4.default_fillvals[stored.str[1:]]))
         packing, target = None, stored.newbyteorder("=")
@@ -149,8 +150,10 @@ def _limits(attributes: Mapping[str, Any], stored: np.dtype[Any], packing: Packi
     unpacked ones (NetCDF User's Guide, appendix A).
     """
     keys = ("valid_min", "valid_max")
-    pair = [np.asarray(reinterpreted(attributes[key], attributes)).reshape(-1) if key in attributes else None
-            for key in keys]  # fmt: skip
+    pair = [
+        np.asarray(reinterpreted(attributes[key], attributes)).reshape(-1) if key in attributes else None
+        for key in keys
+    ]
     if np.size(attributes.get("valid_range", ())) == 2:
         pair = list(np.asarray(reinterpreted(attributes["valid_range"], attributes)).reshape(2, 1))
     found: list[Any] = []
@@ -167,8 +170,10 @@ def _limits(attributes: Mapping[str, Any], stored: np.dtype[Any], packing: Packi
         found.reverse()
     # What unpacking and packing again has rounded must not cut off the ends.
     slack = [-1e-6, 1e-6] if packing is not None else [0, 0]
-    low, high = (one + more if isinstance(one, float) and stored.kind in "iu" else one
-                 for one, more in zip(found, slack, strict=True))  # fmt: skip
+    low, high = (
+        one + more if isinstance(one, float) and stored.kind in "iu" else one
+        for one, more in zip(found, slack, strict=True)
+    )
     return low, high
 
 
@@ -204,8 +209,11 @@ def decoded_variable(
     chunks, filters
         As the variable lies in the file.
     """
-    described = {key: reinterpreted(value, attributes) if key in _ABOUT_STORED else value
-                 for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}  # fmt: skip
+    described = {
+        key: reinterpreted(value, attributes) if key in _ABOUT_STORED else value
+        for key, value in attributes.items()
+        if key not in STORAGE_ATTRIBUTES
+    }
     storage = Storage(
         dtype=_written_as(decoding),
         fill_value=_fill_value(attributes, decoding),

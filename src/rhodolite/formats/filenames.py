@@ -40,8 +40,9 @@ class FilePattern:
         found = tuple(_PLACE.findall(self.text))
         for name in found:
             if name not in DATE_FIELDS + _OTHER_FIELDS:
-                raise UsageError(f"{self.text}: there is no field '{{{name}}}'. "
-                                 f"{nearest_names(name, DATE_FIELDS + _OTHER_FIELDS)}")  # fmt: skip
+                raise UsageError(
+                    f"{self.text}: there is no field '{{{name}}}'. {nearest_names(name, DATE_FIELDS + _OTHER_FIELDS)}"
+                )
         return found
 
     def fill(self, values: Mapping[str, int | str]) -> str:

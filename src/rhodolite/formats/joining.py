@@ -108,8 +108,10 @@ def _refuse_overlap(datasets: list[Dataset], numbers: list[Array], axis: TimeAxi
         if after.min() <= before.max():
             ends = max(before.min(), after.min()), min(before.max(), after.max())
             low, high = (format_date(date) for date in axis.to_dates(np.array(ends)))
-            raise DataError(f"{earlier.label} and {later.label} both hold times from {low} to {high}; leave one of "
-                            "them out, or join them with --overlap first or last")  # fmt: skip
+            raise DataError(
+                f"{earlier.label} and {later.label} both hold times from {low} to {high}; leave one of "
+                "them out, or join them with --overlap first or last"
+            )
 
 
 def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Array]) -> Dataset:
@@ -123,8 +125,11 @@ def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Arr
             data = InMemory(_whole_if_exact(np.concatenate(numbers), variable))
             variables.append(variable.with_(data=data))
         elif name == bounds_name:
-            parts = [_in_units_of(axis, other, b) for other, d in zip(axes, datasets, strict=True)
-                     if (b := d.need(Role.TIME).bounds) is not None]  # fmt: skip
+            parts = [
+                _in_units_of(axis, other, b)
+                for other, d in zip(axes, datasets, strict=True)
+                if (b := d.need(Role.TIME).bounds) is not None
+            ]
             if len(parts) != len(datasets):
                 raise DataError(f"some of {', '.join(d.label for d in datasets)} hold time bounds and others do not")
             variables.append(variable.with_(data=InMemory(np.concatenate(parts))))
@@ -152,10 +157,16 @@ def _with_one_mark(parts: list[Variable]) -> list[Variable]:
     dtype = np.dtype(f"i{2 * widest}")
     mark = int(np.iinfo(dtype).min)
     storage = replace(first.storage, dtype=None, fill_value=mark, limits={})
-    about = {key: dtype.type(value) if key in ("flag_values", "flag_masks") else value
-             for key, value in first.attributes.items()}  # fmt: skip
-    return [v.with_(data=Mapped(v.data, _Marked(v.missing, mark, dtype), dtype), missing=mark, storage=storage,
-                    attributes=about) for v in parts]  # fmt: skip
+    about = {
+        key: dtype.type(value) if key in ("flag_values", "flag_masks") else value
+        for key, value in first.attributes.items()
+    }
+    return [
+        v.with_(
+            data=Mapped(v.data, _Marked(v.missing, mark, dtype), dtype), missing=mark, storage=storage, attributes=about
+        )
+        for v in parts
+    ]
 
 
 @dataclass(frozen=True)
@@ -232,16 +243,20 @@ def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
         if role == Role.TIME:
             calendars = first.need_time().calendar, other.need_time().calendar
             if not same_calendars(first, other):
-                raise DataError(f"{pair} their calendars are {calendars[0]} and {calendars[1]}, whose days do not "
-                                "correspond; aggregate --to month and keep them apart, or use --members")  # fmt: skip
+                raise DataError(
+                    f"{pair} their calendars are {calendars[0]} and {calendars[1]}, whose days do not "
+                    "correspond; aggregate --to month and keep them apart, or use --members"
+                )
             if along_time:
                 continue
         for dataset, one in ((first, ours), (other, theirs)):
             if not np.isfinite(one.values).all():
                 raise DataError(f"{pair} the {role} ({one.name}) of {dataset.label} has missing values")
         if ours.name != theirs.name:
-            raise DataError(f"{pair} the {role} is called {ours.name} in one and {theirs.name} in the other; "
-                            f"annotate --rename {theirs.name}={ours.name} makes them alike")  # fmt: skip
+            raise DataError(
+                f"{pair} the {role} is called {ours.name} in one and {theirs.name} in the other; "
+                f"annotate --rename {theirs.name}={ours.name} makes them alike"
+            )
         there = theirs.values
         if role == Role.TIME:
             there = _in_units_of(first.need_time(), other.need_time(), there)
@@ -255,15 +270,19 @@ def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
         if differing.size:
             at = differing[0]
             mend = "" if role == Role.TIME else "; regrid --like FILE makes them alike"
-            raise DataError(f"{pair} {ours.name} differs in {differing.size} places, first at number {at + 1}: "
-                            f"{ours.values[at]:g} and {there[at]:g}{mend}")  # fmt: skip
+            raise DataError(
+                f"{pair} {ours.name} differs in {differing.size} places, first at number {at + 1}: "
+                f"{ours.values[at]:g} and {there[at]:g}{mend}"
+            )
     for name, variable in first.variables.items():
         same = other.variables.get(name)
         if same is None:
             continue
         if same.dimensions != variable.dimensions:
-            raise DataError(f"{pair} {name} runs over {', '.join(variable.dimensions)} in one and "
-                            f"{', '.join(same.dimensions)} in the other")  # fmt: skip
+            raise DataError(
+                f"{pair} {name} runs over {', '.join(variable.dimensions)} in one and "
+                f"{', '.join(same.dimensions)} in the other"
+            )
         if same.units != variable.units and name not in first.axes.auxiliary:
             fits = variable.units and same.units and convertible(variable.units, same.units)
             mend = f"; convert --units '{name}={variable.units}' makes them alike" if fits else ""
@@ -280,8 +299,10 @@ def _in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
     if other.units == axis.units and other.calendar == axis.calendar:
         return numbers
     if other.calendar != axis.calendar:  # the two Gregorian ones, whose dates are the same after 1582
-        dates = [cftime.datetime(*date.timetuple()[:6], date.microsecond, calendar=axis.calendar)
-                 for date in other.to_dates(numbers).reshape(-1)]  # fmt: skip
+        dates = [
+            cftime.datetime(*date.timetuple()[:6], date.microsecond, calendar=axis.calendar)
+            for date in other.to_dates(numbers).reshape(-1)
+        ]
         return axis.to_numbers(np.array(dates).reshape(numbers.shape))
     return axis.numbers_of(other, numbers)
 

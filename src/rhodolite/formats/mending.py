@@ -32,10 +32,17 @@ _CALENDAR_DAYS = "day as %y%m%d.%f"
 def mended(dataset: Dataset) -> Dataset:
     """Return a dataset whose metadata say outright what they said halfway, and warn of each assumption."""
     steps: tuple[Callable[[Dataset], Dataset], ...] = (
-        with_steady_positions, with_text_dates, with_known_calendar, without_missing_times, _with_counted_days,
-        _with_known_units, _without_dangling_names, _with_plain_axes, _with_attached_grid,
+        with_steady_positions,
+        with_text_dates,
+        with_known_calendar,
+        without_missing_times,
+        _with_counted_days,
+        _with_known_units,
+        _without_dangling_names,
+        _with_plain_axes,
+        _with_attached_grid,
         with_positions,
-    )  # fmt: skip
+    )
     for step in steps:
         dataset = step(dataset)
     for doubt in dataset.axes.doubts:

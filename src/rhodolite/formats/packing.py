@@ -27,6 +27,8 @@ def packing_over_range(variable: Variable, dtype: str, engine: Engine) -> Packin
     if not high > low:
         return Packing(dtype, 1.0, 0.0 if np.isnan(low) else float(low))
     packing = Packing(dtype, float(high - low) / (2 * largest), float(low) + float(high - low) / 2)
-    warn(f"{variable.name} is packed to {dtype}, so its values change by up to {packing.scale / 2:.2g} "
-         f"{variable.units or ''}".rstrip())  # fmt: skip
+    warn(
+        f"{variable.name} is packed to {dtype}, so its values change by up to {packing.scale / 2:.2g} "
+        f"{variable.units or ''}".rstrip()
+    )
     return packing

@@ -37,8 +37,10 @@ def with_positions(dataset: Dataset) -> Dataset:
         return dataset
     name = mapping.attributes.get("grid_mapping_name")
     if name != _ROTATED and importlib.util.find_spec("pyproj") is None:
-        warn(f"{dataset.label}: the grid is projected ({name}); for its latitudes and longitudes install pyproj: "
-             "pip install 'rhodolite[projections]'")  # fmt: skip
+        warn(
+            f"{dataset.label}: the grid is projected ({name}); for its latitudes and longitudes install pyproj: "
+            "pip install 'rhodolite[projections]'"
+        )
         return dataset
     x, y = axes["x"], axes["y"]
     added = [_position(name, x, y, mapping, dataset.label) for name in ("lat", "lon")]

@@ -80,8 +80,11 @@ def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
 
 def day_comes_first(texts: Sequence[str]) -> bool | None:
     """Return whether dates such as 3/4/2001 have the day first; None where all fit both ways and differ."""
-    pairs = [(int(found.group(1)), int(found.group(3))) for text in texts
-             if (found := _YEAR_LAST.fullmatch(text.strip())) and found.group(2) != "."]  # fmt: skip
+    pairs = [
+        (int(found.group(1)), int(found.group(3)))
+        for text in texts
+        if (found := _YEAR_LAST.fullmatch(text.strip())) and found.group(2) != "."
+    ]
     if not pairs or any(first > 12 for first, _ in pairs):
         return True
     if any(second > 12 for _, second in pairs):
@@ -109,12 +112,21 @@ def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> 
     kinds = {_kind(one): one for one in reversed(stretches)}
     if len(kinds) > 1:
         raise DataError(f"the dates are of different kinds: {' and '.join(str(kinds[k]) for k in sorted(kinds))}")
-    limits = [one.limits(calendar) if isinstance(one, SeasonOfYear) else
-              (first_moment(one, calendar), moment_after(one, calendar)) for one in stretches]  # fmt: skip
+    limits = [
+        one.limits(calendar)
+        if isinstance(one, SeasonOfYear)
+        else (first_moment(one, calendar), moment_after(one, calendar))
+        for one in stretches
+    ]
     units = f"days since {min(start.year for start, _ in limits):04d}-01-01"
     starts, ends = (_numbers([pair[at] for pair in limits], units, calendar) for at in (0, 1))
-    about: dict[str, Any] = {"standard_name": "time", "long_name": "time", "units": units, "calendar": calendar,
-                             "axis": "T"}  # fmt: skip
+    about: dict[str, Any] = {
+        "standard_name": "time",
+        "long_name": "time",
+        "units": units,
+        "calendar": calendar,
+        "axis": "T",
+    }
     if max(kinds) > 3:
         return [Variable("time", ("time",), InMemory(starts), about)]
     about["bounds"] = "time_bnds"

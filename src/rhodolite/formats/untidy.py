@@ -27,8 +27,10 @@ def with_known_calendar(dataset: Dataset) -> Dataset:
         if " since " in units:
             calendar = str(variable.attributes.get("calendar", "")).strip().lower()
             if calendar in _GREGORIAN and _YEAR_ZERO.search(units):
-                warn(f"{dataset.label}: {variable.name} counts from a year 0, which the calendar "
-                     f"'{calendar or 'standard'}' does not have; the proleptic Gregorian one is taken")  # fmt: skip
+                warn(
+                    f"{dataset.label}: {variable.name} counts from a year 0, which the calendar "
+                    f"'{calendar or 'standard'}' does not have; the proleptic Gregorian one is taken"
+                )
                 variable = variable.without(calendar="proleptic_gregorian")
             elif calendar == "none":
                 warn(f"{dataset.label}: {variable.name} has the calendar 'none'; the standard one is taken")
@@ -62,8 +64,10 @@ def with_text_dates(dataset: Dataset) -> Dataset:
         if any(not isinstance(one, Instant) for one in stretches):
             continue
         along = variable.dimensions[0]
-        found = [v.with_(dimensions=(along, *v.dimensions[1:]))
-                 for v in time_variables([one for one in stretches if one is not None])]  # fmt: skip
+        found = [
+            v.with_(dimensions=(along, *v.dimensions[1:]))
+            for v in time_variables([one for one in stretches if one is not None])
+        ]
         name = along if along not in dataset.variables else "time"
         found[0] = found[0].with_(name=name)
         taken = {v.name for v in found}

@@ -43,8 +43,9 @@ def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
     slope = np.divide(xy, xx, out=np.full(xx.shape, np.nan), where=known)
     # The lag-1 autocorrelations, of pairs of neighbours that are both present, multiplied.
     scale = (count / pairs) ** 2
-    together = np.divide(scale * _product(x[1:], x[:-1]) * _product(y[1:], y[:-1]), xx * yy,
-                         out=np.zeros(xx.shape), where=known)  # fmt: skip
+    together = np.divide(
+        scale * _product(x[1:], x[:-1]) * _product(y[1:], y[:-1]), xx * yy, out=np.zeros(xx.shape), where=known
+    )
     freedom = effective_size(count, together) - 2
     held = np.where(freedom > 0, freedom, 1.0)
     t = np.abs(r) * np.sqrt(held / np.maximum(1 - r * r, 1e-300))

@@ -42,8 +42,10 @@ def extreme_means(base: Array, count: int | None, share: float | None) -> tuple[
     mean = np.divide(total, valid, out=np.full(valid.shape, np.nan), where=valid > 0)
     if count is None:
         assert share is not None
-        low, high = (_mean_where(base, beyond) for beyond in (
-            base <= percentile(base, share), base >= percentile(base, 1 - share)))  # fmt: skip
+        low, high = (
+            _mean_where(base, beyond)
+            for beyond in (base <= percentile(base, share), base >= percentile(base, 1 - share))
+        )
         enough = valid >= _FEWEST
     else:
         ordered = np.nan_to_num(ascending(base).astype(np.float64))

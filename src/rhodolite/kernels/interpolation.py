@@ -65,8 +65,9 @@ def linear_weights(centres: Array, edges: Array, wanted: Array, period: float | 
     return made
 
 
-def nearest(latitudes: Array, longitudes: Array, wanted_latitudes: Array, wanted_longitudes: Array,
-            count: int = 1) -> tuple[Array, Array]:  # fmt: skip
+def nearest(
+    latitudes: Array, longitudes: Array, wanted_latitudes: Array, wanted_longitudes: Array, count: int = 1
+) -> tuple[Array, Array]:
     """Return the cells whose centres are nearest to places on the sphere, and how far they are.
 
     Parameters
@@ -91,8 +92,9 @@ def nearest(latitudes: Array, longitudes: Array, wanted_latitudes: Array, wanted
     return known[found], np.degrees(2 * np.arcsin(np.clip(chords / 2, 0, 1)))
 
 
-def bilinear_in_quads(latitudes: Array, longitudes: Array, wanted_latitudes: Array, wanted_longitudes: Array,
-                      near: Array) -> sparse.csr_array:  # fmt: skip
+def bilinear_in_quads(
+    latitudes: Array, longitudes: Array, wanted_latitudes: Array, wanted_longitudes: Array, near: Array
+) -> sparse.csr_array:
     """Return the weights of the four centres that enclose each place on a two-dimensional grid.
 
     Parameters

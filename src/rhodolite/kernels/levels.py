@@ -41,8 +41,9 @@ def at_levels(values: Array, heights: Array, wanted: Array, *, extrapolate: bool
         inside = exact | ((above > 0) & (above < count))
         upper = np.clip(above, min(1, count - 1), count - 1)
         lower = np.maximum(upper - 1, 0)
-        x0, x1, y0, y1 = (_taken(of, index) for of, index in
-                          ((heights, lower), (heights, upper), (values, lower), (values, upper)))  # fmt: skip
+        x0, x1, y0, y1 = (
+            _taken(of, index) for of, index in ((heights, lower), (heights, upper), (values, lower), (values, upper))
+        )
         part = np.divide(height - x0, x1 - x0, out=np.zeros(np.shape(x0)), where=x1 != x0)
         # A level that is hit needs no other.
         found = np.where(part == 1, y1, np.where(part == 0, y0, y0 + part * (y1 - y0)))

@@ -97,8 +97,11 @@ def outlines_in_plane(latitudes: Array, longitudes: Array) -> tuple[Array, Array
     polar = np.flatnonzero(np.abs(winding) > np.pi)
     pole = np.copysign(1.0, y[first[polar]])
     ends = [(x[first] + winding, y[first], np.arange(whole.size))]
-    ends += [(x[first[polar]] + winding[polar], pole, polar), (x[first[polar]], pole, polar),
-             (x[first[polar]], y[first[polar]], polar)]  # fmt: skip
+    ends += [
+        (x[first[polar]] + winding[polar], pole, polar),
+        (x[first[polar]], pole, polar),
+        (x[first[polar]], y[first[polar]], polar),
+    ]
     points = [np.concatenate([part, *(end[at] for end in ends)]) for at, part in enumerate((x, y, cells))]
     order = np.argsort(points[2], kind="stable")
     return np.stack(points[:2], axis=-1)[order], whole[points[2][order].astype(np.intp)]

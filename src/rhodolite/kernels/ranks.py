@@ -36,8 +36,9 @@ def percentile(values: Array, share: float) -> Array:
     place = np.maximum(count - 1, 0) * share
     below = np.floor(place).astype(np.intp)
     above = np.minimum(below + 1, np.maximum(count - 1, 0))
-    low, high = (np.take_along_axis(ordered, at[..., None], axis=-1)[..., 0].astype(np.float64)
-                 for at in (below, above))  # fmt: skip
+    low, high = (
+        np.take_along_axis(ordered, at[..., None], axis=-1)[..., 0].astype(np.float64) for at in (below, above)
+    )
     return np.asarray(low + (high - low) * (place - below))
 
 

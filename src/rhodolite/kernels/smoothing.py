@@ -37,8 +37,10 @@ def running_mean(values: Array, width: int) -> Array:
     """
     half = width // 2
     present = ~np.isnan(values)
-    total, count = (np.concatenate([np.zeros((1, *part.shape[1:])), np.cumsum(part, axis=0, dtype=np.float64)])
-                    for part in (np.where(present, values, 0.0), present))  # fmt: skip
+    total, count = (
+        np.concatenate([np.zeros((1, *part.shape[1:])), np.cumsum(part, axis=0, dtype=np.float64)])
+        for part in (np.where(present, values, 0.0), present)
+    )
     steps = np.arange(len(values))
     low, high = np.maximum(steps - half, 0), np.minimum(steps + half + 1, len(values))
     sums, counts = total[high] - total[low], count[high] - count[low]

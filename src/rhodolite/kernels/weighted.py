@@ -31,8 +31,10 @@ def gather(values: Array, weights: Array, kind: str) -> Parts:
         `weight` and `count` of what is there, and what the kind needs besides.
     """
     there = ~np.isnan(values)
-    parts = {"weight": np.einsum("kn,n->k", there, weights, dtype=np.float64),
-             "count": there.sum(axis=1, dtype=np.float64)}  # fmt: skip
+    parts = {
+        "weight": np.einsum("kn,n->k", there, weights, dtype=np.float64),
+        "count": there.sum(axis=1, dtype=np.float64),
+    }
     if kind in ("min", "max", "range"):
         parts["low"], parts["high"] = (
             f.reduce(values, axis=1, initial=np.nan).astype(np.float64) for f in (np.fmin, np.fmax)

@@ -148,11 +148,13 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
         for key in ("bounds", "climatology", "grid_mapping"):
             if (named := str(variable.attributes.get(key, ""))) in variables:
                 auxiliary.add(named)
-        listed = [word for key in ("coordinates", "cell_measures")
-                  for word in str(variable.attributes.get(key, "")).split()]  # fmt: skip
+        listed = [
+            word for key in ("coordinates", "cell_measures") for word in str(variable.attributes.get(key, "")).split()
+        ]
         auxiliary.update(name for name in listed if name in variables)
-        auxiliary.update(name for name in formula_terms(variable)
-                         if name in variables and variables[name].data.ndim <= 1)  # fmt: skip
+        auxiliary.update(
+            name for name in formula_terms(variable) if name in variables and variables[name].data.ndim <= 1
+        )
     candidates: dict[Role, list[Variable]] = {role: [] for role in Role}
     grids: dict[Role, str] = {}
     for name, variable in variables.items():
@@ -233,5 +235,6 @@ def _describes_plain_dimension(variable: Variable, variables: Mapping[str, Varia
 
 
 def _bounds_names(variables: Mapping[str, Variable]) -> set[str]:
-    return {str(v.attributes[key]) for v in variables.values() for key in ("bounds", "climatology")
-            if key in v.attributes}  # fmt: skip
+    return {
+        str(v.attributes[key]) for v in variables.values() for key in ("bounds", "climatology") if key in v.attributes
+    }

@@ -121,11 +121,15 @@ class Dataset:
         if found is None:
             if self.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
                 names = " and ".join(self.axes.curvilinear)
-                raise DataError(f"{self.label}: the grid is curvilinear ({names} have two dimensions each); "
-                                f"this needs a grid with one-dimensional latitude and longitude")  # fmt: skip
+                raise DataError(
+                    f"{self.label}: the grid is curvilinear ({names} have two dimensions each); "
+                    f"this needs a grid with one-dimensional latitude and longitude"
+                )
             if self.axes.sites and role in (Role.LATITUDE, Role.LONGITUDE):
-                raise DataError(f"{self.label}: these are data of sites ({' and '.join(self.axes.sites)} run along one "
-                                "dimension); this needs a grid")  # fmt: skip
+                raise DataError(
+                    f"{self.label}: these are data of sites ({' and '.join(self.axes.sites)} run along one "
+                    "dimension); this needs a grid"
+                )
             raise DataError(f"{self.label}: {_ADVICE[role]}")
         if not np.isfinite(found.values).all():
             raise DataError(f"{self.label}: the {role} coordinate ({found.name}) has missing values")
@@ -173,8 +177,9 @@ class Dataset:
 
     def _describes(self, name: str, dimensions: set[str]) -> bool:
         """Return whether a coordinate runs along one of the dimensions, or holds for the whole dataset."""
-        return any(c.name == name and (c.dimension is None or c.dimension in dimensions)
-                   for c in self.axes.by_role.values())  # fmt: skip
+        return any(
+            c.name == name and (c.dimension is None or c.dimension in dimensions) for c in self.axes.by_role.values()
+        )
 
     def with_variables(self, variables: Iterable[Variable], **changes: Any) -> Self:
         """Return a copy with these variables instead."""
@@ -184,9 +189,12 @@ class Dataset:
         """Return a copy with some data variables and all that describes them."""
         keep = set(names)
         dimensions = {d for name in keep for d in self.variables[name].dimensions}
-        listed = {word for name in keep
-                  for key in ("coordinates", "grid_mapping", "ancillary_variables", "cell_measures")
-                  for word in str(self.variables[name].attributes.get(key, "")).split()}  # fmt: skip
+        listed = {
+            word
+            for name in keep
+            for key in ("coordinates", "grid_mapping", "ancillary_variables", "cell_measures")
+            for word in str(self.variables[name].attributes.get(key, "")).split()
+        }
         kept = []
         for name in self.variables:
             helper = name in self.axes.auxiliary and (

@@ -86,8 +86,7 @@ def cell_edges(coordinate: Coordinate) -> Array:
         edges = np.array([values[0] - half, values[0] + half])
     else:
         inner = (values[1:] + values[:-1]) / 2
-        edges = np.concatenate([[values[0] - (inner[0] - values[0])], inner,
-                                [values[-1] + (values[-1] - inner[-1])]])  # fmt: skip
+        edges = np.concatenate([[values[0] - (inner[0] - values[0])], inner, [values[-1] + (values[-1] - inner[-1])]])
     return np.clip(edges, -90, 90) if coordinate.role == Role.LATITUDE else _without_repeat(edges, repeats)
 
 

@@ -56,8 +56,15 @@ class Interval:
     @property
     def adjective(self) -> str:
         """How values for each are called, such as monthly."""
-        known = {"hour": "hourly", "day": "daily", "pentad": "five-day", "month": "monthly", "season": "seasonal",
-                 "year": "annual", "decade": "ten-year"}  # fmt: skip
+        known = {
+            "hour": "hourly",
+            "day": "daily",
+            "pentad": "five-day",
+            "month": "monthly",
+            "season": "seasonal",
+            "year": "annual",
+            "decade": "ten-year",
+        }
         return known[self.unit] if self.count == 1 else f"{self.count}-{self.unit}"
 
     @property
@@ -104,8 +111,9 @@ def divide(axis: TimeAxis, interval: Interval, season: Season | None = None, yea
     placed[keys >= 0] = groups
     # A step of each period, from which its ends follow.
     samples = np.flatnonzero(keys >= 0)[np.unique(groups, return_index=True)[1]]
-    limits = [_limits(axis, int(at), int(key), interval, season, year_start)
-              for at, key in zip(samples, present, strict=True)]  # fmt: skip
+    limits = [
+        _limits(axis, int(at), int(key), interval, season, year_start) for at, key in zip(samples, present, strict=True)
+    ]
     days = np.array([(stop - start).total_seconds() / 86400 for start, stop in limits])
     starts, stops = (np.array([axis.to_number(pair[end]) for pair in limits]) for end in (0, 1))
     return Divided(placed, starts, stops, days)
@@ -163,8 +171,9 @@ def _season_keys(axis: TimeAxis, season: Season | None) -> Integers:
     return keys
 
 
-def _limits(axis: TimeAxis, at: int, key: int, interval: Interval, season: Season | None,
-            year_start: int) -> tuple[Any, Any]:  # fmt: skip
+def _limits(
+    axis: TimeAxis, at: int, key: int, interval: Interval, season: Season | None, year_start: int
+) -> tuple[Any, Any]:
     """Return the dates at which the period that holds a step begins and has ended."""
     calendar, count = axis.calendar, interval.count
     date = axis.reference_dates[at]
@@ -178,8 +187,10 @@ def _limits(axis: TimeAxis, at: int, key: int, interval: Interval, season: Seaso
         return start, start + datetime.timedelta(days=count)
     if interval.unit == "pentad":
         first = key % 100 * 5
-        return (date_in_common_year(first, date.year, calendar)[0],
-                date_in_common_year(first + 4, date.year, calendar)[1])  # fmt: skip
+        return (
+            date_in_common_year(first, date.year, calendar)[0],
+            date_in_common_year(first + 4, date.year, calendar)[1],
+        )
     if interval.unit == "month":
         first = (date.month - 1) // count * count + 1
         return month_start(date.year, first, calendar), month_start(date.year, first + count, calendar)
@@ -189,8 +200,11 @@ def _limits(axis: TimeAxis, at: int, key: int, interval: Interval, season: Seaso
         return month_start(year, one.first, calendar), month_start(year, one.first + one.length, calendar)
     span = 10 if interval.unit == "decade" else count
     named = axis.years + ((axis.months >= year_start) if year_start > 1 else 0)
-    first = key * 10 + 1 - 10_000 if interval.unit == "decade" else (
-        int(named.min()) + key * count if count > 1 else key - 10_000)  # fmt: skip
+    first = (
+        key * 10 + 1 - 10_000
+        if interval.unit == "decade"
+        else (int(named.min()) + key * count if count > 1 else key - 10_000)
+    )
     first -= 1 if year_start > 1 else 0
     return month_start(first, year_start, calendar), month_start(first + span, year_start, calendar)
 

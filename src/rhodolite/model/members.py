@@ -22,8 +22,10 @@ def member_dimension(dataset: Dataset) -> str:
     for name in dataset.sizes:
         if is_member_dimension(name):
             return name
-    raise DataError(f"{dataset.label}: there is no dimension of members; name their files with --members, such as "
-                    "summarise a.nc b.nc --members --over ensemble")  # fmt: skip
+    raise DataError(
+        f"{dataset.label}: there is no dimension of members; name their files with --members, such as "
+        "summarise a.nc b.nc --members --over ensemble"
+    )
 
 
 def is_member_dimension(name: str) -> bool:

@@ -75,9 +75,14 @@ class Mesh:
             raise DataError(f"{dataset.label}: there is one {which} and no axis of it; this needs a grid")
         if not (joins_up(latitude) and joins_up(longitude)):
             return _of_single_cells(latitude, longitude)
-        return cls((latitude.dimension, longitude.dimension), latitude.values,
-                   np.unwrap(longitude.values, period=360.0), cell_edges(latitude), cell_edges(longitude),
-                   slack=_slack_of(latitude, longitude))  # fmt: skip
+        return cls(
+            (latitude.dimension, longitude.dimension),
+            latitude.values,
+            np.unwrap(longitude.values, period=360.0),
+            cell_edges(latitude),
+            cell_edges(longitude),
+            slack=_slack_of(latitude, longitude),
+        )
 
     def without_slivers(self, areas: sparse.csr_array) -> sparse.csr_array:
         """Return shared areas, shape (n, size), without those that rounding alone made of edges that coincide."""
@@ -198,8 +203,11 @@ class Mesh:
 
         if self.regular and target.regular:
             ours, theirs = self.edges, target.edges
-            return sparse.csr_array(sparse.kron(overlaps(ours[0], theirs[0], zones),
-                                                overlaps_round(ours[1], theirs[1], _TURN), format="csr"))  # fmt: skip
+            return sparse.csr_array(
+                sparse.kron(
+                    overlaps(ours[0], theirs[0], zones), overlaps_round(ours[1], theirs[1], _TURN), format="csr"
+                )
+            )
         if target.regular:
             cells, shapes, areas = target._cut_by(self.outlines, degrees=False)
         elif self.regular:
@@ -219,10 +227,14 @@ class Mesh:
         ours, theirs = self.edges, target.edges
         centres = (ours[1][1:] + ours[1][:-1]) / 2
         areas = overlaps(ours[0], theirs[0], zones), overlaps_round(ours[1], theirs[1], _TURN)
-        moments = (overlaps(ours[0], theirs[0], ZoneMoments(ours[0])),
-                   overlaps_round(ours[1], theirs[1], _TURN, centres))  # fmt: skip
-        return (sparse.csr_array(sparse.kron(moments[0], areas[1], format="csr")),
-                sparse.csr_array(sparse.kron(areas[0], moments[1], format="csr")))  # fmt: skip
+        moments = (
+            overlaps(ours[0], theirs[0], ZoneMoments(ours[0])),
+            overlaps_round(ours[1], theirs[1], _TURN, centres),
+        )
+        return (
+            sparse.csr_array(sparse.kron(moments[0], areas[1], format="csr")),
+            sparse.csr_array(sparse.kron(areas[0], moments[1], format="csr")),
+        )
 
     @property
     def edges(self) -> tuple[Array, Array]:
@@ -241,8 +253,9 @@ class Mesh:
         if self.regular:
             return self.without_slivers(self.shared_areas(bands))
         # Cells lie in few bands each, so these are cut along the edges of bands.
-        parts, rows, _, areas = cut(self.outlines, np.array([-4 * np.pi, 4 * np.pi]), np.sin(np.radians(edges)),
-                                    degrees=False)  # fmt: skip
+        parts, rows, _, areas = cut(
+            self.outlines, np.array([-4 * np.pi, 4 * np.pi]), np.sin(np.radians(edges)), degrees=False
+        )
         return self.without_slivers(sparse.csr_array((areas, (rows, parts)), shape=(len(middles), self.size)))
 
     def covered_areas(self, outlines: Sequence[Outline]) -> sparse.csr_array:
@@ -306,8 +319,13 @@ def _of_single_cells(latitude: Coordinate, longitude: Coordinate) -> Mesh:
     rows = [np.broadcast_to(part[:, None], shape) for part in (low, low, high, high)]
     columns = [np.broadcast_to(part[None, :], shape) for part in (west, right, right, west)]
     corners = np.stack(rows, axis=-1), np.stack(columns, axis=-1)
-    return Mesh((str(latitude.dimension), str(longitude.dimension)), north, east, corners=corners,
-                slack=_slack_of(latitude, longitude))  # fmt: skip
+    return Mesh(
+        (str(latitude.dimension), str(longitude.dimension)),
+        north,
+        east,
+        corners=corners,
+        slack=_slack_of(latitude, longitude),
+    )
 
 
 def _slack_of(*axes: Coordinate) -> float:

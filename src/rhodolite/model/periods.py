@@ -7,8 +7,20 @@ from dataclasses import dataclass
 from typing import ClassVar, Self
 
 MONTH_NAMES = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
-MONTH_TITLES = ("January", "February", "March", "April", "May", "June", "July", "August", "September",
-                "October", "November", "December")  # fmt: skip
+MONTH_TITLES = (
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+)
 _INITIALS = "JFMAMJJASOND"
 _FIELDS = ("year", "month", "day", "hour", "minute", "second")
 _INSTANT = re.compile(r"(-?\d{1,6})(?:-(\d{1,2})(?:-(\d{1,2})(?:[T ](\d{1,2})(?::(\d{2})(?::(\d{2}))?)?)?)?)?Z?")
@@ -171,8 +183,9 @@ class Years:
         return any((a is None or year >= a) and (b is None or year <= b) for a, b in self.ranges)
 
     def __str__(self) -> str:
-        return ",".join(f"{a}" if a == b else f"{'' if a is None else a}..{'' if b is None else b}"
-                        for a, b in self.ranges)  # fmt: skip
+        return ",".join(
+            f"{a}" if a == b else f"{'' if a is None else a}..{'' if b is None else b}" for a, b in self.ranges
+        )
 
 
 def month_number(text: str) -> int:

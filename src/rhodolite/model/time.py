@@ -22,8 +22,18 @@ from rhodolite.model.timeunits import DAY, seconds_per
 
 Integers = NDArray[np.int64]
 Dates = NDArray[Any]
-_ALSO = {"gregorian": "standard", "365_day": "noleap", "366_day": "all_leap", "": "standard", "none": "standard",
-         "360": "360_day", "365": "noleap", "366": "all_leap", "no_leap": "noleap", "360day": "360_day"}  # fmt: skip
+_ALSO = {
+    "gregorian": "standard",
+    "365_day": "noleap",
+    "366_day": "all_leap",
+    "": "standard",
+    "none": "standard",
+    "360": "360_day",
+    "365": "noleap",
+    "366": "all_leap",
+    "no_leap": "noleap",
+    "360day": "360_day",
+}
 """What calendars are called besides the names that are used here."""
 _SINCE = re.compile(r"\s+since\s+", re.IGNORECASE)
 _MOST_SECONDS = 2.0**53
@@ -107,8 +117,10 @@ class TimeAxis:
         try:
             axis.to_dates(axis.numbers[:1])
         except (ValueError, OverflowError) as error:
-            raise DataError(f"time coordinate '{coordinate.name}' with units '{units}' and calendar '{calendar}' "
-                            f"cannot be read: {error}") from None  # fmt: skip
+            raise DataError(
+                f"time coordinate '{coordinate.name}' with units '{units}' and calendar '{calendar}' "
+                f"cannot be read: {error}"
+            ) from None
         if not np.all(np.isfinite(axis.numbers)):
             raise DataError(f"time coordinate '{coordinate.name}' has missing values")
         return axis
@@ -254,8 +266,10 @@ class TimeAxis:
         """
         cells = stamped_cells(self, stamp)
         if cells is None:
-            raise DataError(f"the steps of {self.name} are irregular ({self.step}), so where they begin and end cannot "
-                            "be worked out; give the times bounds")  # fmt: skip
+            raise DataError(
+                f"the steps of {self.name} are irregular ({self.step}), so where they begin and end cannot "
+                "be worked out; give the times bounds"
+            )
         return replace(self, bounds=cells, climatological=False)
 
     def season_years(self, late_months: tuple[int, ...]) -> Integers:
@@ -292,8 +306,10 @@ class TimeAxis:
             if np.all((ends[:, 0] <= self.numbers) & (self.numbers < ends[:, 1])):
                 numbers, dates = self.numbers, self.dates
         years = np.unique([date.year for date in dates])
-        first = {int(y): self.to_number(cftime.datetime(int(y), 1, 1, calendar=self.calendar))
-                 for y in [*years, int(years[-1]) + 1, *(years + 1)]}  # fmt: skip
+        first = {
+            int(y): self.to_number(cftime.datetime(int(y), 1, 1, calendar=self.calendar))
+            for y in [*years, int(years[-1]) + 1, *(years + 1)]
+        }
         starts = np.array([first[date.year] for date in dates])
         stops = np.array([first[date.year + 1] for date in dates])
         whole = np.array([date.year for date in dates])

@@ -69,8 +69,10 @@ def ends_at_stamps(axis: TimeAxis) -> bool:
     if axis.bounds is not None or step.unit not in ("hour", "minute") or step.missing or len(axis) < 3:
         return False
     width = _UNIT_DAYS[step.unit] * step.count
-    clocks = [date.hour / 24 + date.minute / 1440 + date.second / 86400
-              for date in (axis.dates[np.argmin(axis.numbers)], axis.dates[np.argmax(axis.numbers)])]  # fmt: skip
+    clocks = [
+        date.hour / 24 + date.minute / 1440 + date.second / 86400
+        for date in (axis.dates[np.argmin(axis.numbers)], axis.dates[np.argmax(axis.numbers)])
+    ]
     return width < 1 and abs(clocks[0] - width) < 1e-6 and clocks[1] < 1e-6
 
 
@@ -79,8 +81,9 @@ def _of_months(axis: TimeAxis, count: int) -> Array:
     if count > 1:
         dates = axis.dates
         days = np.array([date.day for date in dates])
-        at_end = np.array([month_start(d.year, d.month + 1, axis.calendar).toordinal() - d.toordinal() <= 1
-                           for d in dates])  # fmt: skip
+        at_end = np.array(
+            [month_start(d.year, d.month + 1, axis.calendar).toordinal() - d.toordinal() <= 1 for d in dates]
+        )
         if (at_end & (days > 27)).all():
             first = first - count + 1
         elif count % 12 == 0 and not ((days == 1) & ~np.isin(first % 12, (0, 6))).all():

@@ -14,6 +14,16 @@ def seconds_per(units: str) -> float:
     usual = {"month": 30 * DAY, "year": 365 * DAY}.get(word.rstrip("s"))
     if usual is not None:
         return usual
-    word = {"hr": "hour", "hrs": "hour", "mins": "minute", "secs": "second", "msec": "ms", "msecs": "ms",
-            "millisec": "ms", "millisecs": "ms", "microsec": "us", "microsecs": "us"}.get(word, word)  # fmt: skip
+    word = {
+        "hr": "hour",
+        "hrs": "hour",
+        "mins": "minute",
+        "secs": "second",
+        "msec": "ms",
+        "msecs": "ms",
+        "millisec": "ms",
+        "millisecs": "ms",
+        "microsec": "us",
+        "microsecs": "us",
+    }.get(word, word)
     return float(convert(1.0, word, "s"))

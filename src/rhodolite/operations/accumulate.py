@@ -98,13 +98,23 @@ class Accumulate:
         work = _RunningTotal(variable.name, along, parts, broken, factors, self.gaps is Gaps.SKIP)
         first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
         total = Moved(Reduction(variable.floats(), series=work).output("value", first), along)
-        since = {Reset.YEAR: f"since the start of {MONTH_TITLES[(self.start.number if self.start else 1) - 1]}",
-                 Reset.SEASON: "since the start of the season", Reset.MONTH: "since the start of the month",
-                 Reset.NEVER: "since the start of the data"}[self.reset]  # fmt: skip
+        since = {
+            Reset.YEAR: f"since the start of {MONTH_TITLES[(self.start.number if self.start else 1) - 1]}",
+            Reset.SEASON: "since the start of the season",
+            Reset.MONTH: "since the start of the month",
+            Reset.NEVER: "since the start of the data",
+        }[self.reset]
         changed = variable.without(
-            "standard_name", "cell_methods", "units", "actual_range", "valid_range", "valid_min", "valid_max",
-            long_name=f"total {variable.quantity} {since}", comment="running total",
-        )  # fmt: skip
+            "standard_name",
+            "cell_methods",
+            "units",
+            "actual_range",
+            "valid_range",
+            "valid_min",
+            "valid_max",
+            long_name=f"total {variable.quantity} {since}",
+            comment="running total",
+        )
         if sums.units:
             changed = changed.without(units=sums.units)
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
@@ -158,5 +168,7 @@ class _RunningTotal(SeriesWork):
         if counts["skipped"]:
             warn(f"{self.label}: {counts['skipped']:,} of {counts['of']:,} values are missing and add nothing")
         if counts["lost"]:
-            warn(f"{self.label}: {counts['lost']:,} of {counts['of']:,} totals are missing, since values before them "
-                 "are; --gaps skip takes these for nothing")  # fmt: skip
+            warn(
+                f"{self.label}: {counts['lost']:,} of {counts['of']:,} totals are missing, since values before them "
+                "are; --gaps skip takes these for nothing"
+            )

@@ -57,8 +57,9 @@ class Aggregate:
     >>> Aggregate(to="year", statistic="count-above 10mm/day")  # doctest: +SKIP
     """
 
-    to: Interval | None = parameter("hour, 3hour, day, pentad, month, season, year, decade, or 10days",
-                                    example="INTERVAL")  # fmt: skip
+    to: Interval | None = parameter(
+        "hour, 3hour, day, pentad, month, season, year, decade, or 10days", example="INTERVAL"
+    )
     statistic: Measure = parameter(
         "mean, sum, min, max, range, std, variance, median, count, p90, or count-above, count-below, "
         "longest-run-above or longest-run-below and a threshold, such as 1mm/day",
@@ -73,8 +74,10 @@ class Aggregate:
 
     def check(self) -> None:
         if self.to is None:
-            raise UsageError("aggregate: to what? Add --to month, or another of hour, 3hour, day, pentad, season, "
-                             "year, decade, 10days")  # fmt: skip
+            raise UsageError(
+                "aggregate: to what? Add --to month, or another of hour, 3hour, day, pentad, season, "
+                "year, decade, 10days"
+            )
         if self.season is not None and self.to.unit != "season":
             raise UsageError(f"--season goes with --to season, not with --to {self.to}")
         if self.year_start is not None and self.to.unit not in ("year", "decade"):
@@ -106,8 +109,11 @@ class Aggregate:
         coordinate = dataset.need(Role.TIME)
         time, bounds = periods.variables(coordinate)
         made[coordinate.name] = [time]
-        kept = [v for v in in_place_of(dataset, made) if v.name in made or coordinate.dimension not in v.dimensions
-                or v.name.endswith("_coverage")]  # fmt: skip
+        kept = [
+            v
+            for v in in_place_of(dataset, made)
+            if v.name in made or coordinate.dimension not in v.dimensions or v.name.endswith("_coverage")
+        ]
         return dataset.with_variables([*(v for v in kept if v.name != bounds.name), bounds])
 
     def _share(self, periods: _Periods) -> float:
@@ -122,8 +128,16 @@ class Aggregate:
         measure = self.statistic.within(variable)
         sums = adding(variable, periods.axis) if measure.kind == "sum" else None
         weights, full = periods.weighing(alike=sums is None and is_amount(variable, periods.axis))
-        groups = Groups(variable.name, f"{self.to.adjective} values", periods.groups, periods.count, weights,
-                        full, share, periods.share < share - 1e-9)  # fmt: skip
+        groups = Groups(
+            variable.name,
+            f"{self.to.adjective} values",
+            periods.groups,
+            periods.count,
+            weights,
+            full,
+            share,
+            periods.share < share - 1e-9,
+        )
         along = time_place(dataset, variable)
         picks: list[Array | None] = [None] * len(variable.shape)
         picks[along] = periods.steps
@@ -158,8 +172,15 @@ class Aggregate:
         kept = {key: value for key, value in attributes.items() if key in ("coordinates", "grid_mapping")}
         return [result, Variable(name, variable.dimensions, Mapped(covered, np.asarray, "f4"), {**about, **kept})]
 
-    def _arrays(self, source: LazyArray, groups: Groups, measure: Measure, along: int, shape: tuple[int, ...],
-                sums: Adding | None) -> tuple[LazyArray, LazyArray | None]:  # fmt: skip
+    def _arrays(
+        self,
+        source: LazyArray,
+        groups: Groups,
+        measure: Measure,
+        along: int,
+        shape: tuple[int, ...],
+        sums: Adding | None,
+    ) -> tuple[LazyArray, LazyArray | None]:
         """Return the statistic and, where it is asked for, the coverage: gathered at once, or period by period."""
         weighted = sums is not None and sums.of_rates
         longest = int(np.bincount(groups.steps).max())
@@ -215,8 +236,9 @@ class _Periods:
         self.chosen = _chosen_months(axis.months[steps], self.groups) if by_month else ()
         days = divided.days
         if self.chosen:
-            days = np.array([_days_of_months(axis, *ends, self.chosen) for ends in zip(divided.starts, divided.stops,
-                                                                                       strict=True)])  # fmt: skip
+            days = np.array(
+                [_days_of_months(axis, *ends, self.chosen) for ends in zip(divided.starts, divided.stops, strict=True)]
+            )
         self.full = days if not equal else held if self.days is None else days / self.days
         self.share = held / self.full
 
@@ -245,8 +267,9 @@ class _Periods:
             name = coordinate.bounds_variable.name
         ends = coordinate.bounds_variable.dimensions[-1] if coordinate.bounds_variable else "bnds"
         bounds = np.stack([self.divided.starts, self.divided.stops], axis=1)
-        time = coordinate.variable.without("climatology", "actual_range", "valid_range", "valid_min", "valid_max",
-                                           bounds=name)  # fmt: skip
+        time = coordinate.variable.without(
+            "climatology", "actual_range", "valid_range", "valid_min", "valid_max", bounds=name
+        )
         time = time.with_(data=InMemory(bounds.mean(axis=1)), storage=Storage(), missing=None)
         return time, Variable(name, (*time.dimensions, ends), InMemory(bounds))
 
@@ -261,8 +284,10 @@ def _with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
         dates = [
             format_date(date) for date in (axis.dates[np.argmin(axis.numbers)], axis.dates[np.argmax(axis.numbers)])
         ]
-        warn(f"{axis.name} has no bounds and runs from {dates[0]} to {dates[1]}, so each step is taken to end at its "
-             "time; --stamp start if it begins there")  # fmt: skip
+        warn(
+            f"{axis.name} has no bounds and runs from {dates[0]} to {dates[1]}, so each step is taken to end at its "
+            "time; --stamp start if it begins there"
+        )
         return axis.stamped(Stamp.END)
     return axis
 
@@ -271,8 +296,10 @@ def _need_finer(axis: TimeAxis, interval: Interval) -> None:
     """Refuse periods that are shorter than the steps."""
     lengths = axis.lengths
     if lengths is not None and interval.days < float(np.min(lengths)) * 0.9 and len(axis) > 1:
-        raise DataError(f"the data have one value {axis.resolution}, so there is nothing to aggregate to {interval}; "
-                        "choose a longer interval")  # fmt: skip
+        raise DataError(
+            f"the data have one value {axis.resolution}, so there is nothing to aggregate to {interval}; "
+            "choose a longer interval"
+        )
 
 
 def _chosen_months(months: Array, groups: Array) -> tuple[int, ...]:
@@ -289,8 +316,11 @@ def _days_of_months(axis: TimeAxis, start: float, stop: float, months: tuple[int
     """Return the days that some months of the year have between two times."""
     first, after = axis.to_dates(np.array([start, stop]))
     numbers = range(first.year * 12 + first.month - 1, after.year * 12 + after.month - 1)
-    spans = [month_start(0, at + 2, axis.calendar) - month_start(0, at + 1, axis.calendar)
-             for at in numbers if at % 12 + 1 in months]  # fmt: skip
+    spans = [
+        month_start(0, at + 2, axis.calendar) - month_start(0, at + 1, axis.calendar)
+        for at in numbers
+        if at % 12 + 1 in months
+    ]
     return float(sum(span.total_seconds() for span in spans) / 86400)
 
 
@@ -298,22 +328,28 @@ def _warn_of_ends(periods: _Periods, share: float, interval: Interval, *, counte
     """Name the periods that cannot be complete, since the data do not cover them."""
     short = np.flatnonzero(periods.share < share - 1e-9)
     if short.size:
-        warn(f"{short.size:,} of {periods.count:,} {interval.adjective} values are missing everywhere, since the data "
-             f"hold too little of their periods: from {_named(periods, short, interval)}; --min-coverage changes how "
-             "much is needed")  # fmt: skip
+        warn(
+            f"{short.size:,} of {periods.count:,} {interval.adjective} values are missing everywhere, since the data "
+            f"hold too little of their periods: from {_named(periods, short, interval)}; --min-coverage changes how "
+            "much is needed"
+        )
     if periods.chosen:
         names = ", ".join(MONTH_TITLES[month - 1] for month in periods.chosen)
         warn(f"the data hold {names} alone, so the {interval.adjective} values are of these months")
     kept = np.flatnonzero((periods.share >= share - 1e-9) & (periods.share < 1 - 1e-9))
     if kept.size and not counted:
-        warn(f"{kept.size:,} of {periods.count:,} {interval.adjective} values are of periods that the data hold in "
-             f"part: from {_named(periods, kept, interval)}")  # fmt: skip
+        warn(
+            f"{kept.size:,} of {periods.count:,} {interval.adjective} values are of periods that the data hold in "
+            f"part: from {_named(periods, kept, interval)}"
+        )
 
 
 def _named(periods: _Periods, which: Array, interval: Interval) -> str:
     dates = periods.axis.to_dates(periods.divided.starts[which[:4]])
-    named = ", ".join(f"{_called(date, interval)} ({part:.0%} there)"
-                      for date, part in zip(dates, periods.share[which[:4]], strict=True))  # fmt: skip
+    named = ", ".join(
+        f"{_called(date, interval)} ({part:.0%} there)"
+        for date, part in zip(dates, periods.share[which[:4]], strict=True)
+    )
     return named + (f" and {which.size - 4:,} more" if which.size > 4 else "")
 
 

@@ -75,16 +75,22 @@ def adding(variable: Variable, axis: TimeAxis) -> Adding:
     rate = None if units is None or _moves(variable) else rate_units(units)
     if rate is not None:
         if axis.lengths is None:
-            raise DataError(f"{variable.name} is a rate ({units}), and its steps are irregular, so amounts cannot be "
-                            "told; bounds of the times would help")  # fmt: skip
+            raise DataError(
+                f"{variable.name} is a rate ({units}), and its steps are irregular, so amounts cannot be "
+                "told; bounds of the times would help"
+            )
         amount, seconds = rate
         return Adding(86400.0 / seconds, True, amount, _NAMES.get(str(name)))
     if not is_amount(variable, axis):
-        warn(f"{variable.name} ({units or 'no units'}) is a state, not an amount or a rate, and the sum of its values "
-             "depends on how many there are; --statistic mean is what is usual")  # fmt: skip
+        warn(
+            f"{variable.name} ({units or 'no units'}) is a state, not an amount or a rate, and the sum of its values "
+            "depends on how many there are; --statistic mean is what is usual"
+        )
     if units and has_offset_zero(units):
-        raise DataError(f"{variable.name} is in {units}, whose zero is arbitrary, so a sum means nothing; use "
-                        "--statistic mean, or convert --units to K")  # fmt: skip
+        raise DataError(
+            f"{variable.name} is in {units}, whose zero is arbitrary, so a sum means nothing; use "
+            "--statistic mean, or convert --units to K"
+        )
     return Adding(1.0, False, units, None if name is None else str(name))
 
 
@@ -154,8 +160,9 @@ def days_around(axis: TimeAxis, months: int) -> Array:
     first = axis.years * 12 + axis.months - 1
     first = first if months == 1 else first // 12 * 12
     known, places = np.unique(first, return_inverse=True)
-    spans = [month_start(0, int(at) + 1 + months, axis.calendar) - month_start(0, int(at) + 1, axis.calendar)
-             for at in known]  # fmt: skip
+    spans = [
+        month_start(0, int(at) + 1 + months, axis.calendar) - month_start(0, int(at) + 1, axis.calendar) for at in known
+    ]
     return np.array([span.total_seconds() / 86400 for span in spans])[places]
 
 
@@ -163,8 +170,10 @@ def _of_calendar_units(variable: Variable, axis: TimeAxis, amount: str, months: 
     """Return how amounts for each month or year add up: by the months of their steps, not by their days."""
     step = axis.resolution
     if step.unit not in ("month", "year"):
-        raise DataError(f"{variable.name} is in {variable.units}, and its steps ({step}) are no months or years; "
-                        f"convert --units '{variable.name}={amount} day-1' first")  # fmt: skip
+        raise DataError(
+            f"{variable.name} is in {variable.units}, and its steps ({step}) are no months or years; "
+            f"convert --units '{variable.name}={amount} day-1' first"
+        )
     count = step.count * (12 if step.unit == "year" else 1)
     name = str(variable.attributes.get("standard_name", ""))
     return Adding(count / months, False, amount, _NAMES.get(name, name or None))

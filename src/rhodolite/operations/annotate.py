@@ -16,8 +16,16 @@ from rhodolite.model.units import is_unit
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import operation, parameter, parameters
 
-_REFERRING = ("coordinates", "bounds", "climatology", "grid_mapping", "ancillary_variables", "cell_measures",
-              "cell_methods", "formula_terms")  # fmt: skip
+_REFERRING = (
+    "coordinates",
+    "bounds",
+    "climatology",
+    "grid_mapping",
+    "ancillary_variables",
+    "cell_measures",
+    "cell_methods",
+    "formula_terms",
+)
 """Attributes in which variables and dimensions are named (CF)."""
 _NUMERIC = ("actual_range", "flag_masks", "flag_values")
 _OF_STORAGE = ("_FillValue", "missing_value", "scale_factor", "add_offset", "valid_min", "valid_max", "valid_range")

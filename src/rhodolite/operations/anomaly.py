@@ -59,8 +59,9 @@ class Anomaly:
     """
 
     base: Period | None = parameter("years that define normal; all by default", example="1991..2020")
-    cycle: Cycle = parameter("what repeats: hour, day, month, season, year, none, or month+hour",
-                             default=Cycle.MONTH, example="CYCLE")  # fmt: skip
+    cycle: Cycle = parameter(
+        "what repeats: hour, day, month, season, year, none, or month+hour", default=Cycle.MONTH, example="CYCLE"
+    )
     kind: AnomalyKind = parameter("how the departure is expressed", default=AnomalyKind.DIFFERENCE)
     smooth: Smoothing | None = parameter("smooth the cycle: a window of so many phases, or '3 harmonics'", example="31")
     climatology: Other | None = parameter("take normal from another file: data, or their climatology", example="FILE")
@@ -98,8 +99,10 @@ class Anomaly:
         other = self.climatology.dataset
         if other.need_time().climatological:
             if self.base or self.smooth:
-                raise UsageError(f"--climatology {self.climatology} holds normals already; --base and --smooth are for "
-                                 "data, and belong to the command that made it")  # fmt: skip
+                raise UsageError(
+                    f"--climatology {self.climatology} holds normals already; --base and --smooth are for "
+                    "data, and belong to the command that made it"
+                )
             return StoredReference.of(dataset, other, self.cycle)
         base = Base.of(other, self.cycle, self.base, self.min_coverage, self.min_years)
         phases = matched_phases(dataset, other, self.cycle, base.present)
@@ -107,8 +110,10 @@ class Anomaly:
 
     def _departures(self, dataset: Dataset, variable: Variable, reference: Reference) -> Variable:
         if self.kind == AnomalyKind.PERCENT and variable.units and has_offset_zero(variable.units):
-            raise DataError(f"{variable.name} is in {variable.units}, whose zero is arbitrary, so percent of it mean "
-                            "nothing; use --kind difference or standardised")  # fmt: skip
+            raise DataError(
+                f"{variable.name} is in {variable.units}, whose zero is arbitrary, so percent of it mean "
+                "nothing; use --kind difference or standardised"
+            )
         normals, deviations = reference.normals(dataset, variable, spread=self.kind == AnomalyKind.STANDARDISED)
         scales, label = None, f"{variable.name}, {reference.text}"
         if self.kind == AnomalyKind.PERCENT:
@@ -116,8 +121,9 @@ class Anomaly:
         elif deviations is not None:
             scales = divisors(deviations, label, normals=False)
         factor = 100.0 if self.kind == AnomalyKind.PERCENT else 1.0
-        data = DepartureArray(variable.floats(), normals, scales, factor, reference.phases,
-                              time_place(dataset, variable))  # fmt: skip
+        data = DepartureArray(
+            variable.floats(), normals, scales, factor, reference.phases, time_place(dataset, variable)
+        )
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
         attributes = anomaly_attributes(variable, self.cycle, reference.text, reference.words, self.kind.value)
         return variable.with_(data=data, attributes=attributes, storage=storage, missing=None)

@@ -100,11 +100,14 @@ def _misses(mesh: Mesh, outline: Outline, cells: CellChoice) -> str:
         return f"--region: {outline.name} holds the centre of no cell; add --cells fraction or --cells touched"
     west, south, east, north = shapely.total_bounds(outline.shapes)
     latitudes, longitudes = mesh.centres
-    places = [f"{format_latitude(round(a, 2))}..{format_latitude(round(b, 2))}, "
-              f"{format_longitude(round(c, 2))}..{format_longitude(round(d, 2))}"
-              for a, b, c, d in ((south, north, west, east),
-                                 (np.nanmin(latitudes), np.nanmax(latitudes), np.nanmin(longitudes),
-                                  np.nanmax(longitudes)))]  # fmt: skip
+    places = [
+        f"{format_latitude(round(a, 2))}..{format_latitude(round(b, 2))}, "
+        f"{format_longitude(round(c, 2))}..{format_longitude(round(d, 2))}"
+        for a, b, c, d in (
+            (south, north, west, east),
+            (np.nanmin(latitudes), np.nanmax(latitudes), np.nanmin(longitudes), np.nanmax(longitudes)),
+        )
+    ]
     return f"--region: {outline.name} ({places[0]}) covers no cell of the data ({places[1]})"
 
 

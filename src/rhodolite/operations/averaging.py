@@ -145,8 +145,11 @@ def overview(dataset: Dataset, variable: Variable) -> LazyArray:
 
 def _within(weights: Weights, region: Region, axes: tuple[int, ...]) -> Weights:
     """Return the weights of a block, of those axes that are summed over and what belongs to them."""
-    return {key: w[tuple(region[axis] for axis in axes_of(key))] for key, w in weights.items()
-            if set(axes_of(key)) & set(axes)}  # fmt: skip
+    return {
+        key: w[tuple(region[axis] for axis in axes_of(key))]
+        for key, w in weights.items()
+        if set(axes_of(key)) & set(axes)
+    }
 
 
 def _places(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> tuple[int, ...]:

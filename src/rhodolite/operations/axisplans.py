@@ -101,8 +101,9 @@ class AxisPlan:
         groups = self.shares if by_share else self.groups
         if axes != tuple(places):
             groups = [group.transposed(variable.shape[places[0]], variable.shape[places[1]]) for group in groups]
-        return Collapse(axes, tuple(variable.shape[axis] for axis in axes), groups, measure, coverage,
-                        bool(self.group_dimension))  # fmt: skip
+        return Collapse(
+            axes, tuple(variable.shape[axis] for axis in axes), groups, measure, coverage, bool(self.group_dimension)
+        )
 
 
 def plan_for(wish: Wish, dataset: Dataset) -> AxisPlan:
@@ -121,8 +122,10 @@ def plan_for(wish: Wish, dataset: Dataset) -> AxisPlan:
         return AxisPlan((name,), [ones], [ones], f"over {dataset.sizes[name]} members", "realization")
     role = _ROLES[wish.over]
     if dataset.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
-        raise DataError(f"{dataset.label}: latitude and longitude have two dimensions, so nothing lies along a single "
-                        "one; --latitude-bands 2 gives bands of latitude, regrid a regular grid")  # fmt: skip
+        raise DataError(
+            f"{dataset.label}: latitude and longitude have two dimensions, so nothing lies along a single "
+            "one; --latitude-bands 2 gives bands of latitude, regrid a regular grid"
+        )
     coordinate = dataset.need(role)
     if coordinate.dimension is None:
         raise DataError(f"{dataset.label}: there is one {role} only, so there is nothing to summarise over")
@@ -144,10 +147,15 @@ def _time_plan(dataset: Dataset, axis: TimeAxis, name: str, lengths: CellGroup, 
     edges = axis.bounds if axis.bounds is not None else coordinate.values[:, None]
     ends = np.array([edges.min(), edges.max()])
     bounds = f"{coordinate.name}_bnds"
-    about = {key: value for key, value in coordinate.variable.attributes.items()
-             if key in ("units", "calendar", "standard_name", "long_name", "axis")}  # fmt: skip
-    described = (Variable(coordinate.name, (), InMemory(np.float64(ends.mean())), {**about, "bounds": bounds}),
-                 Variable(bounds, ("bnds",), InMemory(ends)))  # fmt: skip
+    about = {
+        key: value
+        for key, value in coordinate.variable.attributes.items()
+        if key in ("units", "calendar", "standard_name", "long_name", "axis")
+    }
+    described = (
+        Variable(coordinate.name, (), InMemory(np.float64(ends.mean())), {**about, "bounds": bounds}),
+        Variable(bounds, ("bnds",), InMemory(ends)),
+    )
     return AxisPlan((name,), [lengths], [ones], "over time", coordinate.name, described=described, axis=axis)
 
 
@@ -211,7 +219,14 @@ def _band_edges(mesh: Mesh, width: float) -> Array:
 
 
 def _band_variables(bounds: Array) -> tuple[Variable, Variable]:
-    about = {"standard_name": "latitude", "long_name": "latitude of the band", "units": "degrees_north", "axis": "Y",
-             "bounds": "lat_bnds"}  # fmt: skip
-    return (Variable("lat", ("lat",), InMemory(bounds.mean(axis=1)), about),
-            Variable("lat_bnds", ("lat", "bnds"), InMemory(bounds)))  # fmt: skip
+    about = {
+        "standard_name": "latitude",
+        "long_name": "latitude of the band",
+        "units": "degrees_north",
+        "axis": "Y",
+        "bounds": "lat_bnds",
+    }
+    return (
+        Variable("lat", ("lat",), InMemory(bounds.mean(axis=1)), about),
+        Variable("lat_bnds", ("lat", "bnds"), InMemory(bounds)),
+    )

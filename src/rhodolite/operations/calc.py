@@ -75,8 +75,11 @@ class Calc:
             if self.units != units:
                 data = Mapped(data, Conversion(units, self.units, difference=root.difference), "f8")
             units = self.units
-        about: dict[str, Any] = {"long_name": self.name.replace("_", " "), "units": units,
-                                 "comment": f"{self.name} = {self.formula}"}  # fmt: skip
+        about: dict[str, Any] = {
+            "long_name": self.name.replace("_", " "),
+            "units": units,
+            "comment": f"{self.name} = {self.formula}",
+        }
         if root.difference and has_offset_zero(units):
             about["units_metadata"] = "temperature: difference"
         for key in ("coordinates", "grid_mapping", "cell_measures"):

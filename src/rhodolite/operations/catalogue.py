@@ -11,8 +11,25 @@ from importlib.resources import files
 
 import rhodolite.operations
 
-_ORDER = ("subset", "extract", "annotate", "convert", "calc", "aggregate", "accumulate", "climatology", "anomaly",
-          "index", "trend", "detrend", "correlate", "summarise", "regrid", "relevel", "compare")  # fmt: skip
+_ORDER = (
+    "subset",
+    "extract",
+    "annotate",
+    "convert",
+    "calc",
+    "aggregate",
+    "accumulate",
+    "climatology",
+    "anomaly",
+    "index",
+    "trend",
+    "detrend",
+    "correlate",
+    "summarise",
+    "regrid",
+    "relevel",
+    "compare",
+)
 """The order in which people work; verbs that are not listed follow."""
 
 
@@ -30,8 +47,12 @@ def summaries() -> dict[str, str]:
 def all_operations() -> dict[str, type]:
     """Return every operation by its verb."""
     modules = {module: import_module(f"rhodolite.operations.{module}") for module, _, _ in _declared()}
-    found = {thing.verb: thing for module in modules.values() for thing in vars(module).values()
-             if isinstance(thing, type) and hasattr(thing, "verb")}  # fmt: skip
+    found = {
+        thing.verb: thing
+        for module in modules.values()
+        for thing in vars(module).values()
+        if isinstance(thing, type) and hasattr(thing, "verb")
+    }
     return {verb: found[verb] for verb in sorted(found, key=_rank)}
 
 

@@ -48,10 +48,12 @@ class Climatology:
     """
 
     base: Period | None = parameter("years that define normal; all by default", example="1991..2020")
-    cycle: Cycle = parameter("what repeats: hour, day, month, season, year, none, or month+hour",
-                             default=Cycle.MONTH, example="CYCLE")  # fmt: skip
-    statistic: Measure = parameter("mean, std, variance, median, p90, min, max, range or count",
-                                   default=Measure("mean"), example="NAME")  # fmt: skip
+    cycle: Cycle = parameter(
+        "what repeats: hour, day, month, season, year, none, or month+hour", default=Cycle.MONTH, example="CYCLE"
+    )
+    statistic: Measure = parameter(
+        "mean, std, variance, median, p90, min, max, range or count", default=Measure("mean"), example="NAME"
+    )
     smooth: Smoothing | None = parameter("smooth the cycle: a window of so many phases, or '3 harmonics'", example="31")
     min_coverage: float = parameter("share of the base's values that a normal needs", default=BASE_COVERAGE)
 
@@ -86,8 +88,9 @@ class Climatology:
         for variable in along_time:
             made[variable.name] = self._normal(dataset, variable, base)
         order = [*(name for name in dataset.variables if name in made), *(v.name for v in time)]
-        return dataset.with_variables([made[name] for name in dict.fromkeys(order)],
-                                      unlimited=dataset.unlimited - {str(coordinate.dimension)})  # fmt: skip
+        return dataset.with_variables(
+            [made[name] for name in dict.fromkeys(order)], unlimited=dataset.unlimited - {str(coordinate.dimension)}
+        )
 
     def _normal(self, dataset: Dataset, variable: Variable, base: Base) -> Variable:
         reduction, name, shape = base.reduction(dataset, variable, self.statistic.within(variable))

@@ -100,8 +100,12 @@ class Collapse:
 
     def finish(self, parts: Sequence[Parts]) -> Array:
         """Return the results for the parts of each group."""
-        return np.stack([self._blanked(finish(part, self.measure.kind), part, group)
-                         for part, group in zip(parts, self.groups, strict=True)])  # fmt: skip
+        return np.stack(
+            [
+                self._blanked(finish(part, self.measure.kind), part, group)
+                for part, group in zip(parts, self.groups, strict=True)
+            ]
+        )
 
     def _blanked(self, made: Array, parts: Parts, group: CellGroup) -> Array:
         if self.coverage > 0:
@@ -160,8 +164,10 @@ class CollapseSums(Accumulator):
         assert other._parts is not None
         if self._parts is None:
             shape = self.work.kept(self.shape)
-            self._parts = [{name: np.full(shape, np.nan if name in ("low", "high") else 0.0) for name in parts}
-                           for parts in other._parts]  # fmt: skip
+            self._parts = [
+                {name: np.full(shape, np.nan if name in ("low", "high") else 0.0) for name in parts}
+                for parts in other._parts
+            ]
         for ours, theirs in zip(self._parts, other._parts, strict=True):
             here = {name: part[other._region] for name, part in ours.items()}
             for name, part in merge(here, theirs).items():

@@ -84,8 +84,7 @@ class Compare:
     >>> Compare(with_="observed.nc")  # doctest: +SKIP
     """
 
-    with_: Other | None = parameter("the other file or pattern; FILE:NAME for another variable",
-                                          example="FILE[:NAME]")  # fmt: skip
+    with_: Other | None = parameter("the other file or pattern; FILE:NAME for another variable", example="FILE[:NAME]")
 
     kind: Contrast = parameter("how values are set against each other", default=Contrast.DIFFERENCE)
 
@@ -132,15 +131,18 @@ def _matched(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
                 warn(f"{first} of {dataset.label} is compared with {second} of {other.label}")
         return dataset, None
     if ours is None:
-        raise DataError(f"{dataset.label} has no times and {other.label} has {len(theirs):,}; compare the other way "
-                        "round, or choose or summarise --over time first")  # fmt: skip
+        raise DataError(
+            f"{dataset.label} has no times and {other.label} has {len(theirs):,}; compare the other way "
+            "round, or choose or summarise --over time first"
+        )
     name = str(dataset.need(Role.TIME).dimension)
     if ours.climatological or theirs.climatological:
         labels = [time_labels(axis) for axis in (ours, theirs)]
         if sorted(labels[0]) != sorted(labels[1]) or len(set(labels[0])) < len(labels[0]):
             held = f"{dataset.label} holds {_shown(labels[0])} and {other.label} {_shown(labels[1])}"
-            raise DataError(f"{held}, which do not correspond; for departures from normals there is anomaly "
-                            "--climatology FILE")  # fmt: skip
+            raise DataError(
+                f"{held}, which do not correspond; for departures from normals there is anomaly --climatology FILE"
+            )
         return dataset, np.array([labels[1].index(label) for label in labels[0]])
     matched = MatchedTimes.of(dataset, other)
     picks, steps = matched.pairs(0)
@@ -208,11 +210,16 @@ class _Pair:
         """Return the difference, ratio or percentage everywhere."""
         storage = Storage(dtype=self.variable.storage.dtype, chunks=self.variable.storage.chunks)
         if self.kind is not Contrast.DIFFERENCE and has_offset_zero(self.variable.units or "1"):
-            raise DataError(f"{self.variable.name} is in {self.variable.units}, an interval scale, of which there are "
-                            "no ratios; take --kind difference")  # fmt: skip
+            raise DataError(
+                f"{self.variable.name} is in {self.variable.units}, an interval scale, of which there are "
+                "no ratios; take --kind difference"
+            )
         work: Any
-        work, words = {Contrast.DIFFERENCE: (np.subtract, "difference"), Contrast.RATIO: (_ratio, "ratio"),
-                       Contrast.PERCENT: (_percent, "difference in percent")}[self.kind]  # fmt: skip
+        work, words = {
+            Contrast.DIFFERENCE: (np.subtract, "difference"),
+            Contrast.RATIO: (_ratio, "ratio"),
+            Contrast.PERCENT: (_percent, "difference in percent"),
+        }[self.kind]
         both = Combined([self.variable.floats(), self.second], work)
         return self._made(self.kind.value, words, self.variable.dimensions, both, storage)
 
@@ -238,8 +245,10 @@ class _Pair:
         if not self._area:
             return []
         dimensions = tuple(d for at, d in enumerate(self.variable.dimensions) if at not in self._area)
-        return [self._made(name, words, dimensions, _OfMeans(self.means, function))
-                for name, (words, function) in _AREA_MEANS.items()]  # fmt: skip
+        return [
+            self._made(name, words, dimensions, _OfMeans(self.means, function))
+            for name, (words, function) in _AREA_MEANS.items()
+        ]
 
     @cached_property
     def _area(self) -> tuple[int, ...]:
@@ -288,15 +297,19 @@ class _Pair:
             return UNITS_OF_ONE
         return of_differences(self.variable.units)[1]
 
-    def _made(self, ending: str, words: str, dimensions: tuple[str, ...], data: LazyArray,
-              storage: Storage | None = None) -> Variable:  # fmt: skip
+    def _made(
+        self, ending: str, words: str, dimensions: tuple[str, ...], data: LazyArray, storage: Storage | None = None
+    ) -> Variable:
         kept = {key: value for key, value in self.variable.attributes.items() if key in ("grid_mapping", "coordinates")}
         units = self._units(ending)
         factor = of_differences(self.variable.units)[0]
         if factor != 1.0 and units not in (UNITS_OF_ONE, "%"):
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
-        about = {"long_name": f"{words} of {self.variable.quantity} to {self.label}",
-                 **({"units": units} if units else {}), **kept}  # fmt: skip
+        about = {
+            "long_name": f"{words} of {self.variable.quantity} to {self.label}",
+            **({"units": units} if units else {}),
+            **kept,
+        }
         if ending == "difference" and self.variable.units and "K" in self.variable.units.split():
             about["units_metadata"] = "temperature: difference"
         storage = storage or Storage(dtype=self.variable.storage.dtype)
@@ -322,9 +335,13 @@ class _OverTime(SeriesWork):
         one_group = np.zeros(half, int)
         ours, theirs = (Spread().finish(Spread().gather(part, one_group, 1))["variance"][0] for part in (first, second))
         ratio = np.divide(ours, theirs, out=np.full(count.shape, np.nan), where=theirs > 0)
-        return {"bias": total / held, "mean_absolute_error": absolute / held,
-                "root_mean_square_error": np.sqrt(square / held), "correlation": correlate(first, second)[0],
-                "variance_ratio": ratio}, Counter()  # fmt: skip
+        return {
+            "bias": total / held,
+            "mean_absolute_error": absolute / held,
+            "root_mean_square_error": np.sqrt(square / held),
+            "correlation": correlate(first, second)[0],
+            "variance_ratio": ratio,
+        }, Counter()
 
 
 @dataclass
@@ -375,8 +392,9 @@ def _variance(square: Array | float, mean: Array | float) -> Array:
 def _pattern_correlation(means: Array) -> Array:
     first, second, first2, second2, product = means[3:]
     spread = _variance(first2, first) * _variance(second2, second)
-    return np.asarray(np.divide(product - first * second, np.sqrt(spread), out=np.full(spread.shape, np.nan),
-                                where=spread > 0))  # fmt: skip
+    return np.asarray(
+        np.divide(product - first * second, np.sqrt(spread), out=np.full(spread.shape, np.nan), where=spread > 0)
+    )
 
 
 _AREA_MEANS = {

@@ -145,8 +145,12 @@ def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:
     along = dataset.coordinate(Role.TIME)
     own, wanted = calendar_rate(variable.units), calendar_rate(units)
     one = own or wanted
-    if one is not None and (own is None or wanted is None) and along is not None and (
-            along.dimension in variable.dimensions):  # fmt: skip
+    if (
+        one is not None
+        and (own is None or wanted is None)
+        and along is not None
+        and (along.dimension in variable.dimensions)
+    ):
         dataset = _by_days(dataset, variable, one, to_days=own is not None)
         variable = dataset.variables[name]
     change = rescaling(variable, units)

@@ -83,8 +83,9 @@ class Correlate:
     lag: Lags = parameter("steps by which the other goes before", default=Lags(0, 0), example="-6..6")
     method: Kind = parameter("which correlation", default=Kind.PEARSON)
     detrend: bool = parameter("take a line out of both first", default=False)
-    cycle: Cycle = parameter("take the mean cycle out of both first: month, season, day or hour", default=Cycle.NONE,
-                             example="CYCLE")  # fmt: skip
+    cycle: Cycle = parameter(
+        "take the mean cycle out of both first: month, season, day or hour", default=Cycle.NONE, example="CYCLE"
+    )
 
     speaks: ClassVar[bool] = True
     """Whether the result of a single series is said in words."""
@@ -116,11 +117,13 @@ class Correlate:
             if variable.data.size == len(dataset.need_time()):
                 remarks.append(_Sentence(self, variable, its, tuple(found)))
         kept = [v for v in others if v.name != time.name]
-        return dataset.with_variables([*kept, *lags, *made], remarks=tuple(remarks),
-                                      unlimited=dataset.unlimited - {str(time.dimension)})  # fmt: skip
+        return dataset.with_variables(
+            [*kept, *lags, *made], remarks=tuple(remarks), unlimited=dataset.unlimited - {str(time.dimension)}
+        )
 
-    def _correlations(self, dataset: Dataset, variable: Variable, other: Dataset, its: Variable,
-                      matched: MatchedTimes) -> list[Variable]:  # fmt: skip
+    def _correlations(
+        self, dataset: Dataset, variable: Variable, other: Dataset, its: Variable, matched: MatchedTimes
+    ) -> list[Variable]:
         along, n = time_place(dataset, variable), len(dataset.need_time())
         axis, its_axis = dataset.need_time(), other.need_time()
         source, series = variable.floats(), None
@@ -131,9 +134,16 @@ class Correlate:
             if time_place(other, its) != along:
                 raise DataError(f"{its.name} of {other.label} has its time axis at another place than {variable.name}")
             source = Concatenated([source, its.floats()], along)
-        work = _Pairs(along, n, series, [matched.pairs(lag) for lag in self.lag.steps], self.method is Kind.SPEARMAN,
-                      (axis.decimal_years, its_axis.decimal_years) if self.detrend else None,
-                      (self.cycle.phases(axis), self.cycle.phases(its_axis)), np.array(self.lag.steps))  # fmt: skip
+        work = _Pairs(
+            along,
+            n,
+            series,
+            [matched.pairs(lag) for lag in self.lag.steps],
+            self.method is Kind.SPEARMAN,
+            (axis.decimal_years, its_axis.decimal_years) if self.detrend else None,
+            (self.cycle.phases(axis), self.cycle.phases(its_axis)),
+            np.array(self.lag.steps),
+        )
         reduction = Reduction(source, series=work)
         cells = (*variable.shape[:along], *variable.shape[along + 1 :])
         dimensions = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
@@ -145,11 +155,21 @@ class Correlate:
         units = quotient(variable.units or UNITS_OF_ONE, its.units or UNITS_OF_ONE)
         rank = "rank " if self.method is Kind.SPEARMAN else ""
         about: list[tuple[str, str, dict[str, Any]]] = [
-            ("correlation", f"{rank}correlation of {pair}", {"units": UNITS_OF_ONE, "comment": self._comment(),
-                                                              "ancillary_variables": f"{name}_correlation_pvalue"}),
-            ("correlation_pvalue", f"p-value of the {rank}correlation of {pair}",
-             {"units": UNITS_OF_ONE, "comment": "t test, effective sample size after Bretherton and others 1999"}),
-        ]  # fmt: skip
+            (
+                "correlation",
+                f"{rank}correlation of {pair}",
+                {
+                    "units": UNITS_OF_ONE,
+                    "comment": self._comment(),
+                    "ancillary_variables": f"{name}_correlation_pvalue",
+                },
+            ),
+            (
+                "correlation_pvalue",
+                f"p-value of the {rank}correlation of {pair}",
+                {"units": UNITS_OF_ONE, "comment": "t test, effective sample size after Bretherton and others 1999"},
+            ),
+        ]
         if not rank:
             about.append(("regression", f"regression of {variable.quantity} on {its.quantity}", {"units": units}))
         made = []
@@ -180,13 +200,18 @@ def _partner(variable: Variable, other: Dataset, named: Other) -> Variable:
     if variable.name in other.variables:
         return other.variables[variable.name]
     names = [v.name for v in quantities]
-    raise DataError(f"{other.label} holds several variables; write --with {named}:NAME. "
-                    f"{nearest_names(variable.name, names)}")  # fmt: skip
+    raise DataError(
+        f"{other.label} holds several variables; write --with {named}:NAME. {nearest_names(variable.name, names)}"
+    )
 
 
 def _lag_axis(lags: Lags) -> Variable:
-    return Variable("lag", ("lag",), InMemory(np.array(lags.steps, np.float64)),
-                    {"long_name": "steps by which the other goes before", "units": UNITS_OF_ONE})  # fmt: skip
+    return Variable(
+        "lag",
+        ("lag",),
+        InMemory(np.array(lags.steps, np.float64)),
+        {"long_name": "steps by which the other goes before", "units": UNITS_OF_ONE},
+    )
 
 
 @dataclass

@@ -18,8 +18,14 @@ from rhodolite.model.time import Step, TimeAxis
 Integers = NDArray[np.int64]
 _YEARLY = ("day", "month", "season")
 _PARTS = ("hour", *_YEARLY, "year", "none")
-_WORDS = {"hour": "hourly", "day": "daily", "month": "monthly", "season": "seasonal", "year": "annual",
-          "none": "overall"}  # fmt: skip
+_WORDS = {
+    "hour": "hourly",
+    "day": "daily",
+    "month": "monthly",
+    "season": "seasonal",
+    "year": "annual",
+    "none": "overall",
+}
 _DAYS = {"hour": 1 / 24, "day": 1.0, "month": 31.0, "season": 92.0, "year": 366.0}
 _STEP_DAYS = {"second": 1 / 86400, "minute": 1 / 1440, "hour": 1 / 24, "day": 1.0, "month": 30.0, "year": 365.0}
 
@@ -103,8 +109,11 @@ class Cycle:
     def limits(self, phase: int, year: int, calendar: str) -> tuple[Any, Any]:
         """Return the dates at which a phase begins and has ended, in the year that it belongs to."""
         if self.parts[-1] == "hour":
-            start, stop = Cycle(self.parts[:-1]).limits(phase // 24, year, calendar) if len(self.parts) > 1 else (
-                month_start(year, 1, calendar), month_start(year, 13, calendar))  # fmt: skip
+            start, stop = (
+                Cycle(self.parts[:-1]).limits(phase // 24, year, calendar)
+                if len(self.parts) > 1
+                else (month_start(year, 1, calendar), month_start(year, 13, calendar))
+            )
             hour, day = datetime.timedelta(hours=phase % 24), datetime.timedelta(days=1)
             return start + hour, stop - day + hour + datetime.timedelta(hours=1)
         if self.parts == ("day",):

@@ -41,8 +41,9 @@ class Detrend:
 
     order: int = parameter("1 for a line, 2 for a parabola", default=1)
     keep_mean: bool = parameter("put the mean back", default=False)
-    cycle: Cycle = parameter("fit each phase of a cycle by itself: month, season, day or hour", default=Cycle.NONE,
-                             example="CYCLE")  # fmt: skip
+    cycle: Cycle = parameter(
+        "fit each phase of a cycle by itself: month, season, day or hour", default=Cycle.NONE, example="CYCLE"
+    )
 
     def check(self) -> None:
         if self.order not in (1, 2):
@@ -60,15 +61,18 @@ class Detrend:
         phases = self.cycle.phases(axis)
         _, places, counts = np.unique(phases, return_inverse=True, return_counts=True)
         if counts.min() < _FEWEST_STEPS:
-            raise DataError(f"{dataset.label}: a trend needs at least {_FEWEST_STEPS} times"
-                            f"{'' if self.cycle == Cycle.NONE else f' in each {self.cycle}'}, and there are "
-                            f"{counts.min()}")  # fmt: skip
+            raise DataError(
+                f"{dataset.label}: a trend needs at least {_FEWEST_STEPS} times"
+                f"{'' if self.cycle == Cycle.NONE else f' in each {self.cycle}'}, and there are "
+                f"{counts.min()}"
+            )
         along_time, _ = sort_by_time(dataset)
         made, remarks = {}, list(dataset.remarks)
         for variable in along_time:
             along = time_place(dataset, variable)
-            reduction = Reduction(variable.floats(), series=_Rest(along, axis.decimal_years, places, self.order,
-                                                                  self.keep_mean))  # fmt: skip
+            reduction = Reduction(
+                variable.floats(), series=_Rest(along, axis.decimal_years, places, self.order, self.keep_mean)
+            )
             cells = (*variable.shape[:along], *variable.shape[along + 1 :])
             rest = Moved(reduction.output("value", (len(axis), *cells)), along)
             made[variable.name] = [self._detrended(variable, rest)]
@@ -79,10 +83,13 @@ class Detrend:
         what = "line" if self.order == 1 else "parabola"
         each = "" if self.cycle == Cycle.NONE else f" of each {self.cycle}"
         changed = variable.without(
-            "actual_range", "valid_min", "valid_max", "valid_range",
+            "actual_range",
+            "valid_min",
+            "valid_max",
+            "valid_range",
             long_name=f"{variable.quantity} without its trend",
             comment=f"{what}{each} by least squares taken away, mean {'kept' if self.keep_mean else 'taken away too'}",
-        )  # fmt: skip
+        )
         if not self.keep_mean:
             factor, units = of_differences(variable.units)
             rest = rest if factor == 1.0 else Mapped(rest, Rescaling(factor, 0.0), "f8")

@@ -67,8 +67,9 @@ class Extract:
     lat: LatitudeRange | None = parameter("every cell between latitudes, in place of sites", example="60N..62N")
     lon: LongitudeRange | None = parameter("every cell between longitudes, in place of sites", example="8E..10E")
     method: SiteMethod = parameter("how a site gets its value", default=SiteMethod.NEAREST)
-    search: int | None = parameter("take the nearest cell with data so many cells around, where a site's has none",
-                                   example="2")  # fmt: skip
+    search: int | None = parameter(
+        "take the nearest cell with data so many cells around, where a site's has none", example="2"
+    )
     layout: TableLayout = parameter("how a table is laid out", default=TableLayout.LONG)
 
     def check(self) -> None:
@@ -97,8 +98,9 @@ class Extract:
         described, lines = read_sites(Path(self.points))
         sites = _Sites(self.points, described, lines)
         find = nearest_cells if self.method is SiteMethod.NEAREST else bilinear
-        weights = _with_rows(find(mesh, _as_cells(sites.latitudes[sites.placed], sites.longitudes[sites.placed])),
-                             sites.placed)  # fmt: skip
+        weights = _with_rows(
+            find(mesh, _as_cells(sites.latitudes[sites.placed], sites.longitudes[sites.placed])), sites.placed
+        )
         weights = sites.checked(weights, mesh)
         along = [v for v in dataset.data_variables if v.numeric and set(mesh.dimensions) <= set(v.dimensions)]
         if along:
@@ -117,8 +119,9 @@ class Extract:
         if not made:
             raise DataError(f"{dataset.label}: no variable runs along {' and '.join(mesh.dimensions)}")
         result = without_axes(dataset, mesh.dimensions, made, described)
-        attributes = {**result.attributes, "featureType": "timeSeries"} if result.coordinate(Role.TIME) else (
-            result.attributes)  # fmt: skip
+        attributes = (
+            {**result.attributes, "featureType": "timeSeries"} if result.coordinate(Role.TIME) else (result.attributes)
+        )
         return replace(result, attributes=attributes, wide_table=self.layout is TableLayout.WIDE)
 
 
@@ -127,8 +130,12 @@ def _at_sites(variable: Variable, mesh: Mesh, weights: Weights, labels: list[str
     kept = [name for name in variable.dimensions if name not in mesh.dimensions]
     data = AtSites(variable.floats(), axes, weights)
     result = changed(variable, "coordinates", "grid_mapping")
-    result = result.with_(dimensions=(_SITE, *kept), data=data, missing=None,
-                          storage=Storage(dtype=variable.storage.dtype if variable.numeric else None))  # fmt: skip
+    result = result.with_(
+        dimensions=(_SITE, *kept),
+        data=data,
+        missing=None,
+        storage=Storage(dtype=variable.storage.dtype if variable.numeric else None),
+    )
     for name in [*str(variable.attributes.get("coordinates", "")).split(), *labels]:
         result = with_coordinate(result, name)
     return result
@@ -150,8 +157,10 @@ class AtSites(LazyArray):
 
     def read(self, region: Region) -> Array:
         rest = list(region[1:])
-        inner = [region[0] if axis == self._axes[0] else slice(0, 1) if axis == self._axes[1] else rest.pop(0)
-                 for axis in range(self._remapped.ndim)]  # fmt: skip
+        inner = [
+            region[0] if axis == self._axes[0] else slice(0, 1) if axis == self._axes[1] else rest.pop(0)
+            for axis in range(self._remapped.ndim)
+        ]
         block = np.moveaxis(self._remapped.read(tuple(inner)), self._axes, (0, 1))
         return block[:, 0]
 
@@ -198,10 +207,12 @@ class _Sites:
                 f"data as {format_latitude(self.latitudes[at])}, {format_longitude(self.longitudes[at])}"
             )
         centres = mesh.centres
-        where = (f"{format_latitude(round(float(np.nanmin(centres[0])), 2))}.."
-                 f"{format_latitude(round(float(np.nanmax(centres[0])), 2))}, "
-                 f"{format_longitude(round(float(np.nanmin(centres[1])), 2))}.."
-                 f"{format_longitude(round(float(np.nanmax(centres[1])), 2))}")  # fmt: skip
+        where = (
+            f"{format_latitude(round(float(np.nanmin(centres[0])), 2))}.."
+            f"{format_latitude(round(float(np.nanmax(centres[0])), 2))}, "
+            f"{format_longitude(round(float(np.nanmin(centres[1])), 2))}.."
+            f"{format_longitude(round(float(np.nanmax(centres[1])), 2))}"
+        )
         if outside.size + unplaced.sum() == self.latitudes.size:
             raise DataError(f"{self.path}: no site lies on the grid ({where}): {self.lines(outside)}")
         warn(f"{self.path}: outside the data ({where}), so without values: {self.lines(outside)}")
@@ -220,8 +231,10 @@ class _Sites:
         if not empty.size:
             return weights
         if search is None:
-            warn(f"{self.path}: the cells of {self.lines(empty)} have no data; --search 2 takes the nearest cell with "
-                 "data up to 2 cells away")  # fmt: skip
+            warn(
+                f"{self.path}: the cells of {self.lines(empty)} have no data; --search 2 takes the nearest cell with "
+                "data up to 2 cells away"
+            )
             return weights
         latitudes, longitudes = (np.where(present, part.reshape(-1), np.nan) for part in mesh.centres)
         if not present.any():
@@ -261,8 +274,12 @@ class _Sites:
         north, east = (part.reshape(-1)[cells] for part in mesh.centres)
         far = np.full(cells.size, np.nan)
         far[used] = great_circle(north, east, self.latitudes, self.longitudes)[used] * _KM_A_DEGREE
-        return Variable("distance", (_SITE,), InMemory(np.round(far, 3)),
-                        {"long_name": "distance to the centre of the cell", "units": "km"})  # fmt: skip
+        return Variable(
+            "distance",
+            (_SITE,),
+            InMemory(np.round(far, 3)),
+            {"long_name": "distance to the centre of the cell", "units": "km"},
+        )
 
 
 def _with_rows(weights: Weights, placed: Array) -> Weights:
@@ -292,8 +309,10 @@ def _cells_with_data(variable: Variable, mesh: Mesh) -> Array:
     engine.prepare([data])
     present = np.zeros(mesh.size, dtype=bool)
     for last in (False, True):
-        region = tuple(slice(0, n) if axis in axes else slice((n - 1) * last, (n - 1) * last + 1)
-                       for axis, n in enumerate(data.shape))  # fmt: skip
+        region = tuple(
+            slice(0, n) if axis in axes else slice((n - 1) * last, (n - 1) * last + 1)
+            for axis, n in enumerate(data.shape)
+        )
         block = np.moveaxis(data.read(region), axes, (-2, -1))
         present |= ~np.isnan(block).reshape(-1, mesh.size).all(axis=0)
     return present
@@ -304,8 +323,10 @@ def _cells_as_sites(mesh: Mesh) -> tuple[Weights, list[Variable]]:
     from scipy import sparse
 
     north, east = (part.reshape(-1) for part in mesh.centres)
-    names = np.array([f"{format_latitude(round(y, 4))} {format_longitude(round(x, 4))}"
-                      for y, x in zip(north, east, strict=True)], dtype=object)  # fmt: skip
+    names = np.array(
+        [f"{format_latitude(round(y, 4))} {format_longitude(round(x, 4))}" for y, x in zip(north, east, strict=True)],
+        dtype=object,
+    )
     described = [
         Variable("name", (_SITE,), InMemory(names), {"cf_role": "timeseries_id", "long_name": "name of the site"}),
         Variable("lat", (_SITE,), InMemory(north), {"standard_name": "latitude", "units": "degrees_north"}),

@@ -72,8 +72,14 @@ class Groups:
     def report(self, lost: int, of: int) -> None:
         """Warn of results that are missing since their groups are incomplete."""
         if lost:
-            warn("{label}: {lost:,} of {of:,} {noun} are missing, since too few values are there; --min-coverage "
-                 "changes how many are needed", label=self.label, noun=self.noun, lost=lost, of=of)  # fmt: skip
+            warn(
+                "{label}: {lost:,} of {of:,} {noun} are missing, since too few values are there; --min-coverage "
+                "changes how many are needed",
+                label=self.label,
+                noun=self.noun,
+                lost=lost,
+                of=of,
+            )
 
 
 @dataclass
@@ -156,8 +162,9 @@ class GroupedSeries(SeriesWork):
         self.groups.report(counts["lost"], counts["of"])
 
 
-def grouped_measure(block: Array, steps: Integers, groups: Groups, measure: Measure | Statistic,
-                    weights: Array | None) -> tuple[dict[str, Array], Gathered]:  # fmt: skip
+def grouped_measure(
+    block: Array, steps: Integers, groups: Groups, measure: Measure | Statistic, weights: Array | None
+) -> tuple[dict[str, Array], Gathered]:
     """Return a measure of each group of a block that holds all their values, and the counts behind it."""
     if isinstance(measure, Statistic):
         gathered = measure.gather(block, steps, groups.size, weights)
@@ -173,8 +180,15 @@ def grouped_measure(block: Array, steps: Integers, groups: Groups, measure: Meas
     return {"value": values}, gathered
 
 
-def grouped_reduction(source: LazyArray, groups: Groups, measure: Measure | Statistic, axis: int,
-                      *, weighted: bool = False, coverage: bool = False) -> tuple[Reduction, str]:  # fmt: skip
+def grouped_reduction(
+    source: LazyArray,
+    groups: Groups,
+    measure: Measure | Statistic,
+    axis: int,
+    *,
+    weighted: bool = False,
+    coverage: bool = False,
+) -> tuple[Reduction, str]:
     """Return the pass that computes a measure of each group, and the name of its result.
 
     `weighted` says whether a sum multiplies values by the weights of their steps.

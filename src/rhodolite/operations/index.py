@@ -103,8 +103,9 @@ class Index:
 
     kind: IndexKind = parameter("how the index is made", default=IndexKind.RAINFALL_ANOMALY)
     base: Period | None = parameter("years to hold it against; all by default", example="1991..2020")
-    extremes: Tails = parameter("extremes at each end, a number or a share such as 10%", default=Tails(10),
-                                example="10")  # fmt: skip
+    extremes: Tails = parameter(
+        "extremes at each end, a number or a share such as 10%", default=Tails(10), example="10"
+    )
     months: int = parameter("months up to each that count together, for standardised", default=1)
     distribution: Distribution | None = parameter("what is fitted for standardised; by the quantity if not given")
     classes: bool = parameter("write the class too, from extremely dry to extremely wet", default=False)
@@ -115,8 +116,10 @@ class Index:
         if not 1 <= self.months <= 120:
             raise UsageError(f"--months: {self.months} is no number of months; write 1, 3, 6, 12 ...")
         if self.kind is IndexKind.RAINFALL_ANOMALY and (self.months > 1 or self.distribution):
-            raise UsageError("--months and --distribution belong to --kind standardised; for a rainfall anomaly of "
-                             "several months, aggregate first")  # fmt: skip
+            raise UsageError(
+                "--months and --distribution belong to --kind standardised; for a rainfall anomaly of "
+                "several months, aggregate first"
+            )
 
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return a dataset of indices NAME_index and, if asked for, classes NAME_class.
@@ -137,8 +140,10 @@ class Index:
             )
         if self.months > 1 and (axis.step.unit, axis.step.count, axis.step.missing) != ("month", 1, 0):
             gaps = ", with gaps" if axis.step.missing else ""
-            raise DataError(f"--months {self.months} needs months without a gap, and the data have one value "
-                            f"{axis.step}{gaps}; aggregate --to month first")  # fmt: skip
+            raise DataError(
+                f"--months {self.months} needs months without a gap, and the data have one value "
+                f"{axis.step}{gaps}; aggregate --to month first"
+            )
         along_time, _ = sort_by_time(dataset)
         made = {variable.name: self._indices(dataset, variable, base) for variable in along_time}
         return dataset.with_variables(in_place_of(dataset, made))
@@ -151,8 +156,12 @@ class Index:
         first = (len(base.axis), *variable.shape[:along], *variable.shape[along + 1 :])
         data = Moved(Reduction(variable.floats(), series=work).output("value", first), along)
         kept = {key: value for key, value in variable.attributes.items() if key in ("grid_mapping", "coordinates")}
-        about = {"long_name": f"{self._words(gamma)} of {variable.quantity}", "units": UNITS_OF_ONE,
-                 "base_period": base.text, "comment": self._comment(gamma)}  # fmt: skip
+        about = {
+            "long_name": f"{self._words(gamma)} of {variable.quantity}",
+            "units": UNITS_OF_ONE,
+            "base_period": base.text,
+            "comment": self._comment(gamma),
+        }
         stored = Storage(dtype="float32", chunks=variable.storage.chunks)
         result = variable.with_(name=name, data=data, attributes={**about, **kept}, storage=stored, missing=None)
         if not self.classes:
@@ -174,8 +183,9 @@ class Index:
         }
         storage = Storage(fill_value=_NO_CLASS, chunks=variable.storage.chunks)
         data = Mapped(index.data, _Classes(limits), np.int8)
-        return index.with_(name=f"{variable.name}_class", data=data, attributes={**about, **kept}, storage=storage,
-                           missing=_NO_CLASS)  # fmt: skip
+        return index.with_(
+            name=f"{variable.name}_class", data=data, attributes={**about, **kept}, storage=storage, missing=_NO_CLASS
+        )
 
     def _words(self, gamma: bool) -> str:
         if self.kind is IndexKind.RAINFALL_ANOMALY:
@@ -235,8 +245,10 @@ class _IndexWork(SeriesWork):
 
     def report(self, counts: Counter[str]) -> None:
         if counts["lost"]:
-            warn(f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no index, since their values are "
-                 "all equal or too few")  # fmt: skip
+            warn(
+                f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no index, since their values are "
+                "all equal or too few"
+            )
 
 
 @dataclass(frozen=True)
@@ -261,8 +273,10 @@ def _cycle_of(axis: TimeAxis) -> Cycle:
         return Cycle.MONTH
     if step.unit == "month" and step.count == 3:
         return Cycle.SEASON
-    raise DataError(f"an index needs months, seasons or years, and the data have {step}; aggregate first, such as "
-                    "aggregate --to month --statistic sum then index")  # fmt: skip
+    raise DataError(
+        f"an index needs months, seasons or years, and the data have {step}; aggregate first, such as "
+        "aggregate --to month --statistic sum then index"
+    )
 
 
 def _is_water(variable: Variable) -> bool:

@@ -41,15 +41,19 @@ def need_same_cells(dataset: Dataset, variable: Variable, other: Dataset, its: V
     along = [_dimensions(one, v, without) for one, v in ((dataset, variable), (other, its))]
     sizes = [[one.sizes[d] for d in dimensions] for one, dimensions in zip((dataset, other), along, strict=True)]
     if sizes[0] != sizes[1]:
-        raise DataError(f"{variable.name} has {_times(sizes[0])} cells in {dataset.label} and {_times(sizes[1])} in "
-                        f"{other.label}; bring both to the same region and grid first, with subset and "
-                        "regrid --like FILE")  # fmt: skip
+        raise DataError(
+            f"{variable.name} has {_times(sizes[0])} cells in {dataset.label} and {_times(sizes[1])} in "
+            f"{other.label}; bring both to the same region and grid first, with subset and "
+            "regrid --like FILE"
+        )
     for role in (*_HORIZONTAL, Role.LEVEL):
         first, second = dataset.coordinate(role), other.coordinate(role)
         if first is None or second is None or first.dimension not in along[0]:
             continue
-        places = [along[0].index(str(first.dimension)),
-                  along[1].index(str(second.dimension)) if second.dimension in along[1] else -1]  # fmt: skip
+        places = [
+            along[0].index(str(first.dimension)),
+            along[1].index(str(second.dimension)) if second.dimension in along[1] else -1,
+        ]
         apart = np.abs(first.values - second.values)
         if role is Role.LONGITUDE:
             apart = np.minimum(apart % 360, -apart % 360)

@@ -16,10 +16,26 @@ from rhodolite.model.variable import Variable
 
 _PLAIN = ("mean", "sum", "min", "max", "range", "std", "variance", "median", "count")
 _THRESHOLDS = ("count-above", "count-below", "longest-run-above", "longest-run-below")
-_METHODS = {"mean": "mean", "sum": "sum", "min": "minimum", "max": "maximum", "range": "range",
-            "std": "standard_deviation", "variance": "variance", "median": "median"}  # fmt: skip
-_ADJECTIVES = {"mean": "mean", "sum": "total", "min": "least", "max": "greatest", "range": "range of",
-               "std": "standard deviation of", "variance": "variance of", "median": "median"}  # fmt: skip
+_METHODS = {
+    "mean": "mean",
+    "sum": "sum",
+    "min": "minimum",
+    "max": "maximum",
+    "range": "range",
+    "std": "standard_deviation",
+    "variance": "variance",
+    "median": "median",
+}
+_ADJECTIVES = {
+    "mean": "mean",
+    "sum": "total",
+    "min": "least",
+    "max": "greatest",
+    "range": "range of",
+    "std": "standard deviation of",
+    "variance": "variance of",
+    "median": "median",
+}
 _VALUE = re.compile(r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*)")
 _PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
 

@@ -52,10 +52,14 @@ def stacked(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
         both = variable.with_(dimensions=(DIMENSION, *variable.dimensions), data=Stacked(parts), missing=None)
         made.append(with_coordinate(both, LABEL))
     described = [
-        Variable(DIMENSION, (DIMENSION,), InMemory(np.arange(1, len(datasets) + 1, dtype=np.int32)),
-                 {"standard_name": "realization", "long_name": "member of the ensemble", "units": "1"}),
+        Variable(
+            DIMENSION,
+            (DIMENSION,),
+            InMemory(np.arange(1, len(datasets) + 1, dtype=np.int32)),
+            {"standard_name": "realization", "long_name": "member of the ensemble", "units": "1"},
+        ),
         Variable(LABEL, (DIMENSION,), InMemory(np.array(names, dtype=object)), {"long_name": "name of the member"}),
-    ]  # fmt: skip
+    ]
     files = tuple(dict.fromkeys(file for dataset in datasets for file in dataset.files))
     return first.with_variables([*described, *made], files=files, attributes=common_attributes(datasets))
 
@@ -103,8 +107,9 @@ def _at_steps(dataset: Dataset, variable: Variable, picks: np.ndarray | None) ->
 
 def _need_alike(first: Dataset, variable: Variable, other: Dataset, its: Variable) -> None:
     if variable.data.ndim != its.data.ndim:
-        raise DataError(f"{variable.name} has {variable.data.ndim} axes in {first.label} and {its.data.ndim} in "
-                        f"{other.label}")  # fmt: skip
+        raise DataError(
+            f"{variable.name} has {variable.data.ndim} axes in {first.label} and {its.data.ndim} in {other.label}"
+        )
     try:
         need_same_cells(first, variable, other, its, Role.TIME)
     except DataError as error:

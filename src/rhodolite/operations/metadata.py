@@ -25,8 +25,9 @@ _STALE = ("actual_range", "valid_min", "valid_max", "valid_range", "ancillary_va
 _TIME_METHOD = re.compile(r"\btime:\s*(\w+)(?:\s*\([^)]*\))?")
 
 
-def climatology_attributes(variable: Variable, cycle: Cycle, base: str, measure: Measure, time: str,
-                           each: str = "") -> dict[str, Any]:  # fmt: skip
+def climatology_attributes(
+    variable: Variable, cycle: Cycle, base: str, measure: Measure, time: str, each: str = ""
+) -> dict[str, Any]:
     """Return the attributes of a statistic of each phase of a cycle over a base, given in words.
 
     `each` is the step, such as month, of amounts of which a phase holds several: the result is that of one step.

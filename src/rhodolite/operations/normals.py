@@ -70,8 +70,9 @@ class Base:
         return f"{first or self.first} to {last or self.last}" if ".." in self.text else self.text
 
     @classmethod
-    def of(cls, dataset: Dataset, cycle: Cycle, period: Period | None, coverage: float,
-           fewest: int = FEWEST_YEARS) -> Base:  # fmt: skip
+    def of(
+        cls, dataset: Dataset, cycle: Cycle, period: Period | None, coverage: float, fewest: int = FEWEST_YEARS
+    ) -> Base:
         """Find the base in a dataset.
 
         Raises
@@ -106,8 +107,10 @@ class Base:
         if lacking.size:
             titles = [self.cycle.title(int(phase), self.axis.calendar) for phase in lacking]
             more = f" and {len(titles) - 12} more" if len(titles) > 12 else ""
-            raise DataError(f"--base {self.text} holds no values for {', '.join(titles[:12])}{more}, which the data "
-                            "have; widen the base")  # fmt: skip
+            raise DataError(
+                f"--base {self.text} holds no values for {', '.join(titles[:12])}{more}, which the data "
+                "have; widen the base"
+            )
 
     def in_base(self, dataset: Dataset, variable: Variable) -> LazyArray:
         """Return a variable's values within the base."""
@@ -158,8 +161,10 @@ def sort_by_time(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
         elif variable.numeric:
             along_time.append(variable)
         else:
-            warn(f"{variable.name} holds {'text' if variable.data.dtype.kind not in 'fiu' else 'classes'}, "
-                 "not quantities, and is left out")  # fmt: skip
+            warn(
+                f"{variable.name} holds {'text' if variable.data.dtype.kind not in 'fiu' else 'classes'}, "
+                "not quantities, and is left out"
+            )
     if not along_time:
         raise DataError(f"{dataset.label}: no variable runs along time ({coordinate.name})")
     return along_time, others
@@ -169,8 +174,12 @@ def in_place_of(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Varia
     """Return a dataset's variables with those along time replaced by what was made of them."""
     time = dataset.need(Role.TIME).dimension
     left_out = {v.name for v in dataset.data_variables if time in v.dimensions}
-    return [one for name, variable in dataset.variables.items() if name in made or name not in left_out
-            for one in made.get(name, [variable])]  # fmt: skip
+    return [
+        one
+        for name, variable in dataset.variables.items()
+        if name in made or name not in left_out
+        for one in made.get(name, [variable])
+    ]
 
 
 def check_coverage(share: float) -> None:
@@ -185,8 +194,9 @@ def check_years(count: int) -> None:
         raise UsageError(f"--min-years: {count} is not a number of years; write 1, 2, 3 ...")
 
 
-def _check_base(axis: TimeAxis, steps: NDArray[np.intp], cycle: Cycle, period: Period | None,
-                coverage: float, fewest: int) -> tuple[NDArray[np.int64], int]:  # fmt: skip
+def _check_base(
+    axis: TimeAxis, steps: NDArray[np.intp], cycle: Cycle, period: Period | None, coverage: float, fewest: int
+) -> tuple[NDArray[np.int64], int]:
     """Return the years of the base that hold data, and how many it names."""
     wanted = "the base" if period is None else f"--base {period}"
     if not steps.size:
@@ -195,9 +205,11 @@ def _check_base(axis: TimeAxis, steps: NDArray[np.intp], cycle: Cycle, period: P
     if not cycle.yearly:
         return years, years.size
     if years.size < fewest:
-        raise DataError(f"{wanted} has data in {_years(years.size)}; a normal needs at least {fewest}, unless "
-                        f"--min-years {years.size} says otherwise. The data run from {axis.span.first} to "
-                        f"{axis.span.last}.")  # fmt: skip
+        raise DataError(
+            f"{wanted} has data in {_years(years.size)}; a normal needs at least {fewest}, unless "
+            f"--min-years {years.size} says otherwise. The data run from {axis.span.first} to "
+            f"{axis.span.last}."
+        )
     asked = _years_asked(period, years)
     if years.size < coverage * asked:
         raise DataError(
@@ -221,8 +233,10 @@ def _years_asked(period: Period | None, years: NDArray[np.int64]) -> int:
     first = int(years[0]) if period is None or period.first is None else period.first.fields[0]
     last = int(years[-1]) if period is None or period.last is None else period.last.fields[0]
     if period is not None and period.first and period.last:
-        months = [instant.fields[1] if len(instant.fields) > 1 else default
-                  for instant, default in ((period.first, 1), (period.last, 12))]  # fmt: skip
+        months = [
+            instant.fields[1] if len(instant.fields) > 1 else default
+            for instant, default in ((period.first, 1), (period.last, 12))
+        ]
         return max(1, -(-((last - first) * 12 + months[1] - months[0] + 1) // 12))
     return last - first + 1
 

@@ -40,14 +40,18 @@ class MatchedTimes:
         first, second = dataset.need_time(), other.need_time()
         steps = [(axis.resolution.unit, axis.resolution.count) for axis in (first, second)]
         if steps[0] != steps[1]:
-            raise DataError(f"{dataset.label} has one value {first.resolution} and {other.label} {second.resolution}; "
-                            "bring both to the same first, such as aggregate --to month")  # fmt: skip
+            raise DataError(
+                f"{dataset.label} has one value {first.resolution} and {other.label} {second.resolution}; "
+                "bring both to the same first, such as aggregate --to month"
+            )
         unit, count = steps[0]
         if unit == "single" and first.calendar != second.calendar:
             unit, count = "month", 1
         if unit not in ("month", "year") and first.calendar != second.calendar:
-            raise DataError(f"{dataset.label} has the calendar {first.calendar} and {other.label} {second.calendar}, "
-                            "whose days do not correspond; aggregate both --to month first")  # fmt: skip
+            raise DataError(
+                f"{dataset.label} has the calendar {first.calendar} and {other.label} {second.calendar}, "
+                "whose days do not correspond; aggregate both --to month first"
+            )
         made = cls(_periods(first, unit, count), _periods(second, unit, count))
         ours, _ = made.pairs(0)
         if not ours.size:

@@ -93,8 +93,9 @@ class PeriodArray(LazyArray):
         steps = slice(int(self._starts[rows.start]), int(self._starts[rows.stop]))
         weights = None if self._groups.weights is None else self._groups.weights[steps]
         groups = self._groups.part(rows)
-        return grouped_measure(self._block(region, steps), self._groups.steps[steps] - rows.start, groups, measure,
-                               weights)  # fmt: skip
+        return grouped_measure(
+            self._block(region, steps), self._groups.steps[steps] - rows.start, groups, measure, weights
+        )
 
     def _block(self, region: Region, steps: slice) -> Array:
         inner = (*region[: self._axis], steps, *region[self._axis + 1 :])

@@ -58,8 +58,10 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
     """
     single = lat is not None and lat.south == lat.north is not None
     if single or (lon is not None and lon.west == lon.east is not None):
-        raise DataError("latitude and longitude are no axes of these data, so nothing lies along a single one; give a "
-                        "range, or one place with --at")  # fmt: skip
+        raise DataError(
+            "latitude and longitude are no axes of these data, so nothing lies along a single one; give a "
+            "range, or one place with --at"
+        )
     positions = Positions.of(dataset)
     inside = _inside(positions, lat, lon)
     if not inside.any():

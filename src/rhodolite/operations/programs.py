@@ -22,8 +22,13 @@ from rhodolite.operations.formulas import Call, Name, Node, Number
 from rhodolite.operations.rescaling import rescaling
 from rhodolite.operations.selecting import level_indices
 
-_AXES = {"time": (Role.TIME,), "lat": (Role.LATITUDE,), "lon": (Role.LONGITUDE,), "level": (Role.LEVEL,),
-         "area": (Role.LATITUDE, Role.LONGITUDE)}  # fmt: skip
+_AXES = {
+    "time": (Role.TIME,),
+    "lat": (Role.LATITUDE,),
+    "lon": (Role.LONGITUDE,),
+    "level": (Role.LEVEL,),
+    "area": (Role.LATITUDE, Role.LONGITUDE),
+}
 _COMPARISONS: dict[str, Callable[[Array, Array], Array]] = {
     "<": np.less, "<=": np.less_equal, ">": np.greater, ">=": np.greater_equal, "==": np.equal, "!=": np.not_equal,
 }  # fmt: skip
@@ -181,8 +186,10 @@ class ProgramBuilder:
         if " since " in units:
             raise DataError(f"--formula: {variable.name} is a time; choose months or years with subset")
         if not is_unit(units):
-            raise DataError(f"--formula: UDUNITS does not know the units of {variable.name} ({units}); "
-                            f"annotate --set '{variable.name}:units=...' first")  # fmt: skip
+            raise DataError(
+                f"--formula: UDUNITS does not know the units of {variable.name} ({units}); "
+                f"annotate --set '{variable.name}:units=...' first"
+            )
         self.leaves.append(variable)
         difference = "difference" in str(variable.attributes.get("units_metadata", ""))
         return Value(_Leaf(len(self.leaves) - 1), units, difference=difference, variable=variable)
@@ -191,14 +198,17 @@ class ProgramBuilder:
         """Return the mean of a variable over an axis, or one of its levels."""
         inner, second = node.arguments
         if not isinstance(inner, Name):
-            raise DataError(f"--formula: {node.function} is of a variable, such as {node.function}(tas, ...); do the "
-                            "rest after it, or in a calc of its own")  # fmt: skip
+            raise DataError(
+                f"--formula: {node.function} is of a variable, such as {node.function}(tas, ...); do the "
+                "rest after it, or in a calc of its own"
+            )
         variable = self.variable(inner.name)
         if node.function == "mean":
             axis = second.name if isinstance(second, Name) else ""
             if axis not in _AXES:
-                raise DataError(f"--formula: mean({inner.name}, {axis or '...'}): over which axis? "
-                                f"{nearest_names(axis, _AXES)}")  # fmt: skip
+                raise DataError(
+                    f"--formula: mean({inner.name}, {axis or '...'}): over which axis? {nearest_names(axis, _AXES)}"
+                )
             made = mean_over(self.dataset, variable, _AXES[axis])
             if made.data.ndim == variable.data.ndim:
                 raise DataError(f"--formula: mean({inner.name}, {axis}): {inner.name} has no such axis")
@@ -272,8 +282,10 @@ class ProgramBuilder:
         """Return a product, quotient, power, or function of a number."""
         for value in values:
             if has_offset_zero(value.units) and not value.difference:
-                raise DataError(f"--formula: {function} of a temperature in {value.units}, whose zero is arbitrary; "
-                                "convert it to K first, or take a difference")  # fmt: skip
+                raise DataError(
+                    f"--formula: {function} of a temperature in {value.units}, whose zero is arbitrary; "
+                    "convert it to K first, or take a difference"
+                )
         programs = tuple(value.program for value in values)
         if function in ("*", "/"):
             left, right = values
@@ -282,8 +294,9 @@ class ProgramBuilder:
             constant = None
             if left.constant is not None and right.constant is not None and (function == "*" or right.constant):
                 constant = float(work(left.constant, right.constant))
-            return Value(_Apply(work, programs), units, left.plain and right.plain,
-                          left.difference or right.difference, constant)  # fmt: skip
+            return Value(
+                _Apply(work, programs), units, left.plain and right.plain, left.difference or right.difference, constant
+            )
         if function == "^":
             self.without_units(function, values[1])
             exponent = values[1].constant
@@ -312,8 +325,10 @@ class ProgramBuilder:
 
     def without_units(self, function: str, value: Value) -> None:
         if value.units != UNITS_OF_ONE and not convertible(value.units, UNITS_OF_ONE):
-            raise DataError(f"--formula: {function} takes numbers without units, and this is in {value.units}; divide "
-                            f"by 1[{value.units}]")  # fmt: skip
+            raise DataError(
+                f"--formula: {function} takes numbers without units, and this is in {value.units}; divide "
+                f"by 1[{value.units}]"
+            )
 
     def alike(self, function: str, values: list[Value], *, sums: bool = False) -> list[Value]:
         """Return values in the units of the first that has some; plain numbers take them.
@@ -335,8 +350,9 @@ class ProgramBuilder:
                 made.append(replace(value, program=_Constant(amount), units=chosen.units, constant=amount))
                 continue
             if not convertible(value.units, chosen.units):
-                raise DataError(f"--formula: {function} of {chosen.units} and {value.units}, which cannot be turned "
-                                "into each other")  # fmt: skip
+                raise DataError(
+                    f"--formula: {function} of {chosen.units} and {value.units}, which cannot be turned into each other"
+                )
             difference = value.difference or (sums and function == "+" and has_offset_zero(chosen.units))
             change = Conversion(value.units, chosen.units, difference=difference)
             made.append(

@@ -105,8 +105,9 @@ class StoredReference:
         held = _LENGTHS.get(len(axis))
         if held != str(cycle) and not (len(axis) == 1 and cycle.size(axis.calendar) == 1):
             there = f"{len(axis)} phases" if held is None else f"a {Cycle.parse(held).word} cycle"
-            raise DataError(f"{other.label} holds {there}, not a {cycle.word} one"
-                            + (f"; add --cycle {held}" if held else ""))  # fmt: skip
+            raise DataError(
+                f"{other.label} holds {there}, not a {cycle.word} one" + (f"; add --cycle {held}" if held else "")
+            )
         codes = np.argsort(np.argsort(axis.middles)) if cycle.size(axis.calendar) == len(axis) else cycle.phases(axis)
         order = np.argsort(codes)
         ends = [""] if axis.bounds is None else sorted({str(date.year) for date in _first_and_last(other)})
@@ -116,8 +117,10 @@ class StoredReference:
     def normals(self, dataset: Dataset, variable: Variable, *, spread: bool) -> tuple[LazyArray, LazyArray | None]:
         its, change = _matched(dataset, variable, self.data)
         if spread:
-            raise DataError(f"{self.data.label} holds normals without standard deviations, which --kind standardised "
-                            "needs; name the data that they were made from")  # fmt: skip
+            raise DataError(
+                f"{self.data.label} holds normals without standard deviations, which --kind standardised "
+                "needs; name the data that they were made from"
+            )
         if time_place(self.data, its) != 0:
             raise DataError(f"{its.name} of {self.data.label} does not have its phases first")
         picked: LazyArray = Selected(its.floats(), [self.rows, *[None] * (len(its.shape) - 1)])
@@ -134,8 +137,10 @@ def matched_phases(dataset: Dataset, other: Dataset, cycle: Cycle, present: NDAr
     """
     axis, calendar = dataset.need_time(), other.need_time().calendar
     if cycle.size(axis.calendar) != cycle.size(calendar):
-        raise DataError(f"{dataset.label} has the calendar {axis.calendar} and {other.label} {calendar}, whose days of "
-                        "the year do not correspond; use --cycle month")  # fmt: skip
+        raise DataError(
+            f"{dataset.label} has the calendar {axis.calendar} and {other.label} {calendar}, whose days of "
+            "the year do not correspond; use --cycle month"
+        )
     codes = cycle.phases(axis)
     rows = np.minimum(np.searchsorted(present, codes), present.size - 1)
     lacking = np.unique(codes[present[rows] != codes])

@@ -81,8 +81,9 @@ class Regrid:
             If cells cannot be told, the grids do not meet, or classes would be averaged.
         """
         source = Mesh.of(dataset)
-        along = [v for v in dataset.data_variables if set(source.dimensions) <= set(v.dimensions)
-                 and v.name != COVERED_AREA]  # fmt: skip
+        along = [
+            v for v in dataset.data_variables if set(source.dimensions) <= set(v.dimensions) and v.name != COVERED_AREA
+        ]
         if not along:
             raise DataError(f"{dataset.label}: no variable runs along {' and '.join(source.dimensions)}")
         if self.weights is not None:
@@ -124,8 +125,10 @@ class Regrid:
         if self.method is RegridMethod.BILINEAR:
             return bilinear(source, target)
         if self.order == 2 and not (source.regular and target.regular):
-            raise DataError(f"{dataset.label}: --order 2 is for grids along latitude and longitude; leave it out for "
-                            "grids whose latitude and longitude have two dimensions")  # fmt: skip
+            raise DataError(
+                f"{dataset.label}: --order 2 is for grids along latitude and longitude; leave it out for "
+                "grids whose latitude and longitude have two dimensions"
+            )
         return conservative(source, target, self.order)
 
 
@@ -139,8 +142,15 @@ def _covered(dataset: Dataset, along: list[Variable], source: Mesh) -> Array | N
     return (values if found.dimensions == source.dimensions else values.T).reshape(-1)
 
 
-def _remapped(variable: Variable, source: Mesh, target: Mesh, weights: Weights, coverage: float, method: str,
-              described: list[Variable]) -> Variable:  # fmt: skip
+def _remapped(
+    variable: Variable,
+    source: Mesh,
+    target: Mesh,
+    weights: Weights,
+    coverage: float,
+    method: str,
+    described: list[Variable],
+) -> Variable:
     axes = (variable.dimensions.index(source.dimensions[0]), variable.dimensions.index(source.dimensions[1]))
     new = dict(zip(source.dimensions, target.dimensions, strict=True))
     missing: int | None = None
@@ -170,15 +180,22 @@ def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh) -> N
     """Refuse means of classes, and warn of what is seldom meant."""
     classes = [v.name for v in along if not v.numeric]
     if classes and method != RegridMethod.NEAREST:
-        raise DataError(f"{', '.join(classes)} holds flags or classes, of which there is no mean; add --method "
-                        "nearest, or choose the others first: subset --variable NAME then regrid")  # fmt: skip
+        raise DataError(
+            f"{', '.join(classes)} holds flags or classes, of which there is no mean; add --method "
+            "nearest, or choose the others first: subset --variable NAME then regrid"
+        )
     ratio = float(np.sqrt(np.median(target.areas) / np.median(source.areas[source.areas > 0])))
     if method == RegridMethod.BILINEAR:
-        water = [v.name for v in along if any(word in f"{v.attributes.get('standard_name', '')} {v.quantity}".lower()
-                                              for word in _WATER)]  # fmt: skip
+        water = [
+            v.name
+            for v in along
+            if any(word in f"{v.attributes.get('standard_name', '')} {v.quantity}".lower() for word in _WATER)
+        ]
         if ratio > 1.5:
-            warn(f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes four of those only; "
-                 "--method conservative takes all")  # fmt: skip
+            warn(
+                f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes four of those only; "
+                "--method conservative takes all"
+            )
         elif water:
             warn(f"{', '.join(water)}: bilinear does not keep amounts; --method conservative does")
     if ratio < 0.4:

@@ -136,19 +136,31 @@ class Relevel:
         beyond = (wanted < low - vertical.slack) | (wanted > high + vertical.slack)
         if beyond.all():
             ends = " to ".join(f"{float(convert(end, vertical.units, units)):g}" for end in (low, high))
-            raise DataError(f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); --extrapolate "
-                            "goes on beyond them")  # fmt: skip
+            raise DataError(
+                f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); --extrapolate "
+                "goes on beyond them"
+            )
         if beyond.any():
             listed = ", ".join(f"{float(convert(value, vertical.units, units)):g}" for value in wanted[beyond][:5])
-            warn(f"{int(beyond.sum())} of {wanted.size} new levels lie beyond the old ones ({listed} {units}) and have "
-                 "no values; --extrapolate goes on beyond them")  # fmt: skip
+            warn(
+                f"{int(beyond.sum())} of {wanted.size} new levels lie beyond the old ones ({listed} {units}) and have "
+                "no values; --extrapolate goes on beyond them"
+            )
 
     def _releveled(self, variable: Variable, vertical: Vertical, wanted: Array, logarithmic: bool) -> Variable:
-        data = Releveled(variable.floats(), variable.dimensions.index(vertical.dimension), vertical,
-                         vertical.heights(variable), wanted, logarithmic, self.extrapolate)  # fmt: skip
+        data = Releveled(
+            variable.floats(),
+            variable.dimensions.index(vertical.dimension),
+            vertical,
+            vertical.heights(variable),
+            wanted,
+            logarithmic,
+            self.extrapolate,
+        )
         dimensions = tuple(_name(vertical) if name == vertical.dimension else name for name in variable.dimensions)
-        return changed(variable).with_(dimensions=dimensions, data=data, missing=None,
-                                       storage=Storage(dtype=variable.storage.dtype))  # fmt: skip
+        return changed(variable).with_(
+            dimensions=dimensions, data=data, missing=None, storage=Storage(dtype=variable.storage.dtype)
+        )
 
     def _coordinate(self, dataset: Dataset, vertical: Vertical, levels: Array, units: str) -> Variable:
         old = dataset.need(Role.LEVEL).variable
@@ -194,8 +206,16 @@ class Releveled(LazyArray):
     logarithmic, extrapolate : bool
     """
 
-    def __init__(self, source: LazyArray, axis: int, vertical: Vertical, terms: list[LazyArray], wanted: Array,
-                 logarithmic: bool, extrapolate: bool) -> None:  # fmt: skip
+    def __init__(
+        self,
+        source: LazyArray,
+        axis: int,
+        vertical: Vertical,
+        terms: list[LazyArray],
+        wanted: Array,
+        logarithmic: bool,
+        extrapolate: bool,
+    ) -> None:
         self._source, self._axis, self._terms, self._wanted = source, axis, terms, wanted
         self._values, self._formula = vertical.values, vertical.formula
         self._logarithmic, self._extrapolate = logarithmic, extrapolate

@@ -51,8 +51,9 @@ class Remapped(LazyArray):
         Share of the weight of a cell that has to be there; at 0 any value will do.
     """
 
-    def __init__(self, source: LazyArray, axes: tuple[int, int], shape: tuple[int, int], weights: Weights,
-                 coverage: float) -> None:  # fmt: skip
+    def __init__(
+        self, source: LazyArray, axes: tuple[int, int], shape: tuple[int, int], weights: Weights, coverage: float
+    ) -> None:
         self._source, self._axes, self._weights, self._coverage = source, axes, weights, coverage
         self._inner = tuple(source.shape[axis] for axis in axes)
         self._outer = shape
@@ -116,8 +117,9 @@ class Remapped(LazyArray):
 class _Part:
     """The weights of a block of the new grid, for the rows and columns of the old one that it takes from."""
 
-    def __init__(self, rows: slice, columns: slice, matrix: sparse.csr_array,
-                 correction: sparse.csr_array | None) -> None:  # fmt: skip
+    def __init__(
+        self, rows: slice, columns: slice, matrix: sparse.csr_array, correction: sparse.csr_array | None
+    ) -> None:
         from scipy import sparse
 
         self.rows, self.columns = rows, columns
@@ -134,8 +136,9 @@ class _Part:
     def of(cls, weights: Weights, outer: tuple[int, int], inner: tuple[int, ...], rows: slice, columns: slice) -> _Part:
         from scipy import sparse
 
-        wanted = np.ravel_multi_index(np.ix_(np.arange(rows.start, rows.stop), np.arange(columns.start, columns.stop)),
-                                      outer).reshape(-1)  # fmt: skip
+        wanted = np.ravel_multi_index(
+            np.ix_(np.arange(rows.start, rows.stop), np.arange(columns.start, columns.stop)), outer
+        ).reshape(-1)
         whole = wanted.size == outer[0] * outer[1]
         matrix = weights.matrix if whole else weights.matrix[wanted]
         correction = weights.correction if whole or weights.correction is None else weights.correction[wanted]

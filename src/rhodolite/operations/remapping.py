@@ -32,14 +32,17 @@ def conservative(source: Mesh, target: Mesh, order: int) -> Weights:
 
     areas = source.shared_areas(target)
     whole = target.areas.reshape(-1)
-    scale = sparse.dia_array((np.divide(1.0, whole, out=np.zeros(whole.size), where=whole > 0)[None, :], [0]),
-                             shape=(whole.size, whole.size))  # fmt: skip
+    scale = sparse.dia_array(
+        (np.divide(1.0, whole, out=np.zeros(whole.size), where=whole > 0)[None, :], [0]), shape=(whole.size, whole.size)
+    )
     matrix = sparse.csr_array(scale @ areas)
     if order == 1:
         return Weights(matrix)
     north, east = (np.radians(part) for part in (source.latitudes, source.longitudes))
-    along = (sparse.kron(slopes(north), sparse.eye_array(east.size)),
-             sparse.kron(sparse.eye_array(north.size), slopes(east, _TURN if source.goes_round else None)))  # fmt: skip
+    along = (
+        sparse.kron(slopes(north), sparse.eye_array(east.size)),
+        sparse.kron(sparse.eye_array(north.size), slopes(east, _TURN if source.goes_round else None)),
+    )
     moments = source.first_moments(target)
     correction = sparse.csr_array(scale @ (moments[0] @ along[0] + moments[1] @ along[1]))
     correction.eliminate_zeros()
@@ -111,8 +114,9 @@ def _over_rectangles(source: Mesh, north: Array, east: Array, period: float | No
         row = at % source.latitudes.size
         replaced = np.zeros(north.size)
         replaced[beyond] = 1.0
-        other_side = sparse.csr_array((part, (beyond, np.full(beyond.size, row))),
-                                      shape=(north.size, source.latitudes.size))  # fmt: skip
+        other_side = sparse.csr_array(
+            (part, (beyond, np.full(beyond.size, row))), shape=(north.size, source.latitudes.size)
+        )
         this_side = sparse.csr_array((1 - part, (beyond, np.full(beyond.size, row))), shape=other_side.shape)
         keep = sparse.dia_array(((1 - replaced)[None, :], [0]), shape=(north.size, north.size))
         made = sparse.kron(keep, sparse.eye_array(east.size)) @ made
@@ -131,8 +135,9 @@ def _products(rows: sparse.csr_array, columns: sparse.csr_array, shape: tuple[in
         for column, part in _pairs(columns):
             values = share * part
             there = np.flatnonzero(values > 0)
-            made = made + sparse.csr_array((values[there], (there, row[there] * shape[1] + column[there])),
-                                           shape=made.shape)  # fmt: skip
+            made = made + sparse.csr_array(
+                (values[there], (there, row[there] * shape[1] + column[there])), shape=made.shape
+            )
     return sparse.csr_array(made)
 
 

@@ -94,8 +94,10 @@ def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:
         found = np.flatnonzero((values >= low) & (values <= high))
     if not found.size:
         ends = [format_latitude(edge) for edge in (values.min(), values.max())]
-        raise DataError(f"--lat {wanted}: no cell centre lies there; the data's run from {ends[0]} to {ends[1]}, "
-                        f"{_spacing_words(values)}")  # fmt: skip
+        raise DataError(
+            f"--lat {wanted}: no cell centre lies there; the data's run from {ends[0]} to {ends[1]}, "
+            f"{_spacing_words(values)}"
+        )
     return found
 
 
@@ -125,8 +127,10 @@ def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[I
         reached = west + beyond[found]
     if not found.size:
         ends = [format_longitude(edge) for edge in (values.min(), values.max())]
-        raise DataError(f"--lon {wanted}: no cell centre lies there; the data's run from {ends[0]} to {ends[1]}, "
-                        f"{_spacing_words(values)}")  # fmt: skip
+        raise DataError(
+            f"--lon {wanted}: no cell centre lies there; the data's run from {ends[0]} to {ends[1]}, "
+            f"{_spacing_words(values)}"
+        )
     return found, np.round((reached - values[found]) / 360.0) * 360.0
 
 
@@ -161,8 +165,9 @@ def position_indices(dataset: Dataset, place: Position) -> tuple[int, int]:
     return row, column
 
 
-def time_indices(axis: TimeAxis, period: Period | None, months: Months | None, season: Season | None,
-                 years: Years | None) -> Indices:  # fmt: skip
+def time_indices(
+    axis: TimeAxis, period: Period | None, months: Months | None, season: Season | None, years: Years | None
+) -> Indices:
     """Return the steps that satisfy all conditions given.
 
     With a season the years are those that the season belongs to: DJF of 2014 begins in
@@ -185,8 +190,10 @@ def time_indices(axis: TimeAxis, period: Period | None, months: Months | None, s
         asked.append(f"--years {years}")
     found = np.flatnonzero(chosen)
     if not found.size:
-        raise DataError(f"{' '.join(asked)}: no time step fits; the data hold {len(axis)}, from {axis.span.first} to "
-                        f"{axis.span.last} ({axis.step})")  # fmt: skip
+        raise DataError(
+            f"{' '.join(asked)}: no time step fits; the data hold {len(axis)}, from {axis.span.first} to "
+            f"{axis.span.last} ({axis.step})"
+        )
     return found
 
 

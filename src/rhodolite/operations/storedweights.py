@@ -35,8 +35,9 @@ class StoredWeights:
     method: str
 
 
-def write_weights(path: Path, source: Mesh, target: Mesh, described: list[Variable], weights: Weights,
-                  method: str) -> None:  # fmt: skip
+def write_weights(
+    path: Path, source: Mesh, target: Mesh, described: list[Variable], weights: Weights, method: str
+) -> None:
     """Write weights, the grid that they lead to, and the centres of the grid that they are for.
 
     Raises
@@ -53,12 +54,19 @@ def write_weights(path: Path, source: Mesh, target: Mesh, described: list[Variab
     made += [
         Variable("old_latitude", ("old_row", "old_column"), InMemory(north), {**old, "units": "degrees"}),
         Variable("old_longitude", ("old_row", "old_column"), InMemory(east), {**old, "units": "degrees"}),
-        Variable("part_of_cell", target.dimensions, InMemory(covered),
-                 {"long_name": "part of each new cell that old cells cover", "units": "1"}),
-    ]  # fmt: skip
-    about = {"title": "weights of regridding", "method": method,
-             "comment": "value of a new cell = sum of share times value of the old cells; cells are counted from 0, "
-                        "row by row"}  # fmt: skip
+        Variable(
+            "part_of_cell",
+            target.dimensions,
+            InMemory(covered),
+            {"long_name": "part of each new cell that old cells cover", "units": "1"},
+        ),
+    ]
+    about = {
+        "title": "weights of regridding",
+        "method": method,
+        "comment": "value of a new cell = sum of share times value of the old cells; cells are counted from 0, "
+        "row by row",
+    }
     dataset = Dataset({v.name: v for v in made}, about)
     with complete_or_nothing(path, False, []) as temporary:
         format_for(path).write(dataset, temporary, Engine())
@@ -74,22 +82,28 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
     """
     needed = {*_FIELDS, "old_latitude", "old_longitude", "part_of_cell"}
     if not needed <= dataset.variables.keys() or "method" not in dataset.attributes:
-        raise DataError(f"{dataset.label}: these are no weights of regridding; regrid --to 1.0 --save-weights FILE.nc "
-                        "writes them")  # fmt: skip
+        raise DataError(
+            f"{dataset.label}: these are no weights of regridding; regrid --to 1.0 --save-weights FILE.nc writes them"
+        )
     centres = [dataset.variables[name].values() for name in ("old_latitude", "old_longitude")]
     if centres[0].shape != source.shape:
         sizes = " and ".join(f"{a} x {b}" for a, b in (source.shape, centres[0].shape))
         raise DataError(f"{dataset.label}: the weights are for another grid ({sizes} cells); make them anew with --to")
     apart = np.abs(centres[0] - source.centres[0]), np.abs((centres[1] - source.centres[1] + 180) % 360 - 180)
     if max(np.nanmax(part) for part in apart) > 1e-4:
-        raise DataError(f"{dataset.label}: the weights are for a grid of the same size that lies elsewhere; make them "
-                        "anew with --to")  # fmt: skip
+        raise DataError(
+            f"{dataset.label}: the weights are for a grid of the same size that lies elsewhere; make them "
+            "anew with --to"
+        )
     target = Mesh.of(dataset.restricted(["part_of_cell"]))
     shape = (target.size, source.size)
     correction = _matrix(dataset, _SLOPE_FIELDS, shape) if _SLOPE_FIELDS[0] in dataset.variables else None
-    return StoredWeights(Weights(_matrix(dataset, _FIELDS, shape), correction), target,
-                         coordinates_like(dataset.restricted(["part_of_cell"]), target),
-                         str(dataset.attributes["method"]))  # fmt: skip
+    return StoredWeights(
+        Weights(_matrix(dataset, _FIELDS, shape), correction),
+        target,
+        coordinates_like(dataset.restricted(["part_of_cell"]), target),
+        str(dataset.attributes["method"]),
+    )
 
 
 def _entries(matrix: sparse.csr_array, names: tuple[str, str, str]) -> list[Variable]:
@@ -97,8 +111,10 @@ def _entries(matrix: sparse.csr_array, names: tuple[str, str, str]) -> list[Vari
     dimension = f"{names[2]}_entry"
     values: tuple[Array, ...] = (new.astype(np.int32), matrix.indices.astype(np.int32), matrix.data)
     words = ("number of the new cell", "number of the old cell", "what the new cell takes of the old")
-    return [Variable(name, (dimension,), InMemory(part), {"long_name": text, "units": "1"})
-            for name, part, text in zip(names, values, words, strict=True)]  # fmt: skip
+    return [
+        Variable(name, (dimension,), InMemory(part), {"long_name": text, "units": "1"})
+        for name, part, text in zip(names, values, words, strict=True)
+    ]
 
 
 def _matrix(dataset: Dataset, names: tuple[str, str, str], shape: tuple[int, int]) -> sparse.csr_array:

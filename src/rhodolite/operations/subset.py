@@ -53,8 +53,9 @@ class Subset:
     lat: LatitudeRange | None = parameter("latitudes to keep, from south to north", example="35S..10N")
     lon: LongitudeRange | None = parameter("longitudes to keep, eastward", example="170E..160W")
     at: Position | None = parameter("the one cell that holds a position", example="64.1N,21.9W")
-    region: Areas | None = parameter("countries, land, sea, or outlines in files to crop to and to mask outside",
-                                     example="Norway,FILE#NAME")  # fmt: skip
+    region: Areas | None = parameter(
+        "countries, land, sea, or outlines in files to crop to and to mask outside", example="Norway,FILE#NAME"
+    )
     cells: CellChoice = parameter("which part of a cell on the edge of a region counts", default=CellChoice.FRACTION)
     time: Period | None = parameter("times to keep, all of both ends included", example="1991..2020")
     months: Months | None = parameter("months of the year to keep", example="nov..mar")
@@ -129,8 +130,10 @@ def _warn_of_the_long_way(lon: LongitudeRange) -> None:
         return
     width = (lon.east - lon.west) % 360
     if width > 180:
-        warn(f"--lon {lon} runs eastward over {width:g} degrees; the other way round it is "
-             f"--lon {format_longitude(lon.east)}..{format_longitude(lon.west)}")  # fmt: skip
+        warn(
+            f"--lon {lon} runs eastward over {width:g} degrees; the other way round it is "
+            f"--lon {format_longitude(lon.east)}..{format_longitude(lon.west)}"
+        )
 
 
 def _dimension(dataset: Dataset, name: str) -> str:

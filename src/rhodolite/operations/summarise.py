@@ -58,8 +58,9 @@ class Summarise:
         "countries, land, sea, or outlines in files, one by one", example="Norway,FILE#NAME"
     )
     cells: CellChoice = parameter("which part of a cell on the edge of a region counts", default=CellChoice.FRACTION)
-    latitude_bands: float | None = parameter("bands of latitude so many degrees wide, in place of one area",
-                                             example="2")  # fmt: skip
+    latitude_bands: float | None = parameter(
+        "bands of latitude so many degrees wide, in place of one area", example="2"
+    )
     min_coverage: float | None = parameter("share of the weight that has to be there", example="0.5")
 
     @property
@@ -70,8 +71,10 @@ class Summarise:
     def check(self) -> None:
         for measure in self.statistic.measures if self.statistic is not None else ():
             if measure.kind not in _KINDS and measure.share is None:
-                raise UsageError(f"--statistic {measure}: over an axis there are {', '.join(_KINDS)}, median and p90; "
-                                 "make a mask with calc first, and take its mean")  # fmt: skip
+                raise UsageError(
+                    f"--statistic {measure}: over an axis there are {', '.join(_KINDS)}, median and p90; "
+                    "make a mask with calc first, and take its mean"
+                )
         if self.over is not Over.AREA and (self.region is not None or self.latitude_bands is not None):
             option = "region" if self.region is not None else "latitude-bands"
             raise UsageError(f"--{option} goes with --over area, not with --over {self.over.value}")
@@ -139,10 +142,13 @@ class Summarise:
             kept.insert(work.axes[0], plan.group_dimension)
         # Single precision holds a statistic of values that came in it, but no count or sum of many.
         dtype = np.dtype("f8") if measure.kind in ("count", "sum") else variable.floats().dtype
-        result = Variable(variable.name, tuple(kept), Mapped(data, np.asarray, dtype),
-                          _attributes(variable, measure, plan, units, sums),
-                          Storage(dtype=None if dtype == "f8" and measure.kind in ("count", "sum")
-                                  else variable.storage.dtype))  # fmt: skip
+        result = Variable(
+            variable.name,
+            tuple(kept),
+            Mapped(data, np.asarray, dtype),
+            _attributes(variable, measure, plan, units, sums),
+            Storage(dtype=None if dtype == "f8" and measure.kind in ("count", "sum") else variable.storage.dtype),
+        )
         return with_coordinate(result, plan.label) if plan.label else result
 
     def _agreement(self, variable: Variable, plan: AxisPlan) -> Variable:
@@ -151,8 +157,12 @@ class Summarise:
         means = [collapsed(Mapped(source, part, "f8"), work, pull=True) for part in (np.asarray, _above, _below)]
         about = {"long_name": f"share of members that agree in the sign of {variable.quantity}", "units": "%"}
         listed = {key: v for key, v in variable.attributes.items() if key in ("coordinates", "grid_mapping")}
-        return Variable(f"{variable.name}_agreement", tuple(work.kept(variable.dimensions)),
-                        Mapped(Combined(means, _agreeing), np.asarray, "f4"), {**about, **listed})  # fmt: skip
+        return Variable(
+            f"{variable.name}_agreement",
+            tuple(work.kept(variable.dimensions)),
+            Mapped(Combined(means, _agreeing), np.asarray, "f4"),
+            {**about, **listed},
+        )
 
 
 def _above(values: Array) -> Array:
@@ -181,13 +191,16 @@ def _scale(variable: Variable, measure: Measure, sums: Adding | None) -> tuple[f
             return factor**2, None if units is None else squared(units)
         return factor, units
     if measure.kind == "sum" and variable.units and has_offset_zero(variable.units):
-        raise DataError(f"{variable.name} is in {variable.units}, whose zero is arbitrary, so a sum means nothing; use "
-                        "--statistic mean, or convert --units to K")  # fmt: skip
+        raise DataError(
+            f"{variable.name} is in {variable.units}, whose zero is arbitrary, so a sum means nothing; use "
+            "--statistic mean, or convert --units to K"
+        )
     return 1.0, variable.units
 
 
-def _attributes(variable: Variable, measure: Measure, plan: AxisPlan, units: str | None,
-                sums: Adding | None) -> dict[str, Any]:  # fmt: skip
+def _attributes(
+    variable: Variable, measure: Measure, plan: AxisPlan, units: str | None, sums: Adding | None
+) -> dict[str, Any]:
     found = changed(variable, "units", "ancillary_variables", "standard_name", "grid_mapping").attributes
     kept = dict(found)
     for key in ("standard_name", "grid_mapping"):

@@ -35,8 +35,9 @@ class GridStep:
                 steps = {name.strip(): float(value) for name, _, value in (part.partition("=") for part in parts)}
         except ValueError:
             raise ValueError(example) from None
-        if steps.keys() != {"lat", "lon"} or not all(0 < step <= limit for step, limit in
-                                                     ((steps["lat"], 180), (steps["lon"], 360))):  # fmt: skip
+        if steps.keys() != {"lat", "lon"} or not all(
+            0 < step <= limit for step, limit in ((steps["lat"], 180), (steps["lon"], 360))
+        ):
             raise ValueError(example)
         return cls(steps["lat"], steps["lon"])
 
@@ -65,8 +66,10 @@ class GridStep:
             edges.append(_edges(west, east, self.lon, "lon", None, near))
         middles = [(one[1:] + one[:-1]) / 2 for one in edges]
         if middles[0].size * middles[1].size > _MOST_CELLS:
-            raise DataError(f"--to {self}: {middles[0].size:,} x {middles[1].size:,} cells are too many; choose a "
-                            "larger step or a smaller region")  # fmt: skip
+            raise DataError(
+                f"--to {self}: {middles[0].size:,} x {middles[1].size:,} cells are too many; choose a "
+                "larger step or a smaller region"
+            )
         names = source.dimensions if source.regular else ("lat", "lon")
         mesh = Mesh(names, middles[0], middles[1], edges[0], edges[1])
         return mesh, coordinates_of(mesh)
@@ -81,8 +84,13 @@ def coordinates_of(mesh: Mesh) -> list[Variable]:
     ):
         assert edges is not None
         units = "degrees_north" if word == "latitude" else "degrees_east"
-        about = {"standard_name": word, "long_name": word, "units": units, "axis": "Y" if word == "latitude" else "X",
-                 "bounds": f"{name}_bnds"}  # fmt: skip
+        about = {
+            "standard_name": word,
+            "long_name": word,
+            "units": units,
+            "axis": "Y" if word == "latitude" else "X",
+            "bounds": f"{name}_bnds",
+        }
         made.append(Variable(name, (name,), InMemory(centres), about))
         made.append(Variable(f"{name}_bnds", (name, "bnds"), InMemory(np.stack([edges[:-1], edges[1:]], axis=1))))
     return made
@@ -121,5 +129,7 @@ def _need_divisor(step: float, whole: float, name: str) -> None:
     times = round(whole / step)
     if times < 1 or abs(whole / step - times) > 1e-6 * times:
         better = whole / max(times, 1)
-        raise DataError(f"--to: cells of {step:g} degrees do not fit round the globe ({name}); a step of {better:.6g} "
-                        f"gives {max(times, 1)} of them")  # fmt: skip
+        raise DataError(
+            f"--to: cells of {step:g} degrees do not fit round the globe ({name}); a step of {better:.6g} "
+            f"gives {max(times, 1)} of them"
+        )

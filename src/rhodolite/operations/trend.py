@@ -64,8 +64,9 @@ class Trend:
 
     method: Slope = parameter("how slopes are found", default=Slope.LEAST_SQUARES)
     test: Test | None = parameter("what decides whether there is a trend; by the method if not given")
-    serial_correlation: Persistence = parameter("what is done about values that follow each other",
-                                                default=Persistence.NONE)  # fmt: skip
+    serial_correlation: Persistence = parameter(
+        "what is done about values that follow each other", default=Persistence.NONE
+    )
     order: int = parameter("1 for a line, 2 for a parabola", default=1)
     per: Per = parameter("the time that the slope is given for", default=Per.DECADE)
     alpha: float = parameter("p-values below this count as significant", default=0.05)
@@ -90,8 +91,9 @@ class Trend:
     def question(self) -> Question:
         """What is asked of each cell."""
         usual = Test.T if self.method is Slope.LEAST_SQUARES else Test.MANN_KENDALL
-        return Question(self.method, self.test or usual, self.serial_correlation, self.order, self.alpha,
-                        self.min_values)  # fmt: skip
+        return Question(
+            self.method, self.test or usual, self.serial_correlation, self.order, self.alpha, self.min_values
+        )
 
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return a dataset of trends, without the time axis.
@@ -118,8 +120,9 @@ class Trend:
             if all(n == 1 for n in found[0].shape):
                 remarks.append(TrendSentence(self, dataset, variable, tuple(found)))
         unlimited = dataset.unlimited - {str(coordinate.dimension)}
-        return dataset.with_variables([*others, *time, *made], unlimited=unlimited,
-                                      remarks=(*dataset.remarks, *remarks))  # fmt: skip
+        return dataset.with_variables(
+            [*others, *time, *made], unlimited=unlimited, remarks=(*dataset.remarks, *remarks)
+        )
 
     def _trends(self, dataset: Dataset, variable: Variable, axis: TimeAxis, time: str) -> list[Variable]:
         along = time_place(dataset, variable)
@@ -134,8 +137,9 @@ class Trend:
         years = float(np.ptp(axis.decimal_years)) / self.per.years
         return self._variables(variable, along, reduction, time, units, years)
 
-    def _variables(self, variable: Variable, along: int, reduction: Reduction, time: str, units: str | None,
-                   years: float) -> list[Variable]:  # fmt: skip
+    def _variables(
+        self, variable: Variable, along: int, reduction: Reduction, time: str, units: str | None, years: float
+    ) -> list[Variable]:
         name, quantity, question = f"{variable.name}_trend", variable.quantity, self.question
         dimensions = tuple(d for at, d in enumerate(variable.dimensions) if at != along)
         shape = tuple(n for at, n in enumerate(variable.shape) if at != along)
@@ -158,18 +162,31 @@ class Trend:
             words = "acceleration"
             helpers.append(made("_acceleration", "acceleration", words, bend))
             helpers.append(made("_acceleration_error", "acceleration_error", f"standard error of the {words}", bend))
-        pvalue = made("_pvalue", "pvalue", "p-value of the trend", {"units": "1", "comment": question.test_words},
-                      np.float64)  # fmt: skip
+        pvalue = made(
+            "_pvalue", "pvalue", "p-value of the trend", {"units": "1", "comment": question.test_words}, np.float64
+        )
         limit = self._limit(pvalue.data)
         words = f"whether the trend of {quantity} is significant at {self.alpha:g}"
         if self.false_discovery:
             words += " of false discoveries (Benjamini and Hochberg 1995)"
-        flags = {"long_name": words, "flag_values": np.array([0, 1], np.int8),
-                 "flag_meanings": "not_significant significant"}  # fmt: skip
-        significant = Variable(f"{name}_significant", dimensions, Significant(pvalue.data, limit), {**flags, **kept},
-                               Storage(fill_value=-1), -1)  # fmt: skip
-        change = {"long_name": f"change of {quantity} over the whole record, {years * self.per.years:.4g} years",
-                  **({"units": units} if units else {}), **kept}  # fmt: skip
+        flags = {
+            "long_name": words,
+            "flag_values": np.array([0, 1], np.int8),
+            "flag_meanings": "not_significant significant",
+        }
+        significant = Variable(
+            f"{name}_significant",
+            dimensions,
+            Significant(pvalue.data, limit),
+            {**flags, **kept},
+            Storage(fill_value=-1),
+            -1,
+        )
+        change = {
+            "long_name": f"change of {quantity} over the whole record, {years * self.per.years:.4g} years",
+            **({"units": units} if units else {}),
+            **kept,
+        }
         slope = reduction.output("slope", shape, dtype)
         helpers += [pvalue, significant]
         about = {"comment": question.slope_words, "ancillary_variables": " ".join(v.name for v in helpers)}
@@ -196,8 +213,9 @@ class TrendSentence:
 
     def text(self, engine: Engine) -> str:
         """Return a sentence with slope, interval, p-value and what the other test says."""
-        values = {v.name.removeprefix(f"{self.variable.name}_"): float(v.values(engine).reshape(-1)[0])
-                  for v in self.found}  # fmt: skip
+        values = {
+            v.name.removeprefix(f"{self.variable.name}_"): float(v.values(engine).reshape(-1)[0]) for v in self.found
+        }
         slope, question = values["trend"], self.trend.question
         if np.isnan(slope):
             return f"{self.variable.name}: no trend can be told, since too few values are there"
@@ -207,8 +225,11 @@ class TrendSentence:
         text = f"{self.variable.name}: {sign}{numbers[0]} {pretty(self.found[0].units) or f'per {self.trend.per}'}"
         share = f"{100 * (1 - self.trend.alpha):.3g} %"
         text += f", {share} interval {numbers[1]} to {numbers[2]}, {p_text(values['trend_pvalue'])}"
-        other = Trend(test=Test.MANN_KENDALL if question.test is Test.T else Test.T, method=question.other_method,
-                      alpha=self.trend.alpha)  # fmt: skip
+        other = Trend(
+            test=Test.MANN_KENDALL if question.test is Test.T else Test.T,
+            method=question.other_method,
+            alpha=self.trend.alpha,
+        )
         axis = self.dataset.need_time()
         pvalue = other._trends(self.dataset, self.variable, axis, "time")
         second = float(next(v for v in pvalue if v.name.endswith("_trend_pvalue")).values(engine).reshape(-1)[0])

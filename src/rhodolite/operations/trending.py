@@ -73,8 +73,11 @@ class Question:
             raise UsageError("--order 2 is a fit by least squares; it goes with --test t alone")
         if self.method is Slope.THEIL_SEN and self.test is Test.T:
             raise UsageError("--test t belongs to --method least-squares; for theil-sen write --test mann-kendall")
-        fitting = {Persistence.AR1: Test.T, Persistence.HAMED_RAO: Test.MANN_KENDALL,
-                   Persistence.PRE_WHITENING: Test.MANN_KENDALL}.get(self.persistence, self.test)  # fmt: skip
+        fitting = {
+            Persistence.AR1: Test.T,
+            Persistence.HAMED_RAO: Test.MANN_KENDALL,
+            Persistence.PRE_WHITENING: Test.MANN_KENDALL,
+        }.get(self.persistence, self.test)
         if fitting is not self.test:
             raise UsageError(
                 f"--serial-correlation {self.persistence} goes with --test {fitting}, not with {self.test}"
@@ -83,8 +86,12 @@ class Question:
     @property
     def merges(self) -> bool:
         """Whether sums over parts of the series are enough."""
-        return (self.method is Slope.LEAST_SQUARES and self.test is Test.T and self.order == 1
-                and self.persistence is Persistence.NONE)  # fmt: skip
+        return (
+            self.method is Slope.LEAST_SQUARES
+            and self.test is Test.T
+            and self.order == 1
+            and self.persistence is Persistence.NONE
+        )
 
     @property
     def other_method(self) -> Slope:
@@ -216,8 +223,10 @@ class TrendWork(SeriesWork):
         phases = set(zip(seasons.tolist(), years.tolist(), strict=True))
         seasonal = question.test is Test.SEASONAL_MANN_KENDALL
         if seasonal and (len(phases) < len(axis) or np.unique(seasons).size < 2):
-            raise UsageError(f"--test {question.test} needs one value for each month or season of a year, and the data "
-                             f"have {axis.step}; aggregate --to month first, or use --test mann-kendall")  # fmt: skip
+            raise UsageError(
+                f"--test {question.test} needs one value for each month or season of a year, and the data "
+                f"have {axis.step}; aggregate --to month first, or use --test mann-kendall"
+            )
         return cls(question, along, order, axis.decimal_years[order], seasons, years, factor, unit)
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
@@ -253,8 +262,13 @@ class TrendWork(SeriesWork):
         slope, leverage = fit.slope()
         error = np.sqrt(variance * leverage)
         reach = -t_quantile(held, self.question.alpha / 2) * error
-        found = {"slope": slope, "error": error, "lower": slope - reach, "upper": slope + reach,
-                 "pvalue": _t_pvalue(slope, error, held)}  # fmt: skip
+        found = {
+            "slope": slope,
+            "error": error,
+            "lower": slope - reach,
+            "upper": slope + reach,
+            "pvalue": _t_pvalue(slope, error, held),
+        }
         if self.question.order == 2:
             bend, leverage = fit.acceleration()
             # One more power of time, so one more factor.

@@ -63,8 +63,10 @@ class Vertical:
             return _computed(dataset, coordinate.variable, coordinate.dimension, named)
         units = coordinate.variable.units or "1"
         if not is_pressure(units) and not convertible(units, "m"):
-            raise DataError(f"{dataset.label}: the levels ({coordinate.name}, in {units}) are no pressures, heights or "
-                            "depths, and have no formula_terms that say how to compute them")  # fmt: skip
+            raise DataError(
+                f"{dataset.label}: the levels ({coordinate.name}, in {units}) are no pressures, heights or "
+                "depths, and have no formula_terms that say how to compute them"
+            )
         return cls(coordinate.dimension, units, coordinate.values, slack=coordinate.slack)
 
     def nearest(self, wanted: Array) -> Array:
@@ -91,8 +93,10 @@ def _computed(dataset: Dataset, variable: Variable, dimension: str, named: str) 
     terms = {key.rstrip(":"): name for key, name in zip(words[::2], words[1::2], strict=False)}
     lacking = [name for name in terms.values() if name not in dataset.variables]
     if lacking:
-        raise DataError(f"{dataset.label}: pressures are computed from {', '.join(terms.values())}, and "
-                        f"{', '.join(lacking)} is not there; join the file that holds it")  # fmt: skip
+        raise DataError(
+            f"{dataset.label}: pressures are computed from {', '.join(terms.values())}, and "
+            f"{', '.join(lacking)} is not there; join the file that holds it"
+        )
 
     def term(key: str) -> Variable:
         if key not in terms:
@@ -109,8 +113,10 @@ def _computed(dataset: Dataset, variable: Variable, dimension: str, named: str) 
         return Vertical(dimension, "Pa", None, (term("sigma"), _pascal(term("ps")), _pascal(term("ptop"))), _with_sigma)
     if named == _LOG:
         return Vertical(dimension, "Pa", None, (_pascal(term("p0")), term("lev")), _with_log)
-    raise DataError(f"{dataset.label}: levels of {named or variable.name} are not understood; pressures, heights, "
-                    f"depths and {_HYBRID}, {_SIGMA}, {_LOG} are")  # fmt: skip
+    raise DataError(
+        f"{dataset.label}: levels of {named or variable.name} are not understood; pressures, heights, "
+        f"depths and {_HYBRID}, {_SIGMA}, {_LOG} are"
+    )
 
 
 def _with_ap(ap: Array, b: Array, ps: Array) -> Array:

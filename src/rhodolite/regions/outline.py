@@ -33,9 +33,23 @@ _ALSO = {
     "Bosnia and Herzegovina": ("Bosnia",), "Faeroe Islands": ("Faroe Islands",),
 }  # fmt: skip
 """What else people call countries."""
-_WORDS = {"S.": "South", "N.": "Northern", "W.": "Western", "Is.": "Islands", "I.": "Island", "Rep.": "Republic",
-          "Eq.": "Equatorial", "Fr.": "French", "St.": "Saint", "Br.": "British", "Ter.": "Territory",
-          "Herz.": "Herzegovina", "Barb.": "Barbuda", "Vin.": "Vincent", "Gren.": "Grenadines"}  # fmt: skip
+_WORDS = {
+    "S.": "South",
+    "N.": "Northern",
+    "W.": "Western",
+    "Is.": "Islands",
+    "I.": "Island",
+    "Rep.": "Republic",
+    "Eq.": "Equatorial",
+    "Fr.": "French",
+    "St.": "Saint",
+    "Br.": "British",
+    "Ter.": "Territory",
+    "Herz.": "Herzegovina",
+    "Barb.": "Barbuda",
+    "Vin.": "Vincent",
+    "Gren.": "Grenadines",
+}
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,8 +102,10 @@ def find_outlines(text: str) -> list[Outline]:
     if found is None:
         hint = nearest_names(asked, [*names, LAND, SEA]).split(" There are:")[0]
         hint = f"{hint} " if hint.startswith("Did") else ""
-        raise DataError(f"--region: no country '{asked}'. {hint}'rhodolite inspect --regions' lists all; an outline "
-                        "in a file is named as FILE.geojson or FILE.shp#FEATURE")  # fmt: skip
+        raise DataError(
+            f"--region: no country '{asked}'. {hint}'rhodolite inspect --regions' lists all; an outline "
+            "in a file is named as FILE.geojson or FILE.shp#FEATURE"
+        )
     return [Outline(found, countries("50m")[names[found]])]
 
 
@@ -100,8 +116,10 @@ def _from_file(path: Path, feature: str) -> list[Outline]:
     features = read(path)
     if not features:
         raise DataError(f"{path}: there is no outline of an area in it")
-    named = [(_feature_name(properties) or f"{path.stem} {at}", geometry)
-             for at, (properties, geometry) in enumerate(features, 1)]  # fmt: skip
+    named = [
+        (_feature_name(properties) or f"{path.stem} {at}", geometry)
+        for at, (properties, geometry) in enumerate(features, 1)
+    ]
     if len(named) == 1 and not _feature_name(features[0][0]):
         named = [(path.stem, named[0][1])]
     if feature:
@@ -133,12 +151,16 @@ def _read_shapefile(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
 
     projection = path.with_suffix(".prj")
     if projection.exists() and projection.read_text(errors="replace").lstrip().upper().startswith("PROJCS"):
-        raise DataError(f"{path}: its coordinates are those of a map projection ({projection.name}); turn it into "
-                        "longitude and latitude first")  # fmt: skip
+        raise DataError(
+            f"{path}: its coordinates are those of a map projection ({projection.name}); turn it into "
+            "longitude and latitude first"
+        )
     try:
         with shapefile.Reader(str(path)) as reader:
-            return [(record.record.as_dict() if record.record else {}, record.shape.__geo_interface__)
-                    for record in reader.iterShapeRecords()]  # fmt: skip
+            return [
+                (record.record.as_dict() if record.record else {}, record.shape.__geo_interface__)
+                for record in reader.iterShapeRecords()
+            ]
     except (shapefile.ShapefileException, OSError, ValueError, UnicodeDecodeError) as error:
         raise DataError(f"{path}: this shapefile cannot be read: {error}") from None
 
@@ -249,8 +271,10 @@ def _polygon(path: Path, name: str, rings: list[NDArray[np.float64]]) -> list[An
         if len(ring) < 3 or not np.isfinite(ring).all():
             raise DataError(f"{path}: a ring of {name} has fewer than three positions, or one that is no number")
         if np.abs(ring[:, 1]).max() > 90 or np.abs(ring[:, 0]).max() > 540:
-            raise DataError(f"{path}: {name} has coordinates such as {ring[0, 0]:g}, {ring[0, 1]:g}, which are no "
-                            "degrees; turn it into longitude and latitude first")  # fmt: skip
+            raise DataError(
+                f"{path}: {name} has coordinates such as {ring[0, 0]:g}, {ring[0, 1]:g}, which are no "
+                "degrees; turn it into longitude and latitude first"
+            )
         if _crosses_dateline(ring, shapefile=path.suffix.lower() == ".shp"):
             ring[:, 0] = np.unwrap(ring[:, 0], period=360.0)
     for ring in rings[1:]:  # holes lie where the shell does

@@ -171,8 +171,11 @@ def _gathered(owners: Array, row: Array, column: Array, widths: Array, own: Arra
     again = np.repeat(some, below)
     rows = lowest[again] + np.arange(again.size) - np.repeat(np.cumsum(below) - below, below)
     held = some[row[some] < sizes.size]
-    pair = (np.concatenate([owners[held], owners[again]]), np.concatenate([row[held], rows]),
-            np.concatenate([column[held], column[again]]))  # fmt: skip
+    pair = (
+        np.concatenate([owners[held], owners[again]]),
+        np.concatenate([row[held], rows]),
+        np.concatenate([column[held], column[again]]),
+    )
     areas = np.concatenate([own[held], widths[again] * sizes[rows]])
     limits = [int(one.max(initial=0)) + 1 for one in pair]
     keys, back = np.unique(np.ravel_multi_index(pair, limits), return_inverse=True)

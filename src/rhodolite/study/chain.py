@@ -93,8 +93,15 @@ class Chain:
                 raise UsageError(f"{to_plain(self.steps[-1])['verb']}: no output; add -o FILE, such as -o result.nc")
             return None, said
         if self.drawing is None:
-            written = write(dataset, self.output, engine=engine, overwrite=self.overwrite, layout=self.layout,
-                            also_read=read, origin=self.origin)  # fmt: skip
+            written = write(
+                dataset,
+                self.output,
+                engine=engine,
+                overwrite=self.overwrite,
+                layout=self.layout,
+                also_read=read,
+                origin=self.origin,
+            )
             return written, [remark.text(engine) for remark in dataset.remarks]
         drawing, others = _resolved(self.drawing)
         with complete_or_nothing(self.output, self.overwrite, [*read, *others]) as temporary:
@@ -217,8 +224,14 @@ def save(figure: Any, path: Path) -> None:
     try:
         # Letters as paths, and nothing that depends on the moment, so the same figure is the same file.
         with rc_context({"svg.hashsalt": "rhodolite", "svg.fonttype": "path"}):
-            figure.savefig(path, metadata={".png": {"Software": "rhodolite"}, ".svg": {"Date": None},
-                                           ".pdf": {"CreationDate": None}}.get(path.suffix.lower()))  # fmt: skip
+            figure.savefig(
+                path,
+                metadata={
+                    ".png": {"Software": "rhodolite"},
+                    ".svg": {"Date": None},
+                    ".pdf": {"CreationDate": None},
+                }.get(path.suffix.lower()),
+            )
     except OSError as error:
         raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
 

@@ -28,8 +28,10 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
     for name, word in zip(dataset.axes.curvilinear or dataset.axes.sites or (), ("lat", "lon"), strict=False):
         values = np.asarray(dataset.variables[name].floats().read(whole(dataset.variables[name].shape)))
         if np.isfinite(values).any():
-            found |= {f"geospatial_{word}_min": float(np.nanmin(values)),
-                      f"geospatial_{word}_max": float(np.nanmax(values))}  # fmt: skip
+            found |= {
+                f"geospatial_{word}_min": float(np.nanmin(values)),
+                f"geospatial_{word}_max": float(np.nanmax(values)),
+            }
             found[f"geospatial_{word}_units"] = dataset.variables[name].units or "degree"
     level = dataset.coordinate(Role.LEVEL)
     if level is not None and "positive" in level.variable.attributes:

@@ -92,27 +92,43 @@ def _curvilinear(dataset: Dataset, latitude: str, longitude: str) -> Plain:
     """Describe a grid whose latitude and longitude have two dimensions."""
     rows, columns = (np.asarray(dataset[name].values(), dtype=np.float64) for name in (latitude, longitude))
     mapping = next((str(m) for v in dataset.variables.values() if (m := v.attributes.get("grid_mapping_name"))), None)
-    described: Plain = {"grid": "curvilinear", "latitude": latitude, "longitude": longitude, "mapping": mapping,
-                        "cells": dict(zip(dataset[latitude].dimensions, rows.shape, strict=True))}  # fmt: skip
+    described: Plain = {
+        "grid": "curvilinear",
+        "latitude": latitude,
+        "longitude": longitude,
+        "mapping": mapping,
+        "cells": dict(zip(dataset[latitude].dimensions, rows.shape, strict=True)),
+    }
     if extent := _extent_of(rows, columns):
         described |= extent
-        steps = [great_circle(rows[1:, :], columns[1:, :], rows[:-1, :], columns[:-1, :]),
-                 great_circle(rows[:, 1:], columns[:, 1:], rows[:, :-1], columns[:, :-1])]  # fmt: skip
+        steps = [
+            great_circle(rows[1:, :], columns[1:, :], rows[:-1, :], columns[:-1, :]),
+            great_circle(rows[:, 1:], columns[:, 1:], rows[:, :-1], columns[:, :-1]),
+        ]
         described["spacing"] = [_finite(float(np.nanmedian(step))) if step.size else None for step in steps]
     return described
 
 
 def _sites(dataset: Dataset, latitude: str, longitude: str) -> Plain:
     rows, columns = (np.asarray(dataset[name].values(), dtype=np.float64) for name in (latitude, longitude))
-    return {"grid": "sites", "latitude": latitude, "longitude": longitude, "count": rows.size,
-            **_extent_of(rows, columns)}  # fmt: skip
+    return {
+        "grid": "sites",
+        "latitude": latitude,
+        "longitude": longitude,
+        "count": rows.size,
+        **_extent_of(rows, columns),
+    }
 
 
 def _extent_of(latitudes: np.ndarray, longitudes: np.ndarray) -> Plain:
     if not (np.isfinite(latitudes).any() and np.isfinite(longitudes).any()):
         return {}
-    return {"south": float(np.nanmin(latitudes)), "north": float(np.nanmax(latitudes)),
-            "west": float(np.nanmin(longitudes)), "east": float(np.nanmax(longitudes))}  # fmt: skip
+    return {
+        "south": float(np.nanmin(latitudes)),
+        "north": float(np.nanmax(latitudes)),
+        "west": float(np.nanmin(longitudes)),
+        "east": float(np.nanmax(longitudes)),
+    }
 
 
 def _axis(coordinate: Coordinate, shape: AxisShape) -> Plain:
@@ -227,8 +243,16 @@ def _coordinate(dataset: Dataset, coordinate: Coordinate) -> Plain:
         shape = AxisShape.of(coordinate.values)
         first, last, step = shape.first, shape.last, shape.spacing
         units = coordinate.variable.units or ""
-    return {"name": coordinate.name, "role": coordinate.role.value, "count": coordinate.values.size, "first": first,
-            "last": last, "step": step, "units": units, "bounds": coordinate.bounds is not None}  # fmt: skip
+    return {
+        "name": coordinate.name,
+        "role": coordinate.role.value,
+        "count": coordinate.values.size,
+        "first": first,
+        "last": last,
+        "step": step,
+        "units": units,
+        "bounds": coordinate.bounds is not None,
+    }
 
 
 def _type_name(variable: Variable) -> str:

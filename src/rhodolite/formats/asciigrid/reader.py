@@ -109,8 +109,10 @@ def grid_axes(header: Header) -> list[Variable]:
     """Return the coordinates of a grid and their bounds, from north to south and from west to east."""
     names = axis_names(header)
     made = []
-    for name, start, count, role in ((names[0], header.south, header.rows, "latitude"),
-                                     (names[1], header.west, header.columns, "longitude")):  # fmt: skip
+    for name, start, count, role in (
+        (names[0], header.south, header.rows, "latitude"),
+        (names[1], header.west, header.columns, "longitude"),
+    ):
         # Rounded so that 54.05 does not become 54.050000000000004.
         edges = np.round(start + header.cell * np.arange(count + 1), 10)
         bounds = np.stack([edges[:-1], edges[1:]], axis=1)
@@ -147,8 +149,10 @@ class GridArray(LazyArray):
             wrong = next(word for word in words if not _is_number(word))
             raise DataError(f"{self._path}: '{wrong}' among the values is no number") from None
         if values.size != header.rows * header.columns:
-            raise DataError(f"{self._path}: the header says {header.rows} rows of {header.columns} values, "
-                            f"{header.rows * header.columns} in all, and there are {values.size}")  # fmt: skip
+            raise DataError(
+                f"{self._path}: the header says {header.rows} rows of {header.columns} values, "
+                f"{header.rows * header.columns} in all, and there are {values.size}"
+            )
         values[values == header.missing] = np.nan
         return values.reshape(self.shape)[region]
 

@@ -48,9 +48,11 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
 def _too_many(path: Path, pattern: FilePattern, dataset: Dataset, variable: Variable) -> str:
     level = dataset.coordinate(Role.LEVEL)
     time = dataset.coordinate(Role.TIME)
-    fields = [("variable", len(dataset.data_variables) > 1),
-              ("level", level is not None and level.dimension in variable.dimensions and level.values.size > 1),
-              ("year}{month}{day", time is not None and time.dimension in variable.dimensions)]  # fmt: skip
+    fields = [
+        ("variable", len(dataset.data_variables) > 1),
+        ("level", level is not None and level.dimension in variable.dimensions and level.values.size > 1),
+        ("year}{month}{day", time is not None and time.dimension in variable.dimensions),
+    ]
     wanted = "_".join(f"{{{name}}}" for name, there in fields if there and name.split("}")[0] not in pattern.fields)
     wanted = wanted or "{hour}{minute}"
     suggestion = path.with_name(f"{path.stem}_{wanted}{path.suffix}").name
@@ -106,8 +108,14 @@ def _describe(dataset: Dataset, place: dict[str, int]) -> dict[str, int | str]:
 
 def _write_grid(path: Path, header: Header, values: Array) -> None:
     missing = f"{header.missing:.0f}"
-    lines = [f"ncols {header.columns}", f"nrows {header.rows}", f"xllcorner {header.west:.12g}",
-             f"yllcorner {header.south:.12g}", f"cellsize {header.cell:.12g}", f"NODATA_value {missing}"]  # fmt: skip
+    lines = [
+        f"ncols {header.columns}",
+        f"nrows {header.rows}",
+        f"xllcorner {header.west:.12g}",
+        f"yllcorner {header.south:.12g}",
+        f"cellsize {header.cell:.12g}",
+        f"NODATA_value {missing}",
+    ]
     with path.open("w", encoding="ascii", newline="\n") as file:
         file.write("\n".join(lines) + "\n")
         pandas.DataFrame(values).to_csv(file, sep=" ", header=False, index=False, na_rep=missing, lineterminator="\n")

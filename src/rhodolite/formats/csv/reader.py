@@ -65,8 +65,10 @@ def read_sites(path: Path) -> tuple[list[Variable], Array]:
     table = read_table(path)
     lacking = [word for role, word in (("lat", "latitude"), ("lon", "longitude")) if role not in table.roles]
     if lacking:
-        raise DataError(f"{path}: there is no column of {' or '.join(lacking)}; its columns are "
-                        f"{', '.join(map(repr, table.cells.columns))}. Call them lat and lon.")  # fmt: skip
+        raise DataError(
+            f"{path}: there is no column of {' or '.join(lacking)}; its columns are "
+            f"{', '.join(map(repr, table.cells.columns))}. Call them lat and lon."
+        )
     variables = _sites(table, table.cells.reset_index(drop=True), placed=False)
     variables = [v if "long_name" in v.attributes else v.without(long_name=v.name.replace("_", " ")) for v in variables]
     if not any("cf_role" in v.attributes for v in variables):
@@ -93,8 +95,9 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
         variables = _one_value_a_row(table, calendar)
     sites = any("cf_role" in variable.attributes for variable in variables)
     source = SourceFile(path, "CSV", path.stat().st_size)
-    return Dataset({v.name: v for v in variables}, {"featureType": "timeSeries"} if sites else {}, frozenset(),
-                   (source,))  # fmt: skip
+    return Dataset(
+        {v.name: v for v in variables}, {"featureType": "timeSeries"} if sites else {}, frozenset(), (source,)
+    )
 
 
 def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> list[Variable]:
@@ -210,11 +213,11 @@ def _dates_of_parts(table: Table, parts: list[str]) -> Table:
         numbers = table.numbers(name)
         if not (np.isfinite(numbers) & (numbers == np.floor(numbers))).all():
             at = int(np.argmax(~(np.isfinite(numbers) & (numbers == np.floor(numbers)))))
-            raise DataError(f"{table.path}, line {table.lines[at]}: '{text.iloc[at]}' in column '{name}' is not a "
-                            "whole number")  # fmt: skip
+            raise DataError(
+                f"{table.path}, line {table.lines[at]}: '{text.iloc[at]}' in column '{name}' is not a whole number"
+            )
         columns.append(pandas.Series(numbers.astype(int)))
-    dates = ["-".join([f"{row[0]:04d}", *(f"{part:02d}" for part in row[1:])])
-             for row in zip(*columns, strict=True)]  # fmt: skip
+    dates = ["-".join([f"{row[0]:04d}", *(f"{part:02d}" for part in row[1:])]) for row in zip(*columns, strict=True)]
     cells = table.cells.drop(columns=parts)
     cells.insert(0, "time", dates)
     roles = {role: name for role, name in table.roles.items() if name not in parts}
@@ -240,8 +243,10 @@ def _stretches(table: Table) -> list[Stretch]:
     given = [_with_a_year(one) for one in text]
     day_first = day_comes_first(given)
     if day_first is None:
-        raise DataError(f"{table.path}: dates such as {next(iter(given))} can be read in two ways; write them as "
-                        "2001-12-31, or with dots as 31.12.2001")  # fmt: skip
+        raise DataError(
+            f"{table.path}: dates such as {next(iter(given))} can be read in two ways; write them as "
+            "2001-12-31, or with dots as 31.12.2001"
+        )
     if any(a != b for a, b in zip(given, text, strict=True)):
         warn(f"{table.path.name}: the dates have no years and are taken as days of {_NO_YEAR}")
     parsed = {one: parse_date(one, day_first=day_first) for one in set(given)}
@@ -249,8 +254,10 @@ def _stretches(table: Table) -> list[Stretch]:
     for at, one in enumerate(given):
         stretch = parsed[one]
         if stretch is None:
-            raise DataError(f"{table.path}, line {table.lines[at]}: '{one}' is not a date; write dates as "
-                            "2001-12-31, 2001-12 or 2001")  # fmt: skip
+            raise DataError(
+                f"{table.path}, line {table.lines[at]}: '{one}' is not a date; write dates as "
+                "2001-12-31, 2001-12 or 2001"
+            )
         found.append(stretch)
     return found
 
@@ -286,8 +293,10 @@ def _degrees(table: Table, role: str, *, placed: bool = True) -> Array:
         hint = ""
         if role == "lat" and np.isfinite(values[at]):
             hint = "; are latitude and longitude exchanged?"
-        raise DataError(f"{table.path}, line {table.lines[at]}: '{table.cells[name].iloc[at]}' is no {role}; it "
-                        f"lies between {low} and {high}{hint}")  # fmt: skip
+        raise DataError(
+            f"{table.path}, line {table.lines[at]}: '{table.cells[name].iloc[at]}' is no {role}; it "
+            f"lies between {low} and {high}{hint}"
+        )
     return values
 
 
@@ -339,8 +348,9 @@ def _sites(table: Table, frame: pandas.DataFrame, *, placed: bool = True) -> lis
 
 def _attached(described: Sequence[Variable]) -> dict[str, Any]:
     """Return the attribute by which data name the positions and names of their sites."""
-    names = [v.name for v in described if v.dimensions == ("site",)
-             and (v.name in _SPACE or v.data.dtype.kind not in "fiu")]  # fmt: skip
+    names = [
+        v.name for v in described if v.dimensions == ("site",) and (v.name in _SPACE or v.data.dtype.kind not in "fiu")
+    ]
     return {"coordinates": " ".join(names)} if names else {}
 
 
@@ -354,5 +364,7 @@ def _refuse_repeated(table: Table, index: Array) -> None:
     repeated = np.flatnonzero(np.diff(index[order]) == 0)
     if repeated.size:
         first, second = sorted(order[[repeated[0], repeated[0] + 1]])
-        raise DataError(f"{table.path}: lines {table.lines[first]} and {table.lines[second]} are of the "
-                        "same time and place; leave one of them out")  # fmt: skip
+        raise DataError(
+            f"{table.path}: lines {table.lines[first]} and {table.lines[second]} are of the "
+            "same time and place; leave one of them out"
+        )

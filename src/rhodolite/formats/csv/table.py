@@ -121,8 +121,15 @@ def read_table(path: Path) -> Table:
     if decimal == ",":
         warn(f"{path.name}: columns are separated by '{separator}' and commas were read as decimal commas")
     try:
-        cells = pandas.read_csv(io.StringIO(text), sep=separator, skiprows=skipped, dtype=str, keep_default_na=False,
-                                skip_blank_lines=False, index_col=False)  # fmt: skip
+        cells = pandas.read_csv(
+            io.StringIO(text),
+            sep=separator,
+            skiprows=skipped,
+            dtype=str,
+            keep_default_na=False,
+            skip_blank_lines=False,
+            index_col=False,
+        )
     except (pandas.errors.ParserError, ValueError) as error:
         raise DataError(f"{path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}") from None
     cells = cells.fillna("")

@@ -117,8 +117,9 @@ def _write_wide(dataset: Dataset, variables: tuple[Variable, ...], path: Path, e
             file.write(text)
 
 
-def _wide_rows(described: list[_Column], variables: tuple[Variable, ...], arrays: list[LazyArray], along: int,
-               region: Region) -> bytes:  # fmt: skip
+def _wide_rows(
+    described: list[_Column], variables: tuple[Variable, ...], arrays: list[LazyArray], along: int, region: Region
+) -> bytes:
     single = tuple(slice(0, 1) if at == along else part for at, part in enumerate(region))
     before = pandas.DataFrame({number: column.of(single) for number, column in enumerate(described)})
     parts = []
@@ -134,8 +135,15 @@ def _wide_rows(described: list[_Column], variables: tuple[Variable, ...], arrays
 def _data_column(variable: Variable, data: LazyArray) -> _Column:
     # What was unpacked from 16 bits has no more figures than single precision.
     dtype = "float32" if variable.storage.dtype == "float32" else None
-    return _Column(column_title(variable.name, variable.units), tuple(range(data.ndim)), data, dtype, variable.missing,
-                   _decimals(variable), _words_of(variable))  # fmt: skip
+    return _Column(
+        column_title(variable.name, variable.units),
+        tuple(range(data.ndim)),
+        data,
+        dtype,
+        variable.missing,
+        _decimals(variable),
+        _words_of(variable),
+    )
 
 
 def _decimals(variable: Variable) -> int | None:

@@ -64,8 +64,15 @@ class Chunked:
         Calls back with the description of every chunk.
     """
 
-    def __init__(self, path: Path, name: str, codec: ChunkCodec, shape: tuple[int, ...], fill: Any,
-                 each_chunk: Callable[[Callable[[Any], None]], None]) -> None:  # fmt: skip
+    def __init__(
+        self,
+        path: Path,
+        name: str,
+        codec: ChunkCodec,
+        shape: tuple[int, ...],
+        fill: Any,
+        each_chunk: Callable[[Callable[[Any], None]], None],
+    ) -> None:
         self._path = path
         self._key = (str(path), path.stat().st_mtime_ns, name)
         self._codec = codec
@@ -86,8 +93,10 @@ class Chunked:
         """
         shape = self._codec.shape
         out = np.empty(region_shape(region), self._codec.dtype)
-        touched = [range(part.start // size, -(-part.stop // size)) if part.stop > part.start else range(0)
-                   for part, size in zip(region, shape, strict=True)]  # fmt: skip
+        touched = [
+            range(part.start // size, -(-part.stop // size)) if part.stop > part.start else range(0)
+            for part, size in zip(region, shape, strict=True)
+        ]
         # Opened for each block, since a dataset may have more files than a process may hold open.
         descriptor = os.open(self._path, os.O_RDONLY | BINARY)
         try:

@@ -60,8 +60,10 @@ def read_remote(address: str) -> Dataset:
         try:
             file = netcdf_files.get(address)
         except (OSError, RuntimeError) as error:
-            raise DataError(f"{address}: no dataset is served there over DAP2 ({_reason(error)}); check the address, "
-                            "without a suffix such as .html or .dds, and that the server runs") from None  # fmt: skip
+            raise DataError(
+                f"{address}: no dataset is served there over DAP2 ({_reason(error)}); check the address, "
+                "without a suffix such as .html or .dds, and that the server runs"
+            ) from None
         return _dataset(file, file, SourceFile(Path(address), "DAP2", None, address))
 
 
@@ -200,8 +202,7 @@ def _attribute(holder: Any, name: str) -> Any:
 def _filters(stored: Any) -> tuple[str, ...]:
     found = stored.filters() or {}
     words = [name for name in ("shuffle", "fletcher32") if found.get(name)]
-    for name, word in (("zlib", "deflate"), ("zstd", "zstd"), ("bzip2", "bzip2"), ("szip", "szip"),
-                       ("blosc", "blosc")):  # fmt: skip
+    for name, word in (("zlib", "deflate"), ("zstd", "zstd"), ("bzip2", "bzip2"), ("szip", "szip"), ("blosc", "blosc")):
         if found.get(name):
             words.append(f"{word} {found['complevel']}" if name in ("zlib", "zstd", "bzip2") else word)
     return tuple(words)

@@ -87,8 +87,9 @@ class StoredArray(LazyArray):
                 else:
                     self._placement, why = find_placement(self.path, self.name)
                     if self._placement is None:
-                        warnings.warn(f"{self.path}: {self.name} is read through the NetCDF library, since {why}",
-                                      stacklevel=1)  # fmt: skip
+                        warnings.warn(
+                            f"{self.path}: {self.name} is read through the NetCDF library, since {why}", stacklevel=1
+                        )
             self._searched = True
             return self._placement
 

@@ -50,8 +50,10 @@ def fitted(variable: Variable, encoding: Encoding, variant: str, engine: Engine)
     low, high = engine.compute(Reduction(variable.data, Extremes()).output("extremes", (2,)), what)
     limits = np.iinfo("i4")
     if low < limits.min or high > limits.max:
-        raise DataError(f"{variable.name} holds integers from {low:.0f} to {high:.0f}, more than the 32 bits of "
-                        f"{variant}; write netcdf4 or netcdf3-64bit-data")  # fmt: skip
+        raise DataError(
+            f"{variable.name} holds integers from {low:.0f} to {high:.0f}, more than the 32 bits of "
+            f"{variant}; write netcdf4 or netcdf3-64bit-data"
+        )
     return replace(encoding, dtype=np.dtype("i4"))
 
 
@@ -98,8 +100,10 @@ def check_sizes(dataset: Dataset, encodings: list[Encoding], variant: str) -> No
         shape = variable.shape[1:] if set(variable.dimensions[:1]) & growing else variable.shape
         size = int(np.prod(shape, dtype=np.int64)) * encoding.dtype.itemsize
         if limit is not None and size > limit:
-            raise DataError(f"{variable.name} takes {size:,} bytes, more than {variant} can hold in one variable; "
-                            "write netcdf4 or netcdf3-64bit-data")  # fmt: skip
+            raise DataError(
+                f"{variable.name} takes {size:,} bytes, more than {variant} can hold in one variable; "
+                "write netcdf4 or netcdf3-64bit-data"
+            )
 
 
 def as_characters(name: str, dimensions: tuple[str, ...], values: Array) -> tuple[tuple[str, ...], Array]:

@@ -92,8 +92,13 @@ def _plan(variable: Variable, dataset: Dataset, engine: Engine, variant: str, la
     # The library writes a variable named like a dimension that it does not describe under another name.
     plain_name = variable.name not in dataset.sizes or variable.dimensions == (variable.name,)
     values = None if large and plain_name else encoding.encode(engine.compute(variable.data))
-    if values is not None and variant.startswith("netcdf4") and encoding.dtype.kind in "fiu" and (
-            unlimited_in(dataset, variant) & set(variable.dimensions)) and variable.data.size:  # fmt: skip
+    if (
+        values is not None
+        and variant.startswith("netcdf4")
+        and encoding.dtype.kind in "fiu"
+        and (unlimited_in(dataset, variant) & set(variable.dimensions))
+        and variable.data.size
+    ):
         # Left to itself the library takes chunks of a single step along a dimension that can grow.
         chunks = chunk_shape(variable, itemsize, dataset, None)
     return _Plan(variable, encoding, chunks, values)

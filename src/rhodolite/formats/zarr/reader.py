@@ -65,8 +65,9 @@ def read(path: Path, group: str | None = None) -> Dataset:
         held = f"its arrays are in groups; name one of {', '.join(inner)}" if inner else "it is empty"
         raise DataError(f"{path}: no arrays at the top of the store; {held}")
     inside = chosen.path.strip("/")
-    variables = {name: _variable(path, f"{inside}/{name}" if inside else name, name, stored)
-                 for name, stored in arrays.items()}  # fmt: skip
+    variables = {
+        name: _variable(path, f"{inside}/{name}" if inside else name, name, stored) for name, stored in arrays.items()
+    }
     size = sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
     source = SourceFile(path, f"Zarr version {root.metadata.zarr_format}", size)
     return Dataset(variables, {**_attributes(root), **_attributes(chosen)}, frozenset(), (source,))
@@ -91,8 +92,10 @@ def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
         described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
         return Variable(name, dimensions, InMemory(np.asarray(stored[...]).astype(object)), described)
     dtype = np.dtype("i1") if stored.dtype.kind == "b" else stored.dtype
-    attributes = {key: _fill_number(value, dtype) if key in ("_FillValue", "missing_value") else value
-                  for key, value in attributes.items()}  # fmt: skip
+    attributes = {
+        key: _fill_number(value, dtype) if key in ("_FillValue", "missing_value") else value
+        for key, value in attributes.items()
+    }
     return decoded_variable(
         name,
         dimensions,

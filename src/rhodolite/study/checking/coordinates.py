@@ -27,8 +27,11 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
         told = is_latitude_unit(variable.units) if role is Role.LATITUDE else is_longitude_unit(variable.units)
         if not told:
             # Numbers in radians would become other places if they were merely called degrees.
-            angle = variable.units is not None and convertible(variable.units, "radian") and (
-                abs(float(convert(1.0, variable.units, "degree")) - 1) > 1e-6)  # fmt: skip
+            angle = (
+                variable.units is not None
+                and convertible(variable.units, "radian")
+                and (abs(float(convert(1.0, variable.units, "degree")) - 1) > 1e-6)
+            )
             yield error(
                 variable.name,
                 f"is the {role}, but its units are {_quoted(variable.units)} and not {_DEGREES[role]}",
@@ -38,9 +41,13 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
             )
     # A statistic over areas has no latitude and longitude any more, and says so.
     labels = {name for name, v in dataset.variables.items() if v.data.ndim == 1 and v.data.dtype.kind not in "fiu"}
-    wide = [v.name for v in dataset.data_variables
-            if v.data.ndim >= 2 and "area:" not in str(v.attributes.get("cell_methods", ""))
-            and not labels & set(str(v.attributes.get("coordinates", "")).split())]  # fmt: skip
+    wide = [
+        v.name
+        for v in dataset.data_variables
+        if v.data.ndim >= 2
+        and "area:" not in str(v.attributes.get("cell_methods", ""))
+        and not labels & set(str(v.attributes.get("coordinates", "")).split())
+    ]
     if not found and wide:
         yield warning(
             wide[0],
@@ -58,9 +65,12 @@ def described(dataset: Dataset) -> Iterator[Finding]:
     along = {c.dimension for c in dataset.axes.by_role.values()}
     grid = set(dataset.variables[dataset.axes.curvilinear[0]].dimensions) if dataset.axes.curvilinear else set()
     instances = {v.dimensions[0] for v in dataset.variables.values() if "cf_role" in v.attributes and v.dimensions}
-    labels = {dataset.variables[word].dimensions[0] for v in dataset.data_variables
-              for word in str(v.attributes.get("coordinates", "")).split()
-              if word in dataset.variables and len(dataset.variables[word].dimensions) == 1}  # fmt: skip
+    labels = {
+        dataset.variables[word].dimensions[0]
+        for v in dataset.data_variables
+        for word in str(v.attributes.get("coordinates", "")).split()
+        if word in dataset.variables and len(dataset.variables[word].dimensions) == 1
+    }
     instances |= labels
     for variable in dataset.data_variables:
         for name in variable.dimensions:
