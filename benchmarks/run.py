@@ -3,9 +3,9 @@
     python benchmarks/run.py [--runs 3] [--data FOLDER] [--only WORD] [--large]
 
 Each row gives medians over interleaved runs of whole processes, their ratio, and the peak memory of
-each. The inputs, 1 GB of daily data in three layouts, are made on the first run. The results of both
-sides are compared. `--large` adds a run over ten times the data, which takes 4 GB of disk and many
-minutes.
+each. The inputs, 1 GB of daily data in three layouts, are made on the first run. The results of
+both sides are compared. `--large` adds a run over ten times the data, which takes 4 GB of disk and
+many minutes.
 """
 
 from __future__ import annotations
@@ -26,19 +26,39 @@ LAYOUTS = {"maps": 10, "blocks": 10, "packed": 10, "long": 40, "months": 100, "h
 """The years in each input."""
 DAILY = ("maps", "blocks", "packed")
 ROWS = {
-    "time mean": ("time_mean", [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "time"], DAILY),
-    "area-mean series": ("area_mean", [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "area"], DAILY),
-    "monthly climatology": ("climatology", [*TOOL, "climatology", "{in}", "-o", "{out}"], (*DAILY, "long")),
+    "time mean": (
+        "time_mean",
+        [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "time"],
+        DAILY,
+    ),
+    "area-mean series": (
+        "area_mean",
+        [sys.executable, str(HERE / "ours" / "mean.py"), "{in}", "{out}", "area"],
+        DAILY,
+    ),
+    "monthly climatology": (
+        "climatology",
+        [*TOOL, "climatology", "{in}", "-o", "{out}"],
+        (*DAILY, "long"),
+    ),
     "day-of-year climatology": (
         "day_of_year",
         [*TOOL, "climatology", "{in}", "--cycle", "day", "-o", "{out}"],
         ("maps", "long"),
     ),
-    "monthly means": ("aggregate", [*TOOL, "aggregate", "{in}", "--to", "month", "-o", "{out}"], DAILY),
+    "monthly means": (
+        "aggregate",
+        [*TOOL, "aggregate", "{in}", "--to", "month", "-o", "{out}"],
+        DAILY,
+    ),
     "rainfall anomaly index": ("index", [*TOOL, "index", "{in}", "-o", "{out}"], ("months",)),
     "trend at each cell": ("trend", [*TOOL, "trend", "{in}", "-o", "{out}"], DAILY),
     "monthly anomaly, written": ("anomaly", [*TOOL, "anomaly", "{in}", "-o", "{out}"], DAILY),
-    "unit conversion, written": ("convert", [*TOOL, "convert", "{in}", "--units", "tas=degC", "-o", "{out}"], DAILY),
+    "unit conversion, written": (
+        "convert",
+        [*TOOL, "convert", "{in}", "--units", "tas=degC", "-o", "{out}"],
+        DAILY,
+    ),
     "region of all times, written": (
         "subset",
         [*TOOL, "subset", "{in}", "--lat", "30N..75N", "--lon", "0..60", "-o", "{out}"],
@@ -54,13 +74,23 @@ ROWS = {
         [*TOOL, "regrid", "{in}", "--to", "1", "-o", "{out}"],
         ("half",),
     ),
-    "5,000 sites, written": ("sites", [*TOOL, "extract", "{in}", "--points", "{sites}", "-o", "{out}"], ("half",)),
+    "5,000 sites, written": (
+        "sites",
+        [*TOOL, "extract", "{in}", "--points", "{sites}", "-o", "{out}"],
+        ("half",),
+    ),
 }
-HEAD = "| work | layout | script, s | rhodolite, s | times as fast | script, MB | rhodolite, MB |\n" + "|---" * 7 + "|"
+HEAD = (
+    "| work | layout | script, s | rhodolite, s | times as fast | script, MB | rhodolite, MB |\n"
+    + "|---" * 7
+    + "|"
+)
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--runs", type=int, default=3)
     parser.add_argument("--data", type=Path, default=HERE / "data")
     parser.add_argument("--only", default="", help="rows whose name holds this word")
@@ -77,8 +107,16 @@ def main() -> None:
                 row(f"{name} | {layout}", script, command, options.data, layout, options.runs)
     if options.only in "decoding":
         for layout in DAILY:
-            alone("decoding all chunks", layout, [sys.executable, str(HERE / "ours" / "decode.py"),
-                                                  str(options.data / f"{layout}.nc")], options.runs)  # fmt: skip
+            alone(
+                "decoding all chunks",
+                layout,
+                [
+                    sys.executable,
+                    str(HERE / "ours" / "decode.py"),
+                    str(options.data / f"{layout}.nc"),
+                ],
+                options.runs,
+            )
     if options.only in "space":
         space(options.runs)
     if options.only in "small":
@@ -100,11 +138,14 @@ def row(name: str, script: str, command: list[str], data: Path, layout: str, run
     ratio = statistics.median(pair[0][0] / pair[1][0] for pair in pairs)
     memory = [max(pair[side][1] for pair in pairs) for side in (0, 1)]
     print(
-        f"| {name} | {seconds[0]:.1f} | {seconds[1]:.1f} | {ratio:.1f} | {memory[0]:.0f} | {memory[1]:.0f} |",
+        f"| {name} | {seconds[0]:.1f} | {seconds[1]:.1f} | {ratio:.1f} | {memory[0]:.0f} | "
+        f"{memory[1]:.0f} |",
         flush=True,
     )
     # In a process of its own, since a child's peak memory counts from what its parent held.
-    subprocess.run([sys.executable, str(HERE / "check_same.py"), str(theirs), str(ours)], check=True)
+    subprocess.run(
+        [sys.executable, str(HERE / "check_same.py"), str(theirs), str(ours)], check=True
+    )
     theirs.unlink()
     ours.unlink()
 
@@ -118,7 +159,11 @@ def alone(name: str, layout: str, command: list[str], runs: int) -> None:
 
 def space(runs: int) -> None:
     """Time weights and coverage, which have nothing to be held against."""
-    for what in ("weights of 0.25 to 1 degree", "countries on 0.25 degrees", "weights of 250 x 250 rotated cells"):
+    for what in (
+        "weights of 0.25 to 1 degree",
+        "countries on 0.25 degrees",
+        "weights of 250 x 250 rotated cells",
+    ):
         alone(what, "", [sys.executable, str(HERE / "ours" / "cells.py"), what], runs)
 
 
@@ -127,18 +172,41 @@ def make_sites(path: Path) -> None:
     if not path.exists():
         random = np.random.default_rng(1)
         rows = zip(random.uniform(-89, 89, 5000), random.uniform(-180, 180, 5000), strict=True)
-        path.write_text("name,lat,lon\n" + "".join(f"s{at},{y:.4f},{x:.4f}\n" for at, (y, x) in enumerate(rows)))
+        path.write_text(
+            "name,lat,lon\n" + "".join(f"s{at},{y:.4f},{x:.4f}\n" for at, (y, x) in enumerate(rows))
+        )
 
 
 def small(data: Path, runs: int) -> None:
     """Time what should take no time at all."""
     month, cell, files = data / "small.nc", data / "cell.csv", data / "files"
-    subprocess.run([*TOOL, "subset", str(data / "maps.nc"), "--time", "2001-01", "-o", str(month), "--overwrite",
-                    "--quiet"], check=True)  # fmt: skip
+    subprocess.run(
+        [
+            *TOOL,
+            "subset",
+            str(data / "maps.nc"),
+            "--time",
+            "2001-01",
+            "-o",
+            str(month),
+            "--overwrite",
+            "--quiet",
+        ],
+        check=True,
+    )
     files.mkdir(exist_ok=True)
     for year in range(100):
         make_data(files / f"{1900 + year}.nc", "year", 1900 + year)
-    series = ["subset", str(data / "blocks.nc"), "--at", "60N,10E", "-o", str(cell), "--overwrite", "--quiet"]
+    series = [
+        "subset",
+        str(data / "blocks.nc"),
+        "--at",
+        "60N,10E",
+        "-o",
+        str(cell),
+        "--overwrite",
+        "--quiet",
+    ]
     rows = {
         ("--help", ""): ["--help"],
         ("inspect", "a small file"): ["inspect", str(month)],
@@ -155,16 +223,29 @@ def large(data: Path) -> None:
     for words in (["climatology"], ["anomaly"]):
         taken = []
         for name in ("maps", "large"):
-            command = [*TOOL, *words, str(data / f"{name}.nc"), "-o", str(data / "ours.nc"), "--overwrite", "--quiet"]
+            command = [
+                *TOOL,
+                *words,
+                str(data / f"{name}.nc"),
+                "-o",
+                str(data / "ours.nc"),
+                "--overwrite",
+                "--quiet",
+            ]
             taken.append(measure(command))
         longer = f"{taken[1][0] / taken[0][0]:.1f} times as long"
         seconds, memory = ([f"{one[at]:.1f}" for one in taken] for at in (0, 1))
-        print(f"| {words[0]} of 10 GB, after 1 GB | maps | {' | '.join(seconds)} | {longer} | {' | '.join(memory)} |")
+        print(
+            f"| {words[0]} of 10 GB, after 1 GB | maps | {' | '.join(seconds)} | {longer} | "
+            f"{' | '.join(memory)} |"
+        )
     (data / "ours.nc").unlink()
 
 
 def make_data(path: Path, kind: str, years: int) -> None:
-    subprocess.run([sys.executable, str(HERE / "make_data.py"), str(path), kind, str(years)], check=True)
+    subprocess.run(
+        [sys.executable, str(HERE / "make_data.py"), str(path), kind, str(years)], check=True
+    )
 
 
 def measure(words: list[str]) -> tuple[float, float]:

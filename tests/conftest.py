@@ -20,10 +20,17 @@ from rhodolite.cli.main import main
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
-# The same examples in every run, so that a build never fails by chance; RHODOLITE_EXAMPLES=1000 looks for new ones.
+# The same examples in every run, so that a build never fails by chance; RHODOLITE_EXAMPLES=1000
+# looks for new ones.
 EXAMPLES = int(os.environ.get("RHODOLITE_EXAMPLES", "0"))
-settings.register_profile("here", deadline=None, suppress_health_check=list(HealthCheck), derandomize=not EXAMPLES,
-                          max_examples=EXAMPLES or 60, database=None)  # fmt: skip
+settings.register_profile(
+    "here",
+    deadline=None,
+    suppress_health_check=list(HealthCheck),
+    derandomize=not EXAMPLES,
+    max_examples=EXAMPLES or 60,
+    database=None,
+)
 settings.load_profile("here")
 PATIENCE = 1800
 """Seconds after which a command hangs; no working one takes as long, on however slow a machine."""
@@ -42,15 +49,25 @@ def run_command(*words: object, folder: Path | None = None, **environment: str) 
     """Run the installed command as a person does."""
     command = [str(Path(sys.executable).with_name("rhodolite")), *map(str, words)]
     done = subprocess.run(
-        command, cwd=folder, capture_output=True, text=True, timeout=PATIENCE, env={**os.environ, **environment}
+        command,
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        timeout=PATIENCE,
+        env={**os.environ, **environment},
     )
     return Answer(done.returncode, done.stdout, done.stderr)
 
 
 def run_here(*words: object, folder: Path | None = None) -> Answer:
-    """Run a command line in this process, which saves the time of starting; for what depends on the words alone."""
+    """Run a command line in this process, which saves the time of starting; for what depends on the
+    words alone."""
     out, err = io.StringIO(), io.StringIO()
-    with contextlib.chdir(folder or "."), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+    with (
+        contextlib.chdir(folder or "."),
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+    ):
         code = main([str(word) for word in words])
     return Answer(code, out.getvalue(), err.getvalue())
 
@@ -64,13 +81,26 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
-def make_dataset(values, *, times=None, lats=None, lons=None, calendar="standard", units="days since 2000-01-01",
-                 name="tas", attributes=None):  # fmt: skip
+def make_dataset(
+    values,
+    *,
+    times=None,
+    lats=None,
+    lons=None,
+    calendar="standard",
+    units="days since 2000-01-01",
+    name="tas",
+    attributes=None,
+):
     """A dataset of one variable over (time, lat, lon), in memory."""
     values = np.asarray(values)
-    axes = [np.arange(n, dtype=float) if given is None else np.asarray(given, dtype=float)
-            for n, given in zip(values.shape, (times, lats, lons), strict=True)]  # fmt: skip
-    about = {"units": "K", "standard_name": "air_temperature", "cell_methods": "time: mean"} | (attributes or {})
+    axes = [
+        np.arange(n, dtype=float) if given is None else np.asarray(given, dtype=float)
+        for n, given in zip(values.shape, (times, lats, lons), strict=True)
+    ]
+    about = {"units": "K", "standard_name": "air_temperature", "cell_methods": "time: mean"} | (
+        attributes or {}
+    )
     variables = [
         Variable("time", ("time",), InMemory(axes[0]), {"units": units, "calendar": calendar}),
         Variable("lat", ("lat",), InMemory(axes[1]), {"units": "degrees_north"}),
@@ -80,13 +110,34 @@ def make_dataset(values, *, times=None, lats=None, lons=None, calendar="standard
     return Dataset({v.name: v for v in variables})
 
 
-def write_plain(path, values, *, times=None, units="days since 2000-01-01", calendar="standard", lats=None, lons=None,
-                name="tas", format="NETCDF4", kind="f4", attributes=None, fill=None, **options):  # fmt: skip
-    """A file of one variable over (time, lat, lon), written with netCDF4 alone; `values` as stored."""
+def write_plain(
+    path,
+    values,
+    *,
+    times=None,
+    units="days since 2000-01-01",
+    calendar="standard",
+    lats=None,
+    lons=None,
+    name="tas",
+    format="NETCDF4",
+    kind="f4",
+    attributes=None,
+    fill=None,
+    **options,
+):
+    """A file of one variable over (time, lat, lon), written with netCDF4 alone; `values` as
+    stored."""
     values = np.asarray(values)
     with netCDF4.Dataset(path, "w", format=format) as file:
-        about = ({"units": units, "calendar": calendar}, {"units": "degrees_north"}, {"units": "degrees_east"})
-        for axis, n, given, words in zip(("time", "lat", "lon"), values.shape, (times, lats, lons), about, strict=True):
+        about = (
+            {"units": units, "calendar": calendar},
+            {"units": "degrees_north"},
+            {"units": "degrees_east"},
+        )
+        for axis, n, given, words in zip(
+            ("time", "lat", "lon"), values.shape, (times, lats, lons), about, strict=True
+        ):
             file.createDimension(axis, n)
             file.createVariable(axis, "f8", (axis,)).setncatts(words)
             file[axis][:] = np.arange(n) if given is None else given

@@ -1,4 +1,5 @@
-"""Names and attributes: what is asked for changes, what refers to it follows, and nothing else does."""
+"""Names and attributes: what is asked for changes, what refers to it follows, and nothing else
+does."""
 
 from __future__ import annotations
 
@@ -19,8 +20,10 @@ def nordic(demo):
 
 
 def test_attributes_are_set_and_removed_and_the_data_stay_as_they_are(nordic):
-    made = Annotate(set=["pr:units=mm day-1", "pr:long_name=rain = snow, too", ":title=North"],
-                    remove=["pr:cell_methods", ":signals"])(nordic)  # fmt: skip
+    made = Annotate(
+        set=["pr:units=mm day-1", "pr:long_name=rain = snow, too", ":title=North"],
+        remove=["pr:cell_methods", ":signals"],
+    )(nordic)
     assert made["pr"].attributes == {
         "standard_name": "precipitation_flux",
         "long_name": "rain = snow, too",
@@ -61,7 +64,7 @@ def test_a_variable_that_is_taken_away_leaves_no_reference(nordic):
 
 
 def test_numbers_stay_numbers_of_their_type(nordic):
-    flags = nordic["pr"].without(flag_values=np.array([0, 1], "i1"), height=np.float32(2))
+    flags = nordic["pr"].edit(flag_values=np.array([0, 1], "i1"), height=np.float32(2))
     made = Annotate(set=["pr:flag_values=1, 2, 3", "pr:height=10", "pr:note=5"])(
         nordic.with_variables([*(v for v in nordic.variables.values() if v.name != "pr"), flags])
     )["pr"].attributes

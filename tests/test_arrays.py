@@ -16,15 +16,15 @@ from hypothesis import strategies as st
 
 from rhodolite.arrays import Concatenated, Engine, InMemory, Mapped, Selected
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
-from rhodolite.arrays.passes import find_passes
+from rhodolite.arrays.chunk_cache import ChunkCache
 from rhodolite.arrays.positional import BINARY, read_at, write_at
 from rhodolite.arrays.reduction import Reduction
-from rhodolite.arrays.scratch import Scratch, decoding_factor
-from rhodolite.arrays.sharing import DecodedPieces
+from rhodolite.arrays.schedule import find_passes
+from rhodolite.arrays.scratch import RechunkedScratch, decoding_factor
 from rhodolite.errors import OutputError
-from rhodolite.kernels.statistics import Spread
-from rhodolite.operations.averaging import WeightedMean
-from rhodolite.operations.grouping import GroupedStatistic, Groups
+from rhodolite.kernels.grouped_statistics import Spread
+from rhodolite.operations.axis_reduction.area_mean import WeightedMean
+from rhodolite.operations.time_groups.reduction import GroupedStatistic, Groups
 
 
 class Chunked(InMemory):
@@ -46,7 +46,10 @@ shapes = st.tuples(st.integers(1, 7), st.integers(1, 6), st.integers(1, 5))
 @given(st.data(), shapes, shapes)
 def test_views_read_what_indexing_gives(data, shape, chunks):
     values = np.arange(np.prod(shape)).reshape(shape)
-    picks = [data.draw(st.none() | st.lists(st.integers(0, n - 1), min_size=1, max_size=9)) for n in shape]
+    picks = [
+        data.draw(st.none() | st.lists(st.integers(0, n - 1), min_size=1, max_size=9))
+        for n in shape
+    ]
     expected, lazy = values, Selected(Chunked(values, chunks), picks)
     again = [None if p is None else list(reversed(range(len(p)))) for p in picks]
     for axis, pick in enumerate(picks):
@@ -64,7 +67,9 @@ def test_views_read_what_indexing_gives(data, shape, chunks):
 
 @given(st.lists(st.integers(1, 5), min_size=1, max_size=5), st.integers(0, 2), st.data())
 def test_parts_end_to_end_read_as_one(lengths, axis, data):
-    parts = [np.random.default_rng(n).random([n if a == axis else 3 for a in range(3)]) for n in lengths]
+    parts = [
+        np.random.default_rng(n).random([n if a == axis else 3 for a in range(3)]) for n in lengths
+    ]
     whole = np.concatenate(parts, axis)
     lazy = Concatenated([InMemory(part) for part in parts], axis)
     start = data.draw(st.integers(0, whole.shape[axis] - 1))
@@ -99,7 +104,11 @@ def test_results_do_not_depend_on_blocks_or_workers(shape, chunks, workers, limi
         mean = WeightedMean(shape, {1: np.arange(1.0, shape[1] + 1)}, (1, 2))
         first, second = Reduction(source, moments), Reduction(source, mean)
         cells = (size, *shape[1:])
-        wanted = [first.output("mean", cells), first.output("deviation", cells), second.output("mean", shape[:1])]
+        wanted = [
+            first.output("mean", cells),
+            first.output("deviation", cells),
+            second.output("mean", shape[:1]),
+        ]
         engine.prepare(wanted)
         return [engine.compute(array) for array in wanted]
 
@@ -107,7 +116,9 @@ def test_results_do_not_depend_on_blocks_or_workers(shape, chunks, workers, limi
         block_limit = limit * 8
 
     small = Small(workers=workers)
-    for split, once in zip(run(small, Chunked(values, chunks)), run(Engine(workers=1), InMemory(values)), strict=True):
+    for split, once in zip(
+        run(small, Chunked(values, chunks)), run(Engine(workers=1), InMemory(values)), strict=True
+    ):
         np.testing.assert_allclose(split, once, rtol=1e-12)
 
 
@@ -139,12 +150,15 @@ def test_fifty_steps_in_a_row_do_not_exhaust_the_stack():
 def test_a_scratch_file_holds_the_same_in_another_order(data, shape, chunks, tile):
     values = np.random.default_rng(sum(shape)).normal(size=shape)
     source = Chunked(values, chunks)
-    scratch = Scratch(source, tile)
+    scratch = RechunkedScratch(source, tile)
     engine = Engine(workers=2)
     engine.prepare([Mapped(scratch, np.negative, "f8")])
     reads = source.reads
     for _ in range(3):
-        region = tuple(slice(*sorted((data.draw(st.integers(0, n)), data.draw(st.integers(0, n))))) for n in shape)
+        region = tuple(
+            slice(*sorted((data.draw(st.integers(0, n)), data.draw(st.integers(0, n)))))
+            for n in shape
+        )
         np.testing.assert_array_equal(scratch.read(region), values[region])
     assert source.reads == reads
     with pytest.raises(TypeError, match="cannot be sent"):
@@ -157,7 +171,9 @@ def test_how_often_chunks_are_decoded_is_counted_right(shape, chunks, block):
         np.prod([-(-s.stop // c) - s.start // c for s, c in zip(region, chunks, strict=True)])
         for region in iterate_blocks(shape, block)
     )
-    assert decoding_factor(shape, chunks, block) * count_blocks(shape, chunks) == pytest.approx(touched)
+    assert decoding_factor(shape, chunks, block) * count_blocks(shape, chunks) == pytest.approx(
+        touched
+    )
 
 
 def test_work_across_the_grain_goes_through_a_scratch_file_and_work_along_it_does_not(monkeypatch):
@@ -167,7 +183,7 @@ def test_work_across_the_grain_goes_through_a_scratch_file_and_work_along_it_doe
         block_limit = 1 << 16
 
     data, block = Small().in_units(source, (400, 1, 1))
-    assert isinstance(data, Scratch)
+    assert isinstance(data, RechunkedScratch)
     assert block[0] == 400
     assert Small().in_units(source, (5, 30, 40)) == (source, (5, 30, 40))
     assert Engine().in_units(source, (400, 1, 1))[0] is source  # all of it fits into a block or two
@@ -180,7 +196,8 @@ def test_all_that_need_a_source_share_a_pass_over_it():
     source = Chunked(np.arange(600.0).reshape(100, 2, 3), (1, 2, 3))
     means = [WeightedMean(source.shape, {}, axes) for axes in ((0,), (1, 2), (0, 1, 2))]
     wanted = [
-        Reduction(source, mean).output("mean", shape) for mean, shape in zip(means, ((2, 3), (100,), ()), strict=True)
+        Reduction(source, mean).output("mean", shape)
+        for mean, shape in zip(means, ((2, 3), (100,), ()), strict=True)
     ]
     later = Reduction(Mapped(source, np.negative, "f8"), means[2]).output("mean", ())
     assert sorted(len(one.reductions) for one in find_passes([*wanted, later], 1 << 30)) == [1, 3]
@@ -192,7 +209,7 @@ def test_all_that_need_a_source_share_a_pass_over_it():
 
 
 def test_a_piece_that_several_blocks_need_is_decoded_once():
-    pieces, decoded = DecodedPieces(limit=100), []
+    pieces, decoded = ChunkCache(limit=100), []
 
     def decode(key):
         decoded.append(key)
@@ -246,7 +263,12 @@ def test_places_in_files_are_read_and_written_on_every_system(tmp_path, monkeypa
     descriptor = os.open(tmp_path / "a", os.O_RDWR | os.O_CREAT | BINARY)
     try:
         with ThreadPoolExecutor(8) as pool:
-            list(pool.map(lambda at: write_at(descriptor, memoryview(bytes([at]) * 1000), 1000 * at), range(100)))
+            list(
+                pool.map(
+                    lambda at: write_at(descriptor, memoryview(bytes([at]) * 1000), 1000 * at),
+                    range(100),
+                )
+            )
             found = list(pool.map(lambda at: read_at(descriptor, 1000, 1000 * at), range(101)))
     finally:
         os.close(descriptor)

@@ -11,9 +11,9 @@ import rhodolite
 from conftest import make_dataset
 from rhodolite import Anomaly, Engine, Subset
 from rhodolite.arrays import InMemory
+from rhodolite.inspection.summary import describe
 from rhodolite.model.axes import Role
-from rhodolite.operations.averaging import mean_over, overview
-from rhodolite.study.inspecting import describe
+from rhodolite.operations.axis_reduction.area_mean import mean_over, overview
 
 
 def field(seed, gaps=0.2, shape=(5, 6, 8)):
@@ -29,9 +29,13 @@ def test_area_means_weigh_by_true_area_and_leave_gaps_out(seed, gaps):
     """Against numpy.average with areas from the sines of hand-made edges, to 12 digits."""
     data, values, lats = field(seed, gaps)
     middle = (lats[1:] + lats[:-1]) / 2
-    edges = np.clip([lats[0] - (middle[0] - lats[0]), *middle, lats[-1] + (lats[-1] - middle[-1])], -90, 90)
+    edges = np.clip(
+        [lats[0] - (middle[0] - lats[0]), *middle, lats[-1] + (lats[-1] - middle[-1])], -90, 90
+    )
     area = np.broadcast_to(np.abs(np.diff(np.sin(np.radians(edges))))[:, None], values.shape[1:])
-    found = mean_over(data, data["tas"], (Role.LATITUDE, Role.LONGITUDE)).values(Engine(memory=1 << 20))
+    found = mean_over(data, data["tas"], (Role.LATITUDE, Role.LONGITUDE)).values(
+        Engine(memory=1 << 20)
+    )
     for step, mean in zip(values, found, strict=True):
         there = ~np.isnan(step)
         expected = np.average(step[there], weights=area[there]) if there.any() else np.nan
@@ -48,7 +52,9 @@ def test_area_means_weigh_by_true_area_and_leave_gaps_out(seed, gaps):
 
 def test_a_mean_over_one_axis_keeps_the_others_in_order():
     data, values, _ = field(1, 0.0)
-    np.testing.assert_allclose(mean_over(data, data["tas"], (Role.TIME,)).values(), values.mean(axis=0), rtol=1e-14)
+    np.testing.assert_allclose(
+        mean_over(data, data["tas"], (Role.TIME,)).values(), values.mean(axis=0), rtol=1e-14
+    )
     zonal = mean_over(data, data["tas"], (Role.LONGITUDE,))
     assert zonal.dimensions == ("time", "lat")
     np.testing.assert_allclose(zonal.values(), values.mean(axis=2), rtol=1e-14)
@@ -58,8 +64,13 @@ def test_a_mean_over_one_axis_keeps_the_others_in_order():
 @given(st.integers(0, 50))
 def test_choosing_a_region_before_or_after_departures_gives_the_same(seed):
     random = np.random.default_rng(seed)
-    data = make_dataset(random.normal(size=(48, 6, 8)), times=15 + 30 * np.arange(48), calendar="360_day",
-                        lats=np.arange(6) * 10, lons=np.arange(8) * 45)  # fmt: skip
+    data = make_dataset(
+        random.normal(size=(48, 6, 8)),
+        times=15 + 30 * np.arange(48),
+        calendar="360_day",
+        lats=np.arange(6) * 10,
+        lons=np.arange(8) * 45,
+    )
     region = Subset(lat="10..30", lon="90W..90E")
     first, last = region(Anomaly()(data)), Anomaly()(region(data))
     np.testing.assert_array_equal(first["tas"].values(), last["tas"].values())
@@ -76,7 +87,8 @@ def test_departures_ignore_an_offset_and_follow_a_factor(seed, offset, factor):
     moved = Anomaly()(make_dataset(values * factor + offset, **times))["tas"].values()
     np.testing.assert_allclose(moved, plain * factor, atol=1e-12 * (abs(offset) + factor) * 10)
     standard = [
-        Anomaly(kind="standardised")(make_dataset(v, **times))["tas"].values() for v in (values, values * factor)
+        Anomaly(kind="standardised")(make_dataset(v, **times))["tas"].values()
+        for v in (values, values * factor)
     ]
     np.testing.assert_allclose(standard[1], standard[0], rtol=1e-9)
 
@@ -84,7 +96,7 @@ def test_departures_ignore_an_offset_and_follow_a_factor(seed, offset, factor):
 def test_integers_with_missing_values_are_averaged_without_them():
     data, _, _ = field(2)
     counts = np.arange(240).reshape(5, 6, 8).astype("i2")
-    variable = data["tas"].with_(data=InMemory(counts), missing=7, attributes={"units": "1"})
+    variable = data["tas"].replace(data=InMemory(counts), missing=7, attributes={"units": "1"})
     mean = mean_over(data, variable, (Role.TIME,)).values()
     expected = np.where(counts == 7, np.nan, counts.astype(float))
     np.testing.assert_allclose(mean, np.nanmean(expected, axis=0))
@@ -94,9 +106,23 @@ def test_integers_with_missing_values_are_averaged_without_them():
 def test_a_description_is_plain_and_says_where_when_and_how_high(demo):
     found = describe(rhodolite.read(demo / "pressure_monthly.nc"), Engine(), statistics=True)
     where, when, height = found["where"], found["when"], found["height"]
-    assert (where["grid"], where["south"], where["east"], where["global_round"]) == ("regular", -87.5, 177.5, True)
-    assert (when["step"], when["covers"], when["gaps"]) == ("every month", ["2017-01", "2018-12"], [])
+    assert (where["grid"], where["south"], where["east"], where["global_round"]) == (
+        "regular",
+        -87.5,
+        177.5,
+        True,
+    )
+    assert (when["step"], when["covers"], when["gaps"]) == (
+        "every month",
+        ["2017-01", "2018-12"],
+        [],
+    )
     assert (height["count"], height["units"], height["levels"][:2]) == (12, "hPa", [1000.0, 925.0])
     assert [v["statistics"]["missing"] for v in found["variables"]] == [0, 0, 0]
     nothing = describe(rhodolite.Dataset({}), Engine())
-    assert (nothing["where"], nothing["when"], nothing["height"], nothing["variables"]) == (None, None, None, [])
+    assert (nothing["where"], nothing["when"], nothing["height"], nothing["variables"]) == (
+        None,
+        None,
+        None,
+        [],
+    )

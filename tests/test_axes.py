@@ -1,4 +1,5 @@
-"""Which variables are coordinates, and what the grid's cells are like, from metadata of many vintages."""
+"""Which variables are coordinates, and what the grid's cells are like, from metadata of many
+vintages."""
 
 from __future__ import annotations
 
@@ -12,8 +13,14 @@ from rhodolite import DataError
 from rhodolite.arrays import InMemory
 from rhodolite.model.axes import Coordinate, Role, find_role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.grid import AxisShape, area_weights, cell_edges, covers_globe
-from rhodolite.model.units import convert, has_offset_zero, is_pressure, is_temperature, pretty
+from rhodolite.model.space.axis_cells import AxisShape, area_weights, cell_edges, covers_globe
+from rhodolite.model.units.udunits import (
+    convert,
+    has_offset_zero,
+    is_pressure,
+    is_temperature,
+    pretty,
+)
 from rhodolite.model.variable import Variable
 
 
@@ -52,28 +59,45 @@ def test_roles_follow_the_metadata_first_and_names_last(name, attributes, role):
 
 
 def test_of_two_candidates_the_one_that_data_run_along_is_taken():
-    data = Dataset({v.name: v for v in (
-        variable("lat_old", units="degrees_north"),
-        variable("lat_new", values=(5.0, 6.0), units="degrees_north"),
-        variable("t", ("lat_new",), (1.0, 2.0), units="K"),
-    )})  # fmt: skip
+    data = Dataset(
+        {
+            v.name: v
+            for v in (
+                variable("lat_old", units="degrees_north"),
+                variable("lat_new", values=(5.0, 6.0), units="degrees_north"),
+                variable("t", ("lat_new",), (1.0, 2.0), units="K"),
+            )
+        }
+    )
     assert data.need(Role.LATITUDE).name == "lat_new"
     assert [v.name for v in data.data_variables] == ["t"]
 
 
 def test_helpers_are_not_data_and_travel_with_what_they_describe():
-    data = Dataset({v.name: v for v in (
-        variable("lat", units="degrees_north", bounds="lat_edges"),
-        variable("lat_edges", ("lat", "nv"), np.zeros((3, 2))),
-        variable("height", (), 2.0, units="m", positive="up"),
-        variable("crs", (), 0, grid_mapping_name="latitude_longitude"),
-        variable("label", ("lat",), np.array(["a", "b", "c"])),
-        variable("t", ("lat",), units="K", coordinates="label", grid_mapping="crs"),
-        variable("q", ("lat",), units="1"),
-    )})  # fmt: skip
+    data = Dataset(
+        {
+            v.name: v
+            for v in (
+                variable("lat", units="degrees_north", bounds="lat_edges"),
+                variable("lat_edges", ("lat", "nv"), np.zeros((3, 2))),
+                variable("height", (), 2.0, units="m", positive="up"),
+                variable("crs", (), 0, grid_mapping_name="latitude_longitude"),
+                variable("label", ("lat",), np.array(["a", "b", "c"])),
+                variable("t", ("lat",), units="K", coordinates="label", grid_mapping="crs"),
+                variable("q", ("lat",), units="1"),
+            )
+        }
+    )
     assert [v.name for v in data.data_variables] == ["t", "q"]
-    assert set(data.restricted(["t"]).variables) == {"lat", "lat_edges", "height", "crs", "label", "t"}
-    assert set(data.restricted(["q"]).variables) == {"lat", "lat_edges", "height", "q"}
+    assert set(data.restrict(["t"]).variables) == {
+        "lat",
+        "lat_edges",
+        "height",
+        "crs",
+        "label",
+        "t",
+    }
+    assert set(data.restrict(["q"]).variables) == {"lat", "lat_edges", "height", "q"}
 
 
 def test_what_is_missing_or_has_gaps_is_told():
@@ -121,7 +145,9 @@ def test_longitudes_that_turn_over_in_the_middle_are_in_order():
 
 def test_spacing_is_told_only_where_it_is_the_same_everywhere():
     assert AxisShape.of(np.arange(54, 72.25, 0.5)).spacing == 0.5
-    assert AxisShape.of(np.float32(np.arange(0, 10, 0.1)).astype(float)).spacing == pytest.approx(0.1, rel=1e-6)
+    assert AxisShape.of(np.float32(np.arange(0, 10, 0.1)).astype(float)).spacing == pytest.approx(
+        0.1, rel=1e-6
+    )
     assert AxisShape.of(np.array([1.0, 2.0, 4.0])).spacing is None
     assert AxisShape.of(np.array([3.0, 2.0, 1.0])).increasing is False
 

@@ -7,9 +7,9 @@ import pytest
 
 import rhodolite
 from conftest import run_command
+from rhodolite.building import build
 from rhodolite.demo.places import snow
 from rhodolite.errors import DataError
-from rhodolite.study.building import build
 
 DESCRIPTION = """\
 [dataset]
@@ -36,14 +36,18 @@ HEAD = "ncols 3\nnrows 2\nxllcorner 5\nyllcorner 60\ncellsize 1\nNODATA_value -1
 def grids(tmp_path):
     (tmp_path / "grids").mkdir()
     for month in (2, 1, 3):
-        (tmp_path / "grids" / f"rain_2001{month:02d}.asc").write_text(HEAD + f"{month} 0 9\n-1 0 0.1\n")
+        (tmp_path / "grids" / f"rain_2001{month:02d}.asc").write_text(
+            HEAD + f"{month} 0 9\n-1 0 0.1\n"
+        )
     (tmp_path / "grids" / "notes.txt").write_text("no grid")
     (tmp_path / "rain.toml").write_text(DESCRIPTION)
     return tmp_path
 
 
 def test_a_folder_of_grids_becomes_a_dataset(grids):
-    answer = run_command("build", "grids", "--description", "rain.toml", "-o", "rain.nc", folder=grids)
+    answer = run_command(
+        "build", "grids", "--description", "rain.toml", "-o", "rain.nc", folder=grids
+    )
     assert answer.code == 0, answer.err
     assert "from 3 files" in answer.err
     data = rhodolite.read(grids / "rain.nc")
@@ -53,7 +57,10 @@ def test_a_folder_of_grids_becomes_a_dataset(grids):
     assert data["lat"].values().tolist() == [61.5, 60.5]
     assert (data.time.calendar, str(data.time.span)) == ("noleap", "2001-01-16..2001-03-16")
     assert data.time.to_dates(data.time.bounds)[1, 1].isoformat() == "2001-03-01T00:00:00"
-    assert (data["rain"].attributes["cell_methods"], data.attributes["title"]) == ("time: sum", "Rain")
+    assert (data["rain"].attributes["cell_methods"], data.attributes["title"]) == (
+        "time: sum",
+        "Rain",
+    )
     assert data.attributes["history"].endswith("build grids --description rain.toml")
 
 
@@ -65,18 +72,38 @@ def test_a_folder_of_grids_becomes_a_dataset(grids):
         ("names =", "name =", "line 5: there is no key 'name' in .input.. Did you mean names?"),
         ("{month}", "{mon}", "line 5: .*there is no field '{mon}'. Did you mean month?"),
         ("{year}{month}", "{month}", "line 5: the names of files need places for a date, as in"),
-        ("rain_{", "snow_{", "line 5: no file in .*grids fits 'snow_{year}.*; the first file in it is notes.txt"),
+        (
+            "rain_{",
+            "snow_{",
+            "line 5: no file in .*grids fits 'snow_{year}.*; the first file in it is notes.txt",
+        ),
         ('"noleap"', '"lunar"', "line 6: no calendar 'lunar'. There are: standard"),
         ("missing = 9", 'missing = "9"', "line 7: missing is a number"),
         ("time = 3", "time = 12", "line 10: time is to have 12 steps, and the files have 3"),
         ("time = 3", "member = 12", "line 10: the files have no dimension 'member'"),
         ("time = 3", "time = 0.5", "line 10: the length of time is a whole number"),
-        ('units = "mm"', "", 'line 12: rain has no units; add units = "...", such as mm, mm day-1, kg m-2 s-1'),
+        (
+            'units = "mm"',
+            "",
+            'line 12: rain has no units; add units = "...", such as mm, mm day-1, kg m-2 s-1',
+        ),
         ('"mm"', '"deg C"', "line 13: 'deg C' are no units of UDUNITS; write units = \"degC\""),
-        ('"mm"', '"drops"', "line 13: 'drops' are no units of UDUNITS; write them like mm, mm day-1"),
-        ('"mm"', '"mm"\nstandard_name = "air_temperature"', "line 13: mm does not fit the standard name"),
+        (
+            '"mm"',
+            '"drops"',
+            "line 13: 'drops' are no units of UDUNITS; write them like mm, mm day-1",
+        ),
+        (
+            '"mm"',
+            '"mm"\nstandard_name = "air_temperature"',
+            "line 13: mm does not fit the standard name",
+        ),
         ('"mm"', '"mm"\nstandard_name = "Rain"', "line 14: 'Rain' cannot be a standard name"),
-        ("units", "unit", "line 13: there is no key 'unit' in .variables.rain.. Did you mean units?"),
+        (
+            "units",
+            "unit",
+            "line 13: there is no key 'unit' in .variables.rain.. Did you mean units?",
+        ),
         ("long_name =", "long_name = 3 #", "line 14: long_name is a text, in quotation marks"),
         ('"time: sum"', '"summed"', "line 12: the cell methods 'summed' cannot be read"),
         ('"float64"', '"int"', "line 16: type is 'int'; it can be float32 or float64"),
@@ -90,8 +117,13 @@ def test_a_mistake_in_a_description_is_named_with_its_line(grids, old, new, mess
 
 def test_grids_that_do_not_fit_together_are_named(grids):
     folder = grids / "grids"
-    (folder / "rain_200104.asc").write_text(HEAD.replace("ncols 3", "ncols 4") + "1 2 3 4\n5 6 7 8\n")
-    with pytest.raises(DataError, match=r"rain_200104\.asc and rain_200101\.asc do not fit together: columns 4 and 3"):
+    (folder / "rain_200104.asc").write_text(
+        HEAD.replace("ncols 3", "ncols 4") + "1 2 3 4\n5 6 7 8\n"
+    )
+    with pytest.raises(
+        DataError,
+        match=r"rain_200104\.asc and rain_200101\.asc do not fit together: columns 4 and 3",
+    ):
         build([str(folder)], grids / "rain.toml")
     (folder / "rain_200104.asc").rename(folder / "rain_04.asc")
     with pytest.raises(DataError, match=r"the file rain_04\.asc does not fit 'rain_\{year\}"):
@@ -104,13 +136,29 @@ def test_grids_that_do_not_fit_together_are_named(grids):
 
 
 def test_columns_of_a_table_get_their_names_and_units(tmp_path):
-    rows = ("Datum,Ort,breite,lon,P,Q", "2001-01,A,60,5,1,2", "2001-01,B,61,6,,4", "2001-02,A,60,5,5,6")
+    rows = (
+        "Datum,Ort,breite,lon,P,Q",
+        "2001-01,A,60,5,1,2",
+        "2001-01,B,61,6,,4",
+        "2001-02,A,60,5,5,6",
+    )
     (tmp_path / "t.csv").write_text("\n".join(rows))
-    lines = ("[columns]", 'time = "Datum"', 'site = "Ort"', 'lat = "breite"', "[variables.rain]", 'from = "P"',
-             'units = "mm"', 'long_name = "rain"')  # fmt: skip
+    lines = (
+        "[columns]",
+        'time = "Datum"',
+        'site = "Ort"',
+        'lat = "breite"',
+        "[variables.rain]",
+        'from = "P"',
+        'units = "mm"',
+        'long_name = "rain"',
+    )
     (tmp_path / "t.toml").write_text("\n".join(lines))
     answer = run_command("build", "t.csv", "--description", "t.toml", "-o", "t.nc", folder=tmp_path)
-    assert (answer.code, "warning: left out, since t.toml does not describe them: Q" in answer.err) == (0, True)
+    assert (
+        answer.code,
+        "warning: left out, since t.toml does not describe them: Q" in answer.err,
+    ) == (0, True)
     data = rhodolite.read(tmp_path / "t.nc")
     np.testing.assert_array_equal(data["rain"].values(), [[1, np.nan], [5, np.nan]])
     assert data.axes.sites == ("lat", "lon")

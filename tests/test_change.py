@@ -1,4 +1,5 @@
-"""Change that can be defended: rank tests, serial correlation, what is left without trends, and pairs of datasets."""
+"""Change that can be defended: rank tests, serial correlation, what is left without trends, and
+pairs of datasets."""
 
 from __future__ import annotations
 
@@ -30,19 +31,20 @@ from rhodolite import (
 )
 from rhodolite.arrays import Engine
 from rhodolite.errors import RhodoliteWarning
-from rhodolite.kernels import monotonic
-from rhodolite.kernels.monotonic import (
+from rhodolite.kernels import rank_trends
+from rhodolite.kernels.polynomial_fit import fit_polynomial
+from rhodolite.kernels.rank_trends import (
     kendall_statistic,
     kendall_variance,
     normal_pvalue,
     pairwise_trend,
     seasonal_kendall,
 )
-from rhodolite.kernels.polynomials import fit_polynomial
 
-PONTIUS = """.11019 .21956 .32949 .43899 .54803 .65694 .76562 .87487 .98292 1.09146 1.20001 1.30822 1.41599 1.52399
-1.63194 1.73947 1.84646 1.95392 2.06128 2.16844 .11052 .22018 .32939 .43886 .54798 .65739 .76596 .87474 .98300 1.09150
-1.20004 1.30818 1.41613 1.52408 1.63159 1.73965 1.84696 1.95445 2.06177 2.16829"""
+PONTIUS = """.11019 .21956 .32949 .43899 .54803 .65694 .76562 .87487 .98292 1.09146 1.20001
+1.30822 1.41599 1.52399 1.63194 1.73947 1.84646 1.95392 2.06128 2.16844 .11052 .22018 .32939
+.43886 .54798 .65739 .76596 .87474 .98300 1.09150 1.20004 1.30818 1.41613 1.52408 1.63159 1.73965
+1.84696 1.95445 2.06177 2.16829"""
 """The values of the NIST StRD data set Pontius, at loads of 150,000 to 3,000,000, twice."""
 
 
@@ -51,14 +53,22 @@ def powers(fit):
     basis = [np.polynomial.Polynomial([1.0])]
     for k in range(len(fit.terms) - 1):
         before = basis[-2] * float(fit.ratios[k, 0]) if k else 0
-        basis.append(np.polynomial.Polynomial([-float(fit.centres[k, 0]), 1.0]) * basis[-1] - before)
-    return sum((float(term) * part for term, part in zip(fit.terms[:, 0], basis, strict=True)),
-               np.polynomial.Polynomial([0.0])).coef  # fmt: skip
+        basis.append(
+            np.polynomial.Polynomial([-float(fit.centres[k, 0]), 1.0]) * basis[-1] - before
+        )
+    return sum(
+        (float(term) * part for term, part in zip(fit.terms[:, 0], basis, strict=True)),
+        np.polynomial.Polynomial([0.0]),
+    ).coef
 
 
 def test_polynomials_agree_with_nist_to_nine_digits():
-    """Certified coefficients of NIST StRD: Pontius (a parabola), Wampler1 and Wampler2 (degree 5)."""
-    x, y = np.tile(np.arange(1, 21) * 150_000.0, 2), np.array([float(v) for v in PONTIUS.split()])[:, None]
+    """Certified coefficients of NIST StRD: Pontius (a parabola), Wampler1 and Wampler2 (degree
+    5)."""
+    x, y = (
+        np.tile(np.arange(1, 21) * 150_000.0, 2),
+        np.array([float(v) for v in PONTIUS.split()])[:, None],
+    )
     fit = fit_polynomial(x, y, 2)
     certified = [0.673565789473684e-03, 0.732059160401003e-06, -0.316081871345029e-14]
     np.testing.assert_allclose(powers(fit), certified, rtol=1e-9)
@@ -75,7 +85,8 @@ def test_polynomials_agree_with_nist_to_nine_digits():
 
 @given(st.integers(5, 40), st.integers(0, 999))
 def test_parabolas_agree_with_statsmodels(n, seed):
-    """Slope at the mean of the times, its error and p-value against statsmodels OLS, with gaps; to 8 digits."""
+    """Slope at the mean of the times, its error and p-value against statsmodels OLS, with gaps; to
+    8 digits."""
     random = np.random.default_rng(seed)
     x, y = 2000 + np.sort(random.uniform(0, 40, n)), random.normal(size=(n, 3)) * 3 + 5
     y[random.random(y.shape) < 0.2] = np.nan
@@ -85,15 +96,20 @@ def test_parabolas_agree_with_statsmodels(n, seed):
         if there.sum() < 5:
             continue
         centred = x[there] - x[there].mean()
-        model = sm.OLS(y[there, cell], np.stack([np.ones(there.sum()), centred, centred**2], axis=1)).fit()
+        model = sm.OLS(
+            y[there, cell], np.stack([np.ones(there.sum()), centred, centred**2], axis=1)
+        ).fit()
         slope, leverage = (part[cell] for part in fit.slope())
         assert slope == pytest.approx(model.params[1], rel=1e-8, abs=1e-10)
-        assert np.sqrt(fit.squares / fit.freedom)[cell] * np.sqrt(leverage) == pytest.approx(model.bse[1], rel=1e-8)
+        assert np.sqrt(fit.squares / fit.freedom)[cell] * np.sqrt(leverage) == pytest.approx(
+            model.bse[1], rel=1e-8
+        )
 
 
 @given(st.sampled_from([4, 9, 40, 420]), st.integers(0, 99), st.booleans())
 def test_rank_statistics_agree_with_scipy(n, seed, ties):
-    """Against scipy.stats.theilslopes and kendalltau, with ties and gaps, short series and long; to 11 digits."""
+    """Against scipy.stats.theilslopes and kendalltau, with ties and gaps, short series and long; to
+    11 digits."""
     random = np.random.default_rng(seed)
     x = 2000 + np.sort(random.uniform(0, 40, n))
     y = random.normal(size=(n, 3)) * 3 + random.normal() * 0.1 * (x[:, None] - 2020)
@@ -107,33 +123,45 @@ def test_rank_statistics_agree_with_scipy(n, seed, ties):
             continue
         expected = scipy.stats.theilslopes(y[there, cell], x[there], 0.9)
         np.testing.assert_allclose(
-            [slope[cell], low[cell], high[cell]], [expected[0], expected[2], expected[3]], rtol=1e-11
+            [slope[cell], low[cell], high[cell]],
+            [expected[0], expected[2], expected[3]],
+            rtol=1e-11,
         )
         z = (score[cell] - np.sign(score[cell])) / np.sqrt(variance[cell])
-        assert normal_pvalue(score, variance)[cell] == pytest.approx(2 * scipy.stats.norm.sf(abs(z)), rel=1e-11)
+        assert normal_pvalue(score, variance)[cell] == pytest.approx(
+            2 * scipy.stats.norm.sf(abs(z)), rel=1e-11
+        )
         # Kendall's tau-b has the same score over another divisor.
         tau = scipy.stats.kendalltau(x[there], y[there, cell]).statistic
         pairs = there.sum() * (there.sum() - 1) / 2
         tied = sum(c * (c - 1) / 2 for c in np.unique(y[there, cell], return_counts=True)[1])
-        assert score[cell] / np.sqrt(pairs * (pairs - tied)) == pytest.approx(tau, rel=1e-11, abs=1e-12)
+        assert score[cell] / np.sqrt(pairs * (pairs - tied)) == pytest.approx(
+            tau, rel=1e-11, abs=1e-12
+        )
 
 
 def test_a_worked_mann_kendall_example():
-    """Gilbert 1987, section 16.4.1: of 10, 15, 14, 20 five pairs rise and one falls, so S = 4; variance by hand."""
+    """Gilbert 1987, section 16.4.1: of 10, 15, 14, 20 five pairs rise and one falls, so S = 4;
+    variance by hand."""
     values = np.array([10.0, 15.0, 14.0, 20.0])[:, None]
     assert kendall_statistic(values)[0] == 4
     assert kendall_variance(values)[0] == pytest.approx(4 * 3 * 13 / 18)
     tied = np.array([23.0, 24.0, 29.0, 6.0, 29.0, 24.0, 24.0, 29.0, 23.0])[:, None]
     # Nine values; groups of 2, 3 and 3 that are equal: (9 8 23 - 2 1 9 - 2 3 2 11) / 18 by hand.
-    assert kendall_variance(tied)[0] == pytest.approx((9 * 8 * 23 - 2 * 1 * 9 - 2 * 3 * 2 * 11) / 18)
+    assert kendall_variance(tied)[0] == pytest.approx(
+        (9 * 8 * 23 - 2 * 1 * 9 - 2 * 3 * 2 * 11) / 18
+    )
 
 
 def test_the_seasonal_test_agrees_with_its_definition():
-    """Against Hirsch and Slack 1984, written out pair by pair in plain Python, with ties and gaps; to 12 digits."""
+    """Against Hirsch and Slack 1984, written out pair by pair in plain Python, with ties and gaps;
+    to 12 digits."""
     random = np.random.default_rng(4)
     table = np.round(random.normal(size=(3, 9)), 1)
     table[1, 4] = np.nan
-    seasons, years = (part.ravel() for part in np.meshgrid(np.arange(3), np.arange(9), indexing="ij"))
+    seasons, years = (
+        part.ravel() for part in np.meshgrid(np.arange(3), np.arange(9), indexing="ij")
+    )
     score, variance = seasonal_kendall(table.ravel()[:, None], seasons, years)
 
     def sign(a, b):
@@ -141,7 +169,10 @@ def test_the_seasonal_test_agrees_with_its_definition():
 
     n = 9
     counts = [sum(v == v for v in row) for row in table]
-    ranks = [[(counts[g] + 1 + sum(sign(v, w) for w in row)) / 2 for v in row] for g, row in enumerate(table)]
+    ranks = [
+        [(counts[g] + 1 + sum(sign(v, w) for w in row)) / 2 for v in row]
+        for g, row in enumerate(table)
+    ]
     total = 0.0
     for g, h in itertools.product(range(3), repeat=2):
         if g == h:
@@ -150,7 +181,9 @@ def test_the_seasonal_test_agrees_with_its_definition():
             total += (m * (m - 1) * (2 * m + 5) - sum(t * (t - 1) * (2 * t + 5) for t in ties)) / 18
             continue
         k = sum(
-            sign(table[g, j], table[g, i]) * sign(table[h, j], table[h, i]) for i in range(n) for j in range(i + 1, n)
+            sign(table[g, j], table[g, i]) * sign(table[h, j], table[h, i])
+            for i in range(n)
+            for j in range(i + 1, n)
         )
         cross = sum(a * b for a, b in zip(ranks[g], ranks[h], strict=True))
         total += (k + 4 * cross - n * (counts[g] + 1) * (counts[h] + 1)) / 3
@@ -162,20 +195,30 @@ def test_the_seasonal_test_agrees_with_its_definition():
 def monthly(values, **attributes):
     values = np.asarray(values, float)
     about = {"base_period": "all"} | attributes
-    return make_dataset(values.reshape(len(values), -1, 1), times=np.arange(len(values)) * 30 + 15, calendar="360_day",
-                        units="days since 2001-01-01", attributes=about)  # fmt: skip
+    return make_dataset(
+        values.reshape(len(values), -1, 1),
+        times=np.arange(len(values)) * 30 + 15,
+        calendar="360_day",
+        units="days since 2001-01-01",
+        attributes=about,
+    )
 
 
 RATES = {
-    (0.0, "t", "none"): (0.04, 0.06), (0.0, "mann-kendall", "none"): (0.04, 0.06),
+    (0.0, "t", "none"): (0.04, 0.06),
+    (0.0, "mann-kendall", "none"): (0.04, 0.06),
     (0.0, "seasonal-mann-kendall", "none"): (0.035, 0.06),
-    (0.0, "t", "ar1"): (0.03, 0.06), (0.0, "mann-kendall", "hamed-rao"): (0.04, 0.07),
+    (0.0, "t", "ar1"): (0.03, 0.06),
+    (0.0, "mann-kendall", "hamed-rao"): (0.04, 0.07),
     (0.0, "mann-kendall", "pre-whitening"): (0.04, 0.07),
-    (0.6, "t", "none"): (0.25, 0.40), (0.6, "mann-kendall", "none"): (0.25, 0.40),
-    (0.6, "t", "ar1"): (0.04, 0.09), (0.6, "mann-kendall", "hamed-rao"): (0.06, 0.14),
+    (0.6, "t", "none"): (0.25, 0.40),
+    (0.6, "mann-kendall", "none"): (0.25, 0.40),
+    (0.6, "t", "ar1"): (0.04, 0.09),
+    (0.6, "mann-kendall", "hamed-rao"): (0.06, 0.14),
     (0.6, "mann-kendall", "pre-whitening"): (0.05, 0.11),
-}  # fmt: skip
-"""Share of false positives at 0.05 among 2,000 series of 120 months, by persistence, test and what is done about it."""
+}
+"""Share of false positives at 0.05 among 2,000 series of 120 months, by persistence, test and what
+is done about it."""
 
 
 @pytest.mark.parametrize(("follows", "test", "serial"), list(RATES))
@@ -184,7 +227,9 @@ def test_how_often_each_test_finds_what_is_not_there(follows, test, serial):
     noise = random.normal(size=(220, 2000))
     for step in range(1, 220):
         noise[step] += follows * noise[step - 1]
-    found = Trend(test=test, serial_correlation=serial)(monthly(noise[100:]))["tas_trend_significant"].values()
+    found = Trend(test=test, serial_correlation=serial)(monthly(noise[100:]))[
+        "tas_trend_significant"
+    ].values()
     low, high = RATES[follows, test, serial]
     assert low < (found == 1).mean() < high
 
@@ -192,21 +237,33 @@ def test_how_often_each_test_finds_what_is_not_there(follows, test, serial):
 def test_false_discoveries_are_held_over_the_map():
     """Against scipy.stats.false_discovery_control."""
     random = np.random.default_rng(1)
-    values = random.normal(size=(40, 300)) + np.where(np.arange(300) < 60, 0.06, 0.0) * np.arange(40)[:, None]
+    values = (
+        random.normal(size=(40, 300))
+        + np.where(np.arange(300) < 60, 0.06, 0.0) * np.arange(40)[:, None]
+    )
     made = Trend(false_discovery=True, alpha=0.1)(monthly(values))
     adjusted = scipy.stats.false_discovery_control(made["tas_trend_pvalue"].values().ravel())
-    np.testing.assert_array_equal(made["tas_trend_significant"].values().ravel() == 1, adjusted <= 0.1)
+    np.testing.assert_array_equal(
+        made["tas_trend_significant"].values().ravel() == 1, adjusted <= 0.1
+    )
     assert 30 < (adjusted <= 0.1).sum() < 75
 
 
-METHODS = [{}, {"order": 2}, {"method": "theil-sen"}, {"serial_correlation": "ar1"},
-           {"method": "theil-sen", "test": "seasonal-mann-kendall"},
-           {"method": "theil-sen", "serial_correlation": "hamed-rao"}]  # fmt: skip
+METHODS = [
+    {},
+    {"order": 2},
+    {"method": "theil-sen"},
+    {"serial_correlation": "ar1"},
+    {"method": "theil-sen", "test": "seasonal-mann-kendall"},
+    {"method": "theil-sen", "serial_correlation": "hamed-rao"},
+]
 
 
 @pytest.mark.parametrize("settings", METHODS)
 def test_what_any_trend_has_to_keep_to(settings):
-    """Adding a line adds its slope, turning time round turns the sign, units commute, blocks change nothing."""
+    """TotalRule a line adds its slope, turning time round turns the sign, units commute, blocks
+    change
+    nothing."""
     random = np.random.default_rng(3)
     values = random.normal(280, 1, (96, 6))
     values[random.random(values.shape) < 0.1] = np.nan
@@ -216,16 +273,28 @@ def test_what_any_trend_has_to_keep_to(settings):
         return Trend(**settings, **more)(data)["tas_trend"].values().ravel()
 
     plain = trend(monthly(values))
-    np.testing.assert_allclose(trend(monthly(values + 0.3 * (years - 2005))), plain + 3.0, rtol=1e-9)
+    np.testing.assert_allclose(
+        trend(monthly(values + 0.3 * (years - 2005))), plain + 3.0, rtol=1e-9
+    )
     if "test" not in settings:
         np.testing.assert_allclose(trend(monthly(values[::-1])), -plain, rtol=1e-9, atol=1e-9)
     np.testing.assert_allclose(trend(monthly(values), per="century"), 10 * plain, rtol=1e-12)
-    fahrenheit = Convert(units="tas=degF")(make_dataset(values[..., None], times=np.arange(96) * 30 + 15,
-                                                        calendar="360_day", units="days since 2001-01-01"))  # fmt: skip
+    fahrenheit = Convert(units="tas=degF")(
+        make_dataset(
+            values[..., None],
+            times=np.arange(96) * 30 + 15,
+            calendar="360_day",
+            units="days since 2001-01-01",
+        )
+    )
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", RhodoliteWarning)
         np.testing.assert_allclose(trend(fahrenheit), plain, rtol=1e-8, atol=1e-9)
-    small = Trend(**settings)(monthly(values))["tas_trend"].values(Engine(workers=2, memory=1 << 12)).ravel()
+    small = (
+        Trend(**settings)(monthly(values))["tas_trend"]
+        .values(Engine(workers=2, memory=1 << 12))
+        .ravel()
+    )
     np.testing.assert_allclose(small, plain, rtol=1e-12)
 
 
@@ -234,7 +303,9 @@ def test_cells_without_a_trend_are_defined():
     values[:, 1], values[3:, 2], values[:, 3] = 7.0, np.nan, np.nan
     for settings in METHODS:
         made = Trend(**settings, min_values=4)(monthly(values))
-        slope, pvalue, flag = (made[f"tas_trend{part}"].values().ravel() for part in ("", "_pvalue", "_significant"))
+        slope, pvalue, flag = (
+            made[f"tas_trend{part}"].values().ravel() for part in ("", "_pvalue", "_significant")
+        )
         assert (slope[1], pvalue[1], flag[1]) == (0.0, 1.0, 0)
         assert np.isnan(slope[2:]).all()
         assert np.isnan(pvalue[2:]).all()
@@ -249,12 +320,16 @@ def test_no_slope_is_left_and_the_mean_is_kept_or_not(order, keep_mean, cycle):
     made = Detrend(order=order, keep_mean=keep_mean, cycle=cycle)(monthly(values))
     rest = made["tas"].values()[..., 0]
     years = made.time.decimal_years
-    groups = [np.arange(120)] if cycle == "none" else [np.arange(month, 120, 12) for month in range(12)]
+    groups = (
+        [np.arange(120)] if cycle == "none" else [np.arange(month, 120, 12) for month in range(12)]
+    )
     for members in groups:
         assert np.abs(fit_polynomial(years[members], rest[members], 1).slope()[0]).max() < 1e-10
         means = np.nanmean(values[members], axis=0) if keep_mean else 0.0
         np.testing.assert_allclose(np.nanmean(rest[members], axis=0), means, atol=1e-10)
-    assert re.search(r"the largest slope left is \d\.\de-1\d K per decade", made.remarks[0].text(Engine()))
+    assert re.search(
+        r"the largest slope left is \d\.\de-1\d K per decade", made.remarks[0].text(Engine())
+    )
 
 
 def test_correlation_agrees_with_scipy_with_a_series_and_by_cell():
@@ -264,13 +339,18 @@ def test_correlation_agrees_with_scipy_with_a_series_and_by_cell():
     field = 0.5 * index + random.normal(size=(120, 4))
     field[random.random(field.shape) < 0.1] = np.nan
     series, data = monthly(index), monthly(field)
-    for method, expected in (("pearson", scipy.stats.pearsonr), ("spearman", scipy.stats.spearmanr)):
+    for method, expected in (
+        ("pearson", scipy.stats.pearsonr),
+        ("spearman", scipy.stats.spearmanr),
+    ):
         for other in (series, monthly(np.repeat(index, 4, axis=1))):
             made = Correlate(with_=other, method=method)(data)
             found = made["tas_correlation"].values().ravel()
             for cell in range(4):
                 there = ~np.isnan(field[:, cell])
-                assert found[cell] == pytest.approx(expected(field[there, cell], index[there, 0]).statistic, rel=1e-10)
+                assert found[cell] == pytest.approx(
+                    expected(field[there, cell], index[there, 0]).statistic, rel=1e-10
+                )
     made = Correlate(with_=series)(data)
     there = ~np.isnan(field[:, 0])
     slope = scipy.stats.linregress(index[there, 0], field[there, 0]).slope
@@ -282,7 +362,10 @@ def test_correlation_agrees_with_scipy_with_a_series_and_by_cell():
         d = v - v.mean()
         return (d[1:] * d[:-1]).mean() / (d * d).mean()
 
-    r, product = scipy.stats.pearsonr(whole[:, 0], index[:, 0]).statistic, lag1(whole[:, 0]) * lag1(index[:, 0])
+    r, product = (
+        scipy.stats.pearsonr(whole[:, 0], index[:, 0]).statistic,
+        lag1(whole[:, 0]) * lag1(index[:, 0]),
+    )
     freedom = 120 * (1 - max(product, 0)) / (1 + max(product, 0)) - 2
     expected = 2 * scipy.stats.t.sf(abs(r) * np.sqrt(freedom / (1 - r * r)), freedom)
     assert made["tas_correlation_pvalue"].values().item() == pytest.approx(expected, rel=1e-9)
@@ -300,24 +383,32 @@ def test_lags_are_found_and_times_are_matched_by_what_they_stand_for():
     assert made["tas_correlation"].dimensions == ("lag", "lat", "lon")
     assert "at lag 3, the strongest of -6 to 6" in made.remarks[0].text(Engine())
     common = np.arange(150) * 0.05
-    both = Correlate(with_=monthly((index + common)[:, None]))(monthly((random.normal(size=150) + common)[:, None]))
+    both = Correlate(with_=monthly((index + common)[:, None]))(
+        monthly((random.normal(size=150) + common)[:, None])
+    )
     honest = Correlate(with_=monthly((index + common)[:, None]), detrend=True)(
-        monthly((np.random.default_rng(9).normal(size=150) + common)[:, None]))  # fmt: skip
+        monthly((np.random.default_rng(9).normal(size=150) + common)[:, None])
+    )
     assert both["tas_correlation"].values().item() > 0.5
     assert abs(honest["tas_correlation"].values().item()) < 0.3
 
 
 def test_comparisons_agree_with_numpy():
-    """Bias, errors, correlations and ratios of variances by cell, by time and overall; to 10 digits."""
+    """Bias, errors, correlations and ratios of variances by cell, by time and overall; to 10
+    digits."""
     random = np.random.default_rng(5)
     first, second = random.normal(280, 3, (36, 4, 5)), random.normal(281, 2, (36, 4, 5))
     axes = {"times": np.arange(36) * 30 + 15, "lats": [-60, -20, 20, 60], "lons": np.arange(5) * 72}
     data, other = (make_dataset(v, calendar="360_day", **axes) for v in (first, second))
     made = Compare(with_=Convert(units="tas=degC")(other))(data)
     difference = first - second
-    expected = {"difference": difference, "bias": difference.mean(0), "mean_absolute_error": np.abs(difference).mean(0),
-                "root_mean_square_error": np.sqrt((difference**2).mean(0)),
-                "variance_ratio": first.var(0) / second.var(0)}  # fmt: skip
+    expected = {
+        "difference": difference,
+        "bias": difference.mean(0),
+        "mean_absolute_error": np.abs(difference).mean(0),
+        "root_mean_square_error": np.sqrt((difference**2).mean(0)),
+        "variance_ratio": first.var(0) / second.var(0),
+    }
     for name, values in expected.items():
         np.testing.assert_allclose(made[f"tas_{name}"].values(), values, rtol=1e-9, atol=1e-9)
     weights = np.repeat(np.abs(np.diff(np.sin(np.radians([-80, -40, 0, 40, 80])))), 5)
@@ -337,50 +428,105 @@ def test_comparisons_agree_with_numpy():
 
 def test_a_series_answers_in_a_sentence(demo, tmp_path):
     series = tmp_path / "cell.csv"
-    run_command("subset", demo / "garnet_monthly_1981-2020.nc", "--at", "61N,9E", "--variable", "tas", "-o", series)
+    run_command(
+        "subset",
+        demo / "garnet_monthly_1981-2020.nc",
+        "--at",
+        "61N,9E",
+        "--variable",
+        "tas",
+        "-o",
+        series,
+    )
     answer = run_command("anomaly", series, "then", "trend")
     assert answer.code == 0, answer.err
-    pattern = r"tas: \+(\S+) K per decade, 95 % interval (\S+) to (\S+), p < 0.001, Mann-Kendall agrees \(p < 0.001\)\n"
+    pattern = (
+        r"tas: \+(\S+) K per decade, 95 % interval (\S+) to (\S+), p < 0.001, Mann-Kendall "
+        r"agrees \(p < 0.001\)\n"
+    )
     slope, low, high = map(float, re.fullmatch(pattern, answer.out).groups())
     assert low < slope < high
     rest = run_command("detrend", series, "--keep-mean", "-o", tmp_path / "rest.csv")
     assert re.fullmatch(r"tas: the largest slope left is \S+e-1\d K per decade\n", rest.out)
-    ranks = run_command("anomaly", series, "then", "trend", "--method", "theil-sen", "--test", "seasonal-mann-kendall")
+    ranks = run_command(
+        "anomaly",
+        series,
+        "then",
+        "trend",
+        "--method",
+        "theil-sen",
+        "--test",
+        "seasonal-mann-kendall",
+    )
     assert "the t test agrees" in ranks.out
     (tmp_path / "wrong.csv").write_text("time,rain\n2001,1.0\n2002,x\n2003,4.0\n2004,3.5\n")
-    assert "wrong.csv, line 3: 'x' in column 'rain' is no number" in run_command("trend", tmp_path / "wrong.csv").err
+    assert (
+        "wrong.csv, line 3: 'x' in column 'rain' is no number"
+        in run_command("trend", tmp_path / "wrong.csv").err
+    )
 
 
 @pytest.mark.parametrize(
     ("words", "code", "message"),
     [
-        (["trend", "--method", "theil-sen", "--test", "t"], 2, "--test t belongs to --method least-squares"),
+        (
+            ["trend", "--method", "theil-sen", "--test", "t"],
+            2,
+            "--test t belongs to --method least-squares",
+        ),
         (["trend", "--serial-correlation", "hamed-rao"], 2, "goes with --test mann-kendall, not"),
-        (["trend", "--order", "2", "--test", "mann-kendall"], 2, "--order 2 is a fit by least squares"),
+        (
+            ["trend", "--order", "2", "--test", "mann-kendall"],
+            2,
+            "--order 2 is a fit by least squares",
+        ),
         (["trend", "--order", "3"], 2, "'3' is not offered; write 1 for a line"),
-        (["trend", "--min-values", "1000"], 3, "a trend needs at least 1000 times, and there are 480"),
+        (
+            ["trend", "--min-values", "1000"],
+            3,
+            "a trend needs at least 1000 times, and there are 480",
+        ),
         (["correlate"], 2, "correlate: with what? Add --with FILE"),
-        (["correlate", "--with", "nordic_daily_2010.nc"], 3, "bring both to the same first, such as aggregate"),
-        (["correlate", "--with", "garnet_monthly_1981-2020.nc", "--lag", "6..-6"], 2, "runs backwards"),
+        (
+            ["correlate", "--with", "nordic_daily_2010.nc"],
+            3,
+            "bring both to the same first, such as aggregate",
+        ),
+        (
+            ["correlate", "--with", "garnet_monthly_1981-2020.nc", "--lag", "6..-6"],
+            2,
+            "runs backwards",
+        ),
         (["correlate", "--with", "garnet_monthly_1981-2020.nc:prr"], 3, "Did you mean pr?"),
-        (["compare", "--with", "almandine_historical.nc"], 3, "tas has 72 x 144 cells in garnet_monthly_1981-2020.nc"),
+        (
+            ["compare", "--with", "almandine_historical.nc"],
+            3,
+            "tas has 72 x 144 cells in garnet_monthly_1981-2020.nc",
+        ),
         (["anomaly", "--climatology", "garnet_monthly_1981-2020.nc:tas"], 2, "name the file alone"),
         (["detrend", "--cycle", "day"], 3, "a cycle by day needs at least one a day"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_asked_is_said(demo, tmp_path, words, code, message):
-    answer = run_here(words[0], "garnet_monthly_1981-2020.nc", *words[1:], "-o", tmp_path / "x.nc", folder=demo)
+    answer = run_here(
+        words[0], "garnet_monthly_1981-2020.nc", *words[1:], "-o", tmp_path / "x.nc", folder=demo
+    )
     assert answer.code == code, answer.err
     assert message in answer.err
     assert not list(tmp_path.iterdir())
 
 
 def test_different_calendars_and_seasons_that_are_none_are_refused():
-    days = [make_dataset(np.ones((400, 1, 1)), times=np.arange(400.0), calendar=c) for c in ("noleap", "360_day")]
+    days = [
+        make_dataset(np.ones((400, 1, 1)), times=np.arange(400.0), calendar=c)
+        for c in ("noleap", "360_day")
+    ]
     with pytest.raises(DataError, match="whose days do not correspond; aggregate both --to month"):
         Correlate(with_=days[0])(days[1])
-    months = [make_dataset(np.ones((24, 1, 1)), times=np.arange(24) * 30 + start, calendar="360_day")
-              for start in (15, 900)]  # fmt: skip
+    months = [
+        make_dataset(np.ones((24, 1, 1)), times=np.arange(24) * 30 + start, calendar="360_day")
+        for start in (15, 900)
+    ]
     with pytest.raises(DataError, match="have no time in common"):
         Compare(with_=months[0])(months[1])
     with pytest.raises(UsageError, match="needs one value for each month or season of a year"):
@@ -404,7 +550,9 @@ def test_marks_and_lines_of_trends_are_drawn(demo):
     drawn = {line.get_label(): line for line in lines.axes[0].lines}
     assert set(drawn) == {"Near-surface air temperature", "without its cycle", "trend"}
     slope = np.diff(drawn["trend"].get_ydata()[[0, -1]])[0] / np.ptp(cell.time.decimal_years)
-    assert slope == pytest.approx(Trend(per="year")(Anomaly()(cell))["tas_trend"].values().item(), rel=1e-3)
+    assert slope == pytest.approx(
+        Trend(per="year")(Anomaly()(cell))["tas_trend"].values().item(), rel=1e-3
+    )
 
 
 def test_long_series_and_short_ones_go_the_same_way(monkeypatch):
@@ -414,8 +562,10 @@ def test_long_series_and_short_ones_go_the_same_way(monkeypatch):
     y[:, 4] = 1.0
     variance = kendall_variance(y)
     short = pairwise_trend(x, y, None, variance, 0.05)
-    monkeypatch.setattr(monotonic, "_MANY", 10)
-    monkeypatch.setattr(monotonic, "_SAMPLE", 500)
+    monkeypatch.setattr(rank_trends, "_MANY", 10)
+    monkeypatch.setattr(rank_trends, "_SAMPLE", 500)
     with warnings.catch_warnings():
         warnings.simplefilter("error")
-        np.testing.assert_allclose(pairwise_trend(x, y, None, variance, 0.05), short, rtol=1e-12, atol=1e-14)
+        np.testing.assert_allclose(
+            pairwise_trend(x, y, None, variance, 0.05), short, rtol=1e-12, atol=1e-14
+        )

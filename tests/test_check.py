@@ -1,4 +1,5 @@
-"""What breaks the conventions is found and named with what to type; nothing that we write breaks them."""
+"""What breaks the conventions is found and named with what to type; nothing that we write breaks
+them."""
 
 from __future__ import annotations
 
@@ -12,28 +13,33 @@ import pytest
 import rhodolite
 from conftest import make_dataset, run_command, run_here
 from rhodolite.arrays import InMemory
-from rhodolite.model.standardnames import CANONICAL_UNITS
-from rhodolite.model.units import is_unit
-from rhodolite.model.unitwords import mended_units
+from rhodolite.checking import Severity, check
+from rhodolite.model.cf.standard_names import CANONICAL_UNITS
+from rhodolite.model.units.aliases import repair_units
+from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Variable
-from rhodolite.study.checking import Severity, check
 
 
-def changed(name="tas", **attributes):
+def drop_stale(name="tas", **attributes):
     """A sound dataset with some attributes of one variable changed; None takes one away."""
     made = make_dataset(np.ones((3, 2, 4)), attributes={"long_name": "temperature"})
     gone = [key for key, value in attributes.items() if value is None]
     kept = {key: value for key, value in attributes.items() if value is not None}
-    variables = dict(made.variables) | {name: made.variables[name].without(*gone, **kept)}
-    about = {"Conventions": "CF-1.11", **dict.fromkeys(("title", "institution", "source", "history"), "x")}
+    variables = dict(made.variables) | {name: made.variables[name].edit(*gone, **kept)}
+    about = {
+        "Conventions": "CF-1.11",
+        **dict.fromkeys(("title", "institution", "source", "history"), "x"),
+    }
     about |= dict.fromkeys(("geospatial_lat_min", "time_coverage_start"), "x")
     return made.with_variables(variables.values(), attributes=about)
 
 
 def with_extra(name, dimensions, values, parent=None, **attributes):
     """A sound dataset with one variable more, to which attributes of another refer."""
-    made = changed(*([parent[0]] if parent else []), **(parent[1] if parent else {}))
-    return made.with_variables([*made.variables.values(), Variable(name, dimensions, InMemory(values), attributes)])
+    made = drop_stale(*([parent[0]] if parent else []), **(parent[1] if parent else {}))
+    return made.with_variables(
+        [*made.variables.values(), Variable(name, dimensions, InMemory(values), attributes)]
+    )
 
 
 LEVELS = ("lev",), np.array([1.0, 2.0])
@@ -42,42 +48,67 @@ LEVELS = ("lev",), np.array([1.0, 2.0])
 @pytest.mark.parametrize(
     ("dataset", "severity", "words", "settings"),
     [
-        (changed(units="deg C"), "error", "not those of UDUNITS; degC is meant", [("--set", "tas:units=degC")]),
-        (changed(units="furlongs per nothing"), "error", "cannot be read", []),
-        (changed(units=None), "warning", "has no units; its standard name is measured in K", []),
-        (changed(units="mm"), "error", "mm do not fit the standard name air_temperature", []),
         (
-            changed(standard_name="Air Temperature"),
+            drop_stale(units="deg C"),
+            "error",
+            "not those of UDUNITS; degC is meant",
+            [("--set", "tas:units=degC")],
+        ),
+        (drop_stale(units="furlongs per nothing"), "error", "cannot be read", []),
+        (drop_stale(units=None), "warning", "has no units; its standard name is measured in K", []),
+        (drop_stale(units="mm"), "error", "mm do not fit the standard name air_temperature", []),
+        (
+            drop_stale(standard_name="Air Temperature"),
             "error",
             "cannot be a standard name",
             [("--set", "tas:standard_name=air_temperature")],
         ),
         (
-            changed(standard_name=None),
+            drop_stale(standard_name=None),
             "warning",
             "has no standard name",
             [("--set", "tas:standard_name=air_temperature")],
         ),
-        (changed(flag_values=np.array([1, 2]), flag_meanings="dry"), "error", "has 2 flags and 1 meanings", []),
-        (changed(cell_methods="time mean"), "error", "cannot be read from 'time mean' on", []),
-        (changed(cell_methods="time: average"), "error", "'average' is none that CF knows", []),
         (
-            changed(coordinates="height"),
+            drop_stale(flag_values=np.array([1, 2]), flag_meanings="dry"),
+            "error",
+            "has 2 flags and 1 meanings",
+            [],
+        ),
+        (drop_stale(cell_methods="time mean"), "error", "cannot be read from 'time mean' on", []),
+        (drop_stale(cell_methods="time: average"), "error", "'average' is none that CF knows", []),
+        (
+            drop_stale(coordinates="height"),
             "error",
             "names height as coordinates, which is not there",
             [("--remove", "tas:coordinates")],
         ),
-        (changed(grid_mapping="crs"), "error", "names crs as grid_mapping", [("--remove", "tas:grid_mapping")]),
         (
-            changed("lat", units="degrees", standard_name="latitude"),
+            drop_stale(grid_mapping="crs"),
+            "error",
+            "names crs as grid_mapping",
+            [("--remove", "tas:grid_mapping")],
+        ),
+        (
+            drop_stale("lat", units="degrees", standard_name="latitude"),
             "error",
             "not degrees_north",
             [("--set", "lat:units=degrees_north")],
         ),
-        (changed("lat", axis="north"), "error", "is none of X, Y, Z, T", [("--set", "lat:axis=Y")]),
-        (changed("time", calendar="lunar"), "error", "there is no calendar 'lunar'", []),
-        (changed("time", calendar=None), "advice", "names no calendar", [("--set", "time:calendar=standard")]),
-        (changed("time", units="months since 2000-01-01"), "warning", "counts months", []),
+        (
+            drop_stale("lat", axis="north"),
+            "error",
+            "is none of X, Y, Z, T",
+            [("--set", "lat:axis=Y")],
+        ),
+        (drop_stale("time", calendar="lunar"), "error", "there is no calendar 'lunar'", []),
+        (
+            drop_stale("time", calendar=None),
+            "advice",
+            "names no calendar",
+            [("--set", "time:calendar=standard")],
+        ),
+        (drop_stale("time", units="months since 2000-01-01"), "warning", "counts months", []),
         (
             with_extra("lev", *LEVELS, units="m", standard_name="depth"),
             "error",
@@ -91,7 +122,12 @@ LEVELS = ("lev",), np.array([1.0, 2.0])
             [("--set", "lev:positive=down")],
         ),
         (
-            with_extra("lat_bnds", ("lat", "bnds"), np.array([[0.5, 1], [1, 2]]), ("lat", {"bounds": "lat_bnds"})),
+            with_extra(
+                "lat_bnds",
+                ("lat", "bnds"),
+                np.array([[0.5, 1], [1, 2]]),
+                ("lat", {"bounds": "lat_bnds"}),
+            ),
             "error",
             "1 of the 2 cells do not hold their coordinate: 0 is not within 0.5 to 1",
             [("--remove", "lat:bounds"), ("--remove", "lat_bnds")],
@@ -108,8 +144,18 @@ LEVELS = ("lev",), np.array([1.0, 2.0])
             "more than letters, digits and underscores",
             [("--rename", "x 1=x_1")],
         ),
-        (with_extra("x", ("x",), np.array([1.0, 3.0, 2.0]), units="1"), "error", r"first at number 3 (2 after 3)", []),
-        (with_extra("x", ("x",), np.array([1.0, np.nan]), units="1"), "error", "1 of its 2 values are missing", []),
+        (
+            with_extra("x", ("x",), np.array([1.0, 3.0, 2.0]), units="1"),
+            "error",
+            r"first at number 3 (2 after 3)",
+            [],
+        ),
+        (
+            with_extra("x", ("x",), np.array([1.0, np.nan]), units="1"),
+            "error",
+            "1 of its 2 values are missing",
+            [],
+        ),
     ],
 )
 def test_what_is_wrong_is_found_once_and_can_be_mended(dataset, severity, words, settings):
@@ -121,17 +167,27 @@ def test_what_is_wrong_is_found_once_and_can_be_mended(dataset, severity, words,
         options: dict[str, list[str]] = {}
         for option, value in settings:
             options.setdefault(option[2:], []).append(value)
-        assert not [f for f in check(rhodolite.Annotate(**options)(dataset)) if f.severity == "error"]
+        assert not [
+            f for f in check(rhodolite.Annotate(**options)(dataset)) if f.severity == "error"
+        ]
 
 
 def test_sound_data_have_no_faults_and_every_fault_its_place_in_the_order():
-    assert check(changed()) == []
-    several = check(changed(units="deg C", standard_name="Air Temperature", calendar=None))
-    assert [f.severity for f in several] == sorted((f.severity for f in several), key=list(Severity).index)
+    assert check(drop_stale()) == []
+    several = check(drop_stale(units="deg C", standard_name="Air Temperature", calendar=None))
+    assert [f.severity for f in several] == sorted(
+        (f.severity for f in several), key=list(Severity).index
+    )
     assert all(is_unit(units) for units in CANONICAL_UNITS.values())
-    assert [mended_units(u) for u in ("deg C", "degC", "mb", "W/m2", "unitless")] == ["degC", None, "hPa", None, "1"]
-    assert mended_units("C", "air temperature") == "degC"
-    assert mended_units("C", "charge") is None
+    assert [repair_units(u) for u in ("deg C", "degC", "mb", "W/m2", "unitless")] == [
+        "degC",
+        None,
+        "hPa",
+        None,
+        "1",
+    ]
+    assert repair_units("C", "air temperature") == "degC"
+    assert repair_units("C", "charge") is None
 
 
 def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path):
@@ -143,11 +199,15 @@ def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path
         file["y"].setncatts({"units": "degrees", "standard_name": "latitude"})
         file["x"].setncatts({"units": "degrees_east", "bounds": "x_bnds"})
         made = file.createVariable("t 2m", "f4", ("time", "y", "x"), fill_value=-99.0)
-        made.setncatts({"units": "deg C", "long_name": "air temperature", "valid_min": np.float32(-100)})
+        made.setncatts(
+            {"units": "deg C", "long_name": "air temperature", "valid_min": np.float32(-100)}
+        )
         made[:] = 1
     answer = run_command("check", "bad.nc", folder=tmp_path)
     assert answer.code == 3
-    assert answer.out.startswith("bad.nc: does not follow CF 1.11 in 4 places\n\nBreaks the conventions (4)\n")
+    assert answer.out.startswith(
+        "bad.nc: does not follow CF 1.11 in 4 places\n\nBreaks the conventions (4)\n"
+    )
     assert "the _FillValue -99.0 lies within the valid range" in answer.out
     assert answer.err == ""
     command = shlex.split(answer.out.splitlines()[-1])
@@ -156,7 +216,10 @@ def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path
     mended = run_command("check", "mended.nc", "--json", folder=tmp_path)
     assert mended.code == 0, mended.out
     found = json.loads(mended.out)["findings"]
-    assert {(f["severity"], f["where"]) for f in found} == {("warning", "t_2m"), ("advice", "dataset")}
+    assert {(f["severity"], f["where"]) for f in found} == {
+        ("warning", "t_2m"),
+        ("advice", "dataset"),
+    }
     assert run_command("check", folder=tmp_path).code == 2
 
 
@@ -170,7 +233,8 @@ CHAINS = [
     ("anomaly spessartine_historical.nc then subset --at 60N,10E", "a.nc"),
     ("convert rain_hourly.nc --units pr=mm/day", "a.nc"),
     (
-        "convert garnet_monthly_1981-2020.nc --units tas=degC --longitude -180..180 --latitude ascending --pack int16",
+        "convert garnet_monthly_1981-2020.nc --units tas=degC --longitude -180..180 --latitude "
+        "ascending --pack int16",
         "a.nc",
     ),
     ("aggregate nordic_daily_2010.nc --to month --statistic p90 --coverage", "a.nc"),
@@ -179,19 +243,29 @@ CHAINS = [
     ("index garnet_monthly_1981-2020.nc --classes", "a.zarr"),
     ("anomaly almandine_future.nc --climatology almandine_historical.nc --base 1981..2010", "a.nc"),
     (
-        "subset garnet_monthly_1981-2020.nc --lat 50N..60N then trend --method theil-sen --test seasonal-mann-kendall",
+        "subset garnet_monthly_1981-2020.nc --lat 50N..60N then trend --method theil-sen --test "
+        "seasonal-mann-kendall",
         "a.nc",
     ),
     ("trend garnet_monthly_1981-2020.nc --order 2 --per century", "a.nc"),
     ("detrend garnet_monthly_1981-2020.nc --cycle month", "a.nc"),
-    ("correlate garnet_monthly_1981-2020.nc --with garnet_monthly_1981-2020.nc:tas --lag -1..1", "a.nc"),
+    (
+        "correlate garnet_monthly_1981-2020.nc --with garnet_monthly_1981-2020.nc:tas --lag -1..1",
+        "a.nc",
+    ),
     ("annotate pressure_monthly.nc --rename ta=temperature --remove :title", "a.nc"),
     ("join grossular_historical.nc grossular_future.nc", "a.nc"),
     ("subset rotated_monthly.nc --region catchment.geojson", "a.zarr"),
-    ("subset garnet_monthly_1981-2020.nc --region sea --cells touched then anomaly then trend", "a.nc"),
+    (
+        "subset garnet_monthly_1981-2020.nc --region sea --cells touched then anomaly then trend",
+        "a.nc",
+    ),
     ("regrid rotated_monthly.nc --to lat=1,lon=1.5 then relevel --to 100m..1000m/300m", "a.nc"),
     ("regrid pressure_monthly.nc --like rotated_monthly.nc --method nearest", "a.nc"),
-    ("relevel pressure_monthly.nc --to 600hPa --extrapolate then calc --formula ua*va --name uv", "a.nc"),
+    (
+        "relevel pressure_monthly.nc --to 600hPa --extrapolate then calc --formula ua*va --name uv",
+        "a.nc",
+    ),
     ("extract rain_hourly.nc --points reservoirs.csv --method bilinear", "a.nc"),
     ("summarise pressure_monthly.nc --over lon --statistic mean,p90", "a.nc"),
     ("summarise rotated_monthly.nc --latitude-bands 1.5 --statistic std", "a.zarr"),
@@ -217,7 +291,8 @@ WITHOUT_PLACE = [
     "summarise garnet_monthly_1981-2020.nc --region Norway,Sweden --statistic mean,count",
     "summarise nordic_daily_2010.nc --over time --statistic sum then summarise --statistic median",
     "regrid almandine_future.nc spessartine_future.nc --members --to 15 then summarise --over area",
-    "regrid almandine_future.nc spessartine_future.nc --members --to 15 then summarise --over ensemble",
+    "regrid almandine_future.nc spessartine_future.nc --members --to 15 then summarise --over "
+    "ensemble",
 ]
 
 
@@ -227,7 +302,9 @@ def test_what_is_left_of_an_area_follows_the_conventions(demo, tmp_path, words):
     assert answer.code == 0, answer.err
     checked = run_here("check", tmp_path / "a.nc", "--json")
     assert checked.code == 0, checked.out
-    assert not [f for f in json.loads(checked.out)["findings"] if f["severity"] in ("error", "warning")]
+    assert not [
+        f for f in json.loads(checked.out)["findings"] if f["severity"] in ("error", "warning")
+    ]
 
 
 def test_the_demo_itself_is_sound(demo):

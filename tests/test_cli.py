@@ -20,8 +20,21 @@ NORDIC = "nordic_daily_*.nc"
 
 def test_a_chain_is_one_computation_and_gives_the_numbers_of_a_script(demo, tmp_path):
     out = tmp_path / "a.nc"
-    answer = run_command("subset", NORDIC, "--lat", "60N..70N", "--time", "2012..2018", "then", "anomaly",
-                         "--base", "2012..2016", "-o", out, folder=demo)  # fmt: skip
+    answer = run_command(
+        "subset",
+        NORDIC,
+        "--lat",
+        "60N..70N",
+        "--time",
+        "2012..2018",
+        "then",
+        "anomaly",
+        "--base",
+        "2012..2016",
+        "-o",
+        out,
+        folder=demo,
+    )
     assert (answer.code, answer.out) == (0, "")
     assert answer.err.startswith(f"wrote {out} (")
     values, months, years = [], [], []
@@ -36,7 +49,9 @@ def test_a_chain_is_one_computation_and_gives_the_numbers_of_a_script(demo, tmp_
     with netCDF4.Dataset(out) as file:
         for month in (1, 7, 12):
             normal = values[(months == month) & (years <= 2016)].mean(axis=0)
-            np.testing.assert_allclose(file["tas"][:][months == month], values[months == month] - normal, atol=2e-6)
+            np.testing.assert_allclose(
+                file["tas"][:][months == month], values[months == month] - normal, atol=2e-6
+            )
         assert file["lat"][:].tolist() == np.arange(60, 70.5, 0.5).tolist()
         assert file.Conventions == "CF-1.11"
         assert file["time"].bounds == "time_bnds"
@@ -49,12 +64,15 @@ def test_a_chain_is_one_computation_and_gives_the_numbers_of_a_script(demo, tmp_
 
 def test_history_grows_by_a_line_a_step(demo, tmp_path):
     fixed = {"SOURCE_DATE_EPOCH": "0"}
-    run_command("subset", demo / "pressure_monthly.nc", "--variable", "ta", "-o", tmp_path / "a.nc", **fixed)
+    run_command(
+        "subset", demo / "pressure_monthly.nc", "--variable", "ta", "-o", tmp_path / "a.nc", **fixed
+    )
     run_command("subset", tmp_path / "a.nc", "--level", "850hPa", "-o", tmp_path / "b.nc", **fixed)
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
         assert file.history.splitlines() == [
             "made by rhodolite demo",
-            f"1970-01-01T00:00:00Z rhodolite 0.1.0: subset {demo / 'pressure_monthly.nc'} --variable ta",
+            f"1970-01-01T00:00:00Z rhodolite 0.1.0: subset {demo / 'pressure_monthly.nc'} "
+            "--variable ta",
             f"1970-01-01T00:00:00Z rhodolite 0.1.0: subset {tmp_path / 'a.nc'} --level 850hPa",
         ]
 
@@ -72,7 +90,9 @@ def test_inspect_reads_as_people_speak(demo, tmp_path):
         "tas       near-surface air temperature  K           time, lat, lon  float32",
     ):
         assert words in page
-    run_command("subset", "pressure_monthly.nc", "--at", "61N,10E", "-o", tmp_path / "cell.nc", folder=demo)
+    run_command(
+        "subset", "pressure_monthly.nc", "--at", "61N,10E", "-o", tmp_path / "cell.nc", folder=demo
+    )
     assert "\nWhere    one cell, 62.5N, 12.5E\n" in run_command("inspect", tmp_path / "cell.nc").out
     gap = run_command("inspect", *(demo / f"nordic_daily_{year}.nc" for year in (2009, 2011))).out
     assert "every day, 365 left out: 2009-12-31 12:00 to 2011-01-01 12:00" in gap
@@ -107,14 +127,24 @@ def test_inspect_for_machines_agrees_with_the_data(demo):
 
 def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
     source = demo / "pressure_monthly.nc"
-    for number, words in enumerate((["--lat", "-35..10", "--lon", "-20..30"], ["--lon=-20..30", "--lat", "35S..10N"])):
-        assert run_command("subset", source, *words, "-o", tmp_path / f"{number}.nc", SOURCE_DATE_EPOCH="0").code == 0
+    for number, words in enumerate(
+        (["--lat", "-35..10", "--lon", "-20..30"], ["--lon=-20..30", "--lat", "35S..10N"])
+    ):
+        assert (
+            run_command(
+                "subset", source, *words, "-o", tmp_path / f"{number}.nc", SOURCE_DATE_EPOCH="0"
+            ).code
+            == 0
+        )
     with netCDF4.Dataset(tmp_path / "0.nc") as a, netCDF4.Dataset(tmp_path / "1.nc") as b:
         np.testing.assert_array_equal(a["ta"][:], b["ta"][:])
         assert a["lon"][:].tolist() == np.arange(-17.5, 30, 5).tolist()
     answer = run_command("subset", source, "--at", "-33.9,18.4", "-o", tmp_path / "x.nc")
-    assert (answer.code, answer.err) == (2, "rhodolite: --at: '-33.9,18.4' does not say which number is the latitude; "
-                                            "write 33.9S,18.4E or 18.4N,33.9W\n")  # fmt: skip
+    assert (answer.code, answer.err) == (
+        2,
+        "rhodolite: --at: '-33.9,18.4' does not say which number is the latitude; "
+        "write 33.9S,18.4E or 18.4N,33.9W\n",
+    )
 
 
 @pytest.mark.parametrize(
@@ -123,27 +153,51 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
         (["bogus"], 2, "no verb 'bogus'. There are: inspect, check, join, build, subset"),
         (["subset", "-o", "x.nc"], 2, "no input"),
         (["subset", "{p}"], 2, "no output; add -o FILE, such as -o result.nc"),
-        (["subset", "{p}", "--latt", "1..2"], 2, "subset has no option --latt. Did you mean --lat?"),
+        (
+            ["subset", "{p}", "--latt", "1..2"],
+            2,
+            "subset has no option --latt. Did you mean --lat?",
+        ),
         (["subset", "{p}", "then", "then", "anomaly"], 2, "'then' stands between two steps"),
         (["subset", "{p}", "then", "-o", "x.nc"], 2, "'-o' stands where a verb belongs"),
-        (["subset", "{p}", "then", "anomaly", "{p}", "-o", "x.nc"], 2, "inputs are named in the first step only"),
+        (
+            ["subset", "{p}", "then", "anomaly", "{p}", "-o", "x.nc"],
+            2,
+            "inputs are named in the first step only",
+        ),
         (["draw", "map", "{p}", "then", "subset", "-o", "x.nc"], 2, "draw is the last step"),
         (["draw", "globe", "{p}"], 2, "no drawing 'globe'. There are: map, panels, series, years"),
-        (["draw", "map", "{p}", "-o", "x.nc"], 2, "a drawing is written as one of .png, .svg, .pdf"),
+        (
+            ["draw", "map", "{p}", "-o", "x.nc"],
+            2,
+            "a drawing is written as one of .png, .svg, .pdf",
+        ),
         (["subset", "{p}", "-o", "x.png"], 2, "this suffix is for figures"),
         (["subset", "{p}", "-o", "x.doc"], 2, "the suffix '.doc' names no format"),
         (["subset", "{p}", "--memory", "lots", "-o", "x.nc"], 2, "write it like 512MiB or 2GiB"),
         (["subset", "{p}", "--lat", "10N..35S", "-o", "x.nc"], 2, "write it 35S..10N"),
-        (["subset", "{p}", "--variable", "tas", "-o", "x.nc"], 3, "no variable 'tas'. Did you mean ta?"),
+        (
+            ["subset", "{p}", "--variable", "tas", "-o", "x.nc"],
+            3,
+            "no variable 'tas'. Did you mean ta?",
+        ),
         (["subset", "{p}", "--level", "840hPa", "-o", "x.nc"], 3, "The nearest is 850."),
-        (["subset", "{p}", "--time", "1990", "-o", "x.nc"], 3, "the data hold 24, from 2017-01-16 to 2018-12-16"),
+        (
+            ["subset", "{p}", "--time", "1990", "-o", "x.nc"],
+            3,
+            "the data hold 24, from 2017-01-16 to 2018-12-16",
+        ),
         (["subset", "nowhere.nc", "-o", "x.nc"], 3, "nowhere.nc: there is no such file"),
         (["subset", "*.grib", "-o", "x.nc"], 3, "no file fits this pattern"),
         (["inspect", "words.nc"], 3, "this is not a gridded dataset"),
         (["inspect", "empty.nc"], 3, "the file is empty"),
         (["inspect", "short.nc"], 3, "the file is cut short: 100,000 of 2,4"),
         (["inspect", "."], 3, "this is a folder; name the files in it"),
-        (["subset", "{p}", "-o", "old.nc"], 4, "exists already; choose another name or add --overwrite"),
+        (
+            ["subset", "{p}", "-o", "old.nc"],
+            4,
+            "exists already; choose another name or add --overwrite",
+        ),
         (["subset", "old.nc", "-o", "old.nc", "--overwrite"], 4, "this is also an input"),
         (["subset", "old.nc", "-o", "link.nc", "--overwrite"], 4, "this is also an input"),
         (["subset", "{p}", "-o", "none/x.nc"], 4, "there is no folder"),
@@ -155,7 +209,9 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
         ),
     ],
 )
-def test_what_goes_wrong_is_told_in_a_line_or_two_with_its_exit_code(demo, tmp_path, words, code, message):
+def test_what_goes_wrong_is_told_in_a_line_or_two_with_its_exit_code(
+    demo, tmp_path, words, code, message
+):
     source = demo / "pressure_monthly.nc"
     content = source.read_bytes()
     (tmp_path / "words.nc").write_text("these are words\n")
@@ -198,15 +254,27 @@ def test_a_failure_on_the_way_leaves_the_old_output_and_nothing_else(demo, tmp_p
 @pytest.mark.parametrize("stop", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
 def test_an_interrupted_write_leaves_no_file_behind(tmp_path, rng, stop):
     source = write_plain(tmp_path / "a.nc", rng.normal(size=(1500, 100, 200)), contiguous=True)
-    command = [str(Path(sys.executable).with_name("rhodolite")), "anomaly", "a.nc", "-o", "b.nc",
-               "--workers", "1", "--memory", "1MiB"]  # many small blocks, so that it takes a while  # fmt: skip
+    command = [
+        str(Path(sys.executable).with_name("rhodolite")),
+        "anomaly",
+        "a.nc",
+        "-o",
+        "b.nc",
+        "--workers",
+        "1",
+        "--memory",
+        "1MiB",
+    ]  # many small blocks, so that it takes a while
     running = subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True)
     until = time.monotonic() + 60
     while running.poll() is None and not list(tmp_path.glob(".b.*")) and time.monotonic() < until:
         time.sleep(0.005)
     running.send_signal(stop)
     _, err = running.communicate(timeout=PATIENCE)
-    assert (running.returncode, err) == (130, "rhodolite: interrupted; nothing half-written was left\n")
+    assert (running.returncode, err) == (
+        130,
+        "rhodolite: interrupted; nothing half-written was left\n",
+    )
     assert list(tmp_path.iterdir()) == [source]
 
 
@@ -224,33 +292,59 @@ def test_warnings_come_once_at_the_end_and_quiet_hides_them(tmp_path, rng):
 
 
 def test_the_reader_of_our_output_may_go_away(demo):
-    command = f"{Path(sys.executable).with_name('rhodolite')} inspect {demo}/pressure_monthly.nc --json | head -1"
+    command = (
+        f"{Path(sys.executable).with_name('rhodolite')} inspect {demo}/pressure_monthly.nc "
+        "--json | head -1"
+    )
     done = subprocess.run(["bash", "-o", "pipefail", "-c", command], capture_output=True, text=True)
     assert (done.returncode, done.stdout, done.stderr) == (0, "{\n", "")
 
 
 def test_the_package_runs_as_a_module():
-    done = subprocess.run([sys.executable, "-m", "rhodolite", "--version"], capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, "-m", "rhodolite", "--version"], capture_output=True, text=True
+    )
     assert done.stdout == "rhodolite 0.1.0\n"
 
 
 def test_memory_stays_within_what_is_allowed(tmp_path):
-    """300 MB of compressed data through an anomaly, within 64 MiB of blocks and the libraries' own size."""
+    """300 MB of compressed data through an anomaly, within 64 MiB of blocks and the libraries' own
+    size."""
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
-        for name, n, units in (("time", 2000, "days since 2000-01-01"), ("lat", 150, "degrees_north"),
-                               ("lon", 250, "degrees_east")):  # fmt: skip
+        for name, n, units in (
+            ("time", 2000, "days since 2000-01-01"),
+            ("lat", 150, "degrees_north"),
+            ("lon", 250, "degrees_east"),
+        ):
             file.createDimension(name, n)
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = np.arange(n) * (0.5 if name == "lat" else 1)
-        made = file.createVariable("tas", "f4", ("time", "lat", "lon"), compression="zlib", complevel=1,
-                                   chunksizes=(1, 150, 250))  # fmt: skip
+        made = file.createVariable(
+            "tas",
+            "f4",
+            ("time", "lat", "lon"),
+            compression="zlib",
+            complevel=1,
+            chunksizes=(1, 150, 250),
+        )
         for step in range(2000):
             made[step] = step % 7
     script = (
-        "import os, sys; pid = os.spawnv(os.P_NOWAIT, sys.argv[1], sys.argv[1:]); print(os.wait4(pid, 0)[2].ru_maxrss)"
+        "import os, sys; pid = os.spawnv(os.P_NOWAIT, sys.argv[1], sys.argv[1:]); "
+        "print(os.wait4(pid, 0)[2].ru_maxrss)"
     )
-    command = [sys.executable, "-c", script, str(Path(sys.executable).with_name("rhodolite")), "anomaly", "a.nc",
-               "-o", "b.nc", "--memory", "64MiB"]  # fmt: skip
+    command = [
+        sys.executable,
+        "-c",
+        script,
+        str(Path(sys.executable).with_name("rhodolite")),
+        "anomaly",
+        "a.nc",
+        "-o",
+        "b.nc",
+        "--memory",
+        "64MiB",
+    ]
     done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=True)
     assert int(done.stdout) / 1024 < 64 + 200
 
@@ -276,16 +370,43 @@ def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
     assert (answer.code, answer.err, list(tmp_path.iterdir())) == (0, "", [])
     lines = answer.out.splitlines()
     assert [line.split("  ")[0:2] for line in lines[1:5]] == [
-        ["1", "averaging"], ["2", "averaging"], ["3", "writing tas"], ["4", "writing pr"]]  # fmt: skip
+        ["1", "averaging"],
+        ["2", "averaging"],
+        ["3", "writing tas"],
+        ["4", "writing pr"],
+    ]
     size = 3652 * 37 * 81 * 4 / 1e6
     assert all(f"{size:.3g} MB" in line for line in lines[1:5])
     assert "of memory at most (1.07 GB for data are allowed)" in lines[5]
     across = run_command(
-        "join", NORDIC, "--chunks", "series", "--memory", "4MiB", "-o", tmp_path / "a.nc", "--plan", folder=demo
+        "join",
+        NORDIC,
+        "--chunks",
+        "series",
+        "--memory",
+        "4MiB",
+        "-o",
+        tmp_path / "a.nc",
+        "--plan",
+        folder=demo,
     )
     assert "putting into order" in across.out
-    figure = run_command("draw", "series", NORDIC, "--variable", "tas", "-o", tmp_path / "a.png", "--plan", folder=demo)
-    assert (figure.code, f"reading  {size:.3g} MB" in figure.out, list(tmp_path.iterdir())) == (0, True, []), figure.out
+    figure = run_command(
+        "draw",
+        "series",
+        NORDIC,
+        "--variable",
+        "tas",
+        "-o",
+        tmp_path / "a.png",
+        "--plan",
+        folder=demo,
+    )
+    assert (figure.code, f"reading  {size:.3g} MB" in figure.out, list(tmp_path.iterdir())) == (
+        0,
+        True,
+        [],
+    ), figure.out
     assert run_command("join", NORDIC, "-o", tmp_path / "a.toml", "--plan", folder=demo).code == 2
 
 
@@ -295,14 +416,22 @@ def test_fifty_steps_are_one_computation(demo, tmp_path):
         words += ["then", "convert", "--units", "ta=degC", "then", "convert", "--units", "ta=K"]
     answer = run_command(*words, "-o", tmp_path / "a.nc")
     assert answer.code == 0, answer.err
-    with netCDF4.Dataset(tmp_path / "a.nc") as out, netCDF4.Dataset(demo / "pressure_monthly.nc") as source:
+    with (
+        netCDF4.Dataset(tmp_path / "a.nc") as out,
+        netCDF4.Dataset(demo / "pressure_monthly.nc") as source,
+    ):
         np.testing.assert_allclose(out["ta"][:, 0], source["ta"][:, 5], rtol=1e-5)
 
 
 def test_output_that_cannot_be_encoded_ends_no_command(tmp_path, rng):
-    """With a stream of ASCII, as some pipes are; signs of numbers that programs read are plain anyway."""
-    path = write_plain(tmp_path / "a.nc", rng.normal(size=(30, 1, 1)) - np.arange(30).reshape(-1, 1, 1),
-                       times=np.arange(30) * 365.25, attributes={"units": "K", "long_name": "température"})  # fmt: skip
+    """With a stream of ASCII, as some pipes are; signs of numbers that programs read are plain
+    anyway."""
+    path = write_plain(
+        tmp_path / "a.nc",
+        rng.normal(size=(30, 1, 1)) - np.arange(30).reshape(-1, 1, 1),
+        times=np.arange(30) * 365.25,
+        attributes={"units": "K", "long_name": "température"},
+    )
     for words in (["inspect", path], ["trend", path]):
         answer = run_command(*words, PYTHONIOENCODING="ascii:strict", PYTHONUTF8="0", LC_ALL="C")
         assert answer.code == 0, answer.err

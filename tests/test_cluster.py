@@ -54,14 +54,23 @@ def test_results_are_those_of_the_local_run_to_the_bit(demo, tmp_path, cluster):
     zarr = run_command("convert", "pressure_monthly.nc", "--units", "ta=degC", *there, folder=demo)
     assert zarr.code == 0, zarr.err
     values = rhodolite.read(tmp_path / "there.zarr")["ta"].values()
-    np.testing.assert_allclose(values + 273.15, rhodolite.read(demo / "pressure_monthly.nc")["ta"].values(), rtol=1e-6)
+    np.testing.assert_allclose(
+        values + 273.15, rhodolite.read(demo / "pressure_monthly.nc")["ta"].values(), rtol=1e-6
+    )
 
 
 def test_a_worker_that_dies_costs_time_and_not_the_result(demo, tmp_path, cluster):
     words = ["anomaly", "nordic_daily_201[678].nc", "--memory", "2MiB"]
     assert run_command(*words, "-o", tmp_path / "local.nc", folder=demo).code == 0
     tool = str(Path(sys.executable).with_name("rhodolite"))
-    command = [tool, *words, "-o", str(tmp_path / "there.nc"), "--cluster", cluster.scheduler_address]
+    command = [
+        tool,
+        *words,
+        "-o",
+        str(tmp_path / "there.nc"),
+        "--cluster",
+        cluster.scheduler_address,
+    ]
     child = subprocess.Popen(command, cwd=demo, stderr=subprocess.PIPE, text=True)
     time.sleep(3)
     assert child.poll() is None, "the work was done before a worker could die"
@@ -76,7 +85,9 @@ def test_a_cluster_that_is_not_there_is_told(monkeypatch):
     from rhodolite.errors import UsageError
 
     monkeypatch.setattr(module, "_PATIENCE", 1)
-    with pytest.raises(UsageError, match=r"no scheduler answers at tcp://127\.0\.0\.1:9; start one"):
+    with pytest.raises(
+        UsageError, match=r"no scheduler answers at tcp://127\.0\.0\.1:9; start one"
+    ):
         module.Cluster("tcp://127.0.0.1:9")
     monkeypatch.setitem(sys.modules, "distributed", None)
     with pytest.raises(UsageError, match=r"pip install 'rhodolite\[cluster\]'"):
@@ -95,10 +106,22 @@ def test_what_workers_warn_of_is_said(demo, tmp_path, cluster):
     write_plain(tmp_path / "a.nc", days, times=np.arange(len(days)))
     said = []
     for more in ([], ["--cluster", cluster.scheduler_address]):
-        for words in (["aggregate", "--to", "month", "--statistic", "median"], ["climatology", "--cycle", "season"]):
+        for words in (
+            ["aggregate", "--to", "month", "--statistic", "median"],
+            ["climatology", "--cycle", "season"],
+        ):
             verb, *rest = words
-            answer = run_command(verb, tmp_path / "a.nc", *rest, "--memory", "2MiB", "--overwrite", *more, "-o",
-                                 tmp_path / "b.nc")  # fmt: skip
+            answer = run_command(
+                verb,
+                tmp_path / "a.nc",
+                *rest,
+                "--memory",
+                "2MiB",
+                "--overwrite",
+                *more,
+                "-o",
+                tmp_path / "b.nc",
+            )
             said.append([line for line in answer.err.split("\n") if line.startswith("warning")])
     assert said[:2] == said[2:]
     assert any("monthly values are missing" in line for line in said[0])

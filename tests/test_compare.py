@@ -16,18 +16,31 @@ pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarni
 @pytest.fixture
 def monthly(rng):
     times = np.arange(240) * 30.4375 + 14
-    return make_dataset(rng.random((240, 4, 5)) + 1, times=times, lats=[0, 20, 40, 60], lons=[0, 10, 20, 30, 40],
-                        name="pr", attributes={"units": "mm/day"})  # fmt: skip
+    return make_dataset(
+        rng.random((240, 4, 5)) + 1,
+        times=times,
+        lats=[0, 20, 40, 60],
+        lons=[0, 10, 20, 30, 40],
+        name="pr",
+        attributes={"units": "mm/day"},
+    )
 
 
 def values(dataset, name):
     return dataset[name].values()
 
 
-@pytest.mark.parametrize(("kind", "work"), [("difference", lambda a, b: a - b), ("ratio", lambda a, b: a / b),
-                                            ("percent", lambda a, b: 100 * (a / b - 1))])  # fmt: skip
+@pytest.mark.parametrize(
+    ("kind", "work"),
+    [
+        ("difference", lambda a, b: a - b),
+        ("ratio", lambda a, b: a / b),
+        ("percent", lambda a, b: 100 * (a / b - 1)),
+    ],
+)
 def test_maps_normals_and_single_times(monthly, kind, work):
-    """Two maps, two normals of other years, one month of two years, and a map held against every time."""
+    """Two maps, two normals of other years, one month of two years, and a map held against every
+    time."""
     periods = [Subset(time="2000..2009")(monthly), Subset(time="2010..2018")(monthly)]
     pairs = [
         [Summarise(over="time")(part) for part in periods],
@@ -41,13 +54,18 @@ def test_maps_normals_and_single_times(monthly, kind, work):
         made = Compare(with_=second, kind=kind)(first)
         expected = work(values(first, "pr"), values(second, "pr"))
         np.testing.assert_allclose(values(made, f"pr_{kind}"), expected, rtol=1e-12)
-        assert made[f"pr_{kind}"].units == {"difference": "mm/day", "ratio": "1", "percent": "%"}[kind]
+        assert (
+            made[f"pr_{kind}"].units == {"difference": "mm/day", "ratio": "1", "percent": "%"}[kind]
+        )
         assert made.remarks
 
 
 def test_what_cannot_be_compared_says_why(monthly):
     normal, mean = Climatology()(monthly), Summarise(over="time")(monthly)
-    with pytest.raises(DataError, match=r"January to December, which do not correspond; .* anomaly --climatology FILE"):
+    with pytest.raises(
+        DataError,
+        match=r"January to December, which do not correspond; .* anomaly --climatology FILE",
+    ):
         Compare(with_=normal)(monthly)
     with pytest.raises(DataError, match="compare the other way round"):
         Compare(with_=monthly)(mean)
@@ -56,8 +74,26 @@ def test_what_cannot_be_compared_says_why(monthly):
 
 
 def test_one_month_of_members_of_other_calendars(demo, tmp_path):
-    answer = run_command("subset", "almandine_future.nc", "grossular_future.nc", "--members", "--time", "2040-07",
-                         "--variable", "tas", "then", "regrid", "--to", "10", "then", "summarise", "--over", "ensemble",
-                         "-o", tmp_path / "july.nc", folder=demo)  # fmt: skip
+    answer = run_command(
+        "subset",
+        "almandine_future.nc",
+        "grossular_future.nc",
+        "--members",
+        "--time",
+        "2040-07",
+        "--variable",
+        "tas",
+        "then",
+        "regrid",
+        "--to",
+        "10",
+        "then",
+        "summarise",
+        "--over",
+        "ensemble",
+        "-o",
+        tmp_path / "july.nc",
+        folder=demo,
+    )
     assert answer.code == 0, answer.err
     assert rhodolite.read(tmp_path / "july.nc")["tas"].shape[0] == 1

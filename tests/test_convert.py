@@ -16,7 +16,8 @@ from rhodolite.model.variable import Storage
 
 def one(value, units, **attributes):
     return make_dataset(
-        np.full((1, 2, 2), float(value)), attributes={"units": units, "standard_name": "", **attributes}
+        np.full((1, 2, 2), float(value)),
+        attributes={"units": units, "standard_name": "", **attributes},
     )
 
 
@@ -43,7 +44,9 @@ def test_units_against_worked_values(value, units, target, expected):
 
 @given(
     st.floats(-1e4, 1e4),
-    st.sampled_from([("K", "degC"), ("degC", "degF"), ("m s-1", "knot"), ("mm day-1", "kg m-2 s-1")]),
+    st.sampled_from(
+        [("K", "degC"), ("degC", "degF"), ("m s-1", "knot"), ("mm day-1", "kg m-2 s-1")]
+    ),
 )
 def test_there_and_back_again(value, pair):
     there = Convert(units=f"tas={pair[1]}")(one(value, pair[0]))
@@ -53,13 +56,17 @@ def test_there_and_back_again(value, pair):
 
 def test_differences_have_no_offset_and_commute_with_conversion():
     random = np.random.default_rng(1)
-    data = make_dataset(random.normal(280, 5, (48, 2, 3)), times=15 + 30 * np.arange(48), calendar="360_day")
+    data = make_dataset(
+        random.normal(280, 5, (48, 2, 3)), times=15 + 30 * np.arange(48), calendar="360_day"
+    )
     fahrenheit = Convert(units="tas=degF")
     after, before = fahrenheit(Anomaly()(data))["tas"], Anomaly()(fahrenheit(data))["tas"]
     np.testing.assert_allclose(after.values(), before.values(), atol=1e-11)
     np.testing.assert_allclose(after.values(), Anomaly()(data)["tas"].values() * 1.8, rtol=1e-12)
     normal = fahrenheit(Climatology()(data))["tas"]
-    np.testing.assert_allclose(normal.values(), Climatology()(data)["tas"].values() * 1.8 - 459.67, rtol=1e-12)
+    np.testing.assert_allclose(
+        normal.values(), Climatology()(data)["tas"].values() * 1.8 - 459.67, rtol=1e-12
+    )
 
 
 def test_water_by_its_density_says_so_and_gets_the_name_of_a_depth(demo):
@@ -78,25 +85,35 @@ def test_coordinates_are_converted_with_their_bounds(demo):
     assert data["plev"].units == "Pa"
 
 
-@given(st.sampled_from([-180.0, 0.0, -177.5, 2.5]), st.sampled_from(["0..360", "-180..180"]), st.booleans())
+@given(
+    st.sampled_from([-180.0, 0.0, -177.5, 2.5]),
+    st.sampled_from(["0..360", "-180..180"]),
+    st.booleans(),
+)
 def test_the_grid_is_turned_with_its_data(start, longitude, ascending):
     lons, lats = start + 5 * np.arange(72), np.linspace(80, -80, 9)
     values = np.add.outer(lats, np.cos(np.radians(lons)))[None]
     direction = "ascending" if ascending else "descending"
-    data = Convert(longitude=longitude, latitude=direction)(make_dataset(values, lats=lats, lons=lons))
+    data = Convert(longitude=longitude, latitude=direction)(
+        make_dataset(values, lats=lats, lons=lons)
+    )
     found, rows = data["lon"].values(), data["lat"].values()
     low = float(longitude.split("..")[0])
     assert found.min() >= low
     assert found.max() < low + 360
     assert (np.diff(found) > 0).all()
     assert (np.diff(rows) > 0).all() == ascending
-    np.testing.assert_allclose(data["tas"].values()[0], np.add.outer(rows, np.cos(np.radians(found))), atol=1e-12)
+    np.testing.assert_allclose(
+        data["tas"].values()[0], np.add.outer(rows, np.cos(np.radians(found))), atol=1e-12
+    )
 
 
 def test_packing_keeps_its_promise_and_reports_it(tmp_path, rng):
     values = rng.normal(280, 10, (40, 30, 20))
     values[3, 4, 5] = np.nan
-    with pytest.warns(RhodoliteWarning, match=r"tas is packed to int16, so its values change by up to 0\.0\d+ K"):
+    with pytest.warns(
+        RhodoliteWarning, match=r"tas is packed to int16, so its values change by up to 0\.0\d+ K"
+    ):
         rhodolite.write(Convert(pack="int16")(make_dataset(values)), tmp_path / "a.nc")
     step = (np.nanmax(values) - np.nanmin(values)) / 65534
     with netCDF4.Dataset(tmp_path / "a.nc") as file:
@@ -110,12 +127,14 @@ def test_packing_keeps_its_promise_and_reports_it(tmp_path, rng):
             file["tas"].set_auto_maskandscale(False)
         np.testing.assert_array_equal(a["tas"][:], b["tas"][:])
     with pytest.raises(DataError, match="infinite"):
-        rhodolite.write(Convert(pack="int16")(make_dataset(np.full((2, 2, 2), np.inf))), tmp_path / "c.nc")
+        rhodolite.write(
+            Convert(pack="int16")(make_dataset(np.full((2, 2, 2), np.inf))), tmp_path / "c.nc"
+        )
 
 
 def test_writing_with_little_memory_reads_small_variables_without_locking_up(tmp_path, rng):
     made = make_dataset(rng.normal(size=(10, 40, 39)).astype("f4"))
-    small = made["tas"].with_(storage=Storage(chunks=None))
+    small = made["tas"].replace(storage=Storage(chunks=None))
     source = tmp_path / "a.nc"
     rhodolite.write(made.with_variables([*list(made.variables.values())[:-1], small]), source)
     answer = run_command("subset", source, "--memory", "1MiB", "-o", tmp_path / "b.nc")
@@ -126,7 +145,11 @@ def test_writing_with_little_memory_reads_small_variables_without_locking_up(tmp
     ("settings", "error", "message"),
     [
         ({}, UsageError, "convert: to what"),
-        ({"units": "=degC"}, UsageError, "does not say what is to be in which units; write it like tas=degC"),
+        (
+            {"units": "=degC"},
+            UsageError,
+            "does not say what is to be in which units; write it like tas=degC",
+        ),
         ({"units": "tas=degQ"}, UsageError, "'degQ' is not known to UDUNITS"),
         ({"units": "tas=m"}, DataError, "tas is in K, which cannot be turned into m"),
         ({"units": "tos=degC"}, DataError, r"no variable 'tos'\. Did you mean tas"),

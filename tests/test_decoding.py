@@ -1,4 +1,5 @@
-"""Stored numbers become values as the NetCDF library has it: marks, limits, signs and packing of every type."""
+"""Stored numbers become values as the NetCDF library has it: marks, limits, signs and packing of
+every type."""
 
 from __future__ import annotations
 
@@ -20,9 +21,12 @@ KINDS = ("i1", "u1", "i2", "u2", "i4", "u4", "i8", "f4", "f8")
 def described(draw):
     """Numbers of a type, and attributes about what is missing among them, each of the same type."""
     kind = np.dtype(draw(st.sampled_from(KINDS)))
-    pick = st.integers(*(np.iinfo(kind).min, np.iinfo(kind).max) if kind.kind in "iu" else (-1000, 1000))
+    pick = st.integers(
+        *(np.iinfo(kind).min, np.iinfo(kind).max) if kind.kind in "iu" else (-1000, 1000)
+    )
     numbers = draw(st.lists(pick, min_size=3, max_size=8))
-    # Bytes have no number that fills them unless they name one (NetCDF User's Guide); the library has.
+    # Bytes have no number that fills them unless they name one (NetCDF User's Guide); the library
+    # has.
     numbers = [0 if kind.itemsize == 1 and n in (-127, 129, 255) else n for n in numbers]
     attributes = {}
     chosen = st.sampled_from(numbers)
@@ -53,7 +57,9 @@ def test_what_is_missing_is_what_the_library_masks(tmp_path_factory, made):
     path = folder / "in.nc"
     with netCDF4.Dataset(path, "w") as file:
         file.createDimension("x", len(numbers))
-        stored = file.createVariable("v", numbers.dtype, ("x",), fill_value=attributes.get("_FillValue"))
+        stored = file.createVariable(
+            "v", numbers.dtype, ("x",), fill_value=attributes.get("_FillValue")
+        )
         stored.setncatts({key: value for key, value in attributes.items() if key != "_FillValue"})
         stored.set_auto_maskandscale(False)
         stored[:] = numbers
@@ -70,9 +76,17 @@ def test_what_is_missing_is_what_the_library_masks(tmp_path_factory, made):
 
 
 def test_limits_of_the_unpacked_type_are_about_unpacked_values(tmp_path):
-    path = write_plain(tmp_path / "p.nc", np.arange(-5, 5, dtype="i2").reshape(10, 1, 1), kind="i2",
-                       attributes={"scale_factor": 0.1, "add_offset": 280.0, "units": "K",
-                                   "valid_range": np.array([279.8, 280.2])})  # fmt: skip
+    path = write_plain(
+        tmp_path / "p.nc",
+        np.arange(-5, 5, dtype="i2").reshape(10, 1, 1),
+        kind="i2",
+        attributes={
+            "scale_factor": 0.1,
+            "add_offset": 280.0,
+            "units": "K",
+            "valid_range": np.array([279.8, 280.2]),
+        },
+    )
     values = rhodolite.read(path)["tas"].values()[:, 0, 0]
     assert np.isfinite(values).tolist() == [False] * 3 + [True] * 5 + [False] * 2
 
@@ -80,29 +94,61 @@ def test_limits_of_the_unpacked_type_are_about_unpacked_values(tmp_path):
 def test_joined_files_with_different_marks_let_no_mark_through(tmp_path):
     """A mark of one file is a value of the other, and stays one."""
     for day, mark in ((0, -1), (1, 5)):
-        write_plain(tmp_path / f"{day}.nc", np.array([[[5, -1, 7]]], "i2"), kind="i2", times=[day], fill=mark)
+        write_plain(
+            tmp_path / f"{day}.nc",
+            np.array([[[5, -1, 7]]], "i2"),
+            kind="i2",
+            times=[day],
+            fill=mark,
+        )
     answer = run_command("join", "0.nc", "1.nc", "-o", "both.nc", folder=tmp_path)
     assert answer.code == 0, answer.err
-    for data in (rhodolite.read([tmp_path / "0.nc", tmp_path / "1.nc"]), rhodolite.read(tmp_path / "both.nc")):
+    for data in (
+        rhodolite.read([tmp_path / "0.nc", tmp_path / "1.nc"]),
+        rhodolite.read(tmp_path / "both.nc"),
+    ):
         values = data["tas"].floats().read((slice(0, 2), slice(0, 1), slice(0, 3)))
         np.testing.assert_array_equal(values[:, 0], [[5, np.nan, 7], [np.nan, -1, 7]])
 
 
 @pytest.mark.parametrize("kind", ["i4", "i8", "u1", "f4"])
 def test_scalars_of_every_type_go_through_every_verb(tmp_path, kind):
-    path = write_plain(tmp_path / "in.nc", np.random.default_rng(0).random((48, 4, 5)), times=np.arange(48) * 30.5,
-                       lats=[10, 20, 30, 40], lons=[0, 10, 20, 30, 40],
-                       attributes={"units": "K", "coordinates": "height"})  # fmt: skip
+    path = write_plain(
+        tmp_path / "in.nc",
+        np.random.default_rng(0).random((48, 4, 5)),
+        times=np.arange(48) * 30.5,
+        lats=[10, 20, 30, 40],
+        lons=[0, 10, 20, 30, 40],
+        attributes={"units": "K", "coordinates": "height"},
+    )
     with netCDF4.Dataset(path, "a") as file:
-        file.createVariable("height", kind, ()).setncatts({"units": "m", "standard_name": "height", "positive": "up"})
+        file.createVariable("height", kind, ()).setncatts(
+            {"units": "m", "standard_name": "height", "positive": "up"}
+        )
         file["height"][...] = 2
         file.createVariable("crs", "i4", ()).grid_mapping_name = "latitude_longitude"
     chains = (
-        "inspect --statistics", "check", "subset --lat 10..30", "subset --level 2m", "summarise", "anomaly", "trend",
-        "aggregate --to year", "climatology", "detrend", "regrid --to 10", "extract --points p.csv", "index",
-        "accumulate", "calc --formula tas+1[K] --name x", "convert --units tas=degC", "compare --with in.nc",
-        "correlate --with in.nc", "annotate --set tas:a=b", "summarise --over time",
-    )  # fmt: skip
+        "inspect --statistics",
+        "check",
+        "subset --lat 10..30",
+        "subset --level 2m",
+        "summarise",
+        "anomaly",
+        "trend",
+        "aggregate --to year",
+        "climatology",
+        "detrend",
+        "regrid --to 10",
+        "extract --points p.csv",
+        "index",
+        "accumulate",
+        "calc --formula tas+1[K] --name x",
+        "convert --units tas=degC",
+        "compare --with in.nc",
+        "correlate --with in.nc",
+        "annotate --set tas:a=b",
+        "summarise --over time",
+    )
     (tmp_path / "p.csv").write_text("name,lat,lon\na,20,20\n")
     for chain in chains:
         verb, *rest = chain.split()

@@ -1,4 +1,5 @@
-"""Random files through random chains, against a plain second implementation of what each step means."""
+"""Random files through random chains, against a plain second implementation of what each step
+means."""
 
 from __future__ import annotations
 
@@ -22,7 +23,10 @@ def starts_of(calendar, daily, count):
         first = cftime.datetime(2001, 11, 20, calendar=calendar)
         units = "days since 2001-11-20"
         return [cftime.num2date(at, units, calendar) for at in range(count + 1)] if first else []
-    return [cftime.datetime(2001 + at // 12, at % 12 + 1, 1, calendar=calendar) for at in range(count + 1)]
+    return [
+        cftime.datetime(2001 + at // 12, at % 12 + 1, 1, calendar=calendar)
+        for at in range(count + 1)
+    ]
 
 
 @st.composite
@@ -30,16 +34,25 @@ def files(draw):
     """How a file is made: its axes, storage, marks and gaps."""
     daily = draw(st.booleans())
     return {
-        "seed": draw(st.integers(0, 10_000)), "daily": daily, "calendar": draw(st.sampled_from(CALENDARS)),
+        "seed": draw(st.integers(0, 10_000)),
+        "daily": daily,
+        "calendar": draw(st.sampled_from(CALENDARS)),
         "count": draw(st.integers(100, 160) if daily else st.integers(36, 60)),
-        "rows": draw(st.integers(3, 5)), "columns": draw(st.integers(4, 6)), "falling": draw(st.booleans()),
-        "west": draw(st.sampled_from([0.0, -180.0, 100.0])), "stamp": draw(st.sampled_from([0.0, 0.5])),
-        "bounds": draw(st.booleans()), "kind": draw(st.sampled_from(["f4", "f8", "i2", "u1", "i4"])),
-        "unit": draw(st.sampled_from(["days", "hours"])), "gaps": draw(st.sampled_from([0.0, 0.05])),
-        "what": draw(st.sampled_from(["state", "rate", "amount"])), "two_marks": draw(st.booleans()),
-        "coordinate": draw(st.sampled_from(["f4", "f8"])), "rough": draw(st.booleans()),
+        "rows": draw(st.integers(3, 5)),
+        "columns": draw(st.integers(4, 6)),
+        "falling": draw(st.booleans()),
+        "west": draw(st.sampled_from([0.0, -180.0, 100.0])),
+        "stamp": draw(st.sampled_from([0.0, 0.5])),
+        "bounds": draw(st.booleans()),
+        "kind": draw(st.sampled_from(["f4", "f8", "i2", "u1", "i4"])),
+        "unit": draw(st.sampled_from(["days", "hours"])),
+        "gaps": draw(st.sampled_from([0.0, 0.05])),
+        "what": draw(st.sampled_from(["state", "rate", "amount"])),
+        "two_marks": draw(st.booleans()),
+        "coordinate": draw(st.sampled_from(["f4", "f8"])),
+        "rough": draw(st.booleans()),
         "curvilinear": draw(st.booleans()),
-    }  # fmt: skip
+    }
 
 
 def make(path, how):
@@ -48,7 +61,9 @@ def make(path, how):
     calendar, dates = how["calendar"], starts_of(how["calendar"], how["daily"], how["count"])
     cells = list(itertools.pairwise(dates))
     stamps = [first + (after - first) * how["stamp"] for first, after in cells]
-    lat = np.linspace(-60, 70, how["rows"]) + (random.random(how["rows"]) * 5 if how["rough"] else 0)
+    lat = np.linspace(-60, 70, how["rows"]) + (
+        random.random(how["rows"]) * 5 if how["rough"] else 0
+    )
     lon = how["west"] + np.arange(how["columns"]) * 40.0
     lat = np.round(lat[::-1] if how["falling"] else lat, 2)
     with netCDF4.Dataset(path, "w") as file:
@@ -71,19 +86,24 @@ def make(path, how):
             positions, along = tuple(np.round(part, 2) for part in turned), (("y", "x"),) * 2
             file.createDimension("y", lat.size)
             file.createDimension("x", lon.size)
-        for name, values, dims, unit in zip(("lat", "lon"), positions, along, ("degrees_north", "degrees_east"),
-                                            strict=True):  # fmt: skip
+        for name, values, dims, unit in zip(
+            ("lat", "lon"), positions, along, ("degrees_north", "degrees_east"), strict=True
+        ):
             file.createVariable(name, how["coordinate"], dims).units = unit
             file[name][:] = values
         kind, shape = np.dtype(how["kind"]), (how["count"], lat.size, lon.size)
         whole = kind.kind in "iu"
         mark = {"i2": -32768, "u1": 255, "i4": -9999}.get(how["kind"], 1e20)
         grid = ("y", "x") if how["curvilinear"] else ("lat", "lon")
-        made = file.createVariable("v", kind, ("time", *grid), fill_value=mark,
-                                   chunksizes=(min(7, how["count"]), 2, 3))  # fmt: skip
+        made = file.createVariable(
+            "v", kind, ("time", *grid), fill_value=mark, chunksizes=(min(7, how["count"]), 2, 3)
+        )
         made.set_auto_maskandscale(False)
-        about = {"state": {"units": "K", "cell_methods": "time: mean"}, "rate": {"units": "mm day-1"},
-                 "amount": {"units": "mm", "cell_methods": "time: sum"}}[how["what"]]  # fmt: skip
+        about = {
+            "state": {"units": "K", "cell_methods": "time: mean"},
+            "rate": {"units": "mm day-1"},
+            "amount": {"units": "mm", "cell_methods": "time: sum"},
+        }[how["what"]]
         made.setncatts(about | ({"coordinates": "lat lon"} if how["curvilinear"] else {}))
         if whole:
             made.setncatts({"scale_factor": 0.25, "add_offset": 10.0})
@@ -103,7 +123,8 @@ LAST = ("climatology", "trend")
 
 
 def apply(step, random, field, stamps):
-    """Return a step as it is typed and what it should give; the stamps of the result, where it has some."""
+    """Return a step as it is typed and what it should give; the stamps of the result, where it has
+    some."""
     if field.lat.ndim == 2 and step in ("lat", "lon", "area"):
         south = float(random.integers(-60, 20))
         made = plain.block_between(field, south, 55) if step == "lat" else None
@@ -116,23 +137,46 @@ def apply(step, random, field, stamps):
     if step == "lon":
         west = float(random.integers(-180, 180))
         made = plain.subset_lon(field, west, west + 250)
-        return (["subset", "--lon", f"{west:g}..{west + 250:g}"], made, stamps) if made.values.size else None
+        return (
+            (["subset", "--lon", f"{west:g}..{west + 250:g}"], made, stamps)
+            if made.values.size
+            else None
+        )
     if step == "months":
         months = sorted({int(at) for at in random.integers(1, 13, 5)})
         kept = [at for at, cell in enumerate(field.cells) if plain.middle(cell).month in months]
         made = plain.subset_months(field, months)
-        return (["subset", "--months", ",".join(map(str, months))], made, [stamps[at] for at in kept]) if kept else None
+        return (
+            (["subset", "--months", ",".join(map(str, months))], made, [stamps[at] for at in kept])
+            if kept
+            else None
+        )
     if step == "years":
-        kept = [at for at, cell in enumerate(field.cells) if 2002 <= plain.middle(cell).year <= 2003]
+        kept = [
+            at for at, cell in enumerate(field.cells) if 2002 <= plain.middle(cell).year <= 2003
+        ]
         made = plain.subset_years(field, 2002, 2003)
-        return (["subset", "--years", "2002..2003"], made, [stamps[at] for at in kept]) if kept else None
+        return (
+            (["subset", "--years", "2002..2003"], made, [stamps[at] for at in kept])
+            if kept
+            else None
+        )
     if step == "aggregate":
-        unit, kind = random.choice(["month", "season", "year"]), random.choice(["mean", "sum", "min", "max"])
+        unit, kind = (
+            random.choice(["month", "season", "year"]),
+            random.choice(["mean", "sum", "min", "max"]),
+        )
         longest = max(plain.days(cell) for cell in field.cells)
-        if {"month": 28, "season": 28, "year": 360}[unit] < longest * 0.9 or (kind == "sum" and longest > 31.5):
+        if {"month": 28, "season": 28, "year": 360}[unit] < longest * 0.9 or (
+            kind == "sum" and longest > 31.5
+        ):
             return None
         made = plain.aggregate(field, str(unit), str(kind))
-        return ["aggregate", "--to", unit, "--statistic", kind], made, [plain.middle(cell) for cell in made.cells]
+        return (
+            ["aggregate", "--to", unit, "--statistic", kind],
+            made,
+            [plain.middle(cell) for cell in made.cells],
+        )
     if step == "area":
         return ["summarise"], plain.summarise_area(field), stamps
     years = {plain.middle(cell).year for cell in field.cells}
@@ -140,17 +184,24 @@ def apply(step, random, field, stamps):
     if step in ("anomaly", "climatology"):
         if len(years) < 3 or not monthly:
             return None
-        return ([step], plain.anomaly(field), stamps) if step == "anomaly" else ([step], plain.climatology(field), None)
+        return (
+            ([step], plain.anomaly(field), stamps)
+            if step == "anomaly"
+            else ([step], plain.climatology(field), None)
+        )
     return (["trend"], plain.trend(field, stamps), None) if len(field.cells) >= 3 else None
 
 
 @settings(max_examples=EXAMPLES or 250)
 @given(files(), st.lists(st.sampled_from(STEPS), min_size=1, max_size=4))
 def test_chains_agree_with_the_plain_implementation(tmp_path_factory, how, wanted):
-    """To 6 digits of the largest value where float32 is written, gaps in exactly the same places."""
+    """To 6 digits of the largest value where float32 is written, gaps in exactly the same
+    places."""
     folder = tmp_path_factory.mktemp("chain")
     cells, stamps = make(folder / "in.nc", how)
-    field = plain.read(folder / "in.nc", "v", cells, rates=how["what"] == "rate", amounts=how["what"] == "amount")
+    field = plain.read(
+        folder / "in.nc", "v", cells, rates=how["what"] == "rate", amounts=how["what"] == "amount"
+    )
     random = np.random.default_rng(how["seed"])
     words, name = [], "v"
     for step in wanted:
@@ -178,7 +229,9 @@ def test_chains_agree_with_the_plain_implementation(tmp_path_factory, how, wante
     expected = field.values.reshape(made.shape)
     np.testing.assert_array_equal(np.isnan(made), np.isnan(expected), err_msg=str(line))
     scale = np.nanmax(np.abs(expected)) if np.isfinite(expected).any() else 1.0
-    np.testing.assert_allclose(made, expected, rtol=2e-6, atol=2e-6 * max(scale, 1), err_msg=str(line))
+    np.testing.assert_allclose(
+        made, expected, rtol=2e-6, atol=2e-6 * max(scale, 1), err_msg=str(line)
+    )
 
 
 @pytest.mark.parametrize("seed", range(3))
@@ -188,9 +241,19 @@ def test_the_plain_implementation_is_right_itself(seed):
     values = random.random((24, 3, 4))
     dates = starts_of("360_day", False, 24)
     lat, lon = np.array([-30.0, 0, 30]), np.arange(4) * 90.0
-    field = plain.Field(values, list(itertools.pairwise(dates)), lat, lon, plain.edges(lat, 90),
-                        plain.edges(lon, 1e9))  # fmt: skip
-    np.testing.assert_allclose(plain.aggregate(field, "year", "mean").values, values.reshape(2, 12, 3, 4).mean(axis=1))
+    field = plain.Field(
+        values,
+        list(itertools.pairwise(dates)),
+        lat,
+        lon,
+        plain.edges(lat, 90),
+        plain.edges(lon, 1e9),
+    )
+    np.testing.assert_allclose(
+        plain.aggregate(field, "year", "mean").values, values.reshape(2, 12, 3, 4).mean(axis=1)
+    )
     weights = np.abs(np.diff(np.sin(np.radians([-45, -15, 15, 45]))))
-    np.testing.assert_allclose(plain.summarise_area(field).values[:, 0, 0],
-                               np.average(values.mean(axis=2), axis=1, weights=weights))  # fmt: skip
+    np.testing.assert_allclose(
+        plain.summarise_area(field).values[:, 0, 0],
+        np.average(values.mean(axis=2), axis=1, weights=weights),
+    )

@@ -1,4 +1,5 @@
-"""The documents tell the truth: their commands run, their links lead somewhere, generated pages are fresh."""
+"""The documents tell the truth: their commands run, their links lead somewhere, generated pages are
+fresh."""
 
 from __future__ import annotations
 
@@ -12,10 +13,10 @@ import sys
 from pathlib import Path
 
 import pytest
+from tools.make_reference import reference
 
 import rhodolite
 from rhodolite.cli.main import main
-from rhodolite.study.reference import reference
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text(encoding="utf-8")
@@ -35,7 +36,9 @@ def test_the_commands_of_the_readme_run_in_order(demo, tmp_path, monkeypatch, ca
             assert written, command
             assert all(path.stat().st_size > 40 for path in written)
     python = re.search(r"```python\n(.*?)```", README, re.DOTALL).group(1)
-    done = subprocess.run([sys.executable, "-c", python], cwd=tmp_path, capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, "-c", python], cwd=tmp_path, capture_output=True, text=True
+    )
     assert done.returncode == 0, done.stderr
     assert 0.5 < float(done.stdout) < 3.5
 
@@ -56,7 +59,9 @@ def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_t
     assert sum((demo / name).stat().st_size for name in names) < 100e6
 
 
-@pytest.mark.parametrize("page", ["README.md", *(f"docs/{p.name}" for p in (ROOT / "docs").glob("*.md"))])
+@pytest.mark.parametrize(
+    "page", ["README.md", *(f"docs/{p.name}" for p in (ROOT / "docs").glob("*.md"))]
+)
 def test_links_lead_somewhere(page):
     for link in re.findall(r"\]\(([^)#:]+)\)", (ROOT / page).read_text(encoding="utf-8")):
         assert ((ROOT / page).parent / link).exists(), link

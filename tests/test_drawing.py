@@ -1,4 +1,5 @@
-"""Figures: what is in them is read back from Matplotlib's own objects, and from the files written."""
+"""Figures: what is in them is read back from Matplotlib's own objects, and from the files
+written."""
 
 from __future__ import annotations
 
@@ -20,13 +21,13 @@ from rhodolite import (
     Series,
     Subset,
     UsageError,
-    YearByYear,
+    YearOverlay,
 )
 from rhodolite.arrays import InMemory
-from rhodolite.drawing.palettes import scale_for
+from rhodolite.drawing.parts.colour_scale import scale_for
 from rhodolite.model.variable import Variable
-from rhodolite.regions.outlines import land_at, lines
-from rhodolite.study.chain import save
+from rhodolite.pipeline.writing import save_figure
+from rhodolite.regions.coastlines import land_at, lines
 
 
 @pytest.fixture(scope="module")
@@ -41,7 +42,9 @@ def mesh_of(figure):
 def texts(figure):
     axes, *others = figure.axes
     words = [text.get_text().replace("\n", " ") for text in figure.texts]
-    return " | ".join([*words, axes.get_ylabel(), *(a.get_xlabel() + a.get_ylabel() for a in others)])
+    return " | ".join(
+        [*words, axes.get_ylabel(), *(a.get_xlabel() + a.get_ylabel() for a in others)]
+    )
 
 
 def test_the_coastline_sits_on_the_data_in_either_convention():
@@ -49,12 +52,22 @@ def test_the_coastline_sits_on_the_data_in_either_convention():
     for start in (-180.0, 0.0):
         lons, lats = start + 0.5 + np.arange(360), np.arange(-89.5, 90)
         land = land_at(*np.meshgrid(lons, lats)).astype("f4")
-        figure = Map()(make_dataset(land[None], lats=lats, lons=lons, attributes={"units": "1", "standard_name": ""}))
+        figure = Map()(
+            make_dataset(
+                land[None], lats=lats, lons=lons, attributes={"units": "1", "standard_name": ""}
+            )
+        )
         drawn = mesh_of(figure).get_array().reshape(land.shape)
         np.testing.assert_array_equal(drawn, land)
         coast = [c for c in figure.axes[0].collections if isinstance(c, LineCollection)][-1]
-        vertices = np.concatenate([segment for segment in coast.get_segments() if len(segment) > 40])
-        inside = (vertices[:, 0] > start + 1) & (vertices[:, 0] < start + 359) & (np.abs(vertices[:, 1]) < 80)
+        vertices = np.concatenate(
+            [segment for segment in coast.get_segments() if len(segment) > 40]
+        )
+        inside = (
+            (vertices[:, 0] > start + 1)
+            & (vertices[:, 0] < start + 359)
+            & (np.abs(vertices[:, 1]) < 80)
+        )
         columns, rows = ((vertices[inside] - (start, -90)).T).astype(int)
         around = sum(land[rows + dy, columns + dx] for dx in (-1, 0, 1) for dy in (-1, 0, 1))
         assert ((around > 0) & (around < 9)).mean() > 0.97  # both land and sea next to the coast
@@ -65,10 +78,20 @@ def test_no_outline_jumps_across_the_map():
         for scale in ("110m", "50m"):
             assert max(np.abs(np.diff(line[:, 0])).max() for line in lines(kind, scale)) < 20
     # On both sides of the dateline, at both poles, and in a lake's country; 1 is land.
-    known = {(10, 62): 1, (20, 57): 0, (-170, 65): 0, (179, 68): 1, (-175, 67): 1, (0, -85): 1, (0, 89): 0}
+    known = {
+        (10, 62): 1,
+        (20, 57): 0,
+        (-170, 65): 0,
+        (179, 68): 1,
+        (-175, 67): 1,
+        (0, -85): 1,
+        (0, 89): 0,
+    }
     lon, lat = np.array(list(known), dtype=float).T
     for scale in ("110m", "50m"):
-        np.testing.assert_array_equal(land_at(lon % 360, lat, scale), np.array(list(known.values()), bool))
+        np.testing.assert_array_equal(
+            land_at(lon % 360, lat, scale), np.array(list(known.values()), bool)
+        )
 
 
 def test_a_map_says_what_when_and_in_which_units(garnet):
@@ -96,7 +119,11 @@ def test_departures_pivot_on_zero_with_white_in_the_middle(garnet):
 
 
 def test_limits_and_centre_are_kept(garnet):
-    mesh = mesh_of(Map(variable="tas", time="2003-07", limits="250..300", centre=273.15, palette="coolwarm")(garnet))
+    mesh = mesh_of(
+        Map(variable="tas", time="2003-07", limits="250..300", centre=273.15, palette="coolwarm")(
+            garnet
+        )
+    )
     assert (mesh.norm.boundaries[0], mesh.norm.boundaries[-1]) == (250, 300)
     assert mesh.cmap.get_under().tolist() != mesh.cmap(0)
     half = mesh_of(Map(variable="tas", time="2003-07", limits="250..")(garnet)).norm.boundaries
@@ -119,7 +146,9 @@ def test_a_series_at_a_cell_and_of_the_area_mean(garnet):
     column = Subset(at="61N,10E")(part)["tas"].values().ravel()
     np.testing.assert_allclose(line.get_ydata(), column)
     figure = Series()(part)
-    weights = np.cos(np.radians(part["lat"].values()))  # equal to the zones' areas for equal steps, up to a factor
+    weights = np.cos(
+        np.radians(part["lat"].values())
+    )  # equal to the zones' areas for equal steps, up to a factor
     values = part["tas"].values()
     full = np.broadcast_to(weights[:, None], values.shape[1:])
     expected = [np.average(v[~np.isnan(v)], weights=full[~np.isnan(v)]) for v in values]
@@ -130,22 +159,35 @@ def test_a_series_at_a_cell_and_of_the_area_mean(garnet):
 def test_several_curves_share_units_and_have_a_legend(demo, garnet):
     winds = rhodolite.read(demo / "pressure_monthly.nc")
     figure = Series(variable="ua,va", level="200hPa", at="40N,0E")(winds)
-    assert [t.get_text() for t in figure.legends[0].get_texts()] == ["Eastward wind", "Northward wind"]
-    celsius = make_dataset(np.full((24, 2, 2), 10.0), times=30 * np.arange(24), units="days since 2001-01-01",
-                           calendar="360_day", attributes={"units": "degC"})  # fmt: skip
+    assert [t.get_text() for t in figure.legends[0].get_texts()] == [
+        "Eastward wind",
+        "Northward wind",
+    ]
+    celsius = make_dataset(
+        np.full((24, 2, 2), 10.0),
+        times=30 * np.arange(24),
+        units="days since 2001-01-01",
+        calendar="360_day",
+        attributes={"units": "degC"},
+    )
     series = Series(variable="tas", time="2001..2002", with_=celsius)
     figure = series(garnet)
     assert figure.axes[0].lines[1].get_ydata()[0] == pytest.approx(283.15)
     days = figure.axes[0].lines[1].get_xdata()
     assert 0 < days[1] - days[0] < 31
-    with pytest.raises(DataError, match=r"tas is in K and pr in kg m-2 s-1, which cannot share an axis; choose with"):
+    with pytest.raises(
+        DataError,
+        match=r"tas is in K and pr in kg m-2 s-1, which cannot share an axis; choose with",
+    ):
         Series()(garnet)
 
 
 @pytest.mark.parametrize("suffix", [".png", ".svg", ".pdf"])
 def test_files_of_every_kind_are_the_same_each_time(tmp_path, garnet, suffix):
     for name in ("a", "b"):
-        save(Map(variable="tas", time="2003-07", size="640x400")(garnet), tmp_path / (name + suffix))
+        save_figure(
+            Map(variable="tas", time="2003-07", size="640x400")(garnet), tmp_path / (name + suffix)
+        )
     assert (tmp_path / f"a{suffix}").read_bytes() == (tmp_path / f"b{suffix}").read_bytes()
     if suffix == ".png":
         assert matplotlib.image.imread(tmp_path / "a.png").shape[:2] == (400, 640)
@@ -177,34 +219,51 @@ def test_palettes_that_do_not_exist_are_refused():
 
 def test_one_curve_a_year_from_its_first_day_to_its_last(demo):
     daily = Subset(variable="pr", at="61N,9E")(rhodolite.read(str(demo / "nordic_daily_201*.nc")))
-    figure = YearByYear(start="oct", emphasise="2012", base="2012..2016")(Accumulate(start="oct", gaps="skip")(daily))
+    figure = YearOverlay(start="oct", emphasise="2012", base="2012..2016")(
+        Accumulate(start="oct", gaps="skip")(daily)
+    )
     axes = figure.axes[0]
     line = next(line for line in axes.lines if line.get_label() == "2012")
-    assert line.get_xdata()[[0, -1]].tolist() == [0.5, 364.5]  # noon of 1 October and of 30 September; no leap day
+    assert line.get_xdata()[[0, -1]].tolist() == [
+        0.5,
+        364.5,
+    ]  # noon of 1 October and of 30 September; no leap day
     totals = daily["pr"].values().ravel() * 86400
     year = (daily.time.years + (daily.time.months >= 10)) == 2012
     leap = (daily.time.months == 2) & (daily.time.days == 29)
     np.testing.assert_allclose(line.get_ydata(), np.cumsum(totals[year])[~leap[year]], rtol=1e-5)
-    assert [label.get_text() for label in axes.get_xticklabels(minor=True)][:4] == ["Oct", "Nov", "Dec", "Jan"]
+    assert [label.get_text() for label in axes.get_xticklabels(minor=True)][:4] == [
+        "Oct",
+        "Nov",
+        "Dec",
+        "Jan",
+    ]
     assert "2012 to 2016 behind" in texts(figure)
     with pytest.raises(DataError, match="--emphasise 1950: the data hold 2010 to 2018"):
-        YearByYear(emphasise="1950")(daily)
+        YearOverlay(emphasise="1950")(daily)
     with pytest.raises(DataError, match=r"--base 1800..1810: the data hold 2010 to 2018"):
-        YearByYear(base="1800..1810")(daily)
+        YearOverlay(base="1800..1810")(daily)
     with pytest.raises(DataError, match="one value a year"):
-        YearByYear()(Aggregate(to="year")(daily))
+        YearOverlay()(Aggregate(to="year")(daily))
 
 
 def test_small_maps_share_a_legend_and_are_named_by_what_they_show(garnet):
     tas = Subset(variable="tas")(garnet)
-    for by, names in (("month", ["January", "December"]), ("season", ["DJF", "SON"]), ("year", ["2015", "2018"])):
+    for by, names in (
+        ("month", ["January", "December"]),
+        ("season", ["DJF", "SON"]),
+        ("year", ["2015", "2018"]),
+    ):
         figure = Panels(by=by, years="2015..2018")(tas)
         *maps, legend = figure.axes
         assert [maps[at].get_title() for at in (0, -1)] == names
         assert len(maps) == {"month": 12, "season": 4, "year": 4}[by]
         meshes = [c for axes in maps for c in axes.collections if isinstance(c, QuadMesh)]
         assert len({id(mesh.norm) for mesh in meshes}) == 1
-        assert legend.get_xlabel().lower().endswith("near-surface air temperature, 2015 to 2018 (k)") or by == "year"
+        assert (
+            legend.get_xlabel().lower().endswith("near-surface air temperature, 2015 to 2018 (k)")
+            or by == "year"
+        )
     with pytest.raises(DataError, match="480 maps are too many for one figure"):
         Panels()(tas)
 
@@ -215,8 +274,11 @@ def test_bars_and_running_means_show_both_sides_of_zero(garnet):
     heights = np.array([bar.get_height() for bar in figure.axes[0].patches])
     assert sorted(heights) == pytest.approx(sorted(mean_values(yearly)), rel=1e-5)
     assert {bar.get_facecolor()[:3] for bar in figure.axes[0].patches[:1]} != {
-        bar.get_facecolor()[:3] for bar in figure.axes[0].patches[-1:]}  # fmt: skip
-    smooth = next(line for line in figure.axes[0].lines if line.get_label() == "mean of 5 years").get_ydata()
+        bar.get_facecolor()[:3] for bar in figure.axes[0].patches[-1:]
+    }
+    smooth = next(
+        line for line in figure.axes[0].lines if line.get_label() == "mean of 5 years"
+    ).get_ydata()
     assert smooth[2] == pytest.approx(np.mean(mean_values(yearly)[:5]), rel=1e-5)
     with pytest.raises(UsageError, match="'4' is not an odd number of steps"):
         Series(smooth=4)
@@ -227,14 +289,22 @@ def mean_values(data):
     edges = np.sin(np.radians(np.linspace(90, -90, values.shape[1] + 1)))
     weights = np.abs(np.diff(edges))[:, None] * np.ones(values.shape[2])
     held = np.isfinite(values)
-    return (np.where(held, values, 0) * weights).sum(axis=(1, 2)) / (held * weights).sum(axis=(1, 2))
+    return (np.where(held, values, 0) * weights).sum(axis=(1, 2)) / (held * weights).sum(
+        axis=(1, 2)
+    )
 
 
 def test_classes_are_drawn_in_words_from_dry_to_wet(rng):
-    """One colour a class, brown to green, with its words beside it; the mean of classes is refused."""
-    data = make_dataset(rng.gamma(2, 2, (30, 4, 6)), times=np.arange(30) * 365.25 + 180, lats=[0, 10, 20, 30],
-                        lons=np.arange(6) * 10, name="pr",
-                        attributes={"units": "mm", "standard_name": "precipitation_amount"})  # fmt: skip
+    """One colour a class, brown to green, with its words beside it; the mean of classes is
+    refused."""
+    data = make_dataset(
+        rng.gamma(2, 2, (30, 4, 6)),
+        times=np.arange(30) * 365.25 + 180,
+        lats=[0, 10, 20, 30],
+        lons=np.arange(6) * 10,
+        name="pr",
+        attributes={"units": "mm", "standard_name": "precipitation_amount"},
+    )
     made = rhodolite.Index(classes=True, extremes="10%")(data)
     figure = rhodolite.Map(variable="pr_class", time="2005")(made)
     words = [label.get_text() for label in figure.axes[1].get_yticklabels()]
@@ -242,7 +312,9 @@ def test_classes_are_drawn_in_words_from_dry_to_wet(rng):
     driest, wettest = (figure.axes[0].collections[0].cmap(at) for at in (0, 8))
     assert driest[0] > driest[2]
     assert wettest[0] < wettest[2]
-    with pytest.raises(DataError, match="holds classes, of which there is no mean; choose one of its 30 steps"):
+    with pytest.raises(
+        DataError, match="holds classes, of which there is no mean; choose one of its 30 steps"
+    ):
         rhodolite.Map(variable="pr_class")(made)
 
 
@@ -255,21 +327,34 @@ def test_curves_break_where_steps_are_missing(rng):
 
 
 def test_outside_of_a_region_is_blank_and_not_without_data(rng):
-    data = make_dataset(rng.random((1, 20, 20)), times=[0], lats=np.arange(55, 75), lons=np.arange(4, 24))
+    data = make_dataset(
+        rng.random((1, 20, 20)), times=[0], lats=np.arange(55, 75), lons=np.arange(4, 24)
+    )
     figure = rhodolite.Map()(rhodolite.Subset(region="Norway")(data))
     assert figure.axes[0].get_legend() is None
-    whole = rhodolite.Map()(data.with_variables(
-        v.with_(data=InMemory(np.where(np.arange(20) < 3, np.nan, v.values()))) if v.name == "tas" else v
-        for v in data.variables.values()))  # fmt: skip
+    whole = rhodolite.Map()(
+        data.with_variables(
+            v.replace(data=InMemory(np.where(np.arange(20) < 3, np.nan, v.values())))
+            if v.name == "tas"
+            else v
+            for v in data.variables.values()
+        )
+    )
     assert [text.get_text() for text in whole.axes[0].get_legend().get_texts()] == ["no data"]
 
 
 @pytest.mark.parametrize("count", [1, 4, 12])
 def test_titles_fit_and_legends_say_the_quantity(rng, count):
-    """However long the words are, lines of a title end within the figure; units stay in one piece."""
+    """However long the words are, lines of a title end within the figure; units stay in one
+    piece."""
     words = " ".join(["wide", "WWWW"] * count)
-    data = make_dataset(rng.random((1, 4, 6)), times=[0], lats=[0, 10, 20, 30], lons=np.arange(6) * 10,
-                        attributes={"units": "kg m-2 s-1", "long_name": words})  # fmt: skip
+    data = make_dataset(
+        rng.random((1, 4, 6)),
+        times=[0],
+        lats=[0, 10, 20, 30],
+        lons=np.arange(6) * 10,
+        attributes={"units": "kg m-2 s-1", "long_name": words},
+    )
     figure = rhodolite.Map()(data)
     figure.draw_without_rendering()
     assert all(text.get_window_extent().x1 <= figure.bbox.x1 for text in figure.texts)
@@ -279,11 +364,14 @@ def test_titles_fit_and_legends_say_the_quantity(rng, count):
 
 def test_panels_of_members_and_of_months(rng):
     data = make_dataset(
-        rng.random((36, 3, 4)), times=np.arange(36) * 30.4375 + 15, lats=[0, 30, 60], lons=[0, 90, 180, 270]
+        rng.random((36, 3, 4)),
+        times=np.arange(36) * 30.4375 + 15,
+        lats=[0, 30, 60],
+        lons=[0, 90, 180, 270],
     )
     figure = rhodolite.Panels(by="month")(data)
     places = [axes.get_subplotspec().colspan.start for axes in figure.axes[:12]]
     assert places == [0, 1, 2, 3] * 3
-    member = rhodolite.operations.members.stacked([data, data], ["a", "b"])
+    member = rhodolite.operations.pairing.ensemble.stack_members([data, data], ["a", "b"])
     titles = [axes.get_title() for axes in rhodolite.Panels(by="member")(member).axes[:2]]
     assert titles == ["a", "b"]

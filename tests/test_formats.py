@@ -1,4 +1,5 @@
-"""Every format: what others wrote is understood, and what goes out and comes in again is the same."""
+"""Every format: what others wrote is understood, and what goes out and comes in again is the
+same."""
 
 from __future__ import annotations
 
@@ -18,19 +19,32 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import make_dataset, run_command
 from rhodolite.arrays import InMemory
+from rhodolite.checking import check
 from rhodolite.errors import DataError, UsageError
-from rhodolite.formats.chunking import ChunkUse, chunk_shape
-from rhodolite.formats.filenames import FilePattern
+from rhodolite.formats.layout import ChunkUse, chunk_shape
+from rhodolite.formats.text.filename_pattern import FilePattern
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.study.checking import check
 
 VARIANTS = [
-    ("a.nc", v) for v in ("netcdf4", "netcdf4-classic", "netcdf3-classic", "netcdf3-64bit", "netcdf3-64bit-data")
+    ("a.nc", v)
+    for v in (
+        "netcdf4",
+        "netcdf4-classic",
+        "netcdf3-classic",
+        "netcdf3-64bit",
+        "netcdf3-64bit-data",
+    )
 ]
 VARIANTS += [("a.zarr", v) for v in ("zarr3", "zarr2")]
 CALENDARS = ["standard", "proleptic_gregorian", "julian", "noleap", "all_leap", "360_day"]
-UNITS = ["days since 2000-01-01", "hours since 1800-01-01 00:00:00", "seconds since 1970-01-01T00:00:00"]
-texts = st.text(st.characters(codec="utf-8", exclude_categories=("Cc", "Cs")), min_size=1, max_size=12)
+UNITS = [
+    "days since 2000-01-01",
+    "hours since 1800-01-01 00:00:00",
+    "seconds since 1970-01-01T00:00:00",
+]
+texts = st.text(
+    st.characters(codec="utf-8", exclude_categories=("Cc", "Cs")), min_size=1, max_size=12
+)
 attributes = st.dictionaries(
     st.sampled_from(["comment", "references", "n", "note"]),
     texts
@@ -54,24 +68,32 @@ def stored_alike(mine, theirs, variant):
 def test_any_dataset_out_and_in_again_is_the_same(tmp_path, data, variant):
     name, variant = variant
     shape = data.draw(st.tuples(st.integers(1, 4), st.integers(1, 9), st.integers(1, 40)))
-    kinds = ["f4", "f8", "i2", "i4"] + (["u1", "i8"] if variant in ("netcdf4", "netcdf3-64bit-data", "zarr3") else [])
+    kinds = ["f4", "f8", "i2", "i4"] + (
+        ["u1", "i8"] if variant in ("netcdf4", "netcdf3-64bit-data", "zarr3") else []
+    )
     kind = data.draw(st.sampled_from(kinds))
     random = np.random.default_rng(data.draw(st.integers(0, 999)))
     values = (
-        random.integers(0, 200, shape).astype(kind) if kind[0] in "iu" else random.normal(0, 1e3, shape).astype(kind)
+        random.integers(0, 200, shape).astype(kind)
+        if kind[0] in "iu"
+        else random.normal(0, 1e3, shape).astype(kind)
     )
     if kind[0] == "f":
         values[random.random(shape) < 0.2] = np.nan
     calendar, units = data.draw(st.sampled_from(CALENDARS)), data.draw(st.sampled_from(UNITS))
     times = np.cumsum(random.integers(1, 900, shape[0]))
-    made = make_dataset(values, calendar=calendar, units=units, times=times, attributes=data.draw(attributes))
+    made = make_dataset(
+        values, calendar=calendar, units=units, times=times, attributes=data.draw(attributes)
+    )
     chunks = data.draw(st.none() | st.tuples(*(st.integers(1, n) for n in shape)))
     growing = frozenset(["time"] if data.draw(st.booleans()) and name.endswith(".nc") else [])
     about = data.draw(attributes)
     words = InMemory(np.array([f"row {i} é" for i in range(shape[1])], object))
     label = Variable("label", ("lat",), words, {})
-    variables = [made["tas"].with_(storage=Storage(chunks=chunks)), label]
-    made = made.with_variables([*list(made.variables.values())[:3], *variables], unlimited=growing, attributes=about)
+    variables = [made["tas"].replace(storage=Storage(chunks=chunks)), label]
+    made = made.with_variables(
+        [*list(made.variables.values())[:3], *variables], unlimited=growing, attributes=about
+    )
     path = tmp_path / f"{next(_number)}{name}"
     rhodolite.write(made, path, format=variant, workers=2, memory=1 << 20)
     again = rhodolite.read(path)
@@ -80,7 +102,10 @@ def test_any_dataset_out_and_in_again_is_the_same(tmp_path, data, variant):
     assert again["label"].values().tolist() == label.values().tolist()
     assert again.unlimited == growing
     assert again.time.dates.tolist() == made.time.dates.tolist()
-    for mine, theirs in ((made["tas"].attributes, again["tas"].attributes), (about, again.attributes)):
+    for mine, theirs in (
+        (made["tas"].attributes, again["tas"].attributes),
+        (about, again.attributes),
+    ):
         for key, value in mine.items():
             assert stored_alike(value, theirs[key], variant), key
     assert not [finding for finding in check(again) if finding.severity == "error"]
@@ -102,7 +127,10 @@ def test_large_variables_stream_into_every_variant(tmp_path, rng, name, variant)
             np.testing.assert_array_equal(file.variables["tas"][:], values)
     elif name == "a.nc":
         with netCDF4.Dataset(tmp_path / name) as file:
-            assert file.data_model == {"netcdf4": "NETCDF4", "netcdf4-classic": "NETCDF4_CLASSIC"}[variant]
+            assert (
+                file.data_model
+                == {"netcdf4": "NETCDF4", "netcdf4-classic": "NETCDF4_CLASSIC"}[variant]
+            )
     else:
         stored = zarr.open_group(tmp_path / name, mode="r")["tas"]
         np.testing.assert_array_equal(stored[:], values)
@@ -111,7 +139,9 @@ def test_large_variables_stream_into_every_variant(tmp_path, rng, name, variant)
 
 def test_what_a_variant_cannot_hold_is_refused(tmp_path):
     far = make_dataset(np.full((2, 3, 4), 2**40))
-    with pytest.raises(DataError, match=r"tas holds integers from 1099511627776 .* netcdf3-64bit-data"):
+    with pytest.raises(
+        DataError, match=r"tas holds integers from 1099511627776 .* netcdf3-64bit-data"
+    ):
         rhodolite.write(far, tmp_path / "a.nc", format="netcdf3-classic")
     rhodolite.write(far, tmp_path / "a.nc", format="netcdf3-64bit-data")
     assert list(tmp_path.iterdir()) == [tmp_path / "a.nc"]
@@ -138,7 +168,10 @@ def test_time_can_grow_where_that_is_asked_for(tmp_path, demo):
     assert (refused.code, "--unlimited is for NetCDF" in refused.err) == (2, True)
 
 
-@given(st.sampled_from(list(ChunkUse)), st.tuples(st.integers(1, 9000), st.integers(1, 800), st.integers(1, 900)))
+@given(
+    st.sampled_from(list(ChunkUse)),
+    st.tuples(st.integers(1, 9000), st.integers(1, 800), st.integers(1, 900)),
+)
 def test_chunks_are_good_for_what_they_are_meant_for(use, shape):
     made = make_dataset(np.broadcast_to(np.float32(0), shape))
     chunks = chunk_shape(made["tas"], 4, made, use)
@@ -150,12 +183,16 @@ def test_chunks_are_good_for_what_they_are_meant_for(use, shape):
     elif use is ChunkUse.SERIES:
         assert count[0] == 1
     elif np.prod(shape) * 4 > 64 << 20 and min(shape) > 50:
-        assert 1 / 4 < count[0] / (count[1] * count[2]) < 4  # as many pieces of a map as of a series
+        assert (
+            1 / 4 < count[0] / (count[1] * count[2]) < 4
+        )  # as many pieces of a map as of a series
 
 
 @pytest.mark.parametrize("version", [2, 3])
 def test_zarr_as_others_write_it(tmp_path, version):
-    root = zarr.create_group(tmp_path / "a.zarr", zarr_format=version, attributes={"title": "Other", "list": [1, 2]})
+    root = zarr.create_group(
+        tmp_path / "a.zarr", zarr_format=version, attributes={"title": "Other", "list": [1, 2]}
+    )
     inner = root.create_group("model")
     about = {"units": "K", "scale_factor": 0.5, "add_offset": 200.0, "_FillValue": -1}
     for name, dimensions, values, words in (
@@ -166,11 +203,18 @@ def test_zarr_as_others_write_it(tmp_path, version):
         named = {"dimension_names": dimensions} if version == 3 else {}
         words = words if version == 3 else {**words, "_ARRAY_DIMENSIONS": list(dimensions)}
         inner.create_array(
-            name, data=values, chunks=tuple(max(1, n - 1) for n in values.shape), attributes=words, **named
+            name,
+            data=values,
+            chunks=tuple(max(1, n - 1) for n in values.shape),
+            attributes=words,
+            **named,
         )
     with pytest.raises(DataError, match=r"its arrays are in groups; name one of .*a\.zarr:/model"):
         rhodolite.read(tmp_path / "a.zarr")
-    for data in (rhodolite.read(f"{tmp_path}/a.zarr:/model"), rhodolite.read(tmp_path / "a.zarr", group="model")):
+    for data in (
+        rhodolite.read(f"{tmp_path}/a.zarr:/model"),
+        rhodolite.read(tmp_path / "a.zarr", group="model"),
+    ):
         expected = np.arange(-1, 11).reshape(3, 4) * 0.5 + 200
         expected[0, 0] = np.nan
         np.testing.assert_array_equal(data["tas"].values(), expected)
@@ -178,7 +222,9 @@ def test_zarr_as_others_write_it(tmp_path, version):
         assert rhodolite.Subset(lat="1..2")(data)["tas"].shape == (2, 4)
     with pytest.raises(DataError, match=r"no group 'modell'\. Did you mean model"):
         rhodolite.read(tmp_path / "a.zarr", group="modell")
-    assert "Zarr version" in run_command("inspect", "*.zarr", "--group", "model", folder=tmp_path).out
+    assert (
+        "Zarr version" in run_command("inspect", "*.zarr", "--group", "model", folder=tmp_path).out
+    )
 
 
 def test_a_store_is_replaced_only_when_asked_and_only_by_a_whole_one(tmp_path):
@@ -206,7 +252,13 @@ def test_hdf5_with_dimension_scales_and_without_netcdf(tmp_path):
             file[name] = np.arange(float(n))
             file[name].attrs["units"] = units
             file[name].make_scale(name)
-        file.create_dataset("tas", data=np.arange(12.0).reshape(3, 4), chunks=(2, 2), compression="gzip", shuffle=True)
+        file.create_dataset(
+            "tas",
+            data=np.arange(12.0).reshape(3, 4),
+            chunks=(2, 2),
+            compression="gzip",
+            shuffle=True,
+        )
         for axis, name in enumerate(("lat", "lon")):
             file["tas"].dims[axis].attach_scale(file[name])
         file["tas"].attrs["units"] = "K"
@@ -237,7 +289,9 @@ def test_valid_ranges_and_packing_survive_where_numbers_do(tmp_path):
             file.createVariable(name, "f4", (name,)).units = units
             file[name][:] = np.arange(n) / 2
         for name, kind in (("plain", "f4"), ("packed", "i2")):
-            made = file.createVariable(name, kind, ("lat", "lon"), fill_value=np.dtype(kind).type(-99))
+            made = file.createVariable(
+                name, kind, ("lat", "lon"), fill_value=np.dtype(kind).type(-99)
+            )
             made.set_auto_maskandscale(False)
             made.valid_range = np.array([0, 9000], kind)
             made.missing_value = np.dtype(kind).type(-99)
@@ -247,45 +301,111 @@ def test_valid_ranges_and_packing_survive_where_numbers_do(tmp_path):
     data = rhodolite.read(tmp_path / "a.nc")
     rhodolite.write(rhodolite.Convert(pack="keep")(data), tmp_path / "b.nc")
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
-        assert file["plain"].valid_range.tolist() == file["packed"].valid_range.tolist() == [0, 9000]
+        assert (
+            file["plain"].valid_range.tolist() == file["packed"].valid_range.tolist() == [0, 9000]
+        )
         assert (file["packed"].dtype, file["packed"].missing_value) == (np.int16, -99)
         assert np.ma.count_masked(file["plain"][:]) == np.ma.count_masked(file["packed"][:]) == 2999
-    rhodolite.write(rhodolite.Convert(units="plain=1")(data) if data["plain"].units else data, tmp_path / "c.nc")
+    rhodolite.write(
+        rhodolite.Convert(units="plain=1")(data) if data["plain"].units else data, tmp_path / "c.nc"
+    )
     with netCDF4.Dataset(tmp_path / "c.nc") as file:
         assert "valid_range" not in file["packed"].ncattrs()  # the numbers are others now
 
 
 def test_a_table_says_its_units_and_is_a_grid_again(tmp_path, demo):
-    words = ("--lat", "60N..64N", "--lon", "5E..12E", "--time", "2018-01..2018-03", "--level", "850hPa,500hPa")
-    assert run_command("subset", demo / "pressure_monthly.nc", *words, "-o", tmp_path / "a.csv").code == 0
+    words = (
+        "--lat",
+        "60N..64N",
+        "--lon",
+        "5E..12E",
+        "--time",
+        "2018-01..2018-03",
+        "--level",
+        "850hPa,500hPa",
+    )
+    assert (
+        run_command("subset", demo / "pressure_monthly.nc", *words, "-o", tmp_path / "a.csv").code
+        == 0
+    )
     frame = pandas.read_csv(tmp_path / "a.csv")
-    assert list(frame.columns) == ["time", "plev [hPa]", "lat", "lon", "ta [K]", "ua [m s-1]", "va [m s-1]"]
+    assert list(frame.columns) == [
+        "time",
+        "plev [hPa]",
+        "lat",
+        "lon",
+        "ta [K]",
+        "ua [m s-1]",
+        "va [m s-1]",
+    ]
     assert frame["time"].iloc[0] == "2018-01"
     source = rhodolite.read(demo / "pressure_monthly.nc")
-    expected = rhodolite.Subset(**{w[2:]: v for w, v in zip(words[::2], words[1::2], strict=True)})(source)
-    np.testing.assert_array_equal(frame["ua [m s-1]"].to_numpy("f4"), expected["ua"].values().reshape(-1))
+    expected = rhodolite.Subset(**{w[2:]: v for w, v in zip(words[::2], words[1::2], strict=True)})(
+        source
+    )
+    np.testing.assert_array_equal(
+        frame["ua [m s-1]"].to_numpy("f4"), expected["ua"].values().reshape(-1)
+    )
     back = rhodolite.read(tmp_path / "a.csv")
     assert (back["ta"].units, back["plev"].units) == ("K", "hPa")
     order = np.argsort(expected["plev"].values())
-    np.testing.assert_array_equal(back["ta"].values().astype("f4"), expected["ta"].values()[:, order])
+    np.testing.assert_array_equal(
+        back["ta"].values().astype("f4"), expected["ta"].values()[:, order]
+    )
     assert back.time.span == expected.time.span
-    assert run_command("subset", demo / "pressure_monthly.nc", "--every", "time=12", "-o", tmp_path / "b.csv").code == 0
+    assert (
+        run_command(
+            "subset", demo / "pressure_monthly.nc", "--every", "time=12", "-o", tmp_path / "b.csv"
+        ).code
+        == 0
+    )
 
 
 @pytest.mark.parametrize(
     ("text", "sizes", "name", "first"),
     [
-        ("time,lat,lon,rain [mm]\n2001-01,60,5,1\n2001-01,60,6,2\n2001-02,60,5,3\n2001-02,60,6,4\n",
-         {"time": 2, "lat": 1, "lon": 2}, "rain", 1.0),
-        ("date;latitude;longitude;rain\n20010101;60;5;1,5\n20010101;61;7;2\n", {"time": 1, "site": 2}, "rain", 1.5),
-        ("station,lat,lon,2001,2002,2003\nRuby,60,5,1,2,NA\nOpal,61,7,4,5,6\n", {"time": 3, "site": 2}, "table", 1.0),
+        (
+            "time,lat,lon,rain "
+            "[mm]\n2001-01,60,5,1\n2001-01,60,6,2\n2001-02,60,5,3\n2001-02,60,6,4\n",
+            {"time": 2, "lat": 1, "lon": 2},
+            "rain",
+            1.0,
+        ),
+        (
+            "date;latitude;longitude;rain\n20010101;60;5;1,5\n20010101;61;7;2\n",
+            {"time": 1, "site": 2},
+            "rain",
+            1.5,
+        ),
+        (
+            "station,lat,lon,2001,2002,2003\nRuby,60,5,1,2,NA\nOpal,61,7,4,5,6\n",
+            {"time": 3, "site": 2},
+            "table",
+            1.0,
+        ),
         ("# made up\ntime,Ruby,Opal\n2001-01-01,1,2\n2001-01-02,,4\n", {"time": 2}, "Ruby", 1.0),
-        ("name\tlat\tlon\tdepth_of_lake\nRuby\t60\t5\t12\nOpal\t61\t7\t\n", {"site": 2}, "depth_of_lake", 12.0),
-        ("time,site,flow\n2001-01-01T00:00,a,1\n2001-01-01T06:00,a,2\n2001-01-01T00:00,b,3\n", {"time": 2, "site": 2},
-         "flow", 1.0),
+        (
+            "name\tlat\tlon\tdepth_of_lake\nRuby\t60\t5\t12\nOpal\t61\t7\t\n",
+            {"site": 2},
+            "depth_of_lake",
+            12.0,
+        ),
+        (
+            "time,site,flow\n2001-01-01T00:00,a,1\n2001-01-01T06:00,a,2\n2001-01-01T00:00,b,3\n",
+            {"time": 2, "site": 2},
+            "flow",
+            1.0,
+        ),
     ],
-    ids=["long, a grid", "long, sites", "a row a site", "a row a time", "sites alone", "times and names"],
-)  # fmt: skip
+    ids=[
+        "long, a grid",
+        "long, sites",
+        "a row a site",
+        "a row a time",
+        "sites alone",
+        "times and names",
+    ],
+)
 def test_tables_of_every_form(tmp_path, text, sizes, name, first):
     (tmp_path / "table.csv").write_text(text)
     data = rhodolite.read(tmp_path / "table.csv")
@@ -293,7 +413,9 @@ def test_tables_of_every_form(tmp_path, text, sizes, name, first):
     assert data[name].values().reshape(-1)[0] == first
     assert not [finding for finding in check(data) if finding.severity == "error"]
     rhodolite.write(data, tmp_path / "a.nc")
-    np.testing.assert_array_equal(rhodolite.read(tmp_path / "a.nc")[name].values(), data[name].values())
+    np.testing.assert_array_equal(
+        rhodolite.read(tmp_path / "a.nc")[name].values(), data[name].values()
+    )
 
 
 @pytest.mark.parametrize(
@@ -303,8 +425,14 @@ def test_tables_of_every_form(tmp_path, text, sizes, name, first):
             "time,lat,lon,x\n2001-01,95,5,1\n",
             r"table\.csv, line 2: '95' is no lat; .* are latitude and longitude exchanged",
         ),
-        ("time,lat,lon,x\n2001-01,60,5,1\n2001-01,60,5,2\n", "lines 2 and 3 are of the same time and place"),
-        ("time,note\n31.13.2001,1\n", r"line 2: .31\.13\.2001. is not a date; write dates as 2001-12-31"),
+        (
+            "time,lat,lon,x\n2001-01,60,5,1\n2001-01,60,5,2\n",
+            "lines 2 and 3 are of the same time and place",
+        ),
+        (
+            "time,note\n31.13.2001,1\n",
+            r"line 2: .31\.13\.2001. is not a date; write dates as 2001-12-31",
+        ),
         ("a,b\n1,2\n", "a table needs a column of times .* Its columns are 'a', 'b'"),
         ("site,2001,2002\na,1,x\n", "line 2: 'x' in column '2002' is no number"),
         ("time,note\n2001,\n", "no column of numbers"),
@@ -329,7 +457,9 @@ def test_grids_of_text_one_a_month_and_back(tmp_path, demo):
     source = rhodolite.Subset(variable="tas", lat="30S..30N", time="2002-01")(
         rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
     )
-    np.testing.assert_array_equal(data["tas_2002_01"].values().astype("f4"), source["tas"].values()[0].astype("f4"))
+    np.testing.assert_array_equal(
+        data["tas_2002_01"].values().astype("f4"), source["tas"].values()[0].astype("f4")
+    )
     np.testing.assert_array_equal(data["lat"].values(), source["lat"].values())
     assert np.isnan(data["tas_2002_01"].values()).any()
     again = run_command("subset", garnet, *words, "-o", out, folder=tmp_path)
@@ -343,9 +473,18 @@ def test_grids_of_text_one_a_month_and_back(tmp_path, demo):
     ("text", "message"),
     [
         ("ncols 2\nnrows x\n", "line 2: 'x' is no number for nrows"),
-        ("ncols 2\nnrows 2\nxllcorner 0\ncellsize 1\n1 2 3 4\n", "the header does not say yllcorner or yllcenter"),
-        ("ncols 2\nnrows 2\nxllcorner 0\nyllcorner 0\ncellsize 1\n1 2 3\n", "4 in all, and there are 3"),
-        ("ncols 2\nnrows 2\nxllcorner 0\nyllcorner 0\ncellsize 1\n1 2 3 x\n", "'x' among the values is no number"),
+        (
+            "ncols 2\nnrows 2\nxllcorner 0\ncellsize 1\n1 2 3 4\n",
+            "the header does not say yllcorner or yllcenter",
+        ),
+        (
+            "ncols 2\nnrows 2\nxllcorner 0\nyllcorner 0\ncellsize 1\n1 2 3\n",
+            "4 in all, and there are 3",
+        ),
+        (
+            "ncols 2\nnrows 2\nxllcorner 0\nyllcorner 0\ncellsize 1\n1 2 3 x\n",
+            "'x' among the values is no number",
+        ),
     ],
 )
 def test_mistakes_in_grids_of_text_are_named(tmp_path, text, message):

@@ -1,4 +1,5 @@
-"""Files nobody prepared: what they half say is understood and said once, what cannot be known is not guessed."""
+"""Files nobody prepared: what they half say is understood and said once, what cannot be known is
+not guessed."""
 
 from __future__ import annotations
 
@@ -15,8 +16,8 @@ import rhodolite
 from conftest import make_dataset, run_command, write_plain
 from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError, RhodoliteWarning
-from rhodolite.formats import projected
-from rhodolite.formats.mending import mended
+from rhodolite.formats.cf import projection_coordinates
+from rhodolite.formats.normalise import normalise
 from rhodolite.kernels.sphere import from_rotated, great_circle
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
@@ -39,22 +40,31 @@ def test_units_as_people_write_them_are_read_and_said(tmp_path):
 
 
 def test_of_two_latitudes_the_one_along_the_data_is_taken_and_said():
-    made = dataset(plain("lat", ("lat",), [1.0, 2.0], units="degrees_north"),
-                   plain("lat_2", ("lat_2",), [1.0, 2.0, 3.0], units="degrees_north"),
-                   plain("lon", ("lon",), [1.0], units="degrees_east"),
-                   plain("a", ("lat_2", "lon"), np.ones((3, 1))))  # fmt: skip
-    with pytest.warns(RhodoliteWarning, match="lat_2, lat could each be the latitude; lat_2 is taken"):
-        assert rhodolite.Subset(lat="2..3")(mended(made))["a"].shape == (2, 1)
+    made = dataset(
+        plain("lat", ("lat",), [1.0, 2.0], units="degrees_north"),
+        plain("lat_2", ("lat_2",), [1.0, 2.0, 3.0], units="degrees_north"),
+        plain("lon", ("lon",), [1.0], units="degrees_east"),
+        plain("a", ("lat_2", "lon"), np.ones((3, 1))),
+    )
+    with pytest.warns(
+        RhodoliteWarning, match="lat_2, lat could each be the latitude; lat_2 is taken"
+    ):
+        assert rhodolite.Subset(lat="2..3")(normalise(made))["a"].shape == (2, 1)
 
 
 def test_two_dimensional_positions_that_nothing_names_are_attached(tmp_path):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         file.createDimension("j", 3)
         file.createDimension("i", 4)
-        for name, values in (("nav_lat", 60 + np.arange(12.0) / 10), ("nav_lon", 5 + np.arange(12.0) / 10)):
+        for name, values in (
+            ("nav_lat", 60 + np.arange(12.0) / 10),
+            ("nav_lon", 5 + np.arange(12.0) / 10),
+        ):
             file.createVariable(name, "f8", ("j", "i"))[:] = values.reshape(3, 4)
         file.createVariable("sst", "f4", ("j", "i"))[:] = np.arange(12).reshape(3, 4)
-    answer = run_command("subset", tmp_path / "a.nc", "--lat", "60.35..60.85", "-o", tmp_path / "b.nc")
+    answer = run_command(
+        "subset", tmp_path / "a.nc", "--lat", "60.35..60.85", "-o", tmp_path / "b.nc"
+    )
     assert "nav_lat and nav_lon are taken as the positions of sst" in answer.err
     out = rhodolite.read(tmp_path / "b.nc")
     assert out["sst"].values().tolist()[0] == [4, 5, 6, 7]
@@ -64,17 +74,24 @@ def test_two_dimensional_positions_that_nothing_names_are_attached(tmp_path):
 
 
 def test_days_written_as_figures_of_the_calendar():
-    made = make_dataset(np.ones((3, 2, 2)), times=[20010131, 20010201.25, 20010301.5], units="day as %Y%m%d.%f")
-    assert [d.isoformat() for d in mended(made).time.dates] == [
-        "2001-01-31T00:00:00", "2001-02-01T06:00:00", "2001-03-01T12:00:00"]  # fmt: skip
+    made = make_dataset(
+        np.ones((3, 2, 2)), times=[20010131, 20010201.25, 20010301.5], units="day as %Y%m%d.%f"
+    )
+    assert [d.isoformat() for d in normalise(made).time.dates] == [
+        "2001-01-31T00:00:00",
+        "2001-02-01T06:00:00",
+        "2001-03-01T12:00:00",
+    ]
     with pytest.raises(DataError, match="time holds a number that is no date"):
-        mended(make_dataset(np.ones((1, 2, 2)), times=[20011331], units="day as %Y%m%d.%f"))
+        normalise(make_dataset(np.ones((1, 2, 2)), times=[20011331], units="day as %Y%m%d.%f"))
 
 
 def test_references_to_what_is_not_there_are_dropped_and_said():
-    made = make_dataset(np.ones((1, 2, 2)), attributes={"coordinates": "time height", "grid_mapping": "crs"})
+    made = make_dataset(
+        np.ones((1, 2, 2)), attributes={"coordinates": "time height", "grid_mapping": "crs"}
+    )
     with pytest.warns(RhodoliteWarning) as said:
-        attributes = mended(made)["tas"].attributes
+        attributes = normalise(made)["tas"].attributes
     assert attributes["coordinates"] == "time"
     assert "grid_mapping" not in attributes
     assert sorted(str(w.message).split(": ")[1] for w in said) == [
@@ -86,14 +103,33 @@ def test_references_to_what_is_not_there_are_dropped_and_said():
 @pytest.mark.parametrize(
     ("change", "words", "message"),
     [
-        ({"lats": [0, np.nan, 2]}, ["subset", "--lat", "0..1"], r"the latitude coordinate \(lat\) has missing values"),
-        ({"units": "fortnights since then"}, ["subset", "--time", "2001"], "time coordinate 'time' with units"),
-        ({"values": np.ones((0, 3, 4))}, ["subset", "--time", "2001"], r"the time axis \(time\) has no steps"),
+        (
+            {"lats": [0, np.nan, 2]},
+            ["subset", "--lat", "0..1"],
+            r"the latitude coordinate \(lat\) has missing values",
+        ),
+        (
+            {"units": "fortnights since then"},
+            ["subset", "--time", "2001"],
+            "time coordinate 'time' with units",
+        ),
+        (
+            {"values": np.ones((0, 3, 4))},
+            ["subset", "--time", "2001"],
+            r"the time axis \(time\) has no steps",
+        ),
         ({"values": np.ones((0, 3, 4))}, ["anomaly"], r"the time axis \(time\) has no steps"),
     ],
-    ids=["a coordinate with missing values", "time that cannot be read", "no steps", "nothing to average"],
+    ids=[
+        "a coordinate with missing values",
+        "time that cannot be read",
+        "no steps",
+        "nothing to average",
+    ],
 )
-def test_what_cannot_be_known_is_refused_where_it_is_needed_and_not_before(tmp_path, change, words, message):
+def test_what_cannot_be_known_is_refused_where_it_is_needed_and_not_before(
+    tmp_path, change, words, message
+):
     values = change.pop("values", np.ones((2, 3, 4)))
     path = write_plain(tmp_path / "a.nc", values, **change)
     if "units" not in change:
@@ -108,13 +144,26 @@ def test_names_with_spaces_no_coordinates_and_no_calendar_do_no_harm(tmp_path):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         for name, n in (("time", 2), ("lat", 3), ("lon", 4), ("member no", 2)):
             file.createDimension(name, n)
-        for name, units in (("time", "days since 2001-01-01"), ("lat", "degrees_north"), ("lon", "degrees_east")):
+        for name, units in (
+            ("time", "days since 2001-01-01"),
+            ("lat", "degrees_north"),
+            ("lon", "degrees_east"),
+        ):
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = np.arange(len(file.dimensions[name]))
         made = file.createVariable("my rain", "f4", ("member no", "time", "lat", "lon"))
         made.units = "mm"
         made[:] = np.arange(48).reshape(2, 2, 3, 4)
-    answer = run_command("subset", tmp_path / "a.nc", "--variable", "my rain", "--at", "1N,2E", "-o", tmp_path / "b.nc")
+    answer = run_command(
+        "subset",
+        tmp_path / "a.nc",
+        "--variable",
+        "my rain",
+        "--at",
+        "1N,2E",
+        "-o",
+        tmp_path / "b.nc",
+    )
     assert (answer.code, answer.err.count("\n")) == (0, 1)
     out = rhodolite.read(tmp_path / "b.nc")
     assert out["my rain"].values().ravel().tolist() == [6, 18, 30, 42]
@@ -122,11 +171,19 @@ def test_names_with_spaces_no_coordinates_and_no_calendar_do_no_harm(tmp_path):
 
 
 MAPPINGS = [
-    {"grid_mapping_name": "lambert_conformal_conic", "standard_parallel": [55.0, 65.0],
-     "longitude_of_central_meridian": 15.0, "latitude_of_projection_origin": 60.0},
-    {"grid_mapping_name": "polar_stereographic", "latitude_of_projection_origin": 90.0, "standard_parallel": 70.0,
-     "straight_vertical_longitude_from_pole": -45.0},
-]  # fmt: skip
+    {
+        "grid_mapping_name": "lambert_conformal_conic",
+        "standard_parallel": [55.0, 65.0],
+        "longitude_of_central_meridian": 15.0,
+        "latitude_of_projection_origin": 60.0,
+    },
+    {
+        "grid_mapping_name": "polar_stereographic",
+        "latitude_of_projection_origin": 90.0,
+        "standard_parallel": 70.0,
+        "straight_vertical_longitude_from_pole": -45.0,
+    },
+]
 
 
 @pytest.mark.parametrize("mapping", MAPPINGS, ids=lambda mapping: mapping["grid_mapping_name"])
@@ -138,17 +195,21 @@ def test_projected_grids_get_latitudes_and_longitudes(mapping):
         plain("crs", (), np.int32(0), **mapping),
         plain("tas", ("y", "x"), np.arange(221.0).reshape(13, 17), units="K", grid_mapping="crs"),
     )
-    data = mended(made)
+    data = normalise(made)
     assert data.axes.curvilinear == ("lat", "lon")
     place = pyproj.Proj(pyproj.CRS.from_cf(mapping))(100e3, -50e3, inverse=True)
-    assert (data["lon"].values()[5, 10], data["lat"].values()[5, 10]) == pytest.approx(place, abs=1e-9)
-    assert rhodolite.Subset(at=f"{place[1]:.3f}N,{place[0]:.3f}E")(data)["tas"].values().item() == 95
+    assert (data["lon"].values()[5, 10], data["lat"].values()[5, 10]) == pytest.approx(
+        place, abs=1e-9
+    )
+    assert (
+        rhodolite.Subset(at=f"{place[1]:.3f}N,{place[0]:.3f}E")(data)["tas"].values().item() == 95
+    )
     part = rhodolite.Subset(variable="tas")(data)
     assert {"crs", "lat", "lon", "x", "y"} <= set(part.variables)
 
 
 def test_without_pyproj_the_message_says_what_to_install(monkeypatch):
-    monkeypatch.setattr(projected.importlib.util, "find_spec", lambda _: None)
+    monkeypatch.setattr(projection_coordinates.importlib.util, "find_spec", lambda _: None)
     made = dataset(
         plain("x", ("x",), [0.0], standard_name="projection_x_coordinate", units="m"),
         plain("y", ("y",), [0.0], standard_name="projection_y_coordinate", units="m"),
@@ -156,7 +217,7 @@ def test_without_pyproj_the_message_says_what_to_install(monkeypatch):
         plain("tas", ("y", "x"), [[1.0]], units="K", grid_mapping="crs"),
     )
     with pytest.warns(RhodoliteWarning, match=r"pip install 'rhodolite\[projections\]'"):
-        data = mended(made)
+        data = normalise(made)
     with pytest.raises(DataError, match="no latitude was found"):
         rhodolite.Subset(lat="1..2")(data)
 
@@ -165,13 +226,21 @@ latitudes, longitudes = st.floats(-89, 89), st.floats(-180, 180)
 
 
 @given(latitudes, longitudes, st.floats(10, 80), longitudes, longitudes)
-def test_rotated_poles_agree_with_proj_to_ten_digits(row, column, pole_latitude, pole_longitude, turn):
+def test_rotated_poles_agree_with_proj_to_ten_digits(
+    row, column, pole_latitude, pole_longitude, turn
+):
     mine = from_rotated(np.array([row]), np.array([column]), pole_latitude, pole_longitude, turn)
     turning = (
-        f"+inv +proj=ob_tran +o_proj=longlat +o_lon_p={turn} +o_lat_p={pole_latitude} +lon_0={180 + pole_longitude}"
+        f"+inv +proj=ob_tran +o_proj=longlat +o_lon_p={turn} +o_lat_p={pole_latitude} "
+        f"+lon_0={180 + pole_longitude}"
     )
-    steps = f"+step +proj=unitconvert +xy_in=deg +xy_out=rad +step {turning} +R=1 +step +proj=unitconvert +xy_in=rad"
-    east, north = pyproj.Transformer.from_pipeline(f"+proj=pipeline {steps} +xy_out=deg").transform(column, row)
+    steps = (
+        f"+step +proj=unitconvert +xy_in=deg +xy_out=rad +step {turning} +R=1 +step "
+        "+proj=unitconvert +xy_in=rad"
+    )
+    east, north = pyproj.Transformer.from_pipeline(f"+proj=pipeline {steps} +xy_out=deg").transform(
+        column, row
+    )
     apart = great_circle(mine[0], mine[1], north, east)[0]
     # A place, however its longitude is counted; next to a pole PROJ has half its figures left.
     assert apart == pytest.approx(0, abs=1e-9 if abs(north) < 89 else 2e-6)
@@ -180,7 +249,9 @@ def test_rotated_poles_agree_with_proj_to_ten_digits(row, column, pole_latitude,
 @given(latitudes, longitudes, latitudes, longitudes)
 def test_distances_agree_with_proj_to_ten_digits(a, b, c, d):
     metres = pyproj.Geod(a=1.0, b=1.0).inv(b, a, d, c)[2]
-    assert np.radians(great_circle(np.array(a), np.array(b), c, d)) == pytest.approx(metres, rel=1e-10, abs=1e-9)
+    assert np.radians(great_circle(np.array(a), np.array(b), c, d)) == pytest.approx(
+        metres, rel=1e-10, abs=1e-9
+    )
 
 
 def test_a_rotated_grid_is_cut_out_by_its_true_positions(demo):
@@ -193,10 +264,17 @@ def test_a_rotated_grid_is_cut_out_by_its_true_positions(demo):
     assert inside.any(axis=1).all()
     assert (np.isfinite(values) == inside).all()
     whole_lat = data["lat"].values()
-    wanted = (whole_lat >= 60) & (whole_lat <= 64) & (data["lon"].values() >= 5) & (data["lon"].values() <= 15)
+    wanted = (
+        (whole_lat >= 60)
+        & (whole_lat <= 64)
+        & (data["lon"].values() >= 5)
+        & (data["lon"].values() <= 15)
+    )
     np.testing.assert_array_equal(values[:, :, inside], data["ta"].values()[:, :, wanted])
     cell = rhodolite.Subset(at="61.7N,9.1E", time="2018-07")(data)
-    assert great_circle(cell["lat"].values(), cell["lon"].values(), 61.7, 9.1).item() < 0.36  # half a diagonal
+    assert (
+        great_circle(cell["lat"].values(), cell["lon"].values(), 61.7, 9.1).item() < 0.36
+    )  # half a diagonal
     for wish, message in (
         ({"at": "30N,9E"}, "lies outside the data, which cover"),
         ({"lat": "10..20"}, "none lies there; the data cover"),
@@ -208,14 +286,23 @@ def test_a_rotated_grid_is_cut_out_by_its_true_positions(demo):
 
 def test_terms_of_model_levels_stay_with_the_data():
     made = dataset(
-        plain("lev", ("lev",), [1.0, 2.0], standard_name="atmosphere_hybrid_sigma_pressure_coordinate", positive="down",
-              formula_terms="a: hyam b: hybm ps: ps p0: p0"),
-        plain("hyam", ("lev",), [0.1, 0.0]), plain("hybm", ("lev",), [0.0, 1.0]), plain("p0", (), 1e5, units="Pa"),
+        plain(
+            "lev",
+            ("lev",),
+            [1.0, 2.0],
+            standard_name="atmosphere_hybrid_sigma_pressure_coordinate",
+            positive="down",
+            formula_terms="a: hyam b: hybm ps: ps p0: p0",
+        ),
+        plain("hyam", ("lev",), [0.1, 0.0]),
+        plain("hybm", ("lev",), [0.0, 1.0]),
+        plain("p0", (), 1e5, units="Pa"),
         plain("lat", ("lat",), [1.0, 2.0], units="degrees_north"),
         plain("lon", ("lon",), [1.0, 2.0], units="degrees_east"),
-        plain("ps", ("lat", "lon"), np.ones((2, 2)), units="Pa"), plain("u", ("lev", "lat", "lon"), np.ones((2, 2, 2))),
+        plain("ps", ("lat", "lon"), np.ones((2, 2)), units="Pa"),
+        plain("u", ("lev", "lat", "lon"), np.ones((2, 2, 2))),
         plain("v", ("lev", "lat", "lon"), np.ones((2, 2, 2))),
-    )  # fmt: skip
+    )
     part = rhodolite.Subset(variable="u", level="2", lat="1..1.5")(made)
     assert set(part.variables) == {"lev", "hyam", "hybm", "p0", "lat", "lon", "ps", "u"}
     assert part["hybm"].values().tolist() == [1.0]
@@ -228,27 +315,38 @@ def test_sites_are_chosen_by_where_they_are(demo):
     assert rhodolite.Subset(at="61.5N,8.2E")(data)["name"].values().tolist() == ["Almandsjoe"]
     north = rhodolite.Subset(lat="62.3N..", lon="8.5..9.5")(data)
     assert sorted(north["name"].values()) == ["Grossmyr", "Rhodosjoe"]
-    with pytest.raises(DataError, match=r"these are data of sites \(lat and lon run along one dimension\)"):
+    with pytest.raises(
+        DataError, match=r"these are data of sites \(lat and lon run along one dimension\)"
+    ):
         rhodolite.Map()(data)
 
 
 def test_times_that_are_not_clean(tmp_path):
-    """Missing times are left out and said; a year 0, odd calendars, and dates in words are understood."""
+    """Missing times are left out and said; a year 0, odd calendars, and dates in words are
+    understood."""
     values = np.arange(5.0).reshape(5, 1, 1)
     times = np.ma.masked_equal([0, 1, -99, 3, 4], -99)
     path = write_plain(tmp_path / "a.nc", values, times=np.arange(5))
     with netCDF4.Dataset(path, "a") as file:
         file["time"].missing_value = -99.0
         file["time"][:] = times.filled(-99)
-    with pytest.warns(RhodoliteWarning, match=r"1 of 5 steps have no time \(time\) and are left out"):
+    with pytest.warns(
+        RhodoliteWarning, match=r"1 of 5 steps have no time \(time\) and are left out"
+    ):
         data = rhodolite.read(path)
     assert data["tas"].values().reshape(-1).tolist() == [0, 1, 3, 4]
-    for calendar, units, first in (("standard", "days since 0000-01-01", "1998-09-03"),
-                                   ("360", "days since 2000-02-30", ""),
-                                   ("none", "days since 1998-09-03", "")):  # fmt: skip
+    for calendar, units, first in (
+        ("standard", "days since 0000-01-01", "1998-09-03"),
+        ("360", "days since 2000-02-30", ""),
+        ("none", "days since 1998-09-03", ""),
+    ):
         offset = 730000 if "0000" in units else 0
         path = write_plain(
-            tmp_path / f"{offset}{calendar}.nc", values, times=np.arange(5) + offset, units=units, calendar=calendar
+            tmp_path / f"{offset}{calendar}.nc",
+            values,
+            times=np.arange(5) + offset,
+            units=units,
+            calendar=calendar,
         )
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", RhodoliteWarning)

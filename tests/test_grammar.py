@@ -1,4 +1,5 @@
-"""How people write times and places: what is understood, what comes back, what is refused and how."""
+"""How people write times and places: what is understood, what comes back, what is refused and
+how."""
 
 from __future__ import annotations
 
@@ -8,21 +9,39 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rhodolite.drawing.parameters import Limits, Size
-from rhodolite.model.periods import Instant, Months, Period, Season, Years
-from rhodolite.model.ranges import Every, LatitudeRange, Levels, LongitudeRange, Position
+from rhodolite.drawing.options import Limits, Size
+from rhodolite.model.space.range_text import Every, LatitudeRange, Levels, LongitudeRange, Position
+from rhodolite.model.time.period_text import Instant, Months, Period, Season, Years
 
 degrees = st.integers(-900, 900).map(lambda tenth: tenth / 10)
 
 
-@given(st.sampled_from([
-    (Period, "1991..2020"), (Period, "2003-07"), (Period, "2001.."), (Period, "..1999-12-31T06"),
-    (Months, "nov,dec,jan,feb,mar"), (Season, "DJF"), (Season, "JJAS"), (Season, "jan..jan"), (Season, "JJ"),
-    (Years, "2010,2015..2018,2030.."), (LatitudeRange, "35S..10N"), (LatitudeRange, "60N"),
-    (LongitudeRange, "170E..160W"),
-    (Position, "64.1N,21.9W"), (Levels, "850hPa,500hPa..300hPa"), (Levels, "2.."), (Every, "time=12,lat=2"),
-    (Limits, "-2..2"), (Limits, "0.."), (Size, "1280x800"),
-]))  # fmt: skip
+@given(
+    st.sampled_from(
+        [
+            (Period, "1991..2020"),
+            (Period, "2003-07"),
+            (Period, "2001.."),
+            (Period, "..1999-12-31T06"),
+            (Months, "nov,dec,jan,feb,mar"),
+            (Season, "DJF"),
+            (Season, "JJAS"),
+            (Season, "jan..jan"),
+            (Season, "JJ"),
+            (Years, "2010,2015..2018,2030.."),
+            (LatitudeRange, "35S..10N"),
+            (LatitudeRange, "60N"),
+            (LongitudeRange, "170E..160W"),
+            (Position, "64.1N,21.9W"),
+            (Levels, "850hPa,500hPa..300hPa"),
+            (Levels, "2.."),
+            (Every, "time=12,lat=2"),
+            (Limits, "-2..2"),
+            (Limits, "0.."),
+            (Size, "1280x800"),
+        ]
+    )
+)
 def test_what_is_written_reads_back_the_same(case):
     kind, text = case
     assert str(kind.parse(text)) == text
@@ -53,7 +72,15 @@ def test_months_and_seasons_go_round_the_end_of_the_year():
 
 def test_years_hold_single_years_and_open_ranges():
     years = Years.parse("..1990,2010,2015..")
-    assert [year in years for year in (1900, 1990, 1991, 2010, 2014, 2015, 3000)] == [1, 1, 0, 1, 0, 1, 1]
+    assert [year in years for year in (1900, 1990, 1991, 2010, 2014, 2015, 3000)] == [
+        1,
+        1,
+        0,
+        1,
+        0,
+        1,
+        1,
+    ]
 
 
 @pytest.mark.parametrize(

@@ -18,12 +18,18 @@ from rhodolite.errors import DataError
 
 @pytest.fixture
 def years(tmp_path, rng):
-    """Three years of monthly data, a file each, named against the order of time, with units of their own."""
+    """Three years of monthly data, a file each, named against the order of time, with units of
+    their own."""
     values = rng.normal(size=(36, 3, 4)).astype("f4")
     for number, (name, year) in enumerate((("c", 2001), ("a", 2002), ("b", 2003))):
         days = 15 + 30 * np.arange(12)
-        write_plain(tmp_path / f"{name}.nc", values[12 * number : 12 * number + 12], times=days,
-                    units=f"days since {year}-01-01", calendar="360_day")  # fmt: skip
+        write_plain(
+            tmp_path / f"{name}.nc",
+            values[12 * number : 12 * number + 12],
+            times=days,
+            units=f"days since {year}-01-01",
+            calendar="360_day",
+        )
     return tmp_path, values
 
 
@@ -47,8 +53,15 @@ def test_a_year_left_out_is_told(years):
 
 def test_files_of_other_variables_are_put_beside(years):
     folder, values = years
-    write_plain(folder / "pr.nc", values, times=15 + 30 * np.arange(36), units="days since 2001-01-01", name="pr",
-                calendar="360_day", attributes={"units": "mm day-1"})  # fmt: skip
+    write_plain(
+        folder / "pr.nc",
+        values,
+        times=15 + 30 * np.arange(36),
+        units="days since 2001-01-01",
+        name="pr",
+        calendar="360_day",
+        attributes={"units": "mm day-1"},
+    )
     data = rhodolite.read([*folder.glob("?.nc"), folder / "pr.nc"])
     assert [v.name for v in data.data_variables] == ["tas", "pr"]
     np.testing.assert_array_equal(data["pr"].values(), data["tas"].values())
@@ -89,20 +102,35 @@ def test_a_variable_that_only_some_files_hold_is_named(years):
     folder, _ = years
     with netCDF4.Dataset(folder / "b.nc", "a") as file:
         file.createVariable("pr", "f4", ("time", "lat", "lon"))
-    with pytest.raises(DataError, match=r"c\.nc does not hold the variable 'pr' that b\.nc holds|a\.nc does not hold"):
+    with pytest.raises(
+        DataError,
+        match=r"c\.nc does not hold the variable 'pr' that b\.nc holds|a\.nc does not hold",
+    ):
         rhodolite.read(str(folder / "*.nc"))
 
 
 @pytest.mark.parametrize(("overlap", "counts"), [("first", 1.0), ("last", 2.0)])
 @pytest.mark.parametrize("span", [(6, 18), (3, 9)], ids=["beyond the end", "within"])
-def test_where_two_files_hold_the_same_times_the_one_asked_for_counts(tmp_path, overlap, counts, span):
+def test_where_two_files_hold_the_same_times_the_one_asked_for_counts(
+    tmp_path, overlap, counts, span
+):
     for number, (first, last) in enumerate([(0, 12), span], start=1):
         write_plain(
-            tmp_path / f"{number}.nc", np.full((last - first, 2, 3), float(number)), times=np.arange(first, last)
+            tmp_path / f"{number}.nc",
+            np.full((last - first, 2, 3), float(number)),
+            times=np.arange(first, last),
         )
     with pytest.raises(DataError, match="join them with --overlap first or last"):
         rhodolite.read(str(tmp_path / "?.nc"))
-    answer = run_command("join", tmp_path / "1.nc", tmp_path / "2.nc", "--overlap", overlap, "-o", tmp_path / "all.nc")
+    answer = run_command(
+        "join",
+        tmp_path / "1.nc",
+        tmp_path / "2.nc",
+        "--overlap",
+        overlap,
+        "-o",
+        tmp_path / "all.nc",
+    )
     assert answer.code == 0, answer.err
     joined = rhodolite.read(tmp_path / "all.nc")
     assert joined["time"].values().tolist() == list(range(max(12, span[1])))
@@ -116,12 +144,18 @@ def test_a_collection_is_an_input_like_any_file(years, tmp_path):
     folder, values = years
     (tmp_path / "sub").mkdir()
     answer = run_command("join", "?.nc", "-o", "sub/all.toml", folder=folder)
-    assert (answer.code, (tmp_path / "sub" / "all.toml").read_text()) == (0, '[collection]\nfiles = ["../?.nc"]\n')
+    assert (answer.code, (tmp_path / "sub" / "all.toml").read_text()) == (
+        0,
+        '[collection]\nfiles = ["../?.nc"]\n',
+    )
     with (tmp_path / "sub" / "all.toml").open("a") as file:
         file.write('[attributes]\ntitle = "Three years"\n[variables.tas]\ncomment = "checked"\n')
     data = rhodolite.read(tmp_path / "sub" / "all.toml")
     np.testing.assert_array_equal(data["tas"].values(), values)
-    assert (data.attributes["title"], data["tas"].attributes["comment"]) == ("Three years", "checked")
+    assert (data.attributes["title"], data["tas"].attributes["comment"]) == (
+        "Three years",
+        "checked",
+    )
     assert len(data.files) == 3
     assert run_command("join", "?.nc", "-o", "sub/all.toml", folder=folder).code == 4
 
@@ -130,10 +164,19 @@ def test_a_collection_is_an_input_like_any_file(years, tmp_path):
     ("text", "message"),
     [
         ("[collection", "this is no TOML"),
-        ("[collection]\nfile = ['a.nc']", "there is no key of \\[collection\\] 'file'. Did you mean files"),
+        (
+            "[collection]\nfile = ['a.nc']",
+            "there is no key of \\[collection\\] 'file'. Did you mean files",
+        ),
         ("[collection]\nfiles = 'a.nc'", r'needs files = \["PATTERN", ...\]'),
-        ("[collection]\nfiles = ['?.nc']\noverlap = 'both'", "overlap is 'both'; it can be first or last"),
-        ("[collection]\nfiles = ['?.nc']\n[variables.pr]\na = 'b'", r"\[variables.pr\]: no such variable"),
+        (
+            "[collection]\nfiles = ['?.nc']\noverlap = 'both'",
+            "overlap is 'both'; it can be first or last",
+        ),
+        (
+            "[collection]\nfiles = ['?.nc']\n[variables.pr]\na = 'b'",
+            r"\[variables.pr\]: no such variable",
+        ),
         ("[collection]\nfiles = ['x*.nc']", r"x\*\.nc: no file fits this pattern"),
         ("[files]", "there is no table 'files'"),
     ],
@@ -161,7 +204,13 @@ def test_join_says_what_it_needs(years):
 def test_more_files_than_a_process_may_hold_open(tmp_path):
     for day in range(150):
         values = np.full((1, 4, 5), float(day))
-        write_plain(tmp_path / f"{day:03d}.nc", values, times=[day], compression="zlib", chunksizes=(1, 4, 5))
+        write_plain(
+            tmp_path / f"{day:03d}.nc",
+            values,
+            times=[day],
+            compression="zlib",
+            chunksizes=(1, 4, 5),
+        )
     tool = Path(sys.executable).with_name("rhodolite")
     command = f"ulimit -n 110; {tool} inspect '{tmp_path}/*.nc' --statistics --json"
     done = subprocess.run(["bash", "-c", command], capture_output=True, text=True)
@@ -170,12 +219,24 @@ def test_more_files_than_a_process_may_hold_open(tmp_path):
     assert (found["least"], found["greatest"], found["values"]) == (0, 149, 3000)
 
 
-@pytest.mark.parametrize("change", ["units", "calendar", "direction", "longitude", "names", "order"])
+@pytest.mark.parametrize(
+    "change", ["units", "calendar", "direction", "longitude", "names", "order"]
+)
 def test_files_that_say_the_same_in_other_words_are_joined(tmp_path, rng, change):
-    """The second of two years differs in one thing that loses nothing; the joined values are those of both."""
-    values, lats, lons = rng.random((24, 3, 4)), np.array([10.0, 20, 30]), np.array([0.0, 90, 180, 270])
+    """The second of two years differs in one thing that loses nothing; the joined values are those
+    of both."""
+    values, lats, lons = (
+        rng.random((24, 3, 4)),
+        np.array([10.0, 20, 30]),
+        np.array([0.0, 90, 180, 270]),
+    )
     for year in (0, 1):
-        part, north, east, dims = values[12 * year : 12 * year + 12], lats, lons, ["time", "lat", "lon"]
+        part, north, east, dims = (
+            values[12 * year : 12 * year + 12],
+            lats,
+            lons,
+            ["time", "lat", "lon"],
+        )
         words = dict(zip(dims, dims, strict=True))
         if year and change == "direction":
             part, north = part[:, ::-1], north[::-1]
@@ -186,12 +247,17 @@ def test_files_that_say_the_same_in_other_words_are_joined(tmp_path, rng, change
         if year and change == "order":
             dims, part = ["lon", "time", "lat"], part.transpose(2, 0, 1)
         with netCDF4.Dataset(tmp_path / f"{year}.nc", "w") as file:
-            for name, along, units in (("time", np.arange(12) * 30 + 365 * year + 15, "days since 2000-01-01"),
-                                       ("lat", north, "degrees_north"), ("lon", east, "degrees_east")):  # fmt: skip
+            for name, along, units in (
+                ("time", np.arange(12) * 30 + 365 * year + 15, "days since 2000-01-01"),
+                ("lat", north, "degrees_north"),
+                ("lon", east, "degrees_east"),
+            ):
                 file.createDimension(words[name], len(along))
                 file.createVariable(words[name], "f8", (words[name],)).units = units
                 file[words[name]][:] = along
-            file[words["time"]].calendar = "proleptic_gregorian" if year and change == "calendar" else "standard"
+            file[words["time"]].calendar = (
+                "proleptic_gregorian" if year and change == "calendar" else "standard"
+            )
             made = file.createVariable("v", "f8", [words[name] for name in dims])
             made.units = "meter/second" if year and change == "units" else "m s-1"
             made[:] = part

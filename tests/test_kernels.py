@@ -1,4 +1,5 @@
-"""The mathematics against independent sources; each test names its source and the digits of agreement."""
+"""The mathematics against independent sources; each test names its source and the digits of
+agreement."""
 
 from __future__ import annotations
 
@@ -12,14 +13,15 @@ import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rhodolite.kernels.averages import weighted_sums
-from rhodolite.kernels.departures import differences, scaled
+from rhodolite.kernels.anomalies import differences, scaled
+from rhodolite.kernels.grouped_statistics import Spread
 from rhodolite.kernels.sphere import cell_with, widths, zone_areas
-from rhodolite.kernels.statistics import Spread
+from rhodolite.kernels.weighted_sums import weighted_sums
 
 
 def nist(middle: str, spread: str, pairs: int) -> list[str]:
-    """The numbers of the NIST StRD sets NumAcc2 to NumAcc4: one in the middle, the others around it."""
+    """The numbers of the NIST StRD sets NumAcc2 to NumAcc4: one in the middle, the others around
+    it."""
     low, high = (str(Fraction(middle) + sign * Fraction(spread)) for sign in (-1, 1))
     return [middle] + [str(float(Fraction(v))) for _ in range(pairs) for v in (low, high)]
 
@@ -29,7 +31,12 @@ def nist(middle: str, spread: str, pairs: int) -> list[str]:
     [  # certified values of the NIST Statistical Reference Datasets, univariate summary statistics
         (["10000001", "10000003", "10000002"], 10000002, 1, 15),  # NumAcc1
         (nist("1.2", "0.1", 500), 1.2, 0.1, 14),  # NumAcc2
-        (nist("1000000.2", "0.1", 500), 1000000.2, 0.1, 9),  # NumAcc3; the numbers themselves hold 9 digits of 0.1
+        (
+            nist("1000000.2", "0.1", 500),
+            1000000.2,
+            0.1,
+            9,
+        ),  # NumAcc3; the numbers themselves hold 9 digits of 0.1
         (nist("10000000.2", "0.1", 500), 10000000.2, 0.1, 8),  # NumAcc4
     ],
 )
@@ -62,7 +69,9 @@ def test_merged_moments_are_those_of_all_values(first, second, size):
             )
         if len(members) > 1:
             exact = float(statistics.stdev(map(Fraction, members)))
-            assert found["deviation"][group, 0] == pytest.approx(exact, rel=1e-9, abs=1e-9 * max(scale, 1e-9))
+            assert found["deviation"][group, 0] == pytest.approx(
+                exact, rel=1e-9, abs=1e-9 * max(scale, 1e-9)
+            )
 
 
 def test_departures_agree_with_scipy(rng):
@@ -75,10 +84,16 @@ def test_departures_agree_with_scipy(rng):
     expected = np.empty_like(values)
     for phase, members in enumerate(by_phase):
         expected[phases == phase] = scipy.stats.zscore(members, axis=0, ddof=1)
-    np.testing.assert_allclose(scaled(values, normals, deviations, 1.0, phases), expected, rtol=1e-12)
-    np.testing.assert_allclose(differences(values, normals, phases), values - normals[phases], rtol=1e-15)
     np.testing.assert_allclose(
-        scaled(values, normals, normals, 100.0, phases), 100 * (values / normals[phases] - 1), rtol=1e-9
+        scaled(values, normals, deviations, 1.0, phases), expected, rtol=1e-12
+    )
+    np.testing.assert_allclose(
+        differences(values, normals, phases), values - normals[phases], rtol=1e-15
+    )
+    np.testing.assert_allclose(
+        scaled(values, normals, normals, 100.0, phases),
+        100 * (values / normals[phases] - 1),
+        rtol=1e-9,
     )
     single = differences(values.astype("f4"), normals, phases)
     assert single.dtype == np.float32
@@ -94,7 +109,10 @@ def test_a_divisor_of_zero_gives_a_missing_value():
 @given(st.integers(1, 400), st.integers(1, 800))
 def test_cells_of_a_globe_cover_the_sphere(rows, columns):
     """Against the closed form 4 pi, to 13 digits."""
-    zones, wide = zone_areas(np.linspace(90, -90, rows + 1)), widths(np.linspace(0, 360, columns + 1))
+    zones, wide = (
+        zone_areas(np.linspace(90, -90, rows + 1)),
+        widths(np.linspace(0, 360, columns + 1)),
+    )
     assert np.multiply.outer(zones, wide).sum() == pytest.approx(4 * math.pi, rel=1e-13)
 
 
@@ -105,14 +123,20 @@ def test_weighted_sums_leave_missing_cells_out(rng, axes, missing):
     values = rng.normal(280, 10, size=(4, 5, 6)).astype("f4")
     if missing:
         values[:, 2, 3] = values[1] = np.nan
-    along = {axis: weights for axis, weights in ((1, rng.random(5)), (2, np.full(6, 0.3))) if axis in axes}
+    along = {
+        axis: weights
+        for axis, weights in ((1, rng.random(5)), (2, np.full(6, 0.3)))
+        if axis in axes
+    }
     total, weight = weighted_sums(values, along, axes)
     full = np.ones(values.shape)
     for axis, weights in along.items():
         full = full * weights.reshape([-1 if axis == other else 1 for other in range(3)])
     masked = np.ma.average(np.ma.masked_invalid(values.astype("f8")), axis=axes, weights=full)
     np.testing.assert_array_equal(weight == 0, np.ma.getmaskarray(masked))
-    np.testing.assert_allclose(total[weight > 0] / weight[weight > 0], np.ma.compressed(masked), rtol=1e-13)
+    np.testing.assert_allclose(
+        total[weight > 0] / weight[weight > 0], np.ma.compressed(masked), rtol=1e-13
+    )
 
 
 @given(st.integers(2, 50), st.booleans(), st.floats(-90, 90))

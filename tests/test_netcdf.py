@@ -15,9 +15,15 @@ import rhodolite
 from conftest import make_dataset, write_plain
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError
-from rhodolite.formats.chunking import USUAL_LAYOUT, Compression, Layout
-from rhodolite.formats.netcdf.codec import ChunkCodec, CorruptChunk, fletcher32, quick_zlib, shuffled
-from rhodolite.formats.netcdf.stored import StoredArray
+from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
+from rhodolite.formats.netcdf.hdf5_filters import (
+    ChunkCodec,
+    CorruptChunk,
+    fletcher32,
+    quick_zlib,
+    shuffle,
+)
+from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.writer import write
 from rhodolite.model.variable import Packing, Storage
 
@@ -45,10 +51,24 @@ def through_library(path, name="tas"):
         {"format": "NETCDF3_CLASSIC"},
         {"format": "NETCDF3_64BIT_DATA"},
         {"kind": "f8", "compression": "zlib"},
-        {"kind": "i2", "fill": -9, "attributes": {"units": "K", "scale_factor": 0.01, "add_offset": 273.15}},
-        {"kind": "i1", "fill": 7, "attributes": {"units": "K", "scale_factor": 0.5, "_Unsigned": "true"}},
+        {
+            "kind": "i2",
+            "fill": -9,
+            "attributes": {"units": "K", "scale_factor": 0.01, "add_offset": 273.15},
+        },
+        {
+            "kind": "i1",
+            "fill": 7,
+            "attributes": {"units": "K", "scale_factor": 0.5, "_Unsigned": "true"},
+        },
         {"kind": "i2", "attributes": {"missing_value": np.int16(3), "scale_factor": np.float32(2)}},
-        {"kind": "f4", "attributes": {"valid_range": np.array([-20.0, 20.0], "f4"), "missing_value": np.float32(5)}},
+        {
+            "kind": "f4",
+            "attributes": {
+                "valid_range": np.array([-20.0, 20.0], "f4"),
+                "missing_value": np.float32(5),
+            },
+        },
     ],
     ids=str,
 )
@@ -80,16 +100,25 @@ def test_the_usual_layouts_do_not_go_through_the_library(tmp_path, rng, monkeypa
     path = write_plain(tmp_path / "a.nc", rng.normal(size=(5, 60, 70)), **options)
     expected = through_library(path)
     data = rhodolite.read(path)["tas"]
-    monkeypatch.setattr(StoredArray, "_through_library", lambda *_: pytest.fail("the slow way was taken"))
+    monkeypatch.setattr(
+        NetCDFVariable, "_through_library", lambda *_: pytest.fail("the slow way was taken")
+    )
     np.testing.assert_array_equal(data.values(), expected)
 
 
 def test_chunks_across_the_edges_of_blocks_are_decoded_once(tmp_path, rng, monkeypatch):
-    path = write_plain(tmp_path / "a.nc", rng.normal(size=(97, 40, 50)), compression="zlib", chunksizes=(10, 40, 50))
+    path = write_plain(
+        tmp_path / "a.nc",
+        rng.normal(size=(97, 40, 50)),
+        compression="zlib",
+        chunksizes=(10, 40, 50),
+    )
     counted = []
     decode = ChunkCodec.decode
     monkeypatch.setattr(ChunkCodec, "decode", lambda *a, **k: counted.append(1) or decode(*a, **k))
-    part = rhodolite.Subset(time="2000-01-04..")(rhodolite.read(path))  # from the middle of a chunk on
+    part = rhodolite.Subset(time="2000-01-04..")(
+        rhodolite.read(path)
+    )  # from the middle of a chunk on
 
     class Small(Engine):
         block_limit = 200_000
@@ -111,7 +140,9 @@ def test_checksums_agree_with_a_sum_word_by_word(data):
 
 
 def test_a_bit_that_was_turned_is_noticed_by_the_checksum(tmp_path, rng):
-    path = write_plain(tmp_path / "a.nc", rng.normal(size=(5, 60, 70)), fletcher32=True, chunksizes=(1, 60, 70))
+    path = write_plain(
+        tmp_path / "a.nc", rng.normal(size=(5, 60, 70)), fletcher32=True, chunksizes=(1, 60, 70)
+    )
     with h5py.File(path) as file:
         place = file["tas"].id.get_chunk_info_by_coord((3, 0, 0)).byte_offset
     with path.open("r+b") as raw:
@@ -119,7 +150,10 @@ def test_a_bit_that_was_turned_is_noticed_by_the_checksum(tmp_path, rng):
         byte = raw.read(1)[0]
         raw.seek(place + 100)
         raw.write(bytes([byte ^ 4]))
-    with pytest.raises(DataError, match=r"chunk that begins at index \(3, 0, 0\): its checksum does not fit its bytes"):
+    with pytest.raises(
+        DataError,
+        match=r"chunk that begins at index \(3, 0, 0\): its checksum does not fit its bytes",
+    ):
         rhodolite.read(path)["tas"].values()
 
 
@@ -144,11 +178,15 @@ def test_what_is_written_comes_back_the_same(tmp_path, data, shape, kind, unlimi
     if kind in ("f4", "f8"):
         values[random.random(shape) < 0.1] = np.nan
     chunks = data.draw(st.none() | st.tuples(*(st.integers(1, n) for n in shape)))
-    made = make_dataset(values, attributes={"long_name": "some temperature", "height": np.float32(2)})
-    variable = made["tas"].with_(storage=Storage(chunks=chunks))
+    made = make_dataset(
+        values, attributes={"long_name": "some temperature", "height": np.float32(2)}
+    )
+    variable = made["tas"].replace(storage=Storage(chunks=chunks))
     growing = frozenset(["time"] if unlimited else [])
     others = list(made.variables.values())[:-1]
-    made = made.with_variables([*others, variable], unlimited=growing, attributes={"title": "t", "n": 3})
+    made = made.with_variables(
+        [*others, variable], unlimited=growing, attributes={"title": "t", "n": 3}
+    )
     path = tmp_path / f"{len(list(tmp_path.iterdir()))}.nc"
     write(made, path, Engine(workers=2, memory=1 << 20), USUAL_LAYOUT)
     again = rhodolite.read(path)
@@ -164,9 +202,12 @@ def test_what_is_written_comes_back_the_same(tmp_path, data, shape, kind, unlimi
 
 def test_large_variables_are_deflated_in_the_chunks_of_their_source(tmp_path, rng):
     made = make_dataset(rng.normal(280, 1, (30, 200, 100)).astype("f4"))
-    variable = made["tas"].with_(storage=Storage(chunks=(7, 200, 50)))
+    variable = made["tas"].replace(storage=Storage(chunks=(7, 200, 50)))
     write(
-        made.with_variables([*list(made.variables.values())[:-1], variable]), tmp_path / "a.nc", Engine(), USUAL_LAYOUT
+        made.with_variables([*list(made.variables.values())[:-1], variable]),
+        tmp_path / "a.nc",
+        Engine(),
+        USUAL_LAYOUT,
     )
     with netCDF4.Dataset(tmp_path / "a.nc") as file:
         assert file["tas"].chunking() == [7, 200, 50]
@@ -179,12 +220,16 @@ def test_packed_values_are_within_half_a_step_and_out_of_range_is_refused(tmp_pa
     values[0, 0, 0] = np.nan
     storage = Storage(dtype="int16", fill_value=-32768, packing=Packing("int16", 0.0025, 265.0))
     made = make_dataset(values)
-    packed = made.with_variables([*list(made.variables.values())[:-1], made["tas"].with_(storage=storage)])
+    packed = made.with_variables(
+        [*list(made.variables.values())[:-1], made["tas"].replace(storage=storage)]
+    )
     write(packed, tmp_path / "a.nc", Engine(), USUAL_LAYOUT)
     back = through_library(tmp_path / "a.nc")
     np.testing.assert_allclose(back, values, atol=0.00126)
     assert np.isnan(back[0, 0, 0])
-    narrow = packed["tas"].with_(storage=Storage(dtype="int16", fill_value=0, packing=Packing("int16", 1e-4, 265.0)))
+    narrow = packed["tas"].replace(
+        storage=Storage(dtype="int16", fill_value=0, packing=Packing("int16", 1e-4, 265.0))
+    )
     with pytest.raises(DataError, match="does not fit the packing"):
         write(
             made.with_variables([*list(made.variables.values())[:-1], narrow]),
@@ -195,8 +240,12 @@ def test_packed_values_are_within_half_a_step_and_out_of_range_is_refused(tmp_pa
 
 
 def test_packed_data_are_calculated_in_their_type_and_written_in_float32(tmp_path):
-    path = write_plain(tmp_path / "a.nc", np.arange(60).reshape(3, 4, 5), kind="i2",
-                       attributes={"units": "K", "scale_factor": 0.01, "add_offset": 273.15})  # fmt: skip
+    path = write_plain(
+        tmp_path / "a.nc",
+        np.arange(60).reshape(3, 4, 5),
+        kind="i2",
+        attributes={"units": "K", "scale_factor": 0.01, "add_offset": 273.15},
+    )
     data = rhodolite.read(path)
     assert data["tas"].data.dtype == np.float64
     rhodolite.write(data, tmp_path / "b.nc")
@@ -205,13 +254,18 @@ def test_packed_data_are_calculated_in_their_type_and_written_in_float32(tmp_pat
         assert "scale_factor" not in file["tas"].ncattrs()
 
 
-@given(st.integers(1, 40_000), st.sampled_from(["f4", "f8", "i2"]), st.integers(0, 52), st.integers(0, 99))
+@given(
+    st.integers(1, 40_000),
+    st.sampled_from(["f4", "f8", "i2"]),
+    st.integers(0, 52),
+    st.integers(0, 99),
+)
 def test_quickly_deflated_chunks_are_ordinary_streams(count, kind, noisy_bits, seed):
     """Against the inflate of zlib, byte for byte."""
     values = (280 + np.cumsum(np.random.default_rng(seed).normal(size=count))).astype(kind)
     if kind != "i2":
         values = np.round(values * 2.0**noisy_bits) / 2.0**noisy_bits
-    planes = shuffled(values.astype(kind))
+    planes = shuffle(values.astype(kind))
     stream = quick_zlib(planes)
     assert zlib.decompress(stream) == planes.tobytes()
     assert len(stream) <= planes.size * 1.01 + 64
@@ -229,28 +283,37 @@ def test_damaged_chunks_never_decode_to_numbers(noise, shuffle):
 
 
 def test_a_corrupt_chunk_is_named(tmp_path, rng):
-    path = write_plain(tmp_path / "a.nc", rng.normal(size=(4, 30, 40)), compression="zlib", chunksizes=(1, 30, 40))
+    path = write_plain(
+        tmp_path / "a.nc", rng.normal(size=(4, 30, 40)), compression="zlib", chunksizes=(1, 30, 40)
+    )
     with h5py.File(path) as file:
         place = file["tas"].id.get_chunk_info_by_coord((2, 0, 0))
     with path.open("r+b") as raw:
         raw.seek(place.byte_offset + 40)
         raw.write(bytes(range(60)))
     with pytest.raises(
-        DataError, match=r"a\.nc: variable 'tas' is damaged: the chunk that begins at index \(2, 0, 0\)"
+        DataError,
+        match=r"a\.nc: variable 'tas' is damaged: the chunk that begins at index \(2, 0, 0\)",
     ):
         rhodolite.read(path)["tas"].values()
 
 
-@pytest.mark.parametrize("variant", ["NETCDF3_CLASSIC", "NETCDF3_64BIT_OFFSET", "NETCDF3_64BIT_DATA"])
+@pytest.mark.parametrize(
+    "variant", ["NETCDF3_CLASSIC", "NETCDF3_64BIT_OFFSET", "NETCDF3_64BIT_DATA"]
+)
 @pytest.mark.parametrize("records", [None, 1, 3])
-def test_a_classic_file_that_is_cut_short_is_refused_and_a_whole_one_is_not(tmp_path, rng, variant, records):
+def test_a_classic_file_that_is_cut_short_is_refused_and_a_whole_one_is_not(
+    tmp_path, rng, variant, records
+):
     path = tmp_path / "a.nc"
     with netCDF4.Dataset(path, "w", format=variant) as file:
         file.title = "odd length"
         for name, n in (("time", None if records else 4), ("lat", 3), ("lon", 5)):
             file.createDimension(name, n)
         for name, kind in list({"b": "i1", "tas": "f4", "n": "f8"}.items())[: records or 3]:
-            file.createVariable(name, kind, ("time", "lat", "lon"))[:] = rng.integers(0, 99, (4, 3, 5))
+            file.createVariable(name, kind, ("time", "lat", "lon"))[:] = rng.integers(
+                0, 99, (4, 3, 5)
+            )
             file[name].units = "K"
     assert rhodolite.read(path)["b"].values().shape == (4, 3, 5)
     content = path.read_bytes()
@@ -279,7 +342,9 @@ def test_names_that_are_dimensions_but_no_coordinates(tmp_path):
     data = rhodolite.read(tmp_path / "a.nc")
     assert data.axes.curvilinear == ("lat", "lon")
     rhodolite.write(data, tmp_path / "b.nc")
-    np.testing.assert_array_equal(through_library(tmp_path / "b.nc", "lat"), through_library(tmp_path / "a.nc", "lat"))
+    np.testing.assert_array_equal(
+        through_library(tmp_path / "b.nc", "lat"), through_library(tmp_path / "a.nc", "lat")
+    )
 
 
 def test_groups_are_named_and_share_the_coordinates_around_them(tmp_path, rng):
@@ -292,7 +357,9 @@ def test_groups_are_named_and_share_the_coordinates_around_them(tmp_path, rng):
             file[name][:] = np.arange(n)
         inner = file.createGroup("model/run")
         inner.title = "inner"
-        inner.createVariable("tas", "f4", ("lat", "lon"), compression="zlib", chunksizes=(20, 20))[:] = values
+        inner.createVariable("tas", "f4", ("lat", "lon"), compression="zlib", chunksizes=(20, 20))[
+            :
+        ] = values
     data = rhodolite.read(f"{tmp_path}/a.nc:/model/run")
     assert set(data.variables) == {"lat", "lon", "tas"}
     np.testing.assert_array_equal(data["tas"].values(), values)
@@ -330,7 +397,9 @@ def test_coordinates_along_dimensions_of_other_names_and_latin_letters(tmp_path)
 
 
 def test_how_much_work_goes_into_compression_changes_sizes_and_no_value(tmp_path):
-    values = np.round(280 + np.cumsum(np.random.default_rng(3).normal(size=(40, 50, 60)), axis=0), 2).astype("f4")
+    values = np.round(
+        280 + np.cumsum(np.random.default_rng(3).normal(size=(40, 50, 60)), axis=0), 2
+    ).astype("f4")
     sizes = []
     for compression in ("none", "fast", "small"):
         path = tmp_path / f"{compression}.nc"
@@ -347,4 +416,6 @@ def test_ten_thousand_chunks_and_one_chunk(tmp_path, rng):
         part = rhodolite.Subset(time="2003..2004")(rhodolite.read(path))
         assert part["tas"].shape == (731, 3, 4)
         rhodolite.write(part, tmp_path / f"{number}_part.nc")
-        np.testing.assert_array_equal(through_library(tmp_path / f"{number}_part.nc").astype("f4"), values[1096:1827])
+        np.testing.assert_array_equal(
+            through_library(tmp_path / f"{number}_part.nc").astype("f4"), values[1096:1827]
+        )

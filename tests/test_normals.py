@@ -17,36 +17,51 @@ from rhodolite import Aggregate, Anomaly, Climatology, Convert, Subset
 from rhodolite.arrays import Engine, InMemory
 from rhodolite.errors import DataError, RhodoliteWarning
 from rhodolite.model.axes import Role
-from rhodolite.model.parts import take
-from rhodolite.operations.averaging import mean_over
+from rhodolite.model.indexing import take
+from rhodolite.operations.axis_reduction.area_mean import mean_over
 
 CALENDARS = st.sampled_from(["standard", "noleap", "360_day"])
 
 
 def daily(calendar="standard", years=4, seed=0, gaps=0.0, units="K", start=2001):
-    """Daily data of some years with a yearly cycle, in memory, and the month and season of each day."""
+    """Daily data of some years with a yearly cycle, in memory, and the month and season of each
+    day."""
     first, last = (cftime.datetime(y, 1, 1, calendar=calendar) for y in (start, start + years))
     days = (last - first).days
     random = np.random.default_rng(seed)
     values = random.normal(280, 5, (days, 2, 3)) + 10 * np.sin(np.arange(days) / 58)[:, None, None]
     values[random.random(values.shape) < gaps] = np.nan
-    data = make_dataset(values, units=f"days since {start}-01-01", calendar=calendar, attributes={"units": units})
+    data = make_dataset(
+        values, units=f"days since {start}-01-01", calendar=calendar, attributes={"units": units}
+    )
     months = np.array([d.month for d in data.time.dates])
     return data, values, {"month": months - 1, "season": months % 12 // 3}
 
 
-@given(CALENDARS, st.sampled_from(["month", "season"]), st.integers(0, 1000), st.sampled_from([0.0, 0.1]))
+@given(
+    CALENDARS,
+    st.sampled_from(["month", "season"]),
+    st.integers(0, 1000),
+    st.sampled_from([0.0, 0.1]),
+)
 def test_normals_are_the_means_of_their_phases(calendar, cycle, seed, gaps):
     """Against numpy.nanmean over each phase, to 13 digits."""
     data, values, phases = daily(calendar, seed=seed, gaps=gaps)
     normals = Climatology(cycle=cycle, min_coverage=0)(data)["tas"].values()
     for phase in range(len(normals)):
-        np.testing.assert_allclose(normals[phase], np.nanmean(values[phases[cycle] == phase], axis=0), rtol=1e-13)
+        np.testing.assert_allclose(
+            normals[phase], np.nanmean(values[phases[cycle] == phase], axis=0), rtol=1e-13
+        )
 
 
-@given(CALENDARS, st.sampled_from(["month", "season"]), st.sampled_from(["difference", "percent", "standardised"]))
+@given(
+    CALENDARS,
+    st.sampled_from(["month", "season"]),
+    st.sampled_from(["difference", "percent", "standardised"]),
+)
 def test_departures_of_each_kind(calendar, cycle, kind):
-    """Against scipy.stats.zscore and plain arithmetic, to 11 digits; their mean over the base is zero."""
+    """Against scipy.stats.zscore and plain arithmetic, to 11 digits; their mean over the base is
+    zero."""
     data, values, phases = daily(calendar, gaps=0.05)
     found = Anomaly(cycle=cycle, kind=kind)(data)["tas"].values()
     for phase in range(phases[cycle].max() + 1):
@@ -98,8 +113,12 @@ def test_float32_stays_float32_and_levels_are_kept(demo):
     data = rhodolite.read(str(demo / "nordic_daily_*.nc"))
     assert Anomaly()(data)["tas"].data.dtype == np.float32
     random = np.random.default_rng(3)
-    monthly = make_dataset(random.normal(size=(48, 2, 3)), times=np.arange(48) * 30 + 15, calendar="360_day")
-    deep = monthly["tas"].with_(dimensions=("lat", "time", "lon"), data=InMemory(random.normal(size=(2, 48, 3))))
+    monthly = make_dataset(
+        random.normal(size=(48, 2, 3)), times=np.arange(48) * 30 + 15, calendar="360_day"
+    )
+    deep = monthly["tas"].replace(
+        dimensions=("lat", "time", "lon"), data=InMemory(random.normal(size=(2, 48, 3)))
+    )
     found = Anomaly()(monthly.with_variables([*list(monthly.variables.values())[:-1], deep]))["tas"]
     assert found.dimensions == ("lat", "time", "lon")
     values = deep.values().reshape(2, 4, 12, 3)
@@ -108,7 +127,8 @@ def test_float32_stays_float32_and_levels_are_kept(demo):
 
 
 def test_climatological_time_follows_cf(demo):
-    """CF 7.4: climatology bounds from the first phase's beginning to the last one's end, and its cell_methods."""
+    """CF 7.4: climatology bounds from the first phase's beginning to the last one's end, and its
+    cell_methods."""
     data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
     normal = Climatology(base="1991..2020")(data)
     time = normal.variables["time"]
@@ -135,14 +155,24 @@ def test_climatological_time_follows_cf(demo):
         ("standardised", "1", None, None),
     ],
 )
-def test_what_a_departure_is_stays_true_in_its_attributes(demo, kind, units, standard_name, metadata):
+def test_what_a_departure_is_stays_true_in_its_attributes(
+    demo, kind, units, standard_name, metadata
+):
     data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
     made = Anomaly(base="1981..2010", kind=kind)(data)
     tas = made["tas"].attributes
-    assert (tas["units"], tas.get("standard_name"), tas.get("units_metadata")) == (units, standard_name, metadata)
-    assert tas["long_name"].endswith("of near-surface air temperature from the monthly normal of 1981 to 2010")
+    assert (tas["units"], tas.get("standard_name"), tas.get("units_metadata")) == (
+        units,
+        standard_name,
+        metadata,
+    )
+    assert tas["long_name"].endswith(
+        "of near-surface air temperature from the monthly normal of 1981 to 2010"
+    )
     assert tas["cell_methods"] == "time: mean"
-    assert "standard_name" not in made["pr"].attributes  # CF has no name for a departure of precipitation
+    assert (
+        "standard_name" not in made["pr"].attributes
+    )  # CF has no name for a departure of precipitation
     given = {} if kind == "difference" else {"kind": kind}
     assert dict(made.record[-1]) == {"verb": "anomaly", "base": "1981..2010"} | given
 
@@ -152,7 +182,10 @@ def test_what_a_departure_is_stays_true_in_its_attributes(demo, kind, units, sta
     [
         ({"base": "1961..1990"}, "--base 1961..1990 lies outside the data"),
         ({"base": "2001..2002"}, "has data in 2 years; a normal needs at least 3"),
-        ({"base": "1991..2004"}, r"hold 4 of its 14 years .* and 80% are needed. .* --min-coverage 0.28"),
+        (
+            {"base": "1991..2004"},
+            r"hold 4 of its 14 years .* and 80% are needed. .* --min-coverage 0.28",
+        ),
     ],
 )
 def test_a_base_that_the_data_do_not_cover_is_refused(settings, message):
@@ -169,16 +202,24 @@ def test_data_too_coarse_or_without_a_zero_are_refused():
         Anomaly(kind="percent")(daily(units="degC")[0])
     data, _, phases = daily()
     late = take(data, {"time": np.flatnonzero((phases["month"] != 0) | (data.time.years == 2004))})
-    with pytest.raises(DataError, match=r"--base 2001\.\.2003 holds no values for January, which the data have"):
+    with pytest.raises(
+        DataError, match=r"--base 2001\.\.2003 holds no values for January, which the data have"
+    ):
         Anomaly(base="2001..2003")(late)
 
 
 def test_the_signals_put_into_the_demo_are_found(demo):
-    """The winter of 2014 by the fall of its departures from west to east; the warming by its slope in time."""
+    """The winter of 2014 by the fall of its departures from west to east; the warming by its slope
+    in time."""
     nordic = Subset(variable="tas")(rhodolite.read(str(demo / "nordic_daily_*.nc")))
-    winter = Subset(season="DJF", years="2014")(Anomaly(cycle="season")(nordic))["tas"].values().mean(axis=(0, 1))
+    winter = (
+        Subset(season="DJF", years="2014")(Anomaly(cycle="season")(nordic))["tas"]
+        .values()
+        .mean(axis=(0, 1))
+    )
     fall = np.polyfit(np.arange(0, 40.25, 0.5), winter, 1)[0] * 40
-    # 3.0 K were put in; nine tenths remain, since the winter is one of the ten that make its own normal.
+    # 3.0 K were put in; nine tenths remain, since the winter is one of the ten that make its own
+    # normal.
     assert fall == pytest.approx(-2.7, abs=0.8)
     garnet = Anomaly()(rhodolite.read(demo / "garnet_monthly_1981-2020.nc"))
     rows = mean_over(garnet, garnet["tas"], (Role.LONGITUDE,)).values(Engine())
@@ -190,18 +231,33 @@ def test_the_signals_put_into_the_demo_are_found(demo):
 
 
 def sub_daily(calendar="standard", years=3):
-    """Values every six hours over some years, and the day of a common year, month and hour of each."""
+    """Values every six hours over some years, and the day of a common year, month and hour of
+    each."""
     first, last = (cftime.datetime(y, 1, 1, calendar=calendar) for y in (2003, 2003 + years))
     hours = np.arange(0, (last - first).days * 24, 6.0)
     random = np.random.default_rng(1)
-    values = random.normal(280, 5, (hours.size, 1, 2)) + 3 * np.sin(hours / 24 * 2 * np.pi)[:, None, None]
+    values = (
+        random.normal(280, 5, (hours.size, 1, 2))
+        + 3 * np.sin(hours / 24 * 2 * np.pi)[:, None, None]
+    )
     data = make_dataset(values, times=hours, units="hours since 2003-01-01", calendar=calendar)
     dates = data.time.dates
-    plain = [(d.month, 28 if (d.month, d.day) == (2, 29) and calendar != "360_day" else d.day) for d in dates]
+    plain = [
+        (d.month, 28 if (d.month, d.day) == (2, 29) and calendar != "360_day" else d.day)
+        for d in dates
+    ]
     days = {pair: n for n, pair in enumerate(sorted(set(plain)))}
     hour = np.array([d.hour // 6 for d in dates])
-    return data, values, {"day": np.array([days[pair] for pair in plain]), "hour": hour, "none": 0 * hour,
-                          "month+hour": 4 * np.array([d.month - 1 for d in dates]) + hour}  # fmt: skip
+    return (
+        data,
+        values,
+        {
+            "day": np.array([days[pair] for pair in plain]),
+            "hour": hour,
+            "none": 0 * hour,
+            "month+hour": 4 * np.array([d.month - 1 for d in dates]) + hour,
+        },
+    )
 
 
 @given(
@@ -216,10 +272,16 @@ def test_every_cycle_and_statistic_merged_or_from_whole_series(calendar, cycle, 
     engine = Engine(memory=1 << 12) if whole else Engine()
     found = Climatology(cycle=cycle, statistic=statistic)(data)["tas"].values(engine)
     expected = {
-        "mean": np.mean, "std": lambda v, axis: np.std(v, axis=axis, ddof=1), "min": np.min, "max": np.max,
-        "range": np.ptp, "median": np.median, "p90": lambda v, axis: np.quantile(v, 0.9, axis=axis),
-        "variance": lambda v, axis: np.var(v, axis=axis, ddof=1), "count": np.count_nonzero,
-    }[statistic]  # fmt: skip
+        "mean": np.mean,
+        "std": lambda v, axis: np.std(v, axis=axis, ddof=1),
+        "min": np.min,
+        "max": np.max,
+        "range": np.ptp,
+        "median": np.median,
+        "p90": lambda v, axis: np.quantile(v, 0.9, axis=axis),
+        "variance": lambda v, axis: np.var(v, axis=axis, ddof=1),
+        "count": np.count_nonzero,
+    }[statistic]
     assert len(found) == phases[cycle].max() + 1
     for phase in range(len(found)):
         chosen = values[phases[cycle] == phase]
@@ -230,14 +292,19 @@ def test_every_cycle_and_statistic_merged_or_from_whole_series(calendar, cycle, 
 
 
 def test_cycles_are_smoothed_around_their_ends():
-    """A window against a plain sum over neighbours; harmonics against least squares on sines; to 12 digits."""
+    """A window against a plain sum over neighbours; harmonics against least squares on sines; to 12
+    digits."""
     data, values, _ = daily("noleap", years=3)
-    plain, window, waves = (Climatology(cycle="day", smooth=how)(data)["tas"].values()
-                            for how in (None, "31", "2 harmonics"))  # fmt: skip
+    plain, window, waves = (
+        Climatology(cycle="day", smooth=how)(data)["tas"].values()
+        for how in (None, "31", "2 harmonics")
+    )
     around = (np.arange(365)[:, None] + np.arange(-15, 16)) % 365
     np.testing.assert_allclose(window, plain[around].mean(axis=1), rtol=1e-12)
     angle = 2 * np.pi * np.arange(365) / 365
-    design = np.stack([np.ones(365), *(f(n * angle) for n in (1, 2) for f in (np.sin, np.cos))], axis=1)
+    design = np.stack(
+        [np.ones(365), *(f(n * angle) for n in (1, 2) for f in (np.sin, np.cos))], axis=1
+    )
     fitted = design @ np.linalg.lstsq(design, plain.reshape(365, -1), rcond=None)[0]
     np.testing.assert_allclose(waves.reshape(365, -1), fitted, rtol=1e-12)
     departures = Anomaly(cycle="day", smooth="31")(data)["tas"].values()
@@ -245,8 +312,11 @@ def test_cycles_are_smoothed_around_their_ends():
 
 
 def test_normals_of_another_dataset_or_a_file(demo, tmp_path):
-    """The future of a model against its own past, straight and by way of a written climatology, in other units."""
-    past, future = (rhodolite.read(demo / f"almandine_{when}.nc") for when in ("historical", "future"))
+    """The future of a model against its own past, straight and by way of a written climatology, in
+    other units."""
+    past, future = (
+        rhodolite.read(demo / f"almandine_{when}.nc") for when in ("historical", "future")
+    )
     normals = Climatology(base="1981..2010")(past)
     rhodolite.write(Convert(units="tas=degC")(normals), tmp_path / "normals.nc")
     stored = Anomaly(climatology=rhodolite.read(tmp_path / "normals.nc"))(future)["tas"]
@@ -255,7 +325,9 @@ def test_normals_of_another_dataset_or_a_file(demo, tmp_path):
     np.testing.assert_allclose(straight.values(), expected, atol=2e-5)
     np.testing.assert_allclose(stored.values(), expected, atol=1e-4)
     assert stored.attributes["base_period"] == straight.attributes["base_period"] == "1981..2010"
-    with pytest.raises(DataError, match="holds a monthly cycle, not a seasonal one; add --cycle month"):
+    with pytest.raises(
+        DataError, match="holds a monthly cycle, not a seasonal one; add --cycle month"
+    ):
         Anomaly(climatology=normals, cycle="season")(future)
     with pytest.raises(DataError, match="bring both to the same"):
         Anomaly(climatology=past)(Subset(lat="0..")(future))
@@ -269,9 +341,20 @@ def test_normals_of_another_dataset_or_a_file(demo, tmp_path):
 def test_months_count_by_their_days_in_a_season():
     """By hand, in a calendar without leap years: 31, 31 and 28 days of winter."""
     values = np.tile(np.arange(12.0), 3)[:, None, None]
-    times = np.concatenate([[0], np.cumsum(np.tile([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31], 3))])[:-1] + 14
+    times = (
+        np.concatenate(
+            [[0], np.cumsum(np.tile([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31], 3))]
+        )[:-1]
+        + 14
+    )
     data = make_dataset(values, times=times, calendar="noleap", units="days since 2001-01-01")
     winter = Climatology(cycle="season")(data)["tas"].values()[0, 0, 0]
     assert winter == pytest.approx((0 * 31 + 1 * 28 + 11 * 31) / 90, rel=1e-14)
-    year, every = (Climatology(cycle=cycle)(data)["tas"].values()[0, 0, 0] for cycle in ("year", "none"))
-    assert year == every == pytest.approx(Aggregate(to="year")(data)["tas"].values()[0, 0, 0], rel=1e-14)
+    year, every = (
+        Climatology(cycle=cycle)(data)["tas"].values()[0, 0, 0] for cycle in ("year", "none")
+    )
+    assert (
+        year
+        == every
+        == pytest.approx(Aggregate(to="year")(data)["tas"].values()[0, 0, 0], rel=1e-14)
+    )

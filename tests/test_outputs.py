@@ -18,11 +18,11 @@ import rhodolite
 from conftest import make_dataset, run_command, write_plain
 from rhodolite.cli import console
 from rhodolite.cli.options import parse_memory, parse_workers
-from rhodolite.drawing.dates import labels, plot_days
+from rhodolite.drawing.parts.time_axis import labels, plot_days
 from rhodolite.errors import DataError, OutputError, UsageError, nearest_names
-from rhodolite.formats.atomic import complete_or_nothing
-from rhodolite.model.time import TimeAxis
-from rhodolite.study.provenance import sentence
+from rhodolite.formats.atomic_output import complete_or_nothing
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.pipeline.provenance import sentence
 
 
 def test_an_output_appears_whole_or_not_at_all(tmp_path):
@@ -48,7 +48,9 @@ def test_a_full_disk_ends_with_exit_code_4_and_leaves_nothing(demo):
     """A file system of 1 MB takes the place of a full disk, where the machine lets one be made."""
     folder = Path("/tmp") / f"rhodolite-full-{os.getpid()}"
     folder.mkdir()
-    made = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", folder], capture_output=True)
+    made = subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", folder], capture_output=True
+    )
     try:
         if made.returncode:
             pytest.skip("no file system can be mounted here")
@@ -86,7 +88,9 @@ def test_python_writes_what_it_read_and_keeps_the_record(demo, tmp_path, monkeyp
     with pytest.raises(OutputError, match="this is also an input"):
         rhodolite.write(again, tmp_path / "a.nc", overwrite=True)
     with netCDF4.Dataset(tmp_path / "a.nc") as file:
-        assert file.history.splitlines()[1:] == [f"1970-01-02T00:00:00Z rhodolite 0.1.0: {sentence(data)}"]
+        assert file.history.splitlines()[1:] == [
+            f"1970-01-02T00:00:00Z rhodolite 0.1.0: {sentence(data)}"
+        ]
         assert (file["plev"].positive, file["lat"].bounds) == ("down", "lat_bnds")
     with pytest.raises(AttributeError, match="has no attribute 'nothing'"):
         rhodolite.nothing  # noqa: B018
@@ -96,39 +100,72 @@ def test_python_writes_what_it_read_and_keeps_the_record(demo, tmp_path, monkeyp
 def test_extents_are_those_of_what_is_written_and_not_of_the_input(demo, tmp_path):
     data = rhodolite.read(demo / "pressure_monthly.nc")
     rhodolite.write(data, tmp_path / "a.nc")
-    part = rhodolite.Subset(lat="10N..50N", lon="20W..20E", level="850hPa,500hPa", time="2017-03..2017-04")
+    part = rhodolite.Subset(
+        lat="10N..50N", lon="20W..20E", level="850hPa,500hPa", time="2017-03..2017-04"
+    )
     rhodolite.write(part(rhodolite.read(tmp_path / "a.nc")), tmp_path / "b.nc")
     with netCDF4.Dataset(tmp_path / "a.nc") as whole, netCDF4.Dataset(tmp_path / "b.nc") as few:
         assert (whole.geospatial_lat_min, whole.geospatial_lat_max) == (-90, 90)
         assert whole.geospatial_lat_units == "degrees_north"
-        assert (whole.time_coverage_start, whole.time_coverage_end) == ("2017-01-01T00:00:00", "2019-01-01T00:00:00")
+        assert (whole.time_coverage_start, whole.time_coverage_end) == (
+            "2017-01-01T00:00:00",
+            "2019-01-01T00:00:00",
+        )
         assert (few.geospatial_lat_min, few.geospatial_lat_max) == (10, 50)
         assert (few.geospatial_lon_min, few.geospatial_lon_max) == (-20, 20)
         assert (few.geospatial_vertical_min, few.geospatial_vertical_max) == (500, 850)
         assert (few.geospatial_vertical_units, few.geospatial_vertical_positive) == ("hPa", "down")
-        assert (few.time_coverage_start, few.time_coverage_end) == ("2017-03-01T00:00:00", "2017-05-01T00:00:00")
+        assert (few.time_coverage_start, few.time_coverage_end) == (
+            "2017-03-01T00:00:00",
+            "2017-05-01T00:00:00",
+        )
         assert few.date_created in few.history
 
 
 def test_what_python_made_without_files_can_be_written(tmp_path):
     rhodolite.write(make_dataset(np.ones((2, 3, 4))), tmp_path / "a.nc")
-    assert rhodolite.read(tmp_path / "a.nc").attributes["history"].endswith("rhodolite 0.1.0: written")
+    assert (
+        rhodolite.read(tmp_path / "a.nc").attributes["history"].endswith("rhodolite 0.1.0: written")
+    )
 
 
-def test_progress_is_shown_on_a_terminal_after_a_while_and_never_in_a_pipe(tmp_path, rng, monkeypatch):
+def test_progress_is_shown_on_a_terminal_after_a_while_and_never_in_a_pipe(
+    tmp_path, rng, monkeypatch
+):
     monkeypatch.setattr(console, "_DELAY", 0.0)
     write_plain(
-        tmp_path / "a.nc", rng.normal(size=(800, 60, 80)).astype("f4"), compression="zlib", chunksizes=(1, 60, 80)
+        tmp_path / "a.nc",
+        rng.normal(size=(800, 60, 80)).astype("f4"),
+        compression="zlib",
+        chunksizes=(1, 60, 80),
     )
     script = (
-        "from rhodolite.cli import console, main; console._DELAY = 0; import sys; sys.exit(main.main(sys.argv[1:]))"
+        "from rhodolite.cli import console, main; console._DELAY = 0; import sys; "
+        "sys.exit(main.main(sys.argv[1:]))"
     )
-    command = [sys.executable, "-c", script, "anomaly", "a.nc", "-o", "b.nc", "--overwrite", "--memory", "2MiB"]
-    piped = subprocess.run([*command, "--min-coverage", "0"], cwd=tmp_path, capture_output=True, text=True)
+    command = [
+        sys.executable,
+        "-c",
+        script,
+        "anomaly",
+        "a.nc",
+        "-o",
+        "b.nc",
+        "--overwrite",
+        "--memory",
+        "2MiB",
+    ]
+    piped = subprocess.run(
+        [*command, "--min-coverage", "0"], cwd=tmp_path, capture_output=True, text=True
+    )
     assert piped.stderr.startswith("wrote b.nc")
     ours, theirs = pty.openpty()
-    child = subprocess.Popen([*command, "--min-coverage", "0"], cwd=tmp_path, stderr=theirs,
-                             env={**os.environ, "TERM": "xterm", "COLUMNS": "60"})  # fmt: skip
+    child = subprocess.Popen(
+        [*command, "--min-coverage", "0"],
+        cwd=tmp_path,
+        stderr=theirs,
+        env={**os.environ, "TERM": "xterm", "COLUMNS": "60"},
+    )
     os.close(theirs)
     shown = b""
     until = time.monotonic() + 60
@@ -152,17 +189,25 @@ def test_debug_shows_where_and_what_should_not_happen_is_told(tmp_path):
     assert answer.code == 3
     assert "Traceback" in answer.err
     script = (
-        "import sys; from rhodolite.cli import main; import rhodolite.formats.opening as o\n"
+        "import sys; from rhodolite.cli import main; import rhodolite.formats.open as o\n"
         "def broken(*_, **__): raise ZeroDivisionError('oh')\n"
         "o.open_dataset = broken; sys.exit(main.main(['inspect', 'a.nc']))"
     )
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)
     assert done.returncode == 1
-    assert done.stderr == "rhodolite: this should not have happened: ZeroDivisionError: oh. --debug shows where.\n"
+    assert (
+        done.stderr
+        == "rhodolite: this should not have happened: ZeroDivisionError: oh. --debug shows where.\n"
+    )
 
 
 def test_sizes_and_counts_as_they_are_typed():
-    assert [parse_memory(text) for text in ("512MiB", "1GB", "2g", "1048576")] == [1 << 29, 1 << 30, 2 << 30, 1 << 20]
+    assert [parse_memory(text) for text in ("512MiB", "1GB", "2g", "1048576")] == [
+        1 << 29,
+        1 << 30,
+        2 << 30,
+        1 << 20,
+    ]
     assert parse_workers("3") == 3
     for text in ("0", "-1", "two"):
         with pytest.raises(UsageError, match="is not a number of workers"):
@@ -187,7 +232,9 @@ def test_every_calendar_has_its_place_on_the_axis():
         placed = plot_days(axis)
         assert (np.diff(placed) > 0).all()
         year = (datetime.datetime(2002, 1, 1) - datetime.datetime(1970, 1, 1)).days
-        assert placed[12] == pytest.approx(year, abs=6)  # 360 days on: the turn of the year, give or take
+        assert placed[12] == pytest.approx(
+            year, abs=6
+        )  # 360 days on: the turn of the year, give or take
 
 
 def test_what_is_left_of_chunks_is_put_together(tmp_path):
@@ -207,7 +254,9 @@ def test_what_is_left_of_chunks_is_put_together(tmp_path):
         file["time_bnds"][:] = np.arange(3000)[:, None] + [0, 1]
         file["tas"][:] = np.random.default_rng(0).random((3000, 20, 30))
     for more in ([], ["--chunks", "map"], ["--unlimited"]):
-        answer = run_command("subset", "a.nc", "--at", "3N,4E", *more, "-o", "b.nc", "--overwrite", folder=tmp_path)
+        answer = run_command(
+            "subset", "a.nc", "--at", "3N,4E", *more, "-o", "b.nc", "--overwrite", folder=tmp_path
+        )
         assert answer.code == 0, answer.err
         with netCDF4.Dataset(tmp_path / "b.nc") as file:
             for name in ("time", "time_bnds", *(() if "map" in more else ("tas",))):
@@ -217,4 +266,6 @@ def test_what_is_left_of_chunks_is_put_together(tmp_path):
     assert run_command("subset", "a.nc", "--at", "3N,4E", "-o", "b.zarr", folder=tmp_path).code == 0
     assert sum(path.is_file() for path in (tmp_path / "b.zarr").rglob("*")) < 30
     part = rhodolite.read(tmp_path / "b.zarr")["tas"].values()
-    np.testing.assert_array_equal(part, rhodolite.read(tmp_path / "a.nc")["tas"].values()[:, 3:4, 4:5])
+    np.testing.assert_array_equal(
+        part, rhodolite.read(tmp_path / "a.nc")["tas"].values()[:, 3:4, 4:5]
+    )

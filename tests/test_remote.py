@@ -1,4 +1,5 @@
-"""Data served over DAP2: a small server written after the specification (NASA ESE-RFC-004), on 127.0.0.1."""
+"""Data served over DAP2: a small server written after the specification (NASA ESE-RFC-004), on
+127.0.0.1."""
 
 from __future__ import annotations
 
@@ -57,16 +58,19 @@ class Handler(BaseHTTPRequestHandler):
             return
         if path.endswith(".das"):
             inner = "".join(
-                f'  {name} {{\n    String units "{about["units"]}";\n  }}\n' for name, (*_, about) in SERVED.items()
+                f'  {name} {{\n    String units "{about["units"]}";\n  }}\n'
+                for name, (*_, about) in SERVED.items()
             )
-            body = f'Attributes {{\n{inner}  NC_GLOBAL {{\n    String title "Served";\n  }}\n}}\n'.encode()
+            about = '  NC_GLOBAL {\n    String title "Served";\n  }\n'
+            body = f"Attributes {{\n{inner}{about}}}\n".encode()
         else:
             parts = requested(query)
             body = describe(parts).encode()
             if path.endswith(".dods"):
                 self.server.log.append({name: values.size for name, values in parts.items()})
                 body += b"\nData:\n" + b"".join(
-                    np.array([values.size] * 2, ">u4").tobytes() + values.tobytes() for values in parts.values()
+                    np.array([values.size] * 2, ">u4").tobytes() + values.tobytes()
+                    for values in parts.values()
                 )
         self.send_response(200)
         self.send_header("Content-Length", str(len(body)))
@@ -96,7 +100,16 @@ def test_only_the_part_asked_for_is_fetched(server, tmp_path):
     assert sum(request.get("tas", 0) for request in server.log) == 0
     out = tmp_path / "part.nc"
     answer = run_command(
-        "subset", address, "--lat", "3..5", "--lon", "10..12", "--time", "2001-01-05..2001-01-08", "-o", out
+        "subset",
+        address,
+        "--lat",
+        "3..5",
+        "--lon",
+        "10..12",
+        "--time",
+        "2001-01-05..2001-01-08",
+        "-o",
+        out,
     )
     assert answer.code == 0, answer.err
     part = rhodolite.read(out)
@@ -106,7 +119,9 @@ def test_only_the_part_asked_for_is_fetched(server, tmp_path):
 
 
 def test_an_address_without_data_is_told(server):
-    with pytest.raises(DataError, match=r"other: no dataset is served there over DAP2 .*check the address"):
+    with pytest.raises(
+        DataError, match=r"other: no dataset is served there over DAP2 .*check the address"
+    ):
         rhodolite.read(f"http://127.0.0.1:{server.server_port}/other")
     server.shutdown()
     server.server_close()

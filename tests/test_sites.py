@@ -14,15 +14,24 @@ from PIL import Image
 
 import rhodolite
 from conftest import make_dataset, run_command, run_here
-from rhodolite import Calc, DataError, Engine, Extract, Relevel, RhodoliteWarning, Summarise, UsageError
+from rhodolite import (
+    Calc,
+    DataError,
+    Engine,
+    Extract,
+    Relevel,
+    RhodoliteWarning,
+    Summarise,
+    UsageError,
+)
 from rhodolite.arrays import InMemory
-from rhodolite.drawing.projections import EqualArea, Polar
-from rhodolite.kernels.levels import at_levels
+from rhodolite.drawing.parts.projections import EqualArea, Polar
+from rhodolite.kernels.vertical_interpolation import at_levels
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units import convertible, power, product
+from rhodolite.model.units.udunits import convertible, power, product
 from rhodolite.model.variable import Variable
-from rhodolite.operations.formulas import Call, Formula, Name, Number
-from rhodolite.operations.members import member_names, stacked
+from rhodolite.operations.expressions.parser import Call, Formula, Name, Number
+from rhodolite.operations.pairing.ensemble import member_names, stack_members
 
 
 def table(folder, text, name="sites.csv"):
@@ -31,16 +40,22 @@ def table(folder, text, name="sites.csv"):
 
 
 def grid(values, **options):
-    return make_dataset(values, lats=np.arange(50, 60, 2.0), lons=np.arange(0, 360, 30.0), **options)
+    return make_dataset(
+        values, lats=np.arange(50, 60, 2.0), lons=np.arange(0, 360, 30.0), **options
+    )
 
 
 @given(st.integers(0, 500), st.sampled_from(["nearest", "bilinear"]))
-def test_sites_agree_with_indexing_and_with_interpolation_written_out(tmp_path_factory, seed, method):
+def test_sites_agree_with_indexing_and_with_interpolation_written_out(
+    tmp_path_factory, seed, method
+):
     """Nearest to the last bit, bilinear to 12 digits."""
     random = np.random.default_rng(seed)
     values = random.normal(size=(4, 5, 12))
     lats, lons = random.uniform(50, 58, 6), random.uniform(-180, 180, 6)
-    rows = "\n".join(f"s{at};{x:.9f};{y:.9f}" for at, (y, x) in enumerate(zip(lats, lons, strict=True)))
+    rows = "\n".join(
+        f"s{at};{x:.9f};{y:.9f}" for at, (y, x) in enumerate(zip(lats, lons, strict=True))
+    )
     path = table(tmp_path_factory.mktemp("t"), f"Name;LONGITUDE;Latitude\n{rows}\n")
     made = Extract(points=path, method=method)(grid(values))
     found = made["tas"].values(Engine(memory=1 << 20))
@@ -55,8 +70,14 @@ def test_sites_agree_with_indexing_and_with_interpolation_written_out(tmp_path_f
         return
     j, i = np.minimum(y.astype(int), 3), x.astype(int)
     u, v = y - j, x - i
-    corners = [values[:, j + a, (i + b) % 12] * abs(1 - a - u) * abs(1 - b - v) for a in (0, 1) for b in (0, 1)]
-    np.testing.assert_allclose(found, sum(corners).T, rtol=1e-7, atol=1e-8)  # positions have nine decimals
+    corners = [
+        values[:, j + a, (i + b) % 12] * abs(1 - a - u) * abs(1 - b - v)
+        for a in (0, 1)
+        for b in (0, 1)
+    ]
+    np.testing.assert_allclose(
+        found, sum(corners).T, rtol=1e-7, atol=1e-8
+    )  # positions have nine decimals
 
 
 def test_sites_that_cannot_be_served_are_named_with_their_lines(tmp_path):
@@ -76,7 +97,11 @@ def test_sites_that_cannot_be_served_are_named_with_their_lines(tmp_path):
     assert np.isnan(found["tas"].values()).sum(axis=1).tolist() == [0, 3, 0]
     assert found["distance"].values()[2] == pytest.approx(231.3, rel=0.01)
     for text, error, message in (
-        ("site,lat,lon\na,52,31\nb,31,52\n", DataError, "latitude and longitude are exchanged at b .line 3."),
+        (
+            "site,lat,lon\na,52,31\nb,31,52\n",
+            DataError,
+            "latitude and longitude are exchanged at b .line 3.",
+        ),
         ("site,lat,lon\na,-52,31\n", DataError, "no site lies on the grid"),
         ("site,lat,lon\na,152,31\n", DataError, "line 2: '152' is no lat; .*exchanged"),
         ("site,lon\na,31\n", DataError, "no column of latitude; its columns are 'site', 'lon'"),
@@ -99,16 +124,37 @@ def test_tables_are_long_or_wide_and_files_follow_the_conventions(demo, tmp_path
     values = rhodolite.read(tmp_path / "a.nc")["ta"].values()
     assert values.shape == (12, 24, 5)
     long, wide = pandas.read_csv(tmp_path / "long.csv"), pandas.read_csv(tmp_path / "wide.csv")
-    assert list(long.columns) == ["time", "height [m]", "lat", "lon", "name", "altitude [m]", "capacity [hm3]",
-                                  "distance [km]", "ta [K]"]  # fmt: skip
+    assert list(long.columns) == [
+        "time",
+        "height [m]",
+        "lat",
+        "lon",
+        "name",
+        "altitude [m]",
+        "capacity [hm3]",
+        "distance [km]",
+        "ta [K]",
+    ]
     np.testing.assert_allclose(long["ta [K]"].to_numpy().reshape(12, 24, 5), values, rtol=1e-7)
     assert list(wide.columns[-24:]) == [f"{y}-{m:02d}" for y in (2017, 2018) for m in range(1, 13)]
-    np.testing.assert_allclose(wide.iloc[:, -24:].to_numpy().reshape(12, 5, 24), values.transpose(0, 2, 1), rtol=1e-7)
+    np.testing.assert_allclose(
+        wide.iloc[:, -24:].to_numpy().reshape(12, 5, 24), values.transpose(0, 2, 1), rtol=1e-7
+    )
     assert run_here("check", tmp_path / "a.nc").code == 0
     with netCDF4.Dataset(tmp_path / "a.nc") as file:
         assert file.featureType == "timeSeries"
         assert file["name"].cf_role == "timeseries_id"
-    box = ["extract", "nordic_daily_2018.nc", "--lat", "60N..61N", "--lon", "8E..9E", "--layout", "wide", "--quiet"]
+    box = [
+        "extract",
+        "nordic_daily_2018.nc",
+        "--lat",
+        "60N..61N",
+        "--lon",
+        "8E..9E",
+        "--layout",
+        "wide",
+        "--quiet",
+    ]
     assert run_here(*box, "-o", tmp_path / "box.csv", folder=demo).code == 0
     cells = pandas.read_csv(tmp_path / "box.csv")
     assert cells.shape == (2 * 3 * 3, 4 + 365)
@@ -123,7 +169,11 @@ LEAVES = {"a": "m", "b": "m", "c": "s"}
 def random_formula(draw, depth, units="m"):
     """A formula in metres, the same for Python, and whether something may be divided by zero."""
     kind = draw(
-        st.sampled_from(["name", "number", "sum", "scale", "max", "where", "abs"] if depth else ["name", "number"])
+        st.sampled_from(
+            ["name", "number", "sum", "scale", "max", "where", "abs"]
+            if depth
+            else ["name", "number"]
+        )
     )
     inner = lambda: random_formula(draw, depth - 1, units)  # noqa: E731
     if kind == "name":
@@ -137,15 +187,25 @@ def random_formula(draw, depth, units="m"):
         return f"({p} {sign} {r})", f"({q} {sign} {s})"
     if kind == "scale":
         (p, q), factor = inner(), draw(st.integers(1, 5))
-        return draw(st.sampled_from([(f"{p} * {factor}", f"({q}) * {factor}"), (f"-{p}", f"-({q})"),
-                                     (f"{p} / {factor} ^ 2", f"({q}) / {factor} ** 2")]))  # fmt: skip
+        return draw(
+            st.sampled_from(
+                [
+                    (f"{p} * {factor}", f"({q}) * {factor}"),
+                    (f"-{p}", f"-({q})"),
+                    (f"{p} / {factor} ^ 2", f"({q}) / {factor} ** 2"),
+                ]
+            )
+        )
     if kind == "abs":
         p, q = inner()
         return f"abs({p})", f"abs({q})"
     (p, q), (r, s) = inner(), inner()
     if kind == "max":
         return f"max({p}, {r})", f"np.maximum({q}, {s})"
-    return f"where({p} > {r} and not c == 2, {p}, {r})", f"np.where(({q} > {s}) & ~(c == 2), {q}, {s})"
+    return (
+        f"where({p} > {r} and not c == 2, {p}, {r})",
+        f"np.where(({q} > {s}) & ~(c == 2), {q}, {s})",
+    )
 
 
 @given(st.data())
@@ -158,7 +218,12 @@ def test_formulas_compute_what_python_does(data):
         "c": random.integers(0, 4, size=4).astype(float),
     }
     dimensions = {"a": ("x", "y"), "b": ("x",), "c": ("y",)}
-    dataset = Dataset({n: Variable(n, dimensions[n], InMemory(v), {"units": LEAVES[n]}) for n, v in values.items()})
+    dataset = Dataset(
+        {
+            n: Variable(n, dimensions[n], InMemory(v), {"units": LEAVES[n]})
+            for n, v in values.items()
+        }
+    )
     text, python = random_formula(data.draw, 3)
     spread = {"a": values["a"], "b": values["b"][:, None], "c": values["c"][None, :]}
     names = Formula.parse(text).names()
@@ -170,16 +235,29 @@ def test_formulas_compute_what_python_does(data):
     expected = np.asarray(eval(python, {"np": np, "abs": np.abs, **spread}))
     shape = tuple({"x": 3, "y": 4}[d] for d in ("x", "y") if d in made.dimensions)
     found = made.values() if made.dimensions != ("y", "x") else made.values().T
-    np.testing.assert_allclose(found, np.broadcast_to(expected, (3, 4)) if shape == (3, 4) else expected.reshape(shape),
-                               rtol=1e-12, atol=1e-12)  # fmt: skip
+    np.testing.assert_allclose(
+        found,
+        np.broadcast_to(expected, (3, 4)) if shape == (3, 4) else expected.reshape(shape),
+        rtol=1e-12,
+        atol=1e-12,
+    )
     assert made.units == "m"
 
 
 def test_formulas_are_trees_of_plain_nodes_with_the_usual_strength():
-    assert Formula.parse("-a^2 + 3*b").tree == Call("+", (
-        Call("negative", (Call("^", (Name("a"), Number(2.0))),)), Call("*", (Number(3.0), Name("b")))))  # fmt: skip
-    assert Formula.parse("2^3^2").tree == Call("^", (Number(2.0), Call("^", (Number(3.0), Number(2.0)))))
-    assert Formula.parse("a - b - 5 [degC]").tree == Call("-", (Call("-", (Name("a"), Name("b"))), Number(5.0, "degC")))
+    assert Formula.parse("-a^2 + 3*b").tree == Call(
+        "+",
+        (
+            Call("negative", (Call("^", (Name("a"), Number(2.0))),)),
+            Call("*", (Number(3.0), Name("b"))),
+        ),
+    )
+    assert Formula.parse("2^3^2").tree == Call(
+        "^", (Number(2.0), Call("^", (Number(3.0), Number(2.0))))
+    )
+    assert Formula.parse("a - b - 5 [degC]").tree == Call(
+        "-", (Call("-", (Name("a"), Name("b"))), Number(5.0, "degC"))
+    )
     assert Formula.parse("not a > 1 and b < 2 or c").names() == ["a", "b", "c"]
     for text, message in (
         ("", "the formula is empty"),
@@ -223,13 +301,30 @@ def test_formulas_are_trees_of_plain_nodes_with_the_usual_strength():
     ],
 )
 def test_units_are_derived_and_checked(formula, units, value):
-    fields = {"tas": (280.0, "K"), "u": (3.0, "m s-1"), "v": (4.0, "m s-1"), "p": (850.0, "Pa"), "t": (7.0, "degC"),
-              "pr": (2 / 86400, "kg m-2 s-1")}  # fmt: skip
+    fields = {
+        "tas": (280.0, "K"),
+        "u": (3.0, "m s-1"),
+        "v": (4.0, "m s-1"),
+        "p": (850.0, "Pa"),
+        "t": (7.0, "degC"),
+        "pr": (2 / 86400, "kg m-2 s-1"),
+    }
     base = make_dataset(np.zeros((2, 1, 1)), lats=[60.0])
     names = {"pr": {"standard_name": "precipitation_flux"}}
-    data = base.with_variables([*base.variables.values(), *(
-        Variable(name, ("time", "lat", "lon"), InMemory(np.full((2, 1, 1), number)), {"units": u} | names.get(name, {}))
-        for name, (number, u) in fields.items())])  # fmt: skip
+    data = base.with_variables(
+        [
+            *base.variables.values(),
+            *(
+                Variable(
+                    name,
+                    ("time", "lat", "lon"),
+                    InMemory(np.full((2, 1, 1), number)),
+                    {"units": u} | names.get(name, {}),
+                )
+                for name, (number, u) in fields.items()
+            ),
+        ]
+    )
     made = Calc(formula=formula, name="x")(data)
     assert made["x"].values().ravel()[0] == pytest.approx(value, rel=1e-12, abs=1e-12)
     assert made["x"].units == units or convertible(made["x"].units, units)
@@ -293,16 +388,24 @@ def test_levels_agree_with_numpy_column_by_column(seed, falling, varying):
         )
     beyond = at_levels(values, heights, wanted, extrapolate=True)
     np.testing.assert_allclose(
-        beyond[~np.isnan(found)], at_levels(values, heights, wanted, extrapolate=False)[~np.isnan(found)]
+        beyond[~np.isnan(found)],
+        at_levels(values, heights, wanted, extrapolate=False)[~np.isnan(found)],
     )
     assert np.isfinite(beyond).all()
 
 
-def hybrid(values, named="atmosphere_hybrid_sigma_pressure_coordinate", terms="a: a b: b ps: ps p0: p0"):
+def hybrid(
+    values, named="atmosphere_hybrid_sigma_pressure_coordinate", terms="a: a b: b ps: ps p0: p0"
+):
     count = values.shape[1]
     eta = np.linspace(0.1, 1, count)
     made = [
-        Variable("time", ("time",), InMemory(np.arange(values.shape[0])), {"units": "days since 2000-01-01"}),
+        Variable(
+            "time",
+            ("time",),
+            InMemory(np.arange(values.shape[0])),
+            {"units": "days since 2000-01-01"},
+        ),
         Variable(
             "lev",
             ("lev",),
@@ -316,7 +419,9 @@ def hybrid(values, named="atmosphere_hybrid_sigma_pressure_coordinate", terms="a
             "ps",
             ("time", "x"),
             InMemory(
-                np.linspace(980, 1020, values.shape[0] * values.shape[2]).reshape(values.shape[0], values.shape[2])
+                np.linspace(980, 1020, values.shape[0] * values.shape[2]).reshape(
+                    values.shape[0], values.shape[2]
+                )
             ),
             {"units": "hPa"},
         ),
@@ -334,24 +439,41 @@ def test_pressures_of_a_models_own_levels_are_computed():
     made = Relevel(to="850hPa,500hPa,300hPa")(data)
     assert made["ta"].dimensions == ("time", "plev", "x")
     expected = 200 + 30 * np.log(np.array([850, 500, 300]) / 100)
-    np.testing.assert_allclose(made["ta"].values(), np.broadcast_to(expected[None, :, None], (2, 3, 3)), rtol=1e-12)
+    np.testing.assert_allclose(
+        made["ta"].values(), np.broadcast_to(expected[None, :, None], (2, 3, 3)), rtol=1e-12
+    )
     assert (made["plev"].units, made["plev"].attributes["positive"]) == ("hPa", "down")
     assert "formula_terms" not in str(made["plev"].attributes)
     with pytest.raises(DataError, match="ps is not there; join the file"):
-        Relevel(to="500hPa")(data.with_variables(v for v in data.variables.values() if v.name != "ps"))
+        Relevel(to="500hPa")(
+            data.with_variables(v for v in data.variables.values() if v.name != "ps")
+        )
     with pytest.raises(DataError, match="levels of ocean_s are not understood"):
         Relevel(to="500hPa")(hybrid(np.zeros((2, 3, 3)), named="ocean_s"))
 
 
 def test_new_levels_are_in_any_unit_and_missing_beyond_the_old_ones():
     z = np.array([0.0, 10, 100, 1000])
-    data = Dataset({v.name: v for v in (
-        Variable("depth", ("depth",), InMemory(z), {"units": "m", "positive": "down"}),
-        Variable("thetao", ("depth", "x"), InMemory(np.stack([z, 2 * z], axis=1)), {"units": "degC"}))})  # fmt: skip
+    data = Dataset(
+        {
+            v.name: v
+            for v in (
+                Variable("depth", ("depth",), InMemory(z), {"units": "m", "positive": "down"}),
+                Variable(
+                    "thetao",
+                    ("depth", "x"),
+                    InMemory(np.stack([z, 2 * z], axis=1)),
+                    {"units": "degC"},
+                ),
+            )
+        }
+    )
     made = Relevel(to="0.05km,0.5km")(data)
     np.testing.assert_allclose(made["thetao"].values(), [[50, 100], [500, 1000]], rtol=1e-12)
     assert made["depth"].values().tolist() == [0.05, 0.5]
-    with pytest.warns(RhodoliteWarning, match=r"1 of 3 new levels lie beyond the old ones .1900 m."):
+    with pytest.warns(
+        RhodoliteWarning, match=r"1 of 3 new levels lie beyond the old ones .1900 m."
+    ):
         assert np.isnan(Relevel(to="100m..1900m/900m")(data)["thetao"].values()).sum() == 2
     far = Relevel(to="2000m", extrapolate=True)(data)["thetao"].values()
     np.testing.assert_allclose(far, [[2000, 4000]], rtol=1e-12)
@@ -372,18 +494,29 @@ def test_new_levels_are_in_any_unit_and_missing_beyond_the_old_ones():
 def member(values, calendar="standard", units="days since 2000-01-01", **attributes):
     import cftime
 
-    dates = [cftime.datetime(2000 + at // 12, at % 12 + 1, 15, calendar=calendar) for at in range(len(values))]
-    return make_dataset(values, times=cftime.date2num(dates, units, calendar), calendar=calendar, units=units,
-                        attributes=attributes)  # fmt: skip
+    dates = [
+        cftime.datetime(2000 + at // 12, at % 12 + 1, 15, calendar=calendar)
+        for at in range(len(values))
+    ]
+    return make_dataset(
+        values,
+        times=cftime.date2num(dates, units, calendar),
+        calendar=calendar,
+        units=units,
+        attributes=attributes,
+    )
 
 
 def test_members_of_other_calendars_and_units_give_mean_spread_and_agreement(rng):
     """Against numpy over a stacked array, 12 digits."""
     values = rng.normal(0, 1, (3, 30, 2, 2))
-    sets = [member(values[0], units_metadata="temperature: difference"), member(values[1][:28], "noleap"),
-            member(values[2] - 0.0, "360_day", "hours since 1990-01-01")]  # fmt: skip
+    sets = [
+        member(values[0], units_metadata="temperature: difference"),
+        member(values[1][:28], "noleap"),
+        member(values[2] - 0.0, "360_day", "hours since 1990-01-01"),
+    ]
     with pytest.warns(RhodoliteWarning, match="have no counterpart"):
-        both = stacked(sets, ["one", "two", "three"])
+        both = stack_members(sets, ["one", "two", "three"])
     assert both["tas"].shape == (3, 28, 2, 2)
     made = Summarise(over="ensemble")(both)
     part = values[:, :28]
@@ -394,8 +527,11 @@ def test_members_of_other_calendars_and_units_give_mean_spread_and_agreement(rng
     assert made["tas"].attributes["ancillary_variables"] == "tas_spread tas_agreement"
     other = make_dataset(np.zeros((3, 3, 2)))
     with pytest.raises(DataError, match=r"regrid --to 2.5 before them"):
-        stacked([make_dataset(np.zeros((3, 2, 2))), other], ["a", "b"])
-    assert member_names(["x/tas_pyrope_hist.nc", "x/tas_almandine_hist.nc"]) == ["pyrope", "almandine"]
+        stack_members([make_dataset(np.zeros((3, 2, 2))), other], ["a", "b"])
+    assert member_names(["x/tas_pyrope_hist.nc", "x/tas_almandine_hist.nc"]) == [
+        "pyrope",
+        "almandine",
+    ]
 
 
 def test_four_models_become_one_ensemble_in_one_command(demo, tmp_path):
@@ -416,18 +552,37 @@ def test_four_models_become_one_ensemble_in_one_command(demo, tmp_path):
     assert answer.code == 0, answer.err
     everything = rhodolite.read(tmp_path / "all.nc")
     assert everything["tas"].shape == (4, 24, 18, 36)
-    assert [str(n) for n in everything["member_name"].values()] == ["almandine", "pyrope", "spessartine", "grossular"]
+    assert [str(n) for n in everything["member_name"].values()] == [
+        "almandine",
+        "pyrope",
+        "spessartine",
+        "grossular",
+    ]
     drawn = run_here(*words, "then", "draw", "map", "-o", tmp_path / "a.png", folder=demo)
-    assert (drawn.code, "tas has 4 members; put summarise --over ensemble before it" in drawn.err) == (3, True)
-    answer = run_here(*words, "then", "summarise", "--over", "ensemble", "-o", tmp_path / "mean.nc", folder=demo)
+    assert (
+        drawn.code,
+        "tas has 4 members; put summarise --over ensemble before it" in drawn.err,
+    ) == (3, True)
+    answer = run_here(
+        *words, "then", "summarise", "--over", "ensemble", "-o", tmp_path / "mean.nc", folder=demo
+    )
     assert answer.code == 0, answer.err
     np.testing.assert_allclose(
-        rhodolite.read(tmp_path / "mean.nc")["tas"].values(), everything["tas"].values().mean(axis=0), rtol=1e-6
+        rhodolite.read(tmp_path / "mean.nc")["tas"].values(),
+        everything["tas"].values().mean(axis=0),
+        rtol=1e-6,
     )
     from_python = rhodolite.read([demo / "almandine_future.nc"] * 2, members=True)
     assert Summarise(over="ensemble")(from_python)["pr_spread"].values().max() == 0
     alone = run_here(
-        "summarise", "almandine_future.nc", "--members", "--over", "ensemble", "-o", tmp_path / "b.nc", folder=demo
+        "summarise",
+        "almandine_future.nc",
+        "--members",
+        "--over",
+        "ensemble",
+        "-o",
+        tmp_path / "b.nc",
+        folder=demo,
     )
     assert "is a single file; name each member" in alone.err
 
@@ -441,7 +596,9 @@ def test_projections_keep_areas(projection):
     random = np.random.default_rng(3)
     east, north = random.uniform(-170, 170, 200), random.uniform(-80, 80, 200)
     d = 1e-3
-    x, y = projection.flat(np.array([east - d, east + d, east, east]), np.array([north, north, north - d, north + d]))
+    x, y = projection.flat(
+        np.array([east - d, east + d, east, east]), np.array([north, north, north - d, north + d])
+    )
     area = np.abs((x[1] - x[0]) * (y[3] - y[2]) - (x[3] - x[2]) * (y[1] - y[0])) / (2 * d) ** 2
     np.testing.assert_allclose(area / np.cos(np.radians(north)), 1, rtol=1e-4)
 
@@ -498,13 +655,19 @@ def test_an_animation_has_a_frame_for_each_step_and_one_legend(demo, tmp_path):
     assert all((np.abs(one - legend[0]) > 40).mean() < 0.01 for one in legend)
     assert (np.abs(frames[1] - frames[0]) > 40).mean() > 0.1
     refused = run_here(*words, "-o", tmp_path / "a.png", folder=demo)
-    assert (refused.code, "an animation is written as one of .gif, .mp4" in refused.err) == (2, True)
+    assert (refused.code, "an animation is written as one of .gif, .mp4" in refused.err) == (
+        2,
+        True,
+    )
 
 
 @pytest.mark.parametrize(
     ("words", "message"),
     [
-        ("profile garnet_monthly_1981-2020.nc --variable tas", "has no level axis|no vertical axis"),
+        (
+            "profile garnet_monthly_1981-2020.nc --variable tas",
+            "has no level axis|no vertical axis",
+        ),
         ("section rotated_monthly.nc", "summarise --latitude-bands 2"),
         ("section pressure_monthly.nc", "several variables"),
         (

@@ -16,17 +16,17 @@ from conftest import make_dataset, run_here
 from rhodolite import DataError, Engine, Regrid, RhodoliteWarning, Subset, Summarise
 from rhodolite.arrays import InMemory
 from rhodolite.kernels.interpolation import bilinear_in_quads, linear_weights, nearest
-from rhodolite.kernels.overlaps import overlaps, overlaps_round
-from rhodolite.kernels.quadrilaterals import corners_between
+from rhodolite.kernels.interval_overlap import overlaps, overlaps_round
 from rhodolite.kernels.sphere import from_rotated, great_circle
+from rhodolite.kernels.spherical_cells import corners_between
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.mesh import Mesh
+from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.variable import Variable
-from rhodolite.operations.areas import Areas, CellChoice
-from rhodolite.operations.remapped import Remapped
-from rhodolite.operations.remapping import bilinear, conservative, nearest_cells
-from rhodolite.regions.outline import country_names, find_outlines
-from rhodolite.regions.plane import area_on_sphere
+from rhodolite.operations.parameters.regions import Areas, CellChoice
+from rhodolite.operations.regridding.remapped_array import Remapped
+from rhodolite.operations.regridding.weights import bilinear, conservative, nearest_cells
+from rhodolite.regions.outlines import country_names, find_outlines
+from rhodolite.regions.polygon_overlap import area_on_sphere
 
 
 def regular(lat_edges, lon_edges):
@@ -36,7 +36,10 @@ def regular(lat_edges, lon_edges):
 
 
 def globe(step, west=0.0):
-    return regular(np.linspace(-90, 90, round(180 / step) + 1), west + np.linspace(0, 360, round(360 / step) + 1))
+    return regular(
+        np.linspace(-90, 90, round(180 / step) + 1),
+        west + np.linspace(0, 360, round(360 / step) + 1),
+    )
 
 
 def rotated(step=2.0, pole=(39.25, -162.0), half=20.0):
@@ -56,12 +59,21 @@ def values_on(mesh, weights, field, target, coverage=0.0):
 
 def curvilinear_dataset(mesh, values, **attributes):
     """A dataset of one field over a two-dimensional grid."""
-    about = {"units": "K", "standard_name": "air_temperature", "coordinates": "lat lon"} | attributes
-    return Dataset({v.name: v for v in (
-        Variable("lat", ("y", "x"), InMemory(mesh.latitudes), {"units": "degrees_north"}),
-        Variable("lon", ("y", "x"), InMemory(mesh.longitudes), {"units": "degrees_east"}),
-        Variable("tas", ("y", "x"), InMemory(np.asarray(values, float)), about),
-    )})  # fmt: skip
+    about = {
+        "units": "K",
+        "standard_name": "air_temperature",
+        "coordinates": "lat lon",
+    } | attributes
+    return Dataset(
+        {
+            v.name: v
+            for v in (
+                Variable("lat", ("y", "x"), InMemory(mesh.latitudes), {"units": "degrees_north"}),
+                Variable("lon", ("y", "x"), InMemory(mesh.longitudes), {"units": "degrees_east"}),
+                Variable("tas", ("y", "x"), InMemory(np.asarray(values, float)), about),
+            )
+        }
+    )
 
 
 edges_of = st.lists(st.floats(-85, 85), min_size=3, max_size=9, unique=True).map(sorted)
@@ -71,8 +83,12 @@ edges_of = st.lists(st.floats(-85, 85), min_size=3, max_size=9, unique=True).map
 def test_overlaps_of_axes_agree_with_a_double_loop(a, b, flip_a, flip_b):
     """To 12 digits."""
     assume(min(np.diff(a)) > 1e-6 and min(np.diff(b)) > 1e-6)
-    expected = np.array([[max(0.0, min(a[i + 1], b[j + 1]) - max(a[i], b[j])) for i in range(len(a) - 1)]
-                         for j in range(len(b) - 1)])  # fmt: skip
+    expected = np.array(
+        [
+            [max(0.0, min(a[i + 1], b[j + 1]) - max(a[i], b[j])) for i in range(len(a) - 1)]
+            for j in range(len(b) - 1)
+        ]
+    )
     first, second = np.array(a)[:: -1 if flip_a else 1], np.array(b)[:: -1 if flip_b else 1]
     expected = expected[:: -1 if flip_b else 1, :: -1 if flip_a else 1]
     np.testing.assert_allclose(overlaps(first, second).toarray(), expected, atol=1e-12)
@@ -99,7 +115,10 @@ def test_a_cell_about_the_pole_has_the_area_of_its_cap():
     """Against 2 pi (1 - sin 80)."""
     east = np.linspace(0, 360, 25)[:-1]
     mesh = Mesh(
-        ("y", "x"), np.array([[90.0]]), np.array([[0.0]]), corners=(np.full((1, 1, 24), 80.0), east[None, None])
+        ("y", "x"),
+        np.array([[90.0]]),
+        np.array([[0.0]]),
+        corners=(np.full((1, 1, 24), 80.0), east[None, None]),
     )
     assert mesh.areas[0, 0] == pytest.approx(2 * np.pi * (1 - np.sin(np.radians(80))), rel=1e-3)
     assert mesh.reach == (pytest.approx(80.0), 90.0)
@@ -110,15 +129,28 @@ def grids(draw):
     """Global, regional, two-dimensional grids, and those across the dateline."""
     kind = draw(st.sampled_from(["globe", "gauss", "region", "dateline", "rotated"]))
     if kind == "globe":
-        return globe(draw(st.sampled_from([7.5, 10.0, 12.0, 22.5])), draw(st.sampled_from([-180.0, 0.0, -7.3])))
+        return globe(
+            draw(st.sampled_from([7.5, 10.0, 12.0, 22.5])),
+            draw(st.sampled_from([-180.0, 0.0, -7.3])),
+        )
     if kind == "gauss":
         nodes = np.degrees(np.arcsin(np.polynomial.legendre.leggauss(draw(st.integers(6, 14)))[0]))
         return regular([-90, *((nodes[1:] + nodes[:-1]) / 2), 90], np.linspace(0, 360, 25) - 7.5)
     if kind == "rotated":
-        return rotated(4.0, (draw(st.sampled_from([39.25, 5.0, 88.0])), draw(st.sampled_from([-162.0, 0.0, 100.0]))))
-    south, west = draw(st.floats(-80, 20)), 165.0 if kind == "dateline" else draw(st.floats(-170, 100))
+        return rotated(
+            4.0,
+            (
+                draw(st.sampled_from([39.25, 5.0, 88.0])),
+                draw(st.sampled_from([-162.0, 0.0, 100.0])),
+            ),
+        )
+    south, west = (
+        draw(st.floats(-80, 20)),
+        165.0 if kind == "dateline" else draw(st.floats(-170, 100)),
+    )
     return regular(
-        south + np.linspace(0, 60, draw(st.integers(5, 12))), west + np.linspace(0, 50, draw(st.integers(5, 12)))
+        south + np.linspace(0, 60, draw(st.integers(5, 12))),
+        west + np.linspace(0, 50, draw(st.integers(5, 12))),
     )
 
 
@@ -138,19 +170,29 @@ def test_conservative_weights_keep_the_integral_over_what_grids_share(source, ta
     if order == 1 or whole.all():
         total = (made[there] * shared[there]).sum()
         assert total == pytest.approx((field * covered).sum(), rel=1e-12)
-    constant = values_on(source, conservative(source, target, 1), np.full(source.shape, 7.25), target)
+    constant = values_on(
+        source, conservative(source, target, 1), np.full(source.shape, 7.25), target
+    )
     np.testing.assert_allclose(constant[~np.isnan(constant)], 7.25, rtol=1e-14)
     if source.goes_round and target.regular:
         assert there.all()
 
 
-@pytest.mark.parametrize("mesh", [globe(10.0), regular([10, 20, 25, 40], [170, 180, 190]), rotated(5.0)],
-                         ids=["globe", "dateline", "rotated"])  # fmt: skip
-@pytest.mark.parametrize("method", [lambda a, b: conservative(a, b, 1), bilinear, nearest_cells],
-                         ids=["conservative", "bilinear", "nearest"])  # fmt: skip
+@pytest.mark.parametrize(
+    "mesh",
+    [globe(10.0), regular([10, 20, 25, 40], [170, 180, 190]), rotated(5.0)],
+    ids=["globe", "dateline", "rotated"],
+)
+@pytest.mark.parametrize(
+    "method",
+    [lambda a, b: conservative(a, b, 1), bilinear, nearest_cells],
+    ids=["conservative", "bilinear", "nearest"],
+)
 def test_the_same_grid_gives_the_same_values(mesh, method, rng):
     field = rng.normal(size=mesh.shape)
-    np.testing.assert_allclose(values_on(mesh, method(mesh, mesh), field, mesh), field, rtol=1e-9, atol=1e-9)
+    np.testing.assert_allclose(
+        values_on(mesh, method(mesh, mesh), field, mesh), field, rtol=1e-9, atol=1e-9
+    )
 
 
 def smooth(north, east):
@@ -189,7 +231,8 @@ def cell_means(mesh, field):
     ids=["conservative", "second-order", "bilinear", "nearest"],
 )
 def test_errors_fall_at_the_expected_order_when_the_grid_is_refined(field, method, order):
-    """Root mean square errors against the analytic field, from 1 / 40 to 1 / 80 of a circle and on."""
+    """Root mean square errors against the analytic field, from 1 / 40 to 1 / 80 of a circle and
+    on."""
     errors = []
     means = method.__name__ == "<lambda>"
     for step in (2.5, 1.25):
@@ -217,7 +260,9 @@ def test_bilinear_weights_on_two_dimensional_grids_are_exact_for_what_is_linear(
 def test_linear_weights_reach_over_the_seam_and_stop_at_the_edges():
     centres, edges = np.array([45.0, 135.0, 225.0, 315.0]), np.arange(0, 361, 90.0)
     weights = linear_weights(centres, edges, np.array([0.0, 90.0, 360.0, -45.0]), 360.0).toarray()
-    np.testing.assert_allclose(weights, [[0.5, 0, 0, 0.5], [0.5, 0.5, 0, 0], [0.5, 0, 0, 0.5], [0, 0, 0, 1]])
+    np.testing.assert_allclose(
+        weights, [[0.5, 0, 0, 0.5], [0.5, 0.5, 0, 0], [0.5, 0, 0, 0.5], [0, 0, 0, 1]]
+    )
     open_ended = linear_weights(centres, edges, np.array([10.0, 350.0, 361.0]))
     np.testing.assert_allclose(open_ended.toarray(), [[1, 0, 0, 0], [0, 0, 0, 1], [0, 0, 0, 0]])
 
@@ -248,7 +293,9 @@ def test_missing_cells_are_left_out_and_the_rest_weighs_anew():
 
 @pytest.mark.parametrize("choice", list(CellChoice))
 @pytest.mark.parametrize(
-    "mesh", [globe(5.0), globe(4.0, west=-180.0), rotated(2.0)], ids=["0..360", "-180..180", "rotated"]
+    "mesh",
+    [globe(5.0), globe(4.0, west=-180.0), rotated(2.0)],
+    ids=["0..360", "-180..180", "rotated"],
 )
 def test_countries_cover_the_cells_that_shapely_says(mesh, choice):
     """Fractions add up to the outline's own area, to 9 digits where the grid holds all of it."""
@@ -262,7 +309,9 @@ def test_countries_cover_the_cells_that_shapely_says(mesh, choice):
     assert ((share > -1e-12) & (share < 1 + 1e-9)).all()
     if choice is CellChoice.CENTRE:
         north, east = (part.ravel() for part in mesh.centres)
-        inside = shapely.contains_xy(shapely.union_all(outline.shapes), (east + 180) % 360 - 180, north)
+        inside = shapely.contains_xy(
+            shapely.union_all(outline.shapes), (east + 180) % 360 - 180, north
+        )
         np.testing.assert_array_equal(weights > 0, inside)
 
 
@@ -280,12 +329,18 @@ def test_areas_of_outlines_agree_with_shapely_in_an_equal_area_plane():
 def test_all_countries_are_found_under_full_and_stored_names_and_cover_the_land():
     names = country_names()
     assert len(names) == 241
-    for asked, found in (("norway", "Norway"), ("South Sudan", "South Sudan"), ("S. Sudan", "South Sudan"),
-                         ("uk", "United Kingdom"),
-                         ("cote d'ivoire", "Côte d'Ivoire")):  # fmt: skip
+    for asked, found in (
+        ("norway", "Norway"),
+        ("South Sudan", "South Sudan"),
+        ("S. Sudan", "South Sudan"),
+        ("uk", "United Kingdom"),
+        ("cote d'ivoire", "Côte d'Ivoire"),
+    ):
         assert find_outlines(asked)[0].name == found
     mesh = globe(5.0)
-    areas = mesh.covered_areas([find_outlines(word)[0] for word in ("land", "sea", *names)]).toarray()
+    areas = mesh.covered_areas(
+        [find_outlines(word)[0] for word in ("land", "sea", *names)]
+    ).toarray()
     assert areas[0] + areas[1] == pytest.approx(mesh.areas.ravel(), rel=1e-9)
     assert areas[2:].sum() == pytest.approx(areas[0].sum(), rel=1e-4)
     assert 0.70 < areas[1].sum() / (4 * np.pi) < 0.72
@@ -297,9 +352,21 @@ SQUARE = [[[170, -10], [190, -10], [190, 10], [170, 10], [170, -10]]]
 
 
 def geojson(path, *features):
-    path.write_text(json.dumps({"type": "FeatureCollection", "features": [
-        {"type": "Feature", "properties": words, "geometry": {"type": "Polygon", "coordinates": rings}}
-        for words, rings in features]}))  # fmt: skip
+    path.write_text(
+        json.dumps(
+            {
+                "type": "FeatureCollection",
+                "features": [
+                    {
+                        "type": "Feature",
+                        "properties": words,
+                        "geometry": {"type": "Polygon", "coordinates": rings},
+                    }
+                    for words, rings in features
+                ],
+            }
+        )
+    )
     return path
 
 
@@ -311,22 +378,38 @@ def test_outlines_in_files_are_chosen_mended_or_refused_by_name(tmp_path):
     assert [o.name for o in (wide, other)] == ["Wide", "Across"]
     for outline in (wide, other, *find_outlines(f"{path}#across"), *find_outlines(f"{path}#2")):
         assert area_on_sphere(outline.shapes).sum() == pytest.approx(expected, rel=1e-12)
-        assert globe(5.0, west=-180.0).covered_areas([outline]).sum() == pytest.approx(expected, rel=1e-12)
-    bow = geojson(tmp_path / "bow.geojson", ({"name": "Bow"}, [[[0, 0], [10, 10], [10, 0], [0, 10], [0, 0]]]))
-    with pytest.warns(RhodoliteWarning, match=r"the outline of Bow is broken .self-intersection. and was mended"):
+        assert globe(5.0, west=-180.0).covered_areas([outline]).sum() == pytest.approx(
+            expected, rel=1e-12
+        )
+    bow = geojson(
+        tmp_path / "bow.geojson", ({"name": "Bow"}, [[[0, 0], [10, 10], [10, 0], [0, 10], [0, 0]]])
+    )
+    with pytest.warns(
+        RhodoliteWarning, match=r"the outline of Bow is broken .self-intersection. and was mended"
+    ):
         assert len(find_outlines(str(bow))[0].shapes) == 2
-    holed = geojson(tmp_path / "hole.geojson", ({}, [*SQUARE, [[178, -1], [178, 1], [182, 1], [182, -1], [178, -1]]]))
+    holed = geojson(
+        tmp_path / "hole.geojson",
+        ({}, [*SQUARE, [[178, -1], [178, 1], [182, 1], [182, -1], [178, -1]]]),
+    )
     hole = 2 * np.sin(np.radians(1)) * np.radians(4)
-    assert area_on_sphere(find_outlines(str(holed))[0].shapes).sum() == pytest.approx(expected - hole, rel=1e-12)
-    for rings, message in (([[[0, 0], [1, 1]]], "fewer than three positions"),
-                           ([[[5e5, 6e6], [6e5, 6e6], [6e5, 7e6], [5e5, 6e6]]], "which are no degrees"),
-                           ([[[0, 0], [1, 1], [2, 2], [0, 0]]], "encloses nothing"),
-                           ([[["a", 0], [1, 1], [2, 2], [0, 0]]], "no position")):  # fmt: skip
+    assert area_on_sphere(find_outlines(str(holed))[0].shapes).sum() == pytest.approx(
+        expected - hole, rel=1e-12
+    )
+    for rings, message in (
+        ([[[0, 0], [1, 1]]], "fewer than three positions"),
+        ([[[5e5, 6e6], [6e5, 6e6], [6e5, 7e6], [5e5, 6e6]]], "which are no degrees"),
+        ([[[0, 0], [1, 1], [2, 2], [0, 0]]], "encloses nothing"),
+        ([[["a", 0], [1, 1], [2, 2], [0, 0]]], "no position"),
+    ):
         with pytest.raises(DataError, match=message):
             find_outlines(str(geojson(tmp_path / "b.geojson", ({"name": "B"}, rings))))
     (tmp_path / "c.geojson").write_text("{")
-    for text, message in ((f"{tmp_path}/c.geojson", "this is no GeoJSON"), (f"{path}#Wyde", "Did you mean Wide"),
-                          (f"{tmp_path}/d.shp", "there is no such file")):  # fmt: skip
+    for text, message in (
+        (f"{tmp_path}/c.geojson", "this is no GeoJSON"),
+        (f"{path}#Wyde", "Did you mean Wide"),
+        (f"{tmp_path}/d.shp", "there is no such file"),
+    ):
         with pytest.raises(DataError, match=message):
             find_outlines(text)
 
@@ -338,9 +421,14 @@ def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(seed, cells, c
     mesh = rotated(3.0) if curvilinear else globe(10.0, west=random.choice([0.0, -180.0]))
     values = random.normal(280, 10, mesh.shape)
     values[random.random(mesh.shape) < 0.2] = np.nan
-    data = curvilinear_dataset(mesh, values) if curvilinear else make_dataset(
-        values[None], times=[0], lats=mesh.latitudes, lons=mesh.longitudes)  # fmt: skip
-    name = "Norway,Sweden" if curvilinear else random.choice(["Russia", "land", "sea", "China,Canada"])
+    data = (
+        curvilinear_dataset(mesh, values)
+        if curvilinear
+        else make_dataset(values[None], times=[0], lats=mesh.latitudes, lons=mesh.longitudes)
+    )
+    name = (
+        "Norway,Sweden" if curvilinear else random.choice(["Russia", "land", "sea", "China,Canada"])
+    )
     names = name.split(",")
     at_once = Summarise(region=name, cells=cells)(data)["tas"].values()
     assert at_once.shape[-1] == len(names)
@@ -348,7 +436,9 @@ def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(seed, cells, c
         first = Summarise()(Subset(region=name, cells=cells)(data))["tas"].values()
         np.testing.assert_allclose(first, at_once[..., 0], rtol=1e-9)
     weights = Areas(tuple(names)).weights(mesh, CellChoice(cells)).toarray()
-    expected = [np.nansum(row * values.ravel()) / row[~np.isnan(values.ravel())].sum() for row in weights]
+    expected = [
+        np.nansum(row * values.ravel()) / row[~np.isnan(values.ravel())].sum() for row in weights
+    ]
     np.testing.assert_allclose(np.atleast_2d(at_once)[0], expected, rtol=1e-10)
 
 
@@ -357,12 +447,18 @@ def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(seed, cells, c
 )
 def test_the_order_of_axes_changes_no_statistic(words, rng):
     mesh = globe(10.0)
-    data = make_dataset(rng.normal(size=(2, *mesh.shape)), times=[0, 1], lats=mesh.latitudes, lons=mesh.longitudes)
+    data = make_dataset(
+        rng.normal(size=(2, *mesh.shape)), times=[0, 1], lats=mesh.latitudes, lons=mesh.longitudes
+    )
     tas = data["tas"]
-    turned = tas.with_(dimensions=("lon", "time", "lat"), data=InMemory(tas.values().transpose(2, 0, 1)))
+    turned = tas.replace(
+        dimensions=("lon", "time", "lat"), data=InMemory(tas.values().transpose(2, 0, 1))
+    )
     other = data.with_variables([*(v for v in data.variables.values() if v is not tas), turned])
     for first, second in zip(
-        Summarise(**words)(data).data_variables, Summarise(**words)(other).data_variables, strict=True
+        Summarise(**words)(data).data_variables,
+        Summarise(**words)(other).data_variables,
+        strict=True,
     ):
         values = second.values()
         order = [second.dimensions.index(name) for name in first.dimensions]
@@ -373,13 +469,19 @@ def test_the_order_of_axes_changes_no_statistic(words, rng):
 
 def test_a_cropped_region_crosses_the_dateline_in_one_piece():
     mesh = globe(5.0, west=-180.0)
-    data = make_dataset(np.zeros((1, *mesh.shape)), times=[0], lats=mesh.latitudes, lons=mesh.longitudes)
+    data = make_dataset(
+        np.zeros((1, *mesh.shape)), times=[0], lats=mesh.latitudes, lons=mesh.longitudes
+    )
     part = Subset(region="Fiji")(data)
     assert part["lon"].values()[-2:].tolist() == [177.5, 182.5]
-    assert part["covered_area"].values().sum() == pytest.approx(18398e6, rel=1e-3)  # m2, the area of its outline
+    assert part["covered_area"].values().sum() == pytest.approx(
+        18398e6, rel=1e-3
+    )  # m2, the area of its outline
     with pytest.raises(DataError, match=r"Norway .* covers no cell of the data"):
         Subset(region="Norway")(Subset(lat="10S..10N")(data))
-    with pytest.raises(DataError, match="Vatican holds the centre of no cell; add --cells fraction"):
+    with pytest.raises(
+        DataError, match="Vatican holds the centre of no cell; add --cells fraction"
+    ):
         Subset(region="Vatican", cells="centre")(data)
 
 
@@ -412,9 +514,13 @@ def test_statistics_over_an_axis_agree_with_numpy(rng, statistic, over):
         for n, v, u in zip(names, coordinates, units, strict=True)
     ]
     made += [
-        Variable("b", ("z", "bnds"), InMemory(np.stack([np.arange(4.0), np.arange(1, 5.0)], axis=1))),
+        Variable(
+            "b", ("z", "bnds"), InMemory(np.stack([np.arange(4.0), np.arange(1, 5.0)], axis=1))
+        ),
         Variable("lat_b", ("lat", "bnds"), InMemory(np.stack([half[:-1], half[1:]], axis=1))),
-        Variable("x", names, InMemory(values), {"units": "kg m-2", "standard_name": "rainfall_amount"}),
+        Variable(
+            "x", names, InMemory(values), {"units": "kg m-2", "standard_name": "rainfall_amount"}
+        ),
     ]
     data = Dataset({v.name: v for v in made})
     axes = {"area": (2, 3), "lat": (2,), "lon": (3,), "level": (1,), "time": (0,)}[over]
@@ -435,7 +541,8 @@ def test_statistics_over_an_axis_agree_with_numpy(rng, statistic, over):
 
 
 def test_bands_of_latitude_agree_with_sums_written_out(rng):
-    """On a regular grid bands cut cells, to 12 digits; on a rotated one they add up to the whole."""
+    """On a regular grid bands cut cells, to 12 digits; on a rotated one they add up to the
+    whole."""
     lats, lons = np.array([-7.0, -2, 3, 8]), np.arange(0, 360, 60.0)
     values = rng.normal(size=(1, 4, 6))
     data = make_dataset(values, times=[0], lats=lats, lons=lons)
@@ -446,7 +553,9 @@ def test_bands_of_latitude_agree_with_sums_written_out(rng):
     for band, value in zip(bounds, found["tas"].values()[0], strict=True):
         low, high = np.maximum(edges[:-1], band[0]), np.minimum(edges[1:], band[1])
         weight = np.maximum(np.sin(np.radians(high)) - np.sin(np.radians(low)), 0)
-        assert value == pytest.approx((values[0].mean(axis=1) * weight).sum() / weight.sum(), rel=1e-12)
+        assert value == pytest.approx(
+            (values[0].mean(axis=1) * weight).sum() / weight.sum(), rel=1e-12
+        )
     mesh = rotated(2.0)
     tilted = curvilinear_dataset(mesh, rng.normal(size=mesh.shape))
     edges = np.arange(24, 91, 3.0)
@@ -455,17 +564,25 @@ def test_bands_of_latitude_agree_with_sums_written_out(rng):
     means = Summarise(latitude_bands=3)(tilted)
     weights = areas[np.flatnonzero(np.diff(areas.indptr))].sum(axis=1)
     total = np.average(tilted["tas"].values().ravel(), weights=mesh.areas.ravel())
-    assert np.average(means["tas"].values(), weights=np.asarray(weights).ravel()) == pytest.approx(total, rel=1e-10)
+    assert np.average(means["tas"].values(), weights=np.asarray(weights).ravel()) == pytest.approx(
+        total, rel=1e-10
+    )
 
 
 def test_levels_weigh_by_pressure_between_them(rng):
     """The trapezoidal rule of NumPy over pressure, to 12 digits."""
     p = np.array([1000.0, 850, 500, 300, 250])
     values = rng.normal(size=(5, 3))
-    data = Dataset({v.name: v for v in (
-        Variable("plev", ("plev",), InMemory(p), {"units": "hPa", "positive": "down"}),
-        Variable("lat", ("lat",), InMemory(np.arange(3.0)), {"units": "degrees_north"}),
-        Variable("ta", ("plev", "lat"), InMemory(values), {"units": "K"}))})  # fmt: skip
+    data = Dataset(
+        {
+            v.name: v
+            for v in (
+                Variable("plev", ("plev",), InMemory(p), {"units": "hPa", "positive": "down"}),
+                Variable("lat", ("lat",), InMemory(np.arange(3.0)), {"units": "degrees_north"}),
+                Variable("ta", ("plev", "lat"), InMemory(values), {"units": "K"}),
+            )
+        }
+    )
     expected = np.trapezoid(values, p, axis=0) / (p[-1] - p[0])
     np.testing.assert_allclose(Summarise(over="level")(data)["ta"].values(), expected, rtol=1e-12)
 
@@ -473,24 +590,52 @@ def test_levels_weigh_by_pressure_between_them(rng):
 @pytest.mark.parametrize(
     ("words", "code", "message"),
     [
-        ("summarise x --over lon --region Norway", 2, "--region goes with --over area, not with --over lon"),
+        (
+            "summarise x --over lon --region Norway",
+            2,
+            "--region goes with --over area, not with --over lon",
+        ),
         ("summarise x --statistic count-above", 2, "needs a threshold"),
         ("summarise x --latitude-bands 0", 2, "is no width of a band"),
-        ("summarise rotated_monthly.nc --over lon", 3, "--latitude-bands 2 gives bands of latitude"),
+        (
+            "summarise rotated_monthly.nc --over lon",
+            3,
+            "--latitude-bands 2 gives bands of latitude",
+        ),
         ("summarise rotated_monthly.nc --over ensemble", 3, "name their files with --members"),
         ("summarise reservoirs.csv", 3, "this needs a grid"),
         ("subset garnet_monthly_1981-2020.nc --region Atlantis", 3, "no country 'Atlantis'"),
-        ("regrid garnet_monthly_1981-2020.nc", 2, "say where to with one of --to 1.0, --like FILE, --weights FILE"),
+        (
+            "regrid garnet_monthly_1981-2020.nc",
+            2,
+            "say where to with one of --to 1.0, --like FILE, --weights FILE",
+        ),
         ("regrid garnet_monthly_1981-2020.nc --to 7", 3, "do not fit round the globe"),
         ("regrid garnet_monthly_1981-2020.nc --to two", 2, "is no step in degrees; write 1.0"),
-        ("regrid rotated_monthly.nc --to 1 --order 2", 3, "--order 2 is for grids along latitude and longitude"),
-        ("regrid garnet_monthly_1981-2020.nc --to 5 --method bilinear --order 2", 2, "other methods have none"),
-        ("regrid rotated_monthly.nc --like reservoirs.csv", 3, "extract --points takes values at sites"),
-        ("regrid rotated_monthly.nc --weights rotated_monthly.nc", 3, "these are no weights of regridding"),
+        (
+            "regrid rotated_monthly.nc --to 1 --order 2",
+            3,
+            "--order 2 is for grids along latitude and longitude",
+        ),
+        (
+            "regrid garnet_monthly_1981-2020.nc --to 5 --method bilinear --order 2",
+            2,
+            "other methods have none",
+        ),
+        (
+            "regrid rotated_monthly.nc --like reservoirs.csv",
+            3,
+            "extract --points takes values at sites",
+        ),
+        (
+            "regrid rotated_monthly.nc --weights rotated_monthly.nc",
+            3,
+            "these are no weights of regridding",
+        ),
         ("extract rotated_monthly.nc --points none.csv", 3, "there is no such file"),
         ("extract rotated_monthly.nc --search 2", 2, "--search goes with --points"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_done_in_space_is_said(demo, tmp_path, words, code, message):
     answer = run_here(*words.split(), "-o", tmp_path / "a.nc", folder=demo)
     assert (answer.code, message in answer.err) == (code, True), answer.err
@@ -498,9 +643,18 @@ def test_what_cannot_be_done_in_space_is_said(demo, tmp_path, words, code, messa
 
 
 def test_a_step_covers_the_extent_with_edges_on_its_multiples(demo, tmp_path):
-    for words, lat, lon in (("--to 2.5", (-88.75, 72), (1.25, 144)), ("--to lat=10,lon=15", (-85.0, 18), (7.5, 24))):
+    for words, lat, lon in (
+        ("--to 2.5", (-88.75, 72), (1.25, 144)),
+        ("--to lat=10,lon=15", (-85.0, 18), (7.5, 24)),
+    ):
         answer = run_here(
-            "regrid", "almandine_future.nc", *words.split(), "-o", tmp_path / "a.nc", "--overwrite", folder=demo
+            "regrid",
+            "almandine_future.nc",
+            *words.split(),
+            "-o",
+            tmp_path / "a.nc",
+            "--overwrite",
+            folder=demo,
         )
         assert answer.code == 0, answer.err
         data = rhodolite.read(tmp_path / "a.nc")
@@ -508,8 +662,11 @@ def test_a_step_covers_the_extent_with_edges_on_its_multiples(demo, tmp_path):
             values = data[name].values()
             assert (values[0], values.size) == (first, count)
             np.testing.assert_allclose(data[f"{name}_bnds"].values().mean(axis=1), values)
-    part = Subset(lat="61N..64N", lon="175E..171W")(make_dataset(
-        np.zeros((1, 90, 180)), times=[0], lats=np.arange(-89, 90, 2), lons=np.arange(1, 360, 2)))  # fmt: skip
+    part = Subset(lat="61N..64N", lon="175E..171W")(
+        make_dataset(
+            np.zeros((1, 90, 180)), times=[0], lats=np.arange(-89, 90, 2), lons=np.arange(1, 360, 2)
+        )
+    )
     small = Regrid(to="3")(part)
     np.testing.assert_allclose(small["lat_bnds"].values()[[0, -1], [0, 1]], [60, 66])
     np.testing.assert_allclose(small["lon_bnds"].values()[[0, -1], [0, 1]], [174, 192])
@@ -529,16 +686,31 @@ def test_weights_are_kept_in_a_file_and_used_again(demo, tmp_path):
             tmp_path / f"w{order}.nc",
         ]
         assert run_here(*words, "-o", tmp_path / f"a{order}.nc", folder=demo).code == 0
-        again = ["regrid", *common, "--weights", tmp_path / f"w{order}.nc", "-o", tmp_path / f"b{order}.nc"]
+        again = [
+            "regrid",
+            *common,
+            "--weights",
+            tmp_path / f"w{order}.nc",
+            "-o",
+            tmp_path / f"b{order}.nc",
+        ]
         assert run_here(*again, folder=demo).code == 0
         first, second = (rhodolite.read(tmp_path / f"{letter}{order}.nc") for letter in "ab")
         np.testing.assert_allclose(first["tas"].values(), second["tas"].values(), rtol=1e-6)
         assert first["lat"].attributes == second["lat"].attributes
     stored = rhodolite.read(tmp_path / "w1.nc")
-    matrix = sparse.csr_array((stored["share"].values(), (stored["new_cell"].values(), stored["old_cell"].values())))
+    matrix = sparse.csr_array(
+        (stored["share"].values(), (stored["new_cell"].values(), stored["old_cell"].values()))
+    )
     np.testing.assert_allclose(matrix.sum(axis=1), 1, rtol=1e-12)
     answer = run_here(
-        "regrid", "almandine_future.nc", "--weights", tmp_path / "w1.nc", "-o", tmp_path / "c.nc", folder=demo
+        "regrid",
+        "almandine_future.nc",
+        "--weights",
+        tmp_path / "w1.nc",
+        "-o",
+        tmp_path / "c.nc",
+        folder=demo,
     )
     assert "the weights are for another grid" in answer.err
 
@@ -550,7 +722,8 @@ def test_what_is_seldom_meant_is_said_once(demo, tmp_path):
         return answer.err
 
     assert "bilinear takes four of those only; --method conservative" in warnings_of(
-        "regrid garnet_monthly_1981-2020.nc --to 10 --method bilinear")  # fmt: skip
+        "regrid garnet_monthly_1981-2020.nc --to 10 --method bilinear"
+    )
     assert "pr: bilinear does not keep amounts" in warnings_of(
         "regrid garnet_monthly_1981-2020.nc --to 2 --method bilinear"
     )

@@ -1,4 +1,5 @@
-"""What each step of a time axis stands for: lengths, sums and coverage, against sums over the calendar by hand."""
+"""What each step of a time axis stands for: lengths, sums and coverage, against sums over the
+calendar by hand."""
 
 from __future__ import annotations
 
@@ -14,28 +15,51 @@ from conftest import make_dataset
 from rhodolite import Accumulate, Aggregate, Convert, Subset, Summarise
 from rhodolite.arrays import InMemory
 from rhodolite.errors import RhodoliteWarning
-from rhodolite.model.time import TimeAxis
+from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
 CALENDARS = ("standard", "noleap", "360_day")
 
 
-def monthly(years, calendar="standard", *, day=1, units="kg m-2 s-1", bounds=False, values=None, **about):
-    """Monthly values over some years, one cell; the calendar's own dates and month lengths with it."""
+def monthly(
+    years, calendar="standard", *, day=1, units="kg m-2 s-1", bounds=False, values=None, **about
+):
+    """Monthly values over some years, one cell; the calendar's own dates and month lengths with
+    it."""
     dates = [cftime.datetime(y, m, day, calendar=calendar) for y in years for m in range(1, 13)]
     numbers = cftime.date2num(dates, "days since 1970-01-01", calendar).astype(float)
     starts = [cftime.datetime(d.year, d.month, 1, calendar=calendar) for d in dates]
-    stops = [cftime.datetime(d.year + d.month // 12, d.month % 12 + 1, 1, calendar=calendar) for d in dates]
-    ends = cftime.date2num(np.array([starts, stops]).T, "days since 1970-01-01", calendar).astype(float)
+    stops = [
+        cftime.datetime(d.year + d.month // 12, d.month % 12 + 1, 1, calendar=calendar)
+        for d in dates
+    ]
+    ends = cftime.date2num(np.array([starts, stops]).T, "days since 1970-01-01", calendar).astype(
+        float
+    )
     values = np.random.default_rng(0).random((len(dates), 1, 1)) if values is None else values
-    attributes = {"units": units, "cell_methods": "time: mean", "standard_name": "precipitation_flux"} | about
-    data = make_dataset(values, times=numbers, calendar=calendar, units="days since 1970-01-01", name="pr",
-                        attributes=attributes)  # fmt: skip
+    attributes = {
+        "units": units,
+        "cell_methods": "time: mean",
+        "standard_name": "precipitation_flux",
+    } | about
+    data = make_dataset(
+        values,
+        times=numbers,
+        calendar=calendar,
+        units="days since 1970-01-01",
+        name="pr",
+        attributes=attributes,
+    )
     if bounds:
-        time = data.variables["time"].without(bounds="time_bnds")
-        data = data.with_variables([time, Variable("time_bnds", ("time", "bnds"), InMemory(ends)),
-                                    *(v for v in data.variables.values() if v.name != "time")])  # fmt: skip
+        time = data.variables["time"].edit(bounds="time_bnds")
+        data = data.with_variables(
+            [
+                time,
+                Variable("time_bnds", ("time", "bnds"), InMemory(ends)),
+                *(v for v in data.variables.values() if v.name != "time"),
+            ]
+        )
     return data, values[:, 0, 0], np.diff(ends, axis=1)[:, 0], np.array([d.month for d in dates])
 
 
@@ -43,22 +67,31 @@ def series(data, name="pr"):
     return data[name].values().reshape(-1)
 
 
-@given(st.sampled_from(CALENDARS), st.sampled_from([(1,), (2, 7), (6, 7, 8), (11, 12, 1)]), st.booleans(),
-       st.sampled_from([1, 15]))  # fmt: skip
+@given(
+    st.sampled_from(CALENDARS),
+    st.sampled_from([(1,), (2, 7), (6, 7, 8), (11, 12, 1)]),
+    st.booleans(),
+    st.sampled_from([1, 15]),
+)
 def test_chosen_months_keep_their_lengths(calendar, months, bounds, day):
-    """Annual amounts of some months alone are their rates times their own days, with and without bounds."""
+    """Annual amounts of some months alone are their rates times their own days, with and without
+    bounds."""
     data, rates, days, number = monthly(range(2001, 2005), calendar, day=day, bounds=bounds)
     part = Subset(months=",".join(map(str, months)))(data)
     chosen = np.isin(number, months)
     expected = np.where(chosen, rates * days * 86400, 0.0).reshape(-1, 12).sum(axis=1)
-    np.testing.assert_allclose(series(Aggregate(to="year", statistic="sum")(part)), expected, rtol=1e-6)
+    np.testing.assert_allclose(
+        series(Aggregate(to="year", statistic="sum")(part)), expected, rtol=1e-6
+    )
     mean = np.average(rates[chosen], weights=days[chosen])
     assert series(Summarise(over="time")(part)) == pytest.approx(mean, rel=1e-6)
     months_again = Aggregate(to="month", statistic="sum")(part)
     np.testing.assert_allclose(series(months_again), (rates * days * 86400)[chosen], rtol=1e-6)
 
 
-@pytest.mark.parametrize("selection", [{"every": "time=12"}, {"time": "2002-02"}, {"season": "DJF"}])
+@pytest.mark.parametrize(
+    "selection", [{"every": "time=12"}, {"time": "2002-02"}, {"season": "DJF"}]
+)
 def test_a_selection_says_what_its_steps_stand_for(selection):
     data, rates, days, _ = monthly(range(2001, 2005))
     part = Subset(**selection)(data)
@@ -88,45 +121,66 @@ def test_years_that_begin_in_july_are_summed_by_their_own_days():
 
 @pytest.mark.parametrize(("stamp", "shift"), [("start", 0), ("middle", 0.5), ("end", 1)])
 def test_hours_belong_to_the_day_in_which_they_lie(stamp, shift):
-    """Hourly amounts stamped anywhere in their hour give the same daily totals, and the end is found by itself."""
+    """Hourly amounts stamped anywhere in their hour give the same daily totals, and the end is
+    found by itself."""
     values = np.arange(72.0).reshape(-1, 1, 1)
-    data = make_dataset(values, times=np.arange(72) + shift, units="hours since 2000-01-01", name="pr",
-                        attributes={"units": "mm", "cell_methods": "time: sum"})  # fmt: skip
+    data = make_dataset(
+        values,
+        times=np.arange(72) + shift,
+        units="hours since 2000-01-01",
+        name="pr",
+        attributes={"units": "mm", "cell_methods": "time: sum"},
+    )
     daily = Aggregate(to="day", statistic="sum", stamp=stamp)(data)
     np.testing.assert_array_equal(series(daily), values.reshape(3, 24).sum(axis=1))
     if stamp == "end":
         with pytest.warns(RhodoliteWarning, match="taken to end at its time"):
-            np.testing.assert_array_equal(series(Aggregate(to="day", statistic="sum")(data)), series(daily))
+            np.testing.assert_array_equal(
+                series(Aggregate(to="day", statistic="sum")(data)), series(daily)
+            )
 
 
 @given(st.integers(1, 3000), st.sampled_from(["f4", "f8"]), st.sampled_from([3, 6]))
 def test_hours_of_days_counted_from_the_year_one(first, kind, every):
-    """Decoded hours are those that went in, although fractions of large numbers of days are rounded."""
+    """Decoded hours are those that went in, although fractions of large numbers of days are
+    rounded."""
     day = 719163 + first if kind == "f8" else first
-    numbers = (day + np.arange(0, 24, every)[:, None] / 24.0 + np.arange(20)).T.reshape(-1).astype(kind)
+    numbers = (
+        (day + np.arange(0, 24, every)[:, None] / 24.0 + np.arange(20)).T.reshape(-1).astype(kind)
+    )
     axis = TimeAxis(numbers.astype("f8"), "days since 0001-01-01", stored=np.dtype(kind))
     assert axis.hours.tolist() == list(range(0, 24, every)) * 20
     assert all((date.minute, date.second, date.microsecond) == (0, 0, 0) for date in axis.dates)
 
 
 def test_totals_that_begin_within_a_year_are_missing():
-    """A year whose first day is absent has no running total, whatever day that is (day 2 as well as day 40)."""
+    """A year whose first day is absent has no running total, whatever day that is (day 2 as well as
+    day 40)."""
     for first in (1, 2, 40):
-        data = make_dataset(np.ones((800, 1, 1)), times=np.arange(first - 1, first + 799), name="pr",
-                            attributes={"units": "mm", "cell_methods": "time: sum"})  # fmt: skip
+        data = make_dataset(
+            np.ones((800, 1, 1)),
+            times=np.arange(first - 1, first + 799),
+            name="pr",
+            attributes={"units": "mm", "cell_methods": "time: sum"},
+        )
         total = series(Accumulate()(data))
         assert np.isnan(total[: 366 - first + 1]).all() == (first > 1)
         assert total[-1] == 800 - (366 + 365 - first + 1)
 
 
-@pytest.mark.parametrize(("units", "factor"), [("mm/month", 1), ("mm month-1", 1), ("mm year-1", 1 / 12)])
+@pytest.mark.parametrize(
+    ("units", "factor"), [("mm/month", 1), ("mm month-1", 1), ("mm year-1", 1 / 12)]
+)
 def test_amounts_for_each_month_are_amounts(units, factor):
     """They add up without their days, count alike in a mean, and become rates by their own days."""
     data, amounts, days, _ = monthly([2003], units=units, standard_name="")
     with warnings.catch_warnings():
         warnings.simplefilter("error", RhodoliteWarning)
         total = Aggregate(to="year", statistic="sum")(data)
-        assert (total["pr"].units, series(total)) == ("mm", pytest.approx(amounts.sum() * factor, rel=1e-6))
+        assert (total["pr"].units, series(total)) == (
+            "mm",
+            pytest.approx(amounts.sum() * factor, rel=1e-6),
+        )
         assert series(Aggregate(to="year")(data)) == pytest.approx(amounts.mean(), rel=1e-6)
         rates = Convert(units="pr=mm/day")(data)
     np.testing.assert_allclose(series(rates), amounts * factor / days, rtol=1e-6)
@@ -134,16 +188,25 @@ def test_amounts_for_each_month_are_amounts(units, factor):
     np.testing.assert_allclose(series(back), amounts, rtol=1e-6)
 
 
-@pytest.mark.parametrize("about", [{"units": "m", "standard_name": "lwe_thickness_of_precipitation_amount"},
-                                   {"units": "mm", "long_name": "Total precipitation", "standard_name": ""},
-                                   {"units": "mm", "cell_methods": "time: sum", "standard_name": ""}])  # fmt: skip
+@pytest.mark.parametrize(
+    "about",
+    [
+        {"units": "m", "standard_name": "lwe_thickness_of_precipitation_amount"},
+        {"units": "mm", "long_name": "Total precipitation", "standard_name": ""},
+        {"units": "mm", "cell_methods": "time: sum", "standard_name": ""},
+    ],
+)
 def test_water_as_a_length_is_an_amount(about):
     data, amounts, *_ = monthly([2003], **about)
     with warnings.catch_warnings():
         warnings.simplefilter("error", RhodoliteWarning)
-        assert series(Aggregate(to="year", statistic="sum")(data)) == pytest.approx(amounts.sum(), rel=1e-6)
+        assert series(Aggregate(to="year", statistic="sum")(data)) == pytest.approx(
+            amounts.sum(), rel=1e-6
+        )
     with pytest.warns(RhodoliteWarning, match="state"):
-        Aggregate(to="year", statistic="sum")(monthly([2003], units="m", long_name="snow depth", standard_name="")[0])
+        Aggregate(to="year", statistic="sum")(
+            monthly([2003], units="m", long_name="snow depth", standard_name="")[0]
+        )
 
 
 @pytest.mark.parametrize(("there", "kept"), [(12, True), (11, False), (8, False)])
@@ -151,7 +214,9 @@ def test_all_months_of_a_year_are_needed(there, kept):
     data, *_ = monthly(range(2001, 2003))
     annual = series(Aggregate(to="year")(Subset(time=f"..2002-{there:02d}")(data)))
     assert np.isfinite(annual).tolist() == [True, kept]
-    with pytest.warns(RhodoliteWarning, match="in part|missing everywhere" if there < 12 else "in part|") as caught:
+    with pytest.warns(
+        RhodoliteWarning, match="in part|missing everywhere" if there < 12 else "in part|"
+    ) as caught:
         warnings.warn(RhodoliteWarning("in part"), stacklevel=1)
         Aggregate(to="year", min_coverage=0.5)(Subset(time=f"..2002-{there:02d}")(data))
     assert len(caught) == (1 if there == 12 else 2)

@@ -22,13 +22,19 @@ def grid(start, step, count, falling=False, south=-88.0):
     return make_dataset(np.stack([values] * 3), lats=lats, lons=lons), lons, lats
 
 
-@given(st.sampled_from([(-180, 5, 72), (0, 5, 72), (2.5, 5, 72), (150, 3, 20), (-30, 2, 40)]), tenths, tenths)
+@given(
+    st.sampled_from([(-180, 5, 72), (0, 5, 72), (2.5, 5, 72), (150, 3, 20), (-30, 2, 40)]),
+    tenths,
+    tenths,
+)
 def test_longitudes_are_compared_modulo_360_and_come_out_eastward(shape, west, east):
     assume(-360 <= west <= 360 and east != west and -360 <= east <= 360)
     data, lons, _ = grid(*shape)
     width = 360 if east - west >= 360 else (east - west) % 360
     inside = [
-        lon for lon in lons if any(-1e-6 <= lon + turn - west <= width + 1e-6 for turn in range(-1080, 1081, 360))
+        lon
+        for lon in lons
+        if any(-1e-6 <= lon + turn - west <= width + 1e-6 for turn in range(-1080, 1081, 360))
     ]
     if not inside:
         with pytest.raises(DataError, match="no cell centre lies there"):
@@ -96,7 +102,15 @@ def test_times_months_seasons_and_years_combine(demo):
         assert part.sizes["time"] == count
         date = part.time.dates[0]
         assert (date.year, date.month, date.day) == first
-        assert set(part.variables) == {"time", "time_bnds", "lat", "lat_bnds", "lon", "lon_bnds", "tas"}
+        assert set(part.variables) == {
+            "time",
+            "time_bnds",
+            "lat",
+            "lat_bnds",
+            "lon",
+            "lon_bnds",
+            "tas",
+        }
 
 
 def test_levels_are_found_in_any_units_and_order(demo):
@@ -122,10 +136,19 @@ def test_every_nth_and_standard_names(demo):
     [
         ({"variable": "tass"}, "no variable 'tass'. Did you mean tas\\? There are: tas, pr"),
         ({"variable": "air_temperatur"}, "Did you mean air_temperature"),
-        ({"lat": "10S..10N"}, "--lat 10S..10N: no cell centre lies there; the data's run from 54N to 72N"),
-        ({"lon": "50E..60E"}, "--lon 50E..60E: no cell centre lies there; the data's run from 0E to 40E"),
+        (
+            {"lat": "10S..10N"},
+            "--lat 10S..10N: no cell centre lies there; the data's run from 54N to 72N",
+        ),
+        (
+            {"lon": "50E..60E"},
+            "--lon 50E..60E: no cell centre lies there; the data's run from 0E to 40E",
+        ),
         ({"at": "10N,20E"}, "outside the data, which cover 54N..72N, 0E..40E"),
-        ({"time": "1990..1999"}, "the data hold 365, from 2010-01-01 to 2010-12-31 \\(every day\\)"),
+        (
+            {"time": "1990..1999"},
+            "the data hold 365, from 2010-01-01 to 2010-12-31 \\(every day\\)",
+        ),
         ({"months": "jan", "time": "2010-06"}, "no time step fits"),
         ({"level": "850hPa"}, "there is no vertical axis"),
         ({"every": "depth=2"}, "no such axis"),

@@ -13,20 +13,26 @@ pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarni
 MONTHS = ["JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", "NOV", "DEC"]
 
 
-@pytest.mark.parametrize(("text", "dates"), [
-    ("year,rain\n1999,1\n2000,2\n", ["1999-07-02", "2000-07-02"]),
-    ("YEAR," + ",".join(MONTHS) + "\n2000," + ",".join(map(str, range(1, 13))) + "\n", ["2000-01-16", "2000-02-15"]),
-    ("Year,Month,rain\n2000,1,1\n2000,2,2\n", ["2000-01-16", "2000-02-15"]),
-    ("year,month,rain\n2000,Jan,1\n2000,Feb,2\n", ["2000-01-16", "2000-02-15"]),
-    ("year,month,day,rain\n2000,1,31,1\n2000,2,1,2\n", ["2000-01-31", "2000-02-01"]),
-    ("date,rain\n2012/01/01,1\n2012/01/02,2\n", ["2012-01-01", "2012-01-02"]),
-    ("date,rain\n31.12.2011,1\n01.01.2012,2\n", ["2011-12-31", "2012-01-01"]),
-    ("date,rain\n12/31/2011,1\n01/01/2012,2\n", ["2011-12-31", "2012-01-01"]),
-    ("date,rain\n31/12/2011,1\n01/01/2012,2\n", ["2011-12-31", "2012-01-01"]),
-    ("day,rain\n15 March,1\n16 March,2\n", ["2001-03-15", "2001-03-16"]),
-    ("day,rain\n03-15,1\n03-16,2\n", ["2001-03-15", "2001-03-16"]),
-    ("time,rain\n2050 DJF,1\n2050 MAM,2\n", ["2050-01-15", "2050-04-16"]),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "dates"),
+    [
+        ("year,rain\n1999,1\n2000,2\n", ["1999-07-02", "2000-07-02"]),
+        (
+            "YEAR," + ",".join(MONTHS) + "\n2000," + ",".join(map(str, range(1, 13))) + "\n",
+            ["2000-01-16", "2000-02-15"],
+        ),
+        ("Year,Month,rain\n2000,1,1\n2000,2,2\n", ["2000-01-16", "2000-02-15"]),
+        ("year,month,rain\n2000,Jan,1\n2000,Feb,2\n", ["2000-01-16", "2000-02-15"]),
+        ("year,month,day,rain\n2000,1,31,1\n2000,2,1,2\n", ["2000-01-31", "2000-02-01"]),
+        ("date,rain\n2012/01/01,1\n2012/01/02,2\n", ["2012-01-01", "2012-01-02"]),
+        ("date,rain\n31.12.2011,1\n01.01.2012,2\n", ["2011-12-31", "2012-01-01"]),
+        ("date,rain\n12/31/2011,1\n01/01/2012,2\n", ["2011-12-31", "2012-01-01"]),
+        ("date,rain\n31/12/2011,1\n01/01/2012,2\n", ["2011-12-31", "2012-01-01"]),
+        ("day,rain\n15 March,1\n16 March,2\n", ["2001-03-15", "2001-03-16"]),
+        ("day,rain\n03-15,1\n03-16,2\n", ["2001-03-15", "2001-03-16"]),
+        ("time,rain\n2050 DJF,1\n2050 MAM,2\n", ["2050-01-15", "2050-04-16"]),
+    ],
+)
 def test_dates_of_every_kind(tmp_path, text, dates):
     (tmp_path / "rain.csv").write_text(text)
     data = rhodolite.read(tmp_path / "rain.csv")
@@ -36,15 +42,27 @@ def test_dates_of_every_kind(tmp_path, text, dates):
 
 def test_dates_that_can_be_read_in_two_ways_are_refused(tmp_path):
     (tmp_path / "a.csv").write_text("date,rain\n01/02/2012,1\n02/03/2012,2\n")
-    with pytest.raises(DataError, match=r"01/02/2012 can be read in two ways; write them as 2001-12-31"):
+    with pytest.raises(
+        DataError, match=r"01/02/2012 can be read in two ways; write them as 2001-12-31"
+    ):
         rhodolite.read(tmp_path / "a.csv")
 
 
 @pytest.mark.parametrize("variables", [("tas", "pr"), ("tas",)])
 def test_a_wide_table_comes_back_as_what_it_was(demo, tmp_path, variables):
     """Names, units and values of each variable, and the words of each site."""
-    steps = ["subset", demo / "nordic_daily_2018.nc", "--variable", ",".join(variables), "--time", "2018-01", "then",
-             "extract", "--points", demo / "reservoirs.csv"]  # fmt: skip
+    steps = [
+        "subset",
+        demo / "nordic_daily_2018.nc",
+        "--variable",
+        ",".join(variables),
+        "--time",
+        "2018-01",
+        "then",
+        "extract",
+        "--points",
+        demo / "reservoirs.csv",
+    ]
     assert run_command(*steps, "--layout", "wide", "-o", "wide.csv", folder=tmp_path).code == 0
     assert run_command(*steps, "-o", "plain.nc", folder=tmp_path).code == 0
     table, plain = (rhodolite.read(tmp_path / name) for name in ("wide.csv", "plain.nc"))
@@ -52,12 +70,19 @@ def test_a_wide_table_comes_back_as_what_it_was(demo, tmp_path, variables):
     for name in variables:
         assert table[name].units == plain[name].units
         order = [list(table["name"].values()).index(one) for one in plain["name"].values()]
-        np.testing.assert_allclose(table[name].values()[:, order].T, plain[name].values(), rtol=1e-6)
+        np.testing.assert_allclose(
+            table[name].values()[:, order].T, plain[name].values(), rtol=1e-6
+        )
 
 
 def test_packed_numbers_are_written_with_their_decimals(tmp_path):
-    path = write_plain(tmp_path / "a.nc", np.array([[[642, 1, 30005]]]), kind="i2", name="q",
-                       attributes={"scale_factor": np.float32(0.1), "add_offset": np.float32(0)})  # fmt: skip
+    path = write_plain(
+        tmp_path / "a.nc",
+        np.array([[[642, 1, 30005]]]),
+        kind="i2",
+        name="q",
+        attributes={"scale_factor": np.float32(0.1), "add_offset": np.float32(0)},
+    )
     assert run_command("subset", path, "-o", "a.csv", folder=tmp_path).code == 0
     assert [line.split(",")[-1] for line in (tmp_path / "a.csv").read_text().split("\n")[1:4]] == [
         "64.2",
@@ -74,35 +99,66 @@ def labels(data, path):
 def test_steps_are_called_what_people_call_them(tmp_path):
     days = make_dataset(np.random.default_rng(0).random((3653, 1, 1)), times=np.arange(3653.0))
     cell = Subset(at="0N,0E")(days)
-    for cycle, first, last in (("month", "January", "December"), ("season", "DJF", "SON"),
-                               ("day", "1 January", "31 December"), ("year", "year", "year")):  # fmt: skip
+    for cycle, first, last in (
+        ("month", "January", "December"),
+        ("season", "DJF", "SON"),
+        ("day", "1 January", "31 December"),
+        ("year", "year", "year"),
+    ):
         rows = labels(Climatology(cycle=cycle, base="2001..2008")(cell), tmp_path / f"{cycle}.csv")
         assert (rows[0], rows[-1]) == ([first, "2001-2008"], [last, "2001-2008"])
     seasons = [row[0] for row in labels(Aggregate(to="season")(cell), tmp_path / "s.csv")]
     assert seasons[:3] == ["2000 DJF", "2000 MAM", "2000 JJA"]
-    years = [row[0] for row in labels(Aggregate(to="year", year_start="oct")(cell), tmp_path / "y.csv")]
+    years = [
+        row[0] for row in labels(Aggregate(to="year", year_start="oct")(cell), tmp_path / "y.csv")
+    ]
     assert years[:2] == ["2000", "2001"]
-    months = [row[0] for row in labels(Subset(months="jan")(Aggregate(to="month")(cell)), tmp_path / "m.csv")]
+    months = [
+        row[0]
+        for row in labels(Subset(months="jan")(Aggregate(to="month")(cell)), tmp_path / "m.csv")
+    ]
     assert months[:2] == ["2000-01", "2001-01"]
-    assert [row[0] for row in labels(Aggregate(to="decade")(cell), tmp_path / "d.csv")] == ["1991-2000", "2001-2010"]
+    assert [row[0] for row in labels(Aggregate(to="decade")(cell), tmp_path / "d.csv")] == [
+        "1991-2000",
+        "2001-2010",
+    ]
 
 
 def test_classes_are_written_in_words_and_read_as_text(tmp_path):
-    years = make_dataset(np.random.default_rng(0).random((40, 1, 1)), times=np.arange(40) * 365.25 + 180, name="pr",
-                         attributes={"units": "mm", "standard_name": "precipitation_amount"})  # fmt: skip
+    years = make_dataset(
+        np.random.default_rng(0).random((40, 1, 1)),
+        times=np.arange(40) * 365.25 + 180,
+        name="pr",
+        attributes={"units": "mm", "standard_name": "precipitation_amount"},
+    )
     made = Index(classes=True, extremes="10%")(years)
     rhodolite.write(made, tmp_path / "i.csv")
     table = rhodolite.read(tmp_path / "i.csv")
     words = set(table["pr_class"].values().reshape(-1))
     assert "near normal" in words
-    assert words <= {"near normal", *(f"{d} {w}" for d in ("slightly", "moderately", "very", "extremely")
-                                      for w in ("dry", "wet"))}  # fmt: skip
+    assert words <= {
+        "near normal",
+        *(
+            f"{d} {w}"
+            for d in ("slightly", "moderately", "very", "extremely")
+            for w in ("dry", "wet")
+        ),
+    }
 
 
 def test_sites_without_a_place_keep_their_rows(demo, tmp_path):
     (tmp_path / "p.csv").write_text("name,lat,lon\nA,60.5,8.5\n\nB,,\nC,10,10\nD,61,9\n")
-    answer = run_command("extract", demo / "nordic_daily_2018.nc", "--points", "p.csv", "--layout", "wide",
-                         "-o", "w.csv", folder=tmp_path)  # fmt: skip
+    answer = run_command(
+        "extract",
+        demo / "nordic_daily_2018.nc",
+        "--points",
+        "p.csv",
+        "--layout",
+        "wide",
+        "-o",
+        "w.csv",
+        folder=tmp_path,
+    )
     assert answer.code == 0, answer.err
     assert "B (line 4)" in answer.err
     assert "C (line 5)" in answer.err

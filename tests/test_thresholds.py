@@ -1,4 +1,5 @@
-"""Thresholds mean the same in counts, runs and formulas, whatever the precision; temperatures add up as meant."""
+"""Thresholds mean the same in counts, runs and formulas, whatever the precision; temperatures add
+up as meant."""
 
 from __future__ import annotations
 
@@ -14,21 +15,32 @@ from rhodolite import Aggregate, Calc, DataError
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
 
 
-@given(st.sampled_from(["f4", "f8", "i2"]), st.integers(1, 99), st.sampled_from(["mm/day", ""]), st.booleans())
+@given(
+    st.sampled_from(["f4", "f8", "i2"]),
+    st.integers(1, 99),
+    st.sampled_from(["mm/day", ""]),
+    st.booleans(),
+)
 def test_one_rule_for_thresholds(tmp_path_factory, kind, tenths, units, below):
-    """Values typed with one decimal: those equal to the threshold are neither above nor below, however stored."""
+    """Values typed with one decimal: those equal to the threshold are neither above nor below,
+    however stored."""
     folder = tmp_path_factory.mktemp("t")
     numbers = np.arange(1, 101)
     about = {"units": "mm/day"} | ({"scale_factor": 0.1} if kind == "i2" else {})
     values = (numbers if kind == "i2" else numbers / 10).reshape(-1, 1, 1)
-    data = rhodolite.read(write_plain(folder / "a.nc", values, kind=kind, times=np.arange(100), name="pr",
-                                      attributes=about))  # fmt: skip
+    data = rhodolite.read(
+        write_plain(
+            folder / "a.nc", values, kind=kind, times=np.arange(100), name="pr", attributes=about
+        )
+    )
     threshold = f"{tenths / 10:g}"
     word, sign = ("below", "<") if below else ("above", ">")
     expected = (numbers < tenths if below else numbers > tenths).sum()
     found = []
     for kind_of in ("count", "longest-run"):
-        made = Aggregate(to="year", statistic=f"{kind_of}-{word} {threshold}{units}", min_coverage=0)(data)
+        made = Aggregate(
+            to="year", statistic=f"{kind_of}-{word} {threshold}{units}", min_coverage=0
+        )(data)
         found.append(made["pr"].values().item())
     number = f"{threshold}[{units}]" if units else threshold
     for formula in (f"pr {sign} {number}", f"{number} {'>' if below else '<'} pr"):
@@ -37,21 +49,37 @@ def test_one_rule_for_thresholds(tmp_path_factory, kind, tenths, units, below):
 
 
 def test_water_is_compared_with_depths_whichever_comes_first():
-    data = make_dataset(np.array([0.5, 2.0]).reshape(-1, 1, 1) / 86400, times=[0, 1], name="pr",
-                        attributes={"units": "kg m-2 s-1", "standard_name": "precipitation_flux"})  # fmt: skip
+    data = make_dataset(
+        np.array([0.5, 2.0]).reshape(-1, 1, 1) / 86400,
+        times=[0, 1],
+        name="pr",
+        attributes={"units": "kg m-2 s-1", "standard_name": "precipitation_flux"},
+    )
     for formula in ("pr > 1[mm/day]", "1[mm/day] < pr"):
-        np.testing.assert_array_equal(Calc(formula=formula, name="x")(data)["x"].values().ravel(), [0, 1])
+        np.testing.assert_array_equal(
+            Calc(formula=formula, name="x")(data)["x"].values().ravel(), [0, 1]
+        )
 
 
-@pytest.mark.parametrize(("formula", "expected", "units"), [
-    ("t + 5[K]", 15, "degC"), ("5[K] + t", 15, "degC"), ("t + 5", 15, "degC"), ("t - 280[K]", 3.15, "K"),
-    ("k + 5[K]", 285, "K"), ("t - 5", 5, "degC")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("formula", "expected", "units"),
+    [
+        ("t + 5[K]", 15, "degC"),
+        ("5[K] + t", 15, "degC"),
+        ("t + 5", 15, "degC"),
+        ("t - 280[K]", 3.15, "K"),
+        ("k + 5[K]", 285, "K"),
+        ("t - 5", 5, "degC"),
+    ],
+)
 def test_sums_of_temperatures(formula, expected, units):
     data = make_dataset(np.full((1, 1, 1), 10.0), times=[0], name="t", attributes={"units": "degC"})
-    kelvin = data["t"].with_(name="k", attributes={"units": "K"}).without()
+    kelvin = data["t"].replace(name="k", attributes={"units": "K"}).edit()
     data = data.with_variables([*data.variables.values(), kelvin])
-    data = data.with_variables(v.with_(data=type(v.data)(np.full((1, 1, 1), 280.0))) if v.name == "k" else v
-                               for v in data.variables.values())  # fmt: skip
+    data = data.with_variables(
+        v.replace(data=type(v.data)(np.full((1, 1, 1), 280.0))) if v.name == "k" else v
+        for v in data.variables.values()
+    )
     made = Calc(formula=formula, name="x")(data)["x"]
     assert (made.units, made.values().item()) == (units, pytest.approx(expected))
     with pytest.raises(DataError, match="cannot be added"):

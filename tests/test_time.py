@@ -9,14 +9,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhodolite.errors import DataError
-from rhodolite.model.periods import Period, Season
-from rhodolite.model.time import TimeAxis
+from rhodolite.model.time.period_text import Period, Season
+from rhodolite.model.time.time_axis import TimeAxis
 
 CALENDARS = ("standard", "proleptic_gregorian", "noleap", "all_leap", "360_day", "julian")
 
 
 def axis(numbers, units="days since 2000-01-01", calendar="standard", bounds=None):
-    return TimeAxis(np.asarray(numbers, float), units, calendar, None if bounds is None else np.asarray(bounds, float))
+    return TimeAxis(
+        np.asarray(numbers, float),
+        units,
+        calendar,
+        None if bounds is None else np.asarray(bounds, float),
+    )
 
 
 @given(st.sampled_from(CALENDARS), st.integers(1600, 2300), st.integers(1, 12))
@@ -77,8 +82,10 @@ def test_december_counts_for_the_winter_of_the_next_year():
     assert axis([335, 366]).season_years(winter.late_months).tolist() == [2001, 2001]
 
 
-@pytest.mark.parametrize(("units", "calendar"), [("days", "standard"), ("days since yesterday", "standard"),
-                                                 ("days since 2000-01-01", "moon")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("units", "calendar"),
+    [("days", "standard"), ("days since yesterday", "standard"), ("days since 2000-01-01", "moon")],
+)
 def test_time_that_cannot_be_read_is_refused(units, calendar):
     from conftest import make_dataset
 
@@ -95,7 +102,11 @@ def test_a_day_that_the_calendar_lacks_is_refused():
         axis([0, 1], calendar="noleap").within(Period.parse("2000-02-29"))
 
 
-@given(st.sampled_from(["standard", "noleap"]), st.sampled_from(["months", "years"]), st.integers(-400, 400))
+@given(
+    st.sampled_from(["standard", "noleap"]),
+    st.sampled_from(["months", "years"]),
+    st.integers(-400, 400),
+)
 def test_months_and_years_are_counted_by_the_calendar(calendar, unit, number):
     months = number if unit == "months" else 12 * number
     found = axis([number, number + 0.5], f"{unit} since 1900-03-01", calendar)

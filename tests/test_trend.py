@@ -12,18 +12,50 @@ import rhodolite
 from conftest import make_dataset, run_command
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, RhodoliteWarning, UsageError
-from rhodolite.kernels.regression import LineSums, fit_line, line_sums, merge_line_sums
-from rhodolite.model.units import is_unit
+from rhodolite.kernels.line_fit import LineSums, fit_line, line_sums, merge_line_sums
+from rhodolite.model.units.udunits import is_unit
 from rhodolite.operations.trend import Per
 
-NORRIS = np.array([
-    (0.2, 0.1), (337.4, 338.8), (118.2, 118.1), (884.6, 888.0), (10.1, 9.2), (226.5, 228.1), (666.3, 668.5),
-    (996.3, 998.5), (448.6, 449.1), (777.0, 778.9), (558.2, 559.2), (0.4, 0.3), (0.6, 0.1), (775.5, 778.1),
-    (666.9, 668.8), (338.0, 339.3), (447.5, 448.9), (11.6, 10.8), (556.0, 557.7), (228.1, 228.3), (995.8, 998.0),
-    (887.6, 888.8), (120.2, 119.6), (0.3, 0.3), (0.3, 0.6), (556.8, 557.6), (339.1, 339.3), (887.2, 888.0),
-    (999.0, 998.5), (779.0, 778.9), (11.1, 10.2), (118.3, 117.6), (229.2, 228.9), (669.1, 668.4), (448.9, 449.2),
-    (0.5, 0.2),
-])  # fmt: skip
+NORRIS = np.array(
+    [
+        (0.2, 0.1),
+        (337.4, 338.8),
+        (118.2, 118.1),
+        (884.6, 888.0),
+        (10.1, 9.2),
+        (226.5, 228.1),
+        (666.3, 668.5),
+        (996.3, 998.5),
+        (448.6, 449.1),
+        (777.0, 778.9),
+        (558.2, 559.2),
+        (0.4, 0.3),
+        (0.6, 0.1),
+        (775.5, 778.1),
+        (666.9, 668.8),
+        (338.0, 339.3),
+        (447.5, 448.9),
+        (11.6, 10.8),
+        (556.0, 557.7),
+        (228.1, 228.3),
+        (995.8, 998.0),
+        (887.6, 888.8),
+        (120.2, 119.6),
+        (0.3, 0.3),
+        (0.3, 0.6),
+        (556.8, 557.6),
+        (339.1, 339.3),
+        (887.2, 888.0),
+        (999.0, 998.5),
+        (779.0, 778.9),
+        (11.1, 10.2),
+        (118.3, 117.6),
+        (229.2, 228.9),
+        (669.1, 668.4),
+        (448.9, 449.2),
+        (0.5, 0.2),
+    ]
+)
 """The linear regression data set Norris of the NIST Statistical Reference Datasets: x, y."""
 
 
@@ -76,11 +108,18 @@ def test_the_slope_that_was_put_in_comes_out_in_every_calendar(calendar):
     made = make_dataset(np.zeros((40, 2, 3)), times=np.arange(40) * 365.0, calendar=calendar)
     years = made.time.decimal_years
     line = 280 + 0.05 * (years[:, None, None] - 2010) * np.array([1.0, -2.0, 0.0])
-    data = make_dataset(np.broadcast_to(line, (40, 2, 3)), times=np.arange(40) * 365.0, calendar=calendar)
+    data = make_dataset(
+        np.broadcast_to(line, (40, 2, 3)), times=np.arange(40) * 365.0, calendar=calendar
+    )
     for per in Per:
         trend = rhodolite.Trend(per=per)(data)
-        np.testing.assert_allclose(trend["tas_trend"].values()[0], np.array([0.05, -0.1, 0]) * per.years, atol=1e-10)
-        assert trend["tas_trend"].units == {1: "K year-1", 10: "K (10 year)-1", 100: "K (100 year)-1"}[per.years]
+        np.testing.assert_allclose(
+            trend["tas_trend"].values()[0], np.array([0.05, -0.1, 0]) * per.years, atol=1e-10
+        )
+        assert (
+            trend["tas_trend"].units
+            == {1: "K year-1", 10: "K (10 year)-1", 100: "K (100 year)-1"}[per.years]
+        )
         assert is_unit(trend["tas_trend"].units)
     assert trend["tas_trend_significant"].values()[0].tolist() == [1, 1, 0]
 
@@ -92,9 +131,13 @@ def test_units_before_or_after_change_nothing(rng):
     assert celsius["tas_trend"].units == "K (10 year)-1"
     fahrenheit = rhodolite.Trend()(rhodolite.Convert(units="tas=degF")(data))
     for other in (celsius, fahrenheit):
-        np.testing.assert_allclose(other["tas_trend"].values(), plain["tas_trend"].values(), rtol=1e-9)
+        np.testing.assert_allclose(
+            other["tas_trend"].values(), plain["tas_trend"].values(), rtol=1e-9
+        )
     later = rhodolite.Convert(units="tas_trend=K year-1")(plain)
-    np.testing.assert_allclose(later["tas_trend"].values() * 10, plain["tas_trend"].values(), rtol=1e-12)
+    np.testing.assert_allclose(
+        later["tas_trend"].values() * 10, plain["tas_trend"].values(), rtol=1e-12
+    )
     backward = make_dataset(data["tas"].values()[::-1], times=np.arange(30) * 365.0)
     np.testing.assert_allclose(
         rhodolite.Trend()(backward)["tas_trend"].values(), -plain["tas_trend"].values(), rtol=1e-2
@@ -108,14 +151,22 @@ def test_blocks_and_workers_change_nothing(rng):
         block_limit = 3000
 
     made = [
-        rhodolite.Trend()(data)["tas_trend_error"].values(e) for e in (Engine(), Small(workers=1), Small(workers=3))
+        rhodolite.Trend()(data)["tas_trend_error"].values(e)
+        for e in (Engine(), Small(workers=1), Small(workers=3))
     ]
     np.testing.assert_array_equal(made[1], made[2])
     np.testing.assert_allclose(made[0], made[1], rtol=1e-12)
 
 
 def test_the_warming_of_the_demo_is_found_within_its_error(demo, tmp_path):
-    words = ["anomaly", demo / "garnet_monthly_1981-2020.nc", "then", "trend", "-o", tmp_path / "t.nc"]
+    words = [
+        "anomaly",
+        demo / "garnet_monthly_1981-2020.nc",
+        "then",
+        "trend",
+        "-o",
+        tmp_path / "t.nc",
+    ]
     answer = run_command(*words)
     assert (answer.code, answer.err.count("\n")) == (0, 1), answer.err
     trend = rhodolite.read(tmp_path / "t.nc")
@@ -133,8 +184,12 @@ def test_the_warming_of_the_demo_is_found_within_its_error(demo, tmp_path):
 
 
 def test_what_hides_or_prevents_a_trend_is_told():
-    monthly = make_dataset(np.random.default_rng(0).normal(size=(48, 2, 2)), times=15 + 30.4 * np.arange(48))
-    with pytest.warns(RhodoliteWarning, match="the cycle of the year is still in the data .* anomaly then trend"):
+    monthly = make_dataset(
+        np.random.default_rng(0).normal(size=(48, 2, 2)), times=15 + 30.4 * np.arange(48)
+    )
+    with pytest.warns(
+        RhodoliteWarning, match="the cycle of the year is still in the data .* anomaly then trend"
+    ):
         rhodolite.Trend()(monthly)
     with pytest.raises(DataError, match="a trend needs at least 3 times, and there are 2"):
         rhodolite.Trend()(make_dataset(np.zeros((2, 2, 2))))

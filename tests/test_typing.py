@@ -16,9 +16,12 @@ def folder(tmp_path, rng):
     """Three variables on levels, and a file whose missing values nobody declared."""
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         months = np.arange(24) * 30.4375 + 15
-        for name, values, units in (("time", months, "days since 2000-01-01"), ("plev", [1000, 850], "hPa"),
-                                    ("lat", [0, 10, 20], "degrees_north"),
-                                    ("lon", [0, 10], "degrees_east")):  # fmt: skip
+        for name, values, units in (
+            ("time", months, "days since 2000-01-01"),
+            ("plev", [1000, 850], "hPa"),
+            ("lat", [0, 10, 20], "degrees_north"),
+            ("lon", [0, 10], "degrees_east"),
+        ):
             file.createDimension(name, len(values))
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = values
@@ -38,30 +41,70 @@ def run(folder, *words):
 
 
 def test_options_that_are_given_twice_add_up_or_are_refused(folder):
-    for words in (["--variable", "ta", "--variable", "ua"], ["--variable", "ta,ua"], ["--var", "ta", "--var=ua"]):
-        assert [v.name for v in run(folder, "subset", "a.nc", *words)[0].data_variables] == ["ta", "ua"]
+    for words in (
+        ["--variable", "ta", "--variable", "ua"],
+        ["--variable", "ta,ua"],
+        ["--var", "ta", "--var=ua"],
+    ):
+        assert [v.name for v in run(folder, "subset", "a.nc", *words)[0].data_variables] == [
+            "ta",
+            "ua",
+        ]
     made, _ = run(
-        folder, "subset", "a.nc", "--months", "jan", "--months", "jul", "--level", "1000hPa", "--level", "850mb"
+        folder,
+        "subset",
+        "a.nc",
+        "--months",
+        "jan",
+        "--months",
+        "jul",
+        "--level",
+        "1000hPa",
+        "--level",
+        "850mb",
     )
     assert (made.sizes["time"], made.sizes["plev"]) == (4, 2)
-    made, _ = run(folder, "summarise", "a.nc", "--variable", "ta", "--statistic", "mean", "--statistic", "max")
+    made, _ = run(
+        folder, "summarise", "a.nc", "--variable", "ta", "--statistic", "mean", "--statistic", "max"
+    )
     assert [v.name for v in made.data_variables] == ["ta_mean", "ta_max"]
-    answer = run_here("subset", "a.nc", "--time", "2000", "--time", "2001", "-o", "x.nc", folder=folder)
-    assert (answer.code, answer.err) == (2, "rhodolite: --time is given twice, as '2000' and as '2001'; give it once\n")
+    answer = run_here(
+        "subset", "a.nc", "--time", "2000", "--time", "2001", "-o", "x.nc", folder=folder
+    )
+    assert (answer.code, answer.err) == (
+        2,
+        "rhodolite: --time is given twice, as '2000' and as '2001'; give it once\n",
+    )
 
 
-@pytest.mark.parametrize("verb", ["aggregate --to year", "trend", "summarise", "regrid --to 10", "convert --units C",
-                                  "relevel --to 900mb", "join"])  # fmt: skip
+@pytest.mark.parametrize(
+    "verb",
+    [
+        "aggregate --to year",
+        "trend",
+        "summarise",
+        "regrid --to 10",
+        "convert --units C",
+        "relevel --to 900mb",
+        "join",
+    ],
+)
 def test_every_verb_takes_variables(folder, verb):
     made, _ = run(folder, *verb.split()[:1], "a.nc", *verb.split()[1:], "--variable", "ta")
     assert {v.name.partition("_")[0] for v in made.data_variables} == {"ta"}
 
 
-@pytest.mark.parametrize(("words", "message"), [
-    (["--lat", "30", "..", "60"], "a range is written without spaces: --lat 30..60"),
-    (["--lat", "30", "..60"], "a range is written without spaces: --lat 30..60"),
-    (["--lon", "40..-20"], "runs eastward over 300 degrees; the other way round it is --lon 20W..40E"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("words", "message"),
+    [
+        (["--lat", "30", "..", "60"], "a range is written without spaces: --lat 30..60"),
+        (["--lat", "30", "..60"], "a range is written without spaces: --lat 30..60"),
+        (
+            ["--lon", "40..-20"],
+            "runs eastward over 300 degrees; the other way round it is --lon 20W..40E",
+        ),
+    ],
+)
 def test_ranges_get_the_hint_that_helps(folder, words, message):
     assert message in run_here("subset", "a.nc", *words, "-o", "x.nc", folder=folder).err
 
@@ -77,7 +120,8 @@ def test_units_as_they_come_to_mind(folder):
 
 
 @pytest.mark.parametrize(
-    "words", [["help", "subset"], ["subset", "--help"], ["subset", "a.nc", "--lat", "0..5", "--help"]]
+    "words",
+    [["help", "subset"], ["subset", "--help"], ["subset", "a.nc", "--lat", "0..5", "--help"]],
 )
 def test_help_comes_wherever_it_is_asked_for(words, capsys):
     with pytest.raises(SystemExit):

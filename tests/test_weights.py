@@ -11,13 +11,13 @@ import rhodolite
 from conftest import make_dataset, run_here
 from rhodolite import Calc, DataError, Engine, Extract, Relevel, Subset, Summarise
 from rhodolite.arrays import Aligned, Flattened, InMemory, WithoutAxis
-from rhodolite.kernels.quadrilaterals import corners_between, outlines_in_plane
-from rhodolite.kernels.weighted import finish, gather, merge, weighted_percentile
+from rhodolite.kernels.spherical_cells import corners_between, outlines_in_plane
+from rhodolite.kernels.weighted_statistics import finish, gather, merge, weighted_percentile
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
-from rhodolite.operations.collapsing import CellGroup, Collapse, collapsed
-from rhodolite.operations.measures import Measure
-from rhodolite.regions.plane import cut
+from rhodolite.operations.axis_reduction.reduce import AxisReduction, CellGroup, reduce_axes
+from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.regions.polygon_overlap import cut
 
 KINDS = ["mean", "sum", "count", "min", "max", "range", "std", "variance"]
 
@@ -30,12 +30,21 @@ def test_parts_of_cells_merge_to_the_whole(seed, kind, split):
     values[random.random(values.shape) < 0.3] = np.nan
     weights = random.uniform(0.1, 2, 12)
     whole = finish(gather(values, weights, kind), kind)
-    parts = merge(gather(values[:, :split], weights[:split], kind), gather(values[:, split:], weights[split:], kind))
+    parts = merge(
+        gather(values[:, :split], weights[:split], kind),
+        gather(values[:, split:], weights[split:], kind),
+    )
     np.testing.assert_allclose(finish(parts, kind), whole, rtol=1e-9)
     if kind == "std":
-        for row, found in zip(values, finish(gather(values, np.full(12, 0.7), kind), kind), strict=True):
+        for row, found in zip(
+            values, finish(gather(values, np.full(12, 0.7), kind), kind), strict=True
+        ):
             there = row[~np.isnan(row)]
-            assert found == pytest.approx(there.std(ddof=1), rel=1e-9) if there.size > 1 else np.isnan(found)
+            assert (
+                found == pytest.approx(there.std(ddof=1), rel=1e-9)
+                if there.size > 1
+                else np.isnan(found)
+            )
     if kind == "mean":
         for row, found in zip(values, whole, strict=True):
             there = ~np.isnan(row)
@@ -45,17 +54,23 @@ def test_parts_of_cells_merge_to_the_whole(seed, kind, split):
 
 @given(st.integers(0, 1000), st.floats(0, 1))
 def test_weighted_percentiles_follow_the_weights(seed, share):
-    """Equal weights against numpy to 12 digits; a cell without weight changes nothing; order and scale do not count."""
+    """Equal weights against numpy to 12 digits; a cell without weight changes nothing; order and
+    scale do not count."""
     random = np.random.default_rng(seed)
     values = random.normal(size=(2, 9))
     values[random.random(values.shape) < 0.2] = np.nan
     expected = np.nanpercentile(values, 100 * share, axis=1)
-    np.testing.assert_allclose(weighted_percentile(values, np.full(9, 3.0), share), expected, rtol=1e-12, atol=1e-12)
+    np.testing.assert_allclose(
+        weighted_percentile(values, np.full(9, 3.0), share), expected, rtol=1e-12, atol=1e-12
+    )
     weights = random.uniform(0.1, 5, 9)
     found = weighted_percentile(values, weights, share)
     order = random.permutation(9)
     np.testing.assert_allclose(
-        weighted_percentile(values[:, order], 7 * weights[order], share), found, rtol=1e-10, atol=1e-12
+        weighted_percentile(values[:, order], 7 * weights[order], share),
+        found,
+        rtol=1e-10,
+        atol=1e-12,
     )
     assert ((found >= np.nanmin(values, axis=1)) & (found <= np.nanmax(values, axis=1))).all()
 
@@ -83,7 +98,9 @@ def test_arrays_along_other_axes_read_what_numpy_does(data):
     small = values[0, :, 0, :] if own == ["x", "y"] else values[0, :, 0, :].T
     seen = Aligned(InMemory(small), tuple(own), ("t", "x", "y"), (3, 4, 5))
     region = data.draw(blocks_of((3, 4, 5)))
-    np.testing.assert_array_equal(seen.read(region), values[:1, :, 0, :][(slice(None), *region[1:])])
+    np.testing.assert_array_equal(
+        seen.read(region), values[:1, :, 0, :][(slice(None), *region[1:])]
+    )
 
 
 @given(st.data(), st.integers(0, 99))
@@ -94,13 +111,17 @@ def test_collapsed_axes_are_the_same_as_they_are_read_and_in_one_pass(data, seed
     values[random.random(values.shape) < 0.2] = np.nan
     axes = data.draw(st.sampled_from([(0,), (1, 2), (0, 2), (2,)]))
     lengths = tuple(values.shape[axis] for axis in axes)
-    weights = random.uniform(0, 1, (3, int(np.prod(lengths)))) * (random.random((3, int(np.prod(lengths)))) < 0.7)
+    weights = random.uniform(0, 1, (3, int(np.prod(lengths)))) * (
+        random.random((3, int(np.prod(lengths)))) < 0.7
+    )
     weights[:, 0] = 1.0
     measure = Measure(data.draw(st.sampled_from([*KINDS, "median", "p90"])))
-    work = Collapse(axes, lengths, [CellGroup.of(row) for row in weights], measure, 0.0, grouped=True)
+    work = AxisReduction(
+        axes, lengths, [CellGroup.of(row) for row in weights], measure, 0.0, grouped=True
+    )
     engine = Engine(memory=1 << 20)
-    first = collapsed(InMemory(values), work, pull=True)
-    both = [engine.compute(first), engine.compute(collapsed(InMemory(values), work, pull=False))]
+    first = reduce_axes(InMemory(values), work, pull=True)
+    both = [engine.compute(first), engine.compute(reduce_axes(InMemory(values), work, pull=False))]
     np.testing.assert_allclose(both[0], both[1], rtol=1e-10)
     region = data.draw(blocks_of(first.shape))
     np.testing.assert_allclose(first.read(region), both[0][region], rtol=1e-12)
@@ -111,7 +132,9 @@ def test_collapsed_axes_are_the_same_as_they_are_read_and_in_one_pass(data, seed
             expected = np.nan_to_num(rest) @ weights.T / (there @ weights.T)
         kept = tuple(n for axis, n in enumerate(values.shape) if axis not in axes)
         np.testing.assert_allclose(
-            np.moveaxis(both[0], axes[0], -1).reshape(*kept, 3), expected.reshape(*kept, 3), rtol=1e-10
+            np.moveaxis(both[0], axes[0], -1).reshape(*kept, 3),
+            expected.reshape(*kept, 3),
+            rtol=1e-10,
         )
 
 
@@ -125,20 +148,32 @@ def test_areas_in_common_with_rectangles_agree_with_the_geometry_library(seed):
     reach = random.uniform(1.5, 4, 11)
     star = shapely.Polygon(np.stack([reach * np.cos(angles), reach * np.sin(angles)], axis=1))
     hole = shapely.Point(random.uniform(-1, 1), random.uniform(-1, 1)).buffer(0.7, quad_segs=3)
-    shapes = np.array([shapely.make_valid(star).difference(hole), shapely.box(0, 0, 2, 1), shapely.Polygon()])
-    x, y = np.sort(random.uniform(-5, 5, 7)), np.concatenate([[0.0], np.cumsum(random.uniform(0.2, 2, 12))]) - 5
+    shapes = np.array(
+        [shapely.make_valid(star).difference(hole), shapely.box(0, 0, 2, 1), shapely.Polygon()]
+    )
+    x, y = (
+        np.sort(random.uniform(-5, 5, 7)),
+        np.concatenate([[0.0], np.cumsum(random.uniform(0.2, 2, 12))]) - 5,
+    )
     found = np.zeros((3, y.size - 1, x.size - 1))
     which, rows, columns, areas = cut(shapes, x, y, degrees=False)
     np.add.at(found, (which, rows, columns), areas)
     for at, shape in enumerate(shapes):
-        expected = [[shape.intersection(shapely.box(x[i], y[j], x[i + 1], y[j + 1])).area for i in range(x.size - 1)]
-                    for j in range(y.size - 1)]  # fmt: skip
+        expected = [
+            [
+                shape.intersection(shapely.box(x[i], y[j], x[i + 1], y[j + 1])).area
+                for i in range(x.size - 1)
+            ]
+            for j in range(y.size - 1)
+        ]
         np.testing.assert_allclose(found[at], expected, atol=1e-11)
 
 
 def test_outlines_close_at_the_poles_and_over_the_dateline():
     east, north = np.meshgrid(np.arange(0, 360, 30.0), np.array([75.0, 85.0]))
-    points, cells = outlines_in_plane(*(part.reshape(-1, 4) for part in corners_between(north, east)))
+    points, cells = outlines_in_plane(
+        *(part.reshape(-1, 4) for part in corners_between(north, east))
+    )
     assert set(cells) == set(range(24))
     assert np.abs(points[:, 1]).max() <= 1
     assert (np.abs(points[:, 1]) > 1 - 1e-12).sum() >= 24  # those of the inner row reach the pole
@@ -147,7 +182,8 @@ def test_outlines_close_at_the_poles_and_over_the_dateline():
         np.testing.assert_array_equal(ring[0], ring[-1])
         assert np.ptp(ring[:, 0]) < np.pi
     gone, owners = outlines_in_plane(
-        np.array([[0, np.nan, 1, 1], [0, 0, 1, 1.0]]), np.array([[0, 1, 1, 0], [179, 181, 181, 179.0]])
+        np.array([[0, np.nan, 1, 1], [0, 0, 1, 1.0]]),
+        np.array([[0, 1, 1, 0], [179, 181, 181, 179.0]]),
     )
     assert set(owners) == {1}
     assert np.ptp(gone[:, 0]) == pytest.approx(np.radians(2))
@@ -159,14 +195,17 @@ def test_outlines_close_at_the_poles_and_over_the_dateline():
         ("atmosphere_sigma_coordinate", "sigma: lev ps: ps ptop: ptop"),
         ("atmosphere_ln_pressure_coordinate", "p0: ptop lev: lev"),
     ],
-)  # fmt: skip
+)
 def test_sigma_and_logarithmic_levels_are_pressures(named, terms):
-    """A field that is the pressure itself comes back as the pressure asked for, linear in pressure, to 12 digits."""
+    """A field that is the pressure itself comes back as the pressure asked for, linear in pressure,
+    to 12 digits."""
     lev = np.linspace(0.05, 1, 25) if "sigma" in named else np.linspace(3, -0.1, 25)
     ps = np.array([99000.0, 101000.0])
     top = 1000.0 if "sigma" in named else 1e5
     pressure = (
-        top + lev[:, None] * (ps - top) if "sigma" in named else np.broadcast_to(top * np.exp(-lev)[:, None], (25, 2))
+        top + lev[:, None] * (ps - top)
+        if "sigma" in named
+        else np.broadcast_to(top * np.exp(-lev)[:, None], (25, 2))
     )
     data = Dataset(
         {
@@ -189,8 +228,12 @@ def test_sigma_and_logarithmic_levels_are_pressures(named, terms):
     logarithmic = Relevel(to="300hPa")(data)["p"].values()
     assert (np.abs(logarithmic / 30000 - 1) < 0.01).all()
     with pytest.raises(DataError, match="of lev lack '"):
-        Relevel(to="300hPa")(data.with_variables(
-            v.without(formula_terms="x: lev") if v.name == "lev" else v for v in data.variables.values()))  # fmt: skip
+        Relevel(to="300hPa")(
+            data.with_variables(
+                v.edit(formula_terms="x: lev") if v.name == "lev" else v
+                for v in data.variables.values()
+            )
+        )
 
 
 def test_formulas_take_means_and_levels_apart_and_spread_them_over_all_axes(rng):
@@ -201,8 +244,13 @@ def test_formulas_take_means_and_levels_apart_and_spread_them_over_all_axes(rng)
         (np.arange(3.0), np.array([850.0, 500]), np.arange(0, 40, 10.0), np.arange(6.0) * 60),
     )
     units = ("days since 2000-01-01", "hPa", "degrees_north", "degrees_east")
-    made = [Variable(n, (n,), InMemory(v), {"units": u}) for n, v, u in zip(names, axes, units, strict=True)]
-    data = Dataset({v.name: v for v in [*made, Variable("ta", names, InMemory(values), {"units": "K"})]})
+    made = [
+        Variable(n, (n,), InMemory(v), {"units": u})
+        for n, v, u in zip(names, axes, units, strict=True)
+    ]
+    data = Dataset(
+        {v.name: v for v in [*made, Variable("ta", names, InMemory(values), {"units": "K"})]}
+    )
 
     def calc(formula):
         return Calc(formula=formula, name="x")(data)["x"]
@@ -211,7 +259,9 @@ def test_formulas_take_means_and_levels_apart_and_spread_them_over_all_axes(rng)
     assert (lapse.dimensions, lapse.units) == (("time", "lat", "lon"), "K")
     np.testing.assert_allclose(lapse.values(), values[:, 0] - values[:, 1], rtol=1e-12)
     zonal = calc("ta - mean(ta, lon)")
-    np.testing.assert_allclose(zonal.values(), values - values.mean(axis=3, keepdims=True), atol=1e-10)
+    np.testing.assert_allclose(
+        zonal.values(), values - values.mean(axis=3, keepdims=True), atol=1e-10
+    )
     spread = calc("mean(ta, time) * lat / 1[degrees_north] + 0[K] * lon / 1[degrees_east]")
     assert spread.dimensions == ("plev", "lat", "lon")
     np.testing.assert_allclose(spread.values(), values.mean(axis=0) * axes[2][:, None], rtol=1e-12)
@@ -224,7 +274,13 @@ def test_formulas_take_means_and_levels_apart_and_spread_them_over_all_axes(rng)
 
 def test_sites_are_kept_by_region_and_boxes_are_cut_from_any_grid(demo, tmp_path):
     answer = run_here(
-        "subset", "reservoirs.csv", "--region", "catchment.geojson", "-o", tmp_path / "in.csv", folder=demo
+        "subset",
+        "reservoirs.csv",
+        "--region",
+        "catchment.geojson",
+        "-o",
+        tmp_path / "in.csv",
+        folder=demo,
     )
     assert answer.code == 0, answer.err
     inside = rhodolite.read(tmp_path / "in.csv")
@@ -236,7 +292,9 @@ def test_sites_are_kept_by_region_and_boxes_are_cut_from_any_grid(demo, tmp_path
     part = Subset(lat="61N..62N", lon="8E..10E")(rotated)
     assert box["ta"].dimensions == ("site", "time", "height")
     values = part["ta"].values()
-    np.testing.assert_array_equal(box["ta"].values(), values.reshape(*values.shape[:2], -1).transpose(2, 0, 1))
+    np.testing.assert_array_equal(
+        box["ta"].values(), values.reshape(*values.shape[:2], -1).transpose(2, 0, 1)
+    )
     smooth = Calc(formula="0 * ta + 280[K] + lat * 0.6[K] / 1[degrees_north]", name="ta")(rotated)
     found = Extract(points=str(demo / "reservoirs.csv"), method="bilinear")(smooth)
     expected = 280 + 0.6 * found["lat"].values()
@@ -274,10 +332,17 @@ def test_areas_that_a_file_names_itself_are_what_cells_weigh(rng):
     """Means and sums over the area against sums written out."""
     values, areas = rng.normal(size=(2, 3, 4)), rng.uniform(1, 5, (3, 4))
     data = make_dataset(
-        values, times=[0, 1], lats=[0, 10, 20], lons=[0, 10, 20, 30], attributes={"cell_measures": "area: areas"}
+        values,
+        times=[0, 1],
+        lats=[0, 10, 20],
+        lons=[0, 10, 20, 30],
+        attributes={"cell_measures": "area: areas"},
     )
     data = data.with_variables(
-        [*data.variables.values(), Variable("areas", ("lat", "lon"), InMemory(areas), {"units": "m2"})]
+        [
+            *data.variables.values(),
+            Variable("areas", ("lat", "lon"), InMemory(areas), {"units": "m2"}),
+        ]
     )
     assert [v.name for v in data.data_variables] == ["tas"]
     expected = (values * areas).sum(axis=(1, 2)) / areas.sum()
@@ -296,7 +361,13 @@ def test_the_order_of_equal_values_changes_no_percentile(seed, share):
     random = np.random.default_rng(seed)
     values, weights = random.integers(0, 4, (2, 30)).astype(float), random.random(30) + 0.1
     order = random.permutation(30)
-    np.testing.assert_allclose(weighted_percentile(values, weights, share),
-                               weighted_percentile(values[:, order], weights[order], share), rtol=1e-12)  # fmt: skip
-    np.testing.assert_allclose(weighted_percentile(values, np.full(30, 0.3), share),
-                               np.quantile(values, share, axis=1), rtol=1e-13)  # fmt: skip
+    np.testing.assert_allclose(
+        weighted_percentile(values, weights, share),
+        weighted_percentile(values[:, order], weights[order], share),
+        rtol=1e-12,
+    )
+    np.testing.assert_allclose(
+        weighted_percentile(values, np.full(30, 0.3), share),
+        np.quantile(values, share, axis=1),
+        rtol=1e-13,
+    )

@@ -8,11 +8,11 @@ import sys
 
 import numpy as np
 
-from rhodolite.kernels.quadrilaterals import corners_between
 from rhodolite.kernels.sphere import from_rotated
-from rhodolite.model.mesh import Mesh
-from rhodolite.operations.remapping import conservative
-from rhodolite.regions.outline import country_names, find_outlines
+from rhodolite.kernels.spherical_cells import corners_between
+from rhodolite.model.space.mesh import Mesh
+from rhodolite.operations.regridding.weights import conservative
+from rhodolite.regions.outlines import country_names, find_outlines
 
 
 def globe(step: float) -> Mesh:
@@ -27,4 +27,8 @@ elif sys.argv[1] == "countries on 0.25 degrees":
 else:
     rows = np.linspace(-20, 20, 250)
     north, east = from_rotated(*np.meshgrid(rows, rows, indexing="ij"), 39.25, -162.0)
-    print(conservative(Mesh(("y", "x"), north, east, corners=corners_between(north, east)), globe(1.0), 1).matrix.nnz)
+    print(
+        conservative(
+            Mesh(("y", "x"), north, east, corners=corners_between(north, east)), globe(1.0), 1
+        ).matrix.nnz
+    )

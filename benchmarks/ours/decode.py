@@ -1,4 +1,5 @@
-"""Decodes all chunks of the variable tas on all cores and throws the values away: the floor of any work on them.
+"""Decodes all chunks of the variable tas on all cores and throws the values away: the floor of any
+work on them.
 
 python benchmarks/ours/decode.py SOURCE
 """

@@ -1,4 +1,5 @@
-"""Mean over the area as a plain script: read all, weight by the sine of the cells' edges, average, write."""
+"""Mean over the area as a plain script: read all, weight by the sine of the cells' edges, average,
+write."""
 
 import sys
 

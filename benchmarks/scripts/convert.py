@@ -11,7 +11,14 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
         new.createDimension(name, old[name].size)
         new.createVariable(name, "f8", (name,)).setncatts(old[name].__dict__)
         new[name][:] = old[name][:]
-    made = new.createVariable("tas", "f4", ("time", "lat", "lon"), compression="zlib", complevel=4, shuffle=True,
-                              chunksizes=old["tas"].chunking())  # fmt: skip
+    made = new.createVariable(
+        "tas",
+        "f4",
+        ("time", "lat", "lon"),
+        compression="zlib",
+        complevel=4,
+        shuffle=True,
+        chunksizes=old["tas"].chunking(),
+    )
     made.units = "degC"
     made[:] = values

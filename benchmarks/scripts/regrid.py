@@ -1,4 +1,5 @@
-"""From half a degree to one degree as a plain script: an interpolation object for each step in time."""
+"""From half a degree to one degree as a plain script: an interpolation object for each step in
+time."""
 
 import sys
 
@@ -16,8 +17,15 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
         new.createDimension(name, len(values))
         new.createVariable(name, "f8", (name,)).setncatts(old[name].__dict__)
         new[name][:] = values
-    made = new.createVariable("tas", "f4", ("time", "lat", "lon"), compression="zlib", complevel=4, shuffle=True,
-                              chunksizes=(1, rows.size, columns.size))  # fmt: skip
+    made = new.createVariable(
+        "tas",
+        "f4",
+        ("time", "lat", "lon"),
+        compression="zlib",
+        complevel=4,
+        shuffle=True,
+        chunksizes=(1, rows.size, columns.size),
+    )
     made.units = "K"
     for step in range(len(old["time"])):
         field = old["tas"][step].filled(np.nan)

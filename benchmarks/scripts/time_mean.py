@@ -12,6 +12,8 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
         new.createDimension(name, old[name].size)
         new.createVariable(name, "f8", (name,)).setncatts(old[name].__dict__)
         new[name][:] = old[name][:]
-    made = new.createVariable("tas", "f8", ("lat", "lon"), compression="zlib", complevel=4, shuffle=True)
+    made = new.createVariable(
+        "tas", "f8", ("lat", "lon"), compression="zlib", complevel=4, shuffle=True
+    )
     made.units = "K"
     made[:] = mean

@@ -16,6 +16,8 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
         new.createDimension(name, old[name].size)
         new.createVariable(name, "f8", (name,)).setncatts(old[name].__dict__)
         new[name][:] = old[name][:]
-    made = new.createVariable("tas_trend", "f4", ("lat", "lon"), compression="zlib", complevel=4, shuffle=True)
+    made = new.createVariable(
+        "tas_trend", "f4", ("lat", "lon"), compression="zlib", complevel=4, shuffle=True
+    )
     made.units = "K (10 year)-1"
     made[:] = slope * 10

@@ -37,13 +37,13 @@ _FACE = {
     "Regrid": "rhodolite.operations.regrid",
     "Relevel": "rhodolite.operations.relevel",
     "Compare": "rhodolite.operations.compare",
-    "Map": "rhodolite.drawing.map",
-    "Panels": "rhodolite.drawing.panels",
-    "Series": "rhodolite.drawing.series",
-    "YearByYear": "rhodolite.drawing.years",
-    "Profile": "rhodolite.drawing.profile",
-    "Section": "rhodolite.drawing.section",
-    "Animation": "rhodolite.drawing.animation",
+    "Map": "rhodolite.drawing.plots.map",
+    "Panels": "rhodolite.drawing.plots.panels",
+    "Series": "rhodolite.drawing.plots.series",
+    "YearOverlay": "rhodolite.drawing.plots.year_overlay",
+    "Profile": "rhodolite.drawing.plots.profile",
+    "Section": "rhodolite.drawing.plots.section",
+    "Animation": "rhodolite.drawing.plots.animation",
     "Dataset": "rhodolite.model.dataset",
     "Variable": "rhodolite.model.variable",
     "Engine": "rhodolite.arrays.engine",
@@ -58,7 +58,8 @@ __all__ = ["__version__", "read", "write", *_FACE]
 
 
 def __getattr__(name: str) -> Any:
-    """Import the parts of the face when they are first used, so that importing the package is quick."""
+    """Import the parts of the face when they are first used, so that importing the package is
+    quick."""
     if name in _FACE:
         from importlib import import_module
 
@@ -66,7 +67,9 @@ def __getattr__(name: str) -> Any:
     raise AttributeError(f"module 'rhodolite' has no attribute '{name}'")
 
 
-def read(inputs: str | Path | Sequence[str | Path], *, group: str | None = None, members: bool = False) -> Dataset:
+def read(
+    inputs: str | Path | Sequence[str | Path], *, group: str | None = None, members: bool = False
+) -> Dataset:
     """Open files as the one dataset that they form; values are read when they are needed.
 
     Parameters
@@ -76,7 +79,8 @@ def read(inputs: str | Path | Sequence[str | Path], *, group: str | None = None,
     group : str, optional
         The group to read of files that have groups.
     members : bool
-        Whether the inputs are the members of an ensemble, on one grid, and not parts of one dataset.
+        Whether the inputs are the members of an ensemble, on one grid, and not parts of one
+        dataset.
 
     Raises
     ------
@@ -84,14 +88,14 @@ def read(inputs: str | Path | Sequence[str | Path], *, group: str | None = None,
         If there is no such file, one cannot be read, or they do not fit together.
     """
     if members:
-        from rhodolite.formats.mending import mended
-        from rhodolite.operations.members import stacked
-        from rhodolite.study.chain import open_members
+        from rhodolite.formats.normalise import normalise
+        from rhodolite.operations.pairing.ensemble import stack_members
+        from rhodolite.pipeline.chain import open_members
 
         given = [inputs] if isinstance(inputs, (str, Path)) else list(inputs)
         datasets, names = open_members([str(one) for one in given], group)
-        return stacked([mended(dataset) for dataset in datasets], names)
-    from rhodolite.formats.opening import open_dataset
+        return stack_members([normalise(dataset) for dataset in datasets], names)
+    from rhodolite.formats.open import open_dataset
 
     return open_dataset(inputs, group=group)
 
@@ -138,8 +142,8 @@ def write(
         If the output exists, is an input, or cannot be written.
     """
     from rhodolite.arrays import default_engine
-    from rhodolite.formats.chunking import make_layout
-    from rhodolite.study.chain import write as write_dataset
+    from rhodolite.formats.layout import make_layout
+    from rhodolite.pipeline.writing import write as write_dataset
 
     engine = default_engine(workers=workers, memory=memory)
     layout = make_layout(format, chunks, compression, unlimited)

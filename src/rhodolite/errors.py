@@ -1,4 +1,5 @@
-"""The family of errors, each with the exit code of the command line, and the one kind of warning."""
+"""The family of errors, each with the exit code of the command line, and the one kind of
+warning."""
 
 from __future__ import annotations
 
@@ -72,8 +73,9 @@ def collecting() -> Iterator[list[tuple[str, dict[str, int | str]]]]:
         _collector.held = None
 
 
-def added_up(caught: Iterable[RhodoliteWarning]) -> list[str]:
-    """Return the messages of warnings, those that differ in numbers alone as one with their sums."""
+def sum_up_warnings(caught: Iterable[RhodoliteWarning]) -> list[str]:
+    """Return the messages of warnings, those that differ in numbers alone as one with their
+    sums."""
     found: dict[tuple[object, ...], dict[str, int | str]] = {}
     times: dict[tuple[object, ...], int] = {}
     for one in caught:
@@ -85,7 +87,8 @@ def added_up(caught: Iterable[RhodoliteWarning]) -> list[str]:
             if not isinstance(value, str):
                 sums[name] = int(sums.get(name, 0)) + value
     return [
-        str(RhodoliteWarning(str(key[0]), **sums)) + (f" ({times[key]} times)" if not sums and times[key] > 1 else "")
+        str(RhodoliteWarning(str(key[0]), **sums))
+        + (f" ({times[key]} times)" if not sums and times[key] > 1 else "")
         for key, sums in found.items()
     ]
 

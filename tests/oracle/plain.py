@@ -1,4 +1,5 @@
-"""What operations mean, written down as plainly as can be: loops over steps and cells, dates from the calendar.
+"""What operations mean, written down as plainly as can be: loops over steps and cells, dates from
+the calendar.
 
 It knows nothing of the program. Files are read with the NetCDF library, which masks and unpacks.
 """
@@ -20,8 +21,8 @@ SHARE = 0.64
 class Field:
     """Values over (time, row, column), and what each step and cell is.
 
-    `cells` has the beginning and the end of each step as dates; `lat` and `lon` the centres and `lat_edges`
-    and `lon_edges` the ends of rows and columns, where the grid has these.
+    `cells` has the beginning and the end of each step as dates; `lat` and `lon` the centres and
+    `lat_edges` and `lon_edges` the ends of rows and columns, where the grid has these.
     """
 
     values: np.ndarray
@@ -35,7 +36,8 @@ class Field:
 
 
 def read(path, name, cells, *, rates, amounts):
-    """Read a variable; `cells` are the beginnings and ends of its steps, which the maker of the file knows."""
+    """Read a variable; `cells` are the beginnings and ends of its steps, which the maker of the
+    file knows."""
     with netCDF4.Dataset(path) as file:
         values = np.ma.filled(file[name][:].astype(np.float64), np.nan)
         lat, lon = (np.asarray(file[axis][:], dtype=np.float64) for axis in ("lat", "lon"))
@@ -73,17 +75,27 @@ def take(field, steps=None, rows=None, columns=None, turns=None):
     columns = list(range(len(field.lon)) if columns is None else columns)
     turns = np.zeros(len(columns)) if turns is None else np.array(turns)
     steps = list(steps)
-    return replace(field, values=field.values[np.ix_(steps, rows, columns)], cells=[field.cells[at] for at in steps],
-                   lat=field.lat[rows], lon=field.lon[columns] + turns, lat_edges=field.lat_edges[rows],
-                   lon_edges=field.lon_edges[columns] + turns[:, None])  # fmt: skip
+    return replace(
+        field,
+        values=field.values[np.ix_(steps, rows, columns)],
+        cells=[field.cells[at] for at in steps],
+        lat=field.lat[rows],
+        lon=field.lon[columns] + turns,
+        lat_edges=field.lat_edges[rows],
+        lon_edges=field.lon_edges[columns] + turns[:, None],
+    )
 
 
 def subset_lat(field, south, north):
-    return take(field, rows=[at for at, value in enumerate(field.lat) if south - 1e-6 <= value <= north + 1e-6])
+    return take(
+        field,
+        rows=[at for at, value in enumerate(field.lat) if south - 1e-6 <= value <= north + 1e-6],
+    )
 
 
 def block_between(field, south, north):
-    """On a grid whose positions have two dimensions: the smallest block with all cells inside, others missing."""
+    """On a grid whose positions have two dimensions: the smallest block with all cells inside,
+    others missing."""
     inside = (field.lat >= south - 1e-6) & (field.lat <= north + 1e-6)
     if not inside.any():
         return None
@@ -110,7 +122,9 @@ def subset_months(field, months):
 
 
 def subset_years(field, first, last):
-    return take(field, [at for at, cell in enumerate(field.cells) if first <= middle(cell).year <= last])
+    return take(
+        field, [at for at, cell in enumerate(field.cells) if first <= middle(cell).year <= last]
+    )
 
 
 def period_of(cell, unit):
@@ -144,9 +158,17 @@ def aggregate(field, unit, kind):
         number, ends = period_of(cell, unit)
         groups.setdefault(number, (ends, []))[1].append(at)
     held = {middle(cell).month for cell in field.cells}
-    whole_years = [number for number, (_, steps) in groups.items()
-                   if {middle(field.cells[at]).month for at in steps} == held]  # fmt: skip
-    part = unit == "year" and len(held) < 12 and len(whole_years) > 1 and max(map(days, field.cells)) <= 31
+    whole_years = [
+        number
+        for number, (_, steps) in groups.items()
+        if {middle(field.cells[at]).month for at in steps} == held
+    ]
+    part = (
+        unit == "year"
+        and len(held) < 12
+        and len(whole_years) > 1
+        and max(map(days, field.cells)) <= 31
+    )
     chosen = held if part else set(range(1, 13))
     out = np.full((len(groups), *field.values.shape[1:]), np.nan)
     most = 0
@@ -155,7 +177,9 @@ def aggregate(field, unit, kind):
         full, month = 0.0, ends[0].year * 12 + ends[0].month - 1
         while cftime.datetime(month // 12, month % 12 + 1, 1, calendar=ends[0].calendar) < ends[1]:
             first = cftime.datetime(month // 12, month % 12 + 1, 1, calendar=ends[0].calendar)
-            after = cftime.datetime((month + 1) // 12, (month + 1) % 12 + 1, 1, calendar=ends[0].calendar)
+            after = cftime.datetime(
+                (month + 1) // 12, (month + 1) % 12 + 1, 1, calendar=ends[0].calendar
+            )
             full += (after - first).total_seconds() / 86400 if month % 12 + 1 in chosen else 0.0
             month += 1
         there = sum(days(field.cells[at]) for at in steps)
@@ -168,12 +192,20 @@ def aggregate(field, unit, kind):
             if sum(days(field.cells[at]) for at in kept) / full < needed - 1e-9:
                 continue
             lengths = [1.0 if field.amounts else days(field.cells[at]) for at in kept]
-            values = [field.values[at, y, x] * (days(field.cells[at]) if field.rates and kind == "sum" else 1.0)
-                      for at in kept]  # fmt: skip
+            values = [
+                field.values[at, y, x]
+                * (days(field.cells[at]) if field.rates and kind == "sum" else 1.0)
+                for at in kept
+            ]
             out[row, y, x] = statistic(values, lengths, kind)
     added = field.rates and kind == "sum"
-    return replace(field, values=out, cells=[groups[number][0] for number in sorted(groups)],
-                   rates=field.rates and not added, amounts=field.amounts or added)  # fmt: skip
+    return replace(
+        field,
+        values=out,
+        cells=[groups[number][0] for number in sorted(groups)],
+        rates=field.rates and not added,
+        amounts=field.amounts or added,
+    )
 
 
 def summarise_area(field):
@@ -183,11 +215,19 @@ def summarise_area(field):
         for y, x in np.ndindex(field.values.shape[1:]):
             if not math.isnan(field.values[at, y, x]):
                 south, north = np.radians(field.lat_edges[y])
-                weights.append(abs(math.sin(north) - math.sin(south)) * abs(np.diff(field.lon_edges[x])[0]))
+                weights.append(
+                    abs(math.sin(north) - math.sin(south)) * abs(np.diff(field.lon_edges[x])[0])
+                )
                 values.append(field.values[at, y, x])
         out[at, 0, 0] = statistic(values, weights, "mean")
-    return replace(field, values=out, lat=field.lat[:1], lon=field.lon[:1], lat_edges=field.lat_edges[:1],
-                   lon_edges=field.lon_edges[:1])  # fmt: skip
+    return replace(
+        field,
+        values=out,
+        lat=field.lat[:1],
+        lon=field.lon[:1],
+        lat_edges=field.lat_edges[:1],
+        lon_edges=field.lon_edges[:1],
+    )
 
 
 def normals(field):
@@ -198,7 +238,9 @@ def normals(field):
         steps = [at for at, cell in enumerate(field.cells) if middle(cell).month == month]
         made = np.full(field.values.shape[1:], np.nan)
         for y, x in np.ndindex(made.shape):
-            values = [field.values[at, y, x] for at in steps if not math.isnan(field.values[at, y, x])]
+            values = [
+                field.values[at, y, x] for at in steps if not math.isnan(field.values[at, y, x])
+            ]
             if len(values) >= 0.8 * len(steps) - 1e-9:
                 made[y, x] = statistic(values, [1.0] * len(values), "mean")
         found[month] = made

@@ -1,40 +1,49 @@
 """Lazy arrays, the blocks they are cut into, and the engine that streams them. Knows no climate."""
 
-from rhodolite.arrays.aligned import Aligned, Broadcast, WithoutAxis
-from rhodolite.arrays.engine import Engine, Progress, default_engine
-from rhodolite.arrays.extremes import Extremes
+from rhodolite.arrays.aligned_views import Aligned, Broadcast, WithoutAxis
+from rhodolite.arrays.chunk_cache import decoded_pieces
+from rhodolite.arrays.dry_run import DryRun, PlannedPass
+from rhodolite.arrays.engine import Engine, Progress, default_engine, read_small
+from rhodolite.arrays.extremes import MinMax
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
-from rhodolite.arrays.reduction import Accumulator, Reduced, Reduction, SeriesWork
-from rhodolite.arrays.rehearsal import PlannedPass, Rehearsal
-from rhodolite.arrays.sharing import decoded_pieces
-from rhodolite.arrays.views import Combined, Concatenated, Flattened, Moved, Selected, Stacked, Transposed
+from rhodolite.arrays.reduction import Accumulator, Reduction, ReductionResult, SeriesKernel
+from rhodolite.arrays.views import (
+    Concatenated,
+    Elementwise,
+    FirstAxisMoved,
+    Flattened,
+    Selected,
+    Stacked,
+    Transposed,
+)
 
 __all__ = [
     "Accumulator",
     "Aligned",
     "Array",
     "Broadcast",
-    "Combined",
     "Concatenated",
+    "DryRun",
+    "Elementwise",
     "Engine",
-    "Extremes",
+    "FirstAxisMoved",
     "Flattened",
     "InMemory",
     "LazyArray",
     "Mapped",
-    "Moved",
+    "MinMax",
     "PlannedPass",
     "Progress",
-    "Reduced",
     "Reduction",
+    "ReductionResult",
     "Region",
-    "Rehearsal",
     "Selected",
-    "SeriesWork",
+    "SeriesKernel",
     "Stacked",
     "Transposed",
     "WithoutAxis",
     "decoded_pieces",
     "default_engine",
+    "read_small",
     "whole",
 ]

@@ -8,7 +8,9 @@ from collections.abc import Iterator
 from rhodolite.arrays.lazy import Region
 
 
-def block_shape(shape: tuple[int, ...], chunks: tuple[int, ...] | None, itemsize: int, limit: int) -> tuple[int, ...]:
+def block_shape(
+    shape: tuple[int, ...], chunks: tuple[int, ...] | None, itemsize: int, limit: int
+) -> tuple[int, ...]:
     """Return the shape of blocks made of whole chunks, as large as `limit` bytes allow.
 
     Blocks grow along the last axis first, as files are laid out; a block is never smaller than

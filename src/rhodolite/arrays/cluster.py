@@ -33,13 +33,16 @@ class Cluster(Executor):
         try:
             from distributed import Client
         except ImportError:
-            raise UsageError("--cluster needs a package more: pip install 'rhodolite[cluster]'") from None
+            raise UsageError(
+                "--cluster needs a package more: pip install 'rhodolite[cluster]'"
+            ) from None
         connect: Any = Client
         try:
             self._client: Any = connect(address, timeout=_PATIENCE, set_as_default=False)
         except (OSError, TimeoutError, ValueError):
             raise UsageError(
-                f"--cluster: no scheduler answers at {address}; start one with 'dask scheduler' and write "
+                f"--cluster: no scheduler answers at {address}; start one with 'dask scheduler' "
+                "and write "
                 "its address, such as tcp://127.0.0.1:8786"
             ) from None
         try:
@@ -47,7 +50,8 @@ class Cluster(Executor):
         except TimeoutError:
             self._client.close()
             raise UsageError(
-                f"--cluster: the scheduler at {address} has no workers; start some with 'dask worker {address}'"
+                f"--cluster: the scheduler at {address} has no workers; start some with 'dask "
+                f"worker {address}'"
             ) from None
         self._executor = self._client.get_executor(pure=False)
         self._sent: tuple[Any, Any] | None = None
@@ -61,7 +65,9 @@ class Cluster(Executor):
         """Run a task on some worker."""
         if self._sent is None or self._sent[0] is not function:
             self._sent = function, self._client.scatter(function, broadcast=True, hash=False)
-        return cast("Future[Any]", _Answer(self._executor.submit(_call, self._sent[1], *arguments, **named)))
+        return cast(
+            "Future[Any]", _Answer(self._executor.submit(_call, self._sent[1], *arguments, **named))
+        )
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         """Let go of the scheduler, which goes on running."""

@@ -15,11 +15,11 @@ from typing import Any, Protocol, TypeVar
 import numpy as np
 
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
+from rhodolite.arrays.chunk_cache import decoded_pieces
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, whole
-from rhodolite.arrays.passes import find_passes
-from rhodolite.arrays.reduction import Accumulator, Reduction, SeriesWork
-from rhodolite.arrays.scratch import Room, Scratch, decoding_factor
-from rhodolite.arrays.sharing import decoded_pieces
+from rhodolite.arrays.reduction import Accumulator, Reduction, SeriesKernel
+from rhodolite.arrays.schedule import find_passes
+from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer, decoding_factor
 
 T = TypeVar("T")
 LARGEST_BLOCK = 24 << 20
@@ -27,7 +27,8 @@ LARGEST_BLOCK = 24 << 20
 
 
 COPIES = 4
-"""A block exists about this many times while it is worked on: stored, decoded, calculated, encoded."""
+"""A block exists about this many times while it is worked on: stored, decoded, calculated, encoded.
+"""
 _SHARE_OF_PIECES = 8
 """This part of the memory is for decoded chunks that several blocks need."""
 _SHARE_OF_RESULTS = 8
@@ -74,7 +75,8 @@ class Engine:
 
     @property
     def block_limit(self) -> int:
-        """Bytes of one block. Depends on the memory alone, so that results never depend on the workers."""
+        """Bytes of one block. Depends on the memory alone, so that results never depend on the
+        workers."""
         return max(1 << 16, min(LARGEST_BLOCK, self.memory // (3 * COPIES)))
 
     @property
@@ -84,7 +86,8 @@ class Engine:
 
     @property
     def _memory_for_results(self) -> int:
-        """Bytes that decide whether results go to a scratch file, which other machines could not read."""
+        """Bytes that decide whether results go to a scratch file, which other machines could not
+        read."""
         return self.memory if self.executor is None else 1 << 62
 
     def blocks(
@@ -99,7 +102,12 @@ class Engine:
         return block, count_blocks(array.shape, block), iterate_blocks(array.shape, block)
 
     def stream(
-        self, function: Callable[[Region], T], regions: Iterable[Region], what: str, total: int, nbytes: int = 0
+        self,
+        function: Callable[[Region], T],
+        regions: Iterable[Region],
+        what: str,
+        total: int,
+        nbytes: int = 0,
     ) -> Iterator[tuple[Region, T]]:
         """Yield (region, function(region)) in order, with few results waiting at any time.
 
@@ -137,29 +145,39 @@ class Engine:
             else:
                 self._reduce(one.source, one.reductions, what)
 
-    def in_units(self, array: LazyArray, unit: tuple[int, ...]) -> tuple[LazyArray, tuple[int, ...]]:
-        """Return an array, and the shape of blocks of whole units in which it can be read at little cost.
+    def in_units(
+        self, array: LazyArray, unit: tuple[int, ...]
+    ) -> tuple[LazyArray, tuple[int, ...]]:
+        """Return an array, and the shape of blocks of whole units in which it can be read at little
+        cost.
 
-        Where blocks that hold whole units as well as whole chunks are small enough, these are taken;
-        otherwise blocks of units alone. Where chunks would then be decoded more than about three
-        times, or a single unit comes from more than a few blocks' worth of decoded values, the array
-        returned is one that is decoded once into a scratch file. It has to be prepared.
+        Where blocks that hold whole units as well as whole chunks are small enough, these are
+        taken; otherwise blocks of units alone. Where chunks would then be decoded more than about
+        three times, or a single unit comes from more than a few blocks' worth of decoded values,
+        the array returned is one that is decoded once into a scratch file. It has to be prepared.
 
         Parameters
         ----------
         unit : tuple of int
             Shape of the pieces that must not be cut.
         """
-        cover = tuple(u * -(-min(c, n) // u) for u, c, n in zip(unit, array.chunks or unit, array.shape, strict=True))
+        cover = tuple(
+            u * -(-min(c, n) // u)
+            for u, c, n in zip(unit, array.chunks or unit, array.shape, strict=True)
+        )
         itemsize = max(array.dtype.itemsize, 8) * array.decoded_share
         held = math.prod(min(c, n) for c, n in zip(cover, array.shape, strict=True)) * itemsize
         block, _, _ = self.blocks(array, cover if held <= 2 * self.block_limit else unit)
         decoded = math.prod(min(b, n) for b, n in zip(block, array.shape, strict=True)) * itemsize
-        finer = array.chunks is not None and any(c < b for c, b in zip(array.chunks, block, strict=True))
+        finer = array.chunks is not None and any(
+            c < b for c, b in zip(array.chunks, block, strict=True)
+        )
         again = decoding_factor(array.shape, array.chunks, block) > _MOST_DECODINGS
-        if self.executor is not None or not (again or (finer and decoded > COPIES * self.block_limit)):
+        if self.executor is not None or not (
+            again or (finer and decoded > COPIES * self.block_limit)
+        ):
             return array, block
-        return Scratch(array, block), block
+        return RechunkedScratch(array, block), block
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
         """Return all values of an array."""
@@ -189,7 +207,9 @@ class Engine:
     def _work_by_series(self, source: LazyArray, reductions: list[Reduction], what: str) -> None:
         works = [r.series for r in reductions if r.series is not None]
         axis = works[0].axis
-        data, block = self.in_units(source, (*(1,) * axis, source.shape[axis], *(1,) * (source.ndim - axis - 1)))
+        data, block = self.in_units(
+            source, (*(1,) * axis, source.shape[axis], *(1,) * (source.ndim - axis - 1))
+        )
         self.prepare([data])
         cells = source.shape[:axis] + source.shape[axis + 1 :]
         tile = block[:axis] + block[axis + 1 :]
@@ -198,7 +218,9 @@ class Engine:
         task = functools.partial(_series_results, data, works)
         regions = iterate_blocks(source.shape, block)
         total = count_blocks(source.shape, block) if source.size else 0
-        for region, results in self.stream(task, regions if total else (), what, total, source.nbytes):
+        for region, results in self.stream(
+            task, regions if total else (), what, total, source.nbytes
+        ):
             inner = region[:axis] + region[axis + 1 :]
             for room, count, (values, noted) in zip(rooms, counts, results, strict=True):
                 count.update(noted)
@@ -209,25 +231,38 @@ class Engine:
             work.report(count)
             reduction.results = dict(room)
 
-    def _make_room(self, work: SeriesWork, cells: tuple[int, ...], tile: tuple[int, ...]) -> dict[str, Room | InMemory]:
-        """Return where the results of some work go: memory where they are small, a scratch file otherwise."""
-        made: dict[str, Room | InMemory] = {}
+    def _make_room(
+        self, work: SeriesKernel, cells: tuple[int, ...], tile: tuple[int, ...]
+    ) -> dict[str, ScratchBuffer | InMemory]:
+        """Return where the results of some work go: memory where they are small, a scratch file
+        otherwise."""
+        made: dict[str, ScratchBuffer | InMemory] = {}
         for name, (before, dtype) in work.outputs().items():
             shape = (*before, *cells)
-            small = math.prod(shape) * dtype.itemsize <= self._memory_for_results // _SHARE_OF_RESULTS
-            made[name] = InMemory(np.empty(shape, dtype)) if small else Room(shape, dtype, (*before, *tile))
+            small = (
+                math.prod(shape) * dtype.itemsize <= self._memory_for_results // _SHARE_OF_RESULTS
+            )
+            made[name] = (
+                InMemory(np.empty(shape, dtype))
+                if small
+                else ScratchBuffer(shape, dtype, (*before, *tile))
+            )
         return made
 
-    def _fill(self, scratch: Scratch) -> None:
+    def _fill(self, scratch: RechunkedScratch) -> None:
         scratch.open()
         if scratch.size:
             _, total, regions = self.blocks(scratch.source)
-            for _ in self.stream(scratch.take, regions, "putting into order", total, scratch.nbytes):
+            for _ in self.stream(
+                scratch.take, regions, "putting into order", total, scratch.nbytes
+            ):
                 pass
         scratch.filled = True
 
 
-def _partial_results(source: LazyArray, accumulators: list[Accumulator], region: Region) -> list[Accumulator]:
+def _partial_results(
+    source: LazyArray, accumulators: list[Accumulator], region: Region
+) -> list[Accumulator]:
     block = source.read(region)
     partials = [accumulator.start() for accumulator in accumulators]
     for partial in partials:
@@ -236,23 +271,32 @@ def _partial_results(source: LazyArray, accumulators: list[Accumulator], region:
 
 
 def _series_results(
-    source: LazyArray, works: list[SeriesWork], region: Region
+    source: LazyArray, works: list[SeriesKernel], region: Region
 ) -> list[tuple[dict[str, Array], Counter[str]]]:
     block = np.moveaxis(source.read(region), works[0].axis, 0)
     if block.ndim > 1:
         return [work(block if len(works) == 1 else block.copy()) for work in works]
     # A single series is worked on as one cell, so that results are arrays.
     found = [work(block[:, None].copy()) for work in works]
-    return [({name: np.asarray(part)[..., 0] for name, part in values.items()}, count) for values, count in found]
+    return [
+        ({name: np.asarray(part)[..., 0] for name, part in values.items()}, count)
+        for values, count in found
+    ]
 
 
 def usual_memory() -> int:
-    """Return the bytes allowed where nothing is said: 1 GiB, or a quarter of the machine's if that is less."""
+    """Return the bytes allowed where nothing is said: 1 GiB, or a quarter of the machine's if that
+    is less."""
     try:
         machine = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
     except (AttributeError, ValueError, OSError):
         return 1 << 30
     return min(1 << 30, machine // 4)
+
+
+def read_small(array: LazyArray) -> Array:
+    """Return all values of a small array, such as those of a coordinate, read in this thread."""
+    return Engine(workers=1).compute(array)
 
 
 def default_engine(**settings: Any) -> Engine:

@@ -12,7 +12,7 @@ from rhodolite.arrays.reduction import Accumulator
 
 
 @dataclass
-class Extremes(Accumulator):
+class MinMax(Accumulator):
     """Least and greatest value; NaN where there are none. Missing values (NaN) are passed over."""
 
     low: float = np.nan
@@ -25,7 +25,10 @@ class Extremes(Accumulator):
         self.low, self.high = (float(f.reduce(block, axis=None)) for f in (np.fmin, np.fmax))
 
     def merge(self, other: Self) -> None:
-        self.low, self.high = float(np.fmin(self.low, other.low)), float(np.fmax(self.high, other.high))
+        self.low, self.high = (
+            float(np.fmin(self.low, other.low)),
+            float(np.fmax(self.high, other.high)),
+        )
 
     def finish(self) -> dict[str, Array]:
         return {"extremes": np.array([self.low, self.high])}

@@ -98,7 +98,9 @@ class Mapped(LazyArray):
         Type of what the function returns.
     """
 
-    def __init__(self, source: LazyArray, function: Callable[[Array], Array], dtype: DTypeLike) -> None:
+    def __init__(
+        self, source: LazyArray, function: Callable[[Array], Array], dtype: DTypeLike
+    ) -> None:
         self._source = source
         self._function = function
         self.shape = source.shape

@@ -37,7 +37,7 @@ class Accumulator(ABC):
         """Return the results by name."""
 
 
-class SeriesWork(ABC):
+class SeriesKernel(ABC):
     """What is made of all the values along one axis, cell by cell. Instances must be picklable.
 
     Attributes
@@ -78,7 +78,7 @@ class Reduction:
     source : LazyArray
     accumulator : Accumulator, optional
         Takes in blocks of any shape; its results are held in memory.
-    series : SeriesWork, optional
+    series : SeriesKernel, optional
         Gives the same results from tiles that hold whole series, for what cannot be merged or
         where `state` is more than memory allows. One of the two has to be there.
     state : int
@@ -89,7 +89,7 @@ class Reduction:
         self,
         source: LazyArray,
         accumulator: Accumulator | None = None,
-        series: SeriesWork | None = None,
+        series: SeriesKernel | None = None,
         state: int = 0,
     ) -> None:
         self.source = source
@@ -111,15 +111,17 @@ class Reduction:
         """Take in results that fit into memory."""
         self.results = {name: InMemory(values) for name, values in results.items()}
 
-    def output(self, name: str, shape: tuple[int, ...], dtype: Any = np.float64) -> Reduced:
+    def output(self, name: str, shape: tuple[int, ...], dtype: Any = np.float64) -> ReductionResult:
         """Return one of the results as a lazy array."""
-        return Reduced(self, name, shape, np.dtype(dtype))
+        return ReductionResult(self, name, shape, np.dtype(dtype))
 
 
-class Reduced(LazyArray):
+class ReductionResult(LazyArray):
     """A named result of a reduction."""
 
-    def __init__(self, reduction: Reduction, name: str, shape: tuple[int, ...], dtype: np.dtype[Any]) -> None:
+    def __init__(
+        self, reduction: Reduction, name: str, shape: tuple[int, ...], dtype: np.dtype[Any]
+    ) -> None:
         self.reduction = reduction
         self.name = name
         self.shape = shape

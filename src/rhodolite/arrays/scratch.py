@@ -1,4 +1,5 @@
-"""Arrays put into another order on disk, for work that needs them across the grain of their chunks."""
+"""Arrays put into another order on disk, for work that needs them across the grain of their
+chunks."""
 
 from __future__ import annotations
 
@@ -15,7 +16,7 @@ from rhodolite.arrays.positional import write_at
 from rhodolite.errors import OutputError
 
 
-class Scratch(LazyArray):
+class RechunkedScratch(LazyArray):
     """An array that is decoded once into a scratch file of tiles, and read from there.
 
     The file has no name, so nothing of it stays, however the program ends.
@@ -50,7 +51,8 @@ class Scratch(LazyArray):
         if self.nbytes > free:
             needed, there = (f"{count / 1e9:.3g} GB" for count in (self.nbytes, free))
             raise OutputError(
-                f"{folder}: {needed} of scratch space are needed, and {there} are free; set TMPDIR to a "
+                f"{folder}: {needed} of scratch space are needed, and {there} are free; set TMPDIR "
+                "to a "
                 "folder on a larger disk"
             )
         self._file = tempfile.TemporaryFile(prefix="rhodolite-")  # noqa: SIM115
@@ -67,7 +69,10 @@ class Scratch(LazyArray):
             part = values[_within(inner, region)]
             place, shape = _within(inner, tile), region_shape(tile)
             if all(n == whole for n, whole in zip(part.shape[1:], shape[1:], strict=True)):
-                start = offset + place[0].start * int(np.prod(shape[1:], dtype=np.int64)) * self.dtype.itemsize
+                start = (
+                    offset
+                    + place[0].start * int(np.prod(shape[1:], dtype=np.int64)) * self.dtype.itemsize
+                )
                 write_at(self._file.fileno(), np.ascontiguousarray(part).data.cast("B"), start)
             else:
                 mapped = np.memmap(self._file, self.dtype, "r+", offset, shape)
@@ -88,7 +93,8 @@ class Scratch(LazyArray):
         assert self.chunks is not None
         starts = [part.start // size * size for part, size in zip(region, self.chunks, strict=True)]
         stops = [
-            min(n, -(-part.stop // size) * size) for part, size, n in zip(region, self.chunks, self.shape, strict=True)
+            min(n, -(-part.stop // size) * size)
+            for part, size, n in zip(region, self.chunks, self.shape, strict=True)
         ]
         span = tuple(stop - start for start, stop in zip(starts, stops, strict=True))
         found = []
@@ -102,7 +108,8 @@ class Scratch(LazyArray):
         before, rest = 0, self.size
         sizes = list(self.shape)
         for axis, part in enumerate(tile):
-            # Cells of the tiles that come earlier along this axis, within the same row of tiles before.
+            # Cells of the tiles that come earlier along this axis, within the same row of tiles
+            # before.
             rest = rest // sizes[axis] if sizes[axis] else 0
             before += part.start * rest
             rest *= part.stop - part.start
@@ -112,12 +119,12 @@ class Scratch(LazyArray):
         raise TypeError("a scratch file cannot be sent to another process")
 
 
-class Room(LazyArray):
+class ScratchBuffer(LazyArray):
     """A scratch file for values that are computed, and not read from anywhere."""
 
     def __init__(self, shape: tuple[int, ...], dtype: np.dtype[Any], tile: tuple[int, ...]) -> None:
         self.shape, self.dtype = shape, dtype
-        self._scratch = Scratch(self, tile)
+        self._scratch = RechunkedScratch(self, tile)
         self._scratch.open()
         self._scratch.filled = True
 
@@ -129,21 +136,29 @@ class Room(LazyArray):
         return self._scratch.read(region)
 
 
-def decoding_factor(shape: tuple[int, ...], chunks: tuple[int, ...] | None, block: tuple[int, ...]) -> float:
+def decoding_factor(
+    shape: tuple[int, ...], chunks: tuple[int, ...] | None, block: tuple[int, ...]
+) -> float:
     """Return how often each chunk is decoded, on average, when an array is read in such blocks."""
     if chunks is None:
         return 1.0
     factor = 1.0
     for n, chunk, size in zip(shape, chunks, block, strict=True):
         if n:
-            touched = sum(-(-min(start + size, n) // chunk) - start // chunk for start in range(0, n, size))
+            touched = sum(
+                -(-min(start + size, n) // chunk) - start // chunk for start in range(0, n, size)
+            )
             factor *= touched / -(-n // chunk)
     return factor
 
 
 def _overlap(a: Region, b: Region) -> Region:
-    return tuple(slice(max(x.start, y.start), min(x.stop, y.stop)) for x, y in zip(a, b, strict=True))
+    return tuple(
+        slice(max(x.start, y.start), min(x.stop, y.stop)) for x, y in zip(a, b, strict=True)
+    )
 
 
 def _within(inner: Region, outer: Region) -> Region:
-    return tuple(slice(x.start - y.start, x.stop - y.start) for x, y in zip(inner, outer, strict=True))
+    return tuple(
+        slice(x.start - y.start, x.stop - y.start) for x, y in zip(inner, outer, strict=True)
+    )

@@ -34,16 +34,24 @@ class Selected(LazyArray):
     """
 
     def __init__(self, source: LazyArray, indices: Sequence[Indices | None]) -> None:
-        picks: list[Indices | None] = [None if pick is None else np.asarray(pick, dtype=np.intp) for pick in indices]
+        picks: list[Indices | None] = [
+            None if pick is None else np.asarray(pick, dtype=np.intp) for pick in indices
+        ]
         if isinstance(source, Selected):
-            picks = [_compose(outer, pick) for outer, pick in zip(source._picks, picks, strict=True)]
+            picks = [
+                _compose(outer, pick) for outer, pick in zip(source._picks, picks, strict=True)
+            ]
             source = source._source
         self._source: LazyArray = source
         self._picks: list[Indices | None] = picks
         self.dtype = source.dtype
-        self.shape = tuple(n if pick is None else pick.size for n, pick in zip(source.shape, picks, strict=True))
+        self.shape = tuple(
+            n if pick is None else pick.size for n, pick in zip(source.shape, picks, strict=True)
+        )
         if source.chunks is not None:
-            self.chunks = tuple(max(1, min(c, n)) for c, n in zip(source.chunks, self.shape, strict=True))
+            self.chunks = tuple(
+                max(1, min(c, n)) for c, n in zip(source.chunks, self.shape, strict=True)
+            )
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source,)
@@ -58,7 +66,9 @@ class Selected(LazyArray):
     def read(self, region: Region) -> Array:
         reach = self._source.chunks or (1,) * self.ndim
         runs = [
-            [_Run(part, slice(None), slice(0, part.stop - part.start))] if pick is None else _runs(pick[part], chunk)
+            [_Run(part, slice(None), slice(0, part.stop - part.start))]
+            if pick is None
+            else _runs(pick[part], chunk)
             for pick, part, chunk in zip(self._picks, region, reach, strict=True)
         ]
         return self._assemble(runs, (), region_shape(region))
@@ -75,13 +85,15 @@ class Selected(LazyArray):
             if len(runs[axis]) == 1 and isinstance(run.target, slice):
                 return part
             if out is None:
-                out = np.empty((*part.shape[:axis], shape[axis], *part.shape[axis + 1 :]), self.dtype)
+                out = np.empty(
+                    (*part.shape[:axis], shape[axis], *part.shape[axis + 1 :]), self.dtype
+                )
             out[(slice(None),) * axis + (run.target,)] = part
         assert out is not None
         return out
 
 
-class Moved(LazyArray):
+class FirstAxisMoved(LazyArray):
     """Another array with its first axis moved to another place."""
 
     def __init__(self, source: LazyArray, place: int) -> None:
@@ -103,13 +115,16 @@ class Moved(LazyArray):
 
 
 class Transposed(LazyArray):
-    """Another array with its axes in another order; `order` has the source's axis for each of its own."""
+    """Another array with its axes in another order; `order` has the source's axis for each of its
+    own."""
 
     def __init__(self, source: LazyArray, order: tuple[int, ...]) -> None:
         self._source, self._order = source, order
         self.dtype = source.dtype
         self.shape = tuple(source.shape[axis] for axis in order)
-        self.chunks = None if source.chunks is None else tuple(source.chunks[axis] for axis in order)
+        self.chunks = (
+            None if source.chunks is None else tuple(source.chunks[axis] for axis in order)
+        )
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source,)
@@ -144,7 +159,8 @@ class Flattened(LazyArray):
         rows = slice(wanted.start // within, -(-wanted.stop // within))
         inner = [rows, *(slice(0, n) for n in self._lengths[1:])]
         whole = [
-            inner[self._axes.index(axis)] if axis in self._axes else rest.pop(0) for axis in range(self._source.ndim)
+            inner[self._axes.index(axis)] if axis in self._axes else rest.pop(0)
+            for axis in range(self._source.ndim)
         ]
         block = np.moveaxis(self._source.read(tuple(whole)), self._axes, range(len(self._axes)))
         flat = block.reshape(-1, *block.shape[len(self._axes) :])
@@ -152,8 +168,9 @@ class Flattened(LazyArray):
         return flat[wanted.start - first : wanted.stop - first]
 
 
-class Combined(LazyArray):
-    """Several arrays of the same shape put through a point-wise function, block by block, in float64.
+class Elementwise(LazyArray):
+    """Several arrays of the same shape put through a point-wise function, block by block, in
+    float64.
 
     Parameters
     ----------
@@ -172,7 +189,9 @@ class Combined(LazyArray):
         return self._parts
 
     def read(self, region: Region) -> Array:
-        return np.asarray(self._function(*(part.read(region) for part in self._parts)), dtype=np.float64)
+        return np.asarray(
+            self._function(*(part.read(region) for part in self._parts)), dtype=np.float64
+        )
 
 
 class Stacked(LazyArray):
@@ -188,7 +207,9 @@ class Stacked(LazyArray):
         return self._parts
 
     def read(self, region: Region) -> Array:
-        return np.stack([part.read(region[1:]) for part in self._parts[region[0]]], dtype=self.dtype)
+        return np.stack(
+            [part.read(region[1:]) for part in self._parts[region[0]]], dtype=self.dtype
+        )
 
 
 class Concatenated(LazyArray):

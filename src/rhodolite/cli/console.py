@@ -1,16 +1,24 @@
-"""What people see: messages on standard error, results on standard output, progress on a terminal."""
+"""What people see: messages on standard error, results on standard output, progress on a
+terminal."""
 
 from __future__ import annotations
 
+import contextlib
+import platform
+import re
 import sys
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from importlib.metadata import PackageNotFoundError, requires, version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from rhodolite.inspection.text import align_columns, file_size
+from rhodolite.version import __version__
+
 if TYPE_CHECKING:
     from rhodolite.arrays import Engine
-    from rhodolite.study.planning import Plan
+    from rhodolite.pipeline.plan import Plan
 
 _DELAY = 1.0
 """Seconds that work may take before its progress is shown."""
@@ -29,14 +37,20 @@ def say_warnings(messages: Iterable[str]) -> None:
         say(f"warning: {message}")
 
 
-def file_size(size: int) -> str:
-    """Write a number of bytes for people."""
-    value = float(size)
-    for unit in ("B", "kB", "MB", "GB"):
-        if value < 1000:
-            return f"{value:.0f} {unit}" if unit == "B" else f"{value:.3g} {unit}"
-        value /= 1000
-    return f"{value:.3g} TB"
+def list_words(summaries: Mapping[str, str]) -> str:
+    """Return words with their summaries, one per line."""
+    return "".join(f"  {word:<12} {text}\n" for word, text in summaries.items())
+
+
+def print_version(*, debug: bool) -> None:
+    """Print the version, with those of the libraries where they are wanted."""
+    print(f"rhodolite {__version__}")
+    if debug:
+        print(f"Python {platform.python_version()} on {platform.system()} {platform.machine()}")
+        for name in requires("rhodolite") or ():
+            library = re.split(r"[^\w.-]", name, maxsplit=1)[0]
+            with contextlib.suppress(PackageNotFoundError):
+                print(f"{library} {version(library)}")
 
 
 def written_line(output: Path, written: tuple[int, int], seconds: float, source: str = "") -> str:
@@ -53,17 +67,22 @@ def say_plan(plan: Plan, output: Path, engine: Engine) -> None:
         shape = " x ".join(map(str, one.block))
         blocks = f"{one.blocks:,} block{'s' * (one.blocks != 1)} of {shape}"
         written = f"{file_size(one.written)} before compression" if one.written else ""
-        rows.append((f"{number}", one.what, file_size(one.decoded) if one.decoded else "", blocks, written))
+        rows.append(
+            (f"{number}", one.what, file_size(one.decoded) if one.decoded else "", blocks, written)
+        )
     headings = ("", "pass", "decodes", "in", "writes")
-    widths = [max(len(row[column]) for row in [headings, *rows]) for column in range(5)]
-    for row in [headings, *rows]:
-        print("  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip())
-    memory = f"{file_size(plan.peak)} of memory at most ({file_size(engine.memory)} for data are allowed)"
+    for line in align_columns([headings, *rows]):
+        print(line)
+    memory = (
+        f"{file_size(plan.peak)} of memory at most ({file_size(engine.memory)} for data are "
+        "allowed)"
+    )
     print(f"About {memory}, {engine.workers} blocks at a time. {output} was not written.")
 
 
 class TerminalProgress:
-    """What is being done, its share, rate and time left, for work that takes longer than a second."""
+    """What is being done, its share, rate and time left, for work that takes longer than a
+    second."""
 
     def __init__(self) -> None:
         self._bar: Any = None
@@ -74,7 +93,13 @@ class TerminalProgress:
         self._done = 0
 
     def begin(self, what: str, total: int, nbytes: int) -> None:
-        self._what, self._total, self._bytes, self._done, self._began = what, total, nbytes, 0, time.monotonic()
+        self._what, self._total, self._bytes, self._done, self._began = (
+            what,
+            total,
+            nbytes,
+            0,
+            time.monotonic(),
+        )
 
     def advance(self) -> None:
         self._done += 1
@@ -83,7 +108,9 @@ class TerminalProgress:
             self._open()
         if self._bar is not None:
             rate = self._bytes * self._done / max(self._total, 1) / spent
-            self._bar.update(self._task, completed=self._done, rate=f"{file_size(round(rate))}/s" if rate else "")
+            self._bar.update(
+                self._task, completed=self._done, rate=f"{file_size(round(rate))}/s" if rate else ""
+            )
 
     def end(self) -> None:
         if self._bar is not None:

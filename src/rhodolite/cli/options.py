@@ -7,7 +7,7 @@ import re
 from typing import Any, NoReturn
 
 from rhodolite.errors import UsageError, nearest_names
-from rhodolite.formats.chunking import ChunkUse, Compression
+from rhodolite.formats.layout import ChunkUse, Compression
 from rhodolite.formats.registry import FORMATS
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Parameter, description, parameters
@@ -22,10 +22,14 @@ _POWERS = {"": 0, "K": 1, "M": 2, "G": 3, "T": 4}
 class _Once(argparse.Action):
     """Keeps the value of an option, and lets none that is given a second time be dropped."""
 
-    def __call__(self, _: Any, namespace: Any, values: Any, option_string: str | None = None) -> None:
+    def __call__(
+        self, _: Any, namespace: Any, values: Any, option_string: str | None = None
+    ) -> None:
         before = getattr(namespace, self.dest, None)
         if before is not None and before != self.default and before != values:
-            raise UsageError(f"{option_string} is given twice, as '{before}' and as '{values}'; give it once")
+            raise UsageError(
+                f"{option_string} is given twice, as '{before}' and as '{values}'; give it once"
+            )
         setattr(namespace, self.dest, values)
 
 
@@ -43,7 +47,9 @@ class Parser(argparse.ArgumentParser):
         self.second_words: tuple[str, ...] = ()
 
     def error(self, message: str) -> NoReturn:
-        raise UsageError(f"{self._verb}: {message}. 'rhodolite {self._verb} --help' lists the options.")
+        raise UsageError(
+            f"{self._verb}: {message}. 'rhodolite {self._verb} --help' lists the options."
+        )
 
     def parse(self, words: list[str]) -> argparse.Namespace:
         """Parse words in any order, values that begin with a minus sign included."""
@@ -52,15 +58,20 @@ class Parser(argparse.ArgumentParser):
         joined = _join_negative_values(self, _join_second_words(self, words))
         parsed, unknown = self.parse_known_intermixed_args(joined)
         if unknown:
-            options = [o for action in self._actions for o in action.option_strings if o.startswith("--")]
+            options = [
+                o for action in self._actions for o in action.option_strings if o.startswith("--")
+            ]
             hint = nearest_names(unknown[0].split("=")[0], options)
             raise UsageError(f"{self._verb} has no option {unknown[0].split('=')[0]}. {hint}")
         return parsed
 
     def _in_full(self, word: str) -> str:
-        """Return an option whose beginning alone was typed in full, where that is the beginning of one only."""
+        """Return an option whose beginning alone was typed in full, where that is the beginning of
+        one only."""
         name, equals, value = word.partition("=")
-        options = [o for action in self._actions for o in action.option_strings if o.startswith("--")]
+        options = [
+            o for action in self._actions for o in action.option_strings if o.startswith("--")
+        ]
         if not name.startswith("--") or len(name) < 4 or name in options:
             return word
         meant = [option for option in options if option.startswith(name)]
@@ -70,17 +81,25 @@ class Parser(argparse.ArgumentParser):
 def _refuse_spaces(words: list[str]) -> None:
     """Refuse a range that was typed with spaces, of which the shell makes several words."""
     for at, word in enumerate(words):
-        if word == ".." or (word.startswith("..") and at and words[at - 1].replace(".", "").replace("-", "").isdigit()):
+        if word == ".." or (
+            word.startswith("..")
+            and at
+            and words[at - 1].replace(".", "").replace("-", "").isdigit()
+        ):
             ends = [words[at - 1], *(words[at : at + 2] if word == ".." else [word])]
             option = next((w for w in reversed(words[:at]) if w.startswith("--")), "")
-            raise UsageError(f"a range is written without spaces: {option} {''.join(ends)}".replace("  ", " "))
+            raise UsageError(
+                f"a range is written without spaces: {option} {''.join(ends)}".replace("  ", " ")
+            )
 
 
 def step_parser(verb: str, cls: type) -> Parser:
     """Return the parser for one step of a chain."""
     usage = f"rhodolite {verb} INPUT... [options] [then VERB [options]]... -o OUTPUT"
     parser = Parser(verb, description=description(cls), usage=usage)
-    parser.add_argument("inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'")
+    parser.add_argument(
+        "inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'"
+    )
     if not any(declared.name == "variable" for declared in parameters(cls)):
         parser.add_argument(
             "--variable",
@@ -91,14 +110,16 @@ def step_parser(verb: str, cls: type) -> Parser:
         )
     for declared in parameters(cls):
         _add_parameter(parser, declared)
-        parser.second_words += getattr(declared.type, "second_words", ())
+        parser.second_words += declared.second_words
     add_run_options(parser)
     return parser
 
 
 def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None:
     if declared.switch:
-        parser.add_argument(f"--{declared.name}", dest=declared.field, action="store_true", help=declared.help)
+        parser.add_argument(
+            f"--{declared.name}", dest=declared.field, action="store_true", help=declared.help
+        )
         return
     text = declared.help
     if declared.default is not None:
@@ -115,7 +136,9 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
     )
 
 
-def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True, members: bool = True) -> None:
+def add_run_options(
+    parser: argparse.ArgumentParser, *, output: bool = True, members: bool = True
+) -> None:
     """Add the options that every verb has; `members` where inputs can be those of an ensemble."""
     group = parser.add_argument_group("run options")
     if output:
@@ -128,7 +151,10 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True, mem
         )
         group.add_argument("--overwrite", action="store_true", help="replace an existing output")
         group.add_argument(
-            "--format", action=_Once, metavar="NAME", help="a variant of what the suffix names: " + _variants()
+            "--format",
+            action=_Once,
+            metavar="NAME",
+            help="a variant of what the suffix names: " + _variants(),
         )
         group.add_argument(
             "--chunks",
@@ -142,15 +168,22 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True, mem
             metavar="|".join(Compression),
             help="how much work goes into a small output (default: fast)",
         )
-        group.add_argument("--unlimited", action="store_true", help="make time a dimension that can grow")
-        group.add_argument("--plan", action="store_true", help="say what would be read and written, and stop")
+        group.add_argument(
+            "--unlimited", action="store_true", help="make time a dimension that can grow"
+        )
+        group.add_argument(
+            "--plan", action="store_true", help="say what would be read and written, and stop"
+        )
         if members:
             group.add_argument(
                 "--members",
                 action="store_true",
-                help="the inputs are members of an ensemble, one a file or pattern, not parts of one dataset",
+                help="the inputs are members of an ensemble, one a file or pattern, not parts of "
+                "one dataset",
             )
-    group.add_argument("--group", action=_Once, metavar="NAME", help="the group to read of files that have groups")
+    group.add_argument(
+        "--group", action=_Once, metavar="NAME", help="the group to read of files that have groups"
+    )
     group.add_argument(
         "--missing-value",
         action=_Once,
@@ -161,14 +194,25 @@ def add_run_options(parser: argparse.ArgumentParser, *, output: bool = True, mem
         "--memory",
         action=_Once,
         metavar="SIZE",
-        help="memory for data in flight, such as 512MiB (default: 1GiB, or a quarter of the machine's)",
+        help="memory for data in flight, such as 512MiB (default: 1GiB, or a quarter of the "
+        "machine's)",
     )
     group.add_argument(
-        "--workers", action=_Once, metavar="N", help="blocks to work on at once (default: the number of cores)"
+        "--workers",
+        action=_Once,
+        metavar="N",
+        help="blocks to work on at once (default: the number of cores)",
     )
-    group.add_argument("--cluster", action=_Once, metavar="ADDRESS", help="compute on the workers of a Dask scheduler")
+    group.add_argument(
+        "--cluster",
+        action=_Once,
+        metavar="ADDRESS",
+        help="compute on the workers of a Dask scheduler",
+    )
     group.add_argument("--quiet", action="store_true", help="print errors only")
-    group.add_argument("--debug", action="store_true", help="show where in the program an error arose")
+    group.add_argument(
+        "--debug", action="store_true", help="show where in the program an error arose"
+    )
 
 
 def _variants() -> str:
@@ -180,7 +224,9 @@ def parse_memory(text: str) -> int:
     match = _MEMORY.fullmatch(text.strip())
     size = float(match.group(1)) * 1024 ** _POWERS[match.group(2).upper()] if match else 0
     if size < 1 << 20:
-        raise UsageError(f"--memory: '{text}' is no size of at least 1MiB; write it like 512MiB or 2GiB")
+        raise UsageError(
+            f"--memory: '{text}' is no size of at least 1MiB; write it like 512MiB or 2GiB"
+        )
     return int(size)
 
 
@@ -194,15 +240,18 @@ def parse_number(option: str, text: str | None) -> float | None:
         raise UsageError(f"{option}: '{text}' is not a number") from None
 
 
-def with_declared(dataset: Dataset, variables: list[str] | None, missing_value: str | None) -> Dataset:
-    """Return a dataset of the variables chosen, with the number for missing values that was declared."""
-    from rhodolite.formats.mending import with_missing
+def apply_declared(
+    dataset: Dataset, variables: list[str] | None, missing_value: str | None
+) -> Dataset:
+    """Return a dataset of the variables chosen, with the number for missing values that was
+    declared."""
+    from rhodolite.formats.normalise import declare_missing
 
     if variables:
         names = [name.strip() for text in variables for name in text.split(",")]
-        dataset = dataset.restricted(dataset.find(name) for name in names)
+        dataset = dataset.restrict(dataset.find(name) for name in names)
     value = parse_number("--missing-value", missing_value)
-    return dataset if value is None else with_missing(dataset, value)
+    return dataset if value is None else declare_missing(dataset, value)
 
 
 def parse_workers(text: str) -> int:
@@ -217,7 +266,9 @@ def _join_second_words(parser: Parser, words: list[str]) -> list[str]:
     joined: list[str] = []
     for word in words:
         before = (
-            joined[-1].partition("=")[2] or (joined[-1] if joined[-2:-1] == ["--statistic"] else "") if joined else ""
+            joined[-1].partition("=")[2] or (joined[-1] if joined[-2:-1] == ["--statistic"] else "")
+            if joined
+            else ""
         )
         if before in parser.second_words and not word.startswith("--"):
             joined[-1] += f" {word}"
@@ -228,11 +279,15 @@ def _join_second_words(parser: Parser, words: list[str]) -> list[str]:
 
 def _join_negative_values(parser: argparse.ArgumentParser, words: list[str]) -> list[str]:
     """Write `--lat -35..10` as `--lat=-35..10`, which argparse does not take for an option."""
-    valued = {o for action in parser._actions if action.nargs is None for o in action.option_strings}
+    valued = {
+        o for action in parser._actions if action.nargs is None for o in action.option_strings
+    }
     joined: list[str] = []
     for word in words:
         if joined and joined[-1] in valued and _NEGATIVE_VALUE.match(word):
-            joined[-1] = f"{joined[-1]}={word}" if joined[-1].startswith("--") else f"{joined[-1]}{word}"
+            joined[-1] = (
+                f"{joined[-1]}={word}" if joined[-1].startswith("--") else f"{joined[-1]}{word}"
+            )
         else:
             joined.append(word)
     return joined

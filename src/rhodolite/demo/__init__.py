@@ -1,1 +1,2 @@
-"""The made-up world of Skarn Hydro: synthetic data with known signals, and a full example on them."""
+"""The made-up world of Skarn Hydro: synthetic data with known signals, and a full example on
+them."""

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import InMemory
-from rhodolite.demo.noise import Weather, rounded
+from rhodolite.demo.noise import Weather, round_to_bits
 from rhodolite.demo.parts import (
     PRECIPITATION,
     SECONDS_A_DAY,
@@ -23,7 +23,7 @@ from rhodolite.demo.parts import (
 from rhodolite.demo.signals import SIGNALS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Packing, Storage, Variable
-from rhodolite.regions.outlines import land_at
+from rhodolite.regions.coastlines import land_at
 
 Array = NDArray[Any]
 
@@ -33,7 +33,8 @@ _GRID = ("time", "lat", "lon")
 
 
 def garnet() -> Dataset:
-    """Return 40 years of monthly global temperature and precipitation, packed, north to south, 0..360."""
+    """Return 40 years of monthly global temperature and precipitation, packed, north to south,
+    0..360."""
     latitudes, longitudes = np.arange(88.75, -90, -2.5), np.arange(1.25, 360, 2.5)
     time, years, month = monthly_time(1981, 480, "days since 1850-01-01 00:00:00")
     grid = np.meshgrid(longitudes, latitudes)
@@ -66,11 +67,14 @@ def garnet() -> Dataset:
         data("tas", _GRID, temperature, TEMPERATURE, _packed(0.0025, 265.0)),
         data("pr", _GRID, precipitation, PRECIPITATION, _packed(1e-8, 3.2e-4)),
     ]
-    return described("Garnet, a made-up global monthly climate, 1981 to 2020", SIGNALS["garnet"], variables)
+    return described(
+        "Garnet, a made-up global monthly climate, 1981 to 2020", SIGNALS["garnet"], variables
+    )
 
 
 def nordic() -> Iterator[tuple[str, Dataset]]:
-    """Yield ten years of daily temperature and precipitation over the Nordic countries, a file each."""
+    """Yield ten years of daily temperature and precipitation over the Nordic countries, a file
+    each."""
     latitudes, longitudes = np.arange(54, 72.25, 0.5), np.arange(0, 40.25, 0.5)
     grid = np.meshgrid(longitudes, latitudes)
     land = land_at(grid[0], grid[1], scale="50m")
@@ -100,14 +104,31 @@ def nordic() -> Iterator[tuple[str, Dataset]]:
         variables = [
             *time,
             *horizontal(latitudes, longitudes),
-            data("tas", _GRID, (np.round(temperature * 64) / 64).astype(np.float32), TEMPERATURE, stored),
-            data("pr", _GRID, rounded(amount * (1 + 0.3 * land) / SECONDS_A_DAY, 9), PRECIPITATION, stored),
+            data(
+                "tas",
+                _GRID,
+                (np.round(temperature * 64) / 64).astype(np.float32),
+                TEMPERATURE,
+                stored,
+            ),
+            data(
+                "pr",
+                _GRID,
+                round_to_bits(amount * (1 + 0.3 * land) / SECONDS_A_DAY, 9),
+                PRECIPITATION,
+                stored,
+            ),
         ]
         yield f"nordic_daily_{year}.nc", _nordic_year(variables)
 
 
 def _nordic_year(variables: list[Variable]) -> Dataset:
-    return described("Nordic, made-up daily weather of the Nordic mountains", SIGNALS["nordic"], variables, "time")
+    return described(
+        "Nordic, made-up daily weather of the Nordic mountains",
+        SIGNALS["nordic"],
+        variables,
+        "time",
+    )
 
 
 def pressure() -> Dataset:
@@ -122,7 +143,13 @@ def pressure() -> Dataset:
         Weather(latitudes, longitudes, 24, wavelength=50, persistence=0.2, seed=seed)[:][:, None]
         for seed in (31, 32, 33)
     ]
-    temperature = 300.0 - 40.0 * sine**2 - 6.5 * np.minimum(height, 11.0) + 8.0 * sine * season + 1.2 * noise[0]
+    temperature = (
+        300.0
+        - 40.0 * sine**2
+        - 6.5 * np.minimum(height, 11.0)
+        + 8.0 * sine * season
+        + 1.2 * noise[0]
+    )
     jet = (
         np.exp(-(((np.abs(latitudes[:, None]) - 40) / 12) ** 2))
         * np.exp(-((np.log(levels / 200) / 1.2) ** 2))[:, None, None]
@@ -144,7 +171,11 @@ def pressure() -> Dataset:
         *horizontal(latitudes, longitudes),
         *(
             data(
-                name, grid, rounded(values, 11), {"standard_name": standard, "long_name": long, "units": units}, stored
+                name,
+                grid,
+                round_to_bits(values, 11),
+                {"standard_name": standard, "long_name": long, "units": units},
+                stored,
             )
             for name, values, standard, long, units in (
                 ("ta", temperature, "air_temperature", "air temperature", "K"),
@@ -154,9 +185,16 @@ def pressure() -> Dataset:
         ),
     ]
     return described(
-        "Pressure, made-up monthly temperature and wind aloft, 2017 and 2018", SIGNALS["pressure"], variables
+        "Pressure, made-up monthly temperature and wind aloft, 2017 and 2018",
+        SIGNALS["pressure"],
+        variables,
     )
 
 
 def _packed(scale: float, offset: float) -> Storage:
-    return Storage(dtype="int16", fill_value=-32768, chunks=(12, 72, 144), packing=Packing("int16", scale, offset))
+    return Storage(
+        dtype="int16",
+        fill_value=-32768,
+        chunks=(12, 72, 144),
+        packing=Packing("int16", scale, offset),
+    )

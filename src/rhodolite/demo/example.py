@@ -24,9 +24,13 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
     ),
     (
         "How did that winter go, day by day?",
-        f"anomaly {NORDIC} then subset --variable tas --time 2013-10..2014-04 then draw series -o winter_2014_days.png",
+        f"anomaly {NORDIC} then subset --variable tas --time 2013-10..2014-04 then draw series -o "
+        "winter_2014_days.png",
     ),
-    ("What is the normal year of the globe?", f"climatology {GARNET} --base 1991..2020 -o garnet_normal.nc"),
+    (
+        "What is the normal year of the globe?",
+        f"climatology {GARNET} --base 1991..2020 -o garnet_normal.nc",
+    ),
     (
         "What does its July look like?",
         "subset garnet_normal.nc --variable tas --months jul then draw map -o garnet_july.png",
@@ -37,20 +41,25 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
     ),
     (
         "Where, and how fast?",
-        f"anomaly {GARNET} then trend --false-discovery then draw map --variable tas_trend -o garnet_trend.png",
+        f"anomaly {GARNET} then trend --false-discovery then draw map --variable tas_trend -o "
+        "garnet_trend.png",
     ),
     (
         "How fast at 61N 9E, and how sure is that?",
-        f"draw series {GARNET} --variable tas --at 61N,9E --without-cycle --trend -o cell_trend.png",
+        f"draw series {GARNET} --variable tas --at 61N,9E --without-cycle --trend -o "
+        "cell_trend.png",
     ),
     (
-        "Which years since 1981 were extremely dry in the catchment, by the rainfall anomaly index?",
+        "Which years since 1981 were extremely dry in the catchment, by the rainfall anomaly "
+        "index?",
         f"subset {GARNET} --variable pr then summarise --region catchment.geojson "
-        "then aggregate --to year --statistic sum then index --extremes 10 then draw series --bars -o dry_years.png",
+        "then aggregate --to year --statistic sum then index --extremes 10 then draw series --bars "
+        "-o dry_years.png",
     ),
     (
         "How does the rain of the latest winter compare with all others at this date?",
-        f"subset {NORDIC} --variable pr --region catchment.geojson then summarise then accumulate --start oct "
+        f"subset {NORDIC} --variable pr --region catchment.geojson then summarise then accumulate "
+        "--start oct "
         "then draw years --start oct -o catchment_rain.png",
     ),
     (
@@ -74,14 +83,17 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
         "--points reservoirs.csv --region catchment.geojson -o reservoirs.png",
     ),
     (
-        "What is the mean winter temperature of Norway and of the catchment in the four models, on one grid?",
+        "What is the mean winter temperature of Norway and of the catchment in the four models, on "
+        "one grid?",
         "regrid almandine_*.nc pyrope_*.nc spessartine_*.nc grossular_*.nc --members --to 5 "
         "then subset --variable tas then aggregate --to season --season DJF "
-        "then summarise --region Norway --region catchment.geojson then summarise --over time -o winters.csv",
+        "then summarise --region Norway --region catchment.geojson then summarise --over time -o "
+        "winters.csv",
     ),
     (
         "How does temperature fall towards the north, at every height of the rotated grid?",
-        "summarise rotated_monthly.nc --latitude-bands 2 then draw profile --against lat -o mountain_bands.png",
+        "summarise rotated_monthly.nc --latitude-bands 2 then draw profile --against lat -o "
+        "mountain_bands.png",
     ),
     (
         "Where and how high do the jets blow?",

@@ -11,7 +11,9 @@ Array = NDArray[Any]
 _PATTERNS = 24
 
 
-def patterns(latitudes: Array, longitudes: Array, count: int, wavelength: float, random: np.random.Generator) -> Array:
+def patterns(
+    latitudes: Array, longitudes: Array, count: int, wavelength: float, random: np.random.Generator
+) -> Array:
     """Return smooth random patterns of unit variance, shape (count, latitudes, longitudes).
 
     Each is a sum of plane waves on the sphere's Cartesian coordinates, so that there is no seam at
@@ -23,7 +25,9 @@ def patterns(latitudes: Array, longitudes: Array, count: int, wavelength: float,
         Of the shortest waves, in degrees of a great circle.
     """
     phi, lam = np.radians(latitudes)[:, None], np.radians(longitudes)[None, :]
-    points = np.stack([np.cos(phi) * np.cos(lam), np.cos(phi) * np.sin(lam), np.sin(phi) + 0 * lam], axis=-1)
+    points = np.stack(
+        [np.cos(phi) * np.cos(lam), np.cos(phi) * np.sin(lam), np.sin(phi) + 0 * lam], axis=-1
+    )
     number = 2 * np.pi / np.radians(wavelength)
     made = np.zeros((count, latitudes.size, longitudes.size))
     for pattern in made:
@@ -61,7 +65,14 @@ class Weather:
     """
 
     def __init__(
-        self, latitudes: Array, longitudes: Array, steps: int, *, wavelength: float, persistence: float, seed: int
+        self,
+        latitudes: Array,
+        longitudes: Array,
+        steps: int,
+        *,
+        wavelength: float,
+        persistence: float,
+        seed: int,
     ) -> None:
         random = np.random.default_rng(seed)
         self._shapes = patterns(latitudes, longitudes, _PATTERNS, wavelength, random)
@@ -77,7 +88,9 @@ class Weather:
         return total
 
 
-def rounded(values: Array, bits: int) -> Array:
+def round_to_bits(values: Array, bits: int) -> Array:
     """Return float32 values with so many bits behind the leading one, which compress well."""
     mantissa, exponent = np.frexp(values)
-    return np.ldexp(np.round(mantissa * 2.0 ** (bits + 1)) / 2.0 ** (bits + 1), exponent).astype(np.float32)
+    return np.ldexp(np.round(mantissa * 2.0 ** (bits + 1)) / 2.0 ** (bits + 1), exponent).astype(
+        np.float32
+    )

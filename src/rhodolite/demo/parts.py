@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from rhodolite.arrays import InMemory
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.study.discovery import discovery_attributes
+from rhodolite.pipeline.discovery_attributes import discovery_attributes
 
 Array = NDArray[Any]
 ABOUT = {
@@ -23,8 +23,16 @@ ABOUT = {
 }
 
 SECONDS_A_DAY = 86400.0
-TEMPERATURE = {"standard_name": "air_temperature", "long_name": "near-surface air temperature", "units": "K"}
-PRECIPITATION = {"standard_name": "precipitation_flux", "long_name": "precipitation", "units": "kg m-2 s-1"}
+TEMPERATURE = {
+    "standard_name": "air_temperature",
+    "long_name": "near-surface air temperature",
+    "units": "K",
+}
+PRECIPITATION = {
+    "standard_name": "precipitation_flux",
+    "long_name": "precipitation",
+    "units": "kg m-2 s-1",
+}
 
 
 def horizontal(latitudes: Array, longitudes: Array) -> list[Variable]:
@@ -53,11 +61,18 @@ def monthly_time(
     first_year: int, months: int, units: str, calendar: str = "standard"
 ) -> tuple[list[Variable], Array, Array]:
     """Return monthly time with bounds, and for each step its decimal year and month from 0."""
-    starts = [cftime.datetime(first_year + at // 12, at % 12 + 1, 1, calendar=calendar) for at in range(months + 1)]
+    starts = [
+        cftime.datetime(first_year + at // 12, at % 12 + 1, 1, calendar=calendar)
+        for at in range(months + 1)
+    ]
     edges = np.asarray(cftime.date2num(starts, units, calendar), dtype=np.float64)
     bounds = np.stack([edges[:-1], edges[1:]], axis=1)
     years = first_year + (np.arange(months) + 0.5) / 12
-    return time_with_bounds(bounds.mean(axis=1), bounds, units, calendar), years, np.arange(months) % 12
+    return (
+        time_with_bounds(bounds.mean(axis=1), bounds, units, calendar),
+        years,
+        np.arange(months) % 12,
+    )
 
 
 def daily_time(year: int) -> tuple[list[Variable], Array]:
@@ -68,7 +83,9 @@ def daily_time(year: int) -> tuple[list[Variable], Array]:
     return time_with_bounds(days + 0.5, bounds, f"days since {year:04d}-01-01 00:00:00"), days
 
 
-def time_with_bounds(values: Array, bounds: Array, units: str, calendar: str = "standard") -> list[Variable]:
+def time_with_bounds(
+    values: Array, bounds: Array, units: str, calendar: str = "standard"
+) -> list[Variable]:
     """Return a time coordinate with bounds."""
     attributes = {
         "standard_name": "time",
@@ -85,10 +102,16 @@ def time_with_bounds(values: Array, bounds: Array, units: str, calendar: str = "
 
 
 def data(
-    name: str, dimensions: tuple[str, ...], values: Array, attributes: dict[str, Any], storage: Storage
+    name: str,
+    dimensions: tuple[str, ...],
+    values: Array,
+    attributes: dict[str, Any],
+    storage: Storage,
 ) -> Variable:
     """Return a data variable of means over each time step."""
-    return Variable(name, dimensions, InMemory(values), {**attributes, "cell_methods": "time: mean"}, storage)
+    return Variable(
+        name, dimensions, InMemory(values), {**attributes, "cell_methods": "time: mean"}, storage
+    )
 
 
 def described(title: str, signals: str, variables: list[Variable], *unlimited: str) -> Dataset:

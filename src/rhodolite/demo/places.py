@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Engine
 from rhodolite.demo.noise import Weather
 from rhodolite.demo.parts import data, horizontal, monthly_time
-from rhodolite.formats.asciigrid import write as write_grids
-from rhodolite.formats.chunking import USUAL_LAYOUT
+from rhodolite.formats.layout import USUAL_LAYOUT
+from rhodolite.formats.text.ascii_grid import write as write_grids
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Storage
 
@@ -73,10 +73,15 @@ def write_places(folder: Path) -> list[Path]:
 
 
 def outline() -> Array:
-    """Return the outline of the catchment as longitudes and latitudes, shape (n, 2), closed, counter-clockwise."""
+    """Return the outline of the catchment as longitudes and latitudes, shape (n, 2), closed,
+    counter-clockwise."""
     angle = np.linspace(0, 2 * np.pi, 73)[:-1]
-    reach = 1 + 0.18 * np.sin(3 * angle + 0.4) + 0.10 * np.cos(5 * angle) + 0.05 * np.sin(11 * angle)
-    ring = np.stack([9.1 + 1.45 * reach * np.cos(angle), 61.7 + 0.85 * reach * np.sin(angle)], axis=1)
+    reach = (
+        1 + 0.18 * np.sin(3 * angle + 0.4) + 0.10 * np.cos(5 * angle) + 0.05 * np.sin(11 * angle)
+    )
+    ring = np.stack(
+        [9.1 + 1.45 * reach * np.cos(angle), 61.7 + 0.85 * reach * np.sin(angle)], axis=1
+    )
     return np.round(np.vstack([ring, ring[:1]]), 4)
 
 
@@ -100,7 +105,8 @@ def _write_catchment(folder: Path) -> None:
         file.seek(1)
         file.write(bytes((118, 12, 31)))
     (folder / "catchment.prj").write_text(
-        'GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563]],PRIMEM["Greenwich",0],'
+        'GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS '
+        '84",6378137,298.257223563]],PRIMEM["Greenwich",0],'
         'UNIT["degree",0.0174532925199433]]',
         encoding="ascii",
     )
@@ -110,10 +116,20 @@ def snow() -> Dataset:
     """Return two years of monthly snow on a quarter-degree grid around the catchment."""
     latitudes, longitudes = np.arange(62.875, 60.5, -0.25), np.arange(7.125, 11.25, 0.25)
     time, _, month = monthly_time(2017, 24, "days since 2017-01-01")
-    ground = 700 + 500 * Weather(latitudes, longitudes, 1, wavelength=6, persistence=0.0, seed=71)[:]
+    ground = (
+        700 + 500 * Weather(latitudes, longitudes, 1, wavelength=6, persistence=0.0, seed=71)[:]
+    )
     since_october = (month - 9) % 12
-    share = np.select([since_october <= 5, since_october <= 8], [(since_october + 1) / 6, (8 - since_october) / 3], 0.0)
+    share = np.select(
+        [since_october <= 5, since_october <= 8],
+        [(since_october + 1) / 6, (8 - since_october) / 3],
+        0.0,
+    )
     amount = np.clip(100 + 0.04 * ground, 0, None) * share[:, None, None]
     values = np.round(amount, 1).astype(np.float32)
-    variables = [*time, *horizontal(latitudes, longitudes), data("snow", ("time", "lat", "lon"), values, {}, Storage())]
+    variables = [
+        *time,
+        *horizontal(latitudes, longitudes),
+        data("snow", ("time", "lat", "lon"), values, {}, Storage()),
+    ]
     return Dataset({v.name: v for v in variables})

@@ -1,4 +1,5 @@
-"""The mountains of the made-up world seen closely: a rotated grid with levels, and rain by the hour."""
+"""The mountains of the made-up world seen closely: a rotated grid with levels, and rain by the
+hour."""
 
 from __future__ import annotations
 
@@ -9,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import InMemory
-from rhodolite.demo.noise import Weather, rounded
+from rhodolite.demo.noise import Weather, round_to_bits
 from rhodolite.demo.parts import data, described, horizontal, monthly_time, time_with_bounds
 from rhodolite.demo.signals import SIGNALS
 from rhodolite.kernels.sphere import from_rotated
@@ -31,10 +32,22 @@ def rotated() -> Dataset:
     latitudes, longitudes = from_rotated(grid[0], grid[1], *_POLE)
     season = -np.cos(2 * np.pi * (month - 0.5) / 12)[:, None, None, None]
     noise = Weather(rows, columns, 24, wavelength=12, persistence=0.2, seed=51)[:][:, None]
-    temperature = 282.0 - 0.0065 * heights[:, None, None] - 0.6 * (latitudes - 60.0) + 9.0 * season + 0.8 * noise
+    temperature = (
+        282.0
+        - 0.0065 * heights[:, None, None]
+        - 0.6 * (latitudes - 60.0)
+        + 9.0 * season
+        + 0.8 * noise
+    )
     positions = {
-        "lat": (latitudes, {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"}),
-        "lon": (longitudes, {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"}),
+        "lat": (
+            latitudes,
+            {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"},
+        ),
+        "lon": (
+            longitudes,
+            {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"},
+        ),
     }
     pole = {
         "grid_mapping_name": "rotated_latitude_longitude",
@@ -60,9 +73,18 @@ def rotated() -> Dataset:
         *time,
         Variable("height", ("height",), InMemory(heights), about),
         *(_rotated_axis(name, values) for name, values in (("rlat", rows), ("rlon", columns))),
-        *(Variable(name, ("rlat", "rlon"), InMemory(values), words) for name, (values, words) in positions.items()),
+        *(
+            Variable(name, ("rlat", "rlon"), InMemory(values), words)
+            for name, (values, words) in positions.items()
+        ),
         Variable("rotated_pole", (), InMemory(np.int32(0)), pole),
-        data("ta", ("time", "height", "rlat", "rlon"), rounded(temperature, 11), quantity, stored),
+        data(
+            "ta",
+            ("time", "height", "rlat", "rlon"),
+            round_to_bits(temperature, 11),
+            quantity,
+            stored,
+        ),
     ]
     title = "Rotated, made-up monthly temperature over the Nordic mountains, 2017 and 2018"
     return described(title, SIGNALS["rotated"], variables, "time")
@@ -80,7 +102,8 @@ def _rotated_axis(name: str, values: Array) -> Variable:
 
 
 def hourly() -> Dataset:
-    """Return rain by the hour in October and November 2018, as an older file has it: hours since 1800."""
+    """Return rain by the hour in October and November 2018, as an older file has it: hours since
+    1800."""
     latitudes, longitudes = np.arange(58.25, 66, 0.5), np.arange(4.25, 20, 0.5)
     hours = np.arange(_HOURS, dtype=np.float64)
     clock = ((hours + 0.5) % 24)[:, None, None]
@@ -88,12 +111,14 @@ def hourly() -> Dataset:
     wet = Weather(latitudes, longitudes, _HOURS, wavelength=8, persistence=0.9, seed=61)[:]
     front = np.exp(-(((longitudes - 4.0 - (hours[:, None, None] - 216.0)) / 1.5) ** 2))
     amount = (np.maximum(wet - 0.6, 0.0) * 0.8 * day + 4.0 * front) / 3600.0
-    starts = hours + cftime.date2num(cftime.datetime(2018, 10, 1, calendar="standard"), _SINCE, "standard")
+    starts = hours + cftime.date2num(
+        cftime.datetime(2018, 10, 1, calendar="standard"), _SINCE, "standard"
+    )
     about = {"standard_name": "precipitation_flux", "long_name": "rain", "units": "kg m-2 s-1"}
     variables = [
         *time_with_bounds(starts + 0.5, np.stack([starts, starts + 1], axis=1), _SINCE),
         *horizontal(latitudes, longitudes),
-        data("pr", ("time", "lat", "lon"), rounded(amount, 7), about, Storage()),
+        data("pr", ("time", "lat", "lon"), round_to_bits(amount, 7), about, Storage()),
     ]
     return described(
         "Hourly, made-up rain over the Nordic mountains, October and November 2018",

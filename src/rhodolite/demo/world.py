@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from rhodolite.demo.analyses import garnet, nordic, pressure
 from rhodolite.demo.models import models
 from rhodolite.demo.regional import hourly, rotated
-from rhodolite.formats.chunking import Compression, Layout
+from rhodolite.formats.layout import Compression, Layout
 from rhodolite.model.dataset import Dataset
 
 _SMALL = Layout(compression=Compression.SMALL)

@@ -1,24 +1,49 @@
-"""From a dataset to a figure: one module a kind of drawing, declared like operations."""
+"""The pictures that a dataset can be drawn as, and the parts that they share.
+
+One module a kind of picture in `plots`, what several share in `parts`, options in `options`.
+Nothing here reads or writes files; a figure is handed back.
+"""
 
 from __future__ import annotations
 
-from rhodolite.drawing.animation import Animation
-from rhodolite.drawing.map import Map
-from rhodolite.drawing.panels import Panels
-from rhodolite.drawing.profile import Profile
-from rhodolite.drawing.section import Section
-from rhodolite.drawing.series import Series
-from rhodolite.drawing.years import YearByYear
+from importlib import import_module
+from typing import TYPE_CHECKING
 
-__all__ = ["DRAWINGS", "Animation", "Map", "Panels", "Profile", "Section", "Series", "YearByYear"]
+from rhodolite.errors import UsageError, nearest_names
 
-DRAWINGS: dict[str, type] = {
-    "map": Map,
-    "panels": Panels,
-    "series": Series,
-    "years": YearByYear,
-    "profile": Profile,
-    "section": Section,
-    "animation": Animation,
+if TYPE_CHECKING:
+    from rhodolite.drawing.base import Drawing
+
+SUMMARIES = {
+    "map": "A field on a map with coastlines, country borders and a legend.",
+    "panels": "Small maps of the twelve months, the four seasons, years, levels or members, with "
+    "one legend.",
+    "series": "Curves over time, of a cell or of the mean over the area.",
+    "years": "One curve for each year on an axis from January to December, or from another month.",
+    "profile": "Curves over height, or against latitude or longitude, coloured by level or time.",
+    "section": "A field over latitude and height, time and latitude, or longitude and time.",
+    "animation": "A map for each step in time, one after another, with one legend and the date in "
+    "the title.",
 }
-"""The drawings there are, by the word that follows the verb `draw`."""
+"""The summary of every drawing, by the word that follows the verb `draw`."""
+_PLACES = {"years": ("year_overlay", "YearOverlay")}
+
+
+def drawing(kind: str) -> type[Drawing]:
+    """Return the drawing that a word stands for.
+
+    Raises
+    ------
+    UsageError
+        If there is no such drawing.
+    """
+    if kind not in SUMMARIES:
+        raise UsageError(f"no drawing '{kind}'. {nearest_names(kind, SUMMARIES)}")
+    module, name = _PLACES.get(kind, (kind, kind.capitalize()))
+    found: type[Drawing] = getattr(import_module(f"rhodolite.drawing.plots.{module}"), name)
+    return found
+
+
+def all_drawings() -> dict[str, type[Drawing]]:
+    """Return every drawing by its word."""
+    return {kind: drawing(kind) for kind in SUMMARIES}

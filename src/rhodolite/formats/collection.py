@@ -23,8 +23,8 @@ from pathlib import Path
 from typing import Any
 
 from rhodolite.errors import DataError, nearest_names
-from rhodolite.formats.joining import Overlap
-from rhodolite.formats.opening import open_dataset
+from rhodolite.formats.concatenate import Overlap
+from rhodolite.formats.open import open_dataset
 from rhodolite.model.dataset import Dataset
 
 _TABLES = ("collection", "attributes", "variables")
@@ -44,7 +44,10 @@ def read(path: Path) -> Dataset:
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise DataError(f"{path}: this is no TOML: {error}") from None
     if "collection" not in content and {"input", "variables"} & content.keys():
-        raise DataError(f"{path}: this describes other files; use it as rhodolite build INPUT... --description {path}")
+        raise DataError(
+            f"{path}: this describes other files; use it as rhodolite build INPUT... --description "
+            f"{path}"
+        )
     _check_keys(path, content, _TABLES, "table")
     described = content.get("collection", {})
     _check_keys(path, described, _KEYS, "key of [collection]")
@@ -57,15 +60,18 @@ def read(path: Path) -> Dataset:
     inputs = [str(path.parent / name) for name in files]
     group = described.get("group")
     if group is not None and not isinstance(group, str):
-        raise DataError(f'{path}: [collection] group is the name of a group, such as group = "/model"')
+        raise DataError(
+            f'{path}: [collection] group is the name of a group, such as group = "/model"'
+        )
     dataset = open_dataset(inputs, None if overlap is None else Overlap(overlap), group)
-    return _annotated(path, dataset, content.get("attributes", {}), content.get("variables", {}))
+    return _annotate(path, dataset, content.get("attributes", {}), content.get("variables", {}))
 
 
 def write_collection(
     path: Path, target: Path, inputs: Sequence[str], overlap: Overlap | None, group: str | None
 ) -> None:
-    """Write a collection to `path` that will lie at `target` and names files and patterns as typed here."""
+    """Write a collection to `path` that will lie at `target` and names files and patterns as typed
+    here."""
     folder = target.resolve().parent
     names = [os.path.relpath(Path(name).absolute(), folder) for name in inputs]
     lines = ["[collection]", f"files = {json.dumps(names, ensure_ascii=False)}"]
@@ -76,12 +82,16 @@ def write_collection(
     path.write_text("\n".join(lines) + "\n", encoding="utf-8")
 
 
-def _annotated(path: Path, dataset: Dataset, attributes: Mapping[str, Any], variables: Mapping[str, Any]) -> Dataset:
+def _annotate(
+    path: Path, dataset: Dataset, attributes: Mapping[str, Any], variables: Mapping[str, Any]
+) -> Dataset:
     made = dict(dataset.variables)
     for name, added in variables.items():
         if name not in made:
-            raise DataError(f"{path}: [variables.{name}]: no such variable. {nearest_names(name, made)}")
-        made[name] = made[name].without(**added)
+            raise DataError(
+                f"{path}: [variables.{name}]: no such variable. {nearest_names(name, made)}"
+            )
+        made[name] = made[name].edit(**added)
     return replace(dataset, variables=made, attributes={**dataset.attributes, **attributes})
 
 

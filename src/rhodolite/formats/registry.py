@@ -8,8 +8,8 @@ from pathlib import Path
 
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, UsageError, nearest_names
-from rhodolite.formats.atomic import OutputKind, is_store
-from rhodolite.formats.chunking import USUAL_LAYOUT, Compression, Layout
+from rhodolite.formats.atomic_output import OutputKind, is_store
+from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.model.dataset import Dataset
 
 
@@ -52,10 +52,14 @@ class Format:
         if group is None:
             return import_module(self.module).read(path)  # type: ignore[no-any-return]
         if not self.grouped:
-            raise DataError(f"{path}: a {self.name} file has no groups; leave out the group '{group}'")
+            raise DataError(
+                f"{path}: a {self.name} file has no groups; leave out the group '{group}'"
+            )
         return import_module(self.module).read(path, group)  # type: ignore[no-any-return]
 
-    def write(self, dataset: Dataset, path: Path, engine: Engine, layout: Layout = USUAL_LAYOUT) -> None:
+    def write(
+        self, dataset: Dataset, path: Path, engine: Engine, layout: Layout = USUAL_LAYOUT
+    ) -> None:
         import_module(self.module).write(dataset, path, engine, layout)
 
 
@@ -66,20 +70,41 @@ FORMATS = (
         (b"\x89hdf\r\n\x1a\n", b"cdf\x01", b"cdf\x02", b"cdf\x05"),
         "rhodolite.formats.netcdf",
         grouped=True,
-        variants=("netcdf4", "netcdf4-classic", "netcdf3-classic", "netcdf3-64bit", "netcdf3-64bit-data"),
+        variants=(
+            "netcdf4",
+            "netcdf4-classic",
+            "netcdf3-classic",
+            "netcdf3-64bit",
+            "netcdf3-64bit-data",
+        ),
         chunked=True,
     ),
-    Format("Zarr", (".zarr",), (), "rhodolite.formats.zarr", grouped=True, kind=OutputKind.FOLDER,
-           variants=("zarr3", "zarr2"), chunked=True),
-    Format("CSV", (".csv",), (), "rhodolite.formats.csv"),
-    Format("Esri ASCII grid", (".asc",), (b"ncols", b"nrows"), "rhodolite.formats.asciigrid", kind=OutputKind.MANY),
+    Format(
+        "Zarr",
+        (".zarr",),
+        (),
+        "rhodolite.formats.zarr",
+        grouped=True,
+        kind=OutputKind.FOLDER,
+        variants=("zarr3", "zarr2"),
+        chunked=True,
+    ),
+    Format("CSV", (".csv",), (), "rhodolite.formats.text.csv"),
+    Format(
+        "Esri ASCII grid",
+        (".asc",),
+        (b"ncols", b"nrows"),
+        "rhodolite.formats.text.ascii_grid",
+        kind=OutputKind.MANY,
+    ),
     Format("collection", (".toml",), (), "rhodolite.formats.collection", writable=False),
-)  # fmt: skip
+)
 COLLECTION = FORMATS[-1]
 
 
 def format_of(path: Path) -> Format:
-    """Return the format of a file or folder, told by its first bytes, or by its suffix where these say nothing.
+    """Return the format of a file or folder, told by its first bytes, or by its suffix where these
+    say nothing.
 
     Raises
     ------
@@ -96,10 +121,17 @@ def format_of(path: Path) -> Format:
         if any(start.lower().lstrip().startswith(signature) for signature in candidate.signatures):
             return candidate
     for candidate in FORMATS:
-        if not candidate.signatures and path.suffix.lower() in candidate.suffixes and b"\0" not in start:
+        if (
+            not candidate.signatures
+            and path.suffix.lower() in candidate.suffixes
+            and b"\0" not in start
+        ):
             return candidate
     offered = ", ".join(f"{f.name} ({' '.join(f.suffixes)})" for f in FORMATS)
-    raise DataError(f"{path}: this is not a gridded dataset (it begins with {start[:8]!r}). Can be read: {offered}.")
+    raise DataError(
+        f"{path}: this is not a gridded dataset (it begins with {start[:8]!r}). Can be read: "
+        f"{offered}."
+    )
 
 
 def format_for(path: Path, layout: Layout | None = None) -> Format:
@@ -115,7 +147,9 @@ def format_for(path: Path, layout: Layout | None = None) -> Format:
     if chosen is None:
         offered = ", ".join(suffix for f in writable for suffix in f.suffixes)
         given = f"the suffix '{path.suffix}'" if path.suffix else "no suffix"
-        raise UsageError(f"{path}: {given} names no format to write a dataset in. Use one of {offered}.")
+        raise UsageError(
+            f"{path}: {given} names no format to write a dataset in. Use one of {offered}."
+        )
     if layout is not None:
         _check_layout(path, chosen, layout)
     return chosen
@@ -125,16 +159,30 @@ def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
     if layout.variant is not None and layout.variant not in chosen.variants:
         owner = next((found for found in FORMATS if layout.variant in found.variants), None)
         if owner is not None:
-            raise UsageError(f"{path}: --format {layout.variant} is for files that end in {' '.join(owner.suffixes)}")
+            raise UsageError(
+                f"{path}: --format {layout.variant} is for files that end in "
+                f"{' '.join(owner.suffixes)}"
+            )
         known = [name for found in FORMATS for name in found.variants]
-        raise UsageError(f"--format: there is no '{layout.variant}'. {nearest_names(layout.variant, known)}")
+        raise UsageError(
+            f"--format: there is no '{layout.variant}'. {nearest_names(layout.variant, known)}"
+        )
     if layout.unlimited and chosen.name != "NetCDF":
-        raise UsageError(f"{path}: --unlimited is for NetCDF; in {chosen.name} nothing keeps a dimension from growing")
+        raise UsageError(
+            f"{path}: --unlimited is for NetCDF; in {chosen.name} nothing keeps a dimension from "
+            "growing"
+        )
     variant = layout.variant or ""
     if not chosen.chunked or variant.startswith("netcdf3"):
-        for option, asked in (("chunks", layout.chunks), ("compression", layout.compression is not Compression.FAST)):
+        for option, asked in (
+            ("chunks", layout.chunks),
+            ("compression", layout.compression is not Compression.FAST),
+        ):
             if asked:
-                raise UsageError(f"{path}: --{option} is for NetCDF-4 and Zarr, and not for {variant or chosen.name}")
+                raise UsageError(
+                    f"{path}: --{option} is for NetCDF-4 and Zarr, and not for "
+                    f"{variant or chosen.name}"
+                )
 
 
 __all__ = ["COLLECTION", "FORMATS", "Format", "format_for", "format_of", "is_store"]

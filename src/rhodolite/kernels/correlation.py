@@ -7,9 +7,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.autocorrelation import effective_size
 from rhodolite.kernels.distributions import t_below
 from rhodolite.kernels.moments import first_values, vanishes
-from rhodolite.kernels.persistence import effective_size
 
 Array = NDArray[Any]
 _FEWEST = 3
@@ -30,13 +30,13 @@ def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
 
     Notes
     -----
-    The t test has the degrees of freedom of the effective sample size of Bretherton and others 1999,
-    Journal of Climate 12, 1990-2009, equation 31, less 2.
+    The t test has the degrees of freedom of the effective sample size of Bretherton and others
+    1999, Journal of Climate 12, 1990-2009, equation 31, less 2.
     """
     present = ~(np.isnan(first) | np.isnan(second))
     count = present.sum(axis=0)
     pairs = np.maximum((present[1:] & present[:-1]).sum(axis=0), 1)
-    x, y = (_centred(values, present, count) for values in (second, first))
+    x, y = (_centre(values, present, count) for values in (second, first))
     xx, yy, xy = (_product(a, b) for a, b in ((x, x), (y, y), (x, y)))
     known = (count >= _FEWEST) & (xx > 0) & (yy > 0)
     r = np.divide(xy, np.sqrt(xx * yy), out=np.full(xx.shape, np.nan), where=known)
@@ -44,7 +44,10 @@ def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
     # The lag-1 autocorrelations, of pairs of neighbours that are both present, multiplied.
     scale = (count / pairs) ** 2
     together = np.divide(
-        scale * _product(x[1:], x[:-1]) * _product(y[1:], y[:-1]), xx * yy, out=np.zeros(xx.shape), where=known
+        scale * _product(x[1:], x[:-1]) * _product(y[1:], y[:-1]),
+        xx * yy,
+        out=np.zeros(xx.shape),
+        where=known,
     )
     freedom = effective_size(count, together) - 2
     held = np.where(freedom > 0, freedom, 1.0)
@@ -52,13 +55,17 @@ def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
     return r, np.where(freedom > 0, 2 * t_below(held, -t), np.nan), slope
 
 
-def ranked(first: Array, second: Array) -> tuple[Array, Array]:
-    """Return the ranks of two series among the pairs that are both present; ties share their mean rank."""
+def rank_pairs(first: Array, second: Array) -> tuple[Array, Array]:
+    """Return the ranks of two series among the pairs that are both present; ties share their mean
+    rank."""
     # Takes a second to import, which only this needs.
     from scipy.stats import rankdata
 
     present = ~(np.isnan(first) | np.isnan(second))
-    x, y = (rankdata(np.where(present, values, np.nan), axis=0, nan_policy="omit") for values in (first, second))
+    x, y = (
+        rankdata(np.where(present, values, np.nan), axis=0, nan_policy="omit")
+        for values in (first, second)
+    )
     return x, y
 
 
@@ -66,7 +73,7 @@ def _product(a: Array, b: Array) -> Array:
     return np.asarray(np.einsum("t...,t...->...", a, b))
 
 
-def _centred(values: Array, present: Array, count: Array) -> Array:
+def _centre(values: Array, present: Array, count: Array) -> Array:
     origin = first_values(np.where(present, values, np.nan))
     held = np.where(present, values - origin, 0.0).astype(np.float64)
     shift = held.sum(axis=0) / np.maximum(count, 1)

@@ -1,4 +1,5 @@
-"""Normal, t and gamma distributions, from SciPy, which is imported when it is needed since that takes a while."""
+"""Normal, t and gamma distributions, from SciPy, which is imported when it is needed since that
+takes a while."""
 
 from __future__ import annotations
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.quadrilaterals import unit_vectors
+from rhodolite.kernels.spherical_cells import unit_vectors
 
 if TYPE_CHECKING:
     from scipy import sparse
@@ -17,7 +17,9 @@ _ROUNDS = 12
 _SLACK = 1e-9
 
 
-def linear_weights(centres: Array, edges: Array, wanted: Array, period: float | None = None) -> sparse.csr_array:
+def linear_weights(
+    centres: Array, edges: Array, wanted: Array, period: float | None = None
+) -> sparse.csr_array:
     """Return the weights of linear interpolation along an axis.
 
     Parameters
@@ -50,7 +52,9 @@ def linear_weights(centres: Array, edges: Array, wanted: Array, period: float | 
         inside = (wanted >= low - slack) & (wanted <= high + slack)
     if x.size == 1:
         rows = np.flatnonzero(inside)
-        return sparse.csr_array((np.ones(rows.size), (rows, np.zeros(rows.size, int))), shape=(wanted.size, 1))
+        return sparse.csr_array(
+            (np.ones(rows.size), (rows, np.zeros(rows.size, int))), shape=(wanted.size, 1)
+        )
     below = np.clip(np.searchsorted(x, wanted, side="right") - 1, 0, x.size - 2)
     part = np.clip((wanted - x[below]) / (x[below + 1] - x[below]), 0.0, 1.0)
     rows = np.flatnonzero(inside)
@@ -60,13 +64,19 @@ def linear_weights(centres: Array, edges: Array, wanted: Array, period: float | 
     if not ascending:
         places = n - 1 - places
     weights = np.stack([1 - part, part])[:, rows]
-    made = sparse.csr_array((weights.reshape(-1), (np.tile(rows, 2), places.reshape(-1))), shape=(wanted.size, n))
+    made = sparse.csr_array(
+        (weights.reshape(-1), (np.tile(rows, 2), places.reshape(-1))), shape=(wanted.size, n)
+    )
     made.eliminate_zeros()
     return made
 
 
 def nearest(
-    latitudes: Array, longitudes: Array, wanted_latitudes: Array, wanted_longitudes: Array, count: int = 1
+    latitudes: Array,
+    longitudes: Array,
+    wanted_latitudes: Array,
+    wanted_longitudes: Array,
+    count: int = 1,
 ) -> tuple[Array, Array]:
     """Return the cells whose centres are nearest to places on the sphere, and how far they are.
 
@@ -87,13 +97,22 @@ def nearest(
 
     known = np.flatnonzero(np.isfinite(latitudes) & np.isfinite(longitudes))
     tree = cKDTree(unit_vectors(latitudes[known], longitudes[known]))
-    chords, found = tree.query(unit_vectors(wanted_latitudes, wanted_longitudes), k=min(count, known.size))
-    chords, found = chords.reshape(len(wanted_latitudes), -1), found.reshape(len(wanted_latitudes), -1)
+    chords, found = tree.query(
+        unit_vectors(wanted_latitudes, wanted_longitudes), k=min(count, known.size)
+    )
+    chords, found = (
+        chords.reshape(len(wanted_latitudes), -1),
+        found.reshape(len(wanted_latitudes), -1),
+    )
     return known[found], np.degrees(2 * np.arcsin(np.clip(chords / 2, 0, 1)))
 
 
 def bilinear_in_quads(
-    latitudes: Array, longitudes: Array, wanted_latitudes: Array, wanted_longitudes: Array, near: Array
+    latitudes: Array,
+    longitudes: Array,
+    wanted_latitudes: Array,
+    wanted_longitudes: Array,
+    near: Array,
 ) -> sparse.csr_array:
     """Return the weights of the four centres that enclose each place on a two-dimensional grid.
 
@@ -112,8 +131,8 @@ def bilinear_in_quads(
 
     Notes
     -----
-    Newton's method for the inverse of the bilinear map from the unit square, in the plane that touches the sphere
-    at the place (gnomonic projection, where great circles are straight).
+    Newton's method for the inverse of the bilinear map from the unit square, in the plane that
+    touches the sphere at the place (gnomonic projection, where great circles are straight).
     """
     from scipy import sparse
 
@@ -126,7 +145,9 @@ def bilinear_in_quads(
     for down in (-1, 0):
         for left in (-1, 0):
             top, west = j + down, i + left
-            held = np.flatnonzero(~done & (top >= 0) & (top < rows - 1) & (west >= 0) & (west < columns - 1))
+            held = np.flatnonzero(
+                ~done & (top >= 0) & (top < rows - 1) & (west >= 0) & (west < columns - 1)
+            )
             corners = [(top[held] + a, west[held] + b) for a, b in ((0, 0), (0, 1), (1, 0), (1, 1))]
             points = np.stack([_touching(centres[c], places[held]) for c in corners], axis=1)
             u, v, inside = _inverse(points)
@@ -154,7 +175,8 @@ def _touching(vectors: Array, places: Array) -> Array:
 
 
 def _inverse(points: Array) -> tuple[Array, Array, Array]:
-    """Return where the origin lies in quadrilaterals, as parts of their sides, and whether it lies inside.
+    """Return where the origin lies in quadrilaterals, as parts of their sides, and whether it lies
+    inside.
 
     `points` has shape (n, 4, 2): the corners at (0, 0), (1, 0), (0, 1) and (1, 1).
     """

@@ -1,7 +1,8 @@
 """Means and sums of squared deviations that can be merged, and what of them is rounding alone.
 
-Deviations are taken from a first value, so that equal values have none at all, in whatever blocks they
-come. What is left of values that differ by the rounding of an earlier mean falls below one floor.
+Deviations are taken from a first value, so that equal values have none at all, in whatever blocks
+they come. What is left of values that differ by the rounding of an earlier mean falls below one
+floor.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ _ROUNDING = 16 * np.finfo(np.float64).eps
 
 
 def first_values(values: Array) -> Array:
-    """Return the first value along the first axis that is not missing, in float64; 0 where all are missing.
+    """Return the first value along the first axis that is not missing, in float64; 0 where all are
+    missing.
 
     Parameters
     ----------
@@ -35,7 +37,8 @@ def first_values(values: Array) -> Array:
 
 
 def moments(values: Array, weights: Array | None = None) -> tuple[Array, Array, Array, Array]:
-    """Return count, weight, mean, and weighted sum of squared deviations from the mean along the first axis.
+    """Return count, weight, mean, and weighted sum of squared deviations from the mean along the
+    first axis.
 
     Parameters
     ----------
@@ -73,10 +76,12 @@ def moments(values: Array, weights: Array | None = None) -> tuple[Array, Array, 
 
 
 def shares(weight: Array, more: Array) -> tuple[Array, Array]:
-    """Return what a second part has of the weight of both, and the weight between them, for merging.
+    """Return what a second part has of the weight of both, and the weight between them, for
+    merging.
 
     With these the mean of both is m1 + share (m2 - m1), and the sum of products of deviations
-    S1 + S2 + between dx dy (Chan, Golub and LeVeque 1983, The American Statistician 37, 242-247, equations 2.1).
+    S1 + S2 + between dx dy (Chan, Golub and LeVeque 1983, The American Statistician 37, 242-247,
+    equations 2.1).
     """
     total = weight + more
     share = np.divide(more, total, out=np.zeros(np.shape(total)), where=total > 0)

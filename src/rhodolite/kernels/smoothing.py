@@ -25,9 +25,9 @@ def circular_mean(values: Array, width: int) -> Array:
     ndarray of float64, shape (n, *cells)
     """
     half = width // 2
-    return running_mean(np.concatenate([values[len(values) - half :], values, values[:half]]), width)[
-        half : half + len(values)
-    ]
+    return running_mean(
+        np.concatenate([values[len(values) - half :], values, values[:half]]), width
+    )[half : half + len(values)]
 
 
 def running_mean(values: Array, width: int) -> Array:

@@ -62,7 +62,9 @@ def cell_with(edges: Array, value: float) -> int | None:
     return at if edges[-1] >= edges[0] else edges.size - 2 - at
 
 
-def great_circle(latitudes: Array, longitudes: Array, latitude: Array | float, longitude: Array | float) -> Array:
+def great_circle(
+    latitudes: Array, longitudes: Array, latitude: Array | float, longitude: Array | float
+) -> Array:
     """Return the distance of places from one place along great circles.
 
     Parameters
@@ -79,7 +81,8 @@ def great_circle(latitudes: Array, longitudes: Array, latitude: Array | float, l
 
     Notes
     -----
-    The haversine formula, which keeps its figures for small distances (Sinnott, Sky and Telescope 68, 1984).
+    The haversine formula, which keeps its figures for small distances (Sinnott, Sky and Telescope
+    68, 1984).
     """
     phi, phi0 = np.radians(latitudes), np.radians(latitude)
     half = np.sin((phi - phi0) / 2) ** 2
@@ -88,7 +91,11 @@ def great_circle(latitudes: Array, longitudes: Array, latitude: Array | float, l
 
 
 def from_rotated(
-    latitudes: Array, longitudes: Array, pole_latitude: float, pole_longitude: float, pole_grid_longitude: float = 0.0
+    latitudes: Array,
+    longitudes: Array,
+    pole_latitude: float,
+    pole_longitude: float,
+    pole_grid_longitude: float = 0.0,
 ) -> tuple[Array, Array]:
     """Return the true positions of places on a sphere whose pole was moved.
 

@@ -9,9 +9,9 @@ from functools import cached_property
 
 import numpy as np
 
-from rhodolite.arrays import Array, Engine
-from rhodolite.model.precision import slack
-from rhodolite.model.units import is_pressure
+from rhodolite.arrays import Array, Engine, read_small
+from rhodolite.model.space.precision import slack
+from rhodolite.model.units.udunits import is_pressure
 from rhodolite.model.variable import Variable
 
 
@@ -28,11 +28,20 @@ _LATITUDE_UNITS = {"degrees_north", "degree_north", "degree_n", "degrees_n", "de
 _LONGITUDE_UNITS = {"degrees_east", "degree_east", "degree_e", "degrees_e", "degreee", "degreese"}
 _AXIS_LETTERS = {"Y": Role.LATITUDE, "X": Role.LONGITUDE, "T": Role.TIME, "Z": Role.LEVEL}
 _LEVEL_STANDARD_NAMES = {
-    "air_pressure", "height", "altitude", "depth", "model_level_number", "geopotential_height",
-    "atmosphere_sigma_coordinate", "atmosphere_hybrid_sigma_pressure_coordinate",
-    "atmosphere_hybrid_height_coordinate", "ocean_sigma_coordinate", "ocean_s_coordinate",
-    "height_above_mean_sea_level", "height_above_geopotential_datum",
-}  # fmt: skip
+    "air_pressure",
+    "height",
+    "altitude",
+    "depth",
+    "model_level_number",
+    "geopotential_height",
+    "atmosphere_sigma_coordinate",
+    "atmosphere_hybrid_sigma_pressure_coordinate",
+    "atmosphere_hybrid_height_coordinate",
+    "ocean_sigma_coordinate",
+    "ocean_s_coordinate",
+    "height_above_mean_sea_level",
+    "height_above_geopotential_datum",
+}
 _NAMES = {
     Role.LATITUDE: {"lat", "latitude", "lats", "latitudes", "nav_lat"},
     Role.LONGITUDE: {"lon", "longitude", "lons", "longitudes", "long", "nav_lon"},
@@ -69,11 +78,12 @@ class Coordinate:
     @cached_property
     def values(self) -> Array:
         """Values as a one-dimensional array of float64, in the coordinate's own units."""
-        return Engine(workers=1).compute(self.variable.floats()).astype(np.float64).reshape(-1)
+        return read_small(self.variable.floats()).astype(np.float64).reshape(-1)
 
     @cached_property
     def slack(self) -> float:
-        """By how much a value may miss what was typed and still be meant, in the coordinate's own units."""
+        """By how much a value may miss what was typed and still be meant, in the coordinate's own
+        units."""
         return slack(self.values, self.variable.data.dtype)
 
     @cached_property
@@ -81,7 +91,12 @@ class Coordinate:
         """Bounds of the cells, shape (n, 2), float64; None where the file gives none."""
         if self.bounds_variable is None:
             return None
-        return Engine(workers=1).compute(self.bounds_variable.floats()).astype(np.float64).reshape(-1, 2)
+        return (
+            Engine(workers=1)
+            .compute(self.bounds_variable.floats())
+            .astype(np.float64)
+            .reshape(-1, 2)
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -125,10 +140,17 @@ def find_role(variable: Variable) -> Role | None:
     if standard_name in _LEVEL_STANDARD_NAMES or "positive" in attributes:
         return Role.LEVEL
     letter = str(attributes.get("axis", "")).strip().upper()
-    # X and Y also mark the axes of projected and rotated grids, which are not longitude and latitude.
-    if letter in _AXIS_LETTERS and (letter in "TZ" or not standard_name.startswith(("projection_", "grid_"))):
+    # X and Y also mark the axes of projected and rotated grids, which are not longitude and
+    # latitude.
+    if letter in _AXIS_LETTERS and (
+        letter in "TZ" or not standard_name.startswith(("projection_", "grid_"))
+    ):
         return None if letter in "XY" and units in ("m", "km", "1") else _AXIS_LETTERS[letter]
-    if variable.data.dtype.kind in "fiu" and units not in ("", "1", "degrees", "degree") and is_pressure(units):
+    if (
+        variable.data.dtype.kind in "fiu"
+        and units not in ("", "1", "degrees", "degree")
+        and is_pressure(units)
+    ):
         return Role.LEVEL
     for role, names in _NAMES.items():
         if variable.name.lower() in names and (role != Role.TIME or " since " in units):
@@ -149,11 +171,15 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
             if (named := str(variable.attributes.get(key, ""))) in variables:
                 auxiliary.add(named)
         listed = [
-            word for key in ("coordinates", "cell_measures") for word in str(variable.attributes.get(key, "")).split()
+            word
+            for key in ("coordinates", "cell_measures")
+            for word in str(variable.attributes.get(key, "")).split()
         ]
         auxiliary.update(name for name in listed if name in variables)
         auxiliary.update(
-            name for name in formula_terms(variable) if name in variables and variables[name].data.ndim <= 1
+            name
+            for name in formula_terms(variable)
+            if name in variables and variables[name].data.ndim <= 1
         )
     candidates: dict[Role, list[Variable]] = {role: [] for role in Role}
     grids: dict[Role, str] = {}
@@ -162,16 +188,26 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
         if is_coordinate:
             auxiliary.add(name)
         along_another = _describes_plain_dimension(variable, variables)
-        role = find_role(variable) if is_coordinate or along_another or variable.data.ndim in (0, 2) else None
+        role = (
+            find_role(variable)
+            if is_coordinate or along_another or variable.data.ndim in (0, 2)
+            else None
+        )
         if role is None:
             continue
-        if is_coordinate or along_another or (variable.data.ndim == 0 and variable.data.dtype.kind in "fiu"):
+        if (
+            is_coordinate
+            or along_another
+            or (variable.data.ndim == 0 and variable.data.dtype.kind in "fiu")
+        ):
             candidates[role].append(variable)
             auxiliary.add(name)
         elif role in (Role.LATITUDE, Role.LONGITUDE) and name not in _bounds_names(variables):
             grids.setdefault(role, name)
             auxiliary.add(name)
-    if len(grids) == 2:  # then what only its name or letter makes a latitude is an axis of the rotated grid
+    if (
+        len(grids) == 2
+    ):  # then what only its name or letter makes a latitude is an axis of the rotated grid
         for role in grids:
             candidates[role] = [v for v in candidates[role] if _is_certain(v)]
     usage = [v.dimensions for n, v in variables.items() if n not in auxiliary]
@@ -183,12 +219,19 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
             best = max(found, key=lambda v, used=used: (used[v.name], v.data.ndim))  # type: ignore[misc]
             rivals = [name for name in used if name != best.name and variables[name].data.ndim]
             if rivals and best.data.ndim:
-                doubts.append(f"{', '.join([best.name, *rivals])} could each be the {role}; {best.name} is taken")
+                doubts.append(
+                    f"{', '.join([best.name, *rivals])} could each be the {role}; {best.name} is "
+                    "taken"
+                )
             bounds = str(best.attributes.get("bounds") or best.attributes.get("climatology") or "")
             by_role[role] = Coordinate(role, best, variables.get(bounds))
     both = len(grids) == 2 and not {Role.LATITUDE, Role.LONGITUDE} & set(by_role)
     curvilinear = (grids[Role.LATITUDE], grids[Role.LONGITUDE]) if both else None
-    sites = None if {Role.LATITUDE, Role.LONGITUDE} <= by_role.keys() or curvilinear else _sites(variables)
+    sites = (
+        None
+        if {Role.LATITUDE, Role.LONGITUDE} <= by_role.keys() or curvilinear
+        else _sites(variables)
+    )
     return Axes(by_role, curvilinear, frozenset(auxiliary.union(sites or ())), sites, tuple(doubts))
 
 
@@ -215,7 +258,8 @@ def is_longitude_unit(units: str | None) -> bool:
 
 
 def _is_certain(variable: Variable) -> bool:
-    """Return whether standard name or units, and not only its name, make a variable a latitude or longitude."""
+    """Return whether standard name or units, and not only its name, make a variable a latitude or
+    longitude."""
     standard_name = str(variable.attributes.get("standard_name", "")).strip().lower()
     told = is_latitude_unit(variable.units) or is_longitude_unit(variable.units)
     return told or standard_name in (Role.LATITUDE, Role.LONGITUDE)
@@ -226,15 +270,24 @@ def _describes_plain_dimension(variable: Variable, variables: Mapping[str, Varia
 
     Latitude and longitude along the same dimension are those of sites, not of a grid.
     """
-    if variable.data.ndim != 1 or variable.dimensions[0] in variables or variable.data.dtype.kind not in "fiu":
+    if (
+        variable.data.ndim != 1
+        or variable.dimensions[0] in variables
+        or variable.data.dtype.kind not in "fiu"
+    ):
         return False
     if find_role(variable) not in (Role.LATITUDE, Role.LONGITUDE):
         return False
-    alike = [v for v in variables.values() if v.dimensions == variable.dimensions and v is not variable]
+    alike = [
+        v for v in variables.values() if v.dimensions == variable.dimensions and v is not variable
+    ]
     return not any(find_role(v) in (Role.LATITUDE, Role.LONGITUDE) for v in alike)
 
 
 def _bounds_names(variables: Mapping[str, Variable]) -> set[str]:
     return {
-        str(v.attributes[key]) for v in variables.values() for key in ("bounds", "climatology") if key in v.attributes
+        str(v.attributes[key])
+        for v in variables.values()
+        for key in ("bounds", "climatology")
+        if key in v.attributes
     }

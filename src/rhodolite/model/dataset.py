@@ -13,14 +13,17 @@ import numpy as np
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
-from rhodolite.model.time import TimeAxis
+from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 
 _ADVICE = {
-    Role.LATITUDE: "no latitude was found; a latitude needs units degrees_north or standard_name latitude",
-    Role.LONGITUDE: "no longitude was found; a longitude needs units degrees_east or standard_name longitude",
+    Role.LATITUDE: "no latitude was found; a latitude needs units degrees_north or standard_name "
+    "latitude",
+    Role.LONGITUDE: "no longitude was found; a longitude needs units degrees_east or standard_name "
+    "longitude",
     Role.TIME: "there is no time axis; a time axis needs units such as 'days since 1990-01-01'",
-    Role.LEVEL: "there is no vertical axis; one is told by units of pressure or the attributes positive or axis=Z",
+    Role.LEVEL: "there is no vertical axis; one is told by units of pressure or the attributes "
+    "positive or axis=Z",
 }
 
 
@@ -67,8 +70,8 @@ class Dataset:
         The operations behind it, each as the plain dictionary it can be made from again.
     remarks : tuple of Remark
         What there is to say about it once it has been computed.
-    wide_table : bool
-        Whether a table of it has one column for each time.
+    companions : mapping of str to Dataset
+        What is to be written beside it, by the names of the files.
     """
 
     variables: Mapping[str, Variable]
@@ -77,7 +80,7 @@ class Dataset:
     files: tuple[SourceFile, ...] = ()
     record: tuple[Mapping[str, Any], ...] = ()
     remarks: tuple[Remark, ...] = ()
-    wide_table: bool = False
+    companions: Mapping[str, Dataset] = field(default_factory=dict)
 
     def __getitem__(self, name: str) -> Variable:
         return self.variables[self.find(name)]
@@ -127,12 +130,15 @@ class Dataset:
                 )
             if self.axes.sites and role in (Role.LATITUDE, Role.LONGITUDE):
                 raise DataError(
-                    f"{self.label}: these are data of sites ({' and '.join(self.axes.sites)} run along one "
+                    f"{self.label}: these are data of sites ({' and '.join(self.axes.sites)} run "
+                    "along one "
                     "dimension); this needs a grid"
                 )
             raise DataError(f"{self.label}: {_ADVICE[role]}")
         if not np.isfinite(found.values).all():
-            raise DataError(f"{self.label}: the {role} coordinate ({found.name}) has missing values")
+            raise DataError(
+                f"{self.label}: the {role} coordinate ({found.name}) has missing values"
+            )
         return found
 
     def need_time(self) -> TimeAxis:
@@ -159,11 +165,20 @@ class Dataset:
         if len(named) == 1:
             return named[0]
         if named:
-            raise DataError(f"{self.label}: {len(named)} variables have the standard name {asked}: {', '.join(named)}")
+            raise DataError(
+                f"{self.label}: {len(named)} variables have the standard name {asked}: "
+                f"{', '.join(named)}"
+            )
         offered = [v.name for v in self.data_variables]
-        standard = [str(v.attributes["standard_name"]) for v in self.data_variables if "standard_name" in v.attributes]
+        standard = [
+            str(v.attributes["standard_name"])
+            for v in self.data_variables
+            if "standard_name" in v.attributes
+        ]
         hint = nearest_names(asked, offered)
-        if "Did you mean" not in hint and "Did you mean" in (better := nearest_names(asked, standard)):
+        if "Did you mean" not in hint and "Did you mean" in (
+            better := nearest_names(asked, standard)
+        ):
             hint = better
         raise DataError(f"{self.label}: no variable '{asked}'. {hint}")
 
@@ -176,16 +191,18 @@ class Dataset:
         return names[0] if len(names) == 1 else f"{names[0]} ... {names[-1]} ({len(names)} files)"
 
     def _describes(self, name: str, dimensions: set[str]) -> bool:
-        """Return whether a coordinate runs along one of the dimensions, or holds for the whole dataset."""
+        """Return whether a coordinate runs along one of the dimensions, or holds for the whole
+        dataset."""
         return any(
-            c.name == name and (c.dimension is None or c.dimension in dimensions) for c in self.axes.by_role.values()
+            c.name == name and (c.dimension is None or c.dimension in dimensions)
+            for c in self.axes.by_role.values()
         )
 
     def with_variables(self, variables: Iterable[Variable], **changes: Any) -> Self:
         """Return a copy with these variables instead."""
         return replace(self, variables={v.name: v for v in variables}, **changes)
 
-    def restricted(self, names: Iterable[str]) -> Self:
+    def restrict(self, names: Iterable[str]) -> Self:
         """Return a copy with some data variables and all that describes them."""
         keep = set(names)
         dimensions = {d for name in keep for d in self.variables[name].dimensions}
@@ -203,7 +220,10 @@ class Dataset:
             if name in keep or helper or name in listed:
                 kept.append(name)
         for name in list(kept):
-            helpers = [str(self.variables[name].attributes.get(key, "")) for key in ("bounds", "climatology")]
+            helpers = [
+                str(self.variables[name].attributes.get(key, ""))
+                for key in ("bounds", "climatology")
+            ]
             for helper_name in (*helpers, *formula_terms(self.variables[name])):
                 if helper_name in self.variables:
                     kept += [helper_name, *formula_terms(self.variables[helper_name])]

@@ -52,14 +52,16 @@ class Storage:
 
     @property
     def valid_range(self) -> tuple[Any, Any]:
-        """Least and greatest stored number that is no missing value; None where there is no limit."""
+        """Least and greatest stored number that is no missing value; None where there is no
+        limit."""
         if np.size(self.limits.get("valid_range", ())) == 2:
             low, high = self.limits["valid_range"]
             return low, high
         return self.limits.get("valid_min"), self.limits.get("valid_max")
 
     def allows(self, mark: Any) -> bool:
-        """Return whether a number that stands for missing values lies within limits that are given."""
+        """Return whether a number that stands for missing values lies within limits that are
+        given."""
         low, high = self.valid_range
         if mark is None or (low is None and high is None):
             return False
@@ -83,7 +85,9 @@ class Variable:
 
     def __post_init__(self) -> None:
         if len(self.dimensions) != self.data.ndim:
-            raise ValueError(f"{self.name}: {len(self.dimensions)} dimension names for {self.data.ndim} axes")
+            raise ValueError(
+                f"{self.name}: {len(self.dimensions)} dimension names for {self.data.ndim} axes"
+            )
 
     @property
     def shape(self) -> tuple[int, ...]:
@@ -110,7 +114,8 @@ class Variable:
 
     @property
     def precision(self) -> str:
-        """In what values are compared with thresholds: `f4` for single precision, also where they were packed so."""
+        """In what values are compared with thresholds: `f4` for single precision, also where they
+        were packed so."""
         single = self.storage.dtype == "float32" or self.floats().dtype.itemsize <= 4
         return "f4" if single else "f8"
 
@@ -132,11 +137,11 @@ class Variable:
         """Return all values as a NumPy array, of the shape of the variable and in its units."""
         return (engine or Engine()).compute(self.data)
 
-    def with_(self, **changes: Any) -> Self:
+    def replace(self, **changes: Any) -> Self:
         """Return a copy with some fields changed."""
         return replace(self, **changes)
 
-    def without(self, *names: str, **attributes: Any) -> Self:
+    def edit(self, *names: str, **attributes: Any) -> Self:
         """Return a copy without some attributes, and with others set."""
         kept = {key: value for key, value in self.attributes.items() if key not in names}
         return replace(self, attributes={**kept, **attributes})

@@ -1,1 +1,59 @@
-"""The operations: one module each, declared once, found by the catalogue."""
+"""The verbs that make a dataset of a dataset, one module each, and the rooms of what they share.
+
+This package itself holds the verbs alone and their registry; a verb is imported when it is used.
+Nothing here opens, writes or prints anything, or runs a pass over data.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING
+
+from rhodolite.errors import UsageError, nearest_names
+
+if TYPE_CHECKING:
+    from rhodolite.operations.declaration import Operation
+
+SUMMARIES = {
+    "subset": "Variables, region, times and levels of a dataset.",
+    "extract": "Series at the sites of a table, or of every cell of a box.",
+    "annotate": "Names and attributes of variables, dimensions and the dataset.",
+    "convert": "Other units, another order of latitudes and longitudes, packed integers.",
+    "calc": "A new variable from a formula of ordinary arithmetic.",
+    "aggregate": "Statistics over days, months, seasons, years and other periods.",
+    "accumulate": "Running totals since the start of each year, season or month.",
+    "climatology": "The mean cycle over a base period, or another statistic of it.",
+    "anomaly": "Departures from the mean cycle of a base period.",
+    "index": "How unusual each month, season or year was, as one number.",
+    "trend": "Slopes of change over time at each cell, with error, p-value and significance.",
+    "detrend": "Data without their trend, cell by cell.",
+    "correlate": "Correlation with a series, or with another field cell by cell.",
+    "summarise": "A mean or another statistic over the area, regions, bands of latitude, or along "
+    "an axis.",
+    "regrid": "Values on another horizontal grid: of a step in degrees, or that of another file.",
+    "relevel": "Values at other pressures, heights or depths.",
+    "compare": "The difference to another dataset: everywhere, by cell over time, by time over the "
+    "area, and overall.",
+}
+"""The summary of every verb, in the order in which people work."""
+
+
+def operation(verb: str) -> type[Operation]:
+    """Return the operation that a verb stands for.
+
+    Raises
+    ------
+    UsageError
+        If there is no such verb.
+    """
+    if verb not in SUMMARIES:
+        raise UsageError(f"no verb '{verb}'. {nearest_names(verb, SUMMARIES)}")
+    found: type[Operation] = getattr(
+        import_module(f"rhodolite.operations.{verb}"), verb.capitalize()
+    )
+    return found
+
+
+def all_operations() -> dict[str, type[Operation]]:
+    """Return every operation by its verb, in the order in which people work."""
+    return {verb: operation(verb) for verb in SUMMARIES}

@@ -11,18 +11,22 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, Mapped, Moved, Reduction, SeriesWork
+from rhodolite.arrays import Array, FirstAxisMoved, Mapped, Reduction, SeriesKernel
 from rhodolite.errors import UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.intervals import Interval, divide
-from rhodolite.model.parts import take
-from rhodolite.model.periods import MONTH_TITLES, MonthOfYear
-from rhodolite.model.time import TimeAxis
+from rhodolite.model.indexing import take
+from rhodolite.model.time.period_text import MONTH_TITLES, MonthOfYear
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_intervals import Interval, divide
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.amounts import adding
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.normals import in_place_of, sort_by_time, time_place
+from rhodolite.operations.baseline.base_period import (
+    put_in_place,
+    time_axis_of,
+    variables_along_time,
+)
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.time_groups.totals import adding
 
 
 class Reset(StrEnum):
@@ -48,15 +52,14 @@ class LeapDay(StrEnum):
     DROP = "drop"
 
 
-@operation
 @dataclass(frozen=True)
-class Accumulate:
+class Accumulate(Operation):
     """Running totals since the start of each year, season or month.
 
     Rates become amounts by the length of their steps; amounts are added. After a gap, or where the
     data begin within a year, the total is missing up to the next start, since nobody knows it;
-    `--gaps skip` takes what is missing for nothing. Without 29 February every year has the same days,
-    so that years can be laid over each other; what fell on it is in the total of 1 March.
+    `--gaps skip` takes what is missing for nothing. Without 29 February every year has the same
+    days, so that years can be laid over each other; what fell on it is in the total of 1 March.
 
     Examples
     --------
@@ -72,7 +75,7 @@ class Accumulate:
         if self.start is not None and self.reset is not Reset.YEAR:
             raise UsageError(f"--start goes with --reset year, not with --reset {self.reset}")
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of running totals, on the grid and times of the input.
 
         Raises
@@ -81,30 +84,37 @@ class Accumulate:
             If there is no time axis, or rates have steps of unknown length.
         """
         axis = dataset.need_time()
-        along_time, _ = sort_by_time(dataset)
+        along_time, _ = variables_along_time(dataset)
         made = {variable.name: [self._total(dataset, variable, axis)] for variable in along_time}
-        result = dataset.with_variables(in_place_of(dataset, made))
+        result = dataset.with_variables(put_in_place(dataset, made))
         if self.leap_day is LeapDay.DROP and axis.calendar != "360_day":
             kept = np.flatnonzero((axis.months != 2) | (axis.days != 29))
             result = take(result, {str(dataset.need(Role.TIME).dimension): kept})
         return result
 
     def _total(self, dataset: Dataset, variable: Variable, axis: TimeAxis) -> Variable:
-        sums, along = adding(variable, axis), time_place(dataset, variable)
+        sums, along = adding(variable, axis), time_axis_of(dataset, variable)
         groups, broken = self._groups(axis)
-        factors = axis.lengths * sums.factor if sums.of_rates and axis.lengths is not None else np.ones(len(axis))
+        factors = (
+            axis.lengths * sums.factor
+            if sums.of_rates and axis.lengths is not None
+            else np.ones(len(axis))
+        )
         order = np.argsort(axis.middles, kind="stable")
         parts = [order[groups[order] == group] for group in range(int(groups.max()) + 1)]
         work = _RunningTotal(variable.name, along, parts, broken, factors, self.gaps is Gaps.SKIP)
         first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
-        total = Moved(Reduction(variable.floats(), series=work).output("value", first), along)
+        total = FirstAxisMoved(
+            Reduction(variable.floats(), series=work).output("value", first), along
+        )
         since = {
-            Reset.YEAR: f"since the start of {MONTH_TITLES[(self.start.number if self.start else 1) - 1]}",
+            Reset.YEAR: "since the start of "
+            f"{MONTH_TITLES[(self.start.number if self.start else 1) - 1]}",
             Reset.SEASON: "since the start of the season",
             Reset.MONTH: "since the start of the month",
             Reset.NEVER: "since the start of the data",
         }[self.reset]
-        changed = variable.without(
+        changed = variable.edit(
             "standard_name",
             "cell_methods",
             "units",
@@ -116,16 +126,20 @@ class Accumulate:
             comment="running total",
         )
         if sums.units:
-            changed = changed.without(units=sums.units)
+            changed = changed.edit(units=sums.units)
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-        return changed.with_(data=Mapped(total, np.asarray, variable.floats().dtype), storage=storage, missing=None)
+        return changed.replace(
+            data=Mapped(total, np.asarray, variable.floats().dtype), storage=storage, missing=None
+        )
 
     def _groups(self, axis: TimeAxis) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
         """Return the stretch that each step adds to, and before which steps others are left out."""
         order = np.argsort(axis.middles, kind="stable")
         groups, begun = np.zeros(len(axis), np.int64), axis.middles[order[:1]]
         if self.reset is not Reset.NEVER:
-            divided = divide(axis, Interval(self.reset.value), None, self.start.number if self.start else 1)
+            divided = divide(
+                axis, Interval(self.reset.value), None, self.start.number if self.start else 1
+            )
             groups, begun = divided.groups, divided.starts
         broken = np.zeros(len(axis), bool)
         first = np.concatenate([[True], np.diff(groups[order]) != 0])
@@ -140,7 +154,7 @@ class Accumulate:
 
 
 @dataclass
-class _RunningTotal(SeriesWork):
+class _RunningTotal(SeriesKernel):
     label: str
     axis: int
     parts: list[NDArray[np.intp]]
@@ -162,13 +176,19 @@ class _RunningTotal(SeriesWork):
                 part[np.maximum.accumulate(self.broken[members])] = np.nan
             values[members] = part
         lost = np.isnan(values) & ~missing
-        return {"value": values}, Counter(skipped=int(missing.sum()) * self.skip, lost=int(lost.sum()), of=lost.size)
+        return {"value": values}, Counter(
+            skipped=int(missing.sum()) * self.skip, lost=int(lost.sum()), of=lost.size
+        )
 
     def report(self, counts: Counter[str]) -> None:
         if counts["skipped"]:
-            warn(f"{self.label}: {counts['skipped']:,} of {counts['of']:,} values are missing and add nothing")
+            warn(
+                f"{self.label}: {counts['skipped']:,} of {counts['of']:,} values are missing and "
+                "add nothing"
+            )
         if counts["lost"]:
             warn(
-                f"{self.label}: {counts['lost']:,} of {counts['of']:,} totals are missing, since values before them "
+                f"{self.label}: {counts['lost']:,} of {counts['of']:,} totals are missing, since "
+                "values before them "
                 "are; --gaps skip takes these for nothing"
             )

@@ -8,25 +8,30 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, InMemory, LazyArray, Mapped, Moved, Selected
+from rhodolite.arrays import Array, FirstAxisMoved, InMemory, LazyArray, Mapped, Selected
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.intervals import Divided, Interval, divide
-from rhodolite.model.months import month_start
-from rhodolite.model.periods import MONTH_TITLES, MonthOfYear, Season
-from rhodolite.model.time import TimeAxis, format_date
-from rhodolite.model.timecells import Stamp, ends_at_stamps
-from rhodolite.model.units import squared
+from rhodolite.model.time.month_units import month_start
+from rhodolite.model.time.period_text import MONTH_TITLES, MonthOfYear, Season
+from rhodolite.model.time.step_bounds import Stamp, ends_at_stamps
+from rhodolite.model.time.time_axis import TimeAxis, format_date
+from rhodolite.model.time.time_intervals import Divided, Interval, divide
+from rhodolite.model.units.conversion import Rescaling, of_differences
+from rhodolite.model.units.udunits import square_units
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.amounts import Adding, adding, is_amount
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.grouping import Groups, grouped_reduction
-from rhodolite.operations.measures import Measure
-from rhodolite.operations.metadata import aggregate_attributes
-from rhodolite.operations.normals import check_coverage, in_place_of, sort_by_time, time_place
-from rhodolite.operations.periodic import PeriodArray
-from rhodolite.operations.rescaling import Rescaling, of_differences
+from rhodolite.operations.baseline.base_period import (
+    check_coverage,
+    put_in_place,
+    time_axis_of,
+    variables_along_time,
+)
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.time_groups.period_array import PeriodArray
+from rhodolite.operations.time_groups.reduction import Groups, grouped_reduction
+from rhodolite.operations.time_groups.totals import TotalRule, adding, is_amount
+from rhodolite.operations.variables.cell_methods import aggregate_attributes
 
 _USUAL_COVERAGE = 0.64
 """Share of a period of many steps that most statistics need: 20 of 31 days."""
@@ -38,19 +43,19 @@ _HELD_AT_ONCE = 64 << 20
 """Bytes; the results of one statistic that can be gathered in memory."""
 
 
-@operation
 @dataclass(frozen=True)
-class Aggregate:
+class Aggregate(Operation):
     """Statistics over days, months, seasons, years and other periods.
 
-    Steps of unequal length count by their length, so the mean of a year of months is one of days. The
-    sum of a rate over time is an amount (mm day-1 give mm); amounts are added, and months of them count
-    alike in a mean. A sum, and a number of values above or below a threshold, needs every value of its
-    period, and so does any statistic of at most twelve values, such as the months of a year; others need
-    64 % of them (20 of 31 days), and what has less is missing. Where the data hold the same months of every
-    year alone, years are of these. Steps begin and end at their bounds; without bounds they
-    begin at their time, or end there with `--stamp end`. A season that crosses the end of the year belongs to the
-    year in which it ends, and so does a year that begins in another month than January.
+    Steps of unequal length count by their length, so the mean of a year of months is one of days.
+    The sum of a rate over time is an amount (mm day-1 give mm); amounts are added, and months of
+    them count alike in a mean. A sum, and a number of values above or below a threshold, needs
+    every value of its period, and so does any statistic of at most twelve values, such as the
+    months of a year; others need 64 % of them (20 of 31 days), and what has less is missing. Where
+    the data hold the same months of every year alone, years are of these. Steps begin and end at
+    their bounds; without bounds they begin at their time, or end there with `--stamp end`. A season
+    that crosses the end of the year belongs to the year in which it ends, and so does a year that
+    begins in another month than January.
 
     Examples
     --------
@@ -61,7 +66,8 @@ class Aggregate:
         "hour, 3hour, day, pentad, month, season, year, decade, or 10days", example="INTERVAL"
     )
     statistic: Measure = parameter(
-        "mean, sum, min, max, range, std, variance, median, count, p90, or count-above, count-below, "
+        "mean, sum, min, max, range, std, variance, median, count, p90, or count-above, "
+        "count-below, "
         "longest-run-above or longest-run-below and a threshold, such as 1mm/day",
         default=Measure("mean"),
         example="NAME",
@@ -69,13 +75,16 @@ class Aggregate:
     season: Season | None = parameter("one season, in place of the four", example="jun..sep")
     year_start: MonthOfYear | None = parameter("month in which years begin", example="oct")
     stamp: Stamp | None = parameter("where in its step each time stands, for data without bounds")
-    min_coverage: float | None = parameter("share of each period that has to be there", example="0.9")
+    min_coverage: float | None = parameter(
+        "share of each period that has to be there", example="0.9"
+    )
     coverage: bool = parameter("write the share that is there as a variable too", default=False)
 
     def check(self) -> None:
         if self.to is None:
             raise UsageError(
-                "aggregate: to what? Add --to month, or another of hour, 3hour, day, pentad, season, "
+                "aggregate: to what? Add --to month, or another of hour, 3hour, day, pentad, "
+                "season, "
                 "year, decade, 10days"
             )
         if self.season is not None and self.to.unit != "season":
@@ -85,34 +94,39 @@ class Aggregate:
         if self.min_coverage is not None:
             check_coverage(self.min_coverage)
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset with one step for each period that holds data.
 
         Raises
         ------
         DataError
-            If there is no time axis, the data are coarser than the periods, or units do not go together.
+            If there is no time axis, the data are coarser than the periods, or units do not go
+            together.
         """
         assert self.to is not None
         axis = _with_ends(dataset, self.stamp)
         _need_finer(axis, self.to)
         order = np.argsort(axis.middles, kind="stable")
-        divided = divide(axis, self.to, self.season, self.year_start.number if self.year_start else 1)
+        divided = divide(
+            axis, self.to, self.season, self.year_start.number if self.year_start else 1
+        )
         steps = order[divided.groups[order] >= 0]
         if not steps.size:
             raise DataError(f"{dataset.label}: no step lies in the season {self.season}")
         periods = _Periods(axis, divided, steps, self.to)
         share = self._share(periods)
         _warn_of_ends(periods, share, self.to, counted=self.statistic.kind == "count")
-        along_time, _ = sort_by_time(dataset)
-        made = {v.name: self._aggregated(dataset, v, periods, share) for v in along_time}
+        along_time, _ = variables_along_time(dataset)
+        made = {v.name: self._aggregate(dataset, v, periods, share) for v in along_time}
         coordinate = dataset.need(Role.TIME)
         time, bounds = periods.variables(coordinate)
         made[coordinate.name] = [time]
         kept = [
             v
-            for v in in_place_of(dataset, made)
-            if v.name in made or coordinate.dimension not in v.dimensions or v.name.endswith("_coverage")
+            for v in put_in_place(dataset, made)
+            if v.name in made
+            or coordinate.dimension not in v.dimensions
+            or v.name.endswith("_coverage")
         ]
         return dataset.with_variables([*(v for v in kept if v.name != bounds.name), bounds])
 
@@ -123,7 +137,9 @@ class Aggregate:
             return 0.0
         return 1.0 if self.statistic.adds or periods.most_steps <= _FEW_STEPS else _USUAL_COVERAGE
 
-    def _aggregated(self, dataset: Dataset, variable: Variable, periods: _Periods, share: float) -> list[Variable]:
+    def _aggregate(
+        self, dataset: Dataset, variable: Variable, periods: _Periods, share: float
+    ) -> list[Variable]:
         assert self.to is not None
         measure = self.statistic.within(variable)
         sums = adding(variable, periods.axis) if measure.kind == "sum" else None
@@ -138,7 +154,7 @@ class Aggregate:
             share,
             periods.share < share - 1e-9,
         )
-        along = time_place(dataset, variable)
+        along = time_axis_of(dataset, variable)
         picks: list[Array | None] = [None] * len(variable.shape)
         picks[along] = periods.steps
         source: LazyArray = variable.floats()
@@ -151,7 +167,11 @@ class Aggregate:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
         dtype = variable.floats().dtype
         attributes = aggregate_attributes(
-            variable, self.statistic, self.to.adjective, str(dataset.need(Role.TIME).name), periods.step_text
+            variable,
+            self.statistic,
+            self.to.adjective,
+            str(dataset.need(Role.TIME).name),
+            periods.step_text,
         )
         attributes = {key: value for key, value in attributes.items() if key != "units"}
         if units is not None:
@@ -163,14 +183,29 @@ class Aggregate:
         if self.coverage:
             attributes["ancillary_variables"] = name
         storage = Storage(dtype=variable.storage.dtype)
-        result = variable.with_(
-            data=Mapped(data, np.asarray, dtype), attributes=attributes, storage=storage, missing=None
+        result = variable.replace(
+            data=Mapped(data, np.asarray, dtype),
+            attributes=attributes,
+            storage=storage,
+            missing=None,
         )
         if covered is None:
             return [result]
-        about = {"long_name": f"share of each period with {variable.quantity}", "units": UNITS_OF_ONE}
-        kept = {key: value for key, value in attributes.items() if key in ("coordinates", "grid_mapping")}
-        return [result, Variable(name, variable.dimensions, Mapped(covered, np.asarray, "f4"), {**about, **kept})]
+        about = {
+            "long_name": f"share of each period with {variable.quantity}",
+            "units": UNITS_OF_ONE,
+        }
+        kept = {
+            key: value
+            for key, value in attributes.items()
+            if key in ("coordinates", "grid_mapping")
+        }
+        return [
+            result,
+            Variable(
+                name, variable.dimensions, Mapped(covered, np.asarray, "f4"), {**about, **kept}
+            ),
+        ]
 
     def _arrays(
         self,
@@ -179,9 +214,10 @@ class Aggregate:
         measure: Measure,
         along: int,
         shape: tuple[int, ...],
-        sums: Adding | None,
+        sums: TotalRule | None,
     ) -> tuple[LazyArray, LazyArray | None]:
-        """Return the statistic and, where it is asked for, the coverage: gathered at once, or period by period."""
+        """Return the statistic and, where it is asked for, the coverage: gathered at once, or
+        period by period."""
         weighted = sums is not None and sums.of_rates
         longest = int(np.bincount(groups.steps).max())
         if measure.merges:
@@ -193,13 +229,22 @@ class Aggregate:
         if stream:
 
             def made(coverage: bool) -> LazyArray:
-                return PeriodArray(source, groups, measure, along, weighted=weighted, coverage=coverage)
+                return PeriodArray(
+                    source, groups, measure, along, weighted=weighted, coverage=coverage
+                )
 
             return made(False), made(True) if self.coverage else None
-        reduction, name = grouped_reduction(source, groups, measure, along, weighted=weighted, coverage=self.coverage)
+        reduction, name = grouped_reduction(
+            source, groups, measure, along, weighted=weighted, coverage=self.coverage
+        )
         first = (shape[along], *shape[:along], *shape[along + 1 :])
-        arrays = [reduction.output(name, first), *([reduction.output("coverage", first)] if self.coverage else [])]
-        moved: list[LazyArray] = [array if along == 0 else Moved(array, along) for array in arrays]
+        arrays = [
+            reduction.output(name, first),
+            *([reduction.output("coverage", first)] if self.coverage else []),
+        ]
+        moved: list[LazyArray] = [
+            array if along == 0 else FirstAxisMoved(array, along) for array in arrays
+        ]
         return moved[0], moved[1] if self.coverage else None
 
 
@@ -232,12 +277,19 @@ class _Periods:
         self.days = None if lengths is None else float(lengths[0])
         self.weights = None if equal else lengths
         held = np.bincount(self.groups, self.weights, minlength=self.count)
-        by_month = interval.unit in ("year", "decade") and lengths is not None and lengths.max() <= _LONGEST_MONTH
+        by_month = (
+            interval.unit in ("year", "decade")
+            and lengths is not None
+            and lengths.max() <= _LONGEST_MONTH
+        )
         self.chosen = _chosen_months(axis.months[steps], self.groups) if by_month else ()
         days = divided.days
         if self.chosen:
             days = np.array(
-                [_days_of_months(axis, *ends, self.chosen) for ends in zip(divided.starts, divided.stops, strict=True)]
+                [
+                    _days_of_months(axis, *ends, self.chosen)
+                    for ends in zip(divided.starts, divided.stops, strict=True)
+                ]
             )
         self.full = days if not equal else held if self.days is None else days / self.days
         self.share = held / self.full
@@ -249,7 +301,8 @@ class _Periods:
         return float(np.max(np.rint(counts / np.minimum(self.share, 1.0))))
 
     def weighing(self, *, alike: bool) -> tuple[Array | None, Array]:
-        """Return the weights of the steps and of whole periods; `alike` weighs all steps the same, as totals do."""
+        """Return the weights of the steps and of whole periods; `alike` weighs all steps the same,
+        as totals do."""
         if not alike or self.weights is None:
             return self.weights, self.full
         return None, np.bincount(self.groups, minlength=self.count) / self.share
@@ -267,25 +320,30 @@ class _Periods:
             name = coordinate.bounds_variable.name
         ends = coordinate.bounds_variable.dimensions[-1] if coordinate.bounds_variable else "bnds"
         bounds = np.stack([self.divided.starts, self.divided.stops], axis=1)
-        time = coordinate.variable.without(
+        time = coordinate.variable.edit(
             "climatology", "actual_range", "valid_range", "valid_min", "valid_max", bounds=name
         )
-        time = time.with_(data=InMemory(bounds.mean(axis=1)), storage=Storage(), missing=None)
+        time = time.replace(data=InMemory(bounds.mean(axis=1)), storage=Storage(), missing=None)
         return time, Variable(name, (*time.dimensions, ends), InMemory(bounds))
 
 
 def _with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
-    """Return the time axis, with the ends of its steps worked out anew where it is known how they are stamped."""
+    """Return the time axis, with the ends of its steps worked out anew where it is known how they
+    are stamped."""
     axis = dataset.need_time()
     if stamp is not None:
         return axis.stamped(stamp)
     along = [v for v in dataset.data_variables if dataset.need(Role.TIME).dimension in v.dimensions]
-    if ends_at_stamps(axis) and not all("point" in str(v.attributes.get("cell_methods", "")) for v in along):
+    if ends_at_stamps(axis) and not all(
+        "point" in str(v.attributes.get("cell_methods", "")) for v in along
+    ):
         dates = [
-            format_date(date) for date in (axis.dates[np.argmin(axis.numbers)], axis.dates[np.argmax(axis.numbers)])
+            format_date(date)
+            for date in (axis.dates[np.argmin(axis.numbers)], axis.dates[np.argmax(axis.numbers)])
         ]
         warn(
-            f"{axis.name} has no bounds and runs from {dates[0]} to {dates[1]}, so each step is taken to end at its "
+            f"{axis.name} has no bounds and runs from {dates[0]} to {dates[1]}, so each step is "
+            "taken to end at its "
             "time; --stamp start if it begins there"
         )
         return axis.stamped(Stamp.END)
@@ -297,13 +355,15 @@ def _need_finer(axis: TimeAxis, interval: Interval) -> None:
     lengths = axis.lengths
     if lengths is not None and interval.days < float(np.min(lengths)) * 0.9 and len(axis) > 1:
         raise DataError(
-            f"the data have one value {axis.resolution}, so there is nothing to aggregate to {interval}; "
+            f"the data have one value {axis.resolution}, so there is nothing to aggregate to "
+            f"{interval}; "
             "choose a longer interval"
         )
 
 
 def _chosen_months(months: Array, groups: Array) -> tuple[int, ...]:
-    """Return the months that data of a part of each year hold; empty where they hold all, or of one year alone."""
+    """Return the months that data of a part of each year hold; empty where they hold all, or of one
+    year alone."""
     held = np.unique(months)
     if held.size == 12:
         return ()
@@ -329,8 +389,10 @@ def _warn_of_ends(periods: _Periods, share: float, interval: Interval, *, counte
     short = np.flatnonzero(periods.share < share - 1e-9)
     if short.size:
         warn(
-            f"{short.size:,} of {periods.count:,} {interval.adjective} values are missing everywhere, since the data "
-            f"hold too little of their periods: from {_named(periods, short, interval)}; --min-coverage changes how "
+            f"{short.size:,} of {periods.count:,} {interval.adjective} values are missing "
+            "everywhere, since the data "
+            f"hold too little of their periods: from {_name_periods(periods, short, interval)}; "
+            "--min-coverage changes how "
             "much is needed"
         )
     if periods.chosen:
@@ -339,36 +401,41 @@ def _warn_of_ends(periods: _Periods, share: float, interval: Interval, *, counte
     kept = np.flatnonzero((periods.share >= share - 1e-9) & (periods.share < 1 - 1e-9))
     if kept.size and not counted:
         warn(
-            f"{kept.size:,} of {periods.count:,} {interval.adjective} values are of periods that the data hold in "
-            f"part: from {_named(periods, kept, interval)}"
+            f"{kept.size:,} of {periods.count:,} {interval.adjective} values are of periods that "
+            "the data hold in "
+            f"part: from {_name_periods(periods, kept, interval)}"
         )
 
 
-def _named(periods: _Periods, which: Array, interval: Interval) -> str:
+def _name_periods(periods: _Periods, which: Array, interval: Interval) -> str:
     dates = periods.axis.to_dates(periods.divided.starts[which[:4]])
     named = ", ".join(
-        f"{_called(date, interval)} ({part:.0%} there)"
+        f"{_name_date(date, interval)} ({part:.0%} there)"
         for date, part in zip(dates, periods.share[which[:4]], strict=True)
     )
     return named + (f" and {which.size - 4:,} more" if which.size > 4 else "")
 
 
-def _called(date: Any, interval: Interval) -> str:
+def _name_date(date: Any, interval: Interval) -> str:
     if (date.day, date.hour) == (1, 0) and interval.unit in ("month", "season", "year", "decade"):
         return f"{date.year:04d}-{date.month:02d}"
     return format_date(date)
 
 
-def _scale(variable: Variable, measure: Measure, sums: Adding | None, periods: _Periods) -> tuple[float, str | None]:
+def _scale(
+    variable: Variable, measure: Measure, sums: TotalRule | None, periods: _Periods
+) -> tuple[float, str | None]:
     """Return what to multiply a statistic by, and the units that it then has."""
     if sums is not None:
-        length = 1.0 if periods.weights is not None or not sums.of_rates else float(periods.days or 1.0)
+        length = (
+            1.0 if periods.weights is not None or not sums.of_rates else float(periods.days or 1.0)
+        )
         return sums.factor * length, sums.units
     if measure.counts:
         return 1.0, UNITS_OF_ONE
     if measure.kind in ("std", "range", "variance"):
         factor, units = of_differences(variable.units)
         if measure.kind == "variance":
-            return factor**2, None if units is None else squared(units)
+            return factor**2, None if units is None else square_units(units)
         return factor, units
     return 1.0, variable.units

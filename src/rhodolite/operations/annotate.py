@@ -10,30 +10,18 @@ from typing import Any
 import numpy as np
 
 from rhodolite.errors import DataError, UsageError, nearest_names
-from rhodolite.model.annotations import Place, Removals, Renames, Settings
+from rhodolite.model.attribute_edits import Place, Removals, Renames, Settings
+from rhodolite.model.cf.vocabulary import ALL_REFERENCES, LIMITS, PACKING, REFERENCES
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units import is_unit
+from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Variable
-from rhodolite.operations.declaration import operation, parameter, parameters
+from rhodolite.operations.declaration import Operation, parameter, parameters
 
-_REFERRING = (
-    "coordinates",
-    "bounds",
-    "climatology",
-    "grid_mapping",
-    "ancillary_variables",
-    "cell_measures",
-    "cell_methods",
-    "formula_terms",
-)
-"""Attributes in which variables and dimensions are named (CF)."""
 _NUMERIC = ("actual_range", "flag_masks", "flag_values")
-_OF_STORAGE = ("_FillValue", "missing_value", "scale_factor", "add_offset", "valid_min", "valid_max", "valid_range")
 
 
-@operation
 @dataclass(frozen=True)
-class Annotate:
+class Annotate(Operation):
     """Names and attributes of variables, dimensions and the dataset.
 
     Each option can be given several times. Renaming comes first, then removing, then setting, so
@@ -46,18 +34,27 @@ class Annotate:
     >>> Annotate(rename="tp=pr", set=["pr:units=mm day-1", ":title=Rain"])  # doctest: +SKIP
     """
 
-    set: Settings | None = parameter("give an attribute a value", example="VARIABLE:ATTRIBUTE=VALUE")
-    remove: Removals | None = parameter("take an attribute or a variable away", example="VARIABLE:ATTRIBUTE")
-    rename: Renames | None = parameter("give a variable, dimension or attribute another name", example="OLD=NEW")
+    set: Settings | None = parameter(
+        "give an attribute a value", example="VARIABLE:ATTRIBUTE=VALUE"
+    )
+    remove: Removals | None = parameter(
+        "take an attribute or a variable away", example="VARIABLE:ATTRIBUTE"
+    )
+    rename: Renames | None = parameter(
+        "give a variable, dimension or attribute another name", example="OLD=NEW"
+    )
 
     def check(self) -> None:
         if all(getattr(self, declared.field) is None for declared in parameters(type(self))):
             raise UsageError("annotate: what? Give --set, --remove or --rename")
         for place, _ in self.set.pairs if self.set else ():
-            if place.attribute in _OF_STORAGE:
-                raise UsageError(f"--set: {place.attribute} says how numbers are stored; it follows from the data")
+            if place.attribute in ("_FillValue", *PACKING, *LIMITS):
+                raise UsageError(
+                    f"--set: {place.attribute} says how numbers are stored; it follows from the "
+                    "data"
+                )
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return the dataset under other names and with other attributes.
 
         Raises
@@ -66,9 +63,9 @@ class Annotate:
             If what is to be changed is not there, or a new name is taken.
         """
         for place, new in self.rename.pairs if self.rename else ():
-            dataset = _renamed(dataset, place, new)
+            dataset = _rename(dataset, place, new)
         for place in self.remove.places if self.remove else ():
-            dataset = _removed(dataset, place)
+            dataset = _remove(dataset, place)
         for place, value in self.set.pairs if self.set else ():
             dataset = _set(dataset, place, value)
         return dataset
@@ -81,47 +78,64 @@ def _set(dataset: Dataset, place: Place, text: str) -> Dataset:
         return replace(dataset, attributes={**dataset.attributes, name: value})
     variable = _variable(dataset, place.variable)
     if name == "units" and " since " not in text and not is_unit(text):
-        raise DataError(f"--set {place}={text}: UDUNITS does not know '{text}'; write units like degC, mm day-1, m s-1")
+        raise DataError(
+            f"--set {place}={text}: UDUNITS does not know '{text}'; write units like degC, mm "
+            "day-1, m s-1"
+        )
     value = _as_before(variable.attributes.get(name), name, text)
-    return _with(dataset, variable.without(**{name: value}))
+    return _with(dataset, variable.edit(**{name: value}))
 
 
-def _removed(dataset: Dataset, place: Place) -> Dataset:
+def _remove(dataset: Dataset, place: Place) -> Dataset:
     if place.attribute is None:
         variable = _variable(dataset, place.variable)
         if place.variable in dataset.sizes and any(
-            place.variable in other.dimensions for other in dataset.variables.values() if other is not variable
+            place.variable in other.dimensions
+            for other in dataset.variables.values()
+            if other is not variable
         ):
-            raise DataError(f"--remove {place}: other variables run along it, so they would lose their coordinate")
-        others = [_without_references(v, variable.name) for v in dataset.variables.values() if v is not variable]
+            raise DataError(
+                f"--remove {place}: other variables run along it, so they would lose their "
+                "coordinate"
+            )
+        others = [
+            _without_references(v, variable.name)
+            for v in dataset.variables.values()
+            if v is not variable
+        ]
         return dataset.with_variables(others)
-    attributes = _variable(dataset, place.variable).attributes if place.variable else dataset.attributes
+    attributes = (
+        _variable(dataset, place.variable).attributes if place.variable else dataset.attributes
+    )
     if place.attribute not in attributes:
-        raise DataError(f"--remove {place}: there is no such attribute. {nearest_names(place.attribute, attributes)}")
+        raise DataError(
+            f"--remove {place}: there is no such attribute. "
+            f"{nearest_names(place.attribute, attributes)}"
+        )
     if not place.variable:
         kept = {key: value for key, value in attributes.items() if key != place.attribute}
         return replace(dataset, attributes=kept)
-    return _with(dataset, _variable(dataset, place.variable).without(place.attribute))
+    return _with(dataset, _variable(dataset, place.variable).edit(place.attribute))
 
 
 def _without_references(variable: Variable, gone: str) -> Variable:
     """Take the name of a variable that is gone out of the attributes of another."""
-    for key in ("coordinates", "bounds", "climatology", "grid_mapping", "ancillary_variables"):
+    for key in REFERENCES:
         words = str(variable.attributes.get(key, "")).split()
         if gone in words:
             kept = " ".join(word for word in words if word != gone)
-            variable = variable.without(**{key: kept}) if kept else variable.without(key)
+            variable = variable.edit(**{key: kept}) if kept else variable.edit(key)
     return variable
 
 
-def _renamed(dataset: Dataset, place: Place, new: str) -> Dataset:
+def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:
     old = place.variable
     if place.attribute is not None:
         holder = _variable(dataset, old).attributes if old else dataset.attributes
         renamed = _renamed_key(holder, place, new)
         if not old:
             return replace(dataset, attributes=renamed)
-        return _with(dataset, _variable(dataset, old).with_(attributes=renamed))
+        return _with(dataset, _variable(dataset, old).replace(attributes=renamed))
     if old not in dataset.variables and old not in dataset.sizes:
         old = dataset.find(old)
     if new in dataset.variables or new in dataset.sizes:
@@ -130,13 +144,15 @@ def _renamed(dataset: Dataset, place: Place, new: str) -> Dataset:
     made = []
     for variable in dataset.variables.values():
         attributes = {
-            key: word.sub(new, value) if key in _REFERRING and isinstance(value, str) else value
+            key: word.sub(new, value) if key in ALL_REFERENCES and isinstance(value, str) else value
             for key, value in variable.attributes.items()
         }
         dimensions = tuple(new if name == old else name for name in variable.dimensions)
         name = new if variable.name == old else variable.name
-        made.append(variable.with_(name=name, dimensions=dimensions, attributes=attributes))
-    return dataset.with_variables(made, unlimited=frozenset(new if n == old else n for n in dataset.unlimited))
+        made.append(variable.replace(name=name, dimensions=dimensions, attributes=attributes))
+    return dataset.with_variables(
+        made, unlimited=frozenset(new if n == old else n for n in dataset.unlimited)
+    )
 
 
 def _renamed_key(attributes: Mapping[str, Any], place: Place, new: str) -> dict[str, Any]:
@@ -155,7 +171,9 @@ def _as_before(before: Any, name: str, text: str) -> Any:
     try:
         numbers = np.array([float(word) for word in text.replace(",", " ").split()])
     except ValueError:
-        raise DataError(f"--set {name}: '{text}' is no number, which the attribute has been so far") from None
+        raise DataError(
+            f"--set {name}: '{text}' is no number, which the attribute has been so far"
+        ) from None
     kind = np.asarray(before).dtype if before is not None else numbers.dtype
     return numbers.astype(kind) if numbers.size != 1 else kind.type(numbers[0])
 
@@ -165,4 +183,6 @@ def _variable(dataset: Dataset, name: str) -> Variable:
 
 
 def _with(dataset: Dataset, changed: Variable) -> Dataset:
-    return dataset.with_variables(changed if v.name == changed.name else v for v in dataset.variables.values())
+    return dataset.with_variables(
+        changed if v.name == changed.name else v for v in dataset.variables.values()
+    )

@@ -10,27 +10,32 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, LazyArray, Region, Selected
 from rhodolite.errors import DataError, UsageError
-from rhodolite.kernels import departures
+from rhodolite.kernels import anomalies
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.periods import Period
-from rhodolite.model.units import has_offset_zero
+from rhodolite.model.time.period_text import Period
+from rhodolite.model.units.udunits import has_offset_zero
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.cycles import Cycle
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.metadata import anomaly_attributes
-from rhodolite.operations.normals import (
+from rhodolite.operations.baseline.base_period import (
     BASE_COVERAGE,
     FEWEST_YEARS,
-    Base,
+    BasePeriod,
     check_coverage,
     check_years,
-    in_place_of,
-    sort_by_time,
-    time_place,
+    put_in_place,
+    time_axis_of,
+    variables_along_time,
 )
-from rhodolite.operations.others import Other
-from rhodolite.operations.reference import ComputedReference, Reference, StoredReference, matched_phases
-from rhodolite.operations.refining import Smoothing, divisors
+from rhodolite.operations.baseline.divisors import Smoothing, divisors
+from rhodolite.operations.baseline.reference_climatology import (
+    ComputedReference,
+    Reference,
+    StoredReference,
+    matched_phases,
+)
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.other_dataset import OtherDataset
+from rhodolite.operations.variables.cell_methods import anomaly_attributes
 
 
 class AnomalyKind(StrEnum):
@@ -41,9 +46,8 @@ class AnomalyKind(StrEnum):
     STANDARDISED = "standardised"
 
 
-@operation
 @dataclass(frozen=True)
-class Anomaly:
+class Anomaly(Operation):
     """Departures from the mean cycle of a base period.
 
     The normal of a phase is the mean of all its steps within the base period. `difference` is
@@ -58,14 +62,24 @@ class Anomaly:
     >>> Anomaly(base="1991..2020", kind="percent")  # doctest: +SKIP
     """
 
-    base: Period | None = parameter("years that define normal; all by default", example="1991..2020")
+    base: Period | None = parameter(
+        "years that define normal; all by default", example="1991..2020"
+    )
     cycle: Cycle = parameter(
-        "what repeats: hour, day, month, season, year, none, or month+hour", default=Cycle.MONTH, example="CYCLE"
+        "what repeats: hour, day, month, season, year, none, or month+hour",
+        default=Cycle.MONTH,
+        example="CYCLE",
     )
     kind: AnomalyKind = parameter("how the departure is expressed", default=AnomalyKind.DIFFERENCE)
-    smooth: Smoothing | None = parameter("smooth the cycle: a window of so many phases, or '3 harmonics'", example="31")
-    climatology: Other | None = parameter("take normal from another file: data, or their climatology", example="FILE")
-    min_coverage: float = parameter("share of the base's values that a normal needs", default=BASE_COVERAGE)
+    smooth: Smoothing | None = parameter(
+        "smooth the cycle: a window of so many phases, or '3 harmonics'", example="31"
+    )
+    climatology: OtherDataset | None = parameter(
+        "take normal from another file: data, or their climatology", example="FILE"
+    )
+    min_coverage: float = parameter(
+        "share of the base's values that a normal needs", default=BASE_COVERAGE
+    )
     min_years: int = parameter("fewest years that a normal is made of", default=FEWEST_YEARS)
 
     def check(self) -> None:
@@ -73,10 +87,11 @@ class Anomaly:
         check_years(self.min_years)
         if self.climatology is not None and self.climatology.variable is not None:
             raise UsageError(
-                f"--climatology {self.climatology}: name the file alone; each variable finds its own in it"
+                f"--climatology {self.climatology}: name the file alone; each variable finds its "
+                "own in it"
             )
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of departures, on the grid and times of the input.
 
         Raises
@@ -87,34 +102,41 @@ class Anomaly:
             natural zero.
         """
         reference = self._reference(dataset)
-        along_time, _ = sort_by_time(dataset)
-        made = {variable.name: [self._departures(dataset, variable, reference)] for variable in along_time}
-        return dataset.with_variables(in_place_of(dataset, made))
+        along_time, _ = variables_along_time(dataset)
+        made = {
+            variable.name: [self._departures(dataset, variable, reference)]
+            for variable in along_time
+        }
+        return dataset.with_variables(put_in_place(dataset, made))
 
     def _reference(self, dataset: Dataset) -> Reference:
         if self.climatology is None:
-            base = Base.of(dataset, self.cycle, self.base, self.min_coverage, self.min_years)
+            base = BasePeriod.of(dataset, self.cycle, self.base, self.min_coverage, self.min_years)
             base.need_all_phases()
             return ComputedReference(dataset, base, base.phases, self.smooth)
         other = self.climatology.dataset
         if other.need_time().climatological:
             if self.base or self.smooth:
                 raise UsageError(
-                    f"--climatology {self.climatology} holds normals already; --base and --smooth are for "
+                    f"--climatology {self.climatology} holds normals already; --base and --smooth "
+                    "are for "
                     "data, and belong to the command that made it"
                 )
             return StoredReference.of(dataset, other, self.cycle)
-        base = Base.of(other, self.cycle, self.base, self.min_coverage, self.min_years)
+        base = BasePeriod.of(other, self.cycle, self.base, self.min_coverage, self.min_years)
         phases = matched_phases(dataset, other, self.cycle, base.present)
         return ComputedReference(other, base, phases, self.smooth)
 
     def _departures(self, dataset: Dataset, variable: Variable, reference: Reference) -> Variable:
         if self.kind == AnomalyKind.PERCENT and variable.units and has_offset_zero(variable.units):
             raise DataError(
-                f"{variable.name} is in {variable.units}, whose zero is arbitrary, so percent of it mean "
+                f"{variable.name} is in {variable.units}, whose zero is arbitrary, so percent of "
+                "it mean "
                 "nothing; use --kind difference or standardised"
             )
-        normals, deviations = reference.normals(dataset, variable, spread=self.kind == AnomalyKind.STANDARDISED)
+        normals, deviations = reference.normals(
+            dataset, variable, spread=self.kind == AnomalyKind.STANDARDISED
+        )
         scales, label = None, f"{variable.name}, {reference.text}"
         if self.kind == AnomalyKind.PERCENT:
             scales = divisors(normals, label, normals=True)
@@ -122,11 +144,18 @@ class Anomaly:
             scales = divisors(deviations, label, normals=False)
         factor = 100.0 if self.kind == AnomalyKind.PERCENT else 1.0
         data = DepartureArray(
-            variable.floats(), normals, scales, factor, reference.phases, time_place(dataset, variable)
+            variable.floats(),
+            normals,
+            scales,
+            factor,
+            reference.phases,
+            time_axis_of(dataset, variable),
         )
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-        attributes = anomaly_attributes(variable, self.cycle, reference.text, reference.words, self.kind.value)
-        return variable.with_(data=data, attributes=attributes, storage=storage, missing=None)
+        attributes = anomaly_attributes(
+            variable, self.cycle, reference.text, reference.words, self.kind.value
+        )
+        return variable.replace(data=data, attributes=attributes, storage=storage, missing=None)
 
 
 class DepartureArray(LazyArray):
@@ -177,9 +206,11 @@ class DepartureArray(LazyArray):
         normals = _rows(self._normals, rows, cells)
         block = np.moveaxis(self._source.read(region), self._axis, 0)
         if self._scales is not None:
-            out = departures.scaled(block, normals, _rows(self._scales, rows, cells), self._factor, places)
+            out = anomalies.scaled(
+                block, normals, _rows(self._scales, rows, cells), self._factor, places
+            )
         else:
-            out = departures.differences(block, normals, places)
+            out = anomalies.differences(block, normals, places)
         return np.moveaxis(out, 0, self._axis)
 
 

@@ -10,23 +10,23 @@ import numpy as np
 from rhodolite.arrays import Aligned, Array, LazyArray, Mapped, Region
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units import convertible, has_offset_zero, is_unit
+from rhodolite.model.units.udunits import convertible, has_offset_zero, is_unit
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.formulas import Formula
-from rhodolite.operations.programs import Conversion, Program, ProgramBuilder
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.expressions.compiler import Program, ProgramBuilder, UnitChange
+from rhodolite.operations.expressions.parser import Formula
 
 
-@operation
 @dataclass(frozen=True)
-class Calc:
+class Calc(Operation):
     """A new variable from a formula of ordinary arithmetic.
 
-    Names are variables and coordinates; 5[degC] is a number with units, and one without takes those of what
-    it is added to or compared with. There are + - * / ^, comparisons (1 where true, 0 where not), and, or, not, sqrt,
-    exp, log, log10, abs, sin, cos, tan, arctan2, min, max, where(condition, a, b), missing(x), mean(x, time) or over
-    area, lat, lon or level, and level(x, 850[hPa]). Units are checked and derived; a value is missing where one that
-    it needs is. The other variables are left out.
+    Names are variables and coordinates; 5[degC] is a number with units, and one without takes those
+    of what it is added to or compared with. There are + - * / ^, comparisons (1 where true, 0 where
+    not), and, or, not, sqrt, exp, log, log10, abs, sin, cos, tan, arctan2, min, max,
+    where(condition, a, b), missing(x), mean(x, time) or over area, lat, lon or level, and level(x,
+    850[hPa]). Units are checked and derived; a value is missing where one that it needs is. The
+    other variables are left out.
 
     Examples
     --------
@@ -40,15 +40,18 @@ class Calc:
 
     def check(self) -> None:
         if self.formula is None:
-            raise UsageError("calc: what? Add --formula, such as --formula 'sqrt(ua^2 + va^2)' --name wind_speed")
+            raise UsageError(
+                "calc: what? Add --formula, such as --formula 'sqrt(ua^2 + va^2)' --name wind_speed"
+            )
         if self.name is None or not self.name.isidentifier():
             raise UsageError(
-                "calc: the result needs a name of letters, digits and _; add --name, such as --name wind_speed"
+                "calc: the result needs a name of letters, digits and _; add --name, such as "
+                "--name wind_speed"
             )
         if self.units is not None and not is_unit(self.units):
             raise UsageError(f"--units: UDUNITS does not know '{self.units}'")
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset with the new variable.
 
         Raises
@@ -63,17 +66,23 @@ class Calc:
         if not builder.leaves:
             raise DataError(f"--formula {self.formula}: there is no variable in it")
         dimensions, shape = _axes_of(dataset, builder.leaves)
-        aligned = [Aligned(leaf.floats(), leaf.dimensions, dimensions, shape) for leaf in builder.leaves]
+        aligned = [
+            Aligned(leaf.floats(), leaf.dimensions, dimensions, shape) for leaf in builder.leaves
+        ]
         main = max(builder.leaves, key=lambda leaf: leaf.data.size)
-        double = any(leaf.data.dtype.itemsize > 4 and leaf.storage.dtype is None for leaf in builder.leaves)
+        double = any(
+            leaf.data.dtype.itemsize > 4 and leaf.storage.dtype is None for leaf in builder.leaves
+        )
         dtype = np.dtype("f8" if double else "f4")
         data: LazyArray = Calculated(aligned, root.program, shape)
         units = root.units
         if self.units is not None:
             if not convertible(units, self.units):
-                raise DataError(f"--units: the result is in {units}, which {self.units} cannot be made of")
+                raise DataError(
+                    f"--units: the result is in {units}, which {self.units} cannot be made of"
+                )
             if self.units != units:
-                data = Mapped(data, Conversion(units, self.units, difference=root.difference), "f8")
+                data = Mapped(data, UnitChange(units, self.units, difference=root.difference), "f8")
             units = self.units
         about: dict[str, Any] = {
             "long_name": self.name.replace("_", " "),
@@ -91,22 +100,30 @@ class Calc:
             about["cell_methods"] = methods.pop()
         made = Variable(self.name, dimensions, Mapped(data, np.asarray, dtype), about, Storage())
         if self.name in dataset.variables and (self.keep or self.name in dataset.axes.auxiliary):
-            raise DataError(f"{dataset.label} has a variable {self.name} already; choose another --name")
+            raise DataError(
+                f"{dataset.label} has a variable {self.name} already; choose another --name"
+            )
         if self.keep:
             return dataset.with_variables([*dataset.variables.values(), made])
-        with_new = dataset.with_variables([*(v for v in dataset.variables.values() if v.name != self.name), made])
-        return with_new.restricted([self.name])
+        with_new = dataset.with_variables(
+            [*(v for v in dataset.variables.values() if v.name != self.name), made]
+        )
+        return with_new.restrict([self.name])
 
 
 def _axes_of(dataset: Dataset, leaves: list[Variable]) -> tuple[tuple[str, ...], tuple[int, ...]]:
-    """Return the dimensions of the result: those of all leaves, in the order in which most have them."""
+    """Return the dimensions of the result: those of all leaves, in the order in which most have
+    them."""
     longest = max(leaves, key=lambda leaf: leaf.data.ndim)
     dimensions = list(longest.dimensions)
     sizes: dict[str, int] = {}
     for leaf in leaves:
         for name, n in zip(leaf.dimensions, leaf.shape, strict=True):
             if sizes.setdefault(name, n) != n:
-                raise DataError(f"{dataset.label}: the axis {name} has {sizes[name]} cells and {n}, in one formula")
+                raise DataError(
+                    f"{dataset.label}: the axis {name} has {sizes[name]} cells and {n}, in one "
+                    "formula"
+                )
         dimensions += [name for name in leaf.dimensions if name not in dimensions]
     return tuple(dimensions), tuple(sizes[name] for name in dimensions)
 

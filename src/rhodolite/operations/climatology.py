@@ -10,52 +10,61 @@ from rhodolite.arrays import InMemory, LazyArray
 from rhodolite.errors import UsageError
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.periods import Period
+from rhodolite.model.time.period_text import Period
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.amounts import is_amount
-from rhodolite.operations.cycles import Cycle
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.measures import Measure
-from rhodolite.operations.metadata import climatology_attributes
-from rhodolite.operations.normals import (
+from rhodolite.operations.baseline.base_period import (
     BASE_COVERAGE,
     FEWEST_YEARS,
-    Base,
+    BasePeriod,
     check_coverage,
     check_years,
-    sort_by_time,
-    time_place,
+    time_axis_of,
+    variables_along_time,
 )
-from rhodolite.operations.refining import Smoothing
+from rhodolite.operations.baseline.divisors import Smoothing
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.time_groups.totals import is_amount
+from rhodolite.operations.variables.cell_methods import climatology_attributes
 
 BOUNDS = "climatology_bounds"
 
 
-@operation
 @dataclass(frozen=True)
-class Climatology:
+class Climatology(Operation):
     """The mean cycle over a base period, or another statistic of it.
 
     Each phase of the cycle gets the statistic of all its steps within the base period; missing
     values are left out. Steps of unequal length count by their length where they share a phase, as
-    months do in a season. Months are those of the data's own calendar; seasons are DJF, MAM, JJA and
-    SON; days have the same place in every year and calendar, 29 February counting with the 28th.
-    The result carries climatological time (CF 7.4).
+    months do in a season. Months are those of the data's own calendar; seasons are DJF, MAM, JJA
+    and SON; days have the same place in every year and calendar, 29 February counting with the
+    28th. The result carries climatological time (CF 7.4).
 
     Examples
     --------
     >>> Climatology(base="1991..2020", cycle="season")  # doctest: +SKIP
     """
 
-    base: Period | None = parameter("years that define normal; all by default", example="1991..2020")
+    base: Period | None = parameter(
+        "years that define normal; all by default", example="1991..2020"
+    )
     cycle: Cycle = parameter(
-        "what repeats: hour, day, month, season, year, none, or month+hour", default=Cycle.MONTH, example="CYCLE"
+        "what repeats: hour, day, month, season, year, none, or month+hour",
+        default=Cycle.MONTH,
+        example="CYCLE",
     )
     statistic: Measure = parameter(
-        "mean, std, variance, median, p90, min, max, range or count", default=Measure("mean"), example="NAME"
+        "mean, std, variance, median, p90, min, max, range or count",
+        default=Measure("mean"),
+        example="NAME",
     )
-    smooth: Smoothing | None = parameter("smooth the cycle: a window of so many phases, or '3 harmonics'", example="31")
-    min_coverage: float = parameter("share of the base's values that a normal needs", default=BASE_COVERAGE)
+    smooth: Smoothing | None = parameter(
+        "smooth the cycle: a window of so many phases, or '3 harmonics'", example="31"
+    )
+    min_coverage: float = parameter(
+        "share of the base's values that a normal needs", default=BASE_COVERAGE
+    )
 
     min_years: int = parameter("fewest years that a normal is made of", default=FEWEST_YEARS)
 
@@ -64,23 +73,25 @@ class Climatology:
         check_years(self.min_years)
         if self.statistic.adds:
             raise UsageError(
-                f"--statistic {self.statistic}: what adds up is no normal; take it of each month or year first: "
+                f"--statistic {self.statistic}: what adds up is no normal; take it of each month "
+                "or year first: "
                 f"aggregate --to month --statistic '{self.statistic}' then climatology"
             )
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset with one step for each phase of the cycle.
 
         Raises
         ------
         DataError
-            If there is no time axis, the data are coarser than the cycle, or the base is not covered.
+            If there is no time axis, the data are coarser than the cycle, or the base is not
+            covered.
         """
         coverage = 0.0 if self.statistic.counts else self.min_coverage
-        base = Base.of(dataset, self.cycle, self.base, coverage, self.min_years)
+        base = BasePeriod.of(dataset, self.cycle, self.base, coverage, self.min_years)
         if self.smooth is not None:
             self.smooth.check(base)
-        along_time, others = sort_by_time(dataset)
+        along_time, others = variables_along_time(dataset)
         coordinate = dataset.need(Role.TIME)
         made = {variable.name: variable for variable in others}
         time = _time_variables(coordinate, base)
@@ -89,10 +100,11 @@ class Climatology:
             made[variable.name] = self._normal(dataset, variable, base)
         order = [*(name for name in dataset.variables if name in made), *(v.name for v in time)]
         return dataset.with_variables(
-            [made[name] for name in dict.fromkeys(order)], unlimited=dataset.unlimited - {str(coordinate.dimension)}
+            [made[name] for name in dict.fromkeys(order)],
+            unlimited=dataset.unlimited - {str(coordinate.dimension)},
         )
 
-    def _normal(self, dataset: Dataset, variable: Variable, base: Base) -> Variable:
+    def _normal(self, dataset: Dataset, variable: Variable, base: BasePeriod) -> Variable:
         reduction, name, shape = base.reduction(dataset, variable, self.statistic.within(variable))
         dtype = variable.floats().dtype
         data: LazyArray = reduction.output(name, shape, np.float64 if self.smooth else dtype)
@@ -109,13 +121,19 @@ class Climatology:
             attributes["comment"] = f"cycle smoothed: {self.smooth.words}"
         if self.statistic.counts:
             attributes["units"] = UNITS_OF_ONE
-        along = time_place(dataset, variable)
-        dimensions = (variable.dimensions[along], *variable.dimensions[:along], *variable.dimensions[along + 1 :])
+        along = time_axis_of(dataset, variable)
+        dimensions = (
+            variable.dimensions[along],
+            *variable.dimensions[:along],
+            *variable.dimensions[along + 1 :],
+        )
         storage = Storage(dtype=variable.storage.dtype)
-        return variable.with_(dimensions=dimensions, data=data, attributes=attributes, storage=storage, missing=None)
+        return variable.replace(
+            dimensions=dimensions, data=data, attributes=attributes, storage=storage, missing=None
+        )
 
 
-def _step_of_amounts(variable: Variable, base: Base) -> str:
+def _step_of_amounts(variable: Variable, base: BasePeriod) -> str:
     """Return the step of amounts that are shorter than a phase of the cycle; empty for all else."""
     step, part = base.axis.resolution, base.cycle.parts[-1]
     longer = {"hour": 0, "day": 1, "month": 28, "season": 90, "year": 360, "none": 360}[part]
@@ -124,7 +142,7 @@ def _step_of_amounts(variable: Variable, base: Base) -> str:
     return step.unit if shorter and step.count == 1 and is_amount(variable, base.axis) else ""
 
 
-def _time_variables(coordinate: Coordinate, base: Base) -> tuple[Variable, Variable]:
+def _time_variables(coordinate: Coordinate, base: BasePeriod) -> tuple[Variable, Variable]:
     """Return climatological time and its bounds (CF 7.4), or ordinary ones where nothing repeats.
 
     A phase is placed in the middle of its first occurrence; its bounds run from the beginning of
@@ -142,8 +160,12 @@ def _time_variables(coordinate: Coordinate, base: Base) -> tuple[Variable, Varia
         once = first[0] + (first[1] - first[0]) / 2 if cycle.parts[-1] != "hour" else first[0]
         middles[row] = axis.to_number(once)
         bounds[row] = axis.to_number(first[0]), axis.to_number(last[1])
-    name, key = (f"{coordinate.name}_bnds", "bounds") if cycle == Cycle.NONE else (BOUNDS, "climatology")
+    name, key = (
+        (f"{coordinate.name}_bnds", "bounds") if cycle == Cycle.NONE else (BOUNDS, "climatology")
+    )
     if cycle == Cycle.NONE:
         middles = bounds.mean(axis=1)
-    time = variable.without("bounds", **{key: name}).with_(data=InMemory(middles), storage=Storage(), missing=None)
+    time = variable.edit("bounds", **{key: name}).replace(
+        data=InMemory(middles), storage=Storage(), missing=None
+    )
     return time, Variable(name, (*variable.dimensions, ends), InMemory(bounds))

@@ -14,35 +14,35 @@ import numpy as np
 from rhodolite.arrays import (
     Array,
     Broadcast,
-    Combined,
     Concatenated,
+    Elementwise,
     Engine,
     LazyArray,
     Mapped,
     Reduction,
     Region,
     Selected,
-    SeriesWork,
+    SeriesKernel,
     Stacked,
     WithoutAxis,
 )
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.kernels.correlation import correlate
-from rhodolite.kernels.statistics import Spread
+from rhodolite.kernels.grouped_statistics import Spread
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.parts import take
-from rhodolite.model.time import TimeAxis
-from rhodolite.model.timelabels import time_labels
-from rhodolite.model.units import has_offset_zero, pretty
+from rhodolite.model.indexing import take
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_labels import time_labels
+from rhodolite.model.units.conversion import Rescaling, of_differences, rescaling
+from rhodolite.model.units.udunits import has_offset_zero, pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.averaging import WeightedMean, area_weights_of, one_axis_on
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.matching import counterpart, need_same_cells
-from rhodolite.operations.normals import sort_by_time, time_place
-from rhodolite.operations.others import Other
-from rhodolite.operations.pairing import MatchedTimes
-from rhodolite.operations.rescaling import Rescaling, of_differences, rescaling
+from rhodolite.operations.axis_reduction.area_mean import WeightedMean, area_weights_of, one_axis_on
+from rhodolite.operations.baseline.base_period import time_axis_of, variables_along_time
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.pairing.cells import counterpart, need_same_cells
+from rhodolite.operations.pairing.times import MatchedTimes
+from rhodolite.operations.parameters.other_dataset import OtherDataset
 
 _CELL = {
     "bias": "mean difference",
@@ -62,29 +62,36 @@ class Contrast(StrEnum):
 
 
 def _ratio(first: Array, second: Array) -> Array:
-    return np.asarray(np.divide(first, second, out=np.full(first.shape, np.nan), where=second != 0, dtype=np.float64))
+    return np.asarray(
+        np.divide(
+            first, second, out=np.full(first.shape, np.nan), where=second != 0, dtype=np.float64
+        )
+    )
 
 
 def _percent(first: Array, second: Array) -> Array:
     return 100.0 * (_ratio(first, second) - 1.0)
 
 
-@operation
 @dataclass(frozen=True)
-class Compare:
-    """The difference to another dataset: everywhere, by cell over time, by time over the area, and overall.
+class Compare(Operation):
+    """The difference to another dataset: everywhere, by cell over time, by time over the area, and
+    overall.
 
-    Differences are this dataset minus the other; ratios and percentages are relative to the other. Times are
-    matched by the month, day or year that they stand for, phases of two climatologies by their names, and a single
-    time or a map is compared with every time. Units are turned into those of this dataset; the cells have to be the
-    same. Over the area cells are weighted by their true size. A table of the whole is printed.
+    Differences are this dataset minus the other; ratios and percentages are relative to the other.
+    Times are matched by the month, day or year that they stand for, phases of two climatologies by
+    their names, and a single time or a map is compared with every time. Units are turned into those
+    of this dataset; the cells have to be the same. Over the area cells are weighted by their true
+    size. A table of the whole is printed.
 
     Examples
     --------
     >>> Compare(with_="observed.nc")  # doctest: +SKIP
     """
 
-    with_: Other | None = parameter("the other file or pattern; FILE:NAME for another variable", example="FILE[:NAME]")
+    with_: OtherDataset | None = parameter(
+        "the other file or pattern; FILE:NAME for another variable", example="FILE[:NAME]"
+    )
 
     kind: Contrast = parameter("how values are set against each other", default=Contrast.DIFFERENCE)
 
@@ -95,7 +102,7 @@ class Compare:
         if self.with_ is None:
             raise UsageError("compare: with what? Add --with FILE")
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of differences and what sums them up.
 
         Raises
@@ -105,12 +112,16 @@ class Compare:
         """
         assert self.with_ is not None
         other = self.with_.dataset
-        part, steps = _matched(dataset, other)
+        part, steps = _match_times(dataset, other)
         along, others = _to_compare(part)
         made: list[Variable] = []
         tables = []
         for variable in along:
-            its = counterpart(variable, other) if self.with_.variable is None else other[self.with_.variable]
+            its = (
+                counterpart(variable, other)
+                if self.with_.variable is None
+                else other[self.with_.variable]
+            )
             need_same_cells(dataset, variable, other, its, Role.TIME)
             second = _like(part, variable, other, its, steps)
             pair = _Pair(part, variable, second, other.label, self.kind)
@@ -121,8 +132,9 @@ class Compare:
         return part.with_variables([*kept.values(), *made], remarks=(*dataset.remarks, *tables))
 
 
-def _matched(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
-    """Return our part of what both have, and the steps of the other; None where it is one map for all of ours."""
+def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
+    """Return our part of what both have, and the steps of the other; None where it is one map for
+    all of ours."""
     ours, theirs = (_times(one) for one in (dataset, other))
     if theirs is None or len(theirs) == 1:
         if ours is not None and theirs is not None and len(ours) == 1:
@@ -132,16 +144,20 @@ def _matched(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
         return dataset, None
     if ours is None:
         raise DataError(
-            f"{dataset.label} has no times and {other.label} has {len(theirs):,}; compare the other way "
+            f"{dataset.label} has no times and {other.label} has {len(theirs):,}; compare the "
+            "other way "
             "round, or choose or summarise --over time first"
         )
     name = str(dataset.need(Role.TIME).dimension)
     if ours.climatological or theirs.climatological:
         labels = [time_labels(axis) for axis in (ours, theirs)]
         if sorted(labels[0]) != sorted(labels[1]) or len(set(labels[0])) < len(labels[0]):
-            held = f"{dataset.label} holds {_shown(labels[0])} and {other.label} {_shown(labels[1])}"
+            held = (
+                f"{dataset.label} holds {_shown(labels[0])} and {other.label} {_shown(labels[1])}"
+            )
             raise DataError(
-                f"{held}, which do not correspond; for departures from normals there is anomaly --climatology FILE"
+                f"{held}, which do not correspond; for departures from normals there is anomaly "
+                "--climatology FILE"
             )
         return dataset, np.array([labels[1].index(label) for label in labels[0]])
     matched = MatchedTimes.of(dataset, other)
@@ -163,20 +179,29 @@ def _shown(labels: list[str]) -> str:
 
 
 def _to_compare(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
-    """Return the variables to compare, those along time where there is an axis of it, and all others."""
+    """Return the variables to compare, those along time where there is an axis of it, and all
+    others."""
     if _times(dataset) is not None:
-        return sort_by_time(dataset)
+        return variables_along_time(dataset)
     found = [v for v in dataset.data_variables if v.numeric and v.data.ndim]
     if not found:
         raise DataError(f"{dataset.label}: there is no variable of numbers to compare")
-    return found, [v for v in dataset.variables.values() if v not in found and v.name not in dataset.axes.auxiliary]
+    return found, [
+        v
+        for v in dataset.variables.values()
+        if v not in found and v.name not in dataset.axes.auxiliary
+    ]
 
 
-def _like(dataset: Dataset, variable: Variable, other: Dataset, its: Variable, steps: Any) -> LazyArray:
+def _like(
+    dataset: Dataset, variable: Variable, other: Dataset, its: Variable, steps: Any
+) -> LazyArray:
     """Return the other variable in the units, along the dimensions and at the times of ours."""
     coordinate = other.coordinate(Role.TIME)
     along = (
-        its.dimensions.index(coordinate.dimension) if coordinate and coordinate.dimension in its.dimensions else None
+        its.dimensions.index(coordinate.dimension)
+        if coordinate and coordinate.dimension in its.dimensions
+        else None
     )
     values: LazyArray = its.floats()
     if steps is None and along is not None:
@@ -185,8 +210,11 @@ def _like(dataset: Dataset, variable: Variable, other: Dataset, its: Variable, s
         picks: list[Any] = [None] * len(its.shape)
         picks[along] = steps
         values = Selected(values, picks)
-        if along != time_place(dataset, variable):
-            raise DataError(f"{its.name} of {other.label} has its time axis at another place than {variable.name}")
+        if along != time_axis_of(dataset, variable):
+            raise DataError(
+                f"{its.name} of {other.label} has its time axis at another place than "
+                f"{variable.name}"
+            )
     if its.units != variable.units and its.units and variable.units:
         values = Mapped(values, rescaling(its, variable.units), values.dtype)
     if along is not None or values.ndim == len(variable.dimensions):
@@ -211,7 +239,8 @@ class _Pair:
         storage = Storage(dtype=self.variable.storage.dtype, chunks=self.variable.storage.chunks)
         if self.kind is not Contrast.DIFFERENCE and has_offset_zero(self.variable.units or "1"):
             raise DataError(
-                f"{self.variable.name} is in {self.variable.units}, an interval scale, of which there are "
+                f"{self.variable.name} is in {self.variable.units}, an interval scale, of which "
+                "there are "
                 "no ratios; take --kind difference"
             )
         work: Any
@@ -220,8 +249,8 @@ class _Pair:
             Contrast.RATIO: (_ratio, "ratio"),
             Contrast.PERCENT: (_percent, "difference in percent"),
         }[self.kind]
-        both = Combined([self.variable.floats(), self.second], work)
-        return self._made(self.kind.value, words, self.variable.dimensions, both, storage)
+        both = Elementwise([self.variable.floats(), self.second], work)
+        return self._make_variables(self.kind.value, words, self.variable.dimensions, both, storage)
 
     @property
     def times(self) -> int:
@@ -230,23 +259,29 @@ class _Pair:
         return 1 if axis is None else len(axis)
 
     def by_cell(self) -> list[Variable]:
-        """Return what sums up the differences at each cell over time, where there is more than one."""
+        """Return what sums up the differences at each cell over time, where there is more than
+        one."""
         if self.times == 1:
             return []
-        along = time_place(self.dataset, self.variable)
+        along = time_axis_of(self.dataset, self.variable)
         both = Concatenated([self.variable.floats(), self.second], along)
         reduction = Reduction(both, series=_OverTime(along))
         cells = (*self.variable.shape[:along], *self.variable.shape[along + 1 :])
         dimensions = (*self.variable.dimensions[:along], *self.variable.dimensions[along + 1 :])
-        return [self._made(name, words, dimensions, reduction.output(name, cells)) for name, words in _CELL.items()]
+        return [
+            self._make_variables(name, words, dimensions, reduction.output(name, cells))
+            for name, words in _CELL.items()
+        ]
 
     def by_time(self) -> list[Variable]:
         """Return what sums up the differences over the area at each time."""
         if not self._area:
             return []
-        dimensions = tuple(d for at, d in enumerate(self.variable.dimensions) if at not in self._area)
+        dimensions = tuple(
+            d for at, d in enumerate(self.variable.dimensions) if at not in self._area
+        )
         return [
-            self._made(name, words, dimensions, _OfMeans(self.means, function))
+            self._make_variables(name, words, dimensions, _OfMeans(self.means, function))
             for name, (words, function) in _AREA_MEANS.items()
         ]
 
@@ -259,7 +294,8 @@ class _Pair:
 
     @cached_property
     def means(self) -> LazyArray:
-        """Area means of what `_PairMeans` computes, which come first, over the axes that are left."""
+        """Area means of what `_PairMeans` computes, which come first, over the axes that are
+        left."""
         shape = self.variable.shape
         kept = tuple(n for at, n in enumerate(shape) if at not in self._area)
         both = Stacked([self.variable.floats(), self.second])
@@ -270,11 +306,21 @@ class _Pair:
     def text(self, engine: Engine) -> str:
         """Return a table of all differences together."""
         values = engine.compute(self.means).reshape(_QUANTITIES, -1)
-        means = values[:, ~np.isnan(values).any(axis=0)].mean(axis=1) if np.isfinite(values).any() else values[:, 0]
-        difference, absolute, square, first, second, first2, second2, product = (float(value) for value in means)
+        means = (
+            values[:, ~np.isnan(values).any(axis=0)].mean(axis=1)
+            if np.isfinite(values).any()
+            else values[:, 0]
+        )
+        difference, absolute, square, first, second, first2, second2, product = (
+            float(value) for value in means
+        )
         units, own = pretty(self._units("bias")), pretty(self.variable.units)
         spread = [float(part) for part in (_variance(first2, first), _variance(second2, second))]
-        r = (product - first * second) / np.sqrt(spread[0] * spread[1]) if min(spread) > 0 else np.nan
+        r = (
+            (product - first * second) / np.sqrt(spread[0] * spread[1])
+            if min(spread) > 0
+            else np.nan
+        )
         ratio = spread[0] / spread[1] if spread[1] > 0 else np.nan
         rows = [
             ("mean of this", first, own),
@@ -297,10 +343,19 @@ class _Pair:
             return UNITS_OF_ONE
         return of_differences(self.variable.units)[1]
 
-    def _made(
-        self, ending: str, words: str, dimensions: tuple[str, ...], data: LazyArray, storage: Storage | None = None
+    def _make_variables(
+        self,
+        ending: str,
+        words: str,
+        dimensions: tuple[str, ...],
+        data: LazyArray,
+        storage: Storage | None = None,
     ) -> Variable:
-        kept = {key: value for key, value in self.variable.attributes.items() if key in ("grid_mapping", "coordinates")}
+        kept = {
+            key: value
+            for key, value in self.variable.attributes.items()
+            if key in ("grid_mapping", "coordinates")
+        }
         units = self._units(ending)
         factor = of_differences(self.variable.units)[0]
         if factor != 1.0 and units not in (UNITS_OF_ONE, "%"):
@@ -317,7 +372,7 @@ class _Pair:
 
 
 @dataclass
-class _OverTime(SeriesWork):
+class _OverTime(SeriesKernel):
     axis: int
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
@@ -330,10 +385,15 @@ class _OverTime(SeriesWork):
         first[missing] = second[missing] = np.nan
         difference = first - second
         count = (~missing).sum(axis=0)
-        absolute, square, total = (np.nansum(part, axis=0) for part in (np.abs(difference), difference**2, difference))
+        absolute, square, total = (
+            np.nansum(part, axis=0) for part in (np.abs(difference), difference**2, difference)
+        )
         held = np.where(count > 0, count, np.nan)
         one_group = np.zeros(half, int)
-        ours, theirs = (Spread().finish(Spread().gather(part, one_group, 1))["variance"][0] for part in (first, second))
+        ours, theirs = (
+            Spread().finish(Spread().gather(part, one_group, 1))["variance"][0]
+            for part in (first, second)
+        )
         ratio = np.divide(ours, theirs, out=np.full(count.shape, np.nan), where=theirs > 0)
         return {
             "bias": total / held,
@@ -346,14 +406,24 @@ class _OverTime(SeriesWork):
 
 @dataclass
 class _PairMeans(WeightedMean):
-    """Weighted means of two quantities, their difference, its size and square, their squares and their product."""
+    """Weighted means of two quantities, their difference, its size and square, their squares and
+    their product."""
 
     def add(self, block: Array, region: Region) -> None:
         first, second = block.astype(np.float64)
         missing = np.isnan(first) | np.isnan(second)
         first[missing] = second[missing] = np.nan
         difference = first - second
-        made = [difference, np.abs(difference), difference**2, first, second, first**2, second**2, first * second]
+        made = [
+            difference,
+            np.abs(difference),
+            difference**2,
+            first,
+            second,
+            first**2,
+            second**2,
+            first * second,
+        ]
         super().add(np.stack(made), (slice(0, _QUANTITIES), *region[1:]))
 
 
@@ -384,7 +454,8 @@ def _error(means: Array) -> Array:
 
 
 def _variance(square: Array | float, mean: Array | float) -> Array:
-    """Return a mean square less the square of the mean; 0 where no more than rounding is left of equal values."""
+    """Return a mean square less the square of the mean; 0 where no more than rounding is left of
+    equal values."""
     left = np.subtract(square, np.square(mean))
     return np.where(left > 64 * np.finfo(np.float64).eps * np.square(mean), left, 0.0)
 
@@ -393,7 +464,12 @@ def _pattern_correlation(means: Array) -> Array:
     first, second, first2, second2, product = means[3:]
     spread = _variance(first2, first) * _variance(second2, second)
     return np.asarray(
-        np.divide(product - first * second, np.sqrt(spread), out=np.full(spread.shape, np.nan), where=spread > 0)
+        np.divide(
+            product - first * second,
+            np.sqrt(spread),
+            out=np.full(spread.shape, np.nan),
+            where=spread > 0,
+        )
     )
 
 

@@ -4,23 +4,24 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from enum import StrEnum
-from typing import ClassVar, Self
+from typing import Self
 
 import numpy as np
 
-from rhodolite.arrays import Aligned, Combined, InMemory, Mapped
+from rhodolite.arrays import Aligned, Elementwise, InMemory, Mapped
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.parts import take, turned
-from rhodolite.model.ranges import LongitudeRange
-from rhodolite.model.units import is_unit
-from rhodolite.model.unitwords import typed_units
+from rhodolite.model.indexing import take, turn_longitudes
+from rhodolite.model.space.range_text import LongitudeRange
+from rhodolite.model.typed_value import TypedValue
+from rhodolite.model.units.aliases import read_typed_units
+from rhodolite.model.units.conversion import Rescaling, can_be_in, rescaling, standard_name_after
+from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.amounts import calendar_rate, days_around
-from rhodolite.operations.declaration import operation, parameter, parameters
-from rhodolite.operations.rescaling import Rescaling, can_be_in, rescaling, standard_name_after
-from rhodolite.operations.selecting import longitude_indices
+from rhodolite.operations.declaration import Operation, parameter, parameters
+from rhodolite.operations.selection.indices import longitude_indices
+from rhodolite.operations.time_groups.totals import calendar_rate, days_around
 
 
 class Longitudes(StrEnum):
@@ -46,12 +47,13 @@ class Pack(StrEnum):
 
 
 @dataclass(frozen=True)
-class Units:
-    """Target units by variable: `tas=degC,pr=mm day-1`; units alone, under an empty name, are for all that they fit."""
+class Units(TypedValue):
+    """Target units by variable: `tas=degC,pr=mm day-1`; units alone, under an empty name, are for
+    all that they fit."""
 
     by_name: tuple[tuple[str, str], ...]
 
-    listed: ClassVar[bool] = True
+    listed = True
 
     @classmethod
     def parse(cls, text: str) -> Self:
@@ -61,10 +63,16 @@ class Units:
             if not equals:
                 name, units = "", name
             if not units or (equals and not name):
-                raise ValueError(f"'{part.strip()}' does not say what is to be in which units; write it like tas=degC")
-            units = typed_units(units)
+                raise ValueError(
+                    f"'{part.strip()}' does not say what is to be in which units; write it like "
+                    "tas=degC"
+                )
+            units = read_typed_units(units)
             if not is_unit(units):
-                raise ValueError(f"'{units}' is not known to UDUNITS; write units like degC, mm day-1, kg m-2 s-1")
+                raise ValueError(
+                    f"'{units}' is not known to UDUNITS; write units like degC, mm day-1, kg m-2 "
+                    "s-1"
+                )
             pairs.append((name, units))
         return cls(tuple(pairs))
 
@@ -72,24 +80,25 @@ class Units:
         return ",".join(f"{name}={units}" if name else units for name, units in self.by_name)
 
 
-@operation
 @dataclass(frozen=True)
-class Convert:
+class Convert(Operation):
     """Other units, another order of latitudes and longitudes, packed integers.
 
     Units are those of UDUNITS. Differences of temperature (departures, standard deviations) are
     converted without the offset of the scale. Water is converted between mass and depth (such as
     kg m-2 s-1 and mm day-1) by its density, 1000 kg m-3, which the attribute `comment` then says.
-    Amounts for each month or year (mm month-1) become amounts a day by the days of their own month or year.
-    Longitudes and latitudes take their data along. Packing to int16 spreads the range of the data
-    over all integers and reports the step; `keep` writes what came in packed as it came.
+    Amounts for each month or year (mm month-1) become amounts a day by the days of their own month
+    or year. Longitudes and latitudes take their data along. Packing to int16 spreads the range of
+    the data over all integers and reports the step; `keep` writes what came in packed as it came.
 
     Examples
     --------
     >>> Convert(units="tas=degC", longitude="-180..180")  # doctest: +SKIP
     """
 
-    units: Units | None = parameter("units that variables are to be in", example="tas=degC,pr='mm day-1'")
+    units: Units | None = parameter(
+        "units that variables are to be in", example="tas=degC,pr='mm day-1'"
+    )
     longitude: Longitudes | None = parameter("how longitudes are to be counted")
     latitude: Latitudes | None = parameter("which way latitudes are to run")
     pack: Pack | None = parameter("integers to keep the values in")
@@ -98,7 +107,7 @@ class Convert:
         if all(getattr(self, declared.field) is None for declared in parameters(type(self))):
             raise UsageError("convert: to what? Give --units, --longitude, --latitude or --pack")
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return the converted dataset; data are converted as they are read.
 
         Raises
@@ -113,7 +122,7 @@ class Convert:
             west = 0.0 if self.longitude is Longitudes.FROM_ZERO else -180.0
             coordinate = dataset.need(Role.LONGITUDE)
             indices, turns = longitude_indices(coordinate, LongitudeRange(west, west + 360.0))
-            dataset = turned(take(dataset, {str(coordinate.dimension): indices}), turns)
+            dataset = turn_longitudes(take(dataset, {str(coordinate.dimension): indices}), turns)
         if self.latitude is not None:
             coordinate = dataset.need(Role.LATITUDE)
             order = np.argsort(coordinate.values, kind="stable")
@@ -121,14 +130,17 @@ class Convert:
             dataset = take(dataset, {str(coordinate.dimension): order})
         if self.pack is not None:
             dataset = dataset.with_variables(
-                _packed(v, self.pack) if v in dataset.data_variables else v for v in dataset.variables.values()
+                _pack(v, self.pack) if v in dataset.data_variables else v
+                for v in dataset.variables.values()
             )
         return dataset
 
 
 def _fitting(dataset: Dataset, units: str) -> list[str]:
     """Return the names of the data variables that can be in some units."""
-    found = [v.name for v in dataset.data_variables if v.numeric and v.units and can_be_in(v, units)]
+    found = [
+        v.name for v in dataset.data_variables if v.numeric and v.units and can_be_in(v, units)
+    ]
     if not found:
         held = ", ".join(f"{v.name} is in {v.units or 'no units'}" for v in dataset.data_variables)
         raise DataError(f"--units {units}: nothing can be converted to it; {held}")
@@ -155,17 +167,21 @@ def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:
         variable = dataset.variables[name]
     change = rescaling(variable, units)
     made = {v.name: v for v in dataset.variables.values()}
-    made[name] = _rescaled(variable, change, units, coordinate=name in dataset.axes.auxiliary)
+    made[name] = _rescale(variable, change, units, coordinate=name in dataset.axes.auxiliary)
     bounds = str(variable.attributes.get("bounds", ""))
     if bounds in made:
-        made[bounds] = _rescaled(made[bounds], change, made[bounds].units and units, coordinate=True)
+        made[bounds] = _rescale(made[bounds], change, made[bounds].units and units, coordinate=True)
     return dataset.with_variables(made.values())
 
 
-def _by_days(dataset: Dataset, variable: Variable, rate: tuple[str, int], *, to_days: bool) -> Dataset:
-    """Return a dataset in which amounts for each month or year are amounts a day, or the other way round.
+def _by_days(
+    dataset: Dataset, variable: Variable, rate: tuple[str, int], *, to_days: bool
+) -> Dataset:
+    """Return a dataset in which amounts for each month or year are amounts a day, or the other way
+    round.
 
-    Months count by their own days, and not by the twelfth of a mean year that UDUNITS takes them for.
+    Months count by their own days, and not by the twelfth of a mean year that UDUNITS takes them
+    for.
     """
     amount, months = rate
     axis = dataset.need_time()
@@ -174,39 +190,52 @@ def _by_days(dataset: Dataset, variable: Variable, rate: tuple[str, int], *, to_
     time = str(dataset.need(Role.TIME).dimension)
     scale = Aligned(InMemory(factors), (time,), variable.dimensions, variable.shape)
     if not to_days:
-        variable = _rescaled(variable, rescaling(variable, f"{amount} day-1"), f"{amount} day-1", coordinate=False)
+        variable = _rescale(
+            variable, rescaling(variable, f"{amount} day-1"), f"{amount} day-1", coordinate=False
+        )
     source = variable.floats()
-    data = Mapped(Combined([source, scale], np.multiply), np.asarray, source.dtype)
+    data = Mapped(Elementwise([source, scale], np.multiply), np.asarray, source.dtype)
     storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
     units = f"{amount} day-1" if to_days else f"{amount} {'month' if months == 1 else 'year'}-1"
-    changed = variable.with_(data=data, storage=storage, missing=None).without(units=units)
-    return dataset.with_variables(changed if v.name == changed.name else v for v in dataset.variables.values())
+    changed = variable.replace(data=data, storage=storage, missing=None).edit(units=units)
+    return dataset.with_variables(
+        changed if v.name == changed.name else v for v in dataset.variables.values()
+    )
 
 
-def _rescaled(variable: Variable, change: Rescaling, units: str | None, *, coordinate: bool) -> Variable:
+def _rescale(
+    variable: Variable, change: Rescaling, units: str | None, *, coordinate: bool
+) -> Variable:
     source = variable.floats()
     storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-    changed = variable.with_(data=Mapped(source, change, source.dtype), storage=storage, missing=None)
+    changed = variable.replace(
+        data=Mapped(source, change, source.dtype), storage=storage, missing=None
+    )
     if coordinate:
         # Coordinates are small, and needed before anything is streamed.
-        changed = changed.with_(data=InMemory(changed.values()))
+        changed = changed.replace(data=InMemory(changed.values()))
     if units is None:
         return changed
     standard_name = standard_name_after(variable, change)
     changed = (
-        changed.without("standard_name") if standard_name is None else changed.without(standard_name=standard_name)
+        changed.edit("standard_name")
+        if standard_name is None
+        else changed.edit(standard_name=standard_name)
     )
     if change.by_density:
-        remarks = (variable.attributes.get("comment"), "converted with 1000 kg m-3, the density of water")
-        changed = changed.without(comment="; ".join(str(text) for text in remarks if text))
-    return changed.without(units=units)
+        remarks = (
+            variable.attributes.get("comment"),
+            "converted with 1000 kg m-3, the density of water",
+        )
+        changed = changed.edit(comment="; ".join(str(text) for text in remarks if text))
+    return changed.edit(units=units)
 
 
-def _packed(variable: Variable, pack: Pack) -> Variable:
+def _pack(variable: Variable, pack: Pack) -> Variable:
     storage = variable.storage
     if variable.data.dtype.kind != "f" or (pack is Pack.KEEP and storage.packing is None):
         return variable
     if pack is Pack.KEEP:
         assert storage.packing is not None
-        return variable.with_(storage=replace(storage, dtype=storage.packing.dtype))
-    return variable.with_(storage=Storage(dtype=pack.value, chunks=storage.chunks))
+        return variable.replace(storage=replace(storage, dtype=storage.packing.dtype))
+    return variable.replace(storage=Storage(dtype=pack.value, chunks=storage.chunks))

@@ -11,20 +11,29 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, Concatenated, Engine, InMemory, LazyArray, Reduction, SeriesWork
+from rhodolite.arrays import (
+    Array,
+    Concatenated,
+    Engine,
+    InMemory,
+    LazyArray,
+    Reduction,
+    SeriesKernel,
+)
 from rhodolite.errors import DataError, UsageError, nearest_names
-from rhodolite.kernels.correlation import correlate, ranked
-from rhodolite.kernels.polynomials import fit_polynomial
+from rhodolite.kernels.correlation import correlate, rank_pairs
+from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units import quotient
+from rhodolite.model.typed_value import TypedValue
+from rhodolite.model.units.udunits import quotient
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.cycles import Cycle
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.matching import need_same_cells
-from rhodolite.operations.normals import sort_by_time, time_place
-from rhodolite.operations.others import Other
-from rhodolite.operations.pairing import MatchedTimes
+from rhodolite.operations.baseline.base_period import time_axis_of, variables_along_time
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.pairing.cells import need_same_cells
+from rhodolite.operations.pairing.times import MatchedTimes
+from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.trend import p_text
 
 _MOST_LAGS = 241
@@ -38,7 +47,7 @@ class Kind(StrEnum):
 
 
 @dataclass(frozen=True)
-class Lags:
+class Lags(TypedValue):
     """Steps by which the other goes before: `3`, or all of `-6..6`."""
 
     first: int
@@ -50,7 +59,9 @@ class Lags:
         try:
             made = cls(int(first), int(last if dots else first))
         except ValueError:
-            raise ValueError(f"'{text}' is no number of steps; write 3, or -6..6 for all of these") from None
+            raise ValueError(
+                f"'{text}' is no number of steps; write 3, or -6..6 for all of these"
+            ) from None
         if made.last < made.first or made.last - made.first >= _MOST_LAGS:
             raise ValueError(f"'{text}' runs backwards, or over more than {_MOST_LAGS} lags")
         return made
@@ -63,28 +74,33 @@ class Lags:
         return list(range(self.first, self.last + 1))
 
 
-@operation
 @dataclass(frozen=True)
-class Correlate:
+class Correlate(Operation):
     """Correlation with a series, or with another field cell by cell.
 
-    Times are matched by the month, day or year that they stand for. The p-value takes account of values
-    that follow each other, by way of the effective sample size. Two series that both have a trend or
-    a cycle of the year correlate for that alone: `--detrend` and `--cycle month` take these out first. With
-    several lags the result has a lag axis, and the lag of the strongest correlation at each cell; a
-    positive lag means that the other goes before.
+    Times are matched by the month, day or year that they stand for. The p-value takes account of
+    values that follow each other, by way of the effective sample size. Two series that both have a
+    trend or a cycle of the year correlate for that alone: `--detrend` and `--cycle month` take
+    these out first. With several lags the result has a lag axis, and the lag of the strongest
+    correlation at each cell; a positive lag means that the other goes before.
 
     Examples
     --------
     >>> Correlate(with_="index.csv", lag="-6..6", detrend=True)  # doctest: +SKIP
     """
 
-    with_: Other | None = parameter("the other file; FILE:NAME for one of several variables", example="FILE[:NAME]")
-    lag: Lags = parameter("steps by which the other goes before", default=Lags(0, 0), example="-6..6")
+    with_: OtherDataset | None = parameter(
+        "the other file; FILE:NAME for one of several variables", example="FILE[:NAME]"
+    )
+    lag: Lags = parameter(
+        "steps by which the other goes before", default=Lags(0, 0), example="-6..6"
+    )
     method: Kind = parameter("which correlation", default=Kind.PEARSON)
     detrend: bool = parameter("take a line out of both first", default=False)
     cycle: Cycle = parameter(
-        "take the mean cycle out of both first: month, season, day or hour", default=Cycle.NONE, example="CYCLE"
+        "take the mean cycle out of both first: month, season, day or hour",
+        default=Cycle.NONE,
+        example="CYCLE",
     )
 
     speaks: ClassVar[bool] = True
@@ -94,7 +110,7 @@ class Correlate:
         if self.with_ is None:
             raise UsageError("correlate: with what? Add --with FILE, or --with FILE:NAME")
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of correlations, without the time axis.
 
         Raises
@@ -105,7 +121,7 @@ class Correlate:
         assert self.with_ is not None
         other = self.with_.dataset
         matched = MatchedTimes.of(dataset, other)
-        along_time, others = sort_by_time(dataset)
+        along_time, others = variables_along_time(dataset)
         time = dataset.need(Role.TIME)
         lags = [] if len(self.lag.steps) == 1 else [_lag_axis(self.lag)]
         made: list[Variable] = []
@@ -118,21 +134,31 @@ class Correlate:
                 remarks.append(_Sentence(self, variable, its, tuple(found)))
         kept = [v for v in others if v.name != time.name]
         return dataset.with_variables(
-            [*kept, *lags, *made], remarks=tuple(remarks), unlimited=dataset.unlimited - {str(time.dimension)}
+            [*kept, *lags, *made],
+            remarks=tuple(remarks),
+            unlimited=dataset.unlimited - {str(time.dimension)},
         )
 
     def _correlations(
-        self, dataset: Dataset, variable: Variable, other: Dataset, its: Variable, matched: MatchedTimes
+        self,
+        dataset: Dataset,
+        variable: Variable,
+        other: Dataset,
+        its: Variable,
+        matched: MatchedTimes,
     ) -> list[Variable]:
-        along, n = time_place(dataset, variable), len(dataset.need_time())
+        along, n = time_axis_of(dataset, variable), len(dataset.need_time())
         axis, its_axis = dataset.need_time(), other.need_time()
         source, series = variable.floats(), None
         if its.data.size == len(its_axis):
             series = its.floats()
         else:
             need_same_cells(dataset, variable, other, its, Role.TIME)
-            if time_place(other, its) != along:
-                raise DataError(f"{its.name} of {other.label} has its time axis at another place than {variable.name}")
+            if time_axis_of(other, its) != along:
+                raise DataError(
+                    f"{its.name} of {other.label} has its time axis at another place than "
+                    f"{variable.name}"
+                )
             source = Concatenated([source, its.floats()], along)
         work = _Pairs(
             along,
@@ -148,7 +174,9 @@ class Correlate:
         cells = (*variable.shape[:along], *variable.shape[along + 1 :])
         dimensions = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
         lagged = len(self.lag.steps) > 1
-        shape, dims = ((len(self.lag.steps), *cells), ("lag", *dimensions)) if lagged else (cells, dimensions)
+        shape, dims = (
+            ((len(self.lag.steps), *cells), ("lag", *dimensions)) if lagged else (cells, dimensions)
+        )
         name = variable.name
         pair = f"{variable.quantity} with {its.quantity}"
         kept = {key: value for key, value in variable.attributes.items() if key == "grid_mapping"}
@@ -167,18 +195,33 @@ class Correlate:
             (
                 "correlation_pvalue",
                 f"p-value of the {rank}correlation of {pair}",
-                {"units": UNITS_OF_ONE, "comment": "t test, effective sample size after Bretherton and others 1999"},
+                {
+                    "units": UNITS_OF_ONE,
+                    "comment": "t test, effective sample size after Bretherton and others 1999",
+                },
             ),
         ]
         if not rank:
-            about.append(("regression", f"regression of {variable.quantity} on {its.quantity}", {"units": units}))
+            about.append(
+                (
+                    "regression",
+                    f"regression of {variable.quantity} on {its.quantity}",
+                    {"units": units},
+                )
+            )
         made = []
         for ending, title, more in about:
             attributes = {"long_name": title, **more, **kept}
             data = reduction.output(ending, shape)
-            made.append(Variable(f"{name}_{ending}", dims, data, attributes, Storage(dtype="float32")))
+            made.append(
+                Variable(f"{name}_{ending}", dims, data, attributes, Storage(dtype="float32"))
+            )
         if lagged:
-            words = {"long_name": f"lag of the strongest correlation of {pair}", "units": UNITS_OF_ONE, **kept}
+            words = {
+                "long_name": f"lag of the strongest correlation of {pair}",
+                "units": UNITS_OF_ONE,
+                **kept,
+            }
             made.append(Variable(f"{name}_lag", dimensions, reduction.output("lag", cells), words))
         return made
 
@@ -186,11 +229,15 @@ class Correlate:
         taken = [] if self.cycle == Cycle.NONE else [f"mean {self.cycle.word} cycle"]
         taken += ["linear trend"] if self.detrend else []
         before = f"; {' and '.join(taken)} taken out of both first" if taken else ""
-        lag = f"; the other goes {self.lag.first} steps before" if self.lag.first == self.lag.last != 0 else ""
+        lag = (
+            f"; the other goes {self.lag.first} steps before"
+            if self.lag.first == self.lag.last != 0
+            else ""
+        )
         return f"{self.method} correlation{before}{lag}"
 
 
-def _partner(variable: Variable, other: Dataset, named: Other) -> Variable:
+def _partner(variable: Variable, other: Dataset, named: OtherDataset) -> Variable:
     """Return the variable of the other dataset to correlate with."""
     if named.variable is not None:
         return other[named.variable]
@@ -201,7 +248,8 @@ def _partner(variable: Variable, other: Dataset, named: Other) -> Variable:
         return other.variables[variable.name]
     names = [v.name for v in quantities]
     raise DataError(
-        f"{other.label} holds several variables; write --with {named}:NAME. {nearest_names(variable.name, names)}"
+        f"{other.label} holds several variables; write --with {named}:NAME. "
+        f"{nearest_names(variable.name, names)}"
     )
 
 
@@ -215,7 +263,7 @@ def _lag_axis(lags: Lags) -> Variable:
 
 
 @dataclass
-class _Pairs(SeriesWork):
+class _Pairs(SeriesKernel):
     axis: int
     steps: int
     series: LazyArray | None
@@ -230,17 +278,22 @@ class _Pairs(SeriesWork):
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
         before = (len(self.lags),) if len(self.lags) > 1 else ()
-        named = {name: (before, np.dtype("f8")) for name in ("correlation", "correlation_pvalue", "regression")}
+        named = {
+            name: (before, np.dtype("f8"))
+            for name in ("correlation", "correlation_pvalue", "regression")
+        }
         return {**named, "lag": ((), np.dtype("f8"))} if before else named
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        ours = self._prepared(block[: self.steps].astype(np.float64), 0)
+        ours = self._prepare(block[: self.steps].astype(np.float64), 0)
         if self.series is not None:
-            column = self.series.read(tuple(slice(0, n) for n in self.series.shape)).astype(np.float64)
-            column = self._prepared(column.reshape(-1, *(1,) * (block.ndim - 1)), 1)
+            column = self.series.read(tuple(slice(0, n) for n in self.series.shape)).astype(
+                np.float64
+            )
+            column = self._prepare(column.reshape(-1, *(1,) * (block.ndim - 1)), 1)
             theirs = np.broadcast_to(column, (len(column), *block.shape[1:]))
         else:
-            theirs = self._prepared(block[self.steps :].astype(np.float64), 1)
+            theirs = self._prepare(block[self.steps :].astype(np.float64), 1)
         rows = [self._of_lag(ours[i], theirs[j]) for i, j in self.pairs]
         names = ("correlation", "correlation_pvalue", "regression")
         found = {name: np.stack([row[at] for row in rows]) for at, name in enumerate(names)}
@@ -253,10 +306,10 @@ class _Pairs(SeriesWork):
 
     def _of_lag(self, first: Array, second: Array) -> tuple[Array, ...]:
         if self.by_rank:
-            first, second = ranked(first, second)
+            first, second = rank_pairs(first, second)
         return correlate(first, second)
 
-    def _prepared(self, values: Array, side: int) -> Array:
+    def _prepare(self, values: Array, side: int) -> Array:
         """Return values without their cycle and their line, where that is asked for."""
         phases = self.phases[side]
         if phases.max() > phases.min():
@@ -279,12 +332,21 @@ class _Sentence:
 
     def text(self, engine: Engine) -> str:
         """Say the correlation of two series, at the strongest lag if there are several."""
-        values = {v.name.removeprefix(f"{self.variable.name}_"): v.values(engine).reshape(-1) for v in self.found}
+        values = {
+            v.name.removeprefix(f"{self.variable.name}_"): v.values(engine).reshape(-1)
+            for v in self.found
+        }
         lags = self.correlate.lag.steps
-        at = lags.index(int(values["lag"][0])) if len(lags) > 1 and np.isfinite(values["lag"][0]) else 0
+        at = (
+            lags.index(int(values["lag"][0]))
+            if len(lags) > 1 and np.isfinite(values["lag"][0])
+            else 0
+        )
         r = float(values["correlation"][at])
         if np.isnan(r):
             return f"{self.variable.name} with {self.its.name}: no correlation can be told"
-        lag = f" at lag {lags[at]}, the strongest of {lags[0]} to {lags[-1]}" if len(lags) > 1 else ""
+        lag = (
+            f" at lag {lags[at]}, the strongest of {lags[0]} to {lags[-1]}" if len(lags) > 1 else ""
+        )
         text = f"{self.variable.name} with {self.its.name}: correlation {r:+.3f}"
         return f"{text}{lag}, {p_text(float(values['correlation_pvalue'][at]))}"

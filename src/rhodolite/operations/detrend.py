@@ -10,29 +10,40 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, Engine, LazyArray, Mapped, Moved, Reduction, SeriesWork
+from rhodolite.arrays import (
+    Array,
+    Engine,
+    FirstAxisMoved,
+    LazyArray,
+    Mapped,
+    Reduction,
+    SeriesKernel,
+)
 from rhodolite.errors import DataError, UsageError
-from rhodolite.kernels.polynomials import fit_polynomial
+from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units import pretty
+from rhodolite.model.units.conversion import Rescaling, of_differences
+from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.cycles import Cycle
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.normals import in_place_of, sort_by_time, time_place
-from rhodolite.operations.rescaling import Rescaling, of_differences
+from rhodolite.operations.baseline.base_period import (
+    put_in_place,
+    time_axis_of,
+    variables_along_time,
+)
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.cycle import Cycle
 
 _FEWEST_STEPS = 3
 
 
-@operation
 @dataclass(frozen=True)
-class Detrend:
+class Detrend(Operation):
     """Data without their trend, cell by cell.
 
-    A line, or a parabola with `--order 2`, is fitted by least squares to decimal years and taken away;
-    what is left has mean 0 unless `--keep-mean` puts the mean back. With `--cycle month` each month has a
-    trend, and a mean, of its own. The largest slope that is left anywhere is said at the end, so that
-    one can see that it is none.
+    A line, or a parabola with `--order 2`, is fitted by least squares to decimal years and taken
+    away; what is left has mean 0 unless `--keep-mean` puts the mean back. With `--cycle month` each
+    month has a trend, and a mean, of its own. The largest slope that is left anywhere is said at
+    the end, so that one can see that it is none.
 
     Examples
     --------
@@ -42,14 +53,18 @@ class Detrend:
     order: int = parameter("1 for a line, 2 for a parabola", default=1)
     keep_mean: bool = parameter("put the mean back", default=False)
     cycle: Cycle = parameter(
-        "fit each phase of a cycle by itself: month, season, day or hour", default=Cycle.NONE, example="CYCLE"
+        "fit each phase of a cycle by itself: month, season, day or hour",
+        default=Cycle.NONE,
+        example="CYCLE",
     )
 
     def check(self) -> None:
         if self.order not in (1, 2):
-            raise UsageError(f"--order: '{self.order}' is not offered; write 1 for a line or 2 for a parabola")
+            raise UsageError(
+                f"--order: '{self.order}' is not offered; write 1 for a line or 2 for a parabola"
+            )
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset on the grid and times of the input.
 
         Raises
@@ -66,40 +81,44 @@ class Detrend:
                 f"{'' if self.cycle == Cycle.NONE else f' in each {self.cycle}'}, and there are "
                 f"{counts.min()}"
             )
-        along_time, _ = sort_by_time(dataset)
+        along_time, _ = variables_along_time(dataset)
         made, remarks = {}, list(dataset.remarks)
         for variable in along_time:
-            along = time_place(dataset, variable)
+            along = time_axis_of(dataset, variable)
             reduction = Reduction(
-                variable.floats(), series=_Rest(along, axis.decimal_years, places, self.order, self.keep_mean)
+                variable.floats(),
+                series=_Rest(along, axis.decimal_years, places, self.order, self.keep_mean),
             )
             cells = (*variable.shape[:along], *variable.shape[along + 1 :])
-            rest = Moved(reduction.output("value", (len(axis), *cells)), along)
-            made[variable.name] = [self._detrended(variable, rest)]
+            rest = FirstAxisMoved(reduction.output("value", (len(axis), *cells)), along)
+            made[variable.name] = [self._describe(variable, rest)]
             remarks.append(_SlopeLeft(variable, reduction.output("left", cells)))
-        return dataset.with_variables(in_place_of(dataset, made), remarks=tuple(remarks))
+        return dataset.with_variables(put_in_place(dataset, made), remarks=tuple(remarks))
 
-    def _detrended(self, variable: Variable, rest: LazyArray) -> Variable:
+    def _describe(self, variable: Variable, rest: LazyArray) -> Variable:
         what = "line" if self.order == 1 else "parabola"
         each = "" if self.cycle == Cycle.NONE else f" of each {self.cycle}"
-        changed = variable.without(
+        changed = variable.edit(
             "actual_range",
             "valid_min",
             "valid_max",
             "valid_range",
             long_name=f"{variable.quantity} without its trend",
-            comment=f"{what}{each} by least squares taken away, mean {'kept' if self.keep_mean else 'taken away too'}",
+            comment=f"{what}{each} by least squares taken away, mean "
+            f"{'kept' if self.keep_mean else 'taken away too'}",
         )
         if not self.keep_mean:
             factor, units = of_differences(variable.units)
             rest = rest if factor == 1.0 else Mapped(rest, Rescaling(factor, 0.0), "f8")
-            changed = changed.without("standard_name", **({"units": units} if units else {}))
+            changed = changed.edit("standard_name", **({"units": units} if units else {}))
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-        return changed.with_(data=Mapped(rest, np.asarray, variable.floats().dtype), storage=storage, missing=None)
+        return changed.replace(
+            data=Mapped(rest, np.asarray, variable.floats().dtype), storage=storage, missing=None
+        )
 
 
 @dataclass
-class _Rest(SeriesWork):
+class _Rest(SeriesKernel):
     axis: int
     years: Array
     phases: NDArray[np.intp]

@@ -10,9 +10,9 @@ from typing import Any, Self
 
 import numpy as np
 
-from rhodolite.arrays import Array, Mapped, Moved, Reduction, SeriesWork
+from rhodolite.arrays import Array, FirstAxisMoved, Mapped, Reduction, SeriesKernel
 from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.kernels.indices import (
+from rhodolite.kernels.drought_indices import (
     extreme_means,
     fit_gamma,
     gamma_index,
@@ -21,14 +21,22 @@ from rhodolite.kernels.indices import (
     running_sum,
 )
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.periods import Period
-from rhodolite.model.time import TimeAxis
-from rhodolite.model.units import is_temperature
+from rhodolite.model.time.period_text import Period
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.typed_value import TypedValue
+from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.amounts import rate_units
-from rhodolite.operations.cycles import Cycle
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.normals import BASE_COVERAGE, Base, check_coverage, in_place_of, sort_by_time, time_place
+from rhodolite.operations.baseline.base_period import (
+    BASE_COVERAGE,
+    BasePeriod,
+    check_coverage,
+    put_in_place,
+    time_axis_of,
+    variables_along_time,
+)
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.time_groups.totals import rate_units
 
 _NO_CLASS = -128
 _WATER = ("precipitation", "rain", "snow", "lwe")
@@ -49,7 +57,7 @@ class Distribution(StrEnum):
 
 
 @dataclass(frozen=True)
-class Tails:
+class Tails(TypedValue):
     """What counts as extreme at each end: `10` values, or `10%` of them."""
 
     number: float
@@ -61,7 +69,9 @@ class Tails:
         try:
             value = float(number)
         except ValueError:
-            raise ValueError(f"'{text}' is neither a number of values, such as 10, nor a share, such as 10%") from None
+            raise ValueError(
+                f"'{text}' is neither a number of values, such as 10, nor a share, such as 10%"
+            ) from None
         percent = text.strip().endswith("%")
         if percent and not 0 < value < 50:
             raise ValueError(f"'{text}': the share at each end has to be above 0% and below 50%")
@@ -81,20 +91,22 @@ _LIMITS = {
     IndexKind.RAINFALL_ANOMALY: (-3.0, -2.0, -1.0, -0.5, 0.5, 1.0, 2.0, 3.0),
     IndexKind.STANDARDISED: (-2.0, -1.5, -1.0, 1.0, 1.5, 2.0),
 }
-_DEGREES = {4: ("slightly", "moderately", "very", "extremely"), 3: ("moderately", "very", "extremely")}
+_DEGREES = {
+    4: ("slightly", "moderately", "very", "extremely"),
+    3: ("moderately", "very", "extremely"),
+}
 
 
-@operation
 @dataclass(frozen=True)
-class Index:
+class Index(Operation):
     """How unusual each month, season or year was, as one number.
 
-    `rainfall-anomaly` (van Rooy 1965): departures from the mean, scaled so that +3 is the mean of the
-    highest and -3 that of the lowest values of the base. `standardised` (McKee and others 1993):
-    the standard normal deviate of the same probability, from a gamma distribution with a share of
-    zeros for precipitation and a normal one for other quantities, over one or several months. Each
-    month, or season, of the year is held against its own in the base. Cells where all values are
-    equal, or too few are there, are missing.
+    `rainfall-anomaly` (van Rooy 1965): departures from the mean, scaled so that +3 is the mean of
+    the highest and -3 that of the lowest values of the base. `standardised` (McKee and others
+    1993): the standard normal deviate of the same probability, from a gamma distribution with a
+    share of zeros for precipitation and a normal one for other quantities, over one or several
+    months. Each month, or season, of the year is held against its own in the base. Cells where all
+    values are equal, or too few are there, are missing.
 
     Examples
     --------
@@ -102,26 +114,37 @@ class Index:
     """
 
     kind: IndexKind = parameter("how the index is made", default=IndexKind.RAINFALL_ANOMALY)
-    base: Period | None = parameter("years to hold it against; all by default", example="1991..2020")
+    base: Period | None = parameter(
+        "years to hold it against; all by default", example="1991..2020"
+    )
     extremes: Tails = parameter(
         "extremes at each end, a number or a share such as 10%", default=Tails(10), example="10"
     )
     months: int = parameter("months up to each that count together, for standardised", default=1)
-    distribution: Distribution | None = parameter("what is fitted for standardised; by the quantity if not given")
-    classes: bool = parameter("write the class too, from extremely dry to extremely wet", default=False)
-    min_coverage: float = parameter("share of the base's values that are needed", default=BASE_COVERAGE)
+    distribution: Distribution | None = parameter(
+        "what is fitted for standardised; by the quantity if not given"
+    )
+    classes: bool = parameter(
+        "write the class too, from extremely dry to extremely wet", default=False
+    )
+    min_coverage: float = parameter(
+        "share of the base's values that are needed", default=BASE_COVERAGE
+    )
 
     def check(self) -> None:
         check_coverage(self.min_coverage)
         if not 1 <= self.months <= 120:
-            raise UsageError(f"--months: {self.months} is no number of months; write 1, 3, 6, 12 ...")
+            raise UsageError(
+                f"--months: {self.months} is no number of months; write 1, 3, 6, 12 ..."
+            )
         if self.kind is IndexKind.RAINFALL_ANOMALY and (self.months > 1 or self.distribution):
             raise UsageError(
-                "--months and --distribution belong to --kind standardised; for a rainfall anomaly of "
+                "--months and --distribution belong to --kind standardised; for a rainfall anomaly "
+                "of "
                 "several months, aggregate first"
             )
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of indices NAME_index and, if asked for, classes NAME_class.
 
         Raises
@@ -130,32 +153,49 @@ class Index:
             If the steps are shorter than a month or irregular, or the base has too few years.
         """
         axis = dataset.need_time()
-        base = Base.of(dataset, _cycle_of(axis), self.base, self.min_coverage)
+        base = BasePeriod.of(dataset, _cycle_of(axis), self.base, self.min_coverage)
         base.need_all_phases()
         fewest = int(base.full.min())
-        if self.kind is IndexKind.RAINFALL_ANOMALY and not self.extremes.percent and 2 * self.extremes.number >= fewest:
+        if (
+            self.kind is IndexKind.RAINFALL_ANOMALY
+            and not self.extremes.percent
+            and 2 * self.extremes.number >= fewest
+        ):
             raise DataError(
-                f"--extremes {self.extremes}: the base has {fewest} years, and the number has to be below half of "
+                f"--extremes {self.extremes}: the base has {fewest} years, and the number has to "
+                "be below half of "
                 f"that; write --extremes {max(1, (fewest - 1) // 4)} or --extremes 10%"
             )
-        if self.months > 1 and (axis.step.unit, axis.step.count, axis.step.missing) != ("month", 1, 0):
+        if self.months > 1 and (axis.step.unit, axis.step.count, axis.step.missing) != (
+            "month",
+            1,
+            0,
+        ):
             gaps = ", with gaps" if axis.step.missing else ""
             raise DataError(
                 f"--months {self.months} needs months without a gap, and the data have one value "
                 f"{axis.step}{gaps}; aggregate --to month first"
             )
-        along_time, _ = sort_by_time(dataset)
+        along_time, _ = variables_along_time(dataset)
         made = {variable.name: self._indices(dataset, variable, base) for variable in along_time}
-        return dataset.with_variables(in_place_of(dataset, made))
+        return dataset.with_variables(put_in_place(dataset, made))
 
-    def _indices(self, dataset: Dataset, variable: Variable, base: Base) -> list[Variable]:
-        along, name = time_place(dataset, variable), f"{variable.name}_index"
-        gamma = self.distribution is Distribution.GAMMA or (self.distribution is None and _is_water(variable))
+    def _indices(self, dataset: Dataset, variable: Variable, base: BasePeriod) -> list[Variable]:
+        along, name = time_axis_of(dataset, variable), f"{variable.name}_index"
+        gamma = self.distribution is Distribution.GAMMA or (
+            self.distribution is None and _is_water(variable)
+        )
         lengths = base.axis.lengths if variable.units and rate_units(variable.units) else None
         work = _IndexWork(variable.name, self, base, along, gamma, lengths)
         first = (len(base.axis), *variable.shape[:along], *variable.shape[along + 1 :])
-        data = Moved(Reduction(variable.floats(), series=work).output("value", first), along)
-        kept = {key: value for key, value in variable.attributes.items() if key in ("grid_mapping", "coordinates")}
+        data = FirstAxisMoved(
+            Reduction(variable.floats(), series=work).output("value", first), along
+        )
+        kept = {
+            key: value
+            for key, value in variable.attributes.items()
+            if key in ("grid_mapping", "coordinates")
+        }
         about = {
             "long_name": f"{self._words(gamma)} of {variable.quantity}",
             "units": UNITS_OF_ONE,
@@ -163,17 +203,26 @@ class Index:
             "comment": self._comment(gamma),
         }
         stored = Storage(dtype="float32", chunks=variable.storage.chunks)
-        result = variable.with_(name=name, data=data, attributes={**about, **kept}, storage=stored, missing=None)
+        result = variable.replace(
+            name=name, data=data, attributes={**about, **kept}, storage=stored, missing=None
+        )
         if not self.classes:
             return [result]
-        return [result.without(ancillary_variables=f"{variable.name}_class"), self._classes(variable, result, kept)]
+        return [
+            result.edit(ancillary_variables=f"{variable.name}_class"),
+            self._classes(variable, result, kept),
+        ]
 
     def _classes(self, variable: Variable, index: Variable, kept: dict[str, Any]) -> Variable:
         limits = _LIMITS[self.kind]
         half = len(limits) // 2
         low, high = _directions(variable)
         degrees = _DEGREES[half]
-        meanings = [*(f"{d}_{low}" for d in reversed(degrees)), "near_normal", *(f"{d}_{high}" for d in degrees)]
+        meanings = [
+            *(f"{d}_{low}" for d in reversed(degrees)),
+            "near_normal",
+            *(f"{d}_{high}" for d in degrees),
+        ]
         about = {
             "long_name": f"class of the {index.attributes['long_name']}",
             "flag_values": np.arange(-half, half + 1, dtype=np.int8),
@@ -183,29 +232,42 @@ class Index:
         }
         storage = Storage(fill_value=_NO_CLASS, chunks=variable.storage.chunks)
         data = Mapped(index.data, _Classes(limits), np.int8)
-        return index.with_(
-            name=f"{variable.name}_class", data=data, attributes={**about, **kept}, storage=storage, missing=_NO_CLASS
+        return index.replace(
+            name=f"{variable.name}_class",
+            data=data,
+            attributes={**about, **kept},
+            storage=storage,
+            missing=_NO_CLASS,
         )
 
     def _words(self, gamma: bool) -> str:
         if self.kind is IndexKind.RAINFALL_ANOMALY:
             return "rainfall anomaly index"
         over = f" over {self.months} months" if self.months > 1 else ""
-        return f"standardised index{over}" if gamma else f"standardised index{over} (normal distribution)"
+        return (
+            f"standardised index{over}"
+            if gamma
+            else f"standardised index{over} (normal distribution)"
+        )
 
     def _comment(self, gamma: bool) -> str:
         if self.kind is IndexKind.RAINFALL_ANOMALY:
-            return f"after van Rooy 1965: +3 is the mean of {self.extremes.words} at the upper end, -3 at the lower"
+            return (
+                f"after van Rooy 1965: +3 is the mean of {self.extremes.words} at the upper "
+                "end, -3 at the lower"
+            )
         return (
-            "gamma distribution with a share of zeros, after McKee and others 1993" if gamma else "normal distribution"
+            "gamma distribution with a share of zeros, after McKee and others 1993"
+            if gamma
+            else "normal distribution"
         )
 
 
 @dataclass
-class _IndexWork(SeriesWork):
+class _IndexWork(SeriesKernel):
     label: str
     index: Index
-    base: Base
+    base: BasePeriod
     axis: int
     gamma: bool
     lengths: Array | None
@@ -246,7 +308,8 @@ class _IndexWork(SeriesWork):
     def report(self, counts: Counter[str]) -> None:
         if counts["lost"]:
             warn(
-                f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no index, since their values are "
+                f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no index, since "
+                "their values are "
                 "all equal or too few"
             )
 
@@ -259,7 +322,12 @@ class _Classes:
         half = len(self.limits) // 2
         # Values on a limit go to the class further from the middle.
         places = (
-            np.where(block > 0, np.digitize(block, self.limits), np.digitize(block, self.limits, right=True)) - half
+            np.where(
+                block > 0,
+                np.digitize(block, self.limits),
+                np.digitize(block, self.limits, right=True),
+            )
+            - half
         )
         return np.where(np.isnan(block), -128, places)
 
@@ -274,7 +342,8 @@ def _cycle_of(axis: TimeAxis) -> Cycle:
     if step.unit == "month" and step.count == 3:
         return Cycle.SEASON
     raise DataError(
-        f"an index needs months, seasons or years, and the data have {step}; aggregate first, such as "
+        f"an index needs months, seasons or years, and the data have {step}; aggregate first, such "
+        "as "
         "aggregate --to month --statistic sum then index"
     )
 
@@ -287,4 +356,6 @@ def _is_water(variable: Variable) -> bool:
 def _directions(variable: Variable) -> tuple[str, str]:
     if _is_water(variable):
         return "dry", "wet"
-    return ("cold", "warm") if variable.units and is_temperature(variable.units) else ("low", "high")
+    return (
+        ("cold", "warm") if variable.units and is_temperature(variable.units) else ("low", "high")
+    )

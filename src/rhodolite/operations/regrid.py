@@ -4,27 +4,31 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from enum import StrEnum
-from pathlib import Path
 
 import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.model.cf.vocabulary import COVERED_AREA, WATER_WORDS
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.areas import COVERED_AREA
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.normals import check_coverage
-from rhodolite.operations.others import Other
-from rhodolite.operations.remapped import Remapped, Weights
-from rhodolite.operations.remapping import bilinear, carried, conservative, nearest_cells
-from rhodolite.operations.reshaping import changed, without_axes
-from rhodolite.operations.storedweights import read_weights, write_weights
-from rhodolite.operations.targets import GridStep, coordinates_like
+from rhodolite.operations.baseline.base_period import check_coverage
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.other_dataset import OtherDataset
+from rhodolite.operations.regridding.remapped_array import Remapped, Weights
+from rhodolite.operations.regridding.stored_weights import describe_weights, read_weights
+from rhodolite.operations.regridding.target_grid import GridStep, coordinates_like
+from rhodolite.operations.regridding.weights import (
+    bilinear,
+    carry_coverage,
+    conservative,
+    nearest_cells,
+)
+from rhodolite.operations.variables.references import drop_stale, without_axes
 
 _USUAL_COVERAGE = {"nearest": 0.0, "bilinear": 0.5, "conservative": 0.0}
-_WATER = ("precipitation", "rain", "snowfall", "runoff", "flux")
+_WATER = (*WATER_WORDS, "flux")
 
 
 class RegridMethod(StrEnum):
@@ -35,44 +39,64 @@ class RegridMethod(StrEnum):
     NEAREST = "nearest"
 
 
-@operation
 @dataclass(frozen=True)
-class Regrid:
+class Regrid(Operation):
     """Values on another horizontal grid: of a step in degrees, or that of another file.
 
-    `conservative` takes the mean over the area that cells share, so integrals over the area stay what they
-    are; with `--order 2` the field may slope within a cell, which is smoother and still keeps them.
-    `bilinear` interpolates between the four centres around, `nearest` takes the nearest cell and is
-    what flags and classes need. Missing values are left out and the rest is weighted anew: a conservative mean
-    needs any value, a bilinear one half of its weight, unless `--min-coverage` says otherwise. A step in degrees
-    covers the extent of the data with edges on its multiples.
+    `conservative` takes the mean over the area that cells share, so integrals over the area stay
+    what they are; with `--order 2` the field may slope within a cell, which is smoother and still
+    keeps them. `bilinear` interpolates between the four centres around, `nearest` takes the nearest
+    cell and is what flags and classes need. Missing values are left out and the rest is weighted
+    anew: a conservative mean needs any value, a bilinear one half of its weight, unless
+    `--min-coverage` says otherwise. A step in degrees covers the extent of the data with edges on
+    its multiples.
 
     Examples
     --------
     >>> Regrid(to="2.5", method="conservative")  # doctest: +SKIP
     """
 
-    to: GridStep | None = parameter("width of the new cells in degrees", example="1.0|lat=1,lon=1.25")
-    like: Other | None = parameter("a file whose grid to take", example="FILE")
-    method: RegridMethod = parameter("how values get to the new cells", default=RegridMethod.CONSERVATIVE)
-    order: int = parameter(
-        "1 or 2: whether a conservative mean takes values as flat or sloping within cells", default=1
+    to: GridStep | None = parameter(
+        "width of the new cells in degrees", example="1.0|lat=1,lon=1.25"
     )
-    min_coverage: float | None = parameter("share of a new cell that has to have values", example="0.5")
+    like: OtherDataset | None = parameter("a file whose grid to take", example="FILE")
+    method: RegridMethod = parameter(
+        "how values get to the new cells", default=RegridMethod.CONSERVATIVE
+    )
+    order: int = parameter(
+        "1 or 2: whether a conservative mean takes values as flat or sloping within cells",
+        default=1,
+    )
+    min_coverage: float | None = parameter(
+        "share of a new cell that has to have values", example="0.5"
+    )
     save_weights: str | None = parameter("write the weights, to use again", example="FILE.nc")
-    weights: Other | None = parameter("weights that were written before, in place of a grid", example="FILE.nc")
+    weights: OtherDataset | None = parameter(
+        "weights that were written before, in place of a grid", example="FILE.nc"
+    )
+
+    def writes(self) -> tuple[str, ...]:
+        return () if self.save_weights is None else (self.save_weights,)
 
     def check(self) -> None:
         given = [name for name in ("to", "like", "weights") if getattr(self, name) is not None]
         if len(given) != 1:
             what = "and ".join(f"--{name} " for name in given) if given else "nothing "
-            raise UsageError(f"regrid: {what}given; say where to with one of --to 1.0, --like FILE, --weights FILE")
-        if self.order not in (1, 2) or (self.order == 2 and self.method is not RegridMethod.CONSERVATIVE):
-            raise UsageError(f"--order {self.order}: conservative means are of order 1 or 2, other methods have none")
+            raise UsageError(
+                f"regrid: {what}given; say where to with one of --to 1.0, --like FILE, --weights "
+                "FILE"
+            )
+        if self.order not in (1, 2) or (
+            self.order == 2 and self.method is not RegridMethod.CONSERVATIVE
+        ):
+            raise UsageError(
+                f"--order {self.order}: conservative means are of order 1 or 2, other methods have "
+                "none"
+            )
         if self.min_coverage is not None:
             check_coverage(self.min_coverage)
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return the dataset on the other grid.
 
         Raises
@@ -82,13 +106,22 @@ class Regrid:
         """
         source = Mesh.of(dataset)
         along = [
-            v for v in dataset.data_variables if set(source.dimensions) <= set(v.dimensions) and v.name != COVERED_AREA
+            v
+            for v in dataset.data_variables
+            if set(source.dimensions) <= set(v.dimensions) and v.name != COVERED_AREA
         ]
         if not along:
-            raise DataError(f"{dataset.label}: no variable runs along {' and '.join(source.dimensions)}")
+            raise DataError(
+                f"{dataset.label}: no variable runs along {' and '.join(source.dimensions)}"
+            )
         if self.weights is not None:
             stored = read_weights(self.weights.dataset, source)
-            method, target, described, weights = stored.method, stored.mesh, stored.described, stored.weights
+            method, target, described, weights = (
+                stored.method,
+                stored.mesh,
+                stored.described,
+                stored.weights,
+            )
         else:
             method = self.method.value
             target, described = self._target(source)
@@ -96,18 +129,29 @@ class Regrid:
         _advise(method, along, source, target)
         if not np.diff(weights.matrix.indptr).any():
             raise DataError(f"{dataset.label}: the new grid and the data do not meet anywhere")
+        companions = dict(dataset.companions)
         if self.save_weights is not None:
-            write_weights(Path(self.save_weights), source, target, described, weights, method)
-        covered = _covered(dataset, along, source)
+            companions[self.save_weights] = describe_weights(
+                source, target, described, weights, method
+            )
+        covered = _covered_areas(dataset, along, source)
         if covered is not None and weights.correction is not None:
-            raise DataError("--order 2 keeps no slopes within a region that was cut out; leave it out, or regrid first")
+            raise DataError(
+                "--order 2 keeps no slopes within a region that was cut out; leave it out, or "
+                "regrid first"
+            )
         if covered is not None:
-            weights, measure = carried(weights, covered / (source.areas.reshape(-1) * EARTH_RADIUS**2), target, method)
-            measure = measure.without(**dict(dataset.variables[COVERED_AREA].attributes))
+            weights, measure = carry_coverage(
+                weights, covered / (source.areas.reshape(-1) * EARTH_RADIUS**2), target, method
+            )
+            measure = measure.edit(**dict(dataset.variables[COVERED_AREA].attributes))
             described = [*described, measure]
         coverage = _USUAL_COVERAGE[method] if self.min_coverage is None else self.min_coverage
-        made = {v.name: [_remapped(v, source, target, weights, coverage, method, described)] for v in along}
-        return without_axes(dataset, source.dimensions, made, described)
+        made = {
+            v.name: [_remap(v, source, target, weights, coverage, method, described)] for v in along
+        }
+        result = without_axes(dataset, source.dimensions, made, described)
+        return replace(result, companions=companions)
 
     def _target(self, source: Mesh) -> tuple[Mesh, list[Variable]]:
         if self.to is not None:
@@ -115,7 +159,10 @@ class Regrid:
         assert self.like is not None
         other = self.like.dataset
         if other.axes.sites:
-            raise DataError(f"{other.label}: these are sites and no grid; extract --points takes values at sites")
+            raise DataError(
+                f"{other.label}: these are sites and no grid; extract --points takes values at "
+                "sites"
+            )
         target = Mesh.of(other)
         return target, coordinates_like(other, target)
 
@@ -126,14 +173,16 @@ class Regrid:
             return bilinear(source, target)
         if self.order == 2 and not (source.regular and target.regular):
             raise DataError(
-                f"{dataset.label}: --order 2 is for grids along latitude and longitude; leave it out for "
+                f"{dataset.label}: --order 2 is for grids along latitude and longitude; leave it "
+                "out for "
                 "grids whose latitude and longitude have two dimensions"
             )
         return conservative(source, target, self.order)
 
 
-def _covered(dataset: Dataset, along: list[Variable], source: Mesh) -> Array | None:
-    """Return with which area each cell counts, where a region was cut out before, flattened in order of the cells."""
+def _covered_areas(dataset: Dataset, along: list[Variable], source: Mesh) -> Array | None:
+    """Return with which area each cell counts, where a region was cut out before, flattened in
+    order of the cells."""
     found = dataset.variables.get(COVERED_AREA)
     named = [v for v in along if COVERED_AREA in str(v.attributes.get("cell_measures", "")).split()]
     if found is None or not named or set(found.dimensions) != set(source.dimensions):
@@ -142,7 +191,7 @@ def _covered(dataset: Dataset, along: list[Variable], source: Mesh) -> Array | N
     return (values if found.dimensions == source.dimensions else values.T).reshape(-1)
 
 
-def _remapped(
+def _remap(
     variable: Variable,
     source: Mesh,
     target: Mesh,
@@ -151,29 +200,36 @@ def _remapped(
     method: str,
     described: list[Variable],
 ) -> Variable:
-    axes = (variable.dimensions.index(source.dimensions[0]), variable.dimensions.index(source.dimensions[1]))
+    axes = (
+        variable.dimensions.index(source.dimensions[0]),
+        variable.dimensions.index(source.dimensions[1]),
+    )
     new = dict(zip(source.dimensions, target.dimensions, strict=True))
     missing: int | None = None
     data = variable.floats()
     made = Remapped(data, axes, target.shape, weights, coverage)
     dimensions = tuple(new.get(name, name) for name in variable.dimensions)
-    words = changed(variable, "coordinates", "grid_mapping")
+    words = drop_stale(variable, "coordinates", "grid_mapping")
     extra = [v.name for v in described if v.data.ndim == 2 and v.dimensions == target.dimensions]
-    listed = [word for word in str(variable.attributes.get("coordinates", "")).split() if word not in extra]
+    listed = [
+        word
+        for word in str(variable.attributes.get("coordinates", "")).split()
+        if word not in extra
+    ]
     if listed or (extra and not target.regular):
-        words = words.without(coordinates=" ".join([*listed, *([] if target.regular else extra)]))
+        words = words.edit(coordinates=" ".join([*listed, *([] if target.regular else extra)]))
     mapping = [v.name for v in described if "grid_mapping_name" in v.attributes]
     if mapping:
-        words = words.without(grid_mapping=mapping[0])
+        words = words.edit(grid_mapping=mapping[0])
     if any(v.name == COVERED_AREA for v in described):
-        words = words.without(cell_measures=f"area: {COVERED_AREA}")
+        words = words.edit(cell_measures=f"area: {COVERED_AREA}")
     if method == RegridMethod.CONSERVATIVE:
         methods = f"{variable.attributes.get('cell_methods', '')} area: mean".strip()
-        words = words.without(cell_methods=methods)
+        words = words.edit(cell_methods=methods)
     storage = Storage(dtype=variable.storage.dtype)
     if not variable.numeric or variable.data.dtype.kind in "iu":
         storage = replace(variable.storage, chunks=None)
-    return words.with_(dimensions=dimensions, data=made, storage=storage, missing=missing)
+    return words.replace(dimensions=dimensions, data=made, storage=storage, missing=missing)
 
 
 def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh) -> None:
@@ -189,14 +245,21 @@ def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh) -> N
         water = [
             v.name
             for v in along
-            if any(word in f"{v.attributes.get('standard_name', '')} {v.quantity}".lower() for word in _WATER)
+            if any(
+                word in f"{v.attributes.get('standard_name', '')} {v.quantity}".lower()
+                for word in _WATER
+            )
         ]
         if ratio > 1.5:
             warn(
-                f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes four of those only; "
+                f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes four "
+                "of those only; "
                 "--method conservative takes all"
             )
         elif water:
             warn(f"{', '.join(water)}: bilinear does not keep amounts; --method conservative does")
     if ratio < 0.4:
-        warn(f"the new cells are {1 / ratio:.1f} times as narrow as the old, which adds cells and no detail")
+        warn(
+            f"the new cells are {1 / ratio:.1f} times as narrow as the old, which adds cells and "
+            "no detail"
+        )

@@ -11,15 +11,16 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory, LazyArray, Region
 from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.kernels.levels import at_levels
+from rhodolite.kernels.vertical_interpolation import at_levels
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units import convert, convertible, is_unit
-from rhodolite.model.unitwords import typed_units
+from rhodolite.model.typed_value import TypedValue
+from rhodolite.model.units.aliases import read_typed_units
+from rhodolite.model.units.udunits import convert, convertible, is_unit
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.reshaping import changed, without_axes
-from rhodolite.operations.verticals import Vertical
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.variables.references import drop_stale, without_axes
+from rhodolite.operations.vertical.coordinate import Vertical
 
 _LEVEL = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*([^\s,./\d][^,/]*?)?\s*")
 _MOST_LEVELS = 10_000
@@ -33,7 +34,7 @@ class LevelMethod(StrEnum):
 
 
 @dataclass(frozen=True)
-class NewLevels:
+class NewLevels(TypedValue):
     """Levels to interpolate to: `850hPa,500hPa`, or `100m..2000m/100m`; all in one unit."""
 
     values: tuple[float, ...]
@@ -51,12 +52,16 @@ class NewLevels:
             for one in (first, last, step)[: 1 if not dots else 3]:
                 match = _LEVEL.fullmatch(one)
                 if not match or bool(dots) != bool(slash):
-                    raise ValueError(f"'{text}' are no levels; write 850hPa,500hPa or 100m..2000m/100m")
+                    raise ValueError(
+                        f"'{text}' are no levels; write 850hPa,500hPa or 100m..2000m/100m"
+                    )
                 numbers.append(float(match.group(1)))
-                units += [typed_units(match.group(2))] if match.group(2) else []
+                units += [read_typed_units(match.group(2))] if match.group(2) else []
             values += _range(numbers, text) if dots else numbers
         if len(set(units)) > 1:
-            raise ValueError(f"'{text}' mixes {' and '.join(sorted(set(units)))}; write all levels in one unit")
+            raise ValueError(
+                f"'{text}' mixes {' and '.join(sorted(set(units)))}; write all levels in one unit"
+            )
         if len(set(values)) < len(values):
             raise ValueError(f"'{text}' names a level twice")
         return cls(tuple(values), units[0] if units else "", text)
@@ -69,36 +74,44 @@ def _range(numbers: list[float], text: str) -> list[float]:
     first, last, step = numbers
     count = int(np.floor(abs(last - first) / step + 1e-9)) + 1 if step > 0 else 0
     if not 0 < count <= _MOST_LEVELS:
-        raise ValueError(f"'{text}' makes {count:,} levels; give a step above zero, such as 100m..2000m/100m")
+        raise ValueError(
+            f"'{text}' makes {count:,} levels; give a step above zero, such as 100m..2000m/100m"
+        )
     return [float(first + np.sign(last - first) * step * at) for at in range(count)]
 
 
-@operation
 @dataclass(frozen=True)
-class Relevel:
+class Relevel(Operation):
     """Values at other pressures, heights or depths.
 
-    By straight lines between the levels on both sides: in the logarithm of pressure where levels are pressures,
-    else in height or depth. From a model's own levels (hybrid sigma-pressure, sigma) pressures are computed
-    as the file says how. Beyond the outermost level values are missing, unless `--extrapolate` goes on with the
-    last line; they are missing, too, where a level that is needed is.
+    By straight lines between the levels on both sides: in the logarithm of pressure where levels
+    are pressures, else in height or depth. From a model's own levels (hybrid sigma-pressure, sigma)
+    pressures are computed as the file says how. Beyond the outermost level values are missing,
+    unless `--extrapolate` goes on with the last line; they are missing, too, where a level that is
+    needed is.
 
     Examples
     --------
     >>> Relevel(to="850hPa,500hPa")  # doctest: +SKIP
     """
 
-    to: NewLevels | None = parameter("new levels, with units", example="850hPa,500hPa|100m..2000m/100m")
-    method: LevelMethod | None = parameter("in what lines are straight (default: log-pressure for pressures)")
+    to: NewLevels | None = parameter(
+        "new levels, with units", example="850hPa,500hPa|100m..2000m/100m"
+    )
+    method: LevelMethod | None = parameter(
+        "in what lines are straight (default: log-pressure for pressures)"
+    )
     extrapolate: bool = parameter("go on beyond the outermost levels", default=False)
 
     def check(self) -> None:
         if self.to is None:
-            raise UsageError("relevel: to which levels? Add --to 850hPa,500hPa or --to 100m..2000m/100m")
+            raise UsageError(
+                "relevel: to which levels? Add --to 850hPa,500hPa or --to 100m..2000m/100m"
+            )
         if self.to.units and not is_unit(self.to.units):
             raise UsageError(f"--to: UDUNITS does not know '{self.to.units}'")
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return the dataset at the other levels.
 
         Raises
@@ -112,22 +125,40 @@ class Relevel:
         if not convertible(units, vertical.units):
             kind = "pressures" if vertical.pressure else "heights or depths"
             raise DataError(
-                f"--to {self.to}: the levels are {kind} (in {vertical.units}), which {units} cannot be turned into"
+                f"--to {self.to}: the levels are {kind} (in {vertical.units}), which {units} "
+                "cannot be turned into"
             )
         levels = _in_order(np.array(self.to.values), vertical)
-        wanted = vertical.nearest(np.asarray(convert(levels, units, vertical.units), dtype=np.float64))
+        wanted = vertical.nearest(
+            np.asarray(convert(levels, units, vertical.units), dtype=np.float64)
+        )
         logarithmic = vertical.pressure and self.method is not LevelMethod.LINEAR
         if self.method is LevelMethod.LOG_PRESSURE and not vertical.pressure:
-            raise DataError(f"--method log-pressure: the levels are no pressures but in {vertical.units}")
+            raise DataError(
+                f"--method log-pressure: the levels are no pressures but in {vertical.units}"
+            )
         if logarithmic and (wanted <= 0).any():
             raise DataError(f"--to {self.to}: a pressure has to be above zero")
         self._warn_of_ends(vertical, wanted, units)
         terms = {term.name for term in vertical.terms}
-        along = [v for v in dataset.data_variables if vertical.dimension in v.dimensions and v.name not in terms]
-        made = {v.name: [self._releveled(v, vertical, wanted, logarithmic)] for v in along if v.numeric}
+        along = [
+            v
+            for v in dataset.data_variables
+            if vertical.dimension in v.dimensions and v.name not in terms
+        ]
+        made = {
+            v.name: [self._relevel(v, vertical, wanted, logarithmic)] for v in along if v.numeric
+        }
         if not made:
-            raise DataError(f"{dataset.label}: no variable of numbers runs along {vertical.dimension}")
-        return without_axes(dataset, (vertical.dimension,), made, [self._coordinate(dataset, vertical, levels, units)])
+            raise DataError(
+                f"{dataset.label}: no variable of numbers runs along {vertical.dimension}"
+            )
+        return without_axes(
+            dataset,
+            (vertical.dimension,),
+            made,
+            [self._coordinate(dataset, vertical, levels, units)],
+        )
 
     def _warn_of_ends(self, vertical: Vertical, wanted: Array, units: str) -> None:
         if vertical.values is None or self.extrapolate:
@@ -135,19 +166,27 @@ class Relevel:
         low, high = vertical.values.min(), vertical.values.max()
         beyond = (wanted < low - vertical.slack) | (wanted > high + vertical.slack)
         if beyond.all():
-            ends = " to ".join(f"{float(convert(end, vertical.units, units)):g}" for end in (low, high))
+            ends = " to ".join(
+                f"{float(convert(end, vertical.units, units)):g}" for end in (low, high)
+            )
             raise DataError(
-                f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); --extrapolate "
+                f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); "
+                "--extrapolate "
                 "goes on beyond them"
             )
         if beyond.any():
-            listed = ", ".join(f"{float(convert(value, vertical.units, units)):g}" for value in wanted[beyond][:5])
+            listed = ", ".join(
+                f"{float(convert(value, vertical.units, units)):g}" for value in wanted[beyond][:5]
+            )
             warn(
-                f"{int(beyond.sum())} of {wanted.size} new levels lie beyond the old ones ({listed} {units}) and have "
+                f"{int(beyond.sum())} of {wanted.size} new levels lie beyond the old ones "
+                f"({listed} {units}) and have "
                 "no values; --extrapolate goes on beyond them"
             )
 
-    def _releveled(self, variable: Variable, vertical: Vertical, wanted: Array, logarithmic: bool) -> Variable:
+    def _relevel(
+        self, variable: Variable, vertical: Vertical, wanted: Array, logarithmic: bool
+    ) -> Variable:
         data = Releveled(
             variable.floats(),
             variable.dimensions.index(vertical.dimension),
@@ -157,12 +196,19 @@ class Relevel:
             logarithmic,
             self.extrapolate,
         )
-        dimensions = tuple(_name(vertical) if name == vertical.dimension else name for name in variable.dimensions)
-        return changed(variable).with_(
-            dimensions=dimensions, data=data, missing=None, storage=Storage(dtype=variable.storage.dtype)
+        dimensions = tuple(
+            _name(vertical) if name == vertical.dimension else name for name in variable.dimensions
+        )
+        return drop_stale(variable).replace(
+            dimensions=dimensions,
+            data=data,
+            missing=None,
+            storage=Storage(dtype=variable.storage.dtype),
         )
 
-    def _coordinate(self, dataset: Dataset, vertical: Vertical, levels: Array, units: str) -> Variable:
+    def _coordinate(
+        self, dataset: Dataset, vertical: Vertical, levels: Array, units: str
+    ) -> Variable:
         old = dataset.need(Role.LEVEL).variable
         name = _name(vertical)
         if vertical.values is None:
@@ -173,12 +219,17 @@ class Relevel:
                 "axis": "Z",
             }
         else:
-            about = dict(old.without("bounds", "actual_range", "valid_range", "valid_min", "valid_max").attributes)
+            about = dict(
+                old.edit(
+                    "bounds", "actual_range", "valid_range", "valid_min", "valid_max"
+                ).attributes
+            )
         return Variable(name, (name,), InMemory(levels), {**about, "units": units})
 
 
 def _in_order(levels: Array, vertical: Vertical) -> Array:
-    """Return levels as they were named where they rise or fall throughout, else in the direction of the old ones."""
+    """Return levels as they were named where they rise or fall throughout, else in the direction of
+    the old ones."""
     steps = np.diff(levels)
     if (steps > 0).all() or (steps < 0).all():
         return levels
@@ -222,7 +273,9 @@ class Releveled(LazyArray):
         self.shape = tuple(wanted.size if at == axis else n for at, n in enumerate(source.shape))
         self.dtype = source.dtype
         if source.chunks is not None:
-            self.chunks = tuple(wanted.size if at == axis else n for at, n in enumerate(source.chunks))
+            self.chunks = tuple(
+                wanted.size if at == axis else n for at, n in enumerate(source.chunks)
+            )
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source, *self._terms)
@@ -240,7 +293,10 @@ class Releveled(LazyArray):
         heights = self._values
         if heights is None:
             assert self._formula is not None
-            blocks = [np.moveaxis(term.read(inner).astype(np.float64), self._axis, 0) for term in self._terms]
+            blocks = [
+                np.moveaxis(term.read(inner).astype(np.float64), self._axis, 0)
+                for term in self._terms
+            ]
             heights = np.broadcast_to(self._formula(*blocks), values.shape)
         if self._logarithmic:
             heights, wanted = np.log(np.maximum(heights, 1e-30)), np.log(wanted)

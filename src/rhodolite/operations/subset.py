@@ -9,13 +9,20 @@ import numpy as np
 from rhodolite.errors import DataError, UsageError, nearest_names, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.parts import take, turned
-from rhodolite.model.periods import Months, Period, Season, Years
-from rhodolite.model.ranges import Every, LatitudeRange, Levels, LongitudeRange, Position, format_longitude
-from rhodolite.operations import positions
-from rhodolite.operations.areas import Areas, CellChoice, within_areas
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.selecting import (
+from rhodolite.model.indexing import take, turn_longitudes
+from rhodolite.model.space.range_text import (
+    Every,
+    LatitudeRange,
+    Levels,
+    LongitudeRange,
+    Position,
+    format_longitude,
+)
+from rhodolite.model.time.period_text import Months, Period, Season, Years
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.regions import CellChoice, Regions
+from rhodolite.operations.selection import curvilinear
+from rhodolite.operations.selection.indices import (
     latitude_indices,
     level_indices,
     longitude_indices,
@@ -24,13 +31,13 @@ from rhodolite.operations.selecting import (
     take_steps,
     time_indices,
 )
+from rhodolite.operations.selection.region_mask import cut_regions
 
 _SHORT = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME, "level": Role.LEVEL}
 
 
-@operation
 @dataclass(frozen=True)
-class Subset:
+class Subset(Operation):
     """Variables, region, times and levels of a dataset.
 
     Keeps every cell whose centre lies in the closed ranges given. Longitudes are compared modulo
@@ -40,35 +47,48 @@ class Subset:
     cells is kept, and its cells outside the ranges become missing; of sites those that lie in the
     ranges are kept, or the one nearest to a position. With a season, years are those
     the season ends in: DJF of 2014 begins in December 2013. Values are those of the input; nothing
-    is averaged. A region keeps the cells that it touches, and says in the variable `covered_area` with
-    which area each counts: that of its covered part, or with `--cells` the whole of cells whose centre lies inside or
-    that are touched; later means over the area weigh by it.
+    is averaged. A region keeps the cells that it touches, and says in the variable `covered_area`
+    with which area each counts: that of its covered part, or with `--cells` the whole of cells
+    whose centre lies inside or that are touched; later means over the area weigh by it.
 
     Examples
     --------
     >>> Subset(lat="35S..10N", lon="170E..160W", time="2001..")  # doctest: +SKIP
     """
 
-    variable: tuple[str, ...] | None = parameter("names or standard names to keep", example="NAME,...")
-    lat: LatitudeRange | None = parameter("latitudes to keep, from south to north", example="35S..10N")
+    variable: tuple[str, ...] | None = parameter(
+        "names or standard names to keep", example="NAME,..."
+    )
+    lat: LatitudeRange | None = parameter(
+        "latitudes to keep, from south to north", example="35S..10N"
+    )
     lon: LongitudeRange | None = parameter("longitudes to keep, eastward", example="170E..160W")
     at: Position | None = parameter("the one cell that holds a position", example="64.1N,21.9W")
-    region: Areas | None = parameter(
-        "countries, land, sea, or outlines in files to crop to and to mask outside", example="Norway,FILE#NAME"
+    region: Regions | None = parameter(
+        "countries, land, sea, or outlines in files to crop to and to mask outside",
+        example="Norway,FILE#NAME",
     )
-    cells: CellChoice = parameter("which part of a cell on the edge of a region counts", default=CellChoice.FRACTION)
-    time: Period | None = parameter("times to keep, all of both ends included", example="1991..2020")
+    cells: CellChoice = parameter(
+        "which part of a cell on the edge of a region counts", default=CellChoice.FRACTION
+    )
+    time: Period | None = parameter(
+        "times to keep, all of both ends included", example="1991..2020"
+    )
     months: Months | None = parameter("months of the year to keep", example="nov..mar")
-    season: Season | None = parameter("a season to keep, by the initials of its months", example="DJF")
+    season: Season | None = parameter(
+        "a season to keep, by the initials of its months", example="DJF"
+    )
     years: Years | None = parameter("years to keep", example="2010,2015..2018")
-    level: Levels | None = parameter("levels to keep, with units or in those of the data", example="850hPa,500hPa")
+    level: Levels | None = parameter(
+        "levels to keep, with units or in those of the data", example="850hPa,500hPa"
+    )
     every: Every | None = parameter("keep each n-th along an axis", example="time=12")
 
     def check(self) -> None:
         if self.at is not None and (self.lat is not None or self.lon is not None):
             raise UsageError("--at names one cell, --lat and --lon a region; give one or the other")
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return the part of a dataset that was asked for.
 
         Raises
@@ -77,10 +97,10 @@ class Subset:
             If a variable, level or axis is not there, or nothing is left.
         """
         if self.variable is not None:
-            dataset = dataset.restricted(dataset.find(name) for name in self.variable)
+            dataset = dataset.restrict(dataset.find(name) for name in self.variable)
         dataset = self._in_space(dataset)
         if self.region is not None:
-            dataset = within_areas(dataset, self.region, self.cells)
+            dataset = cut_regions(dataset, self.region, self.cells)
         if any(wish is not None for wish in (self.time, self.months, self.season, self.years)):
             axis = dataset.need_time()
             picks = time_indices(axis, self.time, self.months, self.season, self.years)
@@ -90,16 +110,16 @@ class Subset:
             indices = level_indices(coordinate, self.level)
             if coordinate.dimension is not None:
                 dataset = take(dataset, {coordinate.dimension: indices})
-        return self._thinned(dataset)
+        return self._thin(dataset)
 
     def _in_space(self, dataset: Dataset) -> Dataset:
         if self.lon is not None:
             _warn_of_the_long_way(self.lon)
         if dataset.axes.curvilinear or dataset.axes.sites:
             if self.at is not None:
-                return positions.at(dataset, self.at)
+                return curvilinear.at(dataset, self.at)
             chosen = self.lat is not None or self.lon is not None
-            return positions.within(dataset, self.lat, self.lon) if chosen else dataset
+            return curvilinear.within(dataset, self.lat, self.lon) if chosen else dataset
         if self.at is not None:
             row, column = position_indices(dataset, self.at)
             dataset = take_cells(dataset, Role.LATITUDE, np.array([row]))
@@ -110,10 +130,10 @@ class Subset:
         if self.lon is not None:
             longitude = dataset.need(Role.LONGITUDE)
             indices, turns = longitude_indices(longitude, self.lon)
-            dataset = turned(take_cells(dataset, Role.LONGITUDE, indices), turns)
+            dataset = turn_longitudes(take_cells(dataset, Role.LONGITUDE, indices), turns)
         return dataset
 
-    def _thinned(self, dataset: Dataset) -> Dataset:
+    def _thin(self, dataset: Dataset) -> Dataset:
         picks = {}
         for name, step in self.every.steps if self.every is not None else ():
             dimension = _dimension(dataset, name)

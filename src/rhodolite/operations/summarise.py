@@ -7,42 +7,41 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, Combined, LazyArray, Mapped
+from rhodolite.arrays import Array, Elementwise, LazyArray, Mapped
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.signs import pivots
-from rhodolite.model.units import has_offset_zero, squared
+from rhodolite.model.units.conversion import Rescaling, of_differences
+from rhodolite.model.units.udunits import has_offset_zero, square_units
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.amounts import Adding, adding, is_amount
-from rhodolite.operations.areas import Areas, CellChoice
-from rhodolite.operations.averaging import mean_over
-from rhodolite.operations.axisplans import AxisPlan, Over, plan_for
-from rhodolite.operations.collapsing import collapsed
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.measures import Measure, Measures
-from rhodolite.operations.normals import check_coverage
-from rhodolite.operations.rescaling import Rescaling, of_differences
-from rhodolite.operations.reshaping import changed, with_coordinate, without_axes
+from rhodolite.operations.axis_reduction.area_mean import mean_over
+from rhodolite.operations.axis_reduction.plan import AxisPlan, Over, plan_for
+from rhodolite.operations.axis_reduction.reduce import reduce_axes
+from rhodolite.operations.baseline.base_period import check_coverage
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.regions import CellChoice, Regions
+from rhodolite.operations.parameters.statistic import Measure, Measures
+from rhodolite.operations.time_groups.totals import TotalRule, adding, is_amount
+from rhodolite.operations.variables.references import drop_stale, list_coordinate, without_axes
 
 _KINDS = ("mean", "sum", "count", "min", "max", "range", "std", "variance")
 _ONE_BY_ONE = ("lat", "lon", "level", "ensemble")
 """Axes short enough for a block to hold all of them."""
 
 
-@operation
 @dataclass(frozen=True)
-class Summarise:
+class Summarise(Operation):
     """A mean or another statistic over the area, regions, bands of latitude, or along an axis.
 
-    Cells weigh by their true area on the sphere, and with a region by the part of it that lies inside;
-    levels by the thickness of their layers, in pressure where levels are pressures; times by their length.
-    Missing values are left out. Regions, and the features of a file, are summarised one by one along a
-    dimension `region`; bands of latitude come as a latitude with bounds. A sum adds values, each times the
-    covered part of its cell; a count says how many cells have a value. Of several statistics each makes a variable
-    of its own. Over the members of an ensemble,
-    where no statistic is named, come their mean, their standard deviation, and of departures and trends the share of
-    members that agree with the mean in sign.
+    Cells weigh by their true area on the sphere, and with a region by the part of it that lies
+    inside; levels by the thickness of their layers, in pressure where levels are pressures; times
+    by their length. Missing values are left out. Regions, and the features of a file, are
+    summarised one by one along a dimension `region`; bands of latitude come as a latitude with
+    bounds. A sum adds values, each times the covered part of its cell; a count says how many cells
+    have a value. Of several statistics each makes a variable of its own. Over the members of an
+    ensemble, where no statistic is named, come their mean, their standard deviation, and of
+    departures and trends the share of members that agree with the mean in sign.
 
     Examples
     --------
@@ -51,17 +50,22 @@ class Summarise:
 
     over: Over = parameter("what the statistic takes the place of", default=Over.AREA)
     statistic: Measures | None = parameter(
-        "one or more of mean, sum, min, max, range, std, variance, median, count, p90 (default: mean)",
+        "one or more of mean, sum, min, max, range, std, variance, median, count, p90 (default: "
+        "mean)",
         example="NAME,...",
     )
-    region: Areas | None = parameter(
+    region: Regions | None = parameter(
         "countries, land, sea, or outlines in files, one by one", example="Norway,FILE#NAME"
     )
-    cells: CellChoice = parameter("which part of a cell on the edge of a region counts", default=CellChoice.FRACTION)
+    cells: CellChoice = parameter(
+        "which part of a cell on the edge of a region counts", default=CellChoice.FRACTION
+    )
     latitude_bands: float | None = parameter(
         "bands of latitude so many degrees wide, in place of one area", example="2"
     )
-    min_coverage: float | None = parameter("share of the weight that has to be there", example="0.5")
+    min_coverage: float | None = parameter(
+        "share of the weight that has to be there", example="0.5"
+    )
 
     @property
     def needs_all_members(self) -> bool:
@@ -72,22 +76,29 @@ class Summarise:
         for measure in self.statistic.measures if self.statistic is not None else ():
             if measure.kind not in _KINDS and measure.share is None:
                 raise UsageError(
-                    f"--statistic {measure}: over an axis there are {', '.join(_KINDS)}, median and p90; "
+                    f"--statistic {measure}: over an axis there are {', '.join(_KINDS)}, median "
+                    "and p90; "
                     "make a mask with calc first, and take its mean"
                 )
-        if self.over is not Over.AREA and (self.region is not None or self.latitude_bands is not None):
+        if self.over is not Over.AREA and (
+            self.region is not None or self.latitude_bands is not None
+        ):
             option = "region" if self.region is not None else "latitude-bands"
             raise UsageError(f"--{option} goes with --over area, not with --over {self.over.value}")
         if self.region is not None and self.latitude_bands is not None:
-            raise UsageError("--region and --latitude-bands: give one; for bands of a region, subset --region first")
+            raise UsageError(
+                "--region and --latitude-bands: give one; for bands of a region, subset --region "
+                "first"
+            )
         if self.latitude_bands is not None and not 0 < self.latitude_bands <= 180:
             raise UsageError(
-                f"--latitude-bands: '{self.latitude_bands:g}' is no width of a band; write degrees up to 180"
+                f"--latitude-bands: '{self.latitude_bands:g}' is no width of a band; write degrees "
+                "up to 180"
             )
         if self.min_coverage is not None:
             check_coverage(self.min_coverage)
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset with the statistic in place of the axis.
 
         Raises
@@ -104,36 +115,51 @@ class Summarise:
             if not variable.numeric or not plan.fits(variable):
                 left.append(variable.name)
                 continue
-            made[variable.name] = self._summarised(dataset, variable, plan)
+            made[variable.name] = self._summarise(dataset, variable, plan)
         if not made:
-            raise DataError(f"{dataset.label}: no variable of numbers runs along {' and '.join(plan.dimensions)}")
+            raise DataError(
+                f"{dataset.label}: no variable of numbers runs along "
+                f"{' and '.join(plan.dimensions)}"
+            )
         if left:
-            warn(f"left out, since they cannot be summarised over {self.over.value}: {', '.join(left)}")
+            warn(
+                f"left out, since they cannot be summarised over {self.over.value}: "
+                f"{', '.join(left)}"
+            )
         return without_axes(dataset, plan.dimensions, made, plan.described)
 
-    def _summarised(self, dataset: Dataset, variable: Variable, plan: AxisPlan) -> list[Variable]:
+    def _summarise(self, dataset: Dataset, variable: Variable, plan: AxisPlan) -> list[Variable]:
         if self.over is not Over.ENSEMBLE or self.statistic is not None:
             measures = self.statistic.measures if self.statistic is not None else (Measure("mean"),)
             found = [self._one(dataset, variable, plan, measure) for measure in measures]
             if len(found) == 1:
                 return found
-            return [one.with_(name=f"{one.name}_{measure}") for one, measure in zip(found, measures, strict=True)]
-        mean, spread = (self._one(dataset, variable, plan, Measure(kind)) for kind in ("mean", "std"))
-        made = [mean, spread.with_(name=f"{variable.name}_spread")]
+            return [
+                one.replace(name=f"{one.name}_{measure}")
+                for one, measure in zip(found, measures, strict=True)
+            ]
+        mean, spread = (
+            self._one(dataset, variable, plan, Measure(kind)) for kind in ("mean", "std")
+        )
+        made = [mean, spread.replace(name=f"{variable.name}_spread")]
         if pivots(variable):
             made.append(self._agreement(variable, plan))
         others = " ".join(v.name for v in made[1:])
-        return [mean.without(ancillary_variables=others), *made[1:]]
+        return [mean.edit(ancillary_variables=others), *made[1:]]
 
-    def _one(self, dataset: Dataset, variable: Variable, plan: AxisPlan, measure: Measure) -> Variable:
-        sums = adding(variable, plan.axis) if plan.axis is not None and measure.kind == "sum" else None
+    def _one(
+        self, dataset: Dataset, variable: Variable, plan: AxisPlan, measure: Measure
+    ) -> Variable:
+        sums = (
+            adding(variable, plan.axis) if plan.axis is not None and measure.kind == "sum" else None
+        )
         alike = plan.axis is not None and is_amount(variable, plan.axis)
         by_share = alike or (measure.kind == "sum" and not (sums and sums.of_rates))
         work = plan.collapse(variable, measure, self.min_coverage or 0.0, by_share=by_share)
         if plan.plain and measure.kind == "mean" and not self.min_coverage:
             data: LazyArray = mean_over(dataset, variable, (Role.LATITUDE, Role.LONGITUDE)).data
         else:
-            data = collapsed(variable.floats(), work, pull=self.over.value in _ONE_BY_ONE)
+            data = reduce_axes(variable.floats(), work, pull=self.over.value in _ONE_BY_ONE)
         factor, units = _scale(variable, measure, sums)
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
@@ -147,20 +173,34 @@ class Summarise:
             tuple(kept),
             Mapped(data, np.asarray, dtype),
             _attributes(variable, measure, plan, units, sums),
-            Storage(dtype=None if dtype == "f8" and measure.kind in ("count", "sum") else variable.storage.dtype),
+            Storage(
+                dtype=None
+                if dtype == "f8" and measure.kind in ("count", "sum")
+                else variable.storage.dtype
+            ),
         )
-        return with_coordinate(result, plan.label) if plan.label else result
+        return list_coordinate(result, plan.label) if plan.label else result
 
     def _agreement(self, variable: Variable, plan: AxisPlan) -> Variable:
         work = plan.collapse(variable, Measure("mean"), 0.0)
         source = variable.floats()
-        means = [collapsed(Mapped(source, part, "f8"), work, pull=True) for part in (np.asarray, _above, _below)]
-        about = {"long_name": f"share of members that agree in the sign of {variable.quantity}", "units": "%"}
-        listed = {key: v for key, v in variable.attributes.items() if key in ("coordinates", "grid_mapping")}
+        means = [
+            reduce_axes(Mapped(source, part, "f8"), work, pull=True)
+            for part in (np.asarray, _above, _below)
+        ]
+        about = {
+            "long_name": f"share of members that agree in the sign of {variable.quantity}",
+            "units": "%",
+        }
+        listed = {
+            key: v
+            for key, v in variable.attributes.items()
+            if key in ("coordinates", "grid_mapping")
+        }
         return Variable(
             f"{variable.name}_agreement",
             tuple(work.kept(variable.dimensions)),
-            Mapped(Combined(means, _agreeing), np.asarray, "f4"),
+            Mapped(Elementwise(means, _agreeing), np.asarray, "f4"),
             {**about, **listed},
         )
 
@@ -174,12 +214,15 @@ def _below(values: Array) -> Array:
 
 
 def _agreeing(mean: Array, above: Array, below: Array) -> Array:
-    """Return the share of members, in percent, whose sign is that of their mean; zero is neither above nor below."""
+    """Return the share of members, in percent, whose sign is that of their mean; zero is neither
+    above nor below."""
     share = np.where(mean > 0, above, np.where(mean < 0, below, 1.0 - above - below))
     return np.asarray(100.0 * np.where(np.isnan(mean), np.nan, share))
 
 
-def _scale(variable: Variable, measure: Measure, sums: Adding | None) -> tuple[float, str | None]:
+def _scale(
+    variable: Variable, measure: Measure, sums: TotalRule | None
+) -> tuple[float, str | None]:
     """Return what to multiply a statistic by, and the units that it then has."""
     if sums is not None:
         return sums.factor, sums.units
@@ -188,20 +231,23 @@ def _scale(variable: Variable, measure: Measure, sums: Adding | None) -> tuple[f
     if measure.kind in ("std", "range", "variance"):
         factor, units = of_differences(variable.units)
         if measure.kind == "variance":
-            return factor**2, None if units is None else squared(units)
+            return factor**2, None if units is None else square_units(units)
         return factor, units
     if measure.kind == "sum" and variable.units and has_offset_zero(variable.units):
         raise DataError(
-            f"{variable.name} is in {variable.units}, whose zero is arbitrary, so a sum means nothing; use "
+            f"{variable.name} is in {variable.units}, whose zero is arbitrary, so a sum means "
+            "nothing; use "
             "--statistic mean, or convert --units to K"
         )
     return 1.0, variable.units
 
 
 def _attributes(
-    variable: Variable, measure: Measure, plan: AxisPlan, units: str | None, sums: Adding | None
+    variable: Variable, measure: Measure, plan: AxisPlan, units: str | None, sums: TotalRule | None
 ) -> dict[str, Any]:
-    found = changed(variable, "units", "ancillary_variables", "standard_name", "grid_mapping").attributes
+    found = drop_stale(
+        variable, "units", "ancillary_variables", "standard_name", "grid_mapping"
+    ).attributes
     kept = dict(found)
     for key in ("standard_name", "grid_mapping"):
         if key in variable.attributes and not (
@@ -217,10 +263,13 @@ def _attributes(
         kept["units"] = units
     if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
         kept["units_metadata"] = "temperature: difference"
-    # A mean follows its quantity, since others are often made of it: the annual mean of a mean over an area.
+    # A mean follows its quantity, since others are often made of it: the annual mean of a mean over
+    # an area.
     mean = measure.kind == "mean"
     words = f"{variable.quantity}, mean" if mean else measure.words(variable.quantity)
     kept["long_name"] = f"{words} {plan.words}"
     if measure.method is not None:
-        kept["cell_methods"] = f"{variable.attributes.get('cell_methods', '')} {plan.method}: {measure.method}".strip()
+        kept["cell_methods"] = (
+            f"{variable.attributes.get('cell_methods', '')} {plan.method}: {measure.method}".strip()
+        )
     return kept

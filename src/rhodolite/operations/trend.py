@@ -12,14 +12,21 @@ from rhodolite.arrays import Engine, InMemory, LazyArray, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time import TimeAxis
-from rhodolite.model.units import pretty
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.units.conversion import Rescaling, of_differences
+from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.declaration import operation, parameter
-from rhodolite.operations.discoveries import FalseDiscoveryLimit, Significant
-from rhodolite.operations.normals import sort_by_time, time_place
-from rhodolite.operations.rescaling import Rescaling, of_differences
-from rhodolite.operations.trending import LineAccumulator, Persistence, Question, Slope, Test, TrendWork
+from rhodolite.operations.baseline.base_period import time_axis_of, variables_along_time
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.trends.estimators import (
+    LineAccumulator,
+    SerialCorrelation,
+    Slope,
+    Test,
+    TrendSpec,
+    TrendWork,
+)
+from rhodolite.operations.trends.false_discovery import FalseDiscoveryLimit, Significant
 
 _FEWEST_STEPS = 3
 _MOST_OF_A_YEAR = 0.9
@@ -44,18 +51,17 @@ class Per(StrEnum):
         return time if of == "1" else f"{of} {time}"
 
 
-@operation
 @dataclass(frozen=True)
-class Trend:
+class Trend(Operation):
     """Slopes of change over time at each cell, with error, p-value and significance.
 
     The times are decimal years of the data's own calendar, one calendar year being exactly 1.
     `least-squares` fits a line, or a parabola with `--order 2`, whose slope is then that at the
     middle of the record; its test is the t test. `theil-sen` takes the median of the slopes between
     all pairs of values, with limits after Sen; its test is that of Mann and Kendall. Where values
-    follow each other trends look surer than they are: `--serial-correlation` says what is done about it.
-    A cell needs `--min-values`. The cycle of the year hides a trend, so take it out first: anomaly
-    then trend; or use the seasonal test, which holds each month against its own.
+    follow each other trends look surer than they are: `--serial-correlation` says what is done
+    about it. A cell needs `--min-values`. The cycle of the year hides a trend, so take it out
+    first: anomaly then trend; or use the seasonal test, which holds each month against its own.
 
     Examples
     --------
@@ -63,14 +69,18 @@ class Trend:
     """
 
     method: Slope = parameter("how slopes are found", default=Slope.LEAST_SQUARES)
-    test: Test | None = parameter("what decides whether there is a trend; by the method if not given")
-    serial_correlation: Persistence = parameter(
-        "what is done about values that follow each other", default=Persistence.NONE
+    test: Test | None = parameter(
+        "what decides whether there is a trend; by the method if not given"
+    )
+    serial_correlation: SerialCorrelation = parameter(
+        "what is done about values that follow each other", default=SerialCorrelation.NONE
     )
     order: int = parameter("1 for a line, 2 for a parabola", default=1)
     per: Per = parameter("the time that the slope is given for", default=Per.DECADE)
     alpha: float = parameter("p-values below this count as significant", default=0.05)
-    false_discovery: bool = parameter("hold alpha as the share of false discoveries over the map", default=False)
+    false_discovery: bool = parameter(
+        "hold alpha as the share of false discoveries over the map", default=False
+    )
     min_values: int = parameter("fewest values that a cell needs", default=_FEWEST_STEPS)
 
     speaks: ClassVar[bool] = True
@@ -79,23 +89,31 @@ class Trend:
     def check(self) -> None:
         if not 0 < self.alpha < 1:
             raise UsageError(
-                f"--alpha: '{self.alpha:g}' is no probability; write a number between 0 and 1, such as 0.05"
+                f"--alpha: '{self.alpha:g}' is no probability; write a number between 0 and 1, "
+                "such as 0.05"
             )
         if self.order not in (1, 2):
-            raise UsageError(f"--order: '{self.order}' is not offered; write 1 for a line or 2 for a parabola")
+            raise UsageError(
+                f"--order: '{self.order}' is not offered; write 1 for a line or 2 for a parabola"
+            )
         if self.min_values < _FEWEST_STEPS:
             raise UsageError(f"--min-values: a trend needs at least {_FEWEST_STEPS} values")
         self.question.check()
 
     @property
-    def question(self) -> Question:
+    def question(self) -> TrendSpec:
         """What is asked of each cell."""
         usual = Test.T if self.method is Slope.LEAST_SQUARES else Test.MANN_KENDALL
-        return Question(
-            self.method, self.test or usual, self.serial_correlation, self.order, self.alpha, self.min_values
+        return TrendSpec(
+            self.method,
+            self.test or usual,
+            self.serial_correlation,
+            self.order,
+            self.alpha,
+            self.min_values,
         )
 
-    def __call__(self, dataset: Dataset) -> Dataset:
+    def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of trends, without the time axis.
 
         Raises
@@ -106,9 +124,10 @@ class Trend:
         axis = dataset.need_time()
         if len(axis) < self.min_values:
             raise DataError(
-                f"{dataset.label}: a trend needs at least {self.min_values} times, and there are {len(axis)}"
+                f"{dataset.label}: a trend needs at least {self.min_values} times, and there are "
+                f"{len(axis)}"
             )
-        along_time, others = sort_by_time(dataset)
+        along_time, others = variables_along_time(dataset)
         if self.question.test is not Test.SEASONAL_MANN_KENDALL:
             _warn_of_cycle(axis, along_time)
         coordinate = dataset.need(Role.TIME)
@@ -124,46 +143,79 @@ class Trend:
             [*others, *time, *made], unlimited=unlimited, remarks=(*dataset.remarks, *remarks)
         )
 
-    def _trends(self, dataset: Dataset, variable: Variable, axis: TimeAxis, time: str) -> list[Variable]:
-        along = time_place(dataset, variable)
+    def _trends(
+        self, dataset: Dataset, variable: Variable, axis: TimeAxis, time: str
+    ) -> list[Variable]:
+        along = time_axis_of(dataset, variable)
         scale, units = of_differences(variable.units)
         factor = scale * self.per.years
         work = TrendWork.of(self.question, axis, along, factor, self.per.years)
         merged, state = None, 0
         if self.question.merges:
-            merged = LineAccumulator(axis.decimal_years, along, variable.shape, factor, self.min_values, self.alpha)
+            merged = LineAccumulator(
+                axis.decimal_years, along, variable.shape, factor, self.min_values, self.alpha
+            )
             state = variable.data.size // max(len(axis), 1) * 8 * 12
         reduction = Reduction(variable.floats(), merged, work, state)
         years = float(np.ptp(axis.decimal_years)) / self.per.years
         return self._variables(variable, along, reduction, time, units, years)
 
     def _variables(
-        self, variable: Variable, along: int, reduction: Reduction, time: str, units: str | None, years: float
+        self,
+        variable: Variable,
+        along: int,
+        reduction: Reduction,
+        time: str,
+        units: str | None,
+        years: float,
     ) -> list[Variable]:
         name, quantity, question = f"{variable.name}_trend", variable.quantity, self.question
         dimensions = tuple(d for at, d in enumerate(variable.dimensions) if at != along)
         shape = tuple(n for at, n in enumerate(variable.shape) if at != along)
-        kept = {key: value for key, value in variable.attributes.items() if key in ("grid_mapping", "base_period")}
-        kept["coordinates"] = " ".join(dict.fromkeys([*str(variable.attributes.get("coordinates", "")).split(), time]))
+        kept = {
+            key: value
+            for key, value in variable.attributes.items()
+            if key in ("grid_mapping", "base_period")
+        }
+        kept["coordinates"] = " ".join(
+            dict.fromkeys([*str(variable.attributes.get("coordinates", "")).split(), time])
+        )
         rate = {"units": self.per.units(units)} if units else {}
         dtype = variable.floats().dtype
 
-        def made(ending: str, result: str, words: str, about: dict[str, Any], kind: Any = dtype) -> Variable:
+        def made(
+            ending: str, result: str, words: str, about: dict[str, Any], kind: Any = dtype
+        ) -> Variable:
             data = reduction.output(result, shape, kind)
             return Variable(
-                f"{name}{ending}", dimensions, data, {"long_name": f"{words} of {quantity}", **about, **kept}
+                f"{name}{ending}",
+                dimensions,
+                data,
+                {"long_name": f"{words} of {quantity}", **about, **kept},
             )
 
         helpers = [
-            made(f"_{ending}", ending, f"{words} of the trend", rate) for ending, words in question.bounds.items()
+            made(f"_{ending}", ending, f"{words} of the trend", rate)
+            for ending, words in question.bounds.items()
         ]
         if self.order == 2:
             bend = {"units": self.per.units(units, 2)} if units else {}
             words = "acceleration"
             helpers.append(made("_acceleration", "acceleration", words, bend))
-            helpers.append(made("_acceleration_error", "acceleration_error", f"standard error of the {words}", bend))
+            helpers.append(
+                made(
+                    "_acceleration_error",
+                    "acceleration_error",
+                    f"standard error of the {words}",
+                    bend,
+                )
+            )
         pvalue = made(
-            "_pvalue", "pvalue", "p-value of the trend", {"units": "1", "comment": question.test_words}, np.float64
+            "_pvalue",
+            "pvalue",
+            "p-value of the trend",
+            {"units": "1", "comment": question.test_words},
+            np.float64,
         )
         limit = self._limit(pvalue.data)
         words = f"whether the trend of {quantity} is significant at {self.alpha:g}"
@@ -183,17 +235,31 @@ class Trend:
             -1,
         )
         change = {
-            "long_name": f"change of {quantity} over the whole record, {years * self.per.years:.4g} years",
+            "long_name": f"change of {quantity} over the whole record, "
+            f"{years * self.per.years:.4g} years",
             **({"units": units} if units else {}),
             **kept,
         }
         slope = reduction.output("slope", shape, dtype)
         helpers += [pvalue, significant]
-        about = {"comment": question.slope_words, "ancillary_variables": " ".join(v.name for v in helpers)}
+        about = {
+            "comment": question.slope_words,
+            "ancillary_variables": " ".join(v.name for v in helpers),
+        }
         return [
-            Variable(name, dimensions, slope, {"long_name": f"trend of {quantity}", **rate, **about, **kept}),
+            Variable(
+                name,
+                dimensions,
+                slope,
+                {"long_name": f"trend of {quantity}", **rate, **about, **kept},
+            ),
             *helpers,
-            Variable(f"{variable.name}_change", dimensions, Mapped(slope, Rescaling(years, 0.0), dtype), change),
+            Variable(
+                f"{variable.name}_change",
+                dimensions,
+                Mapped(slope, Rescaling(years, 0.0), dtype),
+                change,
+            ),
         ]
 
     def _limit(self, pvalues: LazyArray) -> LazyArray:
@@ -214,7 +280,8 @@ class TrendSentence:
     def text(self, engine: Engine) -> str:
         """Return a sentence with slope, interval, p-value and what the other test says."""
         values = {
-            v.name.removeprefix(f"{self.variable.name}_"): float(v.values(engine).reshape(-1)[0]) for v in self.found
+            v.name.removeprefix(f"{self.variable.name}_"): float(v.values(engine).reshape(-1)[0])
+            for v in self.found
         }
         slope, question = values["trend"], self.trend.question
         if np.isnan(slope):
@@ -222,7 +289,10 @@ class TrendSentence:
         low, high = values.get("trend_lower", np.nan), values.get("trend_upper", np.nan)
         numbers = [f"{value:.3g}" for value in (slope, low, high)]
         sign = "+" if slope > 0 else ""
-        text = f"{self.variable.name}: {sign}{numbers[0]} {pretty(self.found[0].units) or f'per {self.trend.per}'}"
+        text = (
+            f"{self.variable.name}: {sign}{numbers[0]} "
+            f"{pretty(self.found[0].units) or f'per {self.trend.per}'}"
+        )
         share = f"{100 * (1 - self.trend.alpha):.3g} %"
         text += f", {share} interval {numbers[1]} to {numbers[2]}, {p_text(values['trend_pvalue'])}"
         other = Trend(
@@ -232,7 +302,11 @@ class TrendSentence:
         )
         axis = self.dataset.need_time()
         pvalue = other._trends(self.dataset, self.variable, axis, "time")
-        second = float(next(v for v in pvalue if v.name.endswith("_trend_pvalue")).values(engine).reshape(-1)[0])
+        second = float(
+            next(v for v in pvalue if v.name.endswith("_trend_pvalue"))
+            .values(engine)
+            .reshape(-1)[0]
+        )
         agree = (second < self.trend.alpha) == (values["trend_pvalue"] < self.trend.alpha)
         name = "Mann-Kendall" if question.test is Test.T else "the t test"
         return f"{text}, {name} {'agrees' if agree else 'does not agree'} ({p_text(second)})"
@@ -246,15 +320,19 @@ def p_text(pvalue: float) -> str:
 def _warn_of_cycle(axis: TimeAxis, variables: list[Variable]) -> None:
     within_year = np.median(np.diff(np.sort(axis.decimal_years))) < _MOST_OF_A_YEAR
     if within_year and any("base_period" not in variable.attributes for variable in variables):
-        warn("the cycle of the year is still in the data and hides trends; take it out first: anomaly then trend")
+        warn(
+            "the cycle of the year is still in the data and hides trends; take it out first: "
+            "anomaly then trend"
+        )
 
 
 def _whole_period(coordinate: Coordinate, axis: TimeAxis) -> list[Variable]:
-    """Return a single time, in the middle of the period, with bounds from its beginning to its end."""
+    """Return a single time, in the middle of the period, with bounds from its beginning to its
+    end."""
     edges = axis.numbers if axis.bounds is None else axis.bounds
     first, last = float(edges.min()), float(edges.max())
     name = f"{coordinate.name}_bnds"
-    about: dict[str, Any] = dict(coordinate.variable.without("climatology", bounds=name).attributes)
+    about: dict[str, Any] = dict(coordinate.variable.edit("climatology", bounds=name).attributes)
     return [
         Variable(coordinate.name, (), InMemory(np.float64((first + last) / 2)), about),
         Variable(name, ("bnds",), InMemory(np.array([first, last]))),

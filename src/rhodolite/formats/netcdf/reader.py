@@ -11,10 +11,11 @@ import numpy as np
 
 from rhodolite.arrays import InMemory, LazyArray
 from rhodolite.errors import DataError, nearest_names, warn
-from rhodolite.formats.decoding import STORAGE_ATTRIBUTES, Decoding, decoded_variable
-from rhodolite.formats.netcdf.classic import needed_size
-from rhodolite.formats.netcdf.handles import LIBRARY_LOCK, netcdf_files
-from rhodolite.formats.netcdf.stored import StoredArray
+from rhodolite.formats.cf.decode import Decoding, decode_variable
+from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
+from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
+from rhodolite.formats.netcdf.netcdf3_header import needed_size
+from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
 
@@ -61,7 +62,8 @@ def read_remote(address: str) -> Dataset:
             file = netcdf_files.get(address)
         except (OSError, RuntimeError) as error:
             raise DataError(
-                f"{address}: no dataset is served there over DAP2 ({_reason(error)}); check the address, "
+                f"{address}: no dataset is served there over DAP2 ({_reason(error)}); check the "
+                "address, "
                 "without a suffix such as .html or .dds, and that the server runs"
             ) from None
         return _dataset(file, file, SourceFile(Path(address), "DAP2", None, address))
@@ -75,11 +77,18 @@ def _dataset(file: Any, chosen: Any, source: SourceFile) -> Dataset:
     """Describe the variables of a group of an open file."""
     place = source.address or source.path
     try:
-        variables = {name: _variable(place, name, stored) for name, stored in _in_scope(chosen).items()}
+        variables = {
+            name: _variable(place, name, stored) for name, stored in _in_scope(chosen).items()
+        }
     except (OSError, RuntimeError) as error:
-        raise DataError(f"{place}: the description of its variables cannot be read: {error}") from None
+        raise DataError(
+            f"{place}: the description of its variables cannot be read: {error}"
+        ) from None
     growing = {
-        name for level in _up_from(chosen) for name, dimension in level.dimensions.items() if dimension.isunlimited()
+        name
+        for level in _up_from(chosen)
+        for name, dimension in level.dimensions.items()
+        if dimension.isunlimited()
     }
     used = {name for variable in variables.values() for name in variable.dimensions}
     attributes = {**_attributes(file), **_attributes(chosen)}
@@ -130,7 +139,8 @@ def _up_from(group: Any) -> list[Any]:
 
 
 def _in_scope(group: Any) -> dict[str, Any]:
-    """Return a group's variables, and what it shares of the groups around it: coordinates and their bounds (CF 2.7)."""
+    """Return a group's variables, and what it shares of the groups around it: coordinates and their
+    bounds (CF 2.7)."""
     found = dict(group.variables)
     dimensions = {name for stored in found.values() for name in stored.dimensions}
     for outer in _up_from(group)[1:]:
@@ -166,9 +176,9 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     def lazy(decoding: Decoding) -> LazyArray:
         if content is not None:
             return InMemory(decoding.decode(content))
-        return StoredArray(path, place, shape, chunks, decoding, classic)
+        return NetCDFVariable(path, place, shape, chunks, decoding, classic)
 
-    return decoded_variable(
+    return decode_variable(
         name,
         stored.dimensions,
         attributes,
@@ -182,7 +192,9 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
 def _joined_characters(values: Any) -> Any:
     """Return text for an array of single characters, whose last dimension is the text's length."""
     joined = netCDF4.chartostring(values, encoding="none")
-    decode = np.vectorize(lambda raw: bytes(raw).decode("utf-8", "replace").rstrip("\0 "), otypes=[object])
+    decode = np.vectorize(
+        lambda raw: bytes(raw).decode("utf-8", "replace").rstrip("\0 "), otypes=[object]
+    )
     return decode(joined) if joined.size else joined.astype(object)
 
 
@@ -193,7 +205,8 @@ def _attributes(holder: Any) -> dict[str, Any]:
 def _attribute(holder: Any, name: str) -> Any:
     value = holder.getncattr(name)
     if isinstance(value, str) and "\ufffd" in value:
-        # CF asks for UTF-8; older files have Latin-1, which the library reads as signs of replacement.
+        # CF asks for UTF-8; older files have Latin-1, which the library reads as signs of
+        # replacement.
         warn(f"the attribute {name} is not in UTF-8 and was read as Latin-1")
         return holder.getncattr(name, encoding="latin-1")
     return value
@@ -202,9 +215,17 @@ def _attribute(holder: Any, name: str) -> Any:
 def _filters(stored: Any) -> tuple[str, ...]:
     found = stored.filters() or {}
     words = [name for name in ("shuffle", "fletcher32") if found.get(name)]
-    for name, word in (("zlib", "deflate"), ("zstd", "zstd"), ("bzip2", "bzip2"), ("szip", "szip"), ("blosc", "blosc")):
+    for name, word in (
+        ("zlib", "deflate"),
+        ("zstd", "zstd"),
+        ("bzip2", "bzip2"),
+        ("szip", "szip"),
+        ("blosc", "blosc"),
+    ):
         if found.get(name):
-            words.append(f"{word} {found['complevel']}" if name in ("zlib", "zstd", "bzip2") else word)
+            words.append(
+                f"{word} {found['complevel']}" if name in ("zlib", "zstd", "bzip2") else word
+            )
     return tuple(words)
 
 
@@ -220,7 +241,9 @@ def _check_whole(path: Path) -> None:
 
 
 def _cut_short(there: int, needed: int) -> str:
-    return f"the file is cut short: {there:,} of {needed:,} bytes are there; copy or download it again"
+    return (
+        f"the file is cut short: {there:,} of {needed:,} bytes are there; copy or download it again"
+    )
 
 
 def _why_unreadable(path: Path, error: Exception) -> str:
@@ -234,4 +257,6 @@ def _why_unreadable(path: Path, error: Exception) -> str:
         if found := re.search(r"eof = (\d+).*?stored_eof = (\d+)", str(detail)):
             there, expected = (int(number) for number in found.groups())
             return _cut_short(there, expected)
-    return "the file is damaged or cut short and cannot be read as NetCDF; copy or download it again"
+    return (
+        "the file is damaged or cut short and cannot be read as NetCDF; copy or download it again"
+    )

@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, Engine, Extremes, Reduction
+from rhodolite.arrays import Array, Engine, MinMax, Reduction
 from rhodolite.errors import DataError
-from rhodolite.formats.encoding import Encoding
+from rhodolite.formats.cf.encode import Encoding
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
@@ -29,10 +29,16 @@ _LARGEST = {"netcdf3-classic": 2**31 - 4, "netcdf3-64bit": 2**32 - 4}
 
 def types_of(variant: str) -> tuple[str, ...]:
     """Return the codes of the number types that a variant has."""
-    return _CLASSIC_TYPES if variant in ("netcdf4-classic", "netcdf3-classic", "netcdf3-64bit") else _WIDE_TYPES
+    return (
+        _CLASSIC_TYPES
+        if variant in ("netcdf4-classic", "netcdf3-classic", "netcdf3-64bit")
+        else _WIDE_TYPES
+    )
 
 
-def fitted(variable: Variable, encoding: Encoding, variant: str, engine: Engine) -> Encoding:
+def fit_into_variant(
+    variable: Variable, encoding: Encoding, variant: str, engine: Engine
+) -> Encoding:
     """Return an encoding whose type the variant has.
 
     Raises
@@ -47,11 +53,12 @@ def fitted(variable: Variable, encoding: Encoding, variant: str, engine: Engine)
         if np.can_cast(encoding.dtype, wider):
             return replace(encoding, dtype=np.dtype(wider))
     what = f"finding the range of {variable.name}"
-    low, high = engine.compute(Reduction(variable.data, Extremes()).output("extremes", (2,)), what)
+    low, high = engine.compute(Reduction(variable.data, MinMax()).output("extremes", (2,)), what)
     limits = np.iinfo("i4")
     if low < limits.min or high > limits.max:
         raise DataError(
-            f"{variable.name} holds integers from {low:.0f} to {high:.0f}, more than the 32 bits of "
+            f"{variable.name} holds integers from {low:.0f} to {high:.0f}, more than the 32 bits "
+            "of "
             f"{variant}; write netcdf4 or netcdf3-64bit-data"
         )
     return replace(encoding, dtype=np.dtype("i4"))
@@ -79,11 +86,14 @@ def _fitted_attribute(value: Any, types: tuple[str, ...]) -> Any:
 
 
 def unlimited_in(dataset: Dataset, variant: str) -> frozenset[str]:
-    """Return the dimensions that can stay unlimited: in the older variants one, the first of its variables."""
+    """Return the dimensions that can stay unlimited: in the older variants one, the first of its
+    variables."""
     if variant == "netcdf4":
         return dataset.unlimited
     used = {v.dimensions for v in dataset.variables.values()}
-    first = [name for name in dataset.unlimited if all(d.index(name) == 0 for d in used if name in d)]
+    first = [
+        name for name in dataset.unlimited if all(d.index(name) == 0 for d in used if name in d)
+    ]
     return frozenset(sorted(first)[:1])
 
 
@@ -101,14 +111,19 @@ def check_sizes(dataset: Dataset, encodings: list[Encoding], variant: str) -> No
         size = int(np.prod(shape, dtype=np.int64)) * encoding.dtype.itemsize
         if limit is not None and size > limit:
             raise DataError(
-                f"{variable.name} takes {size:,} bytes, more than {variant} can hold in one variable; "
+                f"{variable.name} takes {size:,} bytes, more than {variant} can hold in one "
+                "variable; "
                 "write netcdf4 or netcdf3-64bit-data"
             )
 
 
-def as_characters(name: str, dimensions: tuple[str, ...], values: Array) -> tuple[tuple[str, ...], Array]:
+def as_characters(
+    name: str, dimensions: tuple[str, ...], values: Array
+) -> tuple[tuple[str, ...], Array]:
     """Return text as an array of single characters, with the dimension that they need (CF 2.2)."""
     encoded = np.char.encode(values.astype(str), "utf-8")
     width = max(1, encoded.dtype.itemsize)
-    letters = np.frombuffer(encoded.astype(f"S{width}").tobytes(), "S1").reshape(*values.shape, width)
+    letters = np.frombuffer(encoded.astype(f"S{width}").tobytes(), "S1").reshape(
+        *values.shape, width
+    )
     return (*dimensions, f"{name}_length"), letters

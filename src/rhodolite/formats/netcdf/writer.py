@@ -17,15 +17,15 @@ import netCDF4
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Region
-from rhodolite.formats.chunking import Compression, Layout, chunk_shape
-from rhodolite.formats.encoding import Encoding, encoding_for
-from rhodolite.formats.netcdf.codec import ChunkCodec
-from rhodolite.formats.netcdf.handles import LIBRARY_LOCK
+from rhodolite.formats.cf.encode import Encoding, encoding_for
+from rhodolite.formats.layout import Compression, Layout, chunk_shape
+from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK
+from rhodolite.formats.netcdf.hdf5_filters import ChunkCodec
 from rhodolite.formats.netcdf.variants import (
     LIBRARY_NAMES,
     as_characters,
     check_sizes,
-    fitted,
+    fit_into_variant,
     fitted_attributes,
     unlimited_in,
 )
@@ -67,7 +67,9 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     variant = layout.variant or "netcdf4"
     engine.prepare([variable.data for variable in dataset.variables.values()])
     # All reading comes before the library is locked, since the engine's workers need it, too.
-    plans = [_plan(variable, dataset, engine, variant, layout) for variable in dataset.variables.values()]
+    plans = [
+        _plan(variable, dataset, engine, variant, layout) for variable in dataset.variables.values()
+    ]
     check_sizes(dataset, [plan.encoding for plan in plans], variant)
     try:
         with LIBRARY_LOCK:
@@ -83,13 +85,16 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
         raise OSError(str(error)) from error
 
 
-def _plan(variable: Variable, dataset: Dataset, engine: Engine, variant: str, layout: Layout) -> _Plan:
-    encoding = fitted(variable, encoding_for(variable, dataset, engine), variant, engine)
+def _plan(
+    variable: Variable, dataset: Dataset, engine: Engine, variant: str, layout: Layout
+) -> _Plan:
+    encoding = fit_into_variant(variable, encoding_for(variable, dataset, engine), variant, engine)
     itemsize = encoding.dtype.itemsize
     large = variable.data.size * itemsize > _SMALL and encoding.dtype.kind in "fiu"
     chunked = large and variant.startswith("netcdf4")
     chunks = chunk_shape(variable, itemsize, dataset, layout.chunks) if chunked else None
-    # The library writes a variable named like a dimension that it does not describe under another name.
+    # The library writes a variable named like a dimension that it does not describe under another
+    # name.
     plain_name = variable.name not in dataset.sizes or variable.dimensions == (variable.name,)
     values = None if large and plain_name else encoding.encode(engine.compute(variable.data))
     if (
@@ -137,7 +142,9 @@ def _lay_out_variable(file: Any, plan: _Plan, variant: str, compressed: bool) ->
         shuffle=plan.chunks is not None and compressed,
     )
     stored.set_auto_maskandscale(False)
-    stored.setncatts(fitted_attributes({**plan.variable.attributes, **encoding.attributes}, variant))
+    stored.setncatts(
+        fitted_attributes({**plan.variable.attributes, **encoding.attributes}, variant)
+    )
     if values is not None:
         stored[...] = values
 
@@ -152,7 +159,9 @@ def _stream_plain(path: Path, plan: _Plan, engine: Engine) -> None:
     try:
         stored = file[plan.variable.name]
         stored.set_auto_maskandscale(False)
-        for region, values in engine.stream(task, regions, f"writing {plan.variable.name}", total, data.nbytes):
+        for region, values in engine.stream(
+            task, regions, f"writing {plan.variable.name}", total, data.nbytes
+        ):
             with LIBRARY_LOCK:
                 stored[region] = values
     finally:
@@ -181,7 +190,9 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
             codec = ChunkCodec(stored.dtype, chunks, filters, compression is Compression.SMALL)
         task = functools.partial(_encoded_chunks, data, plan.encoding, codec)
         _, total, regions = engine.blocks(data, block)
-        for _, pieces in engine.stream(task, regions, f"writing {variable.name}", total, data.nbytes):
+        for _, pieces in engine.stream(
+            task, regions, f"writing {variable.name}", total, data.nbytes
+        ):
             with LIBRARY_LOCK:
                 for offset, encoded in pieces:
                     stored.id.write_direct_chunk(offset, encoded)
@@ -195,10 +206,16 @@ def _encoded_chunks(
 ) -> list[tuple[tuple[int, ...], bytes]]:
     values = encoding.encode(data.read(region))
     pieces = []
-    for corner in itertools.product(*(range(0, n, step) for n, step in zip(values.shape, codec.shape, strict=True))):
-        part = values[tuple(slice(at, at + step) for at, step in zip(corner, codec.shape, strict=True))]
+    for corner in itertools.product(
+        *(range(0, n, step) for n, step in zip(values.shape, codec.shape, strict=True))
+    ):
+        part = values[
+            tuple(slice(at, at + step) for at, step in zip(corner, codec.shape, strict=True))
+        ]
         if part.shape != codec.shape:  # at the edge of the array chunks stand over
-            padded = np.full(codec.shape, 0 if encoding.fill is None else encoding.fill, encoding.dtype)
+            padded = np.full(
+                codec.shape, 0 if encoding.fill is None else encoding.fill, encoding.dtype
+            )
             padded[tuple(slice(0, n) for n in part.shape)] = part
             part = padded
         offset = tuple(at + axis.start for at, axis in zip(corner, region, strict=True))

@@ -12,14 +12,20 @@ import zarr
 
 from rhodolite.arrays import Array, InMemory, LazyArray, Region
 from rhodolite.errors import DataError, nearest_names
-from rhodolite.formats.decoding import STORAGE_ATTRIBUTES, Decoding, decoded_variable
-from rhodolite.formats.zarr.names import DIMENSIONS_ATTRIBUTE
+from rhodolite.formats.cf.decode import Decoding, decode_variable
+from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
 
+DIMENSIONS_ATTRIBUTE = "_ARRAY_DIMENSIONS"
+"""Version 2 has no place of its own for the names of dimensions; programs agree on this attribute.
 
-class StoreArray(LazyArray):
-    """The values of one array of a store. Chunks are decoded by the library, which holds no lock."""
+Version 3 has `dimension_names` in the metadata of an array."""
+
+
+class ZarrVariable(LazyArray):
+    """The values of one array of a store. Chunks are decoded by the library, which holds no
+    lock."""
 
     def __init__(self, path: Path, name: str, stored: Any, decoding: Decoding) -> None:
         self.path = path
@@ -55,18 +61,24 @@ def read(path: Path, group: str | None = None) -> Dataset:
     try:
         root = zarr.open(path, mode="r")
         if isinstance(root, zarr.Array):
-            raise DataError(f"{path}: this is a single array without names; name the folder of the store it lies in")
+            raise DataError(
+                f"{path}: this is a single array without names; name the folder of the store it "
+                "lies in"
+            )
         chosen = root if group is None else _group(path, root, group.strip("/"))
         arrays = dict(chosen.arrays())
     except (OSError, KeyError, ValueError, TypeError) as error:
         raise DataError(f"{path}: cannot be read as a Zarr store: {error}") from None
     if not arrays:
         inner = [f"{path}:/{name}" for name, _ in root.groups()]
-        held = f"its arrays are in groups; name one of {', '.join(inner)}" if inner else "it is empty"
+        held = (
+            f"its arrays are in groups; name one of {', '.join(inner)}" if inner else "it is empty"
+        )
         raise DataError(f"{path}: no arrays at the top of the store; {held}")
     inside = chosen.path.strip("/")
     variables = {
-        name: _variable(path, f"{inside}/{name}" if inside else name, name, stored) for name, stored in arrays.items()
+        name: _variable(path, f"{inside}/{name}" if inside else name, name, stored)
+        for name, stored in arrays.items()
     }
     size = sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
     source = SourceFile(path, f"Zarr version {root.metadata.zarr_format}", size)
@@ -85,31 +97,43 @@ def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
     attributes = _attributes(stored)
     dimensions = _dimensions(name, stored)
     fill = stored.metadata.fill_value
-    if "_FillValue" not in attributes and stored.metadata.zarr_format == 2 and fill is not None and fill != 0:
+    if (
+        "_FillValue" not in attributes
+        and stored.metadata.zarr_format == 2
+        and fill is not None
+        and fill != 0
+    ):
         # Zero is what arrays begin with unless told otherwise, and says nothing of missing values.
         attributes["_FillValue"] = fill
     if stored.dtype.kind not in "fiub":
-        described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
-        return Variable(name, dimensions, InMemory(np.asarray(stored[...]).astype(object)), described)
+        described = {
+            key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES
+        }
+        return Variable(
+            name, dimensions, InMemory(np.asarray(stored[...]).astype(object)), described
+        )
     dtype = np.dtype("i1") if stored.dtype.kind == "b" else stored.dtype
     attributes = {
         key: _fill_number(value, dtype) if key in ("_FillValue", "missing_value") else value
         for key, value in attributes.items()
     }
-    return decoded_variable(
+    return decode_variable(
         name,
         dimensions,
         attributes,
         Decoding.of(dtype, attributes, usual_fill=False),
-        lambda decoding: StoreArray(path, place, stored, decoding),
+        lambda decoding: ZarrVariable(path, place, stored, decoding),
         chunks=tuple(stored.chunks) if stored.shape else None,
         filters=tuple(_filter_name(codec) for codec in stored.compressors),
     )
 
 
 def _dimensions(name: str, stored: Any) -> tuple[str, ...]:
-    """Return the names of an array's dimensions, made up from its own where the store gives none."""
-    names = getattr(stored.metadata, "dimension_names", None) or stored.attrs.get(DIMENSIONS_ATTRIBUTE)
+    """Return the names of an array's dimensions, made up from its own where the store gives
+    none."""
+    names = getattr(stored.metadata, "dimension_names", None) or stored.attrs.get(
+        DIMENSIONS_ATTRIBUTE
+    )
     if names is None or len(names) != len(stored.shape):
         if len(stored.shape) == 1:
             return (name,)
@@ -123,13 +147,24 @@ def _attributes(holder: Any) -> dict[str, Any]:
     for key, value in holder.attrs.asdict().items():
         if key == DIMENSIONS_ATTRIBUTE or value is None:
             continue
-        numbers = isinstance(value, list) and value and all(isinstance(item, (int, float)) for item in value)
-        found[key] = np.asarray(value) if numbers else str(value) if isinstance(value, (dict, bool)) else value
+        numbers = (
+            isinstance(value, list)
+            and value
+            and all(isinstance(item, (int, float)) for item in value)
+        )
+        found[key] = (
+            np.asarray(value)
+            if numbers
+            else str(value)
+            if isinstance(value, (dict, bool))
+            else value
+        )
     return found
 
 
 def _fill_number(value: Any, dtype: np.dtype[Any]) -> Any:
-    """Return a fill value that JSON could hold only as text: NaN, infinity, or the bytes of a double."""
+    """Return a fill value that JSON could hold only as text: NaN, infinity, or the bytes of a
+    double."""
     if not isinstance(value, str):
         return value
     try:
@@ -137,10 +172,14 @@ def _fill_number(value: Any, dtype: np.dtype[Any]) -> Any:
     except ValueError:
         pass
     try:
-        return np.frombuffer(base64.b64decode(value, validate=True), "<f8" if dtype.kind == "f" else "<i8")[0]
+        return np.frombuffer(
+            base64.b64decode(value, validate=True), "<f8" if dtype.kind == "f" else "<i8"
+        )[0]
     except (binascii.Error, ValueError, IndexError):
         return value
 
 
 def _filter_name(codec: Any) -> str:
-    return str(getattr(codec, "codec_id", None) or type(codec).__name__.removesuffix("Codec").lower())
+    return str(
+        getattr(codec, "codec_id", None) or type(codec).__name__.removesuffix("Codec").lower()
+    )

@@ -14,9 +14,9 @@ import zarr
 from zarr.codecs import ZstdCodec
 
 from rhodolite.arrays import Engine, LazyArray, Region
-from rhodolite.formats.chunking import Compression, Layout, chunk_shape
-from rhodolite.formats.encoding import Encoding, encoding_for
-from rhodolite.formats.zarr.names import DIMENSIONS_ATTRIBUTE
+from rhodolite.formats.cf.encode import Encoding, encoding_for
+from rhodolite.formats.layout import Compression, Layout, chunk_shape
+from rhodolite.formats.zarr.reader import DIMENSIONS_ATTRIBUTE
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
@@ -33,7 +33,9 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     """
     version = _VERSIONS[layout.variant or "zarr3"]
     engine.prepare([variable.data for variable in dataset.variables.values()])
-    root = zarr.create_group(path.resolve(), zarr_format=version, attributes=_plain(dataset.attributes))
+    root = zarr.create_group(
+        path.resolve(), zarr_format=version, attributes=_plain(dataset.attributes)
+    )
     for variable in dataset.variables.values():
         _write_variable(root, variable, dataset, engine, layout, version)
     if version == 2:
@@ -55,7 +57,9 @@ def _write_variable(
         "shape": variable.shape,
         "chunks": tuple(max(1, n) for n in chunks) if variable.shape else (),
         "dtype": str if text else encoding.dtype.newbyteorder("="),
-        "fill_value": "" if text else encoding.dtype.type(0 if encoding.fill is None else encoding.fill),
+        "fill_value": ""
+        if text
+        else encoding.dtype.type(0 if encoding.fill is None else encoding.fill),
         "attributes": _plain(attributes),
         "compressors": _compressors(layout.compression, version),
     }

@@ -1,0 +1,134 @@
+"""What an engine would do, without doing it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from rhodolite.arrays.engine import COPIES, Engine
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray
+from rhodolite.arrays.reduction import ReductionResult
+from rhodolite.arrays.schedule import Pass, find_passes
+from rhodolite.arrays.scratch import RechunkedScratch, decoding_factor
+from rhodolite.arrays.views import Selected
+
+
+@dataclass(frozen=True)
+class PlannedPass:
+    """One run over the blocks of an array.
+
+    Parameters
+    ----------
+    what : str
+        What is done, in words.
+    decoded : int
+        Bytes that are decoded from the inputs.
+    written : int
+        Bytes that are written, before compression.
+    blocks : int
+    block : tuple of int
+        Shape of a block.
+    held : int
+        Bytes that the blocks in flight and the results take together.
+    """
+
+    what: str
+    decoded: int
+    written: int
+    blocks: int
+    block: tuple[int, ...]
+    held: int
+
+
+@dataclass
+class DryRun(Engine):
+    """An engine that notes the passes it would run, and computes only what is small."""
+
+    passes: list[PlannedPass] = field(default_factory=list)
+    _noted: set[int] = field(default_factory=set)
+
+    def prepare(self, arrays: Iterable[LazyArray], what: str = "averaging") -> None:
+        """Note the passes that the arrays depend on, each once."""
+        for one in find_passes(arrays, self.memory):
+            key = id(one.scratch) if one.scratch is not None else id(one.reductions[0])
+            if key in self._noted:
+                continue
+            self._noted.add(key)
+            data, block = one.source, None
+            if one.by_series and one.reductions[0].series is not None:
+                axis = one.reductions[0].series.axis
+                unit = tuple(n if at == axis else 1 for at, n in enumerate(data.shape))
+                data, block = self.in_units(data, unit)
+                if data is not one.source:
+                    self.note("putting into order", one.source, written=one.source.nbytes)
+            self.note(
+                "putting into order" if one.scratch else what,
+                data,
+                block,
+                written=_count_kept(one),
+                one=one,
+            )
+
+    def compute(self, array: LazyArray, what: str = "reading") -> Array:
+        """Return values that are there already; of others note the work and return missing
+        values."""
+        if _is_at_hand(array):
+            return super().compute(array, what)
+        self.prepare([array], what)
+        if not isinstance(array, ReductionResult):
+            self.note(what, array)
+        return np.full(array.shape, np.nan if array.dtype.kind == "f" else 0, array.dtype)
+
+    def write(self, what: str, array: LazyArray, unit: tuple[int, ...], itemsize: int) -> None:
+        """Note that an array is written in pieces of a shape."""
+        data, block = self.in_units(array, unit)
+        self.prepare([array, data])
+        self.note(what, data, block, array.size * itemsize)
+
+    def note(
+        self,
+        what: str,
+        array: LazyArray,
+        block: tuple[int, ...] | None = None,
+        written: int = 0,
+        one: Pass | None = None,
+    ) -> None:
+        """Note one run over the blocks of an array."""
+        shape, total, _ = self.blocks(array, block)
+        decoded = round(_count_decoded(array) * decoding_factor(array.shape, array.chunks, shape))
+        size = math.prod(shape) * max(array.dtype.itemsize, 4)
+        results = sum(_result_bytes(one)) if one is not None else 0
+        held = min(self.in_flight, total) * COPIES * size + results
+        self.passes.append(PlannedPass(what, decoded, written, total, shape, held))
+
+
+def _count_kept(one: Pass) -> int:
+    return one.scratch.nbytes if one.scratch is not None else 0
+
+
+def _result_bytes(one: Pass) -> list[int]:
+    """Return roughly the bytes that the results of a pass take: a third of its source at most."""
+    return [
+        min(math.prod(one.source.shape[1:]) * 8 * 24, one.source.size * 8) for _ in one.reductions
+    ]
+
+
+def _is_at_hand(array: LazyArray) -> bool:
+    return not find_passes([array], 0) and (
+        isinstance(array, InMemory) or array.size * array.dtype.itemsize < 1 << 20
+    )
+
+
+def _count_decoded(array: LazyArray) -> int:
+    """Return the bytes that are decoded when each cell of an array is read once."""
+    if isinstance(array, (ReductionResult, InMemory, RechunkedScratch)):
+        return 0
+    sources = array.sources()
+    if not sources:
+        return array.size * array.dtype.itemsize
+    total = sum(_count_decoded(source) for source in sources)
+    whole = sum(source.size for source in sources)
+    return round(total * array.size / whole) if isinstance(array, Selected) and whole else total

@@ -1,0 +1,207 @@
+"""The files that a description is about: grids with dates in their names, or tables."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+
+from rhodolite.arrays import Array, LazyArray, Region
+from rhodolite.building.description import Description
+from rhodolite.errors import DataError, nearest_names, warn
+from rhodolite.formats.concatenate import join
+from rhodolite.formats.open import expand
+from rhodolite.formats.text.ascii_grid.reader import (
+    GridArray,
+    Header,
+    axis_names,
+    grid_axes,
+    read_header,
+)
+from rhodolite.formats.text.csv.reader import dataset_of
+from rhodolite.formats.text.csv.table import read_table
+from rhodolite.formats.text.dates import time_variables
+from rhodolite.formats.text.filename_pattern import DATE_FIELDS
+from rhodolite.model.dataset import Dataset, SourceFile
+from rhodolite.model.time.period_text import Instant
+from rhodolite.model.variable import Storage, Variable
+
+
+class GridStack(LazyArray):
+    """Grids of the same cells one after another, each in a file of its own; shape (times, rows,
+    columns)."""
+
+    dtype = np.dtype("f8")
+
+    def __init__(self, grids: Sequence[GridArray]) -> None:
+        self._grids = tuple(grids)
+        self.shape = (len(grids), *grids[0].shape)
+        self.chunks = (1, *grids[0].shape)
+
+    def read(self, region: Region) -> Array:
+        return np.stack([grid.read(region[1:]) for grid in self._grids[region[0]]])
+
+
+def from_grids(inputs: Sequence[str], told: Description) -> Dataset:
+    """Return the dataset that grids with dates in their names form.
+
+    Raises
+    ------
+    DataError
+        If a name does not fit, two grids are of the same time, or their cells differ.
+    """
+    dated = _find_dates(_files(inputs, told), told)
+    first = next(iter(dated[next(iter(dated))].values()))
+    header = read_header(first)
+    times = sorted(next(iter(dated.values())), key=lambda instant: instant.fields)
+    variables = [*time_variables(times, told.calendar), *grid_axes(header)]
+    for name, described in told.variables.items():
+        if described.source not in dated:
+            raise told.mistake(
+                f"variables.{name}",
+                "from",
+                f"no file is of a variable '{described.source}'. "
+                f"{nearest_names(described.source, dated)}",
+            )
+        files = dated[described.source]
+        if sorted(files, key=lambda instant: instant.fields) != times:
+            raise DataError(
+                f"{told.path}: there are {len(files)} grids of {name} and {len(times)} of others; "
+                "every "
+                "variable needs the same times"
+            )
+        grids = [
+            GridArray(
+                files[time], _same_cells(read_header(files[time]), header, files[time], first)
+            )
+            for time in times
+        ]
+        stack = GridStack(grids)
+        variables.append(
+            Variable(name, ("time", *axis_names(header)), stack, {}, Storage(chunks=stack.chunks))
+        )
+    sources = tuple(
+        SourceFile(path, "Esri ASCII grid", path.stat().st_size)
+        for files in dated.values()
+        for path in files.values()
+    )
+    dataset = Dataset({v.name: v for v in variables}, {}, frozenset({"time"}), sources)
+    if dataset.time is not None and dataset.time.step.missing:
+        warn(
+            f"{dataset.time.step.missing} of the times are left out ({dataset.time.step}, "
+            f"{len(times)} files)"
+        )
+    return dataset
+
+
+def _files(inputs: Sequence[str], told: Description) -> list[Path]:
+    """Return the files that are named, or those of a named folder that fit the pattern."""
+    assert told.names is not None
+    found: list[Path] = []
+    for text in inputs:
+        folder = Path(text)
+        if not folder.is_dir():
+            found += expand(text)
+            continue
+        fitting = [
+            path for path in sorted(folder.iterdir()) if told.names.read(path.name) is not None
+        ]
+        if not fitting:
+            there = next((path.name for path in sorted(folder.iterdir()) if path.is_file()), None)
+            shown = f"; the first file in it is {there}" if there else "; it is empty"
+            raise told.mistake(
+                "input", "names", f"no file in {folder} fits '{told.names.text}'{shown}"
+            )
+        found += fitting
+    return list(dict.fromkeys(found))
+
+
+def _find_dates(files: Sequence[Path], told: Description) -> dict[str, dict[Instant, Path]]:
+    """Sort files by variable and time, as their names say."""
+    assert told.names is not None
+    only = next(iter(told.variables.values())).source
+    if "variable" not in told.names.fields and len(told.variables) > 1:
+        raise told.mistake(
+            "input",
+            "names",
+            f"{len(told.variables)} variables are described, so the names need a place "
+            "for it: '{variable}_{year}{month}.asc'",
+        )
+    dated: dict[str, dict[Instant, Path]] = {}
+    for path in files:
+        fields = told.names.read(path.name)
+        if fields is None:
+            raise told.mistake(
+                "input", "names", f"the file {path.name} does not fit '{told.names.text}'"
+            )
+        instant = Instant(tuple(int(fields[name]) for name in DATE_FIELDS if name in fields))
+        held = dated.setdefault(fields.get("variable", only), {})
+        if instant in held:
+            raise DataError(f"{held[instant]} and {path} are both of {instant}")
+        held[instant] = path
+    return dated
+
+
+def _same_cells(header: Header, first: Header, path: Path, other: Path) -> Header:
+    """Return a header whose cells are those of the first grid.
+
+    Raises
+    ------
+    DataError
+        If they are not; the message names both files and what differs.
+    """
+    for what, key in (
+        ("columns", "columns"),
+        ("rows", "rows"),
+        ("western edge", "west"),
+        ("southern edge", "south"),
+        ("cell size", "cell"),
+    ):
+        here, there = getattr(header, key), getattr(first, key)
+        if abs(here - there) > 1e-6 * first.cell:
+            raise DataError(
+                f"{path.name} and {other.name} do not fit together: {what} {here:g} and {there:g}"
+            )
+    return header
+
+
+def from_tables(inputs: Sequence[str], told: Description) -> Dataset:
+    """Return the dataset that tables form, with the columns that are described.
+
+    Raises
+    ------
+    DataError
+        If a column is not there.
+    """
+    datasets = []
+    for path in [path for text in inputs for path in expand(text)]:
+        table = read_table(path)
+        for role, column in told.columns.items():
+            if column not in table.cells.columns:
+                raise told.mistake(
+                    "columns",
+                    role,
+                    f"{path.name} has no column '{column}'. "
+                    f"{nearest_names(column, table.cells.columns)}",
+                )
+        table = table.with_roles(told.columns)
+        datasets.append(dataset_of(table, told.calendar))
+    dataset = join(datasets)
+    wanted = {described.source: name for name, described in told.variables.items()}
+    offered = [v.name for v in dataset.variables.values() if v.data.dtype.kind == "f"]
+    for source, name in wanted.items():
+        if source not in offered:
+            raise told.mistake(
+                f"variables.{name}",
+                "from",
+                f"there is no column '{source}' of numbers. {nearest_names(source, offered)}",
+            )
+    left = [v.name for v in dataset.data_variables if v.name not in wanted]
+    if left:
+        warn(f"left out, since {told.path.name} does not describe them: {', '.join(left)}")
+    return dataset.with_variables(
+        v.replace(name=wanted[v.name]) if v.name in wanted else v
+        for v in dataset.variables.values()
+        if v.name not in left
+    )

@@ -1,0 +1,229 @@
+"""Axes and the bounds of their cells."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from rhodolite.arrays import Array, read_small
+from rhodolite.checking.finding import Finding, advice, error, warning
+from rhodolite.model.axes import Role, is_latitude_unit, is_longitude_unit
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units.udunits import convert, convertible
+from rhodolite.model.variable import Variable
+
+_DEGREES = {Role.LATITUDE: "degrees_north", Role.LONGITUDE: "degrees_east"}
+
+
+def horizontal(dataset: Dataset) -> Iterator[Finding]:
+    """Latitude and longitude are there and told by their units (CF 4.1, 4.2)."""
+    found = {
+        role: dataset.axes.by_role[role].variable
+        for role in _DEGREES
+        if role in dataset.axes.by_role
+    }
+    if dataset.axes.curvilinear:
+        found = dict(
+            zip(
+                _DEGREES,
+                (dataset.variables[name] for name in dataset.axes.curvilinear),
+                strict=True,
+            )
+        )
+    if dataset.axes.sites:
+        found = dict(
+            zip(_DEGREES, (dataset.variables[name] for name in dataset.axes.sites), strict=True)
+        )
+    for role, variable in found.items():
+        told = (
+            is_latitude_unit(variable.units)
+            if role is Role.LATITUDE
+            else is_longitude_unit(variable.units)
+        )
+        if not told:
+            # Numbers in radians would become other places if they were merely called degrees.
+            angle = (
+                variable.units is not None
+                and convertible(variable.units, "radian")
+                and (abs(float(convert(1.0, variable.units, "degree")) - 1) > 1e-6)
+            )
+            yield error(
+                variable.name,
+                f"is the {role}, but its units are {_quote(variable.units)} and not "
+                f"{_DEGREES[role]}",
+                "CF 4.1" if role is Role.LATITUDE else "CF 4.2",
+                *([] if angle else [("--set", f"{variable.name}:units={_DEGREES[role]}")]),
+                advice=f"rhodolite convert --units {variable.name}={_DEGREES[role]}"
+                if angle
+                else "",
+            )
+    # A statistic over areas has no latitude and longitude any more, and says so.
+    labels = {
+        name
+        for name, v in dataset.variables.items()
+        if v.data.ndim == 1 and v.data.dtype.kind not in "fiu"
+    }
+    wide = [
+        v.name
+        for v in dataset.data_variables
+        if v.data.ndim >= 2
+        and "area:" not in str(v.attributes.get("cell_methods", ""))
+        and not labels & set(str(v.attributes.get("coordinates", "")).split())
+    ]
+    if not found and wide:
+        yield warning(
+            wide[0],
+            "no latitude and longitude can be told, so nobody knows where the values belong",
+            "CF 4",
+            advice="give the coordinates their units: --set NAME:units=degrees_north, --set "
+            "NAME:units=degrees_east",
+        )
+    for doubt in dataset.axes.doubts:
+        yield warning(
+            "axes",
+            doubt,
+            "CF 4",
+            advice="take the attributes that tell an axis from all but one of them",
+        )
+
+
+def described(dataset: Dataset) -> Iterator[Finding]:
+    """Every dimension that data run along has a coordinate."""
+    bounds = {
+        str(v.attributes.get(key))
+        for v in dataset.variables.values()
+        for key in ("bounds", "climatology")
+    }
+    along = {c.dimension for c in dataset.axes.by_role.values()}
+    grid = (
+        set(dataset.variables[dataset.axes.curvilinear[0]].dimensions)
+        if dataset.axes.curvilinear
+        else set()
+    )
+    instances = {
+        v.dimensions[0]
+        for v in dataset.variables.values()
+        if "cf_role" in v.attributes and v.dimensions
+    }
+    labels = {
+        dataset.variables[word].dimensions[0]
+        for v in dataset.data_variables
+        for word in str(v.attributes.get("coordinates", "")).split()
+        if word in dataset.variables and len(dataset.variables[word].dimensions) == 1
+    }
+    instances |= labels
+    for variable in dataset.data_variables:
+        for name in variable.dimensions:
+            if (
+                name in dataset.variables
+                or name in along | grid | instances
+                or variable.name in bounds
+            ):
+                continue
+            yield advice(
+                name,
+                f"{variable.name} runs along it, and no coordinate says what its "
+                f"{dataset.sizes[name]} steps are",
+                "CF 5",
+                advice="add a coordinate with the program that wrote the file",
+            )
+            grid.add(name)
+
+
+def ordered(dataset: Dataset) -> Iterator[Finding]:
+    """Coordinates have no missing values and go one way (CF 5, NUG)."""
+    for name, variable in dataset.variables.items():
+        if variable.dimensions != (name,) or variable.data.dtype.kind not in "fiu":
+            continue
+        values = _values(variable)
+        if not np.isfinite(values).all():
+            yield error(
+                name,
+                f"{np.count_nonzero(~np.isfinite(values))} of its {values.size} values are "
+                "missing, and a "
+                "coordinate has none",
+                "CF 2.5.1",
+                advice="choose the part that has coordinates, or mend it with the program that "
+                "wrote the file",
+            )
+            continue
+        steps = np.diff(values)
+        if steps.size and not ((steps > 0).all() or (steps < 0).all()):
+            at = int(np.argmax(steps * np.sign(np.median(steps) or 1) <= 0)) + 1
+            yield error(
+                name,
+                f"goes up and down or repeats itself, first at number {at + 1} ({values[at]:g} "
+                "after "
+                f"{values[at - 1]:g})",
+                "CF 5",
+                advice=_reorder(dataset, name),
+            )
+
+
+def _reorder(dataset: Dataset, name: str) -> str:
+    if name == getattr(dataset.coordinate(Role.TIME), "name", None):
+        return (
+            "choose the times that are in order, one part at a time, with subset --time, and "
+            "join the parts"
+        )
+    if name == getattr(dataset.coordinate(Role.LONGITUDE), "name", None):
+        return "rhodolite convert FILE --longitude -180..180 -o NEW.nc puts longitudes in order"
+    return "put it in order with the program that wrote the file"
+
+
+def bounds(dataset: Dataset) -> Iterator[Finding]:
+    """Bounds have two or more edges a cell and enclose its coordinate (CF 7.1)."""
+    for variable in dataset.variables.values():
+        name = str(variable.attributes.get("bounds", ""))
+        if name not in dataset.variables:
+            continue
+        edges = dataset.variables[name]
+        if edges.dimensions[:-1] != variable.dimensions:
+            yield error(
+                name,
+                f"as bounds of {variable.name} it runs over ({', '.join(edges.dimensions)}) and "
+                "not over "
+                f"({', '.join(variable.dimensions)}) and one dimension more",
+                "CF 7.1",
+                ("--remove", f"{variable.name}:bounds"),
+            )
+            continue
+        for key in ("units", "calendar", "standard_name"):
+            if key in edges.attributes and edges.attributes[key] != variable.attributes.get(key):
+                yield error(
+                    name,
+                    f"its {key} differ from those of {variable.name}",
+                    "CF 7.1",
+                    ("--remove", f"{name}:{key}"),
+                )
+        if edges.shape[-1] == 2 and variable.data.ndim <= 1 and variable.data.dtype.kind in "fiu":
+            yield from _enclosing(variable, edges)
+
+
+def _enclosing(variable: Variable, edges: Variable) -> Iterator[Finding]:
+    values, limits = _values(variable).reshape(-1), _values(edges).reshape(-1, 2)
+    low, high = limits.min(axis=1), limits.max(axis=1)
+    slack = 1e-6 * np.maximum(high - low, 1e-12)
+    outside = (values < low - slack) | (values > high + slack)
+    if outside.any():
+        at = int(np.argmax(outside))
+        yield error(
+            edges.name,
+            f"{np.count_nonzero(outside)} of the {values.size} cells do not hold their coordinate: "
+            f"{values[at]:g} is not within {low[at]:g} to {high[at]:g}",
+            "CF 7.1",
+            ("--remove", f"{variable.name}:bounds"),
+            ("--remove", edges.name),
+        )
+
+
+def _values(variable: Variable) -> Array:
+    return read_small(variable.floats()).astype(np.float64)
+
+
+def _quote(units: str | None) -> str:
+    return f"'{units}'" if units else "not given"
+
+
+CHECKS = (horizontal, described, ordered, bounds)

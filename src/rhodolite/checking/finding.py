@@ -1,0 +1,64 @@
+"""What a check finds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Severity(StrEnum):
+    """How grave a finding is."""
+
+    ERROR = "error"
+    WARNING = "warning"
+    ADVICE = "advice"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that is wrong.
+
+    Parameters
+    ----------
+    severity : Severity
+        An error breaks a rule of CF, a warning keeps others from using the data, advice would help
+        them.
+    where : str
+        The variable, dimension or attribute.
+    what : str
+        What is wrong, in one sentence.
+    rule : str
+        The section of CF or the standard that says so.
+    settings : tuple of (str, str)
+        What `annotate` is to be told to mend it: pairs of an option and its value.
+    advice : str
+        How to mend it where `annotate` alone cannot.
+    """
+
+    severity: Severity
+    where: str
+    what: str
+    rule: str
+    settings: tuple[tuple[str, str], ...] = ()
+    advice: str = ""
+
+
+def error(
+    where: str, what: str, rule: str, *settings: tuple[str, str], advice: str = ""
+) -> Finding:
+    """Return a finding that breaks a rule of CF."""
+    return Finding(Severity.ERROR, where, what, rule, settings, advice)
+
+
+def warning(
+    where: str, what: str, rule: str, *settings: tuple[str, str], advice: str = ""
+) -> Finding:
+    """Return a finding that keeps others from using the data."""
+    return Finding(Severity.WARNING, where, what, rule, settings, advice)
+
+
+def advice(
+    where: str, what: str, rule: str, *settings: tuple[str, str], advice: str = ""
+) -> Finding:
+    """Return a finding that others would be helped by."""
+    return Finding(Severity.ADVICE, where, what, rule, settings, advice)

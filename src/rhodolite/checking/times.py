@@ -1,0 +1,78 @@
+"""Time: units, calendars and steps."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from rhodolite.checking.finding import Finding, advice, error, warning
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.cf.vocabulary import CALENDAR_ALIASES, CALENDARS
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.month_units import counts_months
+
+_CALENDARS = (*CALENDARS, *CALENDAR_ALIASES, "utc", "tai", "none")
+
+
+def readable(dataset: Dataset) -> Iterator[Finding]:
+    """Times can be turned into dates (CF 4.4)."""
+    coordinate = dataset.coordinate(Role.TIME)
+    if coordinate is None:
+        return
+    name, units = coordinate.name, coordinate.variable.units or ""
+    calendar = coordinate.variable.attributes.get("calendar")
+    if " since " not in units:
+        yield error(
+            name,
+            f"the units '{units}' do not say from when time is counted",
+            "CF 4.4",
+            advice=f"ask its maker from which date it counts, and write --set '{name}:units=days "
+            "since DATE'",
+        )
+        return
+    if calendar is not None and str(calendar).lower() not in _CALENDARS:
+        yield error(
+            name,
+            f"there is no calendar '{calendar}'",
+            "CF 4.4.1",
+            advice=f"it can be {', '.join(_CALENDARS[:-1])}; the wrong one moves all dates, so ask "
+            "its maker",
+        )
+        return
+    try:
+        _ = dataset.time
+    except DataError as problem:
+        yield error(name, str(problem), "CF 4.4", advice="ask its maker from which date it counts")
+        return
+    if calendar is None:
+        yield advice(
+            name,
+            "names no calendar, so the standard one is taken",
+            "CF 4.4.1",
+            ("--set", f"{name}:calendar=standard"),
+        )
+    if counts_months(units) and str(calendar) != "360_day":
+        yield warning(
+            name,
+            f"counts {units.split()[0]}, which most programs take for twelfths of 365.2425 days",
+            "CF 4.4",
+            advice="count days instead",
+        )
+
+
+def gaps(dataset: Dataset) -> Iterator[Finding]:
+    """Steps follow each other without a gap."""
+    try:
+        axis = dataset.time
+    except DataError:
+        return
+    if axis is not None and len(axis) > 2 and axis.step.missing:
+        yield advice(
+            axis.name,
+            f"{axis.step.missing} steps are left out ({axis.step}, {len(axis)} there)",
+            "completeness",
+            advice="inspect names the gaps; sums and means over them are incomplete",
+        )
+
+
+CHECKS = (readable, gaps)

@@ -1,0 +1,180 @@
+"""Chains as people type them: segments joined by `then`, each a step with its options."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from rhodolite.cli.console import list_words, say, say_plan, written_line
+from rhodolite.cli.verbs import ALL_VERBS
+from rhodolite.errors import UsageError, nearest_names
+from rhodolite.operations import SUMMARIES, operation
+
+if TYPE_CHECKING:
+    from rhodolite.operations.declaration import Step
+    from rhodolite.pipeline.chain import Chain
+
+
+class Segment(NamedTuple):
+    """One segment of a command line, parsed."""
+
+    step: Step
+    inputs: list[str]
+    chosen: list[str]
+    run_options: dict[str, Any]
+
+
+def run_chain(words: list[str], quiet: bool) -> None:
+    """Run steps joined by `then`, and say in one line what was written."""
+    from rhodolite.cli.engine import make_engine
+
+    began = time.monotonic()
+    chain, options = parse_chain(words)
+    engine = make_engine(
+        quiet, options.get("memory"), options.get("workers"), options.get("cluster")
+    )
+    if options.get("plan"):
+        plan = chain.plan(engine)
+        assert chain.output is not None
+        say_plan(plan, chain.output, engine)
+        return
+    outcome = chain.run(engine)
+    for text in outcome.said:
+        print(text)
+    if not quiet and chain.output is not None and outcome.written is not None:
+        say(written_line(chain.output, outcome.written, time.monotonic() - began))
+
+
+def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:
+    """Return the chain that words ask for, and all run options by name.
+
+    Raises
+    ------
+    UsageError
+        If a step or an option is not known, or the input or the output is missing.
+    """
+    from rhodolite.cli.options import parse_number
+    from rhodolite.formats.layout import make_layout
+    from rhodolite.operations.subset import Subset
+    from rhodolite.pipeline.chain import Chain
+
+    inputs: list[str] = []
+    steps: list[Step] = []
+    options: dict[str, Any] = {}
+    for words_of_step in split_at_then(words):
+        segment = parse_segment(words_of_step, first=not steps)
+        if steps and steps[-1].draws:
+            raise UsageError(
+                f"draw is the last step of a chain; '{words_of_step[0]}' cannot follow it"
+            )
+        if segment.chosen:
+            steps.append(Subset(variable=tuple(segment.chosen)))
+        steps.append(segment.step)
+        inputs += segment.inputs
+        options |= segment.run_options
+    if not inputs:
+        raise UsageError(
+            f"{words[0]}: no input; name the files to read, such as rhodolite {words[0]} data.nc"
+        )
+    if "output" not in options and not steps[-1].speaks:
+        raise UsageError(
+            f"{words[0]}: no output; add -o FILE, such as -o result{_usual_suffix(steps[-1])}"
+        )
+    layout = make_layout(
+        options.get("format"),
+        options.get("chunks"),
+        options.get("compression"),
+        bool(options.get("unlimited")),
+    )
+    chain = Chain(
+        tuple(inputs),
+        tuple(steps),
+        Path(options["output"]) if "output" in options else None,
+        bool(options.get("overwrite")),
+        layout,
+        options.get("group"),
+        bool(options.get("members")),
+        parse_number("--missing-value", options.get("missing_value")),
+    )
+    return chain, options
+
+
+def split_at_then(words: list[str]) -> list[list[str]]:
+    """Return the words of each step."""
+    segments: list[list[str]] = [[]]
+    for word in words:
+        if word == "then":
+            segments.append([])
+        else:
+            segments[-1].append(word)
+    if not all(segments):
+        raise UsageError("'then' stands between two steps; write VERB ... then VERB ...")
+    return segments
+
+
+def parse_segment(words: list[str], *, first: bool) -> Segment:
+    """Return the step that the words of a segment describe, its inputs, and its run options."""
+    from rhodolite.cli.options import CHOSEN, step_parser
+    from rhodolite.operations.declaration import parameters
+
+    title, cls, rest = find_step(words)
+    parsed = vars(step_parser(title, cls).parse(rest))
+    inputs = parsed.pop("inputs")
+    if inputs and not first:
+        raise UsageError(
+            f"{title}: '{inputs[0]}' is not an option; inputs are named in the first step only"
+        )
+    chosen = [name.strip() for text in parsed.pop(CHOSEN, None) or () for name in text.split(",")]
+    given = {name: value for name, value in parsed.items() if value not in (None, False)}
+    names = {declared.field for declared in parameters(cls)}
+    settings = {name: value for name, value in given.items() if name in names}
+    run_options = {name: value for name, value in given.items() if name not in names}
+    return Segment(cls(**settings), inputs, chosen, run_options)
+
+
+def find_step(words: list[str]) -> tuple[str, type[Step], list[str]]:
+    """Return the words for a step, its class, and the words that follow.
+
+    Raises
+    ------
+    UsageError
+        If there is no such verb or drawing.
+    """
+    verb = words[0]
+    if verb == "draw":
+        return _find_drawing(words[1:])
+    if verb.startswith("-"):
+        raise UsageError(
+            f"'{verb}' stands where a verb belongs; options follow the verb: VERB {verb} ..."
+        )
+    if verb not in SUMMARIES:
+        raise UsageError(f"no verb '{verb}'. {nearest_names(verb, ALL_VERBS)}")
+    return verb, operation(verb), words[1:]
+
+
+def _find_drawing(words: list[str]) -> tuple[str, type[Step], list[str]]:
+    from rhodolite.drawing import SUMMARIES as DRAWINGS
+    from rhodolite.drawing import drawing
+
+    kind = words[0] if words else ""
+    if kind in ("-h", "--help"):
+        print("rhodolite draw KIND INPUT... [options] -o OUTPUT\n\nKinds")
+        print(list_words(DRAWINGS), end="")
+        print("\n'rhodolite draw KIND --help' explains a kind and lists its options.")
+        raise SystemExit(0)
+    if kind not in DRAWINGS:
+        what = f"no drawing '{kind}'." if kind and not kind.startswith("-") else "draw what?"
+        raise UsageError(
+            f"draw: {what} {nearest_names(kind, DRAWINGS)} Write 'draw map INPUT ...'."
+        )
+    return f"draw {kind}", drawing(kind), words[1:]
+
+
+def _usual_suffix(step: Step) -> str:
+    """Return a suffix that the output of a step can have."""
+    from rhodolite.drawing.base import Drawing
+
+    if not isinstance(step, Drawing):
+        return ".nc"
+    return ".gif" if step.moves else ".png"

@@ -1,0 +1,33 @@
+"""The verbs that are not steps of a chain, one module each, and the table of all verbs.
+
+Each module has `run(words, quiet)`, which returns an exit code. Nothing here computes anything.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from importlib import import_module
+from typing import cast
+
+from rhodolite.operations import SUMMARIES as OPERATIONS
+
+FIRST_VERBS = {
+    "inspect": "What a dataset holds, in people's terms.",
+    "check": "Whether a dataset follows the CF conventions, and what keeps others from using it.",
+    "join": "Many files as one dataset: a collection that names them, or one written file.",
+    "build": "A dataset that explains itself, from tables or text grids and a description.",
+}
+LAST_VERBS = {
+    "demo": "Writes made-up example data and runs the full example.",
+}
+DRAW = "A picture: draw map, panels, series, years, profile, section or animation."
+ALL_VERBS = {**FIRST_VERBS, **OPERATIONS, "draw": DRAW, **LAST_VERBS}
+"""The summary of every verb, in the order in which people work."""
+
+
+def own_verb(verb: str) -> Callable[[list[str], bool], int] | None:
+    """Return what runs a verb that is no step of a chain; None for all others."""
+    if verb not in {**FIRST_VERBS, **LAST_VERBS}:
+        return None
+    module = import_module(f"rhodolite.cli.verbs.{verb}")
+    return cast("Callable[[list[str], bool], int]", module.run)

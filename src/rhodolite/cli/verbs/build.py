@@ -1,0 +1,85 @@
+"""`rhodolite build`: a dataset that explains itself, from tables or text grids and a
+description."""
+
+from __future__ import annotations
+
+import dataclasses
+import shlex
+import time
+from pathlib import Path
+
+from rhodolite.errors import UsageError
+
+_DESCRIPTION = """\
+A dataset that explains itself, from tables (.csv) or text grids (.asc) and a description of them.
+
+Text grids are one file for each time, with the date in the file's name; name the files or their
+folder. The description is a TOML file with the title, the variables, their units and names:
+
+  [dataset]
+  title = "Rain over the catchment"
+
+  [input]
+  names = "rain_{year}{month}.asc"
+
+  [variables.rain]
+  units = "mm"
+  long_name = "monthly rain"
+  cell_methods = "time: sum"
+
+[dataset] holds attributes of the dataset. [input] can also hold calendar and missing (a number
+that stands for missing values). [columns] says which column of a table is time, lat, lon, level,
+site or variable, where its name does not. [dimensions] holds lengths to be met, such as lat = 24.
+A variable can also have from (its column, or its word in the names of files), standard_name,
+comment, positive, type (float32 or float64) and attributes (a table of any others).
+"""
+
+
+def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
+    """Run the verb and return its exit code."""
+    from rhodolite.cli.options import Parser, add_run_options, apply_declared
+
+    usage = "rhodolite build INPUT... --description FILE -o OUTPUT"
+    parser = Parser("build", description=_DESCRIPTION, usage=usage)
+    parser.add_argument(
+        "inputs", nargs="*", metavar="INPUT", help="tables, text grids, or the folder of the grids"
+    )
+    parser.add_argument("--description", metavar="FILE", help="what the files do not say, as TOML")
+    add_run_options(parser, members=False)
+    options = parser.parse(words)
+    if not options.inputs:
+        raise UsageError(
+            "build: no input; name the tables or grids, such as rhodolite build 'rain_*.asc' ..."
+        )
+    if not options.description:
+        raise UsageError(
+            "build: no description; add --description FILE ('rhodolite build --help' shows one)"
+        )
+    if not options.output:
+        raise UsageError("build: no output; add -o FILE, such as -o result.nc")
+
+    from rhodolite.building import build
+    from rhodolite.cli.output import write_out
+    from rhodolite.formats.atomic_output import check_output
+    from rhodolite.formats.layout import make_layout
+    from rhodolite.formats.registry import format_for
+    from rhodolite.pipeline.provenance import Origin
+
+    began = time.monotonic()
+    output, description = Path(options.output), Path(options.description)
+    layout = make_layout(options.format, options.chunks, options.compression, options.unlimited)
+    kind = format_for(output, layout).kind
+    check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
+    dataset = apply_declared(build(options.inputs, description), None, options.missing_value)
+    more = ["--description", shlex.quote(options.description)]
+    more += ["--missing-value", options.missing_value] if options.missing_value else []
+    record = ({"verb": "build"},)
+    write_out(
+        dataclasses.replace(dataset, record=record),
+        layout,
+        options,
+        began,
+        also_read=[description],
+        origin=Origin(tuple(options.inputs), tuple(more)),
+    )
+    return 0

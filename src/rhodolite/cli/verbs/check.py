@@ -1,0 +1,120 @@
+"""`rhodolite check`: what breaks the conventions, what keeps others from using a dataset, and how
+to mend it."""
+
+from __future__ import annotations
+
+import json
+import shlex
+from dataclasses import asdict
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from rhodolite.checking import Finding
+
+_DESCRIPTION = """\
+Whether a dataset follows the CF conventions (version 1.11), and what keeps others from using it.
+
+The files are read as a stranger would, with nothing taken for granted. Each finding comes with
+what to type to mend it. The exit code is 3 where something breaks the conventions.
+"""
+_BROKEN = 3
+_HEADINGS = {
+    "error": "Breaks the conventions",
+    "warning": "Keeps others from using it",
+    "advice": "Would help others",
+}
+
+
+def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
+    """Run the verb and return its exit code."""
+    from rhodolite.cli.options import Parser, add_run_options, apply_declared
+    from rhodolite.errors import UsageError
+
+    parser = Parser("check", description=_DESCRIPTION, usage="rhodolite check INPUT... [options]")
+    parser.add_argument(
+        "inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'"
+    )
+    parser.add_argument("--json", action="store_true", help="print the same for machines to read")
+    parser.add_argument(
+        "--variable", metavar="NAME,...", action="append", help="the variables to take"
+    )
+    add_run_options(parser, output=False)
+    options = parser.parse(words)
+    if not options.inputs:
+        raise UsageError(
+            "check: no input; name the files to check, such as rhodolite check data.nc"
+        )
+
+    from rhodolite.checking import check
+    from rhodolite.formats.open import open_dataset
+
+    dataset = open_dataset(options.inputs, group=options.group, generous=False)
+    dataset = apply_declared(dataset, options.variable, options.missing_value)
+    findings = check(dataset)
+    if options.json:
+        print(
+            json.dumps(
+                {
+                    "files": [str(file) for file in dataset.files],
+                    "findings": [asdict(finding) for finding in findings],
+                },
+                indent=2,
+                ensure_ascii=False,
+            )
+        )
+    else:
+        print(_page(dataset.label, options.inputs, findings))
+    return _BROKEN if any(finding.severity == "error" for finding in findings) else 0
+
+
+def _page(label: str, inputs: list[str], findings: list[Finding]) -> str:
+    lines = [f"{label}: {_verdict(findings)}"]
+    for severity, heading in _HEADINGS.items():
+        chosen = [finding for finding in findings if finding.severity == severity]
+        if chosen:
+            lines += ["", f"{heading} ({len(chosen)})"]
+            for finding in chosen:
+                lines += _entry(finding)
+    settings = _at_once(findings)
+    if settings:
+        typed = " ".join(f"{option} {shlex.quote(value)}" for option, value in settings)
+        command = f"rhodolite annotate {shlex.join(inputs)} {typed} -o mended.nc"
+        lines += ["", "All that annotate can mend, at once:", f"  {command}"]
+    return "\n".join(lines)
+
+
+def _at_once(findings: list[Finding]) -> list[tuple[str, str]]:
+    """Return all settings for one call, which renames first, so that later settings use the new
+    names."""
+    settings = list(dict.fromkeys(pair for finding in findings for pair in finding.settings))
+    renamed = dict(value.split("=", 1) for option, value in settings if option == "--rename")
+
+    def under_new_name(value: str) -> str:
+        name, mark, rest = value.partition(":")
+        return f"{renamed.get(name, name)}{mark}{rest}"
+
+    return [
+        (option, value if option == "--rename" else under_new_name(value))
+        for option, value in settings
+    ]
+
+
+def _verdict(findings: list[Finding]) -> str:
+    if not findings:
+        return "nothing to find fault with"
+    errors = sum(finding.severity == "error" for finding in findings)
+    return (
+        f"does not follow CF 1.11 in {errors} place{'s' * (errors != 1)}"
+        if errors
+        else "follows CF 1.11 as far as can be told"
+    )
+
+
+def _entry(finding: Finding) -> list[str]:
+    typed = " ".join(f"{option} {shlex.quote(value)}" for option, value in finding.settings)
+    lines = [f"  {finding.where}: {finding.what} [{finding.rule}]"]
+    if typed:
+        lines.append(f"      annotate {typed}")
+    if finding.advice:
+        lines.append(f"      {'annotate ' * finding.advice.startswith('--')}{finding.advice}")
+    return lines

@@ -1,0 +1,107 @@
+"""`rhodolite inspect`: the summary of a dataset for people."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+_DESCRIPTION = """\
+What a dataset holds, in people's terms: where, when, at which heights, and which variables.
+
+Several files are summarised as the one dataset that they form. Without --statistics only the
+description in the files is read, which takes no time however large they are.
+"""
+_COLUMNS = 3
+
+
+def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
+    """Run the verb and return its exit code."""
+    from rhodolite.cli.engine import make_engine
+    from rhodolite.cli.options import Parser, add_run_options, parse_number
+    from rhodolite.errors import UsageError
+
+    parser = Parser(
+        "inspect", description=_DESCRIPTION, usage="rhodolite inspect INPUT... [options]"
+    )
+    parser.add_argument(
+        "inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'"
+    )
+    parser.add_argument("--variable", metavar="NAME", help="everything about one variable")
+    parser.add_argument(
+        "--statistics", action="store_true", help="read the data for missing share, range and mean"
+    )
+    parser.add_argument("--json", action="store_true", help="print the same for machines to read")
+    parser.add_argument(
+        "--members",
+        action="store_true",
+        help="the inputs are members of an ensemble, one per file or pattern, and are summarised "
+        "one by one",
+    )
+    parser.add_argument(
+        "--regions", action="store_true", help="list the countries that --region knows"
+    )
+    add_run_options(parser, output=False)
+    options = parser.parse(words)
+    if options.regions:
+        print(_regions_page(as_json=options.json))
+        return 0
+    if not options.inputs:
+        raise UsageError(
+            "inspect: no input; name the files to look at, such as rhodolite inspect data.nc"
+        )
+
+    from rhodolite.formats.normalise import declare_missing, normalise
+    from rhodolite.formats.open import open_dataset
+    from rhodolite.inspection.page import dataset_page, variable_page
+    from rhodolite.inspection.summary import describe, describe_variable
+    from rhodolite.pipeline.chain import open_members
+
+    engine = make_engine(options.quiet, options.memory, options.workers, options.cluster)
+    missing = parse_number("--missing-value", options.missing_value)
+    if options.members:
+        datasets, names = open_members(options.inputs, options.group)
+    else:
+        datasets, names = [open_dataset(options.inputs, group=options.group)], [""]
+    pages: list[str] = []
+    summaries: list[dict[str, Any]] = []
+    for dataset, name in zip(datasets, names, strict=True):
+        dataset = normalise(dataset) if options.members else dataset
+        dataset = dataset if missing is None else declare_missing(dataset, missing)
+        if options.variable:
+            found = describe_variable(
+                dataset, options.variable, engine, statistics=options.statistics
+            )
+        else:
+            found = describe(dataset, engine, statistics=options.statistics)
+        text = variable_page(found) if options.variable else dataset_page(found)
+        pages.append(f"{name}: {text}" if name else text)
+        summaries.append({"member": name, **found} if name else found)
+    if options.json:
+        print(
+            json.dumps(summaries if options.members else summaries[0], indent=2, ensure_ascii=False)
+        )
+    else:
+        print("\n\n".join(pages))
+    return 0
+
+
+def _regions_page(*, as_json: bool) -> str:
+    """Write the names of all areas that ship with the program, in columns."""
+    from rhodolite.regions.outlines import LAND, SEA, country_names
+
+    names = [*country_names(), LAND, SEA]
+    if as_json:
+        return json.dumps(names, indent=2, ensure_ascii=False)
+    width = max(map(len, names)) + 2
+    rows = -(-len(names) // _COLUMNS)
+    lines = [
+        "".join(name.ljust(width) for name in names[row::rows]).rstrip() for row in range(rows)
+    ]
+    return "\n".join(
+        [
+            f"{len(names)} areas for --region; outlines in files are FILE.geojson or "
+            "FILE.shp#FEATURE",
+            "",
+            *lines,
+        ]
+    )

@@ -1,0 +1,45 @@
+"""Drawings: what every kind of picture is, declared like an operation."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+from rhodolite.arrays import Engine
+from rhodolite.errors import UsageError
+from rhodolite.model.dataset import Dataset
+from rhodolite.operations.declaration import Step
+
+
+class Drawing(Step):
+    """BasePeriod class of drawings, which make a Matplotlib figure of a dataset."""
+
+    draws = True
+    moves: ClassVar[bool] = False
+    """Whether it is a film, and not a single figure."""
+    one_panel: ClassVar[bool] = True
+    """Whether the picture has a single panel, which can be drawn into axes that are there."""
+
+    def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:
+        """Return the figure, computing what it shows on an engine."""
+        raise NotImplementedError
+
+    def __call__(self, dataset: Dataset, engine: Engine | None = None, *, axes: Any = None) -> Any:
+        """Draw a dataset.
+
+        Parameters
+        ----------
+        dataset : Dataset
+        engine : Engine, optional
+            What computes the values that are shown.
+        axes : matplotlib Axes, optional
+            Axes to draw into, in place of a figure of its own.
+
+        Returns
+        -------
+        matplotlib Figure
+        """
+        if axes is not None and not self.one_panel:
+            raise UsageError(
+                f"draw {self.verb}: has several panels, which do not fit into one axes"
+            )
+        return self._ready().draw(dataset, engine or Engine(), axes)

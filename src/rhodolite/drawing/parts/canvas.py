@@ -1,0 +1,72 @@
+"""The figure that a picture is drawn on, or axes of somebody else's figure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from rhodolite.drawing.options import Size
+from rhodolite.drawing.parts.title import put_title
+
+DOTS_PER_INCH = 100
+"""Sizes are given in pixels; vector formats take so many of them to the inch."""
+FigureLayout = Literal["constrained", "compressed"]
+_GRID = "#dddddd"
+
+
+@dataclass(frozen=True, eq=False)
+class Canvas:
+    """A figure, the axes to draw into, and whether the figure was made for the picture.
+
+    Attributes
+    ----------
+    figure : matplotlib Figure
+    axes : matplotlib Axes
+    size : Size
+        In pixels.
+    borrowed : bool
+        Whether the axes belong to a figure of somebody else, of which only they may be changed.
+    """
+
+    figure: Any
+    axes: Any
+    size: Size
+    borrowed: bool = False
+
+    @classmethod
+    def make(cls, size: Size, axes: Any = None, layout: FigureLayout = "constrained") -> Canvas:
+        """Return a new figure of a size with one axes, or the axes given with their figure."""
+        if axes is not None:
+            width, height = axes.figure.get_size_inches() * axes.figure.dpi
+            return cls(axes.figure, axes, Size(round(width), round(height)), borrowed=True)
+        figure = new_figure(size, layout)
+        return cls(figure, figure.add_subplot(), size)
+
+    def put_title(self, title: str, caption: str) -> None:
+        """Write a title and the line under it that says what, when and where."""
+        if self.borrowed:
+            text = "\n".join(line for line in (title, caption) if line)
+            self.axes.set_title(text, loc="left", fontsize=11)
+        else:
+            put_title(self.figure, title, caption, self.size)
+
+    def add_names(self, columns: int) -> None:
+        """Add the names of curves, below the axes where there is room made for them."""
+        if self.borrowed:
+            self.axes.legend(fontsize=10, frameon=False)
+            return
+        self.figure.legend(loc="outside lower left", ncols=columns, fontsize=11, frameon=False)
+
+    def style_curves(self) -> None:
+        """Give axes of curves a pale grid, and lines on the left and below only."""
+        self.axes.grid(color=_GRID, linewidth=0.6)
+        self.axes.set_axisbelow(True)
+        self.axes.spines[["top", "right"]].set_visible(False)
+
+
+def new_figure(size: Size, layout: FigureLayout) -> Any:
+    """Return an empty figure of a size in pixels."""
+    from matplotlib.figure import Figure
+
+    inches = (size.width / DOTS_PER_INCH, size.height / DOTS_PER_INCH)
+    return Figure(inches, dpi=DOTS_PER_INCH, layout=layout)

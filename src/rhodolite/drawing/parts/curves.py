@@ -1,0 +1,191 @@
+"""Values over time, of a cell or of the mean over an area, as curves."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine, InMemory
+from rhodolite.drawing.parts.selection import axes_to_drop, choose_part, drop_axes
+from rhodolite.drawing.parts.text import region_text
+from rhodolite.drawing.parts.time_axis import plot_days
+from rhodolite.errors import DataError
+from rhodolite.kernels.polynomial_fit import fit_polynomial
+from rhodolite.model.axes import Role
+from rhodolite.model.cf.diverging import pivots
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.indexing import take
+from rhodolite.model.space.range_text import Levels, Position
+from rhodolite.model.time.period_text import Period
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.units.udunits import convert, convertible
+from rhodolite.model.variable import Variable
+from rhodolite.operations.anomaly import Anomaly
+from rhodolite.operations.axis_reduction.area_mean import mean_over
+from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.subset import Subset
+from rhodolite.operations.trend import Trend
+
+_MOST = 20
+"""Curves of regions, sites or members in one figure."""
+
+
+@dataclass(frozen=True)
+class Curve:
+    """One curve: its times, its values in their order, and what it shows; a label names its region,
+    site or member."""
+
+    axis: TimeAxis
+    days: Array
+    values: Array
+    variable: Variable
+    source: str
+    place: str
+    deseasonal: bool = False
+    label: str = ""
+
+    def without_cycle(self) -> Curve:
+        """Return the curve without its mean cycle of the year, about the same mean."""
+        found = Anomaly(cycle=_cycle_of(self.axis))(self.as_dataset())[self.variable.name]
+        mean = float(np.nanmean(self.values))
+        return replace(self, values=found.values() + mean, deseasonal=True)
+
+    def broken(self, values: Array | None = None) -> tuple[Array, Array]:
+        """Return days and values with a gap wherever steps are missing, so that no line bridges
+        them."""
+        values = self.values if values is None else values
+        if self.days.size < 3:
+            return self.days, values
+        apart = np.diff(self.days)
+        at = np.flatnonzero(apart > 1.6 * np.median(apart)) + 1
+        days = np.insert(self.days.astype(np.float64), at, (self.days[at] + self.days[at - 1]) / 2)
+        return days, np.insert(values.astype(np.float64), at, np.nan)
+
+    def as_dataset(self) -> Dataset:
+        """Return the curve as a dataset of one series."""
+        order = np.argsort(self.axis.middles, kind="stable")
+        time = Variable(
+            "time",
+            ("time",),
+            InMemory(self.axis.middles[order]),
+            {"units": self.axis.units, "calendar": self.axis.calendar, "axis": "T"},
+        )
+        kept = {
+            key: value
+            for key, value in self.variable.attributes.items()
+            if key in ("units", "long_name", "standard_name", "base_period")
+        }
+        if self.deseasonal:
+            kept["base_period"] = str(self.axis.span)
+        values = Variable(
+            self.variable.name, ("time",), InMemory(self.values.astype(np.float64)), kept
+        )
+        return Dataset({"time": time, values.name: values})
+
+
+def curve_of(
+    dataset: Dataset,
+    variable: Variable,
+    time: Period | None,
+    level: Levels | None,
+    at: Position | None,
+    engine: Engine,
+) -> Curve:
+    """Return the curve of a variable: of the cell at a position, or of the mean over the area.
+
+    Raises
+    ------
+    DataError
+        If there is no such part of the data, or another axis is left.
+    """
+    part = choose_part(dataset, variable, time, level)
+    if at is not None:
+        part = Subset(at=at)(part)
+    shown = part[variable.name]
+    mean = mean_over(part, shown, (Role.LATITUDE, Role.LONGITUDE))
+    extra = axes_to_drop(mean, (part.need(Role.TIME).dimension,))
+    axis = part.need_time()
+    place = region_text(part)
+    place = place if place.startswith("cell") or not place else f"mean over {place}"
+    values = drop_axes(mean.values(engine), extra)
+    order = np.argsort(axis.middles, kind="stable")
+    return Curve(axis, plot_days(axis)[order], values[order], shown, dataset.label, place)
+
+
+def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
+    """Return a dataset for each region, site or member of a variable, with its name; else the
+    whole.
+
+    Raises
+    ------
+    DataError
+        If there are more than can be told apart.
+    """
+    for name in str(variable.attributes.get("coordinates", "")).split():
+        label = dataset.variables.get(name)
+        if label is None or label.data.dtype.kind in "fiu" or len(label.dimensions) != 1:
+            continue
+        dimension = label.dimensions[0]
+        if dimension in variable.dimensions and dataset.sizes[dimension] > 1:
+            names = [str(text) for text in label.values()]
+            if len(names) > _MOST:
+                raise DataError(
+                    f"{variable.name} has {len(names)} curves along {dimension}; choose up to "
+                    f"{_MOST}"
+                )
+            return [
+                (text, take(dataset, {dimension: np.array([at])})) for at, text in enumerate(names)
+            ]
+    return [("", dataset)]
+
+
+def convert_to_common_units(curves: list[Curve]) -> list[Curve]:
+    """Turn every curve into the units of the first."""
+    first = curves[0].variable
+    made = [curves[0]]
+    for curve in curves[1:]:
+        units = curve.variable.units
+        if units == first.units:
+            made.append(curve)
+        elif (
+            units and first.units and convertible(units, first.units) and not pivots(curve.variable)
+        ):
+            made.append(replace(curve, values=convert(curve.values, units, first.units)))
+        else:
+            raise DataError(
+                f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which "
+                "cannot "
+                f"share an axis; choose with --variable {first.name}"
+            )
+    return made
+
+
+def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
+    """Draw the line of least squares through a curve, and return what there is to say about it."""
+    part = curve.as_dataset()
+    years = part.need_time().decimal_years
+    fit = fit_polynomial(years, curve.values.astype(np.float64)[:, None], 1)
+    axes.plot(
+        curve.days,
+        curve.values - fit.residuals[:, 0],
+        color=colour,
+        linewidth=2.2,
+        linestyle=(0, (5, 2)),
+        label="trend",
+        zorder=5,
+    )
+    return str(Trend()(part).remarks[0].text(engine)).partition(": ")[2]
+
+
+def _cycle_of(axis: TimeAxis) -> Cycle:
+    if axis.resolution.unit == "year":
+        raise DataError(
+            "--without-cycle: the data have one value a year, in which there is no cycle"
+        )
+    return (
+        Cycle.SEASON
+        if axis.resolution.unit == "month" and axis.resolution.count == 3
+        else Cycle.MONTH
+    )

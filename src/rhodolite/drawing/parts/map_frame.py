@@ -1,0 +1,498 @@
+"""A field on a map: its cells, the outlines over them, and the frame around."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.drawing.options import ProjectionName
+from rhodolite.drawing.parts.legend import GROUND, HATCH, Marks
+from rhodolite.drawing.parts.projections import (
+    EqualArea,
+    Equirectangular,
+    Polar,
+    Projection,
+)
+from rhodolite.drawing.parts.selection import axes_to_drop, drop_axes
+from rhodolite.drawing.parts.text import degrees_east, degrees_north
+from rhodolite.model.axes import Role
+from rhodolite.model.cf.vocabulary import COVERED_AREA
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.variable import Variable
+from rhodolite.operations.axis_reduction.area_mean import mean_over
+from rhodolite.regions import coastlines
+
+_DOTS_APART = 9.0
+"""Pixels; dots closer than this would hide the field."""
+_COARSE_BEYOND = 100.0
+"""Maps wider than this many degrees get the 1:110m outlines, others the 1:50m ones."""
+_MOST_NAMED = 400
+"""Of more places none is named, since names would hide the field."""
+_DOT = 5.0
+"""Pixels from the middle of a place's dot to its edge."""
+_BESIDE = (
+    (8, -6, "left"),
+    (-8, -6, "right"),
+    (0, 8, "center"),
+    (0, -21, "center"),
+    (6, 5, "left"),
+    (-6, 5, "right"),
+    (6, -18, "left"),
+    (-6, -18, "right"),
+    (16, 14, "left"),
+    (-16, 14, "right"),
+    (16, -28, "left"),
+    (-16, -28, "right"),
+)
+"""Where the name of a place may stand, in pixels from it."""
+
+
+def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
+    """Return the values to draw, shape (rows, columns) of the grid: one step, or the mean over
+    time."""
+    averaged = mean_over(part, variable, (Role.TIME,))
+    order = Mesh.of(part).dimensions
+    extra = axes_to_drop(averaged, order)
+    values = drop_axes(averaged.values(engine), extra)
+    kept = [name for name in averaged.dimensions if name in order]
+    return values if kept == list(order) else values.T
+
+
+def outside_of_region(part: Dataset, mesh: Mesh) -> Array | None:
+    """Return which cells lie outside a region that was cut out, shape (rows, columns); None where
+    none was."""
+    covered = part.variables.get(COVERED_AREA)
+    if covered is None or set(covered.dimensions) != set(mesh.dimensions):
+        return None
+    values = covered.values()
+    return np.asarray((values if covered.dimensions == mesh.dimensions else values.T) <= 0)
+
+
+@dataclass(frozen=True, eq=False)
+class MapFrame:
+    """The part of the sphere that a map shows, and how it becomes flat.
+
+    Attributes
+    ----------
+    mesh : Mesh
+        The cells of the field.
+    projection : Projection
+    west, east, south, north : float
+        Degrees.
+    """
+
+    mesh: Mesh
+    projection: Projection
+    west: float
+    east: float
+    south: float
+    north: float
+
+    @classmethod
+    def of(cls, part: Dataset, name: ProjectionName = ProjectionName.EQUIRECTANGULAR) -> MapFrame:
+        """Return the frame that shows all cells of a dataset.
+
+        Raises
+        ------
+        DataError
+            If cells cannot be told.
+        """
+        mesh = Mesh.of(part)
+        (west, east), (south, north) = mesh.span, mesh.reach
+        if name is ProjectionName.EQUIRECTANGULAR:
+            return cls(mesh, Equirectangular(west), west, east, south, north)
+        if name is ProjectionName.EQUAL_AREA:
+            cut = _cut_near(mesh, -180.0) if east - west > 359.9 else (west + east) / 2 - 180.0
+            whole = east - west > 359.9
+            return cls(
+                mesh,
+                EqualArea(cut),
+                cut if whole else west,
+                cut + 360.0 if whole else east,
+                south,
+                north,
+            )
+        sign = 1.0 if name is ProjectionName.NORTH_POLAR else -1.0
+        low, high = (max(south, 0.0), north) if sign > 0 else (south, min(north, 0.0))
+        return cls(mesh, Polar(sign), -180.0, 180.0, low, high)
+
+    @property
+    def plain(self) -> bool:
+        """Whether longitude runs along x and latitude along y."""
+        return isinstance(self.projection, Equirectangular)
+
+    @property
+    def polar(self) -> bool:
+        return isinstance(self.projection, Polar)
+
+    @property
+    def aspect(self) -> float:
+        """How much longer a degree of y is drawn than one of x."""
+        if not self.plain or self.east - self.west > _COARSE_BEYOND:
+            return 1.0
+        return float(1 / max(np.cos(np.radians((self.south + self.north) / 2)), 0.2))
+
+    @property
+    def shape(self) -> float:
+        """The width of the map in heights."""
+        x, y = self.rim.T
+        return float(np.ptp(x) / (np.ptp(y) * self.aspect))
+
+    @cached_property
+    def rim(self) -> Array:
+        """The edge of what is shown, on the flat map, shape (n, 2)."""
+        if self.polar:
+            around = np.linspace(-180, 180, 361)
+            edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
+            return np.stack(self.projection.flat(around, np.full(361, edge)), axis=1)
+        along, up = np.linspace(self.west, self.east, 181), np.linspace(self.south, self.north, 91)
+        corners = [
+            (along, np.full(181, self.south)),
+            (np.full(91, self.east), up),
+            (along[::-1], np.full(181, self.north)),
+            (np.full(91, self.west), up[::-1]),
+        ]
+        return np.concatenate([np.stack(self.projection.flat(*part), axis=1) for part in corners])
+
+    def draw_field(
+        self,
+        axes: Any,
+        values: Array,
+        shades: Any,
+        norm: Any,
+        *,
+        small: bool = False,
+        outside: Array | None = None,
+    ) -> Any:
+        """Draw a field, shape (rows, columns), with outlines and a frame, and return what a legend
+        needs.
+
+        Parameters
+        ----------
+        axes : matplotlib.axes.Axes
+        values : ndarray
+            NaN leaves the hatched ground.
+        shades, norm
+            Colour map and norm.
+        small : bool
+            Whether lines and letters are those of a small map.
+        outside : ndarray of bool, optional
+            Cells that lie outside the region that was cut out, which stay blank.
+        """
+        from matplotlib.colors import BoundaryNorm, ListedColormap
+        from matplotlib.patches import Polygon
+
+        ground = Polygon(
+            self.rim, facecolor=GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, zorder=0
+        )
+        axes.add_patch(ground)
+        if outside is not None and outside.any():
+            self._cells(
+                axes,
+                np.where(outside, 0.5, np.nan),
+                ListedColormap(["white"]),
+                BoundaryNorm([0, 1], 1),
+            )
+        mesh = self._cells(axes, values, shades, norm)
+        thickness = 0.55 if small else 1.0
+        scale = "110m" if self.east - self.west > _COARSE_BEYOND else "50m"
+        # A pale line under the coast keeps it visible on dark colours.
+        for kind, colour, width in (
+            ("border", "#4d4d4d", 0.6),
+            ("coast", "#ffffffa0", 2.2),
+            ("coast", "#111111", 0.9),
+        ):
+            self._lines(axes, coastlines.lines(kind, scale), colour, width * thickness)
+        self._frame(axes, 4 if small else 7)
+        axes.tick_params(labelsize=8.5 if small else 10, color="#777777")
+        if not self.plain:
+            rim = Polygon(self.rim, fill=False, edgecolor="#333333", linewidth=0.8, zorder=4)
+            axes.add_patch(rim)
+            for artist in (*axes.collections,):
+                artist.set_clip_path(rim)
+        return mesh
+
+    def draw_outline(self, axes: Any, shapes: Iterable[Any], colour: str, width: float) -> None:
+        """Draw the rings of polygons in degrees."""
+        import shapely
+
+        rings = [
+            shapely.get_coordinates(ring) for shape in shapes for ring in shapely.get_rings(shape)
+        ]
+        self._lines(axes, rings, colour, width, zorder=5)
+
+    def draw_marks(self, axes: Any, marks: Marks, width: float) -> None:
+        """Mark cells so that the field stays visible: on fine grids every so many rows and columns.
+
+        `width` is that of the figure in pixels.
+        """
+        x, y = self.place(self.mesh.centres[1], self.mesh.centres[0])
+        if marks.hatches and self.mesh.regular and self.plain:
+            axes.contourf(
+                x[0],
+                y[:, 0],
+                marks.cells.astype(float),
+                levels=[0.5, 1.5],
+                colors="none",
+                hatches=[HATCH],
+                zorder=3,
+            )
+            return
+        every = max(1, round(_DOTS_APART / (0.9 * width / marks.cells.shape[1])))
+        part = (slice(every // 2, None, every),) * 2
+        chosen = marks.cells[part]
+        axes.scatter(
+            x[part][chosen],
+            y[part][chosen],
+            s=4.0,
+            color="#000000",
+            alpha=0.65,
+            linewidths=0,
+            zorder=3,
+        )
+
+    def draw_points(self, axes: Any, longitudes: Array, latitudes: Array, names: list[str]) -> None:
+        """Draw places, the smaller the closer they lie, with their names where these fit."""
+        placed = np.isfinite(longitudes) & np.isfinite(latitudes)
+        names = [name for name, there in zip(names, placed, strict=True) if there]
+        x, y = self.place(longitudes[placed], latitudes[placed])
+        pixels = axes.transData.transform(np.stack([x, y], axis=1))
+        size = _dot_size(pixels)
+        axes.scatter(
+            x,
+            y,
+            s=size,
+            color="#111111",
+            edgecolors="white",
+            linewidths=min(1.2, size / 12),
+            zorder=6,
+        )
+        if len(names) > _MOST_NAMED:
+            return
+        taken = [(px - _DOT, py - _DOT, px + _DOT, py + _DOT) for px, py in pixels]
+        frame = axes.get_window_extent()
+        for (px, py), at_x, at_y, name in zip(pixels, x, y, names, strict=True):
+            wide, high = 6.2 * len(name), 14.0
+            for dx, dy, align in _BESIDE:
+                left = px + dx - {"left": 0.0, "right": wide, "center": wide / 2}[align]
+                box = (left, py + dy, left + wide, py + dy + high)
+                free = all(
+                    box[2] < o[0] or box[0] > o[2] or box[3] < o[1] or box[1] > o[3] for o in taken
+                )
+                if free and box[0] > frame.x0 and box[2] < frame.x1:
+                    _label(axes, name, (at_x, at_y), (dx, dy), align)
+                    taken.append(box)
+                    break
+
+    def place(self, longitudes: Array, latitudes: Array) -> tuple[Array, Array]:
+        """Return where places lie on the flat map, longitudes in any convention."""
+        turned = self.projection.west + np.mod(np.asarray(longitudes) - self.projection.west, 360.0)
+        return self.projection.flat(turned, np.asarray(latitudes))
+
+    def drawn(self, values: Array) -> Any:
+        """Return the values of a field in the order in which its cells are drawn."""
+        masked = np.ma.masked_invalid(values)
+        if self.mesh.regular:
+            return self._turned[1](masked)
+        return masked.reshape(-1)[np.concatenate([cells for cells, _ in self._placed])]
+
+    def _cells(self, axes: Any, values: Array, shades: Any, norm: Any) -> Any:
+        from matplotlib.collections import PolyCollection
+
+        if self.mesh.regular:
+            east, north = self._turned[0], self.mesh.latitude_edges
+            assert north is not None
+            flat = (east, north)
+            if not self.plain:
+                flat = self.projection.flat(*np.meshgrid(east, np.clip(north, -90, 90)))
+            return axes.pcolormesh(*flat, self.drawn(values), cmap=shades, norm=norm)
+        corners: Any = np.concatenate(
+            [np.stack(self.projection.flat(*place), axis=-1) for _, place in self._placed]
+        )
+        shades = shades.copy()
+        shades.set_bad(alpha=0.0)
+        cells = PolyCollection(
+            corners,
+            array=self.drawn(values),
+            cmap=shades,
+            norm=norm,
+            edgecolors="face",
+            linewidths=0.6,
+            zorder=1,
+        )
+        return axes.add_collection(cells, autolim=False)
+
+    @cached_property
+    def _turned(self) -> tuple[Array, Any]:
+        """The edges of columns from west to east as the map shows them, and what puts values in
+        that order."""
+        x = self.mesh.longitude_edges
+        assert x is not None
+        if self.plain or x[-1] < x[0] or self.polar or self.east - self.west < 359.9:
+            return x, lambda values: values
+        first = int(np.argmin(np.abs((x[:-1] - self.west + 180.0) % 360.0 - 180.0)))
+        widths = np.diff(x)
+        turned = self.west + np.concatenate(
+            [[0.0], np.cumsum(np.concatenate([widths[first:], widths[:first]]))]
+        )
+        return turned, lambda values: np.roll(values, -first, axis=1)
+
+    @cached_property
+    def _placed(self) -> list[tuple[Array, tuple[Array, Array]]]:
+        """Cells of a two-dimensional grid, and the longitudes and latitudes of their corners where
+        they are drawn.
+
+        Those across the western edge of the map are drawn at its eastern end, too.
+        """
+        assert self.mesh.corners is not None
+        north, east = (part.reshape(self.mesh.size, -1) for part in self.mesh.corners)
+        cells = np.flatnonzero(np.isfinite(north).all(axis=1) & np.isfinite(east).all(axis=1))
+        north, east = north[cells], np.unwrap(east[cells], period=360.0, axis=1)
+        if self.polar:
+            return [(cells, (east, north))]
+        east = east - 360.0 * np.floor(
+            (east.mean(axis=1, keepdims=True) - self.projection.west) / 360.0
+        )
+        found = []
+        for turn in (0.0, -360.0, 360.0):
+            moved = east + turn
+            shown = (
+                (np.ptp(east, axis=1) < 180.0)
+                & (moved.max(axis=1) > self.west)
+                & (moved.min(axis=1) < self.east)
+            )
+            found.append((cells[shown], (moved[shown], north[shown])))
+        return found
+
+    def _lines(
+        self, axes: Any, lines: Iterable[Array], colour: str, width: float, zorder: float = 2
+    ) -> None:
+        """Draw lines in degrees, as far as they lie in the frame."""
+        from matplotlib.collections import LineCollection
+
+        shown = []
+        for line in lines:
+            if line[:, 1].max() < self.south or line[:, 1].min() > self.north:
+                continue
+            if self.polar:
+                shown.append(np.stack(self.projection.flat(line[:, 0], line[:, 1]), axis=1))
+                continue
+            # Outlines run from -180 to 180; the data may begin anywhere.
+            for turn in (-720.0, -360.0, 0.0, 360.0, 720.0):
+                moved = line + (turn, 0.0)
+                if moved[:, 0].max() < self.west or moved[:, 0].min() > self.east:
+                    continue
+                if not self.plain:
+                    moved = moved.copy()
+                    moved[:, 0] = np.where(
+                        (moved[:, 0] < self.west) | (moved[:, 0] > self.east), np.nan, moved[:, 0]
+                    )
+                shown.append(np.stack(self.projection.flat(moved[:, 0], moved[:, 1]), axis=1))
+        axes.add_collection(
+            LineCollection(shown, colors=colour, linewidths=width, zorder=zorder), autolim=False
+        )
+
+    def _frame(self, axes: Any, ticks: int) -> None:
+        from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+        axes.set_aspect(self.aspect)
+        x, y = self.rim.T
+        margin = 0.0 if self.plain else 0.01
+        axes.set_xlim(x.min() - margin * np.ptp(x), x.max() + margin * np.ptp(x))
+        axes.set_ylim(y.min() - margin * np.ptp(y), y.max() + margin * np.ptp(y))
+        if self.plain:
+            for axis, write in ((axes.xaxis, degrees_east), (axes.yaxis, degrees_north)):
+                axis.set_major_locator(MaxNLocator(ticks, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))
+                axis.set_major_formatter(
+                    FuncFormatter(lambda value, _, write=write: write(round(value, 6)))
+                )
+            return
+        axes.set_axis_off()
+        self._graticule(axes)
+
+    def _graticule(self, axes: Any) -> None:
+        """Draw meridians and parallels, and say which they are."""
+        rows = np.arange(-80, 81, 20) if self.polar else np.arange(-60, 61, 30)
+        rows = rows[(rows > self.south) & (rows < self.north)]
+        columns = np.arange(np.ceil(self.west / 60) * 60, self.east, 60.0)
+        up, along = np.linspace(self.south, self.north, 91), np.linspace(self.west, self.east, 361)
+        lines = [np.stack([np.full(91, column), up], axis=1) for column in columns]
+        lines += [np.stack([along, np.full(361, row)], axis=1) for row in rows]
+        self._lines(axes, lines, "#00000030", 0.6, zorder=2.5)
+        for row in rows:
+            x, y = self.projection.flat(
+                np.array(self.west if not self.polar else 45.0), np.array(float(row))
+            )
+            side = "center" if self.polar else "right"
+            axes.text(
+                x,
+                y,
+                f"{degrees_north(float(row))} ",
+                fontsize=9,
+                color="#333333",
+                ha=side,
+                va="center",
+                zorder=7,
+                path_effects=[_halo()],
+            )
+        if self.polar:
+            edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
+            for column in columns:
+                x, y = self.projection.flat(np.array(column), np.array(edge))
+                axes.text(
+                    1.06 * x,
+                    1.06 * y,
+                    degrees_east(column),
+                    fontsize=9,
+                    color="#333333",
+                    ha="center",
+                    va="center",
+                )
+
+
+def _dot_size(pixels: Array) -> float:
+    """Return the size of dots, in square points, that leaves neighbours apart."""
+    from scipy.spatial import cKDTree
+
+    distinct = np.unique(np.round(pixels, 1), axis=0)
+    if len(distinct) < 2:
+        return 34.0
+    apart = cKDTree(distinct).query(distinct, k=2)[0][:, 1]
+    return float(np.clip((0.5 * np.quantile(apart, 0.25)) ** 2, 2.0, 34.0))
+
+
+def _cut_near(mesh: Mesh, wanted: float) -> float:
+    """Return the edge between columns that is nearest to a longitude, along which the globe can be
+    opened."""
+    if mesh.longitude_edges is None:
+        return wanted
+    apart = (mesh.longitude_edges - wanted + 180.0) % 360.0 - 180.0
+    return float(wanted + apart[np.argmin(np.abs(apart))])
+
+
+def _halo() -> Any:
+    from matplotlib.patheffects import withStroke
+
+    return withStroke(linewidth=2.5, foreground="#ffffffd0")
+
+
+def _label(
+    axes: Any, name: str, place: tuple[float, float], shift: tuple[float, float], align: str
+) -> None:
+    axes.annotate(
+        name,
+        place,
+        shift,
+        textcoords="offset pixels",
+        fontsize=9,
+        ha=align,
+        va="bottom",
+        zorder=7,
+        path_effects=[_halo()],
+    )

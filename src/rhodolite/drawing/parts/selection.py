@@ -1,0 +1,113 @@
+"""Which part of a dataset a drawing shows, and the values of it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.ensemble import is_member_dimension
+from rhodolite.model.space.range_text import Levels
+from rhodolite.model.time.period_text import Period
+from rhodolite.model.variable import Variable
+from rhodolite.operations.subset import Subset
+
+
+def variables_along(
+    dataset: Dataset, roles: tuple[Role, ...], names: tuple[str, ...] | None
+) -> list[Variable]:
+    """Return the variables to draw: those named, else all quantities that have the axes."""
+    dimensions = [_dimension(dataset, role) for role in roles]
+    if names:
+        chosen = [dataset[name] for name in names]
+        for variable in chosen:
+            lacking = [
+                role
+                for role, d in zip(roles, dimensions, strict=True)
+                if d not in variable.dimensions
+            ]
+            if lacking:
+                raise DataError(
+                    f"{variable.name} has no {' or '.join(lacking)} axis; it runs over "
+                    f"{', '.join(variable.dimensions) or 'nothing'}"
+                )
+        return chosen
+    found = [
+        v
+        for v in dataset.data_variables
+        if v.numeric and all(d in v.dimensions for d in dimensions)
+    ]
+    if not found:
+        raise DataError(f"{dataset.label}: no variable runs along {' and '.join(roles)}")
+    return found
+
+
+def _dimension(dataset: Dataset, role: Role) -> str | None:
+    """Return the dimension of a role, of a two-dimensional grid that of its rows or columns."""
+    if dataset.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
+        return dataset.variables[dataset.axes.curvilinear[0]].dimensions[role is Role.LONGITUDE]
+    return dataset.need(role).dimension
+
+
+def only_one(variables: list[Variable], dataset: Dataset) -> Variable:
+    """Return the single variable, or say how to choose one of several."""
+    if len(variables) > 1:
+        names = ", ".join(v.name for v in variables)
+        raise DataError(
+            f"{dataset.label}: several variables could be drawn: {names}. Add --variable "
+            f"{variables[0].name}"
+        )
+    return variables[0]
+
+
+def choose_part(
+    dataset: Dataset, variable: Variable, time: Period | None, level: Levels | None
+) -> Dataset:
+    """Return a dataset of one variable at the times and the one level asked for."""
+    part = Subset(variable=(variable.name,), time=time, level=level)(dataset)
+    vertical = part.coordinate(Role.LEVEL)
+    if (
+        vertical is not None
+        and vertical.dimension in part[variable.name].dimensions
+        and vertical.values.size > 1
+    ):
+        units = vertical.variable.units or ""
+        levels = ", ".join(f"{value:g}" for value in vertical.values)
+        raise DataError(
+            f"{variable.name} has {vertical.values.size} levels ({levels} {units}); choose one, "
+            "such as "
+            f"--level {vertical.values[0]:g}{units}"
+        )
+    return part
+
+
+def axes_to_drop(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int, ...]:
+    """Return the axes of length 1 to drop so that only the dimensions in `keep` remain.
+
+    Raises
+    ------
+    DataError
+        If another dimension is longer than 1.
+    """
+    extra = [
+        (at, name, n)
+        for at, (name, n) in enumerate(zip(variable.dimensions, variable.shape, strict=True))
+        if name not in keep
+    ]
+    for _, name, n in extra:
+        if n != 1 and is_member_dimension(name):
+            raise DataError(
+                f"{variable.name} has {n} members; put summarise --over ensemble before it for "
+                "their mean"
+            )
+        if n != 1:
+            raise DataError(
+                f"{variable.name} has {n} steps along {name}; choose one of them first, with subset"
+            )
+    return tuple(at for at, _, _ in extra)
+
+
+def drop_axes(values: np.ndarray, axes: tuple[int, ...]) -> np.ndarray:
+    """Return values without axes of length 1."""
+    return values.squeeze(axis=axes) if axes else values

@@ -1,0 +1,153 @@
+"""Titles, places and dates as they stand in figures."""
+
+from __future__ import annotations
+
+import datetime
+import textwrap
+from typing import Any
+
+import numpy as np
+
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.axis_cells import cell_edges, covers_globe
+from rhodolite.model.space.range_text import format_latitude, format_longitude
+from rhodolite.model.time.month_units import month_start
+from rhodolite.model.time.period_text import MONTH_TITLES, Season
+from rhodolite.model.time.time_axis import TimeAxis, format_date
+from rhodolite.model.units.udunits import pretty
+from rhodolite.model.variable import Variable
+from rhodolite.operations.selection.curvilinear import Positions
+
+
+def capitalise(text: str) -> str:
+    """Return a text with its first letter in upper case."""
+    return text[:1].upper() + text[1:]
+
+
+def degrees_north(value: float) -> str:
+    """Write a latitude for an axis, such as 60°N."""
+    return f"{abs(value):g}°{'N' if value > 0 else 'S' if value < 0 else ''}"
+
+
+def degrees_east(value: float) -> str:
+    """Write a longitude for an axis, such as 20°W, in either convention."""
+    turned = (value + 180) % 360 - 180
+    letter = "" if turned in (0, -180) else "E" if turned > 0 else "W"
+    return f"{abs(turned):g}°{letter}"
+
+
+def with_units(quantity: str, units: str | None) -> str:
+    """Write a quantity with its units for an axis or legend."""
+    return f"{quantity} ({pretty(units)})" if pretty(units) else quantity
+
+
+def axis_label(quantity: str, units: str | None, letters: int = 58) -> str:
+    """Write a quantity with its units beside an axis or legend, in two lines at most where it is
+    long."""
+    shown = (
+        f"({pretty(units)})".replace(" ", "\u00a0") if pretty(units) else ""
+    )  # units stay in one piece
+    lines = textwrap.wrap(f"{capitalise(quantity)} {shown}".strip(), letters)
+    if len(lines) > 2:
+        rest = textwrap.shorten(
+            " ".join(lines[1:]).removesuffix(shown), letters - len(shown) - 3, placeholder=" …"
+        )
+        lines = [lines[0], f"{rest} {shown}".strip()]
+    return "\n".join(lines)
+
+
+def value_text(value: float, variable: Variable) -> str:
+    """Write a value with its units, to three significant digits."""
+    text = f"{value:.3g}".replace("-", "−")
+    return f"{text} {pretty(variable.units)}".strip()
+
+
+def _named_period(axis: TimeAxis) -> str | None:
+    """Return the name of a single step that stands for whole months: a month, a season, a year, or
+    several."""
+    if axis.bounds is None:
+        return None
+    first, after = axis.to_dates(axis.bounds[0])
+    whole = all((d.day, d.hour, d.minute) == (1, 0, 0) for d in (first, after))
+    months = (after.year - first.year) * 12 + after.month - first.month
+    if not whole or months < 1:
+        days = (after - first).days
+        return f"{_day(first)} to {_day(after - datetime.timedelta(days=1))}" if days > 1 else None
+    last = month_start(after.year, after.month - 1, axis.calendar)
+    if months == 1:
+        return f"{MONTH_TITLES[first.month - 1]} {first.year}"
+    if months < 12:
+        return f"{Season(first.month, months)} {last.year}"
+    if first.month == 1 and months % 12 == 0:
+        return str(first.year) if months == 12 else f"{first.year} to {last.year}"
+    return " to ".join(f"{MONTH_TITLES[d.month - 1]} {d.year}" for d in (first, last))
+
+
+def period_text(axis: TimeAxis | None) -> str:
+    """Say which time a field is of: one date, or the mean of a stretch."""
+    if axis is None or len(axis) == 0:
+        return ""
+    if axis.climatological and axis.bounds is not None:
+        first, last = axis.to_dates(np.array([axis.bounds.min(), axis.bounds.max()]))
+        phases = [_phase(*axis.to_dates(axis.bounds[at])) for at in (0, -1)]
+        phase = phases[0] if len(axis) == 1 else f"mean of {phases[0]} to {phases[-1]}"
+        return f"{phase}, {first.year} to {(last - datetime.timedelta(days=1)).year}"
+    first, last = axis.reference_dates[0], axis.reference_dates[-1]
+    unit = axis.resolution.unit
+    if len(axis) == 1:
+        if (named := _named_period(axis)) is not None:
+            return named
+        return _day(first) if (first.hour, first.minute) == (12, 0) else format_date(first)
+    if unit in ("month", "year"):
+        ends = [f"{MONTH_TITLES[d.month - 1]} {d.year}" for d in (first, last)]
+    else:
+        ends = [_day(d) if unit == "day" else format_date(d) for d in (first, last)]
+    counted = (
+        f"{unit}s"
+        if unit in ("month", "year", "day", "hour") and axis.resolution.count == 1
+        else "steps"
+    )
+    return f"mean of {len(axis):,} {counted}, {ends[0]} to {ends[1]}"
+
+
+def _phase(first: Any, after: Any) -> str:
+    """Name the phase of a cycle, given when it first begins and has last ended."""
+    months = (after.month - first.month) % 12
+    if (first.day, after.day, first.hour) == (1, 1, 0) and months:
+        return MONTH_TITLES[first.month - 1] if months == 1 else str(Season(first.month, months))
+    if (first.hour, after.hour) != (0, 0) or (after - first).days < 1:
+        return f"{first:%H:%M} to {after:%H:%M}"
+    return (
+        f"{first.day} {MONTH_TITLES[first.month - 1]}"
+        if after.day != first.day
+        else "the whole year"
+    )
+
+
+def region_text(dataset: Dataset) -> str:
+    """Say which region a dataset covers, such as 54N to 72N, 0E to 40E; nothing where that is not
+    known."""
+    if dataset.axes.curvilinear:
+        covered = Positions.of(dataset)
+        if covered.latitudes.size == 1:
+            return f"cell at {covered.words().replace('..', ' to ').split(' to ')[0]}"
+        return covered.words().replace("..", " to ")
+    latitude, longitude = dataset.coordinate(Role.LATITUDE), dataset.coordinate(Role.LONGITUDE)
+    if latitude is None or longitude is None:
+        return ""
+    south, north = latitude.values.min(), latitude.values.max()
+    west, east = longitude.values.min(), longitude.values.max()
+    if covers_globe(longitude.values) and np.ptp(cell_edges(latitude)) > 179.9:
+        return "the globe"
+    if latitude.values.size == 1 and longitude.values.size == 1:
+        return f"cell at {format_latitude(south)}, {format_longitude(west)}"
+    return (
+        f"{format_latitude(south)} to {format_latitude(north)}, {format_longitude(west)} to "
+        f"{format_longitude(east)}"
+    )
+
+
+def _day(date: Any) -> str:
+    """Write the day alone, also of a step that is stamped with noon."""
+    return f"{date.year:04d}-{date.month:02d}-{date.day:02d}"

@@ -1,0 +1,57 @@
+"""The title of a figure and the line under it that says what, when and where."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rhodolite.drawing.options import Size
+from rhodolite.drawing.parts.text import capitalise
+
+_TITLE, _CAPTION = 15.0, 11.0
+"""Sizes in points; figures have 100 dots and 72 points to the inch."""
+_SPACING = 1.25
+_MARGIN = 12
+
+
+def put_title(figure: Any, title: str, caption: str, size: Size) -> None:
+    """Write a title and a caption at the top left of a figure, broken into lines that fit it."""
+    at = size.height - 0.6 * _MARGIN
+    for lines, points, colour in (
+        (_broken(title, size, _TITLE), _TITLE, "black"),
+        (_broken(caption, size, _CAPTION), _CAPTION, "#444444"),
+    ):
+        figure.text(
+            _MARGIN / size.width,
+            at / size.height,
+            "\n".join(lines),
+            fontsize=points,
+            color=colour,
+            va="top",
+            linespacing=_SPACING,
+        )
+        at -= len(lines) * points * _SPACING * 100 / 72 + 4
+    figure.get_layout_engine().set(rect=(0, 0, 1, at / size.height))
+
+
+def _broken(text: str, size: Size, points: float) -> list[str]:
+    """Return a text in lines that are not wider than the figure, as they will be drawn."""
+    room = size.width - 2 * _MARGIN
+    lines: list[str] = []
+    for word in capitalise(text).split():
+        longer = f"{lines[-1]} {word}" if lines else word
+        if lines and _width(longer, points) <= room:
+            lines[-1] = longer
+        else:
+            lines.append(word)
+    return lines
+
+
+def _width(text: str, points: float) -> float:
+    """Return the width of a text in pixels."""
+    from matplotlib.font_manager import FontProperties
+    from matplotlib.textpath import text_to_path
+
+    width, _, _ = text_to_path.get_text_width_height_descent(
+        text, FontProperties(size=points), ismath=False
+    )
+    return float(width) * 100 / 72

@@ -1,0 +1,198 @@
+"""A field on a map."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.drawing.base import Drawing
+from rhodolite.drawing.options import (
+    FieldOptions,
+    FigureOptions,
+    PartOptions,
+    ProjectionOptions,
+    Size,
+)
+from rhodolite.drawing.parts.canvas import Canvas
+from rhodolite.drawing.parts.class_colours import Classes
+from rhodolite.drawing.parts.colour_scale import Scale, choose_scale, colours
+from rhodolite.drawing.parts.legend import Marks, add_key, add_legend
+from rhodolite.drawing.parts.map_frame import MapFrame, field_of, outside_of_region
+from rhodolite.drawing.parts.selection import choose_part, only_one, variables_along
+from rhodolite.drawing.parts.text import period_text, value_text
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.variable import Variable
+from rhodolite.operations.axis_reduction.area_mean import area_mean
+from rhodolite.operations.declaration import parameter
+from rhodolite.operations.parameters.regions import Regions
+from rhodolite.operations.parameters.sites import Sites
+from rhodolite.operations.subset import Subset
+
+_WIDE = 1.35
+"""Maps wider than this, in heights, have their legend below; others beside them."""
+
+
+class Mark(StrEnum):
+    """How cells are marked."""
+
+    DOTS = "dots"
+    HATCHES = "hatches"
+    NONE = "none"
+
+
+@dataclass(frozen=True)
+class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
+    """A field on a map with coastlines, country borders and a legend.
+
+    Draws one step in time, or the mean of all steps that are left. The palette follows the
+    quantity, and pivots on zero for departures. Cells without a value are hatched, and dots lie
+    where a trend is significant. The line under the title says which time is shown, the
+    area-weighted mean and the range.
+
+    Examples
+    --------
+    >>> Map(time="2014-01", limits="-6..6")  # doctest: +SKIP
+    """
+
+    mark: Mark = parameter(
+        "how cells are marked where a trend, or what --mark-by names, is significant",
+        default=Mark.DOTS,
+    )
+    mark_by: str | None = parameter("the variable that is 1 in cells to mark", example="NAME")
+    points: Sites | None = parameter("a table of sites to put on the map", example="SITES.csv")
+    region: Regions | None = parameter("outlines to draw over the map", example="Norway,FILE#NAME")
+
+    def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:
+        """Return a Matplotlib figure.
+
+        Raises
+        ------
+        DataError
+            If it is not clear what to draw, or nothing is left to draw.
+        """
+        variable = only_one(
+            variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset
+        )
+        if self.projection.latitudes is not None:
+            dataset = Subset(lat=self.projection.latitudes)(dataset)
+        part = choose_part(dataset, variable, self.time, self.level)
+        values = field_of(part, part[variable.name], engine)
+        classes = Classes.of(variable)
+        if classes is not None:
+            _need_single_step(part, variable)
+            return self._figure(part, variable, values, classes, None, None, axes)
+        scale, centre = choose_scale(values, variable, self.palette, self.limits, self.centre)
+        marks = self._find_marks(dataset, variable, engine)
+        return self._figure(part, variable, values, scale, centre, marks, axes)
+
+    def _find_marks(self, dataset: Dataset, variable: Variable, engine: Engine) -> Marks | None:
+        """Return the cells to mark, and what the marks mean."""
+        named = str(variable.attributes.get("ancillary_variables", "")).split()
+        flags = self.mark_by or next(
+            (name for name in named if name.endswith("_significant")), None
+        )
+        if (
+            self.mark is Mark.NONE
+            or flags is None
+            or (self.mark_by is None and flags not in dataset.variables)
+        ):
+            return None
+        flag = dataset[flags]
+        part = choose_part(dataset, flag, self.time, self.level)
+        return Marks(
+            field_of(part, part[flag.name], engine) == 1, self.mark is Mark.HATCHES, flag.quantity
+        )
+
+    def _figure(
+        self,
+        part: Dataset,
+        variable: Variable,
+        values: Array,
+        scale: Scale | Classes,
+        centre: float | None,
+        marks: Marks | None,
+        given: Any,
+    ) -> Any:
+
+        frame = MapFrame.of(part, self.projection)
+        shape = frame.shape
+        upright = shape < _WIDE
+        size = self.size or _fitting_size(shape, upright)
+        if isinstance(scale, Classes) and self.size is None and not upright:
+            # Words beside the map leave it less width.
+            size = Size(size.width, round(max(420, 1030 / shape + 130)))
+        canvas = Canvas.make(size, given, layout="compressed")
+        figure, axes = canvas.figure, canvas.axes
+        outside = outside_of_region(part, frame.mesh)
+        if isinstance(scale, Classes):
+            mesh = frame.draw_field(axes, values, *scale.colours(self.palette), outside=outside)
+            scale.add_legend(figure, mesh, axes)
+        else:
+            mesh = frame.draw_field(axes, values, *colours(scale, centre), outside=outside)
+            add_legend(
+                figure,
+                mesh,
+                axes,
+                scale,
+                variable,
+                location="right" if upright else "bottom",
+                shrink=0.85,
+                aspect=35,
+                pad=0.02,
+            )
+        canvas.put_title(self.title or variable.quantity, _caption(part, variable, values))
+        if marks is not None:
+            frame.draw_marks(axes, marks, canvas.size.width)
+        for outline in self.region.outlines if self.region is not None else ():
+            frame.draw_outline(axes, outline.shapes, "#ffffff", 3.2)
+            frame.draw_outline(axes, outline.shapes, "#c2185b", 1.8)
+        if self.points is not None:
+            figure.draw_without_rendering()  # only then is it known where a place comes to lie
+            sites = self.points
+            frame.draw_points(axes, sites.longitudes, sites.latitudes, sites.names)
+        missing = np.isnan(values) if outside is None else np.isnan(values) & ~outside
+        add_key(axes, bool(missing.any()), marks)
+        return figure
+
+
+def _need_single_step(part: Dataset, variable: Variable) -> None:
+    """Refuse several steps of classes, of which there is no mean."""
+    time = part.coordinate(Role.TIME)
+    if time is not None and time.dimension in variable.dimensions and time.values.size > 1:
+        raise DataError(
+            f"{variable.name} holds classes, of which there is no mean; choose one of its "
+            f"{time.values.size} steps, such as --time {part.need_time().span.last}"
+        )
+
+
+def _fitting_size(shape: float, upright: bool) -> Size:
+    """Return the size of a figure that a map of this shape (width over height) fills."""
+    if upright:
+        return Size(round(min(1280, 150 + 720 * shape + 90)), 820)
+    return Size(1280, round(max(420, 1190 / shape + 190)))
+
+
+def _caption(part: Dataset, variable: Variable, values: Array) -> str:
+    if Classes.of(variable) is not None:
+        return period_text(part.time)
+    mean = area_mean(part, variable, values, Mesh.of(part).dimensions)
+    words = [period_text(part.time)]
+    vertical = part.coordinate(Role.LEVEL)
+    if vertical is not None and vertical.values.size == 1:
+        words.append(f"at {vertical.values[0]:g} {vertical.variable.units or ''}".strip())
+    if not np.isnan(mean):
+        low, high = np.nanmin(values), np.nanmax(values)
+        words.append(f"area mean {value_text(mean, variable)}")
+        words.append(
+            f"from {value_text(float(low), variable)} to {value_text(float(high), variable)}"
+        )
+    else:
+        words.append("every value is missing")
+    return " · ".join(word for word in words if word)

@@ -1,0 +1,207 @@
+"""Curves over height, or against latitude or longitude, one for each level or time."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.drawing.base import Drawing
+from rhodolite.drawing.options import CurveOptions, FigureOptions, PartOptions, Size
+from rhodolite.drawing.parts.averaging import average_all_but
+from rhodolite.drawing.parts.canvas import Canvas
+from rhodolite.drawing.parts.selection import only_one
+from rhodolite.drawing.parts.text import axis_label, degrees_east, degrees_north, period_text
+from rhodolite.drawing.parts.vertical_axis import set_up
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_axis import format_date
+from rhodolite.model.variable import Variable
+from rhodolite.operations.declaration import parameter
+from rhodolite.operations.subset import Subset
+
+_MOST = 60
+_NAMED = 12
+"""So many curves are named one by one; more get a scale of colours."""
+
+
+class Against(StrEnum):
+    """What curves run along."""
+
+    LEVEL = "level"
+    LAT = "lat"
+    LON = "lon"
+
+
+class CurveBy(StrEnum):
+    """What each curve stands for."""
+
+    LEVEL = "level"
+    TIME = "time"
+    NONE = "none"
+
+
+_ROLES = {"level": Role.LEVEL, "lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME}
+
+
+@dataclass(frozen=True)
+class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
+    """Curves over height, or against latitude or longitude, coloured by level or time.
+
+    Over height, values run along x and levels up, pressures and depths down. Against latitude each
+    level makes a curve. All other axes are averaged, cells by their area.
+
+    Examples
+    --------
+    >>> Profile(variable="ta", against="lat")  # doctest: +SKIP
+    """
+
+    against: Against = parameter("what curves run along", default=Against.LEVEL)
+    by: CurveBy | None = parameter(
+        "what each curve stands for (default: levels, or else one curve)"
+    )
+    log: bool = parameter("a logarithmic axis of levels", default=False)
+
+    def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:
+        """Return a Matplotlib figure.
+
+        Raises
+        ------
+        DataError
+            If an axis is missing, or there are too many curves.
+        """
+        along = _ROLES[self.against.value]
+        names = self.variable or tuple(
+            v.name for v in dataset.data_variables if v.numeric and v.data.ndim >= 1
+        )
+        variable = only_one([dataset[name] for name in names], dataset)
+        part = Subset(variable=(variable.name,), at=self.at, time=self.time, level=self.level)(
+            dataset
+        )
+        by = self._by(part, variable.name, along)
+        text = period_text(part.time) if by is not Role.TIME else ""
+        part, words = average_all_but(part, variable.name, (along,) if by is None else (along, by))
+        if self.at is not None:
+            words = f"cell at {self.at}"
+        shown, coordinate = part[variable.name], part.need(along)
+        order = (
+            [coordinate.dimension]
+            if by is None
+            else [part.need(by).dimension, coordinate.dimension]
+        )
+        values = shown.values(engine)
+        values = values.reshape(
+            [n for n, name in zip(values.shape, shown.dimensions, strict=True) if name in order]
+        )
+        if by is not None and [name for name in shown.dimensions if name in order] != order:
+            values = values.T
+        curves = np.atleast_2d(values)
+        if len(curves) > _MOST:
+            raise DataError(
+                f"{len(curves):,} curves are too many for one figure; choose up to {_MOST}, such "
+                "as with --time"
+            )
+        return self._figure(
+            part,
+            variable,
+            coordinate,
+            None if by is None else part.need(by),
+            curves,
+            " · ".join(w for w in (text, words) if w),
+            axes,
+        )
+
+    def _by(self, part: Dataset, name: str, along: Role) -> Role | None:
+        if self.by is CurveBy.NONE:
+            return None
+        role = Role.LEVEL if self.by is None else _ROLES[self.by.value]
+        coordinate = part.coordinate(role)
+        there = (
+            coordinate is not None
+            and coordinate.dimension in part[name].dimensions
+            and role is not along
+        )
+        if self.by is not None and not there:
+            raise DataError(f"--by {self.by}: {name} has no such axis besides {along}")
+        return role if there else None
+
+    def _figure(
+        self,
+        part: Dataset,
+        variable: Variable,
+        along: Coordinate,
+        by: Coordinate | None,
+        curves: Array,
+        caption: str,
+        given: Any,
+    ) -> Any:
+        from matplotlib import colormaps
+        from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+        canvas = Canvas.make(self.size or Size(), given)
+        figure, axes = canvas.figure, canvas.axes
+        # The palest end of the palette would not show on white.
+        shades = (
+            colormaps["viridis"](np.linspace(0.0, 0.9, len(curves)))
+            if len(curves) > 1
+            else ["#0072B2"]
+        )
+        upright = along.role is Role.LEVEL
+        labels = [""] if by is None else _labels(part, by)
+        for values, colour, label in zip(curves, shades, labels, strict=True):
+            pair = (values, along.values) if upright else (along.values, values)
+            axes.plot(
+                *pair,
+                color=colour,
+                linewidth=1.8,
+                marker="o" if along.values.size < 40 else "",
+                markersize=3.5,
+                clip_on=False,
+                label=label,
+            )
+        canvas.style_curves()
+        axes.tick_params(labelsize=11)
+        label = axis_label(variable.quantity, variable.units)
+        limit = axes.set_xlim if upright else axes.set_ylim
+        if self.limits is not None:
+            limit(self.limits.low, self.limits.high)
+        if upright:
+            set_up(axes, along, logarithmic=self.log)
+            axes.set_xlabel(label, fontsize=12)
+        else:
+            write = degrees_north if along.role is Role.LATITUDE else degrees_east
+            axes.xaxis.set_major_locator(MaxNLocator(9, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))
+            axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: write(round(value, 6))))
+            axes.margins(x=0.01)
+            axes.set_ylabel(label, fontsize=12)
+        if by is not None and len(curves) > 1:
+            _name_curves(figure, axes, by, labels)
+        canvas.put_title(self.title or variable.quantity, caption)
+        return figure
+
+
+def _labels(part: Dataset, by: Coordinate) -> list[str]:
+    if by.role is Role.LEVEL:
+        return [f"{value:g} {by.variable.units or ''}".strip() for value in by.values]
+    dates = part.need_time().reference_dates
+    return [
+        format_date(date)[:7] if part.need_time().resolution.unit == "month" else format_date(date)
+        for date in dates
+    ]
+
+
+def _name_curves(figure: Any, axes: Any, by: Coordinate, labels: list[str]) -> None:
+    """Name curves one by one, from top to bottom as they lie, or where they are many only the first
+    and the last."""
+    handles = axes.get_lines()
+    if len(labels) > _NAMED:
+        chosen = np.unique(np.linspace(0, len(labels) - 1, _NAMED).round().astype(int))
+        handles, labels = [handles[at] for at in chosen], [labels[at] for at in chosen]
+    title = "Level" if by.role is Role.LEVEL else "Time"
+    figure.legend(
+        handles, labels, loc="outside right upper", fontsize=11, frameon=False, title=title
+    )

@@ -1,0 +1,220 @@
+"""One curve for each year, from its first day to its last."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.drawing.base import Drawing
+from rhodolite.drawing.options import CurveOptions, FigureOptions, PartOptions, Size
+from rhodolite.drawing.parts.canvas import Canvas
+from rhodolite.drawing.parts.colour_scale import BLUE, LINE_COLOURS
+from rhodolite.drawing.parts.curves import Curve, curve_of
+from rhodolite.drawing.parts.selection import only_one, variables_along
+from rhodolite.drawing.parts.text import axis_label
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.period_text import MONTH_TITLES, MonthOfYear, Period, Years
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.operations.accumulate import LeapDay
+from rhodolite.operations.declaration import parameter
+
+_MONTHS = np.array([31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
+_FEW = 6
+"""Up to so many years have a colour each."""
+_ENOUGH = 10
+"""Years that a band of the middle 80 % needs."""
+
+
+@dataclass(frozen=True)
+class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years"):
+    """One curve for each year on an axis from January to December, or from another month.
+
+    The latest year, or a chosen one, stands out; behind it lie the range of the years of the base,
+    the middle 80 % of them where there are ten, and their median. Means over the area weight cells
+    by their true area. A year that begins in another month is called after the one in which it
+    ends.
+
+    Examples
+    --------
+    >>> YearOverlay(variable="pr", start="oct")  # doctest: +SKIP
+    """
+
+    start: MonthOfYear | None = parameter("month in which years start", example="oct")
+    emphasise: Years | None = parameter(
+        "the years that stand out; the latest if not given", example="2018"
+    )
+    base: Period | None = parameter(
+        "years whose range lies behind; all others by default", example="1991..2020"
+    )
+    leap_day: LeapDay = parameter("whether 29 February is drawn", default=LeapDay.DROP)
+
+    def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:
+        """Return a Matplotlib figure.
+
+        Raises
+        ------
+        DataError
+            If it is not clear what to draw, the data have less than a step a season, or lack a year
+            that is asked for.
+        """
+        variable = only_one(variables_along(dataset, (Role.TIME,), self.variable), dataset)
+        curve = curve_of(dataset, variable, self.time, self.level, self.at, engine)
+        order = np.argsort(curve.axis.middles, kind="stable")
+        years, places, length = self._place_steps(curve.axis)
+        years, places = years[order], places[order]
+        if curve.axis.resolution.unit == "year":
+            raise DataError(
+                f"{dataset.label} has one value a year, which makes no curve within it; use draw "
+                "series"
+            )
+        kept = places >= 0
+        lines = {
+            int(year): (places[kept & (years == year)], curve.values[kept & (years == year)])
+            for year in np.unique(years)
+        }
+        lines = {year: line for year, line in lines.items() if np.isfinite(line[1]).any()}
+        if not lines:
+            raise DataError(f"{dataset.label}: every value is missing")
+        return self._figure(curve, lines, length, axes)
+
+    def _place_steps(self, axis: TimeAxis) -> tuple[Array, Array, int]:
+        """Return the year of each step, its days since the start of that, and the days of a
+        year."""
+        lengths = np.full(12, 30) if axis.calendar == "360_day" else _MONTHS.copy()
+        if axis.calendar != "360_day" and self.leap_day is LeapDay.DROP:
+            lengths[1] = 28
+        first = (self.start.number if self.start else 1) - 1
+        turned = np.roll(lengths, -first)
+        starts = np.roll(np.concatenate([[0], np.cumsum(turned)[:-1]]), first)
+        hours = np.array([date.hour + date.minute / 60 for date in axis.reference_dates]) / 24
+        places = starts[axis.months - 1] + axis.days - 1 + hours
+        dropped = axis.days > lengths[axis.months - 1]
+        years = axis.years + ((axis.months - 1 >= first) if first else 0)
+        return np.asarray(years), np.where(dropped, -1.0, places), int(lengths.sum())
+
+    def _figure(
+        self, curve: Curve, lines: dict[int, tuple[Array, Array]], length: int, given: Any
+    ) -> Any:
+
+        chosen = [y for y in lines if y in self.emphasise] if self.emphasise else [max(lines)]
+        if not chosen:
+            raise DataError(
+                f"--emphasise {self.emphasise}: the data hold {min(lines)} to {max(lines)}"
+            )
+        base = (
+            [y for y in lines if y not in chosen]
+            if self.base is None
+            else [y for y in lines if _inside(y, self.base)]
+        )
+        if self.base is not None and not base:
+            raise DataError(f"--base {self.base}: the data hold {min(lines)} to {max(lines)}")
+        canvas = Canvas.make(self.size or Size(), given)
+        axes = canvas.axes
+        _draw_range(axes, [lines[year] for year in base])
+        others = [year for year in lines if year not in chosen]
+        for number, year in enumerate(others):
+            few = len(others) <= _FEW
+            axes.plot(
+                *lines[year],
+                color=LINE_COLOURS[1 + number] if few else "#8a8a8a",
+                linewidth=1.1 if few else 0.6,
+                label=str(year) if few else "other years" if number == 0 else None,
+                zorder=3,
+            )
+        for year, style in zip(chosen, ("-", "--", ":", "-.") * len(chosen), strict=False):
+            axes.plot(
+                *lines[year], color=BLUE, linewidth=2.6, linestyle=style, label=str(year), zorder=5
+            )
+            _name(axes, str(year), *lines[year])
+        self._dress(axes, curve, length)
+        words = f"{base[0]} to {base[-1]} behind" if base else ""
+        line = " · ".join(filter(None, [curve.place, words]))
+        canvas.put_title(self.title or curve.variable.quantity, line)
+        canvas.style_curves()
+        canvas.add_names(columns=8)
+        return canvas.figure
+
+    def _dress(self, axes: Any, curve: Curve, length: int) -> None:
+        first = (self.start.number if self.start else 1) - 1
+        days = (
+            np.full(12, 30)
+            if length == 360
+            else np.roll(np.where(np.arange(12) == 1, length - 337, _MONTHS), -first)
+        )
+        edges = np.concatenate([[0], np.cumsum(days)])
+        axes.set_xlim(0, length)
+        axes.set_xticks(edges, [""] * 13)
+        axes.set_xticks(
+            (edges[1:] + edges[:-1]) / 2,
+            np.roll([title[:3] for title in MONTH_TITLES], -first),
+            minor=True,
+        )
+        axes.tick_params(axis="x", which="minor", length=0)
+        axes.tick_params(labelsize=11, which="both")
+        if self.limits is not None:
+            axes.set_ylim(self.limits.low, self.limits.high)
+        axes.set_ylabel(axis_label(curve.variable.quantity, curve.variable.units), fontsize=12)
+
+
+def _inside(year: int, period: Period) -> bool:
+    return (period.first is None or year >= period.first.fields[0]) and (
+        period.last is None or year <= period.last.fields[0]
+    )
+
+
+def _draw_range(axes: Any, lines: list[tuple[Array, Array]]) -> None:
+    """Draw the range of some years, and their middle where there are enough."""
+    if len(lines) < 2:
+        return
+    places = np.unique(np.concatenate([np.round(place, 6) for place, _ in lines]))
+    table = np.full((len(lines), places.size), np.nan)
+    for row, (place, values) in enumerate(lines):
+        table[row, np.searchsorted(places, np.round(place, 6))] = values
+    held = np.isfinite(table).sum(axis=0) >= max(2, len(lines) // 2)
+    places, table = places[held], table[:, held]
+    if not places.size:
+        return
+    axes.fill_between(
+        places,
+        np.nanmin(table, axis=0),
+        np.nanmax(table, axis=0),
+        color="#e6e6e6",
+        linewidth=0,
+        label="range",
+        zorder=1,
+    )
+    if len(lines) >= _ENOUGH:
+        low, high = np.nanquantile(table, [0.1, 0.9], axis=0)
+        axes.fill_between(
+            places, low, high, color="#cfcfcf", linewidth=0, label="middle 80 %", zorder=2
+        )
+    axes.plot(
+        places,
+        np.nanmedian(table, axis=0),
+        color="#333333",
+        linewidth=1.4,
+        linestyle=(0, (4, 2)),
+        label="median",
+        zorder=4,
+    )
+
+
+def _name(axes: Any, text: str, places: Array, values: Array) -> None:
+    last = np.flatnonzero(np.isfinite(values))[-1]
+    axes.annotate(
+        text,
+        (places[last], values[last]),
+        xytext=(4, 4),
+        textcoords="offset points",
+        fontsize=11,
+        color=BLUE,
+        weight="bold",
+        annotation_clip=False,
+        zorder=6,
+        ha="right" if places[last] > 0.93 * places.max() and last == len(values) - 1 else "left",
+    )

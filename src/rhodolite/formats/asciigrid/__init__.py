@@ -1,9 +1,0 @@
-"""Esri ASCII grids: a header of six lines, then the rows of one map from north to south.
-
-A grid says neither what it holds nor of when, in which units or on which projection.
-"""
-
-from rhodolite.formats.asciigrid.reader import read
-from rhodolite.formats.asciigrid.writer import write
-
-__all__ = ["read", "write"]

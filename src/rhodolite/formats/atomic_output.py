@@ -1,0 +1,118 @@
+"""Outputs appear under their name only when they are complete."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import shutil
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from enum import Enum
+from pathlib import Path
+
+from rhodolite.errors import OutputError
+
+_STORE_MARKS = ("zarr.json", ".zgroup", ".zarray")
+
+
+class OutputKind(Enum):
+    """What an output is on disk."""
+
+    FILE = "one file"
+    FOLDER = "a folder that is one dataset"
+    MANY = "files beside each other, which the writer names"
+
+
+def is_store(path: Path) -> bool:
+    """Return whether a path is a folder that is one dataset."""
+    return path.is_dir() and any((path / mark).is_file() for mark in _STORE_MARKS)
+
+
+def check_output(
+    path: Path, overwrite: bool, inputs: Iterable[Path], kind: OutputKind = OutputKind.FILE
+) -> None:
+    """Refuse an output before any work is done for it.
+
+    Raises
+    ------
+    OutputError
+        If it exists and `overwrite` is false, is one of the inputs, or its folder cannot be
+        written to.
+    """
+    if path.exists():
+        if any(source.exists() and path.samefile(source) for source in inputs):
+            raise OutputError(
+                f"{path}: this is also an input, and inputs are never written to; choose another "
+                "name"
+            )
+        if path.is_dir() and not (kind is OutputKind.FOLDER and is_store(path)):
+            raise OutputError(f"{path}: this is a folder; name a file in it")
+        if not overwrite:
+            raise OutputError(f"{path}: exists already; choose another name or add --overwrite")
+    folder = path.resolve().parent
+    if not folder.is_dir():
+        raise OutputError(f"{path}: there is no folder {folder}; make it first")
+    if not os.access(folder, os.W_OK):
+        raise OutputError(f"{path}: the folder {folder} cannot be written to")
+
+
+@contextmanager
+def complete_or_nothing(
+    path: Path, overwrite: bool, inputs: Iterable[Path], kind: OutputKind = OutputKind.FILE
+) -> Iterator[Path]:
+    """Give a temporary path beside the output, renamed to it on success and removed otherwise.
+
+    For many files the path given lies in a temporary folder, from which all files are moved.
+    """
+    inputs = list(inputs)
+    check_output(path, overwrite, inputs, kind)
+    # The suffix stays, since writers go by it.
+    hidden = path.with_name(f".{path.stem}.{secrets.token_hex(4)}.part{path.suffix}")
+    try:
+        if kind is OutputKind.MANY:
+            hidden.mkdir()
+            yield hidden / path.name
+            made = {file: path.parent / file.name for file in sorted(hidden.iterdir())}
+        else:
+            yield hidden
+            made = {hidden: path}
+        for target in made.values():
+            check_output(target, True, inputs, kind)
+            if target.exists() and not overwrite:
+                when = (
+                    "exists already"
+                    if kind is OutputKind.MANY
+                    else "appeared while it was being written"
+                )
+                raise OutputError(f"{target}: {when}; choose another name or add --overwrite")
+        for source, target in made.items():
+            _put(source, target)
+    except OSError as error:
+        raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
+    finally:
+        _remove(hidden)
+
+
+def size_on_disk(path: Path) -> tuple[int, int]:
+    """Return the number of files and bytes of an output, which may be a folder."""
+    files = [path] if path.is_file() else [file for file in path.rglob("*") if file.is_file()]
+    return len(files), sum(file.stat().st_size for file in files)
+
+
+def _put(source: Path, target: Path) -> None:
+    """Give a complete output its name; a folder of that name goes only when the new one has its
+    place."""
+    if not target.is_dir():
+        source.replace(target)
+        return
+    old = target.with_name(f".{target.name}.{secrets.token_hex(4)}.old")
+    target.rename(old)
+    source.rename(target)
+    _remove(old)
+
+
+def _remove(path: Path) -> None:
+    if path.is_dir():
+        shutil.rmtree(path)
+    else:
+        path.unlink(missing_ok=True)

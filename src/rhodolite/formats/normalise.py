@@ -1,0 +1,208 @@
+"""Reading generously: what files half say is understood, and said once.
+
+Nothing here changes a number. What would have to is refused, where it is needed, with advice.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import cftime
+import numpy as np
+
+from rhodolite.arrays import Array, InMemory, Mapped, read_small
+from rhodolite.errors import DataError, warn
+from rhodolite.formats.cf.projection_coordinates import add_positions
+from rhodolite.formats.normalise_axes import (
+    drop_missing_times,
+    drop_repeated_positions,
+    read_text_dates,
+    settle_calendar,
+)
+from rhodolite.model.axes import Role
+from rhodolite.model.cf.vocabulary import REFERENCES
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units.aliases import repair_units
+from rhodolite.model.variable import Variable
+
+_CALENDAR_DAYS = "day as %y%m%d.%f"
+
+
+def normalise(dataset: Dataset) -> Dataset:
+    """Return a dataset whose metadata say outright what they said halfway, and warn of each
+    assumption."""
+    steps: tuple[Callable[[Dataset], Dataset], ...] = (
+        drop_repeated_positions,
+        read_text_dates,
+        settle_calendar,
+        drop_missing_times,
+        _with_counted_days,
+        _with_known_units,
+        _without_dangling_names,
+        _with_plain_axes,
+        _with_attached_grid,
+        add_positions,
+    )
+    for step in steps:
+        dataset = step(dataset)
+    for doubt in dataset.axes.doubts:
+        warn(f"{dataset.label}: {doubt}")
+    return dataset
+
+
+def declare_missing(dataset: Dataset, value: float) -> Dataset:
+    """Return a dataset whose data take a number for a missing value, besides those that the files
+    name."""
+    made = []
+    for variable in dataset.variables.values():
+        if variable.name in dataset.axes.auxiliary or variable.data.dtype.kind not in "fiu":
+            made.append(variable)
+            continue
+        source = variable.floats()
+        storage = replace(variable.storage, fill_value=None, limits={})
+        if variable.data.dtype.kind in "iu":
+            storage = replace(storage, dtype=None)
+        made.append(
+            variable.replace(
+                data=Mapped(source, _Without(value), source.dtype), missing=None, storage=storage
+            )
+        )
+    return dataset.with_variables(made)
+
+
+@dataclass(frozen=True)
+class _Without:
+    """Numbers of which one means a missing value, as close as the type can hold it."""
+
+    value: float
+
+    def __call__(self, block: Array) -> Array:
+        return np.where(block == block.dtype.type(self.value), block.dtype.type(np.nan), block)
+
+
+def _change_each(dataset: Dataset, change: Callable[[Variable], Variable]) -> Dataset:
+    made = [change(variable) for variable in dataset.variables.values()]
+    if all(new is old for new, old in zip(made, dataset.variables.values(), strict=True)):
+        return dataset
+    return dataset.with_variables(made)
+
+
+def _with_counted_days(dataset: Dataset) -> Dataset:
+    """Count days from a date where times are written as figures of the calendar, such as
+    20010131.5."""
+
+    def change(variable: Variable) -> Variable:
+        if (variable.units or "").lower() != _CALENDAR_DAYS:
+            return variable
+        stamps = read_small(variable.data).astype(np.float64)
+        calendar = str(variable.attributes.get("calendar", "standard")).lower()
+        units = f"days since {int(stamps.min() // 10000):04d}-01-01"
+        days = np.floor(stamps).astype(np.int64)
+        try:
+            dates = [
+                cftime.datetime(day // 10000, day // 100 % 100, day % 100, calendar=calendar)
+                for day in days.flat
+            ]
+        except ValueError as error:
+            raise DataError(
+                f"{dataset.label}: {variable.name} holds a number that is no date: {error}"
+            ) from None
+        numbers = np.asarray(cftime.date2num(dates, units, calendar)).reshape(days.shape) + (
+            stamps - days
+        )
+        return variable.edit(units=units, calendar=calendar).replace(data=InMemory(numbers))
+
+    return _change_each(dataset, change)
+
+
+def _with_known_units(dataset: Dataset) -> Dataset:
+    def change(variable: Variable) -> Variable:
+        known = repair_units(variable.units, variable.quantity) if variable.units else None
+        if known is None:
+            return variable
+        warn(
+            f"{dataset.label}: the units '{variable.units}' of {variable.name} are read as {known}"
+        )
+        return variable.edit(units=known)
+
+    return _change_each(dataset, change)
+
+
+def _without_dangling_names(dataset: Dataset) -> Dataset:
+    """Drop references to variables that are not there."""
+
+    def change(variable: Variable) -> Variable:
+        for key in REFERENCES:
+            words = str(variable.attributes.get(key, "")).split()
+            if key == "grid_mapping" and any(word.endswith(":") for word in words):
+                continue
+            lost = [word for word in words if word not in dataset.variables]
+            whole = str(variable.attributes.get(key, "")).strip()
+            if lost and whole not in dataset.variables:
+                warn(
+                    f"{dataset.label}: {variable.name} refers to {', '.join(lost)} as {key}, which "
+                    "is not there"
+                )
+                kept = [word for word in words if word not in lost]
+                variable = variable.edit(key, **({key: " ".join(kept)} if kept else {}))
+        return variable
+
+    return _change_each(dataset, change)
+
+
+def _with_plain_axes(dataset: Dataset) -> Dataset:
+    """Give latitude and longitude, however they were told, the units by which everyone tells
+    them."""
+    wanted = {Role.LATITUDE: "degrees_north", Role.LONGITUDE: "degrees_east"}
+    named = {
+        dataset.axes.by_role[role].name: role for role in wanted if role in dataset.axes.by_role
+    }
+    named |= dict(zip(dataset.axes.curvilinear or (), wanted, strict=False))
+
+    def change(variable: Variable) -> Variable:
+        role = named.get(variable.name)
+        if role is None or (
+            (variable.units or "").startswith("degree") and "_" in (variable.units or "")
+        ):
+            return variable
+        if variable.units not in (
+            None,
+            "",
+            "degrees",
+            "degree",
+            "deg",
+        ) and not variable.attributes.get("standard_name"):
+            return variable
+        return variable.edit(units=wanted[role], standard_name=role.value)
+
+    return _change_each(dataset, change)
+
+
+def _with_attached_grid(dataset: Dataset) -> Dataset:
+    """Name two-dimensional latitude and longitude in the `coordinates` of the data that lie on
+    them."""
+    grid = dataset.axes.curvilinear
+    if grid is None:
+        return dataset
+    dimensions = set(dataset.variables[grid[0]].dimensions)
+    attached = []
+
+    def change(variable: Variable) -> Variable:
+        words = str(variable.attributes.get("coordinates", "")).split()
+        if not dimensions <= set(variable.dimensions) or set(grid) <= set(words):
+            return variable
+        if variable.name in dataset.axes.auxiliary:
+            return variable
+        attached.append(variable.name)
+        return variable.edit(
+            coordinates=" ".join([*words, *(name for name in grid if name not in words)])
+        )
+
+    made = _change_each(dataset, change)
+    if attached:
+        warn(
+            f"{dataset.label}: {' and '.join(grid)} are taken as the positions of "
+            f"{', '.join(attached)}"
+        )
+    return made

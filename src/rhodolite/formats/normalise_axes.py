@@ -1,0 +1,116 @@
+"""Axes that are not clean: times that are missing or text, years 0, odd calendars, positions
+repeated at every time."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+
+from rhodolite.arrays import InMemory, read_small
+from rhodolite.errors import warn
+from rhodolite.formats.text.dates import parse_date, time_variables
+from rhodolite.model.axes import Role, find_role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.indexing import take
+from rhodolite.model.time.period_text import Instant
+from rhodolite.model.variable import Variable
+
+_YEAR_ZERO = re.compile(r"\bsince\s+0{1,4}-", re.IGNORECASE)
+_GREGORIAN = ("standard", "gregorian", "none", "")
+
+
+def settle_calendar(dataset: Dataset) -> Dataset:
+    """Return a dataset whose times are in a calendar that has their reference year, and that there
+    is."""
+    made = []
+    for variable in dataset.variables.values():
+        units = variable.units or ""
+        if " since " in units:
+            calendar = str(variable.attributes.get("calendar", "")).strip().lower()
+            if calendar in _GREGORIAN and _YEAR_ZERO.search(units):
+                warn(
+                    f"{dataset.label}: {variable.name} counts from a year 0, which the calendar "
+                    f"'{calendar or 'standard'}' does not have; the proleptic Gregorian one is "
+                    "taken"
+                )
+                variable = variable.edit(calendar="proleptic_gregorian")
+            elif calendar == "none":
+                warn(
+                    f"{dataset.label}: {variable.name} has the calendar 'none'; the standard one "
+                    "is taken"
+                )
+                variable = variable.edit(calendar="standard")
+        made.append(variable)
+    return dataset.with_variables(made)
+
+
+def drop_missing_times(dataset: Dataset) -> Dataset:
+    """Return a dataset without the steps whose time is missing."""
+    coordinate = dataset.coordinate(Role.TIME)
+    if coordinate is None or coordinate.dimension is None:
+        return dataset
+    known = np.isfinite(coordinate.values)
+    if known.all() or not known.any():
+        return dataset
+    lost = int(np.count_nonzero(~known))
+    warn(
+        f"{dataset.label}: {lost:,} of {known.size:,} steps have no time ({coordinate.name}) and "
+        "are left out"
+    )
+    return take(dataset, {coordinate.dimension: np.flatnonzero(known)})
+
+
+def read_text_dates(dataset: Dataset) -> Dataset:
+    """Return a dataset whose dates in words, such as 2000-01-31_06:00:00, are a time axis, where it
+    has no other."""
+    if dataset.coordinate(Role.TIME) is not None:
+        return dataset
+    for variable in dataset.variables.values():
+        if (
+            variable.data.ndim != 1
+            or variable.data.dtype.kind not in "OUS"
+            or not variable.shape[0]
+        ):
+            continue
+        texts = [str(text).strip().replace("_", " ") for text in read_small(variable.data)]
+        stretches = [parse_date(text) for text in texts]
+        if any(not isinstance(one, Instant) for one in stretches):
+            continue
+        along = variable.dimensions[0]
+        found = [
+            v.replace(dimensions=(along, *v.dimensions[1:]))
+            for v in time_variables([one for one in stretches if one is not None])
+        ]
+        name = along if along not in dataset.variables else "time"
+        found[0] = found[0].replace(name=name)
+        taken = {v.name for v in found}
+        if taken & (set(dataset.variables) - {variable.name}):
+            continue
+        warn(f"{dataset.label}: the words in {variable.name} are taken as times")
+        kept = [v for v in dataset.variables.values() if v.name != variable.name]
+        return dataset.with_variables([*found, *kept])
+    return dataset
+
+
+def drop_repeated_positions(dataset: Dataset) -> Dataset:
+    """Return a dataset whose latitude and longitude, if repeated at every time, have two dimensions
+    only."""
+    made: list[Variable] = []
+    for variable in dataset.variables.values():
+        if variable.data.ndim == 3 and variable.data.dtype.kind == "f" and _is_position(variable):
+            values = read_small(variable.data)
+            if values.shape[0] and np.array_equal(
+                values, np.broadcast_to(values[:1], values.shape), equal_nan=True
+            ):
+                variable = variable.replace(
+                    dimensions=variable.dimensions[1:], data=InMemory(values[0])
+                )
+        made.append(variable)
+    return dataset.with_variables(made)
+
+
+def _is_position(variable: Variable) -> bool:
+    if find_role(variable) in (Role.LATITUDE, Role.LONGITUDE):
+        return True
+    return variable.name.lower() in ("xlat", "xlong", "xlon")

@@ -1,0 +1,105 @@
+"""From what a user types to one dataset: patterns, single files, many files together."""
+
+from __future__ import annotations
+
+import glob
+import re
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path
+
+from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.formats.concatenate import Overlap, join
+from rhodolite.formats.normalise import normalise
+from rhodolite.formats.registry import format_of, is_store
+from rhodolite.model.dataset import Dataset
+
+_ADDRESS = re.compile(r"https?://")
+
+
+def open_dataset(
+    inputs: str | Path | Sequence[str | Path],
+    overlap: Overlap | None = None,
+    group: str | None = None,
+    *,
+    generous: bool = True,
+) -> Dataset:
+    """Open files as the one dataset that they form.
+
+    Parameters
+    ----------
+    inputs : str, Path or a sequence of them
+        Files, patterns with ``*``, ``?`` and ``[...]``, and addresses of DAP2 servers;
+        ``file.nc:/group`` names a group.
+    overlap : Overlap, optional
+        Which file counts where two hold the same stretch of time; by default such are refused.
+    group : str, optional
+        The group to read of every file that names none itself.
+    generous : bool
+        Whether what files say only halfway is understood, with a warning.
+
+    Raises
+    ------
+    DataError
+        If there is no such file, one cannot be read, or they do not fit together.
+    """
+    given = [inputs] if isinstance(inputs, (str, Path)) else list(inputs)
+    if not given:
+        raise UsageError("no input; name the files to read")
+    places = [place for one in given for place in _places(str(one), group)]
+    joined = join([_read(*place) for place in dict.fromkeys(places)], overlap)
+    return normalise(joined) if generous else joined
+
+
+def _read(place: Path | str, group: str | None) -> Dataset:
+    if isinstance(place, Path):
+        return format_of(place).read(place, group)
+    from rhodolite.formats.netcdf.reader import read_remote
+
+    return read_remote(place)
+
+
+def _places(text: str, group: str | None) -> list[tuple[Path | str, str | None]]:
+    """Return the files that a text names, each with the group that follows them as `:/GROUP`."""
+    if _ADDRESS.match(text):
+        return [(text, group)]
+    files, mark, inner = text.rpartition(":/")
+    if mark and not Path(text).exists():
+        return [(path, f"/{inner}") for path in expand(files)]
+    return [(path, group) for path in expand(text)]
+
+
+def expand(text: str) -> list[Path]:
+    """Return the files that a name or pattern stands for.
+
+    Raises
+    ------
+    DataError
+        If there is none.
+    """
+    path = Path(text)
+    if path.is_file() or is_store(path):
+        return [path]
+    if path.is_dir():
+        suffixes = Counter(
+            inner.suffix for inner in path.iterdir() if inner.suffix and inner.is_file()
+        )
+        usual = suffixes.most_common(1)[0][0] if suffixes else ".nc"
+        raise DataError(
+            f"{text}: this is a folder; name the files in it, such as '{path / f'*{usual}'}'"
+        )
+    if glob.has_magic(text):
+        found = sorted(Path(name) for name in glob.glob(text, recursive=True))  # noqa: PTH207
+        if found := [name for name in found if name.is_file() or is_store(name)]:
+            return found
+        raise DataError(f"{text}: no file fits this pattern in {path.resolve().parent}")
+    folder = path.resolve().parent
+    if not folder.is_dir():
+        raise DataError(f"{text}: there is no folder {folder}")
+    there = sorted(
+        p.name
+        for p in folder.iterdir()
+        if not p.name.startswith(".") and (p.is_file() or is_store(p))
+    )
+    hint = nearest_names(path.name, there).split(" There are:")[0]
+    raise DataError(f"{text}: there is no such file.{' ' + hint if 'Did you mean' in hint else ''}")

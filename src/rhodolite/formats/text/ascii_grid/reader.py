@@ -1,0 +1,193 @@
+"""Opening Esri ASCII grids: the header now, values when they are needed."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, InMemory, LazyArray, Region
+from rhodolite.errors import DataError, warn
+from rhodolite.model.dataset import Dataset, SourceFile
+from rhodolite.model.variable import Variable
+
+_KEYS = (
+    "ncols",
+    "nrows",
+    "xllcorner",
+    "xllcenter",
+    "yllcorner",
+    "yllcenter",
+    "cellsize",
+    "nodata_value",
+)
+USUAL_MISSING = -9999.0
+
+
+@dataclass(frozen=True)
+class Header:
+    """Where the cells of a grid lie.
+
+    Parameters
+    ----------
+    columns, rows : int
+    west, south : float
+        Outer edges of the grid.
+    cell : float
+        Width and height of a cell.
+    missing : float
+        The number that stands for a missing value.
+    lines : int
+        How many lines the header takes.
+    """
+
+    columns: int
+    rows: int
+    west: float
+    south: float
+    cell: float
+    missing: float
+    lines: int
+
+    @property
+    def geographic(self) -> bool:
+        """Whether the numbers can be degrees of longitude and latitude."""
+        north, east = self.south + self.rows * self.cell, self.west + self.columns * self.cell
+        slack = self.cell * 1e-3
+        return (
+            self.south >= -90 - slack
+            and north <= 90 + slack
+            and self.west >= -360
+            and east <= 360 + slack
+        )
+
+
+def read(path: Path) -> Dataset:
+    """Open a grid as a dataset of one variable, named after the file.
+
+    Raises
+    ------
+    DataError
+        If the header cannot be understood.
+    """
+    header = read_header(path)
+    if not header.geographic:
+        warn("an ASCII grid says nothing of its projection; x and y are kept as they are")
+    axes = grid_axes(header)
+    name = re.sub(r"\W+", "_", path.stem).strip("_") or "grid"
+    data = Variable(name, axis_names(header), GridArray(path, header))
+    source = SourceFile(path, "Esri ASCII grid", path.stat().st_size)
+    return Dataset({v.name: v for v in (*axes, data)}, {}, frozenset(), (source,))
+
+
+def read_header(path: Path) -> Header:
+    """Read where the cells of a grid lie.
+
+    Raises
+    ------
+    DataError
+        If a line cannot be understood or something is left out; the message names it.
+    """
+    found: dict[str, float] = {}
+    lines = 0
+    with path.open(encoding="ascii", errors="replace") as file:
+        for line in file:
+            words = line.split()
+            if len(words) != 2 or words[0].lower() not in _KEYS:
+                break
+            lines += 1
+            try:
+                found[words[0].lower()] = float(words[1])
+            except ValueError:
+                raise DataError(
+                    f"{path}, line {lines}: '{words[1]}' is no number for {words[0]}"
+                ) from None
+    for keys in (
+        ("ncols",),
+        ("nrows",),
+        ("xllcorner", "xllcenter"),
+        ("yllcorner", "yllcenter"),
+        ("cellsize",),
+    ):
+        if not any(key in found for key in keys):
+            raise DataError(f"{path}: the header does not say {' or '.join(keys)}")
+    cell, columns, rows = found["cellsize"], int(found["ncols"]), int(found["nrows"])
+    if cell <= 0 or columns < 1 or rows < 1:
+        raise DataError(f"{path}: a grid of {columns} x {rows} cells of size {cell:g} cannot be")
+    west = found["xllcorner"] if "xllcorner" in found else found["xllcenter"] - cell / 2
+    south = found["yllcorner"] if "yllcorner" in found else found["yllcenter"] - cell / 2
+    return Header(columns, rows, west, south, cell, found.get("nodata_value", USUAL_MISSING), lines)
+
+
+def axis_names(header: Header) -> tuple[str, str]:
+    """Return the names of the rows' and the columns' dimension."""
+    return ("lat", "lon") if header.geographic else ("y", "x")
+
+
+def grid_axes(header: Header) -> list[Variable]:
+    """Return the coordinates of a grid and their bounds, from north to south and from west to
+    east."""
+    names = axis_names(header)
+    made = []
+    for name, start, count, role in (
+        (names[0], header.south, header.rows, "latitude"),
+        (names[1], header.west, header.columns, "longitude"),
+    ):
+        # Rounded so that 54.05 does not become 54.050000000000004.
+        edges = np.round(start + header.cell * np.arange(count + 1), 10)
+        bounds = np.stack([edges[:-1], edges[1:]], axis=1)
+        if role == "latitude":
+            bounds = bounds[::-1]
+        about: dict[str, Any] = {"axis": "Y" if role == "latitude" else "X"}
+        if header.geographic:
+            units = "degrees_north" if role == "latitude" else "degrees_east"
+            about |= {
+                "standard_name": role,
+                "long_name": role,
+                "units": units,
+                "bounds": f"{name}_bnds",
+            }
+        made.append(Variable(name, (name,), InMemory(np.round(bounds.mean(axis=1), 10)), about))
+        made.append(Variable(f"{name}_bnds", (name, "bnds"), InMemory(bounds)))
+    return made if header.geographic else [made[0], made[2]]
+
+
+class GridArray(LazyArray):
+    """The values of one grid; the whole file is read for any part of it."""
+
+    dtype = np.dtype("f8")
+
+    def __init__(self, path: Path, header: Header) -> None:
+        self._path = path.resolve()  # since another process may run in another folder
+        self._header = header
+        self.shape = self.chunks = (header.rows, header.columns)
+
+    def read(self, region: Region) -> Array:
+        header = self._header
+        with self._path.open(encoding="ascii", errors="replace") as file:
+            for _ in range(header.lines):
+                file.readline()
+            words = file.read().split()
+        try:
+            values = np.array(words, dtype=np.float64)
+        except ValueError:
+            wrong = next(word for word in words if not _is_number(word))
+            raise DataError(f"{self._path}: '{wrong}' among the values is no number") from None
+        if values.size != header.rows * header.columns:
+            raise DataError(
+                f"{self._path}: the header says {header.rows} rows of {header.columns} values, "
+                f"{header.rows * header.columns} in all, and there are {values.size}"
+            )
+        values[values == header.missing] = np.nan
+        return values.reshape(self.shape)[region]
+
+
+def _is_number(word: str) -> bool:
+    try:
+        float(word)
+    except ValueError:
+        return False
+    return True

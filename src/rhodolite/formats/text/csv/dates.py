@@ -1,0 +1,136 @@
+"""The dates of a table: in one column, in columns of years, months and days, or without years."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+
+import numpy as np
+import pandas
+
+from rhodolite.errors import DataError, warn
+from rhodolite.formats.text.csv.table import Table
+from rhodolite.formats.text.dates import Stretch, day_comes_first, month_number, parse_date
+
+_NO_YEAR = 2001
+"""The year that days without one are taken to be of; it has no 29 February."""
+
+
+def read_dates(table: Table) -> Table:
+    """Return a table with one column of dates, where these are spread over columns of years, months
+    and days.
+
+    Understood are columns `year`, `month` and `day`, a year for each row with a column for each
+    month, and days of no year (`15 March`, `03-15`), which are taken as those of 2001.
+    """
+    lowered = {str(name).strip().lower(): name for name in table.cells.columns}
+    months = {
+        name: number
+        for name in table.cells.columns
+        if (number := month_number(str(name))) is not None
+    }
+    if "year" in lowered and len(months) == 12:
+        return _months_below_each_other(table, lowered["year"], months)
+    parts = [lowered[word] for word in ("year", "month", "day") if word in lowered]
+    if "year" in lowered and (len(parts) == 3 or "day" not in lowered) and not _has_dates(table):
+        return _dates_of_parts(table, parts)
+    return table
+
+
+def _has_dates(table: Table) -> bool:
+    name = table.roles.get("time")
+    return name is not None and name.strip().lower() not in ("day", "month")
+
+
+def _dates_of_parts(table: Table, parts: list[str]) -> Table:
+    columns = []
+    for name in parts:
+        text = table.cells[name].str.strip()
+        named = (
+            text.map(lambda word: month_number(word)) if name.strip().lower() == "month" else None
+        )
+        if named is not None and named.notna().all():
+            columns.append(named.astype(int))
+            continue
+        numbers = table.numbers(name)
+        if not (np.isfinite(numbers) & (numbers == np.floor(numbers))).all():
+            at = int(np.argmax(~(np.isfinite(numbers) & (numbers == np.floor(numbers)))))
+            raise DataError(
+                f"{table.path}, line {table.lines[at]}: '{text.iloc[at]}' in column '{name}' is "
+                "not a whole number"
+            )
+        columns.append(pandas.Series(numbers.astype(int)))
+    dates = [
+        "-".join([f"{row[0]:04d}", *(f"{part:02d}" for part in row[1:])])
+        for row in zip(*columns, strict=True)
+    ]
+    cells = table.cells.drop(columns=parts)
+    cells.insert(0, "time", dates)
+    roles = {role: name for role, name in table.roles.items() if name not in parts}
+    return replace(table, cells=cells, roles={**roles, "time": "time"})
+
+
+def _months_below_each_other(table: Table, year: str, months: dict[str, int]) -> Table:
+    """Return a table with one row for each month, of one with one for each year and a column for
+    each month."""
+    others = [name for name in table.cells.columns if name not in months]
+    values = re.sub(r"\W+", "_", table.path.stem).strip("_")
+    long = table.cells.assign(row=np.arange(len(table.cells))).melt(
+        id_vars=[*others, "row"], value_vars=list(months), var_name="month", value_name=values
+    )
+    rows = long["row"].to_numpy()
+    years = table.numbers(year)[rows].astype(int)
+    long[year] = [
+        f"{y:04d}-{months[name]:02d}" for y, name in zip(years, long["month"], strict=True)
+    ]
+    cells = long.drop(columns=["row", "month"]).rename(columns={year: "time"})
+    return replace(
+        table, cells=cells, roles={**table.roles, "time": "time"}, lines=table.lines[rows]
+    )
+
+
+def stretches_of(table: Table) -> list[Stretch]:
+    """Return what the dates of a table name, row by row.
+
+    Raises
+    ------
+    DataError
+        If one is no date, or all can be read in two ways.
+    """
+    text = table.cells[table.roles["time"]]
+    given = [_with_a_year(one) for one in text]
+    day_first = day_comes_first(given)
+    if day_first is None:
+        raise DataError(
+            f"{table.path}: dates such as {next(iter(given))} can be read in two ways; write them "
+            "as "
+            "2001-12-31, or with dots as 31.12.2001"
+        )
+    if any(a != b for a, b in zip(given, text, strict=True)):
+        warn(f"{table.path.name}: the dates have no years and are taken as days of {_NO_YEAR}")
+    parsed = {one: parse_date(one, day_first=day_first) for one in set(given)}
+    found = []
+    for at, one in enumerate(given):
+        stretch = parsed[one]
+        if stretch is None:
+            raise DataError(
+                f"{table.path}, line {table.lines[at]}: '{one}' is not a date; write dates as "
+                "2001-12-31, 2001-12 or 2001"
+            )
+        found.append(stretch)
+    return found
+
+
+def _with_a_year(text: str) -> str:
+    """Return a day or month of no year, such as `15 March`, `Mar-15` or `03-15`, as one of a common
+    year."""
+    words = re.split(r"[\s.-]+", text.strip().rstrip("."))
+    named = [month for word in words if (month := month_number(word)) is not None]
+    days = [int(word) for word in words if word.isdigit() and len(word) <= 2]
+    if len(named) == 1 and len(words) == 1:
+        return f"{_NO_YEAR}-{named[0]:02d}"
+    if len(named) == 1 and len(words) == 2 and len(days) == 1:
+        return f"{_NO_YEAR}-{named[0]:02d}-{days[0]:02d}"
+    if re.fullmatch(r"\d{2}-\d{2}", text.strip()):
+        return f"{_NO_YEAR}-{text.strip()}"
+    return text

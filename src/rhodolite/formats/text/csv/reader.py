@@ -1,0 +1,338 @@
+"""From tables to datasets: grids, sites and plain series, told by the columns that there are."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas
+
+from rhodolite.arrays import Array, InMemory
+from rhodolite.errors import DataError
+from rhodolite.formats.text.csv.dates import read_dates, stretches_of
+from rhodolite.formats.text.csv.table import Table, read_table, split_title
+from rhodolite.formats.text.dates import Stretch, in_order, parse_date, time_variables
+from rhodolite.model.dataset import Dataset, SourceFile
+from rhodolite.model.space.range_text import parse_latitude, parse_longitude
+from rhodolite.model.variable import Variable
+
+_SPACE = {
+    "lat": {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"},
+    "lon": {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"},
+}
+_ADVICE = (
+    "a table needs a column of times (time or date), of places (lat and lon), or both; or one row "
+    "a site with times "
+    "as the headers of columns"
+)
+
+
+def read(path: Path) -> Dataset:
+    """Open a table as a dataset.
+
+    Three forms are understood: one value a row (columns of time, latitude, longitude or site, and
+    of values), one site a row (with times as headers of columns), and one time a row (a series in
+    every other column).
+
+    Raises
+    ------
+    DataError
+        If no form fits, or a cell cannot be read; the message names its line.
+    """
+    return dataset_of(read_table(path))
+
+
+def read_sites(path: Path) -> tuple[list[Variable], Array]:
+    """Read a table with one site a row.
+
+    Returns
+    -------
+    variables : list of Variable
+        Along the dimension `site`: its name, `lat` and `lon` in degrees, and every other column.
+    lines : ndarray of int
+        Number of the line of each site.
+
+    Raises
+    ------
+    DataError
+        If there is no such table, no column of latitude or of longitude, or a place that there is
+        not.
+    """
+    if not path.is_file():
+        raise DataError(f"--points {path}: there is no such file")
+    table = read_table(path)
+    lacking = [
+        word
+        for role, word in (("lat", "latitude"), ("lon", "longitude"))
+        if role not in table.roles
+    ]
+    if lacking:
+        raise DataError(
+            f"{path}: there is no column of {' or '.join(lacking)}; its columns are "
+            f"{', '.join(map(repr, table.cells.columns))}. Call them lat and lon."
+        )
+    variables = _sites(table, table.cells.reset_index(drop=True), placed=False)
+    variables = [
+        v if "long_name" in v.attributes else v.edit(long_name=v.name.replace("_", " "))
+        for v in variables
+    ]
+    if not any("cf_role" in v.attributes for v in variables):
+        text = next((v for v in variables if v.data.dtype.kind not in "fiu"), None)
+        named = {"cf_role": "timeseries_id", "long_name": "name of the site"}
+        if text is None:
+            numbers = np.array([str(at) for at in range(1, len(table.cells) + 1)], dtype=object)
+            variables.insert(0, Variable("name", ("site",), InMemory(numbers), named))
+        else:
+            variables[variables.index(text)] = text.replace(attributes={**text.attributes, **named})
+    return variables, table.lines
+
+
+def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
+    """Return the dataset that a table holds, with dates of a calendar."""
+    path = table.path
+    table = read_dates(table)
+    dates = {
+        name: stretch for name in table.cells.columns if (stretch := parse_date(name)) is not None
+    }
+    if len(dates) > 1 and "time" not in table.roles:
+        variables = _one_site_a_row(table, dates, calendar)
+    elif not table.roles.keys() & {"time", "lat", "lon", "site"}:
+        raise DataError(
+            f"{path}: {_ADVICE}. Its columns are {', '.join(map(repr, table.cells.columns))}."
+        )
+    else:
+        variables = _one_value_a_row(table, calendar)
+    sites = any("cf_role" in variable.attributes for variable in variables)
+    source = SourceFile(path, "CSV", path.stat().st_size)
+    return Dataset(
+        {v.name: v for v in variables},
+        {"featureType": "timeSeries"} if sites else {},
+        frozenset(),
+        (source,),
+    )
+
+
+def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> list[Variable]:
+    """Return variables over (time, site), and what describes the sites.
+
+    A column `variable` says what a row holds, with its units; without it the variable is named
+    after the file.
+    """
+    others = [
+        name
+        for name in table.cells.columns
+        if name not in dates and name != table.roles.get("variable")
+    ]
+    titles = table.cells[table.roles["variable"]] if "variable" in table.roles else None
+    codes, frame = (
+        _distinct(table.cells[others])
+        if others
+        else (np.zeros(len(table.cells), int), table.cells[[]])
+    )
+    if titles is None:
+        codes, frame = np.arange(len(table.cells)), table.cells[others].reset_index(drop=True)
+    sites = _sites(table, frame)
+    about = _attach(sites)
+    values = np.stack([table.numbers(name) for name in dates])
+    made = [*time_variables(list(dates.values()), calendar), *sites]
+    if titles is None:
+        name = re.sub(r"\W+", "_", table.path.stem).strip("_")
+        return [*made, Variable(name, ("time", "site"), InMemory(values), about)]
+    for title in dict.fromkeys(titles):
+        rows = np.flatnonzero((titles == title).to_numpy())
+        held = np.full((len(dates), max(len(frame), 1)), np.nan)
+        held[:, codes[rows]] = values[:, rows]
+        name, units = split_title(title)
+        made.append(
+            Variable(
+                name,
+                ("time", "site"),
+                InMemory(held),
+                {**({"units": units} if units else {}), **about},
+            )
+        )
+    return made
+
+
+def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
+    roles = table.roles
+    axes: dict[str, tuple[Array, Array]] = {}
+    described: list[Variable] = []
+    if "time" in roles:
+        stretches = stretches_of(table)
+        unique = sorted(set(stretches), key=in_order)
+        places = {one: at for at, one in enumerate(unique)}
+        axes["time"] = np.arange(len(unique)), np.array([places[one] for one in stretches])
+        described += time_variables(unique, calendar)
+    if "level" in roles:
+        axes[roles["level"]] = np.unique(table.numbers(roles["level"]), return_inverse=True)
+        described.append(_coordinate(table, roles["level"], axes[roles["level"]][0], {}))
+    used = {roles[role] for role in roles if role != "variable"}
+    if _is_grid(table):
+        for role in ("lat", "lon"):
+            axes[role] = np.unique(_degrees(table, role), return_inverse=True)
+            described.append(_coordinate(table, role, axes[role][0], _SPACE[role]))
+    elif roles.keys() & {"lat", "lon", "site"}:
+        keys = [roles[role] for role in ("site", "lat", "lon") if role in roles]
+        codes, frame = _distinct(table.cells[keys])
+        axes["site"] = np.arange(len(frame)), codes
+        described += _sites(table, frame)
+    sizes = tuple(values.size for values, _ in axes.values())
+    index = np.ravel_multi_index(tuple(at for _, at in axes.values()), sizes)
+    _refuse_repeated(table, index)
+    names = [name for name in table.cells.columns if name not in used and table.is_numeric(name)]
+    words = [
+        name
+        for name in table.cells.columns
+        if name not in used and name not in names and table.has_words(name)
+    ]
+    if not names and not words:
+        raise DataError(
+            f"{table.path}: there is no column of numbers beside those of times and places"
+        )
+    helpers = (
+        {"coordinates": " ".join(v.name for v in described if v.dimensions == ("site",))}
+        if "site" in axes
+        else {}
+    )
+    for name in names:
+        grid = np.full(int(np.prod(sizes)), np.nan)
+        grid[index] = table.numbers(name)
+        units = {"units": table.units[name]} if table.units.get(name) else {}
+        described.append(
+            Variable(name, tuple(axes), InMemory(grid.reshape(sizes)), {**units, **helpers})
+        )
+    for name in words:
+        described.append(_words(table, name, axes, index, sizes))
+    return described
+
+
+def _words(
+    table: Table, name: str, axes: dict[str, Any], index: Array, sizes: tuple[int, ...]
+) -> Variable:
+    """Return a column of text along the axes of the table, or along sites alone where it is the
+    same at all times."""
+    text = np.full(int(np.prod(sizes)), "", dtype=object)
+    text[index] = table.cells[name].str.strip().to_numpy(dtype=object)
+    text = text.reshape(sizes)
+    if "site" in axes and len(sizes) == 2 and list(axes) == ["time", "site"]:
+        firsts = [next((word for word in column if word), "") for column in text.T]
+        if all(
+            word in ("", first)
+            for column, first in zip(text.T, firsts, strict=True)
+            for word in column
+        ):
+            return Variable(name, ("site",), InMemory(np.array(firsts, dtype=object)), {})
+    return Variable(name, tuple(axes), InMemory(text), {})
+
+
+def _degrees(table: Table, role: str, *, placed: bool = True) -> Array:
+    """Return latitudes or longitudes; `placed` says whether none may be missing.
+
+    Raises
+    ------
+    DataError
+        If one is missing or beyond what there is.
+    """
+    name = table.roles[role]
+    values = _angles(table, name, role)
+    low, high = (-90, 90) if role == "lat" else (-360, 360)
+    wrong = ~((values >= low) & (values <= high)) & (placed | np.isfinite(values))
+    if wrong.any():
+        at = int(np.argmax(wrong))
+        hint = ""
+        if role == "lat" and np.isfinite(values[at]):
+            hint = "; are latitude and longitude exchanged?"
+        raise DataError(
+            f"{table.path}, line {table.lines[at]}: '{table.cells[name].iloc[at]}' is no {role}; "
+            "it "
+            f"lies between {low} and {high}{hint}"
+        )
+    return values
+
+
+def _angles(table: Table, name: str, role: str) -> Array:
+    """Return a column of degrees, written as numbers or with a letter for the hemisphere."""
+    text = table.cells[name].str.strip()
+    if not text.str.contains(r"[NSEWnsew]\s*$", regex=True).any():
+        return table.numbers(name)
+    parse = parse_latitude if role == "lat" else parse_longitude
+    values = []
+    for at, given in enumerate(text):
+        try:
+            values.append(parse(given) if given else np.nan)
+        except ValueError as error:
+            raise DataError(f"{table.path}, line {table.lines[at]}: {error}") from None
+    return np.array(values)
+
+
+def _is_grid(table: Table) -> bool:
+    """Return whether every latitude occurs with every longitude, so that the places are a grid and
+    not sites."""
+    if not table.roles.keys() >= {"lat", "lon"} or "site" in table.roles:
+        return False
+    pairs = table.cells[[table.roles["lat"], table.roles["lon"]]].drop_duplicates()
+    return len(pairs) == int(pairs.iloc[:, 0].nunique()) * int(pairs.iloc[:, 1].nunique())
+
+
+def _distinct(frame: pandas.DataFrame) -> tuple[Array, pandas.DataFrame]:
+    """Return for each row the number of its place, in order of appearance, and the places."""
+    codes, _ = pandas.factorize(pandas.MultiIndex.from_frame(frame))
+    return np.asarray(codes), frame.drop_duplicates().reset_index(drop=True)
+
+
+def _sites(table: Table, frame: pandas.DataFrame, *, placed: bool = True) -> list[Variable]:
+    """Return what describes sites along the dimension `site`: names, latitudes, longitudes, and
+    other columns."""
+    made = []
+    for name in frame.columns:
+        role = next((role for role, column in table.roles.items() if column == name), None)
+        column = Table(table.path, frame, table.units, table.roles, table.lines, table.decimal)
+        if role in _SPACE:
+            made.append(
+                Variable(
+                    role, ("site",), InMemory(_degrees(column, role, placed=placed)), _SPACE[role]
+                )
+            )
+        elif role == "site" or not column.is_numeric(name):
+            about = (
+                {"cf_role": "timeseries_id", "long_name": "name of the site"}
+                if role == "site"
+                else {}
+            )
+            made.append(
+                Variable(name, ("site",), InMemory(frame[name].to_numpy(dtype=object)), about)
+            )
+        else:
+            units = {"units": table.units[name]} if table.units.get(name) else {}
+            made.append(Variable(name, ("site",), InMemory(column.numbers(name)), units))
+    return made
+
+
+def _attach(described: Sequence[Variable]) -> dict[str, Any]:
+    """Return the attribute by which data name the positions and names of their sites."""
+    names = [
+        v.name
+        for v in described
+        if v.dimensions == ("site",) and (v.name in _SPACE or v.data.dtype.kind not in "fiu")
+    ]
+    return {"coordinates": " ".join(names)} if names else {}
+
+
+def _coordinate(table: Table, name: str, values: Array, about: dict[str, Any]) -> Variable:
+    units = {"units": table.units[name]} if table.units.get(name) and "units" not in about else {}
+    return Variable(name, (name,), InMemory(values), {**about, **units})
+
+
+def _refuse_repeated(table: Table, index: Array) -> None:
+    order = np.argsort(index, kind="stable")
+    repeated = np.flatnonzero(np.diff(index[order]) == 0)
+    if repeated.size:
+        first, second = sorted(order[[repeated[0], repeated[0] + 1]])
+        raise DataError(
+            f"{table.path}: lines {table.lines[first]} and {table.lines[second]} are of the "
+            "same time and place; leave one of them out"
+        )

@@ -1,0 +1,234 @@
+"""A CSV file as a table of text, and what its columns are."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas
+
+from rhodolite.arrays import Array
+from rhodolite.errors import DataError, warn
+from rhodolite.model.units.udunits import is_unit
+
+ROLES = {
+    "time": {"time", "date", "datetime", "day", "month_start", "timestamp"},
+    "lat": {
+        "lat",
+        "latitude",
+        "lats",
+        "y",
+        "nav_lat",
+        "latitud",
+        "breite",
+        "lat_deg",
+        "latitude_deg",
+        "lat_dd",
+        "ycoord",
+    },
+    "lon": {
+        "lon",
+        "longitude",
+        "long",
+        "lons",
+        "lng",
+        "x",
+        "nav_lon",
+        "longitud",
+        "laenge",
+        "länge",
+        "lon_deg",
+        "longitude_deg",
+        "lon_dd",
+        "xcoord",
+    },
+    "level": {"level", "lev", "plev", "pressure", "depth", "height"},
+    "site": {
+        "site",
+        "station",
+        "name",
+        "id",
+        "site_name",
+        "station_name",
+        "station_id",
+        "reservoir",
+    },
+    "variable": {"variable"},
+}
+"""What columns of coordinates are called, in small letters."""
+_HEADER = re.compile(r"(.*?)\s*(?:\[([^\]]*)\]|\(([^)]*)\))")
+_MISSING = ("", "NA", "N/A", "NaN", "nan", "null", "-", "missing")
+
+
+@dataclass(frozen=True)
+class Table:
+    """The cells of a CSV file as text.
+
+    Attributes
+    ----------
+    path : Path
+    cells : pandas.DataFrame
+        One column for each of the file, all of type str.
+    units : dict of str to str
+        Units that a header gives in brackets after the name.
+    roles : dict of str to str
+        Which column is which coordinate.
+    lines : ndarray of int
+        Number of the line of each row.
+    decimal : str
+    """
+
+    path: Path
+    cells: pandas.DataFrame
+    units: dict[str, str]
+    roles: dict[str, str]
+    lines: Array
+    decimal: str
+
+    def with_roles(self, roles: Mapping[str, str]) -> Table:
+        """Return the table with some columns said to be coordinates."""
+        return replace(self, roles={**self.roles, **roles})
+
+    def numbers(self, name: str) -> Array:
+        """Return a column as float64, NaN where it is empty.
+
+        Raises
+        ------
+        DataError
+            If a cell holds something else; the message names its line.
+        """
+        text = self.cells[name].str.strip()
+        if self.decimal == ",":
+            text = text.str.replace(",", ".")
+        values: Any = pandas.to_numeric(text.where(~text.isin(_MISSING)), errors="coerce")
+        wrong = values.isna() & ~text.isin(_MISSING)
+        if wrong.any():
+            at = int(np.argmax(wrong.to_numpy()))
+            raise DataError(
+                f"{self.path}, line {self.lines[at]}: '{text.iloc[at]}' in column '{name}' is no "
+                "number"
+            )
+        return np.asarray(values, dtype=np.float64)
+
+    def is_numeric(self, name: str) -> bool:
+        """Return whether a column holds numbers and empty cells only.
+
+        Raises
+        ------
+        DataError
+            If most of its cells are numbers, but not all of them.
+        """
+        try:
+            return bool(np.isfinite(self.numbers(name)).any())
+        except DataError:
+            text = self.cells[name].str.strip()
+            text = text[~text.isin(_MISSING)].str.replace(",", ".")
+            if pandas.to_numeric(text, errors="coerce").notna().mean() > 0.5:
+                raise
+            return False
+
+    def has_words(self, name: str) -> bool:
+        """Return whether a column holds text."""
+        return bool((self.cells[name].str.strip() != "").any())
+
+
+def read_table(path: Path) -> Table:
+    """Read a CSV file.
+
+    Raises
+    ------
+    DataError
+        If it has no header, no rows, or rows of different lengths.
+    """
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError:
+        warn(f"{path.name} is not in UTF-8 and was read as Latin-1")
+        text = path.read_text(encoding="latin-1")
+    header, skipped = _header_line(text)
+    separator = max(",;\t", key=header.count)
+    if header.count(separator) == 0:
+        raise DataError(
+            f"{path}: the first line holds no comma, semicolon or tab, so this is no table"
+        )
+    decimal = (
+        ","
+        if separator != "," and re.search(r"\d,\d", text) and not re.search(r"\d\.\d", text)
+        else "."
+    )
+    if decimal == ",":
+        warn(
+            f"{path.name}: columns are separated by '{separator}' and commas were read as decimal "
+            "commas"
+        )
+    try:
+        cells = pandas.read_csv(
+            io.StringIO(text),
+            sep=separator,
+            skiprows=skipped,
+            dtype=str,
+            keep_default_na=False,
+            skip_blank_lines=False,
+            index_col=False,
+        )
+    except (pandas.errors.ParserError, ValueError) as error:
+        raise DataError(
+            f"{path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}"
+        ) from None
+    cells = cells.fillna("")
+    filled = (cells.map(str.strip) != "").any(axis=1).to_numpy()
+    lines = np.flatnonzero(filled) + skipped + 2
+    cells = cells[filled].reset_index(drop=True)
+    if cells.empty:
+        raise DataError(f"{path}: there is a header and no row below it")
+    names, units = {}, {}
+    for title in cells.columns:
+        names[title], unit = split_title(title)
+        if names[title] != title.strip():
+            units[names[title]] = unit
+    cells = cells.rename(columns=names)
+    roles: dict[str, str] = {}
+    for name in cells.columns:
+        role = next((role for role, known in ROLES.items() if name.strip().lower() in known), None)
+        if role is not None:
+            roles.setdefault(role, name)
+    return Table(path, cells, units, roles, lines, decimal)
+
+
+def _header_line(text: str) -> tuple[str, int]:
+    """Return the first line that is no comment and not empty, and how many come before it."""
+    for number, line in enumerate(text.splitlines()):
+        if line.strip() and not line.startswith("#"):
+            return line, number
+    return "", 0
+
+
+def split_title(title: str) -> tuple[str, str]:
+    """Return name and units of what a column title, or the word in a column `variable`, says.
+
+    Examples
+    --------
+    >>> split_title("tas [K]"), split_title("tas"), split_title("Rain (mm)")
+    (('tas', 'K'), ('tas', ''), ('Rain', 'mm'))
+    """
+    found = _HEADER.fullmatch(title.strip())
+    unit = (found.group(2) or found.group(3) or "") if found else ""
+    if found and (found.group(2) is not None or is_unit(unit)):
+        return found.group(1), unit
+    return title.strip(), ""
+
+
+def column_title(name: str, units: str | None) -> str:
+    """Return the header of a column: the name, and the units in brackets where there are some.
+
+    Examples
+    --------
+    >>> column_title("tas", "K")
+    'tas [K]'
+    """
+    return f"{name} [{units}]" if units and units != "1" else name

@@ -1,0 +1,161 @@
+"""Dates as people write them into tables and names of files."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import cftime
+import numpy as np
+
+from rhodolite.arrays import Array, InMemory
+from rhodolite.errors import DataError
+from rhodolite.model.time.month_units import month_start
+from rhodolite.model.time.period_text import MONTH_NAMES, MONTH_TITLES, Instant, Season
+from rhodolite.model.time.time_axis import first_moment, moment_after
+from rhodolite.model.variable import Variable
+
+_CLOCK = r"(?:[T ](\d{1,2})(?::?(\d{2})(?::?(\d{2})(?:\.0+)?)?)?(?:Z|\+00:?00)?)?"
+_COMPACT = re.compile(rf"(\d{{4}})(?:(\d{{2}})(?:(\d{{2}}){_CLOCK})?)?")
+_YEAR_FIRST = re.compile(rf"(\d{{4}})([-/.])(\d{{1,2}})(?:\2(\d{{1,2}}){_CLOCK})?")
+_YEAR_LAST = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2(\d{{4}}){_CLOCK}")
+_SEASON = re.compile(r"(\d{4}) ([JFMASOND]{2,11})")
+
+
+@dataclass(frozen=True)
+class SeasonOfYear:
+    """A season, called after the year in which it ends, such as `2050 DJF`."""
+
+    year: int
+    season: Season
+
+    def __str__(self) -> str:
+        return f"{self.year:04d} {self.season}"
+
+    def limits(self, calendar: str) -> tuple[Any, Any]:
+        """Return the dates at which it begins and has ended."""
+        year = self.year - (1 if self.season.late_months else 0)
+        ends = self.season.first, self.season.first + self.season.length
+        return month_start(year, ends[0], calendar), month_start(year, ends[1], calendar)
+
+
+Stretch = Instant | SeasonOfYear
+
+
+def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
+    """Return the year, month, day, moment or season that a text names; None where it names none.
+
+    `day_first` says what 3/4/2001 is; with dots the day always comes first.
+
+    Examples
+    --------
+    >>> str(parse_date("1999-02")), str(parse_date("2012/01/31")), str(parse_date("14.2.1999"))
+    ('1999-02', '2012-01-31', '1999-02-14')
+    """
+    given = text.strip()
+    if found := _SEASON.fullmatch(given):
+        try:
+            return SeasonOfYear(int(found.group(1)), Season.parse(found.group(2)))
+        except ValueError:
+            return None
+    if found := _COMPACT.fullmatch(given):
+        parts = list(found.groups())
+    elif found := _YEAR_FIRST.fullmatch(given):
+        year, _, *rest = found.groups()
+        parts = [year, *rest]
+    elif found := _YEAR_LAST.fullmatch(given):
+        one, mark, two, year, *clock = found.groups()
+        day, month = (one, two) if day_first or mark == "." else (two, one)
+        parts = [year, month, day, *clock]
+    else:
+        return None
+    fields = tuple(int(part) for part in parts if part is not None)
+    limits = ((1, 12), (1, 31), (0, 23), (0, 59), (0, 59))
+    if any(
+        not low <= value <= high for value, (low, high) in zip(fields[1:], limits, strict=False)
+    ):
+        return None
+    return Instant(fields)
+
+
+def day_comes_first(texts: Sequence[str]) -> bool | None:
+    """Return whether dates such as 3/4/2001 have the day first; None where all fit both ways and
+    differ."""
+    pairs = [
+        (int(found.group(1)), int(found.group(3)))
+        for text in texts
+        if (found := _YEAR_LAST.fullmatch(text.strip())) and found.group(2) != "."
+    ]
+    if not pairs or any(first > 12 for first, _ in pairs):
+        return True
+    if any(second > 12 for _, second in pairs):
+        return False
+    return True if all(first == second for first, second in pairs) else None
+
+
+def month_number(text: str) -> int | None:
+    """Return the number of a month that is named, in full or by its first three letters; None for
+    other words."""
+    word = text.strip().lower().rstrip(".")
+    for number, (short, full) in enumerate(zip(MONTH_NAMES, MONTH_TITLES, strict=True), 1):
+        if word in (short, full.lower()):
+            return number
+    return None
+
+
+def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> list[Variable]:
+    """Return the time coordinate for what dates name, with bounds where they are days, months,
+    seasons or years.
+
+    Raises
+    ------
+    DataError
+        If the calendar has no such day, or the dates are of different kinds.
+    """
+    kinds = {_kind(one): one for one in reversed(stretches)}
+    if len(kinds) > 1:
+        raise DataError(
+            "the dates are of different kinds: "
+            f"{' and '.join(str(kinds[k]) for k in sorted(kinds))}"
+        )
+    limits = [
+        one.limits(calendar)
+        if isinstance(one, SeasonOfYear)
+        else (first_moment(one, calendar), moment_after(one, calendar))
+        for one in stretches
+    ]
+    units = f"days since {min(start.year for start, _ in limits):04d}-01-01"
+    starts, ends = (_numbers([pair[at] for pair in limits], units, calendar) for at in (0, 1))
+    about: dict[str, Any] = {
+        "standard_name": "time",
+        "long_name": "time",
+        "units": units,
+        "calendar": calendar,
+        "axis": "T",
+    }
+    if max(kinds) > 3:
+        return [Variable("time", ("time",), InMemory(starts), about)]
+    about["bounds"] = "time_bnds"
+    bounds = np.stack([starts, ends], axis=-1)
+    return [
+        Variable("time", ("time",), InMemory(bounds.mean(axis=1)), about),
+        Variable("time_bnds", ("time", "bnds"), InMemory(bounds)),
+    ]
+
+
+def in_order(stretch: Stretch) -> tuple[int, ...]:
+    """Return what dates of one kind are sorted by."""
+    if isinstance(stretch, SeasonOfYear):
+        return (stretch.year, -1 if stretch.season.late_months else stretch.season.first)
+    return stretch.fields
+
+
+def _kind(stretch: Stretch) -> int:
+    """Return how many fields a date has; 0 for a season."""
+    return 0 if isinstance(stretch, SeasonOfYear) else len(stretch.fields)
+
+
+def _numbers(dates: list[Any], units: str, calendar: str) -> Array:
+    return np.asarray(cftime.date2num(dates, units, calendar), dtype=np.float64)

@@ -1,0 +1,81 @@
+"""Names of files that hold a date: `rain_{year}{month}.asc`, filled in or read back."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+from rhodolite.errors import UsageError, nearest_names
+
+DATE_FIELDS = ("year", "month", "day", "hour", "minute")
+_OTHER_FIELDS = ("variable", "level")
+_PLACE = re.compile(r"\{(\w*)\}")
+
+
+@dataclass(frozen=True)
+class FilePattern:
+    """The name of a file with places for parts of a date, a variable and a level.
+
+    Examples
+    --------
+    >>> FilePattern("rain_{year}{month}.asc").fill({"year": 1999, "month": 2})
+    'rain_199902.asc'
+    >>> FilePattern("rain_{year}{month}.asc").read("rain_199902.asc")
+    {'year': '1999', 'month': '02'}
+    """
+
+    text: str
+
+    @cached_property
+    def fields(self) -> tuple[str, ...]:
+        """The names in the places, in order.
+
+        Raises
+        ------
+        UsageError
+            If there is no such field.
+        """
+        found = tuple(_PLACE.findall(self.text))
+        for name in found:
+            if name not in DATE_FIELDS + _OTHER_FIELDS:
+                raise UsageError(
+                    f"{self.text}: there is no field '{{{name}}}'. "
+                    f"{nearest_names(name, DATE_FIELDS + _OTHER_FIELDS)}"
+                )
+        return found
+
+    def fill(self, values: Mapping[str, int | str]) -> str:
+        """Return the name of one file."""
+        return _PLACE.sub(
+            lambda place: _write_field(place.group(1), values[place.group(1)]), self.text
+        )
+
+    def read(self, name: str) -> dict[str, str] | None:
+        """Return what a file's name says, or None where it does not fit."""
+        found = self._expression.fullmatch(name)
+        return None if found is None else dict(found.groupdict())
+
+    @cached_property
+    def _expression(self) -> re.Pattern[str]:
+        parts: list[str] = []
+        end = 0
+        for place in _PLACE.finditer(self.text):
+            name, following = place.group(1), self.text[place.end() : place.end() + 1]
+            # Where a field ends only by its width, a month has two figures.
+            width = (
+                r"\d{4}" if name == "year" else r"\d{2}" if following in ("{", "") else r"\d{1,2}"
+            )
+            known = f"(?P<{name}>" not in "".join(parts)
+            what = width if name in DATE_FIELDS else r"[^/]+?"
+            parts.append(re.escape(self.text[end : place.start()]))
+            parts.append(f"(?P<{name}>{what})" if known else f"(?P={name})")
+            end = place.end()
+        return re.compile("".join(parts) + re.escape(self.text[end:]))
+
+
+def _write_field(field: str, value: int | str) -> str:
+    if field in DATE_FIELDS:
+        return f"{int(value):04d}" if field == "year" else f"{int(value):02d}"
+    return str(value)

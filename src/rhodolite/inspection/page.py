@@ -1,0 +1,244 @@
+"""What a dataset and a variable hold, as text for people: the pages that `inspect` prints."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rhodolite.inspection.text import file_size
+
+_MARGIN = 9
+
+
+def dataset_page(found: dict[str, Any]) -> str:
+    """Write the summary of a dataset as text."""
+    lines = [_files_line(found["files"])]
+    if found["title"]:
+        lines.append(found["title"])
+    for title, text in (
+        ("Where", _where(found["where"])),
+        ("When", _when(found["when"])),
+        ("Height", _height(found["height"])),
+    ):
+        lines += ["", *_section(title, text)]
+    lines += ["", *_variable_table(found["variables"])]
+    if not any("statistics" in variable for variable in found["variables"]):
+        lines += ["", "Missing share and range are read from the data with --statistics."]
+    return "\n".join(lines)
+
+
+def variable_page(found: dict[str, Any]) -> str:
+    """Write everything about one variable as text."""
+    storage = found["storage"]
+    over = " x ".join(f"{n} {name}" for name, n in found["dimensions"].items()) or "a single value"
+    lines = [f"{found['name']}: {found['quantity']}, in {found['units'] or 'no units'}", over]
+    how = [f"{found['type']}, {file_size(storage['bytes_unpacked'])} when unpacked"]
+    if packing := storage["packing"]:
+        how.append(f"packed: value = stored x {packing['scale']:g} + {packing['offset']:g}")
+    if storage["fill_value"] is not None:
+        how.append(f"missing values are stored as {storage['fill_value']:g}")
+    if storage["chunks"]:
+        how.append(
+            f"in chunks of {' x '.join(map(str, storage['chunks']))}, "
+            f"{', '.join(storage['compression']) or 'not compressed'}"
+        )
+    else:
+        how.append("in one piece, not compressed")
+    lines += ["", *_section("Stored", how)]
+    if "statistics" in found:
+        lines += ["", *_section("Values", _statistics_words(found))]
+    rows = [
+        [
+            c["name"],
+            c["role"],
+            str(c["count"]),
+            _end(c["first"]),
+            _end(c["last"]),
+            _end(c["step"]),
+            c["units"],
+            "yes" if c["bounds"] else "no",
+        ]
+        for c in found["coordinates"]
+    ]
+    lines += [
+        "",
+        *_table(["Along", "which is", "steps", "first", "last", "step", "units", "bounds"], rows),
+    ]
+    width = max((len(key) for key in found["attributes"]), default=0)
+    lines += ["", "Attributes"] + [
+        f"  {key:<{width}}  {value}" for key, value in found["attributes"].items()
+    ]
+    return "\n".join(lines)
+
+
+def _files_line(files: list[dict[str, Any]]) -> str:
+    if not files:
+        return "a dataset in memory"
+    names = [file["name"] for file in files]
+    formats = ", ".join(dict.fromkeys(file["format"] for file in files))
+    known = [file["bytes"] for file in files if file["bytes"] is not None]
+    size = f", {file_size(sum(known))}" if known else ""
+    if len(names) == 1:
+        return f"{names[0]}  ({formats}{size})"
+    return f"{names[0]} ... {names[-1].rsplit('/', 1)[-1]}  ({len(names)} files, {formats}{size})"
+
+
+def _where(where: dict[str, Any] | None) -> list[str]:
+    from rhodolite.model.space.range_text import format_latitude, format_longitude
+
+    if where is None:
+        return ["no latitude and longitude were found"]
+    if where["grid"] in ("curvilinear", "sites"):
+        return [
+            *_extent(where),
+            *(_curvilinear(where) if where["grid"] == "curvilinear" else [_sites(where)]),
+        ]
+    rows, columns = where["latitude"], where["longitude"]
+    if rows["count"] == columns["count"] == 1:
+        return [f"one cell, {format_latitude(where['south'])}, {format_longitude(where['west'])}"]
+    extent = f"{format_latitude(where['south'])}..{format_latitude(where['north'])}, "
+    extent += f"{format_longitude(where['west'])}..{format_longitude(where['east'])}"
+    if where["global_round"]:
+        extent += ", all the way round"
+    count = f"{_count(rows['count'], 'latitude')} x {_count(columns['count'], 'longitude')}"
+    steps = [axis["spacing"] for axis in (rows, columns)]
+    spacing = "a single row or column" if where["grid"] == "single" else f"{where['grid']} grid"
+    if all(step is not None for step in steps):
+        spacing += (
+            f" of {steps[0]:g} x {steps[1]:g} degrees"
+            if steps[0] != steps[1]
+            else f" of {steps[0]:g} degrees"
+        )
+    direction = "south to north" if rows["direction"] == "increasing" else "north to south"
+    convention = (
+        "" if where["convention"] == "either" else f"; longitudes are counted {where['convention']}"
+    )
+    return [extent, f"{spacing}, {count}", f"rows run {direction}{convention}"]
+
+
+def _extent(where: dict[str, Any]) -> list[str]:
+    from rhodolite.model.space.range_text import format_latitude, format_longitude
+
+    if "south" not in where:
+        return []
+    south, north, west, east = (round(where[end], 2) for end in ("south", "north", "west", "east"))
+    latitudes = f"{format_latitude(south)}..{format_latitude(north)}"
+    return [f"{latitudes}, {format_longitude(west)}..{format_longitude(east)}"]
+
+
+def _sites(where: dict[str, Any]) -> str:
+    return (
+        f"{_count(where['count'], 'site')}; positions are in {where['latitude']} and "
+        f"{where['longitude']}"
+    )
+
+
+def _curvilinear(where: dict[str, Any]) -> list[str]:
+    cells = " x ".join(f"{count} {name}" for name, count in where["cells"].items())
+    steps = [f"{step:.3g}" for step in where.get("spacing", []) if step is not None]
+    spacing = f", about {' x '.join(dict.fromkeys(steps))} degrees apart" if steps else ""
+    mapping = (
+        f"; the projection is {where['mapping'].replace('_', ' ')}" if where["mapping"] else ""
+    )
+    return [
+        f"curvilinear grid, {cells}{spacing}",
+        f"positions are in {where['latitude']} and {where['longitude']}{mapping}",
+    ]
+
+
+def _count(count: int, what: str) -> str:
+    return f"{count} {what}" + ("" if count == 1 else "s")
+
+
+def _when(when: dict[str, Any] | None) -> list[str]:
+    if when is None:
+        return ["no time axis"]
+    if "climatology_of" in when:
+        first, last = when["climatology_of"]
+        return [
+            f"mean cycle of {when['count']} phases, over {first} to {last}",
+            f"{when['calendar']} calendar",
+        ]
+    if when["count"] == 1:
+        return [f"{when['first']}, {when['calendar']} calendar"]
+    steps = [f"{when['count']:,} steps", when["step"]]
+    if when["step"] != "irregular steps":
+        missing = when["missing_steps"]
+        steps.append(f"{missing:,} left out: {'; '.join(when['gaps'])}" if missing else "no gaps")
+    return [" to ".join(when["covers"]), ", ".join(steps), f"{when['calendar']} calendar"]
+
+
+def _height(height: dict[str, Any] | None) -> list[str]:
+    if height is None:
+        return ["no vertical axis"]
+    shown = [f"{level:g}" for level in height["levels"]]
+    if len(shown) > 20:
+        shown = [*shown[:10], "...", *shown[-3:]]
+    return [
+        f"{height['count']} {'level' if height['count'] == 1 else 'levels'} of "
+        f"{height['quantity']}",
+        f"{', '.join(shown)} {height['units'] or ''}".strip(),
+    ]
+
+
+def _variable_table(variables: list[dict[str, Any]]) -> list[str]:
+    counted = any("statistics" in variable for variable in variables)
+    header = ["Variable", "quantity", "units", "runs over", "stored as"]
+    header += ["missing", "least", "greatest", "mean"] if counted else []
+    rows = []
+    for variable in variables:
+        stored = variable["type"] + (", packed" if variable["packing"] else "")
+        row = [
+            variable["name"],
+            variable["quantity"],
+            variable["units"] or "none",
+            ", ".join(variable["dimensions"]),
+            stored,
+        ]
+        if counted:
+            row += _statistics_cells(variable.get("statistics"))
+        rows.append(row)
+    return _table(header, rows) if rows else ["no variables besides coordinates"]
+
+
+def _statistics_cells(statistics: dict[str, Any] | None) -> list[str]:
+    if statistics is None:
+        return ["", "", "", ""]
+    return [
+        _share(statistics["missing_share"]),
+        *(_number(statistics[key]) for key in ("least", "greatest", "mean")),
+    ]
+
+
+def _statistics_words(found: dict[str, Any]) -> list[str]:
+    numbers, units = found["statistics"], found["units"] or ""
+    return [
+        f"{numbers['values']:,} values, {_share(numbers['missing_share'])} of them missing",
+        f"from {_number(numbers['least'])} to {_number(numbers['greatest'])} {units}".strip(),
+        f"mean {_number(numbers['mean'])} {units}, cells weighted by their area",
+    ]
+
+
+def _share(share: float) -> str:
+    if share == 0:
+        return "none"
+    return f"{share:.1%}" if share >= 0.001 else "under 0.1%"
+
+
+def _number(value: float | str | None) -> str:
+    return "none" if value is None else value if isinstance(value, str) else f"{value:.5g}"
+
+
+def _end(value: Any) -> str:
+    return "" if value is None else f"{value:.7g}" if isinstance(value, float) else str(value)
+
+
+def _section(title: str, lines: list[str]) -> list[str]:
+    return [f"{title if at == 0 else '':<{_MARGIN}}{line}" for at, line in enumerate(lines)]
+
+
+def _table(header: list[str], rows: list[list[str]]) -> list[str]:
+    widths = [max(len(row[at]) for row in [header, *rows]) for at in range(len(header))]
+    return [
+        "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()
+        for row in [header, *rows]
+    ]

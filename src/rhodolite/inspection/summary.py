@@ -1,0 +1,302 @@
+"""What a dataset holds, as plain dictionaries: the machine-readable side of `inspect`."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Engine
+from rhodolite.kernels.sphere import great_circle
+from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.axis_cells import AxisShape, covers_globe
+from rhodolite.model.time.period_text import Instant
+from rhodolite.model.time.time_axis import TimeAxis, format_date
+from rhodolite.model.variable import Variable
+from rhodolite.operations.axis_reduction.area_mean import overview
+
+Plain = dict[str, Any]
+
+
+def describe(dataset: Dataset, engine: Engine, *, statistics: bool = False) -> Plain:
+    """Return what a dataset holds.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    engine : Engine
+    statistics : bool
+        Whether to read the data for the share of missing values, the range and the mean.
+
+    Returns
+    -------
+    dict
+        With the keys files, title, where, when, height, variables and attributes. Only plain
+        values, fit for JSON.
+    """
+    return {
+        "files": [{"name": str(f), "format": f.format, "bytes": f.size} for f in dataset.files],
+        "title": str(dataset.attributes.get("title", "")) or None,
+        "where": _where(dataset),
+        "when": _when(dataset.time),
+        "height": _height(dataset.coordinate(Role.LEVEL)),
+        "dimensions": dict(dataset.sizes),
+        "variables": [_variable(dataset, v, engine, statistics) for v in dataset.data_variables],
+        "attributes": {key: _plain(value) for key, value in dataset.attributes.items()},
+    }
+
+
+def describe_variable(
+    dataset: Dataset, name: str, engine: Engine, *, statistics: bool = False
+) -> Plain:
+    """Return everything about one variable: attributes, storage, and its coordinates."""
+    variable = dataset[name]
+    storage = variable.storage
+    described = _variable(dataset, variable, engine, statistics)
+    described["attributes"] = {key: _plain(value) for key, value in variable.attributes.items()}
+    described["storage"] = {
+        "chunks": None if storage.chunks is None else list(storage.chunks),
+        "compression": list(storage.filters),
+        "fill_value": _plain(storage.fill_value),
+        "packing": described.pop("packing"),
+        "bytes_unpacked": variable.data.size * variable.data.dtype.itemsize,
+    }
+    described["coordinates"] = [_coordinate(dataset, c) for c in _coordinates_of(dataset, variable)]
+    return described
+
+
+def _where(dataset: Dataset) -> Plain | None:
+    latitude, longitude = dataset.coordinate(Role.LATITUDE), dataset.coordinate(Role.LONGITUDE)
+    if dataset.axes.curvilinear:
+        return _curvilinear(dataset, *dataset.axes.curvilinear)
+    if dataset.axes.sites:
+        return _sites(dataset, *dataset.axes.sites)
+    if latitude is None or longitude is None:
+        return None
+    rows, columns = AxisShape.of(latitude.values), AxisShape.of(longitude.values)
+    regular = rows.spacing is not None and columns.spacing is not None
+    single = rows.count == 1 or columns.count == 1
+    return {
+        "grid": "regular" if regular else "single" if single else "rectilinear, unevenly spaced",
+        "latitude": _axis(latitude, rows),
+        "longitude": _axis(longitude, columns),
+        "south": min(rows.first, rows.last),
+        "north": max(rows.first, rows.last),
+        "west": min(columns.first, columns.last),
+        "east": max(columns.first, columns.last),
+        "global_round": covers_globe(longitude.values),
+        "convention": _convention(longitude.values),
+    }
+
+
+def _curvilinear(dataset: Dataset, latitude: str, longitude: str) -> Plain:
+    """Describe a grid whose latitude and longitude have two dimensions."""
+    rows, columns = (
+        np.asarray(dataset[name].values(), dtype=np.float64) for name in (latitude, longitude)
+    )
+    mapping = next(
+        (
+            str(m)
+            for v in dataset.variables.values()
+            if (m := v.attributes.get("grid_mapping_name"))
+        ),
+        None,
+    )
+    described: Plain = {
+        "grid": "curvilinear",
+        "latitude": latitude,
+        "longitude": longitude,
+        "mapping": mapping,
+        "cells": dict(zip(dataset[latitude].dimensions, rows.shape, strict=True)),
+    }
+    if extent := _extent_of(rows, columns):
+        described |= extent
+        steps = [
+            great_circle(rows[1:, :], columns[1:, :], rows[:-1, :], columns[:-1, :]),
+            great_circle(rows[:, 1:], columns[:, 1:], rows[:, :-1], columns[:, :-1]),
+        ]
+        described["spacing"] = [
+            _finite(float(np.nanmedian(step))) if step.size else None for step in steps
+        ]
+    return described
+
+
+def _sites(dataset: Dataset, latitude: str, longitude: str) -> Plain:
+    rows, columns = (
+        np.asarray(dataset[name].values(), dtype=np.float64) for name in (latitude, longitude)
+    )
+    return {
+        "grid": "sites",
+        "latitude": latitude,
+        "longitude": longitude,
+        "count": rows.size,
+        **_extent_of(rows, columns),
+    }
+
+
+def _extent_of(latitudes: np.ndarray, longitudes: np.ndarray) -> Plain:
+    if not (np.isfinite(latitudes).any() and np.isfinite(longitudes).any()):
+        return {}
+    return {
+        "south": float(np.nanmin(latitudes)),
+        "north": float(np.nanmax(latitudes)),
+        "west": float(np.nanmin(longitudes)),
+        "east": float(np.nanmax(longitudes)),
+    }
+
+
+def _axis(coordinate: Coordinate, shape: AxisShape) -> Plain:
+    return {
+        "name": coordinate.name,
+        "count": shape.count,
+        "spacing": shape.spacing,
+        "direction": "increasing" if shape.increasing else "decreasing",
+        "bounds": coordinate.bounds is not None,
+    }
+
+
+def _convention(longitudes: np.ndarray) -> str:
+    if longitudes.min() < 0:
+        return "-180..180"
+    return "0..360" if longitudes.max() > 180 else "either"
+
+
+def _when(axis: TimeAxis | None) -> Plain | None:
+    if axis is None or not len(axis):
+        return None
+    order = np.argsort(axis.numbers, kind="stable")
+    ends = axis.dates[order][[0, -1]]
+    described: Plain = {
+        "first": format_date(ends[0]),
+        "last": format_date(ends[1]),
+        "covers": _list_covered(axis, order),
+        "step": str(axis.step),
+        "count": len(axis),
+        "missing_steps": axis.step.missing,
+        "gaps": _gaps(axis),
+        "calendar": axis.calendar,
+        "name": axis.name,
+        "bounds": axis.bounds is not None,
+    }
+    if axis.climatological and axis.bounds is not None:
+        ends = axis.to_dates(np.array([axis.bounds.min(), axis.bounds.max()]))
+        described["climatology_of"] = [format_date(date) for date in ends]
+    return described
+
+
+def _list_covered(axis: TimeAxis, order: np.ndarray) -> list[str]:
+    """Return the first and last period that steps stand for: days, months or years as the step
+    is."""
+    fields = {"day": 3, "month": 2, "year": 1}.get(axis.step.unit)
+    dates = axis.reference_dates[order][[0, -1]]
+    if fields is None:
+        return [format_date(date) for date in dates]
+    return [str(Instant((date.year, date.month, date.day)[:fields])) for date in dates]
+
+
+def _gaps(axis: TimeAxis, most: int = 5) -> list[str]:
+    """Return the first few stretches where steps are left out, as between two dates."""
+    if not axis.step.missing:
+        return []
+    order = np.argsort(axis.middles, kind="stable")
+    distances = np.diff(axis.middles[order])
+    wide = np.flatnonzero(distances > 1.5 * np.median(distances))[:most]
+    return [
+        f"{format_date(axis.dates[order[at]])} to {format_date(axis.dates[order[at + 1]])}"
+        for at in wide
+    ]
+
+
+def _height(coordinate: Coordinate | None) -> Plain | None:
+    if coordinate is None:
+        return None
+    return {
+        "name": coordinate.name,
+        "units": coordinate.variable.units,
+        "count": coordinate.values.size,
+        "levels": [float(f"{value:.7g}") for value in coordinate.values],
+        "positive": coordinate.variable.attributes.get("positive"),
+        "quantity": coordinate.variable.quantity,
+    }
+
+
+def _variable(dataset: Dataset, variable: Variable, engine: Engine, statistics: bool) -> Plain:
+    packing = variable.storage.packing
+    described: Plain = {
+        "name": variable.name,
+        "quantity": variable.quantity,
+        "standard_name": variable.attributes.get("standard_name"),
+        "units": variable.units,
+        "dimensions": dict(zip(variable.dimensions, variable.shape, strict=True)),
+        "type": packing.dtype if packing else _type_name(variable),
+        "packing": {"scale": packing.scale, "offset": packing.offset} if packing else None,
+        "cell_methods": variable.attributes.get("cell_methods"),
+    }
+    if statistics and variable.data.dtype.kind in "fiu" and variable.data.size:
+        count, missing, low, high, mean = (
+            float(x) for x in engine.compute(overview(dataset, variable), variable.name)
+        )
+        described["statistics"] = {
+            "values": int(count),
+            "missing": int(missing),
+            "missing_share": missing / count,
+            "least": _finite(low),
+            "greatest": _finite(high),
+            "mean": _finite(mean),
+        }
+    return described
+
+
+def _coordinates_of(dataset: Dataset, variable: Variable) -> list[Coordinate]:
+    """Return the coordinates that a variable runs along, in the order of its dimensions, and then
+    the scalars."""
+    found = [
+        c
+        for c in dataset.axes.by_role.values()
+        if c.dimension is None or c.dimension in variable.dimensions
+    ]
+    last = len(variable.dimensions)
+    return sorted(
+        found, key=lambda c: last if c.dimension is None else variable.dimensions.index(c.dimension)
+    )
+
+
+def _coordinate(dataset: Dataset, coordinate: Coordinate) -> Plain:
+    if coordinate.role == Role.TIME and dataset.time is not None:
+        when = _when(dataset.time) or {}
+        first, last, step = (when.get(key) for key in ("first", "last", "step"))
+        units = f"{coordinate.variable.units} ({dataset.time.calendar})"
+    else:
+        shape = AxisShape.of(coordinate.values)
+        first, last, step = shape.first, shape.last, shape.spacing
+        units = coordinate.variable.units or ""
+    return {
+        "name": coordinate.name,
+        "role": coordinate.role.value,
+        "count": coordinate.values.size,
+        "first": first,
+        "last": last,
+        "step": step,
+        "units": units,
+        "bounds": coordinate.bounds is not None,
+    }
+
+
+def _type_name(variable: Variable) -> str:
+    return "text" if variable.data.dtype.kind not in "fiu" else variable.data.dtype.name
+
+
+def _plain(value: Any) -> Any:
+    """Return an attribute as a plain value."""
+    if isinstance(value, np.ndarray):
+        return [_plain(item) for item in value.tolist()]
+    value = value.item() if isinstance(value, np.generic) else value
+    return value if isinstance(value, (str, int, bool, type(None))) else _finite(value)
+
+
+def _finite(value: float) -> float | str | None:
+    """Return a number that JSON can hold; what is not a number becomes nothing, infinity a word."""
+    if value != value:
+        return None
+    return value if abs(value) != float("inf") else str(value)

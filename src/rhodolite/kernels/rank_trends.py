@@ -1,0 +1,367 @@
+"""Tests and slopes that depend on the order of values alone: Mann-Kendall, and the median of
+pairwise slopes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.kernels.autocorrelation import autocorrelation
+from rhodolite.kernels.distributions import normal_below, normal_quantile
+from rhodolite.kernels.order_statistics import ascending
+
+Array = NDArray[Any]
+_SURE = 1.96
+"""Of an autocorrelation times the root of the number of values, where it is significant at 5 %."""
+_AT_ONCE = 1 << 18
+"""Pairs that are worked on together, few enough to stay near the processor."""
+_MANY = 60_000
+"""Of series with more pairs than this only those are computed that matter."""
+_ROWS = 48
+"""Values that are held against all later ones at once, few enough to stay near the processor."""
+_SAMPLE = 10_000
+"""Slopes by which those that matter are looked for."""
+
+
+def tie_correction(values: Array) -> Array:
+    """Return the sum of t (t - 1) (2t + 5) over groups of t equal values.
+
+    Parameters
+    ----------
+    values : ndarray of float, shape (n, *cells)
+
+    Returns
+    -------
+    ndarray of float64, shape (*cells)
+    """
+    ordered = ascending(values)
+    places = np.arange(ordered.shape[-1])
+    first = np.ones(ordered.shape, bool)
+    first[..., 1:] = ordered[..., 1:] != ordered[..., :-1]
+    within = places - np.maximum.accumulate(np.where(first, places, 0), axis=-1)
+    # The sum grows by 6 k (k + 2) with the k-th further value of a group.
+    return np.asarray((6.0 * within * (within + 2)).sum(axis=-1))
+
+
+def kendall_variance(values: Array) -> Array:
+    """Return the variance of the Mann-Kendall statistic where there is no trend, corrected for
+    ties.
+
+    Notes
+    -----
+    Kendall 1975, Rank Correlation Methods, section 4.9; values as for `tie_correction`.
+    """
+    n = (~np.isnan(values)).sum(axis=0).astype(np.float64)
+    return np.asarray((n * (n - 1) * (2 * n + 5) - tie_correction(values)) / 18)
+
+
+def normal_pvalue(score: Array, variance: Array) -> Array:
+    """Return the two-sided p-value of a Mann-Kendall statistic, corrected for continuity.
+
+    1 where the statistic is 0; NaN where the variance is.
+    """
+    size = np.maximum(np.abs(score) - 1, 0)
+    z = np.divide(
+        size,
+        np.sqrt(np.maximum(variance, 0)),
+        out=np.full(np.shape(size), np.nan),
+        where=variance > 0,
+    )
+    return np.asarray(2 * normal_below(-z))
+
+
+def pairwise_trend(
+    x: Array, values: Array, seasons: Array | None, variance: Array, alpha: float
+) -> tuple[Array, Array, Array, Array]:
+    """Return the Mann-Kendall statistic, the median of pairwise slopes and its confidence limits.
+
+    Parameters
+    ----------
+    x : ndarray of float64, shape (n,)
+        Times, ascending.
+    values : ndarray of float, shape (n, *cells)
+        NaN marks missing values.
+    seasons : ndarray of int, shape (n,), or None
+        Only pairs of the same season count.
+    variance : ndarray of float64, shape (*cells)
+        Of the statistic, for the limits.
+    alpha : float
+        The limits hold 1 - alpha.
+
+    Returns
+    -------
+    tuple of ndarray of float64, shape (*cells)
+        Statistic, slope, lower and upper limit; NaN where there are no two values.
+
+    Notes
+    -----
+    Sen 1968, Journal of the American Statistical Association 63, 1379-1389; for seasons Hirsch,
+    Slack and Smith 1982, Water Resources Research 18, 107-121.
+    """
+    cells = values.shape[1:]
+    flat = np.ascontiguousarray(values.reshape(len(x), -1).T.astype(np.float64))
+    reach = normal_quantile(1 - alpha / 2) * np.sqrt(np.maximum(variance, 0)).ravel()
+    out = np.full((4, len(flat)), np.nan)
+    if seasons is None and len(x) * (len(x) - 1) // 2 > _MANY:
+        for row, series in enumerate(flat):
+            held = ~np.isnan(series)
+            out[:, row] = _of_long_series(x[held], series[held], reach[row])
+    else:
+        pairs = _Pairs(x, seasons)
+        step = max(1, _AT_ONCE // max(pairs.count, 1))
+        for start in range(0, len(flat), step):
+            part = slice(start, start + step)
+            slopes = pairs.slopes(flat[part])
+            out[0, part] = [np.count_nonzero(row > 0) - np.count_nonzero(row < 0) for row in slopes]
+            out[1:, part] = _median_and_limits(slopes, reach[part])
+    return tuple(row.reshape(cells) for row in out)  # type: ignore[return-value]
+
+
+def kendall_statistic(values: Array) -> Array:
+    """Return the Mann-Kendall statistic alone: rising pairs less falling ones, shape (*cells)."""
+    n = len(values)
+    score = np.zeros(values.shape[1:])
+    for lag in range(1, n):
+        change = values[lag:] - values[:-lag]
+        score += (change > 0).sum(axis=0) - (change < 0).sum(axis=0)
+    return score
+
+
+def seasonal_kendall(values: Array, seasons: Array, years: Array) -> tuple[Array, Array]:
+    """Return the statistic summed over seasons, and its variance with the covariance between
+    seasons.
+
+    Parameters
+    ----------
+    values : ndarray of float, shape (n, *cells)
+    seasons, years : ndarray of int, shape (n,)
+        No two steps share both.
+
+    Notes
+    -----
+    Hirsch and Slack 1984, Water Resources Research 20, 727-732, equations 11 to 14.
+    """
+    present_seasons, present_years = np.unique(seasons), np.unique(years)
+    cells = values.shape[1:]
+    table = np.full((present_seasons.size, present_years.size, *cells), np.nan)
+    table[np.searchsorted(present_seasons, seasons), np.searchsorted(present_years, years)] = values
+    by_cell = np.ascontiguousarray(np.moveaxis(table.reshape(*table.shape[:2], -1), -1, 0))
+    own = np.stack([kendall_variance(rows) for rows in table]).reshape(present_seasons.size, -1).T
+    out = np.empty((2, len(by_cell)))
+    step = max(1, _AT_ONCE * 4 // (present_seasons.size * present_years.size**2))
+    for start in range(0, len(by_cell), step):
+        part = slice(start, start + step)
+        out[:, part] = _summed_over_seasons(by_cell[part], own[part])
+    return out[0].reshape(cells), out[1].reshape(cells)
+
+
+def _summed_over_seasons(table: Array, own: Array) -> tuple[Array, Array]:
+    """Return statistic and variance of a table of shape (cells, seasons, years), given the seasons'
+    own variances."""
+    n = table.shape[2]
+    changes = [np.nan_to_num(np.sign(table[..., lag:] - table[..., :-lag])) for lag in range(1, n)]
+    signs = np.concatenate(changes, axis=2)
+    sums = np.zeros(table.shape)
+    for lag, change in enumerate(changes, start=1):
+        sums[..., lag:] += change
+        sums[..., :-lag] -= change
+    count = (~np.isnan(table)).sum(axis=2).astype(np.float64)
+    # A missing value gets the middle rank, since it is above and below nothing.
+    ranks = (count[..., None] + 1 + sums) / 2
+    products, cross = (part @ part.transpose(0, 2, 1) for part in (signs, ranks))
+    between = (products + 4 * cross - n * (count + 1)[:, :, None] * (count + 1)[:, None, :]) / 3
+    among = np.einsum("cgg->c", between)
+    return signs.sum(axis=(1, 2)), between.sum(axis=(1, 2)) - among + own.sum(axis=1)
+
+
+def variance_growth(x: Array, values: Array, slope: Array) -> Array:
+    """Return what the variance of the statistic is multiplied by where values follow each other.
+
+    Notes
+    -----
+    Hamed and Rao 1998, Journal of Hydrology 204, 182-196, equation 14, from the autocorrelation of
+    the ranks of the values without their slope. Lags count up to the first that is not significant
+    at 5 %: of the many beyond, one in twenty is significant by chance, and with all of them the
+    test finds three times as many trends in white noise as it should. Missing steps are no values,
+    and pairs with one are left out.
+    """
+    n = (~np.isnan(values)).sum(axis=0).astype(np.float64)
+    rest = values - slope * x.reshape(-1, *(1,) * (values.ndim - 1))
+    ranks = np.where(np.isnan(rest), np.nan, _sign_sums(rest))
+    total = np.zeros(values.shape[1:])
+    follows = np.ones(values.shape[1:], bool)
+    for lag in range(1, int(n.max(initial=0)) - 2):
+        r = autocorrelation(ranks, lag)
+        follows &= (np.abs(r) > _SURE / np.sqrt(np.maximum(n, 1))) & (lag < n - 2)
+        if not follows.any():
+            break
+        total += (n - lag) * (n - lag - 1) * (n - lag - 2) * np.where(follows, r, 0.0)
+    return np.asarray(
+        1 + np.divide(2 * total, n * (n - 1) * (n - 2), out=np.zeros(n.shape), where=n > 2)
+    )
+
+
+def prewhiten(x: Array, values: Array, slope: Array) -> Array:
+    """Return values from which their dependence on the one before is taken; the first is missing.
+
+    The autocorrelation is that of the values without their trend, so that a trend is not taken for
+    persistence. Where it is not significant at 5 % nothing changes.
+
+    Notes
+    -----
+    Wang and Swail 2001, Journal of Climate 14, 2204-2221, appendix A, without the division by
+    1 - r, which changes no rank.
+    """
+    rest = values - slope * x.reshape(-1, *(1,) * (values.ndim - 1))
+    r = autocorrelation(rest)
+    white = np.full(values.shape, np.nan)
+    white[1:] = values[1:] - r * values[:-1]
+    count = np.maximum((~np.isnan(values)).sum(axis=0), 1)
+    return np.where(np.abs(r) > _SURE / np.sqrt(count), white, values)
+
+
+def _sign_sums(values: Array) -> Array:
+    """Return, for each value, how many others are below less how many are above; 0 for missing
+    ones."""
+    sums = np.zeros(values.shape)
+    for lag in range(1, len(values)):
+        signs = np.nan_to_num(np.sign(values[lag:] - values[:-lag]))
+        sums[lag:] += signs
+        sums[:-lag] -= signs
+    return sums
+
+
+class _Pairs:
+    """All pairs of times of a series, or those within the same season."""
+
+    def __init__(self, x: Array, seasons: Array | None) -> None:
+        n = len(x)
+        if seasons is None:
+            self.count = n * (n - 1) // 2
+            self._members = [np.arange(n)]
+        else:
+            self._members = [np.flatnonzero(seasons == season) for season in np.unique(seasons)]
+            self.count = sum(m.size * (m.size - 1) // 2 for m in self._members)
+        apart = [x[m[lag:]] - x[m[:-lag]] for m in self._members for lag in range(1, m.size)]
+        self._per_time = 1 / np.concatenate(apart) if apart else np.empty(0)
+
+    def slopes(self, rows: Array) -> Array:
+        """Return the slope of every pair, shape (cells, pairs), for rows of shape (cells, n)."""
+        out = np.empty((len(rows), self.count))
+        start = 0
+        for members in self._members:
+            series = rows if members.size == rows.shape[1] else rows[:, members]
+            for lag in range(1, members.size):
+                end = start + members.size - lag
+                np.subtract(series[:, lag:], series[:, :-lag], out=out[:, start:end])
+                start = end
+        out *= self._per_time
+        return out
+
+
+def _limits(count: Array, reach: Array) -> tuple[Array, Array]:
+    """Return the places of the confidence limits among `count` slopes in order."""
+    low = np.maximum(np.round((count - reach) / 2).astype(np.intp) - 1, 0)
+    high = np.minimum(np.round((count + reach) / 2).astype(np.intp), count - 1)
+    return low, np.maximum(high, 0)
+
+
+def _median_and_limits(slopes: Array, reach: Array) -> Array:
+    """Return median and limits of the slopes of each row, shape (3, cells); sorts the slopes."""
+    slopes.sort(axis=1)
+    count = slopes.shape[1] - np.isnan(slopes).sum(axis=1)
+    some = np.maximum(count, 1)
+    places = [(some - 1) // 2, some // 2, *_limits(some, reach)]
+    lower, upper, low, high = (
+        np.take_along_axis(slopes, at[:, None], axis=1)[:, 0] for at in places
+    )
+    return np.stack([(lower + upper) / 2, low, high])
+
+
+def _of_long_series(x: Array, y: Array, reach: float) -> list[float]:
+    """Return statistic, median slope and its limits of one long series without gaps.
+
+    A sample of slopes brackets those that are wanted. Pairs whose slope lies below an edge of the
+    bracket are those that change their order when a line of that slope is taken away, so whole
+    numbers are compared in place of dividing, and only slopes within the bracket are computed.
+
+    Parameters
+    ----------
+    x, y : ndarray of float64, shape (n,)
+    reach : float
+        How many places the limits lie apart.
+    """
+    n = len(x)
+    count = n * (n - 1) // 2
+    if count < _SAMPLE:
+        pairs = _Pairs(x, None)
+        slopes = pairs.slopes(y[None])
+        few = np.count_nonzero(slopes > 0) - np.count_nonzero(slopes < 0)
+        return (
+            [float(few), *_median_and_limits(slopes, np.array([reach]))[:, 0]]
+            if count
+            else [np.nan] * 4
+        )
+    ranks: Array = np.unique(y, return_inverse=True)[1].astype(
+        np.int16 if n < 1 << 15 else np.int32
+    )
+    low, high = (int(at[0]) for at in _limits(np.array([count]), np.array([reach])))
+    x, y = x - x.mean(), y - y.mean()
+    first, last = _bracket(x, y, low / count, high / count)
+    score, before, i, j = _between(ranks, _order(y - first * x), _order(y - last * x))
+    if not (before <= low and high < before + i.size):
+        before = 0  # the sample was misleading, or many slopes are equal
+        i, j = np.triu_indices(n, 1)
+    slopes = np.sort((y[j] - y[i]) / (x[j] - x[i]))
+    lower, upper, bottom, top = slopes[np.array([(count - 1) // 2, count // 2, low, high]) - before]
+    return [float(score), float(lower + upper) / 2, float(bottom), float(top)]
+
+
+def _between(ranks: Array, below: Array, above: Array) -> tuple[int, int, Array, Array]:
+    """Return rising less falling pairs, how many lie below a bracket, and the pairs within it.
+
+    Parameters
+    ----------
+    ranks, below, above : ndarray of int, shape (n,)
+        Places of the values as they are, and after lines of the bracket's slopes are taken away.
+    """
+    n = len(ranks)
+    score = before = 0
+    firsts, seconds = [], []
+    for start in range(0, n, _ROWS):
+        stop = min(start + _ROWS, n)
+        later = np.arange(start, n)[None, :] > np.arange(start, stop)[:, None]
+        rows, rest = slice(start, stop), slice(start, n)
+        score += int(np.count_nonzero((ranks[None, rest] > ranks[rows, None]) & later))
+        score -= int(np.count_nonzero((ranks[None, rest] < ranks[rows, None]) & later))
+        under = (below[None, rest] < below[rows, None]) & later
+        before += int(np.count_nonzero(under))
+        near = (above[None, rest] <= above[rows, None]) & later & ~under
+        i = np.repeat(np.arange(stop - start), [np.count_nonzero(row) for row in near])
+        firsts.append(i + start)
+        seconds.append(np.flatnonzero(near) - i * (n - start) + start)
+    return score, before, np.concatenate(firsts), np.concatenate(seconds)
+
+
+def _bracket(x: Array, y: Array, low: float, high: float) -> tuple[float, float]:
+    """Return slopes between which those at two shares of all pairs lie, as far as a sample can
+    tell."""
+    random = np.random.default_rng(0)
+    i, j = random.integers(0, len(x), (2, _SAMPLE))
+    sample = np.sort((y[j] - y[i])[i != j] / (x[j] - x[i])[i != j])
+    slack = 2 * np.sqrt(sample.size)  # four standard deviations of a share of the sample
+    ends = int(low * sample.size - slack), int(high * sample.size + slack)
+    # Equal slopes, which rounded values give many of, should not lie on an edge.
+    width = 1e-9 * (sample[-1] - sample[0])
+    first, last = sample[max(ends[0], 0)], sample[min(ends[1], sample.size - 1)]
+    return float(first - width), float(last + width)
+
+
+def _order(values: Array) -> Array:
+    """Return the place of each value among all, in their order, as small integers, which compare
+    fast."""
+    places = np.empty(values.size, np.int16 if values.size < 1 << 15 else np.int32)
+    places[np.argsort(values, kind="stable")] = np.arange(values.size)
+    return places

@@ -1,0 +1,65 @@
+"""Interpolation between levels, column by column."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+
+
+def at_levels(values: Array, heights: Array, wanted: Array, *, extrapolate: bool) -> Array:
+    """Return values at other levels, by straight lines between the levels on both sides.
+
+    Parameters
+    ----------
+    values : ndarray of float, shape (levels, *cells)
+    heights : ndarray of float64, shape (levels,) or (levels, *cells)
+        Of the levels, in the coordinate in which lines are straight, such as the logarithm of
+        pressure; increasing or decreasing along the first axis, in all columns alike.
+    wanted : ndarray of float64, shape (n,)
+        Heights in the same coordinate.
+    extrapolate : bool
+        Whether the outermost line goes on beyond its ends.
+
+    Returns
+    -------
+    ndarray of float64, shape (n, *cells)
+        NaN beyond the outermost levels, and where a level that is needed is missing.
+    """
+    if heights.ndim == 1:
+        heights = heights.reshape(-1, *(1,) * (values.ndim - 1))
+    if heights.shape[0] > 1 and np.nanmean(heights[-1] - heights[0]) < 0:
+        values, heights = values[::-1], heights[::-1]
+    made = np.full((wanted.size, *values.shape[1:]), np.nan)
+    count = heights.shape[0]
+    for at, height in enumerate(wanted):
+        above = (heights < height).sum(axis=0)  # the first level that is not below
+        exact = np.isclose(
+            np.take_along_axis(heights, np.minimum(above, count - 1)[None], 0)[0],
+            height,
+            rtol=1e-12,
+        )
+        inside = exact | ((above > 0) & (above < count))
+        upper = np.clip(above, min(1, count - 1), count - 1)
+        lower = np.maximum(upper - 1, 0)
+        x0, x1, y0, y1 = (
+            _take(of, index)
+            for of, index in ((heights, lower), (heights, upper), (values, lower), (values, upper))
+        )
+        part = np.divide(height - x0, x1 - x0, out=np.zeros(np.shape(x0)), where=x1 != x0)
+        # A level that is hit needs no other.
+        found = np.where(part == 1, y1, np.where(part == 0, y0, y0 + part * (y1 - y0)))
+        found = np.where(exact, _take(values, np.minimum(above, count - 1)), found)
+        made[at] = found if extrapolate else np.where(inside, found, np.nan)
+    return made
+
+
+def _take(of: Array, index: Array) -> Array:
+    if index.size == 1:
+        return np.asarray(of[int(index.reshape(-1)[0])], dtype=np.float64)
+    return np.asarray(
+        np.take_along_axis(of, np.broadcast_to(index, of.shape[1:])[None], 0)[0], dtype=np.float64
+    )

@@ -1,0 +1,168 @@
+"""Weighted statistics of many cells at once, in parts that can be merged."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.kernels.moments import moments, shares, vanishes
+
+Array = NDArray[Any]
+Parts = dict[str, Array]
+_SPREADS = ("std", "variance")
+
+
+def gather(values: Array, weights: Array, kind: str) -> Parts:
+    """Return what a statistic is made of.
+
+    Parameters
+    ----------
+    values : ndarray of float, shape (k, n)
+        NaN marks missing values.
+    weights : ndarray of float64, shape (n,)
+        Of the cells; all above zero.
+    kind : {"mean", "sum", "count", "min", "max", "range", "std", "variance"}
+
+    Returns
+    -------
+    dict of str to ndarray of float64, shape (k,)
+        `weight` and `count` of what is there, and what the kind needs besides.
+    """
+    there = ~np.isnan(values)
+    parts = {
+        "weight": np.einsum("kn,n->k", there, weights, dtype=np.float64),
+        "count": there.sum(axis=1, dtype=np.float64),
+    }
+    if kind in ("min", "max", "range"):
+        parts["low"], parts["high"] = (
+            f.reduce(values, axis=1, initial=np.nan).astype(np.float64) for f in (np.fmin, np.fmax)
+        )
+    elif kind != "count":
+        filled = values if there.all() else np.where(there, values, 0)
+        parts["total"] = np.einsum("kn,n->k", filled, weights, dtype=np.float64)
+        if kind in _SPREADS:
+            _, _, parts["mean"], parts["squares"] = moments(values.T, weights)
+    return parts
+
+
+def merge(parts: Parts, other: Parts) -> Parts:
+    """Return the parts of two sets of cells together.
+
+    Parameters
+    ----------
+    parts, other : dict of str to ndarray of float64
+        What `gather` returned for the same kind, all of one shape.
+
+    Returns
+    -------
+    dict of str to ndarray of float64
+        As if `gather` had taken in all cells at once.
+
+    """
+    merged: Parts = {
+        name: parts[name] + other[name] for name in ("weight", "count", "total") if name in parts
+    }
+    if "low" in parts:
+        merged["low"] = np.fmin(parts["low"], other["low"])
+        merged["high"] = np.fmax(parts["high"], other["high"])
+    if "squares" in parts:
+        share, between = shares(parts["weight"], other["weight"])
+        shift = other["mean"] - parts["mean"]
+        merged["mean"] = parts["mean"] + share * shift
+        merged["squares"] = parts["squares"] + other["squares"] + shift**2 * between
+    return merged
+
+
+def finish(parts: Parts, kind: str) -> Array:
+    """Return the statistic; NaN where no value is there, but for counts.
+
+    Parameters
+    ----------
+    parts : dict of str to ndarray of float64
+        Of `gather` or `merge`.
+    kind : str
+        As for `gather`.
+
+    Returns
+    -------
+    ndarray of float64, of the shape of the parts
+
+    Notes
+    -----
+    With weights w and deviations d the variance is sum(w d^2) / (sum(w) (n - 1) / n).
+    """
+    count = parts["count"]
+    if kind == "count":
+        return count
+    if kind == "sum":
+        return np.where(count > 0, parts["total"], np.nan)
+    if kind == "mean":
+        return _ratio(parts["total"], parts["weight"])
+    if kind in ("min", "max", "range"):
+        return {"min": parts["low"], "max": parts["high"], "range": parts["high"] - parts["low"]}[
+            kind
+        ]
+    squares = np.where(
+        vanishes(parts["squares"], parts["weight"], parts["mean"]), 0.0, parts["squares"]
+    )
+    variance = _ratio(squares, parts["weight"] * _ratio(count - 1, count))
+    return np.sqrt(variance) if kind == "std" else variance
+
+
+def weighted_percentile(values: Array, weights: Array, share: float) -> Array:
+    """Return the value below which a share of the weight lies, missing ones left out.
+
+    Parameters
+    ----------
+    values : ndarray of float, shape (k, n)
+    weights : ndarray of float64, shape (n,)
+    share : float
+        From 0 to 1.
+
+    Returns
+    -------
+    ndarray of float64, shape (k,)
+
+    Notes
+    -----
+    Values stand at the middles of their weights, the first at 0 and the last at 1, and are joined
+    by straight lines. With equal weights that is definition 7 of Hyndman and Fan 1996, The American
+    Statistician 50, 361-365. Equal values share their weight evenly, so that their order does not
+    matter.
+    """
+    order = np.argsort(values, axis=1)
+    ordered = np.take_along_axis(values, order, axis=1).astype(np.float64)
+    there = ~np.isnan(ordered)
+    along = _shared_by_ties(ordered, np.where(there, weights[order], 0.0))
+    middles = np.cumsum(along, axis=1) - along / 2
+    last = np.maximum(there.sum(axis=1) - 1, 0)
+    ends = np.take_along_axis(middles, np.stack([np.zeros_like(last), last], axis=1), axis=1)
+    wanted = ends[:, 0] + share * (ends[:, 1] - ends[:, 0])
+    above = np.minimum(((middles < wanted[:, None]) & there).sum(axis=1), last)
+    below = np.maximum(above - 1, 0)
+    (x0, x1), (y0, y1) = (
+        [np.take_along_axis(of, at[:, None], axis=1)[:, 0] for at in (below, above)]
+        for of in (middles, ordered)
+    )
+    part = np.clip(np.divide(wanted - x0, x1 - x0, out=np.zeros(len(x0)), where=x1 > x0), 0.0, 1.0)
+    return np.asarray(y0 + part * (y1 - y0))
+
+
+def _shared_by_ties(ordered: Array, weights: Array) -> Array:
+    """Return weights in which those of equal values, which follow each other in each row, are the
+    mean of theirs."""
+    new = np.ones(ordered.shape, dtype=bool)
+    new[:, 1:] = ordered[:, 1:] != ordered[:, :-1]
+    if new.all():
+        return weights
+    groups = np.cumsum(new.reshape(-1)) - 1
+    sums, counts = np.bincount(groups, weights.reshape(-1)), np.bincount(groups)
+    return np.asarray((sums / counts)[groups].reshape(weights.shape))
+
+
+def _ratio(above: Array, below: Array) -> Array:
+    return np.asarray(
+        np.divide(above, below, out=np.full(np.shape(above), np.nan), where=below > 0)
+    )

@@ -1,0 +1,46 @@
+"""The words of CF that several rooms need: attributes that name variables, calendars, storage.
+
+Each list stands here once. Formulas and rules about them are where they are used.
+"""
+
+from __future__ import annotations
+
+NAME_LISTS = ("coordinates", "ancillary_variables")
+"""Attributes that list names of variables (CF 3.4 and 5)."""
+
+CELL_BOUNDS = ("bounds", "climatology")
+"""Attributes that name the variable with the bounds of cells (CF 7.1 and 7.4)."""
+
+REFERENCES = (*NAME_LISTS, *CELL_BOUNDS, "grid_mapping")
+"""Attributes that name variables and nothing else."""
+
+NAMED_PAIRS = ("cell_measures", "formula_terms")
+"""Attributes of pairs such as ``area: cell_area``, in which a word is followed by a name."""
+
+ALL_REFERENCES = (*REFERENCES, *NAMED_PAIRS, "cell_methods")
+"""Attributes in which variables or dimensions are named, in whatever form."""
+
+LIMITS = ("missing_value", "valid_min", "valid_max", "valid_range")
+"""Attributes about which stored numbers are values."""
+
+PACKING = ("scale_factor", "add_offset")
+
+STORAGE_ATTRIBUTES = ("_FillValue", *PACKING, "_Unsigned", *LIMITS)
+"""Attributes that describe stored numbers and are not carried over to values."""
+
+STALE_AFTER_CHANGE = ("actual_range", "valid_min", "valid_max", "valid_range")
+"""Attributes that new values make untrue."""
+
+COVERED_AREA = "covered_area"
+"""Name of the variable with the area with which each cell of a region is weighted."""
+
+CALENDARS = ("standard", "proleptic_gregorian", "julian", "noleap", "all_leap", "360_day")
+"""Calendars by the first of their names (CF 4.4.1)."""
+
+CALENDAR_ALIASES = {"gregorian": "standard", "365_day": "noleap", "366_day": "all_leap"}
+
+CALENDARS_LIKE_TODAYS = ("standard", "proleptic_gregorian")
+"""Calendars that agree since 1582."""
+
+WATER_WORDS = ("precipitation", "rain", "snowfall", "runoff")
+"""Words in names of quantities that are amounts or fluxes of water."""

@@ -1,0 +1,39 @@
+"""Parts of a dataset: the cells at some indices, and longitudes counted from another side."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, InMemory, Selected
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+
+Indices = NDArray[np.intp]
+
+
+def take(dataset: Dataset, picks: dict[str, Indices]) -> Dataset:
+    """Return a dataset with only the cells at these indices along the named dimensions."""
+    variables = []
+    for variable in dataset.variables.values():
+        along = [picks.get(dimension) for dimension in variable.dimensions]
+        if any(pick is not None for pick in along):
+            variable = variable.replace(data=Selected(variable.data, along))
+        variables.append(variable)
+    return dataset.with_variables(variables)
+
+
+def turn_longitudes(dataset: Dataset, turns: Array) -> Dataset:
+    """Add multiples of 360 degrees to longitudes and their bounds."""
+    coordinate = dataset.need(Role.LONGITUDE)
+    if not turns.any():
+        return dataset
+    variables = dict(dataset.variables)
+    dtype = coordinate.variable.data.dtype
+    values = (coordinate.values + turns).astype(dtype)
+    variables[coordinate.name] = coordinate.variable.replace(data=InMemory(values))
+    bounds = coordinate.bounds_variable
+    if bounds is not None and coordinate.bounds is not None:
+        turned = (coordinate.bounds + turns[:, None]).astype(bounds.data.dtype)
+        variables[bounds.name] = bounds.replace(data=InMemory(turned))
+    return dataset.with_variables(variables.values())

@@ -1,0 +1,173 @@
+"""The horizontal grid: its cells' edges, spacing, direction and longitude convention."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from rhodolite.arrays import Array
+from rhodolite.errors import DataError
+from rhodolite.kernels.sphere import widths, zone_areas
+from rhodolite.model.axes import Coordinate, Role
+
+
+@dataclass(frozen=True)
+class AxisShape:
+    """What one horizontal axis looks like.
+
+    Attributes
+    ----------
+    first, last : float
+        First and last coordinate, in degrees, in file order.
+    spacing : float or None
+        Distance between neighbours where it is the same everywhere (to 1 part in 1000).
+    count : int
+    increasing : bool
+    """
+
+    first: float
+    last: float
+    spacing: float | None
+    count: int
+    increasing: bool
+
+    @classmethod
+    def of(cls, values: Array) -> AxisShape:
+        steps = np.diff(values)
+        spacing = None
+        if steps.size and np.all(np.abs(steps - steps.mean()) <= 1e-3 * abs(steps.mean())):
+            spacing = float(np.float32(abs(values[-1] - values[0]) / steps.size))
+        increasing = bool(steps.size == 0 or steps[0] > 0)
+        return cls(float(values[0]), float(values[-1]), spacing, values.size, increasing)
+
+
+def covers_globe(longitudes: Array) -> bool:
+    """Return whether evenly spaced longitudes (degrees) go all the way round."""
+    if longitudes.size < 2:
+        return False
+    step = abs(longitudes[-1] - longitudes[0]) / (longitudes.size - 1)
+    return bool(abs(step * longitudes.size - 360) < 0.01 * step)
+
+
+def cell_edges(coordinate: Coordinate) -> Array:
+    """Return the edges of the cells along a latitude or longitude, in degrees.
+
+    Taken from the bounds where they join up, else halfway between neighbours, latitudes held
+    within the poles. A last column that repeats the first has no width, so that nothing counts
+    twice.
+
+    Returns
+    -------
+    ndarray of float64, shape (n + 1,)
+
+    Raises
+    ------
+    DataError
+        If the coordinate neither increases nor decreases throughout.
+    """
+    bounds = coordinate.bounds
+    values = coordinate.values
+    if coordinate.role == Role.LONGITUDE:  # 0 ... 179, -180 ... -1 is in order, too
+        values = np.unwrap(values, period=360.0)
+    steps = np.diff(values)
+    repeats = coordinate.role == Role.LONGITUDE and repeats_first(values, coordinate.slack)
+    if not ((steps > 0).all() or (steps < 0).all()):
+        raise DataError(
+            f"the {coordinate.role} coordinate ({coordinate.name}) goes up and down, so its cells "
+            "have no order"
+        )
+    if bounds is not None and bounds.shape[0] == values.size:
+        ordered = bounds if _same_direction(bounds, values) else bounds[:, ::-1]
+        if coordinate.role == Role.LATITUDE:
+            ordered = np.clip(ordered, -90, 90)
+        if np.abs(ordered[1:, 0] - ordered[:-1, 1]).max(initial=0) <= _joint(ordered):
+            return _without_repeat(np.append(ordered[:, 0], ordered[-1, 1]), repeats)
+    if values.size == 1:
+        half = 0.5
+        edges = np.array([values[0] - half, values[0] + half])
+    else:
+        inner = (values[1:] + values[:-1]) / 2
+        edges = np.concatenate(
+            [[values[0] - (inner[0] - values[0])], inner, [values[-1] + (values[-1] - inner[-1])]]
+        )
+    return (
+        np.clip(edges, -90, 90)
+        if coordinate.role == Role.LATITUDE
+        else _without_repeat(edges, repeats)
+    )
+
+
+def repeats_first(longitudes: Array, near: float) -> bool:
+    """Return whether the last column is the first once more, 360 degrees on."""
+    return longitudes.size > 2 and bool(
+        abs(abs(longitudes[-1] - longitudes[0]) - 360) <= max(near, 1e-6)
+    )
+
+
+def _without_repeat(edges: Array, repeats: bool) -> Array:
+    """Return edges of which the last cell has no width where it repeats the first."""
+    return np.append(edges[:-1], edges[-2]) if repeats else edges
+
+
+def area_weights(coordinate: Coordinate) -> Array:
+    """Return weights along a latitude or longitude, whose product is the true area of a cell.
+
+    The area between two latitudes and two longitudes is R^2 (sin north - sin south) (east - west).
+
+    Returns
+    -------
+    ndarray of float64, shape (n,)
+    """
+    measure = zone_areas if coordinate.role == Role.LATITUDE else widths
+    return measure(cell_bounds(coordinate))[:, 0]
+
+
+def cell_bounds(coordinate: Coordinate) -> Array:
+    """Return both ends of each cell along a latitude or longitude, in degrees, whether they join up
+    or not.
+
+    Returns
+    -------
+    ndarray of float64, shape (n, 2)
+    """
+    bounds, values = coordinate.bounds, coordinate.values
+    if bounds is None or bounds.shape[0] != values.size or not np.isfinite(bounds).all():
+        edges = cell_edges(coordinate)
+        return np.stack([edges[:-1], edges[1:]], axis=1)
+    made = np.clip(bounds, -90, 90) if coordinate.role == Role.LATITUDE else bounds.copy()
+    if coordinate.role == Role.LONGITUDE and repeats_first(
+        np.unwrap(values, period=360.0), coordinate.slack
+    ):
+        made[-1] = made[-1, :1]
+    return made
+
+
+def joins_up(coordinate: Coordinate) -> bool:
+    """Return whether each cell along a latitude or longitude begins where another ends, as far as
+    bounds say."""
+    bounds = coordinate.bounds
+    if (
+        bounds is None
+        or bounds.shape[0] != coordinate.values.size
+        or not np.isfinite(bounds).all()
+        or len(bounds) < 2
+    ):
+        return True
+    ordered = bounds if _same_direction(bounds, coordinate.values) else bounds[:, ::-1]
+    apart = np.abs(ordered[1:, 0] - ordered[:-1, 1])
+    if coordinate.role == Role.LONGITUDE:
+        apart = np.minimum(apart % 360, -apart % 360)
+    return bool(apart.max() <= _joint(ordered))
+
+
+def _joint(bounds: Array) -> float:
+    """Return how far apart the ends of neighbouring cells may lie and still be the same edge, in
+    degrees."""
+    return max(1e-5, 1e-3 * float(np.abs(np.diff(bounds, axis=1)).min()))
+
+
+def _same_direction(bounds: Array, values: Array) -> bool:
+    if values.size == 1:
+        return bool(bounds[0, 0] <= bounds[0, 1])
+    return bool((bounds[0, 1] > bounds[0, 0]) == (values[1] > values[0]))

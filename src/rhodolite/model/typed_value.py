@@ -1,0 +1,65 @@
+"""Values that people type: each is read from text and written back as the same text."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, ClassVar, Protocol, Self
+
+
+class TypedValue:
+    """BasePeriod class of values that options, study files and Python give as text.
+
+    Attributes
+    ----------
+    repeats : bool
+        Whether the option can be given several times; `parse` then takes all texts at once, and
+        `texts` returns them.
+    listed : bool
+        Whether the text is a list with commas, to which a second one is added.
+    second_words : tuple of str
+        Beginnings that another word follows, such as ``count-above`` before ``1mm/day``.
+    """
+
+    repeats: ClassVar[bool] = False
+    listed: ClassVar[bool] = False
+    second_words: ClassVar[tuple[str, ...]] = ()
+
+    @classmethod
+    def parse(cls, text: Any) -> Self:
+        """Return the value that a text stands for, or raise ValueError."""
+        raise NotImplementedError
+
+    @classmethod
+    def of(cls, data: Any) -> Self:  # noqa: ARG003
+        """Return the value for data that are open already, or raise ValueError."""
+        raise ValueError("a dataset cannot be used here")
+
+    def texts(self) -> list[str]:
+        """Return the texts that `parse` reads back, of a value that repeats."""
+        return [str(self)]
+
+
+class FileReader(Protocol):
+    """What reads the files that parameters name; operations themselves open nothing."""
+
+    def dataset(self, location: str) -> Any:
+        """Return the dataset in a file, in files that match a pattern, or at an address."""
+
+    def sites(self, path: str) -> Any:
+        """Return the variables that describe the sites of a table, and the line of each site."""
+
+    def outlines(self, name: str) -> Sequence[Any]:
+        """Return the outlines of a country, of land or sea, or of a file."""
+
+
+class FileValue(TypedValue):
+    """BasePeriod class of values that name files, which are read before an operation is applied."""
+
+    @property
+    def is_loaded(self) -> bool:
+        """Whether what the files hold is there."""
+        raise NotImplementedError
+
+    def loaded(self, reader: FileReader) -> Self:
+        """Return the value with what its files hold."""
+        raise NotImplementedError

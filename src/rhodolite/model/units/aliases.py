@@ -1,0 +1,115 @@
+"""Units as people write them where UDUNITS would not understand, or would understand something
+else."""
+
+from __future__ import annotations
+
+import re
+
+from rhodolite.model.units.udunits import is_unit
+
+_READ_AS = {
+    "degC": (
+        "deg c",
+        "deg. c",
+        "deg_c",
+        "degree c",
+        "degrees c",
+        "degs c",
+        "degree celcius",
+        "degrees celcius",
+        "celcius",
+        "deg celsius",
+        "degree centigrade",
+        "degrees centigrade",
+    ),
+    "K": (
+        "deg k",
+        "deg. k",
+        "deg_k",
+        "degree k",
+        "degrees k",
+        "degree kelvin",
+        "degrees kelvin",
+        "kelvins",
+    ),
+    "1": (
+        "unitless",
+        "dimensionless",
+        "none",
+        "no units",
+        "nondim",
+        "-",
+        "fraction",
+        "proportion",
+        "ratio",
+        "0-1",
+        "(0-1)",
+        "0 - 1",
+        "(0 - 1)",
+        "[0 - 1]",
+        "psu",
+        "n/a",
+        "na",
+        "kg kg**-1",
+        "numeric",
+        "flag",
+        "category",
+        "bool",
+    ),
+    "%": ("pct", "per cent", "% (0-100)", "0-100"),
+    "hPa": ("mb", "mbs", "millibar", "millibars"),
+    "m": (
+        "gpm",
+        "gp m",
+        "geopotential meter",
+        "geopotential meters",
+        "geopotential metres",
+        "m asl",
+        "m a.s.l.",
+        "meters above sea level",
+        "metres above sea level",
+    ),
+    "W m-2": ("w/m2", "w/m^2", "w m-2", "w m**-2"),
+    "mm day-1": ("mm/24h", "mm/24 h", "mm per day"),
+    "m s-1": ("m per s", "meters per second", "metres per second"),
+    "degree": ("degrees_true", "degree_true", "degrees true"),
+    "kg m-2 s-1": ("kg/m2s", "kg/(m2 s)", "kg/m**2/s", "kg m**-2 s**-1", "kg/m^2/s"),
+}
+_TRAPS = {"degC", "K", "hPa"}
+"""UDUNITS reads `deg C` as degrees of angle times coulombs and `mb` as millibarns, so these count
+before it."""
+
+
+def read_typed_units(text: str) -> str:
+    """Return units as somebody typed them in words of UDUNITS; a `C` is a temperature then.
+
+    Examples
+    --------
+    >>> read_typed_units("C"), read_typed_units("mb"), read_typed_units("mm/day")
+    ('degC', 'hPa', 'mm/day')
+    """
+    return repair_units(text, "temperature") or text
+
+
+def repair_units(text: str, quantity: str = "") -> str | None:
+    """Return what units as written must mean, in words of UDUNITS; None where they are understood
+    as they are.
+
+    Parameters
+    ----------
+    text : str
+    quantity : str
+        What is measured; `C` alone is read as degrees Celsius where this is a temperature.
+
+    Examples
+    --------
+    >>> repair_units("deg C"), repair_units("mm day-1"), repair_units("C", "air_temperature")
+    ('degC', None, 'degC')
+    """
+    plain = re.sub(r"\s+", " ", text.strip().strip("[]")).lower()
+    if plain in ("c", "°c") and text.strip() != "°C" and "temperature" in quantity.lower():
+        return "degC"
+    found = next((units for units, written in _READ_AS.items() if plain in written), None)
+    if found in _TRAPS:
+        return found
+    return None if is_unit(text) else found

@@ -1,0 +1,117 @@
+"""From one unit to another: the factor and the offset, and what they do to a standard name."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from rhodolite.arrays import Array
+from rhodolite.errors import DataError
+from rhodolite.model.units.udunits import convert, convertible, has_offset_zero, is_temperature
+from rhodolite.model.variable import Variable
+
+WATER_DENSITY = 1000.0
+"""kg m-3; by convention that of fresh water at 4 degrees Celsius."""
+_MASS_TO_DEPTH = (("kg m-2 s-1", "m s-1"), ("kg m-2", "m"))
+_BY_MASS = {
+    "precipitation_flux": "lwe_precipitation_rate",
+    "convective_precipitation_flux": "lwe_convective_precipitation_rate",
+    "snowfall_flux": "lwe_snowfall_rate",
+    "precipitation_amount": "lwe_thickness_of_precipitation_amount",
+    "snowfall_amount": "lwe_thickness_of_snowfall_amount",
+    "surface_snow_amount": "lwe_thickness_of_surface_snow_amount",
+}
+"""Standard names of amounts of water by mass, and of the same by depth (CF standard name table)."""
+_BY_DEPTH = {depth: mass for mass, depth in _BY_MASS.items()}
+
+
+@dataclass(frozen=True)
+class Rescaling:
+    """new = old * factor + offset, in double precision.
+
+    Attributes
+    ----------
+    by_density : bool
+        Whether the density of water came in.
+    """
+
+    factor: float
+    offset: float
+    by_density: bool = False
+
+    def __call__(self, block: Array) -> Array:
+        values = np.multiply(block, self.factor, dtype=np.float64)
+        values += self.offset
+        return values.astype(block.dtype, copy=False)
+
+
+def rescaling(variable: Variable, units: str) -> Rescaling:
+    """Return what turns a variable into other units.
+
+    Raises
+    ------
+    DataError
+        If its own cannot be turned into them.
+    """
+    own = variable.units or "1"
+    if convertible(own, units):
+        at_zero, at_one = (float(convert(value, own, units)) for value in (0.0, 1.0))
+        # Scales with a zero of their own differ by a ratio of small numbers, such as 5/9; the
+        # difference of two converted values is that to 13 digits only.
+        factor = (
+            at_one if at_zero == 0 else float(Fraction(at_one - at_zero).limit_denominator(1000))
+        )
+        return Rescaling(
+            factor, 0.0 if is_temperature(own) and is_difference(variable) else at_zero
+        )
+    for mass, depth in _MASS_TO_DEPTH:
+        if convertible(own, mass) and convertible(units, depth):
+            factor = (
+                float(convert(1.0, own, mass)) / WATER_DENSITY * float(convert(1.0, depth, units))
+            )
+            return Rescaling(factor, 0.0, by_density=True)
+        if convertible(own, depth) and convertible(units, mass):
+            factor = (
+                float(convert(1.0, own, depth)) * WATER_DENSITY * float(convert(1.0, mass, units))
+            )
+            return Rescaling(factor, 0.0, by_density=True)
+    raise DataError(f"{variable.name} is in {own}, which cannot be turned into {units}")
+
+
+def can_be_in(variable: Variable, units: str) -> bool:
+    """Return whether a variable can be turned into other units."""
+    try:
+        rescaling(variable, units)
+    except DataError:
+        return False
+    return True
+
+
+def of_differences(units: str | None) -> tuple[float, str | None]:
+    """Return the units of differences, and what to multiply them by: kelvins for temperatures with
+    an offset."""
+    if units is None or not has_offset_zero(units):
+        return 1.0, units
+    return float(convert(1.0, units, "K") - convert(0.0, units, "K")), "K"
+
+
+def is_difference(variable: Variable) -> bool:
+    """Return whether the values are differences, to which the zero of a scale means nothing."""
+    attributes = variable.attributes
+    methods = str(attributes.get("cell_methods", ""))
+    return (
+        "difference" in str(attributes.get("units_metadata", ""))
+        or "base_period" in attributes
+        or str(attributes.get("standard_name", "")).endswith("_anomaly")
+        or any(word in methods for word in ("standard_deviation", "range"))
+    )
+
+
+def standard_name_after(variable: Variable, change: Rescaling) -> str | None:
+    """Return the standard name that is true of the converted values, or None if there is none."""
+    name = variable.attributes.get("standard_name")
+    if name is None or not change.by_density:
+        return None if name is None else str(name)
+    return _BY_MASS.get(str(name)) or _BY_DEPTH.get(str(name))

@@ -1,0 +1,200 @@
+"""Units of measurement, as UDUNITS understands them."""
+
+from __future__ import annotations
+
+import atexit
+import contextlib
+import re
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array
+
+_RATES = {"(10 year)-1": "per decade", "(100 year)-1": "per century"}
+_TERM = re.compile(r"([A-Za-z%µ_]+)(?:\^|\*\*)?([+-]?\d+)?")
+_SUPERSCRIPTS = str.maketrans("-0123456789", "⁻⁰¹²³⁴⁵⁶⁷⁸⁹")
+
+
+@lru_cache(maxsize=256)
+def _unit(text: str) -> Any:
+    _silence()
+    import cf_units
+
+    return cf_units.Unit(text)
+
+
+@lru_cache(maxsize=1)
+def _silence() -> Any:
+    """Keep the library from printing what it cannot read: whoever asks is told by what is
+    returned."""
+    import cf_units
+
+    held = contextlib.ExitStack()
+    held.enter_context(cf_units.suppress_errors())
+    atexit.register(held.close)  # while the library is still there
+    return held
+
+
+def is_unit(text: str) -> bool:
+    """Return whether UDUNITS can read these units."""
+    try:
+        unit = _unit(text)
+        return not (unit.is_unknown() or unit.is_no_unit()) and bool(unit.is_convertible(unit))
+    except ValueError:
+        return False
+
+
+def convertible(source: str, target: str) -> bool:
+    """Return whether values in one unit can be expressed in another."""
+    return is_unit(source) and is_unit(target) and bool(_unit(source).is_convertible(_unit(target)))
+
+
+def convert(values: Array | float, source: str, target: str) -> Any:
+    """Return values in `source` units expressed in `target` units, in double precision.
+
+    Raises
+    ------
+    ValueError
+        If one of the units is not known to UDUNITS or they measure different things.
+    """
+    if source == target:
+        return values
+    return _unit(source).convert(np.asarray(values, dtype=np.float64), _unit(target))
+
+
+def is_pressure(text: str) -> bool:
+    """Return whether units measure pressure, which by CF 4.3 makes a coordinate vertical."""
+    return convertible(text, "Pa")
+
+
+def has_offset_zero(text: str) -> bool:
+    """Return whether nothing of the quantity is a number other than 0 (such as degC), so ratios
+    mean nothing."""
+    if not is_unit(text):
+        return False
+    base = _unit(text)
+    return bool(base.is_convertible(_unit("K"))) and float(convert(0.0, text, "K")) != 0.0
+
+
+def is_temperature(text: str) -> bool:
+    """Return whether units are those of a temperature."""
+    return convertible(text, "K")
+
+
+def quotient(units: str, divisor: str) -> str:
+    """Return the units of a quantity divided by another; temperatures with an offset count as
+    differences."""
+    above, below = ("K" if has_offset_zero(part) else part for part in (units, divisor))
+    if below == "1":
+        return above
+    inverse = f"{below}-1" if below.isalpha() else f"({below})-1"
+    return inverse if above == "1" else f"{above} {inverse}"
+
+
+def square_units(units: str) -> str:
+    """Return the units of a square; of temperatures those of differences."""
+    if has_offset_zero(units):
+        units = "K"
+    return f"({units})2" if " " in units or "/" in units else f"{units}2"
+
+
+def pretty(units: str | None) -> str:
+    """Write units for people: `kg m-2 s-1` as `kg m⁻² s⁻¹`, `degC` as `°C`, dimensionless as
+    nothing."""
+    if not units or units == "1":
+        return ""
+    words = []
+    for written, spoken in _RATES.items():
+        if units.endswith(written):
+            return f"{pretty(units.removesuffix(written).strip())} {spoken}".strip()
+    for word in units.split():
+        if re.fullmatch(r"1e-?\d+", word):
+            words.append(f"10{word[2:].translate(_SUPERSCRIPTS)}")
+            continue
+        name = word.rstrip("-0123456789")
+        power = word[len(name) :].removeprefix("^")
+        plain = {
+            "degC": "°C",
+            "celsius": "°C",
+            "degree_Celsius": "°C",
+            "degrees_Celsius": "°C",
+        }.get(name, name)
+        words.append(plain + power.translate(_SUPERSCRIPTS) if name else word)
+    return " ".join(words)
+
+
+def product(units: str, others: str, *, divide: bool = False) -> str:
+    """Return the units of a product, or of a quotient.
+
+    Examples
+    --------
+    >>> product("m s-1", "m s-1")
+    'm2 s-2'
+    >>> product("kg m-2 s-1", "s")
+    'kg m-2'
+    """
+    if others == "1":
+        return units
+    unit = _unit(units) / _unit(others) if divide else _unit(units) * _unit(others)
+    terms, more = _terms(units), _terms(others)
+    if terms is not None and more is not None:
+        for name, exponent in more.items():
+            terms[name] = terms.get(name, 0) + (-exponent if divide else exponent)
+        if (text := _write_terms(terms)) and _same(text, unit):
+            return text
+    factors = [_put_in_brackets(units), _put_in_brackets(others) + ("-1" if divide else "")]
+    return " ".join(factors).removeprefix("1 ")
+
+
+def power(units: str, exponent: float) -> str | None:
+    """Return the units of a power, such as a square or a square root; None where there are none.
+
+    Examples
+    --------
+    >>> power("m2 s-2", 0.5)
+    'm s-1'
+    """
+    if units == "1" or exponent == 1:
+        return units
+    terms = _terms(units)
+    if terms is not None:
+        raised = {name: value * exponent for name, value in terms.items()}
+        if all(abs(value - round(value)) < 1e-9 for value in raised.values()):
+            return _write_terms({name: round(value) for name, value in raised.items()})
+        return None
+    return f"{_put_in_brackets(units)}{int(exponent)}" if float(exponent).is_integer() else None
+
+
+def _terms(units: str) -> dict[str, int] | None:
+    """Return the powers of the units that a text multiplies; None where it is more than that."""
+    found: dict[str, int] = {}
+    if units == "1":
+        return found
+    sign = 1
+    for word in re.findall(r"/|[^\s.*/]+", units):
+        if word == "/":
+            sign = -1
+            continue
+        match = _TERM.fullmatch(word)
+        if match is None:
+            return None
+        found[match.group(1)] = found.get(match.group(1), 0) + sign * int(match.group(2) or 1)
+        sign = 1
+    return found
+
+
+def _write_terms(terms: dict[str, int]) -> str:
+    """Write units with those above the line first."""
+    kept = sorted(((name, n) for name, n in terms.items() if n), key=lambda term: term[1] < 0)
+    return " ".join(name if n == 1 else f"{name}{n}" for name, n in kept) or "1"
+
+
+def _same(text: str, unit: Any) -> bool:
+    made = _unit(text)
+    return bool(made.is_convertible(unit)) and abs(float(made.convert(1.0, unit)) - 1) < 1e-9
+
+
+def _put_in_brackets(units: str) -> str:
+    return units if re.fullmatch(r"[A-Za-z%]+|1", units) else f"({units})"

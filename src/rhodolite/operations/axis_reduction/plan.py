@@ -1,0 +1,264 @@
+"""Which axes a statistic takes the place of, and with which weights their cells count."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, Protocol
+
+import numpy as np
+
+from rhodolite.arrays import Array, InMemory
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.cf.vocabulary import COVERED_AREA
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.ensemble import member_dimension
+from rhodolite.model.space.axis_cells import area_weights
+from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.variable import Variable
+from rhodolite.operations.axis_reduction.area_mean import cell_measure
+from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
+from rhodolite.operations.axis_reduction.reduce import AxisReduction, CellGroup
+from rhodolite.operations.parameters.regions import CellChoice, Regions
+from rhodolite.operations.parameters.statistic import Measure
+
+
+class Over(StrEnum):
+    """Axes that a statistic takes the place of."""
+
+    AREA = "area"
+    LATITUDE = "lat"
+    LONGITUDE = "lon"
+    LEVEL = "level"
+    TIME = "time"
+    ENSEMBLE = "ensemble"
+
+
+_ROLES = {
+    Over.LATITUDE: Role.LATITUDE,
+    Over.LONGITUDE: Role.LONGITUDE,
+    Over.LEVEL: Role.LEVEL,
+    Over.TIME: Role.TIME,
+}
+
+
+class SummaryRequest(Protocol):
+    """What is asked for: the parameters of `Summarise` that say over what."""
+
+    @property
+    def over(self) -> Over: ...
+    @property
+    def region(self) -> Regions | None: ...
+    @property
+    def cells(self) -> CellChoice: ...
+    @property
+    def latitude_bands(self) -> float | None: ...
+
+
+@dataclass(frozen=True, eq=False)
+class AxisPlan:
+    """Which dimensions go, with which weights, and what comes in their place.
+
+    Attributes
+    ----------
+    dimensions : tuple of str
+        That go.
+    groups : list of CellGroup
+        For each group its cells of these dimensions, in their order, with weights.
+    shares : list of CellGroup
+        Likewise with the part of a cell that counts, for sums.
+    words : str
+        Over what, for long names.
+    method : str
+        Over what, for cell methods.
+    group_dimension : str
+        Name of the dimension of groups; empty where there is one group.
+    label : str
+        Name of the text that says which group is which; empty where a coordinate does.
+    described : tuple of Variable
+        What describes the groups.
+    plain : bool
+        Whether this is the whole area with no region.
+    axis : TimeAxis, optional
+        Where time goes.
+    """
+
+    dimensions: tuple[str, ...]
+    groups: list[CellGroup]
+    shares: list[CellGroup]
+    words: str
+    method: str
+    group_dimension: str = ""
+    label: str = ""
+    described: tuple[Variable, ...] = ()
+    plain: bool = False
+    axis: TimeAxis | None = None
+
+    def fits(self, variable: Variable) -> bool:
+        """Return whether a variable runs along all dimensions that go."""
+        return set(self.dimensions) <= set(variable.dimensions)
+
+    def collapse(
+        self, variable: Variable, measure: Measure, coverage: float, *, by_share: bool = False
+    ) -> AxisReduction:
+        """Return what to do with an array of a variable; `by_share` where a cell counts as one, and
+        not by its size."""
+        places = [variable.dimensions.index(name) for name in self.dimensions]
+        axes = tuple(sorted(places))
+        groups = self.shares if by_share else self.groups
+        if axes != tuple(places):
+            groups = [
+                group.transposed(variable.shape[places[0]], variable.shape[places[1]])
+                for group in groups
+            ]
+        return AxisReduction(
+            axes,
+            tuple(variable.shape[axis] for axis in axes),
+            groups,
+            measure,
+            coverage,
+            bool(self.group_dimension),
+        )
+
+
+def plan_for(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
+    """Return which dimensions go, with which weights, and what comes in their place.
+
+    Raises
+    ------
+    DataError
+        If there is no such axis, a region covers no cell, or the grid has no such axis.
+    """
+    if wish.over is Over.AREA:
+        return _area_plan(wish, dataset)
+    if wish.over is Over.ENSEMBLE:
+        name = member_dimension(dataset)
+        ones = CellGroup.of(np.ones(dataset.sizes[name]))
+        return AxisPlan(
+            (name,), [ones], [ones], f"over {dataset.sizes[name]} members", "realization"
+        )
+    role = _ROLES[wish.over]
+    if dataset.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
+        raise DataError(
+            f"{dataset.label}: latitude and longitude have two dimensions, so nothing lies along a "
+            "single "
+            "one; --latitude-bands 2 gives bands of latitude, regrid a regular grid"
+        )
+    coordinate = dataset.need(role)
+    if coordinate.dimension is None:
+        raise DataError(
+            f"{dataset.label}: there is one {role} only, so there is nothing to summarise over"
+        )
+    name = coordinate.dimension
+    ones = CellGroup.of(np.ones(coordinate.values.size))
+    if wish.over is Over.TIME:
+        axis = dataset.need_time()
+        lengths = ones if axis.lengths is None else CellGroup.of(axis.lengths)
+        return _time_plan(dataset, axis, name, lengths, ones)
+    if wish.over is Over.LEVEL:
+        weights, words = layer_weights(dataset)
+        return AxisPlan((name,), [CellGroup.of(weights)], [ones], words, name)
+    return AxisPlan((name,), [CellGroup.of(area_weights(coordinate))], [ones], f"over {role}", name)
+
+
+def _time_plan(
+    dataset: Dataset, axis: TimeAxis, name: str, lengths: CellGroup, ones: CellGroup
+) -> AxisPlan:
+    """Return the plan of a statistic over all times, which leaves a single time with bounds."""
+    coordinate = dataset.need(Role.TIME)
+    edges = axis.bounds if axis.bounds is not None else coordinate.values[:, None]
+    ends = np.array([edges.min(), edges.max()])
+    bounds = f"{coordinate.name}_bnds"
+    about = {
+        key: value
+        for key, value in coordinate.variable.attributes.items()
+        if key in ("units", "calendar", "standard_name", "long_name", "axis")
+    }
+    described = (
+        Variable(
+            coordinate.name, (), InMemory(np.float64(ends.mean())), {**about, "bounds": bounds}
+        ),
+        Variable(bounds, ("bnds",), InMemory(ends)),
+    )
+    return AxisPlan(
+        (name,), [lengths], [ones], "over time", coordinate.name, described=described, axis=axis
+    )
+
+
+def _area_plan(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
+    mesh = Mesh.of(dataset)
+    whole, share = _measure_cells(dataset, mesh)
+    if wish.latitude_bands is not None:
+        edges = _band_edges(mesh, wish.latitude_bands)
+        areas = mesh.in_bands(edges)
+        held = np.flatnonzero(np.diff(areas.indptr) > 0)
+        areas, edges = areas[held], np.stack([edges[held], edges[held + 1]], axis=1)
+        dimension, label, words = "lat", "", "over each band of latitude"
+        described: tuple[Variable, ...] = _band_variables(edges)
+    elif wish.region is not None:
+        outlines = wish.region.outlines
+        areas = wish.region.weights(mesh, wish.cells, outlines)
+        dimension, label, words = "region", "region_name", "over each region"
+        names = np.array([outline.name for outline in outlines], dtype=object)
+        described = (
+            Variable(label, ("region",), InMemory(names), {"long_name": "name of the region"}),
+        )
+    else:
+        groups = [CellGroup.of(whole)], [CellGroup.of(share)]
+        return AxisPlan(mesh.dimensions, *groups, "over the area", "area", plain=True)
+    groups = _groups(areas, mesh, whole), _groups(areas, mesh, share)
+    return AxisPlan(mesh.dimensions, *groups, words, "area", dimension, label, described)
+
+
+def _measure_cells(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:
+    """Return the area of each cell, and the part of it that counts where an earlier choice of a
+    region says so."""
+    whole = mesh.areas.reshape(-1)
+    for variable in dataset.data_variables:
+        found = cell_measure(dataset, variable)
+        if found is not None and set(found.dimensions) == set(mesh.dimensions):
+            values = np.nan_to_num(found.values().astype(np.float64))
+            values = (values if found.dimensions == mesh.dimensions else values.T).reshape(-1)
+            if found.name != COVERED_AREA:
+                return values, np.where(values > 0, 1.0, 0.0)
+            return values, np.clip(values / (whole * EARTH_RADIUS**2), 0.0, 1.0)
+    return whole, np.ones(mesh.size)
+
+
+def _groups(areas: Any, mesh: Mesh, along: Array) -> list[CellGroup]:
+    """Return for each area its cells, with the part of each that lies in it times a number for each
+    cell."""
+    whole = mesh.areas.reshape(-1)
+    made = []
+    for first, last in zip(areas.indptr[:-1], areas.indptr[1:], strict=True):
+        cells, parts = areas.indices[first:last], areas.data[first:last]
+        order = np.argsort(cells)
+        cells, parts = cells[order], parts[order]
+        weights = parts / whole[cells] * along[cells]
+        some = weights > 0
+        made.append(CellGroup(cells[some], weights[some]))
+    return made
+
+
+def _band_edges(mesh: Mesh, width: float) -> Array:
+    """Return the edges of bands on multiples of their width, that hold all cells."""
+    low, high = mesh.reach
+    near = mesh.slack / width
+    first, last = np.floor(low / width + near), np.ceil(high / width - near)
+    return np.clip(np.arange(first, last + 1) * width, -90.0, 90.0)
+
+
+def _band_variables(bounds: Array) -> tuple[Variable, Variable]:
+    about = {
+        "standard_name": "latitude",
+        "long_name": "latitude of the band",
+        "units": "degrees_north",
+        "axis": "Y",
+        "bounds": "lat_bnds",
+    }
+    return (
+        Variable("lat", ("lat",), InMemory(bounds.mean(axis=1)), about),
+        Variable("lat_bnds", ("lat", "bnds"), InMemory(bounds)),
+    )

@@ -1,0 +1,256 @@
+"""Axes collapsed into groups of cells: areas, bands, or one for all. As a pass over the data, or
+block by block."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Self
+
+import numpy as np
+
+from rhodolite.arrays import (
+    Accumulator,
+    Array,
+    FirstAxisMoved,
+    Flattened,
+    LazyArray,
+    Reduction,
+    Region,
+    SeriesKernel,
+)
+from rhodolite.kernels.weighted_statistics import Parts, finish, gather, merge, weighted_percentile
+from rhodolite.operations.parameters.statistic import Measure
+
+_PIECE = 16 << 20
+"""Bytes of float64 of the source that are worked on at once."""
+
+
+@dataclass(frozen=True, eq=False)
+class CellGroup:
+    """Cells of the collapsed axes, flattened in the order of these axes, and their weights, all
+    above zero."""
+
+    cells: Array
+    weights: Array
+
+    @classmethod
+    def of(cls, weights: Array) -> CellGroup:
+        """Return the group of cells with a weight above zero; `weights` has one for each cell."""
+        cells = np.flatnonzero(weights > 0)
+        return cls(cells, weights[cells])
+
+    def transposed(self, rows: int, columns: int) -> CellGroup:
+        """Return the group for cells that are stored column by column, in place of row by row."""
+        row, column = np.divmod(self.cells, columns)
+        cells = column * rows + row
+        order = np.argsort(cells)
+        return CellGroup(cells[order], self.weights[order])
+
+
+@dataclass(frozen=True, eq=False)
+class AxisReduction:
+    """What is made of some axes of an array.
+
+    Attributes
+    ----------
+    axes : tuple of int
+        Ascending.
+    lengths : tuple of int
+        Of these axes.
+    groups : sequence of CellGroup
+    measure : Measure
+    coverage : float
+        Share of the weight of a group that has to be there.
+    grouped : bool
+        Whether the result has an axis of groups; otherwise there is one group.
+    """
+
+    axes: tuple[int, ...]
+    lengths: tuple[int, ...]
+    groups: Sequence[CellGroup]
+    measure: Measure
+    coverage: float
+    grouped: bool
+
+    def kept(self, shape: Sequence[Any]) -> tuple[Any, ...]:
+        """Return the entries of a shape or region that belong to axes that stay."""
+        return tuple(n for axis, n in enumerate(shape) if axis not in self.axes)
+
+    def shape(self, source: tuple[int, ...]) -> tuple[int, ...]:
+        """Return the shape of the result, the axis of groups in the place of the first axis that
+        goes."""
+        kept = list(self.kept(source))
+        if self.grouped:
+            kept.insert(self.axes[0], len(self.groups))
+        return tuple(kept)
+
+    def place(self, results: Array) -> Array:
+        """Return results of shape (groups, *kept) in the shape of the result."""
+        return np.moveaxis(results, 0, self.axes[0]) if self.grouped else results[0]
+
+    def flat(self, block: Array) -> Array:
+        """Return a block as shape (kept, cells)."""
+        moved = np.moveaxis(block, self.axes, range(block.ndim - len(self.axes), block.ndim))
+        cells = int(np.prod([block.shape[axis] for axis in self.axes]))
+        return moved.reshape(-1, cells)
+
+    def results(self, flat: Array) -> Array:
+        """Return the results for values of all cells, shape (kept, cells): shape (groups, kept)."""
+        found = []
+        for group in self.groups:
+            values = flat if group.cells.size == flat.shape[1] else flat[:, group.cells]
+            if self.measure.share is not None:
+                made = weighted_percentile(values, group.weights, self.measure.share)
+                parts = gather(values, group.weights, "count")
+            else:
+                parts = gather(values, group.weights, self.measure.kind)
+                made = finish(parts, self.measure.kind)
+            found.append(self._blank(made, parts, group))
+        return np.stack(found)
+
+    def finish(self, parts: Sequence[Parts]) -> Array:
+        """Return the results for the parts of each group."""
+        return np.stack(
+            [
+                self._blank(finish(part, self.measure.kind), part, group)
+                for part, group in zip(parts, self.groups, strict=True)
+            ]
+        )
+
+    def _blank(self, made: Array, parts: Parts, group: CellGroup) -> Array:
+        if self.coverage > 0:
+            made = np.where(
+                parts["weight"] < self.coverage * group.weights.sum() - 1e-12, np.nan, made
+            )
+        return made
+
+
+def reduce_axes(source: LazyArray, work: AxisReduction, *, pull: bool) -> LazyArray:
+    """Return the result as a lazy array: `pull` computes it as it is read, otherwise in one pass
+    beforehand."""
+    if pull:
+        return AxisReducedArray(source, work)
+    shape = work.shape(source.shape)
+    if work.measure.share is None:
+        reduction = Reduction(source, AxisReductionSums(work, source.shape))
+    else:
+        reduction = Reduction(Flattened(source, work.axes), series=AxisReductionSeries(work))
+    if not work.grouped:
+        return reduction.output("value", shape)
+    array = reduction.output("value", (len(work.groups), *work.kept(source.shape)))
+    return array if work.axes[0] == 0 else FirstAxisMoved(array, work.axes[0])
+
+
+@dataclass
+class AxisReductionSums(Accumulator):
+    """The parts of a statistic of each group, from blocks in any split."""
+
+    work: AxisReduction
+    shape: tuple[int, ...]
+    _parts: list[Parts] | None = None
+    _region: Region = ()
+
+    def start(self) -> Self:
+        return replace(self, _parts=None, _region=())
+
+    def add(self, block: Array, region: Region) -> None:
+        flat = self.work.flat(block)
+        inner = [np.arange(region[axis].start, region[axis].stop) for axis in self.work.axes]
+        numbers = np.ravel_multi_index(np.ix_(*inner), self.work.lengths).reshape(-1)
+        self._region = self.work.kept(region)
+        kept = tuple(part.stop - part.start for part in self._region)
+        self._parts = []
+        whole = numbers.size == np.prod(self.work.lengths)
+        for group in self.work.groups:
+            if whole:
+                cells, weights = group.cells, group.weights
+            else:
+                places = np.searchsorted(group.cells, numbers)
+                places[places == group.cells.size] = 0
+                cells = np.flatnonzero(group.cells[places] == numbers)
+                weights = group.weights[places[cells]]
+            values = flat if cells.size == flat.shape[1] else flat[:, cells]
+            parts = gather(values, weights, self.work.measure.kind)
+            self._parts.append({name: part.reshape(kept) for name, part in parts.items()})
+
+    def merge(self, other: Self) -> None:
+        assert other._parts is not None
+        if self._parts is None:
+            shape = self.work.kept(self.shape)
+            self._parts = [
+                {name: np.full(shape, np.nan if name in ("low", "high") else 0.0) for name in parts}
+                for parts in other._parts
+            ]
+        for ours, theirs in zip(self._parts, other._parts, strict=True):
+            here = {name: part[other._region] for name, part in ours.items()}
+            for name, part in merge(here, theirs).items():
+                ours[name][other._region] = part
+
+    def finish(self) -> dict[str, Array]:
+        if self._parts is None:
+            made = np.full((len(self.work.groups), *self.work.kept(self.shape)), np.nan)
+        else:
+            made = self.work.finish(self._parts)
+        return {"value": made if self.work.grouped else made[0]}
+
+
+@dataclass
+class AxisReductionSeries(SeriesKernel):
+    """Percentiles of each group, from all their cells at once; the axes that go are flattened to
+    one, the first."""
+
+    work: AxisReduction
+    axis: int = 0
+
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        return {"value": ((len(self.work.groups),) if self.work.grouped else (), np.dtype("f8"))}
+
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        made = self.work.results(block.reshape(len(block), -1).T)
+        made = made.reshape(len(made), *block.shape[1:])
+        return {"value": made if self.work.grouped else made[0]}, Counter()
+
+
+class AxisReducedArray(LazyArray):
+    """The result, computed when it is read from all cells of the axes that go."""
+
+    dtype = np.dtype("f8")
+
+    def __init__(self, source: LazyArray, work: AxisReduction) -> None:
+        self._source, self._work = source, work
+        self.shape = work.shape(source.shape)
+        if source.chunks is not None:
+            self.chunks = work.shape(source.chunks)
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)
+
+    @property
+    def decoded_share(self) -> float:
+        groups = len(self._work.groups) if self._work.grouped else 1
+        return self._source.decoded_share * float(np.prod(self._work.lengths)) / groups
+
+    def read(self, region: Region) -> Array:
+        kept = list(region)
+        groups = kept.pop(self._work.axes[0]) if self._work.grouped else slice(0, 1)
+        for axis in self._work.axes:
+            kept.insert(axis, slice(0, self._source.shape[axis]))
+        work = replace(self._work, groups=self._work.groups[groups])
+        pieces = []
+        # The first axis that stays is gone through in pieces, so that few values are held at once.
+        first = next((axis for axis in range(len(kept)) if axis not in work.axes), None)
+        if first is None:
+            return np.asarray(
+                work.place(work.results(work.flat(self._source.read(tuple(kept))))[:, 0])
+            )
+        sizes = [part.stop - part.start for part in kept]
+        step = max(1, _PIECE // max(8 * int(np.prod(sizes)) // sizes[first], 1))
+        for start in range(kept[first].start, kept[first].stop, step):
+            inner = list(kept)
+            inner[first] = slice(start, min(start + step, kept[first].stop))
+            made = work.results(work.flat(self._source.read(tuple(inner))))
+            shape = tuple(part.stop - part.start for part in work.kept(inner))
+            pieces.append(work.place(made.reshape(len(made), *shape)))
+        return np.concatenate(pieces, axis=1 if work.grouped and work.axes[0] == 0 else 0)

@@ -1,0 +1,276 @@
+"""Normals: a statistic of each phase of a cycle over a base period, and how complete it has to
+be."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, LazyArray, Reduction, Selected
+from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.kernels.grouped_statistics import Statistic
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.period_text import Period
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.variable import Variable
+from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.time_groups.reduction import Groups, grouped_reduction
+from rhodolite.operations.time_groups.totals import is_amount
+
+BASE_COVERAGE = 0.8
+"""Share of the base years that a normal needs (WMO-No. 1203, section 4.4)."""
+FEWEST_YEARS = 3
+
+
+@dataclass(frozen=True, eq=False)
+class BasePeriod:
+    """The steps of a time axis that define normal.
+
+    Attributes
+    ----------
+    axis : TimeAxis
+    cycle : Cycle
+    steps : ndarray of int
+        Indices of the steps within the base period.
+    present : ndarray of int
+        The phases that occur, in order.
+    phases : ndarray of int, shape (n,)
+        For each step of the whole axis, its place in `present`; -1 where the base has none.
+    weights : ndarray of float64, shape (len(steps),), or None
+        Lengths of the steps of the base, where they differ within a phase.
+    full : ndarray of float
+        For each phase in `present`, the weight of its steps if none were missing.
+    coverage : float
+        Share of that weight that a cell needs.
+    first, last : int
+        First and last year with data in the base.
+    text : str
+        The base period as people write it.
+    """
+
+    axis: TimeAxis
+    cycle: Cycle
+    steps: NDArray[np.intp]
+    present: NDArray[np.int64]
+    phases: NDArray[np.int64]
+    weights: Array | None
+    full: Array
+    coverage: float
+    first: int
+    last: int
+    text: str
+
+    @property
+    def words(self) -> str:
+        """The base period as it reads in a title."""
+        first, _, last = self.text.partition("..")
+        return f"{first or self.first} to {last or self.last}" if ".." in self.text else self.text
+
+    @classmethod
+    def of(
+        cls,
+        dataset: Dataset,
+        cycle: Cycle,
+        period: Period | None,
+        coverage: float,
+        fewest: int = FEWEST_YEARS,
+    ) -> BasePeriod:
+        """Find the base in a dataset.
+
+        Raises
+        ------
+        DataError
+            If the data cover too little of the base period.
+        """
+        axis = dataset.need_time()
+        phases = cycle.phases(axis)
+        steps = np.arange(len(axis)) if period is None else np.flatnonzero(axis.within(period))
+        years, asked = _check_base(axis, steps, cycle, period, coverage, fewest)
+        present, places_in_base = np.unique(phases[steps], return_inverse=True)
+        places = np.full(cycle.size(axis.calendar), -1)
+        places[present] = np.arange(present.size)
+        weights = _unequal(axis, steps, cycle)
+        held = np.bincount(places_in_base, weights, minlength=present.size)
+        first, last = int(years[0]), int(years[-1])
+        text = (
+            str(period)
+            if period is not None
+            else f"{first}..{last}"
+            if last > first
+            else str(first)
+        )
+        full = held * asked / years.size
+        return cls(
+            axis, cycle, steps, present, places[phases], weights, full, coverage, first, last, text
+        )
+
+    @property
+    def full_counts(self) -> Array:
+        """For each phase in `present`, the number of its steps if none were missing."""
+        held = np.bincount(self.phases[self.steps], self.weights, minlength=self.present.size)
+        counts = np.bincount(self.phases[self.steps], minlength=self.present.size)
+        return np.asarray(counts * self.full / held)
+
+    def need_all_phases(self) -> None:
+        """Refuse a base that lacks a phase which the data have."""
+        lacking = np.unique(self.cycle.phases(self.axis)[self.phases < 0])
+        if lacking.size:
+            titles = [self.cycle.title(int(phase), self.axis.calendar) for phase in lacking]
+            more = f" and {len(titles) - 12} more" if len(titles) > 12 else ""
+            raise DataError(
+                f"--base {self.text} holds no values for {', '.join(titles[:12])}{more}, which the "
+                "data "
+                "have; widen the base"
+            )
+
+    def in_base(self, dataset: Dataset, variable: Variable) -> LazyArray:
+        """Return a variable's values within the base."""
+        along = time_axis_of(dataset, variable)
+        source: LazyArray = variable.floats()
+        if self.steps.size == len(self.axis):
+            return source
+        picks = [None] * source.ndim
+        return Selected(source, [*picks[:along], self.steps, *picks[along + 1 :]])
+
+    def reduction(
+        self, dataset: Dataset, variable: Variable, measure: Measure | Statistic
+    ) -> tuple[Reduction, str, tuple[int, ...]]:
+        """Return the pass that makes a variable's normals, their name and their shape (phases,
+        *cells)."""
+        along = time_axis_of(dataset, variable)
+        alike = self.weights is not None and is_amount(variable, self.axis)
+        groups = Groups(
+            f"{variable.name}, {self.text}",
+            "normals",
+            self.phases[self.steps],
+            self.present.size,
+            None if alike else self.weights,
+            self.full_counts if alike else self.full,
+            self.coverage,
+        )
+        source = self.in_base(dataset, variable)
+        reduction, name = grouped_reduction(source, groups, measure, along)
+        return (
+            reduction,
+            name,
+            (self.present.size, *source.shape[:along], *source.shape[along + 1 :]),
+        )
+
+
+def time_axis_of(dataset: Dataset, variable: Variable) -> int:
+    """Return which axis of a variable is time."""
+    return variable.dimensions.index(str(dataset.need(Role.TIME).dimension))
+
+
+def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
+    """Return the variables to calculate with, and those that time does not touch.
+
+    Data that run along time but are no numbers (text, classes) are left out, with a warning.
+    """
+    coordinate = dataset.need(Role.TIME)
+    along_time, others = [], []
+    for variable in dataset.variables.values():
+        if coordinate.dimension not in variable.dimensions:
+            others.append(variable)
+        elif variable.name in dataset.axes.auxiliary:
+            continue
+        elif variable.numeric:
+            along_time.append(variable)
+        else:
+            warn(
+                f"{variable.name} holds "
+                f"{'text' if variable.data.dtype.kind not in 'fiu' else 'classes'}, "
+                "not quantities, and is left out"
+            )
+    if not along_time:
+        raise DataError(f"{dataset.label}: no variable runs along time ({coordinate.name})")
+    return along_time, others
+
+
+def put_in_place(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Variable]:
+    """Return a dataset's variables with those along time replaced by what was made of them."""
+    time = dataset.need(Role.TIME).dimension
+    left_out = {v.name for v in dataset.data_variables if time in v.dimensions}
+    return [
+        one
+        for name, variable in dataset.variables.items()
+        if name in made or name not in left_out
+        for one in made.get(name, [variable])
+    ]
+
+
+def check_coverage(share: float) -> None:
+    """Refuse a --min-coverage that is no share."""
+    if not 0 <= share <= 1:
+        raise UsageError(
+            f"--min-coverage: '{share:g}' is not a share; write a number from 0 to 1, such as 0.8"
+        )
+
+
+def check_years(count: int) -> None:
+    """Refuse a --min-years that is no number of years."""
+    if count < 1:
+        raise UsageError(f"--min-years: {count} is not a number of years; write 1, 2, 3 ...")
+
+
+def _check_base(
+    axis: TimeAxis,
+    steps: NDArray[np.intp],
+    cycle: Cycle,
+    period: Period | None,
+    coverage: float,
+    fewest: int,
+) -> tuple[NDArray[np.int64], int]:
+    """Return the years of the base that hold data, and how many it names."""
+    wanted = "the base" if period is None else f"--base {period}"
+    if not steps.size:
+        raise DataError(
+            f"{wanted} lies outside the data, which run from {axis.span.first} to {axis.span.last}"
+        )
+    years = np.unique(axis.years[steps])
+    if not cycle.yearly:
+        return years, years.size
+    if years.size < fewest:
+        raise DataError(
+            f"{wanted} has data in {_years(years.size)}; a normal needs at least {fewest}, unless "
+            f"--min-years {years.size} says otherwise. The data run from {axis.span.first} to "
+            f"{axis.span.last}."
+        )
+    asked = _years_asked(period, years)
+    if years.size < coverage * asked:
+        raise DataError(
+            f"{wanted}: the data hold {years.size} of its {asked} years ({axis.span.first} to "
+            f"{axis.span.last}), "
+            f"and {coverage:.0%} are needed. Choose a base within the data, or add "
+            f"--min-coverage {np.floor(years.size / asked * 100) / 100:g}"
+        )
+    return years, asked
+
+
+def _unequal(axis: TimeAxis, steps: NDArray[np.intp], cycle: Cycle) -> Array | None:
+    """Return the lengths of the base's steps where steps of different length share a phase."""
+    lengths = axis.lengths
+    if lengths is None or cycle.longer_than <= lengths.max():
+        return None
+    lengths = lengths[steps]
+    return None if np.ptp(lengths) < 1e-6 * lengths[0] else lengths
+
+
+def _years_asked(period: Period | None, years: NDArray[np.int64]) -> int:
+    first = int(years[0]) if period is None or period.first is None else period.first.fields[0]
+    last = int(years[-1]) if period is None or period.last is None else period.last.fields[0]
+    if period is not None and period.first and period.last:
+        months = [
+            instant.fields[1] if len(instant.fields) > 1 else default
+            for instant, default in ((period.first, 1), (period.last, 12))
+        ]
+        return max(1, -(-((last - first) * 12 + months[1] - months[0] + 1) // 12))
+    return last - first + 1
+
+
+def _years(count: int) -> str:
+    return "1 year" if count == 1 else f"{count} years"

@@ -1,0 +1,92 @@
+"""Steps of a chain: what every operation and every drawing is."""
+
+from __future__ import annotations
+
+import dataclasses
+from importlib import import_module
+from typing import Any, ClassVar, Self
+
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.typed_value import FileReader, FileValue
+from rhodolite.operations.declaration.parameter import parameters
+from rhodolite.operations.declaration.plain import to_plain
+
+
+class Step:
+    """BasePeriod class of what follows a verb: a frozen dataclass whose fields are made by
+    `parameter`.
+
+    Parameters are given as values of their types or as the text that is typed for them. They are
+    read when the step is made, and `check` is called when all of them are known.
+
+    Attributes
+    ----------
+    verb : str
+        The word that people type; the name of the class in lower case unless it says otherwise.
+    draws : bool
+        Whether it makes a figure, and so ends a chain.
+    speaks : bool
+        Whether it has something to say, so that a chain that it ends needs no output.
+    needs_all_members : bool
+        Whether the members of an ensemble are put side by side before it.
+    """
+
+    verb: ClassVar[str]
+    draws: ClassVar[bool] = False
+    speaks: ClassVar[bool] = False
+
+    def __init_subclass__(cls, verb: str = "", **settings: Any) -> None:
+        super().__init_subclass__(**settings)
+        cls.verb = verb or cls.__name__.lower()
+
+    def __post_init__(self) -> None:
+        for declared in parameters(type(self)):
+            value = declared.parse(getattr(self, declared.field))
+            object.__setattr__(self, declared.field, value)
+        self.check()
+
+    @property
+    def needs_all_members(self) -> bool:
+        return False
+
+    def check(self) -> None:
+        """Refuse parameters that do not go together, by raising UsageError."""
+
+    def writes(self) -> tuple[str, ...]:
+        """Return the files that are written beside the output of the chain."""
+        return ()
+
+    def loaded(self, reader: FileReader) -> Self:
+        """Return the step with everything read that its parameters name."""
+        changes = {}
+        for declared in parameters(type(self)):
+            value = getattr(self, declared.field)
+            if isinstance(value, FileValue):
+                changes[declared.field] = value.loaded(reader)
+        return dataclasses.replace(self, **changes) if changes else self  # type: ignore[type-var]
+
+    def _ready(self) -> Self:
+        """Return the step with all files read, where nobody has read them before."""
+        values = [getattr(self, declared.field) for declared in parameters(type(self))]
+        if all(value.is_loaded for value in values if isinstance(value, FileValue)):
+            return self
+        # Called by hand and not by a chain. Found by name, since what reads files lies above.
+        reader = import_module("rhodolite.pipeline.side_inputs").SideInputs()
+        return self.loaded(reader)
+
+
+class Operation(Step):
+    """BasePeriod class of operations, which make a dataset of a dataset.
+
+    An operation is pure: it opens nothing, runs nothing and writes nothing. What it computes is
+    lazy; what is to be written beside the output goes along as `companions` of the dataset.
+    """
+
+    def apply(self, dataset: Dataset) -> Dataset:
+        """Return what the operation makes of a dataset."""
+        raise NotImplementedError
+
+    def __call__(self, dataset: Dataset) -> Dataset:
+        """Return what the operation makes of a dataset, with the operation on its record."""
+        result = self._ready().apply(dataset)
+        return dataclasses.replace(result, record=(*dataset.record, to_plain(self)))

@@ -1,0 +1,228 @@
+"""Formulas of ordinary arithmetic: read to a tree of plain nodes, which is all that is ever
+computed."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Self
+
+from rhodolite.errors import nearest_names
+from rhodolite.model.typed_value import TypedValue
+
+FUNCTIONS = {
+    "sqrt": 1,
+    "exp": 1,
+    "log": 1,
+    "log10": 1,
+    "abs": 1,
+    "sin": 1,
+    "cos": 1,
+    "tan": 1,
+    "arctan2": 2,
+    "min": -1,
+    "max": -1,
+    "where": 3,
+    "mean": 2,
+    "level": 2,
+    "missing": 1,
+}
+"""Functions and how many arguments they take; -1 for two or more."""
+_TOKEN = re.compile(
+    r"\s*(?:(?P<number>\d+\.?\d*(?:[eE][+-]?\d+)?|\.\d+(?:[eE][+-]?\d+)?)|(?P<name>[A-Za-z_]\w*)"
+    r"|\[(?P<units>[^\]]*)\]|(?P<sign>\*\*|<=|>=|==|!=|[-+*/^<>(),]))"
+)
+_STRENGTH = {
+    "or": 1,
+    "and": 2,
+    "<": 4,
+    "<=": 4,
+    ">": 4,
+    ">=": 4,
+    "==": 4,
+    "!=": 4,
+    "+": 5,
+    "-": 5,
+    "*": 6,
+    "/": 6,
+    "^": 8,
+}
+_NOT, _SIGN = 3, 7
+
+
+@dataclass(frozen=True)
+class Number:
+    """A number, with units where it is given some."""
+
+    value: float
+    units: str | None = None
+
+
+@dataclass(frozen=True)
+class Name:
+    """A variable."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class Call:
+    """An operator or a function with its arguments."""
+
+    function: str
+    arguments: tuple[Node, ...]
+
+
+Node = Number | Name | Call
+
+
+@dataclass(frozen=True)
+class Formula(TypedValue):
+    """A formula and the text that it was read from."""
+
+    text: str
+    tree: Node
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read a formula: numbers, `5[degC]`, names, + - * / ^, comparisons, and, or, not,
+        functions.
+
+        Raises
+        ------
+        ValueError
+            If it is none; the message points to the place.
+        """
+        return cls(text, _Reader(text).whole())
+
+    def __str__(self) -> str:
+        return self.text
+
+    def names(self) -> list[str]:
+        """Return the names of variables in it, in the order of appearance."""
+        return list(dict.fromkeys(_names(self.tree)))
+
+
+def _names(node: Node) -> Iterator[str]:
+    if isinstance(node, Name):
+        yield node.name
+    elif isinstance(node, Call):
+        # The axis of a mean is no variable.
+        for argument in node.arguments[:1] if node.function == "mean" else node.arguments:
+            yield from _names(argument)
+
+
+class _Reader:
+    """Reads a formula from left to right, by the strength of its operators (Pratt 1973)."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.tokens: list[tuple[str, str, int]] = []
+        at = 0
+        while at < len(text.rstrip()):
+            found = _TOKEN.match(text, at)
+            if not found:
+                raise ValueError(
+                    self.pointing(at + len(text[at:]) - len(text[at:].lstrip()), "cannot be read")
+                )
+            kind = str(found.lastgroup)
+            word = found.group(kind)
+            self.tokens.append((kind, "^" if word == "**" else word, found.start(kind)))
+            at = found.end()
+        self.at = 0
+
+    def whole(self) -> Node:
+        if not self.tokens:
+            raise ValueError("the formula is empty; write it like 'sqrt(ua^2 + va^2)'")
+        tree = self.expression(0)
+        if self.at < len(self.tokens):
+            _, word, place = self.tokens[self.at]
+            raise ValueError(self.pointing(place, f"an operator is missing before '{word}'"))
+        return tree
+
+    def peek(self) -> tuple[str, str, int]:
+        return self.tokens[self.at] if self.at < len(self.tokens) else ("end", "", len(self.text))
+
+    def take(self) -> tuple[str, str, int]:
+        token = self.peek()
+        self.at += 1
+        return token
+
+    def expression(self, strength: int) -> Node:
+        left = self.operand()
+        while True:
+            kind, word, place = self.peek()
+            own = _STRENGTH.get(word, 0) if kind in ("sign", "name") else 0
+            if own <= strength:
+                return left
+            if (
+                own == _STRENGTH["<"]
+                and isinstance(left, Call)
+                and _STRENGTH.get(left.function) == own
+            ):
+                raise ValueError(
+                    self.pointing(place, "comparisons do not chain; join two with 'and'")
+                )
+            self.at += 1
+            right = self.expression(own - 1 if word == "^" else own)
+            left = Call(word, (left, right))
+
+    def operand(self) -> Node:
+        kind, word, place = self.take()
+        if kind == "number":
+            if self.peek()[0] == "units":
+                return Number(float(word), self.take()[1].strip())
+            return Number(float(word))
+        if kind == "name" and word == "not":
+            return Call("not", (self.expression(_NOT),))
+        if kind == "name" and word not in ("and", "or"):
+            return self.call(word, place) if self.peek()[1] == "(" else Name(word)
+        if word == "(":
+            inner = self.expression(0)
+            self.need(")")
+            return inner
+        if word == "-":
+            return Call("negative", (self.expression(_SIGN),))
+        if word == "+":
+            return self.expression(_SIGN)
+        raise ValueError(
+            self.pointing(
+                place, "a value is missing" if kind in ("end", "sign") else "cannot stand"
+            )
+        )
+
+    def call(self, function: str, place: int) -> Node:
+        if function not in FUNCTIONS:
+            raise ValueError(
+                self.pointing(
+                    place,
+                    f"there is no function '{function}'. {nearest_names(function, FUNCTIONS)}",
+                )
+            )
+        self.need("(")
+        arguments = [self.expression(0)]
+        while self.peek()[1] == ",":
+            self.at += 1
+            arguments.append(self.expression(0))
+        self.need(")")
+        wanted = FUNCTIONS[function]
+        if (wanted > 0 and len(arguments) != wanted) or (wanted < 0 and len(arguments) < 2):
+            count = wanted if wanted > 0 else "two or more"
+            raise ValueError(
+                self.pointing(place, f"{function} takes {count} values and not {len(arguments)}")
+            )
+        return Call(function, tuple(arguments))
+
+    def need(self, word: str) -> None:
+        _, found, place = self.take()
+        if found != word:
+            raise ValueError(self.pointing(place, f"'{word}' is missing"))
+
+    def pointing(self, place: int, what: str) -> str:
+        """Return a message that shows where something is wrong."""
+        return (
+            f"'{self.text[:place]}' >> '{self.text[place:]}': {what}"
+            if self.text[place:]
+            else f"'{self.text}': {what} at the end"
+        )

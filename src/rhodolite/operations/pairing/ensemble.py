@@ -1,0 +1,147 @@
+"""Datasets as the members of an ensemble: side by side along a dimension of their own."""
+
+from __future__ import annotations
+
+import functools
+import re
+from collections.abc import Sequence
+from pathlib import PurePath
+
+import numpy as np
+
+from rhodolite.arrays import InMemory, LazyArray, Mapped, Selected, Stacked
+from rhodolite.errors import DataError, warn
+from rhodolite.model.axes import Role
+from rhodolite.model.cf.common_attributes import common_attributes
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units.conversion import rescaling
+from rhodolite.model.variable import Variable
+from rhodolite.operations.pairing.cells import counterpart, need_same_cells
+from rhodolite.operations.pairing.times import MatchedTimes
+from rhodolite.operations.variables.references import list_coordinate
+
+DIMENSION, LABEL = "member", "member_name"
+
+
+def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
+    """Return datasets on one grid as the members of one, with times that all of them have.
+
+    Times are matched by the month, day or year that they stand for, so calendars may differ for
+    months and years; those of the result are the first member's. Values are in the units of the
+    first.
+
+    Raises
+    ------
+    DataError
+        If grids, times or units do not go together.
+    """
+    first = datasets[0]
+    if len(datasets) == 1:
+        raise DataError(
+            f"{first.label}: a single member is no ensemble; name several files with --members"
+        )
+    steps = _common_steps(datasets)
+    made: list[Variable] = []
+    for variable in first.variables.values():
+        if variable.name in first.axes.auxiliary or not variable.numeric:
+            made.append(_at_steps(first, variable, steps[0]))
+            continue
+        parts = []
+        for dataset, picks in zip(datasets, steps, strict=True):
+            its = counterpart(variable, dataset)
+            if dataset is not first:
+                _need_alike(first, variable, dataset, its)
+            parts.append(_in_units_of(variable, _at_steps(dataset, its, picks)))
+        both = variable.replace(
+            dimensions=(DIMENSION, *variable.dimensions), data=Stacked(parts), missing=None
+        )
+        made.append(list_coordinate(both, LABEL))
+    described = [
+        Variable(
+            DIMENSION,
+            (DIMENSION,),
+            InMemory(np.arange(1, len(datasets) + 1, dtype=np.int32)),
+            {"standard_name": "realization", "long_name": "member of the ensemble", "units": "1"},
+        ),
+        Variable(
+            LABEL,
+            (DIMENSION,),
+            InMemory(np.array(names, dtype=object)),
+            {"long_name": "name of the member"},
+        ),
+    ]
+    files = tuple(dict.fromkeys(file for dataset in datasets for file in dataset.files))
+    return first.with_variables(
+        [*described, *made], files=files, attributes=common_attributes(datasets)
+    )
+
+
+def member_names(inputs: Sequence[str]) -> list[str]:
+    """Return short names for inputs: those of the files, without suffix, wildcards and what all
+    begin or end with.
+
+    Examples
+    --------
+    >>> member_names(["runs/pyrope_*.nc", "runs/almandine_*.nc"])
+    ['pyrope', 'almandine']
+    """
+    words = [
+        re.split(r"[_\W]+", re.sub(r"[*?\[\]]+", "", PurePath(text).stem).strip("_-. "))
+        for text in inputs
+    ]
+    while len(words) > 1 and all(len(w) > 1 for w in words) and len({w[0] for w in words}) == 1:
+        words = [w[1:] for w in words]
+    while len(words) > 1 and all(len(w) > 1 for w in words) and len({w[-1] for w in words}) == 1:
+        words = [w[:-1] for w in words]
+    return ["_".join(w) for w in words]
+
+
+def _common_steps(datasets: Sequence[Dataset]) -> list[np.ndarray | None]:
+    """Return for each dataset the steps that all of them have; None for all, where there is no time
+    axis."""
+    first = datasets[0]
+    coordinate = first.coordinate(Role.TIME)
+    if coordinate is None or coordinate.dimension is None:
+        return [None] * len(datasets)
+    matched = [MatchedTimes.of(first, other) for other in datasets[1:]]
+    shared = functools.reduce(np.intersect1d, [m.pairs(0)[0] for m in matched])
+    if not shared.size:
+        raise DataError("the members have no time in common")
+    steps: list[np.ndarray | None] = [shared]
+    for one in matched:
+        ours, theirs = one.pairs(0)
+        steps.append(theirs[np.searchsorted(ours, shared)])
+    return steps
+
+
+def _at_steps(dataset: Dataset, variable: Variable, picks: np.ndarray | None) -> Variable:
+    coordinate = dataset.coordinate(Role.TIME)
+    if picks is None or coordinate is None or coordinate.dimension not in variable.dimensions:
+        return variable
+    along = [picks if name == coordinate.dimension else None for name in variable.dimensions]
+    return variable.replace(data=Selected(variable.data, along))
+
+
+def _need_alike(first: Dataset, variable: Variable, other: Dataset, its: Variable) -> None:
+    if variable.data.ndim != its.data.ndim:
+        raise DataError(
+            f"{variable.name} has {variable.data.ndim} axes in {first.label} and {its.data.ndim} "
+            f"in {other.label}"
+        )
+    try:
+        need_same_cells(first, variable, other, its, Role.TIME)
+    except DataError as error:
+        raise DataError(
+            f"{error}: regrid --to 2.5 before them makes members of any grids alike"
+        ) from None
+
+
+def _in_units_of(variable: Variable, its: Variable) -> LazyArray:
+    if its.units == variable.units or not its.units or not variable.units:
+        return its.floats()
+    change = rescaling(its, variable.units)
+    warn(
+        f"{its.name}: members are in {its.units} and {variable.units}; all were turned into "
+        f"{variable.units}"
+    )
+    return Mapped(its.floats(), change, its.floats().dtype)

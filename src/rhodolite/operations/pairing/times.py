@@ -1,0 +1,89 @@
+"""Times of two datasets, matched by the period that they stand for and not by their number."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cftime
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.errors import DataError, warn
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_axis import TimeAxis
+
+Indices = NDArray[np.intp]
+
+
+@dataclass(frozen=True, eq=False)
+class MatchedTimes:
+    """The periods of two time axes.
+
+    Attributes
+    ----------
+    ours, theirs : ndarray of int
+        A whole number for each step; those of the same period are the same, those of the next one
+        more.
+    """
+
+    ours: NDArray[np.int64]
+    theirs: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, dataset: Dataset, other: Dataset) -> MatchedTimes:
+        """Match the times of two datasets.
+
+        Raises
+        ------
+        DataError
+            If their steps or calendars do not go together, or they have no period in common.
+        """
+        first, second = dataset.need_time(), other.need_time()
+        steps = [(axis.resolution.unit, axis.resolution.count) for axis in (first, second)]
+        if steps[0] != steps[1]:
+            raise DataError(
+                f"{dataset.label} has one value {first.resolution} and {other.label} "
+                f"{second.resolution}; "
+                "bring both to the same first, such as aggregate --to month"
+            )
+        unit, count = steps[0]
+        if unit == "single" and first.calendar != second.calendar:
+            unit, count = "month", 1
+        if unit not in ("month", "year") and first.calendar != second.calendar:
+            raise DataError(
+                f"{dataset.label} has the calendar {first.calendar} and {other.label} "
+                f"{second.calendar}, "
+                "whose days do not correspond; aggregate both --to month first"
+            )
+        made = cls(_periods(first, unit, count), _periods(second, unit, count))
+        ours, _ = made.pairs(0)
+        if not ours.size:
+            raise DataError(
+                f"{dataset.label} ({first.span}) and {other.label} ({second.span}) have no time in "
+                "common"
+            )
+        for label, n in ((dataset.label, len(first)), (other.label, len(second))):
+            if n > ours.size:
+                warn(
+                    f"{n - ours.size:,} of {n:,} times of {label} have no counterpart and are left "
+                    "out"
+                )
+        return made
+
+    def pairs(self, lag: int) -> tuple[Indices, Indices]:
+        """Return steps of both, in the order of time, the other's `lag` periods before ours."""
+        _, ours, theirs = np.intersect1d(self.ours, self.theirs + lag, return_indices=True)
+        return ours, theirs
+
+
+def _periods(axis: TimeAxis, unit: str, count: int) -> NDArray[np.int64]:
+    if unit == "year":
+        return axis.years // count
+    if unit == "month":
+        return (axis.years * 12 + axis.months - 1) // count
+    per_day = {"hour": 24, "minute": 1440, "second": 86400}.get(unit, 1)
+    numbers = cftime.date2num(axis.reference_dates, "days since 0001-01-01", axis.calendar)
+    places = np.asarray(numbers, dtype=np.float64) * per_day
+    if unit == "irregular":
+        places = places * 86400
+    return np.asarray(np.floor((places + 1e-6) / count), dtype=np.int64)

@@ -1,0 +1,128 @@
+"""Regions as people name them, and how much of each cell lies in them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from typing import TYPE_CHECKING, Self
+
+import numpy as np
+
+from rhodolite.errors import DataError
+from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.space.range_text import format_latitude, format_longitude
+from rhodolite.model.typed_value import FileReader, FileValue
+from rhodolite.regions.outlines import Outline
+
+if TYPE_CHECKING:
+    from scipy import sparse
+
+
+class CellChoice(StrEnum):
+    """Which cells belong to an outlined area, and with which part of them."""
+
+    FRACTION = "fraction"
+    CENTRE = "centre"
+    TOUCHED = "touched"
+
+
+@dataclass(frozen=True)
+class Regions(FileValue):
+    """Outlined areas: `Norway,Sweden`, `land`, `sea`, `basin.geojson`, `basins.shp#Skarn`."""
+
+    names: tuple[str, ...]
+    opened: tuple[Outline, ...] | None = field(default=None, compare=False)
+
+    repeats = True
+
+    @classmethod
+    def parse(cls, texts: str | Sequence[str]) -> Self:
+        given = [texts] if isinstance(texts, str) else list(texts)
+        names = [name.strip() for text in given for name in text.split(",")]
+        if not all(names):
+            raise ValueError(
+                f"'{','.join(given)}' names no area; write a country, land, sea, or an outline FILE"
+            )
+        return cls(tuple(names))
+
+    def texts(self) -> list[str]:
+        return list(self.names)
+
+    def __str__(self) -> str:
+        return ",".join(self.names)
+
+    @property
+    def is_loaded(self) -> bool:
+        return self.opened is not None
+
+    def loaded(self, reader: FileReader) -> Self:
+        if self.is_loaded:
+            return self
+        found = [outline for name in self.names for outline in reader.outlines(name)]
+        return replace(self, opened=tuple(found))
+
+    @property
+    def outlines(self) -> tuple[Outline, ...]:
+        """The outlines of all regions, those of a file with several features one by one."""
+        if self.opened is None:
+            raise DataError(f"--region {self}: the outlines have not been read")
+        return self.opened
+
+    def weights(
+        self, mesh: Mesh, cells: CellChoice, outlines: Sequence[Outline] | None = None
+    ) -> sparse.csr_array:
+        """Return the area (steradian) with which each cell counts in each area, shape (areas,
+        cells).
+
+        Raises
+        ------
+        DataError
+            If an area covers no cell.
+        """
+        from scipy import sparse
+
+        outlines = self.outlines if outlines is None else outlines
+        whole = mesh.areas.reshape(-1)
+        if cells is CellChoice.CENTRE:
+            north, east = (part.reshape(-1) for part in mesh.centres)
+            rows = [
+                sparse.csr_array(np.where(one.holds(north, east), whole, 0.0)[None, :])
+                for one in outlines
+            ]
+            found = sparse.csr_array(sparse.vstack(rows, format="csr"))
+        else:
+            found = mesh.without_slivers(mesh.covered_areas(outlines))
+            if cells is CellChoice.TOUCHED:
+                found.data = whole[found.indices]
+        found.eliminate_zeros()
+        for outline, count in zip(outlines, np.diff(found.indptr), strict=True):
+            if not count:
+                raise DataError(_misses(mesh, outline, cells))
+        return found
+
+
+def _misses(mesh: Mesh, outline: Outline, cells: CellChoice) -> str:
+    import shapely
+
+    if cells is CellChoice.CENTRE and mesh.covered_areas([outline]).nnz:
+        return (
+            f"--region: {outline.name} holds the centre of no cell; add --cells fraction or "
+            "--cells touched"
+        )
+    west, south, east, north = shapely.total_bounds(outline.shapes)
+    latitudes, longitudes = mesh.centres
+    places = [
+        f"{format_latitude(round(a, 2))}..{format_latitude(round(b, 2))}, "
+        f"{format_longitude(round(c, 2))}..{format_longitude(round(d, 2))}"
+        for a, b, c, d in (
+            (south, north, west, east),
+            (
+                np.nanmin(latitudes),
+                np.nanmax(latitudes),
+                np.nanmin(longitudes),
+                np.nanmax(longitudes),
+            ),
+        )
+    ]
+    return f"--region: {outline.name} ({places[0]}) covers no cell of the data ({places[1]})"

@@ -1,0 +1,241 @@
+"""Statistics as people name them, and the kernels that compute them."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Self
+
+from rhodolite.arrays import Array
+from rhodolite.errors import DataError, nearest_names
+from rhodolite.kernels.grouped_statistics import (
+    Count,
+    Exceedance,
+    Extreme,
+    Mean,
+    Spread,
+    Statistic,
+    Total,
+)
+from rhodolite.kernels.order_statistics import longest_run, percentile
+from rhodolite.model.typed_value import TypedValue
+from rhodolite.model.units.aliases import read_typed_units
+from rhodolite.model.units.udunits import convert, convertible
+from rhodolite.model.variable import Variable
+
+_PLAIN = ("mean", "sum", "min", "max", "range", "std", "variance", "median", "count")
+_THRESHOLDS = ("count-above", "count-below", "longest-run-above", "longest-run-below")
+_METHODS = {
+    "mean": "mean",
+    "sum": "sum",
+    "min": "minimum",
+    "max": "maximum",
+    "range": "range",
+    "std": "standard_deviation",
+    "variance": "variance",
+    "median": "median",
+}
+_ADJECTIVES = {
+    "mean": "mean",
+    "sum": "total",
+    "min": "least",
+    "max": "greatest",
+    "range": "range of",
+    "std": "standard deviation of",
+    "variance": "variance of",
+    "median": "median",
+}
+_VALUE = re.compile(r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*)")
+_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
+
+
+@dataclass(frozen=True)
+class Measure(TypedValue):
+    """A statistic: `mean`, `sum`, `min`, `max`, `range`, `std`, `variance`, `median`, `count`,
+    `p90`,
+    `count-above 1mm/day`, `longest-run-below 0degC`.
+
+    Attributes
+    ----------
+    kind : str
+    threshold : float, optional
+    units : str
+        Of the threshold; those of the data where it has none.
+    dtype : {"f4", "f8"}
+        Precision of the data, in which they are compared with the threshold.
+    """
+
+    kind: str
+    threshold: float | None = None
+    units: str = ""
+    dtype: str = "f8"
+
+    second_words = _THRESHOLDS
+    """Kinds that are followed by another word."""
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        kind, _, rest = text.strip().partition(" ")
+        if kind in _THRESHOLDS:
+            match = _VALUE.fullmatch(rest.strip())
+            if not match:
+                raise ValueError(f"'{text}' needs a threshold; write '{kind} 1mm/day'")
+            units = match.group(2).strip()
+            return cls(kind, float(match.group(1)), read_typed_units(units) if units else "")
+        if rest or (kind not in _PLAIN and not _PERCENTILE.fullmatch(kind)):
+            offered = [
+                *_PLAIN,
+                "p90 (any percentile)",
+                *(f"{kind} 1mm/day" for kind in _THRESHOLDS),
+            ]
+            raise ValueError(f"'{text}' is not offered. {nearest_names(text, offered)}")
+        return cls(kind)
+
+    def __str__(self) -> str:
+        return (
+            self.kind if self.threshold is None else f"{self.kind} {self.threshold:g}{self.units}"
+        )
+
+    @property
+    def share(self) -> float | None:
+        """The share of values below a percentile; None for other statistics."""
+        if self.kind == "median":
+            return 0.5
+        match = _PERCENTILE.fullmatch(self.kind)
+        return float(match.group(1)) / 100 if match else None
+
+    @property
+    def merges(self) -> bool:
+        """Whether parts of the values can be taken in one after another."""
+        return self.share is None and not self.kind.startswith("longest")
+
+    @property
+    def adds(self) -> bool:
+        """Whether a value that is missing makes the result wrong, as it does sums."""
+        return self.kind == "sum" or self.threshold is not None
+
+    @property
+    def counts(self) -> bool:
+        """Whether the result is a number of values."""
+        return self.kind == "count" or self.threshold is not None
+
+    @property
+    def method(self) -> str | None:
+        """The word for it in `cell_methods` (CF appendix E); None where there is none."""
+        return _METHODS.get(self.kind)
+
+    def words(self, quantity: str) -> str:
+        """Return the statistic of a quantity in people's words."""
+        if self.threshold is not None:
+            what = (
+                "longest run of values" if self.kind.startswith("longest") else "number of values"
+            )
+            return (
+                f"{what} of {quantity} {self.kind.rpartition('-')[2]} {self.threshold:g} "
+                f"{self.units}"
+            ).strip()
+        if self.kind == "count":
+            return f"number of values of {quantity}"
+        if self.share is not None and self.kind != "median":
+            return f"{_ordinal(self.kind[1:])} percentile of {quantity}"
+        return join_words(_ADJECTIVES[self.kind], quantity)
+
+    def within(self, variable: Variable) -> Measure:
+        """Return the measure with its threshold in the units of a variable.
+
+        Raises
+        ------
+        DataError
+            If the threshold's units cannot be turned into them.
+        """
+        if self.threshold is None or not self.units or self.units == variable.units:
+            return Measure(
+                self.kind, self.threshold, self.units or (variable.units or ""), variable.precision
+            )
+        from rhodolite.model.units.conversion import rescaling
+
+        try:
+            change = rescaling(variable, self.units)
+        except DataError:
+            change = None
+        if change is None or not (
+            convertible(self.units, variable.units or "1") or change.by_density
+        ):
+            raise DataError(
+                f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which "
+                f"{self.units} cannot "
+                "be turned into; choose first: subset --variable NAME then aggregate"
+            )
+        if change.by_density:
+            threshold = (self.threshold - change.offset) / change.factor
+        else:
+            threshold = float(convert(self.threshold, self.units, variable.units or "1"))
+        return Measure(self.kind, threshold, variable.units or "", variable.precision)
+
+    def statistic(self, *, weighted: bool) -> tuple[Statistic, str]:
+        """Return the kernel of a measure that merges, and the name of its result."""
+        if self.threshold is not None:
+            return Exceedance(
+                threshold=self.threshold, below=self.kind.endswith("below"), dtype=self.dtype
+            ), "value"
+        return {
+            "mean": (Mean(), "value"),
+            "sum": (Total(weighted), "value"),
+            "count": (Count(), "value"),
+            "min": (Extreme(), "low"),
+            "max": (Extreme(), "high"),
+            "range": (Extreme(), "range"),
+            "std": (Spread(), "deviation"),
+            "variance": (Spread(), "variance"),
+        }[self.kind]
+
+    def of_all(self, values: Array) -> Array:
+        """Return a measure that does not merge, for values of shape (n, *cells)."""
+        if self.share is not None:
+            return percentile(values, self.share)
+        assert self.threshold is not None
+        return longest_run(values, self.threshold, self.kind.endswith("below"), self.dtype)
+
+
+@dataclass(frozen=True)
+class Measures(TypedValue):
+    """Several statistics at once: `mean,max,p90`."""
+
+    measures: tuple[Measure, ...]
+
+    listed = True
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        measures = tuple(Measure.parse(part) for part in text.split(","))
+        if len(set(measures)) < len(measures):
+            raise ValueError(f"'{text}' names a statistic twice")
+        return cls(measures)
+
+    def __str__(self) -> str:
+        return ",".join(str(measure) for measure in self.measures)
+
+
+def join_words(before: str, quantity: str) -> str:
+    """Return words before a quantity, without a word twice: `total` and `Total precipitation` is
+    total precipitation.
+
+    Examples
+    --------
+    >>> join_words("total", "Total precipitation"), join_words("mean", "SST")
+    ('total precipitation', 'mean SST')
+    """
+    lowered = quantity[:1].lower() + quantity[1:] if quantity[1:2].islower() else quantity
+    last = before.split()[-1].lower() if before else ""
+    if last and lowered.lower().startswith(f"{last} "):
+        return f"{before} {lowered.split(maxsplit=1)[1]}"
+    return f"{before} {lowered}".strip()
+
+
+def _ordinal(number: str) -> str:
+    endings = {"1": "st", "2": "nd", "3": "rd"}
+    plain = number.lstrip("0") or "0"
+    ending = (
+        "th" if plain[-2:] in ("11", "12", "13") or "." in plain else endings.get(plain[-1], "th")
+    )
+    return f"{plain}{ending}"

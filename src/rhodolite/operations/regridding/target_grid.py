@@ -1,0 +1,155 @@
+"""Grids to regrid to: of a step in degrees, or those of other data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Self
+
+import numpy as np
+
+from rhodolite.arrays import Array, InMemory
+from rhodolite.errors import DataError
+from rhodolite.model.cf.vocabulary import COVERED_AREA
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.typed_value import TypedValue
+from rhodolite.model.variable import Variable
+
+_SLACK = 1e-6
+_MOST_CELLS = 100_000_000
+
+
+@dataclass(frozen=True)
+class GridStep(TypedValue):
+    """Width of cells in degrees: `1.0`, or `lat=1,lon=1.25`."""
+
+    lat: float
+    lon: float
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        example = f"'{text}' is no step in degrees; write 1.0, or lat=1,lon=1.25"
+        parts = [part.strip() for part in text.split(",")]
+        try:
+            if len(parts) == 1 and "=" not in text:
+                steps = {"lat": float(text), "lon": float(text)}
+            else:
+                steps = {
+                    name.strip(): float(value)
+                    for name, _, value in (part.partition("=") for part in parts)
+                }
+        except ValueError:
+            raise ValueError(example) from None
+        if steps.keys() != {"lat", "lon"} or not all(
+            0 < step <= limit for step, limit in ((steps["lat"], 180), (steps["lon"], 360))
+        ):
+            raise ValueError(example)
+        return cls(steps["lat"], steps["lon"])
+
+    def __str__(self) -> str:
+        return f"{self.lat:g}" if self.lat == self.lon else f"lat={self.lat:g},lon={self.lon:g}"
+
+    def grid_around(self, source: Mesh) -> tuple[Mesh, list[Variable]]:
+        """Return the grid that covers another, with edges on multiples of the step, and its
+        coordinates.
+
+        Of the whole globe longitudes begin at 0.
+
+        Raises
+        ------
+        DataError
+            If the step does not divide the globe, or makes too many cells.
+        """
+        south, north = source.reach
+        west, east = source.span
+        near = max(_SLACK, source.slack)
+        edges = [_edges(south, north, self.lat, "lat", (-90.0, 90.0), near)]
+        whole = east - west > 360 - near
+        if whole:
+            _need_divisor(self.lon, 360.0, "lon")
+            edges.append(np.linspace(0.0, 360.0, round(360.0 / self.lon) + 1))
+        else:
+            edges.append(_edges(west, east, self.lon, "lon", None, near))
+        middles = [(one[1:] + one[:-1]) / 2 for one in edges]
+        if middles[0].size * middles[1].size > _MOST_CELLS:
+            raise DataError(
+                f"--to {self}: {middles[0].size:,} x {middles[1].size:,} cells are too many; "
+                "choose a "
+                "larger step or a smaller region"
+            )
+        names = source.dimensions if source.regular else ("lat", "lon")
+        mesh = Mesh(names, middles[0], middles[1], edges[0], edges[1])
+        return mesh, coordinates_of(mesh)
+
+
+def coordinates_of(mesh: Mesh) -> list[Variable]:
+    """Return latitude and longitude of a regular grid, with bounds."""
+    made = []
+    for name, word, centres, edges in (
+        (mesh.dimensions[0], "latitude", mesh.latitudes, mesh.latitude_edges),
+        (mesh.dimensions[1], "longitude", mesh.longitudes, mesh.longitude_edges),
+    ):
+        assert edges is not None
+        units = "degrees_north" if word == "latitude" else "degrees_east"
+        about = {
+            "standard_name": word,
+            "long_name": word,
+            "units": units,
+            "axis": "Y" if word == "latitude" else "X",
+            "bounds": f"{name}_bnds",
+        }
+        made.append(Variable(name, (name,), InMemory(centres), about))
+        made.append(
+            Variable(
+                f"{name}_bnds", (name, "bnds"), InMemory(np.stack([edges[:-1], edges[1:]], axis=1))
+            )
+        )
+    return made
+
+
+def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
+    """Return what describes the horizontal cells of a dataset: positions, bounds, axes and
+    projection."""
+    wanted = set(mesh.dimensions)
+    found = []
+    named = set(dataset.axes.curvilinear or ())
+    mappings = {
+        str(v.attributes.get("grid_mapping", "")).partition(":")[0] for v in dataset.data_variables
+    }
+    for name, variable in dataset.variables.items():
+        if (
+            name in dataset.axes.auxiliary
+            and (
+                (name in wanted or name in named)
+                or (variable.dimensions and set(variable.dimensions) <= wanted)
+            )
+        ) or (name in mappings and variable.data.ndim == 0):
+            found.append(variable)
+    bounds = {str(v.attributes.get("bounds", "")) for v in found}
+    found += [v for name, v in dataset.variables.items() if name in bounds and v not in found]
+    if mesh.regular and not bounds & set(dataset.variables):
+        return coordinates_of(mesh)
+    return [v for v in found if v.name != COVERED_AREA]
+
+
+def _edges(
+    low: float, high: float, step: float, name: str, limits: tuple[float, float] | None, near: float
+) -> Array:
+    first, last = np.floor((low + near) / step), np.ceil((high - near) / step)
+    edges = np.arange(first, last + 1) * step
+    if limits is not None and (edges[0] < limits[0] - _SLACK or edges[-1] > limits[1] + _SLACK):
+        _need_divisor(step, 90.0 if abs(180.0 / step % 2) < _SLACK else 180.0, name)
+        edges = np.clip(edges, *limits)
+        edges = edges[np.concatenate([[True], np.diff(edges) > _SLACK])]
+    return edges
+
+
+def _need_divisor(step: float, whole: float, name: str) -> None:
+    times = round(whole / step)
+    if times < 1 or abs(whole / step - times) > 1e-6 * times:
+        better = whole / max(times, 1)
+        raise DataError(
+            f"--to: cells of {step:g} degrees do not fit round the globe ({name}); a step of "
+            f"{better:.6g} "
+            f"gives {max(times, 1)} of them"
+        )

@@ -1,0 +1,190 @@
+"""Choosing by position where latitude and longitude are no axes: two-dimensional grids, and
+sites."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, LazyArray, Region, read_small
+from rhodolite.errors import DataError
+from rhodolite.kernels.sphere import great_circle
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.indexing import take
+from rhodolite.model.space.precision import rounding
+from rhodolite.model.space.range_text import (
+    LatitudeRange,
+    LongitudeRange,
+    Position,
+    format_latitude,
+    format_longitude,
+)
+from rhodolite.model.variable import Variable
+
+
+@dataclass(frozen=True, eq=False)
+class Positions:
+    """Where the cells of a two-dimensional grid, or sites, lie, in degrees; one number for each.
+
+    `slack` says by how much one may miss a limit and still be meant.
+    """
+
+    latitudes: Array
+    longitudes: Array
+    dimensions: tuple[str, ...]
+    slack: float = 1e-6
+
+    @classmethod
+    def of(cls, dataset: Dataset) -> Positions:
+        names = dataset.axes.curvilinear or dataset.axes.sites
+        assert names is not None
+        latitude, longitude = (dataset.variables[name] for name in names)
+        north, east = (read_small(v.floats()).astype(np.float64) for v in (latitude, longitude))
+        near = [
+            rounding(part.reshape(-1), v.data.dtype)
+            for part, v in ((north, latitude), (east, longitude))
+        ]
+        return cls(north, east, latitude.dimensions, max(1e-6, *near))
+
+    def words(self) -> str:
+        """Say what the cells cover."""
+        south, north = np.nanmin(self.latitudes), np.nanmax(self.latitudes)
+        west, east = np.nanmin(self.longitudes), np.nanmax(self.longitudes)
+        return (
+            f"{format_latitude(south)}..{format_latitude(north)}, "
+            f"{format_longitude(west)}..{format_longitude(east)}"
+        )
+
+
+def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | None) -> Dataset:
+    """Return the sites in both ranges, or the smallest block of cells that holds all whose centres
+    are.
+
+    Cells of the block whose centres lie outside become missing, since a block of such a grid
+    rarely has the edges that were asked for.
+
+    Raises
+    ------
+    DataError
+        If nothing lies there.
+    """
+    single = lat is not None and lat.south == lat.north is not None
+    if single or (lon is not None and lon.west == lon.east is not None):
+        raise DataError(
+            "latitude and longitude are no axes of these data, so nothing lies along a single one; "
+            "give a "
+            "range, or one place with --at"
+        )
+    positions = Positions.of(dataset)
+    inside = _inside(positions, lat, lon)
+    if not inside.any():
+        asked = [
+            f"--{name} {wish}" for name, wish in (("lat", lat), ("lon", lon)) if wish is not None
+        ]
+        raise DataError(f"{' '.join(asked)}: none lies there; the data cover {positions.words()}")
+    if inside.ndim == 1:
+        return take(dataset, {positions.dimensions[0]: np.flatnonzero(inside)})
+    picks = {}
+    for axis, name in enumerate(positions.dimensions):
+        found = np.flatnonzero(inside.any(axis=1 - axis))
+        picks[name] = np.arange(found[0], found[-1] + 1)
+    part = take(dataset, picks)
+    inside = inside[np.ix_(*(picks[name] for name in positions.dimensions))]
+    if inside.all():
+        return part
+    return part.with_variables(
+        _mask(v, inside, positions.dimensions)
+        if set(positions.dimensions) <= set(v.dimensions) and v.name not in part.axes.auxiliary
+        else v
+        for v in part.variables.values()
+    )
+
+
+def _inside(
+    positions: Positions, lat: LatitudeRange | None, lon: LongitudeRange | None
+) -> NDArray[np.bool_]:
+    inside = np.isfinite(positions.latitudes) & np.isfinite(positions.longitudes)
+    if lat is not None:
+        low = -np.inf if lat.south is None else lat.south
+        high = np.inf if lat.north is None else lat.north
+        inside &= (positions.latitudes >= low - positions.slack) & (
+            positions.latitudes <= high + positions.slack
+        )
+    return inside if lon is None else inside & _between(positions, lon)
+
+
+def at(dataset: Dataset, place: Position) -> Dataset:
+    """Return the site, or the one cell, that is nearest to a position.
+
+    Raises
+    ------
+    DataError
+        If a position lies farther from a cell than the cells' centres lie from each other.
+    """
+    positions = Positions.of(dataset)
+    distances = great_circle(
+        positions.latitudes, positions.longitudes, place.latitude, place.longitude
+    )
+    if distances.ndim == 1:
+        return take(dataset, {positions.dimensions[0]: np.array([np.nanargmin(distances)])})
+    row, column = np.unravel_index(np.nanargmin(distances), distances.shape)
+    if distances[row, column] > _reach(positions, int(row), int(column)):
+        raise DataError(f"--at {place}: lies outside the data, which cover {positions.words()}")
+    return take(
+        dataset, dict(zip(positions.dimensions, (np.array([row]), np.array([column])), strict=True))
+    )
+
+
+def _between(positions: Positions, wanted: LongitudeRange) -> NDArray[np.bool_]:
+    longitudes, near = positions.longitudes, positions.slack
+    west = wanted.west if wanted.west is not None else float(np.nanmin(longitudes))
+    east = wanted.east if wanted.east is not None else float(np.nanmax(longitudes))
+    width = 360.0 if east - west >= 360 else (east - west) % 360.0
+    beyond = np.mod(longitudes - west + near, 360.0)
+    return np.asarray(beyond <= width + 2 * near)
+
+
+def _reach(positions: Positions, row: int, column: int) -> float:
+    """Return the largest distance from a cell's centre to those of its neighbours, in degrees of
+    arc."""
+    rows = slice(max(row - 1, 0), row + 2)
+    columns = slice(max(column - 1, 0), column + 2)
+    here = positions.latitudes[row, column], positions.longitudes[row, column]
+    around = great_circle(
+        positions.latitudes[rows, columns], positions.longitudes[rows, columns], *here
+    )
+    return float(np.nanmax(around)) or 1.0
+
+
+def _mask(variable: Variable, inside: NDArray[np.bool_], dimensions: tuple[str, ...]) -> Variable:
+    return variable.replace(
+        data=MaskedArray(variable.floats(), inside, variable.dimensions, dimensions), missing=None
+    )
+
+
+class MaskedArray(LazyArray):
+    """An array of numbers that are missing where a mask over two of its dimensions is false."""
+
+    def __init__(
+        self,
+        source: LazyArray,
+        inside: NDArray[np.bool_],
+        dimensions: tuple[str, ...],
+        masked: tuple[str, ...],
+    ) -> None:
+        axes = tuple(dimensions.index(name) for name in masked)
+        self._source = source
+        self._inside = inside if axes[0] < axes[1] else inside.T
+        self._axes = tuple(sorted(axes))
+        self.shape, self.dtype, self.chunks = source.shape, source.dtype, source.chunks
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)
+
+    def read(self, region: Region) -> Array:
+        values = self._source.read(region)
+        inside = self._inside[tuple(region[axis] for axis in self._axes)]
+        shape = [n if axis in self._axes else 1 for axis, n in enumerate(values.shape)]
+        return np.where(inside.reshape(shape), values, self.dtype.type(np.nan))

@@ -1,0 +1,290 @@
+"""From what people ask for to the indices along each axis."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, InMemory
+from rhodolite.errors import DataError
+from rhodolite.kernels.sphere import cell_with
+from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.indexing import take
+from rhodolite.model.space.axis_cells import cell_edges, covers_globe
+from rhodolite.model.space.range_text import (
+    LatitudeRange,
+    LevelRange,
+    Levels,
+    LongitudeRange,
+    Position,
+    format_latitude,
+    format_longitude,
+)
+from rhodolite.model.time.period_text import Months, Period, Season, Years
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.units.udunits import convert, convertible
+from rhodolite.model.variable import Variable
+
+Indices = NDArray[np.intp]
+
+
+def take_steps(dataset: Dataset, steps: Indices) -> Dataset:
+    """Return a dataset at some of its times, with bounds where what is left no longer tells what
+    each time stands for.
+
+    Januaries alone are a year apart, and still stand for a month each.
+    """
+    coordinate, axis = dataset.need(Role.TIME), dataset.need_time()
+    part = take(dataset, {str(coordinate.dimension): steps})
+    if (
+        axis.bounds is not None
+        or axis.cells is None
+        or _all_instants(dataset, str(coordinate.dimension))
+    ):
+        return part
+    cells, left = axis.cells[steps], part.need_time().cells
+    if left is not None and np.allclose(
+        left, cells, rtol=0, atol=1e-6 * float(np.diff(cells[0])[0])
+    ):
+        return part
+    return _with_bounds(part, coordinate.name, cells)
+
+
+def take_cells(dataset: Dataset, role: Role, cells: Indices) -> Dataset:
+    """Return a dataset at some of its rows or columns, with bounds where what is left no longer
+    tells their width."""
+    coordinate = dataset.need(role)
+    part = take(dataset, {str(coordinate.dimension): cells})
+    steps = np.diff(np.unwrap(coordinate.values, period=360.0))
+    if (
+        coordinate.bounds is not None
+        or not steps.size
+        or not ((steps > 0).all() or (steps < 0).all())
+    ):
+        return part
+    edges = cell_edges(coordinate)
+    turned = np.unwrap(coordinate.values, period=360.0) - coordinate.values
+    bounds = (np.stack([edges[:-1], edges[1:]], axis=1) - turned[:, None])[cells]
+    left = part.need(role)
+    inner = np.diff(np.unwrap(left.values, period=360.0))
+    if (inner > 0).all() or (inner < 0).all():
+        widths = np.abs(np.diff(cell_edges(left)))
+        if np.allclose(widths, np.abs(np.diff(bounds, axis=1)[:, 0]), rtol=1e-4):
+            return part
+    return _with_bounds(part, coordinate.name, bounds)
+
+
+def _with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
+    """Return a dataset in which a coordinate without bounds has these, shape (n, 2)."""
+    called, ends = f"{name}_bnds", "bnds"
+    while called in dataset.variables:
+        called += "_"
+    while dataset.sizes.get(ends, 2) != 2:
+        ends += "_"
+    described = dataset.variables[name].edit(bounds=called)
+    bounds = Variable(called, (*described.dimensions, ends), InMemory(cells))
+    made = [described if v.name == name else v for v in dataset.variables.values()]
+    return dataset.with_variables([*made, bounds])
+
+
+def _all_instants(dataset: Dataset, dimension: str) -> bool:
+    along = [v for v in dataset.data_variables if dimension in v.dimensions]
+    return all("point" in str(v.attributes.get("cell_methods", "")) for v in along) and bool(along)
+
+
+def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:
+    """Return the rows whose centres lie in the range; the nearest row for a single latitude."""
+    values = coordinate.values
+    if wanted.south is not None and wanted.south == wanted.north:
+        at = cell_with(cell_edges(coordinate), wanted.south)
+        found = np.array([] if at is None else [at], dtype=np.intp)
+    else:
+        slack = coordinate.slack
+        low = -np.inf if wanted.south is None else wanted.south - slack
+        high = np.inf if wanted.north is None else wanted.north + slack
+        found = np.flatnonzero((values >= low) & (values <= high))
+    if not found.size:
+        ends = [format_latitude(edge) for edge in (values.min(), values.max())]
+        raise DataError(
+            f"--lat {wanted}: no cell centre lies there; the data's run from {ends[0]} to "
+            f"{ends[1]}, "
+            f"{_spacing_words(values)}"
+        )
+    return found
+
+
+def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[Indices, Array]:
+    """Return the columns whose centres lie in the range, eastward, and by how much each is turned.
+
+    Returns
+    -------
+    tuple of ndarray
+        Indices from west to east, and for each the multiple of 360 degrees to add to its
+        longitude so that the result increases from the west end as typed.
+    """
+    values = coordinate.values
+    slack = coordinate.slack
+    west, east = _ends(values, wanted)
+    if wanted.west is not None and wanted.west == wanted.east:
+        at = longitude_cell(coordinate, west)
+        found = np.array([] if at is None else [at], dtype=np.intp)
+        reached = values[found] + np.round((west - values[found]) / 360.0) * 360.0
+    else:
+        width = 360.0 if east - west >= 360 else (east - west) % 360.0
+        beyond = np.mod(values - west + slack, 360.0) - slack
+        found = np.flatnonzero(beyond <= width + slack if width < 360 else beyond < 360 - slack)
+        found = found[np.argsort(beyond[found], kind="stable")]
+        # Some grids repeat their first column 360 degrees on; it is taken once.
+        found = found[np.diff(beyond[found], prepend=-np.inf) > slack]
+        reached = west + beyond[found]
+    if not found.size:
+        ends = [format_longitude(edge) for edge in (values.min(), values.max())]
+        raise DataError(
+            f"--lon {wanted}: no cell centre lies there; the data's run from {ends[0]} to "
+            f"{ends[1]}, "
+            f"{_spacing_words(values)}"
+        )
+    return found, np.round((reached - values[found]) / 360.0) * 360.0
+
+
+def longitude_cell(coordinate: Coordinate, wanted: float) -> int | None:
+    """Return the column whose cell holds a longitude; None where none does."""
+    edges = cell_edges(coordinate)
+    west = min(edges[0], edges[-1])
+    at = cell_with(edges, west + (wanted - west) % 360.0)
+    if at is None and covers_globe(coordinate.values):  # rounding left a gap between last and first
+        return int(np.argmin(np.abs((coordinate.values - wanted + 180) % 360 - 180)))
+    return at
+
+
+def position_indices(dataset: Dataset, place: Position) -> tuple[int, int]:
+    """Return row and column of the cell that holds a position.
+
+    Raises
+    ------
+    DataError
+        If the grid does not reach there.
+    """
+    latitude, longitude = dataset.need(Role.LATITUDE), dataset.need(Role.LONGITUDE)
+    row = cell_with(cell_edges(latitude), place.latitude)
+    column = longitude_cell(longitude, place.longitude)
+    if row is None or column is None:
+        south, north = latitude.values.min(), latitude.values.max()
+        west, east = longitude.values.min(), longitude.values.max()
+        raise DataError(
+            f"--at {place}: lies outside the data, which cover "
+            f"{format_latitude(south)}..{format_latitude(north)}, "
+            f"{format_longitude(west)}..{format_longitude(east)}"
+        )
+    return row, column
+
+
+def time_indices(
+    axis: TimeAxis,
+    period: Period | None,
+    months: Months | None,
+    season: Season | None,
+    years: Years | None,
+) -> Indices:
+    """Return the steps that satisfy all conditions given.
+
+    With a season the years are those that the season belongs to: DJF of 2014 begins in
+    December 2013.
+    """
+    chosen = np.ones(len(axis), dtype=bool)
+    asked = []
+    if period is not None:
+        chosen &= axis.within(period)
+        asked.append(f"--time {period}")
+    if months is not None:
+        chosen &= np.isin(axis.months, months.numbers)
+        asked.append(f"--months {months}")
+    if season is not None:
+        chosen &= np.isin(axis.months, season.months)
+        asked.append(f"--season {season}")
+    if years is not None:
+        late = season.late_months if season is not None else ()
+        chosen &= np.array([int(year) in years for year in axis.season_years(late)], dtype=bool)
+        asked.append(f"--years {years}")
+    found = np.flatnonzero(chosen)
+    if not found.size:
+        raise DataError(
+            f"{' '.join(asked)}: no time step fits; the data hold {len(axis)}, from "
+            f"{axis.span.first} to "
+            f"{axis.span.last} ({axis.step})"
+        )
+    return found
+
+
+def level_indices(coordinate: Coordinate, wanted: Levels) -> Indices:
+    """Return the levels asked for, in the order of the data.
+
+    Raises
+    ------
+    DataError
+        If a level is not there, a range holds none, or units do not fit.
+    """
+    values, units = coordinate.values, coordinate.variable.units or "1"
+    chosen = np.zeros(values.size, dtype=bool)
+    for part in wanted.ranges:
+        ends = [_level_in(end, units, coordinate.name) for end in (part.first, part.last)]
+        if part.single and ends[0] is not None:
+            close = np.abs(values - ends[0]) <= max(coordinate.slack, 1e-5 * abs(ends[0]), 1e-9)
+        else:
+            low, high = _sorted_ends(ends)
+            close = (values >= low - coordinate.slack) & (values <= high + coordinate.slack)
+        if not close.any():
+            raise DataError(_no_level(part, ends, coordinate, units))
+        chosen |= close
+    return np.flatnonzero(chosen)
+
+
+def _no_level(
+    part: LevelRange, ends: list[float | None], coordinate: Coordinate, units: str
+) -> str:
+    values = coordinate.values
+    listed = ", ".join(f"{value:g}" for value in values[:40]) + (
+        ", ..." if values.size > 40 else ""
+    )
+    hint = ""
+    if part.single and ends[0] is not None:
+        hint = f" The nearest is {values[np.argmin(np.abs(values - ends[0]))]:g}."
+    label = f" {units}" if units != "1" else ""
+    return f"--level {part}: no such level.{hint} There are: {listed}{label}."
+
+
+def _level_in(end: tuple[float, str] | None, units: str, name: str) -> float | None:
+    if end is None:
+        return None
+    value, given = end
+    if not given or given == units:
+        return value
+    if not convertible(given, units):
+        raise DataError(
+            f"--level {value:g}{given}: the levels ({name}) are in {units}, which {given} cannot "
+            "be turned into"
+        )
+    return float(convert(value, given, units))
+
+
+def _sorted_ends(ends: list[float | None]) -> tuple[float, float]:
+    first, last = ends
+    if first is not None and last is not None:
+        return min(first, last), max(first, last)
+    return (-np.inf if first is None else first), (np.inf if last is None else last)
+
+
+def _ends(values: Array, wanted: LongitudeRange) -> tuple[float, float]:
+    """Return both ends of a range in degrees east, an open one replaced by the end of the data."""
+    west = float(values.min()) if wanted.west is None else wanted.west
+    east = float(values.max()) if wanted.east is None else wanted.east
+    if wanted.east is None and east < west:
+        east += 360.0
+    return west, east
+
+
+def _spacing_words(values: Array) -> str:
+    if values.size < 2:
+        return "a single one"
+    return f"{float(np.float32(np.abs(np.diff(values)).mean())):.4g} degrees apart"

@@ -1,0 +1,106 @@
+"""Regions cut out of a grid: the smallest block of cells that holds them, the others missing."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from rhodolite.arrays import Array, InMemory
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.cf.vocabulary import COVERED_AREA
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.indexing import take, turn_longitudes
+from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.variable import Variable
+from rhodolite.operations.parameters.regions import CellChoice, Regions
+from rhodolite.operations.selection.curvilinear import MaskedArray, Positions
+from rhodolite.regions.outlines import unite_outlines
+
+
+def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Dataset:
+    """Return the smallest block of cells that holds some regions, with all other cells missing.
+
+    The part of each cell that counts goes along as its area (`cell_measures`), so that means over
+    what is left weigh by it. Of sites those inside are kept.
+
+    Raises
+    ------
+    DataError
+        If the regions cover no cell, or the data lie on no grid.
+    """
+    if dataset.axes.sites:
+        return _sites_within(dataset, regions)
+    mesh = Mesh.of(dataset)
+    outlines = regions.outlines
+    weights = regions.weights(mesh, cells, outlines)  # refuses any that covers no cell
+    if len(outlines) > 1:
+        weights = regions.weights(mesh, cells, [unite_outlines(outlines)])
+    whole = mesh.areas.reshape(-1)
+    covered = np.minimum(np.asarray(weights.sum(axis=0)).reshape(-1), whole).reshape(mesh.shape)
+    rows = _from_first_to_last(covered.any(axis=1))
+    columns = (
+        _around(covered.any(axis=0))
+        if mesh.goes_round
+        else _from_first_to_last(covered.any(axis=0))
+    )
+    part = take(dataset, dict(zip(mesh.dimensions, (rows, columns), strict=True)))
+    if mesh.goes_round and (np.diff(columns) < 0).any():
+        part = _turned_on(part)
+    covered = covered[np.ix_(rows, columns)]
+    made = [_mask(v, covered > 0, part, mesh.dimensions) for v in part.variables.values()]
+    names = ", ".join(outline.name for outline in outlines)
+    about = {
+        "standard_name": "cell_area",
+        "long_name": f"area of the cell within {names}",
+        "units": "m2",
+    }
+    if dataset.axes.curvilinear:
+        about["coordinates"] = " ".join(dataset.axes.curvilinear)
+    measure = Variable(COVERED_AREA, mesh.dimensions, InMemory(covered * EARTH_RADIUS**2), about)
+    return part.with_variables([*made, measure])
+
+
+def _mask(
+    variable: Variable, inside: Array, dataset: Dataset, dimensions: tuple[str, str]
+) -> Variable:
+    if variable.name in dataset.axes.auxiliary or not set(dimensions) <= set(variable.dimensions):
+        return variable
+    if not variable.numeric and variable.data.dtype.kind not in "iu":
+        return variable
+    data = MaskedArray(variable.floats(), inside, variable.dimensions, dimensions)
+    return variable.replace(data=data, missing=None).edit(cell_measures=f"area: {COVERED_AREA}")
+
+
+def _sites_within(dataset: Dataset, regions: Regions) -> Dataset:
+    positions = Positions.of(dataset)
+    inside = np.zeros(positions.latitudes.size, dtype=bool)
+    for outline in regions.outlines:
+        inside |= outline.holds(positions.latitudes, positions.longitudes)
+    if not inside.any():
+        raise DataError(f"--region {regions}: no site lies there; they cover {positions.words()}")
+    return take(dataset, {positions.dimensions[0]: np.flatnonzero(inside)})
+
+
+def _from_first_to_last(used: Array) -> Array:
+    found = np.flatnonzero(used)
+    return np.arange(found[0], found[-1] + 1)
+
+
+def _around(used: Array) -> Array:
+    """Return the shortest stretch of columns that holds all that are used, which may cross the
+    seam."""
+    found = np.flatnonzero(used)
+    gaps = np.diff(found, append=found[0] + used.size)
+    widest = int(np.argmax(gaps))
+    if gaps[widest] <= 1 or widest == found.size - 1:
+        return np.arange(found[0], found[-1] + 1)
+    first, last = found[widest + 1], found[widest]
+    return np.arange(first, last + used.size + 1) % used.size
+
+
+def _turned_on(dataset: Dataset) -> Dataset:
+    """Return a dataset whose longitudes increase, also across the seam."""
+    values = dataset.need(Role.LONGITUDE).values
+    return turn_longitudes(
+        dataset, np.round((np.unwrap(values, period=360.0) - values) / 360.0) * 360.0
+    )

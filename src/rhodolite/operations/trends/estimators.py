@@ -1,0 +1,347 @@
+"""What is asked of each cell about its trend, and the answer from sums or from its whole series."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from typing import Any, Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Accumulator, Array, Region, SeriesKernel
+from rhodolite.errors import UsageError
+from rhodolite.kernels.autocorrelation import autocorrelation, effective_size
+from rhodolite.kernels.distributions import t_below, t_quantile
+from rhodolite.kernels.line_fit import LineSums, fit_line, line_sums, merge_line_sums
+from rhodolite.kernels.moments import equal_values
+from rhodolite.kernels.polynomial_fit import fit_polynomial
+from rhodolite.kernels.rank_trends import (
+    kendall_statistic,
+    kendall_variance,
+    normal_pvalue,
+    pairwise_trend,
+    prewhiten,
+    seasonal_kendall,
+    variance_growth,
+)
+from rhodolite.model.time.time_axis import TimeAxis
+
+
+class Slope(StrEnum):
+    """How slopes are found."""
+
+    LEAST_SQUARES = "least-squares"
+    THEIL_SEN = "theil-sen"
+
+
+class Test(StrEnum):
+    """What decides whether there is a trend."""
+
+    T = "t"
+    MANN_KENDALL = "mann-kendall"
+    SEASONAL_MANN_KENDALL = "seasonal-mann-kendall"
+
+    __test__ = False  # it is no test of the program
+
+
+class SerialCorrelation(StrEnum):
+    """What is done about values that follow each other."""
+
+    NONE = "none"
+    AR1 = "ar1"
+    HAMED_RAO = "hamed-rao"
+    PRE_WHITENING = "pre-whitening"
+
+
+@dataclass(frozen=True)
+class TrendSpec:
+    """What is asked of each cell; see `Trend`."""
+
+    method: Slope
+    test: Test
+    persistence: SerialCorrelation
+    order: int
+    alpha: float
+    fewest: int
+
+    def check(self) -> None:
+        """Refuse choices that do not go together."""
+        if self.order == 2 and (self.method is not Slope.LEAST_SQUARES or self.test is not Test.T):
+            raise UsageError("--order 2 is a fit by least squares; it goes with --test t alone")
+        if self.method is Slope.THEIL_SEN and self.test is Test.T:
+            raise UsageError(
+                "--test t belongs to --method least-squares; for theil-sen write --test "
+                "mann-kendall"
+            )
+        fitting = {
+            SerialCorrelation.AR1: Test.T,
+            SerialCorrelation.HAMED_RAO: Test.MANN_KENDALL,
+            SerialCorrelation.PRE_WHITENING: Test.MANN_KENDALL,
+        }.get(self.persistence, self.test)
+        if fitting is not self.test:
+            raise UsageError(
+                f"--serial-correlation {self.persistence} goes with --test {fitting}, not with "
+                f"{self.test}"
+            )
+
+    @property
+    def merges(self) -> bool:
+        """Whether sums over parts of the series are enough."""
+        return (
+            self.method is Slope.LEAST_SQUARES
+            and self.test is Test.T
+            and self.order == 1
+            and self.persistence is SerialCorrelation.NONE
+        )
+
+    @property
+    def other_method(self) -> Slope:
+        """The method whose own test is not the one asked for."""
+        return Slope.THEIL_SEN if self.test is Test.T else Slope.LEAST_SQUARES
+
+    @property
+    def bounds(self) -> dict[str, str]:
+        """Results that say how well the slope is known, and what they are called."""
+        share = f"{1 - self.alpha:.4g}".rstrip("0")
+        limits = {
+            "lower": f"lower limit (confidence {share})",
+            "upper": f"upper limit (confidence {share})",
+        }
+        return (
+            {"error": "standard error", **limits} if self.method is Slope.LEAST_SQUARES else limits
+        )
+
+    @property
+    def slope_words(self) -> str:
+        """How slopes are found, for the metadata."""
+        if self.method is Slope.THEIL_SEN:
+            pairs = (
+                "pairs of the same season"
+                if self.test is Test.SEASONAL_MANN_KENDALL
+                else "all pairs"
+            )
+            return f"median of the slopes between {pairs} (Theil and Sen), limits after Sen 1968"
+        return "least squares on decimal years" + (
+            ", slope of a parabola at the middle" if self.order == 2 else ""
+        )
+
+    @property
+    def test_words(self) -> str:
+        """How significance is found, for the metadata."""
+        after = {
+            SerialCorrelation.NONE: "values taken as independent",
+            SerialCorrelation.AR1: "effective sample size after Santer and others 2000",
+            SerialCorrelation.HAMED_RAO: "variance corrected after Hamed and Rao 1998",
+            SerialCorrelation.PRE_WHITENING: "pre-whitening free of the trend after Wang and Swail "
+            "2001",
+        }[self.persistence]
+        if self.test is Test.SEASONAL_MANN_KENDALL:
+            return (
+                "seasonal Mann-Kendall test with covariance between seasons, Hirsch and Slack 1984"
+            )
+        name = (
+            "two-sided t test"
+            if self.test is Test.T
+            else "Mann-Kendall test, corrected for ties and continuity"
+        )
+        return f"{name}, {after}"
+
+
+@dataclass
+class LineAccumulator(Accumulator):
+    """Lines through the values of each cell, from sums.
+
+    Parameters
+    ----------
+    years : ndarray of float64
+        Decimal year of each step.
+    axis : int
+        Where time lies in the source.
+    shape : tuple of int
+        Of the source.
+    factor : float
+        What slopes and errors are multiplied by.
+    fewest : int
+        Values that a cell needs.
+    alpha : float
+        The limits hold 1 - alpha.
+    """
+
+    years: Array
+    axis: int
+    shape: tuple[int, ...]
+    factor: float
+    fewest: int = 3
+    alpha: float = 0.05
+    _sums: LineSums | None = None
+    _cells: Region = ()
+
+    def start(self) -> Self:
+        return replace(self, _sums=None, _cells=())
+
+    def add(self, block: Array, region: Region) -> None:
+        self._sums = line_sums(self.years[region[self.axis]], np.moveaxis(block, self.axis, 0))
+        self._cells = region[: self.axis] + region[self.axis + 1 :]
+
+    def merge(self, other: Self) -> None:
+        if self._sums is None:
+            self._sums = LineSums.empty(self.shape[: self.axis] + self.shape[self.axis + 1 :])
+        assert other._sums is not None
+        merge_line_sums(self._sums, other._sums, other._cells)
+
+    def finish(self) -> dict[str, Array]:
+        sums = self._sums or LineSums.empty(self.shape[: self.axis] + self.shape[self.axis + 1 :])
+        line = fit_line(sums)
+        reach = -t_quantile(np.maximum(sums.count - 2, 1), self.alpha / 2) * line.error
+        found = {
+            "slope": line.slope,
+            "error": line.error,
+            "lower": line.slope - reach,
+            "upper": line.slope + reach,
+        }
+        made = {name: values * self.factor for name, values in found.items()} | {
+            "pvalue": line.pvalue
+        }
+        return {
+            name: np.where(sums.count < self.fewest, np.nan, values)
+            for name, values in made.items()
+        }
+
+
+@dataclass
+class TrendWork(SeriesKernel):
+    """The answer to a question from whole series.
+
+    Parameters
+    ----------
+    question : TrendSpec
+    axis : int
+        Where time lies in the source.
+    order : ndarray of int
+        Steps in the order of time.
+    years : ndarray of float64
+        Their decimal years.
+    seasons, whole_years : ndarray of int
+        Their place within the year, and the year.
+    factor : float
+        What slopes and errors are multiplied by.
+    unit : float
+        Years that a slope is given for.
+    """
+
+    question: TrendSpec
+    axis: int
+    order: NDArray[np.intp]
+    years: Array
+    seasons: NDArray[np.int64]
+    whole_years: NDArray[np.int64]
+    factor: float
+    unit: float
+
+    @classmethod
+    def of(
+        cls, question: TrendSpec, axis: TimeAxis, along: int, factor: float, unit: float
+    ) -> Self:
+        """Return the work for a time axis.
+
+        Raises
+        ------
+        UsageError
+            If seasons are asked for of data that have less than one value a month, or more.
+        """
+        order = np.argsort(axis.middles, kind="stable")
+        seasons, years = axis.months[order], axis.years[order]
+        phases = set(zip(seasons.tolist(), years.tolist(), strict=True))
+        seasonal = question.test is Test.SEASONAL_MANN_KENDALL
+        if seasonal and (len(phases) < len(axis) or np.unique(seasons).size < 2):
+            raise UsageError(
+                f"--test {question.test} needs one value for each month or season of a year, and "
+                "the data "
+                f"have {axis.step}; aggregate --to month first, or use --test mann-kendall"
+            )
+        return cls(question, along, order, axis.decimal_years[order], seasons, years, factor, unit)
+
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        names = ["slope", *self.question.bounds, "pvalue"]
+        names += ["acceleration", "acceleration_error"] if self.question.order == 2 else []
+        return {name: ((), np.dtype("f8")) for name in names}
+
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        values = block[self.order]
+        least_squares = self.question.method is Slope.LEAST_SQUARES
+        found = self._least_squares(values) if least_squares else self._ranks(values)
+        if least_squares and self.question.test is not Test.T:
+            found["pvalue"] = self._pvalue(values, found["slope"])
+        count = (~np.isnan(values)).sum(axis=0)
+        low, high = (part(np.where(count, values, 0), axis=0) for part in (np.nanmin, np.nanmax))
+        flat = equal_values(low, high) & (count > 0)
+        for name in found:
+            if name == "pvalue":
+                found[name] = np.where(flat, 1.0, found[name])
+            else:
+                found[name] = np.where(
+                    flat & np.isfinite(found[name]), 0.0, found[name] * self.factor
+                )
+            found[name] = np.where(count < self.question.fewest, np.nan, found[name])
+        return found, Counter()
+
+    def _least_squares(self, values: Array) -> dict[str, Array]:
+        fit = fit_polynomial(self.years, values, self.question.order)
+        freedom = fit.freedom.astype(np.float64)
+        if self.question.persistence is SerialCorrelation.AR1:
+            freedom = (
+                effective_size(fit.count, autocorrelation(fit.residuals)) - self.question.order - 1
+            )
+        known = freedom > 0
+        held = np.where(known, freedom, 1.0)
+        variance = np.where(known, fit.squares / held, np.nan)
+        slope, leverage = fit.slope()
+        error = np.sqrt(variance * leverage)
+        reach = -t_quantile(held, self.question.alpha / 2) * error
+        found = {
+            "slope": slope,
+            "error": error,
+            "lower": slope - reach,
+            "upper": slope + reach,
+            "pvalue": _t_pvalue(slope, error, held),
+        }
+        if self.question.order == 2:
+            bend, leverage = fit.acceleration()
+            # One more power of time, so one more factor.
+            found["acceleration"] = bend * self.unit
+            found["acceleration_error"] = np.sqrt(variance * leverage) * self.unit
+        return found
+
+    def _ranks(self, values: Array) -> dict[str, Array]:
+        seasonal = self.question.test is Test.SEASONAL_MANN_KENDALL
+        seasons = self.seasons if seasonal else None
+        variance = kendall_variance(values)
+        if seasonal:
+            variance = seasonal_kendall(values, self.seasons, self.whole_years)[1]
+        score, slope, low, high = pairwise_trend(
+            self.years, values, seasons, variance, self.question.alpha
+        )
+        if not seasonal and self.question.persistence is not SerialCorrelation.NONE:
+            pvalue = self._pvalue(values, slope)
+        else:
+            pvalue = normal_pvalue(score, variance)
+        return {"slope": slope, "lower": low, "upper": high, "pvalue": pvalue}
+
+    def _pvalue(self, values: Array, slope: Array) -> Array:
+        """Return the p-value of the Mann-Kendall test that is asked for."""
+        if self.question.test is Test.SEASONAL_MANN_KENDALL:
+            return normal_pvalue(*seasonal_kendall(values, self.seasons, self.whole_years))
+        if self.question.persistence is SerialCorrelation.PRE_WHITENING:
+            values = prewhiten(self.years, values, slope)
+        variance = kendall_variance(values)
+        if self.question.persistence is SerialCorrelation.HAMED_RAO:
+            variance = variance * np.maximum(variance_growth(self.years, values, slope), 1e-3)
+        return normal_pvalue(kendall_statistic(values), variance)
+
+
+def _t_pvalue(slope: Array, error: Array, freedom: Array) -> Array:
+    ratio = np.divide(np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0)
+    return np.where(np.isnan(slope) | np.isnan(error), np.nan, 2 * t_below(freedom, -ratio))

@@ -1,0 +1,58 @@
+"""Which of many tests are significant, one by one or with the share of false discoveries held."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Self
+
+import numpy as np
+
+from rhodolite.arrays import Accumulator, Array, LazyArray, Region
+
+
+@dataclass
+class FalseDiscoveryLimit(Accumulator):
+    """The largest p-value that is significant when the share of false discoveries is held.
+
+    Notes
+    -----
+    The largest p(i) of m in order with p(i) <= alpha i / m (Benjamini and Hochberg 1995; for maps
+    Wilks 2016, Bulletin of the American Meteorological Society 97, 2263-2273). Below 0 where there
+    is none.
+    """
+
+    alpha: float
+    held: list[Array] = field(default_factory=list)
+
+    def start(self) -> Self:
+        return replace(self, held=[])
+
+    def add(self, block: Array, region: Region) -> None:  # noqa: ARG002
+        self.held = [block[~np.isnan(block)].ravel()]
+
+    def merge(self, other: Self) -> None:
+        self.held += other.held
+
+    def finish(self) -> dict[str, Array]:
+        ordered = np.sort(np.concatenate([*self.held, np.empty(0)]))
+        passed = np.flatnonzero(
+            ordered <= self.alpha * np.arange(1, ordered.size + 1) / max(ordered.size, 1)
+        )
+        limit = np.nextafter(ordered[passed[-1]], 2.0) if passed.size else -1.0
+        return {"limit": np.asarray(limit)}
+
+
+class Significant(LazyArray):
+    """1 where a p-value lies below a limit, 0 where not, and -1 where it is missing."""
+
+    def __init__(self, pvalues: LazyArray, limit: LazyArray) -> None:
+        self._pvalues, self._limit = pvalues, limit
+        self.shape, self.chunks = pvalues.shape, pvalues.chunks
+        self.dtype = np.dtype(np.int8)
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return self._pvalues, self._limit
+
+    def read(self, region: Region) -> Array:
+        pvalues, limit = self._pvalues.read(region), self._limit.read(())
+        return np.where(np.isnan(pvalues), -1, pvalues < limit).astype(np.int8)

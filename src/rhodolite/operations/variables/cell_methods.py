@@ -1,0 +1,134 @@
+"""Attributes that stay true when numbers change (CF chapters 3 and 7)."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from rhodolite.model.cf.vocabulary import STALE_AFTER_CHANGE
+from rhodolite.model.units.udunits import has_offset_zero, is_temperature, square_units
+from rhodolite.model.variable import UNITS_OF_ONE, Variable
+from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.statistic import Measure, join_words
+
+_ANOMALY_NAMES = {
+    name: f"{name}_anomaly"
+    for name in (
+        "air_temperature",
+        "surface_temperature",
+        "air_pressure",
+        "geopotential_height",
+        "sea_water_temperature",
+    )
+}
+"""Standard names that have one for the departure from the climatology, in the CF table."""
+_STALE = (*STALE_AFTER_CHANGE, "ancillary_variables")
+_TIME_METHOD = re.compile(r"\btime:\s*(\w+)(?:\s*\([^)]*\))?")
+
+
+def climatology_attributes(
+    variable: Variable, cycle: Cycle, base: str, measure: Measure, time: str, each: str = ""
+) -> dict[str, Any]:
+    """Return the attributes of a statistic of each phase of a cycle over a base, given in words.
+
+    `each` is the step, such as month, of amounts of which a phase holds several: the result is that
+    of one step.
+    """
+    within, others = _time_method(variable)
+    if each:
+        others, within = f"{others} {time}: sum (interval: 1 {each})".strip(), "mean"
+    over = measure.method
+    steps = {"hour": "days", "none": ""}.get(cycle.parts[0], "years")
+    if over is None:
+        now = f"{time}: {within}"
+    elif not steps:
+        now = f"{time}: {over}"
+    elif len(cycle.parts) > 1:
+        now = f"{time}: {within} within days {time}: mean over days {time}: {over} over years"
+    else:
+        now = f"{time}: {within} within {steps} {time}: {over} over {steps}"
+    name = "normal of" if measure.kind == "mean" else measure.words("").strip()
+    name = name if name.endswith(" of") else f"{name} of"
+    changed = variable.edit(
+        *_STALE,
+        long_name=f"{cycle.word} {name} {variable.quantity}{f' of one {each}' if each else ''}, "
+        f"{base}",
+        cell_methods=f"{others} {now}".strip(),
+    )
+    if measure.counts or measure.kind == "variance":
+        changed = changed.edit("standard_name")
+    if measure.kind == "variance" and variable.units:
+        changed = changed.edit(units=square_units(variable.units))
+    if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
+        changed = changed.edit(units_metadata="temperature: difference")
+    return dict(changed.attributes)
+
+
+def anomaly_attributes(
+    variable: Variable, cycle: Cycle, base: str, base_words: str, kind: str
+) -> dict[str, Any]:
+    """Return the attributes of a departure from normal, of kind difference, percent or
+    standardised."""
+    standard_name = str(variable.attributes.get("standard_name", ""))
+    words = {
+        "difference": "departure",
+        "percent": "departure in percent",
+        "standardised": "standardised departure",
+    }
+    changed = variable.edit(
+        *_STALE,
+        "standard_name",
+        long_name=f"{words[kind]} of {variable.quantity} from the {cycle.word} normal of "
+        f"{base_words}",
+    )
+    if kind == "difference":
+        if standard_name in _ANOMALY_NAMES:
+            changed = changed.edit(standard_name=_ANOMALY_NAMES[standard_name])
+        # CF 1.11, 3.1.2: says that no offset belongs to these units.
+        if variable.units and is_temperature(variable.units):
+            changed = changed.edit(units_metadata="temperature: difference")
+    else:
+        changed = changed.edit("units_metadata", units="%" if kind == "percent" else UNITS_OF_ONE)
+    return dict(changed.edit(base_period=base).attributes)
+
+
+def aggregate_attributes(
+    variable: Variable, measure: Measure, adjective: str, time: str, step: str
+) -> dict[str, Any]:
+    """Return the attributes of a statistic over each period, the units of which are still those of
+    the values."""
+    within, others = _time_method(variable)
+    changed = variable.edit(*_STALE, "standard_name")
+    standard_name = variable.attributes.get("standard_name")
+    if standard_name and not measure.counts and measure.kind != "variance":
+        changed = changed.edit(standard_name=standard_name)
+    before = (
+        f"{time}: {within} "
+        if within not in ("point", measure.method) and _has_time_method(variable)
+        else ""
+    )
+    how = f" (interval: {step})" if step else ""
+    now = f"{before}{time}: {measure.method}{how}" if measure.method else before
+    methods = f"{others} {now}".strip()
+    changed = changed.edit(
+        "cell_methods", long_name=join_words(adjective, measure.words(variable.quantity))
+    )
+    if methods:
+        changed = changed.edit(cell_methods=methods)
+    if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
+        changed = changed.edit(units_metadata="temperature: difference")
+    if measure.method is None and not measure.counts:
+        changed = changed.edit(comment=f"{measure} of the values in each period")
+    return dict(changed.attributes)
+
+
+def _has_time_method(variable: Variable) -> bool:
+    return _TIME_METHOD.search(str(variable.attributes.get("cell_methods", ""))) is not None
+
+
+def _time_method(variable: Variable) -> tuple[str, str]:
+    """Return how values stand for their steps, `mean` where nothing is said, and the other cell
+    methods."""
+    methods = str(variable.attributes.get("cell_methods", ""))
+    within = found.group(1) if (found := _TIME_METHOD.search(methods)) else "mean"
+    return "mean" if within == "point" else within, _TIME_METHOD.sub("", methods).strip()

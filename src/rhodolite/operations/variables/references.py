@@ -1,0 +1,68 @@
+"""Datasets whose data lose or change axes: what described the old ones goes, and what names it is
+kept true."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+
+from rhodolite.model.cf.vocabulary import CELL_BOUNDS, NAME_LISTS, STALE_AFTER_CHANGE
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.variable import Variable
+
+
+def without_axes(
+    dataset: Dataset,
+    gone: Collection[str],
+    made: Mapping[str, Sequence[Variable]],
+    added: Iterable[Variable] = (),
+) -> Dataset:
+    """Return a dataset with data variables replaced, without all else that runs along the
+    dimensions that go.
+
+    Parameters
+    ----------
+    gone : collection of str
+        Dimensions that no longer exist, or have other cells now.
+    made : mapping of str to sequence of Variable
+        What comes in the place of a data variable.
+    added : iterable of Variable
+        What describes new axes.
+    """
+    kept: list[Variable] = []
+    for name, variable in dataset.variables.items():
+        if name in made:
+            kept += made[name]
+        elif not set(gone) & set(variable.dimensions):
+            kept.append(variable)
+    new = list(added)
+    names = {v.name for v in (*kept, *new)}
+    kept = [v for v in kept if v.name not in {one.name for one in new}]
+    used = {str(v.attributes.get("grid_mapping", "")) for v in kept}
+    mappings = {str(v.attributes.get("grid_mapping", "")) for v in dataset.variables.values()}
+    kept = [v for v in kept if v.name not in mappings or v.name in used]
+    return dataset.with_variables([*new, *(_pointing_to(v, names) for v in kept)])
+
+
+def drop_stale(variable: Variable, *more: str) -> Variable:
+    """Return a variable without the attributes that new values or cells make untrue."""
+    return variable.edit(*STALE_AFTER_CHANGE, "cell_measures", *more)
+
+
+def _pointing_to(variable: Variable, names: Collection[str]) -> Variable:
+    """Return a variable that lists only what there is."""
+    for key in NAME_LISTS:
+        if key in variable.attributes:
+            words = [word for word in str(variable.attributes[key]).split() if word in names]
+            variable = variable.edit(key)
+            if words:
+                variable = variable.edit(**{key: " ".join(words)})
+    for key in CELL_BOUNDS:
+        if key in variable.attributes and str(variable.attributes[key]) not in names:
+            variable = variable.edit(key)
+    return variable
+
+
+def list_coordinate(variable: Variable, name: str) -> Variable:
+    """Return a variable that lists one more auxiliary coordinate."""
+    listed = str(variable.attributes.get("coordinates", "")).split()
+    return variable if name in listed else variable.edit(coordinates=" ".join([*listed, name]))

@@ -1,0 +1,172 @@
+"""Vertical coordinates: those that are numbers, and pressures computed from a model's own levels
+(CF appendix D)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from rhodolite.arrays import Aligned, Array, LazyArray, Mapped
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units.conversion import rescaling
+from rhodolite.model.units.udunits import convertible, is_pressure
+from rhodolite.model.variable import Variable
+
+_HYBRID = "atmosphere_hybrid_sigma_pressure_coordinate"
+_SIGMA = "atmosphere_sigma_coordinate"
+_LOG = "atmosphere_ln_pressure_coordinate"
+
+
+@dataclass(frozen=True, eq=False)
+class Vertical:
+    """The levels of a dataset.
+
+    Attributes
+    ----------
+    dimension : str
+    units : str
+        Of the heights; Pa where pressures are computed.
+    values : ndarray of float64 or None
+        Heights, where they are the same in all columns.
+    terms : tuple of Variable
+        Else what pressures are computed from.
+    formula : callable or None
+        Returns pressures from these, each along all dimensions of the data or of length 1.
+    slack : float
+        By how much a height may miss a level and still be meant.
+    """
+
+    dimension: str
+    units: str
+    values: Array | None
+    terms: tuple[Variable, ...] = ()
+    formula: Callable[..., Array] | None = None
+    slack: float = 0.0
+
+    @classmethod
+    def of(cls, dataset: Dataset) -> Vertical:
+        """Return the levels of a dataset.
+
+        Raises
+        ------
+        DataError
+            If there is no vertical axis, or its heights cannot be told.
+        """
+        coordinate = dataset.need(Role.LEVEL)
+        if coordinate.dimension is None:
+            raise DataError(
+                f"{dataset.label}: there is a single level, between which there is nothing"
+            )
+        named = str(coordinate.variable.attributes.get("standard_name", ""))
+        if "formula_terms" in coordinate.variable.attributes:
+            return _compute_pressures(dataset, coordinate.variable, coordinate.dimension, named)
+        units = coordinate.variable.units or "1"
+        if not is_pressure(units) and not convertible(units, "m"):
+            raise DataError(
+                f"{dataset.label}: the levels ({coordinate.name}, in {units}) are no pressures, "
+                "heights or "
+                "depths, and have no formula_terms that say how to compute them"
+            )
+        return cls(coordinate.dimension, units, coordinate.values, slack=coordinate.slack)
+
+    def nearest(self, wanted: Array) -> Array:
+        """Return heights with those that are meant to be a level exactly on it, as 0.1 is in single
+        precision."""
+        if self.values is None or not self.values.size:
+            return wanted
+        at = np.abs(self.values[None, :] - wanted[:, None]).argmin(axis=1)
+        return np.where(np.abs(self.values[at] - wanted) <= self.slack, self.values[at], wanted)
+
+    @property
+    def pressure(self) -> bool:
+        return is_pressure(self.units)
+
+    def heights(self, variable: Variable) -> list[LazyArray]:
+        """Return the arrays that heights are computed from, aligned with a variable."""
+        missing = [
+            term.name for term in self.terms if not set(term.dimensions) <= set(variable.dimensions)
+        ]
+        if missing:
+            raise DataError(f"{variable.name} does not run along all axes of {', '.join(missing)}")
+        return [
+            Aligned(term.floats(), term.dimensions, variable.dimensions, variable.shape)
+            for term in self.terms
+        ]
+
+
+def _compute_pressures(
+    dataset: Dataset, variable: Variable, dimension: str, named: str
+) -> Vertical:
+    words = str(variable.attributes["formula_terms"]).replace(":", ": ").split()
+    terms = {key.rstrip(":"): name for key, name in zip(words[::2], words[1::2], strict=False)}
+    lacking = [name for name in terms.values() if name not in dataset.variables]
+    if lacking:
+        raise DataError(
+            f"{dataset.label}: pressures are computed from {', '.join(terms.values())}, and "
+            f"{', '.join(lacking)} is not there; join the file that holds it"
+        )
+
+    def term(key: str) -> Variable:
+        if key not in terms:
+            raise DataError(f"{dataset.label}: the formula_terms of {variable.name} lack '{key}'")
+        return dataset.variables[terms[key]]
+
+    if named == _HYBRID and "ap" in terms:
+        return Vertical(
+            dimension, "Pa", None, (_pascal(term("ap")), term("b"), _pascal(term("ps"))), _with_ap
+        )
+    if named == _HYBRID:
+        return Vertical(
+            dimension,
+            "Pa",
+            None,
+            (term("a"), term("b"), _pascal(term("ps")), _pascal(term("p0"))),
+            _with_a,
+        )
+    if named == _SIGMA:
+        return Vertical(
+            dimension,
+            "Pa",
+            None,
+            (term("sigma"), _pascal(term("ps")), _pascal(term("ptop"))),
+            _with_sigma,
+        )
+    if named == _LOG:
+        return Vertical(dimension, "Pa", None, (_pascal(term("p0")), term("lev")), _with_log)
+    raise DataError(
+        f"{dataset.label}: levels of {named or variable.name} are not understood; pressures, "
+        "heights, "
+        f"depths and {_HYBRID}, {_SIGMA}, {_LOG} are"
+    )
+
+
+def _with_ap(ap: Array, b: Array, ps: Array) -> Array:
+    return np.asarray(ap + b * ps)
+
+
+def _with_a(a: Array, b: Array, ps: Array, p0: Array) -> Array:
+    return np.asarray(a * p0 + b * ps)
+
+
+def _with_sigma(sigma: Array, ps: Array, ptop: Array) -> Array:
+    return np.asarray(ptop + sigma * (ps - ptop))
+
+
+def _with_log(p0: Array, lev: Array) -> Array:
+    return np.asarray(p0 * np.exp(-lev))
+
+
+def _pascal(variable: Variable) -> Variable:
+    """Return a pressure in Pa."""
+    units = variable.units or "Pa"
+    if units == "Pa":
+        return variable
+    if not is_pressure(units):
+        raise DataError(f"{variable.name} stands for a pressure and is in {units}")
+    return variable.replace(
+        data=Mapped(variable.floats(), rescaling(variable, "Pa"), "f8"), missing=None
+    )

@@ -1,0 +1,45 @@
+"""What steps read beside the main data: other datasets, tables of sites, outlines."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from rhodolite.formats.open import open_dataset
+from rhodolite.model.dataset import Dataset
+from rhodolite.regions.outlines import Outline, file_of_outline, find_outlines
+
+
+class SideInputs:
+    """Reads the files that parameters name, and remembers which they were.
+
+    Attributes
+    ----------
+    paths : list of Path
+        Files read so far, none of which an output may replace.
+    """
+
+    def __init__(self) -> None:
+        self.paths: list[Path] = []
+
+    def dataset(self, location: str) -> Dataset:
+        """Return the dataset in a file, in files that match a pattern, or at an address."""
+        opened = open_dataset(location)
+        self.paths += [file.path for file in opened.files]
+        return opened
+
+    def sites(self, path: str) -> tuple[Sequence[Any], Any]:
+        """Return the variables that describe the sites of a table, and the line of each site."""
+        from rhodolite.formats.text.csv.reader import read_sites  # pandas takes long to import
+
+        found = read_sites(Path(path))
+        self.paths.append(Path(path))
+        return found
+
+    def outlines(self, name: str) -> list[Outline]:
+        """Return the outlines of a country, of land or sea, or of a file."""
+        found = find_outlines(name)
+        path = file_of_outline(name)
+        self.paths += [] if path is None else [path]
+        return found

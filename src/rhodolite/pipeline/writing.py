@@ -1,0 +1,107 @@
+"""Writing: a dataset, what goes beside it, or a figure; complete, or not at all."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from rhodolite.arrays import Engine
+from rhodolite.errors import OutputError
+from rhodolite.formats.atomic_output import OutputKind, complete_or_nothing, size_on_disk
+from rhodolite.formats.layout import USUAL_LAYOUT, Layout
+from rhodolite.formats.registry import format_for
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.pipeline.provenance import Origin, add_provenance
+
+
+def write(
+    dataset: Dataset,
+    path: Path,
+    *,
+    engine: Engine,
+    overwrite: bool = False,
+    layout: Layout = USUAL_LAYOUT,
+    also_read: Iterable[Path] = (),
+    origin: Origin | None = None,
+) -> tuple[int, int]:
+    """Write a dataset in the format that the suffix names; complete, or not at all.
+
+    Returns
+    -------
+    tuple of int
+        Number of files and bytes written.
+
+    Raises
+    ------
+    UsageError
+        If no format has the suffix.
+    OutputError
+        If the output exists, is an input, or cannot be written.
+    """
+    chosen = format_for(path, layout)
+    if layout.unlimited:
+        dataset = dataclasses.replace(
+            dataset, unlimited=dataset.unlimited | {str(dataset.need(Role.TIME).dimension)}
+        )
+    inputs = [*(file.path for file in dataset.files), *also_read]
+    if _asks_for_wide_table(dataset):
+        layout = dataclasses.replace(layout, wide_table=True)
+    with complete_or_nothing(path, overwrite, inputs, chosen.kind) as temporary:
+        chosen.write(add_provenance(dataset, origin), temporary, engine, layout)
+        return size_on_disk(temporary.parent if chosen.kind is OutputKind.MANY else temporary)
+
+
+def save_figure(figure: Any, path: Path) -> None:
+    """Write a figure in the format that the suffix names."""
+    from matplotlib import rc_context
+
+    try:
+        # Letters as paths, and nothing that depends on the moment, so the same figure is the same
+        # file.
+        with rc_context({"svg.hashsalt": "rhodolite", "svg.fonttype": "path"}):
+            figure.savefig(
+                path,
+                metadata={
+                    ".png": {"Software": "rhodolite"},
+                    ".svg": {"Date": None},
+                    ".pdf": {"CreationDate": None},
+                }.get(path.suffix.lower()),
+            )
+    except OSError as error:
+        raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
+
+
+def write_companions(
+    companions: Mapping[str, Dataset],
+    *,
+    engine: Engine,
+    overwrite: bool = False,
+    inputs: Iterable[Path] = (),
+) -> None:
+    """Write what goes beside an output, such as the weights of a regridding.
+
+    Parameters
+    ----------
+    companions : mapping of str to Dataset
+        By the names of the files.
+    engine : Engine
+    overwrite : bool
+        Whether existing files may be replaced.
+    inputs : iterable of Path
+        Files that must not be replaced.
+    """
+    inputs = list(inputs)
+    for name, dataset in companions.items():
+        chosen = format_for(Path(name))
+        with complete_or_nothing(Path(name), overwrite, inputs, chosen.kind) as temporary:
+            chosen.write(dataset, temporary, engine)
+
+
+def _asks_for_wide_table(dataset: Dataset) -> bool:
+    """Return whether a step on the record asked for a table with one column for each time."""
+    return any(
+        step["verb"] == "extract" and step.get("layout") == "wide" for step in dataset.record
+    )

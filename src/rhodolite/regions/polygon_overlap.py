@@ -1,0 +1,263 @@
+"""Polygons against cells: the area that each has in common with each."""
+
+from __future__ import annotations
+
+import os
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+_POLYGON = 3
+"""The number by which shapely tells polygons."""
+_LEAST = 1e-13
+"""Parts of the largest cell smaller than this are what rounding leaves."""
+_FEW_ROWS = 8
+_GRID = 2e-15
+"""Radians; points are moved by as much at most, without which edges that nearly coincide can go
+wrong."""
+_AT_ONCE = 400_000
+_SHAPES_AT_ONCE = 1000
+
+
+def polygons(points: Array, owners: Array, count: int) -> Array:
+    """Return polygons for closed rings, an empty one for owners without points; crossed rings are
+    mended.
+
+    Parameters
+    ----------
+    points : ndarray of float64, shape (total, 2)
+    owners : ndarray of int, shape (total,)
+        Ascending.
+    count : int
+        Number of owners.
+    """
+    import shapely
+
+    made = np.full(count, shapely.Polygon(), dtype=object)
+    present, rings = np.unique(owners, return_inverse=True)
+    if present.size:
+        made[present] = shapely.polygons(shapely.linearrings(points, indices=rings))
+    for at in np.flatnonzero(~shapely.is_valid(made)):
+        parts = shapely.get_parts(shapely.get_parts(shapely.make_valid(made[at])))
+        made[at] = shapely.MultiPolygon(
+            [part for part in parts if part.area > 0]
+        )  # and no lines without area
+    return made
+
+
+def area_on_sphere(shapes: Array) -> Array:
+    """Return areas on the unit sphere of polygons whose edges are straight in degrees east and
+    north.
+
+    Notes
+    -----
+    The area under an edge is the integral of sin(latitude) over longitude, which for a straight
+    edge is the width times the mean of the sine between its ends: (cos a - cos b) / (b - a).
+    """
+    ends, owners = _segments(shapes)
+    x0, y0, x1, y1 = np.radians(ends).T
+    under = (x0 - x1) * np.sin((y0 + y1) / 2) * np.sinc((y1 - y0) / 2 / np.pi)
+    return np.bincount(owners, under, minlength=len(shapes))
+
+
+def cut(
+    shapes: Array, x_edges: Array, y_edges: Array, *, degrees: bool
+) -> tuple[Array, Array, Array, Array]:
+    """Return the area that polygons have in common with the cells of a rectangular grid.
+
+    Parameters
+    ----------
+    shapes : ndarray of shapely polygons, shape (n,)
+    x_edges, y_edges : ndarray
+        Ascending edges of columns and rows, in the coordinates of the shapes.
+    degrees : bool
+        Whether coordinates are degrees, and areas those on the unit sphere; otherwise areas are
+        those in the plane.
+
+    Returns
+    -------
+    tuple of ndarray
+        Shape, row, column, and area, for each pair that overlaps.
+
+    Notes
+    -----
+    By Green's theorem. The rings are cut where they cross the lines of the grid; each piece then
+    adds the area between it and the bottom of its cell to that cell, and a strip of its width to
+    every cell below in the same column, with the sign of its direction.
+    """
+    ends, owners = _segments(shapes)
+    pieces, which = _pieces(ends, x_edges, y_edges)
+    owners = owners[which]
+    (xa, ya), (xb, yb) = pieces[:, :2].T, pieces[:, 2:].T
+    column = np.searchsorted(x_edges, (xa + xb) / 2, side="right") - 1
+    row = np.searchsorted(y_edges, (ya + yb) / 2, side="right") - 1
+    inside = (column >= 0) & (column < x_edges.size - 1) & (row >= 0)
+    column, row, owners = column[inside], np.minimum(row[inside], y_edges.size - 1), owners[inside]
+    xa, ya, xb, yb = xa[inside], ya[inside], xb[inside], yb[inside]
+    widths = np.radians(xa - xb) if degrees else xa - xb
+    heights = np.sin(np.radians(y_edges)) if degrees else y_edges
+    if degrees:
+        middle, half = np.radians((ya + yb) / 2), np.radians(yb - ya) / 2
+        means = np.sin(middle) * np.sinc(half / np.pi)  # of the sine along a straight line
+    else:
+        means = (ya + yb) / 2
+    own = np.where(row < y_edges.size - 1, widths * (means - heights[row]), 0.0)
+    found = _gather(owners, row, column, widths, own, heights)
+    least = (
+        _LEAST * np.diff(heights).max() * np.diff(np.radians(x_edges) if degrees else x_edges).max()
+    )
+    return tuple(part[found[3] > least] for part in found)
+
+
+def _segments(shapes: Array) -> tuple[Array, Array]:
+    """Return the edges of polygons as (x, y, x, y), shells counter-clockwise, holes clockwise, and
+    whose they are."""
+    import shapely
+
+    parts, owners = shapely.get_parts(shapes, return_index=True)
+    flat = shapely.get_type_id(parts) == _POLYGON
+    rings, of_part = shapely.get_rings(shapely.orient_polygons(parts[flat]), return_index=True)
+    points, of_ring = shapely.get_coordinates(rings, return_index=True)
+    same = np.flatnonzero(of_ring[1:] == of_ring[:-1])
+    ends = np.concatenate([points[same], points[same + 1]], axis=1)
+    return ends, owners[flat][of_part[of_ring[same]]]
+
+
+def _pieces(ends: Array, x_edges: Array, y_edges: Array) -> tuple[Array, Array]:
+    """Cut segments where they cross lines; return the pieces as (x, y, x, y), and the segment of
+    each."""
+    numbers = np.arange(len(ends))
+    at = [np.zeros(len(ends)), np.ones(len(ends))]
+    whose, places = [numbers, numbers], [ends[:, :2], ends[:, 2:]]
+    for axis, edges in ((0, x_edges), (1, y_edges)):
+        low, high = (f(ends[:, axis], ends[:, axis + 2]) for f in (np.minimum, np.maximum))
+        first, last = (
+            np.searchsorted(edges, low, side="right"),
+            np.searchsorted(edges, high, side="left"),
+        )
+        counts = np.maximum(last - first, 0)
+        crossing = np.repeat(numbers, counts)
+        line = edges[
+            first[crossing]
+            + np.arange(crossing.size)
+            - np.repeat(np.cumsum(counts) - counts, counts)
+        ]
+        start, stop = ends[crossing, :2], ends[crossing, 2:]
+        part = (line - start[:, axis]) / (stop[:, axis] - start[:, axis])
+        place = start + part[:, None] * (stop - start)
+        place[:, axis] = line  # to the last bit, so that pieces on both sides meet on the line
+        at.append(part)
+        whose.append(crossing)
+        places.append(place)
+    segments, points = np.concatenate(whose), np.concatenate(places)
+    order = np.lexsort((np.concatenate(at), segments))
+    segments, points = segments[order], points[order]
+    same = np.flatnonzero(segments[1:] == segments[:-1])
+    return np.concatenate([points[same], points[same + 1]], axis=1), segments[same]
+
+
+def _gather(
+    owners: Array, row: Array, column: Array, widths: Array, own: Array, heights: Array
+) -> tuple[Array, ...]:
+    """Return shape, row, column and area of all cells, of what the pieces add to their cells and to
+    those below."""
+    order = np.argsort(owners, kind="stable")
+    starts = np.flatnonzero(np.diff(owners[order], prepend=-1))
+    sizes = np.diff(heights)
+    found: list[tuple[Array, ...]] = []
+    lowest = np.zeros(row.size, dtype=np.intp)
+    small = np.zeros(row.size, dtype=bool)
+    for part in np.split(order, starts[1:]):
+        if not part.size:
+            continue
+        south, west = row[part].min(), column[part].min()
+        high, wide = row[part].max() - south + 1, column[part].max() - west + 1
+        if high <= _FEW_ROWS:
+            lowest[part], small[part] = south, True
+            continue
+        # A shape over many rows gets a grid of its own, summed from the top.
+        cells = np.zeros((high, wide))
+        strips = np.zeros((high, wide))
+        np.add.at(cells, (row[part] - south, column[part] - west), own[part])
+        np.add.at(strips, (row[part] - south, column[part] - west), widths[part])
+        above = np.cumsum(strips[::-1], axis=0)[::-1] - strips
+        inner = min(high, sizes.size - south)
+        cells[:inner] += above[:inner] * sizes[south : south + inner, None]
+        r, c = np.nonzero(cells[:inner])
+        found.append((np.full(r.size, owners[part[0]]), r + south, c + west, cells[r, c]))
+    some = np.flatnonzero(small)
+    below = row[some] - lowest[some]
+    again = np.repeat(some, below)
+    rows = lowest[again] + np.arange(again.size) - np.repeat(np.cumsum(below) - below, below)
+    held = some[row[some] < sizes.size]
+    pair = (
+        np.concatenate([owners[held], owners[again]]),
+        np.concatenate([row[held], rows]),
+        np.concatenate([column[held], column[again]]),
+    )
+    areas = np.concatenate([own[held], widths[again] * sizes[rows]])
+    limits = [int(one.max(initial=0)) + 1 for one in pair]
+    keys, back = np.unique(np.ravel_multi_index(pair, limits), return_inverse=True)
+    found.append((*np.unravel_index(keys, limits), np.bincount(back, areas, minlength=keys.size)))
+    return tuple(np.concatenate([one[i] for one in found]) for i in range(4))
+
+
+def _intersections(shapes: Array, others: Array) -> Array:
+    """Return what pairs of shapes have in common, on all cores."""
+    import shapely
+
+    parts = [slice(at, at + _SHAPES_AT_ONCE) for at in range(0, len(shapes), _SHAPES_AT_ONCE)]
+    if len(parts) < 2:
+        return np.asarray(shapely.intersection(shapes, others, grid_size=_GRID))
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        return np.concatenate(
+            list(
+                pool.map(
+                    lambda part: shapely.intersection(shapes[part], others[part], grid_size=_GRID),
+                    parts,
+                )
+            )
+        )
+
+
+def common(shapes: Array, others: Array, period: float) -> tuple[Array, Array, Array]:
+    """Return the plane area that each of some polygons has in common with each of others.
+
+    Parameters
+    ----------
+    shapes, others : ndarray of shapely geometries
+    period : float
+        Shapes so far apart along x are the same.
+
+    Returns
+    -------
+    tuple of ndarray
+        Number of the shape, number of the other, and area, for each pair that overlaps.
+    """
+    import shapely
+
+    tree = shapely.STRtree(others)
+    found = []
+    for turn in (-period, 0.0, period):
+        moved = moved_by(shapes, turn)
+        ours, theirs = tree.query(moved)
+        for at in range(0, ours.size, _AT_ONCE):
+            pair = ours[at : at + _AT_ONCE], theirs[at : at + _AT_ONCE]
+            areas = shapely.area(_intersections(moved[pair[0]], others[pair[1]]))
+            real = areas > 0
+            found.append((pair[0][real], pair[1][real], areas[real]))
+    if not found:
+        return np.empty(0, np.intp), np.empty(0, np.intp), np.empty(0)
+    return tuple(np.concatenate([one[i] for one in found]) for i in range(3))  # type: ignore[return-value]
+
+
+def moved_by(shapes: Array, along_x: float) -> Array:
+    """Return shapes moved along x."""
+    import shapely
+
+    if along_x == 0.0:
+        return shapes
+    return np.asarray(shapely.transform(shapes, lambda points: points + (along_x, 0.0)))
