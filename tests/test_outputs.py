@@ -184,7 +184,7 @@ def test_progress_is_shown_on_a_terminal_after_a_while_and_never_in_a_pipe(
     assert "wrote b.nc" in text.splitlines()[-1]
 
 
-def test_debug_shows_where_and_what_should_not_happen_is_told(tmp_path):
+def test_debug_shows_where_and_internal_errors_ask_for_a_report(tmp_path):
     answer = run_command("inspect", tmp_path / "a.nc", "--debug")
     assert answer.code == 3
     assert "Traceback" in answer.err
@@ -195,9 +195,9 @@ def test_debug_shows_where_and_what_should_not_happen_is_told(tmp_path):
     )
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)
     assert done.returncode == 1
-    assert (
-        done.stderr
-        == "rhodolite: this should not have happened: ZeroDivisionError: oh. --debug shows where.\n"
+    assert done.stderr == (
+        "rhodolite: internal error: ZeroDivisionError: oh. Please report it; --debug prints the "
+        "traceback\n"
     )
 
 

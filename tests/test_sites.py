@@ -88,10 +88,11 @@ def test_sites_that_cannot_be_served_are_named_with_their_lines(tmp_path):
     path = table(tmp_path, "site,lat,lon\ngood,52,31\nfar,10,31\nempty,54,29\n")
     with pytest.warns(RhodoliteWarning) as caught:
         made = Extract(points=path)(part)
+        found = made["tas"].values()
     said = [str(w.message) for w in caught]
     assert any("outside the data" in text and "far (line 3)" in text for text in said)
     assert any("empty (line 4) have no data; --search 2" in text for text in said)
-    assert np.isnan(made["tas"].values()).sum(axis=1).tolist() == [0, 3, 3]
+    assert np.isnan(found).sum(axis=1).tolist() == [0, 3, 3]
     with pytest.warns(RhodoliteWarning, match="far"):
         found = Extract(points=path, search=1)(part)
     assert np.isnan(found["tas"].values()).sum(axis=1).tolist() == [0, 3, 0]

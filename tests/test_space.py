@@ -22,9 +22,10 @@ from rhodolite.kernels.spherical_cells import corners_between
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.variable import Variable
-from rhodolite.operations.parameters.regions import Areas, CellChoice
+from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.regridding.remapped_array import Remapped
 from rhodolite.operations.regridding.weights import bilinear, conservative, nearest_cells
+from rhodolite.pipeline.side_inputs import SideInputs
 from rhodolite.regions.outlines import country_names, find_outlines
 from rhodolite.regions.polygon_overlap import area_on_sphere
 
@@ -301,7 +302,7 @@ def test_countries_cover_the_cells_that_shapely_says(mesh, choice):
     """Fractions add up to the outline's own area, to 9 digits where the grid holds all of it."""
     name = "Sweden"
     outline = find_outlines(name)[0]
-    weights = Areas((name,)).weights(mesh, choice).toarray()[0]
+    weights = Regions((name,)).loaded(SideInputs()).weights(mesh, choice).toarray()[0]
     exact = area_on_sphere(outline.shapes).sum()
     if choice is CellChoice.FRACTION:
         assert weights.sum() == pytest.approx(exact, rel=1e-9 if mesh.regular else 1e-5)
@@ -435,7 +436,7 @@ def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(seed, cells, c
     if len(names) == 1:
         first = Summarise()(Subset(region=name, cells=cells)(data))["tas"].values()
         np.testing.assert_allclose(first, at_once[..., 0], rtol=1e-9)
-    weights = Areas(tuple(names)).weights(mesh, CellChoice(cells)).toarray()
+    weights = Regions(tuple(names)).loaded(SideInputs()).weights(mesh, CellChoice(cells)).toarray()
     expected = [
         np.nansum(row * values.ravel()) / row[~np.isnan(values.ravel())].sum() for row in weights
     ]
