@@ -14,7 +14,7 @@ from conftest import make_dataset
 from rhodolite import Regrid, Relevel, Subset, Summarise
 from rhodolite.arrays import InMemory
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 
 
@@ -187,5 +187,5 @@ def test_cropping_changes_no_cell(seed):
     part = Subset(
         lat=f"{lats[rows[0]]}..{lats[rows[1]]}", lon=f"{lons[columns[0]]}..{lons[columns[1]]}"
     )(data)
-    expected = Mesh.of(data).areas[rows[0] : rows[1] + 1, columns[0] : columns[1] + 1]
-    np.testing.assert_allclose(Mesh.of(part).areas, expected, rtol=1e-12)
+    expected = mesh_of(data).areas[rows[0] : rows[1] + 1, columns[0] : columns[1] + 1]
+    np.testing.assert_allclose(mesh_of(part).areas, expected, rtol=1e-12)

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from enum import StrEnum
-from typing import Any
 
-import cftime
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, Concatenated, InMemory, Mapped, Selected
+from rhodolite.arrays import Array, Concatenated, InMemory, Selected
 from rhodolite.errors import DataError
-from rhodolite.formats.conform import conform, same_calendars
+from rhodolite.formats.alike import check_alike, in_units_of, key, whole_if_exact, with_one_mark
+from rhodolite.formats.conform import conform
 from rhodolite.formats.normalise_axes import (
     drop_missing_times,
     read_text_dates,
@@ -22,13 +21,10 @@ from rhodolite.formats.normalise_axes import (
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.common_attributes import common_attributes
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time.time_axis import TimeAxis, format_date
-from rhodolite.model.units.udunits import convertible
-from rhodolite.model.variable import Variable
+from rhodolite.model.time.dates import format_date
+from rhodolite.model.time.time_axis import TimeAxis
 
 Indices = NDArray[np.intp]
-_JITTER = 1e-4
-"""Coordinates may differ by this share of their spacing: the noise of single precision."""
 
 
 class Overlap(StrEnum):
@@ -91,12 +87,12 @@ def _in_time(datasets: list[Dataset], overlap: Overlap | None) -> Dataset:
         return datasets[0]
     first = datasets[0]
     for dataset in datasets[1:]:
-        _check_alike(first, dataset, along_time=True)
+        check_alike(first, dataset, along_time=True)
     axes = [dataset.need_time() for dataset in datasets]
-    order = sorted(range(len(datasets)), key=lambda at: _key(axes[at]))
+    order = sorted(range(len(datasets)), key=lambda at: key(axes[at]))
     datasets, axes = [datasets[at] for at in order], [axes[at] for at in order]
     axis = axes[0]
-    numbers = [_in_units_of(axis, other, other.numbers) for other in axes]
+    numbers = [in_units_of(axis, other, other.numbers) for other in axes]
     if overlap is not None:
         kept = _without_overlap(numbers, overlap)
         datasets = [
@@ -140,11 +136,11 @@ def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Arr
     variables = []
     for name, variable in first.variables.items():
         if name == coordinate.name:
-            data = InMemory(_whole_if_exact(np.concatenate(numbers), variable))
+            data = InMemory(whole_if_exact(np.concatenate(numbers), variable))
             variables.append(variable.replace(data=data))
         elif name == bounds_name:
             parts = [
-                _in_units_of(axis, other, b)
+                in_units_of(axis, other, b)
                 for other, d in zip(axes, datasets, strict=True)
                 if (b := d.need(Role.TIME).bounds) is not None
             ]
@@ -156,7 +152,7 @@ def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Arr
             variables.append(variable.replace(data=InMemory(np.concatenate(parts))))
         elif coordinate.dimension in variable.dimensions:
             along = variable.dimensions.index(str(coordinate.dimension))
-            alike = _with_one_mark([d.variables[name] for d in datasets])
+            alike = with_one_mark([d.variables[name] for d in datasets])
             variables.append(
                 alike[0].replace(data=Concatenated([part.data for part in alike], along))
             )
@@ -166,63 +162,12 @@ def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Arr
     return first.with_variables(variables, files=files, attributes=common_attributes(datasets))
 
 
-def _with_one_mark(parts: list[Variable]) -> list[Variable]:
-    """Return integers of several files with one number for what is missing, that none of them holds
-    as a value."""
-    first = parts[0]
-    if all(v.data.dtype == first.data.dtype and v.missing == first.missing for v in parts):
-        return parts
-    if any(v.data.dtype.kind not in "iu" for v in parts):
-        return [
-            v.replace(data=v.floats(), missing=None) if v.data.dtype.kind in "iu" else v
-            for v in parts
-        ]
-    # A mark of one file may be a value of another, so the mark of all lies beyond their types.
-    widest = max(v.data.dtype.itemsize for v in parts)
-    if widest == 8:
-        return [
-            v.replace(data=v.floats(), missing=None, storage=replace(v.storage, fill_value=None))
-            for v in parts
-        ]
-    dtype = np.dtype(f"i{2 * widest}")
-    mark = int(np.iinfo(dtype).min)
-    storage = replace(first.storage, dtype=None, fill_value=mark, limits={})
-    about = {
-        key: dtype.type(value) if key in ("flag_values", "flag_masks") else value
-        for key, value in first.attributes.items()
-    }
-    return [
-        v.replace(
-            data=Mapped(v.data, _Marked(v.missing, mark, dtype), dtype),
-            missing=mark,
-            storage=storage,
-            attributes=about,
-        )
-        for v in parts
-    ]
-
-
-@dataclass(frozen=True)
-class _Marked:
-    """Integers of a wider type, with another number for what is missing."""
-
-    missing: int | None
-    mark: int
-    dtype: np.dtype[Any]
-
-    def __call__(self, block: Array) -> Array:
-        wide = np.array(block, dtype=self.dtype)
-        if self.missing is not None:
-            wide[np.asarray(block == self.missing)] = self.mark
-        return wide
-
-
 def _merge(datasets: list[Dataset]) -> Dataset:
     """Put datasets with different variables side by side."""
     first = datasets[0]
     variables = dict(first.variables)
     for dataset in datasets[1:]:
-        _check_alike(first, dataset, along_time=False)
+        check_alike(first, dataset, along_time=False)
         for name, variable in dataset.variables.items():
             variables.setdefault(name, variable)
     return replace(
@@ -260,97 +205,3 @@ def _steps(dataset: Dataset, steps: Indices) -> Dataset:
         else v
         for v in dataset.variables.values()
     )
-
-
-def _check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
-    """Refuse datasets whose grids, calendars, units or (unless joined along time) times differ."""
-    pair = f"{first.label} and {other.label} do not fit together:"
-    for role in Role:
-        ours, theirs = first.coordinate(role), other.coordinate(role)
-        if ours is None and theirs is None:
-            continue
-        if ours is None or theirs is None:
-            if along_time:
-                raise DataError(f"{pair} only {(first if ours else other).label} has a {role} axis")
-            continue
-        if role == Role.TIME:
-            calendars = first.need_time().calendar, other.need_time().calendar
-            if not same_calendars(first, other):
-                raise DataError(
-                    f"{pair} their calendars are {calendars[0]} and {calendars[1]}, whose days do "
-                    "not "
-                    "correspond; aggregate --to month and keep them apart, or use --members"
-                )
-            if along_time:
-                continue
-        for dataset, one in ((first, ours), (other, theirs)):
-            if not np.isfinite(one.values).all():
-                raise DataError(
-                    f"{pair} the {role} ({one.name}) of {dataset.label} has missing values"
-                )
-        if ours.name != theirs.name:
-            raise DataError(
-                f"{pair} the {role} is called {ours.name} in one and {theirs.name} in the other; "
-                f"annotate --rename {theirs.name}={ours.name} makes them alike"
-            )
-        there = theirs.values
-        if role == Role.TIME:
-            there = _in_units_of(first.need_time(), other.need_time(), there)
-        if ours.values.size != there.size:
-            mend = "" if role == Role.TIME else "; subset or regrid --like FILE makes them alike"
-            raise DataError(
-                f"{pair} {ours.name} has {ours.values.size} values in one and {there.size} in the "
-                f"other{mend}"
-            )
-        spacing = np.abs(np.diff(ours.values)).min() if ours.values.size > 1 else 1.0
-        differing = np.flatnonzero(np.abs(ours.values - there) > _JITTER * max(spacing, 1e-12))
-        if differing.size:
-            at = differing[0]
-            mend = "" if role == Role.TIME else "; regrid --like FILE makes them alike"
-            raise DataError(
-                f"{pair} {ours.name} differs in {differing.size} places, first at number {at + 1}: "
-                f"{ours.values[at]:g} and {there[at]:g}{mend}"
-            )
-    for name, variable in first.variables.items():
-        same = other.variables.get(name)
-        if same is None:
-            continue
-        if same.dimensions != variable.dimensions:
-            raise DataError(
-                f"{pair} {name} runs over {', '.join(variable.dimensions)} in one and "
-                f"{', '.join(same.dimensions)} in the other"
-            )
-        if same.units != variable.units and name not in first.axes.auxiliary:
-            fits = variable.units and same.units and convertible(variable.units, same.units)
-            mend = f"; convert --units '{name}={variable.units}' makes them alike" if fits else ""
-            raise DataError(
-                f"{pair} {name} is in {variable.units} in one and in {same.units} in the "
-                f"other{mend}"
-            )
-
-
-def _key(axis: TimeAxis) -> tuple[int, ...]:
-    date = axis.to_dates(axis.numbers[:1])[0]
-    return (date.year, date.month, date.day, date.hour, date.minute, date.second)
-
-
-def _in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
-    """Return the numbers of another axis in the units of this one."""
-    if other.units == axis.units and other.calendar == axis.calendar:
-        return numbers
-    if (
-        other.calendar != axis.calendar
-    ):  # the two Gregorian ones, whose dates are the same after 1582
-        dates = [
-            cftime.datetime(*date.timetuple()[:6], date.microsecond, calendar=axis.calendar)
-            for date in other.to_dates(numbers).reshape(-1)
-        ]
-        return axis.to_numbers(np.array(dates).reshape(numbers.shape))
-    return axis.numbers_of(other, numbers)
-
-
-def _whole_if_exact(numbers: Array, variable: Variable) -> Array:
-    """Keep an integer time coordinate an integer where all joined times still are."""
-    if variable.data.dtype.kind in "iu" and np.all(numbers == np.round(numbers)):
-        return numbers.astype(variable.data.dtype)
-    return numbers

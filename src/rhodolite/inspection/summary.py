@@ -11,8 +11,9 @@ from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import AxisShape, covers_globe
+from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant
-from rhodolite.model.time.time_axis import TimeAxis, format_date
+from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import overview
 

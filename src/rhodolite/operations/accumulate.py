@@ -20,13 +20,13 @@ from rhodolite.model.time.period_text import MONTH_TITLES, MonthOfYear
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_intervals import Interval, divide
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.baseline.base_period import (
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.time_groups.totals import adding
+from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
     variables_along_time,
 )
-from rhodolite.operations.declaration import Operation, parameter
-from rhodolite.operations.time_groups.totals import adding
 
 
 class Reset(StrEnum):

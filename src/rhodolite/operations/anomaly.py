@@ -15,17 +15,8 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.units.udunits import has_offset_zero
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.baseline.base_period import (
-    BASE_COVERAGE,
-    FEWEST_YEARS,
-    BasePeriod,
-    check_coverage,
-    check_years,
-    put_in_place,
-    time_axis_of,
-    variables_along_time,
-)
-from rhodolite.operations.baseline.divisors import Smoothing, divisors
+from rhodolite.operations.baseline.base_period import BASE_COVERAGE, FEWEST_YEARS, BasePeriod
+from rhodolite.operations.baseline.divisors import divisors
 from rhodolite.operations.baseline.reference_climatology import (
     ComputedReference,
     Reference,
@@ -35,6 +26,13 @@ from rhodolite.operations.baseline.reference_climatology import (
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.other_dataset import OtherDataset
+from rhodolite.operations.parameters.shares import check_coverage, check_years
+from rhodolite.operations.parameters.smoothing import Smoothing
+from rhodolite.operations.variables.along_time import (
+    put_in_place,
+    time_axis_of,
+    variables_along_time,
+)
 from rhodolite.operations.variables.cell_methods import anomaly_attributes
 
 

@@ -13,7 +13,8 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convertible, has_offset_zero, is_unit
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
-from rhodolite.operations.expressions.compiler import Program, ProgramBuilder, UnitChange
+from rhodolite.operations.expressions.compiler import ProgramBuilder
+from rhodolite.operations.expressions.elements import Program, UnitChange
 from rhodolite.operations.expressions.parser import Formula
 
 

@@ -12,20 +12,15 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.baseline.base_period import (
-    BASE_COVERAGE,
-    FEWEST_YEARS,
-    BasePeriod,
-    check_coverage,
-    check_years,
-    time_axis_of,
-    variables_along_time,
-)
-from rhodolite.operations.baseline.divisors import Smoothing
+from rhodolite.operations.baseline.base_period import BASE_COVERAGE, FEWEST_YEARS, BasePeriod
+from rhodolite.operations.baseline.smooth_normals import check_smoothing, smooth_cycle
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.shares import check_coverage, check_years
+from rhodolite.operations.parameters.smoothing import Smoothing
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.time_groups.totals import is_amount
+from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 from rhodolite.operations.variables.cell_methods import climatology_attributes
 
 BOUNDS = "climatology_bounds"
@@ -90,7 +85,7 @@ class Climatology(Operation):
         coverage = 0.0 if self.statistic.counts else self.min_coverage
         base = BasePeriod.of(dataset, self.cycle, self.base, coverage, self.min_years)
         if self.smooth is not None:
-            self.smooth.check(base)
+            check_smoothing(self.smooth, base)
         along_time, others = variables_along_time(dataset)
         coordinate = dataset.need(Role.TIME)
         made = {variable.name: variable for variable in others}
@@ -117,7 +112,7 @@ class Climatology(Operation):
             _step_of_amounts(variable, base),
         )
         if self.smooth is not None:
-            data = self.smooth.applied(data)
+            data = smooth_cycle(self.smooth, data)
             attributes["comment"] = f"cycle smoothed: {self.smooth.words}"
         if self.statistic.counts:
             attributes["units"] = UNITS_OF_ONE

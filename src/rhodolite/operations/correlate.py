@@ -28,13 +28,13 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.udunits import quotient
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.baseline.base_period import time_axis_of, variables_along_time
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.pairing.cells import need_same_cells
 from rhodolite.operations.pairing.times import MatchedTimes
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.other_dataset import OtherDataset
-from rhodolite.operations.trend import p_text
+from rhodolite.operations.trends.sentence import p_text
+from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 
 _MOST_LAGS = 241
 

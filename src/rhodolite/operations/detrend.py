@@ -25,13 +25,13 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.baseline.base_period import (
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
     variables_along_time,
 )
-from rhodolite.operations.declaration import Operation, parameter
-from rhodolite.operations.parameters.cycle import Cycle
 
 _FEWEST_STEPS = 3
 

@@ -10,6 +10,7 @@ from rhodolite.errors import DataError, UsageError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import LatitudeRange, LongitudeRange
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
@@ -91,10 +92,10 @@ class Extract(Operation):
         """
         if self.points is None:
             part = Subset(lat=self.lat, lon=self.lon)(dataset)
-            mesh = Mesh.of(part)
+            mesh = mesh_of(part)
             weights, described = cells_as_sites(mesh)
             return self._put_at_sites(part, mesh, weights, described, None)
-        mesh = Mesh.of(dataset)
+        mesh = mesh_of(dataset)
         interpolate = self.method is SiteMethod.BILINEAR
         weights = place_sites(self.points, mesh, interpolate=interpolate)
         cells: LazyArray = InMemory(heaviest_cells(weights))

@@ -2,51 +2,41 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Self
 
 import numpy as np
 
-from rhodolite.arrays import Array, FirstAxisMoved, Mapped, Reduction, SeriesKernel
-from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.kernels.drought_indices import (
-    extreme_means,
-    fit_gamma,
-    gamma_index,
-    normal_index,
-    rainfall_anomaly,
-    running_sum,
-)
+from rhodolite.arrays import FirstAxisMoved, Mapped, Reduction
+from rhodolite.errors import DataError, UsageError
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.baseline.base_period import (
-    BASE_COVERAGE,
-    BasePeriod,
-    check_coverage,
+from rhodolite.operations.baseline.base_period import BASE_COVERAGE, BasePeriod
+from rhodolite.operations.baseline.drought_index import (
+    DEGREES,
+    LIMITS,
+    NO_CLASS,
+    Classes,
+    IndexKind,
+    IndexSpec,
+    IndexWork,
+)
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.shares import check_coverage
+from rhodolite.operations.time_groups.totals import rate_units
+from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
     variables_along_time,
 )
-from rhodolite.operations.declaration import Operation, parameter
-from rhodolite.operations.parameters.cycle import Cycle
-from rhodolite.operations.time_groups.totals import rate_units
 
-_NO_CLASS = -128
 _WATER = ("precipitation", "rain", "snow", "lwe")
-
-
-class IndexKind(StrEnum):
-    """How an index is made."""
-
-    RAINFALL_ANOMALY = "rainfall-anomaly"
-    STANDARDISED = "standardised"
 
 
 class Distribution(StrEnum):
@@ -85,16 +75,6 @@ class Tails(TypedValue):
     @property
     def words(self) -> str:
         return f"values beyond the outer {self}" if self.percent else f"the {self} values"
-
-
-_LIMITS = {
-    IndexKind.RAINFALL_ANOMALY: (-3.0, -2.0, -1.0, -0.5, 0.5, 1.0, 2.0, 3.0),
-    IndexKind.STANDARDISED: (-2.0, -1.5, -1.0, 1.0, 1.5, 2.0),
-}
-_DEGREES = {
-    4: ("slightly", "moderately", "very", "extremely"),
-    3: ("moderately", "very", "extremely"),
-}
 
 
 @dataclass(frozen=True)
@@ -186,7 +166,9 @@ class Index(Operation):
             self.distribution is None and _is_water(variable)
         )
         lengths = base.axis.lengths if variable.units and rate_units(variable.units) else None
-        work = _IndexWork(variable.name, self, base, along, gamma, lengths)
+        tails = self.extremes
+        spec = IndexSpec(self.kind, self.months, tails.number, tails.percent, gamma)
+        work = IndexWork(variable.name, spec, base, along, lengths)
         first = (len(base.axis), *variable.shape[:along], *variable.shape[along + 1 :])
         data = FirstAxisMoved(
             Reduction(variable.floats(), series=work).output("value", first), along
@@ -214,10 +196,10 @@ class Index(Operation):
         ]
 
     def _classes(self, variable: Variable, index: Variable, kept: dict[str, Any]) -> Variable:
-        limits = _LIMITS[self.kind]
+        limits = LIMITS[self.kind]
         half = len(limits) // 2
         low, high = _directions(variable)
-        degrees = _DEGREES[half]
+        degrees = DEGREES[half]
         meanings = [
             *(f"{d}_{low}" for d in reversed(degrees)),
             "near_normal",
@@ -230,14 +212,14 @@ class Index(Operation):
             "class_limits": np.array(limits),
             "comment": "a value on a limit belongs to the class further from normal",
         }
-        storage = Storage(fill_value=_NO_CLASS, chunks=variable.storage.chunks)
-        data = Mapped(index.data, _Classes(limits), np.int8)
+        storage = Storage(fill_value=NO_CLASS, chunks=variable.storage.chunks)
+        data = Mapped(index.data, Classes(limits), np.int8)
         return index.replace(
             name=f"{variable.name}_class",
             data=data,
             attributes={**about, **kept},
             storage=storage,
-            missing=_NO_CLASS,
+            missing=NO_CLASS,
         )
 
     def _words(self, gamma: bool) -> str:
@@ -261,75 +243,6 @@ class Index(Operation):
             if gamma
             else "normal distribution"
         )
-
-
-@dataclass
-class _IndexWork(SeriesKernel):
-    label: str
-    index: Index
-    base: BasePeriod
-    axis: int
-    gamma: bool
-    lengths: Array | None
-
-    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
-        return {"value": ((len(self.base.axis),), np.dtype("f8"))}
-
-    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        order = np.argsort(self.base.axis.middles, kind="stable")
-        back = np.argsort(order)
-        values = block.astype(np.float64)
-        if self.index.months > 1:
-            if self.lengths is not None:
-                values *= self.lengths.reshape(-1, *(1,) * (values.ndim - 1))
-            values = running_sum(values[order], self.index.months)[back]
-        out = np.full(values.shape, np.nan)
-        in_base = np.isin(np.arange(len(values)), self.base.steps)
-        # The first months have no sum of several, which is not for want of data.
-        begun = back >= self.index.months - 1
-        for row, full in enumerate(self.base.full):
-            members = self.base.phases == row
-            base = values[members & in_base]
-            needed = self.base.coverage * full * (members & in_base & begun).sum() / len(base)
-            enough = (~np.isnan(base)).sum(axis=0) >= needed - 1e-9
-            out[members] = np.where(enough, self._of_phase(values[members], base), np.nan)
-        lost = np.isnan(out).all(axis=0) & ~np.isnan(block).all(axis=0)
-        return {"value": out}, Counter(lost=int(lost.sum()), of=lost.size)
-
-    def _of_phase(self, values: Array, base: Array) -> Array:
-        if self.index.kind is IndexKind.RAINFALL_ANOMALY:
-            number, percent = self.index.extremes.number, self.index.extremes.percent
-            count, share = (None, number / 100) if percent else (int(number), None)
-            return rainfall_anomaly(values, *extreme_means(base, count, share))
-        if self.gamma:
-            return gamma_index(values, *fit_gamma(base))
-        return normal_index(values, base)
-
-    def report(self, counts: Counter[str]) -> None:
-        if counts["lost"]:
-            warn(
-                f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no index, since "
-                "their values are "
-                "all equal or too few"
-            )
-
-
-@dataclass(frozen=True)
-class _Classes:
-    limits: tuple[float, ...]
-
-    def __call__(self, block: Array) -> Array:
-        half = len(self.limits) // 2
-        # Values on a limit go to the class further from the middle.
-        places = (
-            np.where(
-                block > 0,
-                np.digitize(block, self.limits),
-                np.digitize(block, self.limits, right=True),
-            )
-            - half
-        )
-        return np.where(np.isnan(block), -128, places)
 
 
 def _cycle_of(axis: TimeAxis) -> Cycle:

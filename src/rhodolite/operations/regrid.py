@@ -12,13 +12,15 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.cf.vocabulary import COVERED_AREA, WATER_WORDS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.baseline.base_period import check_coverage
 from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.grid_step import GridStep
 from rhodolite.operations.parameters.other_dataset import OtherDataset
+from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.regridding.remapped_array import Remapped, Weights
 from rhodolite.operations.regridding.stored_weights import describe_weights, read_weights
-from rhodolite.operations.regridding.target_grid import GridStep, coordinates_like
+from rhodolite.operations.regridding.target_grid import coordinates_like, grid_around
 from rhodolite.operations.regridding.weights import (
     bilinear,
     carry_coverage,
@@ -104,7 +106,7 @@ class Regrid(Operation):
         DataError
             If cells cannot be told, the grids do not meet, or classes would be averaged.
         """
-        source = Mesh.of(dataset)
+        source = mesh_of(dataset)
         along = [
             v
             for v in dataset.data_variables
@@ -155,7 +157,7 @@ class Regrid(Operation):
 
     def _target(self, source: Mesh) -> tuple[Mesh, list[Variable]]:
         if self.to is not None:
-            return self.to.grid_around(source)
+            return grid_around(self.to, source)
         assert self.like is not None
         other = self.like.dataset
         if other.axes.sites:
@@ -163,7 +165,7 @@ class Regrid(Operation):
                 f"{other.label}: these are sites and no grid; extract --points takes values at "
                 "sites"
             )
-        target = Mesh.of(other)
+        target = mesh_of(other)
         return target, coordinates_like(other, target)
 
     def _weights(self, source: Mesh, target: Mesh, dataset: Dataset) -> Weights:

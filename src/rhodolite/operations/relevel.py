@@ -2,28 +2,23 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any, Self
+from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, InMemory, LazyArray, Region
+from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.kernels.vertical_interpolation import at_levels
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.typed_value import TypedValue
-from rhodolite.model.units.aliases import read_typed_units
 from rhodolite.model.units.udunits import convert, convertible, is_unit
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.variables.references import drop_stale, without_axes
 from rhodolite.operations.vertical.coordinate import Vertical
-
-_LEVEL = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*([^\s,./\d][^,/]*?)?\s*")
-_MOST_LEVELS = 10_000
+from rhodolite.operations.vertical.level_array import Releveled
+from rhodolite.operations.vertical.new_levels import NewLevels
 
 
 class LevelMethod(StrEnum):
@@ -31,53 +26,6 @@ class LevelMethod(StrEnum):
 
     LOG_PRESSURE = "log-pressure"
     LINEAR = "linear"
-
-
-@dataclass(frozen=True)
-class NewLevels(TypedValue):
-    """Levels to interpolate to: `850hPa,500hPa`, or `100m..2000m/100m`; all in one unit."""
-
-    values: tuple[float, ...]
-    units: str
-    text: str
-
-    @classmethod
-    def parse(cls, text: str) -> Self:
-        values: list[float] = []
-        units: list[str] = []
-        for part in text.split(","):
-            ends, slash, step = part.partition("/")
-            first, dots, last = ends.partition("..")
-            numbers = []
-            for one in (first, last, step)[: 1 if not dots else 3]:
-                match = _LEVEL.fullmatch(one)
-                if not match or bool(dots) != bool(slash):
-                    raise ValueError(
-                        f"'{text}' are no levels; write 850hPa,500hPa or 100m..2000m/100m"
-                    )
-                numbers.append(float(match.group(1)))
-                units += [read_typed_units(match.group(2))] if match.group(2) else []
-            values += _range(numbers, text) if dots else numbers
-        if len(set(units)) > 1:
-            raise ValueError(
-                f"'{text}' mixes {' and '.join(sorted(set(units)))}; write all levels in one unit"
-            )
-        if len(set(values)) < len(values):
-            raise ValueError(f"'{text}' names a level twice")
-        return cls(tuple(values), units[0] if units else "", text)
-
-    def __str__(self) -> str:
-        return self.text
-
-
-def _range(numbers: list[float], text: str) -> list[float]:
-    first, last, step = numbers
-    count = int(np.floor(abs(last - first) / step + 1e-9)) + 1 if step > 0 else 0
-    if not 0 < count <= _MOST_LEVELS:
-        raise ValueError(
-            f"'{text}' makes {count:,} levels; give a step above zero, such as 100m..2000m/100m"
-        )
-    return [float(first + np.sign(last - first) * step * at) for at in range(count)]
 
 
 @dataclass(frozen=True)
@@ -239,66 +187,3 @@ def _in_order(levels: Array, vertical: Vertical) -> Array:
 
 def _name(vertical: Vertical) -> str:
     return vertical.dimension if vertical.values is not None else "plev"
-
-
-class Releveled(LazyArray):
-    """Another array at other levels.
-
-    Parameters
-    ----------
-    source : LazyArray
-    axis : int
-        Of its levels.
-    vertical : Vertical
-    terms : list of LazyArray
-        What heights are computed from, where they differ from column to column.
-    wanted : ndarray of float64
-        New heights, in the units of the vertical.
-    logarithmic, extrapolate : bool
-    """
-
-    def __init__(
-        self,
-        source: LazyArray,
-        axis: int,
-        vertical: Vertical,
-        terms: list[LazyArray],
-        wanted: Array,
-        logarithmic: bool,
-        extrapolate: bool,
-    ) -> None:
-        self._source, self._axis, self._terms, self._wanted = source, axis, terms, wanted
-        self._values, self._formula = vertical.values, vertical.formula
-        self._logarithmic, self._extrapolate = logarithmic, extrapolate
-        self.shape = tuple(wanted.size if at == axis else n for at, n in enumerate(source.shape))
-        self.dtype = source.dtype
-        if source.chunks is not None:
-            self.chunks = tuple(
-                wanted.size if at == axis else n for at, n in enumerate(source.chunks)
-            )
-
-    def sources(self) -> tuple[LazyArray, ...]:
-        return (self._source, *self._terms)
-
-    @property
-    def decoded_share(self) -> float:
-        count = self._source.shape[self._axis] * (1 + len(self._terms))
-        return self._source.decoded_share * max(1.0, count / self._wanted.size)
-
-    def read(self, region: Region) -> Array:
-        whole = slice(0, self._source.shape[self._axis])
-        inner = tuple(whole if at == self._axis else part for at, part in enumerate(region))
-        values = np.moveaxis(self._source.read(inner), self._axis, 0)
-        wanted = self._wanted[region[self._axis]]
-        heights = self._values
-        if heights is None:
-            assert self._formula is not None
-            blocks = [
-                np.moveaxis(term.read(inner).astype(np.float64), self._axis, 0)
-                for term in self._terms
-            ]
-            heights = np.broadcast_to(self._formula(*blocks), values.shape)
-        if self._logarithmic:
-            heights, wanted = np.log(np.maximum(heights, 1e-30)), np.log(wanted)
-        made = at_levels(values, heights, wanted, extrapolate=self._extrapolate)
-        return np.moveaxis(made, 0, self._axis).astype(self.dtype)

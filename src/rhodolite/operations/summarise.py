@@ -18,9 +18,9 @@ from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
 from rhodolite.operations.axis_reduction.plan import AxisPlan, Over, plan_for
 from rhodolite.operations.axis_reduction.reduce import reduce_axes
-from rhodolite.operations.baseline.base_period import check_coverage
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.regions import CellChoice, Regions
+from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import Measure, Measures
 from rhodolite.operations.time_groups.totals import TotalRule, adding, is_amount
 from rhodolite.operations.variables.references import drop_stale, list_coordinate, without_axes

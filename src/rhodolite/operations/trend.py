@@ -8,15 +8,13 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from rhodolite.arrays import Engine, InMemory, LazyArray, Mapped, Reduction
+from rhodolite.arrays import InMemory, LazyArray, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.baseline.base_period import time_axis_of, variables_along_time
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.trends.estimators import (
     LineAccumulator,
@@ -27,6 +25,8 @@ from rhodolite.operations.trends.estimators import (
     TrendWork,
 )
 from rhodolite.operations.trends.false_discovery import FalseDiscoveryLimit, Significant
+from rhodolite.operations.trends.sentence import TrendSentence
+from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 
 _FEWEST_STEPS = 3
 _MOST_OF_A_YEAR = 0.9
@@ -98,11 +98,11 @@ class Trend(Operation):
             )
         if self.min_values < _FEWEST_STEPS:
             raise UsageError(f"--min-values: a trend needs at least {_FEWEST_STEPS} values")
-        self.question.check()
+        self.spec.check()
 
     @property
-    def question(self) -> TrendSpec:
-        """What is asked of each cell."""
+    def spec(self) -> TrendSpec:
+        """What is estimated at each cell."""
         usual = Test.T if self.method is Slope.LEAST_SQUARES else Test.MANN_KENDALL
         return TrendSpec(
             self.method,
@@ -128,30 +128,44 @@ class Trend(Operation):
                 f"{len(axis)}"
             )
         along_time, others = variables_along_time(dataset)
-        if self.question.test is not Test.SEASONAL_MANN_KENDALL:
+        if self.spec.test is not Test.SEASONAL_MANN_KENDALL:
             _warn_of_cycle(axis, along_time)
         coordinate = dataset.need(Role.TIME)
         time = _whole_period(coordinate, axis)
         made, remarks = [], []
         for variable in along_time:
-            found = self._trends(dataset, variable, axis, time[0].name)
+            found = self.estimate(dataset, variable, axis, time[0].name)
             made += found
             if all(n == 1 for n in found[0].shape):
-                remarks.append(TrendSentence(self, dataset, variable, tuple(found)))
+                remarks.append(self._sentence(dataset, variable, found))
         unlimited = dataset.unlimited - {str(coordinate.dimension)}
         return dataset.with_variables(
             [*others, *time, *made], unlimited=unlimited, remarks=(*dataset.remarks, *remarks)
         )
 
-    def _trends(
+    def _sentence(
+        self, dataset: Dataset, variable: Variable, found: list[Variable]
+    ) -> TrendSentence:
+        """Return what there is to say about a series, with the p-value of the other test."""
+        spec = self.spec
+        other = Trend(
+            test=Test.MANN_KENDALL if spec.test is Test.T else Test.T,
+            method=spec.other_method,
+            alpha=self.alpha,
+        )
+        checked = other.estimate(dataset, variable, dataset.need_time(), "time")
+        pvalue = next(one for one in checked if one.name.endswith("_trend_pvalue"))
+        return TrendSentence(spec, str(self.per), variable, tuple(found), pvalue)
+
+    def estimate(
         self, dataset: Dataset, variable: Variable, axis: TimeAxis, time: str
     ) -> list[Variable]:
         along = time_axis_of(dataset, variable)
         scale, units = of_differences(variable.units)
         factor = scale * self.per.years
-        work = TrendWork.of(self.question, axis, along, factor, self.per.years)
+        work = TrendWork.of(self.spec, axis, along, factor, self.per.years)
         merged, state = None, 0
-        if self.question.merges:
+        if self.spec.merges:
             merged = LineAccumulator(
                 axis.decimal_years, along, variable.shape, factor, self.min_values, self.alpha
             )
@@ -169,7 +183,7 @@ class Trend(Operation):
         units: str | None,
         years: float,
     ) -> list[Variable]:
-        name, quantity, question = f"{variable.name}_trend", variable.quantity, self.question
+        name, quantity, question = f"{variable.name}_trend", variable.quantity, self.spec
         dimensions = tuple(d for at, d in enumerate(variable.dimensions) if at != along)
         shape = tuple(n for at, n in enumerate(variable.shape) if at != along)
         kept = {
@@ -266,55 +280,6 @@ class Trend(Operation):
         if not self.false_discovery:
             return InMemory(np.float64(self.alpha))
         return Reduction(pvalues, FalseDiscoveryLimit(self.alpha)).output("limit", ())
-
-
-@dataclass(frozen=True, eq=False)
-class TrendSentence:
-    """The trend of a single series, in words and numbers."""
-
-    trend: Trend
-    dataset: Dataset
-    variable: Variable
-    found: tuple[Variable, ...]
-
-    def text(self, engine: Engine) -> str:
-        """Return a sentence with slope, interval, p-value and what the other test says."""
-        values = {
-            v.name.removeprefix(f"{self.variable.name}_"): float(v.values(engine).reshape(-1)[0])
-            for v in self.found
-        }
-        slope, question = values["trend"], self.trend.question
-        if np.isnan(slope):
-            return f"{self.variable.name}: no trend can be told, since too few values are there"
-        low, high = values.get("trend_lower", np.nan), values.get("trend_upper", np.nan)
-        numbers = [f"{value:.3g}" for value in (slope, low, high)]
-        sign = "+" if slope > 0 else ""
-        text = (
-            f"{self.variable.name}: {sign}{numbers[0]} "
-            f"{pretty(self.found[0].units) or f'per {self.trend.per}'}"
-        )
-        share = f"{100 * (1 - self.trend.alpha):.3g} %"
-        text += f", {share} interval {numbers[1]} to {numbers[2]}, {p_text(values['trend_pvalue'])}"
-        other = Trend(
-            test=Test.MANN_KENDALL if question.test is Test.T else Test.T,
-            method=question.other_method,
-            alpha=self.trend.alpha,
-        )
-        axis = self.dataset.need_time()
-        pvalue = other._trends(self.dataset, self.variable, axis, "time")
-        second = float(
-            next(v for v in pvalue if v.name.endswith("_trend_pvalue"))
-            .values(engine)
-            .reshape(-1)[0]
-        )
-        agree = (second < self.trend.alpha) == (values["trend_pvalue"] < self.trend.alpha)
-        name = "Mann-Kendall" if question.test is Test.T else "the t test"
-        return f"{text}, {name} {'agrees' if agree else 'does not agree'} ({p_text(second)})"
-
-
-def p_text(pvalue: float) -> str:
-    """Write a p-value as people do, such as p < 0.001."""
-    return "p < 0.001" if pvalue < 0.001 else f"p = {pvalue:.2g}"
 
 
 def _warn_of_cycle(axis: TimeAxis, variables: list[Variable]) -> None:

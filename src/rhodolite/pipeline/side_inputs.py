@@ -8,7 +8,8 @@ from typing import Any
 
 from rhodolite.formats.open import open_dataset
 from rhodolite.model.dataset import Dataset
-from rhodolite.regions.outlines import Outline, file_of_outline, find_outlines
+from rhodolite.regions.outlined_area import Outline
+from rhodolite.regions.outlines import file_of_outline, find_outlines
 
 
 class SideInputs:

@@ -12,6 +12,7 @@ import numpy as np
 from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.options import ProjectionName
 from rhodolite.drawing.parts.legend import GROUND, HATCH, Marks
+from rhodolite.drawing.parts.map_decoration import cut_near, dot_size, halo, label
 from rhodolite.drawing.parts.projections import (
     EqualArea,
     Equirectangular,
@@ -24,6 +25,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
 from rhodolite.regions import coastlines
@@ -57,7 +59,7 @@ def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
     """Return the values to draw, shape (rows, columns) of the grid: one step, or the mean over
     time."""
     averaged = mean_over(part, variable, (Role.TIME,))
-    order = Mesh.of(part).dimensions
+    order = mesh_of(part).dimensions
     extra = axes_to_drop(averaged, order)
     values = drop_axes(averaged.values(engine), extra)
     kept = [name for name in averaged.dimensions if name in order]
@@ -103,12 +105,12 @@ class MapFrame:
         DataError
             If cells cannot be told.
         """
-        mesh = Mesh.of(part)
+        mesh = mesh_of(part)
         (west, east), (south, north) = mesh.span, mesh.reach
         if name is ProjectionName.EQUIRECTANGULAR:
             return cls(mesh, Equirectangular(west), west, east, south, north)
         if name is ProjectionName.EQUAL_AREA:
-            cut = _cut_near(mesh, -180.0) if east - west > 359.9 else (west + east) / 2 - 180.0
+            cut = cut_near(mesh, -180.0) if east - west > 359.9 else (west + east) / 2 - 180.0
             whole = east - west > 359.9
             return cls(
                 mesh,
@@ -263,7 +265,7 @@ class MapFrame:
         names = [name for name, there in zip(names, placed, strict=True) if there]
         x, y = self.place(longitudes[placed], latitudes[placed])
         pixels = axes.transData.transform(np.stack([x, y], axis=1))
-        size = _dot_size(pixels)
+        size = dot_size(pixels)
         axes.scatter(
             x,
             y,
@@ -286,7 +288,7 @@ class MapFrame:
                     box[2] < o[0] or box[0] > o[2] or box[3] < o[1] or box[1] > o[3] for o in taken
                 )
                 if free and box[0] > frame.x0 and box[2] < frame.x1:
-                    _label(axes, name, (at_x, at_y), (dx, dy), align)
+                    label(axes, name, (at_x, at_y), (dx, dy), align)
                     taken.append(box)
                     break
 
@@ -439,7 +441,7 @@ class MapFrame:
                 ha=side,
                 va="center",
                 zorder=7,
-                path_effects=[_halo()],
+                path_effects=[halo()],
             )
         if self.polar:
             edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
@@ -454,45 +456,3 @@ class MapFrame:
                     ha="center",
                     va="center",
                 )
-
-
-def _dot_size(pixels: Array) -> float:
-    """Return the size of dots, in square points, that leaves neighbours apart."""
-    from scipy.spatial import cKDTree
-
-    distinct = np.unique(np.round(pixels, 1), axis=0)
-    if len(distinct) < 2:
-        return 34.0
-    apart = cKDTree(distinct).query(distinct, k=2)[0][:, 1]
-    return float(np.clip((0.5 * np.quantile(apart, 0.25)) ** 2, 2.0, 34.0))
-
-
-def _cut_near(mesh: Mesh, wanted: float) -> float:
-    """Return the edge between columns that is nearest to a longitude, along which the globe can be
-    opened."""
-    if mesh.longitude_edges is None:
-        return wanted
-    apart = (mesh.longitude_edges - wanted + 180.0) % 360.0 - 180.0
-    return float(wanted + apart[np.argmin(np.abs(apart))])
-
-
-def _halo() -> Any:
-    from matplotlib.patheffects import withStroke
-
-    return withStroke(linewidth=2.5, foreground="#ffffffd0")
-
-
-def _label(
-    axes: Any, name: str, place: tuple[float, float], shift: tuple[float, float], align: str
-) -> None:
-    axes.annotate(
-        name,
-        place,
-        shift,
-        textcoords="offset pixels",
-        fontsize=9,
-        ha=align,
-        va="bottom",
-        zorder=7,
-        path_effects=[_halo()],
-    )

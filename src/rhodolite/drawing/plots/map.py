@@ -27,7 +27,7 @@ from rhodolite.drawing.parts.text import period_text, value_text
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import area_mean
 from rhodolite.operations.declaration import parameter
@@ -182,7 +182,7 @@ def _fitting_size(shape: float, upright: bool) -> Size:
 def _caption(part: Dataset, variable: Variable, values: Array) -> str:
     if Classes.of(variable) is not None:
         return period_text(part.time)
-    mean = area_mean(part, variable, values, Mesh.of(part).dimensions)
+    mean = area_mean(part, variable, values, mesh_of(part).dimensions)
     words = [period_text(part.time)]
     vertical = part.coordinate(Role.LEVEL)
     if vertical is not None and vertical.values.size == 1:

@@ -19,7 +19,7 @@ from rhodolite.drawing.parts.vertical_axis import set_up
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time.time_axis import format_date
+from rhodolite.model.time.dates import format_date
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import parameter
 from rhodolite.operations.subset import Subset

@@ -20,7 +20,7 @@ from rhodolite.kernels.weighted_sums import Weights, axes_of, weighted_sums
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import area_weights
-from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
 from rhodolite.operations.time_groups.totals import is_amount
@@ -198,7 +198,7 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
         latitude = dataset.variables[dataset.axes.curvilinear[0]]
         if min(latitude.shape) < 2 and "bounds" not in latitude.attributes:
             return {}  # a single row of cells, whose sizes cannot be told and differ little
-        mesh = Mesh.of(dataset)
+        mesh = mesh_of(dataset)
         if not set(mesh.dimensions) <= set(variable.dimensions):
             return {}
         return {tuple(variable.dimensions.index(name) for name in mesh.dimensions): mesh.areas}

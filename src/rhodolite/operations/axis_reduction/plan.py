@@ -16,6 +16,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import member_dimension
 from rhodolite.model.space.axis_cells import area_weights
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import cell_measure
@@ -188,7 +189,7 @@ def _time_plan(
 
 
 def _area_plan(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
-    mesh = Mesh.of(dataset)
+    mesh = mesh_of(dataset)
     whole, share = _measure_cells(dataset, mesh)
     if wish.latitude_bands is not None:
         edges = _band_edges(mesh, wish.latitude_bands)

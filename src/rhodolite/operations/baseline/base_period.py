@@ -9,9 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, LazyArray, Reduction, Selected
-from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.errors import DataError
 from rhodolite.kernels.grouped_statistics import Statistic
-from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
@@ -20,6 +19,7 @@ from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.time_groups.reduction import Groups, grouped_reduction
 from rhodolite.operations.time_groups.totals import is_amount
+from rhodolite.operations.variables.along_time import time_axis_of
 
 BASE_COVERAGE = 0.8
 """Share of the base years that a normal needs (WMO-No. 1203, section 4.4)."""
@@ -159,62 +159,6 @@ class BasePeriod:
             name,
             (self.present.size, *source.shape[:along], *source.shape[along + 1 :]),
         )
-
-
-def time_axis_of(dataset: Dataset, variable: Variable) -> int:
-    """Return which axis of a variable is time."""
-    return variable.dimensions.index(str(dataset.need(Role.TIME).dimension))
-
-
-def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
-    """Return the variables to calculate with, and those that time does not touch.
-
-    Data that run along time but are no numbers (text, classes) are left out, with a warning.
-    """
-    coordinate = dataset.need(Role.TIME)
-    along_time, others = [], []
-    for variable in dataset.variables.values():
-        if coordinate.dimension not in variable.dimensions:
-            others.append(variable)
-        elif variable.name in dataset.axes.auxiliary:
-            continue
-        elif variable.numeric:
-            along_time.append(variable)
-        else:
-            warn(
-                f"{variable.name} holds "
-                f"{'text' if variable.data.dtype.kind not in 'fiu' else 'classes'}, "
-                "not quantities, and is left out"
-            )
-    if not along_time:
-        raise DataError(f"{dataset.label}: no variable runs along time ({coordinate.name})")
-    return along_time, others
-
-
-def put_in_place(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Variable]:
-    """Return a dataset's variables with those along time replaced by what was made of them."""
-    time = dataset.need(Role.TIME).dimension
-    left_out = {v.name for v in dataset.data_variables if time in v.dimensions}
-    return [
-        one
-        for name, variable in dataset.variables.items()
-        if name in made or name not in left_out
-        for one in made.get(name, [variable])
-    ]
-
-
-def check_coverage(share: float) -> None:
-    """Refuse a --min-coverage that is no share."""
-    if not 0 <= share <= 1:
-        raise UsageError(
-            f"--min-coverage: '{share:g}' is not a share; write a number from 0 to 1, such as 0.8"
-        )
-
-
-def check_years(count: int) -> None:
-    """Refuse a --min-years that is no number of years."""
-    if count < 1:
-        raise UsageError(f"--min-years: {count} is not a number of years; write 1, 2, 3 ...")
 
 
 def _check_base(

@@ -16,10 +16,12 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, rescaling
 from rhodolite.model.variable import Variable
-from rhodolite.operations.baseline.base_period import BasePeriod, time_axis_of
-from rhodolite.operations.baseline.divisors import Smoothing
+from rhodolite.operations.baseline.base_period import BasePeriod
+from rhodolite.operations.baseline.smooth_normals import check_smoothing, smooth_cycle
 from rhodolite.operations.pairing.cells import counterpart, need_same_cells
 from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.smoothing import Smoothing
+from rhodolite.operations.variables.along_time import time_axis_of
 
 _LENGTHS = {
     12: "month",
@@ -83,9 +85,9 @@ class ComputedReference:
         mean: LazyArray = reduction.output("mean" if spread else "value", shape)
         deviation: LazyArray | None = reduction.output("deviation", shape) if spread else None
         if self.smooth is not None:
-            self.smooth.check(self.base)
-            mean = self.smooth.applied(mean)
-            deviation = None if deviation is None else self.smooth.applied(deviation)
+            check_smoothing(self.smooth, self.base)
+            mean = smooth_cycle(self.smooth, mean)
+            deviation = None if deviation is None else smooth_cycle(self.smooth, deviation)
         if change is None:
             return mean, deviation
         alone = Rescaling(change.factor, 0.0)

@@ -3,14 +3,12 @@ way."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from rhodolite.arrays import Array, WithoutAxis
+from rhodolite.arrays import WithoutAxis
 from rhodolite.errors import DataError, nearest_names
-from rhodolite.kernels.thresholds import in_precision
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
@@ -18,7 +16,6 @@ from rhodolite.model.space.range_text import Levels
 from rhodolite.model.units.aliases import read_typed_units
 from rhodolite.model.units.conversion import rescaling
 from rhodolite.model.units.udunits import (
-    convert,
     convertible,
     has_offset_zero,
     is_unit,
@@ -27,6 +24,19 @@ from rhodolite.model.units.udunits import (
 )
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
+from rhodolite.operations.expressions.elements import (
+    COMPARISONS,
+    LOGIC,
+    OF_NUMBERS,
+    Apply,
+    Compare,
+    Constant,
+    Leaf,
+    Program,
+    UnitChange,
+    missing,
+    where,
+)
 from rhodolite.operations.expressions.parser import Call, Name, Node, Number
 from rhodolite.operations.selection.indices import level_indices
 
@@ -36,22 +46,6 @@ _AXES = {
     "lon": (Role.LONGITUDE,),
     "level": (Role.LEVEL,),
     "area": (Role.LATITUDE, Role.LONGITUDE),
-}
-_COMPARISONS: dict[str, Callable[[Array, Array], Array]] = {
-    "<": np.less,
-    "<=": np.less_equal,
-    ">": np.greater,
-    ">=": np.greater_equal,
-    "==": np.equal,
-    "!=": np.not_equal,
-}
-_OF_NUMBERS: dict[str, Callable[..., Array]] = {
-    "exp": np.exp,
-    "log": np.log,
-    "log10": np.log10,
-    "sin": np.sin,
-    "cos": np.cos,
-    "tan": np.tan,
 }
 _PLAIN = ("exp", "log", "log10")
 _ANGLES = ("sin", "cos", "tan")
@@ -83,82 +77,6 @@ class Value:
     variable: Variable | None = None
 
 
-Program = Callable[[list[Array]], Array]
-
-
-@dataclass(frozen=True)
-class _Leaf:
-    at: int
-
-    def __call__(self, blocks: list[Array]) -> Array:
-        return blocks[self.at]
-
-
-@dataclass(frozen=True)
-class _Constant:
-    value: float
-
-    def __call__(self, blocks: list[Array]) -> Array:  # noqa: ARG002
-        return np.float64(self.value)  # type: ignore[return-value]
-
-
-@dataclass(frozen=True)
-class _Apply:
-    function: Callable[..., Array]
-    arguments: tuple[Program, ...]
-
-    def __call__(self, blocks: list[Array]) -> Array:
-        with np.errstate(all="ignore"):
-            return self.function(*(argument(blocks) for argument in self.arguments))
-
-
-@dataclass(frozen=True)
-class UnitChange:
-    source: str
-    target: str
-    difference: bool = False
-
-    def __call__(self, values: Array) -> Array:
-        made = convert(values, self.source, self.target)
-        return np.asarray(
-            made - convert(0.0, self.source, self.target) if self.difference else made
-        )
-
-
-@dataclass(frozen=True)
-class _Compare:
-    sign: str
-    dtype: str = "f8"
-
-    def __call__(self, left: Array, right: Array) -> Array:
-        parts = (in_precision(part, self.dtype) for part in (left, right))
-        made = _COMPARISONS[self.sign](*parts).astype(np.float64)
-        return np.where(np.isnan(left) | np.isnan(right), np.nan, made)
-
-
-def _both(left: Array, right: Array) -> Array:
-    return np.where(np.isnan(left) | np.isnan(right), np.nan, (left != 0) & (right != 0))
-
-
-def _either(left: Array, right: Array) -> Array:
-    return np.where(np.isnan(left) | np.isnan(right), np.nan, (left != 0) | (right != 0))
-
-
-def _not(value: Array) -> Array:
-    return np.where(np.isnan(value), np.nan, value == 0)
-
-
-def _where(condition: Array, left: Array, right: Array) -> Array:
-    return np.where(np.isnan(condition), np.nan, np.where(condition != 0, left, right))
-
-
-def _missing(value: Array) -> Array:
-    return np.isnan(value).astype(np.float64)
-
-
-_LOGIC: dict[str, Callable[..., Array]] = {"and": _both, "or": _either, "not": _not}
-
-
 class ProgramBuilder:
     """Turns a formula into a program over the variables that it names, and checks its units.
 
@@ -186,7 +104,7 @@ class ProgramBuilder:
                     f"--formula: UDUNITS does not know the units in {node.value:g}[{node.units}]"
                 )
             units = UNITS_OF_ONE if node.units is None else read_typed_units(node.units)
-            return Value(_Constant(node.value), units, node.units is None, constant=node.value)
+            return Value(Constant(node.value), units, node.units is None, constant=node.value)
         if isinstance(node, Name):
             return self.leaf(self.variable(node.name))
         if node.function in ("mean", "level"):
@@ -216,7 +134,7 @@ class ProgramBuilder:
             )
         self.leaves.append(variable)
         difference = "difference" in str(variable.attributes.get("units_metadata", ""))
-        return Value(_Leaf(len(self.leaves) - 1), units, difference=difference, variable=variable)
+        return Value(Leaf(len(self.leaves) - 1), units, difference=difference, variable=variable)
 
     def reduced(self, node: Call) -> Variable:
         """Return the mean of a variable over an axis, or one of its levels."""
@@ -255,27 +173,25 @@ class ProgramBuilder:
     def combined(self, function: str, values: list[Value]) -> Value:
         if function in ("+", "-"):
             return self.sum(function, values)
-        if function in _COMPARISONS:
+        if function in COMPARISONS:
             left, right = self.alike(function, values)
             # A variable against a number is compared as counts of days above a threshold are.
             own = [value.variable for value in values if value.variable is not None]
             against_number = len(own) == 1 and any(value.constant is not None for value in values)
-            compare = _Compare(function, own[0].precision if against_number else "f8")
-            return Value(_Apply(compare, (left.program, right.program)), UNITS_OF_ONE)
+            compare = Compare(function, own[0].precision if against_number else "f8")
+            return Value(Apply(compare, (left.program, right.program)), UNITS_OF_ONE)
         if function in ("min", "max"):
             alike = self.alike(function, values)
             made = alike[0].program
             for other in alike[1:]:
-                made = _Apply(
-                    np.minimum if function == "min" else np.maximum, (made, other.program)
-                )
+                made = Apply(np.minimum if function == "min" else np.maximum, (made, other.program))
             return replace(alike[0], program=made, constant=None, variable=None)
         if function == "where":
             left, right = self.alike(function, values[1:])
             self.without_units(function, values[0])
             return replace(
                 left,
-                program=_Apply(_where, (values[0].program, left.program, right.program)),
+                program=Apply(where, (values[0].program, left.program, right.program)),
                 constant=None,
                 variable=None,
             )
@@ -283,16 +199,16 @@ class ProgramBuilder:
             for value in values:
                 self.without_units(function, value)
             return Value(
-                _Apply(_LOGIC[function], tuple(value.program for value in values)), UNITS_OF_ONE
+                Apply(LOGIC[function], tuple(value.program for value in values)), UNITS_OF_ONE
             )
         if function == "missing":
-            return Value(_Apply(_missing, (values[0].program,)), UNITS_OF_ONE)
+            return Value(Apply(missing, (values[0].program,)), UNITS_OF_ONE)
         if function in ("negative", "abs"):
             work_on = np.negative if function == "negative" else np.abs
             constant = None if values[0].constant is None else float(work_on(values[0].constant))
             return replace(
                 values[0],
-                program=_Apply(work_on, (values[0].program,)),
+                program=Apply(work_on, (values[0].program,)),
                 constant=constant,
                 variable=None,
             )
@@ -311,7 +227,7 @@ class ProgramBuilder:
                 f"--formula: two temperatures in {left.units} cannot be added, since their zero is "
                 "arbitrary"
             )
-        work = _Apply(np.add if sign == "+" else np.subtract, (left.program, right.program))
+        work = Apply(np.add if sign == "+" else np.subtract, (left.program, right.program))
         if (
             sign == "-"
             and convertible(left.units, "K")
@@ -354,7 +270,7 @@ class ProgramBuilder:
             ):
                 constant = float(work(left.constant, right.constant))
             return Value(
-                _Apply(work, programs),
+                Apply(work, programs),
                 units,
                 left.plain and right.plain,
                 left.difference or right.difference,
@@ -369,19 +285,19 @@ class ProgramBuilder:
                     "exponent"
                 )
             units = self.raised(values[0], 1.0 if exponent is None else exponent)
-            return Value(_Apply(np.power, programs), units)
+            return Value(Apply(np.power, programs), units)
         if function == "sqrt":
-            return Value(_Apply(np.sqrt, programs), self.raised(values[0], 0.5))
+            return Value(Apply(np.sqrt, programs), self.raised(values[0], 0.5))
         if function == "arctan2":
             left, right = self.alike(function, values)
-            return Value(_Apply(np.arctan2, (left.program, right.program)), "radian")
+            return Value(Apply(np.arctan2, (left.program, right.program)), "radian")
         if function in _ANGLES and values[0].units != UNITS_OF_ONE:
             if not convertible(values[0].units, "radian"):
                 raise DataError(f"--formula: {function} takes an angle, and not {values[0].units}")
-            programs = (_Apply(UnitChange(values[0].units, "radian"), programs),)
+            programs = (Apply(UnitChange(values[0].units, "radian"), programs),)
         elif function in _PLAIN:
             self.without_units(function, values[0])
-        return Value(_Apply(_OF_NUMBERS[function], programs), UNITS_OF_ONE)
+        return Value(Apply(OF_NUMBERS[function], programs), UNITS_OF_ONE)
 
     def raised(self, value: Value, exponent: float) -> str:
         found = power(value.units, exponent)
@@ -417,7 +333,7 @@ class ProgramBuilder:
                 continue
             if (amount := _amount_of_water(value, chosen)) is not None:
                 made.append(
-                    replace(value, program=_Constant(amount), units=chosen.units, constant=amount)
+                    replace(value, program=Constant(amount), units=chosen.units, constant=amount)
                 )
                 continue
             if not convertible(value.units, chosen.units):
@@ -432,7 +348,7 @@ class ProgramBuilder:
             made.append(
                 replace(
                     value,
-                    program=_Apply(change, (value.program,)),
+                    program=Apply(change, (value.program,)),
                     units=chosen.units,
                     difference=difference,
                     variable=None,

@@ -13,7 +13,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.range_text import format_latitude, format_longitude
 from rhodolite.model.typed_value import FileReader, FileValue
-from rhodolite.regions.outlines import Outline
+from rhodolite.regions.outlined_area import Outline
 
 if TYPE_CHECKING:
     from scipy import sparse

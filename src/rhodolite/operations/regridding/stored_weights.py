@@ -11,6 +11,7 @@ from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.regridding.remapped_array import Weights
 from rhodolite.operations.regridding.target_grid import coordinates_like
@@ -97,7 +98,7 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
             "make them "
             "anew with --to"
         )
-    target = Mesh.of(dataset.restrict(["part_of_cell"]))
+    target = mesh_of(dataset.restrict(["part_of_cell"]))
     shape = (target.size, source.size)
     correction = (
         _matrix(dataset, _SLOPE_FIELDS, shape) if _SLOPE_FIELDS[0] in dataset.variables else None

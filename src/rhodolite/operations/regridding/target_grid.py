@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Self
-
 import numpy as np
 
 from rhodolite.arrays import Array, InMemory
@@ -12,74 +9,44 @@ from rhodolite.errors import DataError
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
-from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.variable import Variable
+from rhodolite.operations.parameters.grid_step import GridStep
 
 _SLACK = 1e-6
 _MOST_CELLS = 100_000_000
 
 
-@dataclass(frozen=True)
-class GridStep(TypedValue):
-    """Width of cells in degrees: `1.0`, or `lat=1,lon=1.25`."""
+def grid_around(step: GridStep, source: Mesh) -> tuple[Mesh, list[Variable]]:
+    """Return the grid that covers another, with edges on multiples of the step, and its
+    coordinates.
 
-    lat: float
-    lon: float
+    Of the whole globe longitudes begin at 0.
 
-    @classmethod
-    def parse(cls, text: str) -> Self:
-        example = f"'{text}' is no step in degrees; write 1.0, or lat=1,lon=1.25"
-        parts = [part.strip() for part in text.split(",")]
-        try:
-            if len(parts) == 1 and "=" not in text:
-                steps = {"lat": float(text), "lon": float(text)}
-            else:
-                steps = {
-                    name.strip(): float(value)
-                    for name, _, value in (part.partition("=") for part in parts)
-                }
-        except ValueError:
-            raise ValueError(example) from None
-        if steps.keys() != {"lat", "lon"} or not all(
-            0 < step <= limit for step, limit in ((steps["lat"], 180), (steps["lon"], 360))
-        ):
-            raise ValueError(example)
-        return cls(steps["lat"], steps["lon"])
-
-    def __str__(self) -> str:
-        return f"{self.lat:g}" if self.lat == self.lon else f"lat={self.lat:g},lon={self.lon:g}"
-
-    def grid_around(self, source: Mesh) -> tuple[Mesh, list[Variable]]:
-        """Return the grid that covers another, with edges on multiples of the step, and its
-        coordinates.
-
-        Of the whole globe longitudes begin at 0.
-
-        Raises
-        ------
-        DataError
-            If the step does not divide the globe, or makes too many cells.
-        """
-        south, north = source.reach
-        west, east = source.span
-        near = max(_SLACK, source.slack)
-        edges = [_edges(south, north, self.lat, "lat", (-90.0, 90.0), near)]
-        whole = east - west > 360 - near
-        if whole:
-            _need_divisor(self.lon, 360.0, "lon")
-            edges.append(np.linspace(0.0, 360.0, round(360.0 / self.lon) + 1))
-        else:
-            edges.append(_edges(west, east, self.lon, "lon", None, near))
-        middles = [(one[1:] + one[:-1]) / 2 for one in edges]
-        if middles[0].size * middles[1].size > _MOST_CELLS:
-            raise DataError(
-                f"--to {self}: {middles[0].size:,} x {middles[1].size:,} cells are too many; "
-                "choose a "
-                "larger step or a smaller region"
-            )
-        names = source.dimensions if source.regular else ("lat", "lon")
-        mesh = Mesh(names, middles[0], middles[1], edges[0], edges[1])
-        return mesh, coordinates_of(mesh)
+    Raises
+    ------
+    DataError
+        If the step does not divide the globe, or makes too many cells.
+    """
+    south, north = source.reach
+    west, east = source.span
+    near = max(_SLACK, source.slack)
+    edges = [_edges(south, north, step.lat, "lat", (-90.0, 90.0), near)]
+    whole = east - west > 360 - near
+    if whole:
+        _need_divisor(step.lon, 360.0, "lon")
+        edges.append(np.linspace(0.0, 360.0, round(360.0 / step.lon) + 1))
+    else:
+        edges.append(_edges(west, east, step.lon, "lon", None, near))
+    middles = [(one[1:] + one[:-1]) / 2 for one in edges]
+    if middles[0].size * middles[1].size > _MOST_CELLS:
+        raise DataError(
+            f"--to {step}: {middles[0].size:,} x {middles[1].size:,} cells are too many; "
+            "choose a "
+            "larger step or a smaller region"
+        )
+    names = source.dimensions if source.regular else ("lat", "lon")
+    mesh = Mesh(names, middles[0], middles[1], edges[0], edges[1])
+    return mesh, coordinates_of(mesh)
 
 
 def coordinates_of(mesh: Mesh) -> list[Variable]:

@@ -10,11 +10,12 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
-from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.space.mesh import EARTH_RADIUS
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.selection.curvilinear import MaskedArray, Positions
-from rhodolite.regions.outlines import unite_outlines
+from rhodolite.regions.outlined_area import unite_outlines
 
 
 def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Dataset:
@@ -30,7 +31,7 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     """
     if dataset.axes.sites:
         return _sites_within(dataset, regions)
-    mesh = Mesh.of(dataset)
+    mesh = mesh_of(dataset)
     outlines = regions.outlines
     weights = regions.weights(mesh, cells, outlines)  # refuses any that covers no cell
     if len(outlines) > 1:

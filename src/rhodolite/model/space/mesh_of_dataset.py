@@ -1,0 +1,89 @@
+"""The cells of a dataset, found from its latitudes and longitudes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from rhodolite.arrays import Engine
+from rhodolite.errors import DataError
+from rhodolite.kernels.spherical_cells import corners_between
+from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.axis_cells import cell_bounds, cell_edges, joins_up
+from rhodolite.model.space.mesh import Mesh
+from rhodolite.model.space.precision import rounding
+
+
+def mesh_of(dataset: Dataset) -> Mesh:
+    """Return the cells of a dataset.
+
+    Raises
+    ------
+    DataError
+        If the data lie on no grid.
+    """
+    if dataset.axes.curvilinear:
+        return _curvilinear(dataset, *dataset.axes.curvilinear)
+    latitude, longitude = dataset.need(Role.LATITUDE), dataset.need(Role.LONGITUDE)
+    if latitude.dimension is None or longitude.dimension is None:
+        which = "latitude" if latitude.dimension is None else "longitude"
+        raise DataError(
+            f"{dataset.label}: there is one {which} and no axis of it; this needs a grid"
+        )
+    if not (joins_up(latitude) and joins_up(longitude)):
+        return _of_single_cells(latitude, longitude)
+    return Mesh(
+        (latitude.dimension, longitude.dimension),
+        latitude.values,
+        np.unwrap(longitude.values, period=360.0),
+        cell_edges(latitude),
+        cell_edges(longitude),
+        slack=_slack_of(latitude, longitude),
+    )
+
+
+def _of_single_cells(latitude: Coordinate, longitude: Coordinate) -> Mesh:
+    """Return the cells of rows and columns between which parts of the grid were left out."""
+    north, east = np.meshgrid(
+        latitude.values, np.unwrap(longitude.values, period=360.0), indexing="ij"
+    )
+    low, high = cell_bounds(latitude).T
+    west, right = (cell_bounds(longitude) - longitude.values[:, None] + east[:1].T).T
+    shape = north.shape
+    rows = [np.broadcast_to(part[:, None], shape) for part in (low, low, high, high)]
+    columns = [np.broadcast_to(part[None, :], shape) for part in (west, right, right, west)]
+    corners = np.stack(rows, axis=-1), np.stack(columns, axis=-1)
+    return Mesh(
+        (str(latitude.dimension), str(longitude.dimension)),
+        north,
+        east,
+        corners=corners,
+        slack=_slack_of(latitude, longitude),
+    )
+
+
+def _slack_of(*axes: Coordinate) -> float:
+    """Return the rounding of the coordinates themselves, without what selections allow for beyond
+    it."""
+    return max(1e-9, *(rounding(one.values, one.variable.data.dtype) for one in axes))
+
+
+def _curvilinear(dataset: Dataset, north: str, east: str) -> Mesh:
+    latitude, longitude = dataset.variables[north], dataset.variables[east]
+    engine = Engine(workers=1)
+    values = [engine.compute(v.floats()).astype(np.float64) for v in (latitude, longitude)]
+    bounds = [
+        dataset.variables.get(str(v.attributes.get("bounds", ""))) for v in (latitude, longitude)
+    ]
+    if all(b is not None and b.shape == (*latitude.shape, 4) for b in bounds):
+        corners = tuple(
+            engine.compute(b.floats()).astype(np.float64) for b in bounds if b is not None
+        )
+    elif min(latitude.shape) < 2:
+        raise DataError(
+            f"{dataset.label}: cells in a single row or column, without bounds, have no size"
+        )
+    else:
+        corners = corners_between(*values)
+    names = (latitude.dimensions[0], latitude.dimensions[1])
+    return Mesh(names, values[0], values[1], corners=(corners[0], corners[1]))

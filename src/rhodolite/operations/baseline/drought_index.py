@@ -1,0 +1,136 @@
+"""Indices of how unusual values are, cell by cell from whole series, and their classes."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, SeriesKernel
+from rhodolite.errors import warn
+from rhodolite.kernels.drought_indices import (
+    extreme_means,
+    fit_gamma,
+    gamma_index,
+    normal_index,
+    rainfall_anomaly,
+    running_sum,
+)
+from rhodolite.operations.baseline.base_period import BasePeriod
+
+
+class IndexKind(StrEnum):
+    """How an index is made."""
+
+    RAINFALL_ANOMALY = "rainfall-anomaly"
+    STANDARDISED = "standardised"
+
+
+NO_CLASS = -128
+LIMITS = {
+    IndexKind.RAINFALL_ANOMALY: (-3.0, -2.0, -1.0, -0.5, 0.5, 1.0, 2.0, 3.0),
+    IndexKind.STANDARDISED: (-2.0, -1.5, -1.0, 1.0, 1.5, 2.0),
+}
+DEGREES = {
+    4: ("slightly", "moderately", "very", "extremely"),
+    3: ("moderately", "very", "extremely"),
+}
+
+
+@dataclass(frozen=True)
+class IndexSpec:
+    """What index is asked for.
+
+    Attributes
+    ----------
+    kind : IndexKind
+    months : int
+        Accumulation period.
+    tail : float
+        Of a rainfall anomaly index: how many values make an extreme, or the percentage of them.
+    tail_is_percent : bool
+    gamma : bool
+        Of a standardised index: whether a gamma distribution is fitted, and not a normal one.
+    """
+
+    kind: IndexKind
+    months: int
+    tail: float
+    tail_is_percent: bool
+    gamma: bool
+
+
+@dataclass
+class IndexWork(SeriesKernel):
+    """The index of every step, from whole series of cells."""
+
+    label: str
+    index: IndexSpec
+    base: BasePeriod
+    axis: int
+    lengths: Array | None
+
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        return {"value": ((len(self.base.axis),), np.dtype("f8"))}
+
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        order = np.argsort(self.base.axis.middles, kind="stable")
+        back = np.argsort(order)
+        values = block.astype(np.float64)
+        if self.index.months > 1:
+            if self.lengths is not None:
+                values *= self.lengths.reshape(-1, *(1,) * (values.ndim - 1))
+            values = running_sum(values[order], self.index.months)[back]
+        out = np.full(values.shape, np.nan)
+        in_base = np.isin(np.arange(len(values)), self.base.steps)
+        # The first months have no sum of several, which is not for want of data.
+        begun = back >= self.index.months - 1
+        for row, full in enumerate(self.base.full):
+            members = self.base.phases == row
+            base = values[members & in_base]
+            needed = self.base.coverage * full * (members & in_base & begun).sum() / len(base)
+            enough = (~np.isnan(base)).sum(axis=0) >= needed - 1e-9
+            out[members] = np.where(enough, self._of_phase(values[members], base), np.nan)
+        lost = np.isnan(out).all(axis=0) & ~np.isnan(block).all(axis=0)
+        return {"value": out}, Counter(lost=int(lost.sum()), of=lost.size)
+
+    def _of_phase(self, values: Array, base: Array) -> Array:
+        if self.index.kind is IndexKind.RAINFALL_ANOMALY:
+            tail, percent = self.index.tail, self.index.tail_is_percent
+            count, share = (None, tail / 100) if percent else (int(tail), None)
+            return rainfall_anomaly(values, *extreme_means(base, count, share))
+        if self.index.gamma:
+            return gamma_index(values, *fit_gamma(base))
+        return normal_index(values, base)
+
+    def report(self, counts: Counter[str]) -> None:
+        if counts["lost"]:
+            warn(
+                f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no index, since "
+                "their values are "
+                "all equal or too few"
+            )
+
+
+@dataclass(frozen=True)
+class Classes:
+    """The class of each value between limits, counted from the middle one."""
+
+    limits: tuple[float, ...]
+
+    def __call__(self, block: Array) -> Array:
+        half = len(self.limits) // 2
+        # Values on a limit go to the class further from the middle.
+        places = (
+            np.where(
+                block > 0,
+                np.digitize(block, self.limits),
+                np.digitize(block, self.limits, right=True),
+            )
+            - half
+        )
+        return np.where(np.isnan(block), -128, places)

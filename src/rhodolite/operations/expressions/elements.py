@@ -1,0 +1,107 @@
+"""What programs over blocks are made of: leaves, constants, functions and comparisons."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from rhodolite.arrays import Array
+from rhodolite.kernels.thresholds import in_precision
+from rhodolite.model.units.udunits import (
+    convert,
+)
+
+Program = Callable[[list[Array]], Array]
+
+
+COMPARISONS: dict[str, Callable[[Array, Array], Array]] = {
+    "<": np.less,
+    "<=": np.less_equal,
+    ">": np.greater,
+    ">=": np.greater_equal,
+    "==": np.equal,
+    "!=": np.not_equal,
+}
+OF_NUMBERS: dict[str, Callable[..., Array]] = {
+    "exp": np.exp,
+    "log": np.log,
+    "log10": np.log10,
+    "sin": np.sin,
+    "cos": np.cos,
+    "tan": np.tan,
+}
+
+
+@dataclass(frozen=True)
+class Leaf:
+    at: int
+
+    def __call__(self, blocks: list[Array]) -> Array:
+        return blocks[self.at]
+
+
+@dataclass(frozen=True)
+class Constant:
+    value: float
+
+    def __call__(self, blocks: list[Array]) -> Array:  # noqa: ARG002
+        return np.float64(self.value)  # type: ignore[return-value]
+
+
+@dataclass(frozen=True)
+class Apply:
+    function: Callable[..., Array]
+    arguments: tuple[Program, ...]
+
+    def __call__(self, blocks: list[Array]) -> Array:
+        with np.errstate(all="ignore"):
+            return self.function(*(argument(blocks) for argument in self.arguments))
+
+
+@dataclass(frozen=True)
+class UnitChange:
+    source: str
+    target: str
+    difference: bool = False
+
+    def __call__(self, values: Array) -> Array:
+        made = convert(values, self.source, self.target)
+        return np.asarray(
+            made - convert(0.0, self.source, self.target) if self.difference else made
+        )
+
+
+@dataclass(frozen=True)
+class Compare:
+    sign: str
+    dtype: str = "f8"
+
+    def __call__(self, left: Array, right: Array) -> Array:
+        parts = (in_precision(part, self.dtype) for part in (left, right))
+        made = COMPARISONS[self.sign](*parts).astype(np.float64)
+        return np.where(np.isnan(left) | np.isnan(right), np.nan, made)
+
+
+def _both(left: Array, right: Array) -> Array:
+    return np.where(np.isnan(left) | np.isnan(right), np.nan, (left != 0) & (right != 0))
+
+
+def _either(left: Array, right: Array) -> Array:
+    return np.where(np.isnan(left) | np.isnan(right), np.nan, (left != 0) | (right != 0))
+
+
+def _not(value: Array) -> Array:
+    return np.where(np.isnan(value), np.nan, value == 0)
+
+
+def where(condition: Array, left: Array, right: Array) -> Array:
+    return np.where(np.isnan(condition), np.nan, np.where(condition != 0, left, right))
+
+
+def missing(value: Array) -> Array:
+    return np.isnan(value).astype(np.float64)
+
+
+LOGIC: dict[str, Callable[..., Array]] = {"and": _both, "or": _either, "not": _not}

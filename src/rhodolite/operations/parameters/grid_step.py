@@ -1,0 +1,39 @@
+"""A step in degrees, as the value of an option, and the grid that it makes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Self
+
+from rhodolite.model.typed_value import TypedValue
+
+
+@dataclass(frozen=True)
+class GridStep(TypedValue):
+    """Width of cells in degrees: `1.0`, or `lat=1,lon=1.25`."""
+
+    lat: float
+    lon: float
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        example = f"'{text}' is no step in degrees; write 1.0, or lat=1,lon=1.25"
+        parts = [part.strip() for part in text.split(",")]
+        try:
+            if len(parts) == 1 and "=" not in text:
+                steps = {"lat": float(text), "lon": float(text)}
+            else:
+                steps = {
+                    name.strip(): float(value)
+                    for name, _, value in (part.partition("=") for part in parts)
+                }
+        except ValueError:
+            raise ValueError(example) from None
+        if steps.keys() != {"lat", "lon"} or not all(
+            0 < step <= limit for step, limit in ((steps["lat"], 180), (steps["lon"], 360))
+        ):
+            raise ValueError(example)
+        return cls(steps["lat"], steps["lon"])
+
+    def __str__(self) -> str:
+        return f"{self.lat:g}" if self.lat == self.lon else f"lat={self.lat:g},lon={self.lon:g}"

@@ -1,0 +1,198 @@
+"""The periods that a time axis is divided into, and how complete each of them is."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, InMemory
+from rhodolite.errors import DataError, warn
+from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.dates import format_date
+from rhodolite.model.time.month_units import month_start
+from rhodolite.model.time.period_text import MONTH_TITLES
+from rhodolite.model.time.step_bounds import Stamp, ends_at_stamps
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_intervals import Divided, Interval
+from rhodolite.model.variable import Storage, Variable
+
+FEW_STEPS = 12
+"""Of a period of so few steps, such as the months of a year, none may be missing."""
+_LONGEST_MONTH = 31
+"""Days."""
+
+
+class Periods:
+    """The periods of a time axis, the steps in them, and how complete they can be.
+
+    Attributes
+    ----------
+    axis : TimeAxis
+    steps : ndarray of int
+        Indices of the steps that lie in a period, in the order of time.
+    groups : ndarray of int
+        The period of each of these.
+    weights : ndarray of float64 or None
+        Days of each of these, where they differ.
+    full : ndarray of float64
+        For each period its days, or the number of steps that fit into it.
+    share : ndarray of float64
+        For each period the part of it that the steps cover.
+    chosen : tuple of int
+        The months that the data hold of every year, where others were left out of all; else empty.
+    """
+
+    def __init__(self, axis: TimeAxis, divided: Divided, steps: Array, interval: Interval) -> None:
+        self.axis, self.divided, self.steps = axis, divided, steps
+        self.groups = divided.groups[steps]
+        self.count = divided.days.size
+        lengths = None if axis.lengths is None else axis.lengths[steps]
+        equal = lengths is None or np.ptp(lengths) < 1e-6 * lengths[0]
+        self.days = None if lengths is None else float(lengths[0])
+        self.weights = None if equal else lengths
+        held = np.bincount(self.groups, self.weights, minlength=self.count)
+        by_month = (
+            interval.unit in ("year", "decade")
+            and lengths is not None
+            and lengths.max() <= _LONGEST_MONTH
+        )
+        self.chosen = _chosen_months(axis.months[steps], self.groups) if by_month else ()
+        days = divided.days
+        if self.chosen:
+            days = np.array(
+                [
+                    _days_of_months(axis, *ends, self.chosen)
+                    for ends in zip(divided.starts, divided.stops, strict=True)
+                ]
+            )
+        self.full = days if not equal else held if self.days is None else days / self.days
+        self.share = held / self.full
+
+    @property
+    def most_steps(self) -> float:
+        """How many steps the period with the most of them would have if none were missing."""
+        counts = np.bincount(self.groups, minlength=self.count)
+        return float(np.max(np.rint(counts / np.minimum(self.share, 1.0))))
+
+    def weighing(self, *, alike: bool) -> tuple[Array | None, Array]:
+        """Return the weights of the steps and of whole periods; `alike` weighs all steps the same,
+        as totals do."""
+        if not alike or self.weights is None:
+            return self.weights, self.full
+        return None, np.bincount(self.groups, minlength=self.count) / self.share
+
+    @property
+    def step_text(self) -> str:
+        """The distance between steps, as cell methods have it; empty where it varies."""
+        step = self.axis.resolution
+        return "" if step.unit in ("irregular", "single") else f"{step.count} {step.unit}"
+
+    def variables(self, coordinate: Coordinate) -> tuple[Variable, Variable]:
+        """Return the times, in the middle of the periods, and their bounds."""
+        name = f"{coordinate.name}_bnds"
+        if coordinate.bounds_variable is not None:
+            name = coordinate.bounds_variable.name
+        ends = coordinate.bounds_variable.dimensions[-1] if coordinate.bounds_variable else "bnds"
+        bounds = np.stack([self.divided.starts, self.divided.stops], axis=1)
+        time = coordinate.variable.edit(
+            "climatology", "actual_range", "valid_range", "valid_min", "valid_max", bounds=name
+        )
+        time = time.replace(data=InMemory(bounds.mean(axis=1)), storage=Storage(), missing=None)
+        return time, Variable(name, (*time.dimensions, ends), InMemory(bounds))
+
+
+def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
+    """Return the time axis, with the ends of its steps worked out anew where it is known how they
+    are stamped."""
+    axis = dataset.need_time()
+    if stamp is not None:
+        return axis.stamped(stamp)
+    along = [v for v in dataset.data_variables if dataset.need(Role.TIME).dimension in v.dimensions]
+    if ends_at_stamps(axis) and not all(
+        "point" in str(v.attributes.get("cell_methods", "")) for v in along
+    ):
+        dates = [
+            format_date(date)
+            for date in (axis.dates[np.argmin(axis.numbers)], axis.dates[np.argmax(axis.numbers)])
+        ]
+        warn(
+            f"{axis.name} has no bounds and runs from {dates[0]} to {dates[1]}, so each step is "
+            "taken to end at its "
+            "time; --stamp start if it begins there"
+        )
+        return axis.stamped(Stamp.END)
+    return axis
+
+
+def need_finer(axis: TimeAxis, interval: Interval) -> None:
+    """Refuse periods that are shorter than the steps."""
+    lengths = axis.lengths
+    if lengths is not None and interval.days < float(np.min(lengths)) * 0.9 and len(axis) > 1:
+        raise DataError(
+            f"the data have one value {axis.resolution}, so there is nothing to aggregate to "
+            f"{interval}; "
+            "choose a longer interval"
+        )
+
+
+def _chosen_months(months: Array, groups: Array) -> tuple[int, ...]:
+    """Return the months that data of a part of each year hold; empty where they hold all, or of one
+    year alone."""
+    held = np.unique(months)
+    if held.size == 12:
+        return ()
+    per_period = np.unique(np.stack([groups, months]), axis=1)[0]
+    whole = np.bincount(per_period) == held.size
+    return tuple(int(month) for month in held) if np.count_nonzero(whole) > 1 else ()
+
+
+def _days_of_months(axis: TimeAxis, start: float, stop: float, months: tuple[int, ...]) -> float:
+    """Return the days that some months of the year have between two times."""
+    first, after = axis.to_dates(np.array([start, stop]))
+    numbers = range(first.year * 12 + first.month - 1, after.year * 12 + after.month - 1)
+    spans = [
+        month_start(0, at + 2, axis.calendar) - month_start(0, at + 1, axis.calendar)
+        for at in numbers
+        if at % 12 + 1 in months
+    ]
+    return float(sum(span.total_seconds() for span in spans) / 86400)
+
+
+def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted: bool) -> None:
+    """Name the periods that cannot be complete, since the data do not cover them."""
+    short = np.flatnonzero(periods.share < share - 1e-9)
+    if short.size:
+        warn(
+            f"{short.size:,} of {periods.count:,} {interval.adjective} values are missing "
+            "everywhere, since the data "
+            f"hold too little of their periods: from {_name_periods(periods, short, interval)}; "
+            "--min-coverage changes how "
+            "much is needed"
+        )
+    if periods.chosen:
+        names = ", ".join(MONTH_TITLES[month - 1] for month in periods.chosen)
+        warn(f"the data hold {names} alone, so the {interval.adjective} values are of these months")
+    kept = np.flatnonzero((periods.share >= share - 1e-9) & (periods.share < 1 - 1e-9))
+    if kept.size and not counted:
+        warn(
+            f"{kept.size:,} of {periods.count:,} {interval.adjective} values are of periods that "
+            "the data hold in "
+            f"part: from {_name_periods(periods, kept, interval)}"
+        )
+
+
+def _name_periods(periods: Periods, which: Array, interval: Interval) -> str:
+    dates = periods.axis.to_dates(periods.divided.starts[which[:4]])
+    named = ", ".join(
+        f"{_name_date(date, interval)} ({part:.0%} there)"
+        for date, part in zip(dates, periods.share[which[:4]], strict=True)
+    )
+    return named + (f" and {which.size - 4:,} more" if which.size > 4 else "")
+
+
+def _name_date(date: Any, interval: Interval) -> str:
+    if (date.day, date.hour) == (1, 0) and interval.unit in ("month", "season", "year", "decade"):
+        return f"{date.year:04d}-{date.month:02d}"
+    return format_date(date)

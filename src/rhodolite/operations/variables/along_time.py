@@ -1,0 +1,50 @@
+"""Variables along time: which they are, where their axis lies, and what takes their place."""
+
+from __future__ import annotations
+
+from rhodolite.errors import DataError, warn
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.variable import Variable
+
+
+def time_axis_of(dataset: Dataset, variable: Variable) -> int:
+    """Return which axis of a variable is time."""
+    return variable.dimensions.index(str(dataset.need(Role.TIME).dimension))
+
+
+def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
+    """Return the variables to calculate with, and those that time does not touch.
+
+    Data that run along time but are no numbers (text, classes) are left out, with a warning.
+    """
+    coordinate = dataset.need(Role.TIME)
+    along_time, others = [], []
+    for variable in dataset.variables.values():
+        if coordinate.dimension not in variable.dimensions:
+            others.append(variable)
+        elif variable.name in dataset.axes.auxiliary:
+            continue
+        elif variable.numeric:
+            along_time.append(variable)
+        else:
+            warn(
+                f"{variable.name} holds "
+                f"{'text' if variable.data.dtype.kind not in 'fiu' else 'classes'}, "
+                "not quantities, and is left out"
+            )
+    if not along_time:
+        raise DataError(f"{dataset.label}: no variable runs along time ({coordinate.name})")
+    return along_time, others
+
+
+def put_in_place(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Variable]:
+    """Return a dataset's variables with those along time replaced by what was made of them."""
+    time = dataset.need(Role.TIME).dimension
+    left_out = {v.name for v in dataset.data_variables if time in v.dimensions}
+    return [
+        one
+        for name, variable in dataset.variables.items()
+        if name in made or name not in left_out
+        for one in made.get(name, [variable])
+    ]

@@ -1,0 +1,70 @@
+"""An outlined area: polygons on the sphere, and which places lie in them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.regions.coastlines import within_any
+from rhodolite.regions.polygons import polygons_in
+
+
+@dataclass(frozen=True, eq=False)
+class Outline:
+    """A named area.
+
+    Attributes
+    ----------
+    name : str
+    shapes : ndarray of shapely polygons
+        Parts of it that do not overlap, in degrees east and north; longitudes run on without a
+        jump.
+    outside : bool
+        Whether the area is all that lies outside the shapes.
+    """
+
+    name: str
+    shapes: NDArray[Any]
+    outside: bool = False
+
+    def holds(
+        self, latitudes: NDArray[np.float64], longitudes: NDArray[np.float64]
+    ) -> NDArray[np.bool_]:
+        """Return which places, in degrees and of one shape, lie in the area; those that are NaN do
+        not."""
+        inside = within_any(self.shapes, longitudes, latitudes)
+        return ~inside & np.isfinite(latitudes) if self.outside else inside
+
+
+def unite_outlines(outlines: Sequence[Outline]) -> Outline:
+    """Return the one area that several make up, so that what they share counts once."""
+    import shapely
+
+    if len(outlines) == 1:
+        return outlines[0]
+    inner, outer = (
+        _union([one for one in outlines if one.outside == outside]) for outside in (False, True)
+    )
+    name = ", ".join(outline.name for outline in outlines)
+    if not any(one.outside for one in outlines):
+        return Outline(name, polygons_in(inner))
+    return Outline(name, polygons_in(shapely.difference(outer, inner)), outside=True)
+
+
+def _union(outlines: Sequence[Outline]) -> Any:
+    """Return the union of outlines, all within -180 to 180 degrees east, where places are the same
+    only once."""
+    import shapely
+
+    world, pieces = shapely.box(-180, -90, 180, 90), []
+    for shape in [shape for outline in outlines for shape in outline.shapes]:
+        west, _, east, _ = shape.bounds
+        for turn in range(int(np.floor((west + 180) / 360)), int(np.floor((east + 180) / 360)) + 1):
+            moved = shapely.transform(shape, lambda points, by=360.0 * turn: points - [by, 0.0])
+            inside = world.bounds[0] <= moved.bounds[0] and moved.bounds[2] <= world.bounds[2]
+            pieces.append(moved if inside else shapely.intersection(moved, world))
+    return shapely.union_all(pieces)
