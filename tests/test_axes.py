@@ -70,7 +70,7 @@ def test_of_two_candidates_the_one_that_data_run_along_is_taken():
         }
     )
     assert data.need(Role.LATITUDE).name == "lat_new"
-    assert [v.name for v in data.data_variables] == ["t"]
+    assert [v.name for v in data.fields] == ["t"]
 
 
 def test_helpers_are_not_data_and_travel_with_what_they_describe():
@@ -88,7 +88,7 @@ def test_helpers_are_not_data_and_travel_with_what_they_describe():
             )
         }
     )
-    assert [v.name for v in data.data_variables] == ["t", "q"]
+    assert [v.name for v in data.fields] == ["t", "q"]
     assert set(data.restrict(["t"]).variables) == {
         "lat",
         "lat_edges",

@@ -57,9 +57,9 @@ def test_typed_decimals_find_their_single_precision(first, count, step, kind, wi
     lats = np.linspace(-10, 10, 3)
     data = field(lats, values, "f8" if widened else kind)
     west, east = (f"{round(float(end), 4):g}" for end in (values[0], values[-1]))
-    assert Subset(lon=f"{west}..{east}")(data).sizes["lon"] == count
+    assert Subset(lon=f"{west}..{east}")(data).lengths["lon"] == count
     inner = Subset(lon=f"{round(float(values[1]), 4):g}..{east}")(data)
-    assert inner.sizes["lon"] == count - 1
+    assert inner.lengths["lon"] == count - 1
 
 
 @pytest.mark.parametrize("kind", ["f4", "f8"])
@@ -67,8 +67,8 @@ def test_targets_and_bands_get_no_row_too_many(kind):
     lats, lons = (np.arange(a, b, 0.1, dtype="f8") + 0.05 for a, b in ((30, 34), (270.3, 272.3)))
     data = field(lats.astype(kind), lons.astype(kind), kind)
     made = Regrid(to="1")(data)
-    assert (made.sizes["lat"], made.sizes["lon"]) == (4, 3)
-    assert Summarise(latitude_bands=1)(data).sizes["lat"] == 4
+    assert (made.lengths["lat"], made.lengths["lon"]) == (4, 3)
+    assert Summarise(latitude_bands=1)(data).lengths["lat"] == 4
     counts = Summarise(latitude_bands=1, statistic="count")(data)["tas"].values()
     np.testing.assert_array_equal(counts, 10 * 20)
 
@@ -118,7 +118,7 @@ def test_an_outline_across_the_dateline_goes_the_short_way(tmp_path, steps):
         json.dumps({"type": "Polygon", "coordinates": [[*ring, ring[0]]]})
     )
     data = field(np.arange(-35, 36, 10.0), np.arange(36) * 10.0 + 5)
-    assert Subset(region=str(tmp_path / "a.geojson"))(data).sizes["lon"] == 2
+    assert Subset(region=str(tmp_path / "a.geojson"))(data).lengths["lon"] == 2
 
 
 def test_overlapping_outlines_count_once(tmp_path):

@@ -237,7 +237,7 @@ def test_a_store_is_replaced_only_when_asked_and_only_by_a_whole_one(tmp_path):
     assert run_command("subset", out, "-o", tmp_path / "b.zarr").code == 4
     assert run_command("subset", out, "-o", out, "--overwrite").code == 4
     assert run_command("subset", out, "-o", tmp_path / "b.zarr", "--overwrite").code == 0
-    assert rhodolite.read(tmp_path / "b.zarr").sizes["lat"] == 3
+    assert rhodolite.read(tmp_path / "b.zarr").lengths["lat"] == 3
     (tmp_path / "c.zarr").mkdir()
     refused = run_command("subset", out, "-o", tmp_path / "c.zarr", "--overwrite")
     assert (refused.code, "this is a folder" in refused.err) == (4, True)
@@ -409,7 +409,7 @@ def test_a_table_says_its_units_and_is_a_grid_again(tmp_path, demo):
 def test_tables_of_every_form(tmp_path, text, sizes, name, first):
     (tmp_path / "table.csv").write_text(text)
     data = rhodolite.read(tmp_path / "table.csv")
-    assert {k: v for k, v in data.sizes.items() if k != "bnds"} == sizes
+    assert {k: v for k, v in data.lengths.items() if k != "bnds"} == sizes
     assert data[name].values().reshape(-1)[0] == first
     assert not [finding for finding in check(data) if finding.severity == "error"]
     rhodolite.write(data, tmp_path / "a.nc")

@@ -372,4 +372,4 @@ def test_dates_in_words_and_positions_at_every_time(tmp_path, rng):
         answer = run_command(*words, folder=tmp_path)
         assert answer.code == 0, answer.err
     assert (tmp_path / "m.csv").read_text().split("\n")[1] == "2000-01-01,280.0"
-    assert rhodolite.read(tmp_path / "s.nc").sizes["Time"] == 1
+    assert rhodolite.read(tmp_path / "s.nc").lengths["Time"] == 1

@@ -63,14 +63,14 @@ def test_files_of_other_variables_are_put_beside(years):
         attributes={"units": "mm day-1"},
     )
     data = rhodolite.read([*folder.glob("?.nc"), folder / "pr.nc"])
-    assert [v.name for v in data.data_variables] == ["tas", "pr"]
+    assert [v.name for v in data.fields] == ["tas", "pr"]
     np.testing.assert_array_equal(data["pr"].values(), data["tas"].values())
 
 
 def test_only_what_holds_for_all_files_is_kept_of_the_description(demo):
     data = rhodolite.read(str(demo / "nordic_daily_201[0-2].nc"))
     assert "signals" in data.attributes
-    assert data.sizes["time"] == 365 + 365 + 366
+    assert data.lengths["time"] == 365 + 365 + 366
 
 
 @pytest.mark.parametrize(

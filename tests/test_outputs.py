@@ -16,8 +16,8 @@ import pytest
 
 import rhodolite
 from conftest import make_dataset, run_command, write_plain
+from rhodolite.arrays.sizes import parse_memory, parse_workers
 from rhodolite.cli import console
-from rhodolite.cli.options import parse_memory, parse_workers
 from rhodolite.drawing.parts.time_axis import labels, plot_days
 from rhodolite.errors import DataError, OutputError, UsageError, nearest_names
 from rhodolite.formats.atomic_output import complete_or_nothing
@@ -72,7 +72,7 @@ def test_inputs_are_told_from_each_other_and_from_nothing(tmp_path, demo):
     with pytest.raises(DataError, match=r"Did you mean nordic_daily_2018\.nc"):
         rhodolite.read(demo / "nordic_daily_2019.nc")
     twice = rhodolite.read([demo / "pressure_monthly.nc", str(demo / "pressure*.nc")])
-    assert twice.sizes["time"] == 24
+    assert twice.lengths["time"] == 24
     assert nearest_names("x", []) == "There are none."
 
 

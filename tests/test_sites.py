@@ -329,7 +329,7 @@ def test_units_are_derived_and_checked(formula, units, value):
     made = Calc(formula=formula, name="x")(data)
     assert made["x"].values().ravel()[0] == pytest.approx(value, rel=1e-12, abs=1e-12)
     assert made["x"].units == units or convertible(made["x"].units, units)
-    assert [v.name for v in made.data_variables] == ["x"]
+    assert [v.name for v in made.fields] == ["x"]
 
 
 @pytest.mark.parametrize(

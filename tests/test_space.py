@@ -457,8 +457,8 @@ def test_the_order_of_axes_changes_no_statistic(words, rng):
     )
     other = data.with_variables([*(v for v in data.variables.values() if v is not tas), turned])
     for first, second in zip(
-        Summarise(**words)(data).data_variables,
-        Summarise(**words)(other).data_variables,
+        Summarise(**words)(data).fields,
+        Summarise(**words)(other).fields,
         strict=True,
     ):
         values = second.values()

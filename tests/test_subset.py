@@ -99,7 +99,7 @@ def test_times_months_seasons_and_years_combine(demo):
         ({"years": "2010,2015..2016", "months": "7"}, 93, (2010, 7, 1)),
     ):
         part = Subset(variable="tas", **settings)(data)
-        assert part.sizes["time"] == count
+        assert part.lengths["time"] == count
         date = part.time.dates[0]
         assert (date.year, date.month, date.day) == first
         assert set(part.variables) == {

@@ -46,7 +46,7 @@ def test_options_that_are_given_twice_add_up_or_are_refused(folder):
         ["--variable", "ta,ua"],
         ["--var", "ta", "--var=ua"],
     ):
-        assert [v.name for v in run(folder, "subset", "a.nc", *words)[0].data_variables] == [
+        assert [v.name for v in run(folder, "subset", "a.nc", *words)[0].fields] == [
             "ta",
             "ua",
         ]
@@ -63,11 +63,11 @@ def test_options_that_are_given_twice_add_up_or_are_refused(folder):
         "--level",
         "850mb",
     )
-    assert (made.sizes["time"], made.sizes["plev"]) == (4, 2)
+    assert (made.lengths["time"], made.lengths["plev"]) == (4, 2)
     made, _ = run(
         folder, "summarise", "a.nc", "--variable", "ta", "--statistic", "mean", "--statistic", "max"
     )
-    assert [v.name for v in made.data_variables] == ["ta_mean", "ta_max"]
+    assert [v.name for v in made.fields] == ["ta_mean", "ta_max"]
     answer = run_here(
         "subset", "a.nc", "--time", "2000", "--time", "2001", "-o", "x.nc", folder=folder
     )
@@ -91,7 +91,7 @@ def test_options_that_are_given_twice_add_up_or_are_refused(folder):
 )
 def test_every_verb_takes_variables(folder, verb):
     made, _ = run(folder, *verb.split()[:1], "a.nc", *verb.split()[1:], "--variable", "ta")
-    assert {v.name.partition("_")[0] for v in made.data_variables} == {"ta"}
+    assert {v.name.partition("_")[0] for v in made.fields} == {"ta"}
 
 
 @pytest.mark.parametrize(
@@ -114,7 +114,7 @@ def test_units_as_they_come_to_mind(folder):
         made, _ = run(folder, "convert", "a.nc", "--units", units)
         assert (made["ta"].units, made["ua"].units) == ("degC", "m s-1")
     made, _ = run(folder, "subset", "a.nc", "--level", "850millibar")
-    assert made.sizes["plev"] == 1
+    assert made.lengths["plev"] == 1
     answer = run_here("convert", "a.nc", "--units", "kg", "-o", "x.nc", folder=folder)
     assert "nothing can be converted to it; ta is in K, ua is in m s-1, q is in 1" in answer.err
 

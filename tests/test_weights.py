@@ -266,7 +266,7 @@ def test_formulas_take_means_and_levels_apart_and_spread_them_over_all_axes(rng)
     assert spread.dimensions == ("plev", "lat", "lon")
     np.testing.assert_allclose(spread.values(), values.mean(axis=0) * axes[2][:, None], rtol=1e-12)
     kept = Calc(formula="ta > 280", name="warm", keep=True)(data)
-    assert {v.name for v in kept.data_variables} == {"ta", "warm"}
+    assert {v.name for v in kept.fields} == {"ta", "warm"}
     assert kept["warm"].values().sum() == (values > 280).sum()
     with pytest.raises(DataError, match="has a variable ta already"):
         Calc(formula="ta", name="ta", keep=True)(data)
@@ -344,7 +344,7 @@ def test_areas_that_a_file_names_itself_are_what_cells_weigh(rng):
             Variable("areas", ("lat", "lon"), InMemory(areas), {"units": "m2"}),
         ]
     )
-    assert [v.name for v in data.data_variables] == ["tas"]
+    assert [v.name for v in data.fields] == ["tas"]
     expected = (values * areas).sum(axis=(1, 2)) / areas.sum()
     for made in (
         Summarise()(data),

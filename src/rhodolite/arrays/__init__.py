@@ -7,6 +7,7 @@ from rhodolite.arrays.engine import Engine, Progress, default_engine, read_small
 from rhodolite.arrays.extremes import MinMax
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
 from rhodolite.arrays.reduction import Accumulator, Reduction, ReductionResult, SeriesKernel
+from rhodolite.arrays.sizes import parse_memory, parse_workers
 from rhodolite.arrays.views import (
     Concatenated,
     Elementwise,
@@ -44,6 +45,8 @@ __all__ = [
     "WithoutAxis",
     "decoded_pieces",
     "default_engine",
+    "parse_memory",
+    "parse_workers",
     "read_small",
     "whole",
 ]

@@ -106,18 +106,18 @@ def _check_lengths(dataset: Dataset, told: Description) -> None:
         dimension = (
             coordinate.dimension if coordinate is not None and coordinate.dimension else name
         )
-        if dimension not in dataset.sizes:
+        if dimension not in dataset.lengths:
             raise told.mistake(
                 "dimensions",
                 name,
-                f"the files have no dimension '{name}'; they have {', '.join(dataset.sizes)}",
+                f"the files have no dimension '{name}'; they have {', '.join(dataset.lengths)}",
             )
-        if dataset.sizes[dimension] != expected:
+        if dataset.lengths[dimension] != expected:
             raise told.mistake(
                 "dimensions",
                 name,
                 f"{name} is to have {expected} steps, and the files have "
-                f"{dataset.sizes[dimension]}",
+                f"{dataset.lengths[dimension]}",
             )
 
 

@@ -197,7 +197,7 @@ def from_tables(inputs: Sequence[str], told: Description) -> Dataset:
                 "from",
                 f"there is no column '{source}' of numbers. {nearest_names(source, offered)}",
             )
-    left = [v.name for v in dataset.data_variables if v.name not in wanted]
+    left = [v.name for v in dataset.fields if v.name not in wanted]
     if left:
         warn(f"left out, since {told.path.name} does not describe them: {', '.join(left)}")
     return dataset.with_variables(

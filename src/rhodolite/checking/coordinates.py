@@ -66,7 +66,7 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
     }
     wide = [
         v.name
-        for v in dataset.data_variables
+        for v in dataset.fields
         if v.data.ndim >= 2
         and "area:" not in str(v.attributes.get("cell_methods", ""))
         and not labels & set(str(v.attributes.get("coordinates", "")).split())
@@ -108,12 +108,12 @@ def described(dataset: Dataset) -> Iterator[Finding]:
     }
     labels = {
         dataset.variables[word].dimensions[0]
-        for v in dataset.data_variables
+        for v in dataset.fields
         for word in str(v.attributes.get("coordinates", "")).split()
         if word in dataset.variables and len(dataset.variables[word].dimensions) == 1
     }
     instances |= labels
-    for variable in dataset.data_variables:
+    for variable in dataset.fields:
         for name in variable.dimensions:
             if (
                 name in dataset.variables
@@ -124,7 +124,7 @@ def described(dataset: Dataset) -> Iterator[Finding]:
             yield advice(
                 name,
                 f"{variable.name} runs along it, and no coordinate says what its "
-                f"{dataset.sizes[name]} steps are",
+                f"{dataset.lengths[name]} steps are",
                 "CF 5",
                 advice="add a coordinate with the program that wrote the file",
             )

@@ -20,7 +20,7 @@ _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*")
 
 def names(dataset: Dataset) -> Iterator[Finding]:
     """Names begin with a letter and hold letters, digits and underscores (CF 2.3)."""
-    for name in dict.fromkeys([*dataset.variables, *dataset.sizes]):
+    for name in dict.fromkeys([*dataset.variables, *dataset.lengths]):
         if not _NAME.fullmatch(name):
             better = re.sub(r"\W+", "_", name).strip("_")
             better = better if better[:1].isalpha() else f"v_{better}"
@@ -47,7 +47,7 @@ def units(dataset: Dataset) -> Iterator[Finding]:
     """Units are there and UDUNITS can read them (CF 3.1)."""
     for variable in dataset.variables.values():
         if variable.units is None or variable.units == "":
-            if variable in dataset.data_variables and variable.numeric:
+            if variable in dataset.fields and variable.numeric:
                 yield _without_units(variable)
             continue
         meant = repair_units(variable.units, variable.quantity)
@@ -85,7 +85,7 @@ def standard_names(dataset: Dataset) -> Iterator[Finding]:
     for variable in dataset.variables.values():
         given = variable.attributes.get("standard_name")
         if given is None:
-            if variable in dataset.data_variables and variable.numeric:
+            if variable in dataset.fields and variable.numeric:
                 yield from _without_standard_name(variable)
             continue
         text = str(given).strip()

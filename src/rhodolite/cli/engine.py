@@ -7,8 +7,8 @@ import sys
 
 from rhodolite.arrays import Engine, default_engine
 from rhodolite.arrays.cluster import Cluster
+from rhodolite.arrays.sizes import parse_memory, parse_workers
 from rhodolite.cli.console import TerminalProgress
-from rhodolite.cli.options import parse_memory, parse_workers
 
 
 def make_engine(

@@ -13,10 +13,8 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Parameter, description, parameters
 
 _NEGATIVE_VALUE = re.compile(r"-(\d|\.\d|\.\.)")
-_MEMORY = re.compile(r"(\d+(?:\.\d+)?)\s*([KMGT]?)i?B?", re.IGNORECASE)
 CHOSEN = "chosen_variables"
 """Where the variables go that a step is to be given, where it does not choose itself."""
-_POWERS = {"": 0, "K": 1, "M": 2, "G": 3, "T": 4}
 
 
 class _Once(argparse.Action):
@@ -219,17 +217,6 @@ def _variants() -> str:
     return ", ".join(name for found in FORMATS for name in found.variants)
 
 
-def parse_memory(text: str) -> int:
-    """Return bytes for a size such as 512MiB or 1GB; both count in powers of 1024."""
-    match = _MEMORY.fullmatch(text.strip())
-    size = float(match.group(1)) * 1024 ** _POWERS[match.group(2).upper()] if match else 0
-    if size < 1 << 20:
-        raise UsageError(
-            f"--memory: '{text}' is no size of at least 1MiB; write it like 512MiB or 2GiB"
-        )
-    return int(size)
-
-
 def parse_number(option: str, text: str | None) -> float | None:
     """Return the number that an option gives; None where it is not given."""
     if text is None:
@@ -252,13 +239,6 @@ def apply_declared(
         dataset = dataset.restrict(dataset.find(name) for name in names)
     value = parse_number("--missing-value", missing_value)
     return dataset if value is None else declare_missing(dataset, value)
-
-
-def parse_workers(text: str) -> int:
-    """Return a number of workers."""
-    if not text.isdigit() or int(text) < 1:
-        raise UsageError(f"--workers: '{text}' is not a number of workers; write 1, 2, 3 ...")
-    return int(text)
 
 
 def _join_second_words(parser: Parser, words: list[str]) -> list[str]:

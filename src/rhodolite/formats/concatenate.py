@@ -60,7 +60,7 @@ def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset
     datasets = [datasets[0], *(conform(dataset, datasets[0]) for dataset in datasets[1:])]
     groups: dict[frozenset[str], list[Dataset]] = {}
     for dataset in datasets:
-        groups.setdefault(frozenset(v.name for v in dataset.data_variables), []).append(dataset)
+        groups.setdefault(frozenset(v.name for v in dataset.fields), []).append(dataset)
     owners: dict[str, Dataset] = {}
     for names, members in groups.items():
         for name in sorted(names):
@@ -71,7 +71,7 @@ def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset
 
 
 def _refuse_partial_overlap(first: Dataset, second: Dataset) -> None:
-    here, there = ({v.name for v in d.data_variables} for d in (first, second))
+    here, there = ({v.name for v in d.fields} for d in (first, second))
     lacks, name = (second, min(here - there)) if here - there else (first, min(there - here))
     holds = first if lacks is second else second
     raise DataError(
@@ -197,7 +197,7 @@ def _without_overlap(numbers: list[Array], overlap: Overlap) -> list[Indices]:
 def _steps(dataset: Dataset, steps: Indices) -> Dataset:
     """Return a dataset at some of its times."""
     time = dataset.need(Role.TIME).dimension
-    if np.array_equal(steps, np.arange(dataset.sizes[str(time)])):
+    if np.array_equal(steps, np.arange(dataset.lengths[str(time)])):
         return dataset
     return dataset.with_variables(
         v.replace(data=Selected(v.data, [steps if name == time else None for name in v.dimensions]))

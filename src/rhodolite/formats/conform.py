@@ -74,7 +74,7 @@ def _named_alike(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> Data
         names[theirs.bounds_variable.name] = ours.bounds_variable.name
         names[theirs.bounds_variable.dimensions[-1]] = ours.bounds_variable.dimensions[-1]
     names = {old: new for old, new in names.items() if old != new}
-    taken = set(dataset.variables) | set(dataset.sizes)
+    taken = set(dataset.variables) | set(dataset.lengths)
     if not names or any(new in taken for new in names.values()):
         return dataset
     made = []

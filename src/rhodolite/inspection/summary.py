@@ -42,8 +42,8 @@ def describe(dataset: Dataset, engine: Engine, *, statistics: bool = False) -> P
         "where": _where(dataset),
         "when": _when(dataset.time),
         "height": _height(dataset.coordinate(Role.LEVEL)),
-        "dimensions": dict(dataset.sizes),
-        "variables": [_variable(dataset, v, engine, statistics) for v in dataset.data_variables],
+        "dimensions": dict(dataset.lengths),
+        "variables": [_variable(dataset, v, engine, statistics) for v in dataset.fields],
         "attributes": {key: _plain(value) for key, value in dataset.attributes.items()},
     }
 

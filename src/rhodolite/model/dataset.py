@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -13,6 +13,7 @@ import numpy as np
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
+from rhodolite.model.face import Face
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 
@@ -53,7 +54,7 @@ class Remark(Protocol):
 
 
 @dataclass(frozen=True, eq=False)
-class Dataset:
+class Dataset(Face):
     """A gridded dataset. Never changed in place: every operation returns a new one.
 
     Parameters
@@ -83,22 +84,41 @@ class Dataset:
     companions: Mapping[str, Dataset] = field(default_factory=dict)
 
     def __getitem__(self, name: str) -> Variable:
+        """Return the variable of a name, or of a standard name."""
         return self.variables[self.find(name)]
+
+    def __iter__(self) -> Iterator[str]:
+        """Yield the names of all variables, coordinates among them."""
+        return iter(self.variables)
+
+    def __len__(self) -> int:
+        """Return the number of variables, coordinates among them."""
+        return len(self.variables)
+
+    def __contains__(self, name: object) -> bool:
+        return name in self.variables
+
+    def __bool__(self) -> bool:
+        return True
+
+    def __repr__(self) -> str:
+        lengths = ", ".join(f"{name} {length}" for name, length in self.lengths.items())
+        return f"<Dataset {', '.join(v.name for v in self.fields) or 'without fields'}: {lengths}>"
 
     @cached_property
     def axes(self) -> Axes:
         return find_axes(self.variables)
 
     @cached_property
-    def sizes(self) -> dict[str, int]:
+    def lengths(self) -> dict[str, int]:
         """Length of each dimension."""
-        sizes: dict[str, int] = {}
+        lengths: dict[str, int] = {}
         for variable in self.variables.values():
-            sizes.update(zip(variable.dimensions, variable.shape, strict=True))
-        return sizes
+            lengths.update(zip(variable.dimensions, variable.shape, strict=True))
+        return lengths
 
     @property
-    def data_variables(self) -> tuple[Variable, ...]:
+    def fields(self) -> tuple[Variable, ...]:
         """The variables that carry data, as opposed to coordinates and their helpers."""
         return tuple(v for name, v in self.variables.items() if name not in self.axes.auxiliary)
 
@@ -161,7 +181,7 @@ class Dataset:
         """
         if asked in self.variables:
             return asked
-        named = [v.name for v in self.data_variables if v.attributes.get("standard_name") == asked]
+        named = [v.name for v in self.fields if v.attributes.get("standard_name") == asked]
         if len(named) == 1:
             return named[0]
         if named:
@@ -169,10 +189,10 @@ class Dataset:
                 f"{self.label}: {len(named)} variables have the standard name {asked}: "
                 f"{', '.join(named)}"
             )
-        offered = [v.name for v in self.data_variables]
+        offered = [v.name for v in self.fields]
         standard = [
             str(v.attributes["standard_name"])
-            for v in self.data_variables
+            for v in self.fields
             if "standard_name" in v.attributes
         ]
         hint = nearest_names(asked, offered)

@@ -22,7 +22,7 @@ def member_dimension(dataset: Dataset) -> str:
             and len(variable.dimensions) == 1
         ):
             return variable.dimensions[0]
-    for name in dataset.sizes:
+    for name in dataset.lengths:
         if is_member_dimension(name):
             return name
     raise DataError(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -132,6 +133,30 @@ class Variable:
             return self.data
         target = np.dtype("f4") if self.data.dtype.itemsize <= 2 else np.dtype("f8")
         return Mapped(self.data, _ToFloat(self.missing, target), target)
+
+    def __array__(self, dtype: Any = None, copy: bool | None = None) -> Array:
+        return self.values() if dtype is None else self.values().astype(dtype)
+
+    def __len__(self) -> int:
+        return self.shape[0]
+
+    def __bool__(self) -> bool:
+        return True
+
+    def __str__(self) -> str:
+        lengths = zip(self.dimensions, self.shape, strict=True)
+        along = ", ".join(f"{name} {length}" for name, length in lengths) or "a single value"
+        lines = [f"{self.name}: {self.quantity}, in {self.units or 'no units'}", f"  along {along}"]
+        lines += [f"  {key}: {value}" for key, value in self.attributes.items()]
+        return "\n".join(lines)
+
+    def __repr__(self) -> str:
+        lengths = zip(self.dimensions, self.shape, strict=True)
+        along = ", ".join(f"{name} {length}" for name, length in lengths)
+        return f"<Variable {self.name} ({self.units or 'no units'}): {along}>"
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(str(self))}</pre>"
 
     def values(self, engine: Engine | None = None) -> Array:
         """Return all values as a NumPy array, of the shape of the variable and in its units."""

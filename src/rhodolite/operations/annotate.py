@@ -89,7 +89,7 @@ def _set(dataset: Dataset, place: Place, text: str) -> Dataset:
 def _remove(dataset: Dataset, place: Place) -> Dataset:
     if place.attribute is None:
         variable = _variable(dataset, place.variable)
-        if place.variable in dataset.sizes and any(
+        if place.variable in dataset.lengths and any(
             place.variable in other.dimensions
             for other in dataset.variables.values()
             if other is not variable
@@ -136,9 +136,9 @@ def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:
         if not old:
             return replace(dataset, attributes=renamed)
         return _with(dataset, _variable(dataset, old).replace(attributes=renamed))
-    if old not in dataset.variables and old not in dataset.sizes:
+    if old not in dataset.variables and old not in dataset.lengths:
         old = dataset.find(old)
-    if new in dataset.variables or new in dataset.sizes:
+    if new in dataset.variables or new in dataset.lengths:
         raise DataError(f"--rename {old}={new}: the name {new} is taken already")
     word = re.compile(rf"(?<![\w.-]){re.escape(old)}(?![\w.-])")
     made = []

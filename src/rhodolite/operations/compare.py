@@ -130,7 +130,7 @@ def _to_compare(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
     others."""
     if times(dataset) is not None:
         return variables_along_time(dataset)
-    found = [v for v in dataset.data_variables if v.numeric and v.data.ndim]
+    found = [v for v in dataset.fields if v.numeric and v.data.ndim]
     if not found:
         raise DataError(f"{dataset.label}: there is no variable of numbers to compare")
     return found, [

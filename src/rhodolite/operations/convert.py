@@ -130,7 +130,7 @@ class Convert(Operation):
             dataset = take(dataset, {str(coordinate.dimension): order})
         if self.pack is not None:
             dataset = dataset.with_variables(
-                _pack(v, self.pack) if v in dataset.data_variables else v
+                _pack(v, self.pack) if v in dataset.fields else v
                 for v in dataset.variables.values()
             )
         return dataset
@@ -138,11 +138,9 @@ class Convert(Operation):
 
 def _fitting(dataset: Dataset, units: str) -> list[str]:
     """Return the names of the data variables that can be in some units."""
-    found = [
-        v.name for v in dataset.data_variables if v.numeric and v.units and can_be_in(v, units)
-    ]
+    found = [v.name for v in dataset.fields if v.numeric and v.units and can_be_in(v, units)]
     if not found:
-        held = ", ".join(f"{v.name} is in {v.units or 'no units'}" for v in dataset.data_variables)
+        held = ", ".join(f"{v.name} is in {v.units or 'no units'}" for v in dataset.fields)
         raise DataError(f"--units {units}: nothing can be converted to it; {held}")
     return found
 

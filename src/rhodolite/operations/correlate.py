@@ -241,7 +241,7 @@ def _partner(variable: Variable, other: Dataset, named: OtherDataset) -> Variabl
     """Return the variable of the other dataset to correlate with."""
     if named.variable is not None:
         return other[named.variable]
-    quantities = [v for v in other.data_variables if v.numeric]
+    quantities = [v for v in other.fields if v.numeric]
     if len(quantities) == 1:
         return quantities[0]
     if variable.name in other.variables:

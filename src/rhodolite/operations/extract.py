@@ -99,7 +99,7 @@ class Extract(Operation):
         interpolate = self.method is SiteMethod.BILINEAR
         weights = place_sites(self.points, mesh, interpolate=interpolate)
         cells: LazyArray = InMemory(heaviest_cells(weights))
-        on_grid = [v for v in dataset.data_variables if v.numeric and _on_grid(v, mesh)]
+        on_grid = [v for v in dataset.fields if v.numeric and _on_grid(v, mesh)]
         if on_grid:
             cells = check_data(self.points, mesh, weights, on_grid[0], self.search)
         distance = distance_to_cells(self.points, mesh, cells)
@@ -119,7 +119,7 @@ class Extract(Operation):
         described = [v.replace(name=f"site_{v.name}") if v.name in taken else v for v in described]
         labels = [v.name for v in described]
         made: dict[str, list[Variable]] = {}
-        for variable in dataset.data_variables:
+        for variable in dataset.fields:
             if _on_grid(variable, mesh):
                 axes = _axes_of(variable, mesh)
                 moved = self.search is not None

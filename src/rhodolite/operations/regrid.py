@@ -109,7 +109,7 @@ class Regrid(Operation):
         source = mesh_of(dataset)
         along = [
             v
-            for v in dataset.data_variables
+            for v in dataset.fields
             if set(source.dimensions) <= set(v.dimensions) and v.name != COVERED_AREA
         ]
         if not along:

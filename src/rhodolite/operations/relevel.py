@@ -90,9 +90,7 @@ class Relevel(Operation):
         self._warn_of_ends(vertical, wanted, units)
         terms = {term.name for term in vertical.terms}
         along = [
-            v
-            for v in dataset.data_variables
-            if vertical.dimension in v.dimensions and v.name not in terms
+            v for v in dataset.fields if vertical.dimension in v.dimensions and v.name not in terms
         ]
         made = {
             v.name: [self._relevel(v, vertical, wanted, logarithmic)] for v in along if v.numeric

@@ -137,7 +137,7 @@ class Subset(Operation):
         picks = {}
         for name, step in self.every.steps if self.every is not None else ():
             dimension = _dimension(dataset, name)
-            picks[dimension] = np.arange(0, dataset.sizes[dimension], step)
+            picks[dimension] = np.arange(0, dataset.lengths[dimension], step)
         time = dataset.coordinate(Role.TIME)
         if time is not None and time.dimension in picks:
             dataset = take_steps(dataset, picks.pop(time.dimension))
@@ -158,10 +158,10 @@ def _warn_of_the_long_way(lon: LongitudeRange) -> None:
 
 def _dimension(dataset: Dataset, name: str) -> str:
     """Return the dimension that goes by a name, which may be that of its role."""
-    if name in dataset.sizes:
+    if name in dataset.lengths:
         return name
     role = _SHORT.get(name.lower()) or next((role for role in Role if role == name.lower()), None)
     coordinate = dataset.coordinate(role) if role else None
     if coordinate is None or coordinate.dimension is None:
-        raise DataError(f"--every {name}: no such axis. {nearest_names(name, dataset.sizes)}")
+        raise DataError(f"--every {name}: no such axis. {nearest_names(name, dataset.lengths)}")
     return coordinate.dimension

@@ -109,7 +109,7 @@ class Summarise(Operation):
         plan = plan_for(self, dataset)
         made: dict[str, list[Variable]] = {}
         left = []
-        for variable in dataset.data_variables:
+        for variable in dataset.fields:
             if not set(plan.dimensions) & set(variable.dimensions):
                 continue
             if not variable.numeric or not plan.fits(variable):

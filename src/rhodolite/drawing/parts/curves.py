@@ -128,7 +128,7 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
         if label is None or label.data.dtype.kind in "fiu" or len(label.dimensions) != 1:
             continue
         dimension = label.dimensions[0]
-        if dimension in variable.dimensions and dataset.sizes[dimension] > 1:
+        if dimension in variable.dimensions and dataset.lengths[dimension] > 1:
             names = [str(text) for text in label.values()]
             if len(names) > _MOST:
                 raise DataError(

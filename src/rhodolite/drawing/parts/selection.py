@@ -33,11 +33,7 @@ def variables_along(
                     f"{', '.join(variable.dimensions) or 'nothing'}"
                 )
         return chosen
-    found = [
-        v
-        for v in dataset.data_variables
-        if v.numeric and all(d in v.dimensions for d in dimensions)
-    ]
+    found = [v for v in dataset.fields if v.numeric and all(d in v.dimensions for d in dimensions)]
     if not found:
         raise DataError(f"{dataset.label}: no variable runs along {' and '.join(roles)}")
     return found

@@ -76,7 +76,7 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
         """
         along = _ROLES[self.against.value]
         names = self.variable or tuple(
-            v.name for v in dataset.data_variables if v.numeric and v.data.ndim >= 1
+            v.name for v in dataset.fields if v.numeric and v.data.ndim >= 1
         )
         variable = only_one([dataset[name] for name in names], dataset)
         part = Subset(variable=(variable.name,), at=self.at, time=self.time, level=self.level)(

@@ -66,7 +66,7 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
         """
         roles = self._roles(dataset)
         names = self.variable or tuple(
-            v.name for v in dataset.data_variables if v.numeric and v.data.ndim >= 2
+            v.name for v in dataset.fields if v.numeric and v.data.ndim >= 2
         )
         variable = only_one([dataset[name] for name in names], dataset)
         part = Subset(variable=(variable.name,), time=self.time, level=self.level)(dataset)

@@ -95,7 +95,7 @@ def _plan(
     chunks = chunk_shape(variable, itemsize, dataset, layout.chunks) if chunked else None
     # The library writes a variable named like a dimension that it does not describe under another
     # name.
-    plain_name = variable.name not in dataset.sizes or variable.dimensions == (variable.name,)
+    plain_name = variable.name not in dataset.lengths or variable.dimensions == (variable.name,)
     values = None if large and plain_name else encoding.encode(engine.compute(variable.data))
     if (
         values is not None
@@ -115,7 +115,7 @@ def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path, layout: Layout) -
     growing = unlimited_in(dataset, variant)
     with netCDF4.Dataset(path, "w", format=LIBRARY_NAMES[variant]) as file:
         file.setncatts(fitted_attributes(dataset.attributes, variant))
-        for name, size in dataset.sizes.items():
+        for name, size in dataset.lengths.items():
             file.createDimension(name, None if name in growing else size)
         for plan in plans:
             _lay_out_variable(file, plan, variant, layout.compression is not Compression.NONE)

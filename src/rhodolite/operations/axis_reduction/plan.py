@@ -136,9 +136,9 @@ def plan_for(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
         return _area_plan(wish, dataset)
     if wish.over is Over.ENSEMBLE:
         name = member_dimension(dataset)
-        ones = CellGroup.of(np.ones(dataset.sizes[name]))
+        ones = CellGroup.of(np.ones(dataset.lengths[name]))
         return AxisPlan(
-            (name,), [ones], [ones], f"over {dataset.sizes[name]} members", "realization"
+            (name,), [ones], [ones], f"over {dataset.lengths[name]} members", "realization"
         )
     role = _ROLES[wish.over]
     if dataset.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
@@ -217,7 +217,7 @@ def _measure_cells(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:
     """Return the area of each cell, and the part of it that counts where an earlier choice of a
     region says so."""
     whole = mesh.areas.reshape(-1)
-    for variable in dataset.data_variables:
+    for variable in dataset.fields:
         found = cell_measure(dataset, variable)
         if found is not None and set(found.dimensions) == set(mesh.dimensions):
             values = np.nan_to_num(found.values().astype(np.float64))

@@ -26,11 +26,11 @@ def counterpart(variable: Variable, other: Dataset) -> Variable:
     standard_name = variable.attributes.get("standard_name")
     same = [
         v
-        for v in other.data_variables
+        for v in other.fields
         if standard_name and v.attributes.get("standard_name") == standard_name
     ]
     if len(same) != 1:
-        names = [v.name for v in other.data_variables]
+        names = [v.name for v in other.fields]
         raise DataError(
             f"{other.label} has no variable '{variable.name}'. "
             f"{nearest_names(variable.name, names)}"
@@ -51,7 +51,7 @@ def need_same_cells(
     """
     along = [_dimensions(one, v, without) for one, v in ((dataset, variable), (other, its))]
     sizes = [
-        [one.sizes[d] for d in dimensions]
+        [one.lengths[d] for d in dimensions]
         for one, dimensions in zip((dataset, other), along, strict=True)
     ]
     if sizes[0] != sizes[1]:

@@ -326,5 +326,5 @@ def times(dataset: Dataset) -> TimeAxis | None:
     coordinate = dataset.coordinate(Role.TIME)
     if coordinate is None or coordinate.dimension is None:
         return None
-    used = any(coordinate.dimension in v.dimensions for v in dataset.data_variables)
+    used = any(coordinate.dimension in v.dimensions for v in dataset.fields)
     return dataset.need_time() if used else None

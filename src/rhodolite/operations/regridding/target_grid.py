@@ -80,9 +80,7 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     wanted = set(mesh.dimensions)
     found = []
     named = set(dataset.axes.curvilinear or ())
-    mappings = {
-        str(v.attributes.get("grid_mapping", "")).partition(":")[0] for v in dataset.data_variables
-    }
+    mappings = {str(v.attributes.get("grid_mapping", "")).partition(":")[0] for v in dataset.fields}
     for name, variable in dataset.variables.items():
         if (
             name in dataset.axes.auxiliary

@@ -80,7 +80,7 @@ def _with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
     called, ends = f"{name}_bnds", "bnds"
     while called in dataset.variables:
         called += "_"
-    while dataset.sizes.get(ends, 2) != 2:
+    while dataset.lengths.get(ends, 2) != 2:
         ends += "_"
     described = dataset.variables[name].edit(bounds=called)
     bounds = Variable(called, (*described.dimensions, ends), InMemory(cells))
@@ -89,7 +89,7 @@ def _with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
 
 
 def _all_instants(dataset: Dataset, dimension: str) -> bool:
-    along = [v for v in dataset.data_variables if dimension in v.dimensions]
+    along = [v for v in dataset.fields if dimension in v.dimensions]
     return all("point" in str(v.attributes.get("cell_methods", "")) for v in along) and bool(along)
 
 

@@ -109,7 +109,7 @@ def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
     axis = dataset.need_time()
     if stamp is not None:
         return axis.stamped(stamp)
-    along = [v for v in dataset.data_variables if dataset.need(Role.TIME).dimension in v.dimensions]
+    along = [v for v in dataset.fields if dataset.need(Role.TIME).dimension in v.dimensions]
     if ends_at_stamps(axis) and not all(
         "point" in str(v.attributes.get("cell_methods", "")) for v in along
     ):

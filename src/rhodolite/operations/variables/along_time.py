@@ -41,7 +41,7 @@ def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variabl
 def put_in_place(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Variable]:
     """Return a dataset's variables with those along time replaced by what was made of them."""
     time = dataset.need(Role.TIME).dimension
-    left_out = {v.name for v in dataset.data_variables if time in v.dimensions}
+    left_out = {v.name for v in dataset.fields if time in v.dimensions}
     return [
         one
         for name, variable in dataset.variables.items()

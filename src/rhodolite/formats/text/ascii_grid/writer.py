@@ -37,7 +37,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     engine.prepare([variable.data for variable in dataset.variables.values()])
     northward = AxisShape.of(dataset.need(Role.LATITUDE).values).increasing
     written: set[str] = set()
-    for variable in dataset.data_variables:
+    for variable in dataset.fields:
         for place, values in _maps(dataset, variable, engine):
             name = pattern.fill({"variable": variable.name, **_describe(dataset, place)})
             if name in written:
@@ -50,7 +50,7 @@ def _too_many(path: Path, pattern: FilePattern, dataset: Dataset, variable: Vari
     level = dataset.coordinate(Role.LEVEL)
     time = dataset.coordinate(Role.TIME)
     fields = [
-        ("variable", len(dataset.data_variables) > 1),
+        ("variable", len(dataset.fields) > 1),
         (
             "level",
             level is not None and level.dimension in variable.dimensions and level.values.size > 1,

@@ -67,7 +67,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     DataError
         If the variables do not run over the same dimensions.
     """
-    variables = dataset.data_variables
+    variables = dataset.fields
     if not variables:
         raise DataError("there is no variable to write a table of")
     first = variables[0]

@@ -1,0 +1,235 @@
+"""Datasets as pandas tables, and tables as datasets."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import pandas
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.exchange.arrays import from_arrays
+from rhodolite.formats.text.csv.table import ROLES
+from rhodolite.model.axes import Role
+from rhodolite.model.cf.vocabulary import CALENDARS_LIKE_TODAYS
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.variable import Variable
+
+_LAYOUTS = ("long", "wide")
+_GRID_AXES = ("time", "level", "lat", "lon")
+
+
+def to_pandas(
+    dataset: Dataset,
+    layout: str = "long",
+    *,
+    variable: str | None = None,
+    engine: Engine | None = None,
+) -> pandas.DataFrame:
+    """Return the fields of a dataset as a table.
+
+    Parameters
+    ----------
+    dataset : Dataset
+        Whose fields have the same dimensions.
+    layout : {"long", "wide"}
+        One row for each cell and time with a column for each field; or, of a single field, one row
+        for each time and a column for each cell.
+    variable : str, optional
+        The one field to take.
+    engine : Engine, optional
+
+    Returns
+    -------
+    pandas.DataFrame
+
+    Raises
+    ------
+    DataError
+        If fields have different dimensions, or there is no time for a wide table.
+    """
+    if layout not in _LAYOUTS:
+        raise UsageError(f"layout: '{layout}' is not offered. {nearest_names(layout, _LAYOUTS)}")
+    if variable is not None:
+        dataset = dataset.restrict([dataset.find(variable)])
+    fields = dataset.fields
+    if not fields:
+        raise DataError(f"{dataset.label}: there is no field to make a table of")
+    first = fields[0]
+    for other in fields[1:]:
+        if other.dimensions != first.dimensions:
+            raise DataError(
+                f"a table has one row for each cell, but {first.name} has the dimensions "
+                f"({', '.join(first.dimensions)}) and {other.name} ({', '.join(other.dimensions)})"
+                f"; choose one: to_pandas(variable='{first.name}')"
+            )
+    engine = engine or Engine()
+    columns = {name: _repeat(values, axes, first.shape) for name, values, axes in _labels(dataset)}
+    columns |= {field.name: field.values(engine).reshape(-1) for field in fields}
+    frame = pandas.DataFrame(columns)
+    return frame if layout == "long" else _widen(frame, dataset, first.name)
+
+
+def _labels(dataset: Dataset) -> list[tuple[str, Array, tuple[int, ...]]]:
+    """Return what describes the cells: name, values, and the axes along which they lie."""
+    first = dataset.fields[0]
+    described = []
+    listed = str(first.attributes.get("coordinates", "")).split()
+    for name, variable in dataset.variables.items():
+        own = variable.dimensions == (name,) and name in first.dimensions
+        helper = name in listed and variable.dimensions
+        if (own or helper) and set(variable.dimensions) <= set(first.dimensions):
+            axes = tuple(first.dimensions.index(one) for one in variable.dimensions)
+            described.append((name, _label_values(dataset, variable), axes))
+    return sorted(described, key=lambda one: one[2])
+
+
+def _label_values(dataset: Dataset, variable: Variable) -> Array:
+    """Return the values of a coordinate: dates of time, numbers or text of others."""
+    time = dataset.coordinate(Role.TIME)
+    if time is None or time.name != variable.name or dataset.time is None:
+        return variable.values()
+    dates = dataset.time.dates
+    if dataset.time.calendar not in CALENDARS_LIKE_TODAYS:
+        return np.asarray(dates)
+    return np.array([np.datetime64(date.isoformat()) for date in dates], dtype="datetime64[ns]")
+
+
+def _repeat(values: Array, axes: tuple[int, ...], shape: tuple[int, ...]) -> Array:
+    """Return values along some axes, repeated for every cell."""
+    aligned = values.reshape([shape[axis] if axis in axes else 1 for axis in range(len(shape))])
+    return np.broadcast_to(aligned, shape).reshape(-1)
+
+
+def _widen(frame: pandas.DataFrame, dataset: Dataset, name: str) -> pandas.DataFrame:
+    """Return a table with a row for each time and a column for each cell of one field."""
+    if len(dataset.fields) > 1:
+        raise DataError(
+            f"a wide table holds one field, and there are {len(dataset.fields)}; choose with "
+            f"to_pandas('wide', variable='{name}')"
+        )
+    time = dataset.need(Role.TIME).name
+    others = [column for column in frame.columns if column not in (time, name)]
+    if not others:
+        return frame.set_index(time)
+    return frame.pivot(index=time, columns=others, values=name)
+
+
+def from_pandas(
+    frame: pandas.DataFrame,
+    *,
+    units: Mapping[str, str] | None = None,
+    attributes: Mapping[str, Mapping[str, Any]] | None = None,
+    title: str | None = None,
+) -> Dataset:
+    """Return a dataset of a long table: one row for each cell and time.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame
+        With columns (or levels of the index) of time, level, latitude, longitude or site under any
+        usual name, and a column for each field. Rows that are not there are missing values.
+    units, attributes, title
+        As for `from_arrays`.
+
+    Returns
+    -------
+    Dataset
+
+    Raises
+    ------
+    DataError
+        If there is no coordinate, a cell has two rows, or units are missing.
+    """
+    table = frame.reset_index() if _has_names(frame.index) else frame
+    roles = _find_roles(table)
+    if not roles:
+        columns = ", ".join(map(str, table.columns))
+        raise DataError(
+            f"no column of time, lat, lon, level or site was found among {columns}; rename one"
+        )
+    fields = [name for name in table.columns if name not in roles.values()]
+    if "site" in roles:
+        return _from_sites(table, roles, fields, units, attributes, title)
+    axes = {role: roles[role] for role in _GRID_AXES if role in roles}
+    coordinates, places = {}, []
+    for role, column in axes.items():
+        values, codes = np.unique(table[column].to_numpy(), return_inverse=True)
+        coordinates[role] = values
+        places.append(codes)
+    arrays = _spread(table, fields, places, tuple(map(len, coordinates.values())))
+    return from_arrays(arrays, coordinates, units=units, attributes=attributes, title=title)
+
+
+def _from_sites(
+    table: pandas.DataFrame,
+    roles: Mapping[str, str],
+    fields: list[str],
+    units: Mapping[str, str] | None,
+    attributes: Mapping[str, Mapping[str, Any]] | None,
+    title: str | None,
+) -> Dataset:
+    """Return series at sites, with what is the same at all times of a site as its labels."""
+    names, codes = np.unique(table[roles["site"]].astype(str).to_numpy(), return_inverse=True)
+    first = np.unique(codes, return_index=True)[1]
+    coordinates: dict[str, Any] = {"site": names.astype(object)}
+    places = [codes]
+    if "time" in roles:
+        times, steps = np.unique(table[roles["time"]].to_numpy(), return_inverse=True)
+        coordinates = {"time": times, **coordinates}
+        places = [steps, codes]
+    positions = [role for role in ("lat", "lon") if role in roles]
+    shape = tuple(map(len, coordinates.values()))
+    arrays = _spread(table, fields, places, shape)
+    given = {role: table[roles[role]].to_numpy()[first] for role in positions}
+    degrees = {"lat": "degrees_north", "lon": "degrees_east"}
+    about = dict(attributes or {})
+    about["site"] = {"cf_role": "timeseries_id", "long_name": "name of the site"}
+    for name in fields:
+        about[name] = {**about.get(name, {}), **({"coordinates": "lat lon"} if given else {})}
+    for role in positions:
+        about[role] = {"standard_name": "latitude" if role == "lat" else "longitude"}
+    dimensions = dict.fromkeys(arrays, tuple(coordinates)) | dict.fromkeys(given, ("site",))
+    return from_arrays(
+        {**given, **arrays},
+        coordinates,
+        dimensions=dimensions,
+        units={**{role: degrees[role] for role in positions}, **dict(units or {})},
+        attributes=about,
+        title=title,
+    )
+
+
+def _spread(
+    table: pandas.DataFrame, fields: list[str], places: list[Array], shape: tuple[int, ...]
+) -> dict[str, Array]:
+    """Return each column as an array along the axes, NaN where there is no row."""
+    flat = np.ravel_multi_index(tuple(places), shape)
+    if np.unique(flat).size < flat.size:
+        raise DataError("two rows are about the same cell and time; leave one of them out")
+    arrays = {}
+    for name in fields:
+        values = np.full(int(np.prod(shape)), np.nan)
+        try:
+            values[flat] = table[name].to_numpy(dtype=np.float64, na_value=np.nan)
+        except (TypeError, ValueError):
+            raise DataError(f"column {name} holds no numbers; leave it out") from None
+        arrays[str(name)] = values.reshape(shape)
+    return arrays
+
+
+def _find_roles(table: pandas.DataFrame) -> dict[str, str]:
+    """Return which column is which coordinate."""
+    roles: dict[str, str] = {}
+    for column in table.columns:
+        for role, names in ROLES.items():
+            if str(column).lower() in names and role not in roles and role != "variable":
+                roles[role] = column
+                break
+    return roles
+
+
+def _has_names(index: pandas.Index) -> bool:
+    return any(name is not None for name in index.names)

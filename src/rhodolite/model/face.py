@@ -1,0 +1,189 @@
+"""What a dataset offers in Python besides its verbs: making, writing, showing, tables.
+
+Everything here is found by name when it is called, since it lies above the model.
+"""
+
+from __future__ import annotations
+
+import html
+from collections.abc import Mapping, Sequence
+from importlib import import_module
+from os import PathLike
+from typing import TYPE_CHECKING, Any, Literal, cast
+
+from rhodolite.model.verb_methods import VerbMethods
+
+if TYPE_CHECKING:
+    import pandas
+    from numpy.typing import ArrayLike
+
+    from rhodolite.model.dataset import Dataset
+
+
+class Face(VerbMethods):
+    """Methods of a dataset that are no operations."""
+
+    @classmethod
+    def from_arrays(
+        cls,
+        fields: Mapping[str, ArrayLike],
+        coordinates: Mapping[str, ArrayLike],
+        *,
+        dimensions: Sequence[str] | Mapping[str, Sequence[str]] | None = None,
+        units: Mapping[str, str] | None = None,
+        attributes: Mapping[str, Mapping[str, Any]] | None = None,
+        title: str | None = None,
+        calendar: str = "standard",
+    ) -> Dataset:
+        """Return a dataset of NumPy arrays.
+
+        Parameters
+        ----------
+        fields : mapping of str to array_like
+            The data by name. Masked values and NaN are missing; truth values become classes.
+        coordinates : mapping of str to array_like, shape (n,)
+            Values along each dimension, in the order of the dimensions. Times are datetime64,
+            dates of cftime, or numbers with units such as ``days since 2000-01-01``.
+        dimensions : sequence of str, or mapping of str to sequence of str, optional
+            Names of the dimensions of all fields, or of each; those of `coordinates` by default.
+        units : mapping of str to str, optional
+            UDUNITS units by name; ``"1"`` for a plain number.
+        attributes : mapping of str to mapping, optional
+            More attributes by name; those of the dataset by ``""``.
+        title : str, optional
+        calendar : str
+            CF calendar of times that are given as numbers.
+
+        Raises
+        ------
+        DataError
+            If lengths, names or units do not fit together; the message says what would.
+        """
+        make = import_module("rhodolite.exchange.arrays").from_arrays
+        return cast(
+            "Dataset",
+            make(
+                fields,
+                coordinates,
+                dimensions=dimensions,
+                units=units,
+                attributes=attributes,
+                title=title,
+                calendar=calendar,
+            ),
+        )
+
+    @classmethod
+    def from_pandas(
+        cls,
+        frame: pandas.DataFrame,
+        *,
+        units: Mapping[str, str] | None = None,
+        attributes: Mapping[str, Mapping[str, Any]] | None = None,
+        title: str | None = None,
+    ) -> Dataset:
+        """Return a dataset of a table with one row for each cell and time.
+
+        Parameters
+        ----------
+        frame : pandas.DataFrame
+            With columns of time, level, lat, lon or site, and a column for each field.
+        units, attributes, title
+            As for `from_arrays`.
+        """
+        make = import_module("rhodolite.exchange.frames").from_pandas
+        return cast("Dataset", make(frame, units=units, attributes=attributes, title=title))
+
+    def to_pandas(
+        self, layout: Literal["long", "wide"] = "long", *, variable: str | None = None
+    ) -> pandas.DataFrame:
+        """Return the fields as a table.
+
+        Parameters
+        ----------
+        layout : {"long", "wide"}
+            One row for each cell and time with a column for each field; or, of a single field,
+            one row for each time and a column for each cell.
+        variable : str, optional
+            The one field to take.
+        """
+        frame = import_module("rhodolite.exchange.frames").to_pandas(
+            self, layout, variable=variable
+        )
+        return cast("pandas.DataFrame", frame)
+
+    def write(
+        self,
+        path: str | PathLike[str],
+        *,
+        overwrite: bool = False,
+        workers: int | None = None,
+        memory: int | str | None = None,
+        format: str | None = None,
+        chunks: Literal["map", "series", "balanced"] | None = None,
+        compression: Literal["none", "fast", "small"] | None = None,
+        unlimited: bool = False,
+    ) -> None:
+        """Compute the dataset block by block and write it in the format that the suffix names.
+
+        Parameters
+        ----------
+        path : str or path
+            Such as ``result.nc``. Appears only when it is complete.
+        overwrite : bool
+            Whether an existing file may be replaced.
+        workers : int, optional
+            Blocks to work on at once; the number of cores by default.
+        memory : int or str, optional
+            Bytes that the blocks in flight may take together, or a size such as ``"512MiB"``.
+        format : str, optional
+            A variant of what the suffix names, such as ``netcdf3-classic`` or ``zarr2``.
+        chunks : {"map", "series", "balanced"}, optional
+            Access pattern to optimise chunking for.
+        compression : {"none", "fast", "small"}, optional
+            Compression level.
+        unlimited : bool
+            Whether time is to be a dimension that can grow.
+
+        Raises
+        ------
+        UsageError
+            If no format has the suffix.
+        OutputError
+            If the output exists, is an input, or cannot be written.
+        """
+        import_module("rhodolite").write(
+            self,
+            path,
+            overwrite=overwrite,
+            workers=workers,
+            memory=memory,
+            format=format,
+            chunks=chunks,
+            compression=compression,
+            unlimited=unlimited,
+        )
+
+    def inspect(self, *, statistics: bool = False) -> dict[str, Any]:
+        """Return what the dataset holds as plain values, with the keys of ``inspect --json``.
+
+        Parameters
+        ----------
+        statistics : bool
+            Whether to read the data for the share of missing values, the range and the mean.
+        """
+        engine = import_module("rhodolite.arrays").Engine()
+        describe = import_module("rhodolite.inspection.summary").describe
+        return cast("dict[str, Any]", describe(self, engine, statistics=statistics))
+
+    def check(self) -> list[Any]:
+        """Return what breaks the CF conventions or keeps others from using the dataset."""
+        found = import_module("rhodolite.checking").check(self)
+        return cast("list[Any]", found)
+
+    def __str__(self) -> str:
+        page = import_module("rhodolite.inspection.page").dataset_page
+        return cast("str", page(self.inspect()))
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(str(self))}</pre>"
