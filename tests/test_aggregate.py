@@ -370,7 +370,7 @@ def test_the_standardised_index_agrees_with_scipy(months):
         (
             ["climatology", "--statistic", "sum"],
             2,
-            "what adds up is no normal; take it of each month or year first",
+            "a sum over years is not a normal; take it of each month or year first",
         ),
         (
             ["climatology", "--smooth", "4"],
@@ -449,7 +449,9 @@ def test_data_that_are_no_amounts_are_named():
             make_dataset(np.ones((400, 1, 1)), times=days)
         )
     with (
-        pytest.raises(DataError, match="whose zero is arbitrary, so a sum means nothing"),
+        pytest.raises(
+            DataError, match="an interval scale with an arbitrary zero, so a sum is meaningless"
+        ),
         warnings.catch_warnings(),
     ):
         warnings.simplefilter("ignore")

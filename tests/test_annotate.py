@@ -108,5 +108,7 @@ def test_what_cannot_be_changed_is_refused(nordic, settings, error, message):
 def test_text_for_a_number_is_refused(nordic):
     height = Variable("height", (), InMemory(2.0), {"rank": 3})
     made = nordic.with_variables([*nordic.variables.values(), height])
-    with pytest.raises(DataError, match="'high' is no number, which the attribute has been so far"):
+    with pytest.raises(
+        DataError, match="'high' is not a number, which the attribute has been so far"
+    ):
         Annotate(set="height:rank=high")(made)

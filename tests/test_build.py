@@ -68,7 +68,7 @@ def test_a_folder_of_grids_becomes_a_dataset(grids):
     ("old", "new", "message"),
     [
         ("[dataset]", "[dataste]", "line 1: there is no table 'dataste'. Did you mean dataset?"),
-        ("title =", "title", "this is no TOML: Expected '=' .*line 2"),
+        ("title =", "title", "this is not valid TOML: Expected '=' .*line 2"),
         ("names =", "name =", "line 5: there is no key 'name' in .input.. Did you mean names?"),
         ("{month}", "{mon}", "line 5: .*there is no field '{mon}'. Did you mean month?"),
         ("{year}{month}", "{month}", "line 5: the names of files need places for a date, as in"),
@@ -87,11 +87,15 @@ def test_a_folder_of_grids_becomes_a_dataset(grids):
             "",
             'line 12: rain has no units; add units = "...", such as mm, mm day-1, kg m-2 s-1',
         ),
-        ('"mm"', '"deg C"', "line 13: 'deg C' are no units of UDUNITS; write units = \"degC\""),
+        (
+            '"mm"',
+            '"deg C"',
+            "line 13: 'deg C' are not units that UDUNITS knows; write units = \"degC\"",
+        ),
         (
             '"mm"',
             '"drops"',
-            "line 13: 'drops' are no units of UDUNITS; write them like mm, mm day-1",
+            "line 13: 'drops' are not units that UDUNITS knows; write them like mm, mm day-1",
         ),
         (
             '"mm"',

@@ -461,7 +461,7 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
     assert "the t test agrees" in ranks.out
     (tmp_path / "wrong.csv").write_text("time,rain\n2001,1.0\n2002,x\n2003,4.0\n2004,3.5\n")
     assert (
-        "wrong.csv, line 3: 'x' in column 'rain' is no number"
+        "wrong.csv, line 3: 'x' in column 'rain' is not a number"
         in run_command("trend", tmp_path / "wrong.csv").err
     )
 

@@ -213,9 +213,9 @@ def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path
     command = shlex.split(answer.out.splitlines()[-1])
     assert command[:3] == ["rhodolite", "annotate", "bad.nc"]
     assert run_command(*command[1:], folder=tmp_path).code == 0
-    mended = run_command("check", "mended.nc", "--json", folder=tmp_path)
-    assert mended.code == 0, mended.out
-    found = json.loads(mended.out)["findings"]
+    repaired = run_command("check", "repaired.nc", "--json", folder=tmp_path)
+    assert repaired.code == 0, repaired.out
+    found = json.loads(repaired.out)["findings"]
     assert {(f["severity"], f["where"]) for f in found} == {
         ("warning", "t_2m"),
         ("advice", "dataset"),

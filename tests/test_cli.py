@@ -117,7 +117,7 @@ def test_inspect_for_machines_agrees_with_the_data(demo):
         tas = file["tas"][:]
     tas_found = found["variables"][0]["statistics"]
     assert tas_found["missing"] == tas.mask.sum() == 480 * 60
-    assert (tas_found["least"], tas_found["greatest"]) == pytest.approx((tas.min(), tas.max()))
+    assert (tas_found["minimum"], tas_found["maximum"]) == pytest.approx((tas.min(), tas.max()))
     assert found["variables"][0]["packing"] == {"scale": 0.0025, "offset": 265.0}
     one = json.loads(run_command("inspect", source, "--variable", "air_temperature", "--json").out)
     assert one["storage"]["chunks"] == [48, 72, 144]
@@ -390,7 +390,7 @@ def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
         "--plan",
         folder=demo,
     )
-    assert "putting into order" in across.out
+    assert "rechunking to scratch" in across.out
     figure = run_command(
         "draw",
         "series",

@@ -146,7 +146,7 @@ def test_text_objects_and_numbers_make_the_same_operation():
             "--kind: 'percents' is not offered. Did you mean percent",
         ),
         ({"verb": "anomaly", "min-coverage": "most"}, "--min-coverage: 'most' is not a number"),
-        ({"verb": "anomaly", "min-coverage": 80}, "'80' is not a share"),
+        ({"verb": "anomaly", "min-coverage": 80}, "'80' is not a fraction between 0 and 1"),
         ({"verb": "subset", "lat": "10N..5S"}, "--lat: '10N..5S' runs from north to south"),
         ({"verb": "subset", "time": True}, "--time: True cannot be used|--time"),
     ],

@@ -423,7 +423,7 @@ def test_tables_of_every_form(tmp_path, text, sizes, name, first):
     [
         (
             "time,lat,lon,x\n2001-01,95,5,1\n",
-            r"table\.csv, line 2: '95' is no lat; .* are latitude and longitude exchanged",
+            r"table\.csv, line 2: '95' is not a lat; .* are latitude and longitude exchanged",
         ),
         (
             "time,lat,lon,x\n2001-01,60,5,1\n2001-01,60,5,2\n",
@@ -434,7 +434,7 @@ def test_tables_of_every_form(tmp_path, text, sizes, name, first):
             r"line 2: .31\.13\.2001. is not a date; write dates as 2001-12-31",
         ),
         ("a,b\n1,2\n", "a table needs a column of times .* Its columns are 'a', 'b'"),
-        ("site,2001,2002\na,1,x\n", "line 2: 'x' in column '2002' is no number"),
+        ("site,2001,2002\na,1,x\n", "line 2: 'x' in column '2002' is not a number"),
         ("time,note\n2001,\n", "no column of numbers"),
         ("time,x\n", "no row below it"),
         ("hello\n1\n", "this is no table"),
@@ -472,7 +472,7 @@ def test_grids_of_text_one_a_month_and_back(tmp_path, demo):
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("ncols 2\nnrows x\n", "line 2: 'x' is no number for nrows"),
+        ("ncols 2\nnrows x\n", "line 2: 'x' is not a number for nrows"),
         (
             "ncols 2\nnrows 2\nxllcorner 0\ncellsize 1\n1 2 3 4\n",
             "the header does not say yllcorner or yllcenter",
@@ -483,7 +483,7 @@ def test_grids_of_text_one_a_month_and_back(tmp_path, demo):
         ),
         (
             "ncols 2\nnrows 2\nxllcorner 0\nyllcorner 0\ncellsize 1\n1 2 3 x\n",
-            "'x' among the values is no number",
+            "'x' among the values is not a number",
         ),
     ],
 )

@@ -82,7 +82,7 @@ def test_days_written_as_figures_of_the_calendar():
         "2001-02-01T06:00:00",
         "2001-03-01T12:00:00",
     ]
-    with pytest.raises(DataError, match="time holds a number that is no date"):
+    with pytest.raises(DataError, match="time holds a number that is not a date"):
         normalise(make_dataset(np.ones((1, 2, 2)), times=[20011331], units="day as %Y%m%d.%f"))
 
 

@@ -163,7 +163,7 @@ def test_a_collection_is_an_input_like_any_file(years, tmp_path):
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("[collection", "this is no TOML"),
+        ("[collection", "this is not valid TOML"),
         (
             "[collection]\nfile = ['a.nc']",
             "there is no key of \\[collection\\] 'file'. Did you mean files",
@@ -216,7 +216,7 @@ def test_more_files_than_a_process_may_hold_open(tmp_path):
     done = subprocess.run(["bash", "-c", command], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
     found = json.loads(done.stdout)["variables"][0]["statistics"]
-    assert (found["least"], found["greatest"], found["values"]) == (0, 149, 3000)
+    assert (found["minimum"], found["maximum"], found["values"]) == (0, 149, 3000)
 
 
 @pytest.mark.parametrize(

@@ -104,7 +104,7 @@ def test_sites_that_cannot_be_served_are_named_with_their_lines(tmp_path):
             "latitude and longitude are exchanged at b .line 3.",
         ),
         ("site,lat,lon\na,-52,31\n", DataError, "no site lies on the grid"),
-        ("site,lat,lon\na,152,31\n", DataError, "line 2: '152' is no lat; .*exchanged"),
+        ("site,lat,lon\na,152,31\n", DataError, "line 2: '152' is not a lat; .*exchanged"),
         ("site,lon\na,31\n", DataError, "no column of latitude; its columns are 'site', 'lon'"),
         ("site,lat,lon\na,52N,31X\n", DataError, "line 2: '31X'"),
         ("site,lat,lon\n", DataError, "no row below it"),

@@ -386,7 +386,7 @@ def test_outlines_in_files_are_chosen_mended_or_refused_by_name(tmp_path):
         tmp_path / "bow.geojson", ({"name": "Bow"}, [[[0, 0], [10, 10], [10, 0], [0, 10], [0, 0]]])
     )
     with pytest.warns(
-        RhodoliteWarning, match=r"the outline of Bow is broken .self-intersection. and was mended"
+        RhodoliteWarning, match=r"the outline of Bow is broken .self-intersection. and was repaired"
     ):
         assert len(find_outlines(str(bow))[0].shapes) == 2
     holed = geojson(
@@ -407,7 +407,7 @@ def test_outlines_in_files_are_chosen_mended_or_refused_by_name(tmp_path):
             find_outlines(str(geojson(tmp_path / "b.geojson", ({"name": "B"}, rings))))
     (tmp_path / "c.geojson").write_text("{")
     for text, message in (
-        (f"{tmp_path}/c.geojson", "this is no GeoJSON"),
+        (f"{tmp_path}/c.geojson", "this is not valid GeoJSON"),
         (f"{path}#Wyde", "Did you mean Wide"),
         (f"{tmp_path}/d.shp", "there is no such file"),
     ):
@@ -597,7 +597,7 @@ def test_levels_weigh_by_pressure_between_them(rng):
             "--region goes with --over area, not with --over lon",
         ),
         ("summarise x --statistic count-above", 2, "needs a threshold"),
-        ("summarise x --latitude-bands 0", 2, "is no width of a band"),
+        ("summarise x --latitude-bands 0", 2, "is not the width of a band"),
         (
             "summarise rotated_monthly.nc --over lon",
             3,
@@ -612,7 +612,7 @@ def test_levels_weigh_by_pressure_between_them(rng):
             "say where to with one of --to 1.0, --like FILE, --weights FILE",
         ),
         ("regrid garnet_monthly_1981-2020.nc --to 7", 3, "do not fit round the globe"),
-        ("regrid garnet_monthly_1981-2020.nc --to two", 2, "is no step in degrees; write 1.0"),
+        ("regrid garnet_monthly_1981-2020.nc --to two", 2, "is not a step in degrees; write 1.0"),
         (
             "regrid rotated_monthly.nc --to 1 --order 2",
             3,
@@ -631,7 +631,7 @@ def test_levels_weigh_by_pressure_between_them(rng):
         (
             "regrid rotated_monthly.nc --weights rotated_monthly.nc",
             3,
-            "these are no weights of regridding",
+            "this file holds no regridding weights",
         ),
         ("extract rotated_monthly.nc --points none.csv", 3, "there is no such file"),
         ("extract rotated_monthly.nc --search 2", 2, "--search goes with --points"),

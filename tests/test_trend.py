@@ -193,5 +193,5 @@ def test_what_hides_or_prevents_a_trend_is_told():
         rhodolite.Trend()(monthly)
     with pytest.raises(DataError, match="a trend needs at least 3 times, and there are 2"):
         rhodolite.Trend()(make_dataset(np.zeros((2, 2, 2))))
-    with pytest.raises(UsageError, match="--alpha: '5' is no probability"):
+    with pytest.raises(UsageError, match="--alpha: '5' is not a probability"):
         rhodolite.Trend(alpha=5)

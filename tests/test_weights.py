@@ -24,7 +24,7 @@ KINDS = ["mean", "sum", "count", "min", "max", "range", "std", "variance"]
 
 @given(st.integers(0, 1000), st.sampled_from(KINDS), st.integers(0, 12))
 def test_parts_of_cells_merge_to_the_whole(seed, kind, split):
-    """Whatever the split, to 11 digits; and against numpy where all weigh the same."""
+    """Whatever the split, to 11 digits; and against numpy where all have the same weight."""
     random = np.random.default_rng(seed)
     values = random.normal(1e4, 1, (3, 12))
     values[random.random(values.shape) < 0.3] = np.nan

@@ -50,10 +50,9 @@ def _section(verb: str, cls: type) -> str:
 
 
 def _row(declared: Parameter) -> str:
-    example = (
-        ", ".join(f"`{choice}`" for choice in declared.choices)
-        or f"`{declared.example or 'VALUE'}`"
-    )
+    if declared.switch:
+        return f"| `--{declared.name}` | {declared.help} | (a switch) | |"
+    example = ", ".join(f"`{choice}`" for choice in declared.choices) or f"`{declared.metavar}`"
     default = "" if declared.default is None else f"`{declared.format(declared.default)}`"
     return f"| `--{declared.name}` | {declared.help} | {example} | {default} |"
 

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 
 
 class RhodoliteError(Exception):
-    """What went wrong, in one or two lines for the person who has to mend it."""
+    """What went wrong, in one or two lines for the person who has to repair it."""
 
     exit_code = 1
 

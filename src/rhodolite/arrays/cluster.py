@@ -34,7 +34,7 @@ class Cluster(Executor):
             from distributed import Client
         except ImportError:
             raise UsageError(
-                "--cluster needs a package more: pip install 'rhodolite[cluster]'"
+                "--cluster needs an extra package: pip install 'rhodolite[cluster]'"
             ) from None
         connect: Any = Client
         try:

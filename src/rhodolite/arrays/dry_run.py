@@ -63,9 +63,9 @@ class DryRun(Engine):
                 unit = tuple(n if at == axis else 1 for at, n in enumerate(data.shape))
                 data, block = self.in_units(data, unit)
                 if data is not one.source:
-                    self.note("putting into order", one.source, written=one.source.nbytes)
+                    self.note("rechunking to scratch", one.source, written=one.source.nbytes)
             self.note(
-                "putting into order" if one.scratch else what,
+                "rechunking to scratch" if one.scratch else what,
                 data,
                 block,
                 written=_count_kept(one),

@@ -254,7 +254,7 @@ class Engine:
         if scratch.size:
             _, total, regions = self.blocks(scratch.source)
             for _ in self.stream(
-                scratch.take, regions, "putting into order", total, scratch.nbytes
+                scratch.take, regions, "rechunking to scratch", total, scratch.nbytes
             ):
                 pass
         scratch.filled = True

@@ -1,4 +1,4 @@
-"""The least and the greatest value of an array."""
+"""The minimum and the maximum value of an array."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from rhodolite.arrays.reduction import Accumulator
 
 @dataclass
 class MinMax(Accumulator):
-    """Least and greatest value; NaN where there are none. Missing values (NaN) are passed over."""
+    """Minimum and maximum value; NaN where there are none. Missing values (NaN) are passed over."""
 
     low: float = np.nan
     high: float = np.nan

@@ -103,7 +103,7 @@ class Description:
         except FileNotFoundError:
             raise DataError(f"{path}: there is no such description") from None
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-            raise DataError(f"{path}: this is no TOML: {error}") from None
+            raise DataError(f"{path}: this is not valid TOML: {error}") from None
         reader = _Reader(path, text)
         reader.check_keys("", content, _TABLES, "table")
         given = reader.tables(content)
@@ -247,12 +247,16 @@ class _Reader:
         units = about["units"]
         if (meant := repair_units(units, about.get("long_name", name))) is not None:
             raise self.mistake(
-                table, "units", f"'{units}' are no units of UDUNITS; write units = \"{meant}\""
+                table,
+                "units",
+                f"'{units}' are not units that UDUNITS knows; write units = \"{meant}\"",
             )
         if not is_unit(units):
             fitting = canonical or _usual_units(name, about)
             raise self.mistake(
-                table, "units", f"'{units}' are no units of UDUNITS; write them like {fitting}"
+                table,
+                "units",
+                f"'{units}' are not units that UDUNITS knows; write them like {fitting}",
             )
         if canonical and not convertible(units, canonical):
             raise self.mistake(

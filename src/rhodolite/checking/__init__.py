@@ -1,4 +1,4 @@
-"""Whether a dataset follows the CF conventions, and what keeps others from using it.
+"""Whether a dataset follows the CF conventions, and what hinders its use by others.
 
 Each module looks at one side of a dataset; each check is a function that takes the dataset, as
 the files have it, and yields findings.
@@ -28,7 +28,7 @@ _CHECKS = (
 
 
 def check(dataset: Dataset) -> list[Finding]:
-    """Return what is wrong with a dataset, the gravest first.
+    """Return what is wrong with a dataset, the most severe first.
 
     Parameters
     ----------

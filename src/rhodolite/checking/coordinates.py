@@ -17,7 +17,7 @@ _DEGREES = {Role.LATITUDE: "degrees_north", Role.LONGITUDE: "degrees_east"}
 
 
 def horizontal(dataset: Dataset) -> Iterator[Finding]:
-    """Latitude and longitude are there and told by their units (CF 4.1, 4.2)."""
+    """Latitude and longitude are there and identified by their units (CF 4.1, 4.2)."""
     found = {
         role: dataset.axes.by_role[role].variable
         for role in _DEGREES
@@ -74,7 +74,7 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
     if not found and wide:
         yield warning(
             wide[0],
-            "no latitude and longitude can be told, so nobody knows where the values belong",
+            "latitude and longitude are not identified, so nobody knows where the values belong",
             "CF 4",
             advice="give the coordinates their units: --set NAME:units=degrees_north, --set "
             "NAME:units=degrees_east",
@@ -144,7 +144,7 @@ def ordered(dataset: Dataset) -> Iterator[Finding]:
                 "missing, and a "
                 "coordinate has none",
                 "CF 2.5.1",
-                advice="choose the part that has coordinates, or mend it with the program that "
+                advice="choose the part that has coordinates, or repair it with the program that "
                 "wrote the file",
             )
             continue
@@ -182,7 +182,8 @@ def bounds(dataset: Dataset) -> Iterator[Finding]:
         if edges.dimensions[:-1] != variable.dimensions:
             yield error(
                 name,
-                f"as bounds of {variable.name} it runs over ({', '.join(edges.dimensions)}) and "
+                f"as bounds of {variable.name} has the dimensions ({', '.join(edges.dimensions)}) "
+                "and "
                 "not over "
                 f"({', '.join(variable.dimensions)}) and one dimension more",
                 "CF 7.1",

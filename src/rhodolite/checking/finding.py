@@ -7,7 +7,7 @@ from enum import StrEnum
 
 
 class Severity(StrEnum):
-    """How grave a finding is."""
+    """Severity a finding is."""
 
     ERROR = "error"
     WARNING = "warning"
@@ -30,9 +30,9 @@ class Finding:
     rule : str
         The section of CF or the standard that says so.
     settings : tuple of (str, str)
-        What `annotate` is to be told to mend it: pairs of an option and its value.
+        What `annotate` is given to repair it: pairs of an option and its value.
     advice : str
-        How to mend it where `annotate` alone cannot.
+        How to repair it where `annotate` alone cannot.
     """
 
     severity: Severity

@@ -87,7 +87,7 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
         say("rhodolite: interrupted; nothing half-written was left")
         return _INTERRUPTED
     except BrokenPipeError:
-        # The reader of our output has gone away, as `head` does; that is no error.
+        # The reader of our output has gone away, as `head` does; that is not an error.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except MemoryError:

@@ -124,11 +124,10 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
         text += f" (default: {declared.format(declared.default)})"
     if declared.repeats or declared.listed:
         text += "; can be given several times"
-    metavar = "|".join(declared.choices) or declared.example or declared.name.upper()
     parser.add_argument(
         f"--{declared.name}",
         dest=declared.field,
-        metavar=metavar,
+        metavar=declared.metavar,
         help=text.replace("%", "%%"),
         action="append" if declared.repeats or declared.listed else _Once,
     )
@@ -164,7 +163,7 @@ def add_run_options(
             "--compression",
             action=_Once,
             metavar="|".join(Compression),
-            help="how much work goes into a small output (default: fast)",
+            help="compression level (default: fast)",
         )
         group.add_argument(
             "--unlimited", action="store_true", help="make time a dimension that can grow"
@@ -176,7 +175,7 @@ def add_run_options(
             group.add_argument(
                 "--members",
                 action="store_true",
-                help="the inputs are members of an ensemble, one a file or pattern, not parts of "
+                help="the inputs are members of an ensemble, one per file or pattern, not parts of "
                 "one dataset",
             )
     group.add_argument(

@@ -1,6 +1,6 @@
 """The pictures that a dataset can be drawn as, and the parts that they share.
 
-One module a kind of picture in `plots`, what several share in `parts`, options in `options`.
+One module per kind of picture in `plots`, what several share in `parts`, options in `options`.
 Nothing here reads or writes files; a figure is handed back.
 """
 

@@ -74,7 +74,7 @@ def _number(text: str, whole: str) -> float:
 
 
 class ProjectionName(StrEnum):
-    """How the sphere becomes flat."""
+    """The map projection."""
 
     EQUIRECTANGULAR = "equirectangular"
     EQUAL_AREA = "equal-area"

@@ -104,19 +104,19 @@ def check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
         if role == Role.TIME:
             there = in_units_of(first.need_time(), other.need_time(), there)
         if ours.values.size != there.size:
-            mend = "" if role == Role.TIME else "; subset or regrid --like FILE makes them alike"
+            repair = "" if role == Role.TIME else "; subset or regrid --like FILE makes them alike"
             raise DataError(
                 f"{pair} {ours.name} has {ours.values.size} values in one and {there.size} in the "
-                f"other{mend}"
+                f"other{repair}"
             )
         spacing = np.abs(np.diff(ours.values)).min() if ours.values.size > 1 else 1.0
         differing = np.flatnonzero(np.abs(ours.values - there) > JITTER * max(spacing, 1e-12))
         if differing.size:
             at = differing[0]
-            mend = "" if role == Role.TIME else "; regrid --like FILE makes them alike"
+            repair = "" if role == Role.TIME else "; regrid --like FILE makes them alike"
             raise DataError(
                 f"{pair} {ours.name} differs in {differing.size} places, first at number {at + 1}: "
-                f"{ours.values[at]:g} and {there[at]:g}{mend}"
+                f"{ours.values[at]:g} and {there[at]:g}{repair}"
             )
     for name, variable in first.variables.items():
         same = other.variables.get(name)
@@ -124,15 +124,15 @@ def check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
             continue
         if same.dimensions != variable.dimensions:
             raise DataError(
-                f"{pair} {name} runs over {', '.join(variable.dimensions)} in one and "
+                f"{pair} {name} has the dimensions {', '.join(variable.dimensions)} in one and "
                 f"{', '.join(same.dimensions)} in the other"
             )
         if same.units != variable.units and name not in first.axes.auxiliary:
             fits = variable.units and same.units and convertible(variable.units, same.units)
-            mend = f"; convert --units '{name}={variable.units}' makes them alike" if fits else ""
+            repair = f"; convert --units '{name}={variable.units}' makes them alike" if fits else ""
             raise DataError(
                 f"{pair} {name} is in {variable.units} in one and in {same.units} in the "
-                f"other{mend}"
+                f"other{repair}"
             )
 
 

@@ -42,7 +42,7 @@ def read(path: Path) -> Dataset:
     try:
         content = tomllib.loads(path.read_text(encoding="utf-8"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise DataError(f"{path}: this is no TOML: {error}") from None
+        raise DataError(f"{path}: this is not valid TOML: {error}") from None
     if "collection" not in content and {"input", "variables"} & content.keys():
         raise DataError(
             f"{path}: this describes other files; use it as rhodolite build INPUT... --description "

@@ -2,7 +2,7 @@
 direction, units.
 
 Nothing that is brought into line loses anything. What would lose something stays as it is, and is
-refused when the files are joined, with the verb that mends it.
+refused when the files are joined, with the verb that repairs it.
 """
 
 from __future__ import annotations

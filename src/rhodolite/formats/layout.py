@@ -19,7 +19,7 @@ T = TypeVar("T", bound=StrEnum)
 
 
 class ChunkUse(StrEnum):
-    """What the pieces are to be good for."""
+    """The access pattern to optimise chunking for."""
 
     MAP = "map"
     SERIES = "series"
@@ -27,7 +27,7 @@ class ChunkUse(StrEnum):
 
 
 class Compression(StrEnum):
-    """How much work goes into making chunks small."""
+    """The compression level."""
 
     NONE = "none"
     FAST = "fast"
@@ -43,7 +43,7 @@ class Layout:
     variant : str, optional
         Which of a format's variants, such as ``netcdf3-classic``.
     chunks : ChunkUse, optional
-        What the chunks are to be good for; by default those of the source stay.
+        The access pattern to optimise chunking for; by default those of the source stay.
     compression : Compression
     unlimited : bool
         Whether time is to be a dimension that can grow, whatever it was in the input.

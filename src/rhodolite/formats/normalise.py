@@ -106,7 +106,7 @@ def _with_counted_days(dataset: Dataset) -> Dataset:
             ]
         except ValueError as error:
             raise DataError(
-                f"{dataset.label}: {variable.name} holds a number that is no date: {error}"
+                f"{dataset.label}: {variable.name} holds a number that is not a date: {error}"
             ) from None
         numbers = np.asarray(cftime.date2num(dates, units, calendar)).reshape(days.shape) + (
             stamps - days

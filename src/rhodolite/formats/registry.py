@@ -103,8 +103,9 @@ COLLECTION = FORMATS[-1]
 
 
 def format_of(path: Path) -> Format:
-    """Return the format of a file or folder, told by its first bytes, or by its suffix where these
-    say nothing.
+    """Return the format of a file or folder, identified by its first bytes, or by its suffix where
+    these
+    do not identify it.
 
     Raises
     ------
@@ -135,7 +136,7 @@ def format_of(path: Path) -> Format:
 
 
 def format_for(path: Path, layout: Layout | None = None) -> Format:
-    """Return the format to write, told by the suffix of the output.
+    """Return the format to write, identified by the suffix of the output.
 
     Raises
     ------

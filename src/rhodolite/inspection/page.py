@@ -182,8 +182,8 @@ def _height(height: dict[str, Any] | None) -> list[str]:
 
 def _variable_table(variables: list[dict[str, Any]]) -> list[str]:
     counted = any("statistics" in variable for variable in variables)
-    header = ["Variable", "quantity", "units", "runs over", "stored as"]
-    header += ["missing", "least", "greatest", "mean"] if counted else []
+    header = ["Variable", "quantity", "units", "dimensions", "stored as"]
+    header += ["missing", "minimum", "maximum", "mean"] if counted else []
     rows = []
     for variable in variables:
         stored = variable["type"] + (", packed" if variable["packing"] else "")
@@ -205,7 +205,7 @@ def _statistics_cells(statistics: dict[str, Any] | None) -> list[str]:
         return ["", "", "", ""]
     return [
         _share(statistics["missing_share"]),
-        *(_number(statistics[key]) for key in ("least", "greatest", "mean")),
+        *(_number(statistics[key]) for key in ("minimum", "maximum", "mean")),
     ]
 
 
@@ -213,7 +213,7 @@ def _statistics_words(found: dict[str, Any]) -> list[str]:
     numbers, units = found["statistics"], found["units"] or ""
     return [
         f"{numbers['values']:,} values, {_share(numbers['missing_share'])} of them missing",
-        f"from {_number(numbers['least'])} to {_number(numbers['greatest'])} {units}".strip(),
+        f"from {_number(numbers['minimum'])} to {_number(numbers['maximum'])} {units}".strip(),
         f"mean {_number(numbers['mean'])} {units}, cells weighted by their area",
     ]
 

@@ -242,8 +242,8 @@ def _variable(dataset: Dataset, variable: Variable, engine: Engine, statistics: 
             "values": int(count),
             "missing": int(missing),
             "missing_share": missing / count,
-            "least": _finite(low),
-            "greatest": _finite(high),
+            "minimum": _finite(low),
+            "maximum": _finite(high),
             "mean": _finite(mean),
         }
     return described

@@ -1,4 +1,5 @@
-"""How much the values of a series follow each other, and how many independent ones they are
+"""How much the values of a series are correlated with the one before, and how many independent ones
+they are
 worth."""
 
 from __future__ import annotations

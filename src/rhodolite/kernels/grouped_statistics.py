@@ -202,7 +202,7 @@ class Exceedance(Total):
 
 
 class Extreme(Statistic):
-    """Least and greatest value, and how far apart they are."""
+    """Minimum and maximum value, and how far apart they are."""
 
     names: ClassVar[tuple[str, ...]] = ("low", "high")
     results = ("low", "high", "range")

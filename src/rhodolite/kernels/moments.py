@@ -94,7 +94,7 @@ def vanishes(squares: Array, weight: Array, mean: Array) -> Array:
 
 
 def equal_values(low: Array, high: Array) -> Array:
-    """Return where the least and the greatest value are the same up to rounding."""
+    """Return where the minimum and the maximum value are the same up to rounding."""
     return np.asarray(high - low <= 2 * _ROUNDING * np.maximum(np.abs(low), np.abs(high)))
 
 

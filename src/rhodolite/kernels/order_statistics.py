@@ -51,7 +51,7 @@ def ascending(values: Array) -> Array:
 
 
 def longest_run(values: Array, threshold: float, below: bool, dtype: str = "f8") -> Array:
-    """Return the greatest number of values in a row that lie above, or below, a threshold.
+    """Return the maximum number of values in a row that lie above, or below, a threshold.
 
     Parameters
     ----------

@@ -13,7 +13,7 @@ SURE = 1.96
 MANY = 60_000
 """Of series with more pairs than this only those are computed that matter."""
 _ROWS = 48
-"""Values that are held against all later ones at once, few enough to stay near the processor."""
+"""Values that are held against all later ones at once, small enough to fit in cache."""
 _SAMPLE = 10_000
 """Slopes by which those that matter are looked for."""
 

@@ -15,7 +15,7 @@ from rhodolite.kernels.pairwise_slopes import MANY, SURE, Pairs, median_and_limi
 
 Array = NDArray[Any]
 _AT_ONCE = 1 << 18
-"""Pairs that are worked on together, few enough to stay near the processor."""
+"""Pairs that are worked on together, small enough to fit in cache."""
 
 
 def tie_correction(values: Array) -> Array:
@@ -170,14 +170,15 @@ def _summed_over_seasons(table: Array, own: Array) -> tuple[Array, Array]:
 
 
 def variance_growth(x: Array, values: Array, slope: Array) -> Array:
-    """Return what the variance of the statistic is multiplied by where values follow each other.
+    """Return what the variance of the statistic is multiplied by where values are serially
+    correlated.
 
     Notes
     -----
     Hamed and Rao 1998, Journal of Hydrology 204, 182-196, equation 14, from the autocorrelation of
     the ranks of the values without their slope. Lags count up to the first that is not significant
     at 5 %: of the many beyond, one in twenty is significant by chance, and with all of them the
-    test finds three times as many trends in white noise as it should. Missing steps are no values,
+    test finds three times as many trends in white noise as it should. Missing steps are not values,
     and pairs with one are left out.
     """
     n = (~np.isnan(values)).sum(axis=0).astype(np.float64)

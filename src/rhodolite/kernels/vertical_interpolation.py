@@ -17,7 +17,7 @@ def at_levels(values: Array, heights: Array, wanted: Array, *, extrapolate: bool
     ----------
     values : ndarray of float, shape (levels, *cells)
     heights : ndarray of float64, shape (levels,) or (levels, *cells)
-        Of the levels, in the coordinate in which lines are straight, such as the logarithm of
+        Of the levels, in the coordinate in which interpolation is linear, such as the logarithm of
         pressure; increasing or decreasing along the first axis, in all columns alike.
     wanted : ndarray of float64, shape (n,)
         Heights in the same coordinate.

@@ -23,7 +23,8 @@ _ADVICE = {
     Role.LONGITUDE: "no longitude was found; a longitude needs units degrees_east or standard_name "
     "longitude",
     Role.TIME: "there is no time axis; a time axis needs units such as 'days since 1990-01-01'",
-    Role.LEVEL: "there is no vertical axis; one is told by units of pressure or the attributes "
+    Role.LEVEL: "there is no vertical axis; one is identified by units of pressure or the "
+    "attributes "
     "positive or axis=Z",
 }
 

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 class Face(VerbMethods):
-    """Methods of a dataset that are no operations."""
+    """Methods of a dataset that are not operations."""
 
     @classmethod
     def from_arrays(

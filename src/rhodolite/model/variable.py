@@ -53,7 +53,7 @@ class Storage:
 
     @property
     def valid_range(self) -> tuple[Any, Any]:
-        """Least and greatest stored number that is no missing value; None where there is no
+        """Minimum and maximum stored number that is not a missing value; None where there is no
         limit."""
         if np.size(self.limits.get("valid_range", ())) == 2:
             low, high = self.limits["valid_range"]

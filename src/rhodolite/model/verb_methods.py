@@ -41,16 +41,19 @@ class VerbMethods:
     ) -> Dataset:
         """Variables, region, times and levels of a dataset.
 
-        Keeps every cell whose centre lies in the closed ranges given. Longitudes are compared modulo
-        360 and run eastward, so 170E..160W crosses the dateline and comes out in one piece, counted
-        from the west end as typed. A single latitude or longitude takes the row or column of cells
-        it lies in. Where latitude and longitude have two dimensions, the smallest block that holds the
-        cells is kept, and its cells outside the ranges become missing; of sites those that lie in the
-        ranges are kept, or the one nearest to a position. With a season, years are those
-        the season ends in: DJF of 2014 begins in December 2013. Values are those of the input; nothing
-        is averaged. A region keeps the cells that it touches, and says in the variable `covered_area`
-        with which area each counts: that of its covered part, or with `--cells` the whole of cells
-        whose centre lies inside or that are touched; later means over the area weigh by it.
+        Keeps every grid cell whose centre lies within the closed ranges given. Longitudes are
+        compared modulo 360 and run eastward, so 170E..160W crosses the dateline and comes out as
+        one contiguous block, counted from the western end as typed. A single latitude or longitude
+        selects the row or column of cells that contains it. On grids with two-dimensional latitude
+        and longitude the smallest block that contains the selection is kept, and its cells outside
+        the ranges become missing; of sites, those within the ranges are kept, or the one nearest to
+        a position.
+
+        With a season, years are those in which the season ends: DJF of 2014 begins in December
+        2013. Values are not changed and nothing is averaged. With a region, the cells that it
+        touches are kept, and the variable `covered_area` holds the area with which each is
+        weighted: its covered part, or with `--cells` the whole of the cells whose centre lies
+        inside or that are touched. Later means over the area are weighted by it.
 
         Parameters
         ----------
@@ -61,14 +64,14 @@ class VerbMethods:
         lon
             Longitudes to keep, eastward, such as ``"170E..160W"``.
         at
-            The one cell that holds a position, such as ``"64.1N,21.9W"``.
+            The one grid cell that contains a position, such as ``"64.1N,21.9W"``.
         region
             Countries, land, sea, or outlines in files to crop to and to mask outside, such
             as ``"Norway,FILE#NAME"``.
         cells
-            Which part of a cell on the edge of a region counts.
+            How grid cells on the edge of a region are weighted.
         time
-            Times to keep, all of both ends included, such as ``"1991..2020"``.
+            Times to keep, both ends included in full, such as ``"1991..2020"``.
         months
             Months of the year to keep, such as ``"nov..mar"``.
         season
@@ -78,7 +81,7 @@ class VerbMethods:
         level
             Levels to keep, with units or in those of the data, such as ``"850hPa,500hPa"``.
         every
-            Keep each n-th along an axis, such as ``"time=12"``.
+            Keep every n-th value along an axis, such as ``"time=12"``.
         """
         return self._apply(
             "subset",
@@ -110,12 +113,12 @@ class VerbMethods:
     ) -> Dataset:
         """Series at the sites of a table, or of every cell of a box.
 
-        The table has a header and columns of latitude and longitude under any usual name; all its other
-        columns go along. A site takes the cell with the nearest centre, or what the four around it
-        interpolate to; the distance to the nearest is written with it. A site that the grid does not
-        reach, and one whose cell has no data, are named with their lines. Written as .csv there is one
-        row for each site and time, or with `--layout wide` one row for each site and one column for
-        each time; as .nc time series as CF has them.
+        The table needs a header, and columns of latitude and longitude under any usual name; all
+        its other columns are kept. A site takes the value of the cell with the nearest centre, or
+        is interpolated between the four nearest centres; the distance to the nearest centre is
+        written as well. Sites outside the grid, and sites whose cell has no data, are listed with
+        their lines. A .csv output has one row per site and time, or with `--layout wide` one row
+        per site and one column per time; a .nc output holds time series as defined by CF.
 
         Parameters
         ----------
@@ -126,12 +129,12 @@ class VerbMethods:
         lon
             Every cell between longitudes, in place of sites, such as ``"8E..10E"``.
         method
-            How a site gets its value.
+            How the value at a site is computed.
         search
-            Take the nearest cell with data so many cells around, where a site's has none,
-            such as ``"2"``.
+            Where the cell of a site has no data, take the nearest with data up to N cells
+            away, such as ``"2"``.
         layout
-            How a table is laid out.
+            Layout of a table.
         """
         return self._apply(
             "extract",
@@ -147,19 +150,19 @@ class VerbMethods:
     ) -> Dataset:
         """Names and attributes of variables, dimensions and the dataset.
 
-        Each option can be given several times. Renaming comes first, then removing, then setting, so
-        settings use the new names. A new name is also put wherever another variable refers to the
-        old one. An attribute is text, unless the one that it replaces is a number. Attributes that say
-        how numbers are stored (such as `scale_factor`) cannot be set, since that would change the data.
+        Each option can be given several times. Names are changed first, then attributes are
+        removed, then set, so that settings use the new names. References to a renamed variable
+        follow it. An attribute is text, unless it replaces a number. Attributes that describe how
+        numbers are stored (such as `scale_factor`) cannot be set, since that would change the data.
 
         Parameters
         ----------
         set
-            Give an attribute a value, such as ``"VARIABLE:ATTRIBUTE=VALUE"``.
+            Set an attribute, such as ``"VARIABLE:ATTRIBUTE=VALUE"``.
         remove
-            Take an attribute or a variable away, such as ``"VARIABLE:ATTRIBUTE"``.
+            Remove an attribute or a variable, such as ``"VARIABLE:ATTRIBUTE"``.
         rename
-            Give a variable, dimension or attribute another name, such as ``"OLD=NEW"``.
+            Rename a variable, a dimension or an attribute, such as ``"OLD=NEW"``.
         """
         return self._apply("annotate", dict(set=set, remove=remove, rename=rename))
 
@@ -173,23 +176,24 @@ class VerbMethods:
     ) -> Dataset:
         """Other units, another order of latitudes and longitudes, packed integers.
 
-        Units are those of UDUNITS. Differences of temperature (departures, standard deviations) are
-        converted without the offset of the scale. Water is converted between mass and depth (such as
-        kg m-2 s-1 and mm day-1) by its density, 1000 kg m-3, which the attribute `comment` then says.
-        Amounts for each month or year (mm month-1) become amounts a day by the days of their own month
-        or year. Longitudes and latitudes take their data along. Packing to int16 spreads the range of
-        the data over all integers and reports the step; `keep` writes what came in packed as it came.
+        Units are those of UDUNITS. Temperature differences (anomalies, standard deviations) are
+        converted without the offset of the scale. Water is converted between mass and depth (such
+        as kg m-2 s-1 and mm day-1) by its density, 1000 kg m-3, which is recorded in the attribute
+        `comment`. Amounts per month or year (mm month-1) are converted to amounts per day by the
+        number of days of that month or year. The data move with their longitudes and latitudes.
+        Packing to int16 spreads the range of the data over all integers and reports the resolution;
+        `keep` writes packed input as it was packed.
 
         Parameters
         ----------
         units
-            Units that variables are to be in, such as ``"tas=degC,pr='mm day-1'"``.
+            Units to convert variables to, such as ``"tas=degC,pr='mm day-1'"``.
         longitude
-            How longitudes are to be counted.
+            Longitude convention.
         latitude
-            Which way latitudes are to run.
+            Order of the latitudes.
         pack
-            Integers to keep the values in.
+            Integer type to pack the values into.
         """
         return self._apply(
             "convert", dict(units=units, longitude=longitude, latitude=latitude, pack=pack)
@@ -205,12 +209,12 @@ class VerbMethods:
     ) -> Dataset:
         """A new variable from a formula of ordinary arithmetic.
 
-        Names are variables and coordinates; 5[degC] is a number with units, and one without takes those
-        of what it is added to or compared with. There are + - * / ^, comparisons (1 where true, 0 where
-        not), and, or, not, sqrt, exp, log, log10, abs, sin, cos, tan, arctan2, min, max,
-        where(condition, a, b), missing(x), mean(x, time) or over area, lat, lon or level, and level(x,
-        850[hPa]). Units are checked and derived; a value is missing where one that it needs is. The
-        other variables are left out.
+        Names are variables and coordinates; 5[degC] is a number with units, and a number without
+        units takes those of what it is added to or compared with. There are + - * / ^, comparisons
+        (1 where true, 0 where false), and, or, not, sqrt, exp, log, log10, abs, sin, cos, tan,
+        arctan2, min, max, where(condition, a, b), missing(x), mean(x, time) or over area, lat, lon
+        or level, and level(x, 850[hPa]). Units are checked and derived. The result is missing where
+        a value that it needs is missing. The input variables are left out unless `--keep` is given.
 
         Parameters
         ----------
@@ -219,9 +223,9 @@ class VerbMethods:
         name
             Name of the new variable, such as ``"NAME"``.
         units
-            Units to turn the result into, such as ``"UNITS"``.
+            Units of the result, such as ``"UNITS"``.
         keep
-            Keep the variables that there were, too.
+            Keep the input variables as well.
         """
         return self._apply("calc", dict(formula=formula, name=name, units=units, keep=keep))
 
@@ -238,15 +242,17 @@ class VerbMethods:
     ) -> Dataset:
         """Statistics over days, months, seasons, years and other periods.
 
-        Steps of unequal length count by their length, so the mean of a year of months is one of days.
-        The sum of a rate over time is an amount (mm day-1 give mm); amounts are added, and months of
-        them count alike in a mean. A sum, and a number of values above or below a threshold, needs
-        every value of its period, and so does any statistic of at most twelve values, such as the
-        months of a year; others need 64 % of them (20 of 31 days), and what has less is missing. Where
-        the data hold the same months of every year alone, years are of these. Steps begin and end at
-        their bounds; without bounds they begin at their time, or end there with `--stamp end`. A season
-        that crosses the end of the year belongs to the year in which it ends, and so does a year that
-        begins in another month than January.
+        Time steps are weighted by their length, so the mean of a year of months equals the mean of
+        its days. The sum of a rate over time is an amount (mm day-1 give mm); amounts are added,
+        and monthly amounts have equal weight in a mean. Sums, and numbers of values above or below
+        a threshold, require complete periods, and so does any statistic of at most twelve values,
+        such as the months of a year; other statistics require 64 % of the values (20 of 31 days).
+        Incomplete periods become missing.
+
+        If the data hold the same months of every year only, a year consists of these months. Steps
+        begin and end at their bounds; without bounds they begin at their time stamp, or end there
+        with `--stamp end`. A season that crosses the end of the year belongs to the year in which
+        it ends, and so does a year that begins in a month other than January.
 
         Parameters
         ----------
@@ -262,11 +268,12 @@ class VerbMethods:
         year_start
             Month in which years begin, such as ``"oct"``.
         stamp
-            Where in its step each time stands, for data without bounds.
+            Where each time lies within its step, for data without bounds.
         min_coverage
-            Share of each period that has to be there, such as ``"0.9"``.
+            Minimum fraction of each period that must be present (0 to 1), such as
+            ``"0.9"``.
         coverage
-            Write the share that is there as a variable too.
+            Also write the fraction that is present, as a variable.
         """
         return self._apply(
             "aggregate",
@@ -291,21 +298,22 @@ class VerbMethods:
     ) -> Dataset:
         """Running totals since the start of each year, season or month.
 
-        Rates become amounts by the length of their steps; amounts are added. After a gap, or where the
-        data begin within a year, the total is missing up to the next start, since nobody knows it;
-        `--gaps skip` takes what is missing for nothing. Without 29 February every year has the same
-        days, so that years can be laid over each other; what fell on it is in the total of 1 March.
+        Rates become amounts by the length of their time steps; amounts are added. After a gap, or
+        where the data begin within a year, the total is unknown and therefore missing until the
+        next start; `--gaps skip` treats missing values as zero. Without 29 February all years have
+        the same days, so that they can be drawn over each other; what fell on that day is included
+        in the total of 1 March.
 
         Parameters
         ----------
         reset
-            When the total starts again.
+            When the total restarts from zero.
         start
             Month in which years start, such as ``"oct"``.
         gaps
-            What a missing value does to the total.
+            Treatment of missing values: the total stops, or skips them.
         leap_day
-            Whether 29 February has a step of its own.
+            Whether 29 February is kept as a time step.
         """
         return self._apply(
             "accumulate", dict(reset=reset, start=start, gaps=gaps, leap_day=leap_day)
@@ -323,28 +331,27 @@ class VerbMethods:
     ) -> Dataset:
         """The mean cycle over a base period, or another statistic of it.
 
-        Each phase of the cycle gets the statistic of all its steps within the base period; missing
-        values are left out. Steps of unequal length count by their length where they share a phase, as
-        months do in a season. Months are those of the data's own calendar; seasons are DJF, MAM, JJA
-        and SON; days have the same place in every year and calendar, 29 February counting with the
-        28th. The result carries climatological time (CF 7.4).
+        For each phase of the cycle the statistic of all its time steps within the base period is
+        computed, leaving missing values out. Steps of unequal length that share a phase, such as
+        the months of a season, are weighted by their length. Months are those of the calendar of
+        the data; seasons are DJF, MAM, JJA and SON; days have the same place in every year and
+        calendar, and 29 February counts with the 28th. The output has climatological time (CF 7.4).
 
         Parameters
         ----------
         base
-            Years that define normal; all by default, such as ``"1991..2020"``.
+            Base period (default: the whole record), such as ``"1991..2020"``.
         cycle
-            What repeats: hour, day, month, season, year, none, or month+hour, such as
+            The cycle: hour, day, month, season, year, none, or month+hour, such as
             ``"CYCLE"``.
         statistic
             Mean, std, variance, median, p90, min, max, range or count, such as ``"NAME"``.
         smooth
-            Smooth the cycle: a window of so many phases, or '3 harmonics', such as
-            ``"31"``.
+            Smooth the cycle: width of a centred window, or '3 harmonics', such as ``"31"``.
         min_coverage
-            Share of the base's values that a normal needs.
+            Minimum fraction of valid values in the base period (0 to 1).
         min_years
-            Fewest years that a normal is made of.
+            Minimum number of years in the base period.
         """
         return self._apply(
             "climatology",
@@ -371,31 +378,32 @@ class VerbMethods:
     ) -> Dataset:
         """Departures from the mean cycle of a base period.
 
-        The normal of a phase is the mean of all its steps within the base period. `difference` is
-        the value minus its normal; `percent` is that difference in percent of the normal;
-        `standardised` is the difference divided by the standard deviation of the phase's steps in
-        the base (divisor n - 1). Where the divisor is 0, or a normal less than a thousandth of the
-        largest of its cycle, the departure is missing. The base can lie in another dataset, such as
-        the past of a model for its future, or be a climatology that was written before.
+        The normal of a phase is the mean of all its time steps within the base period. `difference`
+        is the value minus its normal; `percent` is that difference in percent of the normal;
+        `standardised` is the difference divided by the standard deviation of the phase within the
+        base period (divisor n - 1). The anomaly is missing where the divisor is 0, or where a
+        normal is less than a thousandth of the largest of its cycle. The base period can be taken
+        from another dataset, such as the historical run of a model for its projection, or from a
+        climatology that was written before.
 
         Parameters
         ----------
         base
-            Years that define normal; all by default, such as ``"1991..2020"``.
+            Base period (default: the whole record), such as ``"1991..2020"``.
         cycle
-            What repeats: hour, day, month, season, year, none, or month+hour, such as
+            The cycle: hour, day, month, season, year, none, or month+hour, such as
             ``"CYCLE"``.
         kind
-            How the departure is expressed.
+            How the anomaly is expressed.
         smooth
-            Smooth the cycle: a window of so many phases, or '3 harmonics', such as
-            ``"31"``.
+            Smooth the cycle: width of a centred window, or '3 harmonics', such as ``"31"``.
         climatology
-            Take normal from another file: data, or their climatology, such as ``"FILE"``.
+            Take the climatology from another file: data, or a climatology, such as
+            ``"FILE"``.
         min_coverage
-            Share of the base's values that a normal needs.
+            Minimum fraction of valid values in the base period (0 to 1).
         min_years
-            Fewest years that a normal is made of.
+            Minimum number of years in the base period.
         """
         return self._apply(
             "anomaly",
@@ -423,29 +431,31 @@ class VerbMethods:
     ) -> Dataset:
         """How unusual each month, season or year was, as one number.
 
-        `rainfall-anomaly` (van Rooy 1965): departures from the mean, scaled so that +3 is the mean of
-        the highest and -3 that of the lowest values of the base. `standardised` (McKee and others
-        1993): the standard normal deviate of the same probability, from a gamma distribution with a
-        share of zeros for precipitation and a normal one for other quantities, over one or several
-        months. Each month, or season, of the year is held against its own in the base. Cells where all
-        values are equal, or too few are there, are missing.
+        `rainfall-anomaly` (van Rooy 1965): departures from the mean, scaled so that +3 is the mean
+        of the highest and -3 the mean of the lowest values of the base period. `standardised`
+        (McKee and others 1993): the standard normal deviate of equal probability, from a gamma
+        distribution with a probability of zero for precipitation, and from a normal distribution
+        for other quantities, accumulated over one or several months. Each month or season is
+        compared with the same month or season of the base period. Grid cells with equal or too few
+        values are missing.
 
         Parameters
         ----------
         kind
-            How the index is made.
+            Kind of index.
         base
-            Years to hold it against; all by default, such as ``"1991..2020"``.
+            Base period (default: the whole record), such as ``"1991..2020"``.
         extremes
-            Extremes at each end, a number or a share such as 10%, such as ``"10"``.
+            Extremes at each end: a number of values, or a percentage such as 10%, such as
+            ``"10"``.
         months
-            Months up to each that count together, for standardised.
+            Accumulation period in months, for standardised (12 for a year).
         distribution
-            What is fitted for standardised; by the quantity if not given.
+            Distribution to fit, for standardised (default: by the quantity).
         classes
             Write the class too, from extremely dry to extremely wet.
         min_coverage
-            Share of the base's values that are needed.
+            Minimum fraction of valid values in the base period (0 to 1).
         """
         return self._apply(
             "index",
@@ -474,32 +484,33 @@ class VerbMethods:
     ) -> Dataset:
         """Slopes of change over time at each cell, with error, p-value and significance.
 
-        The times are decimal years of the data's own calendar, one calendar year being exactly 1.
-        `least-squares` fits a line, or a parabola with `--order 2`, whose slope is then that at the
-        middle of the record; its test is the t test. `theil-sen` takes the median of the slopes between
-        all pairs of values, with limits after Sen; its test is that of Mann and Kendall. Where values
-        follow each other trends look surer than they are: `--serial-correlation` says what is done
-        about it. A cell needs `--min-values`. The cycle of the year hides a trend, so take it out
-        first: anomaly then trend; or use the seasonal test, which holds each month against its own.
+        The regressor is the decimal year in the calendar of the data, so that one calendar year is
+        exactly 1. `least-squares` fits a line, or a parabola with `--order 2`, whose slope is given
+        at the middle of the record, and uses a t test. `theil-sen` takes the median of the slopes
+        between all pairs of values, with confidence limits after Sen, and uses the Mann-Kendall
+        test. Serial correlation makes trends look more significant than they are;
+        `--serial-correlation` takes it into account. Grid cells need at least `--min-values`
+        values. The annual cycle masks a trend, so remove it first with anomaly then trend, or use
+        the seasonal test, which compares each month with the same month of other years.
 
         Parameters
         ----------
         method
-            How slopes are found.
+            Slope estimator.
         test
-            What decides whether there is a trend; by the method if not given.
+            Significance test (default: the one that suits the method).
         serial_correlation
-            What is done about values that follow each other.
+            How serial correlation is handled.
         order
             1 for a line, 2 for a parabola.
         per
-            The time that the slope is given for.
+            Time unit of the slope.
         alpha
-            P-values below this count as significant.
+            Significance level (0 to 1).
         false_discovery
-            Hold alpha as the share of false discoveries over the map.
+            Control the false discovery rate (FDR) at alpha across the map.
         min_values
-            Fewest values that a cell needs.
+            Minimum number of values per grid cell.
         """
         return self._apply(
             "trend",
@@ -520,19 +531,19 @@ class VerbMethods:
     ) -> Dataset:
         """Data without their trend, cell by cell.
 
-        A line, or a parabola with `--order 2`, is fitted by least squares to decimal years and taken
-        away; what is left has mean 0 unless `--keep-mean` puts the mean back. With `--cycle month` each
-        month has a trend, and a mean, of its own. The largest slope that is left anywhere is said at
-        the end, so that one can see that it is none.
+        A line, or a parabola with `--order 2`, is fitted to decimal years by least squares and
+        subtracted. The residuals have mean 0 unless `--keep-mean` adds the mean back. With `--cycle
+        month` each month has its own trend and mean. The largest remaining slope is reported at the
+        end, as a check that it is zero.
 
         Parameters
         ----------
         order
             1 for a line, 2 for a parabola.
         keep_mean
-            Put the mean back.
+            Add the mean back.
         cycle
-            Fit each phase of a cycle by itself: month, season, day or hour, such as
+            Fit each phase of a cycle separately: month, season, day or hour, such as
             ``"CYCLE"``.
         """
         return self._apply("detrend", dict(order=order, keep_mean=keep_mean, cycle=cycle))
@@ -548,11 +559,11 @@ class VerbMethods:
     ) -> Dataset:
         """Correlation with a series, or with another field cell by cell.
 
-        Times are matched by the month, day or year that they stand for. The p-value takes account of
-        values that follow each other, by way of the effective sample size. Two series that both have a
-        trend or a cycle of the year correlate for that alone: `--detrend` and `--cycle month` take
-        these out first. With several lags the result has a lag axis, and the lag of the strongest
-        correlation at each cell; a positive lag means that the other goes before.
+        Times are matched by the month, day or year that they represent. The p-value accounts for
+        serial correlation through the effective sample size. Two series that both have a trend or
+        an annual cycle are correlated for that reason alone: `--detrend` and `--cycle month` remove
+        these first. With several lags the output has a lag axis, and the lag of the strongest
+        correlation at each grid cell; at a positive lag the other series leads.
 
         Parameters
         ----------
@@ -560,13 +571,13 @@ class VerbMethods:
             The other file; FILE:NAME for one of several variables, such as
             ``"FILE[:NAME]"``.
         lag
-            Steps by which the other goes before, such as ``"-6..6"``.
+            Time steps by which the other series leads, such as ``"-6..6"``.
         method
-            Which correlation.
+            Correlation coefficient.
         detrend
-            Take a line out of both first.
+            Remove a linear trend from both first.
         cycle
-            Take the mean cycle out of both first: month, season, day or hour, such as
+            Remove the mean cycle from both first: month, season, day or hour, such as
             ``"CYCLE"``.
         """
         return self._apply(
@@ -585,19 +596,20 @@ class VerbMethods:
     ) -> Dataset:
         """A mean or another statistic over the area, regions, bands of latitude, or along an axis.
 
-        Cells weigh by their true area on the sphere, and with a region by the part of it that lies
-        inside; levels by the thickness of their layers, in pressure where levels are pressures; times
-        by their length. Missing values are left out. Regions, and the features of a file, are
-        summarised one by one along a dimension `region`; bands of latitude come as a latitude with
-        bounds. A sum adds values, each times the covered part of its cell; a count says how many cells
-        have a value. Of several statistics each makes a variable of its own. Over the members of an
-        ensemble, where no statistic is named, come their mean, their standard deviation, and of
-        departures and trends the share of members that agree with the mean in sign.
+        Grid cells are weighted by their true area on the sphere, with a region by the part of it
+        that lies inside; levels by the thickness of their layers, in pressure where levels are
+        pressures; times by their length. Missing values are left out. Regions, and the features of
+        a file, are summarised one by one along a dimension `region`; bands of latitude become a
+        latitude coordinate with bounds. A sum adds the values, each multiplied by the covered part
+        of its cell; a count is the number of cells with a value. Several statistics make one
+        variable each. Over an ensemble, if no statistic is named, the output has the mean, the
+        standard deviation, and for anomalies and trends the fraction of members that agree with the
+        mean in sign.
 
         Parameters
         ----------
         over
-            What the statistic takes the place of.
+            The axis or axes to summarise over.
         statistic
             One or more of mean, sum, min, max, range, std, variance, median, count, p90
             (default: mean), such as ``"NAME,..."``.
@@ -605,11 +617,11 @@ class VerbMethods:
             Countries, land, sea, or outlines in files, one by one, such as
             ``"Norway,FILE#NAME"``.
         cells
-            Which part of a cell on the edge of a region counts.
+            How grid cells on the edge of a region are weighted.
         latitude_bands
-            Bands of latitude so many degrees wide, in place of one area, such as ``"2"``.
+            Width of latitude bands in degrees, in place of one area, such as ``"2"``.
         min_coverage
-            Share of the weight that has to be there, such as ``"0.5"``.
+            Minimum fraction of the weight that must be present (0 to 1), such as ``"0.5"``.
         """
         return self._apply(
             "summarise",
@@ -636,31 +648,32 @@ class VerbMethods:
     ) -> Dataset:
         """Values on another horizontal grid: of a step in degrees, or that of another file.
 
-        `conservative` takes the mean over the area that cells share, so integrals over the area stay
-        what they are; with `--order 2` the field may slope within a cell, which is smoother and still
-        keeps them. `bilinear` interpolates between the four centres around, `nearest` takes the nearest
-        cell and is what flags and classes need. Missing values are left out and the rest is weighted
-        anew: a conservative mean needs any value, a bilinear one half of its weight, unless
-        `--min-coverage` says otherwise. A step in degrees covers the extent of the data with edges on
-        its multiples.
+        `conservative` takes the mean weighted by the areas that cells have in common, which
+        conserves area integrals; with `--order 2` the field varies linearly within cells, which is
+        smoother and still conserves them. `bilinear` interpolates between the four nearest centres.
+        `nearest` takes the value of the nearest cell, which flags and classes require. Missing
+        values are left out, and the weights of the others are normalised: a conservative mean
+        requires any value, a bilinear one half of its weight, unless `--min-coverage` says
+        otherwise. A step in degrees covers the extent of the data with cell edges at its multiples.
 
         Parameters
         ----------
         to
             Width of the new cells in degrees, such as ``"1.0|lat=1,lon=1.25"``.
         like
-            A file whose grid to take, such as ``"FILE"``.
+            A file whose grid is the target, such as ``"FILE"``.
         method
-            How values get to the new cells.
+            Regridding method.
         order
-            1 or 2: whether a conservative mean takes values as flat or sloping within
-            cells.
+            Order of the conservative method: 1 (constant within cells) or 2 (linear within
+            cells).
         min_coverage
-            Share of a new cell that has to have values, such as ``"0.5"``.
+            Minimum fraction of a new cell that must have values (0 to 1), such as
+            ``"0.5"``.
         save_weights
-            Write the weights, to use again, such as ``"FILE.nc"``.
+            Write the weights to a file, to be used again, such as ``"FILE.nc"``.
         weights
-            Weights that were written before, in place of a grid, such as ``"FILE.nc"``.
+            Weights written before, in place of a target grid, such as ``"FILE.nc"``.
         """
         return self._apply(
             "regrid",
@@ -684,20 +697,20 @@ class VerbMethods:
     ) -> Dataset:
         """Values at other pressures, heights or depths.
 
-        By straight lines between the levels on both sides: in the logarithm of pressure where levels
-        are pressures, else in height or depth. From a model's own levels (hybrid sigma-pressure, sigma)
-        pressures are computed as the file says how. Beyond the outermost level values are missing,
-        unless `--extrapolate` goes on with the last line; they are missing, too, where a level that is
-        needed is.
+        Interpolation between the levels on both sides is linear in the logarithm of pressure where
+        levels are pressures, and in height or depth otherwise. For model levels (hybrid
+        sigma-pressure, sigma) pressures are computed from the formula terms in the file. Values are
+        missing beyond the outermost level, unless `--extrapolate` continues the outermost gradient,
+        and where a level that is needed is missing.
 
         Parameters
         ----------
         to
             New levels, with units, such as ``"850hPa,500hPa|100m..2000m/100m"``.
         method
-            In what lines are straight (default: log-pressure for pressures).
+            Coordinate of the linear interpolation (default: log-pressure for pressures).
         extrapolate
-            Go on beyond the outermost levels.
+            Extrapolate beyond the outermost levels.
         """
         return self._apply("relevel", dict(to=to, method=method, extrapolate=extrapolate))
 
@@ -710,11 +723,11 @@ class VerbMethods:
         """The difference to another dataset: everywhere, by cell over time, by time over the area, and
         overall.
 
-        Differences are this dataset minus the other; ratios and percentages are relative to the other.
-        Times are matched by the month, day or year that they stand for, phases of two climatologies by
-        their names, and a single time or a map is compared with every time. Units are turned into those
-        of this dataset; the cells have to be the same. Over the area cells are weighted by their true
-        size. A table of the whole is printed.
+        Differences are this dataset minus the other; ratios and percentages are relative to the
+        other. Times are matched by the month, day or year that they represent, the phases of two
+        climatologies by their names, and a single time or a map is compared with every time. Units
+        are converted to those of this dataset; the grids must be the same. Grid cells are weighted
+        by their true area. A table for the whole dataset is printed.
 
         Parameters
         ----------
@@ -722,7 +735,7 @@ class VerbMethods:
             The other file or pattern; FILE:NAME for another variable, such as
             ``"FILE[:NAME]"``.
         kind
-            How values are set against each other.
+            How the two are compared.
         """
         return self._apply("compare", dict(with_=with_, kind=kind))
 
@@ -748,10 +761,10 @@ class VerbMethods:
     ) -> Any:
         """A field on a map with coastlines, country borders and a legend.
 
-        Draws one step in time, or the mean of all steps that are left. The palette follows the
-        quantity, and pivots on zero for departures. Cells without a value are hatched, and dots lie
-        where a trend is significant. The line under the title says which time is shown, the
-        area-weighted mean and the range.
+        Draws one time step, or the mean of all steps that are left. The colour map suits the
+        quantity, and is centred on zero for anomalies. Grid cells without a value are hatched, and
+        dots mark significant trends. The line below the title gives the time, the area-weighted
+        mean and the range.
 
         Parameters
         ----------
@@ -776,9 +789,9 @@ class VerbMethods:
             Width and height in pixels (default: what fits the picture), such as
             ``"1280x800"``.
         mark
-            How cells are marked where a trend, or what --mark-by names, is significant.
+            How significant grid cells are marked.
         mark_by
-            The variable that is 1 in cells to mark, such as ``"NAME"``.
+            The variable that is 1 in grid cells to mark, such as ``"NAME"``.
         points
             A table of sites to put on the map, such as ``"SITES.csv"``.
         region
@@ -823,9 +836,9 @@ class VerbMethods:
     ) -> Any:
         """Small maps of the twelve months, the four seasons, years, levels or members, with one legend.
 
-        By month and by season the maps show the mean cycle of all years that are left, by year the mean
-        of each, by level and by member of an ensemble the mean over time; without a choice each step in
-        time gets a map.
+        By month and by season the maps show the mean cycle of all years that are left, by year the
+        annual means, by level and by member the mean over time; otherwise each time step has its
+        own map.
 
         Parameters
         ----------
@@ -890,9 +903,9 @@ class VerbMethods:
     ) -> Any:
         """Curves over time, of a cell or of the mean over the area.
 
-        Each variable, each file, and each region, site or member makes a curve; all have to be in units
-        that can be turned into those of the first. Means over the area weight cells by their true area
-        on the sphere and leave missing cells out.
+        Each variable, file, region, site or member makes a curve; all need units that can be
+        converted to those of the first. Means over the area are weighted by the true area of the
+        grid cells and leave missing cells out.
 
         Parameters
         ----------
@@ -916,9 +929,9 @@ class VerbMethods:
         bars
             Bars from zero, in one colour above and another below.
         smooth
-            Add the centred mean of so many steps, such as ``"11"``.
+            Add the centred running mean over N time steps, such as ``"11"``.
         without_cycle
-            Add the curve without the mean cycle of the year.
+            Add the curve without the mean annual cycle.
         trend
             Add the line of the trend, with its numbers in words.
         with_
@@ -963,10 +976,10 @@ class VerbMethods:
     ) -> Any:
         """One curve for each year on an axis from January to December, or from another month.
 
-        The latest year, or a chosen one, stands out; behind it lie the range of the years of the base,
-        the middle 80 % of them where there are ten, and their median. Means over the area weight cells
-        by their true area. A year that begins in another month is called after the one in which it
-        ends.
+        The latest year, or a chosen one, is emphasised. Behind it are the range of the years of the
+        base period, their middle 80 % where there are at least ten, and their median. Means over
+        the area are weighted by the true area of the grid cells. A year that begins in another
+        month is named after the year in which it ends.
 
         Parameters
         ----------
@@ -990,9 +1003,9 @@ class VerbMethods:
         start
             Month in which years start, such as ``"oct"``.
         emphasise
-            The years that stand out; the latest if not given, such as ``"2018"``.
+            The years to emphasise (default: the latest), such as ``"2018"``.
         base
-            Years whose range lies behind; all others by default, such as ``"1991..2020"``.
+            Years of the range drawn behind (default: all others), such as ``"1991..2020"``.
         leap_day
             Whether 29 February is drawn.
         axes
@@ -1033,8 +1046,9 @@ class VerbMethods:
     ) -> Any:
         """Curves over height, or against latitude or longitude, coloured by level or time.
 
-        Over height, values run along x and levels up, pressures and depths down. Against latitude each
-        level makes a curve. All other axes are averaged, cells by their area.
+        Over height, values run along x and levels along y, with pressures and depths increasing
+        downwards. Against latitude each level makes a curve. All other axes are averaged, weighted
+        by cell area.
 
         Parameters
         ----------
@@ -1056,9 +1070,9 @@ class VerbMethods:
             Width and height in pixels (default: what fits the picture), such as
             ``"1280x800"``.
         against
-            What curves run along.
+            The axis along which curves are drawn.
         by
-            What each curve stands for (default: levels, or else one curve).
+            What each curve shows (default: levels, or else one curve).
         log
             A logarithmic axis of levels.
         axes
@@ -1099,8 +1113,9 @@ class VerbMethods:
     ) -> Any:
         """A field over latitude and height, time and latitude, or longitude and time.
 
-        All other axes are averaged, cells by their area. Pressures and depths grow downwards. Without
-        --plane it is latitude and height where there are levels, else time and latitude.
+        All other axes are averaged, weighted by cell area. Pressures and depths increase downwards.
+        The default of --plane is latitude and height where there are levels, and time and latitude
+        otherwise.
 
         Parameters
         ----------
@@ -1123,7 +1138,7 @@ class VerbMethods:
             Width and height in pixels (default: what fits the picture), such as
             ``"1280x800"``.
         plane
-            What runs along x and y.
+            The quantities on the x and y axes.
         log
             A logarithmic axis of levels.
         axes
@@ -1191,9 +1206,9 @@ class VerbMethods:
             Width and height in pixels (default: what fits the picture), such as
             ``"1280x800"``.
         every
-            Draw each n-th step.
+            Draw every n-th time step.
         rate
-            Maps in a second.
+            Frames per second.
         axes
             Matplotlib axes to draw into, in place of a figure of its own.
         """

@@ -56,20 +56,25 @@ class LeapDay(StrEnum):
 class Accumulate(Operation):
     """Running totals since the start of each year, season or month.
 
-    Rates become amounts by the length of their steps; amounts are added. After a gap, or where the
-    data begin within a year, the total is missing up to the next start, since nobody knows it;
-    `--gaps skip` takes what is missing for nothing. Without 29 February every year has the same
-    days, so that years can be laid over each other; what fell on it is in the total of 1 March.
+    Rates become amounts by the length of their time steps; amounts are added. After a gap, or
+    where the data begin within a year, the total is unknown and therefore missing until the
+    next start; `--gaps skip` treats missing values as zero. Without 29 February all years have
+    the same days, so that they can be drawn over each other; what fell on that day is included
+    in the total of 1 March.
 
     Examples
     --------
     >>> Accumulate(reset="year", start="oct")  # doctest: +SKIP
     """
 
-    reset: Reset = parameter("when the total starts again", default=Reset.YEAR)
+    reset: Reset = parameter("when the total restarts from zero", default=Reset.YEAR)
     start: MonthOfYear | None = parameter("month in which years start", example="oct")
-    gaps: Gaps = parameter("what a missing value does to the total", default=Gaps.STOP)
-    leap_day: LeapDay = parameter("whether 29 February has a step of its own", default=LeapDay.KEEP)
+    gaps: Gaps = parameter(
+        "treatment of missing values: the total stops, or skips them", default=Gaps.STOP
+    )
+    leap_day: LeapDay = parameter(
+        "whether 29 February is kept as a time step", default=LeapDay.KEEP
+    )
 
     def check(self) -> None:
         if self.start is not None and self.reset is not Reset.YEAR:
@@ -190,5 +195,5 @@ class _RunningTotal(SeriesKernel):
             warn(
                 f"{self.label}: {counts['lost']:,} of {counts['of']:,} totals are missing, since "
                 "values before them "
-                "are; --gaps skip takes these for nothing"
+                "are; --gaps skip treats missing values as zero"
             )

@@ -47,15 +47,17 @@ _HELD_AT_ONCE = 64 << 20
 class Aggregate(Operation):
     """Statistics over days, months, seasons, years and other periods.
 
-    Steps of unequal length count by their length, so the mean of a year of months is one of days.
-    The sum of a rate over time is an amount (mm day-1 give mm); amounts are added, and months of
-    them count alike in a mean. A sum, and a number of values above or below a threshold, needs
-    every value of its period, and so does any statistic of at most twelve values, such as the
-    months of a year; others need 64 % of them (20 of 31 days), and what has less is missing. Where
-    the data hold the same months of every year alone, years are of these. Steps begin and end at
-    their bounds; without bounds they begin at their time, or end there with `--stamp end`. A season
-    that crosses the end of the year belongs to the year in which it ends, and so does a year that
-    begins in another month than January.
+    Time steps are weighted by their length, so the mean of a year of months equals the mean of
+    its days. The sum of a rate over time is an amount (mm day-1 give mm); amounts are added,
+    and monthly amounts have equal weight in a mean. Sums, and numbers of values above or below
+    a threshold, require complete periods, and so does any statistic of at most twelve values,
+    such as the months of a year; other statistics require 64 % of the values (20 of 31 days).
+    Incomplete periods become missing.
+
+    If the data hold the same months of every year only, a year consists of these months. Steps
+    begin and end at their bounds; without bounds they begin at their time stamp, or end there
+    with `--stamp end`. A season that crosses the end of the year belongs to the year in which
+    it ends, and so does a year that begins in a month other than January.
 
     Examples
     --------
@@ -74,11 +76,13 @@ class Aggregate(Operation):
     )
     season: Season | None = parameter("one season, in place of the four", example="jun..sep")
     year_start: MonthOfYear | None = parameter("month in which years begin", example="oct")
-    stamp: Stamp | None = parameter("where in its step each time stands, for data without bounds")
+    stamp: Stamp | None = parameter("where each time lies within its step, for data without bounds")
     min_coverage: float | None = parameter(
-        "share of each period that has to be there", example="0.9"
+        "minimum fraction of each period that must be present (0 to 1)", example="0.9"
     )
-    coverage: bool = parameter("write the share that is there as a variable too", default=False)
+    coverage: bool = parameter(
+        "also write the fraction that is present, as a variable", default=False
+    )
 
     def check(self) -> None:
         if self.to is None:

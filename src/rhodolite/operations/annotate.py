@@ -24,24 +24,22 @@ _NUMERIC = ("actual_range", "flag_masks", "flag_values")
 class Annotate(Operation):
     """Names and attributes of variables, dimensions and the dataset.
 
-    Each option can be given several times. Renaming comes first, then removing, then setting, so
-    settings use the new names. A new name is also put wherever another variable refers to the
-    old one. An attribute is text, unless the one that it replaces is a number. Attributes that say
-    how numbers are stored (such as `scale_factor`) cannot be set, since that would change the data.
+    Each option can be given several times. Names are changed first, then attributes are
+    removed, then set, so that settings use the new names. References to a renamed variable
+    follow it. An attribute is text, unless it replaces a number. Attributes that describe how
+    numbers are stored (such as `scale_factor`) cannot be set, since that would change the data.
 
     Examples
     --------
     >>> Annotate(rename="tp=pr", set=["pr:units=mm day-1", ":title=Rain"])  # doctest: +SKIP
     """
 
-    set: Settings | None = parameter(
-        "give an attribute a value", example="VARIABLE:ATTRIBUTE=VALUE"
-    )
+    set: Settings | None = parameter("set an attribute", example="VARIABLE:ATTRIBUTE=VALUE")
     remove: Removals | None = parameter(
-        "take an attribute or a variable away", example="VARIABLE:ATTRIBUTE"
+        "remove an attribute or a variable", example="VARIABLE:ATTRIBUTE"
     )
     rename: Renames | None = parameter(
-        "give a variable, dimension or attribute another name", example="OLD=NEW"
+        "rename a variable, a dimension or an attribute", example="OLD=NEW"
     )
 
     def check(self) -> None:
@@ -172,7 +170,7 @@ def _as_before(before: Any, name: str, text: str) -> Any:
         numbers = np.array([float(word) for word in text.replace(",", " ").split()])
     except ValueError:
         raise DataError(
-            f"--set {name}: '{text}' is no number, which the attribute has been so far"
+            f"--set {name}: '{text}' is not a number, which the attribute has been so far"
         ) from None
     kind = np.asarray(before).dtype if before is not None else numbers.dtype
     return numbers.astype(kind) if numbers.size != 1 else kind.type(numbers[0])

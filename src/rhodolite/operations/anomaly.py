@@ -48,37 +48,36 @@ class AnomalyKind(StrEnum):
 class Anomaly(Operation):
     """Departures from the mean cycle of a base period.
 
-    The normal of a phase is the mean of all its steps within the base period. `difference` is
-    the value minus its normal; `percent` is that difference in percent of the normal;
-    `standardised` is the difference divided by the standard deviation of the phase's steps in
-    the base (divisor n - 1). Where the divisor is 0, or a normal less than a thousandth of the
-    largest of its cycle, the departure is missing. The base can lie in another dataset, such as
-    the past of a model for its future, or be a climatology that was written before.
+    The normal of a phase is the mean of all its time steps within the base period. `difference`
+    is the value minus its normal; `percent` is that difference in percent of the normal;
+    `standardised` is the difference divided by the standard deviation of the phase within the
+    base period (divisor n - 1). The anomaly is missing where the divisor is 0, or where a
+    normal is less than a thousandth of the largest of its cycle. The base period can be taken
+    from another dataset, such as the historical run of a model for its projection, or from a
+    climatology that was written before.
 
     Examples
     --------
     >>> Anomaly(base="1991..2020", kind="percent")  # doctest: +SKIP
     """
 
-    base: Period | None = parameter(
-        "years that define normal; all by default", example="1991..2020"
-    )
+    base: Period | None = parameter("base period (default: the whole record)", example="1991..2020")
     cycle: Cycle = parameter(
-        "what repeats: hour, day, month, season, year, none, or month+hour",
+        "the cycle: hour, day, month, season, year, none, or month+hour",
         default=Cycle.MONTH,
         example="CYCLE",
     )
-    kind: AnomalyKind = parameter("how the departure is expressed", default=AnomalyKind.DIFFERENCE)
+    kind: AnomalyKind = parameter("how the anomaly is expressed", default=AnomalyKind.DIFFERENCE)
     smooth: Smoothing | None = parameter(
-        "smooth the cycle: a window of so many phases, or '3 harmonics'", example="31"
+        "smooth the cycle: width of a centred window, or '3 harmonics'", example="31"
     )
     climatology: OtherDataset | None = parameter(
-        "take normal from another file: data, or their climatology", example="FILE"
+        "take the climatology from another file: data, or a climatology", example="FILE"
     )
     min_coverage: float = parameter(
-        "share of the base's values that a normal needs", default=BASE_COVERAGE
+        "minimum fraction of valid values in the base period (0 to 1)", default=BASE_COVERAGE
     )
-    min_years: int = parameter("fewest years that a normal is made of", default=FEWEST_YEARS)
+    min_years: int = parameter("minimum number of years in the base period", default=FEWEST_YEARS)
 
     def check(self) -> None:
         check_coverage(self.min_coverage)
@@ -128,7 +127,8 @@ class Anomaly(Operation):
     def _departures(self, dataset: Dataset, variable: Variable, reference: Reference) -> Variable:
         if self.kind == AnomalyKind.PERCENT and variable.units and has_offset_zero(variable.units):
             raise DataError(
-                f"{variable.name} is in {variable.units}, whose zero is arbitrary, so percent of "
+                f"{variable.name} is in {variable.units}, an interval scale (its zero is an "
+                "offset), so percent of "
                 "it mean "
                 "nothing; use --kind difference or standardised"
             )

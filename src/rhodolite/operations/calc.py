@@ -22,12 +22,12 @@ from rhodolite.operations.expressions.parser import Formula
 class Calc(Operation):
     """A new variable from a formula of ordinary arithmetic.
 
-    Names are variables and coordinates; 5[degC] is a number with units, and one without takes those
-    of what it is added to or compared with. There are + - * / ^, comparisons (1 where true, 0 where
-    not), and, or, not, sqrt, exp, log, log10, abs, sin, cos, tan, arctan2, min, max,
-    where(condition, a, b), missing(x), mean(x, time) or over area, lat, lon or level, and level(x,
-    850[hPa]). Units are checked and derived; a value is missing where one that it needs is. The
-    other variables are left out.
+    Names are variables and coordinates; 5[degC] is a number with units, and a number without
+    units takes those of what it is added to or compared with. There are + - * / ^, comparisons
+    (1 where true, 0 where false), and, or, not, sqrt, exp, log, log10, abs, sin, cos, tan,
+    arctan2, min, max, where(condition, a, b), missing(x), mean(x, time) or over area, lat, lon
+    or level, and level(x, 850[hPa]). Units are checked and derived. The result is missing where
+    a value that it needs is missing. The input variables are left out unless `--keep` is given.
 
     Examples
     --------
@@ -36,8 +36,8 @@ class Calc(Operation):
 
     formula: Formula | None = parameter("what to calculate", example="'sqrt(ua^2 + va^2)'")
     name: str | None = parameter("name of the new variable", example="NAME")
-    units: str | None = parameter("units to turn the result into", example="UNITS")
-    keep: bool = parameter("keep the variables that there were, too", default=False)
+    units: str | None = parameter("units of the result", example="UNITS")
+    keep: bool = parameter("keep the input variables as well", default=False)
 
     def check(self) -> None:
         if self.formula is None:
@@ -79,9 +79,7 @@ class Calc(Operation):
         units = root.units
         if self.units is not None:
             if not convertible(units, self.units):
-                raise DataError(
-                    f"--units: the result is in {units}, which {self.units} cannot be made of"
-                )
+                raise DataError(f"--units: cannot convert the result from {units} to {self.units}")
             if self.units != units:
                 data = Mapped(data, UnitChange(units, self.units, difference=root.difference), "f8")
             units = self.units

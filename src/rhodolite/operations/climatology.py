@@ -30,22 +30,20 @@ BOUNDS = "climatology_bounds"
 class Climatology(Operation):
     """The mean cycle over a base period, or another statistic of it.
 
-    Each phase of the cycle gets the statistic of all its steps within the base period; missing
-    values are left out. Steps of unequal length count by their length where they share a phase, as
-    months do in a season. Months are those of the data's own calendar; seasons are DJF, MAM, JJA
-    and SON; days have the same place in every year and calendar, 29 February counting with the
-    28th. The result carries climatological time (CF 7.4).
+    For each phase of the cycle the statistic of all its time steps within the base period is
+    computed, leaving missing values out. Steps of unequal length that share a phase, such as
+    the months of a season, are weighted by their length. Months are those of the calendar of
+    the data; seasons are DJF, MAM, JJA and SON; days have the same place in every year and
+    calendar, and 29 February counts with the 28th. The output has climatological time (CF 7.4).
 
     Examples
     --------
     >>> Climatology(base="1991..2020", cycle="season")  # doctest: +SKIP
     """
 
-    base: Period | None = parameter(
-        "years that define normal; all by default", example="1991..2020"
-    )
+    base: Period | None = parameter("base period (default: the whole record)", example="1991..2020")
     cycle: Cycle = parameter(
-        "what repeats: hour, day, month, season, year, none, or month+hour",
+        "the cycle: hour, day, month, season, year, none, or month+hour",
         default=Cycle.MONTH,
         example="CYCLE",
     )
@@ -55,20 +53,21 @@ class Climatology(Operation):
         example="NAME",
     )
     smooth: Smoothing | None = parameter(
-        "smooth the cycle: a window of so many phases, or '3 harmonics'", example="31"
+        "smooth the cycle: width of a centred window, or '3 harmonics'", example="31"
     )
     min_coverage: float = parameter(
-        "share of the base's values that a normal needs", default=BASE_COVERAGE
+        "minimum fraction of valid values in the base period (0 to 1)", default=BASE_COVERAGE
     )
 
-    min_years: int = parameter("fewest years that a normal is made of", default=FEWEST_YEARS)
+    min_years: int = parameter("minimum number of years in the base period", default=FEWEST_YEARS)
 
     def check(self) -> None:
         check_coverage(self.min_coverage)
         check_years(self.min_years)
         if self.statistic.adds:
             raise UsageError(
-                f"--statistic {self.statistic}: what adds up is no normal; take it of each month "
+                f"--statistic {self.statistic}: a sum over years is not a normal; take it of each "
+                "month "
                 "or year first: "
                 f"aggregate --to month --statistic '{self.statistic}' then climatology"
             )

@@ -34,11 +34,11 @@ class Compare(Operation):
     """The difference to another dataset: everywhere, by cell over time, by time over the area, and
     overall.
 
-    Differences are this dataset minus the other; ratios and percentages are relative to the other.
-    Times are matched by the month, day or year that they stand for, phases of two climatologies by
-    their names, and a single time or a map is compared with every time. Units are turned into those
-    of this dataset; the cells have to be the same. Over the area cells are weighted by their true
-    size. A table of the whole is printed.
+    Differences are this dataset minus the other; ratios and percentages are relative to the
+    other. Times are matched by the month, day or year that they represent, the phases of two
+    climatologies by their names, and a single time or a map is compared with every time. Units
+    are converted to those of this dataset; the grids must be the same. Grid cells are weighted
+    by their true area. A table for the whole dataset is printed.
 
     Examples
     --------
@@ -49,7 +49,7 @@ class Compare(Operation):
         "the other file or pattern; FILE:NAME for another variable", example="FILE[:NAME]"
     )
 
-    kind: Contrast = parameter("how values are set against each other", default=Contrast.DIFFERENCE)
+    kind: Contrast = parameter("how the two are compared", default=Contrast.DIFFERENCE)
 
     speaks: ClassVar[bool] = True
     """Whether there is something to say in words."""

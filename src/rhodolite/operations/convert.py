@@ -84,12 +84,13 @@ class Units(TypedValue):
 class Convert(Operation):
     """Other units, another order of latitudes and longitudes, packed integers.
 
-    Units are those of UDUNITS. Differences of temperature (departures, standard deviations) are
-    converted without the offset of the scale. Water is converted between mass and depth (such as
-    kg m-2 s-1 and mm day-1) by its density, 1000 kg m-3, which the attribute `comment` then says.
-    Amounts for each month or year (mm month-1) become amounts a day by the days of their own month
-    or year. Longitudes and latitudes take their data along. Packing to int16 spreads the range of
-    the data over all integers and reports the step; `keep` writes what came in packed as it came.
+    Units are those of UDUNITS. Temperature differences (anomalies, standard deviations) are
+    converted without the offset of the scale. Water is converted between mass and depth (such
+    as kg m-2 s-1 and mm day-1) by its density, 1000 kg m-3, which is recorded in the attribute
+    `comment`. Amounts per month or year (mm month-1) are converted to amounts per day by the
+    number of days of that month or year. The data move with their longitudes and latitudes.
+    Packing to int16 spreads the range of the data over all integers and reports the resolution;
+    `keep` writes packed input as it was packed.
 
     Examples
     --------
@@ -97,11 +98,11 @@ class Convert(Operation):
     """
 
     units: Units | None = parameter(
-        "units that variables are to be in", example="tas=degC,pr='mm day-1'"
+        "units to convert variables to", example="tas=degC,pr='mm day-1'"
     )
-    longitude: Longitudes | None = parameter("how longitudes are to be counted")
-    latitude: Latitudes | None = parameter("which way latitudes are to run")
-    pack: Pack | None = parameter("integers to keep the values in")
+    longitude: Longitudes | None = parameter("longitude convention")
+    latitude: Latitudes | None = parameter("order of the latitudes")
+    pack: Pack | None = parameter("integer type to pack the values into")
 
     def check(self) -> None:
         if all(getattr(self, declared.field) is None for declared in parameters(type(self))):
@@ -113,7 +114,7 @@ class Convert(Operation):
         Raises
         ------
         DataError
-            If a variable is not there or its units cannot be turned into those asked for.
+            If a variable is not there or its units cannot be converted to those asked for.
         """
         for name, units in self.units.by_name if self.units else ():
             for one in [name] if name else _fitting(dataset, units):

@@ -60,7 +60,7 @@ class Lags(TypedValue):
             made = cls(int(first), int(last if dots else first))
         except ValueError:
             raise ValueError(
-                f"'{text}' is no number of steps; write 3, or -6..6 for all of these"
+                f"'{text}' is not a number of steps; write 3, or -6..6 for all of these"
             ) from None
         if made.last < made.first or made.last - made.first >= _MOST_LAGS:
             raise ValueError(f"'{text}' runs backwards, or over more than {_MOST_LAGS} lags")
@@ -78,11 +78,11 @@ class Lags(TypedValue):
 class Correlate(Operation):
     """Correlation with a series, or with another field cell by cell.
 
-    Times are matched by the month, day or year that they stand for. The p-value takes account of
-    values that follow each other, by way of the effective sample size. Two series that both have a
-    trend or a cycle of the year correlate for that alone: `--detrend` and `--cycle month` take
-    these out first. With several lags the result has a lag axis, and the lag of the strongest
-    correlation at each cell; a positive lag means that the other goes before.
+    Times are matched by the month, day or year that they represent. The p-value accounts for
+    serial correlation through the effective sample size. Two series that both have a trend or
+    an annual cycle are correlated for that reason alone: `--detrend` and `--cycle month` remove
+    these first. With several lags the output has a lag axis, and the lag of the strongest
+    correlation at each grid cell; at a positive lag the other series leads.
 
     Examples
     --------
@@ -93,12 +93,12 @@ class Correlate(Operation):
         "the other file; FILE:NAME for one of several variables", example="FILE[:NAME]"
     )
     lag: Lags = parameter(
-        "steps by which the other goes before", default=Lags(0, 0), example="-6..6"
+        "time steps by which the other series leads", default=Lags(0, 0), example="-6..6"
     )
-    method: Kind = parameter("which correlation", default=Kind.PEARSON)
-    detrend: bool = parameter("take a line out of both first", default=False)
+    method: Kind = parameter("correlation coefficient", default=Kind.PEARSON)
+    detrend: bool = parameter("remove a linear trend from both first", default=False)
     cycle: Cycle = parameter(
-        "take the mean cycle out of both first: month, season, day or hour",
+        "remove the mean cycle from both first: month, season, day or hour",
         default=Cycle.NONE,
         example="CYCLE",
     )
@@ -258,7 +258,7 @@ def _lag_axis(lags: Lags) -> Variable:
         "lag",
         ("lag",),
         InMemory(np.array(lags.steps, np.float64)),
-        {"long_name": "steps by which the other goes before", "units": UNITS_OF_ONE},
+        {"long_name": "time steps by which the other series leads", "units": UNITS_OF_ONE},
     )
 
 
@@ -344,7 +344,7 @@ class _Sentence:
         )
         r = float(values["correlation"][at])
         if np.isnan(r):
-            return f"{self.variable.name} with {self.its.name}: no correlation can be told"
+            return f"{self.variable.name} with {self.its.name}: no correlation could be estimated"
         lag = (
             f" at lag {lags[at]}, the strongest of {lags[0]} to {lags[-1]}" if len(lags) > 1 else ""
         )

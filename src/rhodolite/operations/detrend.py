@@ -40,10 +40,10 @@ _FEWEST_STEPS = 3
 class Detrend(Operation):
     """Data without their trend, cell by cell.
 
-    A line, or a parabola with `--order 2`, is fitted by least squares to decimal years and taken
-    away; what is left has mean 0 unless `--keep-mean` puts the mean back. With `--cycle month` each
-    month has a trend, and a mean, of its own. The largest slope that is left anywhere is said at
-    the end, so that one can see that it is none.
+    A line, or a parabola with `--order 2`, is fitted to decimal years by least squares and
+    subtracted. The residuals have mean 0 unless `--keep-mean` adds the mean back. With `--cycle
+    month` each month has its own trend and mean. The largest remaining slope is reported at the
+    end, as a check that it is zero.
 
     Examples
     --------
@@ -51,9 +51,9 @@ class Detrend(Operation):
     """
 
     order: int = parameter("1 for a line, 2 for a parabola", default=1)
-    keep_mean: bool = parameter("put the mean back", default=False)
+    keep_mean: bool = parameter("add the mean back", default=False)
     cycle: Cycle = parameter(
-        "fit each phase of a cycle by itself: month, season, day or hour",
+        "fit each phase of a cycle separately: month, season, day or hour",
         default=Cycle.NONE,
         example="CYCLE",
     )

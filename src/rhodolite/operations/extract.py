@@ -47,12 +47,12 @@ class TableLayout(StrEnum):
 class Extract(Operation):
     """Series at the sites of a table, or of every cell of a box.
 
-    The table has a header and columns of latitude and longitude under any usual name; all its other
-    columns go along. A site takes the cell with the nearest centre, or what the four around it
-    interpolate to; the distance to the nearest is written with it. A site that the grid does not
-    reach, and one whose cell has no data, are named with their lines. Written as .csv there is one
-    row for each site and time, or with `--layout wide` one row for each site and one column for
-    each time; as .nc time series as CF has them.
+    The table needs a header, and columns of latitude and longitude under any usual name; all
+    its other columns are kept. A site takes the value of the cell with the nearest centre, or
+    is interpolated between the four nearest centres; the distance to the nearest centre is
+    written as well. Sites outside the grid, and sites whose cell has no data, are listed with
+    their lines. A .csv output has one row per site and time, or with `--layout wide` one row
+    per site and one column per time; a .nc output holds time series as defined by CF.
 
     Examples
     --------
@@ -66,11 +66,14 @@ class Extract(Operation):
     lon: LongitudeRange | None = parameter(
         "every cell between longitudes, in place of sites", example="8E..10E"
     )
-    method: SiteMethod = parameter("how a site gets its value", default=SiteMethod.NEAREST)
-    search: int | None = parameter(
-        "take the nearest cell with data so many cells around, where a site's has none", example="2"
+    method: SiteMethod = parameter(
+        "how the value at a site is computed", default=SiteMethod.NEAREST
     )
-    layout: TableLayout = parameter("how a table is laid out", default=TableLayout.LONG)
+    search: int | None = parameter(
+        "where the cell of a site has no data, take the nearest with data up to N cells away",
+        example="2",
+    )
+    layout: TableLayout = parameter("layout of a table", default=TableLayout.LONG)
 
     def check(self) -> None:
         if self.points is not None and (self.lat is not None or self.lon is not None):
@@ -78,7 +81,7 @@ class Extract(Operation):
                 "extract: --points names sites, --lat and --lon a box; give one or the other"
             )
         if self.search is not None and not 1 <= self.search <= 50:
-            raise UsageError(f"--search: '{self.search}' is no number of cells from 1 to 50")
+            raise UsageError(f"--search: '{self.search}' is not a number of cells from 1 to 50")
         if self.search is not None and (self.points is None or self.method is SiteMethod.BILINEAR):
             raise UsageError("--search goes with --points and --method nearest")
 

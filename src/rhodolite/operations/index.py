@@ -66,7 +66,7 @@ class Tails(TypedValue):
         if percent and not 0 < value < 50:
             raise ValueError(f"'{text}': the share at each end has to be above 0% and below 50%")
         if not percent and (value < 1 or value != int(value)):
-            raise ValueError(f"'{text}' is no number of values; write 10, or 10% for a share")
+            raise ValueError(f"'{text}' is not a number of values; write 10, or 10% for a share")
         return cls(value, percent)
 
     def __str__(self) -> str:
@@ -81,41 +81,44 @@ class Tails(TypedValue):
 class Index(Operation):
     """How unusual each month, season or year was, as one number.
 
-    `rainfall-anomaly` (van Rooy 1965): departures from the mean, scaled so that +3 is the mean of
-    the highest and -3 that of the lowest values of the base. `standardised` (McKee and others
-    1993): the standard normal deviate of the same probability, from a gamma distribution with a
-    share of zeros for precipitation and a normal one for other quantities, over one or several
-    months. Each month, or season, of the year is held against its own in the base. Cells where all
-    values are equal, or too few are there, are missing.
+    `rainfall-anomaly` (van Rooy 1965): departures from the mean, scaled so that +3 is the mean
+    of the highest and -3 the mean of the lowest values of the base period. `standardised`
+    (McKee and others 1993): the standard normal deviate of equal probability, from a gamma
+    distribution with a probability of zero for precipitation, and from a normal distribution
+    for other quantities, accumulated over one or several months. Each month or season is
+    compared with the same month or season of the base period. Grid cells with equal or too few
+    values are missing.
 
     Examples
     --------
     >>> Index(kind="standardised", months=3, base="1991..2020")  # doctest: +SKIP
     """
 
-    kind: IndexKind = parameter("how the index is made", default=IndexKind.RAINFALL_ANOMALY)
-    base: Period | None = parameter(
-        "years to hold it against; all by default", example="1991..2020"
-    )
+    kind: IndexKind = parameter("kind of index", default=IndexKind.RAINFALL_ANOMALY)
+    base: Period | None = parameter("base period (default: the whole record)", example="1991..2020")
     extremes: Tails = parameter(
-        "extremes at each end, a number or a share such as 10%", default=Tails(10), example="10"
+        "extremes at each end: a number of values, or a percentage such as 10%",
+        default=Tails(10),
+        example="10",
     )
-    months: int = parameter("months up to each that count together, for standardised", default=1)
+    months: int = parameter(
+        "accumulation period in months, for standardised (12 for a year)", default=1
+    )
     distribution: Distribution | None = parameter(
-        "what is fitted for standardised; by the quantity if not given"
+        "distribution to fit, for standardised (default: by the quantity)"
     )
     classes: bool = parameter(
         "write the class too, from extremely dry to extremely wet", default=False
     )
     min_coverage: float = parameter(
-        "share of the base's values that are needed", default=BASE_COVERAGE
+        "minimum fraction of valid values in the base period (0 to 1)", default=BASE_COVERAGE
     )
 
     def check(self) -> None:
         check_coverage(self.min_coverage)
         if not 1 <= self.months <= 120:
             raise UsageError(
-                f"--months: {self.months} is no number of months; write 1, 3, 6, 12 ..."
+                f"--months: {self.months} is not a number of months; write 1, 3, 6, 12 ..."
             )
         if self.kind is IndexKind.RAINFALL_ANOMALY and (self.months > 1 or self.distribution):
             raise UsageError(

@@ -45,13 +45,13 @@ class RegridMethod(StrEnum):
 class Regrid(Operation):
     """Values on another horizontal grid: of a step in degrees, or that of another file.
 
-    `conservative` takes the mean over the area that cells share, so integrals over the area stay
-    what they are; with `--order 2` the field may slope within a cell, which is smoother and still
-    keeps them. `bilinear` interpolates between the four centres around, `nearest` takes the nearest
-    cell and is what flags and classes need. Missing values are left out and the rest is weighted
-    anew: a conservative mean needs any value, a bilinear one half of its weight, unless
-    `--min-coverage` says otherwise. A step in degrees covers the extent of the data with edges on
-    its multiples.
+    `conservative` takes the mean weighted by the areas that cells have in common, which
+    conserves area integrals; with `--order 2` the field varies linearly within cells, which is
+    smoother and still conserves them. `bilinear` interpolates between the four nearest centres.
+    `nearest` takes the value of the nearest cell, which flags and classes require. Missing
+    values are left out, and the weights of the others are normalised: a conservative mean
+    requires any value, a bilinear one half of its weight, unless `--min-coverage` says
+    otherwise. A step in degrees covers the extent of the data with cell edges at its multiples.
 
     Examples
     --------
@@ -61,20 +61,20 @@ class Regrid(Operation):
     to: GridStep | None = parameter(
         "width of the new cells in degrees", example="1.0|lat=1,lon=1.25"
     )
-    like: OtherDataset | None = parameter("a file whose grid to take", example="FILE")
-    method: RegridMethod = parameter(
-        "how values get to the new cells", default=RegridMethod.CONSERVATIVE
-    )
+    like: OtherDataset | None = parameter("a file whose grid is the target", example="FILE")
+    method: RegridMethod = parameter("regridding method", default=RegridMethod.CONSERVATIVE)
     order: int = parameter(
-        "1 or 2: whether a conservative mean takes values as flat or sloping within cells",
+        "order of the conservative method: 1 (constant within cells) or 2 (linear within cells)",
         default=1,
     )
     min_coverage: float | None = parameter(
-        "share of a new cell that has to have values", example="0.5"
+        "minimum fraction of a new cell that must have values (0 to 1)", example="0.5"
     )
-    save_weights: str | None = parameter("write the weights, to use again", example="FILE.nc")
+    save_weights: str | None = parameter(
+        "write the weights to a file, to be used again", example="FILE.nc"
+    )
     weights: OtherDataset | None = parameter(
-        "weights that were written before, in place of a grid", example="FILE.nc"
+        "weights written before, in place of a target grid", example="FILE.nc"
     )
 
     def writes(self) -> tuple[str, ...]:
@@ -104,7 +104,7 @@ class Regrid(Operation):
         Raises
         ------
         DataError
-            If cells cannot be told, the grids do not meet, or classes would be averaged.
+            If cells cannot be found, the grids do not meet, or classes would be averaged.
         """
         source = mesh_of(dataset)
         along = [

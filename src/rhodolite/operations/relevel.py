@@ -22,7 +22,7 @@ from rhodolite.operations.vertical.new_levels import NewLevels
 
 
 class LevelMethod(StrEnum):
-    """In what lines between levels are straight."""
+    """The coordinate in which interpolation between levels is linear."""
 
     LOG_PRESSURE = "log-pressure"
     LINEAR = "linear"
@@ -32,11 +32,11 @@ class LevelMethod(StrEnum):
 class Relevel(Operation):
     """Values at other pressures, heights or depths.
 
-    By straight lines between the levels on both sides: in the logarithm of pressure where levels
-    are pressures, else in height or depth. From a model's own levels (hybrid sigma-pressure, sigma)
-    pressures are computed as the file says how. Beyond the outermost level values are missing,
-    unless `--extrapolate` goes on with the last line; they are missing, too, where a level that is
-    needed is.
+    Interpolation between the levels on both sides is linear in the logarithm of pressure where
+    levels are pressures, and in height or depth otherwise. For model levels (hybrid
+    sigma-pressure, sigma) pressures are computed from the formula terms in the file. Values are
+    missing beyond the outermost level, unless `--extrapolate` continues the outermost gradient,
+    and where a level that is needed is missing.
 
     Examples
     --------
@@ -47,9 +47,9 @@ class Relevel(Operation):
         "new levels, with units", example="850hPa,500hPa|100m..2000m/100m"
     )
     method: LevelMethod | None = parameter(
-        "in what lines are straight (default: log-pressure for pressures)"
+        "coordinate of the linear interpolation (default: log-pressure for pressures)"
     )
-    extrapolate: bool = parameter("go on beyond the outermost levels", default=False)
+    extrapolate: bool = parameter("extrapolate beyond the outermost levels", default=False)
 
     def check(self) -> None:
         if self.to is None:
@@ -65,7 +65,7 @@ class Relevel(Operation):
         Raises
         ------
         DataError
-            If there are no levels, they cannot be told, or are of another kind.
+            If there are no levels, they cannot be found, or are of another kind.
         """
         assert self.to is not None
         vertical = Vertical.of(dataset)
@@ -83,7 +83,7 @@ class Relevel(Operation):
         logarithmic = vertical.pressure and self.method is not LevelMethod.LINEAR
         if self.method is LevelMethod.LOG_PRESSURE and not vertical.pressure:
             raise DataError(
-                f"--method log-pressure: the levels are no pressures but in {vertical.units}"
+                f"--method log-pressure: the levels are not pressures but in {vertical.units}"
             )
         if logarithmic and (wanted <= 0).any():
             raise DataError(f"--to {self.to}: a pressure has to be above zero")

@@ -40,16 +40,19 @@ _SHORT = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME, "level
 class Subset(Operation):
     """Variables, region, times and levels of a dataset.
 
-    Keeps every cell whose centre lies in the closed ranges given. Longitudes are compared modulo
-    360 and run eastward, so 170E..160W crosses the dateline and comes out in one piece, counted
-    from the west end as typed. A single latitude or longitude takes the row or column of cells
-    it lies in. Where latitude and longitude have two dimensions, the smallest block that holds the
-    cells is kept, and its cells outside the ranges become missing; of sites those that lie in the
-    ranges are kept, or the one nearest to a position. With a season, years are those
-    the season ends in: DJF of 2014 begins in December 2013. Values are those of the input; nothing
-    is averaged. A region keeps the cells that it touches, and says in the variable `covered_area`
-    with which area each counts: that of its covered part, or with `--cells` the whole of cells
-    whose centre lies inside or that are touched; later means over the area weigh by it.
+    Keeps every grid cell whose centre lies within the closed ranges given. Longitudes are
+    compared modulo 360 and run eastward, so 170E..160W crosses the dateline and comes out as
+    one contiguous block, counted from the western end as typed. A single latitude or longitude
+    selects the row or column of cells that contains it. On grids with two-dimensional latitude
+    and longitude the smallest block that contains the selection is kept, and its cells outside
+    the ranges become missing; of sites, those within the ranges are kept, or the one nearest to
+    a position.
+
+    With a season, years are those in which the season ends: DJF of 2014 begins in December
+    2013. Values are not changed and nothing is averaged. With a region, the cells that it
+    touches are kept, and the variable `covered_area` holds the area with which each is
+    weighted: its covered part, or with `--cells` the whole of the cells whose centre lies
+    inside or that are touched. Later means over the area are weighted by it.
 
     Examples
     --------
@@ -63,16 +66,18 @@ class Subset(Operation):
         "latitudes to keep, from south to north", example="35S..10N"
     )
     lon: LongitudeRange | None = parameter("longitudes to keep, eastward", example="170E..160W")
-    at: Position | None = parameter("the one cell that holds a position", example="64.1N,21.9W")
+    at: Position | None = parameter(
+        "the one grid cell that contains a position", example="64.1N,21.9W"
+    )
     region: Regions | None = parameter(
         "countries, land, sea, or outlines in files to crop to and to mask outside",
         example="Norway,FILE#NAME",
     )
     cells: CellChoice = parameter(
-        "which part of a cell on the edge of a region counts", default=CellChoice.FRACTION
+        "how grid cells on the edge of a region are weighted", default=CellChoice.FRACTION
     )
     time: Period | None = parameter(
-        "times to keep, all of both ends included", example="1991..2020"
+        "times to keep, both ends included in full", example="1991..2020"
     )
     months: Months | None = parameter("months of the year to keep", example="nov..mar")
     season: Season | None = parameter(
@@ -82,7 +87,7 @@ class Subset(Operation):
     level: Levels | None = parameter(
         "levels to keep, with units or in those of the data", example="850hPa,500hPa"
     )
-    every: Every | None = parameter("keep each n-th along an axis", example="time=12")
+    every: Every | None = parameter("keep every n-th value along an axis", example="time=12")
 
     def check(self) -> None:
         if self.at is not None and (self.lat is not None or self.lon is not None):

@@ -34,21 +34,22 @@ _ONE_BY_ONE = ("lat", "lon", "level", "ensemble")
 class Summarise(Operation):
     """A mean or another statistic over the area, regions, bands of latitude, or along an axis.
 
-    Cells weigh by their true area on the sphere, and with a region by the part of it that lies
-    inside; levels by the thickness of their layers, in pressure where levels are pressures; times
-    by their length. Missing values are left out. Regions, and the features of a file, are
-    summarised one by one along a dimension `region`; bands of latitude come as a latitude with
-    bounds. A sum adds values, each times the covered part of its cell; a count says how many cells
-    have a value. Of several statistics each makes a variable of its own. Over the members of an
-    ensemble, where no statistic is named, come their mean, their standard deviation, and of
-    departures and trends the share of members that agree with the mean in sign.
+    Grid cells are weighted by their true area on the sphere, with a region by the part of it
+    that lies inside; levels by the thickness of their layers, in pressure where levels are
+    pressures; times by their length. Missing values are left out. Regions, and the features of
+    a file, are summarised one by one along a dimension `region`; bands of latitude become a
+    latitude coordinate with bounds. A sum adds the values, each multiplied by the covered part
+    of its cell; a count is the number of cells with a value. Several statistics make one
+    variable each. Over an ensemble, if no statistic is named, the output has the mean, the
+    standard deviation, and for anomalies and trends the fraction of members that agree with the
+    mean in sign.
 
     Examples
     --------
     >>> Summarise(over="area", region="Norway,Sweden")  # doctest: +SKIP
     """
 
-    over: Over = parameter("what the statistic takes the place of", default=Over.AREA)
+    over: Over = parameter("the axis or axes to summarise over", default=Over.AREA)
     statistic: Measures | None = parameter(
         "one or more of mean, sum, min, max, range, std, variance, median, count, p90 (default: "
         "mean)",
@@ -58,13 +59,13 @@ class Summarise(Operation):
         "countries, land, sea, or outlines in files, one by one", example="Norway,FILE#NAME"
     )
     cells: CellChoice = parameter(
-        "which part of a cell on the edge of a region counts", default=CellChoice.FRACTION
+        "how grid cells on the edge of a region are weighted", default=CellChoice.FRACTION
     )
     latitude_bands: float | None = parameter(
-        "bands of latitude so many degrees wide, in place of one area", example="2"
+        "width of latitude bands in degrees, in place of one area", example="2"
     )
     min_coverage: float | None = parameter(
-        "share of the weight that has to be there", example="0.5"
+        "minimum fraction of the weight that must be present (0 to 1)", example="0.5"
     )
 
     @property
@@ -92,7 +93,8 @@ class Summarise(Operation):
             )
         if self.latitude_bands is not None and not 0 < self.latitude_bands <= 180:
             raise UsageError(
-                f"--latitude-bands: '{self.latitude_bands:g}' is no width of a band; write degrees "
+                f"--latitude-bands: '{self.latitude_bands:g}' is not the width of a band; write "
+                "degrees "
                 "up to 180"
             )
         if self.min_coverage is not None:
@@ -235,7 +237,8 @@ def _scale(
         return factor, units
     if measure.kind == "sum" and variable.units and has_offset_zero(variable.units):
         raise DataError(
-            f"{variable.name} is in {variable.units}, whose zero is arbitrary, so a sum means "
+            f"{variable.name} is in {variable.units}, an interval scale with an arbitrary zero, "
+            "so a sum is "
             "nothing; use "
             "--statistic mean, or convert --units to K"
         )

@@ -55,33 +55,32 @@ class Per(StrEnum):
 class Trend(Operation):
     """Slopes of change over time at each cell, with error, p-value and significance.
 
-    The times are decimal years of the data's own calendar, one calendar year being exactly 1.
-    `least-squares` fits a line, or a parabola with `--order 2`, whose slope is then that at the
-    middle of the record; its test is the t test. `theil-sen` takes the median of the slopes between
-    all pairs of values, with limits after Sen; its test is that of Mann and Kendall. Where values
-    follow each other trends look surer than they are: `--serial-correlation` says what is done
-    about it. A cell needs `--min-values`. The cycle of the year hides a trend, so take it out
-    first: anomaly then trend; or use the seasonal test, which holds each month against its own.
+    The regressor is the decimal year in the calendar of the data, so that one calendar year is
+    exactly 1. `least-squares` fits a line, or a parabola with `--order 2`, whose slope is given
+    at the middle of the record, and uses a t test. `theil-sen` takes the median of the slopes
+    between all pairs of values, with confidence limits after Sen, and uses the Mann-Kendall
+    test. Serial correlation makes trends look more significant than they are;
+    `--serial-correlation` takes it into account. Grid cells need at least `--min-values`
+    values. The annual cycle masks a trend, so remove it first with anomaly then trend, or use
+    the seasonal test, which compares each month with the same month of other years.
 
     Examples
     --------
     >>> Trend(method="theil-sen", per="decade")  # doctest: +SKIP
     """
 
-    method: Slope = parameter("how slopes are found", default=Slope.LEAST_SQUARES)
-    test: Test | None = parameter(
-        "what decides whether there is a trend; by the method if not given"
-    )
+    method: Slope = parameter("slope estimator", default=Slope.LEAST_SQUARES)
+    test: Test | None = parameter("significance test (default: the one that suits the method)")
     serial_correlation: SerialCorrelation = parameter(
-        "what is done about values that follow each other", default=SerialCorrelation.NONE
+        "how serial correlation is handled", default=SerialCorrelation.NONE
     )
     order: int = parameter("1 for a line, 2 for a parabola", default=1)
-    per: Per = parameter("the time that the slope is given for", default=Per.DECADE)
-    alpha: float = parameter("p-values below this count as significant", default=0.05)
+    per: Per = parameter("time unit of the slope", default=Per.DECADE)
+    alpha: float = parameter("significance level (0 to 1)", default=0.05)
     false_discovery: bool = parameter(
-        "hold alpha as the share of false discoveries over the map", default=False
+        "control the false discovery rate (FDR) at alpha across the map", default=False
     )
-    min_values: int = parameter("fewest values that a cell needs", default=_FEWEST_STEPS)
+    min_values: int = parameter("minimum number of values per grid cell", default=_FEWEST_STEPS)
 
     speaks: ClassVar[bool] = True
     """Whether the result of a single series is said in words."""
@@ -89,7 +88,7 @@ class Trend(Operation):
     def check(self) -> None:
         if not 0 < self.alpha < 1:
             raise UsageError(
-                f"--alpha: '{self.alpha:g}' is no probability; write a number between 0 and 1, "
+                f"--alpha: '{self.alpha:g}' is not a probability; write a number between 0 and 1, "
                 "such as 0.05"
             )
         if self.order not in (1, 2):
@@ -286,7 +285,7 @@ def _warn_of_cycle(axis: TimeAxis, variables: list[Variable]) -> None:
     within_year = np.median(np.diff(np.sort(axis.decimal_years))) < _MOST_OF_A_YEAR
     if within_year and any("base_period" not in variable.attributes for variable in variables):
         warn(
-            "the cycle of the year is still in the data and hides trends; take it out first: "
+            "the annual cycle is still in the data and masks trends; remove it first: "
             "anomaly then trend"
         )
 

@@ -236,7 +236,8 @@ class Chain:
 def open_members(
     inputs: Sequence[str], group: str | None = None
 ) -> tuple[list[Dataset], list[str]]:
-    """Open the members of an ensemble, one an input, or one a file where there is a single pattern.
+    """Open the members of an ensemble, one per input, or one per file where there is a single
+    pattern.
 
     Returns
     -------

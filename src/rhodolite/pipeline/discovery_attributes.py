@@ -56,7 +56,7 @@ def drop_discovery_attributes(attributes: dict[str, Any]) -> dict[str, Any]:
 
 
 def _extent(coordinate: Coordinate) -> tuple[float, float]:
-    """Return least and greatest coordinate, those of the cells' bounds where there are some."""
+    """Return minimum and maximum coordinate, those of the cells' bounds where there are some."""
     edges = coordinate.values if coordinate.bounds is None else coordinate.bounds
     edges = edges if np.isfinite(edges).all() else coordinate.values
     return float(edges.min()), float(edges.max())

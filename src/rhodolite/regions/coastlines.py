@@ -44,7 +44,7 @@ def lines(kind: str, scale: str) -> Iterator[Line]:
     Notes
     -----
     Lines that cross the dateline are cut there. The edges along the dateline and the South Pole
-    that close some polygons are no coast and are left out.
+    that close some polygons are not coasts and are left out.
     """
     wanted = kind == "border"
     for arc, border in zip(_arcs(scale), _load()[f"border_{scale}"], strict=True):

@@ -15,9 +15,9 @@ def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
     try:
         held = json.loads(path.read_text(encoding="utf-8-sig"))
     except (OSError, ValueError) as error:
-        raise DataError(f"{path}: this is no GeoJSON: {error}") from None
+        raise DataError(f"{path}: this is not valid GeoJSON: {error}") from None
     if not isinstance(held, dict) or "type" not in held:
-        raise DataError(f"{path}: this is no GeoJSON: it has no member 'type'")
+        raise DataError(f"{path}: this is not valid GeoJSON: it has no member 'type'")
     features = held.get("features") if held["type"] == "FeatureCollection" else [held]
     found = []
     for one in features or ():

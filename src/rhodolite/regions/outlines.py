@@ -144,7 +144,7 @@ def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:
     Raises
     ------
     DataError
-        If it has none, they cannot be mended, or they are not in degrees.
+        If it has none, they cannot be repaired, or they are not in degrees.
     """
     import shapely
 
@@ -159,7 +159,7 @@ def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:
             arrays = [np.asarray(ring, dtype=np.float64)[:, :2] for ring in rings]
         except (ValueError, IndexError, TypeError):
             raise DataError(
-                f"{path}: a ring of {name} holds something that is no position"
+                f"{path}: a ring of {name} holds something that is not a position"
             ) from None
         made += polygon(path, name, arrays)
     shapes = np.array(made, dtype=object)

@@ -24,7 +24,7 @@ _SHAPES_AT_ONCE = 1000
 
 def polygons(points: Array, owners: Array, count: int) -> Array:
     """Return polygons for closed rings, an empty one for owners without points; crossed rings are
-    mended.
+    repaired.
 
     Parameters
     ----------

@@ -60,7 +60,8 @@ def polygon(path: Path, name: str, rings: list[NDArray[np.float64]]) -> list[Any
     for ring in rings:
         if len(ring) < 3 or not np.isfinite(ring).all():
             raise DataError(
-                f"{path}: a ring of {name} has fewer than three positions, or one that is no number"
+                f"{path}: a ring of {name} has fewer than three positions, or one that is not a "
+                "number"
             )
         if np.abs(ring[:, 1]).max() > 90 or np.abs(ring[:, 0]).max() > 540:
             raise DataError(
@@ -76,7 +77,7 @@ def polygon(path: Path, name: str, rings: list[NDArray[np.float64]]) -> list[Any
     if not shape.is_valid:
         why = shapely.is_valid_reason(shape).partition("[")[0].lower()
         shape = shapely.make_valid(shape)
-        warn(f"{path.name}: the outline of {name} is broken ({why}) and was mended")
+        warn(f"{path.name}: the outline of {name} is broken ({why}) and was repaired")
     parts = [
         part for part in shapely.get_parts(shape) if part.geom_type == "Polygon" and part.area > 0
     ]

@@ -13,7 +13,7 @@ from rhodolite.operations import SUMMARIES as OPERATIONS
 
 FIRST_VERBS = {
     "inspect": "What a dataset holds, in people's terms.",
-    "check": "Whether a dataset follows the CF conventions, and what keeps others from using it.",
+    "check": "Whether a dataset follows the CF conventions, and what hinders its use by others.",
     "join": "Many files as one dataset: a collection that names them, or one written file.",
     "build": "A dataset that explains itself, from tables or text grids and a description.",
 }
@@ -26,7 +26,7 @@ ALL_VERBS = {**FIRST_VERBS, **OPERATIONS, "draw": DRAW, **LAST_VERBS}
 
 
 def own_verb(verb: str) -> Callable[[list[str], bool], int] | None:
-    """Return what runs a verb that is no step of a chain; None for all others."""
+    """Return what runs a verb that is not a step of a chain; None for all others."""
     if verb not in {**FIRST_VERBS, **LAST_VERBS}:
         return None
     module = import_module(f"rhodolite.cli.verbs.{verb}")

@@ -1,5 +1,5 @@
-"""`rhodolite check`: what breaks the conventions, what keeps others from using a dataset, and how
-to mend it."""
+"""`rhodolite check`: what breaks the conventions, what hinders its use by others, and how
+to repair it."""
 
 from __future__ import annotations
 
@@ -12,15 +12,15 @@ if TYPE_CHECKING:
     from rhodolite.checking import Finding
 
 _DESCRIPTION = """\
-Whether a dataset follows the CF conventions (version 1.11), and what keeps others from using it.
+Whether a dataset follows the CF conventions (version 1.11), and what hinders its use by others.
 
 The files are read as a stranger would, with nothing taken for granted. Each finding comes with
-what to type to mend it. The exit code is 3 where something breaks the conventions.
+what to type to repair it. The exit code is 3 where something breaks the conventions.
 """
 _BROKEN = 3
 _HEADINGS = {
     "error": "Breaks the conventions",
-    "warning": "Keeps others from using it",
+    "warning": "Warnings: hinders use by others",
     "advice": "Would help others",
 }
 
@@ -78,8 +78,8 @@ def _page(label: str, inputs: list[str], findings: list[Finding]) -> str:
     settings = _at_once(findings)
     if settings:
         typed = " ".join(f"{option} {shlex.quote(value)}" for option, value in settings)
-        command = f"rhodolite annotate {shlex.join(inputs)} {typed} -o mended.nc"
-        lines += ["", "All that annotate can mend, at once:", f"  {command}"]
+        command = f"rhodolite annotate {shlex.join(inputs)} {typed} -o repaired.nc"
+        lines += ["", "All that annotate can repair, at once:", f"  {command}"]
     return "\n".join(lines)
 
 
@@ -101,12 +101,12 @@ def _at_once(findings: list[Finding]) -> list[tuple[str, str]]:
 
 def _verdict(findings: list[Finding]) -> str:
     if not findings:
-        return "nothing to find fault with"
+        return "no problems found"
     errors = sum(finding.severity == "error" for finding in findings)
     return (
         f"does not follow CF 1.11 in {errors} place{'s' * (errors != 1)}"
         if errors
-        else "follows CF 1.11 as far as can be told"
+        else "follows CF 1.11 as far as can be checked"
     )
 
 

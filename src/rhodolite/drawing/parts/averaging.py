@@ -49,7 +49,7 @@ def average_all_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tupl
     ]
     if lacking:
         raise DataError(
-            f"{name} has no {' and no '.join(lacking)} axis; it runs over "
+            f"{name} has no {' and no '.join(lacking)} axis; its dimensions are "
             f"{', '.join(dataset[name].dimensions)}"
         )
     both = {Role.LATITUDE, Role.LONGITUDE}

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from textwrap import fill
 from typing import Any, Literal
 
 from rhodolite.drawing.options import Size
+from rhodolite.drawing.parts.text import capitalise
 from rhodolite.drawing.parts.title import put_title
 
 DOTS_PER_INCH = 100
 """Sizes are given in pixels; vector formats take so many of them to the inch."""
 FigureLayout = Literal["constrained", "compressed"]
 _GRID = "#dddddd"
+_SMALL = 10.0
+_LETTER = 0.58 * _SMALL
+"""Size of letters in the axes of others, and their usual width, in points."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,10 +50,18 @@ class Canvas:
     def put_title(self, title: str, caption: str) -> None:
         """Write a title and the line under it that says what, when and where."""
         if self.borrowed:
-            text = "\n".join(line for line in (title, caption) if line)
-            self.axes.set_title(text, loc="left", fontsize=11)
+            self._fit_into_axes(title, caption)
         else:
             put_title(self.figure, title, caption, self.size)
+
+    def _fit_into_axes(self, title: str, caption: str) -> None:
+        """Write title, caption and label so that they do not reach into the axes beside these."""
+        dots = self.axes.get_window_extent().size * 72 / self.figure.dpi
+        across, upright = (max(12, int(side / _LETTER)) for side in dots)
+        lines = [fill(capitalise(text), across) for text in (title, caption) if text]
+        self.axes.set_title("\n".join(lines), loc="left", fontsize=_SMALL)
+        label = self.axes.yaxis.label
+        label.set(text=fill(" ".join(label.get_text().split()), upright), fontsize=_SMALL)
 
     def add_names(self, columns: int) -> None:
         """Add the names of curves, below the axes where there is room made for them."""

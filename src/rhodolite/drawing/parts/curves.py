@@ -47,7 +47,7 @@ class Curve:
     label: str = ""
 
     def without_cycle(self) -> Curve:
-        """Return the curve without its mean cycle of the year, about the same mean."""
+        """Return the curve without its mean annual cycle, about the same mean."""
         found = Anomaly(cycle=_cycle_of(self.axis))(self.as_dataset())[self.variable.name]
         mean = float(np.nanmean(self.values))
         return replace(self, values=found.values() + mean, deseasonal=True)
@@ -121,7 +121,7 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
     Raises
     ------
     DataError
-        If there are more than can be told apart.
+        If there are more than can be distinguished.
     """
     for name in str(variable.attributes.get("coordinates", "")).split():
         label = dataset.variables.get(name)

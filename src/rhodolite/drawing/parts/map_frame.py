@@ -103,7 +103,7 @@ class MapFrame:
         Raises
         ------
         DataError
-            If cells cannot be told.
+            If cells cannot be found.
         """
         mesh = mesh_of(part)
         (west, east), (south, north) = mesh.span, mesh.reach

@@ -29,7 +29,7 @@ def variables_along(
             ]
             if lacking:
                 raise DataError(
-                    f"{variable.name} has no {' or '.join(lacking)} axis; it runs over "
+                    f"{variable.name} has no {' or '.join(lacking)} axis; its dimensions are "
                     f"{', '.join(variable.dimensions) or 'nothing'}"
                 )
         return chosen

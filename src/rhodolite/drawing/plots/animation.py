@@ -48,8 +48,8 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
     >>> Animation(time="2015", every=2)  # doctest: +SKIP
     """
 
-    every: int = parameter("draw each n-th step", default=1)
-    rate: int = parameter("maps in a second", default=4)
+    every: int = parameter("draw every n-th time step", default=1)
+    rate: int = parameter("frames per second", default=4)
 
     moves = True
     one_panel = False
@@ -58,7 +58,9 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
         super().check()
         for name in ("every", "rate"):
             if not 1 <= getattr(self, name) <= 1000:
-                raise UsageError(f"--{name}: '{getattr(self, name)}' is no number from 1 to 1000")
+                raise UsageError(
+                    f"--{name}: '{getattr(self, name)}' is not a number from 1 to 1000"
+                )
 
     def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Film:  # noqa: ARG002
         """Return the maps, to be saved.

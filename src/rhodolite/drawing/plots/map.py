@@ -51,10 +51,10 @@ class Mark(StrEnum):
 class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
     """A field on a map with coastlines, country borders and a legend.
 
-    Draws one step in time, or the mean of all steps that are left. The palette follows the
-    quantity, and pivots on zero for departures. Cells without a value are hatched, and dots lie
-    where a trend is significant. The line under the title says which time is shown, the
-    area-weighted mean and the range.
+    Draws one time step, or the mean of all steps that are left. The colour map suits the
+    quantity, and is centred on zero for anomalies. Grid cells without a value are hatched, and
+    dots mark significant trends. The line below the title gives the time, the area-weighted
+    mean and the range.
 
     Examples
     --------
@@ -62,10 +62,10 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
     """
 
     mark: Mark = parameter(
-        "how cells are marked where a trend, or what --mark-by names, is significant",
+        "how significant grid cells are marked",
         default=Mark.DOTS,
     )
-    mark_by: str | None = parameter("the variable that is 1 in cells to mark", example="NAME")
+    mark_by: str | None = parameter("the variable that is 1 in grid cells to mark", example="NAME")
     points: Sites | None = parameter("a table of sites to put on the map", example="SITES.csv")
     region: Regions | None = parameter("outlines to draw over the map", example="Norway,FILE#NAME")
 

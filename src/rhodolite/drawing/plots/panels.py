@@ -52,9 +52,9 @@ class By(StrEnum):
 class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
     """Small maps of the twelve months, the four seasons, years, levels or members, with one legend.
 
-    By month and by season the maps show the mean cycle of all years that are left, by year the mean
-    of each, by level and by member of an ensemble the mean over time; without a choice each step in
-    time gets a map.
+    By month and by season the maps show the mean cycle of all years that are left, by year the
+    annual means, by level and by member the mean over time; otherwise each time step has its
+    own map.
 
     Examples
     --------

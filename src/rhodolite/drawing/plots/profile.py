@@ -52,18 +52,17 @@ _ROLES = {"level": Role.LEVEL, "lat": Role.LATITUDE, "lon": Role.LONGITUDE, "tim
 class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
     """Curves over height, or against latitude or longitude, coloured by level or time.
 
-    Over height, values run along x and levels up, pressures and depths down. Against latitude each
-    level makes a curve. All other axes are averaged, cells by their area.
+    Over height, values run along x and levels along y, with pressures and depths increasing
+    downwards. Against latitude each level makes a curve. All other axes are averaged, weighted
+    by cell area.
 
     Examples
     --------
     >>> Profile(variable="ta", against="lat")  # doctest: +SKIP
     """
 
-    against: Against = parameter("what curves run along", default=Against.LEVEL)
-    by: CurveBy | None = parameter(
-        "what each curve stands for (default: levels, or else one curve)"
-    )
+    against: Against = parameter("the axis along which curves are drawn", default=Against.LEVEL)
+    by: CurveBy | None = parameter("what each curve shows (default: levels, or else one curve)")
     log: bool = parameter("a logarithmic axis of levels", default=False)
 
     def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:

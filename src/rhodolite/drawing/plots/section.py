@@ -45,15 +45,16 @@ _ROLES = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME, "level
 class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
     """A field over latitude and height, time and latitude, or longitude and time.
 
-    All other axes are averaged, cells by their area. Pressures and depths grow downwards. Without
-    --plane it is latitude and height where there are levels, else time and latitude.
+    All other axes are averaged, weighted by cell area. Pressures and depths increase downwards.
+    The default of --plane is latitude and height where there are levels, and time and latitude
+    otherwise.
 
     Examples
     --------
     >>> Section(variable="ta", log=True)  # doctest: +SKIP
     """
 
-    plane: Plane | None = parameter("what runs along x and y")
+    plane: Plane | None = parameter("the quantities on the x and y axes")
     log: bool = parameter("a logarithmic axis of levels", default=False)
 
     def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:

@@ -35,9 +35,9 @@ from rhodolite.operations.parameters.other_dataset import OtherDataset
 class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
     """Curves over time, of a cell or of the mean over the area.
 
-    Each variable, each file, and each region, site or member makes a curve; all have to be in units
-    that can be turned into those of the first. Means over the area weight cells by their true area
-    on the sphere and leave missing cells out.
+    Each variable, file, region, site or member makes a curve; all need units that can be
+    converted to those of the first. Means over the area are weighted by the true area of the
+    grid cells and leave missing cells out.
 
     Examples
     --------
@@ -46,10 +46,8 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
 
     variable: tuple[str, ...] | None = parameter("the variables to draw", example="NAME,...")
     bars: bool = parameter("bars from zero, in one colour above and another below", default=False)
-    smooth: int | None = parameter("add the centred mean of so many steps", example="11")
-    without_cycle: bool = parameter(
-        "add the curve without the mean cycle of the year", default=False
-    )
+    smooth: int | None = parameter("add the centred running mean over N time steps", example="11")
+    without_cycle: bool = parameter("add the curve without the mean annual cycle", default=False)
     trend: bool = parameter("add the line of the trend, with its numbers in words", default=False)
     with_: OtherDataset | None = parameter(
         "another file or pattern to draw in the same figure", example="FILE[:NAME]"

@@ -34,10 +34,10 @@ _ENOUGH = 10
 class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years"):
     """One curve for each year on an axis from January to December, or from another month.
 
-    The latest year, or a chosen one, stands out; behind it lie the range of the years of the base,
-    the middle 80 % of them where there are ten, and their median. Means over the area weight cells
-    by their true area. A year that begins in another month is called after the one in which it
-    ends.
+    The latest year, or a chosen one, is emphasised. Behind it are the range of the years of the
+    base period, their middle 80 % where there are at least ten, and their median. Means over
+    the area are weighted by the true area of the grid cells. A year that begins in another
+    month is named after the year in which it ends.
 
     Examples
     --------
@@ -46,10 +46,10 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
 
     start: MonthOfYear | None = parameter("month in which years start", example="oct")
     emphasise: Years | None = parameter(
-        "the years that stand out; the latest if not given", example="2018"
+        "the years to emphasise (default: the latest)", example="2018"
     )
     base: Period | None = parameter(
-        "years whose range lies behind; all others by default", example="1991..2020"
+        "years of the range drawn behind (default: all others)", example="1991..2020"
     )
     leap_day: LeapDay = parameter("whether 29 February is drawn", default=LeapDay.DROP)
 

@@ -157,7 +157,7 @@ def _numbers_in_text(words: Array) -> Array:
 def _limits(
     attributes: Mapping[str, Any], stored: np.dtype[Any], packing: Packing | None
 ) -> tuple[Any, Any]:
-    """Return the least and the greatest stored number that is valid; None where there is no limit.
+    """Return the minimum and the maximum stored number that is valid; None where there is no limit.
 
     Limits of packed data are about packed numbers (CF 2.5.1) unless they are of the wider type of
     the unpacked ones (NetCDF User's Guide, appendix A).

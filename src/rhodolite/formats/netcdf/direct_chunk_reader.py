@@ -29,7 +29,7 @@ def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
     import h5py
 
     with LIBRARY_LOCK, h5py.File(path, "r") as file:
-        # A name that is also a dimension's, of a variable that is no coordinate, is written so.
+        # A name that is also a dimension's, of a variable that is not a coordinate, is written so.
         folder, _, last = name.rpartition("/")
         renamed = f"{folder}/_nc4_non_coord_{last}"
         stored = file[renamed if renamed in file else name]

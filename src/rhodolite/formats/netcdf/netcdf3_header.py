@@ -74,7 +74,7 @@ class _Header:
 
 
 def needed_size(path: Path) -> int:
-    """Return the least number of bytes that a NetCDF-3 file needs to hold all its values.
+    """Return the minimum number of bytes that a NetCDF-3 file needs to hold all its values.
 
     Raises
     ------

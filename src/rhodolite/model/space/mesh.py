@@ -123,7 +123,7 @@ class Mesh:
 
     @cached_property
     def reach(self) -> tuple[float, float]:
-        """The least and the greatest latitude that cells reach, in degrees."""
+        """The minimum and the maximum latitude that cells reach, in degrees."""
         if self.latitude_edges is not None:
             return float(self.latitude_edges.min()), float(self.latitude_edges.max())
         import shapely

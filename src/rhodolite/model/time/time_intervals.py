@@ -28,7 +28,7 @@ _DAYS = {
     "year": 360.0,
     "decade": 3600.0,
 }
-"""The least number of days that each has in any calendar; a season can be a single month."""
+"""The minimum number of days that each has in any calendar; a season can be a single month."""
 _YEAR_STARTS = np.cumsum([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30])
 
 
@@ -82,7 +82,7 @@ class Interval(TypedValue):
 
     @property
     def days(self) -> float:
-        """The least number of days that it has in any calendar."""
+        """The minimum number of days that it has in any calendar."""
         return _DAYS[self.unit] * self.count
 
 

@@ -53,7 +53,7 @@ def rescaling(variable: Variable, units: str) -> Rescaling:
     Raises
     ------
     DataError
-        If its own cannot be turned into them.
+        If its own cannot be converted to them.
     """
     own = variable.units or "1"
     if convertible(own, units):
@@ -77,7 +77,7 @@ def rescaling(variable: Variable, units: str) -> Rescaling:
                 float(convert(1.0, own, depth)) * WATER_DENSITY * float(convert(1.0, mass, units))
             )
             return Rescaling(factor, 0.0, by_density=True)
-    raise DataError(f"{variable.name} is in {own}, which cannot be turned into {units}")
+    raise DataError(f"{variable.name} is in {own}, which cannot be converted to {units}")
 
 
 def can_be_in(variable: Variable, units: str) -> bool:

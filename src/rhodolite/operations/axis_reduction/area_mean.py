@@ -157,7 +157,7 @@ class Overview(Accumulator):
 
 
 def overview(dataset: Dataset, variable: Variable) -> LazyArray:
-    """Return count, missing, least, greatest and area-weighted mean as a lazy array of 5
+    """Return count, missing, minimum, maximum and area-weighted mean as a lazy array of 5
     numbers."""
     return Reduction(
         variable.floats(), Overview(area_weights_of(dataset, variable), variable.shape)
@@ -197,7 +197,7 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
     if dataset.axes.curvilinear:
         latitude = dataset.variables[dataset.axes.curvilinear[0]]
         if min(latitude.shape) < 2 and "bounds" not in latitude.attributes:
-            return {}  # a single row of cells, whose sizes cannot be told and differ little
+            return {}  # a single row of cells, whose sizes are unknown and differ little
         mesh = mesh_of(dataset)
         if not set(mesh.dimensions) <= set(variable.dimensions):
             return {}

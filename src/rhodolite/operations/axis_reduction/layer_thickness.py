@@ -27,8 +27,8 @@ def layer_weights(dataset: Dataset) -> tuple[Array, str]:
     pressure = is_pressure(units)
     if not pressure and not convertible(units, "m"):
         warn(
-            f"the levels ({coordinate.name}, in {units}) are no pressures, heights or depths, so "
-            "all weigh the same"
+            f"the levels ({coordinate.name}, in {units}) are not pressures, heights or depths, so "
+            "all have the same weight"
         )
         return np.ones(values.size), "over levels"
     words = (

@@ -84,6 +84,12 @@ class Parameter:
             return tuple(str(member.value) for member in self.type)
         return ()
 
+    @property
+    def metavar(self) -> str:
+        """What stands for a value in help texts: the choices, an example, or the kind of number."""
+        kinds = {int: "N", float: "NUMBER", str: "TEXT"}
+        return "|".join(self.choices) or self.example or kinds.get(self.type, self.name.upper())
+
     def parse(self, value: Any) -> Any:
         """Return a value of the parameter's type for text or for what a study file holds.
 

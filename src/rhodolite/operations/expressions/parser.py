@@ -108,7 +108,7 @@ def _names(node: Node) -> Iterator[str]:
     if isinstance(node, Name):
         yield node.name
     elif isinstance(node, Call):
-        # The axis of a mean is no variable.
+        # The axis of a mean is not a variable.
         for argument in node.arguments[:1] if node.function == "mean" else node.arguments:
             yield from _names(argument)
 

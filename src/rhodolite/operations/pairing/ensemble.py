@@ -38,7 +38,7 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
     first = datasets[0]
     if len(datasets) == 1:
         raise DataError(
-            f"{first.label}: a single member is no ensemble; name several files with --members"
+            f"{first.label}: a single member is not an ensemble; name several files with --members"
         )
     steps = _common_steps(datasets)
     made: list[Variable] = []

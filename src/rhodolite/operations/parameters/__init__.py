@@ -1,5 +1,5 @@
 """Values of options, each read from text and written back: statistics, cycles, regions, sites.
 
-One module a value; those that name files are loaded by whoever runs the chain.
+One module per value; those that name files are loaded by whoever runs the chain.
 Never computes anything from data.
 """

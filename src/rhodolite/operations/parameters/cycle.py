@@ -118,7 +118,8 @@ class Cycle(TypedValue):
         step = axis.resolution
         if step.unit in _STEP_DAYS and finest != "none" and not _fits(step, finest):
             raise DataError(
-                f"the data have one value {step}; a cycle by {finest} needs at least one a {finest}"
+                f"the data have one value {step}; a cycle by {finest} needs at least one per "
+                f"{finest}"
             )
         codes = np.zeros(len(axis), dtype=np.int64)
         for part in self.parts:

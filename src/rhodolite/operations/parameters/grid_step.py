@@ -17,7 +17,7 @@ class GridStep(TypedValue):
 
     @classmethod
     def parse(cls, text: str) -> Self:
-        example = f"'{text}' is no step in degrees; write 1.0, or lat=1,lon=1.25"
+        example = f"'{text}' is not a step in degrees; write 1.0, or lat=1,lon=1.25"
         parts = [part.strip() for part in text.split(",")]
         try:
             if len(parts) == 1 and "=" not in text:

@@ -38,8 +38,8 @@ _METHODS = {
 _ADJECTIVES = {
     "mean": "mean",
     "sum": "total",
-    "min": "least",
-    "max": "greatest",
+    "min": "minimum",
+    "max": "maximum",
     "range": "range of",
     "std": "standard deviation of",
     "variance": "variance of",
@@ -146,7 +146,7 @@ class Measure(TypedValue):
         Raises
         ------
         DataError
-            If the threshold's units cannot be turned into them.
+            If the threshold's units cannot be converted to them.
         """
         if self.threshold is None or not self.units or self.units == variable.units:
             return Measure(

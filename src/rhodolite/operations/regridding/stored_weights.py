@@ -78,7 +78,8 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
     needed = {*_FIELDS, "old_latitude", "old_longitude", "part_of_cell"}
     if not needed <= dataset.variables.keys() or "method" not in dataset.attributes:
         raise DataError(
-            f"{dataset.label}: these are no weights of regridding; regrid --to 1.0 --save-weights "
+            f"{dataset.label}: this file holds no regridding weights; regrid --to 1.0 "
+            "--save-weights "
             "FILE.nc writes them"
         )
     centres = [dataset.variables[name].values() for name in ("old_latitude", "old_longitude")]

@@ -1,4 +1,4 @@
-"""Choosing by position where latitude and longitude are no axes: two-dimensional grids, and
+"""Choosing by position where latitude and longitude are not axes: two-dimensional grids, and
 sites."""
 
 from __future__ import annotations
@@ -73,7 +73,7 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
     single = lat is not None and lat.south == lat.north is not None
     if single or (lon is not None and lon.west == lon.east is not None):
         raise DataError(
-            "latitude and longitude are no axes of these data, so nothing lies along a single one; "
+            "latitude and longitude are not axes of these data, so a single one cannot be chosen; "
             "give a "
             "range, or one place with --at"
         )

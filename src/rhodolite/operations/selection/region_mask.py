@@ -22,7 +22,7 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     """Return the smallest block of cells that holds some regions, with all other cells missing.
 
     The part of each cell that counts goes along as its area (`cell_measures`), so that means over
-    what is left weigh by it. Of sites those inside are kept.
+    what is left are weighted by it. Of sites those inside are kept.
 
     Raises
     ------

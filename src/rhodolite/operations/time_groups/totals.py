@@ -94,7 +94,8 @@ def adding(variable: Variable, axis: TimeAxis) -> TotalRule:
         )
     if units and has_offset_zero(units):
         raise DataError(
-            f"{variable.name} is in {units}, whose zero is arbitrary, so a sum means nothing; use "
+            f"{variable.name} is in {units}, an interval scale with an arbitrary zero, so a sum "
+            "is meaningless; use "
             "--statistic mean, or convert --units to K"
         )
     return TotalRule(1.0, False, units, None if name is None else str(name))
@@ -191,7 +192,7 @@ def _of_calendar_units(variable: Variable, axis: TimeAxis, amount: str, months: 
     step = axis.resolution
     if step.unit not in ("month", "year"):
         raise DataError(
-            f"{variable.name} is in {variable.units}, and its steps ({step}) are no months or "
+            f"{variable.name} is in {variable.units}, and its steps ({step}) are not months or "
             "years; "
             f"convert --units '{variable.name}={amount} day-1' first"
         )

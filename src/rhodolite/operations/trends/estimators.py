@@ -44,11 +44,11 @@ class Test(StrEnum):
     MANN_KENDALL = "mann-kendall"
     SEASONAL_MANN_KENDALL = "seasonal-mann-kendall"
 
-    __test__ = False  # it is no test of the program
+    __test__ = False  # it is not a test of the program
 
 
 class SerialCorrelation(StrEnum):
-    """What is done about values that follow each other."""
+    """How serial correlation is handled."""
 
     NONE = "none"
     AR1 = "ar1"

@@ -1,4 +1,4 @@
-"""Which of many tests are significant, one by one or with the share of false discoveries held."""
+"""Which of many tests are significant, one by one or with the false discovery rate controlled."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from rhodolite.arrays import Accumulator, Array, LazyArray, Region
 
 @dataclass
 class FalseDiscoveryLimit(Accumulator):
-    """The largest p-value that is significant when the share of false discoveries is held.
+    """The largest p-value that is significant when the false discovery rate is controlled.
 
     Notes
     -----

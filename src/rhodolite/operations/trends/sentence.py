@@ -30,7 +30,9 @@ class TrendSentence:
         }
         slope, spec = values["trend"], self.spec
         if np.isnan(slope):
-            return f"{self.variable.name}: no trend can be told, since too few values are there"
+            return (
+                f"{self.variable.name}: no trend could be estimated, since there are too few values"
+            )
         low, high = values.get("trend_lower", np.nan), values.get("trend_upper", np.nan)
         numbers = [f"{value:.3g}" for value in (slope, low, high)]
         sign = "+" if slope > 0 else ""

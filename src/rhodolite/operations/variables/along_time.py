@@ -16,7 +16,7 @@ def time_axis_of(dataset: Dataset, variable: Variable) -> int:
 def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
     """Return the variables to calculate with, and those that time does not touch.
 
-    Data that run along time but are no numbers (text, classes) are left out, with a warning.
+    Data that run along time but are not numbers (text, classes) are left out, with a warning.
     """
     coordinate = dataset.need(Role.TIME)
     along_time, others = [], []

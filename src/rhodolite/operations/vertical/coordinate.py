@@ -54,7 +54,7 @@ class Vertical:
         Raises
         ------
         DataError
-            If there is no vertical axis, or its heights cannot be told.
+            If there is no vertical axis, or its heights cannot be found.
         """
         coordinate = dataset.need(Role.LEVEL)
         if coordinate.dimension is None:
@@ -67,7 +67,7 @@ class Vertical:
         units = coordinate.variable.units or "1"
         if not is_pressure(units) and not convertible(units, "m"):
             raise DataError(
-                f"{dataset.label}: the levels ({coordinate.name}, in {units}) are no pressures, "
+                f"{dataset.label}: the levels ({coordinate.name}, in {units}) are not pressures, "
                 "heights or "
                 "depths, and have no formula_terms that say how to compute them"
             )

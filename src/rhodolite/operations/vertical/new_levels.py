@@ -35,7 +35,7 @@ class NewLevels(TypedValue):
                 match = _LEVEL.fullmatch(one)
                 if not match or bool(dots) != bool(slash):
                     raise ValueError(
-                        f"'{text}' are no levels; write 850hPa,500hPa or 100m..2000m/100m"
+                        f"'{text}' are not levels; write 850hPa,500hPa or 100m..2000m/100m"
                     )
                 numbers.append(float(match.group(1)))
                 units += [read_typed_units(match.group(2))] if match.group(2) else []

@@ -103,7 +103,7 @@ def read_header(path: Path) -> Header:
                 found[words[0].lower()] = float(words[1])
             except ValueError:
                 raise DataError(
-                    f"{path}, line {lines}: '{words[1]}' is no number for {words[0]}"
+                    f"{path}, line {lines}: '{words[1]}' is not a number for {words[0]}"
                 ) from None
     for keys in (
         ("ncols",),
@@ -175,7 +175,7 @@ class GridArray(LazyArray):
             values = np.array(words, dtype=np.float64)
         except ValueError:
             wrong = next(word for word in words if not _is_number(word))
-            raise DataError(f"{self._path}: '{wrong}' among the values is no number") from None
+            raise DataError(f"{self._path}: '{wrong}' among the values is not a number") from None
         if values.size != header.rows * header.columns:
             raise DataError(
                 f"{self._path}: the header says {header.rows} rows of {header.columns} values, "

@@ -107,7 +107,8 @@ def _maps(
     space = [str(dataset.need(role).dimension) for role in _SPACE]
     if any(name not in variable.dimensions for name in space):
         raise DataError(
-            f"{variable.name} does not run over latitude and longitude, so there is no map to write"
+            f"{variable.name} does not have the dimensions latitude and longitude, so there is no "
+            "map to write"
         )
     data = variable.floats()
     others = [name for name in variable.dimensions if name not in space]

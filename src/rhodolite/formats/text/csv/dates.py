@@ -95,7 +95,7 @@ def stretches_of(table: Table) -> list[Stretch]:
     Raises
     ------
     DataError
-        If one is no date, or all can be read in two ways.
+        If one is not a date, or all can be read in two ways.
     """
     text = table.cells[table.roles["time"]]
     given = [_with_a_year(one) for one in text]

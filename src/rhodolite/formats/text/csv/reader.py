@@ -1,4 +1,4 @@
-"""From tables to datasets: grids, sites and plain series, told by the columns that there are."""
+"""From tables to datasets: grids, sites and plain series, identified by their columns."""
 
 from __future__ import annotations
 
@@ -33,9 +33,9 @@ _ADVICE = (
 def read(path: Path) -> Dataset:
     """Open a table as a dataset.
 
-    Three forms are understood: one value a row (columns of time, latitude, longitude or site, and
-    of values), one site a row (with times as headers of columns), and one time a row (a series in
-    every other column).
+    Three forms are understood: one value per row (columns of time, latitude, longitude or site, and
+    of values), one site per row (with times as headers of columns), and one time per row (a series
+    in every other column).
 
     Raises
     ------
@@ -46,7 +46,7 @@ def read(path: Path) -> Dataset:
 
 
 def read_sites(path: Path) -> tuple[list[Variable], Array]:
-    """Read a table with one site a row.
+    """Read a table with one site per row.
 
     Returns
     -------
@@ -247,7 +247,8 @@ def _degrees(table: Table, role: str, *, placed: bool = True) -> Array:
         if role == "lat" and np.isfinite(values[at]):
             hint = "; are latitude and longitude exchanged?"
         raise DataError(
-            f"{table.path}, line {table.lines[at]}: '{table.cells[name].iloc[at]}' is no {role}; "
+            f"{table.path}, line {table.lines[at]}: '{table.cells[name].iloc[at]}' is not a "
+            f"{role}; "
             "it "
             f"lies between {low} and {high}{hint}"
         )

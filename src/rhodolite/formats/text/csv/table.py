@@ -154,7 +154,7 @@ def read_table(path: Path) -> Table:
     separator = max(",;\t", key=header.count)
     if header.count(separator) == 0:
         raise DataError(
-            f"{path}: the first line holds no comma, semicolon or tab, so this is no table"
+            f"{path}: the first line holds no comma, semicolon or tab, so this is not a table"
         )
     decimal = (
         ","
@@ -201,7 +201,7 @@ def read_table(path: Path) -> Table:
 
 
 def _header_line(text: str) -> tuple[str, int]:
-    """Return the first line that is no comment and not empty, and how many come before it."""
+    """Return the first line that is not a comment and not empty, and how many come before it."""
     for number, line in enumerate(text.splitlines()):
         if line.strip() and not line.startswith("#"):
             return line, number

@@ -65,7 +65,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     Raises
     ------
     DataError
-        If the variables do not run over the same dimensions.
+        If the variables do not have the same dimensions.
     """
     variables = dataset.fields
     if not variables:
@@ -74,7 +74,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     for variable in variables[1:]:
         if variable.dimensions != first.dimensions:
             raise DataError(
-                f"a table has one row for each cell, but {first.name} runs over "
+                f"a table has one row for each cell, but {first.name} has the dimensions "
                 f"({', '.join(first.dimensions)}) and "
                 f"{variable.name} over ({', '.join(variable.dimensions)}); choose with --variable "
                 f"{first.name}"
