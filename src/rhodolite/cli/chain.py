@@ -54,8 +54,7 @@ def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:
     UsageError
         If a step or an option is not known, or the input or the output is missing.
     """
-    from rhodolite.cli.options import parse_number
-    from rhodolite.formats.layout import make_layout
+    from rhodolite.cli.options import layout_of, parse_number
     from rhodolite.operations.subset import Subset
     from rhodolite.pipeline.chain import Chain
 
@@ -81,12 +80,7 @@ def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:
         raise UsageError(
             f"{words[0]}: no output; add -o FILE, such as -o result{_usual_suffix(steps[-1])}"
         )
-    layout = make_layout(
-        options.get("format"),
-        options.get("chunks"),
-        options.get("compression"),
-        bool(options.get("unlimited")),
-    )
+    layout = layout_of(options, for_data=not steps[-1].draws)
     chain = Chain(
         tuple(inputs),
         tuple(steps),

@@ -44,6 +44,10 @@ Examples
 
 def run() -> None:
     """Run the command line and end the program with its exit code."""
+    if "_ARGCOMPLETE" in os.environ:
+        from rhodolite.cli.completion import complete
+
+        complete()
     # A request to terminate and a terminal that closes are answered like Ctrl-C, so that nothing
     # half-written stays.
     for name in ("SIGTERM", "SIGHUP"):

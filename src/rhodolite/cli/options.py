@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import argparse
 import re
+from collections.abc import Mapping
 from typing import Any, NoReturn
 
+from rhodolite.cli.settings import Setting, find_setting
 from rhodolite.errors import UsageError, nearest_names
-from rhodolite.formats.layout import ChunkUse, Compression
+from rhodolite.formats.layout import ChunkUse, Compression, Layout, make_layout
 from rhodolite.formats.registry import FORMATS
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Parameter, description, parameters
@@ -214,6 +216,25 @@ def add_run_options(
 
 def _variants() -> str:
     return ", ".join(name for found in FORMATS for name in found.variants)
+
+
+def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:
+    """Return the layout that run options ask for, with the user's default of the compression.
+
+    Parameters
+    ----------
+    options : mapping
+        Run options by name.
+    for_data : bool
+        Whether data are written; figures and collections have no compression.
+    """
+    given = options.get("compression")
+    asked = Setting(given, "--compression") if given else None
+    if asked is None and for_data:
+        asked = find_setting("compression")
+    text, origin = asked or (None, "--compression")
+    unlimited = bool(options.get("unlimited"))
+    return make_layout(options.get("format"), options.get("chunks"), text, unlimited, origin)
 
 
 def parse_number(option: str, text: str | None) -> float | None:

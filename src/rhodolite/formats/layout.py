@@ -62,7 +62,11 @@ USUAL_LAYOUT = Layout()
 
 
 def make_layout(
-    variant: str | None, chunks: str | None, compression: str | None, unlimited: bool = False
+    variant: str | None,
+    chunks: str | None,
+    compression: str | None,
+    unlimited: bool = False,
+    option: str = "--compression",
 ) -> Layout:
     """Return the layout that was asked for in words.
 
@@ -75,7 +79,7 @@ def make_layout(
     return Layout(
         variant,
         use,
-        _word("--compression", compression or Compression.FAST, Compression),
+        _word(option, compression or Compression.FAST, Compression),
         unlimited,
     )
 

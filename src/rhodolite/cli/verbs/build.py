@@ -7,8 +7,12 @@ import dataclasses
 import shlex
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rhodolite.errors import UsageError
+
+if TYPE_CHECKING:
+    from rhodolite.cli.options import Parser
 
 _DESCRIPTION = """\
 A dataset that explains itself, from tables (.csv) or text grids (.asc) and a description of them.
@@ -35,9 +39,9 @@ comment, positive, type (float32 or float64) and attributes (a table of any othe
 """
 
 
-def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
-    """Run the verb and return its exit code."""
-    from rhodolite.cli.options import Parser, add_run_options, apply_declared
+def make_parser() -> Parser:
+    """Return the parser of the verb."""
+    from rhodolite.cli.options import Parser, add_run_options
 
     usage = "rhodolite build INPUT... --description FILE -o OUTPUT"
     parser = Parser("build", description=_DESCRIPTION, usage=usage)
@@ -46,7 +50,14 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     )
     parser.add_argument("--description", metavar="FILE", help="what the files do not say, as TOML")
     add_run_options(parser, members=False)
-    options = parser.parse(words)
+    return parser
+
+
+def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
+    """Run the verb and return its exit code."""
+    from rhodolite.cli.options import apply_declared, layout_of
+
+    options = make_parser().parse(words)
     if not options.inputs:
         raise UsageError(
             "build: no input; name the tables or grids, such as rhodolite build 'rain_*.asc' ..."
@@ -61,13 +72,12 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     from rhodolite.building import build
     from rhodolite.cli.output import write_out
     from rhodolite.formats.atomic_output import check_output
-    from rhodolite.formats.layout import make_layout
     from rhodolite.formats.registry import format_for
     from rhodolite.pipeline.provenance import Origin
 
     began = time.monotonic()
     output, description = Path(options.output), Path(options.description)
-    layout = make_layout(options.format, options.chunks, options.compression, options.unlimited)
+    layout = layout_of(vars(options))
     kind = format_for(output, layout).kind
     check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
     dataset = apply_declared(build(options.inputs, description), None, options.missing_value)

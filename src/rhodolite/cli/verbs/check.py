@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from rhodolite.checking import Finding
+    from rhodolite.cli.options import Parser
 
 _DESCRIPTION = """\
 Whether a dataset follows the CF conventions (version 1.11), and what hinders its use by others.
@@ -25,10 +26,9 @@ _HEADINGS = {
 }
 
 
-def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
-    """Run the verb and return its exit code."""
-    from rhodolite.cli.options import Parser, add_run_options, apply_declared
-    from rhodolite.errors import UsageError
+def make_parser() -> Parser:
+    """Return the parser of the verb."""
+    from rhodolite.cli.options import Parser, add_run_options
 
     parser = Parser("check", description=_DESCRIPTION, usage="rhodolite check INPUT... [options]")
     parser.add_argument(
@@ -39,7 +39,15 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         "--variable", metavar="NAME,...", action="append", help="the variables to take"
     )
     add_run_options(parser, output=False)
-    options = parser.parse(words)
+    return parser
+
+
+def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
+    """Run the verb and return its exit code."""
+    from rhodolite.cli.options import apply_declared
+    from rhodolite.errors import UsageError
+
+    options = make_parser().parse(words)
     if not options.inputs:
         raise UsageError(
             "check: no input; name the files to check, such as rhodolite check data.nc"

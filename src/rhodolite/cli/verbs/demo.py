@@ -6,12 +6,16 @@ import shlex
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rhodolite.cli.console import say
 from rhodolite.errors import UsageError
 from rhodolite.inspection.text import file_size
 
 Run = Callable[[list[str], bool], int]
+if TYPE_CHECKING:
+    from rhodolite.cli.options import Parser
+
 _DESCRIPTION = """\
 Writes made-up example data into a folder and runs the full example on them.
 
@@ -20,9 +24,8 @@ on every run, and the signals put into them are told in the attribute `signals` 
 """
 
 
-def run(words: list[str], quiet: bool) -> int:
-    """Run the verb and return its exit code."""
-    from rhodolite.cli.engine import make_engine
+def make_parser() -> Parser:
+    """Return the parser of the verb."""
     from rhodolite.cli.options import Parser
 
     parser = Parser("demo", description=_DESCRIPTION, usage="rhodolite demo DIR [options]")
@@ -37,7 +40,14 @@ def run(words: list[str], quiet: bool) -> int:
     parser.add_argument(
         "--debug", action="store_true", help="show where in the program an error arose"
     )
-    options = parser.parse(words)
+    return parser
+
+
+def run(words: list[str], quiet: bool) -> int:
+    """Run the verb and return its exit code."""
+    from rhodolite.cli.engine import make_engine
+
+    options = make_parser().parse(words)
     if len(options.folder) != 1:
         raise UsageError("demo: name one folder to write to, such as rhodolite demo demo")
 

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from rhodolite.cli.options import Parser
 
 _DESCRIPTION = """\
 What a dataset holds, in people's terms: where, when, at which heights, and which variables.
@@ -14,11 +17,9 @@ description in the files is read, which takes no time however large they are.
 _COLUMNS = 3
 
 
-def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
-    """Run the verb and return its exit code."""
-    from rhodolite.cli.engine import make_engine
-    from rhodolite.cli.options import Parser, add_run_options, parse_number
-    from rhodolite.errors import UsageError
+def make_parser() -> Parser:
+    """Return the parser of the verb."""
+    from rhodolite.cli.options import Parser, add_run_options
 
     parser = Parser(
         "inspect", description=_DESCRIPTION, usage="rhodolite inspect INPUT... [options]"
@@ -41,7 +42,16 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         "--regions", action="store_true", help="list the countries that --region knows"
     )
     add_run_options(parser, output=False)
-    options = parser.parse(words)
+    return parser
+
+
+def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
+    """Run the verb and return its exit code."""
+    from rhodolite.cli.engine import make_engine
+    from rhodolite.cli.options import parse_number
+    from rhodolite.errors import UsageError
+
+    options = make_parser().parse(words)
     if options.regions:
         print(_regions_page(as_json=options.json))
         return 0

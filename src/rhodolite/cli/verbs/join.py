@@ -6,8 +6,12 @@ import dataclasses
 import shlex
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rhodolite.errors import UsageError, nearest_names
+
+if TYPE_CHECKING:
+    from rhodolite.cli.options import Parser
 
 _DESCRIPTION = """\
 Many files as one dataset: one after another in time, side by side in variables.
@@ -17,10 +21,9 @@ copied, and is from then on an input like any file. Any other output is written 
 """
 
 
-def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
-    """Run the verb and return its exit code."""
-    from rhodolite.cli.options import Parser, add_run_options, apply_declared
-    from rhodolite.formats.concatenate import Overlap
+def make_parser() -> Parser:
+    """Return the parser of the verb."""
+    from rhodolite.cli.options import Parser, add_run_options
 
     usage = "rhodolite join INPUT... [options] -o OUTPUT"
     parser = Parser("join", description=_DESCRIPTION, usage=usage)
@@ -36,7 +39,15 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         "--variable", metavar="NAME,...", action="append", help="the variables to take"
     )
     add_run_options(parser, members=False)
-    options = parser.parse(words)
+    return parser
+
+
+def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
+    """Run the verb and return its exit code."""
+    from rhodolite.cli.options import apply_declared, layout_of
+    from rhodolite.formats.concatenate import Overlap
+
+    options = make_parser().parse(words)
     if not options.inputs:
         raise UsageError(
             "join: no input; name the files to join, such as rhodolite join 'year_*.nc' -o all.nc"
@@ -52,7 +63,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     from rhodolite.cli.output import report_written, write_out
     from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
     from rhodolite.formats.collection import write_collection
-    from rhodolite.formats.layout import USUAL_LAYOUT, make_layout
+    from rhodolite.formats.layout import USUAL_LAYOUT
     from rhodolite.formats.open import open_dataset
     from rhodolite.formats.registry import COLLECTION, format_for
     from rhodolite.pipeline.provenance import Origin
@@ -61,7 +72,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     output = Path(options.output)
     overlap = None if options.overlap is None else Overlap(options.overlap)
     is_collection = output.suffix.lower() in COLLECTION.suffixes
-    layout = make_layout(options.format, options.chunks, options.compression, options.unlimited)
+    layout = layout_of(vars(options), for_data=not is_collection)
     if is_collection and (options.plan or layout != USUAL_LAYOUT):
         raise UsageError(
             "join: a collection only names files; --plan, --format, --chunks, --compression and "
