@@ -370,8 +370,8 @@ def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
     assert (answer.code, answer.err, list(tmp_path.iterdir())) == (0, "", [])
     lines = answer.out.splitlines()
     assert [line.split("  ")[0:2] for line in lines[1:5]] == [
-        ["1", "averaging"],
-        ["2", "averaging"],
+        ["1", "reducing"],
+        ["2", "reducing"],
         ["3", "writing tas"],
         ["4", "writing pr"],
     ]

@@ -178,7 +178,7 @@ def test_progress_is_shown_on_a_terminal_after_a_while_and_never_in_a_pipe(
         shown += part
     assert child.wait() == 0
     text = shown.decode()
-    assert "averaging" in text
+    assert "reducing" in text
     assert "writing tas" in text
     assert "%" in text
     assert "wrote b.nc" in text.splitlines()[-1]

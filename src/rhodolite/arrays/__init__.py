@@ -1,7 +1,7 @@
 """Lazy arrays, the blocks they are cut into, and the engine that streams them. Knows no climate."""
 
 from rhodolite.arrays.aligned_views import Aligned, Broadcast, WithoutAxis
-from rhodolite.arrays.chunk_cache import decoded_pieces
+from rhodolite.arrays.chunk_cache import current_cache
 from rhodolite.arrays.dry_run import DryRun, PlannedPass
 from rhodolite.arrays.engine import Engine, Progress, default_engine, read_small
 from rhodolite.arrays.extremes import MinMax
@@ -43,7 +43,7 @@ __all__ = [
     "Stacked",
     "Transposed",
     "WithoutAxis",
-    "decoded_pieces",
+    "current_cache",
     "default_engine",
     "parse_memory",
     "parse_workers",

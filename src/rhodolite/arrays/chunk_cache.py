@@ -5,9 +5,14 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
+from contextvars import ContextVar
+from dataclasses import dataclass
+from typing import Any, Generic, TypeVar
 
 from rhodolite.arrays.lazy import Array
 
+A = TypeVar("A")
+T = TypeVar("T")
 _USUAL_BYTES = 128 << 20
 
 
@@ -57,5 +62,31 @@ class ChunkCache:
             self._bytes -= self._kept.popitem(last=False)[1].nbytes
 
 
-decoded_pieces = ChunkCache()
-"""Shared by all arrays of a process; the engine sets its limit."""
+_process_cache = ChunkCache()
+"""For reads that no engine has asked for, and on other machines."""
+_current: ContextVar[ChunkCache] = ContextVar("current chunk cache", default=_process_cache)
+
+
+def current_cache() -> ChunkCache:
+    """Return the cache of the engine whose task this is, or that of the process."""
+    return _current.get()
+
+
+@dataclass
+class WithCache(Generic[A, T]):
+    """A task that finds the cache of its engine; in another process that of the process."""
+
+    task: Callable[[A], T]
+    cache: ChunkCache | None
+
+    def __call__(self, argument: A) -> T:
+        if self.cache is None:
+            return self.task(argument)
+        token = _current.set(self.cache)
+        try:
+            return self.task(argument)
+        finally:
+            _current.reset(token)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"task": self.task, "cache": None}

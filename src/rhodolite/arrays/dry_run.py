@@ -50,7 +50,7 @@ class DryRun(Engine):
     passes: list[PlannedPass] = field(default_factory=list)
     _noted: set[int] = field(default_factory=set)
 
-    def prepare(self, arrays: Iterable[LazyArray], what: str = "averaging") -> None:
+    def prepare(self, arrays: Iterable[LazyArray], what: str = "reducing") -> None:
         """Note the passes that the arrays depend on, each once."""
         for one in find_passes(arrays, self.memory):
             key = id(one.scratch) if one.scratch is not None else id(one.reductions[0])

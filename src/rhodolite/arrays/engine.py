@@ -15,7 +15,7 @@ from typing import Any, Protocol, TypeVar
 import numpy as np
 
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
-from rhodolite.arrays.chunk_cache import decoded_pieces
+from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, whole
 from rhodolite.arrays.reduction import Accumulator, Reduction, SeriesKernel
 from rhodolite.arrays.schedule import find_passes
@@ -66,12 +66,18 @@ class Engine:
     executor : concurrent.futures.Executor, optional
         Where blocks are computed; a pool of threads by default.
     progress : Progress
+    cache : ChunkCache
+        Decoded chunks that several blocks need, kept for a while.
     """
 
     workers: int = field(default_factory=lambda: os.cpu_count() or 1)
     memory: int = field(default_factory=lambda: usual_memory())
     executor: Executor | None = None
     progress: Progress = field(default_factory=Silent)
+    cache: ChunkCache = field(init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        self.cache = ChunkCache(self.memory // _SHARE_OF_PIECES)
 
     @property
     def block_limit(self) -> int:
@@ -114,17 +120,18 @@ class Engine:
         `what` is done in words, with `total` regions of `nbytes` in all, for those who watch.
         """
         executor = self.executor or ThreadPoolExecutor(self.workers)
+        task = WithCache(function, self.cache)
         waiting: deque[tuple[Region, Future[T]]] = deque()
         upcoming = iter(regions)
         self.progress.begin(what, total, nbytes)
         try:
             for region in islice(upcoming, self.in_flight):
-                waiting.append((region, executor.submit(function, region)))
+                waiting.append((region, executor.submit(task, region)))
             while waiting:
                 region, future = waiting.popleft()
                 result = future.result()
                 for following in islice(upcoming, 1):
-                    waiting.append((following, executor.submit(function, following)))
+                    waiting.append((following, executor.submit(task, following)))
                 yield region, result
                 self.progress.advance()
         finally:
@@ -134,9 +141,8 @@ class Engine:
                 executor.shutdown(wait=True, cancel_futures=True)
             self.progress.end()
 
-    def prepare(self, arrays: Iterable[LazyArray], what: str = "averaging") -> None:
+    def prepare(self, arrays: Iterable[LazyArray], what: str = "reducing") -> None:
         """Run every pass that the arrays depend on and that has not been run yet."""
-        decoded_pieces.limit = self.memory // _SHARE_OF_PIECES
         for one in find_passes(arrays, self._memory_for_results):
             if one.scratch is not None:
                 self._fill(one.scratch)
@@ -187,7 +193,7 @@ class Engine:
             return out
         _, total, regions = self.blocks(array)
         if total == 1:
-            return array.read(whole(array.shape))
+            return WithCache(array.read, self.cache)(whole(array.shape))
         for region, values in self.stream(array.read, regions, what, total, array.nbytes):
             out[region] = values
         return out

@@ -125,7 +125,7 @@ class Correlate(Operation):
         time = dataset.need(Role.TIME)
         lags = [] if len(self.lag.steps) == 1 else [_lag_axis(self.lag)]
         made: list[Variable] = []
-        remarks = []
+        remarks = list(dataset.remarks)
         for variable in along_time:
             its = _partner(variable, other, self.with_)
             found = self._correlations(dataset, variable, other, its, matched)

@@ -10,7 +10,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from rhodolite.arrays import Array, Region, decoded_pieces
+from rhodolite.arrays import Array, Region, current_cache
 from rhodolite.arrays.lazy import region_shape
 from rhodolite.arrays.positional import BINARY, read_at
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK
@@ -125,7 +125,7 @@ class Chunked:
         return out
 
     def _shared_chunk(self, descriptor: int, place: tuple[int, ...]) -> Array:
-        return decoded_pieces.get((*self._key, place), lambda: self._chunk(descriptor, place))
+        return current_cache().get((*self._key, place), lambda: self._chunk(descriptor, place))
 
     def _chunk(self, descriptor: int, place: tuple[int, ...], into: Array | None = None) -> Array:
         found = self._places.get(place)
