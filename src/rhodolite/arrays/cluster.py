@@ -42,8 +42,7 @@ class Cluster(Executor):
         except (OSError, TimeoutError, ValueError):
             raise UsageError(
                 f"--cluster: no scheduler answers at {address}; start one with 'dask scheduler' "
-                "and write "
-                "its address, such as tcp://127.0.0.1:8786"
+                "and write its address, such as tcp://127.0.0.1:8786"
             ) from None
         try:
             self._client.wait_for_workers(1, timeout=_PATIENCE)

@@ -52,8 +52,7 @@ class RechunkedScratch(LazyArray):
             needed, there = (f"{count / 1e9:.3g} GB" for count in (self.nbytes, free))
             raise OutputError(
                 f"{folder}: {needed} of scratch space are needed, and {there} are free; set TMPDIR "
-                "to a "
-                "folder on a larger disk"
+                "to a folder on a larger disk"
             )
         self._file = tempfile.TemporaryFile(prefix="rhodolite-")  # noqa: SIM115
         os.truncate(self._file.fileno(), self.nbytes)

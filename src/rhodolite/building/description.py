@@ -195,8 +195,8 @@ class _Reader:
             raise self.mistake(
                 "input",
                 "names",
-                "the names of files need places for a date, as in "
-                "'rain_{year}{month}.asc'; a month needs its year, a day its month",
+                "the names of files need places for a date, as in 'rain_{year}{month}.asc'; a "
+                "month needs its year, a day its month",
             )
         return pattern
 

@@ -68,8 +68,7 @@ def from_grids(inputs: Sequence[str], told: Description) -> Dataset:
         if sorted(files, key=lambda instant: instant.fields) != times:
             raise DataError(
                 f"{told.path}: there are {len(files)} grids of {name} and {len(times)} of others; "
-                "every "
-                "variable needs the same times"
+                "every variable needs the same times"
             )
         grids = [
             GridArray(

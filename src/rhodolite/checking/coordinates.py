@@ -141,8 +141,7 @@ def ordered(dataset: Dataset) -> Iterator[Finding]:
             yield error(
                 name,
                 f"{np.count_nonzero(~np.isfinite(values))} of its {values.size} values are "
-                "missing, and a "
-                "coordinate has none",
+                "missing, and a coordinate has none",
                 "CF 2.5.1",
                 advice="choose the part that has coordinates, or repair it with the program that "
                 "wrote the file",
@@ -154,8 +153,7 @@ def ordered(dataset: Dataset) -> Iterator[Finding]:
             yield error(
                 name,
                 f"goes up and down or repeats itself, first at number {at + 1} ({values[at]:g} "
-                "after "
-                f"{values[at - 1]:g})",
+                f"after {values[at - 1]:g})",
                 "CF 5",
                 advice=_reorder(dataset, name),
             )
@@ -183,9 +181,7 @@ def bounds(dataset: Dataset) -> Iterator[Finding]:
             yield error(
                 name,
                 f"as bounds of {variable.name} has the dimensions ({', '.join(edges.dimensions)}) "
-                "and "
-                "not over "
-                f"({', '.join(variable.dimensions)}) and one dimension more",
+                f"and not over ({', '.join(variable.dimensions)}) and one dimension more",
                 "CF 7.1",
                 ("--remove", f"{variable.name}:bounds"),
             )

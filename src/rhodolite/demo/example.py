@@ -14,8 +14,8 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
     ),
     (
         "By how much did each day of 2012 to 2018 depart from normal, between 60N and 70N?",
-        f"subset {NORDIC} --variable tas --lat 60N..70N --time 2012..2018 "
-        "then anomaly --base 2012..2016 -o nordic_anomaly.nc",
+        f"subset {NORDIC} --variable tas --lat 60N..70N --time 2012..2018 then anomaly --base "
+        "2012..2016 -o nordic_anomaly.nc",
     ),
     (
         "Was the winter of 2014 warmer than normal, and where?",
@@ -59,8 +59,7 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
     (
         "How does the rain of the latest winter compare with all others at this date?",
         f"subset {NORDIC} --variable pr --region catchment.geojson then summarise then accumulate "
-        "--start oct "
-        "then draw years --start oct -o catchment_rain.png",
+        "--start oct then draw years --start oct -o catchment_rain.png",
     ),
     (
         "What do the seasons of the globe look like?",
@@ -68,8 +67,8 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
     ),
     (
         "Where did more rain fall than normal in the winter of 2020?",
-        f"anomaly {GARNET} --cycle season --base 1991..2020 --kind percent "
-        "then subset --season DJF --years 2020 then draw map --variable pr -o garnet_rain.png",
+        f"anomaly {GARNET} --cycle season --base 1991..2020 --kind percent then subset --season "
+        "DJF --years 2020 then draw map --variable pr -o garnet_rain.png",
     ),
     (
         "What were the mean and the wettest January at each reservoir?",
@@ -85,10 +84,9 @@ EXAMPLE: tuple[tuple[str, str], ...] = (
     (
         "What is the mean winter temperature of Norway and of the catchment in the four models, on "
         "one grid?",
-        "regrid almandine_*.nc pyrope_*.nc spessartine_*.nc grossular_*.nc --members --to 5 "
-        "then subset --variable tas then aggregate --to season --season DJF "
-        "then summarise --region Norway --region catchment.geojson then summarise --over time -o "
-        "winters.csv",
+        "regrid almandine_*.nc pyrope_*.nc spessartine_*.nc grossular_*.nc --members --to 5 then "
+        "subset --variable tas then aggregate --to season --season DJF then summarise --region "
+        "Norway --region catchment.geojson then summarise --over time -o winters.csv",
     ),
     (
         "How does temperature fall towards the north, at every height of the rotated grid?",

@@ -85,8 +85,7 @@ def check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
             if not same_calendars(first, other):
                 raise DataError(
                     f"{pair} their calendars are {calendars[0]} and {calendars[1]}, whose days do "
-                    "not "
-                    "correspond; aggregate --to month and keep them apart, or use --members"
+                    "not correspond; aggregate --to month and keep them apart, or use --members"
                 )
             if along_time:
                 continue

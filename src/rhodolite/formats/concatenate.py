@@ -76,8 +76,7 @@ def _refuse_partial_overlap(first: Dataset, second: Dataset) -> None:
     holds = first if lacks is second else second
     raise DataError(
         f"{lacks.label} does not hold the variable '{name}' that {holds.label} holds; files with "
-        "variables in common "
-        "must hold the same ones"
+        "variables in common must hold the same ones"
     )
 
 
@@ -123,8 +122,7 @@ def _refuse_overlap(datasets: list[Dataset], numbers: list[Array], axis: TimeAxi
             low, high = (format_date(date) for date in axis.to_dates(np.array(ends)))
             raise DataError(
                 f"{earlier.label} and {later.label} both hold times from {low} to {high}; leave "
-                "one of "
-                "them out, or join them with --overlap first or last"
+                "one of them out, or join them with --overlap first or last"
             )
 
 

@@ -152,8 +152,7 @@ class Dataset(Face):
             if self.axes.sites and role in (Role.LATITUDE, Role.LONGITUDE):
                 raise DataError(
                     f"{self.label}: these are data of sites ({' and '.join(self.axes.sites)} run "
-                    "along one "
-                    "dimension); this needs a grid"
+                    "along one dimension); this needs a grid"
                 )
             raise DataError(f"{self.label}: {_ADVICE[role]}")
         if not np.isfinite(found.values).all():

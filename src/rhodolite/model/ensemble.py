@@ -27,8 +27,7 @@ def member_dimension(dataset: Dataset) -> str:
             return name
     raise DataError(
         f"{dataset.label}: there is no dimension of members; name their files with --members, such "
-        "as "
-        "summarise a.nc b.nc --members --over ensemble"
+        "as summarise a.nc b.nc --members --over ensemble"
     )
 
 

@@ -194,6 +194,5 @@ class _RunningTotal(SeriesKernel):
         if counts["lost"]:
             warn(
                 f"{self.label}: {counts['lost']:,} of {counts['of']:,} totals are missing, since "
-                "values before them "
-                "are; --gaps skip treats missing values as zero"
+                "values before them are; --gaps skip treats missing values as zero"
             )

@@ -69,8 +69,7 @@ class Aggregate(Operation):
     )
     statistic: Measure = parameter(
         "mean, sum, min, max, range, std, variance, median, count, p90, or count-above, "
-        "count-below, "
-        "longest-run-above or longest-run-below and a threshold, such as 1mm/day",
+        "count-below, longest-run-above or longest-run-below and a threshold, such as 1mm/day",
         default=Measure("mean"),
         example="NAME",
     )
@@ -88,8 +87,7 @@ class Aggregate(Operation):
         if self.to is None:
             raise UsageError(
                 "aggregate: to what? Add --to month, or another of hour, 3hour, day, pentad, "
-                "season, "
-                "year, decade, 10days"
+                "season, year, decade, 10days"
             )
         if self.season is not None and self.to.unit != "season":
             raise UsageError(f"--season goes with --to season, not with --to {self.to}")

@@ -116,8 +116,7 @@ class Anomaly(Operation):
             if self.base or self.smooth:
                 raise UsageError(
                     f"--climatology {self.climatology} holds normals already; --base and --smooth "
-                    "are for "
-                    "data, and belong to the command that made it"
+                    "are for data, and belong to the command that made it"
                 )
             return StoredReference.of(dataset, other, self.cycle)
         base = BasePeriod.of(other, self.cycle, self.base, self.min_coverage, self.min_years)
@@ -128,9 +127,7 @@ class Anomaly(Operation):
         if self.kind == AnomalyKind.PERCENT and variable.units and has_offset_zero(variable.units):
             raise DataError(
                 f"{variable.name} is in {variable.units}, an interval scale (its zero is an "
-                "offset), so percent of "
-                "it mean "
-                "nothing; use --kind difference or standardised"
+                "offset), so percent of it mean nothing; use --kind difference or standardised"
             )
         normals, deviations = reference.normals(
             dataset, variable, spread=self.kind == AnomalyKind.STANDARDISED

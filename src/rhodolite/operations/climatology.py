@@ -67,9 +67,8 @@ class Climatology(Operation):
         if self.statistic.adds:
             raise UsageError(
                 f"--statistic {self.statistic}: a sum over years is not a normal; take it of each "
-                "month "
-                "or year first: "
-                f"aggregate --to month --statistic '{self.statistic}' then climatology"
+                f"month or year first: aggregate --to month --statistic '{self.statistic}' then "
+                "climatology"
             )
 
     def apply(self, dataset: Dataset) -> Dataset:

@@ -101,8 +101,7 @@ def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
     if ours is None:
         raise DataError(
             f"{dataset.label} has no times and {other.label} has {len(theirs):,}; compare the "
-            "other way "
-            "round, or choose or summarise --over time first"
+            "other way round, or choose or summarise --over time first"
         )
     name = str(dataset.need(Role.TIME).dimension)
     if ours.climatological or theirs.climatological:

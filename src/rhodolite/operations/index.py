@@ -123,8 +123,7 @@ class Index(Operation):
         if self.kind is IndexKind.RAINFALL_ANOMALY and (self.months > 1 or self.distribution):
             raise UsageError(
                 "--months and --distribution belong to --kind standardised; for a rainfall anomaly "
-                "of "
-                "several months, aggregate first"
+                "of several months, aggregate first"
             )
 
     def apply(self, dataset: Dataset) -> Dataset:
@@ -146,8 +145,8 @@ class Index(Operation):
         ):
             raise DataError(
                 f"--extremes {self.extremes}: the base has {fewest} years, and the number has to "
-                "be below half of "
-                f"that; write --extremes {max(1, (fewest - 1) // 4)} or --extremes 10%"
+                f"be below half of that; write --extremes {max(1, (fewest - 1) // 4)} or "
+                "--extremes 10%"
             )
         if self.months > 1 and (axis.step.unit, axis.step.count, axis.step.missing) != (
             "month",
@@ -259,8 +258,7 @@ def _cycle_of(axis: TimeAxis) -> Cycle:
         return Cycle.SEASON
     raise DataError(
         f"an index needs months, seasons or years, and the data have {step}; aggregate first, such "
-        "as "
-        "aggregate --to month --statistic sum then index"
+        "as aggregate --to month --statistic sum then index"
     )
 
 

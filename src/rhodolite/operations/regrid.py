@@ -176,8 +176,7 @@ class Regrid(Operation):
         if self.order == 2 and not (source.regular and target.regular):
             raise DataError(
                 f"{dataset.label}: --order 2 is for grids along latitude and longitude; leave it "
-                "out for "
-                "grids whose latitude and longitude have two dimensions"
+                "out for grids whose latitude and longitude have two dimensions"
             )
         return conservative(source, target, self.order)
 
@@ -255,8 +254,7 @@ def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh) -> N
         if ratio > 1.5:
             warn(
                 f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes four "
-                "of those only; "
-                "--method conservative takes all"
+                "of those only; --method conservative takes all"
             )
         elif water:
             warn(f"{', '.join(water)}: bilinear does not keep amounts; --method conservative does")

@@ -117,8 +117,7 @@ class Relevel(Operation):
             )
             raise DataError(
                 f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); "
-                "--extrapolate "
-                "goes on beyond them"
+                "--extrapolate goes on beyond them"
             )
         if beyond.any():
             listed = ", ".join(
@@ -126,8 +125,7 @@ class Relevel(Operation):
             )
             warn(
                 f"{int(beyond.sum())} of {wanted.size} new levels lie beyond the old ones "
-                f"({listed} {units}) and have "
-                "no values; --extrapolate goes on beyond them"
+                f"({listed} {units}) and have no values; --extrapolate goes on beyond them"
             )
 
     def _relevel(

@@ -78,8 +78,7 @@ class Summarise(Operation):
             if measure.kind not in _KINDS and measure.share is None:
                 raise UsageError(
                     f"--statistic {measure}: over an axis there are {', '.join(_KINDS)}, median "
-                    "and p90; "
-                    "make a mask with calc first, and take its mean"
+                    "and p90; make a mask with calc first, and take its mean"
                 )
         if self.over is not Over.AREA and (
             self.region is not None or self.latitude_bands is not None
@@ -94,8 +93,7 @@ class Summarise(Operation):
         if self.latitude_bands is not None and not 0 < self.latitude_bands <= 180:
             raise UsageError(
                 f"--latitude-bands: '{self.latitude_bands:g}' is not the width of a band; write "
-                "degrees "
-                "up to 180"
+                "degrees up to 180"
             )
         if self.min_coverage is not None:
             check_coverage(self.min_coverage)
@@ -237,10 +235,8 @@ def _scale(
         return factor, units
     if measure.kind == "sum" and variable.units and has_offset_zero(variable.units):
         raise DataError(
-            f"{variable.name} is in {variable.units}, an interval scale with an arbitrary zero, "
-            "so a sum is "
-            "nothing; use "
-            "--statistic mean, or convert --units to K"
+            f"{variable.name} is in {variable.units}, an interval scale with an arbitrary zero, so "
+            "a sum is nothing; use --statistic mean, or convert --units to K"
         )
     return 1.0, variable.units
 

@@ -41,8 +41,7 @@ def read_shapefile(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
     ):
         raise DataError(
             f"{path}: its coordinates are those of a map projection ({projection.name}); turn it "
-            "into "
-            "longitude and latitude first"
+            "into longitude and latitude first"
         )
     try:
         with shapefile.Reader(str(path)) as reader:

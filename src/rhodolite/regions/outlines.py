@@ -95,8 +95,7 @@ def find_outlines(text: str) -> list[Outline]:
         hint = f"{hint} " if hint.startswith("Did") else ""
         raise DataError(
             f"--region: no country '{asked}'. {hint}'rhodolite inspect --regions' lists all; an "
-            "outline "
-            "in a file is named as FILE.geojson or FILE.shp#FEATURE"
+            "outline in a file is named as FILE.geojson or FILE.shp#FEATURE"
         )
     return [Outline(found, countries("50m")[names[found]])]
 

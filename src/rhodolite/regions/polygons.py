@@ -66,8 +66,7 @@ def polygon(path: Path, name: str, rings: list[NDArray[np.float64]]) -> list[Any
         if np.abs(ring[:, 1]).max() > 90 or np.abs(ring[:, 0]).max() > 540:
             raise DataError(
                 f"{path}: {name} has coordinates such as {ring[0, 0]:g}, {ring[0, 1]:g}, which are "
-                "no "
-                "degrees; turn it into longitude and latitude first"
+                "no degrees; turn it into longitude and latitude first"
             )
         if _crosses_dateline(ring, shapefile=path.suffix.lower() == ".shp"):
             ring[:, 0] = np.unwrap(ring[:, 0], period=360.0)

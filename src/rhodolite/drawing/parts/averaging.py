@@ -30,8 +30,7 @@ def average_all_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tupl
         if {Role.LATITUDE, Role.LONGITUDE} & set(keep):
             raise DataError(
                 f"{dataset.label}: latitude and longitude have two dimensions; summarise "
-                "--latitude-bands "
-                "2 before it makes bands of latitude, regrid a regular grid"
+                "--latitude-bands 2 before it makes bands of latitude, regrid a regular grid"
             )
         dataset = Summarise(over=Over.AREA)(dataset)
         words = ["mean over the area"]
@@ -82,7 +81,6 @@ def average_all_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tupl
         units = vertical.variable.units or ""
         raise DataError(
             f"{name} has {vertical.values.size} levels ({levels} {units}); choose one, such as "
-            "--level "
-            f"{vertical.values[0]:g}{units}"
+            f"--level {vertical.values[0]:g}{units}"
         )
     return dataset, " · ".join(word for word in words if word)

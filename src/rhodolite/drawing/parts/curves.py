@@ -156,8 +156,7 @@ def convert_to_common_units(curves: list[Curve]) -> list[Curve]:
         else:
             raise DataError(
                 f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which "
-                "cannot "
-                f"share an axis; choose with --variable {first.name}"
+                f"cannot share an axis; choose with --variable {first.name}"
             )
     return made
 

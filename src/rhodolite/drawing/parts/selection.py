@@ -72,8 +72,7 @@ def choose_part(
         levels = ", ".join(f"{value:g}" for value in vertical.values)
         raise DataError(
             f"{variable.name} has {vertical.values.size} levels ({levels} {units}); choose one, "
-            "such as "
-            f"--level {vertical.values[0]:g}{units}"
+            f"such as --level {vertical.values[0]:g}{units}"
         )
     return part
 

@@ -102,8 +102,7 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
         if count > _MOST:
             raise DataError(
                 f"{count:,} maps are too many for one figure; choose up to {_MOST}, such as with "
-                "--years, "
-                "or draw --by month"
+                "--years, or draw --by month"
             )
         name = str(coordinate.dimension)
         parts = [take(part, {name: np.array([at])}) for at in range(count)]

@@ -58,8 +58,7 @@ class Encoding:
                 value = float(values[beyond][0]) * self.packing.scale + self.packing.offset
                 raise DataError(
                     f"{self.name}: the value {value:g} does not fit the packing to {self.dtype}; "
-                    "pack anew with "
-                    f"--pack {self.dtype}"
+                    f"pack anew with --pack {self.dtype}"
                 )
         if gaps.any():
             values = np.where(gaps, self.fill, values)

@@ -30,7 +30,6 @@ def packing_over_range(variable: Variable, dtype: str, engine: Engine) -> Packin
     packing = Packing(dtype, float(high - low) / (2 * largest), float(low) + float(high - low) / 2)
     warn(
         f"{variable.name} is packed to {dtype}, so its values change by up to "
-        f"{packing.scale / 2:.2g} "
-        f"{variable.units or ''}".rstrip()
+        f"{packing.scale / 2:.2g} {variable.units or ''}".rstrip()
     )
     return packing

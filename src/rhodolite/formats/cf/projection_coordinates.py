@@ -48,8 +48,7 @@ def add_positions(dataset: Dataset) -> Dataset:
     if name != _ROTATED and importlib.util.find_spec("pyproj") is None:
         warn(
             f"{dataset.label}: the grid is projected ({name}); for its latitudes and longitudes "
-            "install pyproj: "
-            "pip install 'rhodolite[projections]'"
+            "install pyproj: pip install 'rhodolite[projections]'"
         )
         return dataset
     x, y = axes["x"], axes["y"]

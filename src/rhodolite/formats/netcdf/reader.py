@@ -63,8 +63,7 @@ def read_remote(address: str) -> Dataset:
         except (OSError, RuntimeError) as error:
             raise DataError(
                 f"{address}: no dataset is served there over DAP2 ({_reason(error)}); check the "
-                "address, "
-                "without a suffix such as .html or .dds, and that the server runs"
+                "address, without a suffix such as .html or .dds, and that the server runs"
             ) from None
         return _dataset(file, file, SourceFile(Path(address), "DAP2", None, address))
 

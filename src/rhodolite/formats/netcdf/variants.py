@@ -58,8 +58,7 @@ def fit_into_variant(
     if low < limits.min or high > limits.max:
         raise DataError(
             f"{variable.name} holds integers from {low:.0f} to {high:.0f}, more than the 32 bits "
-            "of "
-            f"{variant}; write netcdf4 or netcdf3-64bit-data"
+            f"of {variant}; write netcdf4 or netcdf3-64bit-data"
         )
     return replace(encoding, dtype=np.dtype("i4"))
 
@@ -112,8 +111,7 @@ def check_sizes(dataset: Dataset, encodings: list[Encoding], variant: str) -> No
         if limit is not None and size > limit:
             raise DataError(
                 f"{variable.name} takes {size:,} bytes, more than {variant} can hold in one "
-                "variable; "
-                "write netcdf4 or netcdf3-64bit-data"
+                "variable; write netcdf4 or netcdf3-64bit-data"
             )
 
 

@@ -146,8 +146,7 @@ class Season(TypedValue):
         if not 2 <= len(letters) <= 12 or not places:
             raise ValueError(
                 f"'{text}' is not a season; write the first letters of its months in a row, such "
-                "as DJF, MAM, "
-                "JJAS, or jun..sep"
+                "as DJF, MAM, JJAS, or jun..sep"
             )
         return cls(places[0] + 1, len(letters))
 

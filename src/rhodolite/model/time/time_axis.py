@@ -124,8 +124,7 @@ class TimeAxis:
         except (ValueError, OverflowError) as error:
             raise DataError(
                 f"time coordinate '{coordinate.name}' with units '{units}' and calendar "
-                f"'{calendar}' "
-                f"cannot be read: {error}"
+                f"'{calendar}' cannot be read: {error}"
             ) from None
         if not np.all(np.isfinite(axis.numbers)):
             raise DataError(f"time coordinate '{coordinate.name}' has missing values")
@@ -282,8 +281,7 @@ class TimeAxis:
         if cells is None:
             raise DataError(
                 f"the steps of {self.name} are irregular ({self.step}), so where they begin and "
-                "end cannot "
-                "be worked out; give the times bounds"
+                "end cannot be worked out; give the times bounds"
             )
         return replace(self, bounds=cells, climatological=False)
 

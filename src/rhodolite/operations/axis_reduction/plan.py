@@ -144,8 +144,7 @@ def plan_for(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
     if dataset.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
         raise DataError(
             f"{dataset.label}: latitude and longitude have two dimensions, so nothing lies along a "
-            "single "
-            "one; --latitude-bands 2 gives bands of latitude, regrid a regular grid"
+            "single one; --latitude-bands 2 gives bands of latitude, regrid a regular grid"
         )
     coordinate = dataset.need(role)
     if coordinate.dimension is None:

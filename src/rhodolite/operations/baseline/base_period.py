@@ -123,8 +123,7 @@ class BasePeriod:
             more = f" and {len(titles) - 12} more" if len(titles) > 12 else ""
             raise DataError(
                 f"--base {self.text} holds no values for {', '.join(titles[:12])}{more}, which the "
-                "data "
-                "have; widen the base"
+                "data have; widen the base"
             )
 
     def in_base(self, dataset: Dataset, variable: Variable) -> LazyArray:
@@ -188,9 +187,8 @@ def _check_base(
     if years.size < coverage * asked:
         raise DataError(
             f"{wanted}: the data hold {years.size} of its {asked} years ({axis.span.first} to "
-            f"{axis.span.last}), "
-            f"and {coverage:.0%} are needed. Choose a base within the data, or add "
-            f"--min-coverage {np.floor(years.size / asked * 100) / 100:g}"
+            f"{axis.span.last}), and {coverage:.0%} are needed. Choose a base within the data, or "
+            f"add --min-coverage {np.floor(years.size / asked * 100) / 100:g}"
         )
     return years, asked
 

@@ -111,8 +111,7 @@ class IndexWork(SeriesKernel):
         if counts["lost"]:
             warn(
                 f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no index, since "
-                "their values are "
-                "all equal or too few"
+                "their values are all equal or too few"
             )
 
 

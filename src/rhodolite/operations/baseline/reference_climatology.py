@@ -149,8 +149,7 @@ class StoredReference:
         if spread:
             raise DataError(
                 f"{self.data.label} holds normals without standard deviations, which --kind "
-                "standardised "
-                "needs; name the data that they were made from"
+                "standardised needs; name the data that they were made from"
             )
         if time_axis_of(self.data, its) != 0:
             raise DataError(f"{its.name} of {self.data.label} does not have its phases first")
@@ -172,8 +171,7 @@ def matched_phases(
     if cycle.size(axis.calendar) != cycle.size(calendar):
         raise DataError(
             f"{dataset.label} has the calendar {axis.calendar} and {other.label} {calendar}, whose "
-            "days of "
-            "the year do not correspond; use --cycle month"
+            "days of the year do not correspond; use --cycle month"
         )
     codes = cycle.phases(axis)
     rows = np.minimum(np.searchsorted(present, codes), present.size - 1)

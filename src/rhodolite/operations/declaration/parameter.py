@@ -138,7 +138,8 @@ class Parameter:
                 )
             return self.type(str(value))
         if self.repeats:
-            return self.type.parse(value)
+            texts = [value] if isinstance(value, (str, PurePath)) else value
+            return self.type.parse([str(text) for text in texts])
         if self.listed and isinstance(value, (list, tuple)):
             return self.type.parse(",".join(str(part) for part in value))
         if self._typed is not None:

@@ -142,8 +142,7 @@ class ProgramBuilder:
         if not isinstance(inner, Name):
             raise DataError(
                 f"--formula: {node.function} is of a variable, such as {node.function}(tas, ...); "
-                "do the "
-                "rest after it, or in a calc of its own"
+                "do the rest after it, or in a calc of its own"
             )
         variable = self.variable(inner.name)
         if node.function == "mean":
@@ -254,8 +253,7 @@ class ProgramBuilder:
             if has_offset_zero(value.units) and not value.difference:
                 raise DataError(
                     f"--formula: {function} of a temperature in {value.units}, whose zero is "
-                    "arbitrary; "
-                    "convert it to K first, or take a difference"
+                    "arbitrary; convert it to K first, or take a difference"
                 )
         programs = tuple(value.program for value in values)
         if function in ("*", "/"):
@@ -309,8 +307,7 @@ class ProgramBuilder:
         if value.units != UNITS_OF_ONE and not convertible(value.units, UNITS_OF_ONE):
             raise DataError(
                 f"--formula: {function} takes numbers without units, and this is in {value.units}; "
-                "divide "
-                f"by 1[{value.units}]"
+                f"divide by 1[{value.units}]"
             )
 
     def alike(self, function: str, values: list[Value], *, sums: bool = False) -> list[Value]:

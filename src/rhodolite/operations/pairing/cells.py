@@ -57,9 +57,8 @@ def need_same_cells(
     if sizes[0] != sizes[1]:
         raise DataError(
             f"{variable.name} has {_times(sizes[0])} cells in {dataset.label} and "
-            f"{_times(sizes[1])} in "
-            f"{other.label}; bring both to the same region and grid first, with subset and "
-            "regrid --like FILE"
+            f"{_times(sizes[1])} in {other.label}; bring both to the same region and grid first, "
+            "with subset and regrid --like FILE"
         )
     for role in (*_HORIZONTAL, Role.LEVEL):
         first, second = dataset.coordinate(role), other.coordinate(role)
@@ -77,10 +76,8 @@ def need_same_cells(
         ):
             raise DataError(
                 f"{variable.name} lies on other {role}s in {dataset.label} than in {other.label} "
-                "(the first is "
-                f"{first.values[0]:g} and {second.values[0]:g}); bring both to the same grid "
-                "first, "
-                "with regrid --like FILE"
+                f"(the first is {first.values[0]:g} and {second.values[0]:g}); bring both to the "
+                "same grid first, with regrid --like FILE"
             )
 
 

@@ -69,8 +69,7 @@ class Pair:
         if self.kind is not Contrast.DIFFERENCE and has_offset_zero(self.variable.units or "1"):
             raise DataError(
                 f"{self.variable.name} is in {self.variable.units}, an interval scale, of which "
-                "there are "
-                "no ratios; take --kind difference"
+                "there are no ratios; take --kind difference"
             )
         work: Any
         work, words = {

@@ -43,8 +43,7 @@ class MatchedTimes:
         if steps[0] != steps[1]:
             raise DataError(
                 f"{dataset.label} has one value {first.resolution} and {other.label} "
-                f"{second.resolution}; "
-                "bring both to the same first, such as aggregate --to month"
+                f"{second.resolution}; bring both to the same first, such as aggregate --to month"
             )
         unit, count = steps[0]
         if unit == "single" and first.calendar != second.calendar:
@@ -52,8 +51,7 @@ class MatchedTimes:
         if unit not in ("month", "year") and first.calendar != second.calendar:
             raise DataError(
                 f"{dataset.label} has the calendar {first.calendar} and {other.label} "
-                f"{second.calendar}, "
-                "whose days do not correspond; aggregate both --to month first"
+                f"{second.calendar}, whose days do not correspond; aggregate both --to month first"
             )
         made = cls(_periods(first, unit, count), _periods(second, unit, count))
         ours, _ = made.pairs(0)

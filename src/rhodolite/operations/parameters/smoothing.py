@@ -27,8 +27,7 @@ class Smoothing(TypedValue):
         if not number.isdigit() or int(number) < 1 or (not harmonics and int(number) % 2 == 0):
             raise ValueError(
                 f"'{text}' is not a way to smooth; write an odd number of phases, such as 31, or "
-                "'3 "
-                "harmonics'"
+                "'3 harmonics'"
             )
         return cls(int(number), harmonics)
 

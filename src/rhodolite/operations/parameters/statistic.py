@@ -163,8 +163,8 @@ class Measure(TypedValue):
         ):
             raise DataError(
                 f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which "
-                f"{self.units} cannot "
-                "be turned into; choose first: subset --variable NAME then aggregate"
+                f"{self.units} cannot be turned into; choose first: subset --variable NAME then "
+                "aggregate"
             )
         if change.by_density:
             threshold = (self.threshold - change.offset) / change.factor

@@ -79,8 +79,7 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
     if not needed <= dataset.variables.keys() or "method" not in dataset.attributes:
         raise DataError(
             f"{dataset.label}: this file holds no regridding weights; regrid --to 1.0 "
-            "--save-weights "
-            "FILE.nc writes them"
+            "--save-weights FILE.nc writes them"
         )
     centres = [dataset.variables[name].values() for name in ("old_latitude", "old_longitude")]
     if centres[0].shape != source.shape:
@@ -96,8 +95,7 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
     if max(np.nanmax(part) for part in apart) > 1e-4:
         raise DataError(
             f"{dataset.label}: the weights are for a grid of the same size that lies elsewhere; "
-            "make them "
-            "anew with --to"
+            "make them anew with --to"
         )
     target = mesh_of(dataset.restrict(["part_of_cell"]))
     shape = (target.size, source.size)

@@ -40,8 +40,7 @@ def grid_around(step: GridStep, source: Mesh) -> tuple[Mesh, list[Variable]]:
     middles = [(one[1:] + one[:-1]) / 2 for one in edges]
     if middles[0].size * middles[1].size > _MOST_CELLS:
         raise DataError(
-            f"--to {step}: {middles[0].size:,} x {middles[1].size:,} cells are too many; "
-            "choose a "
+            f"--to {step}: {middles[0].size:,} x {middles[1].size:,} cells are too many; choose a "
             "larger step or a smaller region"
         )
     names = source.dimensions if source.regular else ("lat", "lon")
@@ -115,6 +114,5 @@ def _need_divisor(step: float, whole: float, name: str) -> None:
         better = whole / max(times, 1)
         raise DataError(
             f"--to: cells of {step:g} degrees do not fit round the globe ({name}); a step of "
-            f"{better:.6g} "
-            f"gives {max(times, 1)} of them"
+            f"{better:.6g} gives {max(times, 1)} of them"
         )

@@ -74,8 +74,7 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
     if single or (lon is not None and lon.west == lon.east is not None):
         raise DataError(
             "latitude and longitude are not axes of these data, so a single one cannot be chosen; "
-            "give a "
-            "range, or one place with --at"
+            "give a range, or one place with --at"
         )
     positions = Positions.of(dataset)
     inside = _inside(positions, lat, lon)

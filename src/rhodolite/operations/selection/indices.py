@@ -108,8 +108,7 @@ def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:
         ends = [format_latitude(edge) for edge in (values.min(), values.max())]
         raise DataError(
             f"--lat {wanted}: no cell centre lies there; the data's run from {ends[0]} to "
-            f"{ends[1]}, "
-            f"{_spacing_words(values)}"
+            f"{ends[1]}, {_spacing_words(values)}"
         )
     return found
 
@@ -142,8 +141,7 @@ def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[I
         ends = [format_longitude(edge) for edge in (values.min(), values.max())]
         raise DataError(
             f"--lon {wanted}: no cell centre lies there; the data's run from {ends[0]} to "
-            f"{ends[1]}, "
-            f"{_spacing_words(values)}"
+            f"{ends[1]}, {_spacing_words(values)}"
         )
     return found, np.round((reached - values[found]) / 360.0) * 360.0
 
@@ -211,8 +209,7 @@ def time_indices(
     if not found.size:
         raise DataError(
             f"{' '.join(asked)}: no time step fits; the data hold {len(axis)}, from "
-            f"{axis.span.first} to "
-            f"{axis.span.last} ({axis.step})"
+            f"{axis.span.first} to {axis.span.last} ({axis.step})"
         )
     return found
 

@@ -119,8 +119,7 @@ def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
         ]
         warn(
             f"{axis.name} has no bounds and runs from {dates[0]} to {dates[1]}, so each step is "
-            "taken to end at its "
-            "time; --stamp start if it begins there"
+            "taken to end at its time; --stamp start if it begins there"
         )
         return axis.stamped(Stamp.END)
     return axis
@@ -132,8 +131,7 @@ def need_finer(axis: TimeAxis, interval: Interval) -> None:
     if lengths is not None and interval.days < float(np.min(lengths)) * 0.9 and len(axis) > 1:
         raise DataError(
             f"the data have one value {axis.resolution}, so there is nothing to aggregate to "
-            f"{interval}; "
-            "choose a longer interval"
+            f"{interval}; choose a longer interval"
         )
 
 
@@ -166,10 +164,8 @@ def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted:
     if short.size:
         warn(
             f"{short.size:,} of {periods.count:,} {interval.adjective} values are missing "
-            "everywhere, since the data "
-            f"hold too little of their periods: from {_name_periods(periods, short, interval)}; "
-            "--min-coverage changes how "
-            "much is needed"
+            "everywhere, since the data hold too little of their periods: from "
+            f"{_name_periods(periods, short, interval)}; --min-coverage changes how much is needed"
         )
     if periods.chosen:
         names = ", ".join(MONTH_TITLES[month - 1] for month in periods.chosen)
@@ -178,8 +174,7 @@ def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted:
     if kept.size and not counted:
         warn(
             f"{kept.size:,} of {periods.count:,} {interval.adjective} values are of periods that "
-            "the data hold in "
-            f"part: from {_name_periods(periods, kept, interval)}"
+            f"the data hold in part: from {_name_periods(periods, kept, interval)}"
         )
 
 

@@ -75,8 +75,7 @@ class Groups:
         if lost:
             warn(
                 "{label}: {lost:,} of {of:,} {noun} are missing, since too few values are there; "
-                "--min-coverage "
-                "changes how many are needed",
+                "--min-coverage changes how many are needed",
                 label=self.label,
                 noun=self.noun,
                 lost=lost,

@@ -81,22 +81,19 @@ def adding(variable: Variable, axis: TimeAxis) -> TotalRule:
         if axis.lengths is None:
             raise DataError(
                 f"{variable.name} is a rate ({units}), and its steps are irregular, so amounts "
-                "cannot be "
-                "told; bounds of the times would help"
+                "cannot be told; bounds of the times would help"
             )
         amount, seconds = rate
         return TotalRule(86400.0 / seconds, True, amount, _NAMES.get(str(name)))
     if not is_amount(variable, axis):
         warn(
             f"{variable.name} ({units or 'no units'}) is a state, not an amount or a rate, and the "
-            "sum of its values "
-            "depends on how many there are; --statistic mean is what is usual"
+            "sum of its values depends on how many there are; --statistic mean is what is usual"
         )
     if units and has_offset_zero(units):
         raise DataError(
-            f"{variable.name} is in {units}, an interval scale with an arbitrary zero, so a sum "
-            "is meaningless; use "
-            "--statistic mean, or convert --units to K"
+            f"{variable.name} is in {units}, an interval scale with an arbitrary zero, so a sum is "
+            "meaningless; use --statistic mean, or convert --units to K"
         )
     return TotalRule(1.0, False, units, None if name is None else str(name))
 
@@ -193,8 +190,7 @@ def _of_calendar_units(variable: Variable, axis: TimeAxis, amount: str, months: 
     if step.unit not in ("month", "year"):
         raise DataError(
             f"{variable.name} is in {variable.units}, and its steps ({step}) are not months or "
-            "years; "
-            f"convert --units '{variable.name}={amount} day-1' first"
+            f"years; convert --units '{variable.name}={amount} day-1' first"
         )
     count = step.count * (12 if step.unit == "year" else 1)
     name = str(variable.attributes.get("standard_name", ""))

@@ -259,8 +259,7 @@ class TrendWork(SeriesKernel):
         if seasonal and (len(phases) < len(axis) or np.unique(seasons).size < 2):
             raise UsageError(
                 f"--test {question.test} needs one value for each month or season of a year, and "
-                "the data "
-                f"have {axis.step}; aggregate --to month first, or use --test mann-kendall"
+                f"the data have {axis.step}; aggregate --to month first, or use --test mann-kendall"
             )
         return cls(question, along, order, axis.decimal_years[order], seasons, years, factor, unit)
 

@@ -30,8 +30,8 @@ def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variabl
         else:
             warn(
                 f"{variable.name} holds "
-                f"{'text' if variable.data.dtype.kind not in 'fiu' else 'classes'}, "
-                "not quantities, and is left out"
+                f"{'text' if variable.data.dtype.kind not in 'fiu' else 'classes'}, not "
+                "quantities, and is left out"
             )
     if not along_time:
         raise DataError(f"{dataset.label}: no variable runs along time ({coordinate.name})")

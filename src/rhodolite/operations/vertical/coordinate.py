@@ -68,8 +68,7 @@ class Vertical:
         if not is_pressure(units) and not convertible(units, "m"):
             raise DataError(
                 f"{dataset.label}: the levels ({coordinate.name}, in {units}) are not pressures, "
-                "heights or "
-                "depths, and have no formula_terms that say how to compute them"
+                "heights or depths, and have no formula_terms that say how to compute them"
             )
         return cls(coordinate.dimension, units, coordinate.values, slack=coordinate.slack)
 
@@ -139,8 +138,7 @@ def _compute_pressures(
         return Vertical(dimension, "Pa", None, (_pascal(term("p0")), term("lev")), _with_log)
     raise DataError(
         f"{dataset.label}: levels of {named or variable.name} are not understood; pressures, "
-        "heights, "
-        f"depths and {_HYBRID}, {_SIGMA}, {_LOG} are"
+        f"heights, depths and {_HYBRID}, {_SIGMA}, {_LOG} are"
     )
 
 

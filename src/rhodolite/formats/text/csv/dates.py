@@ -103,8 +103,7 @@ def stretches_of(table: Table) -> list[Stretch]:
     if day_first is None:
         raise DataError(
             f"{table.path}: dates such as {next(iter(given))} can be read in two ways; write them "
-            "as "
-            "2001-12-31, or with dots as 31.12.2001"
+            "as 2001-12-31, or with dots as 31.12.2001"
         )
     if any(a != b for a, b in zip(given, text, strict=True)):
         warn(f"{table.path.name}: the dates have no years and are taken as days of {_NO_YEAR}")

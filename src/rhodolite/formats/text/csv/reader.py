@@ -25,8 +25,7 @@ _SPACE = {
 }
 _ADVICE = (
     "a table needs a column of times (time or date), of places (lat and lon), or both; or one row "
-    "a site with times "
-    "as the headers of columns"
+    "a site with times as the headers of columns"
 )
 
 
@@ -248,9 +247,7 @@ def _degrees(table: Table, role: str, *, placed: bool = True) -> Array:
             hint = "; are latitude and longitude exchanged?"
         raise DataError(
             f"{table.path}, line {table.lines[at]}: '{table.cells[name].iloc[at]}' is not a "
-            f"{role}; "
-            "it "
-            f"lies between {low} and {high}{hint}"
+            f"{role}; it lies between {low} and {high}{hint}"
         )
     return values
 

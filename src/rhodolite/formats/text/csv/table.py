@@ -110,8 +110,8 @@ class Table:
         if wrong.any():
             at = int(np.argmax(wrong.to_numpy()))
             raise DataError(
-                f"{self.path}, line {self.lines[at]}: '{text.iloc[at]}' in column '{name}' is no "
-                "number"
+                f"{self.path}, line {self.lines[at]}: '{text.iloc[at]}' in column '{name}' is not "
+                "a number"
             )
         return np.asarray(values, dtype=np.float64)
 

@@ -75,9 +75,8 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
         if variable.dimensions != first.dimensions:
             raise DataError(
                 f"a table has one row for each cell, but {first.name} has the dimensions "
-                f"({', '.join(first.dimensions)}) and "
-                f"{variable.name} over ({', '.join(variable.dimensions)}); choose with --variable "
-                f"{first.name}"
+                f"({', '.join(first.dimensions)}) and {variable.name} over "
+                f"({', '.join(variable.dimensions)}); choose with --variable {first.name}"
             )
     if layout.wide_table:
         _write_wide(dataset, variables, path, engine)

@@ -437,7 +437,7 @@ def test_tables_of_every_form(tmp_path, text, sizes, name, first):
         ("site,2001,2002\na,1,x\n", "line 2: 'x' in column '2002' is not a number"),
         ("time,note\n2001,\n", "no column of numbers"),
         ("time,x\n", "no row below it"),
-        ("hello\n1\n", "this is no table"),
+        ("hello\n1\n", "this is not a table"),
     ],
 )
 def test_mistakes_in_tables_are_named_with_their_line(tmp_path, text, message):

@@ -159,8 +159,7 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 def test_the_catalogue_agrees_with_the_classes():
     order = (
         "subset extract annotate convert calc aggregate accumulate climatology anomaly index trend "
-        "detrend correlate "
-        "summarise regrid relevel compare"
+        "detrend correlate summarise regrid relevel compare"
     )
     assert list(SUMMARIES) == list(all_operations()) == order.split()
     for verb, cls in all_operations().items():

@@ -401,7 +401,7 @@ def test_outlines_in_files_are_chosen_mended_or_refused_by_name(tmp_path):
         ([[[0, 0], [1, 1]]], "fewer than three positions"),
         ([[[5e5, 6e6], [6e5, 6e6], [6e5, 7e6], [5e5, 6e6]]], "which are no degrees"),
         ([[[0, 0], [1, 1], [2, 2], [0, 0]]], "encloses nothing"),
-        ([[["a", 0], [1, 1], [2, 2], [0, 0]]], "no position"),
+        ([[["a", 0], [1, 1], [2, 2], [0, 0]]], "not a position"),
     ):
         with pytest.raises(DataError, match=message):
             find_outlines(str(geojson(tmp_path / "b.geojson", ({"name": "B"}, rings))))

@@ -151,7 +151,7 @@ def test_writing_with_little_memory_reads_small_variables_without_locking_up(tmp
             "does not say what is to be in which units; write it like tas=degC",
         ),
         ({"units": "tas=degQ"}, UsageError, "'degQ' is not known to UDUNITS"),
-        ({"units": "tas=m"}, DataError, "tas is in K, which cannot be turned into m"),
+        ({"units": "tas=m"}, DataError, "tas is in K, which cannot be converted to m"),
         ({"units": "tos=degC"}, DataError, r"no variable 'tos'\. Did you mean tas"),
         ({"units": "time=K"}, DataError, "time is not a quantity"),
         ({"longitude": "0..180"}, UsageError, "'0..180' is not offered"),

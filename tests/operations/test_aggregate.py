@@ -366,7 +366,7 @@ def test_the_standardised_index_agrees_with_scipy(months):
             "--cycle: 'week' is not offered. There are: hour, day, month",
         ),
         (["climatology", "--cycle", "month+day"], 2, "does not go together; write day+hour"),
-        (["climatology", "--cycle", "hour"], 3, "a cycle by hour needs at least one a hour"),
+        (["climatology", "--cycle", "hour"], 3, "a cycle by hour needs at least one per hour"),
         (
             ["climatology", "--statistic", "sum"],
             2,

@@ -31,7 +31,7 @@ from rhodolite import (
 )
 from rhodolite.arrays import Engine
 from rhodolite.errors import RhodoliteWarning
-from rhodolite.kernels import rank_trends
+from rhodolite.kernels import pairwise_slopes, rank_trends
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.kernels.rank_trends import (
     kendall_statistic,
@@ -504,7 +504,7 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
             "tas has 72 x 144 cells in garnet_monthly_1981-2020.nc",
         ),
         (["anomaly", "--climatology", "garnet_monthly_1981-2020.nc:tas"], 2, "name the file alone"),
-        (["detrend", "--cycle", "day"], 3, "a cycle by day needs at least one a day"),
+        (["detrend", "--cycle", "day"], 3, "a cycle by day needs at least one per day"),
     ],
 )
 def test_what_cannot_be_asked_is_said(demo, tmp_path, words, code, message):
@@ -562,8 +562,8 @@ def test_long_series_and_short_ones_go_the_same_way(monkeypatch):
     y[:, 4] = 1.0
     variance = kendall_variance(y)
     short = pairwise_trend(x, y, None, variance, 0.05)
-    monkeypatch.setattr(rank_trends, "_MANY", 10)
-    monkeypatch.setattr(rank_trends, "_SAMPLE", 500)
+    monkeypatch.setattr(rank_trends, "MANY", 10)
+    monkeypatch.setattr(pairwise_slopes, "_SAMPLE", 500)
     with warnings.catch_warnings():
         warnings.simplefilter("error")
         np.testing.assert_allclose(

@@ -188,7 +188,7 @@ def test_what_hides_or_prevents_a_trend_is_told():
         np.random.default_rng(0).normal(size=(48, 2, 2)), times=15 + 30.4 * np.arange(48)
     )
     with pytest.warns(
-        RhodoliteWarning, match="the cycle of the year is still in the data .* anomaly then trend"
+        RhodoliteWarning, match="the annual cycle is still in the data .* anomaly then trend"
     ):
         rhodolite.Trend()(monthly)
     with pytest.raises(DataError, match="a trend needs at least 3 times, and there are 2"):

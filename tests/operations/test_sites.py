@@ -480,7 +480,7 @@ def test_new_levels_are_in_any_unit_and_missing_beyond_the_old_ones():
     np.testing.assert_allclose(far, [[2000, 4000]], rtol=1e-12)
     for text, message in (
         ("850hPa,500m", "mixes hPa and m"),
-        ("1m..2m", "are no levels"),
+        ("1m..2m", "are not levels"),
         ("5m,5m", "names a level twice"),
     ):
         with pytest.raises(UsageError, match=message):

@@ -104,7 +104,7 @@ def test_what_is_missing_or_has_gaps_is_told():
     data = make_dataset(np.zeros((2, 3, 4)), lats=[0, np.nan, 2])
     with pytest.raises(DataError, match=r"latitude coordinate \(lat\) has missing values"):
         data.need(Role.LATITUDE)
-    with pytest.raises(DataError, match="there is no vertical axis; one is told by"):
+    with pytest.raises(DataError, match="there is no vertical axis; one is identified by"):
         data.need(Role.LEVEL)
     with pytest.raises(DataError, match="the time axis \\(time\\) has no steps"):
         make_dataset(np.zeros((0, 3, 4))).need_time()

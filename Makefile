@@ -1,0 +1,34 @@
+# The commands that people use. `make` lists them.
+python := .venv/bin/python
+
+.PHONY: help
+help:
+	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/:/' | column -t -s:
+
+.venv/bin/python:
+	python3 -m venv .venv && .venv/bin/pip install --quiet -e '.[dev]'
+
+.PHONY: test
+test: .venv/bin/python  ## all tests, under five minutes
+	$(python) -m pytest
+
+.PHONY: quick
+quick: .venv/bin/python  ## the tests that are not slow, under a minute
+	$(python) -m pytest -m "not slow"
+
+.PHONY: check
+check: .venv/bin/python  ## lint, format, types, import contract
+	$(python) -m ruff check .
+	$(python) -m ruff format --check .
+	$(python) -m mypy
+	.venv/bin/lint-imports
+
+.PHONY: docs
+docs: .venv/bin/python  ## write what is generated: methods, reference, manual page
+	$(python) tools/make_methods.py
+	$(python) tools/make_reference.py
+	$(python) tools/make_man.py
+
+.PHONY: mutants
+mutants: .venv/bin/python  ## change the code at random in a copy, and count what the tests miss
+	$(python) tools/mutate.py --count 50
