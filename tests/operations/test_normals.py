@@ -198,7 +198,7 @@ def test_data_too_coarse_or_without_a_zero_are_refused():
     yearly = make_dataset(np.zeros((5, 2, 2)), times=np.arange(5) * 365, calendar="noleap")
     with pytest.raises(DataError, match=r"a cycle by month needs at least one per month"):
         Anomaly()(yearly)
-    with pytest.raises(DataError, match="an arbitrary zero, so percent"):
+    with pytest.raises(DataError, match="with an arbitrary zero, so percent"):
         Anomaly(kind="percent")(daily(units="degC")[0])
     data, _, phases = daily()
     late = take(data, {"time": np.flatnonzero((phases["month"] != 0) | (data.time.years == 2004))})

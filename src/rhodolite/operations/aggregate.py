@@ -116,7 +116,7 @@ class Aggregate(Operation):
         if not steps.size:
             raise DataError(f"{dataset.label}: no step lies in the season {self.season}")
         periods = Periods(axis, divided, steps, self.to)
-        share = self._share(periods)
+        share = self._required_coverage(periods)
         warn_of_ends(periods, share, self.to, counted=self.statistic.kind == "count")
         along_time, _ = variables_along_time(dataset)
         made = {v.name: self._aggregate(dataset, v, periods, share) for v in along_time}
@@ -132,7 +132,7 @@ class Aggregate(Operation):
         ]
         return dataset.with_variables([*(v for v in kept if v.name != bounds.name), bounds])
 
-    def _share(self, periods: Periods) -> float:
+    def _required_coverage(self, periods: Periods) -> float:
         if self.min_coverage is not None:
             return self.min_coverage
         if self.statistic.kind == "count":

@@ -126,8 +126,8 @@ class Anomaly(Operation):
     def _departures(self, dataset: Dataset, variable: Variable, reference: Reference) -> Variable:
         if self.kind == AnomalyKind.PERCENT and variable.units and has_offset_zero(variable.units):
             raise DataError(
-                f"{variable.name} is in {variable.units}, an interval scale (its zero is an "
-                "offset), so percent of it mean nothing; use --kind difference or standardised"
+                f"{variable.name} is in {variable.units}, an interval scale with an "
+                "arbitrary zero, so percent of it is meaningless; use --kind difference or standardised"
             )
         normals, deviations = reference.normals(
             dataset, variable, spread=self.kind == AnomalyKind.STANDARDISED
