@@ -55,7 +55,12 @@ _collector = threading.local()
 
 
 def warn(message: str, **fields: int | str) -> None:
-    """Raise a warning that the command line collects and prints once, at the end."""
+    """Raise a warning that the command line collects and prints once, at the end.
+
+    Parameters
+    ----------
+    message : str
+    """
     held = getattr(_collector, "held", None)
     if held is not None:
         held.append((message, fields))
@@ -75,7 +80,13 @@ def collecting() -> Iterator[list[tuple[str, dict[str, int | str]]]]:
 
 def sum_up_warnings(caught: Iterable[RhodoliteWarning]) -> list[str]:
     """Return the messages of warnings, those that differ in numbers alone as one with their
-    sums."""
+    sums.
+
+    Parameters
+    ----------
+    caught : iterable of RhodoliteWarning
+        Warnings that were caught.
+    """
     found: dict[tuple[object, ...], dict[str, int | str]] = {}
     times: dict[tuple[object, ...], int] = {}
     for one in caught:
@@ -95,6 +106,13 @@ def sum_up_warnings(caught: Iterable[RhodoliteWarning]) -> list[str]:
 
 def nearest_names(asked: str, offered: Iterable[str]) -> str:
     """Return a sentence with the nearest match to a misspelt name and all names there are.
+
+    Parameters
+    ----------
+    asked : str
+        What was asked for.
+    offered : iterable of str
+        What there is.
 
     Examples
     --------

@@ -16,6 +16,16 @@ def block_shape(
     Blocks grow along the last axis first, as files are laid out; a block is never smaller than
     one chunk, since a part of a chunk costs as much to decode as the whole.
 
+    Parameters
+    ----------
+    shape : tuple of int
+    chunks : tuple of int, optional
+        Shape of a chunk.
+    itemsize : int
+        Bytes of one value.
+    limit : int
+        Bytes of a block at most.
+
     Examples
     --------
     >>> block_shape((3650, 181, 360), (1, 181, 360), 4, 32 << 20)
@@ -33,7 +43,14 @@ def block_shape(
 
 
 def iterate_blocks(shape: tuple[int, ...], block: tuple[int, ...]) -> Iterator[Region]:
-    """Yield the regions that tile an array, in the order of its storage."""
+    """Yield the regions that tile an array, in the order of its storage.
+
+    Parameters
+    ----------
+    shape : tuple of int
+    block : tuple of int
+        Shape of a block.
+    """
     axes = [
         [slice(start, min(start + step, n)) for start in range(0, n, step)]
         for n, step in zip(shape, block, strict=True)
@@ -42,7 +59,14 @@ def iterate_blocks(shape: tuple[int, ...], block: tuple[int, ...]) -> Iterator[R
 
 
 def count_blocks(shape: tuple[int, ...], block: tuple[int, ...]) -> int:
-    """Return how many blocks `iterate_blocks` yields."""
+    """Return how many blocks `iterate_blocks` yields.
+
+    Parameters
+    ----------
+    shape : tuple of int
+    block : tuple of int
+        Shape of a block.
+    """
     total = 1
     for n, step in zip(shape, block, strict=True):
         total *= -(-n // step)

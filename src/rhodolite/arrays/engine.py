@@ -301,7 +301,12 @@ def usual_memory() -> int:
 
 
 def read_small(array: LazyArray) -> Array:
-    """Return all values of a small array, such as those of a coordinate, read in this thread."""
+    """Return all values of a small array, such as those of a coordinate, read in this thread.
+
+    Parameters
+    ----------
+    array : LazyArray
+    """
     return Engine(workers=1).compute(array)
 
 

@@ -60,12 +60,23 @@ class LazyArray(ABC):
 
 
 def whole(shape: tuple[int, ...]) -> Region:
-    """Return the region that covers an array of this shape."""
+    """Return the region that covers an array of this shape.
+
+    Parameters
+    ----------
+    shape : tuple of int
+    """
     return tuple(slice(0, n) for n in shape)
 
 
 def region_shape(region: Region) -> tuple[int, ...]:
-    """Return the shape of the block that a region names."""
+    """Return the shape of the block that a region names.
+
+    Parameters
+    ----------
+    region : Region
+        Block of an array: one slice per axis.
+    """
     return tuple(s.stop - s.start for s in region)
 
 

@@ -11,7 +11,17 @@ _seeking = threading.Lock()
 
 
 def read_at(descriptor: int, size: int, offset: int) -> bytes:
-    """Return bytes of a file from a place on; fewer where it ends before."""
+    """Return bytes of a file from a place on; fewer where it ends before.
+
+    Parameters
+    ----------
+    descriptor : int
+        Open file.
+    size : int
+        Number of bytes.
+    offset : int
+        Place in the file, in bytes.
+    """
     if hasattr(os, "pread"):
         return os.pread(descriptor, size, offset)
     with _seeking:
@@ -24,7 +34,17 @@ def read_at(descriptor: int, size: int, offset: int) -> bytes:
 
 
 def write_at(descriptor: int, data: memoryview, offset: int) -> None:
-    """Write all bytes to a place in a file."""
+    """Write all bytes to a place in a file.
+
+    Parameters
+    ----------
+    descriptor : int
+        Open file.
+    data : memoryview
+        Bytes to write.
+    offset : int
+        Place in the file, in bytes.
+    """
     if hasattr(os, "pwrite"):
         while data.nbytes:
             written = os.pwrite(descriptor, data, offset)

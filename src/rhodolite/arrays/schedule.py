@@ -36,6 +36,12 @@ def find_passes(arrays: Iterable[LazyArray], memory: int) -> list[Pass]:
     on.
 
     Reductions of the same source that can run at the same time share a pass.
+
+    Parameters
+    ----------
+    arrays : iterable of LazyArray
+    memory : int
+        Bytes allowed.
     """
     found: dict[tuple[int, int, int], Pass] = {}
     for node, depth in _with_depths(arrays):

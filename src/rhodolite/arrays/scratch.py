@@ -138,7 +138,16 @@ class ScratchBuffer(LazyArray):
 def decoding_factor(
     shape: tuple[int, ...], chunks: tuple[int, ...] | None, block: tuple[int, ...]
 ) -> float:
-    """Return how often each chunk is decoded, on average, when an array is read in such blocks."""
+    """Return how often each chunk is decoded, on average, when an array is read in such blocks.
+
+    Parameters
+    ----------
+    shape : tuple of int
+    chunks : tuple of int, optional
+        Shape of a chunk.
+    block : tuple of int
+        Shape of a block.
+    """
     if chunks is None:
         return 1.0
     factor = 1.0

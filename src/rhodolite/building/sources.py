@@ -46,6 +46,13 @@ class GridStack(LazyArray):
 def from_grids(inputs: Sequence[str], told: Description) -> Dataset:
     """Return the dataset that grids with dates in their names form.
 
+    Parameters
+    ----------
+    inputs : sequence of str
+        Files, patterns and addresses.
+    told : Description
+        The description of the files.
+
     Raises
     ------
     DataError
@@ -167,6 +174,13 @@ def _same_cells(header: Header, first: Header, path: Path, other: Path) -> Heade
 
 def from_tables(inputs: Sequence[str], told: Description) -> Dataset:
     """Return the dataset that tables form, with the columns that are described.
+
+    Parameters
+    ----------
+    inputs : sequence of str
+        Files, patterns and addresses.
+    told : Description
+        The description of the files.
 
     Raises
     ------

@@ -46,19 +46,55 @@ class Finding:
 def error(
     where: str, what: str, rule: str, *settings: tuple[str, str], advice: str = ""
 ) -> Finding:
-    """Return a finding that breaks a rule of CF."""
+    """Return a finding that breaks a rule of CF.
+
+    Parameters
+    ----------
+    where : str
+        Name of the variable, or ``dataset``.
+    what : str
+        What is wrong, in words.
+    rule : str
+        Section of the conventions.
+    advice : str
+        How to repair it where `annotate` alone cannot.
+    """
     return Finding(Severity.ERROR, where, what, rule, settings, advice)
 
 
 def warning(
     where: str, what: str, rule: str, *settings: tuple[str, str], advice: str = ""
 ) -> Finding:
-    """Return a finding that keeps others from using the data."""
+    """Return a finding that keeps others from using the data.
+
+    Parameters
+    ----------
+    where : str
+        Name of the variable, or ``dataset``.
+    what : str
+        What is wrong, in words.
+    rule : str
+        Section of the conventions.
+    advice : str
+        How to repair it where `annotate` alone cannot.
+    """
     return Finding(Severity.WARNING, where, what, rule, settings, advice)
 
 
 def advice(
     where: str, what: str, rule: str, *settings: tuple[str, str], advice: str = ""
 ) -> Finding:
-    """Return a finding that others would be helped by."""
+    """Return a finding that others would be helped by.
+
+    Parameters
+    ----------
+    where : str
+        Name of the variable, or ``dataset``.
+    what : str
+        What is wrong, in words.
+    rule : str
+        Section of the conventions.
+    advice : str
+        How to repair it where `annotate` alone cannot.
+    """
     return Finding(Severity.ADVICE, where, what, rule, settings, advice)

@@ -26,7 +26,15 @@ class Segment(NamedTuple):
 
 
 def run_chain(words: list[str], quiet: bool) -> None:
-    """Run steps joined by `then`, and say in one line what was written."""
+    """Run steps joined by `then`, and say in one line what was written.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
+    quiet : bool
+        Whether only errors are printed.
+    """
     from rhodolite.cli.engine import make_engine
 
     began = time.monotonic()
@@ -48,6 +56,11 @@ def run_chain(words: list[str], quiet: bool) -> None:
 
 def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:
     """Return the chain that words ask for, and all run options by name.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
 
     Raises
     ------
@@ -95,7 +108,13 @@ def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:
 
 
 def split_at_then(words: list[str]) -> list[list[str]]:
-    """Return the words of each step."""
+    """Return the words of each step.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
+    """
     segments: list[list[str]] = [[]]
     for word in words:
         if word == "then":
@@ -108,7 +127,15 @@ def split_at_then(words: list[str]) -> list[list[str]]:
 
 
 def parse_segment(words: list[str], *, first: bool) -> Segment:
-    """Return the step that the words of a segment describe, its inputs, and its run options."""
+    """Return the step that the words of a segment describe, its inputs, and its run options.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
+    first : bool
+        Whether it is the first segment, which names the inputs.
+    """
     from rhodolite.cli.options import CHOSEN, step_parser
     from rhodolite.operations.declaration import parameters
 
@@ -129,6 +156,11 @@ def parse_segment(words: list[str], *, first: bool) -> Segment:
 
 def find_step(words: list[str]) -> tuple[str, type[Step], list[str]]:
     """Return the words for a step, its class, and the words that follow.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
 
     Raises
     ------

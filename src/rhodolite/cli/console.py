@@ -27,23 +27,45 @@ _ROOMY = 70
 
 
 def say(message: str) -> None:
-    """Print a message on standard error."""
+    """Print a message on standard error.
+
+    Parameters
+    ----------
+    message : str
+    """
     print(message, file=sys.stderr)
 
 
 def say_warnings(messages: Iterable[str]) -> None:
-    """Print each warning once."""
+    """Print each warning once.
+
+    Parameters
+    ----------
+    messages : iterable of str
+    """
     for message in dict.fromkeys(messages):
         say(f"warning: {message}")
 
 
 def list_words(summaries: Mapping[str, str]) -> str:
-    """Return words with their summaries, one per line."""
+    """Return words with their summaries, one per line.
+
+    Parameters
+    ----------
+    summaries : mapping of str to str
+        Words and what they mean.
+    """
     return "".join(f"  {word:<12} {text}\n" for word, text in summaries.items())
 
 
 def print_version(*, debug: bool) -> None:
-    """Print the version, with those of the libraries where they are wanted."""
+    """Print the version, with those of the libraries where they are wanted.
+
+    Parameters
+    ----------
+    debug : bool
+        Whether versions of libraries are printed as well.
+    """
     print(f"rhodolite {__version__}")
     if debug:
         print(f"Python {platform.python_version()} on {platform.system()} {platform.machine()}")
@@ -54,14 +76,33 @@ def print_version(*, debug: bool) -> None:
 
 
 def written_line(output: Path, written: tuple[int, int], seconds: float, source: str = "") -> str:
-    """Say what was written; `written` is the number of files and of bytes."""
+    """Say what was written; `written` is the number of files and of bytes.
+
+    Parameters
+    ----------
+    output : Path
+    written : tuple[int, int]
+        Number of files and of bytes.
+    seconds : float
+        Time that it took.
+    source : str
+        What else to say, such as from how many files.
+    """
     files, size = written
     count = f"{files} files, " if files > 1 else ""
     return f"wrote {output} ({count}{file_size(size)}{source}) in {seconds:.1f} s"
 
 
 def say_plan(plan: Plan, output: Path, engine: Engine) -> None:
-    """Print what would be done."""
+    """Print what would be done.
+
+    Parameters
+    ----------
+    plan : Plan
+    output : Path
+    engine : Engine
+        What computes the values.
+    """
     rows = []
     for number, one in enumerate(plan.passes, start=1):
         shape = " x ".join(map(str, one.block))

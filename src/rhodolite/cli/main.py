@@ -62,7 +62,13 @@ def run() -> None:
 
 
 def main(words: list[str]) -> int:
-    """Run a command line and return its exit code."""
+    """Run a command line and return its exit code.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
+    """
     debug, quiet = "--debug" in words, "--quiet" in words
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("default" if debug else "ignore")
@@ -112,7 +118,15 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
 
 
 def dispatch(words: list[str], quiet: bool) -> int:
-    """Run one command line without catching what goes wrong, and return its exit code."""
+    """Run one command line without catching what goes wrong, and return its exit code.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
+    quiet : bool
+        Whether only errors are printed.
+    """
     if words and words[0] == "help" and len(words) > 1:
         words = [*words[1:], "--help"]
     verb = words[0] if words else "--help"

@@ -94,7 +94,14 @@ def _refuse_spaces(words: list[str]) -> None:
 
 
 def step_parser(verb: str, cls: type) -> Parser:
-    """Return the parser for one step of a chain."""
+    """Return the parser for one step of a chain.
+
+    Parameters
+    ----------
+    verb : str
+    cls : type
+        The declared class.
+    """
     usage = f"rhodolite {verb} INPUT... [options] [then VERB [options]]... -o OUTPUT"
     parser = Parser(verb, description=description(cls), usage=usage)
     parser.add_argument(
@@ -138,7 +145,16 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
 def add_run_options(
     parser: argparse.ArgumentParser, *, output: bool = True, members: bool = True
 ) -> None:
-    """Add the options that every verb has; `members` where inputs can be those of an ensemble."""
+    """Add the options that every verb has; `members` where inputs can be those of an ensemble.
+
+    Parameters
+    ----------
+    parser : argparse.ArgumentParser
+    output : bool
+        Whether the verb writes a file.
+    members : bool
+        Whether inputs can be members of an ensemble.
+    """
     group = parser.add_argument_group("run options")
     if output:
         group.add_argument(
@@ -238,7 +254,15 @@ def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:
 
 
 def parse_number(option: str, text: str | None) -> float | None:
-    """Return the number that an option gives; None where it is not given."""
+    """Return the number that an option gives; None where it is not given.
+
+    Parameters
+    ----------
+    option : str
+        What to call it in messages.
+    text : str, optional
+        As people type it.
+    """
     if text is None:
         return None
     try:
@@ -251,7 +275,16 @@ def apply_declared(
     dataset: Dataset, variables: list[str] | None, missing_value: str | None
 ) -> Dataset:
     """Return a dataset of the variables chosen, with the number for missing values that was
-    declared."""
+    declared.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variables : list of str, optional
+        Names asked for.
+    missing_value : str, optional
+        Number that stands for missing values.
+    """
     from rhodolite.formats.normalise import declare_missing
 
     if variables:

@@ -24,7 +24,22 @@ def write_out(
     also_read: Iterable[Path] = (),
     origin: Origin | None = None,
 ) -> None:
-    """Write a dataset as the run options ask, or say what would be done."""
+    """Write a dataset as the run options ask, or say what would be done.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    layout : Layout
+        How the output is to lie on disk.
+    options : Namespace
+        Run options.
+    began : float
+        Moment at which the work began.
+    also_read : iterable of Path
+        Other files that must not be replaced.
+    origin : Origin, optional
+        What was typed besides the steps.
+    """
     output = Path(options.output)
     engine = make_engine(options.quiet, options.memory, options.workers, options.cluster)
     if options.plan:
@@ -44,6 +59,16 @@ def write_out(
 
 
 def report_written(dataset: Dataset, output: Path, written: tuple[int, int], began: float) -> None:
-    """Say in one line what was written, and from how many files."""
+    """Say in one line what was written, and from how many files.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    output : Path
+    written : tuple[int, int]
+        Number of files and of bytes.
+    began : float
+        Moment at which the work began.
+    """
     files = f", from {len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")
     say(written_line(output, written, time.monotonic() - began, files))

@@ -32,6 +32,11 @@ _PLACES = {"years": ("year_overlay", "YearOverlay")}
 def drawing(kind: str) -> type[Drawing]:
     """Return the drawing that a word stands for.
 
+    Parameters
+    ----------
+    kind : str
+        Word that follows `draw`.
+
     Raises
     ------
     UsageError

@@ -20,7 +20,13 @@ from rhodolite.model.variable import Variable
 
 def with_one_mark(parts: list[Variable]) -> list[Variable]:
     """Return integers of several files with one number for what is missing, that none of them holds
-    as a value."""
+    as a value.
+
+    Parameters
+    ----------
+    parts : list of Variable
+        The same variable of several files.
+    """
     first = parts[0]
     if all(v.data.dtype == first.data.dtype and v.missing == first.missing for v in parts):
         return parts
@@ -70,7 +76,16 @@ class _Marked:
 
 
 def check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
-    """Refuse datasets whose grids, calendars, units or (unless joined along time) times differ."""
+    """Refuse datasets whose grids, calendars, units or (unless joined along time) times differ.
+
+    Parameters
+    ----------
+    first : Dataset
+        The first file, whose words count.
+    other : Dataset
+    along_time : bool
+        Whether files follow each other in time.
+    """
     pair = f"{first.label} and {other.label} do not fit together:"
     for role in Role:
         ours, theirs = first.coordinate(role), other.coordinate(role)
@@ -141,7 +156,13 @@ def key(axis: TimeAxis) -> tuple[int, ...]:
 
 
 def in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
-    """Return the numbers of another axis in the units of this one."""
+    """Return the numbers of another axis in the units of this one.
+
+    Parameters
+    ----------
+    axis, other : TimeAxis
+    numbers : ndarray
+    """
     if other.units == axis.units and other.calendar == axis.calendar:
         return numbers
     if (
@@ -156,7 +177,13 @@ def in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
 
 
 def whole_if_exact(numbers: Array, variable: Variable) -> Array:
-    """Keep an integer time coordinate an integer where all joined times still are."""
+    """Keep an integer time coordinate an integer where all joined times still are.
+
+    Parameters
+    ----------
+    numbers : ndarray
+    variable : Variable
+    """
     if variable.data.dtype.kind in "iu" and np.all(numbers == np.round(numbers)):
         return numbers.astype(variable.data.dtype)
     return numbers

@@ -24,7 +24,12 @@ class OutputKind(Enum):
 
 
 def is_store(path: Path) -> bool:
-    """Return whether a path is a folder that is one dataset."""
+    """Return whether a path is a folder that is one dataset.
+
+    Parameters
+    ----------
+    path : Path
+    """
     return path.is_dir() and any((path / mark).is_file() for mark in _STORE_MARKS)
 
 
@@ -32,6 +37,16 @@ def check_output(
     path: Path, overwrite: bool, inputs: Iterable[Path], kind: OutputKind = OutputKind.FILE
 ) -> None:
     """Refuse an output before any work is done for it.
+
+    Parameters
+    ----------
+    path : Path
+    overwrite : bool
+        Whether existing files may be replaced.
+    inputs : iterable of Path
+        Files that must not be replaced.
+    kind : OutputKind
+        What the output is on disk.
 
     Raises
     ------
@@ -63,6 +78,16 @@ def complete_or_nothing(
     """Give a temporary path beside the output, renamed to it on success and removed otherwise.
 
     For many files the path given lies in a temporary folder, from which all files are moved.
+
+    Parameters
+    ----------
+    path : Path
+    overwrite : bool
+        Whether existing files may be replaced.
+    inputs : iterable of Path
+        Files that must not be replaced.
+    kind : OutputKind
+        What the output is on disk.
     """
     inputs = list(inputs)
     check_output(path, overwrite, inputs, kind)
@@ -94,7 +119,12 @@ def complete_or_nothing(
 
 
 def size_on_disk(path: Path) -> tuple[int, int]:
-    """Return the number of files and bytes of an output, which may be a folder."""
+    """Return the number of files and bytes of an output, which may be a folder.
+
+    Parameters
+    ----------
+    path : Path
+    """
     files = [path] if path.is_file() else [file for file in path.rglob("*") if file.is_file()]
     return len(files), sum(file.stat().st_size for file in files)
 

@@ -34,6 +34,10 @@ _KEYS = ("files", "overlap", "group")
 def read(path: Path) -> Dataset:
     """Open the files that a collection names, with the attributes that it adds.
 
+    Parameters
+    ----------
+    path : Path
+
     Raises
     ------
     DataError
@@ -71,7 +75,20 @@ def write_collection(
     path: Path, target: Path, inputs: Sequence[str], overlap: Overlap | None, group: str | None
 ) -> None:
     """Write a collection to `path` that will lie at `target` and names files and patterns as typed
-    here."""
+    here.
+
+    Parameters
+    ----------
+    path : Path
+    target : Path
+        Final name of the file.
+    inputs : sequence of str
+        Files, patterns and addresses.
+    overlap : Overlap, optional
+        Which file counts for times that two hold.
+    group : str, optional
+        Group to read of files that have groups.
+    """
     folder = target.resolve().parent
     names = [os.path.relpath(Path(name).absolute(), folder) for name in inputs]
     lines = ["[collection]", f"files = {json.dumps(names, ensure_ascii=False)}"]

@@ -27,7 +27,14 @@ from rhodolite.model.variable import Variable
 
 
 def conform(dataset: Dataset, first: Dataset) -> Dataset:
-    """Return a dataset in the words of another where that loses nothing."""
+    """Return a dataset in the words of another where that loses nothing.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    first : Dataset
+        The first file, whose words count.
+    """
     for role in Role:
         ours, theirs = first.coordinate(role), dataset.coordinate(role)
         if ours is not None and theirs is not None:
@@ -42,7 +49,12 @@ def conform(dataset: Dataset, first: Dataset) -> Dataset:
 
 
 def same_units(first: str | None, second: str | None) -> bool:
-    """Return whether two texts are the same units: `m/s` and `m s-1`, `K` and `kelvin`."""
+    """Return whether two texts are the same units: `m/s` and `m s-1`, `K` and `kelvin`.
+
+    Parameters
+    ----------
+    first, second : str, optional
+    """
     if first == second:
         return True
     if not first or not second or not convertible(first, second):
@@ -55,7 +67,14 @@ def same_units(first: str | None, second: str | None) -> bool:
 
 def same_calendars(first: Dataset, second: Dataset) -> bool:
     """Return whether dates mean the same in both, as they do after 1582 in the two Gregorian
-    calendars."""
+    calendars.
+
+    Parameters
+    ----------
+    first : Dataset
+        The first file, whose words count.
+    second : Dataset
+    """
     axes = first.need_time(), second.need_time()
     calendars = {axis.calendar for axis in axes}
     if len(calendars) == 1:

@@ -70,6 +70,19 @@ def make_layout(
 ) -> Layout:
     """Return the layout that was asked for in words.
 
+    Parameters
+    ----------
+    variant : str, optional
+        Variant of the format, such as ``netcdf3-classic``.
+    chunks : str, optional
+        ``map``, ``series`` or ``balanced``.
+    compression : str, optional
+        ``none``, ``fast`` or ``small``.
+    unlimited : bool
+        Whether time is a dimension that can grow.
+    option : str
+        What to call it in messages.
+
     Raises
     ------
     UsageError

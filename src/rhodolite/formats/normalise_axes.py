@@ -22,7 +22,12 @@ _GREGORIAN = ("standard", "gregorian", "none", "")
 
 def settle_calendar(dataset: Dataset) -> Dataset:
     """Return a dataset whose times are in a calendar that has their reference year, and that there
-    is."""
+    is.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
     made = []
     for variable in dataset.variables.values():
         units = variable.units or ""
@@ -46,7 +51,12 @@ def settle_calendar(dataset: Dataset) -> Dataset:
 
 
 def drop_missing_times(dataset: Dataset) -> Dataset:
-    """Return a dataset without the steps whose time is missing."""
+    """Return a dataset without the steps whose time is missing.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
     coordinate = dataset.coordinate(Role.TIME)
     if coordinate is None or coordinate.dimension is None:
         return dataset
@@ -63,7 +73,12 @@ def drop_missing_times(dataset: Dataset) -> Dataset:
 
 def read_text_dates(dataset: Dataset) -> Dataset:
     """Return a dataset whose dates in words, such as 2000-01-31_06:00:00, are a time axis, where it
-    has no other."""
+    has no other.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
     if dataset.coordinate(Role.TIME) is not None:
         return dataset
     for variable in dataset.variables.values():
@@ -95,7 +110,12 @@ def read_text_dates(dataset: Dataset) -> Dataset:
 
 def drop_repeated_positions(dataset: Dataset) -> Dataset:
     """Return a dataset whose latitude and longitude, if repeated at every time, have two dimensions
-    only."""
+    only.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
     made: list[Variable] = []
     for variable in dataset.variables.values():
         if variable.data.ndim == 3 and variable.data.dtype.kind == "f" and _is_position(variable):

@@ -10,7 +10,13 @@ _MARGIN = 9
 
 
 def dataset_page(found: dict[str, Any]) -> str:
-    """Write the summary of a dataset as text."""
+    """Write the summary of a dataset as text.
+
+    Parameters
+    ----------
+    found : mapping of str to object
+        What `describe` returns.
+    """
     lines = [_files_line(found["files"])]
     if found["title"]:
         lines.append(found["title"])
@@ -27,7 +33,13 @@ def dataset_page(found: dict[str, Any]) -> str:
 
 
 def variable_page(found: dict[str, Any]) -> str:
-    """Write everything about one variable as text."""
+    """Write everything about one variable as text.
+
+    Parameters
+    ----------
+    found : mapping of str to object
+        What `describe` returns.
+    """
     storage = found["storage"]
     over = " x ".join(f"{n} {name}" for name, n in found["dimensions"].items()) or "a single value"
     lines = [f"{found['name']}: {found['quantity']}, in {found['units'] or 'no units'}", over]

@@ -51,7 +51,17 @@ def describe(dataset: Dataset, engine: Engine, *, statistics: bool = False) -> P
 def describe_variable(
     dataset: Dataset, name: str, engine: Engine, *, statistics: bool = False
 ) -> Plain:
-    """Return everything about one variable: attributes, storage, and its coordinates."""
+    """Return everything about one variable: attributes, storage, and its coordinates.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    name : str
+    engine : Engine
+        What computes the values.
+    statistics : bool
+        Whether the data are read for their range and mean.
+    """
     variable = dataset[name]
     storage = variable.storage
     described = _variable(dataset, variable, engine, statistics)

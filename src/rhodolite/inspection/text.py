@@ -6,7 +6,13 @@ from collections.abc import Sequence
 
 
 def file_size(size: int) -> str:
-    """Write a number of bytes for people."""
+    """Write a number of bytes for people.
+
+    Parameters
+    ----------
+    size : int
+        Number of bytes.
+    """
     value = float(size)
     for unit in ("B", "kB", "MB", "GB"):
         if value < 1000:
@@ -16,7 +22,12 @@ def file_size(size: int) -> str:
 
 
 def align_columns(rows: Sequence[Sequence[str]]) -> list[str]:
-    """Return a line for each row, in which cells of a column begin below each other."""
+    """Return a line for each row, in which cells of a column begin below each other.
+
+    Parameters
+    ----------
+    rows : sequence of Sequence[str]
+    """
     widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
     return [
         "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()

@@ -42,6 +42,13 @@ def effective_size(count: Array, r: Array) -> Array:
     """Return how many independent values a series with lag-1 autocorrelation is worth; never more
     than it has.
 
+    Parameters
+    ----------
+    count : ndarray
+        Number of pairs, shape (*cells).
+    r : ndarray
+        Lag-1 autocorrelation, shape (*cells).
+
     Notes
     -----
     n (1 - r) / (1 + r), Santer and others 2000, Journal of Geophysical Research 105, 7337-7356,

@@ -57,7 +57,15 @@ def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
 
 def rank_pairs(first: Array, second: Array) -> tuple[Array, Array]:
     """Return the ranks of two series among the pairs that are both present; ties share their mean
-    rank."""
+    rank.
+
+    Parameters
+    ----------
+    first : ndarray
+        First values, shape (n, *cells).
+    second : ndarray
+        Second values, shape (n, *cells).
+    """
     # Takes a second to import, which only this needs.
     from scipy.stats import rankdata
 

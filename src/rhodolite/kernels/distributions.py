@@ -12,42 +12,77 @@ Array = NDArray[Any]
 
 
 def t_below(freedom: Any, value: Any) -> Array:
-    """Return the probability of Student's t below a value."""
+    """Return the probability of Student's t below a value.
+
+    Parameters
+    ----------
+    freedom : float or ndarray
+        Degrees of freedom.
+    value : float or ndarray
+    """
     from scipy.special import stdtr
 
     return np.asarray(stdtr(freedom, value))
 
 
 def t_quantile(freedom: Any, share: float) -> Array:
-    """Return the value below which a share of Student's t lies."""
+    """Return the value below which a share of Student's t lies.
+
+    Parameters
+    ----------
+    freedom : float or ndarray
+        Degrees of freedom.
+    share : float
+        Probability.
+    """
     from scipy.special import stdtrit
 
     return np.asarray(stdtrit(freedom, share))
 
 
 def normal_below(value: Any) -> Array:
-    """Return the probability of the standard normal distribution below a value."""
+    """Return the probability of the standard normal distribution below a value.
+
+    Parameters
+    ----------
+    value : float or ndarray
+    """
     from scipy.special import ndtr
 
     return np.asarray(ndtr(value))
 
 
 def normal_quantile(share: Any) -> Array:
-    """Return the value below which a share of the standard normal distribution lies."""
+    """Return the value below which a share of the standard normal distribution lies.
+
+    Parameters
+    ----------
+    share : float or ndarray
+    """
     from scipy.special import ndtri
 
     return np.asarray(ndtri(share))
 
 
 def gamma_below(shape: Any, value: Any) -> tuple[Array, Array]:
-    """Return the probabilities of the gamma distribution of scale 1 below and above a value."""
+    """Return the probabilities of the gamma distribution of scale 1 below and above a value.
+
+    Parameters
+    ----------
+    shape, value : float or ndarray
+    """
     from scipy.special import gammainc, gammaincc
 
     return np.asarray(gammainc(shape, value)), np.asarray(gammaincc(shape, value))
 
 
 def log_gamma_slopes(value: Any) -> tuple[Array, Array]:
-    """Return the first and second derivative of the logarithm of the gamma function."""
+    """Return the first and second derivative of the logarithm of the gamma function.
+
+    Parameters
+    ----------
+    value : float or ndarray
+    """
     from scipy.special import polygamma, psi
 
     return np.asarray(psi(value)), np.asarray(polygamma(1, value))

@@ -122,7 +122,15 @@ class ZoneMoments:
 
 
 def zones(low: Array, high: Array, _: Array) -> Array:
-    """Return the areas of zones between latitudes in radians, per radian of longitude."""
+    """Return the areas of zones between latitudes in radians, per radian of longitude.
+
+    Parameters
+    ----------
+    low : ndarray
+        Lower ends.
+    high : ndarray
+        Upper ends.
+    """
     return np.asarray(np.sin(high) - np.sin(low))
 
 

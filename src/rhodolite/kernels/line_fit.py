@@ -118,6 +118,15 @@ def _with_gaps(x: Array, block: Array, origin: Array) -> LineSums:
 def merge_line_sums(into: LineSums, other: LineSums, cells: tuple[slice, ...]) -> None:
     """Merge the sums of other pairs at some cells into those of all; changes `into`.
 
+    Parameters
+    ----------
+    into : LineSums
+        Sums to add to.
+    other : LineSums
+        Sums to add.
+    cells : tuple of slice
+        Where the cells of `other` lie in `into`.
+
     Notes
     -----
     The pairwise update of Chan, Golub and LeVeque (1983), equations 2.1, for two variables.
@@ -134,6 +143,10 @@ def merge_line_sums(into: LineSums, other: LineSums, cells: tuple[slice, ...]) -
 
 def fit_line(sums: LineSums) -> Line:
     """Return the line of least squares at each cell.
+
+    Parameters
+    ----------
+    sums : LineSums
 
     Notes
     -----

@@ -82,6 +82,13 @@ def shares(weight: Array, more: Array) -> tuple[Array, Array]:
     With these the mean of both is m1 + share (m2 - m1), and the sum of products of deviations
     S1 + S2 + between dx dy (Chan, Golub and LeVeque 1983, The American Statistician 37, 242-247,
     equations 2.1).
+
+    Parameters
+    ----------
+    weight : ndarray
+        Sum of weights of the first part.
+    more : ndarray
+        Sum of weights of the second part.
     """
     total = weight + more
     share = np.divide(more, total, out=np.zeros(np.shape(total)), where=total > 0)
@@ -89,12 +96,30 @@ def shares(weight: Array, more: Array) -> tuple[Array, Array]:
 
 
 def vanishes(squares: Array, weight: Array, mean: Array) -> Array:
-    """Return where a sum of squared deviations is no more than rounding of equal values leaves."""
+    """Return where a sum of squared deviations is no more than rounding of equal values leaves.
+
+    Parameters
+    ----------
+    squares : ndarray
+        Weighted sums of squared deviations.
+    weight : ndarray
+        Sum of weights of the first part.
+    mean : ndarray
+        Means of the values.
+    """
     return np.asarray(squares <= weight * (_ROUNDING * np.abs(mean)) ** 2)
 
 
 def equal_values(low: Array, high: Array) -> Array:
-    """Return where the minimum and the maximum value are the same up to rounding."""
+    """Return where the minimum and the maximum value are the same up to rounding.
+
+    Parameters
+    ----------
+    low : ndarray
+        Lower ends.
+    high : ndarray
+        Upper ends.
+    """
     return np.asarray(high - low <= 2 * _ROUNDING * np.maximum(np.abs(low), np.abs(high)))
 
 

@@ -44,7 +44,12 @@ def percentile(values: Array, share: float) -> Array:
 
 
 def ascending(values: Array) -> Array:
-    """Return values of shape (n, *cells) as (*cells, n), ascending at each cell and NaN last."""
+    """Return values of shape (n, *cells) as (*cells, n), ascending at each cell and NaN last.
+
+    Parameters
+    ----------
+    values : ndarray, shape (n, *cells)
+    """
     ordered = np.array(np.moveaxis(values, 0, -1), order="C", copy=True)
     ordered.sort(axis=-1)
     return ordered

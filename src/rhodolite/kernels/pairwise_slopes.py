@@ -54,7 +54,15 @@ def _limits(count: Array, reach: Array) -> tuple[Array, Array]:
 
 
 def median_and_limits(slopes: Array, reach: Array) -> Array:
-    """Return median and limits of the slopes of each row, shape (3, cells); sorts the slopes."""
+    """Return median and limits of the slopes of each row, shape (3, cells); sorts the slopes.
+
+    Parameters
+    ----------
+    slopes : ndarray
+        Slopes in ascending order.
+    reach : ndarray
+        Half width of the interval, as a number of slopes.
+    """
     slopes.sort(axis=1)
     count = slopes.shape[1] - np.isnan(slopes).sum(axis=1)
     some = np.maximum(count, 1)

@@ -42,6 +42,10 @@ def kendall_variance(values: Array) -> Array:
     """Return the variance of the Mann-Kendall statistic where there is no trend, corrected for
     ties.
 
+    Parameters
+    ----------
+    values : ndarray, shape (n, *cells)
+
     Notes
     -----
     Kendall 1975, Rank Correlation Methods, section 4.9; values as for `tie_correction`.
@@ -54,6 +58,13 @@ def normal_pvalue(score: Array, variance: Array) -> Array:
     """Return the two-sided p-value of a Mann-Kendall statistic, corrected for continuity.
 
     1 where the statistic is 0; NaN where the variance is.
+
+    Parameters
+    ----------
+    score : ndarray
+        Test statistic.
+    variance : ndarray
+        Variance of the statistic.
     """
     size = np.maximum(np.abs(score) - 1, 0)
     z = np.divide(
@@ -113,7 +124,12 @@ def pairwise_trend(
 
 
 def kendall_statistic(values: Array) -> Array:
-    """Return the Mann-Kendall statistic alone: rising pairs less falling ones, shape (*cells)."""
+    """Return the Mann-Kendall statistic alone: rising pairs less falling ones, shape (*cells).
+
+    Parameters
+    ----------
+    values : ndarray, shape (n, *cells)
+    """
     n = len(values)
     score = np.zeros(values.shape[1:])
     for lag in range(1, n):
@@ -173,6 +189,14 @@ def variance_growth(x: Array, values: Array, slope: Array) -> Array:
     """Return what the variance of the statistic is multiplied by where values are serially
     correlated.
 
+    Parameters
+    ----------
+    x : ndarray
+        Times, shape (n,).
+    values : ndarray, shape (n, *cells)
+    slope : ndarray
+        Slope at each cell.
+
     Notes
     -----
     Hamed and Rao 1998, Journal of Hydrology 204, 182-196, equation 14, from the autocorrelation of
@@ -202,6 +226,14 @@ def prewhiten(x: Array, values: Array, slope: Array) -> Array:
 
     The autocorrelation is that of the values without their trend, so that a trend is not taken for
     persistence. Where it is not significant at 5 % nothing changes.
+
+    Parameters
+    ----------
+    x : ndarray
+        Times, shape (n,).
+    values : ndarray, shape (n, *cells)
+    slope : ndarray
+        Slope at each cell.
 
     Notes
     -----

@@ -18,6 +18,7 @@ def circular_mean(values: Array, width: int) -> Array:
     values : ndarray of float, shape (n, *cells)
         Missing values (NaN) are left out of each mean.
     width : int
+        Odd number of values.
         Odd, and at most n.
 
     Returns
@@ -34,6 +35,12 @@ def running_mean(values: Array, width: int) -> Array:
     """Return the mean of a centred window, which is cut off at the ends.
 
     Parameters and result are those of `circular_mean`. NaN where a window holds no value.
+
+    Parameters
+    ----------
+    values : ndarray, shape (n, *cells)
+    width : int
+        Odd number of values.
     """
     half = width // 2
     present = ~np.isnan(values)

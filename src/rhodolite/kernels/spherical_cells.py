@@ -24,6 +24,13 @@ def unit_vectors(latitudes: Array, longitudes: Array) -> Array:
     """Return places on the unit sphere in Cartesian coordinates, shape (..., 3), from degrees north
     and east.
 
+    Parameters
+    ----------
+    latitudes : ndarray
+        Degrees north.
+    longitudes : ndarray
+        Degrees east.
+
     Examples
     --------
     >>> unit_vectors(np.array(90.0), np.array(0.0)).round(12).tolist()
@@ -34,7 +41,13 @@ def unit_vectors(latitudes: Array, longitudes: Array) -> Array:
 
 
 def places(vectors: Array) -> tuple[Array, Array]:
-    """Return latitudes and longitudes, in degrees, of vectors of any length, shape (..., 3)."""
+    """Return latitudes and longitudes, in degrees, of vectors of any length, shape (..., 3).
+
+    Parameters
+    ----------
+    vectors : ndarray
+        Unit vectors, shape (..., 3).
+    """
     x, y, z = np.moveaxis(vectors, -1, 0)
     return np.degrees(np.arctan2(z, np.hypot(x, y))), np.degrees(np.arctan2(y, x))
 

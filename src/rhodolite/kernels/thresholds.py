@@ -15,6 +15,11 @@ def in_precision(values: Array | float, dtype: str) -> Array:
 
     A value that was written as 0.1 in single precision is not above the threshold 0.1, although the
     nearest number to it in double precision is.
+
+    Parameters
+    ----------
+    values : ndarray or float
+    dtype : {"f4", "f8"}
     """
     return np.asarray(values).astype(dtype, copy=False)
 

@@ -125,7 +125,12 @@ class Axes:
 
 
 def find_role(variable: Variable) -> Role | None:
-    """Return what a variable measures if it is a coordinate of space or time (CF chapter 4)."""
+    """Return what a variable measures if it is a coordinate of space or time (CF chapter 4).
+
+    Parameters
+    ----------
+    variable : Variable
+    """
     attributes = variable.attributes
     standard_name = str(attributes.get("standard_name", "")).strip().lower()
     units = str(attributes.get("units", "")).strip()
@@ -159,12 +164,22 @@ def find_role(variable: Variable) -> Role | None:
 
 
 def formula_terms(variable: Variable) -> list[str]:
-    """Return the names of the variables from which a model's levels are computed (CF 4.3.3)."""
+    """Return the names of the variables from which a model's levels are computed (CF 4.3.3).
+
+    Parameters
+    ----------
+    variable : Variable
+    """
     return str(variable.attributes.get("formula_terms", "")).split()[1::2]
 
 
 def find_axes(variables: Mapping[str, Variable]) -> Axes:
-    """Sort a dataset's variables into coordinates by role, their helpers, and the data."""
+    """Sort a dataset's variables into coordinates by role, their helpers, and the data.
+
+    Parameters
+    ----------
+    variables : mapping of str to Variable
+    """
     auxiliary: set[str] = set()
     for variable in variables.values():
         for key in ("bounds", "climatology", "grid_mapping"):
@@ -248,12 +263,24 @@ def _sites(variables: Mapping[str, Variable]) -> tuple[str, str] | None:
 
 
 def is_latitude_unit(units: str | None) -> bool:
-    """Return whether units are those by which CF 4.1 tells a latitude."""
+    """Return whether units are those by which CF 4.1 tells a latitude.
+
+    Parameters
+    ----------
+    units : str, optional
+        UDUNITS units.
+    """
     return (units or "").strip().lower() in _LATITUDE_UNITS
 
 
 def is_longitude_unit(units: str | None) -> bool:
-    """Return whether units are those by which CF 4.2 tells a longitude."""
+    """Return whether units are those by which CF 4.2 tells a longitude.
+
+    Parameters
+    ----------
+    units : str, optional
+        UDUNITS units.
+    """
     return (units or "").strip().lower() in _LONGITUDE_UNITS
 
 

@@ -13,7 +13,14 @@ Indices = NDArray[np.intp]
 
 
 def take(dataset: Dataset, picks: dict[str, Indices]) -> Dataset:
-    """Return a dataset with only the cells at these indices along the named dimensions."""
+    """Return a dataset with only the cells at these indices along the named dimensions.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    picks : mapping of str to ndarray of int
+        Indices along each dimension that is cut.
+    """
     variables = []
     for variable in dataset.variables.values():
         along = [picks.get(dimension) for dimension in variable.dimensions]
@@ -24,7 +31,14 @@ def take(dataset: Dataset, picks: dict[str, Indices]) -> Dataset:
 
 
 def turn_longitudes(dataset: Dataset, turns: Array) -> Dataset:
-    """Add multiples of 360 degrees to longitudes and their bounds."""
+    """Add multiples of 360 degrees to longitudes and their bounds.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    turns : ndarray
+        Degrees to add to each longitude, multiples of 360.
+    """
     coordinate = dataset.need(Role.LONGITUDE)
     if not turns.any():
         return dataset

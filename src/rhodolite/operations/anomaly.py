@@ -127,7 +127,8 @@ class Anomaly(Operation):
         if self.kind == AnomalyKind.PERCENT and variable.units and has_offset_zero(variable.units):
             raise DataError(
                 f"{variable.name} is in {variable.units}, an interval scale with an "
-                "arbitrary zero, so percent of it is meaningless; use --kind difference or standardised"
+                "arbitrary zero, so percent of it is meaningless; use --kind difference or "
+                "standardised"
             )
         normals, deviations = reference.normals(
             dataset, variable, spread=self.kind == AnomalyKind.STANDARDISED

@@ -29,7 +29,12 @@ _ABOUT: dict[Role, dict[str, str]] = {
 
 
 def describe_axes(dataset: Dataset) -> Dataset:
-    """Return a dataset whose coordinates, as they were recognised, say what they are (CF 4)."""
+    """Return a dataset whose coordinates, as they were recognised, say what they are (CF 4).
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
     added: dict[str, dict[str, str]] = {}
     for role, coordinate in dataset.axes.by_role.items():
         about = dict(_ABOUT[role])
@@ -69,7 +74,12 @@ def _about_levels(variable: Variable) -> dict[str, str]:
 
 
 def without_dangling_names(dataset: Dataset) -> Dataset:
-    """Return a dataset none of whose variables refers to another that is not there."""
+    """Return a dataset none of whose variables refers to another that is not there.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
     names = set(dataset.variables)
 
     def pointing(variable: Variable) -> Variable:

@@ -239,6 +239,13 @@ def open_members(
     """Open the members of an ensemble, one per input, or one per file where there is a single
     pattern.
 
+    Parameters
+    ----------
+    inputs : sequence of str
+        Files, patterns and addresses.
+    group : str, optional
+        Group to read of files that have groups.
+
     Returns
     -------
     datasets : list of Dataset

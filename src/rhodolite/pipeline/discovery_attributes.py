@@ -16,7 +16,12 @@ _PREFIXES = ("geospatial_", "time_coverage_")
 
 
 def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
-    """Return the extents of a dataset as attributes, for the coordinates that it has."""
+    """Return the extents of a dataset as attributes, for the coordinates that it has.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
     found: dict[str, Any] = {}
     for role, word in ((Role.LATITUDE, "lat"), (Role.LONGITUDE, "lon"), (Role.LEVEL, "vertical")):
         coordinate = dataset.coordinate(role)
@@ -51,7 +56,12 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
 
 def drop_discovery_attributes(attributes: dict[str, Any]) -> dict[str, Any]:
     """Return attributes without extents, which are no longer true when data have been chosen
-    from."""
+    from.
+
+    Parameters
+    ----------
+    attributes : mapping of str to object
+    """
     return {key: value for key, value in attributes.items() if not key.startswith(_PREFIXES)}
 
 

@@ -34,7 +34,17 @@ class Plan:
 
 
 def plan_writing(dataset: Dataset, output: Path, layout: Layout, engine: Engine) -> Plan:
-    """Return the passes by which a dataset would be written."""
+    """Return the passes by which a dataset would be written.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    output : Path
+    layout : Layout
+        How the output is to lie on disk.
+    engine : Engine
+        What computes the values.
+    """
     rehearsal = DryRun(engine.workers, engine.memory, engine.executor)
     chosen = format_for(output, layout)
     rehearsal.prepare([variable.data for variable in dataset.variables.values()])
@@ -53,7 +63,15 @@ def plan_writing(dataset: Dataset, output: Path, layout: Layout, engine: Engine)
 
 
 def plan_drawing(drawing: Any, dataset: Dataset, engine: Engine) -> Plan:
-    """Return the passes by which a dataset would be drawn."""
+    """Return the passes by which a dataset would be drawn.
+
+    Parameters
+    ----------
+    drawing : object
+    dataset : Dataset
+    engine : Engine
+        What computes the values.
+    """
     rehearsal = DryRun(engine.workers, engine.memory, engine.executor)
     drawing(dataset, rehearsal)
     return _plan(rehearsal)

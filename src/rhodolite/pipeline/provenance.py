@@ -27,7 +27,14 @@ class Origin:
 
 
 def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
-    """Return a dataset whose attributes say which conventions it follows and how it was made."""
+    """Return a dataset whose attributes say which conventions it follows and how it was made.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    origin : Origin, optional
+        What was typed besides the steps.
+    """
     dataset = describe_axes(without_dangling_names(dataset))
     attributes = drop_discovery_attributes(dict(dataset.attributes))
     moment = _now().strftime("%Y-%m-%dT%H:%M:%SZ")
@@ -41,7 +48,14 @@ def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
 
 
 def sentence(dataset: Dataset, origin: Origin | None = None) -> str:
-    """Write the steps behind a dataset as they are typed, with the inputs they began with."""
+    """Write the steps behind a dataset as they are typed, with the inputs they began with.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    origin : Origin, optional
+        What was typed besides the steps.
+    """
     given = (
         origin.inputs
         if origin is not None and origin.inputs

@@ -29,6 +29,21 @@ def write(
 ) -> tuple[int, int]:
     """Write a dataset in the format that the suffix names; complete, or not at all.
 
+    Parameters
+    ----------
+    dataset : Dataset
+    path : Path
+    engine : Engine
+        What computes the values.
+    overwrite : bool
+        Whether existing files may be replaced.
+    layout : Layout
+        How the output is to lie on disk.
+    also_read : iterable of Path
+        Other files that must not be replaced.
+    origin : Origin, optional
+        What was typed besides the steps.
+
     Returns
     -------
     tuple of int
@@ -55,7 +70,14 @@ def write(
 
 
 def save_figure(figure: Any, path: Path) -> None:
-    """Write a figure in the format that the suffix names."""
+    """Write a figure in the format that the suffix names.
+
+    Parameters
+    ----------
+    figure : object
+        Matplotlib figure.
+    path : Path
+    """
     from matplotlib import rc_context
 
     try:

@@ -79,7 +79,17 @@ def land_at(
 def within_any(
     shapes: NDArray[Any], longitudes: NDArray[np.float64], latitudes: NDArray[np.float64]
 ) -> NDArray[np.bool_]:
-    """Return which positions, in degrees, lie in any of some polygons."""
+    """Return which positions, in degrees, lie in any of some polygons.
+
+    Parameters
+    ----------
+    shapes : ndarray
+        Polygons.
+    longitudes : ndarray of float64
+        Degrees east.
+    latitudes : ndarray of float64
+        Degrees north.
+    """
     import shapely
 
     inside = np.zeros(longitudes.shape, dtype=bool)
@@ -96,7 +106,12 @@ def within_any(
 
 @cache
 def countries(scale: str) -> dict[str, NDArray[Any]]:
-    """Return the polygons of each country, holes cut out, by the name that it is stored under."""
+    """Return the polygons of each country, holes cut out, by the name that it is stored under.
+
+    Parameters
+    ----------
+    scale : str
+    """
     import shapely
 
     stored = _load()
@@ -122,7 +137,12 @@ def countries(scale: str) -> dict[str, NDArray[Any]]:
 
 @cache
 def land(scale: str) -> NDArray[Any]:
-    """Return the polygons of all countries together."""
+    """Return the polygons of all countries together.
+
+    Parameters
+    ----------
+    scale : str
+    """
     return np.concatenate(list(countries(scale).values()))
 
 

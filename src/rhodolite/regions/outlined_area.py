@@ -41,7 +41,12 @@ class Outline:
 
 
 def unite_outlines(outlines: Sequence[Outline]) -> Outline:
-    """Return the one area that several make up, so that what they share counts once."""
+    """Return the one area that several make up, so that what they share counts once.
+
+    Parameters
+    ----------
+    outlines : sequence of Outline
+    """
     import shapely
 
     if len(outlines) == 1:

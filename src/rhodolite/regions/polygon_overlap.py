@@ -52,6 +52,11 @@ def area_on_sphere(shapes: Array) -> Array:
     """Return areas on the unit sphere of polygons whose edges are straight in degrees east and
     north.
 
+    Parameters
+    ----------
+    shapes : ndarray
+        Polygons.
+
     Notes
     -----
     The area under an edge is the integral of sin(latitude) over longitude, which for a straight
@@ -255,7 +260,14 @@ def common(shapes: Array, others: Array, period: float) -> tuple[Array, Array, A
 
 
 def moved_by(shapes: Array, along_x: float) -> Array:
-    """Return shapes moved along x."""
+    """Return shapes moved along x.
+
+    Parameters
+    ----------
+    shapes : ndarray
+        Polygons.
+    along_x : float
+    """
     import shapely
 
     if along_x == 0.0:

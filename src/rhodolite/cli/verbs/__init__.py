@@ -26,7 +26,12 @@ ALL_VERBS = {**FIRST_VERBS, **OPERATIONS, "draw": DRAW, **LAST_VERBS}
 
 
 def own_verb(verb: str) -> Callable[[list[str], bool], int] | None:
-    """Return what runs a verb that is not a step of a chain; None for all others."""
+    """Return what runs a verb that is not a step of a chain; None for all others.
+
+    Parameters
+    ----------
+    verb : str
+    """
     if verb not in {**FIRST_VERBS, **LAST_VERBS}:
         return None
     module = import_module(f"rhodolite.cli.verbs.{verb}")

@@ -43,7 +43,15 @@ def make_parser() -> Parser:
 
 
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
-    """Run the verb and return its exit code."""
+    """Run the verb and return its exit code.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
+    quiet : bool
+        Whether only errors are printed.
+    """
     from rhodolite.cli.options import apply_declared
     from rhodolite.errors import UsageError
 

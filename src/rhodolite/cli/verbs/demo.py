@@ -44,7 +44,15 @@ def make_parser() -> Parser:
 
 
 def run(words: list[str], quiet: bool) -> int:
-    """Run the verb and return its exit code."""
+    """Run the verb and return its exit code.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
+    quiet : bool
+        Whether only errors are printed.
+    """
     from rhodolite.cli.engine import make_engine
 
     options = make_parser().parse(words)

@@ -15,6 +15,13 @@ def average_all_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tupl
     """Return a dataset whose variable runs along some axes alone, averaged over all others but
     levels.
 
+    Parameters
+    ----------
+    dataset : Dataset
+    name : str
+    keep : tuple of Role
+        Axes that stay.
+
     Returns
     -------
     dataset : Dataset

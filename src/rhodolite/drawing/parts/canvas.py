@@ -78,7 +78,15 @@ class Canvas:
 
 
 def new_figure(size: Size, layout: FigureLayout) -> Any:
-    """Return an empty figure of a size in pixels."""
+    """Return an empty figure of a size in pixels.
+
+    Parameters
+    ----------
+    size : Size
+        In pixels.
+    layout : FigureLayout
+        How Matplotlib places the parts.
+    """
     from matplotlib.figure import Figure
 
     inches = (size.width / DOTS_PER_INCH, size.height / DOTS_PER_INCH)

@@ -42,7 +42,14 @@ class Scale:
 
 
 def palette_for(variable: Variable, diverging: bool) -> str:
-    """Return the palette that suits a quantity."""
+    """Return the palette that suits a quantity.
+
+    Parameters
+    ----------
+    variable : Variable
+    diverging : bool
+        Whether values lie on both sides of a centre.
+    """
     words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
     watery = any(word in words for word in _WATER_WORDS)
     warm = "temperature" in words or (variable.units is not None and is_temperature(variable.units))
@@ -59,7 +66,19 @@ def choose_scale(
     centre: float | None,
 ) -> tuple[Scale, float | None]:
     """Return the scale for a field by what was asked for, and the pivot: zero for departures where
-    none was."""
+    none was.
+
+    Parameters
+    ----------
+    values : ndarray
+    variable : Variable
+    palette : str, optional
+        Name of a Matplotlib colour map.
+    limits : Limits, optional
+        Range that was asked for.
+    centre : float, optional
+        Value at the centre of the colour map.
+    """
     centre = 0.0 if centre is None and pivots(variable) else centre
     ends = (limits.low, limits.high) if limits else (None, None)
     return scale_for(values, variable, palette, ends, centre), centre
@@ -75,6 +94,16 @@ def scale_for(
     """Choose palette, class limits and pivot for a field.
 
     Without limits the classes span all but the outermost half percent of the values at each end.
+
+    Parameters
+    ----------
+    values : ndarray
+    variable : Variable
+    palette : str, optional
+        Name of a Matplotlib colour map.
+    limits : tuple[float or None, float or None]
+    centre : float, optional
+        Value at the centre of the colour map.
     """
     from matplotlib.ticker import MaxNLocator
 
@@ -112,7 +141,14 @@ def scale_for(
 
 def colours(scale: Scale, centre: float | None) -> tuple[Any, Any]:
     """Return Matplotlib's colour map and norm for a scale; a pivot gets the middle of the
-    palette."""
+    palette.
+
+    Parameters
+    ----------
+    scale : Scale
+    centre : float, optional
+        Value at the centre of the colour map.
+    """
     import matplotlib
     from matplotlib.colors import BoundaryNorm, ListedColormap
 

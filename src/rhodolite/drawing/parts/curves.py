@@ -95,6 +95,19 @@ def curve_of(
 ) -> Curve:
     """Return the curve of a variable: of the cell at a position, or of the mean over the area.
 
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
+    time : Period, optional
+        Times to keep.
+    level : Levels, optional
+        Levels to keep.
+    at : Position, optional
+        Position of the one cell to keep.
+    engine : Engine
+        What computes the values.
+
     Raises
     ------
     DataError
@@ -117,6 +130,11 @@ def curve_of(
 def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
     """Return a dataset for each region, site or member of a variable, with its name; else the
     whole.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
 
     Raises
     ------
@@ -142,7 +160,12 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
 
 
 def convert_to_common_units(curves: list[Curve]) -> list[Curve]:
-    """Turn every curve into the units of the first."""
+    """Turn every curve into the units of the first.
+
+    Parameters
+    ----------
+    curves : list of Curve
+    """
     first = curves[0].variable
     made = [curves[0]]
     for curve in curves[1:]:
@@ -162,7 +185,18 @@ def convert_to_common_units(curves: list[Curve]) -> list[Curve]:
 
 
 def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
-    """Draw the line of least squares through a curve, and return what there is to say about it."""
+    """Draw the line of least squares through a curve, and return what there is to say about it.
+
+    Parameters
+    ----------
+    axes : object
+        Matplotlib axes.
+    curve : Curve
+    colour : str
+        Matplotlib colour.
+    engine : Engine
+        What computes the values.
+    """
     part = curve.as_dataset()
     years = part.need_time().decimal_years
     fit = fit_polynomial(years, curve.values.astype(np.float64)[:, None], 1)

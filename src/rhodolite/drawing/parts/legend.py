@@ -26,7 +26,16 @@ class Marks:
 
 
 def add_key(axes: Any, missing: bool, marks: Marks | None = None) -> None:
-    """Say what hatched ground and marks mean, where there are any."""
+    """Say what hatched ground and marks mean, where there are any.
+
+    Parameters
+    ----------
+    axes : object
+        Matplotlib axes.
+    missing : bool
+        Whether cells without data are shown.
+    marks : Marks, optional
+    """
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
@@ -55,6 +64,17 @@ def add_legend(
 
     Numbers that are very small or large are written as multiples of a power of ten, which goes to
     the units.
+
+    Parameters
+    ----------
+    figure : object
+        Matplotlib figure.
+    mesh : object
+        Cells of the grid.
+    axes : object
+        Matplotlib axes.
+    scale : Scale
+    variable : Variable
     """
     largest = float(np.abs(scale.edges).max())
     power = 0 if 1e-2 <= largest < 1e5 or largest == 0 else int(np.floor(np.log10(largest)))

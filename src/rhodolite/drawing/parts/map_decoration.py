@@ -11,7 +11,12 @@ from rhodolite.model.space.mesh import Mesh
 
 
 def dot_size(pixels: Array) -> float:
-    """Return the size of dots, in square points, that leaves neighbours apart."""
+    """Return the size of dots, in square points, that leaves neighbours apart.
+
+    Parameters
+    ----------
+    pixels : ndarray
+    """
     from scipy.spatial import cKDTree
 
     distinct = np.unique(np.round(pixels, 1), axis=0)
@@ -23,7 +28,14 @@ def dot_size(pixels: Array) -> float:
 
 def cut_near(mesh: Mesh, wanted: float) -> float:
     """Return the edge between columns that is nearest to a longitude, along which the globe can be
-    opened."""
+    opened.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Cells of the grid.
+    wanted : float
+    """
     if mesh.longitude_edges is None:
         return wanted
     apart = (mesh.longitude_edges - wanted + 180.0) % 360.0 - 180.0

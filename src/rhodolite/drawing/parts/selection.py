@@ -17,7 +17,16 @@ from rhodolite.operations.subset import Subset
 def variables_along(
     dataset: Dataset, roles: tuple[Role, ...], names: tuple[str, ...] | None
 ) -> list[Variable]:
-    """Return the variables to draw: those named, else all quantities that have the axes."""
+    """Return the variables to draw: those named, else all quantities that have the axes.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    roles : tuple of Role
+        Roles of axes.
+    names : tuple of str, optional
+        Names asked for.
+    """
     dimensions = [_dimension(dataset, role) for role in roles]
     if names:
         chosen = [dataset[name] for name in names]
@@ -47,7 +56,13 @@ def _dimension(dataset: Dataset, role: Role) -> str | None:
 
 
 def only_one(variables: list[Variable], dataset: Dataset) -> Variable:
-    """Return the single variable, or say how to choose one of several."""
+    """Return the single variable, or say how to choose one of several.
+
+    Parameters
+    ----------
+    variables : list of Variable
+    dataset : Dataset
+    """
     if len(variables) > 1:
         names = ", ".join(v.name for v in variables)
         raise DataError(
@@ -60,7 +75,17 @@ def only_one(variables: list[Variable], dataset: Dataset) -> Variable:
 def choose_part(
     dataset: Dataset, variable: Variable, time: Period | None, level: Levels | None
 ) -> Dataset:
-    """Return a dataset of one variable at the times and the one level asked for."""
+    """Return a dataset of one variable at the times and the one level asked for.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
+    time : Period, optional
+        Times to keep.
+    level : Levels, optional
+        Levels to keep.
+    """
     part = Subset(variable=(variable.name,), time=time, level=level)(dataset)
     vertical = part.coordinate(Role.LEVEL)
     if (
@@ -79,6 +104,12 @@ def choose_part(
 
 def axes_to_drop(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int, ...]:
     """Return the axes of length 1 to drop so that only the dimensions in `keep` remain.
+
+    Parameters
+    ----------
+    variable : Variable
+    keep : tuple of str or None
+        Dimensions that stay.
 
     Raises
     ------
@@ -104,5 +135,11 @@ def axes_to_drop(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int,
 
 
 def drop_axes(values: np.ndarray, axes: tuple[int, ...]) -> np.ndarray:
-    """Return values without axes of length 1."""
+    """Return values without axes of length 1.
+
+    Parameters
+    ----------
+    values : ndarray
+    axes : tuple of int
+    """
     return values.squeeze(axis=axes) if axes else values

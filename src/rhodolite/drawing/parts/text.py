@@ -22,30 +22,64 @@ from rhodolite.operations.selection.curvilinear import Positions
 
 
 def capitalise(text: str) -> str:
-    """Return a text with its first letter in upper case."""
+    """Return a text with its first letter in upper case.
+
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    """
     return text[:1].upper() + text[1:]
 
 
 def degrees_north(value: float) -> str:
-    """Write a latitude for an axis, such as 60°N."""
+    """Write a latitude for an axis, such as 60°N.
+
+    Parameters
+    ----------
+    value : float
+    """
     return f"{abs(value):g}°{'N' if value > 0 else 'S' if value < 0 else ''}"
 
 
 def degrees_east(value: float) -> str:
-    """Write a longitude for an axis, such as 20°W, in either convention."""
+    """Write a longitude for an axis, such as 20°W, in either convention.
+
+    Parameters
+    ----------
+    value : float
+    """
     turned = (value + 180) % 360 - 180
     letter = "" if turned in (0, -180) else "E" if turned > 0 else "W"
     return f"{abs(turned):g}°{letter}"
 
 
 def with_units(quantity: str, units: str | None) -> str:
-    """Write a quantity with its units for an axis or legend."""
+    """Write a quantity with its units for an axis or legend.
+
+    Parameters
+    ----------
+    quantity : str
+        Name of the quantity in words.
+    units : str, optional
+        UDUNITS units.
+    """
     return f"{quantity} ({pretty(units)})" if pretty(units) else quantity
 
 
 def axis_label(quantity: str, units: str | None, letters: int = 58) -> str:
     """Write a quantity with its units beside an axis or legend, in two lines at most where it is
-    long."""
+    long.
+
+    Parameters
+    ----------
+    quantity : str
+        Name of the quantity in words.
+    units : str, optional
+        UDUNITS units.
+    letters : int
+        Length at which the text is broken.
+    """
     shown = (
         f"({pretty(units)})".replace(" ", "\u00a0") if pretty(units) else ""
     )  # units stay in one piece
@@ -59,7 +93,13 @@ def axis_label(quantity: str, units: str | None, letters: int = 58) -> str:
 
 
 def value_text(value: float, variable: Variable) -> str:
-    """Write a value with its units, to three significant digits."""
+    """Write a value with its units, to three significant digits.
+
+    Parameters
+    ----------
+    value : float
+    variable : Variable
+    """
     text = f"{value:.3g}".replace("-", "−")
     return f"{text} {pretty(variable.units)}".strip()
 
@@ -86,7 +126,12 @@ def _named_period(axis: TimeAxis) -> str | None:
 
 
 def period_text(axis: TimeAxis | None) -> str:
-    """Say which time a field is of: one date, or the mean of a stretch."""
+    """Say which time a field is of: one date, or the mean of a stretch.
+
+    Parameters
+    ----------
+    axis : TimeAxis, optional
+    """
     if axis is None or len(axis) == 0:
         return ""
     if axis.climatological and axis.bounds is not None:
@@ -128,7 +173,12 @@ def _phase(first: Any, after: Any) -> str:
 
 def region_text(dataset: Dataset) -> str:
     """Say which region a dataset covers, such as 54N to 72N, 0E to 40E; nothing where that is not
-    known."""
+    known.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
     if dataset.axes.curvilinear:
         covered = Positions.of(dataset)
         if covered.latitudes.size == 1:

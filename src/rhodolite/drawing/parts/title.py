@@ -14,7 +14,18 @@ _MARGIN = 12
 
 
 def put_title(figure: Any, title: str, caption: str, size: Size) -> None:
-    """Write a title and a caption at the top left of a figure, broken into lines that fit it."""
+    """Write a title and a caption at the top left of a figure, broken into lines that fit it.
+
+    Parameters
+    ----------
+    figure : object
+        Matplotlib figure.
+    title : str
+    caption : str
+        Line below the title.
+    size : Size
+        In pixels.
+    """
     at = size.height - 0.6 * _MARGIN
     for lines, points, colour in (
         (_broken(title, size, _TITLE), _TITLE, "black"),

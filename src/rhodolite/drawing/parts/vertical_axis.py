@@ -14,7 +14,12 @@ from rhodolite.model.units.udunits import is_pressure
 
 
 def goes_down(coordinate: Coordinate) -> bool:
-    """Return whether a vertical coordinate grows downwards, as pressure and depth do."""
+    """Return whether a vertical coordinate grows downwards, as pressure and depth do.
+
+    Parameters
+    ----------
+    coordinate : Coordinate
+    """
     variable = coordinate.variable
     named = f"{variable.attributes.get('standard_name', '')} {coordinate.name}".lower()
     if "positive" in variable.attributes:
@@ -24,6 +29,14 @@ def goes_down(coordinate: Coordinate) -> bool:
 
 def set_up(axes: Any, coordinate: Coordinate, *, logarithmic: bool) -> None:
     """Make the y axis of a figure one of height.
+
+    Parameters
+    ----------
+    axes : object
+        Matplotlib axes.
+    coordinate : Coordinate
+    logarithmic : bool
+        Whether the axis is logarithmic.
 
     Raises
     ------

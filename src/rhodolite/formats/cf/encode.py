@@ -66,7 +66,15 @@ class Encoding:
 
 
 def encoding_for(variable: Variable, dataset: Dataset, engine: Engine) -> Encoding:
-    """Return how to store a variable; reads its data where the packing depends on their range."""
+    """Return how to store a variable; reads its data where the packing depends on their range.
+
+    Parameters
+    ----------
+    variable : Variable
+    dataset : Dataset
+    engine : Engine
+        What computes the values.
+    """
     storage = variable.storage
     dtype = np.dtype(storage.dtype or variable.data.dtype)
     packing = None

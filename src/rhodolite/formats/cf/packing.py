@@ -15,6 +15,14 @@ def packing_over_range(variable: Variable, dtype: str, engine: Engine) -> Packin
 
     The least integer is left for missing values. Reads the data once; the step is reported.
 
+    Parameters
+    ----------
+    variable : Variable
+    dtype : str
+        Integer type.
+    engine : Engine
+        What computes the values.
+
     Raises
     ------
     DataError

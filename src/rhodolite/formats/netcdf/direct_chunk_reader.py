@@ -25,7 +25,13 @@ class Placement(Protocol):
 
 
 def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
-    """Return where an HDF5 variable lies; None, and why, where only the library can read it."""
+    """Return where an HDF5 variable lies; None, and why, where only the library can read it.
+
+    Parameters
+    ----------
+    path : Path
+    name : str
+    """
     import h5py
 
     with LIBRARY_LOCK, h5py.File(path, "r") as file:

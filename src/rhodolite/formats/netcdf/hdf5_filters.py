@@ -170,7 +170,13 @@ def _is_noise(plane: Array) -> bool:
 def supported_filters(
     filters: list[tuple[int, int, tuple[int, ...], bytes]],
 ) -> tuple[str, ...] | None:
-    """Return the names of a pipeline's filters; None where it holds one that is not known here."""
+    """Return the names of a pipeline's filters; None where it holds one that is not known here.
+
+    Parameters
+    ----------
+    filters : list of tuple[int, int, tuple[int, ...], bytes]
+        Filters as the HDF5 library lists them.
+    """
     names = tuple(_NAMES.get(number, "") for number, *_ in filters)
     return None if "" in names else names
 
@@ -201,6 +207,10 @@ def _check_sum(data: Bytes) -> Bytes:
 def fletcher32(data: Bytes) -> int:
     """Return the Fletcher-32 checksum of bytes, as the HDF5 library computes it.
 
+    Parameters
+    ----------
+    data : Bytes
+
     Notes
     -----
     The bytes count as big-endian words of 16 bits; the halves are the sum of the words and the sum
@@ -224,7 +234,12 @@ def _fold(total: int) -> int:
 
 
 def shuffle(values: Array) -> Array:
-    """Return bytes sorted by significance: all first bytes of the numbers, all second bytes ..."""
+    """Return bytes sorted by significance: all first bytes of the numbers, all second bytes ...
+
+    Parameters
+    ----------
+    values : ndarray
+    """
     return np.ascontiguousarray(
         values.reshape(-1).view(np.uint8).reshape(-1, values.dtype.itemsize).T
     )
@@ -238,7 +253,14 @@ def _unshuffled_bytes(data: Bytes, itemsize: int) -> Bytes:
 
 
 def unshuffle(data: Array, out: Array) -> None:
-    """Put the numbers whose shuffled bytes these are into an array of one axis."""
+    """Put the numbers whose shuffled bytes these are into an array of one axis.
+
+    Parameters
+    ----------
+    data : ndarray
+    out : ndarray
+        Where the result goes.
+    """
     grouped = out.view(np.uint8).reshape(-1, out.itemsize)
     for place, plane in enumerate(data.reshape(out.itemsize, -1)):
         grouped[:, place] = plane

@@ -76,6 +76,10 @@ class _Header:
 def needed_size(path: Path) -> int:
     """Return the minimum number of bytes that a NetCDF-3 file needs to hold all its values.
 
+    Parameters
+    ----------
+    path : Path
+
     Raises
     ------
     ValueError
@@ -93,6 +97,10 @@ def needed_size(path: Path) -> int:
 
 def find_values(path: Path) -> dict[str, Placed]:
     """Return where the values of each variable of a NetCDF-3 file lie.
+
+    Parameters
+    ----------
+    path : Path
 
     Raises
     ------

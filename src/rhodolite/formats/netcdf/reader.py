@@ -33,6 +33,12 @@ _FORMATS = {
 def read(path: Path, group: str | None = None) -> Dataset:
     """Open a NetCDF file, or one group of it.
 
+    Parameters
+    ----------
+    path : Path
+    group : str, optional
+        Group to read of files that have groups.
+
     Raises
     ------
     DataError
@@ -51,6 +57,11 @@ def read(path: Path, group: str | None = None) -> Dataset:
 
 def read_remote(address: str) -> Dataset:
     """Open what a DAP2 server offers at an address; only the parts asked for are fetched.
+
+    Parameters
+    ----------
+    address : str
+        URL of the dataset.
 
     Raises
     ------

@@ -28,7 +28,13 @@ _LARGEST = {"netcdf3-classic": 2**31 - 4, "netcdf3-64bit": 2**32 - 4}
 
 
 def types_of(variant: str) -> tuple[str, ...]:
-    """Return the codes of the number types that a variant has."""
+    """Return the codes of the number types that a variant has.
+
+    Parameters
+    ----------
+    variant : str
+        Variant of the format, such as ``netcdf3-classic``.
+    """
     return (
         _CLASSIC_TYPES
         if variant in ("netcdf4-classic", "netcdf3-classic", "netcdf3-64bit")
@@ -40,6 +46,15 @@ def fit_into_variant(
     variable: Variable, encoding: Encoding, variant: str, engine: Engine
 ) -> Encoding:
     """Return an encoding whose type the variant has.
+
+    Parameters
+    ----------
+    variable : Variable
+    encoding : Encoding
+    variant : str
+        Variant of the format, such as ``netcdf3-classic``.
+    engine : Engine
+        What computes the values.
 
     Raises
     ------
@@ -64,7 +79,14 @@ def fit_into_variant(
 
 
 def fitted_attributes(attributes: Mapping[str, Any], variant: str) -> dict[str, Any]:
-    """Return attributes that a variant can hold; None, which no file holds, is left out."""
+    """Return attributes that a variant can hold; None, which no file holds, is left out.
+
+    Parameters
+    ----------
+    attributes : mapping of str to object
+    variant : str
+        Variant of the format, such as ``netcdf3-classic``.
+    """
     kept = {key: value for key, value in attributes.items() if value is not None}
     if variant == "netcdf4":
         return kept
@@ -86,7 +108,14 @@ def _fitted_attribute(value: Any, types: tuple[str, ...]) -> Any:
 
 def unlimited_in(dataset: Dataset, variant: str) -> frozenset[str]:
     """Return the dimensions that can stay unlimited: in the older variants one, the first of its
-    variables."""
+    variables.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variant : str
+        Variant of the format, such as ``netcdf3-classic``.
+    """
     if variant == "netcdf4":
         return dataset.unlimited
     used = {v.dimensions for v in dataset.variables.values()}
@@ -98,6 +127,13 @@ def unlimited_in(dataset: Dataset, variant: str) -> frozenset[str]:
 
 def check_sizes(dataset: Dataset, encodings: list[Encoding], variant: str) -> None:
     """Refuse variables that are too large for a variant, before anything is written.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    encodings : list of Encoding
+    variant : str
+        Variant of the format, such as ``netcdf3-classic``.
 
     Raises
     ------
@@ -118,7 +154,14 @@ def check_sizes(dataset: Dataset, encodings: list[Encoding], variant: str) -> No
 def as_characters(
     name: str, dimensions: tuple[str, ...], values: Array
 ) -> tuple[tuple[str, ...], Array]:
-    """Return text as an array of single characters, with the dimension that they need (CF 2.2)."""
+    """Return text as an array of single characters, with the dimension that they need (CF 2.2).
+
+    Parameters
+    ----------
+    name : str
+    dimensions : tuple of str
+    values : ndarray
+    """
     encoded = np.char.encode(values.astype(str), "utf-8")
     width = max(1, encoded.dtype.itemsize)
     letters = np.frombuffer(encoded.astype(f"S{width}").tobytes(), "S1").reshape(

@@ -49,6 +49,13 @@ def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
 
     `day_first` says what 3/4/2001 is; with dots the day always comes first.
 
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    day_first : bool
+        Whether 3/4 is 3 April.
+
     Examples
     --------
     >>> str(parse_date("1999-02")), str(parse_date("2012/01/31")), str(parse_date("14.2.1999"))
@@ -82,7 +89,12 @@ def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
 
 def day_comes_first(texts: Sequence[str]) -> bool | None:
     """Return whether dates such as 3/4/2001 have the day first; None where all fit both ways and
-    differ."""
+    differ.
+
+    Parameters
+    ----------
+    texts : sequence of str
+    """
     pairs = [
         (int(found.group(1)), int(found.group(3)))
         for text in texts
@@ -97,7 +109,13 @@ def day_comes_first(texts: Sequence[str]) -> bool | None:
 
 def month_number(text: str) -> int | None:
     """Return the number of a month that is named, in full or by its first three letters; None for
-    other words."""
+    other words.
+
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    """
     word = text.strip().lower().rstrip(".")
     for number, (short, full) in enumerate(zip(MONTH_NAMES, MONTH_TITLES, strict=True), 1):
         if word in (short, full.lower()):
@@ -108,6 +126,12 @@ def month_number(text: str) -> int | None:
 def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> list[Variable]:
     """Return the time coordinate for what dates name, with bounds where they are days, months,
     seasons or years.
+
+    Parameters
+    ----------
+    stretches : sequence of Stretch
+    calendar : str
+        CF calendar.
 
     Raises
     ------
@@ -146,7 +170,12 @@ def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> 
 
 
 def in_order(stretch: Stretch) -> tuple[int, ...]:
-    """Return what dates of one kind are sorted by."""
+    """Return what dates of one kind are sorted by.
+
+    Parameters
+    ----------
+    stretch : Stretch
+    """
     if isinstance(stretch, SeasonOfYear):
         return (stretch.year, -1 if stretch.season.late_months else stretch.season.first)
     return stretch.fields

@@ -53,6 +53,12 @@ class ZarrVariable(LazyArray):
 def read(path: Path, group: str | None = None) -> Dataset:
     """Open a Zarr store, or one group of it.
 
+    Parameters
+    ----------
+    path : Path
+    group : str, optional
+        Group to read of files that have groups.
+
     Raises
     ------
     DataError

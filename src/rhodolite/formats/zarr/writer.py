@@ -26,6 +26,15 @@ _VERSIONS: dict[str, Any] = {"zarr3": 3, "zarr2": 2}
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     """Write a dataset as a Zarr store, of version 3 unless the layout names the other.
 
+    Parameters
+    ----------
+    dataset : Dataset
+    path : Path
+    engine : Engine
+        What computes the values.
+    layout : Layout
+        How the output is to lie on disk.
+
     Raises
     ------
     OSError

@@ -6,7 +6,12 @@ from rhodolite.model.variable import Variable
 
 
 def pivots(variable: Variable) -> bool:
-    """Return whether the values of a variable lie on both sides of a meaningful zero."""
+    """Return whether the values of a variable lie on both sides of a meaningful zero.
+
+    Parameters
+    ----------
+    variable : Variable
+    """
     standard_name = str(variable.attributes.get("standard_name", ""))
     return (
         "base_period" in variable.attributes

@@ -91,7 +91,13 @@ _SYNTAX = re.compile(r"[a-z][a-z0-9_]*")
 
 
 def well_formed(text: str) -> bool:
-    """Return whether a text can be a standard name, with or without a modifier (CF 3.3)."""
+    """Return whether a text can be a standard name, with or without a modifier (CF 3.3).
+
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    """
     words = text.split()
     plain = len(words) == 1 or (len(words) == 2 and words[1] in _MODIFIERS)
     return plain and _SYNTAX.fullmatch(words[0]) is not None
@@ -99,6 +105,12 @@ def well_formed(text: str) -> bool:
 
 def suggest_standard_name(name: str, quantity: str) -> str | None:
     """Return the standard name that a variable's name or long name suggests.
+
+    Parameters
+    ----------
+    name : str
+    quantity : str
+        Name of the quantity in words.
 
     Examples
     --------

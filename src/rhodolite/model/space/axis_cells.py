@@ -43,7 +43,13 @@ class AxisShape:
 
 
 def covers_globe(longitudes: Array) -> bool:
-    """Return whether evenly spaced longitudes (degrees) go all the way round."""
+    """Return whether evenly spaced longitudes (degrees) go all the way round.
+
+    Parameters
+    ----------
+    longitudes : ndarray
+        Degrees east.
+    """
     if longitudes.size < 2:
         return False
     step = abs(longitudes[-1] - longitudes[0]) / (longitudes.size - 1)
@@ -56,6 +62,10 @@ def cell_edges(coordinate: Coordinate) -> Array:
     Taken from the bounds where they join up, else halfway between neighbours, latitudes held
     within the poles. A last column that repeats the first has no width, so that nothing counts
     twice.
+
+    Parameters
+    ----------
+    coordinate : Coordinate
 
     Returns
     -------
@@ -99,7 +109,15 @@ def cell_edges(coordinate: Coordinate) -> Array:
 
 
 def repeats_first(longitudes: Array, near: float) -> bool:
-    """Return whether the last column is the first once more, 360 degrees on."""
+    """Return whether the last column is the first once more, 360 degrees on.
+
+    Parameters
+    ----------
+    longitudes : ndarray
+        Degrees east.
+    near : float
+        Distance in degrees that counts as the same place.
+    """
     return longitudes.size > 2 and bool(
         abs(abs(longitudes[-1] - longitudes[0]) - 360) <= max(near, 1e-6)
     )
@@ -115,6 +133,10 @@ def area_weights(coordinate: Coordinate) -> Array:
 
     The area between two latitudes and two longitudes is R^2 (sin north - sin south) (east - west).
 
+    Parameters
+    ----------
+    coordinate : Coordinate
+
     Returns
     -------
     ndarray of float64, shape (n,)
@@ -126,6 +148,10 @@ def area_weights(coordinate: Coordinate) -> Array:
 def cell_bounds(coordinate: Coordinate) -> Array:
     """Return both ends of each cell along a latitude or longitude, in degrees, whether they join up
     or not.
+
+    Parameters
+    ----------
+    coordinate : Coordinate
 
     Returns
     -------
@@ -145,7 +171,12 @@ def cell_bounds(coordinate: Coordinate) -> Array:
 
 def joins_up(coordinate: Coordinate) -> bool:
     """Return whether each cell along a latitude or longitude begins where another ends, as far as
-    bounds say."""
+    bounds say.
+
+    Parameters
+    ----------
+    coordinate : Coordinate
+    """
     bounds = coordinate.bounds
     if (
         bounds is None

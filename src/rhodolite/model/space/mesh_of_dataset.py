@@ -17,6 +17,10 @@ from rhodolite.model.space.precision import rounding
 def mesh_of(dataset: Dataset) -> Mesh:
     """Return the cells of a dataset.
 
+    Parameters
+    ----------
+    dataset : Dataset
+
     Raises
     ------
     DataError

@@ -47,6 +47,12 @@ def effective_type(values: Array, dtype: np.dtype[Any]) -> np.dtype[Any]:
 
     Float64 that holds float32 throughout is float32, unless the values are short decimals and so
     exact in both.
+
+    Parameters
+    ----------
+    values : ndarray
+    dtype : dtype
+        Type of the values.
     """
     if dtype.kind == "f" and dtype.itemsize <= 4:
         return np.dtype(dtype.newbyteorder("="))
@@ -61,7 +67,14 @@ def effective_type(values: Array, dtype: np.dtype[Any]) -> np.dtype[Any]:
 
 def rounding(values: Array, dtype: np.dtype[Any]) -> float:
     """Return two spacings of the type that values really have, at the largest of them; 0 where none
-    is finite."""
+    is finite.
+
+    Parameters
+    ----------
+    values : ndarray
+    dtype : dtype
+        Type of the values.
+    """
     finite = values[np.isfinite(values)]
     if not finite.size:
         return 0.0

@@ -16,6 +16,12 @@ from rhodolite.model.time.period_text import Instant
 def first_moment(instant: Instant, calendar: str) -> Any:
     """Return the date at which what an instant names begins.
 
+    Parameters
+    ----------
+    instant : Instant
+    calendar : str
+        CF calendar.
+
     Raises
     ------
     DataError
@@ -32,7 +38,14 @@ def first_moment(instant: Instant, calendar: str) -> Any:
 
 
 def moment_after(instant: Instant, calendar: str) -> Any:
-    """Return the date at which what an instant names has just ended."""
+    """Return the date at which what an instant names has just ended.
+
+    Parameters
+    ----------
+    instant : Instant
+    calendar : str
+        CF calendar.
+    """
     import datetime
 
     start = first_moment(instant, calendar)
@@ -46,7 +59,15 @@ def moment_after(instant: Instant, calendar: str) -> Any:
 
 
 def format_date(date: Any, *, seconds: bool = False) -> str:
-    """Write a date for people: the day alone at midnight, otherwise with the hour and minute."""
+    """Write a date for people: the day alone at midnight, otherwise with the hour and minute.
+
+    Parameters
+    ----------
+    date : object
+        Date of the cftime library.
+    seconds : bool
+        Whether seconds are written.
+    """
     if (date.hour, date.minute, date.second) == (0, 0, 0):
         return f"{date.year:04d}-{date.month:02d}-{date.day:02d}"
     clock = f"{date.hour:02d}:{date.minute:02d}" + (f":{date.second:02d}" if seconds else "")

@@ -20,12 +20,26 @@ _UNITS = re.compile(r"\s*(month|year)s?\s+since\s+(.+)", re.IGNORECASE)
 
 
 def counts_months(units: str) -> bool:
-    """Return whether units are months or years since a date."""
+    """Return whether units are months or years since a date.
+
+    Parameters
+    ----------
+    units : str
+        UDUNITS units.
+    """
     return _UNITS.fullmatch(units) is not None
 
 
 def months_to_dates(numbers: Array, units: str, calendar: str) -> NDArray[Any]:
     """Return dates (cftime objects) for numbers of months or years since a date.
+
+    Parameters
+    ----------
+    numbers : ndarray
+    units : str
+        UDUNITS units.
+    calendar : str
+        CF calendar.
 
     Raises
     ------
@@ -43,7 +57,17 @@ def months_to_dates(numbers: Array, units: str, calendar: str) -> NDArray[Any]:
 
 def date_to_months(date: Any, units: str, calendar: str) -> float:
     """Return the number of months or years since the date in the units; the reverse of
-    `months_to_dates`."""
+    `months_to_dates`.
+
+    Parameters
+    ----------
+    date : object
+        Date of the cftime library.
+    units : str
+        UDUNITS units.
+    calendar : str
+        CF calendar.
+    """
     per_unit, year, month = _reference(units, calendar)
     start, end = (
         month_start(date.year, date.month, calendar),
@@ -65,5 +89,14 @@ def _reference(units: str, calendar: str) -> tuple[int, int, int]:
 
 
 def month_start(year: int, month: int, calendar: str) -> Any:
-    """Return the first moment of a month; months beyond 12 or below 1 count into other years."""
+    """Return the first moment of a month; months beyond 12 or below 1 count into other years.
+
+    Parameters
+    ----------
+    year : int
+    month : int
+        From 1; 13 is January of the next year.
+    calendar : str
+        CF calendar.
+    """
     return cftime.datetime(year + (month - 1) // 12, (month - 1) % 12 + 1, 1, calendar=calendar)

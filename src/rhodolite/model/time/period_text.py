@@ -203,7 +203,13 @@ class Years(TypedValue):
 
 
 def month_number(text: str) -> int:
-    """Return 1 to 12 for a month's number or (the start of) its English name."""
+    """Return 1 to 12 for a month's number or (the start of) its English name.
+
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    """
     word = text.strip().lower()
     if word.isdigit() and 1 <= int(word) <= 12:
         return int(word)
@@ -214,7 +220,13 @@ def month_number(text: str) -> int:
 
 
 def split_range(text: str) -> tuple[str, str]:
-    """Split `A..B` into its ends, either of which may be empty; a single value is both ends."""
+    """Split `A..B` into its ends, either of which may be empty; a single value is both ends.
+
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    """
     start, dots, stop = (part.strip() for part in text.partition(".."))
     if not dots:
         stop = start

@@ -34,6 +34,10 @@ def implied_cells(axis: TimeAxis) -> Array | None:
     A month, a year or a day is the one of the calendar that the stamp lies in. Several months, and
     hours, begin at their stamp unless the stamps stand in the middle or at the end of what they can
     stand for.
+
+    Parameters
+    ----------
+    axis : TimeAxis
     """
     step = axis.step
     if step.unit in ("month", "year"):
@@ -47,7 +51,14 @@ def implied_cells(axis: TimeAxis) -> Array | None:
 
 
 def stamped_cells(axis: TimeAxis, stamp: Stamp) -> Array | None:
-    """Return the ends of steps whose times stand at a place in them that is known, shape (n, 2)."""
+    """Return the ends of steps whose times stand at a place in them that is known, shape (n, 2).
+
+    Parameters
+    ----------
+    axis : TimeAxis
+    stamp : Stamp
+        Where each time lies within its step.
+    """
     step = axis.step
     if step.unit in ("month", "year"):
         count = step.count * (12 if step.unit == "year" else 1)
@@ -70,7 +81,12 @@ def stamped_cells(axis: TimeAxis, stamp: Stamp) -> Array | None:
 
 def ends_at_stamps(axis: TimeAxis) -> bool:
     """Return whether stamps run from just after one midnight to another, as those at the end of
-    hours do."""
+    hours do.
+
+    Parameters
+    ----------
+    axis : TimeAxis
+    """
     step = axis.step
     if (
         axis.bounds is not None

@@ -139,6 +139,10 @@ def day_of_common_year(axis: TimeAxis) -> Integers:
     """Return the day of each step in a year of 365 days (360 in that calendar), counted from 0.
 
     29 February counts with the 28th, so days have the same place in every year and calendar.
+
+    Parameters
+    ----------
+    axis : TimeAxis
     """
     days = axis.days
     if axis.calendar == "360_day":
@@ -149,7 +153,16 @@ def day_of_common_year(axis: TimeAxis) -> Integers:
 
 
 def date_in_common_year(day: int, year: int, calendar: str) -> tuple[Any, Any]:
-    """Return when a day counted as in `day_of_common_year` begins and has ended, in some year."""
+    """Return when a day counted as in `day_of_common_year` begins and has ended, in some year.
+
+    Parameters
+    ----------
+    day : int
+        Number of the day, from 0.
+    year : int
+    calendar : str
+        CF calendar.
+    """
     if calendar == "360_day":
         start = cftime.datetime(year, day // 30 + 1, day % 30 + 1, calendar=calendar)
     else:

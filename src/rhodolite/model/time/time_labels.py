@@ -12,7 +12,12 @@ from rhodolite.model.time.time_axis import TimeAxis
 
 
 def time_labels(axis: TimeAxis) -> list[str]:
-    """Return a text for each step, no finer than need be, in ISO 8601 where that has one."""
+    """Return a text for each step, no finer than need be, in ISO 8601 where that has one.
+
+    Parameters
+    ----------
+    axis : TimeAxis
+    """
     if axis.climatological and axis.bounds is not None:
         return [_phase(*ends) for ends in axis.to_dates(np.sort(axis.bounds, axis=1))]
     step = axis.resolution
@@ -34,7 +39,12 @@ def time_labels(axis: TimeAxis) -> list[str]:
 
 
 def base_years(axis: TimeAxis) -> str | None:
-    """Return the years that a climatological axis is of, such as 1991-2020; None for other axes."""
+    """Return the years that a climatological axis is of, such as 1991-2020; None for other axes.
+
+    Parameters
+    ----------
+    axis : TimeAxis
+    """
     if not axis.climatological or axis.bounds is None:
         return None
     dates = axis.to_dates(np.sort(axis.bounds, axis=1))

@@ -9,7 +9,13 @@ DAY = 86400.0
 
 
 def seconds_per(units: str) -> float:
-    """Return how many seconds units of time count; of months and years the usual length."""
+    """Return how many seconds units of time count; of months and years the usual length.
+
+    Parameters
+    ----------
+    units : str
+        UDUNITS units.
+    """
     word = units.split()[0].lower()
     usual = {"month": 30 * DAY, "year": 365 * DAY}.get(word.rstrip("s"))
     if usual is not None:

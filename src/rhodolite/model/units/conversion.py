@@ -50,6 +50,12 @@ class Rescaling:
 def rescaling(variable: Variable, units: str) -> Rescaling:
     """Return what turns a variable into other units.
 
+    Parameters
+    ----------
+    variable : Variable
+    units : str
+        UDUNITS units.
+
     Raises
     ------
     DataError
@@ -81,7 +87,14 @@ def rescaling(variable: Variable, units: str) -> Rescaling:
 
 
 def can_be_in(variable: Variable, units: str) -> bool:
-    """Return whether a variable can be turned into other units."""
+    """Return whether a variable can be turned into other units.
+
+    Parameters
+    ----------
+    variable : Variable
+    units : str
+        UDUNITS units.
+    """
     try:
         rescaling(variable, units)
     except DataError:
@@ -91,14 +104,25 @@ def can_be_in(variable: Variable, units: str) -> bool:
 
 def of_differences(units: str | None) -> tuple[float, str | None]:
     """Return the units of differences, and what to multiply them by: kelvins for temperatures with
-    an offset."""
+    an offset.
+
+    Parameters
+    ----------
+    units : str, optional
+        UDUNITS units.
+    """
     if units is None or not has_offset_zero(units):
         return 1.0, units
     return float(convert(1.0, units, "K") - convert(0.0, units, "K")), "K"
 
 
 def is_difference(variable: Variable) -> bool:
-    """Return whether the values are differences, to which the zero of a scale means nothing."""
+    """Return whether the values are differences, to which the zero of a scale means nothing.
+
+    Parameters
+    ----------
+    variable : Variable
+    """
     attributes = variable.attributes
     methods = str(attributes.get("cell_methods", ""))
     return (
@@ -110,7 +134,13 @@ def is_difference(variable: Variable) -> bool:
 
 
 def standard_name_after(variable: Variable, change: Rescaling) -> str | None:
-    """Return the standard name that is true of the converted values, or None if there is none."""
+    """Return the standard name that is true of the converted values, or None if there is none.
+
+    Parameters
+    ----------
+    variable : Variable
+    change : Rescaling
+    """
     name = variable.attributes.get("standard_name")
     if name is None or not change.by_density:
         return None if name is None else str(name)

@@ -38,7 +38,13 @@ def _silence() -> Any:
 
 
 def is_unit(text: str) -> bool:
-    """Return whether UDUNITS can read these units."""
+    """Return whether UDUNITS can read these units.
+
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    """
     try:
         unit = _unit(text)
         return not (unit.is_unknown() or unit.is_no_unit()) and bool(unit.is_convertible(unit))
@@ -47,12 +53,28 @@ def is_unit(text: str) -> bool:
 
 
 def convertible(source: str, target: str) -> bool:
-    """Return whether values in one unit can be expressed in another."""
+    """Return whether values in one unit can be expressed in another.
+
+    Parameters
+    ----------
+    source : str
+        What else to say, such as from how many files.
+    target : str
+        Units to convert to.
+    """
     return is_unit(source) and is_unit(target) and bool(_unit(source).is_convertible(_unit(target)))
 
 
 def convert(values: Array | float, source: str, target: str) -> Any:
     """Return values in `source` units expressed in `target` units, in double precision.
+
+    Parameters
+    ----------
+    values : ndarray or float
+    source : str
+        What else to say, such as from how many files.
+    target : str
+        Units to convert to.
 
     Raises
     ------
@@ -65,13 +87,25 @@ def convert(values: Array | float, source: str, target: str) -> Any:
 
 
 def is_pressure(text: str) -> bool:
-    """Return whether units measure pressure, which by CF 4.3 makes a coordinate vertical."""
+    """Return whether units measure pressure, which by CF 4.3 makes a coordinate vertical.
+
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    """
     return convertible(text, "Pa")
 
 
 def has_offset_zero(text: str) -> bool:
     """Return whether nothing of the quantity is a number other than 0 (such as degC), so ratios
-    mean nothing."""
+    mean nothing.
+
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    """
     if not is_unit(text):
         return False
     base = _unit(text)
@@ -79,13 +113,27 @@ def has_offset_zero(text: str) -> bool:
 
 
 def is_temperature(text: str) -> bool:
-    """Return whether units are those of a temperature."""
+    """Return whether units are those of a temperature.
+
+    Parameters
+    ----------
+    text : str
+        As people type it.
+    """
     return convertible(text, "K")
 
 
 def quotient(units: str, divisor: str) -> str:
     """Return the units of a quantity divided by another; temperatures with an offset count as
-    differences."""
+    differences.
+
+    Parameters
+    ----------
+    units : str
+        UDUNITS units.
+    divisor : str
+        Units to divide by.
+    """
     above, below = ("K" if has_offset_zero(part) else part for part in (units, divisor))
     if below == "1":
         return above
@@ -94,7 +142,13 @@ def quotient(units: str, divisor: str) -> str:
 
 
 def square_units(units: str) -> str:
-    """Return the units of a square; of temperatures those of differences."""
+    """Return the units of a square; of temperatures those of differences.
+
+    Parameters
+    ----------
+    units : str
+        UDUNITS units.
+    """
     if has_offset_zero(units):
         units = "K"
     return f"({units})2" if " " in units or "/" in units else f"{units}2"
@@ -102,7 +156,13 @@ def square_units(units: str) -> str:
 
 def pretty(units: str | None) -> str:
     """Write units for people: `kg m-2 s-1` as `kg m⁻² s⁻¹`, `degC` as `°C`, dimensionless as
-    nothing."""
+    nothing.
+
+    Parameters
+    ----------
+    units : str, optional
+        UDUNITS units.
+    """
     if not units or units == "1":
         return ""
     words = []
@@ -128,6 +188,15 @@ def pretty(units: str | None) -> str:
 def product(units: str, others: str, *, divide: bool = False) -> str:
     """Return the units of a product, or of a quotient.
 
+    Parameters
+    ----------
+    units : str
+        UDUNITS units.
+    others : str
+        Units to multiply by.
+    divide : bool
+        Whether they are divided by instead.
+
     Examples
     --------
     >>> product("m s-1", "m s-1")
@@ -150,6 +219,12 @@ def product(units: str, others: str, *, divide: bool = False) -> str:
 
 def power(units: str, exponent: float) -> str | None:
     """Return the units of a power, such as a square or a square root; None where there are none.
+
+    Parameters
+    ----------
+    units : str
+        UDUNITS units.
+    exponent : float
 
     Examples
     --------

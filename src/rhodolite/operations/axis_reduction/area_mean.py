@@ -76,6 +76,13 @@ def mean_over(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> 
     Cells are weighted by their true area, times by the length of their steps (but for amounts,
     which count alike), levels by the thickness of their layers. Axes that the variable does not
     have are passed over. The result is float64, lazily computed.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
+    roles : tuple of Role
+        Roles of axes.
     """
     axes = _places(dataset, variable, roles)
     if not axes:
@@ -109,7 +116,15 @@ def area_mean(
     dataset: Dataset, variable: Variable, values: Array, dimensions: tuple[str, ...]
 ) -> float:
     """Return the area-weighted mean of values of a variable along its horizontal dimensions
-    alone."""
+    alone.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
+    values : ndarray
+    dimensions : tuple of str
+    """
     field = variable.replace(data=InMemory(values), dimensions=dimensions, missing=None)
     total, weight = weighted_sums(
         values, area_weights_of(dataset, field), tuple(range(values.ndim))
@@ -158,7 +173,13 @@ class Overview(Accumulator):
 
 def overview(dataset: Dataset, variable: Variable) -> LazyArray:
     """Return count, missing, minimum, maximum and area-weighted mean as a lazy array of 5
-    numbers."""
+    numbers.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
+    """
     return Reduction(
         variable.floats(), Overview(area_weights_of(dataset, variable), variable.shape)
     ).output("overview", (5,))
@@ -188,6 +209,11 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
     Those that the variable names itself (`cell_measures`, CF 7.2) come first. Otherwise they are
     weights for each horizontal axis, or of both together where latitude and longitude have two
     dimensions.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
     """
     measured = cell_measure(dataset, variable)
     if measured is not None:
@@ -210,7 +236,12 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
 
 
 def one_axis_on(weights: Weights) -> Weights:
-    """Return weights for an array that has one axis more, before all others."""
+    """Return weights for an array that has one axis more, before all others.
+
+    Parameters
+    ----------
+    weights : Weights
+    """
     return {
         tuple(axis + 1 for axis in key) if isinstance(key, tuple) else key + 1: w
         for key, w in weights.items()
@@ -219,7 +250,13 @@ def one_axis_on(weights: Weights) -> Weights:
 
 def cell_measure(dataset: Dataset, variable: Variable) -> Variable | None:
     """Return the variable of cell areas that a variable names, where it is in the dataset and
-    fits."""
+    fits.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
+    """
     words = str(variable.attributes.get("cell_measures", "")).split()
     named = dict(zip(words[::2], words[1::2], strict=False)).get("area:", "")
     found = dataset.variables.get(named)

@@ -17,6 +17,10 @@ def layer_weights(dataset: Dataset) -> tuple[Array, str]:
     Weights are thicknesses: of the bounds where there are some, else those of the trapezoidal rule,
     with which levels that are points are joined by straight lines from the first to the last.
 
+    Parameters
+    ----------
+    dataset : Dataset
+
     Raises
     ------
     DataError
@@ -47,7 +51,12 @@ def layer_weights(dataset: Dataset) -> tuple[Array, str]:
 
 
 def dataset_is_upward(dataset: Dataset) -> bool:
-    """Return whether the vertical coordinate increases upwards."""
+    """Return whether the vertical coordinate increases upwards.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
     coordinate = dataset.need(Role.LEVEL)
     named = str(coordinate.variable.attributes.get("standard_name", coordinate.name)).lower()
     return (

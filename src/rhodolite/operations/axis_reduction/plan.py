@@ -127,6 +127,12 @@ class AxisPlan:
 def plan_for(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
     """Return which dimensions go, with which weights, and what comes in their place.
 
+    Parameters
+    ----------
+    wish : SummaryRequest
+        What is to be summarised.
+    dataset : Dataset
+
     Raises
     ------
     DataError

@@ -129,7 +129,16 @@ class AxisReduction:
 
 def reduce_axes(source: LazyArray, work: AxisReduction, *, pull: bool) -> LazyArray:
     """Return the result as a lazy array: `pull` computes it as it is read, otherwise in one pass
-    beforehand."""
+    beforehand.
+
+    Parameters
+    ----------
+    source : LazyArray
+    work : AxisReduction
+        Which axes, which weights, which statistic.
+    pull : bool
+        Whether it is computed as it is read, and not in a pass beforehand.
+    """
     if pull:
         return AxisReducedArray(source, work)
     shape = work.shape(source.shape)

@@ -162,6 +162,13 @@ def matched_phases(
 ) -> NDArray[np.int64]:
     """Return, for each step of a dataset, the row of its phase among those that another one has.
 
+    Parameters
+    ----------
+    dataset, other : Dataset
+    cycle : Cycle
+    present : ndarray of int64
+        Phases that the reference has, in order.
+
     Raises
     ------
     DataError

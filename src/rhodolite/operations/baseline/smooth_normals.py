@@ -17,7 +17,13 @@ from rhodolite.operations.parameters.smoothing import Smoothing
 
 
 def check_smoothing(smoothing: Smoothing, base: BasePeriod) -> None:
-    """Refuse a cycle that is too short, or has gaps."""
+    """Refuse a cycle that is too short, or has gaps.
+
+    Parameters
+    ----------
+    smoothing : Smoothing
+    base : BasePeriod
+    """
     phases = base.cycle.size(base.axis.calendar)
     most = (phases - 1) // 2 if smoothing.harmonics else phases
     if len(base.cycle.parts) > 1 or smoothing.count > most:
@@ -34,7 +40,14 @@ def check_smoothing(smoothing: Smoothing, base: BasePeriod) -> None:
 
 
 def smooth_cycle(smoothing: Smoothing, normals: LazyArray) -> LazyArray:
-    """Return normals, shape (phases, *cells), smoothed."""
+    """Return normals, shape (phases, *cells), smoothed.
+
+    Parameters
+    ----------
+    smoothing : Smoothing
+    normals : LazyArray
+        Shape (phases, *cells).
+    """
     work = _Smoothed(smoothing.count, smoothing.harmonics, normals.shape[0])
     return Reduction(normals, series=work).output("value", normals.shape)
 

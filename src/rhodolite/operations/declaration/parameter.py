@@ -157,7 +157,13 @@ class Parameter:
 
 
 def parameters(cls: type) -> tuple[Parameter, ...]:
-    """Return the parameters that an operation declares, in order."""
+    """Return the parameters that an operation declares, in order.
+
+    Parameters
+    ----------
+    cls : type
+        The declared class.
+    """
     hints = typing.get_type_hints(cls)
     return tuple(
         Parameter(

@@ -11,12 +11,24 @@ from rhodolite.operations.declaration.parameter import parameters
 
 
 def summary(cls: type) -> str:
-    """Return the first line of an operation's docstring."""
+    """Return the first line of an operation's docstring.
+
+    Parameters
+    ----------
+    cls : type
+        The declared class.
+    """
     return (cls.__doc__ or "").strip().splitlines()[0]
 
 
 def description(cls: type) -> str:
-    """Return an operation's docstring up to its first section, as paragraphs."""
+    """Return an operation's docstring up to its first section, as paragraphs.
+
+    Parameters
+    ----------
+    cls : type
+        The declared class.
+    """
     lines: list[str] = []
     for line in inspect.cleandoc(cls.__doc__ or "").splitlines():
         if line and set(line) == {"-"}:
@@ -28,7 +40,12 @@ def description(cls: type) -> str:
 
 def to_plain(step: Any) -> dict[str, Any]:
     """Return an operation as a plain dictionary: its verb and the parameters that differ from the
-    default."""
+    default.
+
+    Parameters
+    ----------
+    step : object
+    """
     plain: dict[str, Any] = {"verb": type(step).verb}
     for declared in parameters(type(step)):
         value = getattr(step, declared.field)
@@ -39,6 +56,12 @@ def to_plain(step: Any) -> dict[str, Any]:
 
 def from_plain(plain: Mapping[str, Any], operations: Mapping[str, type]) -> Any:
     """Return the operation that a plain dictionary describes.
+
+    Parameters
+    ----------
+    plain : mapping of str to object
+    operations : mapping of str to type
+        Classes by verb.
 
     Raises
     ------

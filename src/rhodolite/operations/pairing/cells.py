@@ -16,6 +16,11 @@ def counterpart(variable: Variable, other: Dataset) -> Variable:
     """Return the variable of another dataset that goes with one: of its name, or the only one of
     its standard name.
 
+    Parameters
+    ----------
+    variable : Variable
+    other : Dataset
+
     Raises
     ------
     DataError
@@ -43,6 +48,16 @@ def need_same_cells(
 ) -> None:
     """Refuse two variables whose cells differ along anything but one axis, or come in another
     order.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
+    other : Dataset
+    its : Variable
+        The variable of the other dataset.
+    without : Role
+        Role of an axis that may differ.
 
     Raises
     ------

@@ -30,6 +30,12 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
     months and years; those of the result are the first member's. Values are in the units of the
     first.
 
+    Parameters
+    ----------
+    datasets : sequence of Dataset
+    names : sequence of str
+        Names of the members.
+
     Raises
     ------
     DataError
@@ -79,6 +85,11 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
 def member_names(inputs: Sequence[str]) -> list[str]:
     """Return short names for inputs: those of the files, without suffix, wildcards and what all
     begin or end with.
+
+    Parameters
+    ----------
+    inputs : sequence of str
+        Files, patterns and addresses.
 
     Examples
     --------

@@ -6,7 +6,13 @@ from rhodolite.errors import UsageError
 
 
 def check_coverage(share: float) -> None:
-    """Refuse a --min-coverage that is not a fraction."""
+    """Refuse a --min-coverage that is not a fraction.
+
+    Parameters
+    ----------
+    share : float
+        Probability.
+    """
     if not 0 <= share <= 1:
         raise UsageError(
             f"--min-coverage: '{share:g}' is not a fraction between 0 and 1; write a number from 0 "
@@ -15,6 +21,11 @@ def check_coverage(share: float) -> None:
 
 
 def check_years(count: int) -> None:
-    """Refuse a --min-years that is not a number of years."""
+    """Refuse a --min-years that is not a number of years.
+
+    Parameters
+    ----------
+    count : int
+    """
     if count < 1:
         raise UsageError(f"--min-years: {count} is not a number of years; write 1, 2, 3 ...")

@@ -220,6 +220,13 @@ def join_words(before: str, quantity: str) -> str:
     """Return words before a quantity, without a word twice: `total` and `Total precipitation` is
     total precipitation.
 
+    Parameters
+    ----------
+    before : str
+        Words before the quantity.
+    quantity : str
+        Name of the quantity in words.
+
     Examples
     --------
     >>> join_words("total", "Total precipitation"), join_words("mean", "SST")

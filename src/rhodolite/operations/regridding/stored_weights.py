@@ -36,7 +36,20 @@ class StoredWeights:
 def describe_weights(
     source: Mesh, target: Mesh, described: list[Variable], weights: Weights, method: str
 ) -> Dataset:
-    """Return weights, the grid that they lead to, and the centres of the grid that they are for."""
+    """Return weights, the grid that they lead to, and the centres of the grid that they are for.
+
+    Parameters
+    ----------
+    source : Mesh
+        Cells of the old grid.
+    target : Mesh
+        Cells of the new grid.
+    described : list of Variable
+        Variables that describe the grid.
+    weights : Weights
+    method : str
+        Regridding method.
+    """
     north, east = source.centres
     covered = np.asarray(weights.matrix.sum(axis=1)).reshape(target.shape)
     old = {"long_name": "centres of the old cells"}
@@ -69,6 +82,12 @@ def describe_weights(
 
 def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
     """Return stored weights, for data on the grid that they were made for.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    source : Mesh
+        Cells of the old grid.
 
     Raises
     ------

@@ -22,6 +22,13 @@ def grid_around(step: GridStep, source: Mesh) -> tuple[Mesh, list[Variable]]:
 
     Of the whole globe longitudes begin at 0.
 
+    Parameters
+    ----------
+    step : GridStep
+        Width of the cells in degrees.
+    source : Mesh
+        Cells of the old grid.
+
     Raises
     ------
     DataError
@@ -49,7 +56,13 @@ def grid_around(step: GridStep, source: Mesh) -> tuple[Mesh, list[Variable]]:
 
 
 def coordinates_of(mesh: Mesh) -> list[Variable]:
-    """Return latitude and longitude of a regular grid, with bounds."""
+    """Return latitude and longitude of a regular grid, with bounds.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Cells of the grid.
+    """
     made = []
     for name, word, centres, edges in (
         (mesh.dimensions[0], "latitude", mesh.latitudes, mesh.latitude_edges),
@@ -75,7 +88,14 @@ def coordinates_of(mesh: Mesh) -> list[Variable]:
 
 def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     """Return what describes the horizontal cells of a dataset: positions, bounds, axes and
-    projection."""
+    projection.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    mesh : Mesh
+        Cells of the grid.
+    """
     wanted = set(mesh.dimensions)
     found = []
     named = set(dataset.axes.curvilinear or ())

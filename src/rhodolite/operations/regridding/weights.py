@@ -23,6 +23,15 @@ _TURN = 2 * np.pi
 def conservative(source: Mesh, target: Mesh, order: int) -> Weights:
     """Return weights by shared area, so that integrals over the area stay what they are.
 
+    Parameters
+    ----------
+    source : Mesh
+        Cells of the old grid.
+    target : Mesh
+        Cells of the new grid.
+    order : int
+        1 or 2.
+
     Notes
     -----
     Of second order with slopes of the field in latitude and longitude within each cell of the
@@ -88,6 +97,13 @@ def bilinear(source: Mesh, target: Mesh) -> Weights:
 
     Beyond the outermost centres the value is that of the nearest cell, as far as that reaches;
     across a pole values are interpolated along the meridian.
+
+    Parameters
+    ----------
+    source : Mesh
+        Cells of the old grid.
+    target : Mesh
+        Cells of the new grid.
     """
     if not source.regular:
         return _bilinear_in_quads(source, target)
@@ -198,7 +214,15 @@ def _bilinear_in_quads(source: Mesh, target: Mesh) -> Weights:
 
 def nearest_cells(source: Mesh, target: Mesh) -> Weights:
     """Return weights that take the value of the cell with the nearest centre, as far as the cells
-    reach."""
+    reach.
+
+    Parameters
+    ----------
+    source : Mesh
+        Cells of the old grid.
+    target : Mesh
+        Cells of the new grid.
+    """
     from scipy import sparse
 
     north, east = (part.reshape(-1) for part in target.centres)

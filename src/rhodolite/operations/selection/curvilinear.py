@@ -65,6 +65,12 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
     Cells of the block whose centres lie outside become missing, since a block of such a grid
     rarely has the edges that were asked for.
 
+    Parameters
+    ----------
+    dataset : Dataset
+    lat : LatitudeRange, optional
+    lon : LongitudeRange, optional
+
     Raises
     ------
     DataError
@@ -116,6 +122,11 @@ def _inside(
 
 def at(dataset: Dataset, place: Position) -> Dataset:
     """Return the site, or the one cell, that is nearest to a position.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    place : Position
 
     Raises
     ------

@@ -34,6 +34,12 @@ def take_steps(dataset: Dataset, steps: Indices) -> Dataset:
     each time stands for.
 
     Januaries alone are a year apart, and still stand for a month each.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    steps : ndarray of int
+        Indices of the steps to keep.
     """
     coordinate, axis = dataset.need(Role.TIME), dataset.need_time()
     part = take(dataset, {str(coordinate.dimension): steps})
@@ -53,7 +59,15 @@ def take_steps(dataset: Dataset, steps: Indices) -> Dataset:
 
 def take_cells(dataset: Dataset, role: Role, cells: Indices) -> Dataset:
     """Return a dataset at some of its rows or columns, with bounds where what is left no longer
-    tells their width."""
+    tells their width.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    role : Role
+    cells : ndarray of int
+        Indices to keep.
+    """
     coordinate = dataset.need(role)
     part = take(dataset, {str(coordinate.dimension): cells})
     steps = np.diff(np.unwrap(coordinate.values, period=360.0))
@@ -94,7 +108,14 @@ def _all_instants(dataset: Dataset, dimension: str) -> bool:
 
 
 def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:
-    """Return the rows whose centres lie in the range; the nearest row for a single latitude."""
+    """Return the rows whose centres lie in the range; the nearest row for a single latitude.
+
+    Parameters
+    ----------
+    coordinate : Coordinate
+    wanted : LatitudeRange
+        What was asked for.
+    """
     values = coordinate.values
     if wanted.south is not None and wanted.south == wanted.north:
         at = cell_with(cell_edges(coordinate), wanted.south)
@@ -115,6 +136,12 @@ def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:
 
 def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[Indices, Array]:
     """Return the columns whose centres lie in the range, eastward, and by how much each is turned.
+
+    Parameters
+    ----------
+    coordinate : Coordinate
+    wanted : LongitudeRange
+        What was asked for.
 
     Returns
     -------
@@ -147,7 +174,13 @@ def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[I
 
 
 def longitude_cell(coordinate: Coordinate, wanted: float) -> int | None:
-    """Return the column whose cell holds a longitude; None where none does."""
+    """Return the column whose cell holds a longitude; None where none does.
+
+    Parameters
+    ----------
+    coordinate : Coordinate
+    wanted : float
+    """
     edges = cell_edges(coordinate)
     west = min(edges[0], edges[-1])
     at = cell_with(edges, west + (wanted - west) % 360.0)
@@ -158,6 +191,11 @@ def longitude_cell(coordinate: Coordinate, wanted: float) -> int | None:
 
 def position_indices(dataset: Dataset, place: Position) -> tuple[int, int]:
     """Return row and column of the cell that holds a position.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    place : Position
 
     Raises
     ------
@@ -189,6 +227,14 @@ def time_indices(
 
     With a season the years are those that the season belongs to: DJF of 2014 begins in
     December 2013.
+
+    Parameters
+    ----------
+    axis : TimeAxis
+    period : Period, optional
+    months : Months, optional
+    season : Season, optional
+    years : Years, optional
     """
     chosen = np.ones(len(axis), dtype=bool)
     asked = []
@@ -216,6 +262,12 @@ def time_indices(
 
 def level_indices(coordinate: Coordinate, wanted: Levels) -> Indices:
     """Return the levels asked for, in the order of the data.
+
+    Parameters
+    ----------
+    coordinate : Coordinate
+    wanted : Levels
+        What was asked for.
 
     Raises
     ------

@@ -24,6 +24,13 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     The part of each cell that counts goes along as its area (`cell_measures`), so that means over
     what is left are weighted by it. Of sites those inside are kept.
 
+    Parameters
+    ----------
+    dataset : Dataset
+    regions : Regions
+    cells : CellChoice
+        How cells on the edge are weighted.
+
     Raises
     ------
     DataError

@@ -95,6 +95,16 @@ def check_data(
 
     A cell has no data where the first and the last field have none. Sites on such cells are named
     in a warning, or take the nearest cell with data where there is one within `search` cells.
+
+    Parameters
+    ----------
+    sites : Sites
+    mesh : Mesh
+        Cells of the grid.
+    weights : Weights
+    variable : Variable
+    search : int, optional
+        Number of cells around within which data are looked for.
     """
     axes = tuple(variable.dimensions.index(name) for name in mesh.dimensions)
     source = variable.floats()
@@ -186,7 +196,12 @@ class _DataAtSites(Accumulator):
 
 
 def heaviest_cells(weights: Weights) -> Array:
-    """Return the number of the cell that counts most for each site; -1 where there is none."""
+    """Return the number of the cell that counts most for each site; -1 where there is none.
+
+    Parameters
+    ----------
+    weights : Weights
+    """
     matrix = weights.matrix
     cells = np.full(matrix.shape[0], -1, dtype=np.int64)
     for at in np.flatnonzero(np.diff(matrix.indptr) > 0):
@@ -196,7 +211,16 @@ def heaviest_cells(weights: Weights) -> Array:
 
 
 def distance_to_cells(sites: Sites, mesh: Mesh, cells: LazyArray) -> Variable:
-    """Return how far each site is from the centre of its cell, in km."""
+    """Return how far each site is from the centre of its cell, in km.
+
+    Parameters
+    ----------
+    sites : Sites
+    mesh : Mesh
+        Cells of the grid.
+    cells : LazyArray
+        Number of the cell of each site, shape (sites,).
+    """
     north, east = (part.reshape(-1) for part in mesh.centres)
     measure = _Distance(sites.latitudes, sites.longitudes, north, east)
     return Variable(
@@ -220,13 +244,27 @@ class _Distance:
 
 
 def cells_at(latitudes: Array, longitudes: Array) -> Mesh:
-    """Return places as cells in one column; only their centres mean anything."""
+    """Return places as cells in one column; only their centres mean anything.
+
+    Parameters
+    ----------
+    latitudes : ndarray
+        Degrees north.
+    longitudes : ndarray
+        Degrees east.
+    """
     north, east = latitudes[:, None], longitudes[:, None]
     return Mesh((SITE, "one"), north, east, corners=(north[..., None], east[..., None]))
 
 
 def cells_as_sites(mesh: Mesh) -> tuple[Weights, list[Variable]]:
-    """Return every cell as a site of its own, named by its position."""
+    """Return every cell as a site of its own, named by its position.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Cells of the grid.
+    """
     north, east = (part.reshape(-1) for part in mesh.centres)
     names = np.array(
         [

@@ -105,7 +105,14 @@ class Periods:
 
 def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
     """Return the time axis, with the ends of its steps worked out anew where it is known how they
-    are stamped."""
+    are stamped.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    stamp : Stamp, optional
+        Where each time lies within its step.
+    """
     axis = dataset.need_time()
     if stamp is not None:
         return axis.stamped(stamp)
@@ -126,7 +133,13 @@ def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
 
 
 def need_finer(axis: TimeAxis, interval: Interval) -> None:
-    """Refuse periods that are shorter than the steps."""
+    """Refuse periods that are shorter than the steps.
+
+    Parameters
+    ----------
+    axis : TimeAxis
+    interval : Interval
+    """
     lengths = axis.lengths
     if lengths is not None and interval.days < float(np.min(lengths)) * 0.9 and len(axis) > 1:
         raise DataError(
@@ -159,7 +172,17 @@ def _days_of_months(axis: TimeAxis, start: float, stop: float, months: tuple[int
 
 
 def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted: bool) -> None:
-    """Name the periods that cannot be complete, since the data do not cover them."""
+    """Name the periods that cannot be complete, since the data do not cover them.
+
+    Parameters
+    ----------
+    periods : Periods
+    share : float
+        Probability.
+    interval : Interval
+    counted : bool
+        Whether the statistic is a count.
+    """
     short = np.flatnonzero(periods.share < share - 1e-9)
     if short.size:
         warn(

@@ -180,7 +180,19 @@ def grouped_measure(
     weights: Array | None,
 ) -> tuple[dict[str, Array], Gathered]:
     """Return a measure of each group of a block that holds all their values, and the counts behind
-    it."""
+    it.
+
+    Parameters
+    ----------
+    block : ndarray
+        Values, shape (n, *cells).
+    steps : ndarray of int
+    groups : Groups
+    measure : Measure or Statistic
+        The statistic.
+    weights : ndarray, optional
+        Weights of the steps.
+    """
     if isinstance(measure, Statistic):
         gathered = measure.gather(block, steps, groups.size, weights)
         return measure.finish(gathered), gathered
@@ -209,6 +221,18 @@ def grouped_reduction(
     """Return the pass that computes a measure of each group, and the name of its result.
 
     `weighted` says whether a sum multiplies values by the weights of their steps.
+
+    Parameters
+    ----------
+    source : LazyArray
+    groups : Groups
+    measure : Measure or Statistic
+        The statistic.
+    axis : int
+    weighted : bool
+        Whether steps are weighted by their length.
+    coverage : bool
+        Whether the coverage is wanted as well.
     """
     cells = source.shape[:axis] + source.shape[axis + 1 :]
     name = "value"

@@ -68,6 +68,11 @@ class TotalRule:
 def adding(variable: Variable, axis: TimeAxis) -> TotalRule:
     """Find out how values add up over time, with a warning where the sum of them means little.
 
+    Parameters
+    ----------
+    variable : Variable
+    axis : TimeAxis
+
     Raises
     ------
     DataError
@@ -102,6 +107,11 @@ def rate_units(units: str) -> tuple[str, float] | None:
     """Return the units of the amount that a rate adds up to, and the seconds of its unit of time;
     None for no rate.
 
+    Parameters
+    ----------
+    units : str
+        UDUNITS units.
+
     Examples
     --------
     >>> rate_units("mm day-1")
@@ -128,7 +138,13 @@ def _moves(variable: Variable) -> bool:
 
 
 def is_amount(variable: Variable, axis: TimeAxis) -> bool:
-    """Return whether each value is what fell, ran or came together during its step."""
+    """Return whether each value is what fell, ran or came together during its step.
+
+    Parameters
+    ----------
+    variable : Variable
+    axis : TimeAxis
+    """
     if calendar_rate(variable.units) is not None:
         return True
     methods = str(variable.attributes.get("cell_methods", ""))
@@ -151,6 +167,11 @@ def calendar_rate(units: str | None) -> tuple[str, int] | None:
     """Return the units of an amount for each month or year, and the months it is for; None for
     other units.
 
+    Parameters
+    ----------
+    units : str, optional
+        UDUNITS units.
+
     Examples
     --------
     >>> calendar_rate("mm/month"), calendar_rate("kg m-2 year-1"), calendar_rate("mm day-1")
@@ -167,7 +188,13 @@ def calendar_rate(units: str | None) -> tuple[str, int] | None:
 
 def days_around(axis: TimeAxis, months: int) -> Array:
     """Return the days of the month (or the year, for 12 months) that each step lies in or stands
-    for, shape (n,)."""
+    for, shape (n,).
+
+    Parameters
+    ----------
+    axis : TimeAxis
+    months : int
+    """
     step = axis.resolution
     count = step.count * {"month": 1, "year": 12}.get(step.unit, 0)
     if count and axis.lengths is not None:

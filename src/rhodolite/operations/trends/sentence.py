@@ -49,5 +49,10 @@ class TrendSentence:
 
 
 def p_text(pvalue: float) -> str:
-    """Write a p-value as people do, such as p < 0.001."""
+    """Write a p-value as people do, such as p < 0.001.
+
+    Parameters
+    ----------
+    pvalue : float
+    """
     return "p < 0.001" if pvalue < 0.001 else f"p = {pvalue:.2g}"

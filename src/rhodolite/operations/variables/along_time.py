@@ -9,7 +9,13 @@ from rhodolite.model.variable import Variable
 
 
 def time_axis_of(dataset: Dataset, variable: Variable) -> int:
-    """Return which axis of a variable is time."""
+    """Return which axis of a variable is time.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
+    """
     return variable.dimensions.index(str(dataset.need(Role.TIME).dimension))
 
 
@@ -17,6 +23,10 @@ def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variabl
     """Return the variables to calculate with, and those that time does not touch.
 
     Data that run along time but are not numbers (text, classes) are left out, with a warning.
+
+    Parameters
+    ----------
+    dataset : Dataset
     """
     coordinate = dataset.need(Role.TIME)
     along_time, others = [], []
@@ -39,7 +49,14 @@ def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variabl
 
 
 def put_in_place(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Variable]:
-    """Return a dataset's variables with those along time replaced by what was made of them."""
+    """Return a dataset's variables with those along time replaced by what was made of them.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    made : mapping of str to list[Variable]
+        What takes the place of each variable, by its name.
+    """
     time = dataset.need(Role.TIME).dimension
     left_out = {v.name for v in dataset.fields if time in v.dimensions}
     return [

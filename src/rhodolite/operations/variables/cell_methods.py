@@ -33,6 +33,19 @@ def climatology_attributes(
 
     `each` is the step, such as month, of amounts of which a phase holds several: the result is that
     of one step.
+
+    Parameters
+    ----------
+    variable : Variable
+    cycle : Cycle
+    base : str
+        Base period as text.
+    measure : Measure
+        The statistic.
+    time : str
+        Name of the time coordinate.
+    each : str
+        Step of amounts of which a phase holds several.
     """
     within, others = _time_method(variable)
     if each:
@@ -68,7 +81,19 @@ def anomaly_attributes(
     variable: Variable, cycle: Cycle, base: str, base_words: str, kind: str
 ) -> dict[str, Any]:
     """Return the attributes of a departure from normal, of kind difference, percent or
-    standardised."""
+    standardised.
+
+    Parameters
+    ----------
+    variable : Variable
+    cycle : Cycle
+    base : str
+        Base period as text.
+    base_words : str
+        Base period as it reads in a title.
+    kind : str
+        Word that follows `draw`.
+    """
     standard_name = str(variable.attributes.get("standard_name", ""))
     words = {
         "difference": "departure",
@@ -96,7 +121,19 @@ def aggregate_attributes(
     variable: Variable, measure: Measure, adjective: str, time: str, step: str
 ) -> dict[str, Any]:
     """Return the attributes of a statistic over each period, the units of which are still those of
-    the values."""
+    the values.
+
+    Parameters
+    ----------
+    variable : Variable
+    measure : Measure
+        The statistic.
+    adjective : str
+    time : str
+        Name of the time coordinate.
+    step : str
+        Length of a step as text.
+    """
     within, others = _time_method(variable)
     changed = variable.edit(*_STALE, "standard_name")
     standard_name = variable.attributes.get("standard_name")

@@ -44,7 +44,12 @@ def without_axes(
 
 
 def drop_stale(variable: Variable, *more: str) -> Variable:
-    """Return a variable without the attributes that new values or cells make untrue."""
+    """Return a variable without the attributes that new values or cells make untrue.
+
+    Parameters
+    ----------
+    variable : Variable
+    """
     return variable.edit(*STALE_AFTER_CHANGE, "cell_measures", *more)
 
 
@@ -63,6 +68,12 @@ def _pointing_to(variable: Variable, names: Collection[str]) -> Variable:
 
 
 def list_coordinate(variable: Variable, name: str) -> Variable:
-    """Return a variable that lists one more auxiliary coordinate."""
+    """Return a variable that lists one more auxiliary coordinate.
+
+    Parameters
+    ----------
+    variable : Variable
+    name : str
+    """
     listed = str(variable.attributes.get("coordinates", "")).split()
     return variable if name in listed else variable.edit(coordinates=" ".join([*listed, name]))

@@ -22,6 +22,10 @@ def read_dates(table: Table) -> Table:
 
     Understood are columns `year`, `month` and `day`, a year for each row with a column for each
     month, and days of no year (`15 March`, `03-15`), which are taken as those of 2001.
+
+    Parameters
+    ----------
+    table : Table
     """
     lowered = {str(name).strip().lower(): name for name in table.cells.columns}
     months = {
@@ -91,6 +95,10 @@ def _months_below_each_other(table: Table, year: str, months: dict[str, int]) ->
 
 def stretches_of(table: Table) -> list[Stretch]:
     """Return what the dates of a table name, row by row.
+
+    Parameters
+    ----------
+    table : Table
 
     Raises
     ------

@@ -36,6 +36,10 @@ def read(path: Path) -> Dataset:
     of values), one site per row (with times as headers of columns), and one time per row (a series
     in every other column).
 
+    Parameters
+    ----------
+    path : Path
+
     Raises
     ------
     DataError
@@ -46,6 +50,10 @@ def read(path: Path) -> Dataset:
 
 def read_sites(path: Path) -> tuple[list[Variable], Array]:
     """Read a table with one site per row.
+
+    Parameters
+    ----------
+    path : Path
 
     Returns
     -------
@@ -90,7 +98,14 @@ def read_sites(path: Path) -> tuple[list[Variable], Array]:
 
 
 def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
-    """Return the dataset that a table holds, with dates of a calendar."""
+    """Return the dataset that a table holds, with dates of a calendar.
+
+    Parameters
+    ----------
+    table : Table
+    calendar : str
+        CF calendar.
+    """
     path = table.path
     table = read_dates(table)
     dates = {
