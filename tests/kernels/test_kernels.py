@@ -15,7 +15,9 @@ from hypothesis import strategies as st
 
 from rhodolite.kernels.anomalies import differences, scaled
 from rhodolite.kernels.grouped_statistics import Spread
+from rhodolite.kernels.rank_trends import variance_growth
 from rhodolite.kernels.sphere import cell_with, widths, zone_areas
+from rhodolite.kernels.spherical_cells import outlines_in_plane, unit_vectors
 from rhodolite.kernels.weighted_sums import weighted_sums
 
 
@@ -148,3 +150,44 @@ def test_the_cell_that_holds_a_value_has_it_between_its_edges(count, falling, va
     else:
         low, high = sorted(edges[at : at + 2])
         assert low <= value <= high
+
+
+def test_edges_that_bend_much_follow_great_circles():
+    """Between two places at 45N, 90 degrees apart, the great circle reaches 54.7N (its vertex)."""
+    latitudes, longitudes = np.array([30.0, 30, 45, 45]), np.array([0.0, 90, 90, 0])
+    points, _ = outlines_in_plane(latitudes[None], longitudes[None])
+    vertex = math.atan(math.tan(math.radians(45)) / math.cos(math.radians(45)))
+    assert points[:, 1].max() == pytest.approx(math.sin(vertex), abs=1e-12)
+    for x, y in points:  # each point lies on the plane of its great circle
+        place = unit_vectors(np.degrees(np.arcsin(y)), np.degrees(x))
+        ends = [unit_vectors(np.array(n), np.array([0.0, 90])) for n in ([30.0, 30], [45.0, 45])]
+        off = min(
+            abs(place @ np.cross(*pair))
+            for pair in [*ends, (ends[0][0], ends[1][0]), (ends[0][1], ends[1][1])]
+        )
+        assert off < 1e-12
+
+
+def test_serial_correlation_widens_the_variance_as_its_authors_say():
+    """Equation 14 of Hamed and Rao 1998 written out for one series, to twelve digits."""
+    found = []
+    for seed in range(6):
+        noise = np.random.default_rng(seed).normal(size=200)
+        values = np.zeros(200)
+        for at in range(1, 200):
+            values[at] = 0.8 * values[at - 1] + noise[at]
+        x = np.arange(200.0)
+        slope = 0.01
+        ranks = scipy.stats.rankdata(values - slope * x)
+        centred, n, total, lags = ranks - ranks.mean(), 200, 0.0, 0
+        for lag in range(1, n - 2):
+            r = (centred[lag:] * centred[:-lag]).mean() / (centred**2).mean()
+            if abs(r) <= 1.96 / math.sqrt(n):
+                break
+            lags = lag
+            total += (n - lag) * (n - lag - 1) * (n - lag - 2) * r
+        growth = 1 + 2 * total / (n * (n - 1) * (n - 2))
+        made = variance_growth(x, values[:, None], np.array([slope]))[0]
+        assert made == pytest.approx(growth, rel=1e-12)
+        found.append(lags)
+    assert max(found) > 4  # so that a limit of the lags would be noticed

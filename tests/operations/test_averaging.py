@@ -126,3 +126,17 @@ def test_a_description_is_plain_and_says_where_when_and_how_high(demo):
         None,
         [],
     )
+
+
+def test_means_on_a_fine_grid_are_those_of_the_sphere():
+    """The mean of the squared sine of latitude is a third, and a half if all cells count alike."""
+    lats, lons = np.arange(-89.75, 90, 0.5), np.arange(0.25, 360, 0.5)
+    values = np.broadcast_to(np.sin(np.radians(lats))[:, None] ** 2, (lats.size, lons.size))
+    data = make_dataset(values[None].astype("f4"), lats=lats, lons=lons)
+    assert data.summarise()["tas"].values()[0] == pytest.approx(1 / 3, abs=1e-5)
+    assert mean_over(data, data["tas"], (Role.LATITUDE, Role.LONGITUDE)).values()[
+        0
+    ] == pytest.approx(1 / 3, abs=1e-5)
+    assert describe(data, Engine(), statistics=True)["variables"][0]["statistics"][
+        "mean"
+    ] == pytest.approx(1 / 3, abs=1e-5)

@@ -97,3 +97,15 @@ def test_one_month_of_members_of_other_calendars(demo, tmp_path):
     )
     assert answer.code == 0, answer.err
     assert rhodolite.read(tmp_path / "july.nc")["tas"].shape[0] == 1
+
+
+def test_longitudes_are_the_same_modulo_360():
+    values = np.arange(12.0).reshape(1, 3, 4)
+    lats = [0.0, 1.0, 2.0]
+    east = make_dataset(values, lats=lats, lons=[0.0, 90.0, 180.0, 270.0])
+    west = make_dataset(values + 1, lats=lats, lons=[0.0, 90.0, 180.0, -90.0])
+    made = Compare(with_=west)(east)["tas_difference"].values()
+    np.testing.assert_array_equal(made, -np.ones((1, 3, 4)))
+    shifted = make_dataset(values, lats=lats, lons=[1.0, 91.0, 181.0, 271.0])
+    with pytest.raises(DataError, match="lon"):
+        Compare(with_=shifted)(east)

@@ -358,3 +358,26 @@ def test_months_count_by_their_days_in_a_season():
         == every
         == pytest.approx(Aggregate(to="year")(data)["tas"].values()[0, 0, 0], rel=1e-14)
     )
+
+
+def test_percent_of_negative_normals_keeps_the_sign_of_the_quotient():
+    """A wind of -3 where normal is -2 is 50 % more than normal, whichever way it blows."""
+    times = np.arange(40) * 91.3125
+    values = np.full((40, 1, 2), -2.0)
+    values[:, 0, 1] = 2.0
+    values[37] *= 1.5
+    data = make_dataset(values, times=times, attributes={"units": "m s-1"}, name="ua")
+    made = Anomaly(cycle="none", base="2000..2008", kind="percent")(data)["ua"].values()
+    normal = values[:36].mean(axis=0)
+    np.testing.assert_allclose(made, 100 * (values - normal) / normal, rtol=1e-12)
+    assert made[37].ravel().tolist() == pytest.approx([50.0, 50.0])
+
+
+@pytest.mark.parametrize(("present", "kept"), [(20, True), (19, False)])
+def test_a_period_is_kept_from_the_share_that_is_asked_for_on(present, kept):
+    """Of 25 values, 80 % are 20: as many are enough, one less is not."""
+    values = np.full((25, 1, 1), np.nan)
+    values[:present] = 1.0
+    data = make_dataset(values, times=np.arange(25.0) + 0.5)
+    made = Aggregate(to="25days", min_coverage=0.8)(data)["tas"].values()
+    assert np.isfinite(made).all() == kept

@@ -756,3 +756,17 @@ def test_distances_on_the_sphere_are_those_of_the_tree(rng):
         all_of_them = great_circle(north, east, *place)
         np.testing.assert_array_equal(found, np.argsort(all_of_them)[:3])
         np.testing.assert_allclose(far, np.sort(all_of_them)[:3], rtol=1e-9)
+
+
+@pytest.mark.parametrize("order", [1, 2])
+def test_regridding_does_not_depend_on_the_direction_of_the_axes(order, rng):
+    lats, lons = np.arange(-87.5, 90, 5), np.arange(2.5, 360, 5)
+    values = rng.normal(size=(1, lats.size, lons.size))
+    data = make_dataset(values, lats=lats, lons=lons)
+    turned = make_dataset(values[:, ::-1, ::-1], lats=lats[::-1], lons=lons[::-1])
+    first, second = (one.regrid(to=3, order=order) for one in (data, turned))
+    rows = np.argsort(second["lat"].values())
+    columns = np.argsort(second["lon"].values() % 360)
+    np.testing.assert_allclose(
+        second["tas"].values()[:, rows][:, :, columns], first["tas"].values(), rtol=1e-9, atol=1e-12
+    )
