@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import io
 import os
+import random
 import subprocess
 import sys
 from dataclasses import dataclass
@@ -34,6 +35,13 @@ settings.register_profile(
 settings.load_profile("here")
 PATIENCE = 1800
 """Seconds after which a command hangs; no working one takes as long, on however slow a machine."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Put the tests in another order where RHODOLITE_SHUFFLE names a seed; none may need one."""
+    seed = os.environ.get("RHODOLITE_SHUFFLE")
+    if seed:
+        random.Random(seed).shuffle(items)
 
 
 @dataclass

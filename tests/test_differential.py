@@ -192,6 +192,7 @@ def apply(step, random, field, stamps):
     return (["trend"], plain.trend(field, stamps), None) if len(field.cells) >= 3 else None
 
 
+@pytest.mark.slow
 @settings(max_examples=EXAMPLES or 250)
 @given(files(), st.lists(st.sampled_from(STEPS), min_size=1, max_size=4))
 def test_chains_agree_with_the_plain_implementation(tmp_path_factory, how, wanted):

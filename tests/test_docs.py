@@ -22,6 +22,7 @@ ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text(encoding="utf-8")
 
 
+@pytest.mark.slow
 def test_the_commands_of_the_readme_run_in_order(demo, tmp_path, monkeypatch, capsys):
     (tmp_path / "demo").symlink_to(demo)
     monkeypatch.chdir(tmp_path)
@@ -43,6 +44,7 @@ def test_the_commands_of_the_readme_run_in_order(demo, tmp_path, monkeypatch, ca
     assert 0.5 < float(done.stdout) < 3.5
 
 
+@pytest.mark.slow
 def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_time(demo, tmp_path):
     from conftest import run_command
 
@@ -81,6 +83,7 @@ def test_the_architecture_names_files_that_are_there():
         assert (place / name).exists(), name
 
 
+@pytest.mark.slow
 def test_examples_in_docstrings_are_right():
     tried = 0
     for module in pkgutil.walk_packages(rhodolite.__path__, "rhodolite."):

@@ -35,6 +35,7 @@ def content(path):
         return {name: variable[...].tobytes() for name, variable in file.variables.items()}
 
 
+@pytest.mark.slow
 def test_results_are_those_of_the_local_run_to_the_bit(demo, tmp_path, cluster):
     words = [
         "anomaly",
@@ -59,6 +60,7 @@ def test_results_are_those_of_the_local_run_to_the_bit(demo, tmp_path, cluster):
     )
 
 
+@pytest.mark.slow
 def test_a_worker_that_dies_costs_time_and_not_the_result(demo, tmp_path, cluster):
     words = ["anomaly", "nordic_daily_201[678].nc", "--memory", "2MiB"]
     assert run_command(*words, "-o", tmp_path / "local.nc", folder=demo).code == 0
@@ -94,6 +96,7 @@ def test_a_cluster_that_is_not_there_is_told(monkeypatch):
         module.Cluster("tcp://127.0.0.1:9")
 
 
+@pytest.mark.slow
 def test_what_workers_warn_of_is_said(demo, tmp_path, cluster):
     """The same warnings, with the same counts, as of the local run."""
     import netCDF4

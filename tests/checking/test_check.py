@@ -190,6 +190,7 @@ def test_sound_data_have_no_faults_and_every_fault_its_place_in_the_order():
     assert repair_units("C", "charge") is None
 
 
+@pytest.mark.slow
 def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path):
     with netCDF4.Dataset(tmp_path / "bad.nc", "w") as file:
         for name, n in (("time", 4), ("y", 3), ("x", 5)):
@@ -206,7 +207,7 @@ def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path
     answer = run_command("check", "bad.nc", folder=tmp_path)
     assert answer.code == 3
     assert answer.out.startswith(
-        "bad.nc: does not follow CF 1.11 in 4 places\n\nBreaks the conventions (4)\n"
+        "bad.nc: does not follow CF 1.11 in 4 places\n\nErrors: break the conventions (4)\n"
     )
     assert "the _FillValue -99.0 lies within the valid range" in answer.out
     assert answer.err == ""
@@ -280,7 +281,7 @@ def test_no_output_of_any_operation_breaks_the_conventions(demo, tmp_path, words
     assert answer.code == 0, answer.err
     checked = run_here("check", tmp_path / out)
     assert checked.code == 0, checked.out
-    assert "Breaks the conventions" not in checked.out
+    assert "Errors: break the conventions" not in checked.out
     about = rhodolite.read(tmp_path / out).attributes
     assert about["Conventions"] == "CF-1.11"
     assert words.split()[0] in about["history"]

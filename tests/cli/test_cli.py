@@ -18,6 +18,7 @@ from conftest import PATIENCE, run_command, write_plain
 NORDIC = "nordic_daily_*.nc"
 
 
+@pytest.mark.slow
 def test_a_chain_is_one_computation_and_gives_the_numbers_of_a_script(demo, tmp_path):
     out = tmp_path / "a.nc"
     answer = run_command(
@@ -62,6 +63,7 @@ def test_a_chain_is_one_computation_and_gives_the_numbers_of_a_script(demo, tmp_
         assert file["tas"].standard_name == "air_temperature_anomaly"
 
 
+@pytest.mark.slow
 def test_history_grows_by_a_line_a_step(demo, tmp_path):
     fixed = {"SOURCE_DATE_EPOCH": "0"}
     run_command(
@@ -77,6 +79,7 @@ def test_history_grows_by_a_line_a_step(demo, tmp_path):
         ]
 
 
+@pytest.mark.slow
 def test_inspect_reads_as_people_speak(demo, tmp_path):
     page = run_command("inspect", NORDIC, folder=demo).out
     for words in (
@@ -101,6 +104,7 @@ def test_inspect_reads_as_people_speak(demo, tmp_path):
     assert "longitudes are counted -180..180" in levels
 
 
+@pytest.mark.slow
 def test_inspect_for_machines_agrees_with_the_data(demo):
     source = demo / "garnet_monthly_1981-2020.nc"
     found = json.loads(run_command("inspect", source, "--statistics", "--json").out)
@@ -125,6 +129,7 @@ def test_inspect_for_machines_agrees_with_the_data(demo):
     assert [c["role"] for c in one["coordinates"]] == ["time", "latitude", "longitude"]
 
 
+@pytest.mark.slow
 def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
     source = demo / "pressure_monthly.nc"
     for number, words in enumerate(
@@ -251,6 +256,7 @@ def test_a_failure_on_the_way_leaves_the_old_output_and_nothing_else(demo, tmp_p
     assert sorted(p.name for p in tmp_path.iterdir()) == ["a.nc", "damaged.nc"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("stop", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
 def test_an_interrupted_write_leaves_no_file_behind(tmp_path, rng, stop):
     source = write_plain(tmp_path / "a.nc", rng.normal(size=(1500, 100, 200)), contiguous=True)
@@ -307,6 +313,7 @@ def test_the_package_runs_as_a_module():
     assert done.stdout == "rhodolite 0.1.0\n"
 
 
+@pytest.mark.slow
 def test_memory_stays_within_what_is_allowed(tmp_path):
     """300 MB of compressed data through an anomaly, within 64 MiB of blocks and the libraries' own
     size."""
@@ -349,6 +356,7 @@ def test_memory_stays_within_what_is_allowed(tmp_path):
     assert int(done.stdout) / 1024 < 64 + 200
 
 
+@pytest.mark.slow
 def test_demo_refuses_to_write_over_what_is_there(demo):
     answer = run_command("demo", demo, "--data-only")
     assert answer.code == 4
@@ -364,6 +372,7 @@ def test_a_full_disk_leaves_nothing_behind(demo, tmp_path, words):
     assert list(tmp_path.iterdir()) == []
 
 
+@pytest.mark.slow
 def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
     words = ["anomaly", NORDIC, "--cycle", "season", "-o", tmp_path / "a.nc", "--plan"]
     answer = run_command(*words, folder=demo)
@@ -423,6 +432,7 @@ def test_fifty_steps_are_one_computation(demo, tmp_path):
         np.testing.assert_allclose(out["ta"][:, 0], source["ta"][:, 5], rtol=1e-5)
 
 
+@pytest.mark.slow
 def test_output_that_cannot_be_encoded_ends_no_command(tmp_path, rng):
     """With a stream of ASCII, as some pipes are; signs of numbers that programs read are plain
     anyway."""

@@ -129,6 +129,7 @@ def test_what_python_made_without_files_can_be_written(tmp_path):
     )
 
 
+@pytest.mark.slow
 def test_progress_is_shown_on_a_terminal_after_a_while_and_never_in_a_pipe(
     tmp_path, rng, monkeypatch
 ):
@@ -237,6 +238,7 @@ def test_every_calendar_has_its_place_on_the_axis():
         )  # 360 days on: the turn of the year, give or take
 
 
+@pytest.mark.slow
 def test_what_is_left_of_chunks_is_put_together(tmp_path):
     """A cell of hourly maps, its bounds and its times come in few chunks, in NetCDF as in Zarr."""
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:

@@ -20,6 +20,7 @@ def plain(tmp_path):
     return tmp_path
 
 
+@pytest.mark.slow
 def test_defaults_come_from_the_environment_and_the_configuration(plain):
     config = plain / "config" / "rhodolite"
     config.mkdir(parents=True)
@@ -45,6 +46,7 @@ def test_defaults_come_from_the_environment_and_the_configuration(plain):
     assert "config.toml: there is no setting 'memry'. Did you mean memory?" in answer.err
 
 
+@pytest.mark.slow
 def test_a_default_compression_is_for_data_alone(plain):
     chosen = {"RHODOLITE_COMPRESSION": "none"}
     assert run_command("subset", "a.nc", "-o", "b.nc", folder=plain, **chosen).code == 0

@@ -182,6 +182,7 @@ def test_several_curves_share_units_and_have_a_legend(demo, garnet):
         Series()(garnet)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("suffix", [".png", ".svg", ".pdf"])
 def test_files_of_every_kind_are_the_same_each_time(tmp_path, garnet, suffix):
     for name in ("a", "b"):
@@ -247,6 +248,7 @@ def test_one_curve_a_year_from_its_first_day_to_its_last(demo):
         YearOverlay()(Aggregate(to="year")(daily))
 
 
+@pytest.mark.slow
 def test_small_maps_share_a_legend_and_are_named_by_what_they_show(garnet):
     tas = Subset(variable="tas")(garnet)
     for by, names in (

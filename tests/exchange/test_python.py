@@ -51,6 +51,7 @@ def test_every_verb_is_a_method_with_the_parameters_of_its_declaration():
     assert all(hasattr(rhodolite, name) for name in dir(rhodolite))
 
 
+@pytest.mark.slow
 def test_type_checkers_know_the_methods(tmp_path):
     script = tmp_path / "example.py"
     script.write_text(
@@ -69,6 +70,7 @@ def test_type_checkers_know_the_methods(tmp_path):
     assert "Found 2 errors" in done.stdout
 
 
+@pytest.mark.slow
 def test_the_worked_session_runs(demo, tmp_path):
     page = (ROOT / "docs" / "python.md").read_text(encoding="utf-8")
     session = "\n".join(re.findall(r"```python\n(.*?)```", page, re.DOTALL))
@@ -132,6 +134,7 @@ def test_pictures_go_into_axes_of_ones_own(demo):
 NUMBERS = st.sampled_from(["f4", "f8", ">f4", "i1", "i2", "i8", "u2", "u8", "?"])
 
 
+@pytest.mark.slow
 @given(st.data(), NUMBERS, st.booleans())
 def test_arrays_of_any_type_come_back_from_a_file(tmp_path_factory, data, kind, masked):
     """What is masked or NaN is missing after a way through NetCDF; all else keeps its value."""

@@ -63,6 +63,7 @@ def stored_alike(mine, theirs, variant):
     return np.array_equal(mine, theirs) and np.asarray(mine).dtype == np.asarray(theirs).dtype
 
 
+@pytest.mark.slow
 @settings(max_examples=40)
 @given(st.data(), st.sampled_from(VARIANTS))
 def test_any_dataset_out_and_in_again_is_the_same(tmp_path, data, variant):
@@ -156,6 +157,7 @@ def test_what_a_variant_cannot_hold_is_refused(tmp_path):
             rhodolite.write(far, tmp_path / "b.nc", **settings_)
 
 
+@pytest.mark.slow
 def test_time_can_grow_where_that_is_asked_for(tmp_path, demo):
     words = ["subset", demo / "pressure_monthly.nc", "--level", "500hPa", "--unlimited"]
     for variant in ("netcdf4", "netcdf3-classic"):
@@ -227,6 +229,7 @@ def test_zarr_as_others_write_it(tmp_path, version):
     )
 
 
+@pytest.mark.slow
 def test_a_store_is_replaced_only_when_asked_and_only_by_a_whole_one(tmp_path):
     out = tmp_path / "a.zarr"
     rhodolite.write(make_dataset(np.ones((2, 3, 4))), out)
@@ -313,6 +316,7 @@ def test_valid_ranges_and_packing_survive_where_numbers_do(tmp_path):
         assert "valid_range" not in file["packed"].ncattrs()  # the numbers are others now
 
 
+@pytest.mark.slow
 def test_a_table_says_its_units_and_is_a_grid_again(tmp_path, demo):
     words = (
         "--lat",
@@ -446,6 +450,7 @@ def test_mistakes_in_tables_are_named_with_their_line(tmp_path, text, message):
         rhodolite.read(tmp_path / "table.csv")
 
 
+@pytest.mark.slow
 def test_grids_of_text_one_a_month_and_back(tmp_path, demo):
     out, garnet = "tas_{year}-{month}.asc", demo / "garnet_monthly_1981-2020.nc"
     words = ("--variable", "tas", "--lat", "30S..30N", "--time", "2001-11..2002-02")
@@ -514,6 +519,7 @@ def test_names_of_files_are_read_as_they_are_filled_in(year, month, day):
     assert FilePattern("a_{year}.asc").read("a_99.asc") is None
 
 
+@pytest.mark.slow
 def test_machines_are_told_the_format(tmp_path):
     rhodolite.write(make_dataset(np.ones((1, 2, 3))), tmp_path / "a.zarr")
     found = json.loads(run_command("inspect", tmp_path / "a.zarr", "--json").out)

@@ -100,6 +100,7 @@ def test_references_to_what_is_not_there_are_dropped_and_said():
     ]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("change", "words", "message"),
     [
@@ -354,6 +355,7 @@ def test_times_that_are_not_clean(tmp_path):
         assert axis.dates[0].strftime("%Y-%m-%d") == (first or units.split()[-1])
 
 
+@pytest.mark.slow
 def test_dates_in_words_and_positions_at_every_time(tmp_path, rng):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         for name, n in (("Time", 3), ("DateStrLen", 19), ("south_north", 4), ("west_east", 5)):

@@ -201,6 +201,7 @@ def test_join_says_what_it_needs(years):
         assert message in answer.err
 
 
+@pytest.mark.slow
 def test_more_files_than_a_process_may_hold_open(tmp_path):
     for day in range(150):
         values = np.full((1, 4, 5), float(day))

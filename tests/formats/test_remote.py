@@ -91,6 +91,7 @@ def server():
     made.shutdown()
 
 
+@pytest.mark.slow
 def test_only_the_part_asked_for_is_fetched(server, tmp_path):
     address = f"http://127.0.0.1:{server.server_port}/data"
     page = run_command("inspect", address)

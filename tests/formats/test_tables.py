@@ -48,6 +48,7 @@ def test_dates_that_can_be_read_in_two_ways_are_refused(tmp_path):
         rhodolite.read(tmp_path / "a.csv")
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("variables", [("tas", "pr"), ("tas",)])
 def test_a_wide_table_comes_back_as_what_it_was(demo, tmp_path, variables):
     """Names, units and values of each variable, and the words of each site."""
@@ -75,6 +76,7 @@ def test_a_wide_table_comes_back_as_what_it_was(demo, tmp_path, variables):
         )
 
 
+@pytest.mark.slow
 def test_packed_numbers_are_written_with_their_decimals(tmp_path):
     path = write_plain(
         tmp_path / "a.nc",
@@ -146,6 +148,7 @@ def test_classes_are_written_in_words_and_read_as_text(tmp_path):
     }
 
 
+@pytest.mark.slow
 def test_sites_without_a_place_keep_their_rows(demo, tmp_path):
     (tmp_path / "p.csv").write_text("name,lat,lon\nA,60.5,8.5\n\nB,,\nC,10,10\nD,61,9\n")
     answer = run_command(

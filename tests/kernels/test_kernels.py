@@ -191,3 +191,13 @@ def test_serial_correlation_widens_the_variance_as_its_authors_say():
         assert made == pytest.approx(growth, rel=1e-12)
         found.append(lags)
     assert max(found) > 4  # so that a limit of the lags would be noticed
+
+
+def test_what_differs_by_rounding_alone_has_no_spread():
+    """0.1 + 0.2 and 0.3 differ in the last place; 1e-9 apart is a difference."""
+    series = np.array([[0.1 + 0.2, 0.3], [0.3, 0.3 + 1e-9], [0.3, 0.3]])
+    statistic = Spread()
+    gathered = statistic.gather(series, np.zeros(3, dtype=np.intp), 1, None)
+    found = statistic.finish(gathered)["deviation"][0]
+    assert found[0] == 0.0
+    assert found[1] == pytest.approx(1e-9 / math.sqrt(3), rel=1e-5)

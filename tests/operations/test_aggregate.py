@@ -72,6 +72,7 @@ def amounts(times, seed=0, gaps=0.1, **attributes):
     return data, pd.Series(values[:, 1, 0], times)
 
 
+@pytest.mark.slow
 @given(
     st.sampled_from(sorted(KEYS)),
     st.sampled_from(sorted(STATISTICS)),
@@ -404,6 +405,7 @@ def test_what_cannot_be_done_is_said(demo, tmp_path, words, code, message):
     assert not list(tmp_path.iterdir())
 
 
+@pytest.mark.slow
 def test_thresholds_are_typed_as_two_words_and_warnings_add_up(demo, tmp_path):
     out = tmp_path / "days.csv"
     answer = run_command(

@@ -61,6 +61,7 @@ def test_a_mean_over_one_axis_keeps_the_others_in_order():
     assert mean_over(data, data["tas"], (Role.LEVEL,)).shape == values.shape
 
 
+@pytest.mark.slow
 @given(st.integers(0, 50))
 def test_choosing_a_region_before_or_after_departures_gives_the_same(seed):
     random = np.random.default_rng(seed)
@@ -78,6 +79,7 @@ def test_choosing_a_region_before_or_after_departures_gives_the_same(seed):
     assert [step["verb"] for step in first.record] == ["anomaly", "subset"]
 
 
+@pytest.mark.slow
 @given(st.integers(0, 50), st.floats(-100, 100), st.floats(0.1, 10))
 def test_departures_ignore_an_offset_and_follow_a_factor(seed, offset, factor):
     random = np.random.default_rng(seed)

@@ -426,6 +426,7 @@ def test_comparisons_agree_with_numpy():
     assert re.search(r"correlation\s+1\n", same.remarks[0].text(Engine()))
 
 
+@pytest.mark.slow
 def test_a_series_answers_in_a_sentence(demo, tmp_path):
     series = tmp_path / "cell.csv"
     run_command(

@@ -57,6 +57,7 @@ def constants(path, kind, packing, seed, steps=96):
     return path
 
 
+@pytest.mark.slow
 @settings(max_examples=EXAMPLES or 25)
 @given(
     st.sampled_from([("i2", (0.0013, 289.7)), ("i2", (0.01, 0)), ("f4", None), ("f8", None)]),
@@ -211,6 +212,7 @@ def test_agreement_is_that_with_the_mean():
     )
 
 
+@pytest.mark.slow
 @given(st.integers(0, 999))
 def test_missing_steps_are_no_values_for_serial_correlation(seed):
     """Gaps at the ends change nothing: growth of the variance is that of the series without them

@@ -166,6 +166,7 @@ def test_the_catalogue_agrees_with_the_classes():
         assert " ".join(cls.__doc__.split()).startswith(SUMMARIES[verb])
 
 
+@pytest.mark.slow
 def test_help_shows_every_declared_parameter():
     for words in (["subset"], ["climatology"], ["anomaly"], ["draw", "map"], ["draw", "series"]):
         answer = run_command(*words, "--help")

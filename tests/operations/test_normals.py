@@ -38,6 +38,7 @@ def daily(calendar="standard", years=4, seed=0, gaps=0.0, units="K", start=2001)
     return data, values, {"month": months - 1, "season": months % 12 // 3}
 
 
+@pytest.mark.slow
 @given(
     CALENDARS,
     st.sampled_from(["month", "season"]),
@@ -260,6 +261,7 @@ def sub_daily(calendar="standard", years=3):
     )
 
 
+@pytest.mark.slow
 @given(
     CALENDARS,
     st.sampled_from(["day", "hour", "month+hour", "none"]),

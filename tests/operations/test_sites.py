@@ -630,6 +630,7 @@ def test_pictures_of_space_are_drawn(demo, tmp_path, words):
     assert len(shades) > 8
 
 
+@pytest.mark.slow
 def test_an_animation_has_a_frame_for_each_step_and_one_legend(demo, tmp_path):
     words = [
         "draw",

@@ -80,6 +80,7 @@ def curvilinear_dataset(mesh, values, **attributes):
 edges_of = st.lists(st.floats(-85, 85), min_size=3, max_size=9, unique=True).map(sorted)
 
 
+@pytest.mark.slow
 @given(edges_of, edges_of, st.booleans(), st.booleans())
 def test_overlaps_of_axes_agree_with_a_double_loop(a, b, flip_a, flip_b):
     """To 12 digits."""
@@ -155,6 +156,7 @@ def grids(draw):
     )
 
 
+@pytest.mark.slow
 @given(grids(), grids(), st.integers(0, 99), st.sampled_from([1, 2]))
 def test_conservative_weights_keep_the_integral_over_what_grids_share(source, target, seed, order):
     """To 12 digits of the integral of the absolute values; constants come out exact."""
@@ -220,6 +222,7 @@ def cell_means(mesh, field):
     return total
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("field", [smooth, harmonic])
 @pytest.mark.parametrize(
     ("method", "order"),
@@ -415,6 +418,7 @@ def test_outlines_in_files_are_chosen_mended_or_refused_by_name(tmp_path):
             find_outlines(text)
 
 
+@pytest.mark.slow
 @settings(max_examples=20)
 @given(st.integers(0, 200), st.sampled_from(["fraction", "centre", "touched"]), st.booleans())
 def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(seed, cells, curvilinear):
@@ -716,6 +720,7 @@ def test_weights_are_kept_in_a_file_and_used_again(demo, tmp_path):
     assert "the weights are for another grid" in answer.err
 
 
+@pytest.mark.slow
 def test_what_is_seldom_meant_is_said_once(demo, tmp_path):
     def warnings_of(words):
         answer = run_here(*words.split(), "-o", tmp_path / "a.nc", "--overwrite", folder=demo)

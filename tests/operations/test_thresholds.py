@@ -15,6 +15,7 @@ from rhodolite import Aggregate, Calc, DataError
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
 
 
+@pytest.mark.slow
 @given(
     st.sampled_from(["f4", "f8", "i2"]),
     st.integers(1, 99),

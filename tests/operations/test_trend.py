@@ -158,6 +158,7 @@ def test_blocks_and_workers_change_nothing(rng):
     np.testing.assert_allclose(made[0], made[1], rtol=1e-12)
 
 
+@pytest.mark.slow
 def test_the_warming_of_the_demo_is_found_within_its_error(demo, tmp_path):
     words = [
         "anomaly",

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from rhodolite.checking.finding import Finding, advice, warning
 from rhodolite.model.dataset import Dataset
 
-_ANEW = "written anew it has them: rhodolite join FILE -o NEW.nc"
+_ANEW = "rewriting the file adds them: rhodolite join FILE -o NEW.nc"
 _TITLES = {
     "title": "what the dataset is, in one line",
     "institution": "where it was made",

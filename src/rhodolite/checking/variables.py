@@ -173,7 +173,7 @@ def valid_ranges(dataset: Dataset) -> Iterator[Finding]:
                     f"the {key} {mark} lies within the valid range, so missing values pass for "
                     "data elsewhere",
                     "CF 2.5.1",
-                    advice="write it anew, without the limits: rhodolite join FILE -o NEW.nc",
+                    advice="rewrite it without the limits: rhodolite join FILE -o NEW.nc",
                 )
         if low is not None and high is not None and np.any(np.asarray(low) > np.asarray(high)):
             yield error(

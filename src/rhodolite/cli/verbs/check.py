@@ -20,9 +20,9 @@ what to type to repair it. The exit code is 3 where something breaks the convent
 """
 _BROKEN = 3
 _HEADINGS = {
-    "error": "Breaks the conventions",
-    "warning": "Warnings: hinders use by others",
-    "advice": "Would help others",
+    "error": "Errors: break the conventions",
+    "warning": "Warnings: hinder use by others",
+    "advice": "Advice: would help others",
 }
 
 

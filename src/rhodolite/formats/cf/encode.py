@@ -58,7 +58,7 @@ class Encoding:
                 value = float(values[beyond][0]) * self.packing.scale + self.packing.offset
                 raise DataError(
                     f"{self.name}: the value {value:g} does not fit the packing to {self.dtype}; "
-                    f"pack anew with --pack {self.dtype}"
+                    f"repack with --pack {self.dtype}"
                 )
         if gaps.any():
             values = np.where(gaps, self.fill, values)

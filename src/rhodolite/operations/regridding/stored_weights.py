@@ -104,7 +104,7 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
     if centres[0].shape != source.shape:
         sizes = " and ".join(f"{a} x {b}" for a, b in (source.shape, centres[0].shape))
         raise DataError(
-            f"{dataset.label}: the weights are for another grid ({sizes} cells); make them anew "
+            f"{dataset.label}: the weights are for another grid ({sizes} cells); compute new ones "
             "with --to"
         )
     apart = (
@@ -114,7 +114,7 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
     if max(np.nanmax(part) for part in apart) > 1e-4:
         raise DataError(
             f"{dataset.label}: the weights are for a grid of the same size that lies elsewhere; "
-            "make them anew with --to"
+            "compute new ones with --to"
         )
     target = mesh_of(dataset.restrict(["part_of_cell"]))
     shape = (target.size, source.size)

@@ -59,7 +59,8 @@ class Vertical:
         coordinate = dataset.need(Role.LEVEL)
         if coordinate.dimension is None:
             raise DataError(
-                f"{dataset.label}: there is a single level, between which there is nothing"
+                f"{dataset.label}: there is a single level, so there is nothing to interpolate "
+                "between"
             )
         named = str(coordinate.variable.attributes.get("standard_name", ""))
         if "formula_terms" in coordinate.variable.attributes:
@@ -164,7 +165,7 @@ def _pascal(variable: Variable) -> Variable:
     if units == "Pa":
         return variable
     if not is_pressure(units):
-        raise DataError(f"{variable.name} stands for a pressure and is in {units}")
+        raise DataError(f"{variable.name} is a pressure but is in {units}")
     return variable.replace(
         data=Mapped(variable.floats(), rescaling(variable, "Pa"), "f8"), missing=None
     )
