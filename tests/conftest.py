@@ -8,6 +8,7 @@ import os
 import random
 import subprocess
 import sys
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -38,9 +39,11 @@ PATIENCE = 1800
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Put the tests in another order where RHODOLITE_SHUFFLE names a seed; none may need one."""
-    seed = os.environ.get("RHODOLITE_SHUFFLE")
-    if seed:
+    """Mark what needs the demo data as slow, and shuffle where RHODOLITE_SHUFFLE names a seed."""
+    for item in items:
+        if "demo" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.slow)
+    if seed := os.environ.get("RHODOLITE_SHUFFLE"):
         random.Random(seed).shuffle(items)
 
 
@@ -82,10 +85,21 @@ def run_here(*words: object, folder: Path | None = None) -> Answer:
 
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The folder of the demo data."""
-    folder = tmp_path_factory.mktemp("demo")
+    """The folder of the demo data, which the first process that needs it writes for all."""
+    base = tmp_path_factory.getbasetemp()
+    base = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    folder, done = base / "demo", base / "demo-is-complete"
+    try:
+        folder.mkdir()
+    except FileExistsError:
+        until = time.monotonic() + PATIENCE
+        while not done.exists():
+            assert time.monotonic() < until, "the process that writes the demo data has died"
+            time.sleep(0.1)
+        return folder
     answer = run_command("demo", folder, "--data-only")
     assert answer.code == 0, answer.err
+    done.touch()
     return folder
 
 

@@ -43,6 +43,7 @@ class Chunked(InMemory):
 shapes = st.tuples(st.integers(1, 7), st.integers(1, 6), st.integers(1, 5))
 
 
+@pytest.mark.slow
 @given(st.data(), shapes, shapes)
 def test_views_read_what_indexing_gives(data, shape, chunks):
     values = np.arange(np.prod(shape)).reshape(shape)
@@ -90,6 +91,7 @@ def test_blocks_tile_an_array_and_keep_whole_chunks(shape, chunks, limit):
         assert size == n or size % min(chunk, n) == 0
 
 
+@pytest.mark.slow
 @given(shapes, shapes, st.integers(1, 4), st.integers(1, 60))
 def test_results_do_not_depend_on_blocks_or_workers(shape, chunks, workers, limit):
     random = np.random.default_rng(sum(shape))
@@ -122,6 +124,7 @@ def test_results_do_not_depend_on_blocks_or_workers(shape, chunks, workers, limi
         np.testing.assert_allclose(split, once, rtol=1e-12)
 
 
+@pytest.mark.slow
 def test_workers_and_executor_change_no_bit():
     values = np.random.default_rng(0).normal(280, 10, (500, 20, 30)).astype("f4")
 
@@ -146,6 +149,7 @@ def test_fifty_steps_in_a_row_do_not_exhaust_the_stack():
     assert (Engine().compute(lazy) == 50).all()
 
 
+@pytest.mark.slow
 @given(st.data(), shapes, shapes, shapes)
 def test_a_scratch_file_holds_the_same_in_another_order(data, shape, chunks, tile):
     values = np.random.default_rng(sum(shape)).normal(size=shape)

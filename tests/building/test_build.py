@@ -139,6 +139,7 @@ def test_grids_that_do_not_fit_together_are_named(grids):
         build([str(folder)], grids / "rain.toml")
 
 
+@pytest.mark.slow
 def test_columns_of_a_table_get_their_names_and_units(tmp_path):
     rows = (
         "Datum,Ort,breite,lon,P,Q",
@@ -175,6 +176,7 @@ def test_columns_of_a_table_get_their_names_and_units(tmp_path):
             build([str(tmp_path / "t.csv")], tmp_path / "u.toml")
 
 
+@pytest.mark.slow
 def test_build_says_what_it_needs_and_the_demo_can_be_built(demo, tmp_path):
     for words, message in (
         (["-o", "a.nc"], "no input"),

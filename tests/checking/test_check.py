@@ -275,6 +275,7 @@ CHAINS = [
 ]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("words", "out"), CHAINS, ids=[words for words, _ in CHAINS])
 def test_no_output_of_any_operation_breaks_the_conventions(demo, tmp_path, words, out):
     answer = run_here(*words.split(), "-o", tmp_path / out, folder=demo)

@@ -234,6 +234,7 @@ def test_what_goes_wrong_is_told_in_a_line_or_two_with_its_exit_code(
     assert sorted(tmp_path.iterdir()) == before
 
 
+@pytest.mark.slow
 def test_an_output_is_replaced_only_when_asked(demo, tmp_path):
     out = tmp_path / "a.nc"
     out.write_text("precious")
@@ -284,6 +285,7 @@ def test_an_interrupted_write_leaves_no_file_behind(tmp_path, rng, stop):
     assert list(tmp_path.iterdir()) == [source]
 
 
+@pytest.mark.slow
 def test_warnings_come_once_at_the_end_and_quiet_hides_them(tmp_path, rng):
     values = rng.normal(280, 1, (1096, 4, 5))
     values[:200, 1, 1] = np.nan

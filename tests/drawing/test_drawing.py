@@ -364,6 +364,7 @@ def test_titles_fit_and_legends_say_the_quantity(rng, count):
     assert label.endswith("(kg\u00a0m⁻²\u00a0s⁻¹)")
 
 
+@pytest.mark.slow
 def test_panels_of_members_and_of_months(rng):
     data = make_dataset(
         rng.random((36, 3, 4)),

@@ -188,6 +188,7 @@ def test_a_mistake_in_a_collection_is_named(years, text, message):
         rhodolite.read(folder / "all.toml")
 
 
+@pytest.mark.slow
 def test_join_says_what_it_needs(years):
     folder, _ = years
     for words, message in (

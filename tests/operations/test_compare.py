@@ -73,6 +73,7 @@ def test_what_cannot_be_compared_says_why(monthly):
         Compare(with_=Subset(time="2004-08")(monthly))(Subset(time="2003-07")(monthly))
 
 
+@pytest.mark.slow
 def test_one_month_of_members_of_other_calendars(demo, tmp_path):
     answer = run_command(
         "subset",

@@ -132,6 +132,7 @@ def test_packing_keeps_its_promise_and_reports_it(tmp_path, rng):
         )
 
 
+@pytest.mark.slow
 def test_writing_with_little_memory_reads_small_variables_without_locking_up(tmp_path, rng):
     made = make_dataset(rng.normal(size=(10, 40, 39)).astype("f4"))
     small = made["tas"].replace(storage=Storage(chunks=None))

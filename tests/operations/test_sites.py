@@ -45,6 +45,7 @@ def grid(values, **options):
     )
 
 
+@pytest.mark.slow
 @given(st.integers(0, 500), st.sampled_from(["nearest", "bilinear"]))
 def test_sites_agree_with_indexing_and_with_interpolation_written_out(
     tmp_path_factory, seed, method
@@ -535,6 +536,7 @@ def test_members_of_other_calendars_and_units_give_mean_spread_and_agreement(rng
     ]
 
 
+@pytest.mark.slow
 def test_four_models_become_one_ensemble_in_one_command(demo, tmp_path):
     words = [
         "regrid",

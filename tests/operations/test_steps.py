@@ -67,6 +67,7 @@ def series(data, name="pr"):
     return data[name].values().reshape(-1)
 
 
+@pytest.mark.slow
 @given(
     st.sampled_from(CALENDARS),
     st.sampled_from([(1,), (2, 7), (6, 7, 8), (11, 12, 1)]),

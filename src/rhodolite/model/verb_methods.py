@@ -720,8 +720,7 @@ class VerbMethods:
         with_: str | PathLike[str] | Dataset | None = None,
         kind: Literal["difference", "ratio", "percent"] = "difference",
     ) -> Dataset:
-        """The difference to another dataset: everywhere, by cell over time, by time over the area,
-        and
+        """The difference to another dataset: everywhere, by cell over time, by time over the area, and
         overall.
 
         Differences are this dataset minus the other; ratios and percentages are relative to the
@@ -835,8 +834,7 @@ class VerbMethods:
         years: str | float | Sequence[str] | Sequence[float] | None = None,
         axes: Any = None,
     ) -> Any:
-        """Small maps of the twelve months, the four seasons, years, levels or members, with one
-        legend.
+        """Small maps of the twelve months, the four seasons, years, levels or members, with one legend.
 
         By month and by season the maps show the mean cycle of all years that are left, by year the
         annual means, by level and by member the mean over time; otherwise each time step has its
@@ -1181,8 +1179,7 @@ class VerbMethods:
         rate: int = 4,
         axes: Any = None,
     ) -> Any:
-        """A map for each step in time, one after another, with one legend and the date in the
-        title.
+        """A map for each step in time, one after another, with one legend and the date in the title.
 
         Written as .gif, or as .mp4 where the program ffmpeg is installed.
 
