@@ -26,6 +26,7 @@ from rhodolite import (
 from rhodolite.arrays import InMemory
 from rhodolite.drawing.parts.colour_scale import scale_for
 from rhodolite.model.variable import Variable
+from rhodolite.operations.pairing.ensemble import stack_members
 from rhodolite.pipeline.writing import save_figure
 from rhodolite.regions.coastlines import land_at, lines
 
@@ -375,6 +376,6 @@ def test_panels_of_members_and_of_months(rng):
     figure = rhodolite.Panels(by="month")(data)
     places = [axes.get_subplotspec().colspan.start for axes in figure.axes[:12]]
     assert places == [0, 1, 2, 3] * 3
-    member = rhodolite.operations.pairing.ensemble.stack_members([data, data], ["a", "b"])
+    member = stack_members([data, data], ["a", "b"])
     titles = [axes.get_title() for axes in rhodolite.Panels(by="member")(member).axes[:2]]
     assert titles == ["a", "b"]
