@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import os
-import secrets
-import shutil
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from enum import Enum
 from pathlib import Path
 
 from rhodolite.errors import OutputError
+from rhodolite.formats.replacing import (
+    clean_up,
+    discard,
+    hidden_name,
+    lock,
+    move_all,
+    put_in_place,
+    recover,
+)
 
 _STORE_MARKS = ("zarr.json", ".zgroup", ".zarray")
 
@@ -54,6 +61,7 @@ def check_output(
         If it exists and `overwrite` is false, is one of the inputs, or its folder cannot be
         written to.
     """
+    recover(path)
     if path.exists():
         if any(source.exists() and path.samefile(source) for source in inputs):
             raise OutputError(
@@ -91,31 +99,60 @@ def complete_or_nothing(
     """
     inputs = list(inputs)
     check_output(path, overwrite, inputs, kind)
-    # The suffix stays, since writers go by it.
-    hidden = path.with_name(f".{path.stem}.{secrets.token_hex(4)}.part{path.suffix}")
+    before = _look_at(inputs)
+    hidden = hidden_name(path)
     try:
-        if kind is OutputKind.MANY:
-            hidden.mkdir()
-            yield hidden / path.name
-            made = {file: path.parent / file.name for file in sorted(hidden.iterdir())}
-        else:
-            yield hidden
-            made = {hidden: path}
-        for target in made.values():
-            check_output(target, True, inputs, kind)
-            if target.exists() and not overwrite:
-                when = (
-                    "exists already"
-                    if kind is OutputKind.MANY
-                    else "appeared while it was being written"
-                )
-                raise OutputError(f"{target}: {when}; choose another name or add --overwrite")
-        for source, target in made.items():
-            _put(source, target)
+        with lock(path):
+            clean_up(path)
+            check_output(path, overwrite, inputs, kind)
+            if kind is OutputKind.MANY:
+                hidden.mkdir()
+                yield hidden / path.name
+                made = {file: path.parent / file.name for file in sorted(hidden.iterdir())}
+            else:
+                yield hidden
+                made = {hidden: path}
+            _refuse_changed(path, before)
+            for target in made.values():
+                _check_again(target, overwrite, inputs, kind)
+            if kind is OutputKind.MANY:
+                move_all(hidden)
+            else:
+                put_in_place(hidden, path)
     except OSError as error:
         raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
     finally:
-        _remove(hidden)
+        discard(hidden)
+
+
+def _check_again(target: Path, overwrite: bool, inputs: list[Path], kind: OutputKind) -> None:
+    """Refuse a target that appeared while the output was being written."""
+    check_output(target, True, inputs, kind)
+    if target.exists() and not overwrite:
+        appeared = "appeared while it was being written"
+        when = "exists already" if kind is OutputKind.MANY else appeared
+        raise OutputError(f"{target}: {when}; choose another name or add --overwrite")
+
+
+def _look_at(inputs: list[Path]) -> dict[Path, tuple[int, int]]:
+    """Return size and time of change of each input that is a file."""
+    found = {}
+    for path in inputs:
+        if path.is_file():
+            status = path.stat()
+            found[path] = (status.st_size, status.st_mtime_ns)
+    return found
+
+
+def _refuse_changed(output: Path, before: dict[Path, tuple[int, int]]) -> None:
+    """Refuse an output whose inputs have changed while they were read."""
+    after = _look_at(list(before))
+    for path, seen in before.items():
+        if after.get(path) != seen:
+            raise OutputError(
+                f"{output}: was not written, since {path} changed while it was being read; run it "
+                "again when nothing writes to it"
+            )
 
 
 def size_on_disk(path: Path) -> tuple[int, int]:
@@ -127,22 +164,3 @@ def size_on_disk(path: Path) -> tuple[int, int]:
     """
     files = [path] if path.is_file() else [file for file in path.rglob("*") if file.is_file()]
     return len(files), sum(file.stat().st_size for file in files)
-
-
-def _put(source: Path, target: Path) -> None:
-    """Give a complete output its name; a folder of that name goes only when the new one has its
-    place."""
-    if not target.is_dir():
-        source.replace(target)
-        return
-    old = target.with_name(f".{target.name}.{secrets.token_hex(4)}.old")
-    target.rename(old)
-    source.rename(target)
-    _remove(old)
-
-
-def _remove(path: Path) -> None:
-    if path.is_dir():
-        shutil.rmtree(path)
-    else:
-        path.unlink(missing_ok=True)

@@ -1,0 +1,132 @@
+"""Outputs are whole: against kills, second writers, inputs that change, and what the dead left."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import rhodolite
+from conftest import run_here, write_plain
+from rhodolite.errors import OutputError
+from rhodolite.formats.atomic_output import complete_or_nothing
+from rhodolite.formats.replacing import hidden_name, holding_signals, lock
+
+PROGRAM = str(Path(sys.executable).with_name("rhodolite"))
+posix = pytest.mark.skipif(os.name != "posix", reason="processes are asked whether they live")
+
+
+@pytest.fixture
+def source(tmp_path):
+    values = np.arange(6 * 40 * 50, dtype="f4").reshape(6, 40, 50)
+    return write_plain(tmp_path / "a.nc", values, times=np.arange(6) * 31.0)
+
+
+def name_of_the_dead(path, ending="part"):
+    """The hidden name that a process has used which ended meanwhile."""
+    done = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"], stdout=-1)
+    return hidden_name(path, ending).with_name(
+        hidden_name(path, ending).name.replace(str(os.getpid()), done.stdout.decode().strip(), 1)
+    )
+
+
+@posix
+def test_what_a_dead_process_left_is_finished_undone_or_removed(source):
+    folder = source.parent
+    name_of_the_dead(folder / "b.nc").write_text("half")
+    (folder / ".b.nc.lock").write_text(
+        name_of_the_dead(folder / "x.nc").name.split(".")[2].rpartition("-")[0]
+    )
+    kept = hidden_name(folder / "b.nc")
+    kept.write_text("of a process that lives")
+    assert run_here("subset", source, "-o", folder / "b.nc").code == 0
+    assert {path.name for path in folder.iterdir()} == {"a.nc", "b.nc", kept.name}
+    # A store that was renamed away comes back, and is not replaced unasked.
+    assert run_here("subset", source, "-o", folder / "c.zarr").code == 0
+    (folder / "c.zarr").rename(name_of_the_dead(folder / "c.zarr", "old"))
+    assert run_here("subset", source, "-o", folder / "c.zarr").code == 4
+    assert rhodolite.read(folder / "c.zarr")["tas"].shape == (6, 40, 50)
+    assert not list(folder.glob(".c.*"))
+    # A set of files that was being moved is complete afterwards.
+    left = name_of_the_dead(folder / "d_{year}{month}.asc")
+    left.mkdir()
+    (left / "d_200001.asc").write_text("one")
+    (left / ".complete").touch()
+    answer = run_here("subset", source, "-o", folder / "d_{year}{month}.asc")
+    assert (answer.code, "exists already" in answer.err) == (4, True)
+    assert (folder / "d_200001.asc").read_text() == "one"
+    assert not left.exists()
+
+
+def test_a_second_writer_is_refused_at_once(source):
+    out = source.parent / "b.nc"
+    with lock(out):
+        answer = run_here("subset", source, "-o", out)
+    assert answer.code == 4
+    assert "b.nc: another process is writing it" in answer.err
+    assert run_here("subset", source, "-o", out).code == 0
+
+
+def test_inputs_that_change_while_they_are_read_are_refused(source):
+    out = source.parent / "b.nc"
+    with (
+        pytest.raises(OutputError, match=r"a.nc changed while it was being read"),
+        complete_or_nothing(out, False, [source]) as path,
+    ):
+        path.write_text("made of the old one")
+        source.write_bytes(source.read_bytes() + b"more")
+    assert [path.name for path in source.parent.iterdir()] == ["a.nc"]
+
+
+@posix
+def test_signals_wait_until_a_move_is_done():
+    done = []
+    with pytest.raises(KeyboardInterrupt), holding_signals():
+        os.kill(os.getpid(), signal.SIGINT)
+        time.sleep(0.01)
+        done.append("moved")
+    assert done == ["moved"]
+
+
+@posix
+@pytest.mark.slow
+@pytest.mark.parametrize("suffix", [".nc", ".zarr", ".csv", ".asc"])
+def test_a_kill_at_any_moment_leaves_the_old_or_the_new_output_whole(source, suffix):
+    """Killed at 5 moments each; RHODOLITE_KILLS=500 tries as many."""
+    folder = source.parent
+    name = "b_{year}{month}.asc" if suffix == ".asc" else f"b{suffix}"
+    words = ["-o", name, "--overwrite", "--workers", "1"]
+    assert run_here("subset", source, *words, folder=folder).code == 0
+    old = whole(folder, suffix)
+    changed = ["calc", "a.nc", "--formula", "tas + 1[K]", "--name", "tas", *words]
+    began = time.monotonic()
+    subprocess.run([PROGRAM, *changed], cwd=folder, check=True, capture_output=True)
+    span = time.monotonic() - began
+    new = whole(folder, suffix)
+    assert old != new
+    moments = random.Random(1)
+    for _ in range(int(os.environ.get("RHODOLITE_KILLS", "5"))):
+        assert run_here("subset", source, *words, folder=folder).code == 0
+        assert whole(folder, suffix) == old
+        running = subprocess.Popen([PROGRAM, *changed], cwd=folder, stderr=subprocess.DEVNULL)
+        time.sleep(span * moments.uniform(0.3, 1.0))
+        running.send_signal(moments.choice([signal.SIGKILL, signal.SIGTERM, signal.SIGINT]))
+        running.wait()
+        # The next run that writes there finishes or undoes what was begun, and is refused.
+        assert run_here("subset", source, "-o", name, folder=folder).code == 4
+        assert whole(folder, suffix) in (old, new)
+        assert not [path for path in folder.iterdir() if path.name.startswith(".")]
+
+
+def whole(folder, suffix):
+    """The values of an output, each of its files read to the end."""
+    if suffix in (".nc", ".zarr"):
+        return rhodolite.read(folder / f"b{suffix}")["tas"].values().tobytes()
+    return [path.read_text() for path in sorted(folder.glob(f"b*{suffix}"))]
