@@ -6,7 +6,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from rhodolite.cli.console import list_words, say, say_plan, written_line
+from rhodolite.cli.console import list_words, say, say_plan, show, written_line
 from rhodolite.cli.verbs import ALL_VERBS
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.operations import SUMMARIES, operation
@@ -49,7 +49,7 @@ def run_chain(words: list[str], quiet: bool) -> None:
         return
     outcome = chain.run(engine)
     for text in outcome.said:
-        print(text)
+        show(text)
     if not quiet and chain.output is not None and outcome.written is not None:
         say(written_line(chain.output, outcome.written, time.monotonic() - began))
 

@@ -4,6 +4,7 @@ terminal."""
 from __future__ import annotations
 
 import contextlib
+import json
 import platform
 import re
 import sys
@@ -13,7 +14,12 @@ from importlib.metadata import PackageNotFoundError, requires, version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from rhodolite.inspection.text import align_columns, file_size
+from rhodolite.plain_text import (
+    align_columns,
+    file_size,
+    make_json_visible,
+    make_visible,
+)
 from rhodolite.version import __version__
 
 if TYPE_CHECKING:
@@ -33,7 +39,17 @@ def say(message: str) -> None:
     ----------
     message : str
     """
-    print(message, file=sys.stderr)
+    print(make_visible(message), file=sys.stderr)
+
+
+def show(text: str) -> None:
+    """Print a result, with what would steer a terminal written out."""
+    print(make_visible(text))
+
+
+def show_json(value: object) -> None:
+    """Print plain values as JSON."""
+    print(make_json_visible(json.dumps(value, indent=2, ensure_ascii=False)))
 
 
 def say_warnings(messages: Iterable[str]) -> None:

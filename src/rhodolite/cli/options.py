@@ -184,6 +184,11 @@ def add_run_options(
             help="compression level (default: fast)",
         )
         group.add_argument(
+            "--raw",
+            action="store_true",
+            help="write text into tables as it is, even if a spreadsheet would run it as a formula",
+        )
+        group.add_argument(
             "--unlimited", action="store_true", help="make time a dimension that can grow"
         )
         group.add_argument(
@@ -250,7 +255,8 @@ def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:
         asked = find_setting("compression")
     text, origin = asked or (None, "--compression")
     unlimited = bool(options.get("unlimited"))
-    return make_layout(options.get("format"), options.get("chunks"), text, unlimited, origin)
+    raw = bool(options.get("raw"))
+    return make_layout(options.get("format"), options.get("chunks"), text, unlimited, origin, raw)
 
 
 def parse_number(option: str, text: str | None) -> float | None:

@@ -8,6 +8,7 @@ from rhodolite.arrays import Engine
 from rhodolite.errors import UsageError
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Step
+from rhodolite.plain_text import make_visible
 
 
 class Drawing(Step):
@@ -42,4 +43,13 @@ class Drawing(Step):
             raise UsageError(
                 f"draw {self.verb}: has several panels, which do not fit into one axes"
             )
-        return self._ready().draw(dataset, engine or Engine(), axes)
+        from matplotlib import rc_context
+        from matplotlib.text import Text
+
+        # What files say is no formula to be set, and steers nothing.
+        with rc_context({"text.parse_math": False}):
+            figure = self._ready().draw(dataset, engine or Engine(), axes)
+        for text in () if self.moves else figure.findobj(Text):
+            if (shown := make_visible(text.get_text())) != text.get_text():
+                text.set_text(shown)
+        return figure

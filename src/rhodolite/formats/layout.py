@@ -49,6 +49,8 @@ class Layout:
         Whether time is to be a dimension that can grow, whatever it was in the input.
     wide_table : bool
         Whether a table has one column for each time, and not one row.
+    raw : bool
+        Whether text that a spreadsheet would run as a formula is written as it is.
     """
 
     variant: str | None = None
@@ -56,6 +58,7 @@ class Layout:
     compression: Compression = Compression.FAST
     unlimited: bool = False
     wide_table: bool = False
+    raw: bool = False
 
 
 USUAL_LAYOUT = Layout()
@@ -67,6 +70,7 @@ def make_layout(
     compression: str | None,
     unlimited: bool = False,
     option: str = "--compression",
+    raw: bool = False,
 ) -> Layout:
     """Return the layout that was asked for in words.
 
@@ -94,6 +98,7 @@ def make_layout(
         use,
         _word(option, compression or Compression.FAST, Compression),
         unlimited,
+        raw=raw,
     )
 
 

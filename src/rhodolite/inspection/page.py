@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from rhodolite.inspection.text import file_size
+from rhodolite.plain_text import file_size, make_all_visible
 
 _MARGIN = 9
 
@@ -17,6 +17,7 @@ def dataset_page(found: dict[str, Any]) -> str:
     found : mapping of str to object
         What `describe` returns.
     """
+    found = make_all_visible(found)
     lines = [_files_line(found["files"])]
     if found["title"]:
         lines.append(found["title"])
@@ -40,6 +41,7 @@ def variable_page(found: dict[str, Any]) -> str:
     found : mapping of str to object
         What `describe` returns.
     """
+    found = make_all_visible(found)
     storage = found["storage"]
     over = " x ".join(f"{n} {name}" for name, n in found["dimensions"].items()) or "a single value"
     lines = [f"{found['name']}: {found['quantity']}, in {found['units'] or 'no units'}", over]

@@ -3,7 +3,6 @@ to repair it."""
 
 from __future__ import annotations
 
-import json
 import shlex
 from dataclasses import asdict
 from typing import TYPE_CHECKING
@@ -52,6 +51,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     quiet : bool
         Whether only errors are printed.
     """
+    from rhodolite.cli.console import show, show_json
     from rhodolite.cli.options import apply_declared
     from rhodolite.errors import UsageError
 
@@ -68,18 +68,14 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     dataset = apply_declared(dataset, options.variable, options.missing_value)
     findings = check(dataset)
     if options.json:
-        print(
-            json.dumps(
-                {
-                    "files": [str(file) for file in dataset.files],
-                    "findings": [asdict(finding) for finding in findings],
-                },
-                indent=2,
-                ensure_ascii=False,
-            )
+        show_json(
+            {
+                "files": [str(file) for file in dataset.files],
+                "findings": [asdict(finding) for finding in findings],
+            }
         )
     else:
-        print(_page(dataset.label, options.inputs, findings))
+        show(_page(dataset.label, options.inputs, findings))
     return _BROKEN if any(finding.severity == "error" for finding in findings) else 0
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from rhodolite.cli.console import say
 from rhodolite.errors import UsageError
-from rhodolite.inspection.text import file_size
+from rhodolite.plain_text import file_size
 
 Run = Callable[[list[str], bool], int]
 if TYPE_CHECKING:

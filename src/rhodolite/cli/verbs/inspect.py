@@ -55,6 +55,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     quiet : bool
         Whether only errors are printed.
     """
+    from rhodolite.cli.console import show, show_json
     from rhodolite.cli.engine import make_engine
     from rhodolite.cli.options import parse_number
     from rhodolite.errors import UsageError
@@ -95,11 +96,9 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         pages.append(f"{name}: {text}" if name else text)
         summaries.append({"member": name, **found} if name else found)
     if options.json:
-        print(
-            json.dumps(summaries if options.members else summaries[0], indent=2, ensure_ascii=False)
-        )
+        show_json(summaries if options.members else summaries[0])
     else:
-        print("\n\n".join(pages))
+        show("\n\n".join(pages))
     return 0
 
 

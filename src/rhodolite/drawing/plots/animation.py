@@ -32,6 +32,7 @@ from rhodolite.model.indexing import take
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import parameter
 from rhodolite.operations.subset import Subset
+from rhodolite.plain_text import make_visible
 
 _MOST = 600
 _WIDE = 1.35
@@ -117,6 +118,7 @@ class Film:
         OutputError
             If it needs a program that is not there.
         """
+        from matplotlib import rc_context
         from matplotlib.animation import FFMpegWriter, FuncAnimation, PillowWriter
 
         if path.suffix.lower() == ".mp4" and shutil.which("ffmpeg") is None:
@@ -125,11 +127,12 @@ class Film:
                 "instead"
             )
         writer: Any = FFMpegWriter if path.suffix.lower() == ".mp4" else PillowWriter
-        figure, mesh, date = self._first()
+        with rc_context({"text.parse_math": False}):
+            figure, mesh, date = self._first()
 
         def show(at: int) -> tuple[Any, ...]:
             mesh.set_array(self.frame.drawn(self.fields[at]))
-            date.set_text(capitalise(self.titles[at]))
+            date.set_text(make_visible(capitalise(self.titles[at])))
             return (mesh, date)
 
         film = FuncAnimation(figure, show, frames=len(self.fields))

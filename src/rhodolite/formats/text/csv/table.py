@@ -62,6 +62,8 @@ ROLES = {
 }
 """What columns of coordinates are called, in small letters."""
 _HEADER = re.compile(r"(.*?)\s*(?:\[([^\]]*)\]|\(([^)]*)\))")
+_QUOTED_FORMULA = re.compile(r"^'(?=[=+\-@])")
+"""The apostrophe that keeps spreadsheets from running text."""
 _MISSING = ("", "NA", "N/A", "NaN", "nan", "null", "-", "missing")
 
 
@@ -184,7 +186,8 @@ def read_table(path: Path) -> Table:
         raise DataError(
             f"{path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}"
         ) from None
-    cells = cells.fillna("")
+    cells = cells.fillna("").replace(_QUOTED_FORMULA, "", regex=True)
+    cells.columns = cells.columns.str.replace(_QUOTED_FORMULA, "", regex=True)
     filled = (cells.map(str.strip) != "").any(axis=1).to_numpy()
     lines = np.flatnonzero(filled) + skipped + 2
     cells = cells[filled].reset_index(drop=True)

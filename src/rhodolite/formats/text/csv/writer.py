@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,9 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_labels import base_years, time_labels
 from rhodolite.model.variable import Variable
 
+_FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r")
+"""Text that begins with these is run by spreadsheets, unless an apostrophe comes first."""
+
 
 @dataclass(frozen=True)
 class _Column:
@@ -31,6 +34,7 @@ class _Column:
     missing: int | None = None
     decimals: int | None = None
     words: tuple[tuple[Any, str], ...] = ()
+    raw: bool = False
 
     def of(self, region: Region) -> Any:
         """Return the column's cells for a block of the table."""
@@ -54,6 +58,8 @@ class _Column:
             for number, word in self.words:
                 text[values == number] = word
             return text
+        if values.dtype.kind == "O" and not self.raw:
+            return _quote_formulas(values)
         if self.decimals is not None:
             return np.round(values.astype(np.float64), self.decimals)
         return values if self.dtype is None else values.astype(self.dtype)
@@ -88,20 +94,20 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
                 f"({', '.join(variable.dimensions)}); choose with --variable {first.name}"
             )
     if layout.wide_table:
-        _write_wide(dataset, variables, path, engine)
+        _write_wide(dataset, variables, path, engine, raw=layout.raw)
         return
     # Rows follow each other in the order of the dimensions, so blocks hold all of the later ones.
     unit = (1, *first.shape[1:]) if first.shape else ()
     laid_out = [engine.in_units(variable.data, unit) for variable in variables]
     engine.prepare([data for data, _ in laid_out])
-    described = _coordinate_columns(dataset, first, engine)
+    described = _coordinate_columns(dataset, first, engine, raw=layout.raw)
     columns = [
         *described,
         *(_data_column(v, data) for v, (data, _) in zip(variables, laid_out, strict=True)),
     ]
     with path.open("wb") as file:
         file.write(
-            pandas.DataFrame(columns=[c.title for c in columns])
+            pandas.DataFrame(columns=[_safe_title(c) for c in columns])
             .to_csv(index=False, lineterminator="\n")
             .encode()
         )
@@ -117,7 +123,12 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
 
 
 def _write_wide(
-    dataset: Dataset, variables: tuple[Variable, ...], path: Path, engine: Engine
+    dataset: Dataset,
+    variables: tuple[Variable, ...],
+    path: Path,
+    engine: Engine,
+    *,
+    raw: bool,
 ) -> None:
     """Write one row for each cell and variable, and one column for each time.
 
@@ -132,10 +143,12 @@ def _write_wide(
     laid_out = [engine.in_units(variable.data, unit) for variable in variables]
     engine.prepare([data for data, _ in laid_out])
     described = [
-        column for column in _coordinate_columns(dataset, first, engine) if along not in column.axes
+        column
+        for column in _coordinate_columns(dataset, first, engine, raw=raw)
+        if along not in column.axes
     ]
     header = pandas.DataFrame(
-        columns=[*(column.title for column in described), "variable", *time_labels(axis)]
+        columns=[*(_safe_title(column) for column in described), "variable", *time_labels(axis)]
     )
     with path.open("wb") as file:
         file.write(_csv(header, header=True))
@@ -212,6 +225,28 @@ def _words_of(variable: Variable) -> tuple[tuple[Any, str], ...]:
     )
 
 
+def _quote_formulas(values: Array) -> Array:
+    """Return texts that a spreadsheet would run as formulas with an apostrophe before them."""
+    texts = np.array(values, dtype=object)
+    for place in np.ndindex(texts.shape):
+        text = str(texts[place])
+        if text[:1] in _FORMULA_SIGNS and not _is_number(text):
+            texts[place] = f"'{text}"
+    return texts
+
+
+def _safe_title(column: _Column) -> str:
+    return column.title if column.raw else str(_quote_formulas(np.array([column.title]))[0])
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
 def _rows(columns: list[_Column], region: Region) -> bytes:
     return _csv(
         pandas.DataFrame({number: column.of(region) for number, column in enumerate(columns)}),
@@ -223,7 +258,9 @@ def _csv(frame: pandas.DataFrame, *, header: bool) -> bytes:
     return str(frame.to_csv(index=False, header=header, lineterminator="\n")).encode()
 
 
-def _coordinate_columns(dataset: Dataset, variable: Variable, engine: Engine) -> list[_Column]:
+def _coordinate_columns(
+    dataset: Dataset, variable: Variable, engine: Engine, *, raw: bool
+) -> list[_Column]:
     """Return a column for each coordinate of a variable: its dimensions first, then what lies along
     them."""
     made = []
@@ -262,7 +299,7 @@ def _coordinate_columns(dataset: Dataset, variable: Variable, engine: Engine) ->
         if set(other.dimensions) <= set(variable.dimensions):
             axes = tuple(variable.dimensions.index(dimension) for dimension in other.dimensions)
             made.append(_Column(_title(None, name, other.units), axes, engine.compute(other.data)))
-    return made
+    return [replace(column, raw=raw) for column in made]
 
 
 def _title(role: Role | None, name: str, units: str | None) -> str:

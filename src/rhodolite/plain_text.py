@@ -1,0 +1,86 @@
+"""Sizes and tables as text, and what must not reach a terminal as it is."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+_UNSEEN = re.compile(
+    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff]"
+)
+"""Control characters, escapes, and marks that turn the direction of text, but not tab and line."""
+
+
+def file_size(size: int) -> str:
+    """Write a number of bytes for people.
+
+    Parameters
+    ----------
+    size : int
+        Number of bytes.
+    """
+    value = float(size)
+    for unit in ("B", "kB", "MB", "GB"):
+        if value < 1000:
+            return f"{value:.0f} {unit}" if unit == "B" else f"{value:.3g} {unit}"
+        value /= 1000
+    return f"{value:.3g} TB"
+
+
+def align_columns(rows: Sequence[Sequence[str]]) -> list[str]:
+    """Return a line for each row, in which cells of a column begin below each other.
+
+    Parameters
+    ----------
+    rows : sequence of Sequence[str]
+    """
+    widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
+    return [
+        "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()
+        for row in rows
+    ]
+
+
+def make_visible(text: str) -> str:
+    """Return a text in which characters that steer a terminal are written out, such as ``\\x1b``.
+
+    Parameters
+    ----------
+    text : str
+        Which may hold what files say.
+    """
+    return _UNSEEN.sub(_write_out, text)
+
+
+def make_all_visible(value: Any) -> Any:
+    """Return plain values whose texts are one line each, with nothing that steers a terminal.
+
+    Parameters
+    ----------
+    value : object
+        Text, numbers, lists and dictionaries of these.
+    """
+    if isinstance(value, str):
+        return make_visible(value).replace("\n", "\\n").replace("\t", " ")
+    if isinstance(value, dict):
+        return {make_all_visible(key): make_all_visible(one) for key, one in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [make_all_visible(one) for one in value]
+    return value
+
+
+def make_json_visible(text: str) -> str:
+    """Return JSON in which characters that steer a terminal are escaped as JSON has it.
+
+    Parameters
+    ----------
+    text : str
+        JSON.
+    """
+    return _UNSEEN.sub(lambda match: f"\\u{ord(match.group()):04x}", text)
+
+
+def _write_out(match: re.Match[str]) -> str:
+    number = ord(match.group())
+    return f"\\x{number:02x}" if number < 256 else f"\\u{number:04x}"
