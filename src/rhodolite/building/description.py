@@ -14,6 +14,7 @@ import numpy as np
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.text.csv.table import ROLES
 from rhodolite.formats.text.filename_pattern import DATE_FIELDS, FilePattern
+from rhodolite.limits import check_nesting
 from rhodolite.model.cf.standard_names import CANONICAL_UNITS, suggest_standard_name, well_formed
 from rhodolite.model.cf.vocabulary import CALENDARS
 from rhodolite.model.units.aliases import repair_units
@@ -99,6 +100,7 @@ class Description:
         """
         try:
             text = path.read_text(encoding="utf-8")
+            check_nesting(text.encode(), path)
             content = tomllib.loads(text)
         except FileNotFoundError:
             raise DataError(f"{path}: there is no such description") from None

@@ -90,7 +90,7 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
         sys.stdout.flush()
     except RhodoliteError as error:
         if debug:
-            traceback.print_exc()
+            say(traceback.format_exc())
         say(f"rhodolite: {error}")
         return error.exit_code
     except KeyboardInterrupt:
@@ -108,7 +108,7 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
         return 3
     except Exception as error:
         if debug:
-            traceback.print_exc()
+            say(traceback.format_exc())
         say(
             f"rhodolite: internal error: {type(error).__name__}: {error}. Please report it; "
             "--debug prints the traceback"

@@ -25,6 +25,7 @@ from typing import Any
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.open import open_dataset
+from rhodolite.limits import check_nesting
 from rhodolite.model.dataset import Dataset
 
 _TABLES = ("collection", "attributes", "variables")
@@ -44,7 +45,9 @@ def read(path: Path) -> Dataset:
         If the collection cannot be understood, or its files do not fit together.
     """
     try:
-        content = tomllib.loads(path.read_text(encoding="utf-8"))
+        raw = path.read_bytes()
+        check_nesting(raw, path)
+        content = tomllib.loads(raw.decode("utf-8"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise DataError(f"{path}: this is not valid TOML: {error}") from None
     if "collection" not in content and {"input", "variables"} & content.keys():

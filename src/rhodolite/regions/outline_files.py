@@ -7,28 +7,48 @@ from pathlib import Path
 from typing import Any
 
 from rhodolite.errors import DataError
+from rhodolite.limits import check_nesting
 
 _NAME_KEYS = ("name", "title", "label", "id")
 
 
 def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
+    """Return properties and geometry of each feature of a GeoJSON file (RFC 7946).
+
+    Parameters
+    ----------
+    path : Path
+
+    Raises
+    ------
+    DataError
+        If it cannot be read, or is not GeoJSON.
+    """
     try:
-        held = json.loads(path.read_text(encoding="utf-8-sig"))
+        content = path.read_bytes()
+        check_nesting(content, path)
+        held = json.loads(content.decode("utf-8-sig"))
     except (OSError, ValueError) as error:
         raise DataError(f"{path}: this is not valid GeoJSON: {error}") from None
     if not isinstance(held, dict) or "type" not in held:
         raise DataError(f"{path}: this is not valid GeoJSON: it has no member 'type'")
     features = held.get("features") if held["type"] == "FeatureCollection" else [held]
+    if not isinstance(features, list):
+        raise DataError(f"{path}: this is not valid GeoJSON: 'features' is not a list")
     found = []
-    for one in features or ():
+    for at, one in enumerate(features, 1):
+        if not isinstance(one, dict):
+            raise DataError(f"{path}: this is not valid GeoJSON: feature {at} is not an object")
         geometry = one.get("geometry") if one.get("type") == "Feature" else one
-        if geometry:
-            found.append(
-                (
-                    {**(one.get("properties") or {}), **({"id": one["id"]} if "id" in one else {})},
-                    geometry,
+        properties = one.get("properties")
+        for name, member in (("geometry", geometry), ("properties", properties)):
+            if member is not None and not isinstance(member, dict):
+                raise DataError(
+                    f"{path}: this is not valid GeoJSON: '{name}' of feature {at} is not an object"
                 )
-            )
+        if geometry:
+            own_id = {"id": one["id"]} if "id" in one else {}
+            found.append(({**(properties or {}), **own_id}, geometry))
     return found
 
 

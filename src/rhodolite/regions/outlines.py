@@ -159,6 +159,8 @@ def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:
     import shapely
 
     polygons = polygons_of(geometry)
+    if not all(isinstance(rings, list) and rings for rings in polygons):
+        raise DataError(f"{path}: the coordinates of {name} are not lists of rings")
     if not polygons:
         raise DataError(
             f"{path}: {name} is a {geometry.get('type')}, and an area is given by a Polygon"

@@ -43,14 +43,24 @@ def _crosses_dateline(ring: NDArray[np.float64], *, shapefile: bool) -> bool:
     return not shapefile and twice < 0
 
 
-def polygons_of(geometry: dict[str, Any]) -> list[Any]:
+def polygons_of(geometry: Any) -> list[Any]:
+    """Return the rings of each polygon of a GeoJSON geometry, as the file has them.
+
+    Parameters
+    ----------
+    geometry : object
+        As GeoJSON has it.
+    """
+    if not isinstance(geometry, dict):
+        return []
     kind, held = geometry.get("type"), geometry.get("coordinates")
     if kind == "Polygon":
         return [held]
     if kind == "MultiPolygon":
-        return list(held or ())
-    if kind == "GeometryCollection":
-        return [polygon for one in geometry.get("geometries", ()) for polygon in polygons_of(one)]
+        return list(held) if isinstance(held, list) else [held]
+    parts = geometry.get("geometries")
+    if kind == "GeometryCollection" and isinstance(parts, list):
+        return [polygon for one in parts for polygon in polygons_of(one)]
     return []
 
 

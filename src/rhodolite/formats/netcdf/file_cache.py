@@ -55,7 +55,12 @@ class HandleCache:
 def _open_netcdf(path: Path | str) -> Any:
     import netCDF4
 
-    dataset = netCDF4.Dataset(path)
+    try:
+        dataset = netCDF4.Dataset(path)
+    except (OSError, RuntimeError, MemoryError):
+        raise
+    except Exception as error:  # of a damaged file the library raises whatever comes first
+        raise OSError(f"the NetCDF library cannot open it ({error})") from None
     dataset.set_auto_maskandscale(False)
     dataset.set_always_mask(False)
     return dataset

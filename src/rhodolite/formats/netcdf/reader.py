@@ -11,6 +11,7 @@ import numpy as np
 
 from rhodolite.arrays import InMemory, LazyArray
 from rhodolite.errors import DataError, nearest_names, warn
+from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
@@ -164,7 +165,7 @@ def _in_scope(group: Any) -> dict[str, Any]:
 
 
 def _variable(path: Path | str, name: str, stored: Any) -> Variable:
-    attributes = _attributes(stored)
+    attributes = check_attributes(path, name, _attributes(stored))
     described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
     dtype = stored.dtype
     if not isinstance(dtype, np.dtype) or dtype.kind not in "fiu":

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import json
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +13,9 @@ import zarr
 
 from rhodolite.arrays import Array, InMemory, LazyArray, Region
 from rhodolite.errors import DataError, nearest_names
+from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
+from rhodolite.limits import check_nesting
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
@@ -44,7 +47,9 @@ class ZarrVariable(LazyArray):
             if self._stored is None:
                 self._stored = zarr.open_array(self.path, path=self.name, mode="r")
             raw = np.asarray(self._stored[region if self.shape else ...])
-        except (OSError, RuntimeError, ValueError) as error:
+        except (DataError, MemoryError):
+            raise
+        except Exception as error:  # codecs raise whatever they like
             raise DataError(f"{self.path}: variable '{self.name}' is damaged: {error}") from None
         # The library may hand out views of values that it keeps.
         return self._decoding.decode(raw if raw.flags.writeable else raw.copy())
@@ -64,6 +69,7 @@ def read(path: Path, group: str | None = None) -> Dataset:
     DataError
         If it is damaged, holds no arrays, or has no such group.
     """
+    _check_metadata(path)
     try:
         root = zarr.open(path, mode="r")
         if isinstance(root, zarr.Array):
@@ -73,7 +79,9 @@ def read(path: Path, group: str | None = None) -> Dataset:
             )
         chosen = root if group is None else _group(path, root, group.strip("/"))
         arrays = dict(chosen.arrays())
-    except (OSError, KeyError, ValueError, TypeError) as error:
+    except (DataError, MemoryError):
+        raise
+    except Exception as error:  # the library raises whatever its parts do
         raise DataError(f"{path}: cannot be read as a Zarr store: {error}") from None
     if not arrays:
         inner = [f"{path}:/{name}" for name, _ in root.groups()]
@@ -91,6 +99,26 @@ def read(path: Path, group: str | None = None) -> Dataset:
     return Dataset(variables, {**_attributes(root), **_attributes(chosen)}, frozenset(), (source,))
 
 
+def _check_metadata(path: Path) -> None:
+    """Refuse metadata that are not tables, or nested too deep for the library.
+
+    Raises
+    ------
+    DataError
+        Which names the file.
+    """
+    for file in [*path.rglob("zarr.json"), *path.rglob(".z*")]:
+        content = file.read_bytes()
+        check_nesting(content, file)
+        try:
+            held = json.loads(content)
+        except ValueError as error:
+            raise DataError(f"{file}: this is not valid JSON: {error}") from None
+        attributes = held.get("attributes", {}) if isinstance(held, dict) else None
+        if not isinstance(attributes, dict):
+            raise DataError(f"{file}: holds no table of metadata, or one whose attributes are none")
+
+
 def _group(path: Path, root: Any, name: str) -> Any:
     found = root.get(name)
     if not isinstance(found, zarr.Group):
@@ -100,7 +128,7 @@ def _group(path: Path, root: Any, name: str) -> Any:
 
 
 def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
-    attributes = _attributes(stored)
+    attributes = check_attributes(path, name, _attributes(stored))
     dimensions = _dimensions(name, stored)
     fill = stored.metadata.fill_value
     if (

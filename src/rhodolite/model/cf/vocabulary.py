@@ -44,3 +44,19 @@ CALENDARS_LIKE_TODAYS = ("standard", "proleptic_gregorian")
 
 WATER_WORDS = ("precipitation", "rain", "snowfall", "runoff")
 """Words in names of quantities that are amounts or fluxes of water."""
+
+TEXT_ATTRIBUTES = frozenset(
+    {
+        *ALL_REFERENCES,
+        "units",
+        "calendar",
+        "standard_name",
+        "long_name",
+        "positive",
+        "axis",
+        "flag_meanings",
+        "units_metadata",
+        "compress",
+    }
+)
+"""Attributes that are text, whatever a file holds."""

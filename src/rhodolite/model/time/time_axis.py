@@ -141,10 +141,15 @@ class TimeAxis:
         if np.all(seconds == np.rint(seconds)) and np.all(np.abs(seconds) < _MOST_SECONDS):
             seconds = seconds.astype(np.int64)
         units = f"seconds since {re.split(_SINCE, self.units, maxsplit=1)[1]}"
-        return np.asarray(
-            cftime.num2date(seconds, units, self.calendar, only_use_cftime_datetimes=True),
-            dtype=object,
-        ).reshape(np.shape(numbers))
+        try:
+            dates = cftime.num2date(seconds, units, self.calendar, only_use_cftime_datetimes=True)
+        except (OverflowError, ValueError) as error:
+            furthest = float(np.ravel(numbers)[np.argmax(np.abs(np.ravel(seconds)))])
+            raise DataError(
+                f"the times hold numbers that are not dates, such as {furthest:g} {self.units}: "
+                f"{error}"
+            ) from None
+        return np.asarray(dates, dtype=object).reshape(np.shape(numbers))
 
     def _whole_seconds(self, numbers: Array) -> Array:
         """Return seconds since the reference, with what the numbers cannot resolve rounded away.
