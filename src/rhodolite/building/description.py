@@ -104,7 +104,7 @@ class Description:
             content = tomllib.loads(text)
         except FileNotFoundError:
             raise DataError(f"{path}: there is no such description") from None
-        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        except ValueError as error:
             raise DataError(f"{path}: this is not valid TOML: {error}") from None
         reader = _Reader(path, text)
         reader.check_keys("", content, _TABLES, "table")

@@ -48,7 +48,7 @@ def read(path: Path) -> Dataset:
         raw = path.read_bytes()
         check_nesting(raw, path)
         content = tomllib.loads(raw.decode("utf-8"))
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except ValueError as error:
         raise DataError(f"{path}: this is not valid TOML: {error}") from None
     if "collection" not in content and {"input", "variables"} & content.keys():
         raise DataError(

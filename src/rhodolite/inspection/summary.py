@@ -303,7 +303,11 @@ def _plain(value: Any) -> Any:
     if isinstance(value, np.ndarray):
         return [_plain(item) for item in value.tolist()]
     value = value.item() if isinstance(value, np.generic) else value
-    return value if isinstance(value, (str, int, bool, type(None))) else _finite(value)
+    if isinstance(value, float):
+        return _finite(value)
+    if isinstance(value, (list, tuple)):
+        return [_plain(item) for item in value]
+    return value if isinstance(value, (str, int, bool, type(None))) else str(value)
 
 
 def _finite(value: float) -> float | str | None:

@@ -8,10 +8,12 @@ from typing import Any
 import numpy as np
 
 from rhodolite.errors import DataError, warn
-from rhodolite.model.cf.vocabulary import PACKING, TEXT_ATTRIBUTES
+from rhodolite.model.cf.vocabulary import LIMITS, PACKING, TEXT_ATTRIBUTES
 
 
-def check_attributes(label: object, name: str, attributes: Mapping[str, Any]) -> dict[str, Any]:
+def check_attributes(
+    label: object, name: str, attributes: Mapping[str, Any], *, numeric: bool = True
+) -> dict[str, Any]:
     """Return attributes of which those that CF defines are of the kind that it says.
 
     What makes no sense is left out with a warning where the values can be known without it.
@@ -23,6 +25,8 @@ def check_attributes(label: object, name: str, attributes: Mapping[str, Any]) ->
     name : str
         Of the variable.
     attributes : mapping of str to object
+    numeric : bool
+        Whether the variable holds numbers.
 
     Raises
     ------
@@ -39,6 +43,8 @@ def check_attributes(label: object, name: str, attributes: Mapping[str, Any]) ->
             checked[key] = text
         elif key in PACKING:
             checked[key] = _check_number(label, name, key, value)
+        elif numeric and key in LIMITS and not _holds_numbers(value):
+            warn(f"{label}: the attribute {key} of {name} is not a number and is left out")
         else:
             checked[key] = value
     return checked
@@ -56,6 +62,14 @@ def _as_text(value: Any, *, number_is_text: bool) -> str | None:
     if number_is_text and values.size == 1 and values.dtype.kind in "fiu":
         return f"{values[0]:g}"
     return None
+
+
+def _holds_numbers(value: Any) -> bool:
+    """Return whether a value is one or several numbers, or text of them."""
+    try:
+        return bool(np.asarray(value).astype(np.float64).size)
+    except (TypeError, ValueError):
+        return False
 
 
 def _check_number(label: object, name: str, key: str, value: Any) -> Any:

@@ -165,7 +165,8 @@ def _in_scope(group: Any) -> dict[str, Any]:
 
 
 def _variable(path: Path | str, name: str, stored: Any) -> Variable:
-    attributes = check_attributes(path, name, _attributes(stored))
+    numeric = isinstance(stored.dtype, np.dtype) and stored.dtype.kind in "fiu"
+    attributes = check_attributes(path, name, _attributes(stored), numeric=numeric)
     described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
     dtype = stored.dtype
     if not isinstance(dtype, np.dtype) or dtype.kind not in "fiu":

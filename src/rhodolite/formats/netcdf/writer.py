@@ -90,7 +90,8 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
                 _stream_plain(path, plan, engine)
             else:
                 _stream(path, plan, engine, layout.compression)
-    except RuntimeError as error:  # what the libraries raise for a full disk, among others
+    except (RuntimeError, AttributeError) as error:
+        # What the library raises for a full disk, and for names that NetCDF does not allow.
         raise OSError(str(error)) from error
 
 

@@ -128,7 +128,9 @@ def _group(path: Path, root: Any, name: str) -> Any:
 
 
 def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
-    attributes = check_attributes(path, name, _attributes(stored))
+    attributes = check_attributes(
+        path, name, _attributes(stored), numeric=stored.dtype.kind in "fiub"
+    )
     dimensions = _dimensions(name, stored)
     fill = stored.metadata.fill_value
     if (

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array
+from rhodolite.errors import DataError
 
 _UNITS = re.compile(r"\s*(month|year)s?\s+since\s+(.+)", re.IGNORECASE)
 
@@ -80,9 +81,12 @@ def date_to_months(date: Any, units: str, calendar: str) -> float:
 def _reference(units: str, calendar: str) -> tuple[int, int, int]:
     match = _UNITS.fullmatch(units)
     assert match is not None
-    date = cftime.num2date(
-        0, f"days since {match.group(2)}", calendar, only_use_cftime_datetimes=True
-    )
+    try:
+        date = cftime.num2date(
+            0, f"days since {match.group(2)}", calendar, only_use_cftime_datetimes=True
+        )
+    except (TypeError, OverflowError):
+        raise DataError(f"the units '{units}' do not begin at a date") from None
     if (date.day, date.hour, date.minute, date.second) != (1, 0, 0, 0):
         raise ValueError("months can only be counted from the first of a month")
     return (12 if match.group(1).lower() == "year" else 1), date.year, date.month

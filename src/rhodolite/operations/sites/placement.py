@@ -55,6 +55,8 @@ def place_sites(sites: Sites, mesh: Mesh, *, interpolate: bool) -> Weights:
     """
     north, east = sites.latitudes, sites.longitudes
     placed = np.isfinite(north) & np.isfinite(east)
+    if not placed.any():
+        raise DataError(f"{sites}: no site has a position; they need a latitude and a longitude")
     find = bilinear if interpolate else nearest_cells
     weights = _spread_rows(find(mesh, cells_at(north[placed], east[placed])), placed)
     if not placed.all():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass
 from pathlib import Path
@@ -122,7 +123,16 @@ def read_header(path: Path) -> Header:
     ):
         if not any(key in found for key in keys):
             raise DataError(f"{path}: the header does not say {' or '.join(keys)}")
+    unknown = [key for key, value in found.items() if not math.isfinite(value)]
+    if unknown:
+        raise DataError(f"{path}: the header says {found[unknown[0]]} for {unknown[0]}")
     cell, columns, rows = found["cellsize"], int(found["ncols"]), int(found["nrows"])
+    # A value takes a digit and a space at least.
+    if columns * rows > path.stat().st_size:
+        raise DataError(
+            f"{path}: the header says {columns:,} x {rows:,} cells, more than a file of this size "
+            "can hold"
+        )
     if cell <= 0 or columns < 1 or rows < 1:
         raise DataError(f"{path}: a grid of {columns} x {rows} cells of size {cell:g} cannot be")
     west = found["xllcorner"] if "xllcorner" in found else found["xllcenter"] - cell / 2
