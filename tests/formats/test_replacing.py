@@ -130,3 +130,26 @@ def whole(folder, suffix):
     if suffix in (".nc", ".zarr"):
         return rhodolite.read(folder / f"b{suffix}")["tas"].values().tobytes()
     return [path.read_text() for path in sorted(folder.glob(f"b*{suffix}"))]
+
+
+@posix
+@pytest.mark.parametrize("suffix", [".nc", ".zarr", ".csv", ".asc", ".png", ".svg", ".gif"])
+def test_a_disk_that_is_full_ends_with_code_4_and_nothing_left(tmp_path, rng, suffix):
+    """The size of files is limited to 8 kB, which stands for a disk with as much room."""
+    import resource
+
+    values = rng.normal(size=(4, 60, 80))
+    source = write_plain(tmp_path / "a.nc", values, times=14.5 + np.arange(4) * 30.4375)
+    name = "b_{year}{month}.asc" if suffix == ".asc" else f"b{suffix}"
+    verb = {".png": ["draw", "map"], ".svg": ["draw", "map"], ".gif": ["draw", "animation"]}
+    words = [*verb.get(suffix, ["subset"]), source, "-o", name]
+    done = subprocess.run(
+        [PROGRAM, *map(str, words)],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (8192, 8192)),
+    )
+    assert done.returncode == 4, done.stderr
+    assert "cannot be written" in done.stderr
+    assert [path.name for path in tmp_path.iterdir()] == ["a.nc"]

@@ -143,7 +143,7 @@ class TimeAxis:
         units = f"seconds since {re.split(_SINCE, self.units, maxsplit=1)[1]}"
         try:
             dates = cftime.num2date(seconds, units, self.calendar, only_use_cftime_datetimes=True)
-        except (OverflowError, ValueError, TypeError) as error:
+        except (OverflowError, TypeError) as error:
             furthest = float(np.ravel(numbers)[np.argmax(np.abs(np.ravel(seconds)))])
             raise DataError(
                 f"the times hold numbers that are not dates, such as {furthest:g} {self.units}: "
