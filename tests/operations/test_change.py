@@ -261,7 +261,7 @@ METHODS = [
 
 @pytest.mark.parametrize("settings", METHODS)
 def test_what_any_trend_has_to_keep_to(settings):
-    """TotalRule a line adds its slope, turning time round turns the sign, units commute, blocks
+    """Adding a line adds its slope, turning time round turns the sign, units commute, blocks
     change
     nothing."""
     random = np.random.default_rng(3)

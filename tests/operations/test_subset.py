@@ -163,7 +163,7 @@ def test_levels_that_are_not_there_and_contradictions(demo):
     data = rhodolite.read(demo / "pressure_monthly.nc")
     with pytest.raises(DataError, match=r"The nearest is 850\. There are: 1000, 925, .* hPa\."):
         Subset(level="840hPa")(data)
-    with pytest.raises(DataError, match="are in hPa, which m cannot be turned into"):
+    with pytest.raises(DataError, match="are in hPa, which m cannot be converted to"):
         Subset(level="10m")(data)
     with pytest.raises(UsageError, match="give one or the other"):
         Subset(at="1N,1E", lat="0..2")

@@ -181,7 +181,7 @@ def bounds(dataset: Dataset) -> Iterator[Finding]:
             yield error(
                 name,
                 f"as bounds of {variable.name} has the dimensions ({', '.join(edges.dimensions)}) "
-                f"and not over ({', '.join(variable.dimensions)}) and one dimension more",
+                f"and not ({', '.join(variable.dimensions)}) and one more",
                 "CF 7.1",
                 ("--remove", f"{variable.name}:bounds"),
             )

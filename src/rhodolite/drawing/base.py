@@ -12,7 +12,7 @@ from rhodolite.plain_text import make_visible
 
 
 class Drawing(Step):
-    """BasePeriod class of drawings, which make a Matplotlib figure of a dataset."""
+    """Base class of drawings, which make a Matplotlib figure of a dataset."""
 
     draws = True
     moves: ClassVar[bool] = False

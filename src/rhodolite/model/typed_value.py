@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Protocol, Self
 
 
 class TypedValue:
-    """BasePeriod class of values that options, study files and Python give as text.
+    """Base class of values that options, study files and Python give as text.
 
     Attributes
     ----------
@@ -53,7 +53,7 @@ class FileReader(Protocol):
 
 
 class FileValue(TypedValue):
-    """BasePeriod class of values that name files, which are read before an operation is applied."""
+    """Base class of values that name files, which are read before an operation is applied."""
 
     @property
     def is_loaded(self) -> bool:

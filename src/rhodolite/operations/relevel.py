@@ -74,7 +74,7 @@ class Relevel(Operation):
             kind = "pressures" if vertical.pressure else "heights or depths"
             raise DataError(
                 f"--to {self.to}: the levels are {kind} (in {vertical.units}), which {units} "
-                "cannot be turned into"
+                "cannot be converted to"
             )
         levels = _in_order(np.array(self.to.values), vertical)
         wanted = vertical.nearest(

@@ -13,7 +13,7 @@ from rhodolite.operations.declaration.plain import to_plain
 
 
 class Step:
-    """BasePeriod class of what follows a verb: a frozen dataclass whose fields are made by
+    """Base class of what follows a verb: a frozen dataclass whose fields are made by
     `parameter`.
 
     Parameters are given as values of their types or as the text that is typed for them. They are
@@ -76,7 +76,7 @@ class Step:
 
 
 class Operation(Step):
-    """BasePeriod class of operations, which make a dataset of a dataset.
+    """Base class of operations, which make a dataset of a dataset.
 
     An operation is pure: it opens nothing, runs nothing and writes nothing. What it computes is
     lazy; what is to be written beside the output goes along as `companions` of the dataset.

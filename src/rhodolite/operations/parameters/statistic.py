@@ -163,7 +163,7 @@ class Measure(TypedValue):
         ):
             raise DataError(
                 f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which "
-                f"{self.units} cannot be turned into; choose first: subset --variable NAME then "
+                f"{self.units} cannot be converted to; choose first: subset --variable NAME then "
                 "aggregate"
             )
         if change.by_density:

@@ -312,7 +312,7 @@ def _level_in(end: tuple[float, str] | None, units: str, name: str) -> float | N
     if not convertible(given, units):
         raise DataError(
             f"--level {value:g}{given}: the levels ({name}) are in {units}, which {given} cannot "
-            "be turned into"
+            "be converted to"
         )
     return float(convert(value, given, units))
 

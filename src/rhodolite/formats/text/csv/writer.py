@@ -90,7 +90,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
         if variable.dimensions != first.dimensions:
             raise DataError(
                 f"a table has one row for each cell, but {first.name} has the dimensions "
-                f"({', '.join(first.dimensions)}) and {variable.name} over "
+                f"({', '.join(first.dimensions)}) and {variable.name} has "
                 f"({', '.join(variable.dimensions)}); choose with --variable {first.name}"
             )
     if layout.wide_table:
