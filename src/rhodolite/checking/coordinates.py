@@ -18,46 +18,11 @@ _DEGREES = {Role.LATITUDE: "degrees_north", Role.LONGITUDE: "degrees_east"}
 
 def horizontal(dataset: Dataset) -> Iterator[Finding]:
     """Latitude and longitude are there and identified by their units (CF 4.1, 4.2)."""
-    found = {
-        role: dataset.axes.by_role[role].variable
-        for role in _DEGREES
-        if role in dataset.axes.by_role
-    }
-    if dataset.axes.curvilinear:
-        found = dict(
-            zip(
-                _DEGREES,
-                (dataset.variables[name] for name in dataset.axes.curvilinear),
-                strict=True,
-            )
-        )
-    if dataset.axes.sites:
-        found = dict(
-            zip(_DEGREES, (dataset.variables[name] for name in dataset.axes.sites), strict=True)
-        )
+    found = _find_positions(dataset)
     for role, variable in found.items():
-        told = (
-            is_latitude_unit(variable.units)
-            if role is Role.LATITUDE
-            else is_longitude_unit(variable.units)
-        )
-        if not told:
-            # Numbers in radians would become other places if they were merely called degrees.
-            angle = (
-                variable.units is not None
-                and convertible(variable.units, "radian")
-                and (abs(float(convert(1.0, variable.units, "degree")) - 1) > 1e-6)
-            )
-            yield error(
-                variable.name,
-                f"is the {role}, but its units are {_quote(variable.units)} and not "
-                f"{_DEGREES[role]}",
-                "CF 4.1" if role is Role.LATITUDE else "CF 4.2",
-                *([] if angle else [("--set", f"{variable.name}:units={_DEGREES[role]}")]),
-                advice=f"rhodolite convert --units {variable.name}={_DEGREES[role]}"
-                if angle
-                else "",
-            )
+        identifies = is_latitude_unit if role is Role.LATITUDE else is_longitude_unit
+        if not identifies(variable.units):
+            yield _name_wrong_units(role, variable)
     # A statistic over areas has no latitude and longitude any more, and says so.
     labels = {
         name
@@ -86,6 +51,33 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
             "CF 4",
             advice="take the attributes that tell an axis from all but one of them",
         )
+
+
+def _find_positions(dataset: Dataset) -> dict[Role, Variable]:
+    """Return latitude and longitude: axes, two-dimensional ones, or those of sites."""
+    names = dataset.axes.sites or dataset.axes.curvilinear
+    if names:
+        return dict(zip(_DEGREES, (dataset.variables[name] for name in names), strict=True))
+    by_role = dataset.axes.by_role
+    return {role: by_role[role].variable for role in _DEGREES if role in by_role}
+
+
+def _name_wrong_units(role: Role, variable: Variable) -> Finding:
+    """Return the finding about units that do not identify a latitude or longitude."""
+    degrees = _DEGREES[role]
+    # Numbers in radians would become other places if they were merely called degrees.
+    is_angle = (
+        variable.units is not None
+        and convertible(variable.units, "radian")
+        and abs(float(convert(1.0, variable.units, "degree")) - 1) > 1e-6
+    )
+    return error(
+        variable.name,
+        f"is the {role}, but its units are {_quote(variable.units)} and not {degrees}",
+        "CF 4.1" if role is Role.LATITUDE else "CF 4.2",
+        *([] if is_angle else [("--set", f"{variable.name}:units={degrees}")]),
+        advice=f"rhodolite convert --units {variable.name}={degrees}" if is_angle else "",
+    )
 
 
 def described(dataset: Dataset) -> Iterator[Finding]:

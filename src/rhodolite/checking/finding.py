@@ -67,16 +67,7 @@ def warning(
 ) -> Finding:
     """Return a finding that keeps others from using the data.
 
-    Parameters
-    ----------
-    where : str
-        Name of the variable, or ``dataset``.
-    what : str
-        What is wrong, in words.
-    rule : str
-        Section of the conventions.
-    advice : str
-        How to repair it where `annotate` alone cannot.
+    Parameters are those of `error`.
     """
     return Finding(Severity.WARNING, where, what, rule, settings, advice)
 
@@ -86,15 +77,6 @@ def advice(
 ) -> Finding:
     """Return a finding that others would be helped by.
 
-    Parameters
-    ----------
-    where : str
-        Name of the variable, or ``dataset``.
-    what : str
-        What is wrong, in words.
-    rule : str
-        Section of the conventions.
-    advice : str
-        How to repair it where `annotate` alone cannot.
+    Parameters are those of `error`.
     """
     return Finding(Severity.ADVICE, where, what, rule, settings, advice)

@@ -104,9 +104,7 @@ def step_parser(verb: str, cls: type) -> Parser:
     """
     usage = f"rhodolite {verb} INPUT... [options] [then VERB [options]]... -o OUTPUT"
     parser = Parser(verb, description=description(cls), usage=usage)
-    parser.add_argument(
-        "inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'"
-    )
+    add_inputs(parser)
     if not any(declared.name == "variable" for declared in parameters(cls)):
         parser.add_argument(
             "--variable",
@@ -142,6 +140,46 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
     )
 
 
+def add_inputs(
+    parser: argparse.ArgumentParser, what: str = "files, or patterns such as 'year_*.nc'"
+) -> None:
+    """Add the inputs of a verb.
+
+    Parameters
+    ----------
+    parser : argparse.ArgumentParser
+    what : str
+        What they are, for the help.
+    """
+    parser.add_argument("inputs", nargs="*", metavar="INPUT", help=what)
+
+
+def add_variables(parser: argparse.ArgumentParser) -> None:
+    """Add the choice of variables of a verb that reads without steps.
+
+    Parameters
+    ----------
+    parser : argparse.ArgumentParser
+    """
+    parser.add_argument(
+        "--variable", metavar="NAME,...", action="append", help="the variables to take"
+    )
+
+
+def need_inputs(inputs: list[str], verb: str, example: str) -> None:
+    """Refuse a command line without inputs.
+
+    Parameters
+    ----------
+    inputs : list of str
+    verb : str
+    example : str
+        A command that has one.
+    """
+    if not inputs:
+        raise UsageError(f"{verb}: no input; name the files, such as rhodolite {example}")
+
+
 def add_run_options(
     parser: argparse.ArgumentParser, *, output: bool = True, members: bool = True
 ) -> None:
@@ -157,43 +195,7 @@ def add_run_options(
     """
     group = parser.add_argument_group("run options")
     if output:
-        group.add_argument(
-            "-o",
-            "--output",
-            action=_Once,
-            metavar="FILE",
-            help="where the result goes; its suffix says what is written",
-        )
-        group.add_argument("--overwrite", action="store_true", help="replace an existing output")
-        group.add_argument(
-            "--format",
-            action=_Once,
-            metavar="NAME",
-            help="a variant of what the suffix names: " + _variants(),
-        )
-        group.add_argument(
-            "--chunks",
-            action=_Once,
-            metavar="|".join(ChunkUse),
-            help="access pattern to optimise chunking for (default: that of the input)",
-        )
-        group.add_argument(
-            "--compression",
-            action=_Once,
-            metavar="|".join(Compression),
-            help="compression level (default: fast)",
-        )
-        group.add_argument(
-            "--raw",
-            action="store_true",
-            help="write text into tables as it is, even if a spreadsheet would run it as a formula",
-        )
-        group.add_argument(
-            "--unlimited", action="store_true", help="make time a dimension that can grow"
-        )
-        group.add_argument(
-            "--plan", action="store_true", help="say what would be read and written, and stop"
-        )
+        _add_output_options(group)
         if members:
             group.add_argument(
                 "--members",
@@ -232,6 +234,47 @@ def add_run_options(
     group.add_argument("--quiet", action="store_true", help="print errors only")
     group.add_argument(
         "--debug", action="store_true", help="show where in the program an error arose"
+    )
+
+
+def _add_output_options(group: Any) -> None:
+    """Add the options of verbs that write a file."""
+    group.add_argument(
+        "-o",
+        "--output",
+        action=_Once,
+        metavar="FILE",
+        help="where the result goes; its suffix says what is written",
+    )
+    group.add_argument("--overwrite", action="store_true", help="replace an existing output")
+    group.add_argument(
+        "--format",
+        action=_Once,
+        metavar="NAME",
+        help="a variant of what the suffix names: " + _variants(),
+    )
+    group.add_argument(
+        "--chunks",
+        action=_Once,
+        metavar="|".join(ChunkUse),
+        help="access pattern to optimise chunking for (default: that of the input)",
+    )
+    group.add_argument(
+        "--compression",
+        action=_Once,
+        metavar="|".join(Compression),
+        help="compression level (default: fast)",
+    )
+    group.add_argument(
+        "--raw",
+        action="store_true",
+        help="write text into tables as it is, even if a spreadsheet would run it as a formula",
+    )
+    group.add_argument(
+        "--unlimited", action="store_true", help="make time a dimension that can grow"
+    )
+    group.add_argument(
+        "--plan", action="store_true", help="say what would be read and written, and stop"
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from typing import Any, ClassVar
 
 from rhodolite.arrays import Engine
@@ -20,9 +21,9 @@ class Drawing(Step):
     one_panel: ClassVar[bool] = True
     """Whether the picture has a single panel, which can be drawn into axes that are there."""
 
+    @abstractmethod
     def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:
         """Return the figure, computing what it shows on an engine."""
-        raise NotImplementedError
 
     def __call__(self, dataset: Dataset, engine: Engine | None = None, *, axes: Any = None) -> Any:
         """Draw a dataset.
@@ -49,7 +50,9 @@ class Drawing(Step):
         # What files say is no formula to be set, and steers nothing.
         with rc_context({"text.parse_math": False}):
             figure = self._ready().draw(dataset, engine or Engine(), axes)
-        for text in () if self.moves else figure.findobj(Text):
+        # Of a figure of somebody else only the axes that were given may be changed.
+        holder = figure if axes is None else axes
+        for text in () if self.moves else holder.findobj(Text):
             if (shown := make_visible(text.get_text())) != text.get_text():
                 text.set_text(shown)
         return figure

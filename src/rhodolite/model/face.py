@@ -177,7 +177,10 @@ class Face(VerbMethods):
         return cast("dict[str, Any]", describe(self, engine, statistics=statistics))
 
     def check(self) -> list[Any]:
-        """Return what breaks the CF conventions or keeps others from using the dataset."""
+        """Return what breaks the CF conventions or hinders use by others, of the dataset as it is.
+
+        What was repaired in reading is no longer found; `rhodolite check FILE` finds that, too.
+        """
         found = import_module("rhodolite.checking").check(self)
         return cast("list[Any]", found)
 

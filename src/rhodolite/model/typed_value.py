@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from typing import Any, ClassVar, Protocol, Self
 
 
-class TypedValue:
+class TypedValue(ABC):
     """Base class of values that options, study files and Python give as text.
 
     Attributes
@@ -25,9 +26,9 @@ class TypedValue:
     second_words: ClassVar[tuple[str, ...]] = ()
 
     @classmethod
+    @abstractmethod
     def parse(cls, text: Any) -> Self:
         """Return the value that a text stands for, or raise ValueError."""
-        raise NotImplementedError
 
     @classmethod
     def of(cls, data: Any) -> Self:  # noqa: ARG003
@@ -56,10 +57,10 @@ class FileValue(TypedValue):
     """Base class of values that name files, which are read before an operation is applied."""
 
     @property
+    @abstractmethod
     def is_loaded(self) -> bool:
         """Whether what the files hold is there."""
-        raise NotImplementedError
 
+    @abstractmethod
     def loaded(self, reader: FileReader) -> Self:
         """Return the value with what its files hold."""
-        raise NotImplementedError

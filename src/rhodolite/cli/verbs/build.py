@@ -41,13 +41,11 @@ comment, positive, type (float32 or float64) and attributes (a table of any othe
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_run_options
+    from rhodolite.cli.options import Parser, add_inputs, add_run_options
 
     usage = "rhodolite build INPUT... --description FILE -o OUTPUT"
     parser = Parser("build", description=_DESCRIPTION, usage=usage)
-    parser.add_argument(
-        "inputs", nargs="*", metavar="INPUT", help="tables, text grids, or the folder of the grids"
-    )
+    add_inputs(parser, "tables, text grids, or the folder of the grids")
     parser.add_argument("--description", metavar="FILE", help="what the files do not say, as TOML")
     add_run_options(parser, members=False)
     return parser
@@ -63,13 +61,10 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     quiet : bool
         Whether only errors are printed.
     """
-    from rhodolite.cli.options import apply_declared, layout_of
+    from rhodolite.cli.options import apply_declared, layout_of, need_inputs
 
     options = make_parser().parse(words)
-    if not options.inputs:
-        raise UsageError(
-            "build: no input; name the tables or grids, such as rhodolite build 'rain_*.asc' ..."
-        )
+    need_inputs(options.inputs, "build", "build 'rain_*.asc' ...")
     if not options.description:
         raise UsageError(
             "build: no description; add --description FILE ('rhodolite build --help' shows one)"

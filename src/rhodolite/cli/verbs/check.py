@@ -27,16 +27,12 @@ _HEADINGS = {
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_run_options
+    from rhodolite.cli.options import Parser, add_inputs, add_run_options, add_variables
 
     parser = Parser("check", description=_DESCRIPTION, usage="rhodolite check INPUT... [options]")
-    parser.add_argument(
-        "inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'"
-    )
+    add_inputs(parser)
     parser.add_argument("--json", action="store_true", help="print the same for machines to read")
-    parser.add_argument(
-        "--variable", metavar="NAME,...", action="append", help="the variables to take"
-    )
+    add_variables(parser)
     add_run_options(parser, output=False)
     return parser
 
@@ -52,14 +48,10 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         Whether only errors are printed.
     """
     from rhodolite.cli.console import show, show_json
-    from rhodolite.cli.options import apply_declared
-    from rhodolite.errors import UsageError
+    from rhodolite.cli.options import apply_declared, need_inputs
 
     options = make_parser().parse(words)
-    if not options.inputs:
-        raise UsageError(
-            "check: no input; name the files to check, such as rhodolite check data.nc"
-        )
+    need_inputs(options.inputs, "check", "check data.nc")
 
     from rhodolite.checking import check
     from rhodolite.formats.open import open_dataset

@@ -19,14 +19,12 @@ _COLUMNS = 3
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_run_options
+    from rhodolite.cli.options import Parser, add_inputs, add_run_options
 
     parser = Parser(
         "inspect", description=_DESCRIPTION, usage="rhodolite inspect INPUT... [options]"
     )
-    parser.add_argument(
-        "inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'"
-    )
+    add_inputs(parser)
     parser.add_argument("--variable", metavar="NAME", help="everything about one variable")
     parser.add_argument(
         "--statistics", action="store_true", help="read the data for missing share, range and mean"
@@ -57,17 +55,13 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     """
     from rhodolite.cli.console import show, show_json
     from rhodolite.cli.engine import make_engine
-    from rhodolite.cli.options import parse_number
-    from rhodolite.errors import UsageError
+    from rhodolite.cli.options import need_inputs, parse_number
 
     options = make_parser().parse(words)
     if options.regions:
         print(_regions_page(as_json=options.json))
         return 0
-    if not options.inputs:
-        raise UsageError(
-            "inspect: no input; name the files to look at, such as rhodolite inspect data.nc"
-        )
+    need_inputs(options.inputs, "inspect", "inspect data.nc")
 
     from rhodolite.formats.normalise import declare_missing, normalise
     from rhodolite.formats.open import open_dataset

@@ -11,7 +11,11 @@ from typing import TYPE_CHECKING
 from rhodolite.errors import UsageError, nearest_names
 
 if TYPE_CHECKING:
+    from argparse import Namespace
+
     from rhodolite.cli.options import Parser
+    from rhodolite.formats.layout import Layout
+    from rhodolite.model.dataset import Dataset
 
 _DESCRIPTION = """\
 Many files as one dataset: one after another in time, side by side in variables.
@@ -23,21 +27,17 @@ copied, and is from then on an input like any file. Any other output is written 
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_run_options
+    from rhodolite.cli.options import Parser, add_inputs, add_run_options, add_variables
 
     usage = "rhodolite join INPUT... [options] -o OUTPUT"
     parser = Parser("join", description=_DESCRIPTION, usage=usage)
-    parser.add_argument(
-        "inputs", nargs="*", metavar="INPUT", help="files, or patterns such as 'year_*.nc'"
-    )
+    add_inputs(parser)
     parser.add_argument(
         "--overlap",
         metavar="first|last",
         help="which file counts where two hold the same times, by when they begin",
     )
-    parser.add_argument(
-        "--variable", metavar="NAME,...", action="append", help="the variables to take"
-    )
+    add_variables(parser)
     add_run_options(parser, members=False)
     return parser
 
@@ -52,14 +52,11 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     quiet : bool
         Whether only errors are printed.
     """
-    from rhodolite.cli.options import apply_declared, layout_of
+    from rhodolite.cli.options import apply_declared, layout_of, need_inputs
     from rhodolite.formats.concatenate import Overlap
 
     options = make_parser().parse(words)
-    if not options.inputs:
-        raise UsageError(
-            "join: no input; name the files to join, such as rhodolite join 'year_*.nc' -o all.nc"
-        )
+    need_inputs(options.inputs, "join", "join 'year_*.nc' -o all.nc")
     if not options.output:
         raise UsageError("join: no output; add -o all.nc, or -o all.toml for a collection")
     if options.overlap is not None and options.overlap not in list(Overlap):
@@ -68,13 +65,12 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
             f"{nearest_names(options.overlap, Overlap)}"
         )
 
-    from rhodolite.cli.output import report_written, write_out
+    from rhodolite.cli.output import report_written
     from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
     from rhodolite.formats.collection import write_collection
     from rhodolite.formats.layout import USUAL_LAYOUT
     from rhodolite.formats.open import open_dataset
     from rhodolite.formats.registry import COLLECTION, format_for
-    from rhodolite.pipeline.provenance import Origin
 
     began = time.monotonic()
     output = Path(options.output)
@@ -83,8 +79,8 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     layout = layout_of(vars(options), for_data=not is_collection)
     if is_collection and (options.plan or layout != USUAL_LAYOUT):
         raise UsageError(
-            "join: a collection only names files; --plan, --format, --chunks, --compression and "
-            "--unlimited are for files that are written out"
+            "join: a collection only names files; --plan, --format, --chunks, --compression, "
+            "--unlimited and --raw are for files that are written out"
         )
     kind = COLLECTION.kind if is_collection else format_for(output, layout).kind
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
@@ -96,28 +92,30 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         )
     dataset = apply_declared(dataset, options.variable, options.missing_value)
     if not is_collection:
-        done = {"verb": "join"} if overlap is None else {"verb": "join", "overlap": overlap.value}
-        more = [
-            f"--{name}" if value is True else f"--{name} {shlex.quote(value)}"
-            for name, value in (
-                ("group", options.group),
-                ("missing-value", options.missing_value),
-                ("variable", ",".join(options.variable or ())),
-            )
-            if value
-        ]
-        write_out(
-            dataclasses.replace(dataset, record=(done,)),
-            layout,
-            options,
-            began,
-            origin=Origin(tuple(options.inputs), tuple(more)),
-        )
+        _write_dataset(dataset, layout, options, began)
         return 0
-    with complete_or_nothing(
-        output, options.overwrite, [file.path for file in dataset.files]
-    ) as temporary:
+    inputs = [file.path for file in dataset.files]
+    with complete_or_nothing(output, options.overwrite, inputs) as temporary:
         write_collection(temporary, output, options.inputs, overlap, options.group)
     if not options.quiet:
         report_written(dataset, output, size_on_disk(output), began)
     return 0
+
+
+def _write_dataset(dataset: Dataset, layout: Layout, options: Namespace, began: float) -> None:
+    """Write the joined dataset out, with what was typed on its record."""
+    from rhodolite.cli.output import write_out
+    from rhodolite.pipeline.provenance import Origin
+
+    done = {"verb": "join"}
+    if options.overlap is not None:
+        done["overlap"] = options.overlap
+    typed = {
+        "group": options.group,
+        "missing-value": options.missing_value,
+        "variable": ",".join(options.variable or ()),
+    }
+    more = [f"--{name} {shlex.quote(value)}" for name, value in typed.items() if value]
+    recorded = dataclasses.replace(dataset, record=(done,))
+    origin = Origin(tuple(options.inputs), tuple(more))
+    write_out(recorded, layout, options, began, origin=origin)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from rhodolite.drawing.parts.selection import need_one_level
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -9,6 +10,7 @@ from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.summarise import Summarise
 
 _OVER = {Role.LATITUDE: Over.LATITUDE, Role.LONGITUDE: Over.LONGITUDE, Role.TIME: Over.TIME}
+_WORDS = {Role.LATITUDE: "mean over latitude", Role.LONGITUDE: "zonal mean"}
 
 
 def average_all_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tuple[Dataset, str]:
@@ -33,61 +35,41 @@ def average_all_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tupl
     DataError
         If an axis is missing, or there are several levels that no one asked for.
     """
+    words = []
+    horizontal = {Role.LATITUDE, Role.LONGITUDE}
     if dataset.axes.curvilinear:
-        if {Role.LATITUDE, Role.LONGITUDE} & set(keep):
+        if horizontal & set(keep):
             raise DataError(
                 f"{dataset.label}: latitude and longitude have two dimensions; summarise "
                 "--latitude-bands 2 before it makes bands of latitude, regrid a regular grid"
             )
         dataset = Summarise(over=Over.AREA)(dataset)
-        words = ["mean over the area"]
-    else:
-        words = []
-    found = {
-        role: c
-        for role in Role
-        if (c := dataset.coordinate(role)) is not None and c.dimension is not None
-    }
-    lacking = [
-        role
-        for role in keep
-        if role not in found or found[role].dimension not in dataset[name].dimensions
-    ]
+        words.append("mean over the area")
+    lacking = [role for role in keep if not _runs_along(dataset, name, role)]
     if lacking:
         raise DataError(
             f"{name} has no {' and no '.join(lacking)} axis; its dimensions are "
             f"{', '.join(dataset[name].dimensions)}"
         )
-    both = {Role.LATITUDE, Role.LONGITUDE}
-    if not both & set(keep) and all(
-        role in found and found[role].dimension in dataset[name].dimensions for role in both
-    ):
+    if not horizontal & set(keep) and all(_runs_along(dataset, name, role) for role in horizontal):
         dataset = Summarise(over=Over.AREA)(dataset)
         words.append("mean over the area")
     for role, over in _OVER.items():
-        coordinate = dataset.coordinate(role)
-        if (
-            role in keep
-            or coordinate is None
-            or coordinate.dimension not in dataset[name].dimensions
-        ):
+        if role in keep or not _runs_along(dataset, name, role):
             continue
-        if coordinate.values.size > 1:
-            words.append(
-                {Role.LATITUDE: "mean over latitude", Role.LONGITUDE: "zonal mean"}.get(role, "")
-            )
+        if dataset.need(role).values.size > 1:
+            words.append(_WORDS.get(role, ""))
         dataset = Summarise(over=over)(dataset)
-    vertical = dataset.coordinate(Role.LEVEL)
-    left = (
-        vertical is not None
-        and vertical.dimension in dataset[name].dimensions
-        and vertical.values.size > 1
-    )
-    if Role.LEVEL not in keep and vertical is not None and left:
-        levels = ", ".join(f"{value:g}" for value in vertical.values)
-        units = vertical.variable.units or ""
-        raise DataError(
-            f"{name} has {vertical.values.size} levels ({levels} {units}); choose one, such as "
-            f"--level {vertical.values[0]:g}{units}"
-        )
+    if Role.LEVEL not in keep:
+        need_one_level(dataset, name)
     return dataset, " · ".join(word for word in words if word)
+
+
+def _runs_along(dataset: Dataset, name: str, role: Role) -> bool:
+    """Return whether a variable has the axis of a role."""
+    coordinate = dataset.coordinate(role)
+    return (
+        coordinate is not None
+        and coordinate.dimension is not None
+        and coordinate.dimension in dataset[name].dimensions
+    )

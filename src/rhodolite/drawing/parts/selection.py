@@ -87,19 +87,36 @@ def choose_part(
         Levels to keep.
     """
     part = Subset(variable=(variable.name,), time=time, level=level)(dataset)
+    need_one_level(part, variable.name)
+    return part
+
+
+def need_one_level(part: Dataset, name: str) -> None:
+    """Refuse several levels where a picture shows one.
+
+    Parameters
+    ----------
+    part : Dataset
+    name : str
+        Of the variable that is drawn.
+
+    Raises
+    ------
+    DataError
+        Which lists the levels and says how to choose one.
+    """
     vertical = part.coordinate(Role.LEVEL)
     if (
         vertical is not None
-        and vertical.dimension in part[variable.name].dimensions
+        and vertical.dimension in part[name].dimensions
         and vertical.values.size > 1
     ):
         units = vertical.variable.units or ""
         levels = ", ".join(f"{value:g}" for value in vertical.values)
         raise DataError(
-            f"{variable.name} has {vertical.values.size} levels ({levels} {units}); choose one, "
+            f"{name} has {vertical.values.size} levels ({levels} {units}); choose one, "
             f"such as --level {vertical.values[0]:g}{units}"
         )
-    return part
 
 
 def axes_to_drop(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int, ...]:

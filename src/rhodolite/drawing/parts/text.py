@@ -19,17 +19,19 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.selection.curvilinear import Positions
+from rhodolite.plain_text import make_visible
 
 
 def capitalise(text: str) -> str:
-    """Return a text with its first letter in upper case.
+    """Return a text with its first letter in upper case, and nothing in it that is not seen.
 
     Parameters
     ----------
     text : str
         As people type it.
     """
-    return text[:1].upper() + text[1:]
+    shown = make_visible(text)
+    return shown[:1].upper() + shown[1:]
 
 
 def degrees_north(value: float) -> str:

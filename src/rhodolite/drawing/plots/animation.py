@@ -32,7 +32,6 @@ from rhodolite.model.indexing import take
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import parameter
 from rhodolite.operations.subset import Subset
-from rhodolite.plain_text import make_visible
 
 _MOST = 600
 _WIDE = 1.35
@@ -132,7 +131,7 @@ class Film:
 
         def show(at: int) -> tuple[Any, ...]:
             mesh.set_array(self.frame.drawn(self.fields[at]))
-            date.set_text(make_visible(capitalise(self.titles[at])))
+            date.set_text(capitalise(self.titles[at]))
             return (mesh, date)
 
         film = FuncAnimation(figure, show, frames=len(self.fields))

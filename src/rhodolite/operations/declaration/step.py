@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from abc import ABC, abstractmethod
 from importlib import import_module
 from typing import Any, ClassVar, Self
 
@@ -12,7 +13,7 @@ from rhodolite.operations.declaration.parameter import parameters
 from rhodolite.operations.declaration.plain import to_plain
 
 
-class Step:
+class Step(ABC):
     """Base class of what follows a verb: a frozen dataclass whose fields are made by
     `parameter`.
 
@@ -49,7 +50,7 @@ class Step:
     def needs_all_members(self) -> bool:
         return False
 
-    def check(self) -> None:
+    def check(self) -> None:  # noqa: B027
         """Refuse parameters that do not go together, by raising UsageError."""
 
     def writes(self) -> tuple[str, ...]:
@@ -82,9 +83,9 @@ class Operation(Step):
     lazy; what is to be written beside the output goes along as `companions` of the dataset.
     """
 
+    @abstractmethod
     def apply(self, dataset: Dataset) -> Dataset:
         """Return what the operation makes of a dataset."""
-        raise NotImplementedError
 
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return what the operation makes of a dataset, with the operation on its record."""
