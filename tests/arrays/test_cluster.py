@@ -74,9 +74,9 @@ def test_a_worker_that_dies_costs_time_and_not_the_result(demo, tmp_path, cluste
         cluster.scheduler_address,
     ]
     child = subprocess.Popen(command, cwd=demo, stderr=subprocess.PIPE, text=True)
-    time.sleep(3)
-    if child.poll() is not None:
-        pytest.skip("this machine was done before a worker could die")
+    while child.poll() is None and not cluster.scheduler.tasks:
+        time.sleep(0.002)
+    assert child.poll() is None, "the work was done before a worker could die"
     os.kill(next(iter(cluster.workers.values())).pid, signal.SIGKILL)
     _, said = child.communicate(timeout=PATIENCE)
     assert child.returncode == 0, said

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from concurrent.futures import Executor, Future
 from typing import Any, cast
@@ -11,9 +10,6 @@ from rhodolite.errors import UsageError, collecting, warn
 
 _PATIENCE = 20
 """Seconds to wait for a scheduler, and for its first worker."""
-_TRIES = 5
-_PAUSE = 1.0
-"""Seconds between tries to send a task."""
 
 
 class Cluster(Executor):
@@ -67,19 +63,12 @@ class Cluster(Executor):
     def submit(self, function: Callable[..., Any], /, *arguments: Any, **named: Any) -> Future[Any]:
         """Run a task on some worker."""
         if self._sent is None or self._sent[0] is not function:
-            self._sent = function, self._send(function)
+            # The result of a task and not data put on workers: what a worker that dies has held is
+            # computed again elsewhere.
+            self._sent = function, self._client.submit(_hold, function, pure=False)
         return cast(
             "Future[Any]", _Answer(self._executor.submit(_call, self._sent[1], *arguments, **named))
         )
-
-    def _send(self, function: Callable[..., Any]) -> Any:
-        """Send a task to all workers, again where one dies while it is being sent."""
-        for _ in range(_TRIES - 1):
-            try:
-                return self._client.scatter(function, broadcast=True, hash=False)
-            except OSError:  # the connection to a worker that has died
-                time.sleep(_PAUSE)
-        return self._client.scatter(function, broadcast=True, hash=False)
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         """Let go of the scheduler, which goes on running."""
@@ -101,6 +90,10 @@ class _Answer:
 
     def cancel(self) -> bool:
         return self._future.cancel()
+
+
+def _hold(function: Callable[..., Any]) -> Callable[..., Any]:
+    return function
 
 
 def _call(function: Callable[..., Any], *arguments: Any, **named: Any) -> tuple[Any, list[Any]]:
