@@ -53,6 +53,17 @@ def make_visible(text: str) -> str:
     return _UNSEEN.sub(_write_out, text)
 
 
+def cut_text(text: str, letters: int) -> str:
+    """Return a text of at most so many letters, with an ellipsis for the rest.
+
+    Parameters
+    ----------
+    text : str
+    letters : int
+    """
+    return text if len(text) <= letters else text[: letters - 1].rstrip() + "…"
+
+
 def make_all_visible(value: Any) -> Any:
     """Return plain values whose texts are one line each, with nothing that steers a terminal.
 

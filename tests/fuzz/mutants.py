@@ -13,6 +13,7 @@ from typing import Any
 import h5py
 import netCDF4
 import numpy as np
+import shapefile
 import zarr
 
 ATTRIBUTES = [
@@ -120,6 +121,11 @@ def write_seeds(folder: Path) -> dict[str, Path]:
     made["geojson"].write_text(json.dumps({"type": "FeatureCollection", "features": [feature]}))
     made["sites"] = folder / "sites.csv"
     made["sites"].write_text("site,lat,lon,altitude\na,1,2,100\nb,3,4,200\n")
+    made["shp"] = folder / "r.shp"
+    with shapefile.Writer(str(made["shp"])) as writer:
+        writer.field("name", "C")
+        writer.poly([ring])
+        writer.record("A")
     made["toml"] = folder / "c.toml"
     made["toml"].write_text('[collection]\nfiles = ["nc4.nc"]\n')
     return made
@@ -129,6 +135,9 @@ def make_mutant(seed: Path, kind: str, target: Path, rng: random.Random) -> str:
     """Write a mutant of a seed to a path, and return in words what was changed."""
     if seed.is_dir():
         shutil.copytree(seed, target)
+    elif kind == "shp":
+        for beside in (".shp", ".shx", ".dbf"):
+            shutil.copy(seed.with_suffix(beside), target.with_suffix(beside))
     else:
         shutil.copy(seed, target)
     ways = _WAYS[kind]
@@ -190,9 +199,16 @@ def _flip_header(path: Path, rng: random.Random) -> str:
     content = bytearray(path.read_bytes())
     place = rng.randrange(4, min(len(content) - 8, 600)) // 4 * 4
     number = rng.choice([0, 1, 2**31 - 1, 2**31, 2**32 - 1, 100_000_000])
-    content[place : place + 4] = struct.pack(">I", number)
+    order = rng.choice("<>") if path.suffix in (".shp", ".shx", ".dbf") else ">"
+    content[place : place + 4] = struct.pack(f"{order}I", number)
     path.write_bytes(bytes(content))
     return f"word {place} = {number}"
+
+
+def _change_outline_files(path: Path, rng: random.Random) -> str:
+    file = path.with_suffix(rng.choice([".shp", ".shx", ".dbf"]))
+    way = rng.choice([_flip_header, _flip_bytes, _cut])
+    return f"{file.suffix}: {way(file, rng)}"
 
 
 def _cut(path: Path, rng: random.Random) -> str:
@@ -315,5 +331,6 @@ _WAYS: dict[str, tuple[Way, ...]] = {
     "asc": _TEXT,
     "sites": _TEXT,
     "toml": _TEXT,
+    "shp": (_change_outline_files,),
     "geojson": (_change_json, _change_json, _nest, _flip_bytes, _cut),
 }

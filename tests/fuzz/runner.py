@@ -54,6 +54,7 @@ _COMMANDS = {
         ["subset", "{nc4}", "--region", "{m}", "-o", "o.nc", "--overwrite"],
         ["summarise", "{nc4}", "--region", "{m}", "-o", "o.csv", "--overwrite"],
     ),
+    "shp": (["subset", "{nc4}", "--region", "{m}", "-o", "o.nc", "--overwrite"],),
     "toml": (["inspect", "{m}"], ["subset", "{m}", "-o", "o.nc", "--overwrite"]),
 }
 

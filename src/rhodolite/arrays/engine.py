@@ -20,12 +20,17 @@ from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, whole
 from rhodolite.arrays.reduction import Accumulator, Reduction, SeriesKernel
 from rhodolite.arrays.schedule import find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer, decoding_factor
+from rhodolite.errors import DataError
+from rhodolite.limits import check_held, machine_memory
+from rhodolite.plain_text import file_size
 
 T = TypeVar("T")
 LARGEST_BLOCK = 24 << 20
 """Blocks beyond this many bytes hardly gain speed (docs/performance.md) and cost memory."""
 
 
+_ALWAYS_ALLOWED = 256 << 20
+"""Bytes that a block may take however little memory is allowed."""
 COPIES = 4
 """A block exists about this many times while it is worked on: stored, decoded, calculated, encoded.
 """
@@ -88,7 +93,12 @@ class Engine:
     @property
     def in_flight(self) -> int:
         """How many blocks are worked on or waiting to be used at once."""
-        return max(1, min(self.workers + 1, self.memory // (COPIES * self.block_limit)))
+        return self._in_flight(0)
+
+    def _in_flight(self, block: int) -> int:
+        """Return how many blocks of so many bytes are worked on at once."""
+        held = COPIES * max(block, self.block_limit)
+        return max(1, min(self.workers + 1, self.memory // held))
 
     @property
     def _memory_for_results(self) -> int:
@@ -105,7 +115,18 @@ class Engine:
         # A block of few values out of many chunks takes as long as those chunks do.
         limit = max(1 << 12, round(self.block_limit / array.decoded_share))
         block = block_shape(array.shape, chunks or array.chunks, itemsize, limit)
+        self._check_block(array, block)
         return block, count_blocks(array.shape, block), iterate_blocks(array.shape, block)
+
+    def _check_block(self, array: LazyArray, block: tuple[int, ...]) -> None:
+        """Refuse blocks, none of which fits into the memory allowed."""
+        held = 2 * math.prod(block) * array.dtype.itemsize
+        if held > max(self.memory, _ALWAYS_ALLOWED):
+            raise DataError(
+                f"{array.origin or 'the data'}: pieces of {' x '.join(map(str, block))} values "
+                f"take {file_size(held)} while they are decoded, and --memory allows "
+                f"{file_size(self.memory)}; --memory {-(-held >> 30) + 1}GiB would do"
+            )
 
     def stream(
         self,
@@ -125,7 +146,7 @@ class Engine:
         upcoming = iter(regions)
         self.progress.begin(what, total, nbytes)
         try:
-            for region in islice(upcoming, self.in_flight):
+            for region in islice(upcoming, self._in_flight(nbytes // max(total, 1))):
                 waiting.append((region, executor.submit(task, region)))
             while waiting:
                 region, future = waiting.popleft()
@@ -187,6 +208,7 @@ class Engine:
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
         """Return all values of an array."""
+        check_held(array.nbytes, array.origin or what)
         self.prepare([array])
         out = np.empty(array.shape, array.dtype)
         if array.size == 0:
@@ -293,11 +315,7 @@ def _series_results(
 def usual_memory() -> int:
     """Return the bytes allowed where nothing is said: 1 GiB, or a quarter of the machine's if that
     is less."""
-    try:
-        machine = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-    except (AttributeError, ValueError, OSError):
-        return 1 << 30
-    return min(1 << 30, machine // 4)
+    return min(1 << 30, machine_memory() // 4)
 
 
 def read_small(array: LazyArray) -> Array:

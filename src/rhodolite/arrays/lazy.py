@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from typing import Any
@@ -47,12 +48,17 @@ class LazyArray(ABC):
         return max((source.decoded_share for source in self.sources()), default=1.0)
 
     @property
+    def origin(self) -> str:
+        """Which variable of which file the values come from, as far as that is one."""
+        return next((source.origin for source in self.sources()), "")
+
+    @property
     def ndim(self) -> int:
         return len(self.shape)
 
     @property
     def size(self) -> int:
-        return int(np.prod(self.shape, dtype=np.int64))
+        return math.prod(self.shape)
 
     @property
     def nbytes(self) -> int:

@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 import dataclasses
+import shutil
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from rhodolite.arrays import Engine
 from rhodolite.errors import OutputError
 from rhodolite.formats.atomic_output import OutputKind, complete_or_nothing, size_on_disk
-from rhodolite.formats.layout import USUAL_LAYOUT, Layout
+from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.formats.registry import format_for
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.pipeline.provenance import Origin, add_provenance
+from rhodolite.plain_text import file_size
+
+_MOST_SHRUNK = 50
+"""Measured values do not compress by more than this."""
 
 
 def write(
@@ -64,9 +71,32 @@ def write(
     inputs = [*(file.path for file in dataset.files), *also_read]
     if _asks_for_wide_table(dataset):
         layout = dataclasses.replace(layout, wide_table=True)
+    _check_room(dataset, path, chosen.chunked and layout.compression is not Compression.NONE)
     with complete_or_nothing(path, overwrite, inputs, chosen.kind) as temporary:
         chosen.write(add_provenance(dataset, origin), temporary, engine, layout)
         return size_on_disk(temporary.parent if chosen.kind is OutputKind.MANY else temporary)
+
+
+def _check_room(dataset: Dataset, path: Path, compressed: bool) -> None:
+    """Refuse an output that cannot fit on its disk, before hours are spent on it.
+
+    Raises
+    ------
+    OutputError
+        With both sizes.
+    """
+    size = sum(
+        variable.data.size * np.dtype(variable.storage.dtype or variable.data.dtype).itemsize
+        for variable in dataset.variables.values()
+    )
+    folder = path.absolute().parent
+    free = shutil.disk_usage(folder).free if folder.is_dir() else size
+    if size > free * (_MOST_SHRUNK if compressed else 1):
+        shrunk = f", which no compression brings below {file_size(free)}" if compressed else ""
+        raise OutputError(
+            f"{path}: the output would hold {file_size(size)}{shrunk}, and {file_size(free)} are "
+            "free on its disk; take a smaller part, or write to another disk"
+        )
 
 
 def save_figure(figure: Any, path: Path) -> None:

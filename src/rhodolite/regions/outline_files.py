@@ -8,7 +8,9 @@ from typing import Any
 
 from rhodolite.errors import DataError
 from rhodolite.limits import check_nesting
+from rhodolite.plain_text import cut_text
 
+_LONGEST_REASON = 200
 _NAME_KEYS = ("name", "title", "label", "id")
 
 
@@ -69,8 +71,11 @@ def read_shapefile(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
                 (record.record.as_dict() if record.record else {}, record.shape.__geo_interface__)
                 for record in reader.iterShapeRecords()
             ]
-    except (shapefile.ShapefileException, OSError, ValueError, UnicodeDecodeError) as error:
-        raise DataError(f"{path}: this shapefile cannot be read: {error}") from None
+    except MemoryError:
+        raise
+    except Exception as error:  # the library raises whatever unpacking does
+        said = cut_text(str(error), _LONGEST_REASON)
+        raise DataError(f"{path}: this shapefile is damaged ({said}); export it again") from None
 
 
 def feature_name(properties: dict[str, Any]) -> str:

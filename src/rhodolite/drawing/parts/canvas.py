@@ -9,11 +9,13 @@ from typing import Any, Literal
 from rhodolite.drawing.options import Size
 from rhodolite.drawing.parts.text import capitalise
 from rhodolite.drawing.parts.title import put_title
+from rhodolite.plain_text import cut_text
 
 DOTS_PER_INCH = 100
 """Sizes are given in pixels; vector formats take so many of them to the inch."""
 FigureLayout = Literal["constrained", "compressed"]
 _GRID = "#dddddd"
+_LONGEST_NAME = 70
 _SMALL = 10.0
 _LETTER = 0.58 * _SMALL
 """Size of letters in the axes of others, and their usual width, in points."""
@@ -65,10 +67,14 @@ class Canvas:
 
     def add_names(self, columns: int) -> None:
         """Add the names of curves, below the axes where there is room made for them."""
+        handles, labels = self.axes.get_legend_handles_labels()
+        names = [cut_text(label, _LONGEST_NAME) for label in labels]
         if self.borrowed:
-            self.axes.legend(fontsize=10, frameon=False)
+            self.axes.legend(handles, names, fontsize=10, frameon=False)
             return
-        self.figure.legend(loc="outside lower left", ncols=columns, fontsize=11, frameon=False)
+        self.figure.legend(
+            handles, names, loc="outside lower left", ncols=columns, fontsize=11, frameon=False
+        )
 
     def style_curves(self) -> None:
         """Give axes of curves a pale grid, and lines on the left and below only."""

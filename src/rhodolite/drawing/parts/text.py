@@ -19,7 +19,10 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.selection.curvilinear import Positions
-from rhodolite.plain_text import make_visible
+from rhodolite.plain_text import cut_text, make_visible
+
+LONGEST_TEXT = 300
+"""Letters of a title or a name; what is longer cannot be read in a figure."""
 
 
 def capitalise(text: str) -> str:
@@ -30,7 +33,7 @@ def capitalise(text: str) -> str:
     text : str
         As people type it.
     """
-    shown = make_visible(text)
+    shown = cut_text(make_visible(text[: 2 * LONGEST_TEXT]), LONGEST_TEXT)
     return shown[:1].upper() + shown[1:]
 
 

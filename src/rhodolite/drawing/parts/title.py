@@ -11,6 +11,8 @@ _TITLE, _CAPTION = 15.0, 11.0
 """Sizes in points; figures have 100 dots and 72 points to the inch."""
 _SPACING = 1.25
 _MARGIN = 12
+_MOST_OF_HEIGHT = 0.15
+"""Share of the height that a title or a caption takes; the rest of it is left out."""
 
 
 def put_title(figure: Any, title: str, caption: str, size: Size) -> None:
@@ -48,13 +50,26 @@ def _broken(text: str, size: Size, points: float) -> list[str]:
     """Return a text in lines that are not wider than the figure, as they will be drawn."""
     room = size.width - 2 * _MARGIN
     lines: list[str] = []
-    for word in capitalise(text).split():
+    for word in _words(capitalise(text), room, points):
         longer = f"{lines[-1]} {word}" if lines else word
         if lines and _width(longer, points) <= room:
             lines[-1] = longer
         else:
             lines.append(word)
-    return lines
+    most = max(1, round(_MOST_OF_HEIGHT * size.height / (points * _SPACING * 100 / 72)))
+    return lines if len(lines) <= most else [*lines[: most - 1], f"{lines[most - 1]} …"]
+
+
+def _words(text: str, room: float, points: float) -> list[str]:
+    """Return the words of a text; names without a space that are too wide are cut in pieces."""
+    words = []
+    for word in text.split():
+        while len(word) > 1 and _width(word, points) > room:
+            fitting = max(1, int(len(word) * room / _width(word, points)) - 1)
+            words.append(word[:fitting])
+            word = word[fitting:]
+        words.append(word)
+    return words
 
 
 def _width(text: str, points: float) -> float:

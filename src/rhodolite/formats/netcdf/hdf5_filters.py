@@ -17,6 +17,7 @@ import numpy as np
 from isal import isal_zlib
 
 from rhodolite.arrays import Array
+from rhodolite.formats.declared_sizes import zstd_size
 
 Bytes = bytes | bytearray
 _NAMES = {1: "deflate", 2: "shuffle", 3: "fletcher32", 32015: "zstd"}
@@ -118,9 +119,9 @@ class ChunkCodec:
 
     def _inflate(self, data: Bytes, name: str, length: int) -> Bytes:
         try:
-            unpacked: Bytes = (
-                _unpack_zstd(data) if name == "zstd" else deflate.zlib_decompress(data, length)
-            )
+            if name == "zstd":
+                return _unpack_zstd(data, length)
+            unpacked: Bytes = deflate.zlib_decompress(data, length)
             return unpacked
         except (deflate.DeflateError, RuntimeError, ValueError):
             raise CorruptChunk("its compressed bytes are damaged") from None
@@ -181,9 +182,11 @@ def supported_filters(
     return None if "" in names else names
 
 
-def _unpack_zstd(data: Bytes) -> Bytes:
+def _unpack_zstd(data: Bytes, length: int) -> Bytes:
     from numcodecs.zstd import decompress
 
+    if (zstd_size(bytes(data[:18])) or 0) > length:
+        raise ValueError("more would be unpacked than a chunk holds")
     unpacked: bytes = decompress(data)
     return unpacked
 

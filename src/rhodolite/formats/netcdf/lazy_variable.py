@@ -71,6 +71,10 @@ class NetCDFVariable(LazyArray):
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state, _lock=threading.Lock())
 
+    @property
+    def origin(self) -> str:
+        return f"{self.path}: variable '{self.name}'"
+
     def read(self, region: Region) -> Array:
         try:
             placement = self._find_placement()

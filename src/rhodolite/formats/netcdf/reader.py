@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from pathlib import Path
 from typing import Any
@@ -16,12 +17,15 @@ from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import needed_size
+from rhodolite.limits import check_held
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
 
 _SMALL = 1 << 14
 """Variables up to this many bytes are read at once."""
+_TEXT_BYTES = 100
+"""What a text of any length takes in memory, at least."""
 _FORMATS = {
     "NETCDF4": "NetCDF-4",
     "NETCDF4_CLASSIC": "NetCDF-4 classic model",
@@ -171,6 +175,8 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     dtype = stored.dtype
     if not isinstance(dtype, np.dtype) or dtype.kind not in "fiu":
         # Text is small, and lives outside the array machinery of the formats.
+        width = dtype.itemsize if isinstance(dtype, np.dtype) else _TEXT_BYTES
+        check_held(math.prod(stored.shape) * width, f"{path}: variable '{name}'")
         values = np.asarray(stored[...] if stored.shape else stored.getValue())
         dimensions = stored.dimensions
         if values.dtype.str[1:] == "S1" and values.ndim:
@@ -181,7 +187,7 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     inside = stored.group().path.strip("/")
     place = f"{inside}/{name}" if inside else name
     shape, classic = stored.shape, stored.group().data_model.startswith("NETCDF3")
-    small = stored.size * dtype.itemsize <= _SMALL and len(shape) <= 2
+    small = math.prod(shape) * dtype.itemsize <= _SMALL and len(shape) <= 2
     # Read now that the file is open, since most small variables are coordinates.
     content = np.asarray(stored[...]) if small else None
 

@@ -127,11 +127,16 @@ def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path, layout: Layout) -
         file.setncatts(fitted_attributes(dataset.attributes, variant))
         for name, size in dataset.lengths.items():
             file.createDimension(name, None if name in growing else size)
-        for plan in plans:
-            _lay_out_variable(file, plan, variant, layout.compression is not Compression.NONE)
+        compressed = layout.compression is not Compression.NONE
+        # All are defined before the first is filled, since the library goes back and forth slowly.
+        filled = [_define(file, plan, variant, compressed) for plan in plans]
+        for stored, values in filled:
+            if values is not None:
+                stored[...] = values
 
 
-def _lay_out_variable(file: Any, plan: _Plan, variant: str, compressed: bool) -> None:
+def _define(file: Any, plan: _Plan, variant: str, compressed: bool) -> tuple[Any, Array | None]:
+    """Define a variable, and return it with the values that it holds from the beginning."""
     encoding, values = plan.encoding, plan.values
     dimensions = plan.variable.dimensions
     kind: Any = encoding.dtype.str[1:]
@@ -155,8 +160,7 @@ def _lay_out_variable(file: Any, plan: _Plan, variant: str, compressed: bool) ->
     stored.setncatts(
         fitted_attributes({**plan.variable.attributes, **encoding.attributes}, variant)
     )
-    if values is not None:
-        stored[...] = values
+    return stored, values
 
 
 def _stream_plain(path: Path, plan: _Plan, engine: Engine) -> None:

@@ -15,7 +15,8 @@ from rhodolite.arrays import Array, InMemory, LazyArray, Region
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
-from rhodolite.limits import check_nesting
+from rhodolite.formats.zarr.checked_store import CheckedStore, codec_name
+from rhodolite.limits import check_held, check_nesting
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
@@ -42,10 +43,17 @@ class ZarrVariable(LazyArray):
     def __getstate__(self) -> dict[str, Any]:
         return {**self.__dict__, "path": self.path.resolve(), "_stored": None}
 
+    @property
+    def origin(self) -> str:
+        return f"{self.path}: variable '{self.name}'"
+
     def read(self, region: Region) -> Array:
         try:
             if self._stored is None:
-                self._stored = zarr.open_array(self.path, path=self.name, mode="r")
+                store = CheckedStore(self.path)
+                stored = zarr.open_array(store, path=self.name, mode="r")
+                store.expect(stored)
+                self._stored = stored
             raw = np.asarray(self._stored[region if self.shape else ...])
         except (DataError, MemoryError):
             raise
@@ -71,7 +79,8 @@ def read(path: Path, group: str | None = None) -> Dataset:
     """
     _check_metadata(path)
     try:
-        root = zarr.open(path, mode="r")
+        store = CheckedStore(path)
+        root = zarr.open(store, mode="r")
         if isinstance(root, zarr.Array):
             raise DataError(
                 f"{path}: this is a single array without names; name the folder of the store it "
@@ -79,6 +88,8 @@ def read(path: Path, group: str | None = None) -> Dataset:
             )
         chosen = root if group is None else _group(path, root, group.strip("/"))
         arrays = dict(chosen.arrays())
+        for stored in arrays.values():
+            store.expect(stored)
     except (DataError, MemoryError):
         raise
     except Exception as error:  # the library raises whatever its parts do
@@ -145,6 +156,7 @@ def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
         described = {
             key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES
         }
+        check_held(stored.nbytes, f"{path}: variable '{name}'")
         return Variable(
             name, dimensions, InMemory(np.asarray(stored[...]).astype(object)), described
         )
@@ -160,7 +172,7 @@ def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
         Decoding.of(dtype, attributes, usual_fill=False),
         lambda decoding: ZarrVariable(path, place, stored, decoding),
         chunks=tuple(stored.chunks) if stored.shape else None,
-        filters=tuple(_filter_name(codec) for codec in stored.compressors),
+        filters=tuple(codec_name(codec) for codec in stored.compressors),
     )
 
 
@@ -213,9 +225,3 @@ def _fill_number(value: Any, dtype: np.dtype[Any]) -> Any:
         )[0]
     except (binascii.Error, ValueError, IndexError):
         return value
-
-
-def _filter_name(codec: Any) -> str:
-    return str(
-        getattr(codec, "codec_id", None) or type(codec).__name__.removesuffix("Codec").lower()
-    )

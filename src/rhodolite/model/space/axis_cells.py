@@ -11,6 +11,9 @@ from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import widths, zone_areas
 from rhodolite.model.axes import Coordinate, Role
 
+_FURTHEST = {Role.LATITUDE: 90.1, Role.LONGITUDE: 3600.0}
+"""Degrees at most, with some for rounding, and for longitudes that go on counting."""
+
 
 @dataclass(frozen=True)
 class AxisShape:
@@ -80,6 +83,7 @@ def cell_edges(coordinate: Coordinate) -> Array:
     values = coordinate.values
     if coordinate.role == Role.LONGITUDE:  # 0 ... 179, -180 ... -1 is in order, too
         values = np.unwrap(values, period=360.0)
+    check_degrees(values, coordinate.role, coordinate.name)
     steps = np.diff(values)
     repeats = coordinate.role == Role.LONGITUDE and repeats_first(values, coordinate.slack)
     if not ((steps > 0).all() or (steps < 0).all()):
@@ -202,3 +206,28 @@ def _same_direction(bounds: Array, values: Array) -> bool:
     if values.size == 1:
         return bool(bounds[0, 0] <= bounds[0, 1])
     return bool((bounds[0, 1] > bounds[0, 0]) == (values[1] > values[0]))
+
+
+def check_degrees(values: Array, role: Role, name: str) -> None:
+    """Refuse degrees that are no place on the globe.
+
+    Parameters
+    ----------
+    values : ndarray
+        In degrees; missing ones are passed over.
+    role : Role
+        Latitude or longitude.
+    name : str
+        Of the coordinate.
+
+    Raises
+    ------
+    DataError
+        With the first of them.
+    """
+    wrong = np.abs(values) > _FURTHEST.get(role, np.inf)
+    if wrong.any():
+        raise DataError(
+            f"the {role} coordinate ({name}) holds {values[wrong].flat[0]:g} degrees, which is no "
+            f"{role}; repair the file first"
+        )

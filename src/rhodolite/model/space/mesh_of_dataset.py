@@ -9,7 +9,7 @@ from rhodolite.errors import DataError
 from rhodolite.kernels.spherical_cells import corners_between
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.space.axis_cells import cell_bounds, cell_edges, joins_up
+from rhodolite.model.space.axis_cells import cell_bounds, cell_edges, check_degrees, joins_up
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.precision import rounding
 
@@ -76,6 +76,8 @@ def _curvilinear(dataset: Dataset, north: str, east: str) -> Mesh:
     latitude, longitude = dataset.variables[north], dataset.variables[east]
     engine = Engine(workers=1)
     values = [engine.compute(v.floats()).astype(np.float64) for v in (latitude, longitude)]
+    check_degrees(values[0], Role.LATITUDE, north)
+    check_degrees(values[1], Role.LONGITUDE, east)
     bounds = [
         dataset.variables.get(str(v.attributes.get("bounds", ""))) for v in (latitude, longitude)
     ]

@@ -16,6 +16,8 @@ def seconds_per(units: str) -> float:
     units : str
         UDUNITS units.
     """
+    if not units.strip():
+        raise ValueError("the units of time are empty")
     word = units.split()[0].lower()
     usual = {"month": 30 * DAY, "year": 365 * DAY}.get(word.rstrip("s"))
     if usual is not None:

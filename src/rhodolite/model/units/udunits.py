@@ -11,8 +11,11 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array
+from rhodolite.plain_text import cut_text
 
 _RATES = {"(10 year)-1": "per decade", "(100 year)-1": "per century"}
+_LONGEST = 60
+"""Letters of units that people are shown; files may say anything."""
 _TERM = re.compile(r"([A-Za-z%µ_]+)(?:\^|\*\*)?([+-]?\d+)?")
 _SUPERSCRIPTS = str.maketrans("-0123456789", "⁻⁰¹²³⁴⁵⁶⁷⁸⁹")
 
@@ -182,7 +185,7 @@ def pretty(units: str | None) -> str:
             "degrees_Celsius": "°C",
         }.get(name, name)
         words.append(plain + power.translate(_SUPERSCRIPTS) if name else word)
-    return " ".join(words)
+    return cut_text(" ".join(words), _LONGEST)
 
 
 def product(units: str, others: str, *, divide: bool = False) -> str:

@@ -230,7 +230,7 @@ def _words(
     """Return a column of text along the axes of the table, or along sites alone where it is the
     same at all times."""
     text = np.full(int(np.prod(sizes)), "", dtype=object)
-    text[index] = table.cells[name].str.strip().to_numpy(dtype=object)
+    text[index] = table.cells[name].to_numpy(dtype=object)
     text = text.reshape(sizes)
     if "site" in axes and len(sizes) == 2 and list(axes) == ["time", "site"]:
         firsts = [next((word for word in column if word), "") for column in text.T]
@@ -269,7 +269,7 @@ def _degrees(table: Table, role: str, *, placed: bool = True) -> Array:
 
 def _angles(table: Table, name: str, role: str) -> Array:
     """Return a column of degrees, written as numbers or with a letter for the hemisphere."""
-    text = table.cells[name].str.strip()
+    text = table.cells[name]
     if not text.str.contains(r"[NSEWnsew]\s*$", regex=True).any():
         return table.numbers(name)
     parse = parse_latitude if role == "lat" else parse_longitude

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import io
 import re
 from collections.abc import Mapping
@@ -104,18 +105,19 @@ class Table:
         DataError
             If a cell holds something else; the message names its line.
         """
-        text = self.cells[name].str.strip()
-        if self.decimal == ",":
-            text = text.str.replace(",", ".")
-        values: Any = pandas.to_numeric(text.where(~text.isin(_MISSING)), errors="coerce")
-        wrong = values.isna() & ~text.isin(_MISSING)
+        text = self._text(name)
+        values, empty = _parse_numbers(text, self.decimal)
+        wrong = np.isnan(values) & ~empty
         if wrong.any():
-            at = int(np.argmax(wrong.to_numpy()))
+            at = int(np.argmax(wrong))
             raise DataError(
-                f"{self.path}, line {self.lines[at]}: '{text.iloc[at]}' in column '{name}' is not "
-                "a number"
+                f"{self.path}, line {self.lines[at]}: '{text[at]}' in column '{name}' is not a "
+                "number"
             )
-        return np.asarray(values, dtype=np.float64)
+        return values
+
+    def _text(self, name: str) -> Array:
+        return np.asarray(self.cells[name], dtype=object)
 
     def is_numeric(self, name: str) -> bool:
         """Return whether a column holds numbers and empty cells only.
@@ -128,15 +130,14 @@ class Table:
         try:
             return bool(np.isfinite(self.numbers(name)).any())
         except DataError:
-            text = self.cells[name].str.strip()
-            text = text[~text.isin(_MISSING)].str.replace(",", ".")
-            if pandas.to_numeric(text, errors="coerce").notna().mean() > 0.5:
+            values, empty = _parse_numbers(self._text(name), ",")
+            if np.isfinite(values).sum() > (~empty).sum() / 2:
                 raise
             return False
 
     def has_words(self, name: str) -> bool:
         """Return whether a column holds text."""
-        return bool((self.cells[name].str.strip() != "").any())
+        return any(self._text(name))
 
 
 def read_table(path: Path) -> Table:
@@ -172,11 +173,14 @@ def read_table(path: Path) -> Table:
             f"{path.name}: columns are separated by '{separator}' and commas were read as decimal "
             "commas"
         )
+    titles = next(csv.reader([header], delimiter=separator))
     try:
         cells = pandas.read_csv(
             io.StringIO(text),
             sep=separator,
-            skiprows=skipped,
+            skiprows=skipped + 1,
+            header=None,
+            names=range(len(titles)),
             dtype=str,
             keep_default_na=False,
             skip_blank_lines=False,
@@ -186,25 +190,63 @@ def read_table(path: Path) -> Table:
         raise DataError(
             f"{path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}"
         ) from None
-    cells = cells.fillna("").replace(_QUOTED_FORMULA, "", regex=True)
-    cells.columns = cells.columns.str.replace(_QUOTED_FORMULA, "", regex=True)
-    filled = (cells.map(str.strip) != "").any(axis=1).to_numpy()
+    text_cells = np.array(
+        [[_plain_cell(cell) for cell in row] for row in cells.to_numpy(dtype=object)], dtype=object
+    ).reshape(cells.shape)
+    filled = (text_cells != "").any(axis=1)
     lines = np.flatnonzero(filled) + skipped + 2
-    cells = cells[filled].reset_index(drop=True)
-    if cells.empty:
+    if not filled.any():
         raise DataError(f"{path}: there is a header and no row below it")
-    names, units = {}, {}
-    for title in cells.columns:
-        names[title], unit = split_title(title)
-        if names[title] != title.strip():
-            units[names[title]] = unit
-    cells = cells.rename(columns=names)
+    names, units = _names_and_units(path, [_plain_cell(title) for title in titles])
+    kept = [at for at, name in enumerate(names) if name or (text_cells[:, at] != "").any()]
+    cells = pandas.DataFrame(
+        text_cells[filled][:, kept], columns=[names[at] or f"column {at + 1}" for at in kept]
+    )
     roles: dict[str, str] = {}
     for name in cells.columns:
         role = next((role for role, known in ROLES.items() if name.strip().lower() in known), None)
         if role is not None:
             roles.setdefault(role, name)
     return Table(path, cells, units, roles, lines, decimal)
+
+
+def _parse_numbers(text: Array, decimal: str) -> tuple[Array, Array]:
+    """Return numbers, NaN for what is none, and where cells stand for missing values."""
+    empty = np.array([cell in _MISSING for cell in text], dtype=bool)
+    if decimal == ",":
+        text = np.array([cell.replace(",", ".") for cell in text], dtype=object)
+    nothing: Any = None
+    values: Any = pandas.to_numeric(np.where(empty, nothing, text), errors="coerce")
+    return np.asarray(values, dtype=np.float64), empty
+
+
+def _plain_cell(cell: Any) -> str:
+    """Return the text of a cell without spaces around it, nor what keeps spreadsheets from running
+    it."""
+    return _QUOTED_FORMULA.sub("", cell).strip() if isinstance(cell, str) else ""
+
+
+def _names_and_units(path: Path, titles: list[str]) -> tuple[list[str], dict[str, str]]:
+    """Return what columns are called, and the units that their titles give.
+
+    Raises
+    ------
+    DataError
+        If two have the same name.
+    """
+    names, units = [], {}
+    seen: dict[str, int] = {}
+    for number, title in enumerate(titles, 1):
+        name, unit = split_title(title)
+        if name and seen.setdefault(name, number) != number:
+            raise DataError(
+                f"{path}: columns {seen[name]} and {number} are both called '{name}'; give each a "
+                "name of its own"
+            )
+        if name != title:
+            units[name] = unit
+        names.append(name)
+    return names, units
 
 
 def _header_line(text: str) -> tuple[str, int]:

@@ -1,0 +1,70 @@
+"""A store whose chunks are looked at before the library unpacks them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from zarr.storage import LocalStore
+
+from rhodolite.errors import DataError
+from rhodolite.formats.declared_sizes import expands_beyond
+
+
+class CheckedStore(LocalStore):
+    """A folder on disk, read-only.
+
+    Parameters
+    ----------
+    path : Path
+    """
+
+    def __init__(self, path: Path) -> None:
+        super().__init__(path, read_only=True)
+        self._chunks: dict[str, tuple[str, int]] = {}
+
+    def expect(self, array: Any) -> None:
+        """Note what the chunks of an array may hold.
+
+        Parameters
+        ----------
+        array : zarr.Array
+        """
+        kind = array.dtype
+        codec = codec_name(array.compressors[-1]) if array.compressors else ""
+        pieces = array.shards or array.chunks
+        size = kind.itemsize
+        for length in pieces:
+            size *= length
+        # What lies in a shard is compressed one by one, so that only its size is known.
+        self._chunks[array.path] = ("" if array.shards else codec, size)
+
+    async def get(self, key: str, prototype: Any = None, byte_range: Any = None) -> Any:
+        found = await super().get(key, prototype, byte_range)
+        if found is not None and byte_range is None:
+            self._check(key, found)
+        return found
+
+    def _check(self, key: str, found: Any) -> None:
+        folder = key
+        while folder and folder not in self._chunks:
+            folder = folder.rpartition("/")[0]
+        codec, limit = self._chunks.get(folder, ("", 0))
+        is_chunk = limit and key.rpartition("/")[2][:1] not in (".", "z")
+        if is_chunk and expands_beyond(memoryview(found.to_bytes()), codec, limit):
+            raise DataError(
+                f"{self.root}: chunk '{key}' is damaged: it would unpack to more than the "
+                f"{limit:,} bytes of a chunk"
+            )
+
+
+def codec_name(codec: Any) -> str:
+    """Return what a compression is called, in small letters.
+
+    Parameters
+    ----------
+    codec : object
+        Codec of the library.
+    """
+    name = getattr(codec, "codec_id", None) or type(codec).__name__.removesuffix("Codec")
+    return str(name).lower()

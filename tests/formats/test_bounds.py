@@ -1,0 +1,130 @@
+"""What files declare is believed only as far as they, the memory and the disk can hold it."""
+
+from __future__ import annotations
+
+import gzip
+import struct
+
+import netCDF4
+import numpy as np
+import pytest
+import shapefile
+import zarr
+from numcodecs import Blosc, GZip, Zstd
+
+from conftest import run_here, write_plain
+from rhodolite.formats.declared_sizes import zstd_size
+
+
+def _write_sparse(path, shape, chunks):
+    with netCDF4.Dataset(path, "w") as file:
+        for name, size in zip(("time", "lat", "lon"), shape, strict=True):
+            file.createDimension(name, size)
+        values = file.createVariable(
+            "tas", "f4", ("time", "lat", "lon"), zlib=True, chunksizes=chunks
+        )
+        values.units = "K"
+
+
+@pytest.mark.parametrize(
+    ("shape", "chunks", "code", "said"),
+    [
+        ((3, 2**31 - 1, 2**31 - 1), (1, 1000, 1000), 4, "free on its disk"),
+        ((2**40, 2**20, 2**20), (1, 1000, 1000), 4, "free on its disk"),
+        ((3, 20_000, 26_000), (1, 20_000, 26_000), 3, "--memory 5GiB would do"),
+    ],
+)
+def test_huge_variables_are_inspected_at_once_and_refused_before_they_are_read(
+    tmp_path, shape, chunks, code, said
+):
+    _write_sparse(tmp_path / "a.nc", shape, chunks)
+    looked = run_here("inspect", "a.nc", folder=tmp_path)
+    assert looked.code == 0 and "tas" in looked.out
+    answer = run_here("subset", "a.nc", "-o", "o.nc", "--memory", "500MB", folder=tmp_path)
+    assert (answer.code, said in answer.err) == (code, True), answer.err
+    assert [left.name for left in tmp_path.iterdir()] == ["a.nc"]
+
+
+def test_axes_that_no_memory_holds_are_refused_by_name(tmp_path):
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        file.createDimension("time", 2**40)
+        time = file.createVariable("time", "f8", ("time",), zlib=True, chunksizes=(1 << 20,))
+        time.units = "days since 2000-01-01"
+        file.createVariable("tas", "f4", ("time",), zlib=True, chunksizes=(1 << 20,))
+    answer = run_here("inspect", "a.nc", folder=tmp_path)
+    assert answer.code == 3
+    assert "a.nc: variable 'time': 8.8 TB would have to be held" in answer.err
+
+
+@pytest.mark.parametrize("zarr_format", [2, 3])
+def test_endless_arrays_of_a_store_are_refused(tmp_path, zarr_format):
+    group = zarr.open_group(tmp_path / "a.zarr", mode="w", zarr_format=zarr_format)
+    group.create_array("tas", shape=(2**62, 2**62), chunks=(2**61, 2**61), dtype="f4")
+    assert run_here("inspect", "a.zarr", folder=tmp_path).code == 0
+    answer = run_here("subset", "a.zarr", "-o", "o.nc", folder=tmp_path)
+    assert answer.code in (3, 4) and "internal error" not in answer.err
+
+
+@pytest.mark.parametrize(
+    ("compressor", "chunk"),
+    [
+        (GZip(1), gzip.compress(bytes(1 << 24))),
+        (Zstd(1), Zstd(1).encode(bytes(1 << 24))),
+        (Blosc("lz4"), Blosc("lz4").encode(bytes(1 << 24))),
+        (None, bytes(1 << 20)),
+    ],
+)
+def test_chunks_that_unpack_to_more_than_they_may_are_refused_before(tmp_path, compressor, chunk):
+    group = zarr.open_group(tmp_path / "a.zarr", mode="w", zarr_format=2)
+    stored = group.create_array(
+        "tas", shape=(4, 4), chunks=(4, 4), dtype="f4", compressors=compressor
+    )
+    stored[:] = 1
+    (tmp_path / "a.zarr/tas/0.0").write_bytes(chunk)
+    answer = run_here("inspect", "a.zarr", "--statistics", folder=tmp_path)
+    assert answer.code == 3
+    assert "chunk 'tas/0.0' is damaged: it would unpack to more than the 64 bytes" in answer.err
+
+
+@pytest.mark.parametrize("size", [0, 5, 255, 256, 70_000, 1 << 20])
+def test_sizes_of_frames_are_those_that_were_packed(size):
+    """Against the library that packs them, to the byte."""
+    assert zstd_size(Zstd(1).encode(bytes(size))) in ((size,) if size else (0, None))
+
+
+def test_columns_of_the_same_name_are_refused_and_many_columns_are_read(tmp_path):
+    (tmp_path / "a.csv").write_text("date,tas [K],tas [degC]\n2000-01-01,280,7\n")
+    answer = run_here("inspect", "a.csv", folder=tmp_path)
+    assert answer.code == 3 and "columns 2 and 3 are both called 'tas'" in answer.err
+    names = [f"a{at}" for at in range(1500)]
+    (tmp_path / "b.csv").write_text(
+        f"date,{','.join(names)},,\n2000-01-01,{','.join(map(str, range(1500)))},,\n"
+    )
+    assert run_here("subset", "b.csv", "-o", "o.nc", folder=tmp_path).code == 0
+    with netCDF4.Dataset(tmp_path / "o.nc") as file:
+        assert [float(file[name][0]) for name in names] == list(range(1500))
+
+
+@pytest.mark.parametrize("place", [144, 148])
+@pytest.mark.parametrize("count", [2**31 - 2, -5])
+def test_outlines_cannot_have_more_points_than_their_file(tmp_path, place, count):
+    write_plain(tmp_path / "a.nc", np.ones((1, 4, 4)))
+    with shapefile.Writer(str(tmp_path / "r")) as writer:
+        writer.field("name", "C")
+        writer.poly([[[0, 0], [0, 3], [3, 3], [3, 0], [0, 0]]])
+        writer.record("a")
+    content = bytearray((tmp_path / "r.shp").read_bytes())
+    content[place : place + 4] = struct.pack("<i", count)
+    (tmp_path / "r.shp").write_bytes(bytes(content))
+    answer = run_here("subset", "a.nc", "--region", "r.shp", "-o", "o.nc", folder=tmp_path)
+    assert answer.code == 3 and "r.shp: this shapefile is damaged" in answer.err
+
+
+@pytest.mark.parametrize("name", ["word " * 20_000, "x" * 100_000])
+def test_names_of_any_length_leave_room_for_the_picture(tmp_path, name):
+    write_plain(tmp_path / "a.nc", np.arange(16.0).reshape(1, 4, 4))
+    with netCDF4.Dataset(tmp_path / "a.nc", "a") as file:
+        file["tas"].long_name = name
+    words = ("draw", "map", "a.nc", "--size", "300x250", "-o", "o.png")
+    answer = run_here(*words, "--title", name, folder=tmp_path)
+    assert answer.code == 0, answer.err
