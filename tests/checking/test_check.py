@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import make_dataset, run_command, run_here
+from conftest import make_dataset, run_command, run_here, write_plain
 from rhodolite.arrays import InMemory
 from rhodolite.checking import Severity, check
 from rhodolite.model.cf.standard_names import CANONICAL_UNITS
@@ -312,3 +312,22 @@ def test_what_is_left_of_an_area_follows_the_conventions(demo, tmp_path, words):
 def test_the_demo_itself_is_sound(demo):
     for path in sorted(demo.glob("*.nc")):
         assert check(rhodolite.read(path)) == [], path.name
+
+
+@pytest.mark.parametrize(
+    ("units", "strange", "said"),
+    [
+        ("K", -999.0, "values from -999 to 280 K, and air temperature lies between 100 and 400 K"),
+        ("degC", 280.0, "values from 280 to 280 degC, and air temperature lies between -173"),
+        ("K", 281.0, ""),
+    ],
+)
+def test_values_that_a_quantity_cannot_have_are_named(tmp_path, units, strange, said):
+    values = np.full((2, 3, 4), 280.0)
+    values[1, 1, 1] = strange
+    about = {"units": units, "standard_name": "air_temperature"}
+    write_plain(tmp_path / "a.nc", values, attributes=about)
+    for words in (["check", "--values"], ["inspect", "--statistics"]):
+        answer = run_here(words[0], "a.nc", words[1], folder=tmp_path)
+        assert answer.code == 0
+        assert (said in answer.out) if said else ("lies between" not in answer.out)

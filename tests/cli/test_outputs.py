@@ -192,14 +192,20 @@ def test_debug_shows_where_and_internal_errors_ask_for_a_report(tmp_path):
     script = (
         "import sys; from rhodolite.cli import main; import rhodolite.formats.open as o\n"
         "def broken(*_, **__): raise ZeroDivisionError('oh')\n"
-        "o.open_dataset = broken; sys.exit(main.main(['inspect', 'a.nc']))"
+        "o.open_dataset = broken; sys.exit(main.main(['inspect', 'a.nc', *sys.argv[1:]]))"
     )
-    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)
+    command = [sys.executable, "-c", script]
+    done = subprocess.run(command, capture_output=True, text=True)
     assert done.returncode == 1
     assert done.stderr == (
         "rhodolite: internal error: ZeroDivisionError: oh. Please report it; --debug prints the "
-        "traceback\n"
+        "traceback, and --report FILE writes what helps to mend it\n"
     )
+    report = tmp_path / "r.txt"
+    done = subprocess.run([*command, "--report", report], capture_output=True, text=True)
+    assert f"its report is in {report}; send it along" in done.stderr
+    written = report.read_text()
+    assert "rhodolite inspect a.nc" in written and "in broken" in written and "numpy" in written
 
 
 def test_sizes_and_counts_as_they_are_typed():

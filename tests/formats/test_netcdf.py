@@ -27,6 +27,8 @@ from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.writer import write
 from rhodolite.model.variable import Packing, Storage
 
+TIME = np.array(["2000-01-01"], dtype="datetime64[D]")
+
 
 def through_library(path, name="tas"):
     """The values as the NetCDF library's Python binding decodes them, with NaN for missing."""
@@ -128,7 +130,7 @@ def test_chunks_across_the_edges_of_blocks_are_decoded_once(tmp_path, rng, monke
     np.testing.assert_array_equal(values, through_library(path)[3:].astype("f4"))
 
 
-@given(st.binary(max_size=300))
+@given(st.binary(min_size=1, max_size=300))
 def test_checksums_agree_with_a_sum_word_by_word(data):
     first = second = 0  # the definition: sums of big-endian words, kept below 65536 by folding
     for high, low in zip(data[::2], (data + b"\0")[1::2], strict=False):
@@ -419,3 +421,29 @@ def test_ten_thousand_chunks_and_one_chunk(tmp_path, rng):
         np.testing.assert_array_equal(
             through_library(tmp_path / f"{number}_part.nc").astype("f4"), values[1096:1827]
         )
+
+
+@pytest.mark.parametrize("variant", ["netcdf4", "netcdf4-classic", "netcdf3-classic"])
+@pytest.mark.parametrize("kind", ["i2", "u2", "i4", "u4", "i8"])
+def test_numbers_that_usually_stand_for_missing_values_are_kept(tmp_path, variant, kind):
+    """The default fill value of a type among the data, with one or both ends of what it holds."""
+    usual = netCDF4.default_fillvals[kind]
+    limits = np.iinfo(kind)
+    for others in ([5], [5, limits.min], [5, limits.max], [5, limits.min, limits.max]):
+        values = np.resize(np.array([usual, *others], dtype=kind), (1, 3, 4))
+        made = rhodolite.from_arrays(
+            {"x": values},
+            {"time": TIME, "lat": np.arange(3.0), "lon": np.arange(4.0)},
+            units={"x": "1"},
+        )
+        try:
+            made.write(tmp_path / "a.nc", format=variant, overwrite=True)
+        except DataError:
+            assert values.astype("f8").min() < -(2**31) or values.max() >= 2**31 - 1
+            continue
+        with netCDF4.Dataset(tmp_path / "a.nc") as file:
+            stored = file["x"][:]
+        assert not np.ma.is_masked(stored)
+        np.testing.assert_array_equal(np.ma.getdata(stored).astype("f8"), values.astype("f8"))
+        again = rhodolite.read(tmp_path / "a.nc")["x"].values()
+        np.testing.assert_array_equal(again.astype("f8"), values.astype("f8"))

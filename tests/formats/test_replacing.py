@@ -153,3 +153,28 @@ def test_a_disk_that_is_full_ends_with_code_4_and_nothing_left(tmp_path, rng, su
     assert done.returncode == 4, done.stderr
     assert "cannot be written" in done.stderr
     assert [path.name for path in tmp_path.iterdir()] == ["a.nc"]
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("suffix", [".nc", ".zarr"])
+def test_a_reader_sees_one_whole_input_or_is_refused_while_a_writer_replaces_it(tmp_path, suffix):
+    for name, value in (("p", 1.0), ("q", 2.0)):
+        values = np.full((40, 40, 60), value, dtype="f4")
+        write_plain(tmp_path / f"{name}.nc", values, zlib=True, chunksizes=(1, 40, 60))
+    script = (
+        "import time, rhodolite; both = [rhodolite.read(f'{n}.nc') for n in 'pq']\n"
+        f"for at in range(20): both[at % 2].write('in{suffix}', overwrite=True); time.sleep(0.1)"
+    )
+    rhodolite.read(tmp_path / "p.nc").write(tmp_path / f"in{suffix}")
+    writer = subprocess.Popen([sys.executable, "-c", script], cwd=tmp_path)
+    seen = 0
+    while writer.poll() is None:
+        words = ("summarise", f"in{suffix}", "--over", "time", "-o", "o.nc", "--overwrite")
+        answer = run_here(*words, folder=tmp_path)
+        if answer.code == 0:
+            found = np.unique(rhodolite.read(tmp_path / "o.nc")["tas"].values())
+            assert found.tolist() in ([1.0], [2.0])
+        else:
+            assert "it was being read" in answer.err, answer.err
+        seen += 1
+    assert writer.returncode == 0 and seen

@@ -267,7 +267,7 @@ class Engine:
         made: dict[str, ScratchBuffer | InMemory] = {}
         for name, (before, dtype) in work.outputs().items():
             shape = (*before, *cells)
-            small = (
+            small = not shape or (
                 math.prod(shape) * dtype.itemsize <= self._memory_for_results // _SHARE_OF_RESULTS
             )
             made[name] = (

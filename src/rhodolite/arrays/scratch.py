@@ -3,6 +3,7 @@ chunks."""
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import tempfile
@@ -14,6 +15,7 @@ from rhodolite.arrays.blocks import iterate_blocks
 from rhodolite.arrays.lazy import Array, LazyArray, Region, region_shape
 from rhodolite.arrays.positional import write_at
 from rhodolite.errors import OutputError
+from rhodolite.plain_text import file_size
 
 
 class RechunkedScratch(LazyArray):
@@ -48,14 +50,17 @@ class RechunkedScratch(LazyArray):
         """
         folder = tempfile.gettempdir()
         free = shutil.disk_usage(folder).free
-        if self.nbytes > free:
-            needed, there = (f"{count / 1e9:.3g} GB" for count in (self.nbytes, free))
+        try:
+            if self.nbytes > free:
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            self._file = tempfile.TemporaryFile(prefix="rhodolite-")  # noqa: SIM115
+            _reserve(self._file.fileno(), self.nbytes)
+        except OSError as error:
+            needed, there = file_size(self.nbytes), file_size(free)
             raise OutputError(
-                f"{folder}: {needed} of scratch space are needed, and {there} are free; set TMPDIR "
-                "to a folder on a larger disk"
-            )
-        self._file = tempfile.TemporaryFile(prefix="rhodolite-")  # noqa: SIM115
-        os.truncate(self._file.fileno(), self.nbytes)
+                f"{folder}: {needed} of scratch space are needed, and {there} are free "
+                f"({error.strerror}); set TMPDIR to a folder on a larger disk"
+            ) from None
 
     def take(self, region: Region) -> None:
         """Read a block of the source and put it into its tiles."""
@@ -133,6 +138,21 @@ class ScratchBuffer(LazyArray):
 
     def read(self, region: Region) -> Array:
         return self._scratch.read(region)
+
+
+def _reserve(descriptor: int, size: int) -> None:
+    """Make a file as long as it is going to be, with room on the disk for all of it.
+
+    A map of a file without room would end the process where the disk turns out to be full.
+    """
+    if size and hasattr(os, "posix_fallocate"):
+        try:
+            os.posix_fallocate(descriptor, 0, size)
+            return
+        except OSError as error:
+            if error.errno not in (errno.EOPNOTSUPP, errno.EINVAL, errno.ENOSYS):
+                raise
+    os.truncate(descriptor, size)
 
 
 def decoding_factor(

@@ -6,6 +6,7 @@ the files have it, and yields findings.
 
 from __future__ import annotations
 
+from rhodolite.arrays import Engine
 from rhodolite.checking import (
     coordinates,
     global_attributes,
@@ -15,6 +16,7 @@ from rhodolite.checking import (
     vertical_axes,
 )
 from rhodolite.checking.finding import Finding, Severity
+from rhodolite.checking.values import find_implausible
 from rhodolite.model.dataset import Dataset
 
 _CHECKS = (
@@ -27,15 +29,19 @@ _CHECKS = (
 )
 
 
-def check(dataset: Dataset) -> list[Finding]:
+def check(dataset: Dataset, engine: Engine | None = None) -> list[Finding]:
     """Return what is wrong with a dataset, the most severe first.
 
     Parameters
     ----------
     dataset : Dataset
         As the files have it, with nothing read generously.
+    engine : Engine, optional
+        What reads the data, so that their values are looked at, too.
     """
     found = [finding for one in _CHECKS for finding in one(dataset)]
+    if engine is not None:
+        found += find_implausible(dataset, engine)
     return sorted(found, key=lambda finding: list(Severity).index(finding.severity))
 
 

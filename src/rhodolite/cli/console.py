@@ -82,13 +82,21 @@ def print_version(*, debug: bool) -> None:
     debug : bool
         Whether versions of libraries are printed as well.
     """
-    print(f"rhodolite {__version__}")
-    if debug:
-        print(f"Python {platform.python_version()} on {platform.system()} {platform.machine()}")
-        for name in requires("rhodolite") or ():
-            library = re.split(r"[^\w.-]", name, maxsplit=1)[0]
-            with contextlib.suppress(PackageNotFoundError):
-                print(f"{library} {version(library)}")
+    for line in list_versions() if debug else [f"rhodolite {__version__}"]:
+        print(line)
+
+
+def list_versions() -> list[str]:
+    """Return a line for each of the program, Python and the libraries."""
+    lines = [
+        f"rhodolite {__version__}",
+        f"Python {platform.python_version()} on {platform.system()} {platform.machine()}",
+    ]
+    for name in requires("rhodolite") or ():
+        library = re.split(r"[^\w.-]", name, maxsplit=1)[0]
+        with contextlib.suppress(PackageNotFoundError):
+            lines.append(f"{library} {version(library)}")
+    return lines
 
 
 def written_line(output: Path, written: tuple[int, int], seconds: float, source: str = "") -> str:

@@ -12,8 +12,10 @@ from typing import Any
 
 from rhodolite.cli.chain import run_chain
 from rhodolite.cli.console import list_words, print_version, say, say_warnings
+from rhodolite.cli.report import asked_report, write_report
 from rhodolite.cli.verbs import ALL_VERBS, own_verb
 from rhodolite.errors import (
+    OutputError,
     RhodoliteError,
     RhodoliteWarning,
     sum_up_warnings,
@@ -106,12 +108,21 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
             "--workers"
         )
         return 3
+    except OSError as error:
+        if debug:
+            say(traceback.format_exc())
+        place = f"{error.filename}: " if error.filename else ""
+        say(f"rhodolite: {place}the system refuses: {error.strerror or error}")
+        return OutputError.exit_code
     except Exception as error:
         if debug:
             say(traceback.format_exc())
+        advice = "--debug prints the traceback, and --report FILE writes what helps to mend it"
+        if (path := asked_report(words)) is not None:
+            advice = write_report(path, words, traceback.format_exc())
         say(
             f"rhodolite: internal error: {type(error).__name__}: {error}. Please report it; "
-            "--debug prints the traceback"
+            f"{advice}"
         )
         return _UNEXPECTED
     return code

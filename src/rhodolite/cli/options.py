@@ -235,6 +235,12 @@ def add_run_options(
     group.add_argument(
         "--debug", action="store_true", help="show where in the program an error arose"
     )
+    group.add_argument(
+        "--report",
+        action=_Once,
+        metavar="FILE",
+        help="write what helps to mend it into a file where an internal error comes up",
+    )
 
 
 def _add_output_options(group: Any) -> None:
@@ -264,6 +270,11 @@ def _add_output_options(group: Any) -> None:
         action=_Once,
         metavar="|".join(Compression),
         help="compression level (default: fast)",
+    )
+    group.add_argument(
+        "--no-checksums",
+        action="store_true",
+        help="write chunks without the checksums by which readers notice damage",
     )
     group.add_argument(
         "--raw",
@@ -299,7 +310,10 @@ def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:
     text, origin = asked or (None, "--compression")
     unlimited = bool(options.get("unlimited"))
     raw = bool(options.get("raw"))
-    return make_layout(options.get("format"), options.get("chunks"), text, unlimited, origin, raw)
+    checksums = not options.get("no_checksums")
+    return make_layout(
+        options.get("format"), options.get("chunks"), text, unlimited, origin, raw, checksums
+    )
 
 
 def parse_number(option: str, text: str | None) -> float | None:

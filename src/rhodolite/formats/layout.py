@@ -51,6 +51,8 @@ class Layout:
         Whether a table has one column for each time, and not one row.
     raw : bool
         Whether text that a spreadsheet would run as a formula is written as it is.
+    checksums : bool
+        Whether chunks carry checksums, by which readers notice damage.
     """
 
     variant: str | None = None
@@ -59,6 +61,7 @@ class Layout:
     unlimited: bool = False
     wide_table: bool = False
     raw: bool = False
+    checksums: bool = True
 
 
 USUAL_LAYOUT = Layout()
@@ -71,6 +74,7 @@ def make_layout(
     unlimited: bool = False,
     option: str = "--compression",
     raw: bool = False,
+    checksums: bool = True,
 ) -> Layout:
     """Return the layout that was asked for in words.
 
@@ -99,6 +103,7 @@ def make_layout(
         _word(option, compression or Compression.FAST, Compression),
         unlimited,
         raw=raw,
+        checksums=checksums,
     )
 
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from rhodolite.plain_text import file_size, make_all_visible
+from rhodolite.plain_text import cut_text, file_size, make_all_visible
 
 _MARGIN = 9
+_LONGEST_TITLE, _LONGEST_CELL = 500, 60
 
 
 def dataset_page(found: dict[str, Any]) -> str:
@@ -20,7 +21,7 @@ def dataset_page(found: dict[str, Any]) -> str:
     found = make_all_visible(found)
     lines = [_files_line(found["files"])]
     if found["title"]:
-        lines.append(found["title"])
+        lines.append(cut_text(found["title"], _LONGEST_TITLE))
     for title, text in (
         ("Where", _where(found["where"])),
         ("When", _when(found["when"])),
@@ -28,6 +29,8 @@ def dataset_page(found: dict[str, Any]) -> str:
     ):
         lines += ["", *_section(title, text)]
     lines += ["", *_variable_table(found["variables"])]
+    doubts = _doubts(found["variables"])
+    lines += ["", *doubts] if doubts else []
     if not any("statistics" in variable for variable in found["variables"]):
         lines += ["", "Missing share and range are read from the data with --statistics."]
     return "\n".join(lines)
@@ -203,7 +206,7 @@ def _variable_table(variables: list[dict[str, Any]]) -> list[str]:
         stored = variable["type"] + (", packed" if variable["packing"] else "")
         row = [
             variable["name"],
-            variable["quantity"],
+            cut_text(variable["quantity"], _LONGEST_CELL),
             variable["units"] or "none",
             ", ".join(variable["dimensions"]),
             stored,
@@ -223,12 +226,19 @@ def _statistics_cells(statistics: dict[str, Any] | None) -> list[str]:
     ]
 
 
+def _doubts(variables: list[dict[str, Any]]) -> list[str]:
+    """Return a line for each variable whose values its quantity cannot have."""
+    said = [(v["name"], v.get("statistics", {}).get("implausible")) for v in variables]
+    return [f"{name}: {words}; see check --values" for name, words in said if words]
+
+
 def _statistics_words(found: dict[str, Any]) -> list[str]:
     numbers, units = found["statistics"], found["units"] or ""
     return [
         f"{numbers['values']:,} values, {_share(numbers['missing_share'])} of them missing",
         f"from {_number(numbers['minimum'])} to {_number(numbers['maximum'])} {units}".strip(),
         f"mean {_number(numbers['mean'])} {units}, cells weighted by their area",
+        *([numbers["implausible"]] if numbers["implausible"] else []),
     ]
 
 

@@ -9,6 +9,7 @@ import numpy as np
 from rhodolite.arrays import Engine
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.cf.plausible import tell_implausible
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import AxisShape, covers_globe
 from rhodolite.model.time.dates import format_date
@@ -255,6 +256,7 @@ def _variable(dataset: Dataset, variable: Variable, engine: Engine, statistics: 
             "minimum": _finite(low),
             "maximum": _finite(high),
             "mean": _finite(mean),
+            "implausible": tell_implausible(variable, low, high) or None,
         }
     return described
 

@@ -91,6 +91,8 @@ def _check_room(dataset: Dataset, path: Path, compressed: bool) -> None:
     )
     folder = path.absolute().parent
     free = shutil.disk_usage(folder).free if folder.is_dir() else size
+    if free == 0:  # some file systems do not say
+        return
     if size > free * (_MOST_SHRUNK if compressed else 1):
         shrunk = f", which no compression brings below {file_size(free)}" if compressed else ""
         raise OutputError(

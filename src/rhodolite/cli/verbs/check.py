@@ -15,7 +15,8 @@ _DESCRIPTION = """\
 Whether a dataset follows the CF conventions (version 1.11), and what hinders its use by others.
 
 The files are read as a stranger would, with nothing taken for granted. Each finding comes with
-what to type to repair it. The exit code is 3 where something breaks the conventions.
+what to type to repair it. With --values the data are read, too, for values that their quantity
+cannot have. The exit code is 3 where something breaks the conventions.
 """
 _BROKEN = 3
 _HEADINGS = {
@@ -32,12 +33,15 @@ def make_parser() -> Parser:
     parser = Parser("check", description=_DESCRIPTION, usage="rhodolite check INPUT... [options]")
     add_inputs(parser)
     parser.add_argument("--json", action="store_true", help="print the same for machines to read")
+    parser.add_argument(
+        "--values", action="store_true", help="read the data for values that make no sense"
+    )
     add_variables(parser)
     add_run_options(parser, output=False)
     return parser
 
 
-def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
+def run(words: list[str], quiet: bool) -> int:
     """Run the verb and return its exit code.
 
     Parameters
@@ -54,11 +58,15 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     need_inputs(options.inputs, "check", "check data.nc")
 
     from rhodolite.checking import check
+    from rhodolite.cli.engine import make_engine
     from rhodolite.formats.open import open_dataset
 
     dataset = open_dataset(options.inputs, group=options.group, generous=False)
     dataset = apply_declared(dataset, options.variable, options.missing_value)
-    findings = check(dataset)
+    engine = None
+    if options.values:
+        engine = make_engine(quiet, options.memory, options.workers, options.cluster)
+    findings = check(dataset, engine)
     if options.json:
         show_json(
             {

@@ -13,9 +13,13 @@ import numpy as np
 from rhodolite.arrays import Array, Region, current_cache
 from rhodolite.arrays.lazy import region_shape
 from rhodolite.arrays.positional import BINARY, read_at
+from rhodolite.errors import DataError
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK
 from rhodolite.formats.netcdf.hdf5_filters import ChunkCodec, CorruptChunk, supported_filters
 from rhodolite.formats.netcdf.netcdf3_header import Placed
+
+Identity = tuple[int, int]
+"""Number and time of a file."""
 
 
 class Placement(Protocol):
@@ -34,6 +38,7 @@ def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
     """
     import h5py
 
+    identity = identify(path)
     with LIBRARY_LOCK, h5py.File(path, "r") as file:
         # A name that is also a dimension's, of a variable that is not a coordinate, is written so.
         folder, _, last = name.rpartition("/")
@@ -46,16 +51,42 @@ def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
             if offset is None:
                 return None, "it has no place of its own in the file"
             steps = np.cumprod((stored.dtype.itemsize, *stored.shape[:0:-1]))[::-1]
-            return InPlace(
-                path, Placed(offset, tuple(int(step) for step in steps), stored.shape), stored.dtype
-            ), ""
+            placed = Placed(offset, tuple(int(step) for step in steps), stored.shape)
+            return InPlace(path, placed, stored.dtype, identity), ""
         properties = stored.id.get_create_plist()
         filters = [properties.get_filter(at) for at in range(properties.get_nfilters())]
         names = supported_filters(filters)
         if names is None:
             return None, f"its filters are {', '.join(f[3].decode() or str(f[0]) for f in filters)}"
         codec = ChunkCodec(stored.dtype, stored.chunks, names)
-        return Chunked(path, name, codec, stored.shape, stored.fillvalue, stored.id.chunk_iter), ""
+        places = stored.id.chunk_iter
+        return Chunked(path, name, codec, stored.shape, stored.fillvalue, places, identity), ""
+
+
+def identify(path: Path) -> Identity:
+    """Return what is another number where a file is replaced or written to.
+
+    Parameters
+    ----------
+    path : Path
+    """
+    status = path.stat()
+    return status.st_ino, status.st_mtime_ns
+
+
+def _refuse_changed(path: Path, before: Identity, status: os.stat_result) -> None:
+    """Refuse a file whose chunks may be elsewhere by now.
+
+    Raises
+    ------
+    DataError
+        If it is not the one that was opened.
+    """
+    if (status.st_ino, status.st_mtime_ns) != before:
+        raise DataError(
+            f"{path}: was replaced or written to while it was being read; run it again when "
+            "nothing writes to it"
+        )
 
 
 class Chunked:
@@ -70,6 +101,8 @@ class Chunked:
         The value of chunks that were never written.
     each_chunk : callable
         Calls back with the description of every chunk.
+    identity : tuple of int
+        Of the file before the chunks were looked up.
     """
 
     def __init__(
@@ -80,9 +113,11 @@ class Chunked:
         shape: tuple[int, ...],
         fill: Any,
         each_chunk: Callable[[Callable[[Any], None]], None],
+        identity: Identity,
     ) -> None:
         self._path = path
-        self._key = (str(path), path.stat().st_mtime_ns, name)
+        self._identity = identity
+        self._key = (*self._identity, name)
         self._codec = codec
         self._shape = shape
         self._fill = fill
@@ -111,6 +146,7 @@ class Chunked:
         # Opened for each block, since a dataset may have more files than a process may hold open.
         descriptor = os.open(self._path, os.O_RDONLY | BINARY)
         try:
+            _refuse_changed(self._path, self._identity, os.fstat(descriptor))
             for place in itertools.product(*touched):
                 inside, target, whole = [], [], True
                 for at, size, part, length in zip(place, shape, region, self._shape, strict=True):
@@ -155,8 +191,11 @@ class Chunked:
 class InPlace:
     """Values that lie in a file as they are, in one piece or record by record."""
 
-    def __init__(self, path: Path, placed: Placed, dtype: np.dtype[Any]) -> None:
+    def __init__(
+        self, path: Path, placed: Placed, dtype: np.dtype[Any], identity: Identity
+    ) -> None:
         self._path = path
+        self._identity = identity
         self._placed = placed
         self._dtype = dtype
 
@@ -164,6 +203,7 @@ class InPlace:
         """Return the stored numbers of a region; only the pages that it lies on are read."""
         if not all(region_shape(region)):
             return np.empty(region_shape(region), self._dtype)
+        _refuse_changed(self._path, self._identity, self._path.stat())
         placed = self._placed
         first = placed.offset + sum(
             part.start * step for part, step in zip(region, placed.steps, strict=True)

@@ -41,6 +41,9 @@ class HandleCache:
         if key in self._open:
             self._open.move_to_end(key)
             return self._open[key]
+        if isinstance(path, Path):
+            # The library shares what it knows of a file among all handles, also of its old content.
+            self.close(path)
         handle = self._open[key] = self._opener(path)
         while len(self._open) > _MOST_OPEN:
             self._closer(self._open.popitem(last=False)[1])

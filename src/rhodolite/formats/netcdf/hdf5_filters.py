@@ -15,6 +15,7 @@ from typing import Any
 import deflate
 import numpy as np
 from isal import isal_zlib
+from numcodecs import Fletcher32
 
 from rhodolite.arrays import Array
 from rhodolite.formats.declared_sizes import zstd_size
@@ -111,8 +112,10 @@ class ChunkCodec:
         so."""
         plain = np.ascontiguousarray(values, dtype=self.dtype)
         data = shuffle(plain) if "shuffle" in self.filters else plain
-        if "deflate" not in self.filters:
-            return data.tobytes()
+        packed = self._deflate(data) if "deflate" in self.filters else data.tobytes()
+        return Fletcher32().encode(packed) if "fletcher32" in self.filters else packed
+
+    def _deflate(self, data: Array) -> bytes:
         if self.thorough:
             return bytes(deflate.zlib_compress(data, _THOROUGH))
         return quick_zlib(data) if "shuffle" in self.filters else isal_zlib.compress(data, 1)
@@ -213,27 +216,8 @@ def fletcher32(data: Bytes) -> int:
     Parameters
     ----------
     data : Bytes
-
-    Notes
-    -----
-    The bytes count as big-endian words of 16 bits; the halves are the sum of the words and the sum
-    of the running sums, both modulo 65535, where 0 stands for no bits at all (Fletcher 1982, IEEE
-    Transactions on Communications 30, 247-252).
     """
-    padded = data if len(data) % 2 == 0 else data + b"\0"
-    words = np.frombuffer(padded, ">u2")
-    first = second = 0
-    for start in range(0, words.size, 1 << 20):  # so that no sum of products exceeds 64 bits
-        part = words[start : start + (1 << 20)].astype(np.uint64)
-        second += first * part.size + int(
-            (part * np.arange(part.size, 0, -1, dtype=np.uint64)).sum()
-        )
-        first += int(part.sum())
-    return _fold(second) << 16 | _fold(first)
-
-
-def _fold(total: int) -> int:
-    return (total - 1) % 65535 + 1 if total else 0
+    return int.from_bytes(Fletcher32().encode(data)[-4:], "little")
 
 
 def shuffle(values: Array) -> Array:

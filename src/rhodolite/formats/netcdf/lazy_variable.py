@@ -12,7 +12,13 @@ import numpy as np
 from rhodolite.arrays import Array, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.formats.cf.decode import Decoding
-from rhodolite.formats.netcdf.direct_chunk_reader import InPlace, Placement, find_placement
+from rhodolite.formats.netcdf.direct_chunk_reader import (
+    Identity,
+    InPlace,
+    Placement,
+    find_placement,
+    identify,
+)
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.hdf5_filters import CorruptChunk
 from rhodolite.formats.netcdf.netcdf3_header import Placed, find_values
@@ -96,7 +102,8 @@ class NetCDFVariable(LazyArray):
         with self._lock:
             if not self._searched and isinstance(self.path, Path):
                 if self._classic:
-                    self._placement = self._classic_placement(find_values(self.path))
+                    identity = identify(self.path)
+                    self._placement = self._classic_placement(find_values(self.path), identity)
                 else:
                     self._placement, why = find_placement(self.path, self.name)
                     if self._placement is None:
@@ -108,9 +115,9 @@ class NetCDFVariable(LazyArray):
             self._searched = True
             return self._placement
 
-    def _classic_placement(self, places: dict[str, Placed]) -> Placement | None:
+    def _classic_placement(self, places: dict[str, Placed], identity: Identity) -> Placement | None:
         placed = places.get(self.name)
         if placed is None or placed.shape != self.shape:
             return None
         assert isinstance(self.path, Path)
-        return InPlace(self.path, placed, self._decoding.stored.newbyteorder(">"))
+        return InPlace(self.path, placed, self._decoding.stored.newbyteorder(">"), identity)

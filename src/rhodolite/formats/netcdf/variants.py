@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
+import netCDF4
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, MinMax, Reduction
@@ -67,8 +68,7 @@ def fit_into_variant(
     for wider in ("i2", "i4"):
         if np.can_cast(encoding.dtype, wider):
             return replace(encoding, dtype=np.dtype(wider))
-    what = f"finding the range of {variable.name}"
-    low, high = engine.compute(Reduction(variable.data, MinMax()).output("extremes", (2,)), what)
+    low, high = _range_of(variable, engine)
     limits = np.iinfo("i4")
     if low < limits.min or high > limits.max:
         raise DataError(
@@ -76,6 +76,57 @@ def fit_into_variant(
             f"of {variant}; write netcdf4 or netcdf3-64bit-data"
         )
     return replace(encoding, dtype=np.dtype("i4"))
+
+
+def with_free_fill(
+    variable: Variable, encoding: Encoding, variant: str, engine: Engine
+) -> Encoding:
+    """Return an encoding in which no integer is taken for a missing value.
+
+    Without a fill value of its own a variable has the usual one of its type, and where its data
+    hold that number every reader would take it as missing. It then gets one that they do not hold,
+    or a wider type where they hold both ends of their own.
+
+    Parameters
+    ----------
+    variable : Variable
+    encoding : Encoding
+    variant : str
+        Variant of the format, such as ``netcdf3-classic``.
+    engine : Engine
+        What computes the values.
+
+    Raises
+    ------
+    DataError
+        If the data hold all numbers of the widest type.
+    """
+    dtype = encoding.dtype
+    marked = encoding.fill is not None or variable.missing is not None
+    if marked or dtype.kind not in "iu" or dtype.itemsize == 1:
+        return encoding
+    low, high = _range_of(variable, engine)
+    if not low <= float(netCDF4.default_fillvals[dtype.str[1:]]) <= high:
+        return encoding
+    limits = np.iinfo(dtype)
+    if low > float(limits.min):
+        return replace(encoding, fill=dtype.type(limits.min))
+    if high < float(limits.max):
+        return replace(encoding, fill=dtype.type(limits.max))
+    offered = [np.dtype(code) for code in ("i4", "i8") if code in types_of(variant)]
+    wider = next((t for t in offered if t != dtype and np.can_cast(dtype, t)), None)
+    if wider is None:
+        raise DataError(
+            f"{variable.name} holds the smallest and the largest number of {dtype.name}, so that "
+            "none is left for missing values; turn it into another type"
+        )
+    return replace(encoding, dtype=wider)
+
+
+def _range_of(variable: Variable, engine: Engine) -> tuple[float, float]:
+    what = f"finding the range of {variable.name}"
+    low, high = engine.compute(Reduction(variable.data, MinMax()).output("extremes", (2,)), what)
+    return float(low), float(high)
 
 
 def fitted_attributes(attributes: Mapping[str, Any], variant: str) -> dict[str, Any]:

@@ -28,12 +28,15 @@ from rhodolite.formats.netcdf.variants import (
     fit_into_variant,
     fitted_attributes,
     unlimited_in,
+    with_free_fill,
 )
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
 _SMALL = 1 << 16
 """Variables up to this many bytes go through the library, uncompressed."""
+_WORTH_SUMMING = 1 << 12
+"""Fields of fewer bytes take less room than a checksum would; coordinates always have one."""
 
 
 @dataclass(frozen=True)
@@ -46,12 +49,16 @@ class _Plan:
         Stored numbers to write with the layout; None where they are streamed afterwards.
     chunks : tuple of int or None
         None where the variable is stored in one piece.
+    summed : bool
+        Whether its chunks carry Fletcher-32 checksums. Deflated ones do not need them, since the
+        streams of zlib end with a checksum of their own (RFC 1950).
     """
 
     variable: Variable
     encoding: Encoding
     chunks: tuple[int, ...] | None
     values: Array | None
+    summed: bool = False
 
 
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
@@ -99,6 +106,8 @@ def _plan(
     variable: Variable, dataset: Dataset, engine: Engine, variant: str, layout: Layout
 ) -> _Plan:
     encoding = fit_into_variant(variable, encoding_for(variable, dataset, engine), variant, engine)
+    if variable.name not in dataset.axes.auxiliary and variable.shape:
+        encoding = with_free_fill(variable, encoding, variant, engine)
     itemsize = encoding.dtype.itemsize
     large = variable.data.size * itemsize > _SMALL and encoding.dtype.kind in "fiu"
     chunked = large and variant.startswith("netcdf4")
@@ -107,16 +116,24 @@ def _plan(
     # name.
     plain_name = variable.name not in dataset.lengths or variable.dimensions == (variable.name,)
     values = None if large and plain_name else encoding.encode(engine.compute(variable.data))
+    compressed = layout.compression is not Compression.NONE
+    summed = layout.checksums and (chunks is not None) and not compressed
     if (
         values is not None
         and variant.startswith("netcdf4")
         and encoding.dtype.kind in "fiu"
-        and (unlimited_in(dataset, variant) & set(variable.dimensions))
+        and variable.shape
         and variable.data.size
     ):
-        # Left to itself the library takes chunks of a single step along a dimension that can grow.
-        chunks = chunk_shape(variable, itemsize, dataset, None)
-    return _Plan(variable, encoding, chunks, values)
+        growing = bool(unlimited_in(dataset, variant) & set(variable.dimensions))
+        describes = variable.name in dataset.axes.auxiliary
+        worth = describes or values.nbytes >= _WORTH_SUMMING
+        summed = layout.checksums and worth and not (growing and compressed)
+        if growing or summed:
+            # Left to itself the library takes chunks of a single step along a dimension that can
+            # grow.
+            chunks = chunk_shape(variable, itemsize, dataset, None)
+    return _Plan(variable, encoding, chunks, values, summed)
 
 
 def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path, layout: Layout) -> None:
@@ -155,6 +172,7 @@ def _define(file: Any, plan: _Plan, variant: str, compressed: bool) -> tuple[Any
         compression="zlib" if plan.chunks and compressed else None,
         complevel=4,
         shuffle=plan.chunks is not None and compressed,
+        fletcher32=plan.summed,
     )
     stored.set_auto_maskandscale(False)
     stored.setncatts(
@@ -200,7 +218,8 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
             stored = file[variable.name]
             if stored.shape != variable.shape:
                 stored.resize(variable.shape)
-            filters = () if compression is Compression.NONE else ("shuffle", "deflate")
+            packed = () if compression is Compression.NONE else ("shuffle", "deflate")
+            filters = (*packed, "fletcher32") if plan.summed else packed
             codec = ChunkCodec(stored.dtype, chunks, filters, compression is Compression.SMALL)
         task = functools.partial(_encoded_chunks, data, plan.encoding, codec)
         _, total, regions = engine.blocks(data, block)

@@ -11,12 +11,13 @@ from typing import Any
 import numcodecs
 import numpy as np
 import zarr
-from zarr.codecs import ZstdCodec
+from zarr.codecs import Crc32cCodec, ZstdCodec
 
 from rhodolite.arrays import Engine, LazyArray, Region
 from rhodolite.formats.cf.encode import Encoding, encoding_for
 from rhodolite.formats.layout import Compression, Layout, chunk_shape
 from rhodolite.formats.zarr.reader import DIMENSIONS_ATTRIBUTE
+from rhodolite.formats.zarr.stoppable_store import StoppableStore
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
@@ -42,11 +43,13 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     """
     version = _VERSIONS[layout.variant or "zarr3"]
     engine.prepare([variable.data for variable in dataset.variables.values()])
-    root = zarr.create_group(
-        path.resolve(), zarr_format=version, attributes=_plain(dataset.attributes)
-    )
-    for variable in dataset.variables.values():
-        _write_variable(root, variable, dataset, engine, layout, version)
+    store = StoppableStore(path.resolve())
+    try:
+        root = zarr.create_group(store, zarr_format=version, attributes=_plain(dataset.attributes))
+        for variable in dataset.variables.values():
+            _write_variable(root, variable, dataset, engine, layout, version)
+    finally:
+        store.stop()
     if version == 2:
         zarr.consolidate_metadata(path, zarr_format=2)
 
@@ -70,7 +73,7 @@ def _write_variable(
         if text
         else encoding.dtype.type(0 if encoding.fill is None else encoding.fill),
         "attributes": _plain(attributes),
-        "compressors": _compressors(layout.compression, version),
+        "compressors": _compressors(layout, version),
     }
     if version == 3:
         settings["dimension_names"] = variable.dimensions
@@ -90,11 +93,13 @@ def _write_variable(
             pass
 
 
-def _compressors(compression: Compression, version: int) -> Any:
-    if compression is Compression.NONE:
-        return None
-    level = 3 if compression is Compression.FAST else 12
-    return numcodecs.Zstd(level=level) if version == 2 else ZstdCodec(level=level)
+def _compressors(layout: Layout, version: int) -> Any:
+    """Return what chunks go through; frames of Zstandard carry a checksum of their content."""
+    if layout.compression is Compression.NONE:
+        return Crc32cCodec() if layout.checksums and version == 3 else None
+    level = 3 if layout.compression is Compression.FAST else 12
+    compressor = numcodecs.Zstd if version == 2 else ZstdCodec
+    return compressor(level=level, checksum=layout.checksums)
 
 
 def _put(stored: Any, data: LazyArray, encoding: Encoding, region: Region) -> None:

@@ -1,0 +1,95 @@
+"""The same answer whatever the blocks, the workers, the format and the chunks of the input."""
+
+from __future__ import annotations
+
+import netCDF4
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import rhodolite.arrays.engine as engine
+from conftest import EXAMPLES, run_here
+from test_differential import files, make
+
+STEPS = (
+    ["subset", "--lat", "-30..60"],
+    ["subset", "--lon", "20..200"],
+    ["anomaly", "--min-years", "1", "--min-coverage", "0"],
+    ["anomaly", "--cycle", "day", "--min-years", "1", "--min-coverage", "0"],
+    ["aggregate", "--to", "month", "--min-coverage", "0"],
+    ["aggregate", "--to", "year", "--statistic", "p90", "--min-coverage", "0"],
+    ["aggregate", "--to", "month", "--statistic", "maximum,std", "--min-coverage", "0"],
+    ["climatology", "--min-years", "1", "--min-coverage", "0"],
+    ["climatology", "--statistic", "median", "--min-years", "1", "--min-coverage", "0"],
+    ["summarise", "--over", "time", "--statistic", "mean,p10"],
+    ["summarise"],
+    ["regrid", "--to", "15"],
+    ["trend", "--method", "theil-sen"],
+    ["trend"],
+    ["accumulate"],
+    ["detrend"],
+)
+WAYS = {
+    "blocks of 2 kB, one worker": ({"block_limit": 2048}, ["--workers", "1"]),
+    "blocks of 6 kB, three workers, all results in scratch files": (
+        {"block_limit": 6000, "_SHARE_OF_RESULTS": 1 << 40},
+        ["--workers", "3"],
+    ),
+    "everything decoded once into scratch files": (
+        {"block_limit": 3000, "_MOST_DECODINGS": 0.0},
+        ["--workers", "2"],
+    ),
+}
+
+
+@settings(max_examples=EXAMPLES or 12)
+@given(how=files(), chain=st.lists(st.sampled_from(STEPS), min_size=1, max_size=3))
+def test_no_way_of_working_and_no_format_changes_an_answer(tmp_path_factory, how, chain):
+    folder = tmp_path_factory.mktemp("a")
+    make(folder / "a.nc", how)
+    typed = " then ".join(" ".join(step) for step in chain).split()
+    command = [typed[0], "{input}", *typed[1:]]
+    expected = _run(folder, command, "a.nc")
+    for name, (changes, options) in WAYS.items():
+        with pytest.MonkeyPatch.context() as patch:
+            for attribute, value in changes.items():
+                holder = engine.Engine if attribute == "block_limit" else engine
+                patch.setattr(holder, attribute, value)
+            _compare(_run(folder, [*command, *options], "a.nc"), expected, how, name)
+    for name, options in (
+        ("b.zarr", ["--chunks", "series"]),
+        ("b.nc", ["--format", "netcdf3-64bit"]),
+    ):
+        copied = run_here("join", "a.nc", "-o", name, "--overwrite", *options, folder=folder)
+        assert copied.code == 0, copied.err
+        _compare(_run(folder, command, name), expected, how, name)
+
+
+def _run(folder, command, name):
+    """Return what a chain gives: its values by variable, or how it is refused."""
+    words = [name if word == "{input}" else word for word in command]
+    answer = run_here(*words, "-o", "o.nc", "--overwrite", folder=folder)
+    if answer.code:
+        assert answer.code in (2, 3), answer.err
+        return answer.err.replace(name, "FILE")
+    with netCDF4.Dataset(folder / "o.nc") as file:
+        return {
+            key: np.ma.filled(np.ma.asarray(held[:], dtype="f8"), np.nan)
+            for key, held in file.variables.items()
+            if held.dtype != str and held.dtype.kind in "fiu"
+        }
+
+
+def _compare(found, expected, how, name):
+    if isinstance(expected, str) or isinstance(found, str):
+        assert found == expected, name
+        return
+    assert found.keys() == expected.keys(), name
+    for key, values in expected.items():
+        # Single precision is how results of packed and of single values are written.
+        digits = 1e-12 if how["kind"] == "f8" else 3e-7
+        scale = np.nanmax(np.abs(values), initial=1e-30) if values.size else 1.0
+        np.testing.assert_allclose(
+            found[key], values, rtol=digits, atol=digits * scale, err_msg=f"{name}: {key}"
+        )
