@@ -52,6 +52,7 @@ def files(draw):
         "coordinate": draw(st.sampled_from(["f4", "f8"])),
         "rough": draw(st.booleans()),
         "curvilinear": draw(st.booleans()),
+        "steps_of_chunk": draw(st.sampled_from([1, 7])),
     }
 
 
@@ -96,7 +97,7 @@ def make(path, how):
         mark = {"i2": -32768, "u1": 255, "i4": -9999}.get(how["kind"], 1e20)
         grid = ("y", "x") if how["curvilinear"] else ("lat", "lon")
         made = file.createVariable(
-            "v", kind, ("time", *grid), fill_value=mark, chunksizes=(min(7, how["count"]), 2, 3)
+            "v", kind, ("time", *grid), fill_value=mark, chunksizes=(how["steps_of_chunk"], 2, 3)
         )
         made.set_auto_maskandscale(False)
         about = {

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-import rhodolite.arrays.engine as engine
 from conftest import EXAMPLES, run_here
+from rhodolite.arrays import Engine, engine, reduction
 from test_differential import files, make
 
 STEPS = (
@@ -31,15 +31,20 @@ STEPS = (
     ["detrend"],
 )
 WAYS = {
-    "blocks of 2 kB, one worker": ({"block_limit": 2048}, ["--workers", "1"]),
+    "blocks of 2 kB, one worker": ([(Engine, "block_limit", 2048)], ["--workers", "1"]),
     "blocks of 6 kB, three workers, all results in scratch files": (
-        {"block_limit": 6000, "_SHARE_OF_RESULTS": 1 << 40},
+        [(Engine, "block_limit", 6000), (engine, "_SHARE_OF_RESULTS", 1 << 40)],
         ["--workers", "3"],
     ),
     "everything decoded once into scratch files": (
-        {"block_limit": 3000, "_MOST_DECODINGS": 0.0},
+        [(Engine, "block_limit", 3000), (engine, "_MOST_DECODINGS", 0.0)],
         ["--workers", "2"],
     ),
+    "group by group wherever a chunk holds steps of one": (
+        [(Engine, "block_limit", 4000), (reduction, "_SHARE_OF_STATE", 1 << 60)],
+        [],
+    ),
+    "never group by group": ([(reduction, "_SHARE_OF_A_GROUP", 1 << 60)], []),
 }
 
 
@@ -53,8 +58,7 @@ def test_no_way_of_working_and_no_format_changes_an_answer(tmp_path_factory, how
     expected = _run(folder, command, "a.nc")
     for name, (changes, options) in WAYS.items():
         with pytest.MonkeyPatch.context() as patch:
-            for attribute, value in changes.items():
-                holder = engine.Engine if attribute == "block_limit" else engine
+            for holder, attribute, value in changes:
                 patch.setattr(holder, attribute, value)
             _compare(_run(folder, [*command, *options], "a.nc"), expected, how, name)
     for name, options in (

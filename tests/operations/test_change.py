@@ -31,7 +31,7 @@ from rhodolite import (
 )
 from rhodolite.arrays import Engine
 from rhodolite.errors import RhodoliteWarning
-from rhodolite.kernels import pairwise_slopes, rank_trends
+from rhodolite.kernels.distributions import normal_quantile
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.kernels.rank_trends import (
     kendall_statistic,
@@ -556,17 +556,37 @@ def test_marks_and_lines_of_trends_are_drawn(demo):
     )
 
 
-def test_long_series_and_short_ones_go_the_same_way(monkeypatch):
-    random = np.random.default_rng(2)
-    x, y = np.sort(random.uniform(0, 40, 90)), np.round(random.normal(size=(90, 5)), 1)
-    y[random.random(y.shape) < 0.1] = np.nan
-    y[:, 4] = 1.0
+@given(
+    seed=st.integers(0, 10_000),
+    n=st.sampled_from([2, 3, 5, 17, 40, 129, 150, 260]),
+    digits=st.sampled_from([0, 1, 12]),
+    gaps=st.sampled_from([0.0, 0.2]),
+    seasonal=st.booleans(),
+)
+def test_slopes_of_pairs_are_those_of_the_definition_to_the_bit(seed, n, digits, gaps, seasonal):
+    """All slopes computed and sorted, by which short and long series are judged alike."""
+    random = np.random.default_rng(seed)
+    x = np.cumsum(random.uniform(0.1, 1.0, n))
+    y = np.round(random.normal(size=(n, 3)) + 0.1 * x[:, None] * [0, 1, -1], digits)
+    y[random.random(y.shape) < gaps] = np.nan
+    seasons = np.arange(n) % 4 if seasonal else None
     variance = kendall_variance(y)
-    short = pairwise_trend(x, y, None, variance, 0.05)
-    monkeypatch.setattr(rank_trends, "MANY", 10)
-    monkeypatch.setattr(pairwise_slopes, "_SAMPLE", 500)
-    with warnings.catch_warnings():
-        warnings.simplefilter("error")
-        np.testing.assert_allclose(
-            pairwise_trend(x, y, None, variance, 0.05), short, rtol=1e-12, atol=1e-14
-        )
+    found = pairwise_trend(x, y, seasons, variance, 0.05)
+    i, j = np.triu_indices(n, 1)
+    if seasonal:
+        i, j = i[seasons[i] == seasons[j]], j[seasons[i] == seasons[j]]
+    for cell in range(3):
+        changes = (y[j] - y[i])[:, cell]
+        held = ~np.isnan(changes)
+        slopes = np.sort(changes[held] / (x[j] - x[i])[held])
+        if not slopes.size:
+            assert all(np.isnan(part[cell]) for part in found)
+            continue
+        reach = normal_quantile(0.975) * np.sqrt(variance[cell])
+        low = max(int(np.rint((slopes.size - reach) / 2)) - 1, 0)
+        high = max(min(int(np.rint((slopes.size + reach) / 2)), slopes.size - 1), 0)
+        median = (slopes[(slopes.size - 1) // 2] + slopes[slopes.size // 2]) / 2
+        expected = [np.sign(changes[held]).sum(), median, slopes[low], slopes[high]]
+        assert [float(part[cell]) for part in found] == expected
+    if not seasonal:
+        np.testing.assert_array_equal(kendall_statistic(y), np.nan_to_num(found[0]))

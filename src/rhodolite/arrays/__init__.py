@@ -6,7 +6,13 @@ from rhodolite.arrays.dry_run import DryRun, PlannedPass
 from rhodolite.arrays.engine import Engine, Progress, default_engine, read_small
 from rhodolite.arrays.extremes import MinMax
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
-from rhodolite.arrays.reduction import Accumulator, Reduction, ReductionResult, SeriesKernel
+from rhodolite.arrays.reduction import (
+    Accumulator,
+    OnDemand,
+    Reduction,
+    ReductionResult,
+    SeriesKernel,
+)
 from rhodolite.arrays.sizes import parse_memory, parse_workers
 from rhodolite.arrays.views import (
     Concatenated,
@@ -33,6 +39,7 @@ __all__ = [
     "LazyArray",
     "Mapped",
     "MinMax",
+    "OnDemand",
     "PlannedPass",
     "Progress",
     "Reduction",

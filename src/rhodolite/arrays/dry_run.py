@@ -10,7 +10,7 @@ import numpy as np
 
 from rhodolite.arrays.engine import COPIES, Engine
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray
-from rhodolite.arrays.reduction import ReductionResult
+from rhodolite.arrays.reduction import ReductionResult, ResultOnDemand, Strategy
 from rhodolite.arrays.schedule import Pass, find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, decoding_factor
 from rhodolite.arrays.views import Selected
@@ -58,7 +58,8 @@ class DryRun(Engine):
                 continue
             self._noted.add(key)
             data, block = one.source, None
-            if one.by_series and one.reductions[0].series is not None:
+            by_series = one.strategy is Strategy.BY_SERIES
+            if by_series and one.reductions[0].series is not None:
                 axis = one.reductions[0].series.axis
                 unit = tuple(n if at == axis else 1 for at, n in enumerate(data.shape))
                 data, block = self.in_units(data, unit)
@@ -124,8 +125,10 @@ def _is_at_hand(array: LazyArray) -> bool:
 
 def _count_decoded(array: LazyArray) -> int:
     """Return the bytes that are decoded when each cell of an array is read once."""
-    if isinstance(array, (ReductionResult, InMemory, RechunkedScratch)):
+    if isinstance(array, (InMemory, RechunkedScratch)):
         return 0
+    if isinstance(array, (ReductionResult, ResultOnDemand)):
+        return sum(_count_decoded(source) for source in array.sources())
     sources = array.sources()
     if not sources:
         return array.size * array.dtype.itemsize

@@ -6,7 +6,7 @@ import functools
 import math
 import os
 from collections import Counter, deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from itertools import islice
@@ -17,7 +17,13 @@ import numpy as np
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
 from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, whole
-from rhodolite.arrays.reduction import Accumulator, Reduction, SeriesKernel
+from rhodolite.arrays.reduction import (
+    Accumulator,
+    Reduction,
+    ResultOnDemand,
+    SeriesKernel,
+    Strategy,
+)
 from rhodolite.arrays.schedule import find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer, decoding_factor
 from rhodolite.errors import DataError
@@ -25,6 +31,7 @@ from rhodolite.limits import check_held, machine_memory
 from rhodolite.plain_text import file_size
 
 T = TypeVar("T")
+Outputs = Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]
 LARGEST_BLOCK = 24 << 20
 """Blocks beyond this many bytes hardly gain speed (docs/performance.md) and cost memory."""
 
@@ -167,8 +174,10 @@ class Engine:
         for one in find_passes(arrays, self._memory_for_results):
             if one.scratch is not None:
                 self._fill(one.scratch)
-            elif one.by_series:
+            elif one.strategy is Strategy.BY_SERIES:
                 self._work_by_series(one.source, one.reductions, what)
+            elif one.strategy is Strategy.BY_GROUP:
+                self._work_by_group(one.reductions[0], what)
             else:
                 self._reduce(one.source, one.reductions, what)
 
@@ -241,7 +250,7 @@ class Engine:
         self.prepare([data])
         cells = source.shape[:axis] + source.shape[axis + 1 :]
         tile = block[:axis] + block[axis + 1 :]
-        rooms = [self._make_room(work, cells, tile) for work in works]
+        rooms = [self._make_room(work.outputs(), cells, tile) for work in works]
         counts: list[Counter[str]] = [Counter() for _ in works]
         task = functools.partial(_series_results, data, works)
         regions = iterate_blocks(source.shape, block)
@@ -259,13 +268,26 @@ class Engine:
             work.report(count)
             reduction.results = dict(room)
 
+    def _work_by_group(self, reduction: Reduction, what: str) -> None:
+        work = reduction.by_group
+        assert work is not None
+        tile = work.chunks[1:]
+        outputs = dict.fromkeys(work.names, ((), np.dtype("f8")))
+        room = self._make_room(outputs, work.shape, (1, *tile))
+        blocks = ResultOnDemand(work, work.names[0])
+        _, total, regions = self.blocks(blocks)
+        for region, results in self.stream(work.read, regions, what, total, blocks.nbytes):
+            for name, part in results.items():
+                room[name].put(region, part)
+        reduction.results = dict(room)
+
     def _make_room(
-        self, work: SeriesKernel, cells: tuple[int, ...], tile: tuple[int, ...]
+        self, outputs: Outputs, cells: tuple[int, ...], tile: tuple[int, ...]
     ) -> dict[str, ScratchBuffer | InMemory]:
-        """Return where the results of some work go: memory where they are small, a scratch file
-        otherwise."""
+        """Return where results go, given their shapes before the cells and their types: memory
+        where they are small, a scratch file otherwise."""
         made: dict[str, ScratchBuffer | InMemory] = {}
-        for name, (before, dtype) in work.outputs().items():
+        for name, (before, dtype) in outputs.items():
             shape = (*before, *cells)
             small = not shape or (
                 math.prod(shape) * dtype.itemsize <= self._memory_for_results // _SHARE_OF_RESULTS

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections import Counter
 from collections.abc import Mapping
+from enum import Enum
 from typing import Any, Self
 
 import numpy as np
 
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region
+
+_SHARE_OF_A_GROUP = 8
+"""A group at the cells of a chunk may take this part of the memory."""
+_SHARE_OF_STATE = 16
+"""An accumulator of more than this part of the memory is slower than one group at a time."""
 
 
 class Accumulator(ABC):
@@ -70,6 +77,63 @@ class SeriesKernel(ABC):
         """Say what was counted over all cells."""
 
 
+class OnDemand(ABC):
+    """Results that are computed when a block of them is read.
+
+    Attributes
+    ----------
+    source : LazyArray
+    shape : tuple of int
+        Of each of the results.
+    names : tuple of str
+        Of the results, all of which are computed at once.
+    chunks : tuple of int
+        Shape of the blocks that cost least.
+    """
+
+    source: LazyArray
+    shape: tuple[int, ...]
+    names: tuple[str, ...]
+    chunks: tuple[int, ...]
+
+    @abstractmethod
+    def read(self, region: Region) -> dict[str, Array]:
+        """Return a block of each result in float64, by name."""
+
+    @property
+    @abstractmethod
+    def held_share(self) -> float:
+        """How many values are held for each that is read."""
+
+
+class ResultOnDemand(LazyArray):
+    """One of the results that are computed when they are read."""
+
+    def __init__(self, work: OnDemand, name: str) -> None:
+        self.shape, self.chunks, self.dtype = work.shape, work.chunks, np.dtype("f8")
+        self._work = work
+        self._name = name
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._work.source,)
+
+    @property
+    def decoded_share(self) -> float:
+        return self._work.held_share
+
+    def read(self, region: Region) -> Array:
+        return self._work.read(region)[self._name]
+
+
+class Strategy(Enum):
+    """How a reduction is carried out."""
+
+    MERGED = "blocks in the order of storage, whose results are merged"
+    BY_SERIES = "tiles that hold whole series"
+    BY_GROUP = "group by group, and kept"
+    ON_DEMAND = "group by group, when the results are read"
+
+
 class Reduction:
     """One pass over a source, run by the engine before anything reads from it.
 
@@ -83,6 +147,10 @@ class Reduction:
         where `state` is more than memory allows. One of the two has to be there.
     state : int
         Bytes that the accumulator holds.
+    by_group : OnDemand, optional
+        Gives the same results group by group, where that decodes each chunk once.
+    read_once : bool
+        Whether the results are read only once, so that they need not be kept.
     """
 
     def __init__(
@@ -91,21 +159,38 @@ class Reduction:
         accumulator: Accumulator | None = None,
         series: SeriesKernel | None = None,
         state: int = 0,
+        by_group: OnDemand | None = None,
+        read_once: bool = False,
     ) -> None:
         self.source = source
         self.accumulator = accumulator
         self.series = series
         self.state = state
+        self.by_group = by_group
+        self.read_once = read_once
         self.results: dict[str, LazyArray] | None = None
 
     def __getstate__(self) -> dict[str, Any]:
         # Another process that gets the results has no use for what they were made of.
-        made_of = {"source": None, "accumulator": None, "series": None}
+        made_of = {"source": None, "accumulator": None, "series": None, "by_group": None}
         return self.__dict__ if self.results is None else {**self.__dict__, **made_of}
 
-    def by_series(self, memory: int) -> bool:
-        """Return whether whole series are to be worked on, given the bytes of memory allowed."""
-        return self.series is not None and (self.accumulator is None or self.state > memory // 2)
+    def strategy(self, memory: int) -> Strategy:
+        """Return how to carry it out, given the bytes of memory allowed."""
+        if self.by_group is not None and self._favours_groups(self.by_group, memory):
+            return Strategy.ON_DEMAND if self.read_once else Strategy.BY_GROUP
+        too_large = self.accumulator is None or self.state > memory // 2
+        return Strategy.BY_SERIES if self.series is not None and too_large else Strategy.MERGED
+
+    def _favours_groups(self, work: OnDemand, memory: int) -> bool:
+        """Return whether one group at a time is less work than all of them at once."""
+        fits = math.prod(work.chunks) * 8 * work.held_share <= memory // _SHARE_OF_A_GROUP
+        return fits and (self.accumulator is None or self.state > memory // _SHARE_OF_STATE)
+
+    def compute_on_demand(self) -> None:
+        """Have the results computed when they are read."""
+        assert self.by_group is not None
+        self.results = {name: ResultOnDemand(self.by_group, name) for name in self.by_group.names}
 
     def keep(self, results: Mapping[str, Array]) -> None:
         """Take in results that fit into memory."""
@@ -126,6 +211,15 @@ class ReductionResult(LazyArray):
         self.name = name
         self.shape = shape
         self.dtype = dtype
+
+    @property
+    def chunks(self) -> tuple[int, ...] | None:  # type: ignore[override]
+        results = self.reduction.results
+        return None if results is None else results[self.name].chunks
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        results = self.reduction.results
+        return () if results is None else (results[self.name],)
 
     def read(self, region: Region) -> Array:
         if self.reduction.results is None:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from rhodolite.arrays.lazy import LazyArray
-from rhodolite.arrays.reduction import Reduction, ReductionResult
+from rhodolite.arrays.reduction import Reduction, ReductionResult, Strategy
 from rhodolite.arrays.scratch import RechunkedScratch
 
 
@@ -19,15 +19,15 @@ class Pass:
     source : LazyArray
     reductions : list of Reduction
         What is made of every block.
-    by_series : bool
-        Whether blocks have to hold whole series.
+    strategy : Strategy
+        How the reductions are carried out.
     scratch : RechunkedScratch, optional
         Where every block is put in another order.
     """
 
     source: LazyArray
     reductions: list[Reduction] = field(default_factory=list)
-    by_series: bool = False
+    strategy: Strategy = Strategy.MERGED
     scratch: RechunkedScratch | None = None
 
 
@@ -46,14 +46,26 @@ def find_passes(arrays: Iterable[LazyArray], memory: int) -> list[Pass]:
     found: dict[tuple[int, int, int], Pass] = {}
     for node, depth in _with_depths(arrays):
         if isinstance(node, ReductionResult) and node.reduction.results is None:
-            source, by_series = node.reduction.source, node.reduction.by_series(memory)
-            axis = node.reduction.series.axis if by_series and node.reduction.series else -1
-            shared = found.setdefault((depth, id(source), axis), Pass(source, by_series=by_series))
+            source, strategy = node.reduction.source, node.reduction.strategy(memory)
+            if strategy is Strategy.ON_DEMAND:
+                node.reduction.compute_on_demand()
+                continue
+            shared = found.setdefault(
+                (depth, id(source), _run_of(node.reduction, strategy)), Pass(source, [], strategy)
+            )
             if node.reduction not in shared.reductions:
                 shared.reductions.append(node.reduction)
         elif isinstance(node, RechunkedScratch) and not node.filled:
             found[depth, id(node), -1] = Pass(node.source, scratch=node)
     return [found[key] for key in sorted(found, key=lambda key: key[0])]
+
+
+def _run_of(reduction: Reduction, strategy: Strategy) -> int:
+    """Return what is the same for reductions that can share a run over the blocks."""
+    if strategy is Strategy.BY_GROUP:
+        return -2 - id(reduction)
+    by_series = strategy is Strategy.BY_SERIES and reduction.series is not None
+    return reduction.series.axis if by_series and reduction.series else -1
 
 
 def _with_depths(arrays: Iterable[LazyArray]) -> list[tuple[LazyArray, int]]:
@@ -87,7 +99,7 @@ def _needed(node: LazyArray) -> tuple[LazyArray, ...]:
     """Return what a node reads from; nothing where its pass has run."""
     if isinstance(node, ReductionResult):
         if node.reduction.results is not None:
-            return ()
+            return node.sources()
         more = node.reduction.series.needs() if node.reduction.series is not None else ()
         return (node.reduction.source, *more)
     if isinstance(node, RechunkedScratch) and node.filled:

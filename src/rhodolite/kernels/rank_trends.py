@@ -11,9 +11,10 @@ from numpy.typing import NDArray
 from rhodolite.kernels.autocorrelation import autocorrelation
 from rhodolite.kernels.distributions import normal_below, normal_quantile
 from rhodolite.kernels.order_statistics import ascending
-from rhodolite.kernels.pairwise_slopes import MANY, SURE, Pairs, median_and_limits, of_long_series
 
 Array = NDArray[Any]
+SURE = 1.96
+"""Of an autocorrelation times the root of the number of values, where it is significant at 5 %."""
 _AT_ONCE = 1 << 18
 """Pairs that are worked on together, small enough to fit in cache."""
 
@@ -104,22 +105,17 @@ def pairwise_trend(
     Sen 1968, Journal of the American Statistical Association 63, 1379-1389; for seasons Hirsch,
     Slack and Smith 1982, Water Resources Research 18, 107-121.
     """
+    from rhodolite.kernels.pairwise_slopes import sen_of_rows
+
     cells = values.shape[1:]
-    flat = np.ascontiguousarray(values.reshape(len(x), -1).T.astype(np.float64))
+    rows = _by_cell(values)
     reach = normal_quantile(1 - alpha / 2) * np.sqrt(np.maximum(variance, 0)).ravel()
-    out = np.full((4, len(flat)), np.nan)
-    if seasons is None and len(x) * (len(x) - 1) // 2 > MANY:
-        for row, series in enumerate(flat):
-            held = ~np.isnan(series)
-            out[:, row] = of_long_series(x[held], series[held], reach[row])
-    else:
-        pairs = Pairs(x, seasons)
-        step = max(1, _AT_ONCE // max(pairs.count, 1))
-        for start in range(0, len(flat), step):
-            part = slice(start, start + step)
-            slopes = pairs.slopes(flat[part])
-            out[0, part] = [np.count_nonzero(row > 0) - np.count_nonzero(row < 0) for row in slopes]
-            out[1:, part] = median_and_limits(slopes, reach[part])
+    season_of = np.zeros(len(x), np.int64) if seasons is None else seasons
+    members = np.argsort(season_of, kind="stable")
+    counts = np.unique(season_of, return_counts=True)[1]
+    firsts = np.concatenate([[0], np.cumsum(counts)])
+    out = np.empty((4, len(rows)))
+    sen_of_rows(x.astype(np.float64), rows, firsts, members, reach, out)
     return tuple(row.reshape(cells) for row in out)  # type: ignore[return-value]
 
 
@@ -130,12 +126,17 @@ def kendall_statistic(values: Array) -> Array:
     ----------
     values : ndarray, shape (n, *cells)
     """
-    n = len(values)
-    score = np.zeros(values.shape[1:])
-    for lag in range(1, n):
-        change = values[lag:] - values[:-lag]
-        score += (change > 0).sum(axis=0) - (change < 0).sum(axis=0)
-    return score
+    from rhodolite.kernels.pairwise_slopes import kendall_of_rows
+
+    rows = _by_cell(values)
+    score = np.empty(len(rows))
+    kendall_of_rows(rows, score)
+    return score.reshape(values.shape[1:])
+
+
+def _by_cell(values: Array) -> Array:
+    """Return values of shape (n, *cells) as (cells, n), each series in one piece."""
+    return np.ascontiguousarray(values.reshape(len(values), -1).T, dtype=np.float64)
 
 
 def seasonal_kendall(values: Array, seasons: Array, years: Array) -> tuple[Array, Array]:

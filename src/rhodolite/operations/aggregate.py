@@ -20,6 +20,7 @@ from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.time_groups.groups import Groups
 from rhodolite.operations.time_groups.period_array import PeriodArray
 from rhodolite.operations.time_groups.periods import (
     FEW_STEPS,
@@ -28,7 +29,7 @@ from rhodolite.operations.time_groups.periods import (
     warn_of_ends,
     with_ends,
 )
-from rhodolite.operations.time_groups.reduction import Groups, grouped_reduction
+from rhodolite.operations.time_groups.reduction import grouped_reduction
 from rhodolite.operations.time_groups.totals import TotalRule, adding, is_amount
 from rhodolite.operations.variables.along_time import (
     put_in_place,

@@ -98,7 +98,9 @@ class Climatology(Operation):
         )
 
     def _normal(self, dataset: Dataset, variable: Variable, base: BasePeriod) -> Variable:
-        reduction, name, shape = base.reduction(dataset, variable, self.statistic.within(variable))
+        reduction, name, shape = base.reduction(
+            dataset, variable, self.statistic.within(variable), read_once=self.smooth is None
+        )
         dtype = variable.floats().dtype
         data: LazyArray = reduction.output(name, shape, np.float64 if self.smooth else dtype)
         attributes = climatology_attributes(

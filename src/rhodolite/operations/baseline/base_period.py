@@ -17,7 +17,8 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.statistic import Measure
-from rhodolite.operations.time_groups.reduction import Groups, grouped_reduction
+from rhodolite.operations.time_groups.groups import Groups
+from rhodolite.operations.time_groups.reduction import grouped_reduction
 from rhodolite.operations.time_groups.totals import is_amount
 from rhodolite.operations.variables.along_time import time_axis_of
 
@@ -136,10 +137,15 @@ class BasePeriod:
         return Selected(source, [*picks[:along], self.steps, *picks[along + 1 :]])
 
     def reduction(
-        self, dataset: Dataset, variable: Variable, measure: Measure | Statistic
+        self,
+        dataset: Dataset,
+        variable: Variable,
+        measure: Measure | Statistic,
+        *,
+        read_once: bool = False,
     ) -> tuple[Reduction, str, tuple[int, ...]]:
         """Return the pass that makes a variable's normals, their name and their shape (phases,
-        *cells)."""
+        *cells); `read_once` says whether they are the result themselves."""
         along = time_axis_of(dataset, variable)
         alike = self.weights is not None and is_amount(variable, self.axis)
         groups = Groups(
@@ -152,7 +158,7 @@ class BasePeriod:
             self.coverage,
         )
         source = self.in_base(dataset, variable)
-        reduction, name = grouped_reduction(source, groups, measure, along)
+        reduction, name = grouped_reduction(source, groups, measure, along, read_once=read_once)
         return (
             reduction,
             name,

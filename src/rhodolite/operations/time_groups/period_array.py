@@ -10,7 +10,7 @@ import numpy as np
 from rhodolite.arrays import Array, LazyArray, Region
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic
 from rhodolite.operations.parameters.statistic import Measure
-from rhodolite.operations.time_groups.reduction import Groups, grouped_measure
+from rhodolite.operations.time_groups.groups import Groups, grouped_measure
 
 _PIECE = 16 << 20
 """Bytes of float64 that are read at once of a period whose statistic can be merged."""

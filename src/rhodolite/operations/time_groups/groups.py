@@ -1,0 +1,117 @@
+"""Steps of time in groups: which step is in which, and how much of a group is needed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array
+from rhodolite.errors import warn
+from rhodolite.kernels.grouped_statistics import Count, Gathered, Statistic
+from rhodolite.operations.parameters.statistic import Measure
+
+Integers = NDArray[np.int64]
+
+
+@dataclass(frozen=True, eq=False)
+class Groups:
+    """Steps of time in groups, and how much of a group is needed.
+
+    Attributes
+    ----------
+    label : str
+        What is computed, for warnings, such as ``tas, 1991..2020``.
+    noun : str
+        What the results are called, such as ``normals``.
+    steps : ndarray of int, shape (n,)
+        Group of each step; -1 where it is left out.
+    size : int
+        Number of groups.
+    weights : ndarray of float64, shape (n,), or None
+        Lengths of the steps, where they differ.
+    full : ndarray of float64, shape (size,)
+        Weight of a group from which nothing is missing.
+    coverage : float
+        Share of that weight that a result needs.
+    told : ndarray of bool, shape (size,), optional
+        Groups that are known to be incomplete, and are not counted again.
+    """
+
+    label: str
+    noun: str
+    steps: Integers
+    size: int
+    weights: Array | None
+    full: Array
+    coverage: float
+    told: NDArray[np.bool_] | None = None
+
+    def part(self, rows: slice) -> Groups:
+        """Return some of the groups; their steps are not changed."""
+        told = None if self.told is None else self.told[rows]
+        return replace(self, full=self.full[rows], size=rows.stop - rows.start, told=told)
+
+    def share(self, gathered: Gathered) -> Array:
+        """Return the share of each group that is there, shape (size, *cells)."""
+        full = self.full.reshape(-1, *(1,) * (gathered.count.ndim - 1))
+        return np.divide(gathered.total_weight, full)
+
+    def blank(self, results: dict[str, Array], gathered: Gathered) -> int:
+        """Set results from too few values to NaN, and return how many that were not missing
+        anyway."""
+        short = self.share(gathered) < self.coverage - 1e-9
+        for values in results.values():
+            values[short] = np.nan
+        lost = short & (gathered.count > 0)
+        return int((lost if self.told is None else lost[~self.told]).sum())
+
+    def report(self, lost: int, of: int) -> None:
+        """Warn of results that are missing since their groups are incomplete."""
+        if lost:
+            warn(
+                "{label}: {lost:,} of {of:,} {noun} are missing, since too few values are there; "
+                "--min-coverage changes how many are needed",
+                label=self.label,
+                noun=self.noun,
+                lost=lost,
+                of=of,
+            )
+
+
+def grouped_measure(
+    block: Array,
+    steps: Integers,
+    groups: Groups,
+    measure: Measure | Statistic,
+    weights: Array | None,
+) -> tuple[dict[str, Array], Gathered]:
+    """Return a measure of each group of a block that holds all their values, and the counts behind
+    it.
+
+    Parameters
+    ----------
+    block : ndarray
+        Values, shape (n, *cells).
+    steps : ndarray of int
+    groups : Groups
+    measure : Measure or Statistic
+        The statistic.
+    weights : ndarray, optional
+        Weights of the steps.
+    """
+    if isinstance(measure, Statistic):
+        gathered = measure.gather(block, steps, groups.size, weights)
+        return measure.finish(gathered), gathered
+    values = np.full((groups.size, *block.shape[1:]), np.nan)
+    for group in range(groups.size):
+        members = np.flatnonzero(steps == group)
+        if members.size:
+            in_a_row = members[-1] - members[0] + 1 == members.size
+            values[group] = measure.of_all(
+                block[members[0] : members[-1] + 1] if in_a_row else block[members]
+            )
+    gathered = Count().gather(block, steps, groups.size, weights)
+    values[gathered.count == 0] = np.nan
+    return {"value": values}, gathered
