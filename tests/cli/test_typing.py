@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
+
 import netCDF4
 import numpy as np
 import pytest
@@ -150,3 +153,27 @@ def test_members_are_inspected_one_by_one(folder):
     out = run_here("inspect", "a.nc", "m.nc", "--members", folder=folder).out
     assert "a: a.nc" in out
     assert "m: m.nc" in out
+
+
+_HEAVY = ("pandas", "matplotlib", "scipy", "shapely", "numba", "zarr", "numcodecs", "rich", "dask")
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["--help"],
+        ["inspect", "a.nc"],
+        ["subset", "a.nc", "--lat", "0..2", "-o", "b.nc"],
+        ["anomaly", "a.nc", "--min-years", "1", "-o", "c.nc"],
+    ],
+)
+def test_a_command_imports_only_what_it_needs(tmp_path, words):
+    write_plain(tmp_path / "a.nc", np.ones((24, 3, 4)), times=np.arange(24) * 30.4 + 15)
+    script = (
+        "import sys; from rhodolite.cli.main import main; code = main(sys.argv[1:]); "
+        f"print('IMPORTED', code, *[name for name in {_HEAVY} if name in sys.modules])"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", script, *words], cwd=tmp_path, capture_output=True, text=True
+    )
+    assert done.stdout.rpartition("IMPORTED")[2].split() == ["0"], done.stderr

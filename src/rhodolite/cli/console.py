@@ -5,12 +5,10 @@ from __future__ import annotations
 
 import contextlib
 import json
-import platform
 import re
 import sys
 import time
 from collections.abc import Iterable, Mapping
-from importlib.metadata import PackageNotFoundError, requires, version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -88,6 +86,9 @@ def print_version(*, debug: bool) -> None:
 
 def list_versions() -> list[str]:
     """Return a line for each of the program, Python and the libraries."""
+    import platform
+    from importlib.metadata import PackageNotFoundError, requires, version
+
     lines = [
         f"rhodolite {__version__}",
         f"Python {platform.python_version()} on {platform.system()} {platform.machine()}",

@@ -15,7 +15,6 @@ from typing import Any
 import deflate
 import numpy as np
 from isal import isal_zlib
-from numcodecs import Fletcher32
 
 from rhodolite.arrays import Array
 from rhodolite.formats.declared_sizes import zstd_size
@@ -113,7 +112,7 @@ class ChunkCodec:
         plain = np.ascontiguousarray(values, dtype=self.dtype)
         data = shuffle(plain) if "shuffle" in self.filters else plain
         packed = self._deflate(data) if "deflate" in self.filters else data.tobytes()
-        return Fletcher32().encode(packed) if "fletcher32" in self.filters else packed
+        return with_fletcher32(packed) if "fletcher32" in self.filters else packed
 
     def _deflate(self, data: Array) -> bytes:
         if self.thorough:
@@ -210,6 +209,18 @@ def _check_sum(data: Bytes) -> Bytes:
     return content
 
 
+def with_fletcher32(data: Bytes) -> bytes:
+    """Return bytes with their checksum after them.
+
+    Parameters
+    ----------
+    data : Bytes
+    """
+    from numcodecs import Fletcher32
+
+    return bytes(Fletcher32().encode(data))
+
+
 def fletcher32(data: Bytes) -> int:
     """Return the Fletcher-32 checksum of bytes, as the HDF5 library computes it.
 
@@ -217,7 +228,7 @@ def fletcher32(data: Bytes) -> int:
     ----------
     data : Bytes
     """
-    return int.from_bytes(Fletcher32().encode(data)[-4:], "little")
+    return int.from_bytes(with_fletcher32(data)[-4:], "little")
 
 
 def shuffle(values: Array) -> Array:

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import h5py
 import netCDF4
 import numpy as np
 
@@ -207,6 +206,8 @@ def _encoded_block(data: LazyArray, encoding: Encoding, region: Region) -> Array
 
 def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -> None:
     """Encode a variable's chunks in the engine's tasks and put them in the file in order."""
+    import h5py
+
     variable, chunks = plan.variable, plan.chunks
     assert chunks is not None
     data, block = engine.in_units(variable.data, chunks)
