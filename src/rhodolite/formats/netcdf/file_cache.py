@@ -29,30 +29,31 @@ class HandleCache:
     def __init__(self, opener: Callable[[Path | str], Any], closer: Callable[[Any], None]) -> None:
         self._opener = opener
         self._closer = closer
-        self._open: OrderedDict[tuple[Path | str, int, int], Any] = OrderedDict()
+        self._open: OrderedDict[Path | str, tuple[tuple[int, int], Any]] = OrderedDict()
 
     def get(self, path: Path | str) -> Any:
         """Return the open file, or what is served at an address; the caller holds LIBRARY_LOCK
         while it uses it."""
-        key: tuple[Path | str, int, int] = (path, 0, 0)
+        identity = (0, 0)
         if isinstance(path, Path):
             status = path.stat()  # a file replaced meanwhile is another file
-            key = (path, status.st_ino, status.st_mtime_ns)
-        if key in self._open:
-            self._open.move_to_end(key)
-            return self._open[key]
-        if isinstance(path, Path):
-            # The library shares what it knows of a file among all handles, also of its old content.
-            self.close(path)
-        handle = self._open[key] = self._opener(path)
+            identity = (status.st_ino, status.st_mtime_ns)
+        known, handle = self._open.get(path, (None, None))
+        if known == identity:
+            self._open.move_to_end(path)
+            return handle
+        # The library shares what it knows of a file among all handles, also of its old content.
+        self.close(path)
+        handle = self._opener(path)
+        self._open[path] = (identity, handle)
         while len(self._open) > _MOST_OPEN:
-            self._closer(self._open.popitem(last=False)[1])
+            self._closer(self._open.popitem(last=False)[1][1])
         return handle
 
-    def close(self, path: Path) -> None:
-        """Close every handle of a path."""
-        for key in [key for key in self._open if key[0] == path]:
-            self._closer(self._open.pop(key))
+    def close(self, path: Path | str) -> None:
+        """Close the handle of a path, if it is open."""
+        if path in self._open:
+            self._closer(self._open.pop(path)[1])
 
 
 def _open_netcdf(path: Path | str) -> Any:
