@@ -65,7 +65,10 @@ def test_no_way_of_working_and_no_format_changes_an_answer(tmp_path_factory, how
         ("b.zarr", ["--chunks", "series"]),
         ("b.nc", ["--format", "netcdf3-64bit"]),
     ):
-        copied = run_here("join", "a.nc", "-o", name, "--overwrite", *options, folder=folder)
+        # Left to itself a copy has the values of packed numbers in single precision.
+        packed = how["kind"] in ("i2", "u1", "i4")
+        verb = ("convert", "a.nc", "--pack", "keep") if packed else ("join", "a.nc")
+        copied = run_here(*verb, "-o", name, "--overwrite", *options, folder=folder)
         assert copied.code == 0, copied.err
         _compare(_run(folder, command, name), expected, how, name)
 

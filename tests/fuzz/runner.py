@@ -89,6 +89,7 @@ def run_mutants(folder: Path, count: int, seed: int, kind: str | None = None) ->
         if what:
             shown = " ".join(words)
             failures.append(Failure(chosen, number, change, shown, what))
+            print(f"{chosen} {number}: {change}\n  {shown}\n  {what}", flush=True)
     return failures
 
 
@@ -153,9 +154,6 @@ def main() -> int:
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as name:
         failures = run_mutants(Path(name), options.count, options.seed, options.kind)
-    for failure in failures:
-        print(f"{failure.kind} {failure.number}: {failure.change}\n  {failure.command}")
-        print(f"  {failure.what}")
     print(f"{len(failures)} of {options.count} mutants did what none may do")
     return bool(failures)
 

@@ -57,6 +57,9 @@ class DryRun(Engine):
             if key in self._noted:
                 continue
             self._noted.add(key)
+            if one.strategy is Strategy.BY_GROUP:
+                self._note_groups(one, what)
+                continue
             data, block = one.source, None
             by_series = one.strategy is Strategy.BY_SERIES
             if by_series and one.reductions[0].series is not None:
@@ -72,6 +75,13 @@ class DryRun(Engine):
                 written=_count_kept(one),
                 one=one,
             )
+
+    def _note_groups(self, one: Pass, what: str) -> None:
+        work = one.reductions[0].by_group
+        assert work is not None
+        results = ResultOnDemand(work, work.names[0])
+        kept = results.nbytes * len(work.names)
+        self.note(f"{what} by group", results, written=kept if self.keeps_on_disk(kept) else 0)
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
         """Return values that are there already; of others note the work and return missing

@@ -113,6 +113,10 @@ class Engine:
         read."""
         return self.memory if self.executor is None else 1 << 62
 
+    def keeps_on_disk(self, nbytes: int) -> bool:
+        """Return whether results of so many bytes go into a scratch file."""
+        return nbytes > self._memory_for_results // _SHARE_OF_RESULTS
+
     def blocks(
         self, array: LazyArray, chunks: tuple[int, ...] | None = None
     ) -> tuple[tuple[int, ...], int, Iterator[Region]]:
@@ -289,9 +293,7 @@ class Engine:
         made: dict[str, ScratchBuffer | InMemory] = {}
         for name, (before, dtype) in outputs.items():
             shape = (*before, *cells)
-            small = not shape or (
-                math.prod(shape) * dtype.itemsize <= self._memory_for_results // _SHARE_OF_RESULTS
-            )
+            small = not shape or not self.keeps_on_disk(math.prod(shape) * dtype.itemsize)
             made[name] = (
                 InMemory(np.empty(shape, dtype))
                 if small

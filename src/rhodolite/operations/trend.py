@@ -166,7 +166,13 @@ class Trend(Operation):
         merged, state = None, 0
         if self.spec.merges:
             merged = LineAccumulator(
-                axis.decimal_years, along, variable.shape, factor, self.min_values, self.alpha
+                # From the middle of the series, so that parts of it merge without rounding.
+                axis.decimal_years - np.median(axis.decimal_years),
+                along,
+                variable.shape,
+                factor,
+                self.min_values,
+                self.alpha,
             )
             state = variable.data.size // max(len(axis), 1) * 8 * 12
         reduction = Reduction(variable.floats(), merged, work, state)
