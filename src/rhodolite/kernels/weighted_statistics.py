@@ -12,6 +12,7 @@ from rhodolite.kernels.moments import moments, shares, vanishes
 Array = NDArray[Any]
 Parts = dict[str, Array]
 _SPREADS = ("std", "variance")
+_JOINED = {"weight": np.add, "count": np.add, "total": np.add, "low": np.fmin, "high": np.fmax}
 
 
 def gather(values: Array, weights: Array, kind: str) -> Parts:
@@ -30,49 +31,53 @@ def gather(values: Array, weights: Array, kind: str) -> Parts:
     dict of str to ndarray of float64, shape (k,)
         `weight` and `count` of what is there, and what the kind needs besides.
     """
-    there = ~np.isnan(values)
-    parts = {
-        "weight": np.einsum("kn,n->k", there, weights, dtype=np.float64),
-        "count": there.sum(axis=1, dtype=np.float64),
-    }
+    gaps = np.isnan(values)
+    whole = not gaps.any()
+    if whole:
+        # One number for all, which takes no room.
+        sums = {"weight": float(weights.sum()), "count": float(weights.size)}
+        parts = {name: np.broadcast_to(np.float64(n), len(values)) for name, n in sums.items()}
+    else:
+        parts = {
+            "weight": _weighted_sum(~gaps, weights),
+            "count": (~gaps).sum(axis=1, dtype=np.float64),
+        }
     if kind in ("min", "max", "range"):
         parts["low"], parts["high"] = (
             f.reduce(values, axis=1, initial=np.nan).astype(np.float64) for f in (np.fmin, np.fmax)
         )
     elif kind != "count":
-        filled = values if there.all() else np.where(there, values, 0)
-        parts["total"] = np.einsum("kn,n->k", filled, weights, dtype=np.float64)
+        parts["total"] = _weighted_sum(values if whole else np.where(gaps, 0, values), weights)
         if kind in _SPREADS:
             _, _, parts["mean"], parts["squares"] = moments(values.T, weights)
     return parts
 
 
-def merge(parts: Parts, other: Parts) -> Parts:
-    """Return the parts of two sets of cells together.
+def _weighted_sum(values: Array, weights: Array) -> Array:
+    """Return the sum over the second axis in float64."""
+    if (weights == weights[:1]).all():
+        total = np.add.reduce(values, axis=1, dtype=np.float64)
+        total *= weights[0] if weights.size else 0.0
+        return np.asarray(total)
+    return np.asarray(np.einsum("nk,n->k", values.T, weights, dtype=np.float64))
+
+
+def merge(parts: Parts, other: Parts) -> None:
+    """Take in the parts of another set of cells, as if `gather` had taken in all at once.
 
     Parameters
     ----------
     parts, other : dict of str to ndarray of float64
-        What `gather` returned for the same kind, all of one shape.
-
-    Returns
-    -------
-    dict of str to ndarray of float64
-        As if `gather` had taken in all cells at once.
-
+        What `gather` returned for the same kind, all of one shape; the first are changed.
     """
-    merged: Parts = {
-        name: parts[name] + other[name] for name in ("weight", "count", "total") if name in parts
-    }
-    if "low" in parts:
-        merged["low"] = np.fmin(parts["low"], other["low"])
-        merged["high"] = np.fmax(parts["high"], other["high"])
     if "squares" in parts:
         share, between = shares(parts["weight"], other["weight"])
         shift = other["mean"] - parts["mean"]
-        merged["mean"] = parts["mean"] + share * shift
-        merged["squares"] = parts["squares"] + other["squares"] + shift**2 * between
-    return merged
+        parts["mean"] += share * shift
+        parts["squares"] += other["squares"] + shift**2 * between
+    for name, join in _JOINED.items():
+        if name in parts:
+            join(parts[name], other[name], out=parts[name])
 
 
 def finish(parts: Parts, kind: str) -> Array:

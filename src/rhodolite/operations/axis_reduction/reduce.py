@@ -192,10 +192,9 @@ class AxisReductionSums(Accumulator):
                 {name: np.full(shape, np.nan if name in ("low", "high") else 0.0) for name in parts}
                 for parts in other._parts
             ]
+        at: Any = (*other._region, ...)  # views, also of results without axes
         for ours, theirs in zip(self._parts, other._parts, strict=True):
-            here = {name: part[other._region] for name, part in ours.items()}
-            for name, part in merge(here, theirs).items():
-                ours[name][other._region] = part
+            merge({name: part[at] for name, part in ours.items()}, theirs)
 
     def finish(self) -> dict[str, Array]:
         if self._parts is None:
