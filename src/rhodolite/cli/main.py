@@ -10,6 +10,7 @@ import traceback
 import warnings
 from typing import Any
 
+from rhodolite.arrays.allocation import keep_freed_memory
 from rhodolite.cli.chain import run_chain
 from rhodolite.cli.console import list_words, print_version, say, say_warnings
 from rhodolite.cli.report import asked_report, write_report
@@ -50,6 +51,7 @@ def run() -> None:
         from rhodolite.cli.completion import complete
 
         complete()
+    keep_freed_memory()
     # A request to terminate and a terminal that closes are answered like Ctrl-C, so that nothing
     # half-written stays.
     for name in ("SIGTERM", "SIGHUP"):

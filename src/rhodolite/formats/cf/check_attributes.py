@@ -33,7 +33,7 @@ def check_attributes(
     DataError
         If a scale or an offset is not a number, so that the values cannot be known.
     """
-    checked = {}
+    checked: dict[str, Any] = {}
     for key, value in attributes.items():
         if key in TEXT_ATTRIBUTES:
             text = _as_text(value, number_is_text=key == "units")
@@ -43,8 +43,12 @@ def check_attributes(
             checked[key] = text
         elif key in PACKING:
             checked[key] = _check_number(label, name, key, value)
-        elif numeric and key in LIMITS and not _holds_numbers(value):
-            warn(f"{label}: the attribute {key} of {name} is not a number and is left out")
+        elif numeric and key in LIMITS:
+            if not _holds_numbers(value):
+                warn(f"{label}: the attribute {key} of {name} is not a number and is left out")
+                continue
+            written = np.asarray(value).dtype.kind in "OUS"
+            checked[key] = np.asarray(value).astype(np.float64)[()] if written else value
         else:
             checked[key] = value
     return checked

@@ -88,7 +88,7 @@ class NetCDFVariable(LazyArray):
             return self._decoding.decode(raw)
         except CorruptChunk as damage:
             raise DataError(f"{self.path}: variable '{self.name}' is damaged: {damage}") from None
-        except (OSError, RuntimeError) as error:
+        except (OSError, RuntimeError, IndexError, KeyError) as error:
             raise DataError(
                 f"{self.path}: variable '{self.name}' cannot be read: {error}"
             ) from None

@@ -192,7 +192,12 @@ def _dimensions(name: str, stored: Any) -> tuple[str, ...]:
 def _attributes(holder: Any) -> dict[str, Any]:
     """Return attributes as NetCDF has them: lists of numbers as arrays, nothing for null."""
     found = {}
-    for key, value in holder.attrs.asdict().items():
+    try:
+        table = holder.attrs.asdict()
+    except (TypeError, ValueError):
+        place = str(holder.store_path).removeprefix("file://")
+        raise DataError(f"{place}: its attributes are not a table") from None
+    for key, value in table.items():
         if key == DIMENSIONS_ATTRIBUTE or value is None:
             continue
         numbers = (

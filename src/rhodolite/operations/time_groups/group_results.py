@@ -124,14 +124,20 @@ class GroupResults(OnDemand):
 
     def _values(self, steps: Array, cells: Region, shape: tuple[int, ...]) -> Array:
         """Return the values of some steps, time first; those in a row are read at once."""
-        out = np.empty((steps.size, *shape), self.source.dtype)
         edges = [0, *(np.flatnonzero(np.diff(steps) != 1) + 1), steps.size]
-        for start, stop in itertools.pairwise(edges):
-            if stop > start:
-                run = slice(int(steps[start]), int(steps[stop - 1]) + 1)
-                inner = (*cells[: self._axis], run, *cells[self._axis :])
-                out[start:stop] = np.moveaxis(self.source.read(inner), self._axis, 0)
+        runs = [(start, stop) for start, stop in itertools.pairwise(edges) if stop > start]
+        if len(runs) == 1:
+            return self._run(steps, cells)
+        out = np.empty((steps.size, *shape), self.source.dtype)
+        for start, stop in runs:
+            out[start:stop] = self._run(steps[start:stop], cells)
         return out
+
+    def _run(self, steps: Array, cells: Region) -> Array:
+        """Return the values of steps in a row, time first."""
+        run = slice(int(steps[0]), int(steps[-1]) + 1)
+        inner = (*cells[: self._axis], run, *cells[self._axis :])
+        return np.moveaxis(self.source.read(inner), self._axis, 0)
 
 
 def reads_each_chunk_once(source: LazyArray, groups: Groups, axis: int) -> bool:
