@@ -21,7 +21,7 @@ import scipy.stats
 from rhodolite import Dataset, Engine, Trend, Variable
 from rhodolite.arrays import InMemory
 
-CASES = {40: (200_000, 200), 800: (400, 20)}
+CASES = {40: (200_000, 200), 800: (3_300, 20)}
 
 
 def main() -> None:
@@ -32,6 +32,7 @@ def main() -> None:
     runs = parser.parse_args().runs
     for steps, (cells, sample) in CASES.items():
         values = np.random.default_rng(steps).normal(280, 2, (steps, cells)).astype("f4")
+        ours(values[:, :50])  # compiled, or read from the cache on disk
         pairs = [(loop(values[:, :sample]), ours(values)) for _ in range(runs)]
         rates = [statistics.median(pair[side] for pair in pairs) for side in (0, 1)]
         ratio = statistics.median(pair[1] / pair[0] for pair in pairs)

@@ -38,6 +38,9 @@ LARGEST_BLOCK = 24 << 20
 
 _ALWAYS_ALLOWED = 256 << 20
 """Bytes that a block may take however little memory is allowed."""
+_ENOUGH_TASKS = 16
+_LEAST_WORK = 1 << 18
+"""Blocks of series are not cut below this many bytes to have enough of them."""
 COPIES = 4
 """A block exists about this many times while it is worked on: stored, decoded, calculated, encoded.
 """
@@ -252,6 +255,7 @@ class Engine:
             source, (*(1,) * axis, source.shape[axis], *(1,) * (source.ndim - axis - 1))
         )
         self.prepare([data])
+        block = _cut_finer(data, block, axis)
         cells = source.shape[:axis] + source.shape[axis + 1 :]
         tile = block[:axis] + block[axis + 1 :]
         rooms = [self._make_room(work.outputs(), cells, tile) for work in works]
@@ -310,6 +314,22 @@ class Engine:
             ):
                 pass
         scratch.filled = True
+
+
+def _cut_finer(array: LazyArray, block: tuple[int, ...], axis: int) -> tuple[int, ...]:
+    """Return smaller blocks where there are few, since whole series are much work: at least so many
+    that any number of workers has some, but none smaller than a chunk.
+
+    What is made of a cell does not depend on the cells beside it.
+    """
+    sizes = list(block)
+    for at in (at for at in range(array.ndim) if at != axis):
+        step = array.chunks[at] if array.chunks is not None else 1
+        while sizes[at] > step and math.prod(sizes) * 8 > _LEAST_WORK:
+            if count_blocks(array.shape, tuple(sizes)) >= _ENOUGH_TASKS:
+                break
+            sizes[at] = -(-sizes[at] // 2 // step) * step
+    return tuple(sizes)
 
 
 def _partial_results(
