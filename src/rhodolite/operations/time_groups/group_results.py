@@ -78,13 +78,14 @@ class GroupResults(OnDemand):
 
     def read(self, region: Region) -> dict[str, Array]:
         """Return the results by name for some groups and cells."""
+        if len(self.names) == 1:
+            return self._compute(region)
+        # Of several results of one reduction each asks for the same block in turn, and may change
+        # what it gets.
         key = tuple((part.start, part.stop) for part in region)
-        # Of several results of one reduction each asks for the same block in turn.
-        if getattr(self._last, "key", None) == key:
-            return dict(self._last.found)
-        found = self._compute(region)
-        self._last.key, self._last.found = (key, found) if len(self.names) > 1 else (None, None)
-        return dict(found)
+        if getattr(self._last, "key", None) != key:
+            self._last.key, self._last.found = key, self._compute(region)
+        return {name: values.copy() for name, values in self._last.found.items()}
 
     def _compute(self, region: Region) -> dict[str, Array]:
         rows, cells = region[0], region[1:]
