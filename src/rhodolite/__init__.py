@@ -141,6 +141,7 @@ def write(
     chunks: str | None = None,
     compression: str | None = None,
     unlimited: bool = False,
+    checksums: bool = True,
 ) -> None:
     """Compute a dataset block by block and write it in the format that the suffix names.
 
@@ -164,6 +165,8 @@ def write(
         Compression level; fast by default.
     unlimited : bool
         Whether time is to be a dimension that can grow.
+    checksums : bool
+        Whether chunks carry checksums, by which readers notice damage.
 
     Raises
     ------
@@ -179,6 +182,6 @@ def write(
 
     allowed = parse_memory(memory) if isinstance(memory, str) else memory
     engine = default_engine(workers=workers, memory=allowed)
-    layout = make_layout(format, chunks, compression, unlimited)
+    layout = make_layout(format, chunks, compression, unlimited, checksums=checksums)
     write_dataset(dataset, Path(path), engine=engine, overwrite=overwrite, layout=layout)
     write_companions(dataset.companions, engine=engine, overwrite=overwrite)

@@ -128,3 +128,18 @@ def test_names_of_any_length_leave_room_for_the_picture(tmp_path, name):
     words = ("draw", "map", "a.nc", "--size", "300x250", "-o", "o.png")
     answer = run_here(*words, "--title", name, folder=tmp_path)
     assert answer.code == 0, answer.err
+
+
+@pytest.mark.parametrize(
+    ("text", "code", "said"),
+    [
+        ("date,a\n2000-01-01,1,2\n2000-01-02,1,2\n", 3, "line 2: the row has more cells than"),
+        ("date,a\n2000-01-01,1\n2000-01-02,1,2\n", 3, "line 3: the row has more cells than"),
+        ('date,"a,b"\n2000-01-01,1,2\n', 3, "line 2: the row has more cells than"),
+        ("date,a\n2000-01-01,1,\n2000-01-02,2,\n", 0, "1.5"),
+    ],
+)
+def test_no_cell_of_a_table_is_lost_unnoticed(tmp_path, text, code, said):
+    (tmp_path / "a.csv").write_text(text)
+    answer = run_here("inspect", "a.csv", "--statistics", folder=tmp_path)
+    assert answer.code == code and said in answer.out + answer.err

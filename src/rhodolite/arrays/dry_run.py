@@ -112,7 +112,7 @@ class DryRun(Engine):
         decoded = round(_count_decoded(array) * decoding_factor(array.shape, array.chunks, shape))
         size = math.prod(shape) * max(array.dtype.itemsize, 4)
         results = sum(_result_bytes(one)) if one is not None else 0
-        held = min(self.in_flight, total) * COPIES * size + results
+        held = min(self.in_flight(array.nbytes // max(total, 1)), total) * COPIES * size + results
         self.passes.append(PlannedPass(what, decoded, written, total, shape, held))
 
 

@@ -100,13 +100,8 @@ class Engine:
         workers."""
         return max(1 << 16, min(LARGEST_BLOCK, self.memory // (3 * COPIES)))
 
-    @property
-    def in_flight(self) -> int:
-        """How many blocks are worked on or waiting to be used at once."""
-        return self._in_flight(0)
-
-    def _in_flight(self, block: int) -> int:
-        """Return how many blocks of so many bytes are worked on at once."""
+    def in_flight(self, block: int) -> int:
+        """Return how many blocks of so many bytes are worked on or waiting to be used at once."""
         held = COPIES * max(block, self.block_limit)
         return max(1, min(self.workers + 1, self.memory // held))
 
@@ -160,7 +155,7 @@ class Engine:
         upcoming = iter(regions)
         self.progress.begin(what, total, nbytes)
         try:
-            for region in islice(upcoming, self._in_flight(nbytes // max(total, 1))):
+            for region in islice(upcoming, self.in_flight(nbytes // max(total, 1))):
                 waiting.append((region, executor.submit(task, region)))
             while waiting:
                 region, future = waiting.popleft()

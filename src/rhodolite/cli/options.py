@@ -239,7 +239,7 @@ def add_run_options(
         "--report",
         action=_Once,
         metavar="FILE",
-        help="write what helps to mend it into a file where an internal error comes up",
+        help="where an internal error comes up, write what helps to mend it into a file",
     )
 
 
@@ -308,11 +308,14 @@ def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:
     if asked is None and for_data:
         asked = find_setting("compression")
     text, origin = asked or (None, "--compression")
-    unlimited = bool(options.get("unlimited"))
-    raw = bool(options.get("raw"))
-    checksums = not options.get("no_checksums")
     return make_layout(
-        options.get("format"), options.get("chunks"), text, unlimited, origin, raw, checksums
+        options.get("format"),
+        options.get("chunks"),
+        text,
+        unlimited=bool(options.get("unlimited")),
+        option=origin,
+        raw=bool(options.get("raw")),
+        checksums=not options.get("no_checksums"),
     )
 
 

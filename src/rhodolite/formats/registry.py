@@ -188,6 +188,7 @@ def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
         for option, asked in (
             ("chunks", layout.chunks),
             ("compression", layout.compression is not Compression.FAST),
+            ("no-checksums", not layout.checksums),
         ):
             if asked:
                 raise UsageError(

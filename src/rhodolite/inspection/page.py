@@ -7,7 +7,7 @@ from typing import Any
 from rhodolite.plain_text import cut_text, file_size, make_all_visible
 
 _MARGIN = 9
-_LONGEST_TITLE, _LONGEST_CELL = 500, 60
+_LONGEST_TITLE, _LONGEST_CELL = 500, 120
 
 
 def dataset_page(found: dict[str, Any]) -> str:

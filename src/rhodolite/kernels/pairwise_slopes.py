@@ -52,10 +52,7 @@ def sen_of_rows(
     American Statistical Association 63, 1379-1389, rounded half to even.
     """
     n = x.size
-    longest = 0
-    for season in range(firsts.size - 1):
-        longest = max(longest, firsts[season + 1] - firsts[season])
-    few = np.empty(max(_FEW, 1))
+    few = np.empty(_FEW)
     xs, ys = np.empty(n), np.empty(n)
     for cell in range(rows.shape[0]):
         # The values that are there, season by season.

@@ -123,6 +123,7 @@ class Face(VerbMethods):
         chunks: Literal["map", "series", "balanced"] | None = None,
         compression: Literal["none", "fast", "small"] | None = None,
         unlimited: bool = False,
+        checksums: bool = True,
     ) -> None:
         """Compute the dataset block by block and write it in the format that the suffix names.
 
@@ -144,6 +145,8 @@ class Face(VerbMethods):
             Compression level.
         unlimited : bool
             Whether time is to be a dimension that can grow.
+        checksums : bool
+            Whether chunks carry checksums, by which readers notice damage.
 
         Raises
         ------
@@ -162,6 +165,7 @@ class Face(VerbMethods):
             chunks=chunks,
             compression=compression,
             unlimited=unlimited,
+            checksums=checksums,
         )
 
     def inspect(self, *, statistics: bool = False) -> dict[str, Any]:

@@ -221,7 +221,8 @@ class Chain:
             kind = _format_for_data(output, self.layout).kind
         elif self.layout != USUAL_LAYOUT:
             raise UsageError(
-                f"{output}: --format, --chunks and --compression are for data, and this is a figure"
+                f"{output}: options of how data are written, such as --format, --chunks and "
+                "--compression, are for data, and this is a figure"
             )
         check_output(output, self.overwrite, (), kind)
 

@@ -80,7 +80,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     if is_collection and (options.plan or layout != USUAL_LAYOUT):
         raise UsageError(
             "join: a collection only names files; --plan, --format, --chunks, --compression, "
-            "--unlimited and --raw are for files that are written out"
+            "--no-checksums, --unlimited and --raw are for files that are written out"
         )
     kind = COLLECTION.kind if is_collection else format_for(output, layout).kind
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)

@@ -88,14 +88,17 @@ class NetCDFVariable(LazyArray):
             return self._decoding.decode(raw)
         except CorruptChunk as damage:
             raise DataError(f"{self.path}: variable '{self.name}' is damaged: {damage}") from None
-        except (OSError, RuntimeError, IndexError, KeyError) as error:
+        except (OSError, RuntimeError) as error:
             raise DataError(
                 f"{self.path}: variable '{self.name}' cannot be read: {error}"
             ) from None
 
     def _through_library(self, region: Region) -> Array:
         with LIBRARY_LOCK:
-            variable = netcdf_files.get(self.path)[self.name]
+            try:
+                variable = netcdf_files.get(self.path)[self.name]
+            except (IndexError, KeyError) as error:  # names such as "." mean a place to the library
+                raise OSError(str(error)) from None
             return np.asarray(variable[region if self.shape else ...])
 
     def _find_placement(self) -> Placement | None:

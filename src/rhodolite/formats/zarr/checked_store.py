@@ -51,7 +51,7 @@ class CheckedStore(LocalStore):
             folder = folder.rpartition("/")[0]
         codec, limit = self._chunks.get(folder, ("", 0))
         is_chunk = limit and key.rpartition("/")[2][:1] not in (".", "z")
-        if is_chunk and expands_beyond(memoryview(found.to_bytes()), codec, limit):
+        if is_chunk and expands_beyond(memoryview(found.as_numpy_array()), codec, limit):
             raise DataError(
                 f"{self.root}: chunk '{key}' is damaged: it would unpack to more than the "
                 f"{limit:,} bytes of a chunk"

@@ -173,34 +173,16 @@ def read_table(path: Path) -> Table:
             f"{path.name}: columns are separated by '{separator}' and commas were read as decimal "
             "commas"
         )
-    titles = next(csv.reader([header], delimiter=separator))
-    try:
-        cells = pandas.read_csv(
-            io.StringIO(text),
-            sep=separator,
-            skiprows=skipped + 1,
-            header=None,
-            names=range(len(titles)),
-            dtype=str,
-            keep_default_na=False,
-            skip_blank_lines=False,
-            index_col=False,
-        )
-    except (pandas.errors.ParserError, ValueError) as error:
-        raise DataError(
-            f"{path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}"
-        ) from None
-    text_cells = np.array(
-        [[_plain_cell(cell) for cell in row] for row in cells.to_numpy(dtype=object)], dtype=object
-    ).reshape(cells.shape)
-    filled = (text_cells != "").any(axis=1)
-    lines = np.flatnonzero(filled) + skipped + 2
+    rows = _read_rows(path, text, separator, skipped)
+    titles, held = rows[0], rows[1:]
+    filled = (held != "").any(axis=1)
     if not filled.any():
         raise DataError(f"{path}: there is a header and no row below it")
-    names, units = _names_and_units(path, [_plain_cell(title) for title in titles])
-    kept = [at for at, name in enumerate(names) if name or (text_cells[:, at] != "").any()]
+    lines = np.flatnonzero(filled) + skipped + 2
+    names, units = _names_and_units(path, [" ".join(title.split()) for title in titles])
+    kept = [at for at, name in enumerate(names) if name or (held[:, at] != "").any()]
     cells = pandas.DataFrame(
-        text_cells[filled][:, kept], columns=[names[at] or f"column {at + 1}" for at in kept]
+        held[filled][:, kept], columns=[names[at] or f"column {at + 1}" for at in kept]
     )
     roles: dict[str, str] = {}
     for name in cells.columns:
@@ -208,6 +190,42 @@ def read_table(path: Path) -> Table:
         if role is not None:
             roles.setdefault(role, name)
     return Table(path, cells, units, roles, lines, decimal)
+
+
+def _read_rows(path: Path, text: str, separator: str, skipped: int) -> Array:
+    """Return the header and all rows below it as an array of text, without spaces around it.
+
+    Raises
+    ------
+    DataError
+        If rows are longer than the header; a separator at the end of rows is passed over.
+    """
+    below = io.StringIO("".join(text.splitlines(keepends=True)[skipped:]))
+    width = len(next(csv.reader(below, delimiter=separator)))
+    below.seek(0)
+    try:
+        cells = pandas.read_csv(
+            below,
+            sep=separator,
+            header=None,
+            names=range(width + 1),
+            dtype=str,
+            keep_default_na=False,
+            skip_blank_lines=False,
+        )
+    except (pandas.errors.ParserError, ValueError) as error:
+        raise DataError(
+            f"{path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}"
+        ) from None
+    rows = cells.to_numpy(dtype=object)
+    plain = np.array([[_plain_cell(cell) for cell in row] for row in rows], dtype=object)
+    longer = np.flatnonzero(plain[:, width] != "")
+    if longer.size:
+        line = int(longer[0]) + skipped + 1
+        raise DataError(
+            f"{path}, line {line}: the row has more cells than the {width} of the header"
+        )
+    return plain[:, :width]
 
 
 def _parse_numbers(text: Array, decimal: str) -> tuple[Array, Array]:
