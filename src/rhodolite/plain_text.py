@@ -28,6 +28,16 @@ def file_size(size: int) -> str:
     return f"{value:.3g} TB"
 
 
+def write_number(value: float) -> str:
+    """Return a number in the fewest digits that are read back as the same number.
+
+    Parameters
+    ----------
+    value : float
+    """
+    return repr(float(value)).removesuffix(".0")
+
+
 def align_columns(rows: Sequence[Sequence[str]]) -> list[str]:
     """Return a line for each row, in which cells of a column begin below each other.
 

@@ -1,6 +1,6 @@
 """Runs commands on mutants in forked children, with limits of memory and time.
 
-    python tests/fuzz/runner.py --count 1000 --seed 5 [--kind zarr3]
+    python tests/fuzz/runner.py --count 1000 --seed 5 [--kind zarr3] [--minimise]
 
 prints what no mutant may do: end with an internal error, hang, crash, take more than 4 GiB, or
 print a control character.
@@ -19,11 +19,13 @@ import signal
 import sys
 import tempfile
 import warnings
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
 sys.path[:0] = [str(Path(__file__).parent), str(Path(__file__).parents[1])]
 
+from minimise import minimise  # noqa: E402
 from mutants import make_mutant, write_seeds  # noqa: E402
 
 SECONDS = 20
@@ -69,8 +71,13 @@ class Failure(NamedTuple):
     what: str
 
 
-def run_mutants(folder: Path, count: int, seed: int, kind: str | None = None) -> list[Failure]:
-    """Return the failures of a number of mutants, each under one command."""
+def run_mutants(
+    folder: Path, count: int, seed: int, kind: str | None = None, *, smaller: bool = False
+) -> list[Failure]:
+    """Return the failures of a number of mutants, each under one command.
+
+    `smaller` says whether what a failing mutant changed is made smaller and printed.
+    """
     seeds = write_seeds(folder)
     chooser = random.Random(seed)
     failures = []
@@ -90,7 +97,16 @@ def run_mutants(folder: Path, count: int, seed: int, kind: str | None = None) ->
             shown = " ".join(words)
             failures.append(Failure(chosen, number, change, shown, what))
             print(f"{chosen} {number}: {change}\n  {shown}\n  {what}", flush=True)
+            if smaller:
+                fails = partial(_fails_likewise, command, folder, what)
+                print(minimise(seeds[chosen], target, fails), flush=True)
     return failures
+
+
+def _fails_likewise(command: list[str], folder: Path, what: str) -> bool:
+    """Whether a command fails in the same way, apart from the numbers in its message."""
+    found = run_limited(command, folder)
+    return bool(found) and re.sub(r"\d+", "#", found)[:80] == re.sub(r"\d+", "#", what)[:80]
 
 
 def run_limited(command: list[str], folder: Path) -> str:
@@ -151,9 +167,12 @@ def main() -> int:
     parser.add_argument("--count", type=int, default=1000)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--kind")
+    parser.add_argument("--minimise", action="store_true")
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as name:
-        failures = run_mutants(Path(name), options.count, options.seed, options.kind)
+        failures = run_mutants(
+            Path(name), options.count, options.seed, options.kind, smaller=options.minimise
+        )
     print(f"{len(failures)} of {options.count} mutants did what none may do")
     return bool(failures)
 

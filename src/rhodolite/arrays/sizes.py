@@ -50,6 +50,6 @@ def parse_workers(text: str, option: str = "--workers") -> int:
     UsageError
         If it is not a whole number above zero.
     """
-    if not text.isdigit() or int(text) < 1:
+    if not text.isdecimal() or int(text) < 1:
         raise UsageError(f"{option}: '{text}' is not a number of workers; write 1, 2, 3 ...")
     return int(text)

@@ -84,7 +84,7 @@ def _refuse_spaces(words: list[str]) -> None:
         if word == ".." or (
             word.startswith("..")
             and at
-            and words[at - 1].replace(".", "").replace("-", "").isdigit()
+            and words[at - 1].replace(".", "").replace("-", "").isdecimal()
         ):
             ends = [words[at - 1], *(words[at : at + 2] if word == ".." else [word])]
             option = next((w for w in reversed(words[:at]) if w.startswith("--")), "")

@@ -11,6 +11,7 @@ from rhodolite.model.space.range_text import LatitudeRange, Levels, Position
 from rhodolite.model.time.period_text import Period, split_range
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.operations.declaration import Step, parameter
+from rhodolite.plain_text import write_number
 
 _LEAST_POLAR = 10.0
 """Degrees from the equator down to which a polar map goes at most."""
@@ -38,7 +39,7 @@ class Limits(TypedValue):
         return cls(low, high)
 
     def __str__(self) -> str:
-        ends = ["" if end is None else f"{end:g}" for end in (self.low, self.high)]
+        ends = ["" if end is None else write_number(end) for end in (self.low, self.high)]
         return "..".join(ends)
 
 
@@ -52,7 +53,7 @@ class Size(TypedValue):
     @classmethod
     def parse(cls, text: str) -> Self:
         width, _, height = text.lower().partition("x")
-        if not (width.strip().isdigit() and height.strip().isdigit()):
+        if not (width.strip().isdecimal() and height.strip().isdecimal()):
             raise ValueError(
                 f"'{text}' is not a size; write width and height in pixels, such as 1280x800"
             )

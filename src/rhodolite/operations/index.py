@@ -35,6 +35,7 @@ from rhodolite.operations.variables.along_time import (
     time_axis_of,
     variables_along_time,
 )
+from rhodolite.plain_text import write_number
 
 _WATER = ("precipitation", "rain", "snow", "lwe")
 
@@ -70,7 +71,7 @@ class Tails(TypedValue):
         return cls(value, percent)
 
     def __str__(self) -> str:
-        return f"{self.number:g}{'%' if self.percent else ''}"
+        return f"{write_number(self.number)}{'%' if self.percent else ''}"
 
     @property
     def words(self) -> str:

@@ -32,6 +32,7 @@ from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.side_inputs import SideInputs
 from rhodolite.pipeline.writing import save_figure, write, write_companions
+from rhodolite.plain_text import write_number
 
 FIGURE_SUFFIXES = (".png", ".svg", ".pdf")
 FILM_SUFFIXES = (".gif", ".mp4")
@@ -113,9 +114,8 @@ class Chain:
         """What was typed besides the steps, for the record."""
         options = ["--members"] if self.members else []
         options += ["--group", shlex.quote(self.group)] if self.group else []
-        options += (
-            ["--missing-value", f"{self.missing_value:g}"] if self.missing_value is not None else []
-        )
+        if self.missing_value is not None:
+            options += ["--missing-value", write_number(self.missing_value)]
         return Origin(self.inputs, tuple(options))
 
     @property

@@ -87,6 +87,6 @@ def _now() -> datetime.datetime:
     """Return the time to put on record, which SOURCE_DATE_EPOCH can fix for reproducible
     outputs."""
     fixed = os.environ.get("SOURCE_DATE_EPOCH")
-    if fixed and fixed.isdigit():
+    if fixed and fixed.isdecimal():
         return datetime.datetime.fromtimestamp(int(fixed), datetime.UTC)
     return datetime.datetime.now(datetime.UTC)

@@ -201,6 +201,8 @@ def _check_sum(data: Bytes) -> Bytes:
     CorruptChunk
         If the checksum is not that of the bytes.
     """
+    if len(data) < 5:
+        raise CorruptChunk("it is too short to hold a checksum")
     content, stored = data[:-4], int.from_bytes(data[-4:], "little")
     # Files of old versions of the HDF5 library have the bytes of each half the other way round.
     turned = (stored & 0x00FF00FF) << 8 | (stored & 0xFF00FF00) >> 8

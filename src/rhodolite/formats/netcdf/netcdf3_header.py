@@ -12,6 +12,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 _TYPE_SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 4, 6: 8, 7: 1, 8: 2, 9: 4, 10: 8, 11: 8}
+_DIMENSIONS, _VARIABLES, _ATTRIBUTES = 10, 11, 12
+_LONGEST = 1 << 28
+"""Bytes of a header; a longer one is not believed."""
 _STREAMING = (0xFFFFFFFF, 0xFFFFFFFFFFFFFFFF)
 
 
@@ -52,6 +55,13 @@ class _Header:
     def offset(self) -> int:
         return self.number(self._offset)
 
+    def choose(self, lengths: list[int]) -> int:
+        """Return the length to which a number points."""
+        at = self.number()
+        if at >= len(lengths):
+            raise ValueError("the header is damaged")
+        return lengths[at]
+
     def text(self) -> str:
         length = self.number()
         found = self._data[self._at : self._at + length]
@@ -61,16 +71,29 @@ class _Header:
         return found.decode("utf-8", "replace")
 
     def skip_attributes(self) -> None:
-        for _ in range(self.items()):
+        for _ in range(self.items(_ATTRIBUTES)):
             self.text()
             size = _TYPE_SIZES[self.number(">I")]
             length = size * self.number()
             self._at += _pad(length)
 
-    def items(self) -> int:
+    def items(self, tag: int) -> int:
         """Return the number of items of a list, past its tag."""
-        self.number(">I")
-        return self.number()
+        found, count = self.number(">I"), self.number()
+        if found != tag and (found or count):
+            raise ValueError("the header is damaged")
+        return count
+
+
+def is_classic(path: Path) -> bool:
+    """Whether a file begins as NetCDF-3 files do.
+
+    Parameters
+    ----------
+    path : Path
+    """
+    with path.open("rb") as file:
+        return file.read(4) in (b"CDF\x01", b"CDF\x02", b"CDF\x05")
 
 
 def needed_size(path: Path) -> int:
@@ -118,7 +141,7 @@ def _contents(path: Path) -> dict[str, tuple[Placed, int]]:
                 return _place_values(_Header(data))
             except (struct.error, KeyError):
                 more = file.read(len(data))
-                if not more:
+                if not more or len(data) > _LONGEST:
                     raise ValueError("the header is cut short or damaged") from None
                 data += more
 
@@ -128,17 +151,17 @@ def _place_values(header: _Header) -> dict[str, tuple[Placed, int]]:
     records = header.number()
     records = 0 if records in _STREAMING else records
     lengths = []
-    for _ in range(header.items()):
+    for _ in range(header.items(_DIMENSIONS)):
         header.text()
         lengths.append(header.number())
     header.skip_attributes()
     fixed: dict[str, tuple[Placed, int]] = {}
     growing: dict[str, tuple[int, list[int], int]] = {}
     order = []
-    for _ in range(header.items()):
+    for _ in range(header.items(_VARIABLES)):
         name = header.text()
         order.append(name)
-        shape = [lengths[header.number()] for _ in range(header.number())]
+        shape = [header.choose(lengths) for _ in range(header.number())]
         header.skip_attributes()
         size = _TYPE_SIZES[header.number(">I")]
         header.number()  # vsize, which overflows for large variables

@@ -16,7 +16,7 @@ from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
-from rhodolite.formats.netcdf.netcdf3_header import needed_size
+from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
 from rhodolite.limits import check_held
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
 from rhodolite.model.dataset import Dataset, SourceFile
@@ -51,11 +51,12 @@ def read(path: Path, group: str | None = None) -> Dataset:
     """
     with LIBRARY_LOCK:
         try:
+            # The library believes what a classic header says of sizes, and may crash.
+            if is_classic(path):
+                _check_whole(path)
             file = netcdf_files.get(path)
         except (OSError, RuntimeError) as error:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
-        if file.data_model.startswith("NETCDF3"):
-            _check_whole(path)
         source = SourceFile(path, _format_name(file), path.stat().st_size)
         return _dataset(file, _group(file, path, group), source)
 

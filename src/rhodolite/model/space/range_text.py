@@ -7,12 +7,18 @@ import re
 from dataclasses import dataclass
 from typing import Self
 
+import numpy as np
+
 from rhodolite.model.time.period_text import split_range
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.aliases import read_typed_units
+from rhodolite.plain_text import write_number
 
 _ANGLE = re.compile(r"([+-]?\d+(?:\.\d*)?|[+-]?\.\d+)\s*°?\s*([NSEWnsew]?)")
-_LEVEL = re.compile(r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*)")
+_LEVEL = re.compile(
+    r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*"
+    r"((?:(?![eE]\d)[^\d\s.,+-](?:.*[^\s.])?)?)\s*"
+)
 
 
 @dataclass(frozen=True)
@@ -38,7 +44,7 @@ class LatitudeRange(TypedValue):
         return cls(south, north)
 
     def __str__(self) -> str:
-        ends = [None if end is None else format_latitude(end) for end in (self.south, self.north)]
+        ends = [None if end is None else _typed(end, "NS") for end in (self.south, self.north)]
         return _join(*ends)
 
 
@@ -59,7 +65,7 @@ class LongitudeRange(TypedValue):
 
     def __str__(self) -> str:
         return _join(
-            *[None if end is None else format_longitude(end) for end in (self.west, self.east)]
+            *[None if end is None else _typed(end, "EW") for end in (self.west, self.east)]
         )
 
 
@@ -88,7 +94,7 @@ class Position(TypedValue):
         return cls(parse_latitude(parts[0]), parse_longitude(parts[1]))
 
     def __str__(self) -> str:
-        return f"{format_latitude(self.latitude)},{format_longitude(self.longitude)}"
+        return f"{_typed(self.latitude, 'NS')},{_typed(self.longitude, 'EW')}"
 
 
 @dataclass(frozen=True)
@@ -103,9 +109,8 @@ class LevelRange:
         return self.first == self.last
 
     def __str__(self) -> str:
-        return _join(
-            *[None if end is None else f"{end[0]:g}{end[1]}" for end in (self.first, self.last)]
-        )
+        ends = (self.first, self.last)
+        return _join(*[None if end is None else write_number(end[0]) + end[1] for end in ends])
 
 
 @dataclass(frozen=True)
@@ -143,7 +148,7 @@ class Every(TypedValue):
         steps = []
         for part in text.split(","):
             name, equals, number = (word.strip() for word in part.partition("="))
-            if not equals or not name or not number.isdigit() or int(number) < 1:
+            if not equals or not name or not number.isdecimal() or int(number) < 1:
                 raise ValueError(
                     f"'{text}' does not say every how many of what; write time=12 or lat=2,lon=2"
                 )
@@ -227,6 +232,11 @@ def _level(text: str) -> tuple[float, str]:
         )
     units = match.group(2).strip()
     return float(match.group(1)), read_typed_units(units) if units else units
+
+
+def _typed(value: float, letters: str) -> str:
+    """Write an angle so that it is read back as the same number."""
+    return np.format_float_positional(abs(value), trim="-") + letters[value < 0]
 
 
 def _guess(number: str, letters: str) -> str:

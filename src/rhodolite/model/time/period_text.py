@@ -211,7 +211,7 @@ def month_number(text: str) -> int:
         As people type it.
     """
     word = text.strip().lower()
-    if word.isdigit() and 1 <= int(word) <= 12:
+    if word.isdecimal() and 1 <= int(word) <= 12:
         return int(word)
     for number, title in enumerate(MONTH_TITLES, start=1):
         if len(word) >= 3 and title.lower().startswith(word):
@@ -232,6 +232,8 @@ def split_range(text: str) -> tuple[str, str]:
         stop = start
     if not start and not stop:
         raise ValueError(f"'{text}' names no range; write A..B, A.. or ..B")
+    if ".." in stop:
+        raise ValueError(f"'{text}' has more than two ends; write A..B, A.. or ..B")
     return start, stop
 
 

@@ -39,6 +39,7 @@ from rhodolite.operations.expressions.elements import (
 )
 from rhodolite.operations.expressions.parser import Call, Name, Node, Number
 from rhodolite.operations.selection.indices import level_indices
+from rhodolite.plain_text import write_number
 
 _AXES = {
     "time": (Role.TIME,),
@@ -163,7 +164,8 @@ class ProgramBuilder:
         coordinate = self.dataset.need(Role.LEVEL)
         if coordinate.dimension not in variable.dimensions:
             raise DataError(f"--formula: {inner.name} has no levels")
-        picks = level_indices(coordinate, Levels.parse(f"{second.value:g}{second.units or ''}"))
+        wanted = write_number(second.value) + (second.units or "")
+        picks = level_indices(coordinate, Levels.parse(wanted))
         part = take(self.dataset, {coordinate.dimension: picks})[variable.name]
         axis_at = variable.dimensions.index(coordinate.dimension)
         kept = tuple(name for name in variable.dimensions if name != coordinate.dimension)

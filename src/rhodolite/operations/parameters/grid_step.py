@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Self
 
 from rhodolite.model.typed_value import TypedValue
+from rhodolite.plain_text import write_number
 
 
 @dataclass(frozen=True)
@@ -36,4 +37,5 @@ class GridStep(TypedValue):
         return cls(steps["lat"], steps["lon"])
 
     def __str__(self) -> str:
-        return f"{self.lat:g}" if self.lat == self.lon else f"lat={self.lat:g},lon={self.lon:g}"
+        lat, lon = write_number(self.lat), write_number(self.lon)
+        return lat if lat == lon else f"lat={lat},lon={lon}"

@@ -22,6 +22,7 @@ from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.aliases import read_typed_units
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
+from rhodolite.plain_text import write_number
 
 _PLAIN = ("mean", "sum", "min", "max", "range", "std", "variance", "median", "count")
 _THRESHOLDS = ("count-above", "count-below", "longest-run-above", "longest-run-below")
@@ -45,7 +46,10 @@ _ADJECTIVES = {
     "variance": "variance of",
     "median": "median",
 }
-_VALUE = re.compile(r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*)")
+_VALUE = re.compile(
+    r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*"
+    r"((?:(?![eE]\d)[^\d\s.,+-](?:.*[^\s.])?)?)\s*"
+)
 _PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
 
 
@@ -92,9 +96,9 @@ class Measure(TypedValue):
         return cls(kind)
 
     def __str__(self) -> str:
-        return (
-            self.kind if self.threshold is None else f"{self.kind} {self.threshold:g}{self.units}"
-        )
+        if self.threshold is None:
+            return self.kind
+        return f"{self.kind} {write_number(self.threshold)}{self.units}"
 
     @property
     def share(self) -> float | None:

@@ -133,7 +133,7 @@ def _with_a_year(text: str) -> str:
     year."""
     words = re.split(r"[\s.-]+", text.strip().rstrip("."))
     named = [month for word in words if (month := month_number(word)) is not None]
-    days = [int(word) for word in words if word.isdigit() and len(word) <= 2]
+    days = [int(word) for word in words if word.isdecimal() and len(word) <= 2]
     if len(named) == 1 and len(words) == 1:
         return f"{_NO_YEAR}-{named[0]:02d}"
     if len(named) == 1 and len(words) == 2 and len(days) == 1:
