@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import gzip
 import struct
+import threading
+import time
 
 import netCDF4
 import numpy as np
@@ -13,7 +15,10 @@ import zarr
 from numcodecs import Blosc, GZip, Zstd
 
 from conftest import run_here, write_plain
+from rhodolite.errors import DataError
 from rhodolite.formats.declared_sizes import zstd_size
+from rhodolite.formats.netcdf import watched_call
+from rhodolite.formats.netcdf.netcdf3_header import find_values
 
 
 def _write_sparse(path, shape, chunks):
@@ -143,3 +148,58 @@ def test_no_cell_of_a_table_is_lost_unnoticed(tmp_path, text, code, said):
     (tmp_path / "a.csv").write_text(text)
     answer = run_here("inspect", "a.csv", "--statistics", folder=tmp_path)
     assert answer.code == code and said in answer.out + answer.err
+
+
+@pytest.mark.parametrize("count", [3, 10**8, 2**32 - 1])
+@pytest.mark.parametrize("word", [8, 12])
+def test_a_damaged_classic_header_is_refused_before_the_library_believes_it(tmp_path, word, count):
+    """The number of dimensions, and the mark before it."""
+    path = write_plain(tmp_path / "a.nc", np.zeros((2, 3, 4)), format="NETCDF3_CLASSIC")
+    content = bytearray(path.read_bytes())
+    content[word : word + 4] = struct.pack(">I", count)
+    path.write_bytes(content)
+    answer = run_here("inspect", path, folder=tmp_path)
+    assert answer.code == (0 if (word, count) == (12, 3) else 3), answer.err
+
+
+@pytest.mark.skipif(not hasattr(time, "pthread_getcpuclockid"), reason="no clocks of threads")
+def test_a_library_that_goes_round_in_a_circle_is_given_up(tmp_path, monkeypatch):
+    ended, left = threading.Event(), []
+    monkeypatch.setattr(watched_call, "_SECONDS", 0.1)
+    monkeypatch.setattr(watched_call, "_stuck_on", [])
+    monkeypatch.setattr(watched_call.atexit, "register", left.append)
+    path = tmp_path / "a.nc"
+    path.write_bytes(b"x")
+
+    def go_round():
+        while not ended.is_set():
+            pass
+
+    try:
+        with pytest.raises(DataError, match="does not come to an end"):
+            watched_call.call_watched(go_round, path)
+        assert left == [watched_call._leave]
+        with pytest.raises(DataError, match="held up by"):
+            watched_call.call_watched(path.read_bytes, path)
+    finally:
+        ended.set()
+    monkeypatch.setattr(watched_call, "_stuck_on", [])
+    assert watched_call.call_watched(path.read_bytes, path) == b"x"
+    with pytest.raises(ZeroDivisionError):
+        watched_call.call_watched(lambda: 1 / 0, path)
+    # Waiting costs nothing, however long it takes.
+    assert watched_call.call_watched(lambda: time.sleep(0.5), path) is None
+
+
+def test_a_variable_without_a_name_is_left_out_and_describes_nothing(tmp_path):
+    path = write_plain(tmp_path / "a.nc", np.ones((2, 3, 4)), format="NETCDF3_CLASSIC")
+    content = path.read_bytes()
+    at = content.index(struct.pack(">I", 3) + b"lon\x00", content.index(b"degrees_north"))
+    begin = min(place.offset for place in find_values(path).values())
+    header = content[:at] + struct.pack(">I", 0) + content[at + 8 : begin]
+    path.write_bytes(header.ljust(begin, b"\x00") + content[begin:])
+    answer = run_here("inspect", path, "--statistics", folder=tmp_path)
+    assert answer.code == 0
+    assert "a variable without a name is left out" in answer.err
+    answer = run_here("draw", "map", path, "-o", "a.png", folder=tmp_path)
+    assert answer.code == 3

@@ -92,8 +92,11 @@ def is_classic(path: Path) -> bool:
     ----------
     path : Path
     """
-    with path.open("rb") as file:
-        return file.read(4) in (b"CDF\x01", b"CDF\x02", b"CDF\x05")
+    try:
+        with path.open("rb") as file:
+            return file.read(4) in (b"CDF\x01", b"CDF\x02", b"CDF\x05")
+    except OSError:
+        return False  # whoever opens it says why it cannot be read
 
 
 def needed_size(path: Path) -> int:

@@ -17,6 +17,7 @@ from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
+from rhodolite.formats.netcdf.watched_call import call_watched
 from rhodolite.limits import check_held
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
 from rhodolite.model.dataset import Dataset, SourceFile
@@ -49,11 +50,15 @@ def read(path: Path, group: str | None = None) -> Dataset:
     DataError
         If it is damaged, holds no variables, or has no such group.
     """
+    # The library believes what a classic header says of sizes, and may crash.
+    if is_classic(path):
+        _check_whole(path)
+    return call_watched(lambda: _read_locked(path, group), path)
+
+
+def _read_locked(path: Path, group: str | None) -> Dataset:
     with LIBRARY_LOCK:
         try:
-            # The library believes what a classic header says of sizes, and may crash.
-            if is_classic(path):
-                _check_whole(path)
             file = netcdf_files.get(path)
         except (OSError, RuntimeError) as error:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
@@ -158,13 +163,15 @@ def _in_scope(group: Any) -> dict[str, Any]:
     """Return a group's variables, and what it shares of the groups around it: coordinates and their
     bounds (CF 2.7)."""
     found = dict(group.variables)
+    if found.pop("", None) is not None:
+        warn("a variable without a name is left out")
     dimensions = {name for stored in found.values() for name in stored.dimensions}
     for outer in _up_from(group)[1:]:
         for name in dimensions & set(outer.variables) - set(found):
             found[name] = outer.variables[name]
             for key in ("bounds", "climatology"):
                 helper = getattr(found[name], key, None)
-                if helper in outer.variables:
+                if isinstance(helper, str) and helper in outer.variables:
                     found.setdefault(helper, outer.variables[helper])
     return found
 

@@ -1,0 +1,109 @@
+"""Calls of the NetCDF library that end, whatever a damaged file makes it do.
+
+Where bytes are damaged that say where others lie, the HDF5 library may follow them round in a
+circle and never come back. Opening a file is done by a thread of its own, whose processor time is
+watched; waiting for a slow disk costs none.
+"""
+
+from __future__ import annotations
+
+import atexit
+import contextvars
+import os
+import sys
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Generic, TypeVar
+
+from rhodolite.errors import DataError
+
+T = TypeVar("T")
+
+_SECONDS = 5.0
+_BYTES_A_SECOND = 1e6
+"""Of the file; a header that is really long takes less than a tenth of the time."""
+_LOOKS = 0.25
+
+
+class _Call(Generic[T]):
+    """A function in a thread of its own, and what came of it."""
+
+    def __init__(self, function: Callable[[], T]) -> None:
+        self._function = function
+        self._context = contextvars.copy_context()
+        self._result: T | None = None
+        self._error: BaseException | None = None
+        self._clock: int | None = None
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def _run(self) -> None:
+        if hasattr(time, "pthread_getcpuclockid"):
+            self._clock = time.pthread_getcpuclockid(threading.get_ident())
+        try:
+            self._result = self._context.run(self._function)
+        except BaseException as error:  # is raised where it is waited for
+            self._error = error
+
+    def ends_within(self, seconds: float) -> bool:
+        """Whether it ends before it has used so much of the processor; only asked while it runs."""
+        while True:
+            self._thread.join(_LOOKS)
+            if not self._thread.is_alive():
+                return True
+            if self._used() > seconds:
+                return False
+
+    def _used(self) -> float:
+        try:
+            return 0.0 if self._clock is None else time.clock_gettime(self._clock)
+        except OSError:
+            return 0.0  # it has just ended
+
+    def result(self) -> T:
+        """Return what the function returned, or raise what it raised."""
+        if self._error is not None:
+            raise self._error
+        return self._result  # type: ignore[return-value]
+
+
+_stuck_on: list[Path] = []
+
+
+def call_watched(function: Callable[[], T], path: Path) -> T:
+    """Return what a function makes of a file.
+
+    Parameters
+    ----------
+    function : callable
+    path : Path
+
+    Raises
+    ------
+    DataError
+        If it takes longer than any undamaged file of that size could need, or if the library
+        never came back from an earlier one.
+    """
+    if _stuck_on:
+        raise DataError(
+            f"{path}: the NetCDF library is held up by {_stuck_on[0]}, which is damaged; "
+            "leave that file out and start again"
+        )
+    call = _Call(function)
+    if not call.ends_within(_SECONDS + path.stat().st_size / _BYTES_A_SECOND):
+        _stuck_on.append(path)
+        # The library would wait for itself, or crash, when the process ends as usual.
+        atexit.register(_leave)
+        raise DataError(
+            f"{path}: the NetCDF library does not come to an end with it, so it is damaged; copy "
+            "or download it again"
+        )
+    return call.result()
+
+
+def _leave() -> None:
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(DataError.exit_code)
