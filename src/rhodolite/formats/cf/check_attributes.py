@@ -43,7 +43,7 @@ def check_attributes(
             checked[key] = text
         elif key in PACKING:
             checked[key] = _check_number(label, name, key, value)
-        elif numeric and key in LIMITS:
+        elif numeric and key in ("_FillValue", *LIMITS):
             if not _holds_numbers(value):
                 warn(f"{label}: the attribute {key} of {name} is not a number and is left out")
                 continue

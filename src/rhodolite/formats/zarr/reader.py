@@ -139,9 +139,15 @@ def _group(path: Path, root: Any, name: str) -> Any:
 
 
 def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
-    attributes = check_attributes(
-        path, name, _attributes(stored), numeric=stored.dtype.kind in "fiub"
-    )
+    numeric = stored.dtype.kind in "fiub"
+    dtype = np.dtype("i1") if stored.dtype.kind == "b" else stored.dtype
+    given = _attributes(stored)
+    if numeric:
+        given = {
+            key: _fill_number(value, dtype) if key in ("_FillValue", "missing_value") else value
+            for key, value in given.items()
+        }
+    attributes = check_attributes(path, name, given, numeric=numeric)
     dimensions = _dimensions(name, stored)
     fill = stored.metadata.fill_value
     if (
@@ -151,8 +157,8 @@ def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
         and fill != 0
     ):
         # Zero is what arrays begin with unless told otherwise, and says nothing of missing values.
-        attributes["_FillValue"] = fill
-    if stored.dtype.kind not in "fiub":
+        attributes["_FillValue"] = _fill_number(fill, dtype) if numeric else fill
+    if not numeric:
         described = {
             key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES
         }
@@ -160,11 +166,6 @@ def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
         return Variable(
             name, dimensions, InMemory(np.asarray(stored[...]).astype(object)), described
         )
-    dtype = np.dtype("i1") if stored.dtype.kind == "b" else stored.dtype
-    attributes = {
-        key: _fill_number(value, dtype) if key in ("_FillValue", "missing_value") else value
-        for key, value in attributes.items()
-    }
     return decode_variable(
         name,
         dimensions,
