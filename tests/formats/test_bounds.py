@@ -210,9 +210,9 @@ def test_a_variable_without_a_name_is_left_out_and_describes_nothing(tmp_path):
 )
 def test_a_mark_of_a_store_that_is_no_number_is_left_out(tmp_path, fill, code, said):
     write_plain(tmp_path / "a.nc", np.array([[[1.0, -99.0]]]))
-    assert run_here("convert", "a.nc", "-o", "s.zarr", folder=tmp_path).code == 0
+    assert run_here("subset", "a.nc", "-o", "s.zarr", folder=tmp_path).code == 0
     zarr.open_group(tmp_path / "s.zarr", mode="a")["tas"].attrs["_FillValue"] = fill
-    answer = run_here("convert", "s.zarr", "-o", "b.nc", folder=tmp_path)
+    answer = run_here("subset", "s.zarr", "-o", "b.nc", folder=tmp_path)
     assert (answer.code, said in answer.err) == (code, True), answer.err
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
         assert np.ma.count(file["tas"][:]) == (2 if said else 1)
