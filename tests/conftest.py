@@ -8,6 +8,7 @@ import os
 import random
 import subprocess
 import sys
+import tempfile
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -34,6 +35,8 @@ settings.register_profile(
     database=None,
 )
 settings.load_profile("here")
+# What is kept of files goes nowhere but here.
+os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="rhodolite-cache-")
 PATIENCE = 1800
 """Seconds after which a command hangs; no working one takes as long, on however slow a machine."""
 

@@ -95,7 +95,7 @@ class InMemory(LazyArray):
         self.dtype = self._values.dtype
 
     def read(self, region: Region) -> Array:
-        return self._values[region].copy()
+        return np.array(self._values[region], dtype=self.dtype)
 
     def put(self, region: Region, values: Array) -> None:
         """Replace the values of a block, while the array is being made."""

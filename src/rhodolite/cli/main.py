@@ -8,6 +8,7 @@ import signal
 import sys
 import traceback
 import warnings
+from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
 from rhodolite.arrays.allocation import keep_freed_memory
@@ -90,7 +91,8 @@ def main(words: list[str]) -> int:
 
 def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
     try:
-        code = dispatch(words, quiet)
+        with _caching(words):
+            code = dispatch(words, quiet)
         sys.stdout.flush()
     except RhodoliteError as error:
         if debug:
@@ -128,6 +130,15 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
         )
         return _UNEXPECTED
     return code
+
+
+def _caching(words: list[str]) -> AbstractContextManager[None]:
+    """Return what is around a command that may keep the headers of files, or may not."""
+    if "--no-cache" not in words:
+        return nullcontext()
+    from rhodolite.formats.header_cache import without_cache
+
+    return without_cache()
 
 
 def dispatch(words: list[str], quiet: bool) -> int:

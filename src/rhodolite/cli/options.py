@@ -231,6 +231,11 @@ def add_run_options(
         metavar="ADDRESS",
         help="compute on the workers of a Dask scheduler",
     )
+    group.add_argument(
+        "--no-cache",
+        action="store_true",
+        help="read the header of every file, also where it is known from before, and keep none",
+    )
     group.add_argument("--quiet", action="store_true", help="print errors only")
     group.add_argument(
         "--debug", action="store_true", help="show where in the program an error arose"

@@ -4,6 +4,7 @@
 files = ["nordic_daily_*.nc"]    # relative to the collection; patterns are expanded when it is read
 overlap = "last"                 # optional: which file counts where two hold the same times
 group = "/model"                 # optional: the group to read of each file
+headers = "nordic.headers"       # optional: what the headers of the files say, to open them at once
 
 [attributes]                     # optional: attributes of the dataset, added or replaced
 title = "Ten years of the north"
@@ -24,12 +25,15 @@ from typing import Any
 
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.formats.concatenate import Overlap
+from rhodolite.formats.header_cache import HeaderCache, Place
+from rhodolite.formats.many_files import describe_files
 from rhodolite.formats.open import open_dataset
 from rhodolite.limits import check_nesting
 from rhodolite.model.dataset import Dataset
 
+_HEADERS_AT_ONCE = 500
 _TABLES = ("collection", "attributes", "variables")
-_KEYS = ("files", "overlap", "group")
+_KEYS = ("files", "overlap", "group", "headers")
 
 
 def read(path: Path) -> Dataset:
@@ -70,12 +74,42 @@ def read(path: Path) -> Dataset:
         raise DataError(
             f'{path}: [collection] group is the name of a group, such as group = "/model"'
         )
-    dataset = open_dataset(inputs, None if overlap is None else Overlap(overlap), group)
+    headers = described.get("headers")
+    if headers is not None and not isinstance(headers, str):
+        raise DataError(
+            f'{path}: [collection] headers is the name of a file, such as headers = "all.headers"'
+        )
+    carried = HeaderCache(path.parent / headers, folder=path.resolve().parent) if headers else None
+    dataset = open_dataset(
+        inputs, None if overlap is None else Overlap(overlap), group, carried=carried
+    )
     return _annotate(path, dataset, content.get("attributes", {}), content.get("variables", {}))
 
 
+def write_headers(path: Path, target: Path, places: Sequence[Place]) -> None:
+    """Write the headers of files into a file that will lie at `target`, beside their collection.
+
+    Parameters
+    ----------
+    path : Path
+    target : Path
+        Final name of the file.
+    places : sequence of (Path, str or None)
+        Files, each with the group that is read.
+    """
+    path.touch()
+    cache = HeaderCache(path, folder=target.resolve().parent)
+    for first in range(0, len(places), _HEADERS_AT_ONCE):
+        cache.keep(describe_files(places[first : first + _HEADERS_AT_ONCE]))
+
+
 def write_collection(
-    path: Path, target: Path, inputs: Sequence[str], overlap: Overlap | None, group: str | None
+    path: Path,
+    target: Path,
+    inputs: Sequence[str],
+    overlap: Overlap | None,
+    group: str | None,
+    headers: Path | None = None,
 ) -> None:
     """Write a collection to `path` that will lie at `target` and names files and patterns as typed
     here.
@@ -91,6 +125,8 @@ def write_collection(
         Which file counts for times that two hold.
     group : str, optional
         Group to read of files that have groups.
+    headers : Path, optional
+        File in the same folder that holds the headers of the inputs.
     """
     folder = target.resolve().parent
     names = [os.path.relpath(Path(name).absolute(), folder) for name in inputs]
@@ -99,6 +135,8 @@ def write_collection(
         lines.append(f'overlap = "{overlap}"')
     if group is not None:
         lines.append(f"group = {json.dumps(group)}")
+    if headers is not None:
+        lines.append(f"headers = {json.dumps(headers.name, ensure_ascii=False)}")
     path.write_text("\n".join(lines) + "\n", encoding="utf-8")
 
 

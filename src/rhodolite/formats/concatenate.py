@@ -13,6 +13,7 @@ from rhodolite.arrays import Array, Concatenated, InMemory, Selected
 from rhodolite.errors import DataError
 from rhodolite.formats.alike import check_alike, in_units_of, key, whole_if_exact, with_one_mark
 from rhodolite.formats.conform import conform
+from rhodolite.formats.like_the_first import join_like_the_first
 from rhodolite.formats.normalise_axes import (
     drop_missing_times,
     read_text_dates,
@@ -54,6 +55,8 @@ def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset
     """
     if len(datasets) == 1:
         return datasets[0]
+    if overlap is None and (joined := join_like_the_first(datasets)) is not None:
+        return drop_missing_times(settle_calendar(joined))
     datasets = [
         drop_missing_times(settle_calendar(read_text_dates(dataset))) for dataset in datasets
     ]

@@ -10,8 +10,10 @@ from pathlib import Path
 
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.concatenate import Overlap, join
+from rhodolite.formats.header_cache import HeaderCache
+from rhodolite.formats.many_files import read_files
 from rhodolite.formats.normalise import normalise
-from rhodolite.formats.registry import format_of, is_store
+from rhodolite.formats.registry import is_store
 from rhodolite.model.dataset import Dataset
 
 _ADDRESS = re.compile(r"https?://")
@@ -23,6 +25,7 @@ def open_dataset(
     group: str | None = None,
     *,
     generous: bool = True,
+    carried: HeaderCache | None = None,
 ) -> Dataset:
     """Open files as the one dataset that they form.
 
@@ -37,6 +40,8 @@ def open_dataset(
         The group to read of every file that names none itself.
     generous : bool
         Whether what files say only halfway is understood, with a warning.
+    carried : HeaderCache, optional
+        Headers that were brought along with the files.
 
     Raises
     ------
@@ -47,16 +52,22 @@ def open_dataset(
     if not given:
         raise UsageError("no input; name the files to read")
     places = [place for one in given for place in _places(str(one), group)]
-    joined = join([_read(*place) for place in dict.fromkeys(places)], overlap)
+    joined = join(_read(list(dict.fromkeys(places)), carried), overlap)
     return normalise(joined) if generous else joined
 
 
-def _read(place: Path | str, group: str | None) -> Dataset:
-    if isinstance(place, Path):
-        return format_of(place).read(place, group)
+def _read(
+    places: Sequence[tuple[Path | str, str | None]], carried: HeaderCache | None
+) -> list[Dataset]:
+    files = [(path, group) for path, group in places if isinstance(path, Path)]
+    if len(files) == len(places):
+        return read_files(files, carried)
     from rhodolite.formats.netcdf.reader import read_remote
 
-    return read_remote(place)
+    return [
+        read_files([(place, group)])[0] if isinstance(place, Path) else read_remote(place)
+        for place, group in places
+    ]
 
 
 def _places(text: str, group: str | None) -> list[tuple[Path | str, str | None]]:

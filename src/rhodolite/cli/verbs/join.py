@@ -21,7 +21,8 @@ _DESCRIPTION = """\
 Many files as one dataset: one after another in time, side by side in variables.
 
 An output that ends in .toml is a collection: a small file that names the inputs, which are not
-copied, and is from then on an input like any file. Any other output is written out in full.
+copied, and is from then on an input like any file; with --headers it opens at once, however many
+they are. Any other output is written out in full.
 """
 
 
@@ -36,6 +37,11 @@ def make_parser() -> Parser:
         "--overlap",
         metavar="first|last",
         help="which file counts where two hold the same times, by when they begin",
+    )
+    parser.add_argument(
+        "--headers",
+        action="store_true",
+        help="write the headers of the files beside a collection, so that it opens at once",
     )
     add_variables(parser)
     add_run_options(parser, members=False)
@@ -67,7 +73,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
 
     from rhodolite.cli.output import report_written
     from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
-    from rhodolite.formats.collection import write_collection
+    from rhodolite.formats.collection import write_collection, write_headers
     from rhodolite.formats.layout import USUAL_LAYOUT
     from rhodolite.formats.open import open_dataset
     from rhodolite.formats.registry import COLLECTION, format_for
@@ -76,6 +82,8 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     output = Path(options.output)
     overlap = None if options.overlap is None else Overlap(options.overlap)
     is_collection = output.suffix.lower() in COLLECTION.suffixes
+    if options.headers and not is_collection:
+        raise UsageError("join: --headers is for collections; name an output such as all.toml")
     layout = layout_of(vars(options), for_data=not is_collection)
     if is_collection and (options.plan or layout != USUAL_LAYOUT):
         raise UsageError(
@@ -95,8 +103,13 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         _write_dataset(dataset, layout, options, began)
         return 0
     inputs = [file.path for file in dataset.files]
+    headers = output.with_suffix(".headers") if options.headers else None
+    if headers is not None:
+        check_output(headers, options.overwrite, inputs, kind)
+        with complete_or_nothing(headers, options.overwrite, inputs) as temporary:
+            write_headers(temporary, headers, [(path, options.group) for path in inputs])
     with complete_or_nothing(output, options.overwrite, inputs) as temporary:
-        write_collection(temporary, output, options.inputs, overlap, options.group)
+        write_collection(temporary, output, options.inputs, overlap, options.group, headers)
     if not options.quiet:
         report_written(dataset, output, size_on_disk(output), began)
     return 0

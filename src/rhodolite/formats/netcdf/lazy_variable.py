@@ -57,8 +57,8 @@ class NetCDFVariable(LazyArray):
         self.shape = shape
         self.chunks = chunks
         self.dtype = decoding.target
-        self._decoding = decoding
-        self._classic = classic
+        self.decoding = decoding
+        self.classic = classic
         self._placement: Placement | None = None
         self._searched = False
         self._lock = threading.Lock()
@@ -85,7 +85,7 @@ class NetCDFVariable(LazyArray):
         try:
             placement = self._find_placement()
             raw = self._through_library(region) if placement is None else placement.read(region)
-            return self._decoding.decode(raw)
+            return self.decoding.decode(raw)
         except CorruptChunk as damage:
             raise DataError(f"{self.path}: variable '{self.name}' is damaged: {damage}") from None
         except (OSError, RuntimeError) as error:
@@ -104,7 +104,7 @@ class NetCDFVariable(LazyArray):
     def _find_placement(self) -> Placement | None:
         with self._lock:
             if not self._searched and isinstance(self.path, Path):
-                if self._classic:
+                if self.classic:
                     identity = identify(self.path)
                     self._placement = self._classic_placement(find_values(self.path), identity)
                 else:
@@ -123,4 +123,4 @@ class NetCDFVariable(LazyArray):
         if placed is None or placed.shape != self.shape:
             return None
         assert isinstance(self.path, Path)
-        return InPlace(self.path, placed, self._decoding.stored.newbyteorder(">"), identity)
+        return InPlace(self.path, placed, self.decoding.stored.newbyteorder(">"), identity)

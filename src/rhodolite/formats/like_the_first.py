@@ -1,0 +1,130 @@
+"""Many files that are described like the first, put one after another at once.
+
+Files are compared one by one where they might differ. Where thousands of them share all that was
+said in the first, there is nothing to compare but their times.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, Concatenated, InMemory, read_small
+from rhodolite.formats.alike import whole_if_exact
+from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.cf.common_attributes import common_attributes
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.variable import Variable
+
+
+def join_like_the_first(datasets: Sequence[Dataset]) -> Dataset | None:
+    """Return datasets one after another in time; None where they have to be compared one by one.
+
+    Parameters
+    ----------
+    datasets : sequence of Dataset
+        As they were read; more than one.
+    """
+    first = datasets[0]
+    time = first.coordinate(Role.TIME)
+    if time is None or time.dimension is None:
+        return None
+    alike = _Alike(first, time.dimension)
+    if not all(alike(dataset) for dataset in datasets[1:]):
+        return None
+    numbers = [_floats(dataset, time.name) for dataset in datasets]
+    if not all(part.size and np.isfinite(part).all() for part in numbers):
+        return None
+    order = sorted(range(len(datasets)), key=lambda at: numbers[at][0])
+    datasets, numbers = [datasets[at] for at in order], [numbers[at] for at in order]
+    if any(b.min() <= a.max() for a, b in pairwise(numbers)):
+        return None
+    variables = [
+        _end_to_end(variable, datasets, time, numbers) for variable in first.variables.values()
+    ]
+    files = tuple(file for dataset in datasets for file in dataset.files)
+    attributes = common_attributes(datasets)
+    return datasets[0].with_variables(variables, files=files, attributes=attributes)
+
+
+def _end_to_end(
+    variable: Variable, datasets: Sequence[Dataset], time: Coordinate, numbers: list[Array]
+) -> Variable:
+    name, along = variable.name, str(time.dimension)
+    if name == time.name:
+        return variable.replace(data=InMemory(whole_if_exact(np.concatenate(numbers), variable)))
+    if time.bounds_variable is not None and name == time.bounds_variable.name:
+        parts = [_floats(dataset, name) for dataset in datasets]
+        return variable.replace(data=InMemory(np.concatenate(parts)))
+    if along not in variable.dimensions:
+        return variable
+    arrays = [dataset.variables[name].data for dataset in datasets]
+    return variable.replace(data=Concatenated(arrays, variable.dimensions.index(along)))
+
+
+def _floats(dataset: Dataset, name: str) -> Array:
+    return read_small(dataset.variables[name].floats()).astype(np.float64, copy=False)
+
+
+class _Alike:
+    """Whether a dataset differs from the first in nothing but values along time.
+
+    Tables that files share are compared once, and all that were found to be the same are known by
+    their identity then; they are kept, so that no other can take their place.
+    """
+
+    def __init__(self, first: Dataset, along: str) -> None:
+        self._first = first
+        self._along = along
+        self._same: dict[tuple[int, int], tuple[bool, Any, Any]] = {}
+
+    def __call__(self, dataset: Dataset) -> bool:
+        ours, theirs = self._first.variables, dataset.variables
+        return (
+            ours.keys() == theirs.keys()
+            and self._first.unlimited == dataset.unlimited
+            and all(self._variable(mine, theirs[name]) for name, mine in ours.items())
+        )
+
+    def _variable(self, mine: Variable, other: Variable) -> bool:
+        if (
+            mine.dimensions != other.dimensions
+            or mine.missing != other.missing
+            or mine.data.dtype != other.data.dtype
+            or not self._tables(mine.attributes, other.attributes)
+            or not self._storages(mine, other)
+        ):
+            return False
+        if self._along not in mine.dimensions:
+            return mine.data is other.data
+        at = mine.dimensions.index(self._along)
+        lengths = [shape[:at] + shape[at + 1 :] for shape in (mine.shape, other.shape)]
+        return lengths[0] == lengths[1]
+
+    def _storages(self, mine: Variable, other: Variable) -> bool:
+        one, two = mine.storage, other.storage
+        if one is two:
+            return True
+        plain = replace(one, chunks=None, limits={}), replace(two, chunks=None, limits={})
+        return repr(plain[0]) == repr(plain[1]) and self._tables(one.limits, two.limits)
+
+    def _tables(self, one: Mapping[str, Any], two: Mapping[str, Any]) -> bool:
+        if one is two:
+            return True
+        known = self._same.get((id(one), id(two)))
+        if known is None:
+            same = one.keys() == two.keys() and all(_equal(one[key], two[key]) for key in one)
+            known = self._same[id(one), id(two)] = (same, one, two)
+        return known[0]
+
+
+def _equal(one: Any, two: Any) -> bool:
+    if type(one) is not type(two):
+        return False
+    if isinstance(one, np.ndarray):
+        return one.dtype == two.dtype and np.array_equal(one, two)
+    return bool(one == two)

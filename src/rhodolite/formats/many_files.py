@@ -1,0 +1,96 @@
+"""Opening many files: what is known of them from before is not read again."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+import warnings
+from collections.abc import Sequence
+
+from rhodolite.formats.header_cache import MANY, HeaderCache, Place, cache_in_use, user_cache
+from rhodolite.formats.registry import format_of
+from rhodolite.model.dataset import Dataset
+
+_TOGETHER = 500
+"""Files whose headers are looked up and kept at once."""
+
+
+def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> list[Dataset]:
+    """Read files.
+
+    Parameters
+    ----------
+    places : sequence of (Path, str or None)
+        Each with the group that is asked for.
+    carried : HeaderCache, optional
+        Headers that were brought along with the files.
+
+    Raises
+    ------
+    DataError
+        If one cannot be read.
+    """
+    if len(places) < MANY or not cache_in_use():
+        return [_read(place) for place in places]
+    own = user_cache()
+    datasets = []
+    for first in range(0, len(places), _TOGETHER):
+        some = places[first : first + _TOGETHER]
+        known = _find([own] if carried is None else [carried, own], some)
+        read = {place: _read_described(place) for place in some if place not in known}
+        new = [(place, text) for place, (_, text) in read.items() if text is not None]
+        # A folder that cannot be written to costs time and nothing else.
+        with contextlib.suppress(OSError, sqlite3.Error):
+            own.keep(new)
+        datasets += [known[place] if place in known else read[place][0] for place in some]
+    return datasets
+
+
+def describe_files(places: Sequence[Place]) -> list[tuple[Place, str]]:
+    """Return the headers of files as text, of those that can be described.
+
+    Parameters
+    ----------
+    places : sequence of (Path, str or None)
+    """
+    described = ((place, _read_described(place)[1]) for place in places)
+    return [(place, text) for place, text in described if text is not None]
+
+
+def _find(caches: Sequence[HeaderCache], places: Sequence[Place]) -> dict[Place, Dataset]:
+    """Return the datasets of those files whose headers are known."""
+    from rhodolite.formats.netcdf.header_text import NotDescribed, open_header
+
+    found: dict[Place, Dataset] = {}
+    for cache in caches:
+        left = [place for place in places if place not in found]
+        for place, text in cache.find(left).items():
+            try:
+                found[place] = open_header(text, place[0])
+            except NotDescribed:
+                continue  # is read instead
+    return found
+
+
+def _read_described(place: Place) -> tuple[Dataset, str | None]:
+    """Read a file, and return its header as text; none where there is more to say than that."""
+    from rhodolite.formats.netcdf.header_text import NotDescribed, describe_header, open_header
+
+    with warnings.catch_warnings(record=True) as said:
+        warnings.simplefilter("always")
+        dataset = _read(place)
+    for warning in said:
+        warnings.warn_explicit(warning.message, warning.category, warning.filename, warning.lineno)
+    if said:
+        return dataset, None
+    try:
+        text = describe_header(dataset)
+    except NotDescribed:
+        return dataset, None
+    # Opened from its text, it shares what is the same in other files.
+    return open_header(text, place[0]), text
+
+
+def _read(place: Place) -> Dataset:
+    path, group = place
+    return format_of(path).read(path, group)
