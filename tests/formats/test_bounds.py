@@ -216,3 +216,18 @@ def test_a_mark_of_a_store_that_is_no_number_is_left_out(tmp_path, fill, code, s
     assert (answer.code, said in answer.err) == (code, True), answer.err
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
         assert np.ma.count(file["tas"][:]) == (2 if said else 1)
+
+
+def test_units_without_a_date_and_dimensions_without_names_are_refused_or_made_up(tmp_path):
+    values = np.zeros((2, 3, 4))
+    write_plain(tmp_path / "a.nc", values)
+    with netCDF4.Dataset(tmp_path / "a.nc", "a") as file:
+        file["time"].setncatts({"units": "days since", "standard_name": "time"})
+    answer = run_here("inspect", "a.nc", folder=tmp_path)
+    assert (answer.code, "do not say since when" in answer.err) == (3, True), answer.err
+    zarr.save_group(tmp_path / "s.zarr", zarr_format=2, tas=values)
+    group = zarr.open_group(tmp_path / "s.zarr", mode="a")
+    group["tas"].attrs["_ARRAY_DIMENSIONS"] = [[[[]]], "lat", "lon"]
+    answer = run_here("inspect", "s.zarr", folder=tmp_path)
+    assert answer.code == 0, answer.err
+    assert "tas_axis_0" in answer.out

@@ -183,7 +183,10 @@ def _dimensions(name: str, stored: Any) -> tuple[str, ...]:
     names = getattr(stored.metadata, "dimension_names", None) or stored.attrs.get(
         DIMENSIONS_ATTRIBUTE
     )
-    if names is None or len(names) != len(stored.shape):
+    known = isinstance(names, (list, tuple)) and all(
+        isinstance(one, (str, type(None))) for one in names
+    )
+    if not known or len(names) != len(stored.shape):
         if len(stored.shape) == 1:
             return (name,)
         names = [None] * len(stored.shape)

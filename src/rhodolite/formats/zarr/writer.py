@@ -14,6 +14,7 @@ import zarr
 from zarr.codecs import Crc32cCodec, ZstdCodec
 
 from rhodolite.arrays import Engine, LazyArray, Region
+from rhodolite.errors import DataError
 from rhodolite.formats.cf.encode import Encoding, encoding_for
 from rhodolite.formats.layout import Compression, Layout, chunk_shape
 from rhodolite.formats.zarr.reader import DIMENSIONS_ATTRIBUTE
@@ -22,6 +23,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
 _VERSIONS: dict[str, Any] = {"zarr3": 3, "zarr2": 2}
+_NO_NAMES = ("", ".", "..")
 
 
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
@@ -77,6 +79,11 @@ def _write_variable(
     }
     if version == 3:
         settings["dimension_names"] = variable.dimensions
+    if variable.name in _NO_NAMES:
+        raise DataError(
+            f"a variable called '{variable.name}' cannot be written to Zarr, where names are parts "
+            "of paths; annotate --rename gives it another name"
+        )
     with warnings.catch_warnings():
         # Text of any length is newer than the first edition of the specification.
         warnings.simplefilter("ignore")

@@ -140,7 +140,10 @@ class TimeAxis:
         seconds = self._whole_seconds(np.asarray(numbers, dtype=np.float64))
         if np.all(seconds == np.rint(seconds)) and np.all(np.abs(seconds) < _MOST_SECONDS):
             seconds = seconds.astype(np.int64)
-        units = f"seconds since {re.split(_SINCE, self.units, maxsplit=1)[1]}"
+        _, *reference = re.split(_SINCE, self.units, maxsplit=1)
+        if not reference:
+            raise ValueError("the units do not say since when")
+        units = f"seconds since {reference[0]}"
         try:
             dates = cftime.num2date(seconds, units, self.calendar, only_use_cftime_datetimes=True)
         except (OverflowError, TypeError) as error:
