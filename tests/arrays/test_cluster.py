@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import subprocess
@@ -36,7 +37,35 @@ def content(path):
 
 
 @pytest.mark.slow
-def test_results_are_those_of_the_local_run_to_the_bit(demo, tmp_path, cluster):
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("climatology", "--statistic", "std"),
+        ("trend",),
+        ("summarise", "--over", "lon", "--statistic", "max"),
+        ("summarise", "--over", "area"),
+        ("aggregate", "--to", "month", "--statistic", "median"),
+    ],
+)
+def test_results_merged_on_the_workers_are_those_of_the_local_run(demo, tmp_path, cluster, words):
+    """Sums are merged in another order: agreement to 1e-12 of the largest value."""
+    verb, *rest = words
+    words = [verb, "nordic_daily_201[678].nc", *rest, "--memory", "2MiB"]
+    found = []
+    for name, more in (("local.nc", []), ("there.nc", ["--cluster", cluster.scheduler_address])):
+        answer = run_command(*words, *more, "-o", tmp_path / name, folder=demo)
+        assert answer.code == 0, answer.err
+        found.append(rhodolite.read(tmp_path / name))
+    for variable in found[0].fields:
+        there = found[1][variable.name].values()
+        here = variable.values()
+        scale = np.nanmax(np.abs(here.astype("f8")))
+        eps = max(1e-12, np.finfo(here.dtype).eps) if here.dtype.kind == "f" else 0
+        np.testing.assert_allclose(there, here, rtol=0, atol=eps * scale, equal_nan=True)
+
+
+@pytest.mark.slow
+def test_maps_are_those_of_the_local_run(demo, tmp_path, cluster):
     words = [
         "anomaly",
         "nordic_daily_201[678].nc",
@@ -50,7 +79,8 @@ def test_results_are_those_of_the_local_run_to_the_bit(demo, tmp_path, cluster):
     for name, more in (("local.nc", []), ("there.nc", ["--cluster", cluster.scheduler_address])):
         answer = run_command(*words, *more, "-o", tmp_path / name, folder=demo)
         assert (answer.code, answer.err.count("\n")) == (0, 1), answer.err
-    assert content(tmp_path / "local.nc") == content(tmp_path / "there.nc")
+    here, there = (rhodolite.read(tmp_path / name)["tas"] for name in ("local.nc", "there.nc"))
+    np.testing.assert_allclose(there.values(), here.values(), rtol=3e-7, atol=1e-12)
     there = ("--cluster", cluster.scheduler_address, "-o", tmp_path / "there.zarr")
     zarr = run_command("convert", "pressure_monthly.nc", "--units", "ta=degC", *there, folder=demo)
     assert zarr.code == 0, zarr.err
@@ -60,26 +90,75 @@ def test_results_are_those_of_the_local_run_to_the_bit(demo, tmp_path, cluster):
     )
 
 
-@pytest.mark.slow
-def test_a_worker_that_dies_costs_time_and_not_the_result(demo, tmp_path, cluster):
-    words = ["anomaly", "nordic_daily_201[678].nc", "--memory", "2MiB"]
-    assert run_command(*words, "-o", tmp_path / "local.nc", folder=demo).code == 0
+_WORK = ["anomaly", "nordic_daily_201[678].nc", "--memory", "2MiB"]
+
+
+def _start(demo, output, address):
     tool = str(Path(sys.executable).with_name("rhodolite"))
-    command = [
-        tool,
-        *words,
-        "-o",
-        str(tmp_path / "there.nc"),
-        "--cluster",
-        cluster.scheduler_address,
-    ]
-    child = subprocess.Popen(command, cwd=demo, stderr=subprocess.PIPE, text=True)
+    command = [tool, *_WORK, "-o", str(output), "--cluster", address]
+    return subprocess.Popen(command, cwd=demo, stderr=subprocess.PIPE, text=True)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("suffix", [".nc", ".zarr"])
+def test_a_worker_that_dies_costs_time_and_not_the_result(demo, tmp_path, cluster, suffix):
+    local, there = tmp_path / f"local{suffix}", tmp_path / f"there{suffix}"
+    assert run_command(*_WORK, "-o", local, folder=demo).code == 0
+    child = _start(demo, there, cluster.scheduler_address)
     while child.poll() is None and not cluster.scheduler.tasks:
         time.sleep(0.002)
     assert child.poll() is None, "the work was done before a worker could die"
     os.kill(next(iter(cluster.workers.values())).pid, signal.SIGKILL)
     _, said = child.communicate(timeout=PATIENCE)
     assert child.returncode == 0, said
+    values = [rhodolite.read(path)["tas"].values().tobytes() for path in (local, there)]
+    assert values[0] == values[1]
+
+
+@pytest.mark.slow
+def test_a_scheduler_that_dies_ends_the_command_clearly_and_leaves_nothing(demo, tmp_path):
+    dask = Path(sys.executable).with_name("dask")
+    place = tmp_path / "scheduler.json"
+    started = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    scheduler = subprocess.Popen(
+        [dask, "scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard"]
+        + ["--scheduler-file", place],
+        **started,
+    )
+    worker = subprocess.Popen(
+        [dask, "worker", "--scheduler-file", place, "--nthreads", "1", "--no-nanny"]
+        + ["--host", "127.0.0.1", "--no-dashboard", "--death-timeout", "60"],
+        **started,
+    )
+    try:
+        while not place.exists() or not place.read_text().strip():
+            time.sleep(0.05)
+        address = json.loads(place.read_text())["address"]
+        child = _start(demo, tmp_path / "there.nc", address)
+        while child.poll() is None and not list(tmp_path.glob(".*.part*")):
+            time.sleep(0.01)
+        scheduler.kill()
+        _, said = child.communicate(timeout=PATIENCE)
+    finally:
+        for process in (scheduler, worker):
+            process.kill()
+            process.wait()
+    assert child.returncode == 4, said
+    assert "is gone" in said
+    assert "internal error" not in said
+    assert [path.name for path in tmp_path.iterdir()] == [place.name]
+
+
+@pytest.mark.slow
+def test_workers_may_come_when_there_is_work(demo, tmp_path):
+    with distributed.LocalCluster(
+        n_workers=0, threads_per_worker=1, host="127.0.0.1", dashboard_address=None
+    ) as made:
+        made.adapt(minimum=0, maximum=2, interval="200ms")
+        there = ["--cluster", made.scheduler_address, "-o", tmp_path / "there.nc"]
+        answer = run_command(*_WORK, *there, folder=demo)
+    assert answer.code == 0, answer.err
+    assert run_command(*_WORK, "-o", tmp_path / "local.nc", folder=demo).code == 0
     assert content(tmp_path / "local.nc") == content(tmp_path / "there.nc")
 
 

@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from concurrent.futures import Executor, Future
+import logging
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import CancelledError, Executor, Future
+from contextlib import contextmanager
 from typing import Any, cast
 
-from rhodolite.errors import UsageError, collecting, warn
+from rhodolite.errors import OutputError, UsageError, collecting, warn
 
 _PATIENCE = 20
 """Seconds to wait for a scheduler, and for its first worker."""
+_MERGED_FIRST = 100
+"""Priority of merging over reading more, so that few results wait on the workers."""
 
 
 class Cluster(Executor):
     """An executor whose tasks run on the workers of a scheduler that is there already.
 
-    What a pass computes with is sent to each worker once, and not with every block. A task whose
-    worker is lost is given to another one by the scheduler.
+    What a pass computes with is sent to each worker once, and not with every task. A task whose
+    worker is lost is given to another one by the scheduler. Results come from the workers
+    themselves; the scheduler sees their sizes only.
 
     Parameters
     ----------
@@ -26,7 +31,8 @@ class Cluster(Executor):
     Raises
     ------
     UsageError
-        If the package for clusters is not installed, no scheduler answers, or it has no workers.
+        If the package for clusters is not installed, no scheduler answers, or it has no workers
+        and gets none.
     """
 
     def __init__(self, address: str) -> None:
@@ -36,16 +42,21 @@ class Cluster(Executor):
             raise UsageError(
                 "--cluster needs an extra package: pip install 'rhodolite[cluster]'"
             ) from None
+        _silence("distributed")
         connect: Any = Client
+        self._address = address
         try:
-            self._client: Any = connect(address, timeout=_PATIENCE, set_as_default=False)
+            self._client: Any = connect(
+                address, timeout=_PATIENCE, set_as_default=False, direct_to_workers=True
+            )
         except (OSError, TimeoutError, ValueError):
             raise UsageError(
                 f"--cluster: no scheduler answers at {address}; start one with 'dask scheduler' "
                 "and write its address, such as tcp://127.0.0.1:8786"
             ) from None
         try:
-            self._client.wait_for_workers(1, timeout=_PATIENCE)
+            # A task, and not a look at who is there: some clusters start workers for tasks alone.
+            self._client.submit(_hold, None, pure=False).result(timeout=_PATIENCE)
         except TimeoutError:
             self._client.close()
             raise UsageError(
@@ -57,18 +68,64 @@ class Cluster(Executor):
 
     @property
     def threads(self) -> int:
-        """How many tasks the workers can run at once."""
-        return max(1, int(sum(self._client.nthreads().values())))
+        """How many tasks the workers can run at once, of all that are there by now."""
+        # What is known of a scheduler that is gone holds no workers; its tasks say so.
+        workers = self._client.scheduler_info(n_workers=-1).get("workers", {})
+        return max(1, sum(int(worker["nthreads"]) for worker in workers.values()))
 
     def submit(self, function: Callable[..., Any], /, *arguments: Any, **named: Any) -> Future[Any]:
         """Run a task on some worker."""
+        with _explaining(self._address):
+            future = self._executor.submit(_call, self._send(function), *arguments, **named)
+        return cast("Future[Any]", _Answer(future, self._address))
+
+    def merge(
+        self,
+        function: Callable[[Any], Any],
+        arguments: Sequence[Any],
+        merge: Callable[[Any, Any], Any],
+    ) -> Iterator[Any]:
+        """Yield None for each task that is done, and the merger of their results at the end.
+
+        The results of neighbours are merged where they are, pair by pair, so that only the last
+        comes here. The pairs depend on the number of tasks alone.
+        """
+        with _explaining(self._address):
+            yield from self._merge(function, arguments, merge)
+
+    def _merge(
+        self,
+        function: Callable[[Any], Any],
+        arguments: Sequence[Any],
+        merge: Callable[[Any, Any], Any],
+    ) -> Iterator[Any]:
+        import distributed
+
+        held = self._send(function)
+        leaves = [self._client.submit(_call, held, one, pure=False) for one in arguments]
+        level, priority = leaves, _MERGED_FIRST
+        while len(level) > 1:
+            pairs = [
+                self._client.submit(_merge, merge, *two, pure=False, priority=priority)
+                for two in zip(level[::2], level[1::2], strict=False)
+            ]
+            level = [*pairs, *level[2 * len(pairs) :]]
+            priority += 1
+        (last,) = level
+        # Only the last is held on to, so that workers forget what has been merged.
+        ends = [self._client.submit(_nothing, leaf, pure=False) for leaf in leaves]
+        del leaves, level
+        watch: Any = distributed.as_completed
+        for _ in watch(ends, loop=self._client.loop):
+            yield None
+        yield _Answer(last, self._address).result()
+
+    def _send(self, function: Callable[..., Any]) -> Any:
         if self._sent is None or self._sent[0] is not function:
             # The result of a task and not data put on workers: what a worker that dies has held is
             # computed again elsewhere.
             self._sent = function, self._client.submit(_hold, function, pure=False)
-        return cast(
-            "Future[Any]", _Answer(self._executor.submit(_call, self._sent[1], *arguments, **named))
-        )
+        return self._sent[1]
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         """Let go of the scheduler, which goes on running."""
@@ -79,24 +136,63 @@ class Cluster(Executor):
 class _Answer:
     """What a task will return; what it warned of is said here, where the user is."""
 
-    def __init__(self, future: Future[Any]) -> None:
+    def __init__(self, future: Any, address: str) -> None:
         self._future = future
+        self._address = address
 
     def result(self, timeout: float | None = None) -> Any:
-        value, told = self._future.result(timeout)
+        with _explaining(self._address):
+            value, told = self._future.result(timeout)
         for message, fields in told:
             warn(message, **fields)
         return value
 
     def cancel(self) -> bool:
-        return self._future.cancel()
+        return bool(self._future.cancel())
 
 
-def _hold(function: Callable[..., Any]) -> Callable[..., Any]:
+@contextmanager
+def _explaining(address: str) -> Iterator[None]:
+    """Say in people's words what goes wrong between processes."""
+    from distributed import KilledWorker, client
+    from distributed.comm.core import CommClosedError
+
+    # Older versions raise the other one.
+    closed = getattr(client, "ClosedClientError", CommClosedError)
+    try:
+        yield
+    except KilledWorker as error:
+        raise OutputError(
+            f"the workers of {address} died one after another at the same piece of work "
+            f"({error}); they may have too little memory, so try a smaller --memory"
+        ) from None
+    except (CancelledError, CommClosedError, closed) as error:
+        raise OutputError(
+            f"the scheduler at {address} is gone ({type(error).__name__}); start it again, and "
+            "then this command"
+        ) from None
+
+
+def _silence(library: str) -> None:
+    """Let a library say nothing by itself: what goes wrong is said once, by the command."""
+    for name in [library, *logging.root.manager.loggerDict]:
+        if name == library or name.startswith(f"{library}."):
+            logging.getLogger(name).setLevel(logging.CRITICAL)
+
+
+def _hold(function: Callable[..., Any] | None) -> Callable[..., Any] | None:
     return function
+
+
+def _nothing(_: Any) -> None:
+    """Say that something is done without sending it."""
 
 
 def _call(function: Callable[..., Any], *arguments: Any, **named: Any) -> tuple[Any, list[Any]]:
     with collecting() as told:
         value = function(*arguments, **named)
     return value, told
+
+
+def _merge(merge: Callable[[Any, Any], Any], first: Any, second: Any) -> tuple[Any, list[Any]]:
+    return merge(first[0], second[0]), [*first[1], *second[1]]

@@ -37,7 +37,8 @@ class Accumulator(ABC):
 
     @abstractmethod
     def merge(self, other: Self) -> None:
-        """Take in what another accumulator of the same kind has gathered."""
+        """Take in what another accumulator of the same kind has gathered, from one block or from
+        several that were merged into a new one before."""
 
     @abstractmethod
     def finish(self) -> dict[str, Array]:

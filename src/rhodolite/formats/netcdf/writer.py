@@ -237,7 +237,7 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
 
 def _encoded_chunks(
     data: LazyArray, encoding: Encoding, codec: ChunkCodec, region: Region
-) -> list[tuple[tuple[int, ...], bytes]]:
+) -> list[tuple[tuple[int, ...], Array]]:
     values = encoding.encode(data.read(region))
     pieces = []
     for corner in itertools.product(
@@ -253,5 +253,6 @@ def _encoded_chunks(
             padded[tuple(slice(0, n) for n in part.shape)] = part
             part = padded
         offset = tuple(at + axis.start for at, axis in zip(corner, region, strict=True))
-        pieces.append((offset, codec.encode(part)))
+        # As an array, it goes from process to process without being copied.
+        pieces.append((offset, np.frombuffer(codec.encode(part), np.uint8)))
     return pieces

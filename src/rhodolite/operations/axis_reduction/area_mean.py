@@ -15,6 +15,7 @@ from rhodolite.arrays import (
     Reduction,
     Region,
     read_small,
+    whole,
 )
 from rhodolite.kernels.weighted_sums import Weights, axes_of, weighted_sums
 from rhodolite.model.axes import Role
@@ -56,7 +57,7 @@ class WeightedMean(Accumulator):
     def merge(self, other: Self) -> None:
         if self._sums is None:
             shape = tuple(n for axis, n in enumerate(self.shape) if axis not in self.axes)
-            self._sums = np.zeros(shape), np.zeros(shape)
+            self._sums, self._region = (np.zeros(shape), np.zeros(shape)), whole(shape)
         assert other._sums is not None
         for ours, theirs in zip(self._sums, other._sums, strict=True):
             ours[other._region] += theirs

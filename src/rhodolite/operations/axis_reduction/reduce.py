@@ -19,6 +19,7 @@ from rhodolite.arrays import (
     Reduction,
     Region,
     SeriesKernel,
+    whole,
 )
 from rhodolite.kernels.weighted_statistics import Parts, finish, gather, merge, weighted_percentile
 from rhodolite.operations.parameters.statistic import Measure
@@ -192,6 +193,7 @@ class AxisReductionSums(Accumulator):
                 {name: np.full(shape, np.nan if name in ("low", "high") else 0.0) for name in parts}
                 for parts in other._parts
             ]
+            self._region = whole(shape)
         at: Any = (*other._region, ...)  # views, also of results without axes
         for ours, theirs in zip(self._parts, other._parts, strict=True):
             merge({name: part[at] for name, part in ours.items()}, theirs)

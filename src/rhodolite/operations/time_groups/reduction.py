@@ -9,7 +9,7 @@ from typing import Any, Self
 
 import numpy as np
 
-from rhodolite.arrays import Accumulator, Array, LazyArray, Reduction, Region, SeriesKernel
+from rhodolite.arrays import Accumulator, Array, LazyArray, Reduction, Region, SeriesKernel, whole
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.time_groups.group_results import GroupResults, reads_each_chunk_once
@@ -59,7 +59,9 @@ class GroupedStatistic(Accumulator):
     def merge(self, other: Self) -> None:
         assert other._gathered is not None
         assert other._held is not None
-        self._gathered = self._gathered or self._empty()
+        if self._gathered is None:
+            self._gathered = self._empty()
+            self._held, self._region = np.arange(self.groups.size), whole(self.cells)
         self.statistic.merge(self._gathered, other._gathered, other._held, other._region)
 
     def finish(self) -> dict[str, Array]:

@@ -11,7 +11,7 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Accumulator, Array, Region, SeriesKernel
+from rhodolite.arrays import Accumulator, Array, Region, SeriesKernel, whole
 from rhodolite.errors import UsageError
 from rhodolite.kernels.autocorrelation import autocorrelation, effective_size
 from rhodolite.kernels.distributions import t_below, t_quantile
@@ -188,7 +188,8 @@ class LineAccumulator(Accumulator):
 
     def merge(self, other: Self) -> None:
         if self._sums is None:
-            self._sums = LineSums.empty(self.shape[: self.axis] + self.shape[self.axis + 1 :])
+            cells = self.shape[: self.axis] + self.shape[self.axis + 1 :]
+            self._sums, self._cells = LineSums.empty(cells), whole(cells)
         assert other._sums is not None
         merge_line_sums(self._sums, other._sums, other._cells)
 
