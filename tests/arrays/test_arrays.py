@@ -133,13 +133,39 @@ def test_workers_and_executor_change_no_bit():
         source = Chunked(values, (1, 20, 30))
         groups = Groups("x", "means", np.arange(500) % 12, 12, None, np.ones(12), 0.0)
         moments = GroupedStatistic(groups, Spread(), 0, (20, 30))
-        made = engine.compute(Reduction(source, moments).output("deviation", (12, 20, 30)))
-        assert source.reads > 3
-        return made
+        return engine.compute(Reduction(source, moments).output("deviation", (12, 20, 30)))
 
-    with ThreadPoolExecutor(4) as pool:
-        for other in (result(2), result(7), result(4, pool)):
-            np.testing.assert_array_equal(other, result(1))
+    for other in (result(2), result(7)):
+        np.testing.assert_array_equal(other, result(1))
+    # Where results are merged by others they are merged pair by pair.
+    np.testing.assert_allclose(result(4, _Elsewhere(3)), result(1), rtol=1e-12)
+    np.testing.assert_array_equal(result(4, _Elsewhere(3)), result(4, _Elsewhere(1)))
+
+
+class _Elsewhere(ThreadPoolExecutor):
+    """Stands for a cluster: tasks and results go through pickle."""
+
+    threads = property(lambda self: self._max_workers)
+
+    def merge(self, function, arguments, merge):
+        level = [self.submit(_pickled, function, one).result() for one in arguments]
+        yield from (None for _ in level)
+        while len(level) > 1:
+            pairs = [
+                _pickled(_merge, (merge, *level[at : at + 2])) for at in range(0, len(level) - 1, 2)
+            ]
+            level = [*pairs, *level[2 * len(pairs) :]]
+        yield level[0]
+
+
+def _pickled(function, argument):
+    function, argument = pickle.loads(pickle.dumps((function, argument)))
+    return pickle.loads(pickle.dumps(function(argument)))
+
+
+def _merge(three):
+    merge, first, second = three
+    return merge(first, second)
 
 
 def test_fifty_steps_in_a_row_do_not_exhaust_the_stack():

@@ -6,17 +6,18 @@ import functools
 import math
 import os
 from collections import Counter, deque
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from itertools import islice
-from typing import Any, Generic, Protocol, TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
 from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, whole
+from rhodolite.arrays.progress import Progress, Silent
 from rhodolite.arrays.reduction import (
     Accumulator,
     Reduction,
@@ -24,6 +25,7 @@ from rhodolite.arrays.reduction import (
     SeriesKernel,
     Strategy,
 )
+from rhodolite.arrays.remote import RemoteExecutor, RemoteWork, merge_results
 from rhodolite.arrays.schedule import find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer, decoding_factor
 from rhodolite.errors import DataError
@@ -50,43 +52,6 @@ _SHARE_OF_RESULTS = 8
 """Results of more than this part of the memory go into a scratch file."""
 _MOST_DECODINGS = 3.0
 """A chunk decoded more often than this is decoded once into a scratch file instead."""
-
-
-_RUN = 32 << 20
-"""Bytes of the blocks that make one task for another process."""
-_MERGED_AT_ONCE, _FEWEST_TASKS, _SOME_TASKS, _MOST_TASKS = 8, 16, 64, 4096
-"""Blocks that are merged by one task, where there are enough; how many tasks there are at least,
-before that counts, and at most, since a scheduler takes about a millisecond for each."""
-
-
-class RemoteExecutor(Protocol):
-    """Runs tasks in other processes."""
-
-    @property
-    def threads(self) -> int: ...
-    def submit(self, function: Callable[..., Any], /, *arguments: Any) -> Future[Any]: ...
-    def merge(
-        self,
-        function: Callable[[Any], Any],
-        arguments: Sequence[Any],
-        merge: Callable[[Any, Any], Any],
-    ) -> Iterator[Any]: ...
-
-
-class Progress(Protocol):
-    """Is told how far a long piece of work has come."""
-
-    def begin(self, what: str, total: int, nbytes: int) -> None: ...
-    def advance(self) -> None: ...
-    def end(self) -> None: ...
-
-
-class Silent:
-    """Progress that nobody watches."""
-
-    def begin(self, what: str, total: int, nbytes: int) -> None: ...
-    def advance(self) -> None: ...
-    def end(self) -> None: ...
 
 
 @dataclass
@@ -165,13 +130,17 @@ class Engine:
         what: str,
         total: int,
         nbytes: int = 0,
+        *,
+        kept: bool = True,
     ) -> Iterator[tuple[Region, T]]:
         """Yield (region, function(region)) in order, with few results waiting at any time.
 
         `what` is done in words, with `total` regions of `nbytes` in all, for those who watch.
+        `kept` says whether what comes back takes memory, or has been put where it belongs.
         """
         if self.executor is not None:
-            yield from self._stream_away(self.executor, function, regions, what, total, nbytes)
+            work = RemoteWork(self.executor, self.memory, self.progress)
+            yield from work.stream(function, regions, what, total, nbytes, kept)
             return
         executor = ThreadPoolExecutor(self.workers)
         task = WithCache(function, self.cache)
@@ -193,46 +162,6 @@ class Engine:
                 future.cancel()
             executor.shutdown(wait=True, cancel_futures=True)
             self.progress.end()
-
-    def _stream_away(
-        self,
-        executor: RemoteExecutor,
-        function: Callable[[Region], T],
-        regions: Iterable[Region],
-        what: str,
-        total: int,
-        nbytes: int,
-    ) -> Iterator[tuple[Region, T]]:
-        """Do what `stream` does by tasks of several blocks on other processes.
-
-        A task costs the scheduler about a millisecond, and what is far away takes longer to
-        answer, so there are always twice as many tasks as threads, of workers that come late, too.
-        """
-        size = nbytes // max(total, 1)
-        runs = _cut_into_runs(regions, self._run_length(executor, size, total))
-        task = _Each(function)
-        waiting: deque[tuple[list[Region], Future[list[T]]]] = deque()
-        self.progress.begin(what, total, nbytes)
-        try:
-            while True:
-                at_once = max(2, min(2 * executor.threads, self.memory // max(_RUN, size)))
-                for run in islice(runs, max(0, at_once - len(waiting))):
-                    waiting.append((run, executor.submit(task, run)))
-                if not waiting:
-                    return
-                run, future = waiting.popleft()
-                for region, result in zip(run, future.result(), strict=True):
-                    yield region, result
-                    self.progress.advance()
-        finally:
-            for _, future in waiting:
-                future.cancel()
-            self.progress.end()
-
-    def _run_length(self, executor: RemoteExecutor, size: int, total: int) -> int:
-        """Return of how many blocks of so many bytes a task is made: few enough that all threads
-        have some, and that their results are soon here."""
-        return max(1, min(_RUN // max(size, 1), total // (4 * executor.threads)))
 
     def prepare(self, arrays: Iterable[LazyArray], what: str = "reducing") -> None:
         """Run every pass that the arrays depend on and that has not been run yet."""
@@ -302,48 +231,13 @@ class Engine:
             _, total, regions = self.blocks(source)
             if self.executor is not None:
                 state = sum(reduction.state for reduction in reductions)
-                gathered = self._merge_away(
-                    self.executor, task, list(regions), source.nbytes, state, what
-                )
+                work = RemoteWork(self.executor, self.memory, self.progress)
+                gathered = work.merge(task, list(regions), source.nbytes, state, what)
             else:
                 for _, partials in self.stream(task, regions, what, total, source.nbytes):
-                    _merge_results(gathered, partials)
+                    merge_results(gathered, partials)
         for reduction, result in zip(reductions, gathered, strict=True):
             reduction.keep(result.finish())
-
-    def _merge_away(
-        self,
-        executor: RemoteExecutor,
-        task: Callable[[Region], list[Accumulator]],
-        regions: list[Region],
-        nbytes: int,
-        state: int,
-        what: str,
-    ) -> list[Accumulator]:
-        """Return the merged results of all blocks, which are merged on other processes.
-
-        How many blocks make a task depends on their number and on what is sent, so that the order
-        of sums does not depend on the workers: results, of `state` bytes, should be a fraction of
-        what is read for them, and no scheduler bears any number of tasks.
-        """
-        total = len(regions)
-        wanted = (
-            min(_MERGED_AT_ONCE, -(-total // _SOME_TASKS)),
-            -(-total // _MOST_TASKS),
-            4 * state * total // max(nbytes, 1),
-        )
-        length = min(max(wanted), -(-total // _FEWEST_TASKS))
-        runs = list(_cut_into_runs(regions, length))
-        self.progress.begin(what, total, nbytes)
-        try:
-            for done in executor.merge(_Merged(task), runs, _merge_pair):
-                if isinstance(done, list):
-                    return done
-                for _ in range(length):
-                    self.progress.advance()
-            raise RuntimeError("the tasks of a pass ended without a result")
-        finally:
-            self.progress.end()
 
     def _work_by_series(self, source: LazyArray, reductions: list[Reduction], what: str) -> None:
         works = [r.series for r in reductions if r.series is not None]
@@ -427,51 +321,6 @@ def _cut_finer(array: LazyArray, block: tuple[int, ...], axis: int) -> tuple[int
                 break
             sizes[at] = -(-sizes[at] // 2 // step) * step
     return tuple(sizes)
-
-
-def _cut_into_runs(regions: Iterable[Region], length: int) -> Iterator[list[Region]]:
-    upcoming = iter(regions)
-    while run := list(islice(upcoming, length)):
-        yield run
-
-
-@dataclass(frozen=True)
-class _Each(Generic[T]):
-    """A task made of several."""
-
-    function: Callable[[Region], T]
-
-    def __call__(self, run: list[Region]) -> list[T]:
-        return [self.function(region) for region in run]
-
-
-@dataclass(frozen=True)
-class _Merged:
-    """A task made of several, whose results are merged in order."""
-
-    function: Callable[[Region], list[Accumulator]]
-
-    def __call__(self, run: list[Region]) -> list[Accumulator]:
-        merged: list[Accumulator] = []
-        for region in run:
-            partials = self.function(region)
-            merged = merged or [partial.start() for partial in partials]
-            _merge_results(merged, partials)
-        return merged
-
-
-def _merge_results(gathered: list[Accumulator], partials: list[Accumulator]) -> None:
-    for into, partial in zip(gathered, partials, strict=True):
-        into.merge(partial)
-
-
-def _merge_pair(first: list[Accumulator], second: list[Accumulator]) -> list[Accumulator]:
-    """Return what two lists of results make together; neither is changed, since a scheduler may
-    need them again."""
-    gathered = [accumulator.start() for accumulator in first]
-    for partials in (first, second):
-        _merge_results(gathered, partials)
-    return gathered
 
 
 def _partial_results(

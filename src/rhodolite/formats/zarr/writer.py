@@ -96,7 +96,8 @@ def _write_variable(
         engine.prepare([data])
         task = functools.partial(_put, stored, data, encoding)
         _, total, regions = engine.blocks(data, block)
-        for _ in engine.stream(task, regions, f"writing {variable.name}", total, data.nbytes):
+        what = f"writing {variable.name}"
+        for _ in engine.stream(task, regions, what, total, data.nbytes, kept=False):
             pass
 
 
