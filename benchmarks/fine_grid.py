@@ -1,0 +1,130 @@
+"""Times work on quarter-degree daily maps against plain scripts and against the floor.
+
+    python benchmarks/fine_grid.py [--years 3] [--runs 1] [--data FOLDER] [--only WORD]
+
+The input is made on the first run: 721 x 1440 values a day, packed into 16 bits, one map a chunk.
+The floor is the time in which all chunks of the input are decoded and all those of the result are
+encoded on all cores, in a run of its own between the others. The scripts read all into memory,
+which for three years fits into 8 GB. The results of both sides are compared.
+"""
+
+from __future__ import annotations
+
+import argparse
+import statistics
+import subprocess
+import sys
+from pathlib import Path
+
+import netCDF4
+import numpy as np
+from run import HERE, TOOL, measure
+
+ROWS, COLUMNS = 721, 1440
+_WORKS = {
+    "day-of-year climatology": ("day-mean", ["climatology", "--cycle", "day"]),
+    "its 90th percentile": ("day-p90", ["climatology", "--cycle", "day", "--statistic", "p90"]),
+    "day-of-year anomaly": ("day-anomaly", ["anomaly", "--cycle", "day"]),
+    "monthly maxima": ("month-max", ["aggregate", "--to", "month", "--statistic", "max"]),
+    "annual 95th percentile": ("year-p95", ["aggregate", "--to", "year", "--statistic", "p95"]),
+    "monthly climatology": ("month-mean", ["climatology"]),
+    "time mean": ("time-mean", ["summarise", "--over", "time"]),
+    "area mean": ("area-mean", ["summarise", "--over", "area"]),
+    "region": ("region", ["subset", "--lat", "30N..75N", "--lon", "0..59.9"]),
+}
+
+
+def main() -> None:
+    """Print the table."""
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--years", type=int, default=3)
+    parser.add_argument("--runs", type=int, default=1)
+    parser.add_argument("--data", type=Path, default=HERE / "data")
+    parser.add_argument("--only", default="", help="rows whose name holds this word")
+    options = parser.parse_args()
+    options.data.mkdir(parents=True, exist_ok=True)
+    source = options.data / f"quarter_{options.years}.nc"
+    if not source.exists():
+        make_data(source, options.years)
+    columns = ("work", "script, s", "rhodolite, s", "times as fast", "floor, s", "floors")
+    print(f"| {' | '.join((*columns, 'script, MB', 'rhodolite, MB'))} |\n" + "|---" * 8 + "|")
+    for name, (work, words) in _WORKS.items():
+        if options.only in name:
+            print_row(name, work, words, source, options.runs)
+
+
+def print_row(name: str, work: str, words: list[str], source: Path, runs: int) -> None:
+    """Run script, command and floor in turn, compare what was written, and print medians."""
+    theirs, ours = source.with_name("theirs.nc"), source.with_name("ours.nc")
+    verb, *rest = words
+    script = [sys.executable, str(HERE / "scripts" / "fine.py"), work, str(source), str(theirs)]
+    command = [*TOOL, verb, str(source), *rest, "-o", str(ours), "--overwrite", "--quiet"]
+    if verb in ("climatology", "anomaly"):
+        command += ["--min-years", "1"]
+    floor = [sys.executable, str(HERE / "ours" / "floor.py"), str(source), str(ours)]
+    found = []
+    for _ in range(runs):
+        pair = measure(script), measure(command)
+        said = subprocess.run(floor, check=True, capture_output=True, text=True).stdout
+        found.append((*pair, sum(map(float, said.split()))))
+    plain, fast = (statistics.median(one[side][0] for one in found) for side in (0, 1))
+    least = statistics.median(one[2] for one in found)
+    memory = [max(one[side][1] for one in found) for side in (0, 1)]
+    print(
+        f"| {name} | {plain:.1f} | {fast:.1f} | {plain / fast:.1f} | {least:.1f} | "
+        f"{fast / least:.2f} | {memory[0]:.0f} | {memory[1]:.0f} |",
+        flush=True,
+    )
+    compare(theirs, ours)
+    theirs.unlink()
+    ours.unlink()
+
+
+def compare(theirs: Path, ours: Path) -> None:
+    """Stop with an error where the results differ by more than packing explains."""
+    with netCDF4.Dataset(theirs) as a, netCDF4.Dataset(ours) as b:
+        for first in range(0, a["tas"].shape[0], 50):
+            here = np.ma.filled(a["tas"][first : first + 50], np.nan)
+            there = np.ma.filled(b["tas"][first : first + 50], np.nan).reshape(here.shape)
+            np.testing.assert_allclose(here, there, rtol=1e-4, atol=1e-3)
+
+
+def make_data(path: Path, years: int) -> None:
+    """Write daily maps with a yearly cycle and noise that compresses badly."""
+    random = np.random.default_rng(1)
+    latitudes, longitudes = np.linspace(-90, 90, ROWS), np.arange(COLUMNS) * 0.25
+    base = 280 - 40 * np.sin(np.radians(latitudes))[:, None] ** 2 + 0 * longitudes
+    weather = [
+        (np.cumsum(random.normal(0, 1, (ROWS, COLUMNS)), axis=1) * 0.05).astype("f4")
+        for _ in range(20)
+    ]
+    with netCDF4.Dataset(path, "w") as file:
+        for name, values, units in (
+            ("lat", latitudes, "degrees_north"),
+            ("lon", longitudes, "degrees_east"),
+            ("time", np.arange(365 * years) + 0.5, "days since 2001-01-01"),
+        ):
+            file.createDimension(name, values.size)
+            file.createVariable(name, "f8", (name,)).units = units
+            file[name][:] = values
+        file["time"].calendar = "noleap"
+        field = file.createVariable(
+            "tas",
+            "i2",
+            ("time", "lat", "lon"),
+            compression="zlib",
+            complevel=4,
+            shuffle=True,
+            chunksizes=(1, ROWS, COLUMNS),
+            fill_value=-32768,
+        )
+        field.setncatts({"units": "K", "scale_factor": 0.01, "add_offset": 273.15})
+        field.set_auto_maskandscale(False)
+        for day in range(365 * years):
+            turned = np.roll(weather[day * 7 % 20], day * 13 % COLUMNS, axis=1)
+            kelvin = base + 8 * np.sin(2 * np.pi * day / 365) + weather[day % 20] + turned
+            field[day] = np.clip((kelvin - 273.15) / 0.01, -32000, 32000).astype("i2")
+
+
+if __name__ == "__main__":
+    main()
