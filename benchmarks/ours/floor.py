@@ -26,18 +26,15 @@ encoding = 0.0
 with h5py.File(sys.argv[2]) as file, ThreadPoolExecutor(engine.workers) as pool:
     stored = next(file[name] for name in ("tas", "tas_trend") if name in file)
     if stored.chunks is not None:
-        codec = ChunkCodec(stored.dtype, stored.chunks, ("shuffle", "deflate"))
-        corners = list(
-            np.ndindex(*(-(-n // c) for n, c in zip(stored.shape, stored.chunks, strict=True)))
-        )
+        shape, chunk = stored.shape, stored.chunks
+        codec = ChunkCodec(stored.dtype, chunk, ("shuffle", "deflate"))
+        corners = list(np.ndindex(*(-(-n // c) for n, c in zip(shape, chunk, strict=True))))
         for first in range(0, len(corners), 32):
             chunks = []
             for corner in corners[first : first + 32]:
-                part = np.zeros(stored.chunks, stored.dtype)
-                starts = [at * c for at, c in zip(corner, stored.chunks, strict=True)]
-                held = stored[
-                    tuple(slice(s, s + c) for s, c in zip(starts, stored.chunks, strict=True))
-                ]
+                part = np.zeros(chunk, stored.dtype)
+                starts = [at * c for at, c in zip(corner, chunk, strict=True)]
+                held = stored[tuple(slice(s, s + c) for s, c in zip(starts, chunk, strict=True))]
                 part[tuple(slice(0, n) for n in held.shape)] = held
                 chunks.append(part)
             began = time.perf_counter()
