@@ -26,11 +26,14 @@ from run import HERE, TOOL, make_data
 _SLOW = """
 import time
 import rhodolite.formats.netcdf.direct_chunk_reader as reader
-read_at = reader.read_at
-def wait_and_read(*arguments):
-    time.sleep(0.02)
-    return read_at(*arguments)
-reader.read_at = wait_and_read
+def slowed(read_at):
+    def wait_and_read(*arguments):
+        time.sleep(0.02)
+        return read_at(*arguments)
+    wait_and_read.slow = True
+    return wait_and_read
+if not hasattr(reader.read_at, "slow"):
+    reader.read_at = slowed(reader.read_at)
 """
 _ROWS = {
     "time mean": ["summarise", "{maps}", "--over", "time"],
@@ -65,7 +68,7 @@ def workers(count: int, slow: bool = False) -> Iterator[str]:
             yield address
         finally:
             for process in running:
-                process.terminate()
+                process.kill()
             for process in running:
                 process.wait()
 

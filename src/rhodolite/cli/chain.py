@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from rhodolite.cli.console import list_words, say, say_plan, show, written_line
 from rhodolite.cli.verbs import ALL_VERBS
 from rhodolite.errors import UsageError, nearest_names
+from rhodolite.formats.atomic_output import check_output, complete_or_nothing
 from rhodolite.operations import SUMMARIES, operation
 
 if TYPE_CHECKING:
@@ -47,11 +48,28 @@ def run_chain(words: list[str], quiet: bool) -> None:
         assert chain.output is not None
         say_plan(plan, chain.output, engine)
         return
+    recorded = _recorded(chain, options.get("record"))
     outcome = chain.run(engine)
+    if recorded is not None:
+        with complete_or_nothing(recorded[0], chain.overwrite, ()) as temporary:
+            temporary.write_text(recorded[1], encoding="utf-8")
     for text in outcome.said:
         show(text)
     if not quiet and chain.output is not None and outcome.written is not None:
         say(written_line(chain.output, outcome.written, time.monotonic() - began))
+
+
+def _recorded(chain: Chain, name: str | None) -> tuple[Path, str] | None:
+    """Return the study that a chain stands for as text, and where it goes; None if nobody asks."""
+    if name is None:
+        return None
+    from rhodolite.studies.record import study_of_chain, write_study
+
+    path = Path(name)
+    if path.suffix.lower() != ".toml":
+        raise UsageError(f"--record {name}: a study is a TOML file; write {path.stem}.toml")
+    check_output(path, chain.overwrite, ())
+    return path, write_study(study_of_chain(chain, path.absolute().parent))
 
 
 def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:

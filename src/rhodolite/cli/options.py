@@ -212,6 +212,16 @@ def add_run_options(
         metavar="NUMBER",
         help="a number that stands for missing values, where the files do not say so",
     )
+    add_work_options(group)
+
+
+def add_work_options(group: Any) -> None:
+    """Add the options about how work is done, and what is said of it.
+
+    Parameters
+    ----------
+    group : argument group
+    """
     group.add_argument(
         "--memory",
         action=_Once,
@@ -291,6 +301,12 @@ def _add_output_options(group: Any) -> None:
     )
     group.add_argument(
         "--plan", action="store_true", help="say what would be read and written, and stop"
+    )
+    group.add_argument(
+        "--record",
+        action=_Once,
+        metavar="FILE.toml",
+        help="write what was typed as a study, which makes the output again",
     )
 
 

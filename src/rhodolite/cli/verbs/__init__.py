@@ -18,6 +18,7 @@ FIRST_VERBS = {
     "build": "A dataset that explains itself, from tables or text grids and a description.",
 }
 LAST_VERBS = {
+    "study": "All outputs that a study file asks for, from named inputs by named steps.",
     "demo": "Writes made-up example data and runs the full example.",
 }
 DRAW = "A picture: draw map, panels, series, years, profile, section or animation."

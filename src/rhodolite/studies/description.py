@@ -1,0 +1,118 @@
+"""What a study says, as typed values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from rhodolite.formats.layout import Layout
+from rhodolite.model.dataset import Dataset
+from rhodolite.operations.declaration import Step
+from rhodolite.operations.parameters.other_dataset import OtherDataset
+
+
+@dataclass(frozen=True)
+class Input:
+    """Files that are read as one dataset.
+
+    Parameters
+    ----------
+    name : str
+    files : tuple of str
+        Files, patterns and addresses.
+    group : str, optional
+    members : bool
+        Whether they are the members of an ensemble.
+    missing_value : float, optional
+        A number that stands for missing values.
+    """
+
+    name: str
+    files: tuple[str, ...]
+    group: str | None = None
+    members: bool = False
+    missing_value: float | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class NamedStep:
+    """An operation on an input or on what another step has made.
+
+    Parameters
+    ----------
+    name : str
+    of : str
+        Name of the input or step.
+    settings : mapping of str to object
+        Parameters by the fields of the operation; other data that are named in the study are left
+        as their name.
+    kind : type
+        Class of the operation or drawing.
+    others : mapping of str to str
+        Fields whose value is another input or step, by its name.
+    """
+
+    name: str
+    of: str
+    settings: Mapping[str, Any]
+    kind: type[Step]
+    others: Mapping[str, str]
+
+    @property
+    def needs(self) -> tuple[str, ...]:
+        """The names of all inputs and steps that it needs."""
+        return (self.of, *self.others.values())
+
+    def made(self, datasets: Mapping[str, Dataset]) -> Step:
+        """Return the operation, given the data that it needs."""
+        others = {field: OtherDataset(name, datasets[name]) for field, name in self.others.items()}
+        return self.kind(**{**self.settings, **others})
+
+
+@dataclass(frozen=True, eq=False)
+class Output:
+    """A file to be written: data or a drawing.
+
+    Parameters
+    ----------
+    path : str
+        Relative to the folder of the outputs.
+    of : str
+        Name of the input or step.
+    layout : Layout
+        How data lie on disk.
+    picture : NamedStep, optional
+        The drawing.
+    """
+
+    path: str
+    of: str
+    layout: Layout
+    picture: NamedStep | None = None
+
+    @property
+    def needs(self) -> tuple[str, ...]:
+        return (self.of,) if self.picture is None else self.picture.needs
+
+
+@dataclass(frozen=True)
+class Study:
+    """What a study file says.
+
+    Parameters
+    ----------
+    path : Path
+    title : str
+    inputs : mapping of str to Input
+    steps : mapping of str to NamedStep
+        In an order in which each comes after all that it needs.
+    outputs : mapping of str to Output
+    """
+
+    path: Path
+    title: str
+    inputs: Mapping[str, Input]
+    steps: Mapping[str, NamedStep]
+    outputs: Mapping[str, Output]

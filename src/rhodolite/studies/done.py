@@ -1,0 +1,66 @@
+"""Which outputs of a study are there, and from what they were made."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+from rhodolite.studies.fingerprints import fingerprint
+
+
+class DoneBefore:
+    """A small file beside the outputs of a study.
+
+    Parameters
+    ----------
+    path : Path
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._entries: dict[str, Any] = {}
+        try:
+            entries = json.loads(path.read_text(encoding="utf-8"))
+            self._entries = entries if isinstance(entries, dict) else {}
+        except (OSError, ValueError):
+            pass  # nothing is known then, and everything made again
+
+    def holds(self, name: str, key: str, place: Path) -> bool:
+        """Whether an output is as it was made, from what it would be made from now."""
+        entry = self._entries.get(name)
+        return isinstance(entry, dict) and entry.get("from") == key and self.made(name, place)
+
+    def made(self, name: str, place: Path) -> bool:
+        """Whether what lies at a place is what the study has written there."""
+        entry = self._entries.get(name)
+        if not isinstance(entry, dict):
+            return False
+        try:
+            return bool(entry.get("is") == _state(place))
+        except OSError:
+            return False
+
+    def keep(self, name: str, key: str, place: Path) -> None:
+        """Put on record that an output is there."""
+        self._entries[name] = {"from": key, "is": _state(place)}
+        temporary = self._path.with_name(f"{self._path.name}.part")
+        temporary.write_text(json.dumps(self._entries, indent=1), encoding="utf-8")
+        temporary.replace(self._path)
+
+
+def _state(place: Path) -> Any:
+    """Return what an output looks like; of a set of files, all of them."""
+    if place.exists():
+        return fingerprint(place)
+    pattern = "".join("*" if sign in "{}" else sign for sign in _blank(place.name))
+    found = sorted(place.parent.glob(pattern)) if "{" in place.name else []
+    if not found:
+        raise FileNotFoundError(place)
+    return [fingerprint(path) for path in found]
+
+
+def _blank(name: str) -> str:
+    """Return a pattern of names with only the braces of each place left."""
+    parts = name.split("{")
+    return parts[0] + "".join("{" + part.partition("}")[2] for part in parts[1:])

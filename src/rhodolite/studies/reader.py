@@ -1,0 +1,315 @@
+"""Study files; whatever is wrong with one is said with the line it stands in."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+from rhodolite.drawing import SUMMARIES as DRAWINGS
+from rhodolite.drawing import drawing
+from rhodolite.errors import UsageError, nearest_names
+from rhodolite.formats.layout import USUAL_LAYOUT, Layout, make_layout
+from rhodolite.limits import check_nesting
+from rhodolite.operations import SUMMARIES as OPERATIONS
+from rhodolite.operations import operation
+from rhodolite.operations.declaration import Step, parameters
+from rhodolite.operations.parameters.other_dataset import OtherDataset
+from rhodolite.studies.description import Input, NamedStep, Output, Study
+from rhodolite.studies.repetition import repeat_tables
+from rhodolite.studies.toml_lines import TomlLines
+
+_TABLES = ("title", "settings", "lists", "inputs", "steps", "outputs")
+_INPUT_KEYS = ("files", "group", "members", "missing-value")
+_LAYOUT_KEYS = ("format", "chunks", "compression", "unlimited", "raw", "checksums")
+Place = tuple[str, str]
+"""The kind of a table, and its name in the file."""
+
+_NAME = re.compile(r"\w[\w.-]*")
+_MOST_TABLES = 10_000
+
+
+def read_study(path: Path, settings: Mapping[str, str] | None = None) -> Study:
+    """Read a study file.
+
+    Parameters
+    ----------
+    path : Path
+    settings : mapping of str to str, optional
+        Values that replace those under [settings].
+
+    Raises
+    ------
+    UsageError
+        If anything in it makes no sense; the message has the line.
+    """
+    try:
+        raw = path.read_bytes()
+    except OSError as error:
+        raise UsageError(f"{path}: cannot be read: {error.strerror or error}") from None
+    check_nesting(raw, path)
+    try:
+        text = raw.decode("utf-8")
+        content = tomllib.loads(text)
+    except ValueError as error:
+        raise UsageError(f"{path}: this is not valid TOML: {error}") from None
+    return _Reader(path, content, TomlLines(text)).read(settings or {})
+
+
+class _Reader:
+    """Makes a study of the tables of its file."""
+
+    def __init__(self, path: Path, content: dict[str, Any], lines: TomlLines) -> None:
+        self._path = path
+        self._content = content
+        self._lines = lines
+
+    def refuse(self, message: str, *place: str) -> UsageError:
+        """Return an error that says where in the file it is."""
+        return UsageError(f"{self._path}, line {self._lines.find(*place)}: {message}")
+
+    def read(self, given: Mapping[str, str]) -> Study:
+        self._check_keys(self._content, _TABLES, "table or key")
+        title = self._content.get("title", "")
+        if not isinstance(title, str):
+            raise self.refuse("title is text", "title")
+        tables = {name: self._table(name) for name in _TABLES[1:]}
+        settings = self._settings(tables["settings"], given)
+        lists = self._lists(tables["lists"], settings)
+        filled = {
+            kind: self._filled(kind, tables[kind], settings, lists)
+            for kind in ("inputs", "steps", "outputs")
+        }
+        inputs = {n: self._input(n, one[0], one[1]) for n, one in filled["inputs"].items()}
+        names = {**filled["inputs"], **filled["steps"]}
+        for name in inputs.keys() & filled["steps"].keys():
+            raise self.refuse(f"'{name}' is an input and a step", *filled["steps"][name][1])
+        steps = {n: self._step(n, one[0], one[1], names) for n, one in filled["steps"].items()}
+        outputs = {
+            n: self._output(n, one[0], one[1], names) for n, one in filled["outputs"].items()
+        }
+        if not outputs:
+            raise self.refuse('there are no outputs; write [outputs."result.nc"] and of = "..."')
+        places = {name: place for name, (_, place) in filled["steps"].items()}
+        return Study(self._path, title, inputs, self._in_order(steps, places), outputs)
+
+    def _filled(
+        self,
+        kind: str,
+        table: dict[str, Any],
+        settings: Mapping[str, str],
+        lists: Mapping[str, list[str]],
+    ) -> dict[str, tuple[Any, Place]]:
+        """Return tables by name, repeated for each value of the lists, with where they stand."""
+        found: dict[str, tuple[Any, Place]] = {}
+        for name, content, place in self._repeated(kind, table, settings, lists):
+            if name in found:
+                raise self.refuse(f"two {kind} are called '{name}'", *place)
+            found[name] = content, place
+            if len(found) > _MOST_TABLES:
+                raise self.refuse(f"these are more than {_MOST_TABLES:,} {kind}", *place)
+        return found
+
+    def _table(self, name: str) -> dict[str, Any]:
+        table = self._content.get(name, {})
+        if not isinstance(table, dict):
+            raise self.refuse(f"{name} is a table; write [{name}]", name)
+        return table
+
+    def _check_keys(self, table: Mapping[str, Any], known: Any, what: str, *place: str) -> None:
+        for key in table:
+            if key not in known:
+                raise self.refuse(
+                    f"there is no {what} '{key}'. {nearest_names(key, known)}", *place, key
+                )
+
+    def _settings(self, table: dict[str, Any], given: Mapping[str, str]) -> dict[str, str]:
+        for key, value in table.items():
+            if isinstance(value, (dict, list)):
+                raise self.refuse("a setting is text or a number", "settings", key)
+        unknown = [key for key in given if key not in table]
+        if unknown:
+            raise UsageError(
+                f"--set {unknown[0]}: {self._path} has no such setting. "
+                f"{nearest_names(unknown[0], table)}"
+            )
+        return {key: str(value) for key, value in {**table, **given}.items()}
+
+    def _lists(self, table: dict[str, Any], settings: Mapping[str, str]) -> dict[str, list[str]]:
+        for key, value in table.items():
+            fits = isinstance(value, list) and value
+            if not fits or any(isinstance(one, (dict, list)) for one in value):
+                raise self.refuse('a list is of texts or numbers: ["a", "b"]', "lists", key)
+            if key in settings:
+                raise self.refuse(f"'{key}' is a setting and a list", "lists", key)
+        return {key: [str(one) for one in value] for key, value in table.items()}
+
+    def _repeated(
+        self,
+        kind: str,
+        table: dict[str, Any],
+        settings: Mapping[str, str],
+        lists: Mapping[str, list[str]],
+    ) -> Iterator[tuple[str, Any, Place]]:
+        for name, content in table.items():
+            try:
+                made = list(repeat_tables(name, content, settings, lists))
+            except ValueError as error:
+                raise self.refuse(str(error), kind, name) from None
+            for one, filled in made:
+                yield one, filled, (kind, name)
+
+    def _input(self, name: str, content: Any, place: Place) -> Input:
+        self._check_name(name, place)
+        table = content if isinstance(content, dict) else {"files": content}
+        self._check_keys(table, _INPUT_KEYS, "key of an input", *place)
+        files = table.get("files")
+        files = [files] if isinstance(files, str) else files
+        if not isinstance(files, list) or not files or not all(isinstance(f, str) for f in files):
+            raise self.refuse('an input needs files, such as "data_*.nc" or a list of such', *place)
+        group, members = table.get("group"), table.get("members", False)
+        missing = table.get("missing-value")
+        if group is not None and not isinstance(group, str):
+            raise self.refuse("group is text", *place, "group")
+        if not isinstance(members, bool):
+            raise self.refuse("members is true or false", *place, "members")
+        if missing is not None and (isinstance(missing, bool) or not _is_number(missing)):
+            raise self.refuse("missing-value is a number", *place, "missing-value")
+        return Input(
+            name, tuple(files), group, members, None if missing is None else float(missing)
+        )
+
+    def _step(self, name: str, content: Any, place: Place, names: Mapping[str, Any]) -> NamedStep:
+        self._check_name(name, place)
+        table = self._as_table(content, place)
+        verb = table.pop("do", None)
+        if not isinstance(verb, str) or verb not in OPERATIONS:
+            said = f"no verb '{verb}'. {nearest_names(str(verb), OPERATIONS)}"
+            raise self.refuse(said if verb else 'a step needs do = "VERB"', *place, "do")
+        return self._made(name, operation(verb), verb, table, place, names)
+
+    def _output(self, path: str, content: Any, place: Place, names: Mapping[str, Any]) -> Output:
+        parts = Path(path).parts
+        if Path(path).is_absolute() or ".." in parts or not parts or path.startswith("-"):
+            raise self.refuse(
+                f"'{path}': outputs lie in the folder of the study, or in that of --into; write a "
+                "path within it",
+                *place,
+            )
+        table = self._as_table({"of": content} if isinstance(content, str) else content, place)
+        kind = table.pop("draw", None)
+        if kind is None:
+            self._check_keys(table, ("of", *_LAYOUT_KEYS), "key of an output", *place)
+            of = self._of(table, place, names)
+            return Output(path, of, self._layout(table, place))
+        if kind not in DRAWINGS:
+            raise self.refuse(
+                f"no drawing '{kind}'. {nearest_names(str(kind), DRAWINGS)}", *place, "draw"
+            )
+        made = self._made(path, drawing(kind), f"draw {kind}", table, place, names)
+        return Output(path, made.of, USUAL_LAYOUT, made)
+
+    def _layout(self, table: Mapping[str, Any], place: Place) -> Layout:
+        for key in ("unlimited", "raw", "checksums"):
+            if not isinstance(table.get(key, False), bool):
+                raise self.refuse(f"{key} is true or false", *place, key)
+        for key in ("format", "chunks", "compression"):
+            if not isinstance(table.get(key, ""), str):
+                raise self.refuse(f"{key} is text", *place, key)
+        try:
+            return make_layout(
+                table.get("format"),
+                table.get("chunks"),
+                table.get("compression"),
+                unlimited=table.get("unlimited", False),
+                raw=table.get("raw", False),
+                checksums=table.get("checksums", True),
+            )
+        except UsageError as error:
+            raise self.refuse(str(error), *place) from None
+
+    def _made(
+        self,
+        name: str,
+        kind: type[Step],
+        verb: str,
+        table: dict[str, Any],
+        place: Place,
+        names: Mapping[str, Any],
+    ) -> NamedStep:
+        of = self._of(table, place, names)
+        declared = {one.name: one for one in parameters(kind)}
+        settings: dict[str, Any] = {}
+        others: dict[str, str] = {}
+        for key, value in table.items():
+            if key == "of":
+                continue
+            if key not in declared:
+                known = nearest_names(key, declared)
+                raise self.refuse(f"{verb} has no parameter '{key}'. {known}", *place, key)
+            one = declared[key]
+            if one.type is OtherDataset and isinstance(value, str) and value in names:
+                others[one.field] = value
+                continue
+            try:
+                settings[one.field] = one.parse(value)
+            except UsageError as error:
+                raise self.refuse(f"{verb} {error}", *place, key) from None
+        try:
+            # With nothing in place of other data, which shows whether the rest goes together.
+            kind(**settings, **{field: OtherDataset(value) for field, value in others.items()})
+        except UsageError as error:
+            raise self.refuse(f"{verb}: {error}", *place) from None
+        return NamedStep(name, of, settings, kind, others)
+
+    def _of(self, table: Mapping[str, Any], place: Place, names: Mapping[str, Any]) -> str:
+        of = table.get("of")
+        if not isinstance(of, str) or of not in names:
+            what = "of = the name of an input or a step"
+            said = f"no input or step '{of}'. {nearest_names(str(of), names)}" if of else what
+            raise self.refuse(said if of else f"this needs {what}", *place, "of")
+        return of
+
+    def _as_table(self, content: Any, place: Place) -> dict[str, Any]:
+        if not isinstance(content, dict):
+            raise self.refuse(f"this is a table; write [{place[0]}.{place[1]}]", *place)
+        return dict(content)
+
+    def _check_name(self, name: str, place: Place) -> None:
+        if not _NAME.fullmatch(name):
+            raise self.refuse(
+                f"'{name}' is no name; names are of letters, figures, '_', '-' and '.'", *place
+            )
+
+    def _in_order(
+        self, steps: Mapping[str, NamedStep], places: Mapping[str, Place]
+    ) -> dict[str, NamedStep]:
+        """Return the steps so that each follows all that it needs."""
+        ordered: dict[str, NamedStep] = {}
+        left = dict(steps)
+        while left:
+            ready = [n for n, one in left.items() if not any(need in left for need in one.needs)]
+            if not ready:
+                name = next(iter(left))
+                around = " needs ".join(f"'{one}'" for one in _circle(name, left))
+                raise self.refuse(f"steps need each other in a circle: {around}", *places[name])
+            for name in ready:
+                ordered[name] = left.pop(name)
+        return ordered
+
+
+def _circle(name: str, left: Mapping[str, NamedStep]) -> list[str]:
+    way = [name]
+    while way.count(way[-1]) == 1:
+        way.append(next(need for need in left[way[-1]].needs if need in left))
+    return way[way.index(way[-1]) :]
+
+
+def _is_number(value: Any) -> bool:
+    try:
+        float(value)
+    except (TypeError, ValueError):
+        return False
+    return True

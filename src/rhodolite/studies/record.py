@@ -1,0 +1,152 @@
+"""Studies as text: of a study file, and of a chain that somebody has typed."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from rhodolite.errors import UsageError
+from rhodolite.formats.layout import Layout
+from rhodolite.model.typed_value import FileValue
+from rhodolite.operations.declaration import Step, parameters, to_plain
+from rhodolite.pipeline.chain import Chain
+from rhodolite.studies.description import Input, NamedStep, Output, Study
+
+
+def write_study(study: Study) -> str:
+    """Return the text of a study file.
+
+    Parameters
+    ----------
+    study : Study
+    """
+    tables = [f"title = {_text(study.title)}"] if study.title else []
+    tables += [_input_table(one) for one in study.inputs.values()]
+    tables += [
+        _table(("steps", name), {"of": one.of, "do": one.kind.verb, **_plain(one)})
+        for name, one in study.steps.items()
+    ]
+    tables += [_output_table(one) for one in study.outputs.values()]
+    return "\n\n".join(tables) + "\n"
+
+
+def study_of_chain(chain: Chain, folder: Path) -> Study:
+    """Return the study that a chain stands for.
+
+    Parameters
+    ----------
+    chain : Chain
+    folder : Path
+        Where the study will lie; paths are relative to it.
+
+    Raises
+    ------
+    UsageError
+        If the output does not lie in that folder.
+    """
+    if chain.output is None:
+        raise UsageError("a study needs an output; add -o FILE")
+    output = Path(os.path.relpath(chain.output.absolute(), folder.absolute()))
+    if ".." in output.parts:
+        raise UsageError(
+            f"the study in {folder} cannot have the output {chain.output}, since outputs lie in "
+            "the folder of their study or below; write it into a folder above"
+        )
+    files = tuple(_moved(text, folder) for text in chain.inputs)
+    data = Input("data", files, chain.group, chain.members, chain.missing_value)
+    steps: dict[str, NamedStep] = {}
+    of, picture = data.name, None
+    for step in chain.steps:
+        settings = {
+            one.field: _moved_value(getattr(step, one.field), folder)
+            for one in parameters(type(step))
+        }
+        if step is chain.drawing:
+            picture = NamedStep(str(output), of, settings, type(step), {})
+            continue
+        name = _free_name(step.verb, steps)
+        steps[name] = NamedStep(name, of, settings, type(step), {})
+        of = name
+    made = Output(output.as_posix(), of, chain.layout, picture)
+    return Study(folder / "study.toml", "", {data.name: data}, steps, {made.path: made})
+
+
+def _free_name(verb: str, taken: Mapping[str, Any]) -> str:
+    number = 1 + sum(name.partition("_")[0] == verb for name in taken)
+    return verb if number == 1 else f"{verb}_{number}"
+
+
+def _moved(text: str, folder: Path) -> str:
+    """Return a path or pattern as it is written from another folder; addresses stay."""
+    if "://" in text:
+        return text
+    moved = os.path.relpath(Path(text).absolute(), folder.absolute())
+    return Path(moved).as_posix()
+
+
+def _moved_value(value: Any, folder: Path) -> Any:
+    """Return a value that names files as it is written from another folder."""
+    if not isinstance(value, FileValue):
+        return value
+    text = str(value)
+    there = Path(text).exists() or Path(text.rpartition(":")[0]).exists()
+    return type(value).parse(_moved(text, folder)) if there else value
+
+
+def _plain(one: NamedStep) -> dict[str, Any]:
+    """Return the parameters that differ from the default, by their names."""
+    names = {declared.field: declared.name for declared in parameters(one.kind)}
+    others = {names[field]: name for field, name in one.others.items()}
+    # Parameters that need others to make sense are checked only when all are there.
+    step: Step = one.kind.__new__(one.kind)
+    for declared in parameters(one.kind):
+        object.__setattr__(step, declared.field, one.settings.get(declared.field, declared.default))
+    return {key: value for key, value in to_plain(step).items() if key != "verb"} | others
+
+
+def _input_table(one: Input) -> str:
+    files: Any = one.files[0] if len(one.files) == 1 else list(one.files)
+    table = {"files": files, "group": one.group, "missing-value": one.missing_value}
+    return _table(("inputs", one.name), {**table, "members": one.members or None})
+
+
+def _output_table(one: Output) -> str:
+    if one.picture is not None:
+        kind = one.picture.kind.verb.removeprefix("draw ")
+        table = {"of": one.of, "draw": kind, **_plain(one.picture)}
+        return _table(("outputs", one.path), table)
+    usual, layout = Layout(), one.layout
+    options = {
+        "format": layout.variant,
+        "chunks": None if layout.chunks is None else str(layout.chunks.value),
+        "compression": None
+        if layout.compression is usual.compression
+        else str(layout.compression.value),
+        "unlimited": layout.unlimited or None,
+        "raw": layout.raw or None,
+        "checksums": None if layout.checksums else False,
+    }
+    return _table(("outputs", one.path), {"of": one.of, **options})
+
+
+def _table(place: tuple[str, str], table: Mapping[str, Any]) -> str:
+    lines = [f"[{place[0]}.{_key(place[1])}]"]
+    lines += [f"{_key(key)} = {_text(value)}" for key, value in table.items() if value is not None]
+    return "\n".join(lines)
+
+
+def _key(word: str) -> str:
+    bare = word.isascii() and word.replace("-", "").replace("_", "").isalnum()
+    return word if bare else _text(word)
+
+
+def _text(value: Any) -> str:
+    """Return a value as TOML has it; strings of JSON are strings of TOML but for one sign."""
+    if isinstance(value, (bool, int, str)):
+        return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
+    if isinstance(value, float):
+        return repr(value)
+    return f"[{', '.join(_text(one) for one in value)}]"

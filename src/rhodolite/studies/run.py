@@ -1,0 +1,243 @@
+"""Studies carried out: what is there already is left, what is needed is computed once."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from rhodolite.arrays import Engine
+from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.formats.atomic_output import (
+    OutputKind,
+    check_output,
+    complete_or_nothing,
+    size_on_disk,
+)
+from rhodolite.formats.normalise import declare_missing, normalise
+from rhodolite.formats.open import open_dataset
+from rhodolite.formats.registry import format_for
+from rhodolite.model.dataset import Dataset
+from rhodolite.operations.annotate import Annotate
+from rhodolite.operations.pairing.ensemble import stack_members
+from rhodolite.pipeline.chain import open_members
+from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
+from rhodolite.pipeline.provenance import Origin
+from rhodolite.pipeline.side_inputs import SideInputs
+from rhodolite.pipeline.writing import save_figure, write, write_companions
+from rhodolite.studies.description import Input, NamedStep, Output, Study
+from rhodolite.studies.done import DoneBefore
+from rhodolite.studies.fingerprints import files_named, fingerprint, last_change
+from rhodolite.version import __version__
+
+Written = Callable[[Path, tuple[int, int]], None]
+
+
+@dataclass
+class StudyRun:
+    """One run of a study, with the study's folder as the folder that relative paths begin at.
+
+    Parameters
+    ----------
+    study : Study
+    into : Path, optional
+        Folder of the outputs; that of the study by default.
+    only : tuple of str
+        Outputs to be made; all by default.
+    fresh : bool
+        Whether outputs that are up to date are made again.
+    overwrite : bool
+        Whether files that this study has not made may be replaced.
+    """
+
+    study: Study
+    into: Path | None = None
+    only: tuple[str, ...] = ()
+    fresh: bool = False
+    overwrite: bool = False
+    _datasets: dict[str, Dataset] = field(default_factory=dict, repr=False)
+    _described: dict[str, str] = field(default_factory=dict, repr=False)
+
+    def __post_init__(self) -> None:
+        for name in self.only:
+            if name not in self.study.outputs:
+                raise UsageError(
+                    f"--only {name}: {self.study.path} has no such output. "
+                    f"{nearest_names(name, self.study.outputs)}"
+                )
+        folder = self.into or self.study.path.parent
+        self._into = folder.resolve()
+        self._done = DoneBefore(self._into / f".{self.study.path.name}.done")
+        self._reader = SideInputs()
+
+    @property
+    def wanted(self) -> list[Output]:
+        """The outputs that are to be up to date at the end."""
+        return [self.study.outputs[name] for name in self.only or self.study.outputs]
+
+    def split(self) -> tuple[list[Output], list[Output]]:
+        """Return the outputs that are to be made, and those that are up to date."""
+        with self._at_home():
+            stale = [
+                one
+                for one in self.wanted
+                if self.fresh or not self._done.holds(one.path, self._key(one), self._place(one))
+            ]
+        return stale, [one for one in self.wanted if one not in stale]
+
+    def run(self, engine: Engine, written: Written) -> None:
+        """Make the outputs that are not up to date; `written` is told of each, as it is there.
+
+        Raises
+        ------
+        RhodoliteError
+            If anything is wrong with the study, the data or an output.
+        """
+        stale, _ = self.split()
+        with self._at_home():
+            for one in stale:
+                self._check(one)
+            for one in stale:
+                self._prepare_needed(one)
+            # All at once, so that those that need the same data share the passes over them.
+            arrays = [
+                variable.data
+                for one in stale
+                if one.picture is None
+                for variable in self._datasets[one.of].variables.values()
+            ]
+            engine.prepare(arrays)
+            for one in stale:
+                key = self._key(one)
+                size = self._write(one, engine)
+                self._done.keep(one.path, key, self._place(one))
+                written(self._place(one), size)
+
+    def plan(self, engine: Engine) -> list[tuple[Output, Plan]]:
+        """Return what would be read and written for the outputs that are to be made."""
+        stale, _ = self.split()
+        plans = []
+        with self._at_home():
+            for one in stale:
+                self._prepare_needed(one)
+                dataset = self._datasets[one.of]
+                if one.picture is None:
+                    plans.append((one, plan_writing(dataset, self._place(one), one.layout, engine)))
+                else:
+                    picture: Any = one.picture.made(self._datasets).loaded(self._reader)
+                    plans.append((one, plan_drawing(picture, dataset, engine)))
+        return plans
+
+    def _at_home(self) -> contextlib.AbstractContextManager[None]:
+        return contextlib.chdir(self.study.path.resolve().parent)
+
+    def _place(self, one: Output) -> Path:
+        return self._into / one.path
+
+    def _check(self, one: Output) -> None:
+        """Refuse an output that cannot be written, before anything is computed."""
+        place = self._place(one)
+        kind = OutputKind.FILE if one.picture is not None else format_for(place, one.layout).kind
+        place.parent.mkdir(parents=True, exist_ok=True)
+        check_output(place, self._may_replace(one), (), kind)
+
+    def _may_replace(self, one: Output) -> bool:
+        return self.overwrite or self._done.made(one.path, self._place(one))
+
+    def _prepare_needed(self, one: Output) -> None:
+        for name in self._all_needs(one.needs):
+            if name not in self._datasets:
+                self._datasets[name] = self._open(name)
+
+    def _all_needs(self, names: Iterable[str]) -> list[str]:
+        """Return names and all that they need, each after what it needs."""
+        needed, left = set(), list(names)
+        while left:
+            name = left.pop()
+            if name not in needed:
+                needed.add(name)
+                left += self.study.steps[name].needs if name in self.study.steps else ()
+        order = [*self.study.inputs, *self.study.steps]
+        return [name for name in order if name in needed]
+
+    def _open(self, name: str) -> Dataset:
+        if name in self.study.inputs:
+            return normalise(self._opened(self.study.inputs[name]))
+        step = self.study.steps[name]
+        try:
+            source = self._datasets[step.of]
+            if step.kind is Annotate and step.of in self.study.inputs:
+                # What is named right to begin with need not be guessed.
+                source = self._opened(self.study.inputs[step.of])
+            made: Any = step.made(self._datasets).loaded(self._reader)
+            result: Dataset = made(source)
+        except DataError as error:
+            raise DataError(f"{self.study.path}, [steps.{name}]: {error}") from None
+        return normalise(result) if step.kind is Annotate else result
+
+    def _opened(self, one: Input) -> Dataset:
+        if one.members:
+            datasets, names = open_members(one.files, one.group)
+            opened = stack_members([normalise(dataset) for dataset in datasets], names)
+        else:
+            opened = open_dataset(one.files, group=one.group, generous=False)
+        return opened if one.missing_value is None else declare_missing(opened, one.missing_value)
+
+    def _write(self, one: Output, engine: Engine) -> tuple[int, int]:
+        dataset, place = self._datasets[one.of], self._place(one)
+        read = [*(file.path for file in dataset.files), *self._reader.paths]
+        if one.picture is not None:
+            picture: Any = one.picture.made(self._datasets).loaded(self._reader)
+            with complete_or_nothing(place, self._may_replace(one), read) as temporary:
+                save_figure(picture(dataset, engine), temporary)
+            return size_on_disk(place)
+        size = write(
+            dataset,
+            place,
+            engine=engine,
+            overwrite=self._may_replace(one),
+            layout=one.layout,
+            also_read=read,
+            origin=self._origin(one.of),
+        )
+        write_companions(dataset.companions, engine=engine, overwrite=True, inputs=read)
+        return size
+
+    def _origin(self, name: str) -> Origin:
+        while name in self.study.steps:
+            name = self.study.steps[name].of
+        return Origin(self.study.inputs[name].files)
+
+    def _key(self, one: Output) -> str:
+        """Return what decides whether an output is up to date: all that it is made of."""
+        picture = None if one.picture is None else self._step_key(one.picture)
+        return _digest([__version__, self._node_key(one.of), repr(one.layout), picture])
+
+    def _node_key(self, name: str) -> str:
+        if name not in self._described:
+            found = self.study.inputs.get(name)
+            self._described[name] = (
+                self._step_key(self.study.steps[name])
+                if found is None
+                else _digest([repr(found), _states(files_named(found.files))])
+            )
+        return self._described[name]
+
+    def _step_key(self, step: NamedStep) -> str:
+        settings = {field: str(value) for field, value in step.settings.items()}
+        beside = _states(files_named(settings.values()))
+        needs = [self._node_key(name) for name in step.needs]
+        return _digest([step.kind.verb, settings, beside, dict(step.others), needs])
+
+
+def _states(paths: Iterable[Path]) -> list[Any]:
+    return [[str(path), last_change(path), fingerprint(path)] for path in paths]
+
+
+def _digest(value: Any) -> str:
+    text = json.dumps(value, sort_keys=True, default=str)
+    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
