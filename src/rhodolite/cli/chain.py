@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -49,6 +50,8 @@ def run_chain(words: list[str], quiet: bool) -> None:
         say_plan(plan, chain.output, engine)
         return
     recorded = _recorded(chain, options.get("record"))
+    if chain.output is not None:
+        chain = replace(chain, study=_carried(chain, chain.output))
     outcome = chain.run(engine)
     if recorded is not None:
         with complete_or_nothing(recorded[0], chain.overwrite, ()) as temporary:
@@ -70,6 +73,14 @@ def _recorded(chain: Chain, name: str | None) -> tuple[Path, str] | None:
         raise UsageError(f"--record {name}: a study is a TOML file; write {path.stem}.toml")
     check_output(path, chain.overwrite, ())
     return path, write_study(study_of_chain(chain, path.absolute().parent))
+
+
+def _carried(chain: Chain, output: Path) -> str:
+    """Return the study that an output carries, as it would lie beside it."""
+    from rhodolite.studies.record import study_of_chain, tell_making, write_study
+
+    folder = output.absolute().parent
+    return write_study(study_of_chain(chain, folder), tell_making(chain.inputs, folder))
 
 
 def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:

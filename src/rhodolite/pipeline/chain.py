@@ -98,6 +98,8 @@ class Chain:
         needs all of them, which are then put side by side.
     missing_value : float, optional
         A number that stands for missing values, besides those that the files name.
+    study : str, optional
+        The study that it stands for, as text, which its output will carry.
     """
 
     inputs: tuple[str, ...]
@@ -108,6 +110,7 @@ class Chain:
     group: str | None = None
     members: bool = False
     missing_value: float | None = None
+    study: str | None = None
 
     @property
     def origin(self) -> Origin:
@@ -116,7 +119,7 @@ class Chain:
         options += ["--group", shlex.quote(self.group)] if self.group else []
         if self.missing_value is not None:
             options += ["--missing-value", write_number(self.missing_value)]
-        return Origin(self.inputs, tuple(options))
+        return Origin(self.inputs, tuple(options), self.study)
 
     @property
     def drawing(self) -> Drawing | None:
@@ -172,7 +175,7 @@ class Chain:
                 origin=self.origin,
             )
         with complete_or_nothing(output, self.overwrite, prepared.read) as temporary:
-            save_figure(prepared.drawing(prepared.dataset, engine), temporary)
+            save_figure(prepared.drawing(prepared.dataset, engine), temporary, self.study)
         return size_on_disk(output)
 
     def _prepare(self) -> Prepared:

@@ -15,6 +15,10 @@ from rhodolite.pipeline.discovery_attributes import discovery_attributes, drop_d
 from rhodolite.version import __version__
 
 CONVENTIONS = "CF-1.11"
+STUDY = "rhodolite_study"
+"""The attribute of an output that holds the study by which it can be made again."""
+_LONGEST_STUDY = 48 << 10
+"""Bytes of text that an attribute of every format can hold."""
 
 
 @dataclass(frozen=True)
@@ -24,6 +28,8 @@ class Origin:
 
     inputs: tuple[str, ...] = ()
     options: tuple[str, ...] = ()
+    study: str | None = None
+    """The study that stands for the whole, as text."""
 
 
 def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
@@ -43,6 +49,9 @@ def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
     attributes["Conventions"] = CONVENTIONS
     attributes["history"] = f"{earlier}\n{line}" if earlier else line
     attributes["date_created"] = moment
+    attributes.pop(STUDY, None)
+    if origin is not None and origin.study and len(origin.study.encode()) <= _LONGEST_STUDY:
+        attributes[STUDY] = origin.study
     attributes |= discovery_attributes(dataset)
     return replace(dataset, attributes=attributes)
 

@@ -17,7 +17,7 @@ from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.formats.registry import format_for
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.pipeline.provenance import Origin, add_provenance
+from rhodolite.pipeline.provenance import STUDY, Origin, add_provenance
 from rhodolite.plain_text import file_size
 
 _MOST_SHRUNK = 50
@@ -101,7 +101,7 @@ def _check_room(dataset: Dataset, path: Path, compressed: bool) -> None:
         )
 
 
-def save_figure(figure: Any, path: Path) -> None:
+def save_figure(figure: Any, path: Path, study: str | None = None) -> None:
     """Write a figure in the format that the suffix names.
 
     Parameters
@@ -109,6 +109,8 @@ def save_figure(figure: Any, path: Path) -> None:
     figure : object
         Matplotlib figure.
     path : Path
+    study : str, optional
+        The study by which it can be made again, which is written into it.
     """
     from matplotlib import rc_context
 
@@ -119,9 +121,9 @@ def save_figure(figure: Any, path: Path) -> None:
             figure.savefig(
                 path,
                 metadata={
-                    ".png": {"Software": "rhodolite"},
-                    ".svg": {"Date": None},
-                    ".pdf": {"CreationDate": None},
+                    ".png": {"Software": "rhodolite"} | ({STUDY: study} if study else {}),
+                    ".svg": {"Date": None} | ({"Description": study} if study else {}),
+                    ".pdf": {"CreationDate": None} | ({"Subject": study} if study else {}),
                 }.get(path.suffix.lower()),
             )
     except OSError as error:

@@ -11,6 +11,10 @@ from rhodolite.formats.layout import Layout
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Step
 from rhodolite.operations.parameters.other_dataset import OtherDataset
+from rhodolite.operations.subset import Subset
+
+MOST_IN_A_ROW = 500
+"""Steps that may follow each other without an output between them."""
 
 
 @dataclass(frozen=True)
@@ -52,6 +56,8 @@ class NamedStep:
         Class of the operation or drawing.
     others : mapping of str to str
         Fields whose value is another input or step, by its name.
+    variables : tuple of str
+        The variables that it is for; all where it is empty.
     """
 
     name: str
@@ -59,6 +65,7 @@ class NamedStep:
     settings: Mapping[str, Any]
     kind: type[Step]
     others: Mapping[str, str]
+    variables: tuple[str, ...] = ()
 
     @property
     def needs(self) -> tuple[str, ...]:
@@ -69,6 +76,10 @@ class NamedStep:
         """Return the operation, given the data that it needs."""
         others = {field: OtherDataset(name, datasets[name]) for field, name in self.others.items()}
         return self.kind(**{**self.settings, **others})
+
+    def source(self, dataset: Dataset) -> Dataset:
+        """Return the variables of a dataset that the step is for."""
+        return Subset(variable=self.variables)(dataset) if self.variables else dataset
 
 
 @dataclass(frozen=True, eq=False)

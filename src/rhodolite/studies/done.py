@@ -14,12 +14,15 @@ class DoneBefore:
 
     Parameters
     ----------
-    path : Path
+    path : Path, optional
+        Nothing is remembered where there is none.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path | None) -> None:
         self._path = path
         self._entries: dict[str, Any] = {}
+        if path is None:
+            return
         try:
             entries = json.loads(path.read_text(encoding="utf-8"))
             self._entries = entries if isinstance(entries, dict) else {}
@@ -44,6 +47,8 @@ class DoneBefore:
     def keep(self, name: str, key: str, place: Path) -> None:
         """Put on record that an output is there."""
         self._entries[name] = {"from": key, "is": _state(place)}
+        if self._path is None:
+            return
         temporary = self._path.with_name(f"{self._path.name}.part")
         temporary.write_text(json.dumps(self._entries, indent=1), encoding="utf-8")
         temporary.replace(self._path)

@@ -17,11 +17,11 @@ from rhodolite.operations import SUMMARIES as OPERATIONS
 from rhodolite.operations import operation
 from rhodolite.operations.declaration import Step, parameters
 from rhodolite.operations.parameters.other_dataset import OtherDataset
-from rhodolite.studies.description import Input, NamedStep, Output, Study
+from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Study
 from rhodolite.studies.repetition import repeat_tables
 from rhodolite.studies.toml_lines import TomlLines
 
-_TABLES = ("title", "settings", "lists", "inputs", "steps", "outputs")
+_TABLES = ("title", "settings", "lists", "inputs", "steps", "outputs", "made")
 _INPUT_KEYS = ("files", "group", "members", "missing-value")
 _LAYOUT_KEYS = ("format", "chunks", "compression", "unlimited", "raw", "checksums")
 Place = tuple[str, str]
@@ -49,9 +49,31 @@ def read_study(path: Path, settings: Mapping[str, str] | None = None) -> Study:
         raw = path.read_bytes()
     except OSError as error:
         raise UsageError(f"{path}: cannot be read: {error.strerror or error}") from None
-    check_nesting(raw, path)
     try:
         text = raw.decode("utf-8")
+    except ValueError as error:
+        raise UsageError(f"{path}: this is not valid TOML: {error}") from None
+    return read_study_text(text, path, settings)
+
+
+def read_study_text(text: str, path: Path, settings: Mapping[str, str] | None = None) -> Study:
+    """Read a study from its text.
+
+    Parameters
+    ----------
+    text : str
+    path : Path
+        Where it comes from, for messages, and to see relative paths from.
+    settings : mapping of str to str, optional
+        Values that replace those under [settings].
+
+    Raises
+    ------
+    UsageError
+        If anything in it makes no sense; the message has the line.
+    """
+    check_nesting(text.encode(), path)
+    try:
         content = tomllib.loads(text)
     except ValueError as error:
         raise UsageError(f"{path}: this is not valid TOML: {error}") from None
@@ -243,8 +265,12 @@ class _Reader:
         declared = {one.name: one for one in parameters(kind)}
         settings: dict[str, Any] = {}
         others: dict[str, str] = {}
+        variables: tuple[str, ...] = ()
         for key, value in table.items():
             if key == "of":
+                continue
+            if key == "variable" and key not in declared:
+                variables = self._variables(value, place)
                 continue
             if key not in declared:
                 known = nearest_names(key, declared)
@@ -262,7 +288,14 @@ class _Reader:
             kind(**settings, **{field: OtherDataset(value) for field, value in others.items()})
         except UsageError as error:
             raise self.refuse(f"{verb}: {error}", *place) from None
-        return NamedStep(name, of, settings, kind, others)
+        return NamedStep(name, of, settings, kind, others, variables)
+
+    def _variables(self, value: Any, place: Place) -> tuple[str, ...]:
+        """Return the names under `variable`, which every step can have, as on the command line."""
+        given = [value] if isinstance(value, str) else value
+        if not isinstance(given, list) or not all(isinstance(one, str) for one in given):
+            raise self.refuse("variable is a name or a list of names", *place, "variable")
+        return tuple(name.strip() for text in given for name in text.split(","))
 
     def _of(self, table: Mapping[str, Any], place: Place, names: Mapping[str, Any]) -> str:
         of = table.get("of")
@@ -288,6 +321,7 @@ class _Reader:
     ) -> dict[str, NamedStep]:
         """Return the steps so that each follows all that it needs."""
         ordered: dict[str, NamedStep] = {}
+        rounds = 0
         left = dict(steps)
         while left:
             ready = [n for n, one in left.items() if not any(need in left for need in one.needs)]
@@ -295,6 +329,13 @@ class _Reader:
                 name = next(iter(left))
                 around = " needs ".join(f"'{one}'" for one in _circle(name, left))
                 raise self.refuse(f"steps need each other in a circle: {around}", *places[name])
+            rounds += 1
+            if rounds > MOST_IN_A_ROW:
+                raise self.refuse(
+                    f"more than {MOST_IN_A_ROW} steps follow each other; write an output between "
+                    "them, and begin with it in another study",
+                    *places[ready[0]],
+                )
             for name in ready:
                 ordered[name] = left.pop(name)
         return ordered

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,14 +15,21 @@ from rhodolite.model.typed_value import FileValue
 from rhodolite.operations.declaration import Step, parameters, to_plain
 from rhodolite.pipeline.chain import Chain
 from rhodolite.studies.description import Input, NamedStep, Output, Study
+from rhodolite.studies.fingerprints import files_named, fingerprint
+from rhodolite.version import __version__
+
+_MOST_FILES = 100
+"""Files that are named with their checksums; of more, only the number is told."""
 
 
-def write_study(study: Study) -> str:
+def write_study(study: Study, made: Mapping[str, Any] | None = None) -> str:
     """Return the text of a study file.
 
     Parameters
     ----------
     study : Study
+    made : mapping of str to object, optional
+        What is said of how it was made.
     """
     tables = [f"title = {_text(study.title)}"] if study.title else []
     tables += [_input_table(one) for one in study.inputs.values()]
@@ -30,7 +38,75 @@ def write_study(study: Study) -> str:
         for name, one in study.steps.items()
     ]
     tables += [_output_table(one) for one in study.outputs.values()]
+    tables += [_table(("made",), made)] if made else []
     return "\n\n".join(tables) + "\n"
+
+
+def restrict_study(study: Study, path: str) -> Study:
+    """Return the part of a study that makes one of its outputs.
+
+    Parameters
+    ----------
+    study : Study
+    path : str
+        Of the output.
+    """
+    needed, left = set(), list(study.outputs[path].needs)
+    while left:
+        name = left.pop()
+        needed.add(name)
+        left += study.steps[name].needs if name in study.steps else ()
+    return replace(
+        study,
+        inputs={name: one for name, one in study.inputs.items() if name in needed},
+        steps={name: one for name, one in study.steps.items() if name in needed},
+        outputs={path: study.outputs[path]},
+    )
+
+
+def move_study(study: Study, folder: Path) -> Study:
+    """Return a study whose paths are written as seen from another folder.
+
+    Parameters
+    ----------
+    study : Study
+        As seen from the folder that this is called in.
+    folder : Path
+    """
+    inputs = {
+        name: replace(one, files=tuple(_moved(text, folder) for text in one.files))
+        for name, one in study.inputs.items()
+    }
+    steps = {name: _moved_step(one, folder) for name, one in study.steps.items()}
+    outputs = {
+        name: replace(
+            one, picture=None if one.picture is None else _moved_step(one.picture, folder)
+        )
+        for name, one in study.outputs.items()
+    }
+    return replace(study, inputs=inputs, steps=steps, outputs=outputs)
+
+
+def _moved_step(step: NamedStep, folder: Path) -> NamedStep:
+    moved = {field: _moved_value(value, folder) for field, value in step.settings.items()}
+    return replace(step, settings=moved)
+
+
+def tell_making(inputs: Iterable[str], folder: Path) -> dict[str, Any]:
+    """Return what is to be known of how an output was made: by which version, from which files.
+
+    Parameters
+    ----------
+    inputs : iterable of str
+        Files and patterns, as seen from the folder that this is called in.
+    folder : Path
+        From where they are named.
+    """
+    paths = files_named(inputs)
+    made: dict[str, Any] = {"version": __version__, "files": len(paths)}
+    if len(paths) <= _MOST_FILES:
+        made["from"] = [[_moved(str(path), folder), *fingerprint(path).values()] for path in paths]
+    return made
 
 
 def study_of_chain(chain: Chain, folder: Path) -> Study:
@@ -104,7 +180,9 @@ def _plain(one: NamedStep) -> dict[str, Any]:
     step: Step = one.kind.__new__(one.kind)
     for declared in parameters(one.kind):
         object.__setattr__(step, declared.field, one.settings.get(declared.field, declared.default))
-    return {key: value for key, value in to_plain(step).items() if key != "verb"} | others
+    settings = {key: value for key, value in to_plain(step).items() if key != "verb"}
+    chosen = {"variable": list(one.variables)} if one.variables else {}
+    return {**chosen, **settings, **others}
 
 
 def _input_table(one: Input) -> str:
@@ -132,8 +210,8 @@ def _output_table(one: Output) -> str:
     return _table(("outputs", one.path), {"of": one.of, **options})
 
 
-def _table(place: tuple[str, str], table: Mapping[str, Any]) -> str:
-    lines = [f"[{place[0]}.{_key(place[1])}]"]
+def _table(place: tuple[str, ...], table: Mapping[str, Any]) -> str:
+    lines = [f"[{'.'.join(_key(word) for word in place)}]"]
     lines += [f"{_key(key)} = {_text(value)}" for key, value in table.items() if value is not None]
     return "\n".join(lines)
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
-from collections.abc import Callable, Iterable
+import sys
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -29,11 +30,13 @@ from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.side_inputs import SideInputs
 from rhodolite.pipeline.writing import save_figure, write, write_companions
-from rhodolite.studies.description import Input, NamedStep, Output, Study
+from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Study
 from rhodolite.studies.done import DoneBefore
 from rhodolite.studies.fingerprints import files_named, fingerprint, last_change
+from rhodolite.studies.record import move_study, restrict_study, tell_making, write_study
 from rhodolite.version import __version__
 
+_CALLS_A_STEP = 30
 Written = Callable[[Path, tuple[int, int]], None]
 
 
@@ -52,6 +55,10 @@ class StudyRun:
         Whether outputs that are up to date are made again.
     overwrite : bool
         Whether files that this study has not made may be replaced.
+    home : Path, optional
+        Folder from which inputs are named; that of the study by default.
+    remember : bool
+        Whether what has been made is put on record, for the next run.
     """
 
     study: Study
@@ -59,6 +66,8 @@ class StudyRun:
     only: tuple[str, ...] = ()
     fresh: bool = False
     overwrite: bool = False
+    home: Path | None = None
+    remember: bool = True
     _datasets: dict[str, Dataset] = field(default_factory=dict, repr=False)
     _described: dict[str, str] = field(default_factory=dict, repr=False)
 
@@ -69,9 +78,10 @@ class StudyRun:
                     f"--only {name}: {self.study.path} has no such output. "
                     f"{nearest_names(name, self.study.outputs)}"
                 )
-        folder = self.into or self.study.path.parent
-        self._into = folder.resolve()
-        self._done = DoneBefore(self._into / f".{self.study.path.name}.done")
+        self._home = (self.home or self.study.path.parent).resolve()
+        self._into = (self.into or self.study.path.parent).resolve()
+        remembered = self._into / f".{self.study.path.name}.done"
+        self._done = DoneBefore(remembered if self.remember else None)
         self._reader = SideInputs()
 
     @property
@@ -98,7 +108,7 @@ class StudyRun:
             If anything is wrong with the study, the data or an output.
         """
         stale, _ = self.split()
-        with self._at_home():
+        with self._at_home(), _deep_calls(len(self.study.steps)):
             for one in stale:
                 self._check(one)
             for one in stale:
@@ -121,7 +131,7 @@ class StudyRun:
         """Return what would be read and written for the outputs that are to be made."""
         stale, _ = self.split()
         plans = []
-        with self._at_home():
+        with self._at_home(), _deep_calls(len(self.study.steps)):
             for one in stale:
                 self._prepare_needed(one)
                 dataset = self._datasets[one.of]
@@ -129,11 +139,11 @@ class StudyRun:
                     plans.append((one, plan_writing(dataset, self._place(one), one.layout, engine)))
                 else:
                     picture: Any = one.picture.made(self._datasets).loaded(self._reader)
-                    plans.append((one, plan_drawing(picture, dataset, engine)))
+                    plans.append((one, plan_drawing(picture, one.picture.source(dataset), engine)))
         return plans
 
     def _at_home(self) -> contextlib.AbstractContextManager[None]:
-        return contextlib.chdir(self.study.path.resolve().parent)
+        return contextlib.chdir(self._home)
 
     def _place(self, one: Output) -> Path:
         return self._into / one.path
@@ -174,9 +184,9 @@ class StudyRun:
                 # What is named right to begin with need not be guessed.
                 source = self._opened(self.study.inputs[step.of])
             made: Any = step.made(self._datasets).loaded(self._reader)
-            result: Dataset = made(source)
-        except DataError as error:
-            raise DataError(f"{self.study.path}, [steps.{name}]: {error}") from None
+            result: Dataset = made(step.source(source))
+        except (DataError, UsageError) as error:
+            raise type(error)(f"{self.study.path}, [steps.{name}]: {error}") from None
         return normalise(result) if step.kind is Annotate else result
 
     def _opened(self, one: Input) -> Dataset:
@@ -191,9 +201,14 @@ class StudyRun:
         dataset, place = self._datasets[one.of], self._place(one)
         read = [*(file.path for file in dataset.files), *self._reader.paths]
         if one.picture is not None:
-            picture: Any = one.picture.made(self._datasets).loaded(self._reader)
+            try:
+                picture: Any = one.picture.made(self._datasets).loaded(self._reader)
+                figure = picture(one.picture.source(dataset), engine)
+            except (DataError, UsageError) as error:
+                where = f'{self.study.path}, [outputs."{one.path}"]'
+                raise type(error)(f"{where}: {error}") from None
             with complete_or_nothing(place, self._may_replace(one), read) as temporary:
-                save_figure(picture(dataset, engine), temporary)
+                save_figure(figure, temporary, self._text(one))
             return size_on_disk(place)
         size = write(
             dataset,
@@ -202,18 +217,27 @@ class StudyRun:
             overwrite=self._may_replace(one),
             layout=one.layout,
             also_read=read,
-            origin=self._origin(one.of),
+            origin=self._origin(one),
         )
         write_companions(dataset.companions, engine=engine, overwrite=True, inputs=read)
         return size
 
-    def _origin(self, name: str) -> Origin:
+    def _origin(self, one: Output) -> Origin:
+        name = one.of
         while name in self.study.steps:
             name = self.study.steps[name].of
-        return Origin(self.study.inputs[name].files)
+        return Origin(self.study.inputs[name].files, study=self._text(one))
+
+    def _text(self, one: Output) -> str:
+        """Return the study of one output."""
+        part = restrict_study(self.study, one.path)
+        files = [text for given in part.inputs.values() for text in given.files]
+        return write_study(move_study(part, self._into), tell_making(files, self._into))
 
     def _key(self, one: Output) -> str:
         """Return what decides whether an output is up to date: all that it is made of."""
+        for name in self._all_needs(one.needs):
+            self._node_key(name)  # in order, so that long chains do not call each other
         picture = None if one.picture is None else self._step_key(one.picture)
         return _digest([__version__, self._node_key(one.of), repr(one.layout), picture])
 
@@ -232,6 +256,17 @@ class StudyRun:
         beside = _states(files_named(settings.values()))
         needs = [self._node_key(name) for name in step.needs]
         return _digest([step.kind.verb, settings, beside, dict(step.others), needs])
+
+
+@contextlib.contextmanager
+def _deep_calls(steps: int) -> Iterator[None]:
+    """Let as many calls be within each other as steps that follow each other need."""
+    before = sys.getrecursionlimit()
+    sys.setrecursionlimit(max(before, 1000 + _CALLS_A_STEP * min(steps, MOST_IN_A_ROW)))
+    try:
+        yield
+    finally:
+        sys.setrecursionlimit(before)
 
 
 def _states(paths: Iterable[Path]) -> list[Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -109,12 +110,13 @@ def run(words: list[str], quiet: bool) -> int:
     if options.plan:
         _say_plan(work, engine)
         return 0
-    before = time.monotonic()
+    before, here = time.monotonic(), Path.cwd()
 
     def tell(place: Path, size: tuple[int, int]) -> None:
         nonlocal before
         if not quiet:
-            say(written_line(place, size, time.monotonic() - before))
+            shown = Path(os.path.relpath(place, here))
+            say(written_line(shown, size, time.monotonic() - before))
         before = time.monotonic()
 
     _, ready = work.split()

@@ -1,0 +1,92 @@
+"""`rhodolite retrace`: the study that an output carries."""
+
+from __future__ import annotations
+
+import time
+import tomllib
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rhodolite.errors import DataError, UsageError
+
+if TYPE_CHECKING:
+    from rhodolite.cli.options import Parser
+
+_DESCRIPTION = """\
+The study that made a file: its inputs, steps and output, which the file carries with it.
+
+With --verify it says whether the inputs are those that were used. With --run and --into it makes
+the output again, in another folder.
+"""
+
+
+def make_parser() -> Parser:
+    """Return the parser of the verb."""
+    from rhodolite.cli.options import Parser, add_work_options
+
+    usage = "rhodolite retrace FILE [--verify | --run --into FOLDER]"
+    parser = Parser("retrace", description=_DESCRIPTION, usage=usage)
+    parser.add_argument("file", nargs="?", metavar="FILE", help="data or a picture")
+    parser.add_argument(
+        "--verify", action="store_true", help="say whether the inputs are those that were used"
+    )
+    parser.add_argument("--run", action="store_true", help="make the output again")
+    parser.add_argument("--into", metavar="FOLDER", help="where the new output goes")
+    parser.add_argument("--overwrite", action="store_true", help="replace an existing output")
+    add_work_options(parser.add_argument_group("run options"))
+    return parser
+
+
+def run(words: list[str], quiet: bool) -> int:
+    """Run the verb and return its exit code.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
+    quiet : bool
+        Whether only errors are printed.
+    """
+    options = make_parser().parse(words)
+    if not options.file:
+        raise UsageError("retrace: which file? Write rhodolite retrace FILE")
+    if options.run != bool(options.into):
+        raise UsageError("retrace: --run and --into go together; write --run --into again")
+
+    from rhodolite.cli.console import say, show
+    from rhodolite.studies.carried import find_study, home_of, verify_inputs
+    from rhodolite.studies.reader import read_study_text
+
+    path = Path(options.file)
+    text = find_study(path)
+    if not options.verify and not options.run:
+        show(text.rstrip("\n"))
+        return 0
+    study = read_study_text(text, Path(f"the study in {path}"))
+    (output,) = study.outputs
+    home = home_of(path, output)
+    if options.verify:
+        try:
+            found = verify_inputs(tomllib.loads(text).get("made"), home)
+        except DataError as error:
+            raise DataError(f"{path}: {error}") from None
+        for name, state in found:
+            show(f"{name}: {state}")
+        if any(state != "the same" for _, state in found):
+            return DataError.exit_code
+    if options.run:
+        from rhodolite.cli.console import written_line
+        from rhodolite.cli.engine import make_engine
+        from rhodolite.studies.run import StudyRun
+
+        began = time.monotonic()
+        into, overwrite = Path(options.into), options.overwrite
+        work = StudyRun(study, into, home=home, overwrite=overwrite, remember=False)
+        engine = make_engine(quiet, options.memory, options.workers, options.cluster)
+
+        def tell(place: Path, size: tuple[int, int]) -> None:
+            if not quiet:
+                say(written_line(place, size, time.monotonic() - began))
+
+        work.run(engine, tell)
+    return 0

@@ -1,0 +1,109 @@
+"""The study that an output carries, and whether its inputs are still the same."""
+
+from __future__ import annotations
+
+from pathlib import Path, PurePosixPath
+from typing import Any
+from xml.etree import ElementTree
+
+from rhodolite.errors import DataError, RhodoliteError
+from rhodolite.formats.open import open_dataset
+from rhodolite.pipeline.provenance import STUDY
+from rhodolite.studies.fingerprints import fingerprint
+
+_DESCRIPTION = "{http://purl.org/dc/elements/1.1/}description"
+
+
+def find_study(path: Path) -> str:
+    """Return the text of the study in an output.
+
+    Parameters
+    ----------
+    path : Path
+        Data or a picture.
+
+    Raises
+    ------
+    DataError
+        If it carries none.
+    """
+    if not path.exists():
+        raise DataError(f"{path}: there is no such file")
+    suffix = path.suffix.lower()
+    if suffix == ".png":
+        found = _find_in_png(path)
+    elif suffix == ".svg":
+        found = _find_in_svg(path)
+    else:
+        found = open_dataset(path, generous=False).attributes.get(STUDY)
+    if not isinstance(found, str) or not found.strip():
+        raise DataError(
+            f"{path}: carries no study; outputs in .nc, .zarr, .png and .svg that rhodolite has "
+            "written do"
+        )
+    return found
+
+
+def home_of(path: Path, output: str) -> Path:
+    """Return the folder from which the paths of a study are seen, given where its output lies.
+
+    Parameters
+    ----------
+    path : Path
+        The output as it lies now.
+    output : str
+        The output as the study names it.
+    """
+    return path.resolve().parents[len(PurePosixPath(output).parts) - 1]
+
+
+def verify_inputs(made: Any, home: Path) -> list[tuple[str, str]]:
+    """Return, for each input that was put on record, what has become of it.
+
+    Parameters
+    ----------
+    made : object
+        What the table [made] of a study holds.
+    home : Path
+        Folder from which the inputs are named.
+
+    Raises
+    ------
+    DataError
+        If no inputs are on record.
+    """
+    files = made.get("from") if isinstance(made, dict) else None
+    if not isinstance(files, list):
+        raise DataError("the study names no files with their checksums, so they cannot be verified")
+    found = []
+    for entry in files:
+        if not isinstance(entry, list) or len(entry) != 3 or not isinstance(entry[0], str):
+            raise DataError("the study names its files in a way that is not understood")
+        name, size, checksum = entry
+        try:
+            now = fingerprint(home / name) if (home / name).exists() else None
+        except OSError as error:
+            raise RhodoliteError(f"{home / name}: {error.strerror or error}") from None
+        same = now == {"bytes": size, "checksum": checksum}
+        found.append((name, "the same" if same else "gone" if now is None else "changed"))
+    return found
+
+
+def _find_in_png(path: Path) -> str | None:
+    from PIL import Image, UnidentifiedImageError
+
+    try:
+        with Image.open(path) as image:
+            text = getattr(image, "text", {})
+    except (OSError, SyntaxError, ValueError, UnidentifiedImageError) as error:
+        raise DataError(f"{path}: cannot be read as a picture: {error}") from None
+    return text.get(STUDY)
+
+
+def _find_in_svg(path: Path) -> str | None:
+    try:
+        tree = ElementTree.parse(path)
+    except (OSError, ElementTree.ParseError, ValueError) as error:
+        raise DataError(f"{path}: cannot be read as SVG: {error}") from None
+    found = tree.getroot().find(f".//{_DESCRIPTION}")
+    return None if found is None else found.text

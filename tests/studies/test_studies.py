@@ -1,0 +1,294 @@
+"""Studies, as files and as what outputs carry: the same computation in other words."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import tomllib
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import rhodolite
+import rhodolite.studies.record
+import rhodolite.studies.run
+from conftest import run_here, write_plain
+from rhodolite.errors import UsageError
+from rhodolite.studies.fingerprints import fingerprint
+from rhodolite.studies.reader import read_study_text
+from rhodolite.studies.record import write_study
+from rhodolite.studies.toml_lines import TomlLines
+
+_BASIC = """
+title = "A study"
+
+[settings]
+base = "2000..2002"
+
+[lists]
+part = ["north", "south"]
+
+[inputs]
+data = "a.nc"
+
+[steps.departures]
+of = "data"
+do = "anomaly"
+base = "{base}"
+
+[steps.north]
+of = "departures"
+do = "subset"
+lat = "0..90"
+
+[steps.south]
+of = "departures"
+do = "subset"
+lat = "-90..-1"
+
+[steps."mean_{part}"]
+of = "{part}"
+do = "summarise"
+over = "area"
+
+[outputs."out/{part}.csv"]
+of = "mean_{part}"
+
+[outputs."departures.nc"]
+of = "departures"
+compression = "small"
+
+[outputs."north.svg"]
+of = "north"
+draw = "map"
+time = "2001-07"
+"""
+_CHAINS = [
+    "anomaly --base 2000..2002",
+    "anomaly --min-years 1 then trend --method theil-sen",
+    "subset --lat -30..45.5 --time 2001-02..2002-11 then aggregate --to year --min-coverage 0",
+    "calc --formula 'tas - 273.15[K] + 1e-3[K]' --name t2 then summarise --over area",
+    "aggregate --to year --statistic 'count-above 280.5K' --min-coverage 0",
+    "regrid --to lat=15,lon=20 --method nearest then convert --units tas=degC",
+    "compare --with b.nc --kind ratio",
+]
+
+
+@pytest.fixture
+def folder(tmp_path):
+    rng = np.random.default_rng(4)
+    times = 14.5 + np.arange(48) * 30.4375
+    latitudes, longitudes = np.arange(-60.0, 61, 20), np.arange(0.0, 360, 40)
+    for name in ("a", "b"):
+        values = rng.normal(280, 5, (48, 7, 9)).astype("f4")
+        write_plain(tmp_path / f"{name}.nc", values, times=times, lats=latitudes, lons=longitudes)
+    return tmp_path
+
+
+def _values(path):
+    data = rhodolite.read(path)
+    return {name: data[name].values().tobytes() for name in data}
+
+
+@pytest.mark.parametrize("chain", _CHAINS)
+def test_a_chain_its_study_and_what_its_output_carries_are_the_same(folder, chain):
+    verb, *rest = shlex.split(chain)
+    words = (verb, "a.nc", *rest, "--record", "s.toml", "-o", "o.nc")
+    answer = run_here(*words, folder=folder)
+    assert answer.code == 0, answer.err
+    answer = run_here("study", "s.toml", "--into", "again", folder=folder)
+    assert answer.code == 0, answer.err
+    answer = run_here("retrace", "again/o.nc", "--run", "--into", "third", folder=folder)
+    assert answer.code == 0, answer.err
+    expected = _values(folder / "o.nc")
+    assert _values(folder / "again/o.nc") == expected
+    assert _values(folder / "third/o.nc") == expected
+    # What was typed can be typed again, word by word.
+    line = rhodolite.read(folder / "o.nc").attributes["history"].rpartition(": ")[2]
+    assert run_here(*shlex.split(line), "-o", "typed.nc", folder=folder).code == 0
+    assert _values(folder / "typed.nc") == expected
+    assert [path.name for path in (folder / "third").iterdir()] == ["o.nc"]
+
+
+def test_a_study_makes_all_its_outputs_once(folder):
+    (folder / "s.toml").write_text(_BASIC)
+    answer = run_here("study", "s.toml", folder=folder)
+    assert answer.code == 0, answer.err
+    assert answer.err.count("wrote ") == 4
+    data = rhodolite.read(folder / "a.nc")
+    expected = data.anomaly(base="2000..2002")
+    made = rhodolite.read(folder / "departures.nc")
+    np.testing.assert_array_equal(made["tas"].values(), expected["tas"].values())
+    places = ["departures.nc", "out/north.csv", "out/south.csv", "north.svg"]
+    before = {name: (folder / name).stat().st_mtime_ns for name in places}
+
+    def remade(*more):
+        answer = run_here("study", "s.toml", *more, folder=folder)
+        assert answer.code == 0, answer.err
+        now = {name: (folder / name).stat().st_mtime_ns for name in places}
+        changed = {name for name in places if now[name] != before[name]}
+        before.update(now)
+        return changed
+
+    assert remade() == set()
+    text = _BASIC.replace('lat = "0..90"', 'lat = "10..90"')
+    (folder / "s.toml").write_text(text)
+    assert remade() == {"out/north.csv", "north.svg"}
+    assert remade("--only", "departures.nc", "--fresh") == {"departures.nc"}
+    assert remade("--set", "base=2001..2003", "--only", "out/south.csv") == {"out/south.csv"}
+    assert remade() == {"out/south.csv"}
+    (folder / "departures.nc").unlink()
+    before["departures.nc"] = 0
+    assert remade() == {"departures.nc"}
+    os.utime(folder / "a.nc", (1, 1))
+    assert remade() == set(places)
+
+
+def test_an_interrupted_study_goes_on_where_it_was(folder, monkeypatch):
+    (folder / "s.toml").write_text(_BASIC)
+    real, calls = rhodolite.studies.run.write, []
+
+    def write(dataset, path, **options):
+        calls.append(path.name)
+        if len(calls) == 2:
+            raise KeyboardInterrupt
+        return real(dataset, path, **options)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(rhodolite.studies.run, "write", write)
+        assert run_here("study", "s.toml", folder=folder).code == 130
+    answer = run_here("study", "s.toml", folder=folder)
+    assert answer.code == 0
+    assert f"out/{calls[0]} is up to date" in answer.err
+    assert answer.err.count("wrote ") == 3
+
+
+def test_a_plan_says_the_way_to_each_output_and_computes_nothing(folder):
+    (folder / "s.toml").write_text(_BASIC)
+    answer = run_here("study", "s.toml", "--plan", folder=folder)
+    assert answer.code == 0, answer.err
+    assert "out/north.csv: data, then departures (anomaly), then north (subset)" in answer.out
+    assert sorted(path.name for path in folder.iterdir()) == ["a.nc", "b.nc", "s.toml"]
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "line", "said"),
+    [
+        ('do = "anomaly"', 'do = "anomly"', 15, "no verb 'anomly'. Did you mean anomaly?"),
+        ('lat = "0..90"', 'latt = "0..90"', 21, "subset has no parameter 'latt'. Did you mean lat"),
+        ('lat = "0..90"', 'lat = "90..0"', 21, "--lat: '90..0' runs from north to south"),
+        ('lat = "0..90"', "lat = [[1]]", 21, "--lat"),
+        ('of = "departures"\ndo', 'of = "departure"\ndo', 19, "no input or step 'departure'. Did"),
+        ('of = "data"', 'of = "south"', 13, "steps need each other in a circle"),
+        ('over = "area"', 'over = "{base"', 31, "--over"),
+        ('base = "{base}"', 'base = "{bas}"', 13, "no setting or list 'bas'. Did you mean base"),
+        ('of = "mean_{part}"', 'of = "{part}"\ndraw = "mapp"', 35, "no drawing 'mapp'"),
+        ('[outputs."north.svg"]', '[outputs."../north.svg"]', 40, "within it"),
+        ('[outputs."north.svg"]', '[outputs."/tmp/north.svg"]', 40, "within it"),
+        ('[outputs."north.svg"]', '[outputs."--north.svg"]', 40, "within it"),
+        ('[outputs."north.svg"]', '[outputs."out/north.csv"]', 40, "two outputs are called"),
+        ('compression = "small"', 'compression = "tiny"', 36, "--compression: 'tiny'"),
+        ('data = "a.nc"', "data = 5", 11, "an input needs files"),
+        ('title = "A study"', "title = [1]", 2, "title is text"),
+        ("[steps.north]", '[steps."no rth"]', 18, "is no name"),
+    ],
+)
+def test_what_is_wrong_with_a_study_is_said_with_its_line(folder, old, new, line, said):
+    assert old in _BASIC
+    (folder / "s.toml").write_text(_BASIC.replace(old, new, 1))
+    answer = run_here("study", "s.toml", folder=folder)
+    assert answer.code == 2, answer.err
+    assert said in answer.err
+    assert f"s.toml, line {line}: " in answer.err
+    assert not (folder / "departures.nc").exists()
+
+
+def test_files_that_the_study_has_not_made_are_not_replaced(folder):
+    (folder / "s.toml").write_text(_BASIC)
+    (folder / "departures.nc").write_text("mine")
+    answer = run_here("study", "s.toml", folder=folder)
+    assert (answer.code, (folder / "departures.nc").read_text()) == (4, "mine"), answer.err
+    assert not (folder / "out/north.csv").exists()
+    assert run_here("study", "s.toml", "--overwrite", folder=folder).code == 0
+    (folder / "s.toml").write_text(_BASIC.replace('"departures.nc"', '"a.nc"'))
+    answer = run_here("study", "s.toml", "--overwrite", folder=folder)
+    assert answer.code == 4, answer.err
+
+
+@pytest.mark.parametrize("output", ["o.nc", "o.zarr", "o.png", "o.svg"])
+def test_outputs_tell_what_made_them_and_whether_it_has_changed(folder, output):
+    verb = ("draw", "map") if output.endswith(("png", "svg")) else ("subset",)
+    words = (*verb, "a.nc", "--time", "2001-03") if len(verb) > 1 else (*verb, "a.nc")
+    assert run_here(*words, "-o", output, folder=folder).code == 0
+    told = run_here("retrace", output, folder=folder)
+    assert told.code == 0, told.err
+    assert tomllib.loads(told.out)["inputs"]["data"]["files"] == "a.nc"
+    assert run_here("retrace", output, "--verify", folder=folder).out == "a.nc: the same\n"
+    assert run_here("retrace", output, "--run", "--into", "again", folder=folder).code == 0
+    with (folder / "a.nc").open("r+b") as file:
+        file.seek(100)
+        file.write(b"\xff")
+    changed = run_here("retrace", output, "--verify", folder=folder)
+    assert (changed.code, changed.out) == (3, "a.nc: changed\n")
+    (folder / "a.nc").unlink()
+    assert "a.nc: gone" in run_here("retrace", output, "--verify", folder=folder).out
+    (folder / "b.csv").write_text("time,tas\n2000-01,1\n2000-02,2\n")
+    assert "carries no study" in run_here("retrace", "b.csv", folder=folder).err
+
+
+def test_two_hundred_steps(folder):
+    steps = [
+        f'[steps.s{at}]\nof = "{f"s{at - 1}" if at else "data"}"\ndo = "calc"\n'
+        'formula = "tas + 1[K]"\nname = "tas"\n'
+        for at in range(200)
+    ]
+    text = '[inputs]\ndata = "a.nc"\n' + "\n".join(steps) + '\n[outputs."o.nc"]\nof = "s199"\n'
+    (folder / "s.toml").write_text(text)
+    answer = run_here("study", "s.toml", folder=folder)
+    assert answer.code == 0, answer.err
+    before, after = (rhodolite.read(folder / name)["tas"].values() for name in ("a.nc", "o.nc"))
+    np.testing.assert_allclose(after, before + 200, rtol=1e-5)
+
+
+_WORDS = st.text(st.characters(codec="utf-8", exclude_characters="\r{}"), max_size=20)
+
+
+@given(title=_WORDS, files=st.lists(_WORDS, min_size=1, max_size=3), setting=_WORDS)
+def test_a_study_is_read_back_from_its_text(tmp_path_factory, title, files, setting):
+    text = _BASIC.replace("2000..2002", "1999..2001")
+    path = tmp_path_factory.mktemp("s") / "s.toml"
+    study = read_study_text(text, path)
+    again = read_study_text(write_study(study), path)
+    assert write_study(again) == write_study(study)
+    assert set(again.steps) == {"departures", "north", "south", "mean_north", "mean_south"}
+    given_ = {"title": title, "files": files, "set": setting}
+    quoted = "\n".join(
+        f"{key} = {rhodolite.studies.record._text(value)}" for key, value in given_.items()
+    )
+    assert tomllib.loads(quoted) == given_
+
+
+@given(text=st.text(max_size=200))
+def test_any_text_is_a_study_or_is_refused(text):
+    try:
+        read_study_text(text, rhodolite.studies.run.Path("s.toml"))
+    except UsageError as error:
+        assert str(error).startswith("s.toml")
+    TomlLines(text)
+
+
+def test_a_fingerprint_notices_every_byte_of_a_small_file_and_sizes_of_all(tmp_path):
+    path = tmp_path / "x"
+    path.write_bytes(bytes(1000))
+    before = fingerprint(path)
+    for at in range(0, 1000, 111):
+        content = bytearray(1000)
+        content[at] = 1
+        path.write_bytes(content)
+        assert fingerprint(path) != before
+    path.write_bytes(bytes(10_000_001))
+    large = fingerprint(path)
+    path.write_bytes(bytes(10_000_002))
+    assert fingerprint(path) != large
