@@ -285,6 +285,29 @@ def test_an_interrupted_write_leaves_no_file_behind(tmp_path, rng, stop):
     assert list(tmp_path.iterdir()) == [source]
 
 
+@pytest.mark.skipif(not hasattr(signal, "setitimer"), reason="imports are cut off there")
+def test_an_import_is_not_cut_off_by_an_interruption(tmp_path):
+    """Which would leave a lock of the interpreter taken for ever."""
+    (tmp_path / "slow.py").write_text(
+        "import os, signal\nos.kill(os.getpid(), signal.SIGTERM)\ncomplete = sum(range(10**6))\n"
+    )
+    script = (
+        "import time\n"
+        "from rhodolite.cli.interruption import catch_interruptions\n"
+        "catch_interruptions()\n"
+        "try:\n"
+        "    import slow\n"
+        "    print('imported', slow.complete > 0)\n"
+        "    time.sleep(60)\n"
+        "except KeyboardInterrupt:\n"
+        "    print('interrupted')\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", script], cwd=tmp_path, capture_output=True, text=True
+    )
+    assert (done.stdout.split("\n")[:2], done.returncode) == (["imported True", "interrupted"], 0)
+
+
 @pytest.mark.slow
 def test_warnings_come_once_at_the_end_and_quiet_hides_them(tmp_path, rng):
     values = rng.normal(280, 1, (1096, 4, 5))

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import io
 import os
-import signal
 import sys
 import traceback
 import warnings
 from contextlib import AbstractContextManager, nullcontext
-from typing import Any
 
 from rhodolite.arrays.allocation import keep_freed_memory
 from rhodolite.cli.chain import run_chain
 from rhodolite.cli.console import list_words, print_version, say, say_warnings
+from rhodolite.cli.interruption import catch_interruptions
 from rhodolite.cli.report import asked_report, write_report
 from rhodolite.cli.verbs import ALL_VERBS, own_verb
 from rhodolite.errors import (
@@ -53,12 +52,7 @@ def run() -> None:
 
         complete()
     keep_freed_memory()
-    # A request to terminate and a terminal that closes are answered like Ctrl-C, so that nothing
-    # half-written stays.
-    for name in ("SIGTERM", "SIGHUP"):
-        number = getattr(signal, name, None)
-        if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
-            signal.signal(number, _terminate)
+    catch_interruptions()
     # What a stream cannot show, as pipes of some systems, must not end a command.
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
@@ -165,7 +159,3 @@ def dispatch(words: list[str], quiet: bool) -> int:
         return run_verb(words[1:], quiet)
     run_chain(words, quiet)
     return 0
-
-
-def _terminate(*_: Any) -> None:
-    raise KeyboardInterrupt

@@ -32,7 +32,7 @@ _EXCHANGE = 2
 _CURRENT_FOLDER = -100
 _FEW_FILES = 64
 """So many files are synchronised one by one; more all at once."""
-_SIGNALS = ("SIGINT", "SIGTERM", "SIGHUP")
+_SIGNALS = ("SIGINT", "SIGTERM", "SIGHUP", "SIGALRM")
 
 
 def hidden_name(path: Path, ending: str = "part") -> Path:
