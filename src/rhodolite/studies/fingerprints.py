@@ -7,14 +7,18 @@ import hashlib
 import os
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 _PIECES, _PIECE = 64, 4096
+_MOST_READ = 1000
+"""Files of a folder of which pieces are read; of more, only names and sizes count."""
 
 
 def fingerprint(path: Path) -> dict[str, int | str]:
     """Return the size of a file and a checksum of pieces of it, all over it.
 
-    A file of up to 256 kB is read whole. Of a folder, such as a Zarr store, all files count.
+    A file of up to 256 kB is read whole. Of a folder, such as a Zarr store, all files count; where
+    there are more than a thousand, by their names and sizes alone.
 
     Parameters
     ----------
@@ -28,20 +32,24 @@ def fingerprint(path: Path) -> dict[str, int | str]:
     digest, size = hashlib.blake2b(digest_size=16), 0
     files = [path] if path.is_file() else sorted(p for p in path.rglob("*") if p.is_file())
     for one in files:
+        length = one.stat().st_size
+        size += length
+        digest.update(length.to_bytes(8, "little"))
         if one != path:
             digest.update(str(one.relative_to(path)).encode())
-        with one.open("rb") as file:
-            length = os.fstat(file.fileno()).st_size
-            size += length
-            digest.update(length.to_bytes(8, "little"))
-            step = max(_PIECE, (length - _PIECE) // (_PIECES - 1))
-            for start in range(0, length, step):
-                file.seek(start)
-                digest.update(file.read(_PIECE))
-            if length > _PIECE:
-                file.seek(length - _PIECE)
-                digest.update(file.read(_PIECE))
+        if len(files) <= _MOST_READ:
+            _add_pieces(digest, one, length)
     return {"bytes": size, "checksum": digest.hexdigest()}
+
+
+def _add_pieces(digest: Any, path: Path, length: int) -> None:
+    """Take pieces of a file into a checksum, the first and the last among them."""
+    step = max(_PIECE, (length - _PIECE) // (_PIECES - 1))
+    starts = [*range(0, length, step), *([length - _PIECE] if length > _PIECE else [])]
+    with path.open("rb") as file:
+        for start in starts:
+            file.seek(start)
+            digest.update(file.read(_PIECE))
 
 
 def last_change(path: Path) -> int:
@@ -62,12 +70,20 @@ def files_named(texts: Iterable[str]) -> list[Path]:
     Parameters
     ----------
     texts : iterable of str
+        As people type them: `FILE:/GROUP` and `FILE:NAME` stand for the file.
     """
     found: list[Path] = []
     for text in texts:
-        names = [text, text.rpartition(":")[0]]
-        paths = [Path(name) for name in names if name and Path(name).exists()]
-        if not paths and glob.has_magic(text):
-            paths = sorted(Path(name) for name in glob.glob(text, recursive=True))  # noqa: PTH207
-        found += paths[:1] if not glob.has_magic(text) else paths
+        names = [name for name in (text, text.rpartition(":")[0]) if name]
+        there = [Path(name) for name in names if _exists(name)][:1]
+        if not there and glob.has_magic(names[-1]):
+            there = sorted(Path(name) for name in glob.glob(names[-1], recursive=True))  # noqa: PTH207
+        found += there
     return found
+
+
+def _exists(name: str) -> bool:
+    try:
+        return os.path.exists(name)  # noqa: PTH110  -- a text that is no path at all is none
+    except ValueError:
+        return False
