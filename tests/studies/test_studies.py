@@ -212,9 +212,10 @@ def test_files_that_the_study_has_not_made_are_not_replaced(folder):
     assert (answer.code, (folder / "departures.nc").read_text()) == (4, "mine"), answer.err
     assert not (folder / "out/north.csv").exists()
     assert run_here("study", "s.toml", "--overwrite", folder=folder).code == 0
-    (folder / "s.toml").write_text(_BASIC.replace('"departures.nc"', '"a.nc"'))
-    answer = run_here("study", "s.toml", "--overwrite", folder=folder)
-    assert answer.code == 4, answer.err
+    for old, new in (('"departures.nc"', '"a.nc"'), ('"a.nc"', '"[a-d]*.nc"')):
+        (folder / "s.toml").write_text(_BASIC.replace(old, new))
+        answer = run_here("study", "s.toml", "--overwrite", folder=folder)
+        assert (answer.code, "is an output of the study, too" in answer.err) == (2, True)
 
 
 @pytest.mark.parametrize("output", ["o.nc", "o.zarr", "o.png", "o.svg"])

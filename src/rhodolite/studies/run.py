@@ -92,6 +92,7 @@ class StudyRun:
     def split(self) -> tuple[list[Output], list[Output]]:
         """Return the outputs that are to be made, and those that are up to date."""
         with self._at_home():
+            self._refuse_outputs_among_inputs()
             stale = [
                 one
                 for one in self.wanted
@@ -141,6 +142,17 @@ class StudyRun:
                     picture: Any = one.picture.made(self._datasets).loaded(self._reader)
                     plans.append((one, plan_drawing(picture, one.picture.source(dataset), engine)))
         return plans
+
+    def _refuse_outputs_among_inputs(self) -> None:
+        """Refuse a pattern that would read, in the next run, what this one writes."""
+        places = {self._place(one) for one in self.study.outputs.values()}
+        for name, one in self.study.inputs.items():
+            for path in files_named(one.files):
+                if path.resolve() in places:
+                    raise UsageError(
+                        f"{self.study.path}, [inputs.{name}]: {path} is an output of the study, "
+                        "too; narrow the pattern, or write the outputs into a folder of their own"
+                    )
 
     def _at_home(self) -> contextlib.AbstractContextManager[None]:
         return contextlib.chdir(self._home)
