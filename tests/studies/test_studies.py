@@ -73,6 +73,7 @@ _CHAINS = [
     "aggregate --to year --statistic 'count-above 280.5K' --min-coverage 0",
     "regrid --to lat=15,lon=20 --method nearest then convert --units tas=degC",
     "compare --with b.nc --kind ratio",
+    "trend --members",
 ]
 
 
@@ -95,7 +96,8 @@ def _values(path):
 @pytest.mark.parametrize("chain", _CHAINS)
 def test_a_chain_its_study_and_what_its_output_carries_are_the_same(folder, chain):
     verb, *rest = shlex.split(chain)
-    words = (verb, "a.nc", *rest, "--record", "s.toml", "-o", "o.nc")
+    inputs = ("a.nc", "b.nc") if "--members" in rest else ("a.nc",)
+    words = (verb, *inputs, *rest, "--record", "s.toml", "-o", "o.nc")
     answer = run_here(*words, folder=folder)
     assert answer.code == 0, answer.err
     answer = run_here("study", "s.toml", "--into", "again", folder=folder)

@@ -198,6 +198,12 @@ def add_run_options(
         _add_output_options(group)
         if members:
             group.add_argument(
+                "--record",
+                action=_Once,
+                metavar="FILE.toml",
+                help="write what was typed as a study, which makes the output again",
+            )
+            group.add_argument(
                 "--members",
                 action="store_true",
                 help="the inputs are members of an ensemble, one per file or pattern, not parts of "
@@ -301,12 +307,6 @@ def _add_output_options(group: Any) -> None:
     )
     group.add_argument(
         "--plan", action="store_true", help="say what would be read and written, and stop"
-    )
-    group.add_argument(
-        "--record",
-        action=_Once,
-        metavar="FILE.toml",
-        help="write what was typed as a study, which makes the output again",
     )
 
 

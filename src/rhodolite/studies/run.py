@@ -6,8 +6,9 @@ import contextlib
 import hashlib
 import json
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +25,7 @@ from rhodolite.formats.open import open_dataset
 from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.annotate import Annotate
+from rhodolite.operations.declaration import Step
 from rhodolite.operations.pairing.ensemble import stack_members
 from rhodolite.pipeline.chain import open_members
 from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
@@ -38,6 +40,24 @@ from rhodolite.version import __version__
 
 _CALLS_A_STEP = 30
 Written = Callable[[Path, tuple[int, int]], None]
+
+
+@dataclass(frozen=True)
+class _Members:
+    """A dataset, or the members of an ensemble, each of which is worked on by itself as long as no
+    step needs all of them."""
+
+    datasets: Sequence[Dataset]
+    names: Sequence[str] = ("",)
+
+    def each(self, function: Callable[[Dataset], Dataset]) -> _Members:
+        return _Members([function(one) for one in self.datasets], self.names)
+
+    @cached_property
+    def together(self) -> Dataset:
+        """One dataset, with the members side by side."""
+        many = len(self.datasets) > 1
+        return stack_members(self.datasets, self.names) if many else self.datasets[0]
 
 
 @dataclass
@@ -68,7 +88,7 @@ class StudyRun:
     overwrite: bool = False
     home: Path | None = None
     remember: bool = True
-    _datasets: dict[str, Dataset] = field(default_factory=dict, repr=False)
+    _nodes: dict[str, _Members] = field(default_factory=dict, repr=False)
     _described: dict[str, str] = field(default_factory=dict, repr=False)
 
     def __post_init__(self) -> None:
@@ -119,7 +139,7 @@ class StudyRun:
                 variable.data
                 for one in stale
                 if one.picture is None
-                for variable in self._datasets[one.of].variables.values()
+                for variable in self._nodes[one.of].together.variables.values()
             ]
             engine.prepare(arrays)
             for one in stale:
@@ -135,11 +155,11 @@ class StudyRun:
         with self._at_home(), _deep_calls(len(self.study.steps)):
             for one in stale:
                 self._prepare_needed(one)
-                dataset = self._datasets[one.of]
+                dataset = self._nodes[one.of].together
                 if one.picture is None:
                     plans.append((one, plan_writing(dataset, self._place(one), one.layout, engine)))
                 else:
-                    picture: Any = one.picture.made(self._datasets).loaded(self._reader)
+                    picture: Any = self._made(one.picture).loaded(self._reader)
                     plans.append((one, plan_drawing(picture, one.picture.source(dataset), engine)))
         return plans
 
@@ -172,8 +192,8 @@ class StudyRun:
 
     def _prepare_needed(self, one: Output) -> None:
         for name in self._all_needs(one.needs):
-            if name not in self._datasets:
-                self._datasets[name] = self._open(name)
+            if name not in self._nodes:
+                self._nodes[name] = self._open(name)
 
     def _all_needs(self, names: Iterable[str]) -> list[str]:
         """Return names and all that they need, each after what it needs."""
@@ -186,35 +206,41 @@ class StudyRun:
         order = [*self.study.inputs, *self.study.steps]
         return [name for name in order if name in needed]
 
-    def _open(self, name: str) -> Dataset:
+    def _open(self, name: str) -> _Members:
         if name in self.study.inputs:
-            return normalise(self._opened(self.study.inputs[name]))
+            return self._opened(self.study.inputs[name]).each(normalise)
         step = self.study.steps[name]
         try:
-            source = self._datasets[step.of]
+            source = self._nodes[step.of]
             if step.kind is Annotate and step.of in self.study.inputs:
                 # What is named right to begin with need not be guessed.
                 source = self._opened(self.study.inputs[step.of])
-            made: Any = step.made(self._datasets).loaded(self._reader)
-            result: Dataset = made(step.source(source))
+            made: Any = self._made(step).loaded(self._reader)
+            if made.needs_all_members:
+                source = _Members([source.together])
+            result = source.each(lambda dataset: made(step.source(dataset)))
         except (DataError, UsageError) as error:
             raise type(error)(f"{self.study.path}, [steps.{name}]: {error}") from None
-        return normalise(result) if step.kind is Annotate else result
+        return result.each(normalise) if step.kind is Annotate else result
 
-    def _opened(self, one: Input) -> Dataset:
-        if one.members:
-            datasets, names = open_members(one.files, one.group)
-            opened = stack_members([normalise(dataset) for dataset in datasets], names)
-        else:
-            opened = open_dataset(one.files, group=one.group, generous=False)
-        return opened if one.missing_value is None else declare_missing(opened, one.missing_value)
+    def _made(self, step: NamedStep) -> Step:
+        return step.made({name: self._nodes[name].together for name in step.others.values()})
+
+    def _opened(self, one: Input) -> _Members:
+        found = (
+            _Members(*open_members(one.files, one.group))
+            if one.members
+            else _Members([open_dataset(one.files, group=one.group, generous=False)])
+        )
+        value = one.missing_value
+        return found if value is None else found.each(lambda data: declare_missing(data, value))
 
     def _write(self, one: Output, engine: Engine) -> tuple[int, int]:
-        dataset, place = self._datasets[one.of], self._place(one)
+        dataset, place = self._nodes[one.of].together, self._place(one)
         read = [*(file.path for file in dataset.files), *self._reader.paths]
         if one.picture is not None:
             try:
-                picture: Any = one.picture.made(self._datasets).loaded(self._reader)
+                picture: Any = self._made(one.picture).loaded(self._reader)
                 figure = picture(one.picture.source(dataset), engine)
             except (DataError, UsageError) as error:
                 where = f'{self.study.path}, [outputs."{one.path}"]'
