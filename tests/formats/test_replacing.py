@@ -74,6 +74,17 @@ def test_a_second_writer_is_refused_at_once(source):
     assert run_here("subset", source, "-o", out).code == 0
 
 
+def test_a_lock_that_names_nobody_holds_for_a_moment_only(source):
+    """As one that was made where the file system knows no links, by a process killed at once."""
+    lock = source.parent / ".b.nc.lock"
+    lock.touch()
+    answer = run_here("subset", source, "-o", "b.nc", folder=source.parent)
+    assert (answer.code, "another process is writing it" in answer.err) == (4, True)
+    os.utime(lock, (1, 1))
+    assert run_here("subset", source, "-o", "b.nc", folder=source.parent).code == 0
+    assert not lock.exists()
+
+
 def test_inputs_that_change_while_they_are_read_are_refused(source):
     out = source.parent / "b.nc"
     with (

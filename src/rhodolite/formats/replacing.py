@@ -17,6 +17,7 @@ import shutil
 import signal
 import sys
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -32,6 +33,7 @@ _EXCHANGE = 2
 _CURRENT_FOLDER = -100
 _FEW_FILES = 64
 """So many files are synchronised one by one; more all at once."""
+_SECONDS_TO_SIGN = 10.0
 _SIGNALS = ("SIGINT", "SIGTERM", "SIGHUP", "SIGALRM")
 
 
@@ -64,10 +66,10 @@ def lock(path: Path) -> Iterator[None]:
     beside = path.with_name(f".{path.name}.lock")
     for _ in range(2):
         try:
-            descriptor = os.open(beside, os.O_CREAT | os.O_EXCL | os.O_WRONLY)
+            _take(beside, hidden_name(path))
             break
         except FileExistsError:
-            if not _has_dead_owner(_read_owner(beside)):
+            if not _is_left(beside):
                 raise OutputError(
                     f"{path}: another process is writing it ({beside.name} says which); wait for "
                     "it, or choose another name"
@@ -76,11 +78,41 @@ def lock(path: Path) -> Iterator[None]:
     else:
         raise OutputError(f"{path}: another process is writing it; wait for it")
     try:
-        with os.fdopen(descriptor, "w") as file:
-            file.write(f"{os.getpid()}-{_host()}\n")
         yield
     finally:
         beside.unlink(missing_ok=True)
+
+
+def _take(beside: Path, hidden: Path) -> None:
+    """Make the file of a lock, with the name of this process in it from the first moment on.
+
+    Raises
+    ------
+    FileExistsError
+        If it is there already.
+    """
+    owner = f"{os.getpid()}-{_host()}\n"
+    try:
+        hidden.write_text(owner)
+        try:
+            os.link(hidden, beside)
+        except FileExistsError:
+            raise
+        except (OSError, AttributeError):  # file systems without links
+            with beside.open("x") as file:
+                file.write(owner)
+    finally:
+        hidden.unlink(missing_ok=True)
+
+
+def _is_left(beside: Path) -> bool:
+    """Whether the process that has taken a lock is dead; where it is old and names none, it is."""
+    owner = _read_owner(beside)
+    if owner:
+        return _has_dead_owner(owner)
+    with contextlib.suppress(OSError):
+        return time.time() - beside.stat().st_mtime > _SECONDS_TO_SIGN
+    return True
 
 
 def recover(path: Path) -> None:
