@@ -68,11 +68,18 @@ class Statistic(ABC):
     ) -> Gathered:
         """Return what is gathered from a block."""
         gathered = self.start((size, *block.shape[1:]), weighted=weights is not None)
+        self.take_all(gathered, block, groups, weights)
+        return gathered
+
+    def take_all(
+        self, gathered: Gathered, block: Array, groups: Array, weights: Array | None
+    ) -> None:
+        """Add a block, shape (n, *cells), whose steps belong to the groups given, to what is
+        gathered."""
         block, groups, weights = _in_order(block, groups, weights)
         for group, steps in _runs(groups):
             along = None if weights is None else weights[steps]
             self.take(gathered, group, block[steps], along)
-        return gathered
 
     @abstractmethod
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
@@ -201,11 +208,14 @@ class Exceedance(Total):
         gathered.parts["total"][group] += np.add.reduce(hits, axis=0, dtype=np.float64)
 
 
-class Extreme(Statistic):
-    """Minimum and maximum value, and how far apart they are."""
+_KEPT = {"low": np.fmin, "high": np.fmax}
 
-    names: ClassVar[tuple[str, ...]] = ("low", "high")
-    results = ("low", "high", "range")
+
+class Lowest(Statistic):
+    """Minimum value."""
+
+    names: ClassVar[tuple[str, ...]] = ("low",)
+    results = ("low",)
 
     def beginning(self, name: str) -> float:  # noqa: ARG002
         """See `Statistic.beginning`."""
@@ -214,19 +224,36 @@ class Extreme(Statistic):
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
         """See `Statistic.take`."""
         gathered.count[group] += _count(gathered, group, values, weights)
-        for name, keep in (("low", np.fmin), ("high", np.fmax)):
-            part = gathered.parts[name]
-            part[group] = keep(part[group], keep.reduce(values, axis=0))
+        for name in self.names:
+            part, keep = gathered.parts[name][group], _KEPT[name]
+            keep(part, keep.reduce(values, axis=0), out=part)
 
     def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
         """See `Statistic.combine`."""
-        for name, keep in (("low", np.fmin), ("high", np.fmax)):
-            into.parts[name][at] = keep(into.parts[name][at], other.parts[name][row])
+        for name in self.names:
+            into.parts[name][at] = _KEPT[name](into.parts[name][at], other.parts[name][row])
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
         """See `Statistic.finish`."""
-        low, high = gathered.parts["low"], gathered.parts["high"]
-        return {"low": low, "high": high, "range": high - low}
+        return {name: gathered.parts[name] for name in self.names}
+
+
+class Highest(Lowest):
+    """Maximum value."""
+
+    names: ClassVar[tuple[str, ...]] = ("high",)
+    results = ("high",)
+
+
+class Range(Lowest):
+    """How far minimum and maximum are apart."""
+
+    names: ClassVar[tuple[str, ...]] = ("low", "high")
+    results = ("range",)
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
+        return {"range": gathered.parts["high"] - gathered.parts["low"]}
 
 
 class Spread(Statistic):
@@ -284,7 +311,12 @@ def _sum(values: Array, weights: Array | None) -> Array:
 
 def _count(gathered: Gathered, group: int, values: Array, weights: Array | None) -> Array:
     """Return the number of values present, after adding their weights to those of the group."""
-    present = ~np.isnan(values)
+    missing = np.isnan(values)
+    if not missing.any():
+        if gathered.weight is not None and weights is not None:
+            gathered.weight[group] += weights.sum()
+        return np.asarray(len(values), dtype=np.int32)
+    present = ~missing
     if gathered.weight is not None and weights is not None:
         gathered.weight[group] += _sum(present, weights)
     return np.asarray(np.add.reduce(present, axis=0, dtype=np.int32))

@@ -93,20 +93,11 @@ class PeriodArray(LazyArray):
         gathered = statistic.start(
             (rows.stop - rows.start, *shape), weighted=self._groups.weights is not None
         )
-        everywhere = tuple(slice(0, n) for n in shape)
         for steps in self._pieces(rows, int(np.prod(shape))):
-            held = np.unique(self._groups.steps[steps]) - rows.start
-            part = self._gather(statistic, region, steps, held.size, int(held[0]) + rows.start)
-            statistic.merge(gathered, part, held, everywhere)
+            weights = None if self._groups.weights is None else self._groups.weights[steps]
+            numbers = self._groups.steps[steps] - rows.start
+            statistic.take_all(gathered, self._block(region, steps), numbers, weights)
         return statistic.finish(gathered), gathered
-
-    def _gather(
-        self, statistic: Statistic, region: Region, steps: slice, size: int, first: int
-    ) -> Gathered:
-        weights = None if self._groups.weights is None else self._groups.weights[steps]
-        return statistic.gather(
-            self._block(region, steps), self._groups.steps[steps] - first, size, weights
-        )
 
     def _row_by_row(self, measure: Measure, region: Region) -> tuple[dict[str, Array], Gathered]:
         rows = region[self._axis]
