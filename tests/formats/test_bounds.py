@@ -160,6 +160,13 @@ def test_a_damaged_classic_header_is_refused_before_the_library_believes_it(tmp_
     path.write_bytes(content)
     answer = run_here("inspect", path, folder=tmp_path)
     assert answer.code == (0 if (word, count) == (12, 3) else 3), answer.err
+    # An attribute longer than any file, in the variant that can say so.
+    path = write_plain(tmp_path / "b.nc", np.zeros((2, 3, 4)), format="NETCDF3_64BIT_DATA")
+    content = path.read_bytes()
+    at = content.index(b"units\x00\x00\x00") + 12
+    path.write_bytes(content[:at] + struct.pack(">Q", 2**63 + count) + content[at + 8 :])
+    answer = run_here("inspect", path, folder=tmp_path)
+    assert (answer.code, "damaged" in answer.err) == (3, True), answer.err
 
 
 @pytest.mark.skipif(not hasattr(time, "pthread_getcpuclockid"), reason="no clocks of threads")

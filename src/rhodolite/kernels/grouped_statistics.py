@@ -225,7 +225,7 @@ class Lowest(Statistic):
         """See `Statistic.take`."""
         gathered.count[group] += _count(gathered, group, values, weights)
         for name in self.names:
-            part, keep = gathered.parts[name][group], _KEPT[name]
+            part, keep = gathered.parts[name][group, ...], _KEPT[name]
             keep(part, keep.reduce(values, axis=0), out=part)
 
     def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:

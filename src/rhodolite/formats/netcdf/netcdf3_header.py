@@ -142,6 +142,8 @@ def _contents(path: Path) -> dict[str, tuple[Placed, int]]:
         while True:
             try:
                 return _place_values(_Header(data))
+            except OverflowError:
+                raise ValueError("the header is damaged") from None
             except (struct.error, KeyError):
                 more = file.read(len(data))
                 if not more or len(data) > _LONGEST:
