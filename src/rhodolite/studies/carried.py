@@ -54,7 +54,10 @@ def home_of(path: Path, output: str) -> Path:
     output : str
         The output as the study names it.
     """
-    return path.resolve().parents[len(PurePosixPath(output).parts) - 1]
+    folders = path.resolve().parents
+    depth = len(PurePosixPath(output).parts) - 1
+    # A file that has been moved up may lie less deep than it did.
+    return folders[min(depth, len(folders) - 1)]
 
 
 def verify_inputs(made: Any, home: Path) -> list[tuple[str, str]]:

@@ -26,6 +26,7 @@ Everything that a study file asks for: named inputs, steps, and outputs of data 
   [steps.departures]
   of = "nordic"
   do = "anomaly"
+  variable = "tas"
   base = "2012..2016"
 
   [outputs."departures.nc"]
@@ -139,15 +140,15 @@ def _settings(texts: list[str]) -> dict[str, str]:
 
 def _say_plan(work: StudyRun, engine: Engine) -> None:
     """Print, for each output, the way to it and the passes, or that it is up to date."""
-    from rhodolite.cli.console import say_plan
+    from rhodolite.cli.console import say_plan, show
 
     _, ready = work.split()
     for one in ready:
-        print(f"{one.path} is up to date.\n")
+        show(f"{one.path} is up to date.\n")
     for one, plan in work.plan(engine):
-        print(f"{one.path}: {_way(work, one)}")
+        show(f"{one.path}: {_way(work, one)}")
         say_plan(plan, Path(one.path), engine)
-        print()
+        show("")
 
 
 def _way(work: StudyRun, output: Output) -> str:
