@@ -138,6 +138,9 @@ def test_a_study_makes_all_its_outputs_once(folder):
     text = _BASIC.replace('lat = "0..90"', 'lat = "10..90"')
     (folder / "s.toml").write_text(text)
     assert remade() == {"out/north.csv", "north.svg"}
+    text = text.replace('draw = "map"', 'draw = "map"\nvariable = "tas"')
+    (folder / "s.toml").write_text(text)
+    assert remade() == {"north.svg"}
     assert remade("--only", "departures.nc", "--fresh") == {"departures.nc"}
     assert remade("--set", "base=2001..2003", "--only", "out/south.csv") == {"out/south.csv"}
     assert remade() == {"out/south.csv"}
@@ -193,6 +196,12 @@ def test_a_plan_says_the_way_to_each_output_and_computes_nothing(folder):
         ('[outputs."north.svg"]', '[outputs."out/north.csv"]', 40, "two outputs are called"),
         ('compression = "small"', 'compression = "tiny"', 36, "--compression: 'tiny'"),
         ('data = "a.nc"', "data = 5", 11, "an input needs files"),
+        (
+            'do = "anomaly"\nbase = "{base}"',
+            'do = "regrid"\nto = 5\nsave-weights = "w.nc"',
+            13,
+            "beside",
+        ),
         ('title = "A study"', "title = [1]", 2, "title is text"),
         ("[steps.north]", '[steps."no rth"]', 18, "is no name"),
     ],

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Any, NoReturn
 
 from rhodolite.cli.settings import Setting, find_setting
+from rhodolite.cli.work_options import Once, add_work_options
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.formats.layout import ChunkUse, Compression, Layout, make_layout
 from rhodolite.formats.registry import FORMATS
@@ -17,20 +18,6 @@ from rhodolite.operations.declaration import Parameter, description, parameters
 _NEGATIVE_VALUE = re.compile(r"-(\d|\.\d|\.\.)")
 CHOSEN = "chosen_variables"
 """Where the variables go that a step is to be given, where it does not choose itself."""
-
-
-class _Once(argparse.Action):
-    """Keeps the value of an option, and lets none that is given a second time be dropped."""
-
-    def __call__(
-        self, _: Any, namespace: Any, values: Any, option_string: str | None = None
-    ) -> None:
-        before = getattr(namespace, self.dest, None)
-        if before is not None and before != self.default and before != values:
-            raise UsageError(
-                f"{option_string} is given twice, as '{before}' and as '{values}'; give it once"
-            )
-        setattr(namespace, self.dest, values)
 
 
 class Parser(argparse.ArgumentParser):
@@ -136,7 +123,7 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
         dest=declared.field,
         metavar=declared.metavar,
         help=text.replace("%", "%%"),
-        action="append" if declared.repeats or declared.listed else _Once,
+        action="append" if declared.repeats or declared.listed else Once,
     )
 
 
@@ -199,7 +186,7 @@ def add_run_options(
         if members:
             group.add_argument(
                 "--record",
-                action=_Once,
+                action=Once,
                 metavar="FILE.toml",
                 help="write what was typed as a study, which makes the output again",
             )
@@ -210,58 +197,15 @@ def add_run_options(
                 "one dataset",
             )
     group.add_argument(
-        "--group", action=_Once, metavar="NAME", help="the group to read of files that have groups"
+        "--group", action=Once, metavar="NAME", help="the group to read of files that have groups"
     )
     group.add_argument(
         "--missing-value",
-        action=_Once,
+        action=Once,
         metavar="NUMBER",
         help="a number that stands for missing values, where the files do not say so",
     )
     add_work_options(group)
-
-
-def add_work_options(group: Any) -> None:
-    """Add the options about how work is done, and what is said of it.
-
-    Parameters
-    ----------
-    group : argument group
-    """
-    group.add_argument(
-        "--memory",
-        action=_Once,
-        metavar="SIZE",
-        help="memory for data in flight, such as 512MiB (default: 1GiB, or a quarter of the "
-        "machine's)",
-    )
-    group.add_argument(
-        "--workers",
-        action=_Once,
-        metavar="N",
-        help="blocks to work on at once (default: the number of cores)",
-    )
-    group.add_argument(
-        "--cluster",
-        action=_Once,
-        metavar="ADDRESS",
-        help="compute on the workers of a Dask scheduler",
-    )
-    group.add_argument(
-        "--no-cache",
-        action="store_true",
-        help="read the header of every file, also where it is known from before, and keep none",
-    )
-    group.add_argument("--quiet", action="store_true", help="print errors only")
-    group.add_argument(
-        "--debug", action="store_true", help="show where in the program an error arose"
-    )
-    group.add_argument(
-        "--report",
-        action=_Once,
-        metavar="FILE",
-        help="where an internal error comes up, write what helps to mend it into a file",
-    )
 
 
 def _add_output_options(group: Any) -> None:
@@ -269,26 +213,26 @@ def _add_output_options(group: Any) -> None:
     group.add_argument(
         "-o",
         "--output",
-        action=_Once,
+        action=Once,
         metavar="FILE",
         help="where the result goes; its suffix says what is written",
     )
     group.add_argument("--overwrite", action="store_true", help="replace an existing output")
     group.add_argument(
         "--format",
-        action=_Once,
+        action=Once,
         metavar="NAME",
         help="a variant of what the suffix names: " + _variants(),
     )
     group.add_argument(
         "--chunks",
-        action=_Once,
+        action=Once,
         metavar="|".join(ChunkUse),
         help="access pattern to optimise chunking for (default: that of the input)",
     )
     group.add_argument(
         "--compression",
-        action=_Once,
+        action=Once,
         metavar="|".join(Compression),
         help="compression level (default: fast)",
     )

@@ -26,12 +26,11 @@ from typing import Any
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.header_cache import HeaderCache, Place
-from rhodolite.formats.many_files import describe_files
+from rhodolite.formats.many_files import carry_headers
 from rhodolite.formats.open import open_dataset
 from rhodolite.limits import check_nesting
 from rhodolite.model.dataset import Dataset
 
-_HEADERS_AT_ONCE = 500
 _TABLES = ("collection", "attributes", "variables")
 _KEYS = ("files", "overlap", "group", "headers")
 
@@ -98,9 +97,7 @@ def write_headers(path: Path, target: Path, places: Sequence[Place]) -> None:
         Files, each with the group that is read.
     """
     path.touch()
-    cache = HeaderCache(path, folder=target.resolve().parent)
-    for first in range(0, len(places), _HEADERS_AT_ONCE):
-        cache.keep(describe_files(places[first : first + _HEADERS_AT_ONCE]))
+    carry_headers(HeaderCache(path, folder=target.resolve().parent), places)
 
 
 def write_collection(

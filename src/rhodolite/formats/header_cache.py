@@ -74,7 +74,7 @@ class HeaderCache:
         found: dict[Place, str] = {}
         if not self.path.is_file():
             return found
-        keys = {self._key(place): place for place in places}
+        keys = {self.key(place): place for place in places}
         asked = list(keys)
         with contextlib.suppress(sqlite3.Error, zlib.error, UnicodeDecodeError), self._open() as db:
             for first in range(0, len(asked), _TOGETHER):
@@ -85,7 +85,8 @@ class HeaderCache:
                     found[keys[key]] = _unpack(packed)
         return found
 
-    def _key(self, place: Place) -> str:
+    def key(self, place: Place) -> str:
+        """Return under which key the header of a file, as it is now, is kept."""
         path, group = place
         status = path.stat()
         full = path.resolve()
@@ -93,8 +94,9 @@ class HeaderCache:
         known = (__version__, where, group or "", status.st_size, status.st_mtime_ns)
         return hashlib.sha256(repr(known).encode()).hexdigest()
 
-    def keep(self, headers: Sequence[tuple[Place, str]]) -> None:
-        """Keep headers, and forget the oldest where there are too many.
+    def keep(self, headers: Sequence[tuple[str, str]]) -> None:
+        """Keep headers by the keys that their files had before they were read, and forget the
+        oldest where there are too many.
 
         Raises
         ------
@@ -102,7 +104,7 @@ class HeaderCache:
             If they cannot be kept.
         """
         now = time.time()
-        rows = [(self._key(one), zlib.compress(text.encode(), 1), now) for one, text in headers]
+        rows = [(key, zlib.compress(text.encode(), 1), now) for key, text in headers]
         self.path.parent.mkdir(parents=True, exist_ok=True)
         with self._open() as db:
             db.execute("CREATE TABLE IF NOT EXISTS headers (key TEXT PRIMARY KEY, text, kept)")

@@ -37,8 +37,9 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
     for first in range(0, len(places), _TOGETHER):
         some = places[first : first + _TOGETHER]
         known = _find([own] if carried is None else [carried, own], some)
-        read = {place: _read_described(place) for place in some if place not in known}
-        new = [(place, text) for place, (_, text) in read.items() if text is not None]
+        keys = {place: own.key(place) for place in some if place not in known}
+        read = {place: _read_described(place) for place in keys}
+        new = [(keys[place], text) for place, (_, text) in read.items() if text is not None]
         # A folder that cannot be written to costs time and nothing else.
         with contextlib.suppress(OSError, sqlite3.Error):
             own.keep(new)
@@ -46,15 +47,18 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
     return datasets
 
 
-def describe_files(places: Sequence[Place]) -> list[tuple[Place, str]]:
-    """Return the headers of files as text, of those that can be described.
+def carry_headers(cache: HeaderCache, places: Sequence[Place]) -> None:
+    """Keep the headers of files, of those that can be described, in a cache of their own.
 
     Parameters
     ----------
+    cache : HeaderCache
     places : sequence of (Path, str or None)
     """
-    described = ((place, _read_described(place)[1]) for place in places)
-    return [(place, text) for place, text in described if text is not None]
+    for first in range(0, len(places), _TOGETHER):
+        some = [(cache.key(place), place) for place in places[first : first + _TOGETHER]]
+        described = [(key, _read_described(place)[1]) for key, place in some]
+        cache.keep([(key, text) for key, text in described if text is not None])
 
 
 def _find(caches: Sequence[HeaderCache], places: Sequence[Place]) -> dict[Place, Dataset]:

@@ -285,9 +285,16 @@ class _Reader:
                 raise self.refuse(f"{verb} {error}", *place, key) from None
         try:
             # With nothing in place of other data, which shows whether the rest goes together.
-            kind(**settings, **{field: OtherDataset(value) for field, value in others.items()})
+            named = {field: OtherDataset(value) for field, value in others.items()}
+            beside = kind(**settings, **named).writes()
         except UsageError as error:
             raise self.refuse(f"{verb}: {error}", *place) from None
+        if beside:
+            raise self.refuse(
+                f"{verb} would write {beside[0]} beside the outputs; a study writes what is under "
+                "[outputs], so leave that out",
+                *place,
+            )
         return NamedStep(name, of, settings, kind, others, variables)
 
     def _variables(self, value: Any, place: Place) -> tuple[str, ...]:

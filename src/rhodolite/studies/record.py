@@ -136,9 +136,11 @@ def study_of_chain(chain: Chain, folder: Path) -> Study:
     steps: dict[str, NamedStep] = {}
     of, picture = data.name, None
     for step in chain.steps:
+        # What is written beside an output is no part of how the output is made.
         settings = {
             one.field: _moved_value(getattr(step, one.field), folder)
             for one in parameters(type(step))
+            if str(getattr(step, one.field)) not in step.writes()
         }
         if step is chain.drawing:
             picture = NamedStep(str(output), of, settings, type(step), {})

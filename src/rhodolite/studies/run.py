@@ -31,7 +31,7 @@ from rhodolite.pipeline.chain import open_members
 from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.side_inputs import SideInputs
-from rhodolite.pipeline.writing import save_figure, write, write_companions
+from rhodolite.pipeline.writing import save_figure, write
 from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Study
 from rhodolite.studies.done import DoneBefore
 from rhodolite.studies.fingerprints import files_named, fingerprint, last_change
@@ -248,7 +248,7 @@ class StudyRun:
             with complete_or_nothing(place, self._may_replace(one), read) as temporary:
                 save_figure(figure, temporary, self._text(one))
             return size_on_disk(place)
-        size = write(
+        return write(
             dataset,
             place,
             engine=engine,
@@ -257,8 +257,6 @@ class StudyRun:
             also_read=read,
             origin=self._origin(one),
         )
-        write_companions(dataset.companions, engine=engine, overwrite=True, inputs=read)
-        return size
 
     def _origin(self, one: Output) -> Origin:
         name = one.of
@@ -293,7 +291,8 @@ class StudyRun:
         settings = {field: str(value) for field, value in step.settings.items()}
         beside = _states(files_named(settings.values()))
         needs = [self._node_key(name) for name in step.needs]
-        return _digest([step.kind.verb, settings, beside, dict(step.others), needs])
+        others = dict(step.others)
+        return _digest([step.kind.verb, step.variables, settings, beside, others, needs])
 
 
 @contextlib.contextmanager

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from argparse import Namespace
 
     from rhodolite.cli.options import Parser
+    from rhodolite.formats.concatenate import Overlap
     from rhodolite.formats.layout import Layout
     from rhodolite.model.dataset import Dataset
 
@@ -71,9 +72,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
             f"{nearest_names(options.overlap, Overlap)}"
         )
 
-    from rhodolite.cli.output import report_written
-    from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
-    from rhodolite.formats.collection import write_collection, write_headers
+    from rhodolite.formats.atomic_output import check_output
     from rhodolite.formats.layout import USUAL_LAYOUT
     from rhodolite.formats.open import open_dataset
     from rhodolite.formats.registry import COLLECTION, format_for
@@ -102,17 +101,28 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     if not is_collection:
         _write_dataset(dataset, layout, options, began)
         return 0
-    inputs = [file.path for file in dataset.files]
+    _write_collection(dataset, options, overlap, began)
+    return 0
+
+
+def _write_collection(
+    dataset: Dataset, options: Namespace, overlap: Overlap | None, began: float
+) -> None:
+    """Write a collection, and the headers of its files if they are asked for."""
+    from rhodolite.cli.output import report_written
+    from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
+    from rhodolite.formats.collection import write_collection, write_headers
+
+    output, inputs = Path(options.output), [file.path for file in dataset.files]
     headers = output.with_suffix(".headers") if options.headers else None
     if headers is not None:
-        check_output(headers, options.overwrite, inputs, kind)
+        check_output(headers, options.overwrite, inputs)
         with complete_or_nothing(headers, options.overwrite, inputs) as temporary:
             write_headers(temporary, headers, [(path, options.group) for path in inputs])
     with complete_or_nothing(output, options.overwrite, inputs) as temporary:
         write_collection(temporary, output, options.inputs, overlap, options.group, headers)
     if not options.quiet:
         report_written(dataset, output, size_on_disk(output), began)
-    return 0
 
 
 def _write_dataset(dataset: Dataset, layout: Layout, options: Namespace, began: float) -> None:

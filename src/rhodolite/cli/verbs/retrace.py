@@ -22,7 +22,8 @@ the output again, in another folder.
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_work_options
+    from rhodolite.cli.options import Parser
+    from rhodolite.cli.work_options import add_work_options
 
     usage = "rhodolite retrace FILE [--verify | --run --into FOLDER]"
     parser = Parser("retrace", description=_DESCRIPTION, usage=usage)

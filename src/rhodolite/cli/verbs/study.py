@@ -46,7 +46,8 @@ made once for each value.
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_work_options
+    from rhodolite.cli.options import Parser
+    from rhodolite.cli.work_options import add_work_options
 
     parser = Parser("study", description=_DESCRIPTION, usage="rhodolite study FILE.toml [options]")
     parser.add_argument("file", nargs="?", metavar="FILE.toml", help="the study")
