@@ -21,7 +21,7 @@ import scipy.stats
 from rhodolite import Dataset, Engine, Trend, Variable
 from rhodolite.arrays import InMemory
 
-CASES = {40: (200_000, 200), 800: (3_300, 20)}
+CASES = {40: (1_000_000, 200), 800: (3_300, 20)}
 
 
 def main() -> None:

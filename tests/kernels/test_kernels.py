@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from rhodolite.kernels.anomalies import differences, scaled
 from rhodolite.kernels.grouped_statistics import Spread
+from rhodolite.kernels.pairwise_slopes import sen_of_rows
 from rhodolite.kernels.rank_trends import variance_growth
 from rhodolite.kernels.sphere import cell_with, widths, zone_areas
 from rhodolite.kernels.spherical_cells import outlines_in_plane, unit_vectors
@@ -201,3 +202,32 @@ def test_what_differs_by_rounding_alone_has_no_spread():
     found = statistic.finish(gathered)["deviation"][0]
     assert found[0] == 0.0
     assert found[1] == pytest.approx(1e-9 / math.sqrt(3), rel=1e-5)
+
+
+@given(
+    st.integers(130, 260),
+    st.integers(0, 999),
+    st.sampled_from(["plain", "rounded", "lines", "large", "one"]),
+    st.sampled_from([1.0, 1 / 12, 365.25]),
+)
+def test_slopes_of_long_series_are_to_the_bit_those_of_all_pairs(n, seed, kind, step):
+    """Against the definition: all slopes, sorted; every bit."""
+    random = np.random.default_rng(seed)
+    x = np.arange(n) * step
+    y = {
+        "plain": random.normal(280, 2, n),
+        "rounded": np.round(random.normal(280, 2, n), 1),
+        "lines": 0.5 * x + (random.random(n) < 0.05) * random.normal(size=n),
+        "large": 1e6 + np.cumsum(random.normal(size=n)),
+        "one": np.full(n, 3.0),
+    }[kind]
+    first, second = np.triu_indices(n, 1)
+    changes = y[second] - y[first]
+    slopes = np.sort(changes / (x[second] - x[first]))
+    reach = 1.96 * math.sqrt(n * (n - 1) * (2 * n + 5) / 18)
+    low, high = (round((slopes.size + sign * reach) / 2) for sign in (-1, 1))
+    middle = (slopes[(slopes.size - 1) // 2] + slopes[slopes.size // 2]) / 2
+    found = np.empty((4, 1))
+    sen_of_rows(x, y[None], np.array([0, n]), np.arange(n), np.array([reach]), found)
+    expected = [np.sign(changes).sum(), middle, slopes[low - 1], slopes[high]]
+    np.testing.assert_array_equal(found[:, 0], expected)

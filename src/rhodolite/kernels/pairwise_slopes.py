@@ -17,15 +17,21 @@ _FEW = 1 << 13
 """Of series with more pairs than this only those are computed that matter."""
 _SAMPLE = 4096
 """Slopes by which those that matter are looked for."""
-_SLACK = 2.5
+_SLACK = 2.0
 """Standard deviations of a share of the sample, by which the bracket is wider on each side."""
+_TRIALS = 3
+"""Brackets that are tried, each wider on the side where the one before was too narrow."""
 _WIDTH = 1e-9
 """Of the range of slopes: so far do brackets reach beyond the sample's slopes, so that equal ones,
 which rounded values give many of, lie on no edge."""
 _RUN = 16
+_MANY, _PROBES = 512, 63
+"""Of so many values and more a pivot is chosen by so many of them."""
+_SHORT = 8
+"""Runs of so many keys are sorted by insertion."""
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def sen_of_rows(
     x: Array, rows: Array, firsts: Array, members: Array, reach: Array, out: Array
 ) -> None:
@@ -53,6 +59,7 @@ def sen_of_rows(
     """
     n = x.size
     few = np.empty(_FEW)
+    room = np.empty(n * (n - 1) // 8 + 64)
     xs, ys = np.empty(n), np.empty(n)
     for cell in range(rows.shape[0]):
         # The values that are there, season by season.
@@ -76,14 +83,14 @@ def sen_of_rows(
         low, high = _limits(count, reach[cell])
         places = (low, (count - 1) // 2, count // 2, high)
         if count > _FEW and firsts.size == 2:
-            _of_long_series(xs[:held], ys[:held], places, out[:, cell])
+            _of_long_series(xs[:held], ys[:held], places, room, out[:, cell])
             continue
         slopes = few[:count] if count <= _FEW else np.empty(count)
         out[0, cell] = _all_slopes(xs, ys, ends, slopes)
         _median_and_limits(slopes, places, 0, out[:, cell])
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _limits(count: int, reach: float) -> tuple[int, int]:
     """Return the places of the confidence limits among `count` slopes in order."""
     low = max(int(np.rint((count - reach) / 2)) - 1, 0)
@@ -91,7 +98,7 @@ def _limits(count: int, reach: float) -> tuple[int, int]:
     return low, max(high, 0)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
     """Compute the slope of every pair, and return rising less falling pairs."""
     score = 0
@@ -106,7 +113,7 @@ def _all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
     return float(score)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _median_and_limits(
     slopes: Array, places: tuple[int, int, int, int], before: int, out: Array
 ) -> None:
@@ -120,7 +127,7 @@ def _median_and_limits(
     out[3] = select(slopes, high - before, upper - before)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def select(values: Array, place: int, start: int) -> float:
     """Return the value at a place in order; those before it are then all on its left.
 
@@ -134,14 +141,13 @@ def select(values: Array, place: int, start: int) -> float:
 
     Notes
     -----
-    Hoare 1961, Communications of the ACM 4, 321-322 (Find), with the median of three as pivot. The
-    values are parted without branches, which processors cannot foresee here: those below the pivot
-    first, and only where the place lies beyond them those that are equal to it.
+    Hoare 1961, Communications of the ACM 4, 321-322 (Find). The values are parted without
+    branches, which processors cannot foresee here: those below the pivot first, and only where the
+    place lies beyond them those that are equal to it.
     """
     left, right = start, values.size - 1
     while right - left > _RUN:
-        a, b, c = values[left], values[(left + right) // 2], values[right]
-        pivot = max(min(a, b), min(max(a, b), c))
+        pivot = _pivot(values, left, right, place)
         edge = left
         for i in range(left, right + 1):
             value = values[i]
@@ -160,72 +166,125 @@ def select(values: Array, place: int, start: int) -> float:
         if place < edge:
             return float(pivot)
         left = edge
-    for i in range(left + 1, right + 1):
-        value = values[i]
-        j = i - 1
-        while j >= left and values[j] > value:
-            values[j + 1] = values[j]
-            j -= 1
-        values[j + 1] = value
+    _insert(values, left, right + 1)
     return float(values[place])
 
 
-@njit(nogil=True, cache=True)
-def _of_long_series(x: Array, y: Array, places: tuple[int, int, int, int], out: Array) -> None:
+@njit(nogil=True, cache=True, error_model="numpy")
+def _pivot(values: Array, left: int, right: int, place: int) -> float:
+    """Return a value by which those from `left` to `right` are parted.
+
+    Of many, it is one that a sample puts a little beyond the place that is looked for, on the side
+    of the middle: so nearly all on the other side are done with (after Floyd and Rivest 1975,
+    Communications of the ACM 18, 165-172).
+    """
+    count = right - left + 1
+    if count < _MANY:
+        a, b, c = values[left], values[(left + right) // 2], values[right]
+        return float(max(min(a, b), min(max(a, b), c)))
+    sample = np.empty(_PROBES)
+    step = count // _PROBES
+    for k in range(_PROBES):
+        sample[k] = values[left + k * step]
+    _insert(sample, 0, _PROBES)
+    share = (place - left) / count * _PROBES
+    beyond = np.sqrt(_PROBES) / 2
+    rank = int(share + beyond if 2 * share < _PROBES else share - beyond)
+    return float(sample[min(max(rank, 0), _PROBES - 1)])
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _insert(values: Array, start: int, stop: int) -> None:
+    """Sort a short run by insertion."""
+    for i in range(start + 1, stop):
+        value = values[i]
+        j = i - 1
+        while j >= start and values[j] > value:
+            values[j + 1] = values[j]
+            j -= 1
+        values[j + 1] = value
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _of_long_series(
+    x: Array, y: Array, places: tuple[int, int, int, int], room: Array, out: Array
+) -> None:
     """Put statistic, median slope and limits of a long series without gaps into `out`.
 
     A sample of slopes brackets each of those that are wanted. A pair has a slope below an edge of
     the bracket where its values change their order when a line of that slope is taken away, so
-    that they are counted by sorting, and only the slopes within the bracket are computed.
+    that they are counted by sorting, and only the slopes within the bracket are computed, in
+    `room`.
     """
     n = x.size
     count = n * (n - 1) // 2
-    ranks = np.argsort(y, kind="mergesort")
-    out[0] = count - _tied_pairs(y[ranks]) - 2 * _count_inversions(y)
+    ordered = y.copy()
+    falling = _sort_counting(ordered, np.arange(n))
+    out[0] = count - _tied_pairs(ordered) - 2 * falling
     sample = _sample(x, y)
     spread = _WIDTH * (sample.max() - sample.min())
     centred = x - x.mean()
-    room = np.empty(count // 4 + 64)
     low, lower, upper, high = places
-    first, second = _find_two(x, y, centred, sample, spread, lower, upper, room)
+    # From the lowest place to the highest, so that the sample is parted further each time.
+    out[2], _, done = _find_two(x, y, centred, sample, 0, spread, low, low, room)
+    first, second, done = _find_two(x, y, centred, sample, done, spread, lower, upper, room)
     out[1] = (first + second) / 2
-    out[2], _ = _find_two(x, y, centred, sample, spread, low, low, room)
-    out[3], _ = _find_two(x, y, centred, sample, spread, high, high, room)
+    out[3], _, _ = _find_two(x, y, centred, sample, done, spread, high, high, room)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _find_two(
     x: Array,
     y: Array,
     centred: Array,
     sample: Array,
+    done: int,
     spread: float,
     place: int,
     next_place: int,
     room: Array,
-) -> tuple[float, float]:
-    """Return the slopes at a place and at the one after it, or twice the same."""
+) -> tuple[float, float, int]:
+    """Return the slopes at a place and at the one after it, or twice the same.
+
+    Before the place `done` the sample is parted already; the third value that is returned says how
+    far it is now.
+    """
     n = x.size
     count = n * (n - 1) // 2
     share = place / count * sample.size
     slack = _SLACK * np.sqrt(sample.size) / 2
     first, last = int(np.floor(share - slack)), int(share + slack) + 1
-    # Beyond the ends of the sample the bracket is open.
-    low = select(sample, first, 0) - spread if first >= 0 else -np.inf
-    high = select(sample, last, max(first, 0)) + spread if last < sample.size else np.inf
-    before, within = _within(x, y, centred, low, high, room)
-    slopes = room[: max(within, 0)]
-    if within < 0 or place < before or next_place >= before + within:
-        # The sample was misleading, or very many slopes are equal.
-        before, slopes = 0, np.empty(count)
-        _all_slopes(x, y, np.array([0, n]), slopes)
-    value = select(slopes, place - before, 0)
-    if next_place == place:
-        return value, value
-    return value, select(slopes, next_place - before, place - before)
+    for _ in range(_TRIALS):
+        # Beyond the ends of the sample the bracket is open.
+        low, high = -np.inf, np.inf
+        if first >= 0:
+            low = select(sample, first, done if done <= first else 0) - spread
+            done = first
+        if last < sample.size:
+            high = select(sample, last, max(first, 0)) + spread
+        before, within = _within(x, y, centred, low, high, room)
+        if within < 0:
+            break
+        if place < before:
+            first -= int(2 * slack)
+        elif next_place >= before + within:
+            last += int(2 * slack)
+        else:
+            return *_value_and_next(room[:within], place - before, next_place - before), done
+    # Very many slopes are equal, or the sample was misleading more than once.
+    slopes = np.empty(count)
+    _all_slopes(x, y, np.array([0, n]), slopes)
+    return *_value_and_next(slopes, place, next_place), done
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
+def _value_and_next(slopes: Array, place: int, next_place: int) -> tuple[float, float]:
+    """Return the slopes at two places, the second of which is the first or the next one."""
+    value = select(slopes, place, 0)
+    return value, value if next_place == place else select(slopes, next_place, place)
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
 def _sample(x: Array, y: Array) -> Array:
     """Return the slopes of pairs chosen at random, the same in every run."""
     n = x.size
@@ -245,7 +304,7 @@ def _sample(x: Array, y: Array) -> Array:
     return sample
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _within(
     x: Array, y: Array, centred: Array, low: float, high: float, room: Array
 ) -> tuple[int, int]:
@@ -254,14 +313,9 @@ def _within(
     The second number is negative where there is too little room.
     """
     n = x.size
-    if np.isinf(low):
-        # Where a line of endless fall is taken away, the order is that of time.
-        order = np.arange(n)
-        before = 0
-    else:
-        below = y - low * centred
-        order = np.argsort(below, kind="mergesort")
-        before = _count_inversions(below)
+    # Where a line of endless fall is taken away, the order is that of time.
+    order = np.arange(n)
+    before = 0 if np.isinf(low) else _sort_counting(y - low * centred, order)
     if np.isinf(high):
         # A line of endless rise turns the order of time round.
         keys = -np.arange(n).astype(np.float64)
@@ -271,72 +325,97 @@ def _within(
     return before, within
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _report(keys: Array, order: Array, x: Array, y: Array, room: Array) -> int:
-    """Sort keys by merging, and put the slope of each pair that changes its order into `room`.
+    """Sort keys by insertion, and put the slope of each pair that changes its order into `room`.
+
+    Insertion moves a key once for each of these pairs, so that nothing is quicker.
 
     Returns
     -------
     int
         How many there are; negative where there is too little room.
     """
+    held, index = keys.copy(), order.copy()
+    found = 0
+    for at in range(1, keys.size):
+        key, j = held[at], index[at]
+        place = at - 1
+        while place >= 0 and held[place] >= key:
+            if found == room.size:
+                return -1
+            i = index[place]
+            room[found] = (y[j] - y[i]) / (x[j] - x[i])
+            found += i < j
+            held[place + 1], index[place + 1] = held[place], i
+            place -= 1
+        held[place + 1], index[place + 1] = key, j
+    return found
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _copy_rest(
+    keys: Array, order: Array, to_keys: Array, to_order: Array, start: int, stop: int, at: int
+) -> None:
+    """Copy what is left of one run when the other has ended."""
+    for k in range(start, stop):
+        to_keys[at], to_order[at] = keys[k], order[k]
+        at += 1
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _sort_counting(keys: Array, order: Array) -> int:
+    """Sort keys in place, `order` with them, and return how many pairs had the larger key first.
+
+    Equal keys keep their order. Runs sorted by insertion are merged; which of two runs gives the
+    next key is chosen without a branch, which processors cannot foresee here.
+    """
     n = keys.size
     held, index = keys.copy(), order.copy()
-    other_held, other_index = np.empty(n), np.empty(n, order.dtype)
     found = 0
-    width = 1
+    for start in range(0, n, _SHORT):
+        found += _insert_counting(held, index, start, min(start + _SHORT, n))
+    other_held, other_index = np.empty(n), np.empty(n, order.dtype)
+    width = _SHORT
     while width < n:
         for start in range(0, n, 2 * width):
             middle, stop = min(start + width, n), min(start + 2 * width, n)
             left, right, at = start, middle, start
-            while left < middle or right < stop:
-                if right < stop and (left == middle or held[right] <= held[left]):
-                    j = index[right]
-                    if found + middle - left > room.size:
-                        return -1
-                    for k in range(left, middle):
-                        i = index[k]
-                        if i < j:
-                            room[found] = (y[j] - y[i]) / (x[j] - x[i])
-                            found += 1
-                    other_held[at], other_index[at] = held[right], j
-                    right += 1
-                else:
-                    other_held[at], other_index[at] = held[left], index[left]
-                    left += 1
+            while left < middle and right < stop:
+                one, other = held[left], held[right]
+                turned = int(other < one)
+                other_held[at] = other if turned else one
+                other_index[at] = index[right] if turned else index[left]
+                found += (middle - left) * turned
+                right += turned
+                left += 1 - turned
                 at += 1
+            _copy_rest(held, index, other_held, other_index, left, middle, at)
+            _copy_rest(held, index, other_held, other_index, right, stop, at + middle - left)
         held, other_held = other_held, held
         index, other_index = other_index, index
         width *= 2
+    keys[:] = held
+    order[:] = index
     return found
 
 
-@njit(nogil=True, cache=True)
-def _count_inversions(values: Array) -> int:
-    """Return how many pairs have the larger value first, counted while they are merged in order."""
-    n = values.size
-    held, other = values.copy(), np.empty(n)
+@njit(nogil=True, cache=True, error_model="numpy")
+def _insert_counting(keys: Array, order: Array, start: int, stop: int) -> int:
+    """Sort a short run by insertion, and return by how many places keys were moved in all."""
     found = 0
-    width = 1
-    while width < n:
-        for start in range(0, n, 2 * width):
-            middle, stop = min(start + width, n), min(start + 2 * width, n)
-            left, right, at = start, middle, start
-            while left < middle or right < stop:
-                if right < stop and (left == middle or held[right] < held[left]):
-                    found += middle - left
-                    other[at] = held[right]
-                    right += 1
-                else:
-                    other[at] = held[left]
-                    left += 1
-                at += 1
-        held, other = other, held
-        width *= 2
+    for i in range(start + 1, stop):
+        key, place = keys[i], order[i]
+        j = i - 1
+        while j >= start and keys[j] > key:
+            keys[j + 1], order[j + 1] = keys[j], order[j]
+            j -= 1
+        keys[j + 1], order[j + 1] = key, place
+        found += i - 1 - j
     return found
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _tied_pairs(ordered: Array) -> int:
     """Return how many pairs of values in order are equal."""
     pairs = 0
@@ -347,7 +426,7 @@ def _tied_pairs(ordered: Array) -> int:
     return pairs
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def kendall_of_rows(rows: Array, out: Array) -> None:
     """Put rising less falling pairs of each series into `out`.
 
@@ -365,6 +444,6 @@ def kendall_of_rows(rows: Array, out: Array) -> None:
                 series[held] = value
                 held += 1
         there = series[:held]
-        ordered = np.sort(there)
+        falling = _sort_counting(there, np.arange(held))
         pairs = held * (held - 1) // 2
-        out[cell] = pairs - _tied_pairs(ordered) - 2 * _count_inversions(there)
+        out[cell] = pairs - _tied_pairs(there) - 2 * falling
