@@ -8,11 +8,14 @@ import warnings
 import netCDF4
 import numpy as np
 import pytest
+import zarr
 from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
 from conftest import run_command, run_here, write_plain
+from rhodolite.arrays import Engine
+from rhodolite.arrays.blocks import iterate_blocks
 
 KINDS = ("i1", "u1", "i2", "u2", "i4", "u4", "i8", "f4", "f8")
 
@@ -156,3 +159,53 @@ def test_scalars_of_every_type_go_through_every_verb(tmp_path, kind):
         answer = run_here(verb, "in.nc", *rest, *output, folder=tmp_path)
         assert answer.code in (0, 3), (chain, answer.err)
         assert "should not" not in answer.err, (chain, answer.err)
+
+
+@pytest.mark.parametrize("ending", ["nc", "zarr"])
+def test_a_scratch_file_holds_packed_numbers_as_they_are_packed(tmp_path, ending):
+    """Of two files, joined: the numbers that are read back are those decoded at once."""
+    random = np.random.default_rng(3)
+    for part in range(2):
+        values = random.integers(-300, 300, (200, 12, 40)).astype("i2")
+        values[random.random(values.shape) < 0.1] = -999
+        write_plain(
+            tmp_path / f"{part}.nc",
+            values,
+            times=np.arange(200) + 200 * part,
+            kind="i2",
+            chunksizes=(1, 12, 40),
+            attributes={"scale_factor": 0.1, "add_offset": 270.0, "missing_value": np.int16(-999)},
+        )
+    paths = [tmp_path / f"{part}.nc" for part in range(2)]
+    if ending == "zarr":
+        paths = [copy_to_zarr(path) for path in paths]
+
+    class Small(Engine):
+        block_limit = 1 << 15
+
+    data = rhodolite.read(paths)["tas"].floats()
+    engine = Small()
+    laid_out, block = engine.in_units(data, (400, 1, 1))
+    (scratch,) = laid_out.sources()
+    assert scratch.dtype == np.int16
+    engine.prepare([laid_out])
+    for region in iterate_blocks(data.shape, block):
+        np.testing.assert_array_equal(laid_out.read(region), data.read(region))
+
+
+def copy_to_zarr(path):
+    """Write numbers and attributes as they are stored to a store, with zarr alone."""
+    group = zarr.open_group(path.with_suffix(".zarr"), mode="w", zarr_format=3)
+    with netCDF4.Dataset(path) as file:
+        file.set_auto_maskandscale(False)
+        for name, variable in file.variables.items():
+            made = group.create_array(
+                name,
+                data=variable[:],
+                chunks=variable.shape if variable.ndim == 1 else (1, *variable.shape[1:]),
+                dimension_names=variable.dimensions,
+            )
+            made.attrs.update(
+                {key: np.asarray(value).tolist() for key, value in variable.__dict__.items()}
+            )
+    return path.with_suffix(".zarr")

@@ -67,7 +67,11 @@ class DryRun(Engine):
                 unit = tuple(n if at == axis else 1 for at, n in enumerate(data.shape))
                 data, block = self.in_units(data, unit)
                 if data is not one.source:
-                    self.note("rechunking to scratch", one.source, written=one.source.nbytes)
+                    stored = one.source.as_stored()[0]
+                    whole, _, _ = self.blocks(stored, as_stored=True)
+                    self.note("rechunking to scratch", stored, whole, written=stored.nbytes)
+            if one.scratch is not None:
+                block, _, _ = self.blocks(one.source, as_stored=True)
             self.note(
                 "rechunking to scratch" if one.scratch else what,
                 data,

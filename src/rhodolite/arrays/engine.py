@@ -16,7 +16,7 @@ import numpy as np
 
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
 from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
-from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, whole
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
 from rhodolite.arrays.progress import Progress, Silent
 from rhodolite.arrays.reduction import (
     Accumulator,
@@ -102,11 +102,14 @@ class Engine:
         return nbytes > self._memory_for_results // _SHARE_OF_RESULTS
 
     def blocks(
-        self, array: LazyArray, chunks: tuple[int, ...] | None = None
+        self, array: LazyArray, chunks: tuple[int, ...] | None = None, *, as_stored: bool = False
     ) -> tuple[tuple[int, ...], int, Iterator[Region]]:
-        """Return block shape, number of blocks and the blocks themselves for an array."""
-        # Sums run in float64, so that is what a block may become on the way.
-        itemsize = max(array.dtype.itemsize, 8)
+        """Return block shape, number of blocks and the blocks themselves for an array.
+
+        Sums run in float64, so that is what a block may become on the way, unless it is taken
+        `as_stored`.
+        """
+        itemsize = array.dtype.itemsize if as_stored else max(array.dtype.itemsize, 8)
         # A block of few values out of many chunks takes as long as those chunks do.
         limit = max(1 << 12, round(self.block_limit / array.decoded_share))
         block = block_shape(array.shape, chunks or array.chunks, itemsize, limit)
@@ -207,7 +210,9 @@ class Engine:
             again or (finer and decoded > COPIES * self.block_limit)
         ):
             return array, block
-        return RechunkedScratch(array, block), block
+        stored, decode = array.as_stored()
+        scratch = RechunkedScratch(stored, block)
+        return (scratch if decode is None else Mapped(scratch, decode, array.dtype)), block
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
         """Return all values of an array."""
@@ -299,7 +304,7 @@ class Engine:
     def _fill(self, scratch: RechunkedScratch) -> None:
         scratch.open()
         if scratch.size:
-            _, total, regions = self.blocks(scratch.source)
+            _, total, regions = self.blocks(scratch.source, as_stored=True)
             for _ in self.stream(
                 scratch.take, regions, "rechunking to scratch", total, scratch.nbytes
             ):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -46,6 +47,13 @@ class LazyArray(ABC):
     def decoded_share(self) -> float:
         """How many values are decoded for each that is read; 1 where whole chunks are wanted."""
         return max((source.decoded_share for source in self.sources()), default=1.0)
+
+    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+        """Return an array of fewer bytes, and the point-wise function that makes this one of it.
+
+        Where there is none, it is the array itself, and None.
+        """
+        return self, None
 
     @property
     def origin(self) -> str:
@@ -129,3 +137,27 @@ class Mapped(LazyArray):
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source,)
+
+    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+        stored, decode = self._source.as_stored()
+        if stored.dtype.itemsize >= self.dtype.itemsize:
+            return self, None
+        steps = (self._function,) if decode is None else (decode, self._function)
+        return stored, InTurn(steps)
+
+
+@dataclass(frozen=True)
+class InTurn:
+    """Point-wise functions, one after the other.
+
+    Parameters
+    ----------
+    steps : tuple of callable
+    """
+
+    steps: tuple[Callable[[Array], Array], ...]
+
+    def __call__(self, block: Array) -> Array:
+        for step in self.steps:
+            block = step(block)
+        return block

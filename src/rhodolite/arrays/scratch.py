@@ -4,14 +4,16 @@ chunks."""
 from __future__ import annotations
 
 import errno
+import itertools
+import math
 import os
 import shutil
 import tempfile
-from typing import Any
+from collections.abc import Iterator
+from typing import Any, NamedTuple, Self
 
 import numpy as np
 
-from rhodolite.arrays.blocks import iterate_blocks
 from rhodolite.arrays.lazy import Array, LazyArray, Region, region_shape
 from rhodolite.arrays.positional import write_at
 from rhodolite.errors import OutputError
@@ -68,56 +70,49 @@ class RechunkedScratch(LazyArray):
 
     def put(self, region: Region, values: Array) -> None:
         """Put the values of a block into its tiles."""
-        for tile, offset in self._tiles(region):
-            inner = _overlap(tile, region)
-            part = values[_within(inner, region)]
-            place, shape = _within(inner, tile), region_shape(tile)
-            if all(n == whole for n, whole in zip(part.shape[1:], shape[1:], strict=True)):
-                start = (
-                    offset
-                    + place[0].start * int(np.prod(shape[1:], dtype=np.int64)) * self.dtype.itemsize
-                )
-                write_at(self._file.fileno(), np.ascontiguousarray(part).data.cast("B"), start)
+        for shape, offset, in_block, in_tile in self._tiles(region):
+            part = values[in_block]
+            if part.shape[1:] == shape[1:]:
+                before = in_tile[0].start * math.prod(shape[1:]) * self.dtype.itemsize
+                data = np.ascontiguousarray(part).data.cast("B")
+                write_at(self._file.fileno(), data, offset + before)
             else:
                 mapped = np.memmap(self._file, self.dtype, "r+", offset, shape)
-                mapped[place] = part
+                mapped[in_tile] = part
 
     def read(self, region: Region) -> Array:
         if not self.filled:
             raise RuntimeError("a scratch file was read before the engine had filled it")
         out = np.empty(region_shape(region), self.dtype)
-        for tile, offset in self._tiles(region):
-            inner = _overlap(tile, region)
-            mapped = np.memmap(self._file, self.dtype, "r", offset, region_shape(tile))
-            out[_within(inner, region)] = mapped[_within(inner, tile)]
+        for shape, offset, in_block, in_tile in self._tiles(region):
+            mapped = np.memmap(self._file, self.dtype, "r", offset, shape)
+            out[in_block] = mapped[in_tile]
         return out
 
-    def _tiles(self, region: Region) -> list[tuple[Region, int]]:
-        """Return the tiles that a region touches, each with its place in the file."""
-        assert self.chunks is not None
-        starts = [part.start // size * size for part, size in zip(region, self.chunks, strict=True)]
-        stops = [
-            min(n, -(-part.stop // size) * size)
-            for part, size, n in zip(region, self.chunks, self.shape, strict=True)
-        ]
-        span = tuple(stop - start for start, stop in zip(starts, stops, strict=True))
-        found = []
-        for local in iterate_blocks(span, self.chunks):
-            tile = tuple(slice(s + p.start, s + p.stop) for s, p in zip(starts, local, strict=True))
-            found.append((tile, self._offset(tile)))
-        return found
+    def _tiles(self, region: Region) -> Iterator[tuple[tuple[int, ...], int, Region, Region]]:
+        """Yield the tiles that a region touches: shape, place in the file, and what they share with
+        the region, in the region and in the tile.
 
-    def _offset(self, tile: Region) -> int:
-        """Return where a tile begins: after all tiles before it, in the order of storage."""
-        before, rest = 0, self.size
-        sizes = list(self.shape)
-        for axis, part in enumerate(tile):
-            # Cells of the tiles that come earlier along this axis, within the same row of tiles
-            # before.
-            rest = rest // sizes[axis] if sizes[axis] else 0
-            before += part.start * rest
-            rest *= part.stop - part.start
-        return before * self.dtype.itemsize
+        Tiles lie in the order of storage. Before one of them lie, axis by axis, all cells of the
+        tiles that come earlier along this axis within the same row of tiles before.
+        """
+        assert self.chunks is not None
+        later = 1
+        axes = []
+        for part, size, n in reversed(list(zip(region, self.chunks, self.shape, strict=True))):
+            axes.append([_Span.of(part, start, size, n, later) for start in _starts(part, size)])
+            later *= n
+        for spans in itertools.product(*reversed(axes)):
+            before, row = 0, self.dtype.itemsize
+            for span in spans:
+                before += span.before * row
+                row *= span.extent
+            yield (
+                tuple([span.extent for span in spans]),
+                before,
+                tuple([span.in_block for span in spans]),
+                tuple([span.in_tile for span in spans]),
+            )
 
     def __getstate__(self) -> dict[str, Any]:
         raise TypeError("a scratch file cannot be sent to another process")
@@ -180,13 +175,23 @@ def decoding_factor(
     return factor
 
 
-def _overlap(a: Region, b: Region) -> Region:
-    return tuple(
-        slice(max(x.start, y.start), min(x.stop, y.stop)) for x, y in zip(a, b, strict=True)
-    )
+def _starts(part: slice, size: int) -> range:
+    """Return where the tiles begin that a part of an axis touches."""
+    return range(part.start // size * size, part.stop, size)
 
 
-def _within(inner: Region, outer: Region) -> Region:
-    return tuple(
-        slice(x.start - y.start, x.stop - y.start) for x, y in zip(inner, outer, strict=True)
-    )
+class _Span(NamedTuple):
+    """A tile along one axis, and what a block has of it."""
+
+    extent: int
+    before: int
+    """Cells in front of it, where tiles before it on earlier axes are one cell wide."""
+    in_block: slice
+    in_tile: slice
+
+    @classmethod
+    def of(cls, part: slice, start: int, size: int, n: int, later: int) -> Self:
+        stop = min(start + size, n)
+        low, high = max(part.start, start), min(part.stop, stop)
+        in_block = slice(low - part.start, high - part.start)
+        return cls(stop - start, start * later, in_block, slice(low - start, high - start))

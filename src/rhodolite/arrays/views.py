@@ -227,6 +227,16 @@ class Concatenated(LazyArray):
     def sources(self) -> tuple[LazyArray, ...]:
         return self._parts
 
+    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+        parts, decodes = zip(*(part.as_stored() for part in self._parts), strict=True)
+        alike = all(
+            decode == decodes[0] and part.dtype == parts[0].dtype
+            for part, decode in zip(parts, decodes, strict=True)
+        )
+        if not alike or parts[0].dtype.itemsize >= self.dtype.itemsize:
+            return self, None
+        return Concatenated(parts, self._axis), decodes[0]
+
     def read(self, region: Region) -> Array:
         wanted = region[self._axis]
         first = int(np.searchsorted(self._starts, wanted.start, side="right")) - 1

@@ -75,11 +75,19 @@ class Decoding:
             marks = _with_a_mark(marks, stored, low, high)
         return cls(stored, target, tuple(marks), low, high, packing)
 
+    def undone(self) -> Self:
+        """Return the decoding that leaves stored numbers as they are, but for sign and byte
+        order."""
+        return type(self)(self.stored, self.stored.newbyteorder("="))
+
     @property
     def mark(self) -> int | None:
         """The integer that stands for missing values among integer values; None where there is
         none."""
         return int(self.missing[0]) if self.missing and self.target.kind in "iu" else None
+
+    def __call__(self, raw: Array) -> Array:
+        return self.decode(raw)
 
     def decode(self, raw: Array) -> Array:
         """Return values for stored numbers: NaN where floats are missing, `mark` where integers

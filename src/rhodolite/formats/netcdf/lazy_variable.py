@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import warnings
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -76,6 +77,14 @@ class NetCDFVariable(LazyArray):
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state, _lock=threading.Lock())
+
+    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+        if self.decoding.stored.itemsize >= self.dtype.itemsize:
+            return self, None
+        raw = NetCDFVariable(
+            self.path, self.name, self.shape, self.chunks, self.decoding.undone(), self.classic
+        )
+        return raw, self.decoding
 
     @property
     def origin(self) -> str:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import base64
 import binascii
+import copy
 import json
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -42,6 +44,14 @@ class ZarrVariable(LazyArray):
 
     def __getstate__(self) -> dict[str, Any]:
         return {**self.__dict__, "path": self.path.resolve(), "_stored": None}
+
+    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+        if self._decoding.stored.itemsize >= self.dtype.itemsize:
+            return self, None
+        raw = copy.copy(self)
+        raw._decoding = self._decoding.undone()
+        raw.dtype = raw._decoding.target
+        return raw, self._decoding
 
     @property
     def origin(self) -> str:
