@@ -12,6 +12,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
+from rhodolite.formats.text.phases import Normal, normals_variables, parse_normal
 from rhodolite.model.time.dates import first_moment, moment_after
 from rhodolite.model.time.month_units import month_start
 from rhodolite.model.time.period_text import MONTH_NAMES, MONTH_TITLES, Instant, Season
@@ -21,6 +22,7 @@ _CLOCK = r"(?:[T ](\d{1,2})(?::?(\d{2})(?::?(\d{2})(?:\.0+)?)?)?(?:Z|\+00:?00)?)
 _COMPACT = re.compile(rf"(\d{{4}})(?:(\d{{2}})(?:(\d{{2}}){_CLOCK})?)?")
 _YEAR_FIRST = re.compile(rf"(\d{{4}})([-/.])(\d{{1,2}})(?:\2(\d{{1,2}}){_CLOCK})?")
 _YEAR_LAST = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2(\d{{4}}){_CLOCK}")
+_SPAN = re.compile(r"(\d{4})-(\d{4})")
 _SEASON = re.compile(r"(\d{4}) ([JFMASOND]{2,11})")
 
 
@@ -41,11 +43,27 @@ class SeasonOfYear:
         return month_start(year, ends[0], calendar), month_start(year, ends[1], calendar)
 
 
-Stretch = Instant | SeasonOfYear
+@dataclass(frozen=True)
+class SpanOfYears:
+    """Several years, such as the ten of `2001-2010`."""
+
+    first: int
+    last: int
+
+    def __str__(self) -> str:
+        return f"{self.first:04d}-{self.last:04d}"
+
+    def limits(self, calendar: str) -> tuple[Any, Any]:
+        """Return the dates at which it begins and has ended."""
+        return month_start(self.first, 1, calendar), month_start(self.last + 1, 1, calendar)
+
+
+Stretch = Instant | SeasonOfYear | SpanOfYears | Normal
 
 
 def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
-    """Return the year, month, day, moment or season that a text names; None where it names none.
+    """Return the year, month, day, moment, season or normal that a text names; None for
+    other texts.
 
     `day_first` says what 3/4/2001 is; with dots the day always comes first.
 
@@ -67,6 +85,10 @@ def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
             return SeasonOfYear(int(found.group(1)), Season.parse(found.group(2)))
         except ValueError:
             return None
+    if (found := _SPAN.fullmatch(given)) and found.group(1) < found.group(2):
+        return SpanOfYears(*map(int, found.groups()))
+    if (normal := parse_normal(given)) is not None:
+        return normal
     if found := _COMPACT.fullmatch(given):
         parts = list(found.groups())
     elif found := _YEAR_FIRST.fullmatch(given):
@@ -144,11 +166,15 @@ def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> 
             "the dates are of different kinds: "
             f"{' and '.join(str(kinds[k]) for k in sorted(kinds))}"
         )
+    normals = [one for one in stretches if isinstance(one, Normal)]
+    if normals:
+        return normals_variables(normals, calendar)
     limits = [
-        one.limits(calendar)
-        if isinstance(one, SeasonOfYear)
-        else (first_moment(one, calendar), moment_after(one, calendar))
+        (first_moment(one, calendar), moment_after(one, calendar))
+        if isinstance(one, Instant)
+        else one.limits(calendar)
         for one in stretches
+        if not isinstance(one, Normal)
     ]
     units = f"days since {min(start.year for start, _ in limits):04d}-01-01"
     starts, ends = (_numbers([pair[at] for pair in limits], units, calendar) for at in (0, 1))
@@ -178,12 +204,18 @@ def in_order(stretch: Stretch) -> tuple[int, ...]:
     """
     if isinstance(stretch, SeasonOfYear):
         return (stretch.year, -1 if stretch.season.late_months else stretch.season.first)
+    if isinstance(stretch, SpanOfYears):
+        return (stretch.first, stretch.last)
+    if isinstance(stretch, Normal):
+        phase = stretch.phase
+        return (*stretch.years, phase.first, phase.months, phase.day, phase.minute)
     return stretch.fields
 
 
 def _kind(stretch: Stretch) -> int:
-    """Return how many fields a date has; 0 for a season."""
-    return 0 if isinstance(stretch, SeasonOfYear) else len(stretch.fields)
+    """Return how many fields a date has; 0 and less for what is no date of the calendar."""
+    kinds = {SeasonOfYear: 0, SpanOfYears: -1, Normal: -2}
+    return len(stretch.fields) if isinstance(stretch, Instant) else kinds[type(stretch)]
 
 
 def _numbers(dates: list[Any], units: str, calendar: str) -> Array:

@@ -11,6 +11,7 @@ import pandas
 from rhodolite.errors import DataError, warn
 from rhodolite.formats.text.csv.table import Table
 from rhodolite.formats.text.dates import Stretch, day_comes_first, month_number, parse_date
+from rhodolite.formats.text.phases import BASE_YEARS, NORMAL, Normal
 
 _NO_YEAR = 2001
 """The year that days without one are taken to be of; it has no 29 February."""
@@ -21,7 +22,8 @@ def read_dates(table: Table) -> Table:
     and days.
 
     Understood are columns `year`, `month` and `day`, a year for each row with a column for each
-    month, and days of no year (`15 March`, `03-15`), which are taken as those of 2001.
+    month, phases of a cycle beside a column `base_years`, and days of no year (`15 March`,
+    `03-15`), which are taken as those of 2001.
 
     Parameters
     ----------
@@ -35,10 +37,22 @@ def read_dates(table: Table) -> Table:
     }
     if "year" in lowered and len(months) == 12:
         return _months_below_each_other(table, lowered["year"], months)
+    if "time" in table.roles and BASE_YEARS in table.cells.columns:
+        return _normals(table)
     parts = [lowered[word] for word in ("year", "month", "day") if word in lowered]
     if "year" in lowered and (len(parts) == 3 or "day" not in lowered) and not _has_dates(table):
         return _dates_of_parts(table, parts)
     return table
+
+
+def _normals(table: Table) -> Table:
+    """Return a table whose times name phases and the years that they are of, where a column says
+    these."""
+    name = table.roles["time"]
+    named = table.cells[name] + NORMAL + table.cells[BASE_YEARS]
+    if not all(isinstance(parse_date(one), Normal) for one in set(named)):
+        return table
+    return replace(table, cells=table.cells.assign(**{name: named}).drop(columns=BASE_YEARS))
 
 
 def _has_dates(table: Table) -> bool:

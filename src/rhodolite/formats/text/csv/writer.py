@@ -14,6 +14,7 @@ from rhodolite.arrays import Array, Engine, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.formats.layout import Layout
 from rhodolite.formats.text.csv.table import column_title
+from rhodolite.formats.text.phases import BASE_YEARS, NORMAL
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_labels import base_years, time_labels
@@ -147,8 +148,10 @@ def _write_wide(
         for column in _coordinate_columns(dataset, first, engine, raw=raw)
         if along not in column.axes
     ]
+    years = base_years(axis)
+    times = [label + (NORMAL + years if years else "") for label in time_labels(axis)]
     header = pandas.DataFrame(
-        columns=[*(_safe_title(column) for column in described), "variable", *time_labels(axis)]
+        columns=[*(_safe_title(column) for column in described), "variable", *times]
     )
     with path.open("wb") as file:
         file.write(_csv(header, header=True))
@@ -273,7 +276,7 @@ def _coordinate_columns(
             )
             if (years := base_years(dataset.time)) is not None:
                 made.append(
-                    _Column("base_years", (axis,), np.full(len(dataset.time), years, dtype=object))
+                    _Column(BASE_YEARS, (axis,), np.full(len(dataset.time), years, dtype=object))
                 )
         elif along is not None:
             values = engine.compute(along.variable.data)
