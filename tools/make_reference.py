@@ -22,7 +22,7 @@ they are written: `2003-07` is all of that July.
 `inspect`, `check`, `join`, `build` and `demo` explain themselves with `--help`, as every verb
 does. Run options that every verb has: `--group`, `--memory`, `--workers`, `--cluster`, `--quiet`,
 `--debug`, and where something is written `-o/--output`, `--overwrite`, `--format`, `--chunks`,
-`--compression`, `--unlimited`, `--raw`, `--plan`.
+`--compression`, `--unlimited`, `--raw`, `--all`, `--plan`.
 """
 
 

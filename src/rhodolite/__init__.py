@@ -142,6 +142,7 @@ def write(
     compression: str | None = None,
     unlimited: bool = False,
     checksums: bool = True,
+    all_rows: bool = False,
 ) -> None:
     """Compute a dataset block by block and write it in the format that the suffix names.
 
@@ -149,7 +150,8 @@ def write(
     ----------
     dataset : Dataset
     path : str or path
-        Such as ``result.nc``. Appears only when it is complete.
+        Such as ``result.nc``. Appears only when it is complete. With fields in the name, such as
+        ``rain_{year}.nc``, a file for each year, decade, month, member, variable or region.
     overwrite : bool
         Whether an existing file may be replaced.
     workers : int, optional
@@ -167,6 +169,8 @@ def write(
         Whether time is to be a dimension that can grow.
     checksums : bool
         Whether chunks carry checksums, by which readers notice damage.
+    all_rows : bool
+        Whether a table may have more than 10 million rows.
 
     Raises
     ------
@@ -182,6 +186,8 @@ def write(
 
     allowed = parse_memory(memory) if isinstance(memory, str) else memory
     engine = default_engine(workers=workers, memory=allowed)
-    layout = make_layout(format, chunks, compression, unlimited, checksums=checksums)
+    layout = make_layout(
+        format, chunks, compression, unlimited, checksums=checksums, all_rows=all_rows
+    )
     write_dataset(dataset, Path(path), engine=engine, overwrite=overwrite, layout=layout)
     write_companions(dataset.companions, engine=engine, overwrite=overwrite)

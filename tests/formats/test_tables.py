@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
+
+import netCDF4
 import numpy as np
 import pytest
 
 import rhodolite
-from conftest import make_dataset, run_command, write_plain
-from rhodolite import Aggregate, Climatology, DataError, Index, Subset
+from conftest import make_dataset, run_command, run_here, write_plain
+from rhodolite import Aggregate, Climatology, DataError, Index, OutputError, Subset
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
 MONTHS = ["JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", "NOV", "DEC"]
@@ -167,3 +170,88 @@ def test_sites_without_a_place_keep_their_rows(demo, tmp_path):
     assert "C (line 5)" in answer.err
     names = [line.split(",")[0] for line in (tmp_path / "w.csv").read_text().split("\n")[1:-1]]
     assert names == [n for n in "ABCD" for _ in range(2)]
+
+
+@pytest.mark.parametrize("cycle", ["month", "season", "day", "hour", "month+hour", "year"])
+def test_a_table_of_normals_is_read_as_normals(tmp_path, cycle):
+    """Values, phases and base period, against those of the NetCDF file."""
+    steps = 3 * 365 * 4 + 4
+    made = make_dataset(
+        np.random.default_rng(0).random((steps, 1, 1)), times=np.arange(steps) * 0.25
+    )
+    normals = Climatology(cycle=cycle, base="2000..2002")(made)
+    for name in ("n.csv", "n.nc"):
+        rhodolite.write(normals, tmp_path / name)
+    table, plain = (rhodolite.read(tmp_path / name) for name in ("n.csv", "n.nc"))
+    assert table.time.climatological
+    order = np.argsort(plain.time.bounds[:, 0], kind="stable")
+    ends = [axis.to_dates(axis.bounds) for axis in (table.time, plain.time)]
+    assert [str(d) for d in ends[0].ravel()] == [str(d) for d in ends[1][order].ravel()]
+    np.testing.assert_allclose(
+        table["tas"].values().ravel(), plain["tas"].values().ravel()[order], rtol=1e-6
+    )
+
+
+def test_spans_of_years_are_read_back(tmp_path):
+    days = make_dataset(np.random.default_rng(0).random((9000, 1, 1)), times=np.arange(9000.0))
+    rhodolite.write(Aggregate(to="decade", min_coverage=0)(days), tmp_path / "d.csv")
+    bounds = rhodolite.read(tmp_path / "d.csv").time
+    assert [str(d)[:4] for d in bounds.to_dates(bounds.bounds)[:, 0]] == [
+        "1991",
+        "2001",
+        "2011",
+        "2021",
+    ]
+
+
+@pytest.mark.parametrize("ending", ["nc", "zarr", "csv"])
+def test_fields_in_a_name_make_a_file_of_each(tmp_path, ending):
+    """Parts together hold what was there, in every format, and replace each other as a whole."""
+    days = make_dataset(np.random.default_rng(0).random((800, 2, 2)), times=np.arange(800.0))
+    for overwrite in (False, True):
+        rhodolite.write(days, tmp_path / f"{{variable}}_{{year}}.{ending}", overwrite=overwrite)
+    names = [f"tas_{year}.{ending}" for year in (2000, 2001, 2002)]
+    assert sorted(path.name for path in tmp_path.iterdir()) == names
+    parts = [rhodolite.read(tmp_path / name) for name in names]
+    assert [set(part.time.years) for part in parts] == [{2000}, {2001}, {2002}]
+    joined = np.concatenate([part["tas"].values() for part in parts])
+    np.testing.assert_allclose(joined, days["tas"].values(), rtol=1e-6)
+    (tmp_path / f"tas_2001.{ending}").rename(tmp_path / "away")
+    with pytest.raises(OutputError, match=rf"tas_2000.{ending}: exists already"):
+        rhodolite.write(days, tmp_path / f"tas_{{year}}.{ending}")
+    assert not (tmp_path / names[1]).exists()
+
+
+def test_winters_months_decades_and_what_cannot_be_split(tmp_path):
+    days = make_dataset(np.random.default_rng(0).random((4000, 1, 1)), times=np.arange(4000.0))
+    rhodolite.write(Aggregate(to="season")(days), tmp_path / "s_{year}.csv")
+    rows = (tmp_path / "s_2003.csv").read_text().splitlines()[1:]
+    seasons = [row.split(",")[0] for row in rows]
+    assert seasons == ["2003 DJF", "2003 MAM", "2003 JJA", "2003 SON"]
+    rhodolite.write(days, tmp_path / "{decade}.nc")
+    assert {path.name for path in tmp_path.glob("*.nc")} == {"1991-2000.nc", "2001-2010.nc"}
+    normals = Climatology(base="2001..2009")(days)
+    rhodolite.write(normals, tmp_path / "n_{month}.nc")
+    assert rhodolite.read(tmp_path / "n_03.nc").time.climatological
+    for name, message in (
+        ("n_{year}.nc", "a mean cycle has no years to be split by; there is {month}"),
+        ("n_{yaer}.nc", "there is no field '{yaer}'. Did you mean year"),
+        ("n_{region}.nc", "there is no dimension of regions; there are time, lat, lon"),
+        ("n_{member}.nc", "there is no dimension of members"),
+    ):
+        with pytest.raises(rhodolite.RhodoliteError, match=re.escape(message)):
+            rhodolite.write(normals, tmp_path / name)
+
+
+def test_a_table_nobody_could_open_is_asked_for_twice(tmp_path):
+    path = write_plain(tmp_path / "a.nc", np.zeros((1, 1, 1)))
+    with netCDF4.Dataset(tmp_path / "long.nc", "w") as file:
+        for name, size in (("lat", 4000), ("lon", 4000)):
+            file.createDimension(name, size)
+            file.createVariable(name, "f8", (name,))[:] = np.linspace(0, 80, size)
+        file.createVariable("tas", "f4", ("lat", "lon"), chunksizes=(400, 400))
+    answer = run_here("subset", "long.nc", "--lat", "0..80", "-o", "long.csv", folder=tmp_path)
+    assert answer.code == 1
+    assert "the table would have 16,000,000 rows, one for each cell" in answer.err
+    assert run_here("subset", path, "-o", "a.csv", "--all", folder=tmp_path).code == 0
+    assert run_here("subset", path, "-o", "b.nc", "--all", folder=tmp_path).code == 2

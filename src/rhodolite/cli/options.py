@@ -247,6 +247,9 @@ def _add_output_options(group: Any) -> None:
         help="write text into tables as it is, even if a spreadsheet would run it as a formula",
     )
     group.add_argument(
+        "--all", action="store_true", help="write a table also of more than 10 million rows"
+    )
+    group.add_argument(
         "--unlimited", action="store_true", help="make time a dimension that can grow"
     )
     group.add_argument(
@@ -281,6 +284,7 @@ def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:
         option=origin,
         raw=bool(options.get("raw")),
         checksums=not options.get("no_checksums"),
+        all_rows=bool(options.get("all")),
     )
 
 

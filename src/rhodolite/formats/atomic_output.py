@@ -113,8 +113,9 @@ def complete_or_nothing(
                 yield hidden
                 made = {hidden: path}
             _refuse_changed(path, before)
-            for target in made.values():
-                _check_again(target, overwrite, inputs, kind)
+            for file, target in made.items():
+                store = OutputKind.FOLDER if file.is_dir() else kind
+                _check_again(target, overwrite, inputs, store)
             if kind is OutputKind.MANY:
                 move_all(hidden)
             else:

@@ -53,6 +53,8 @@ class Layout:
         Whether text that a spreadsheet would run as a formula is written as it is.
     checksums : bool
         Whether chunks carry checksums, by which readers notice damage.
+    all_rows : bool
+        Whether a table may have more rows than people mean to write.
     """
 
     variant: str | None = None
@@ -62,6 +64,7 @@ class Layout:
     wide_table: bool = False
     raw: bool = False
     checksums: bool = True
+    all_rows: bool = False
 
 
 USUAL_LAYOUT = Layout()
@@ -75,6 +78,7 @@ def make_layout(
     option: str = "--compression",
     raw: bool = False,
     checksums: bool = True,
+    all_rows: bool = False,
 ) -> Layout:
     """Return the layout that was asked for in words.
 
@@ -104,6 +108,7 @@ def make_layout(
         unlimited,
         raw=raw,
         checksums=checksums,
+        all_rows=all_rows,
     )
 
 

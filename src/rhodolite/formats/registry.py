@@ -63,6 +63,7 @@ class Format:
         import_module(self.module).write(dataset, path, engine, layout)
 
 
+TABLE = "CSV"
 FORMATS = (
     Format(
         "NetCDF",
@@ -89,7 +90,7 @@ FORMATS = (
         variants=("zarr3", "zarr2"),
         chunked=True,
     ),
-    Format("CSV", (".csv",), (), "rhodolite.formats.text.csv"),
+    Format(TABLE, (".csv",), (), "rhodolite.formats.text.csv"),
     Format(
         "Esri ASCII grid",
         (".asc",),
@@ -183,6 +184,8 @@ def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
             f"{path}: --unlimited is for NetCDF; in {chosen.name} nothing keeps a dimension from "
             "growing"
         )
+    if layout.all_rows and chosen.name != TABLE:
+        raise UsageError(f"{path}: --all is for tables, and a {chosen.name} file holds all anyway")
     variant = layout.variant or ""
     if not chosen.chunked or variant.startswith("netcdf3"):
         for option, asked in (

@@ -184,7 +184,9 @@ def move_all(folder: Path) -> None:
     _synchronise_folder(folder)
     with holding_signals():
         for file in sorted(folder.iterdir()):
-            if file != mark:
+            if file.is_dir():
+                put_in_place(file, folder.parent / file.name)
+            elif file != mark:
                 file.replace(folder.parent / file.name)
         remove(folder)
     _synchronise_folder(folder.parent)

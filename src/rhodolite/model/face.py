@@ -124,13 +124,15 @@ class Face(VerbMethods):
         compression: Literal["none", "fast", "small"] | None = None,
         unlimited: bool = False,
         checksums: bool = True,
+        all_rows: bool = False,
     ) -> None:
         """Compute the dataset block by block and write it in the format that the suffix names.
 
         Parameters
         ----------
         path : str or path
-            Such as ``result.nc``. Appears only when it is complete.
+            Such as ``result.nc``. Appears only when it is complete. With fields in the name, such
+            as ``rain_{year}.nc``, a file for each year, decade, month, member, variable or region.
         overwrite : bool
             Whether an existing file may be replaced.
         workers : int, optional
@@ -147,6 +149,8 @@ class Face(VerbMethods):
             Whether time is to be a dimension that can grow.
         checksums : bool
             Whether chunks carry checksums, by which readers notice damage.
+        all_rows : bool
+            Whether a table may have more than 10 million rows.
 
         Raises
         ------
@@ -166,6 +170,7 @@ class Face(VerbMethods):
             compression=compression,
             unlimited=unlimited,
             checksums=checksums,
+            all_rows=all_rows,
         )
 
     def inspect(self, *, statistics: bool = False) -> dict[str, Any]:

@@ -23,7 +23,7 @@ from rhodolite.formats.atomic_output import (
 from rhodolite.formats.layout import USUAL_LAYOUT, Layout
 from rhodolite.formats.normalise import declare_missing, normalise
 from rhodolite.formats.open import expand, open_dataset
-from rhodolite.formats.registry import Format, format_for
+from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.annotate import Annotate
 from rhodolite.operations.declaration import Operation, Step
@@ -31,6 +31,7 @@ from rhodolite.operations.pairing.ensemble import member_names, stack_members
 from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.side_inputs import SideInputs
+from rhodolite.pipeline.splitting import output_kind
 from rhodolite.pipeline.writing import save_figure, write, write_companions
 from rhodolite.plain_text import write_number
 
@@ -221,7 +222,7 @@ class Chain:
             raise UsageError(f"{output}: {what} is written as one of {', '.join(suffixes)}")
         kind = OutputKind.FILE
         if self.drawing is None:
-            kind = _format_for_data(output, self.layout).kind
+            kind = _kind_of_data(output, self.layout)
         elif self.layout != USUAL_LAYOUT:
             raise UsageError(
                 f"{output}: options of how data are written, such as --format, --chunks and "
@@ -269,13 +270,13 @@ def open_members(
     return [open_dataset(one, group=group, generous=False) for one in each], member_names(each)
 
 
-def _format_for_data(path: Path, layout: Layout) -> Format:
+def _kind_of_data(path: Path, layout: Layout) -> OutputKind:
     if path.suffix.lower() in (*FIGURE_SUFFIXES, *FILM_SUFFIXES):
         kinds = " or ".join(f"draw {kind}" for kind in DRAWINGS)
         raise UsageError(
             f"{path}: this suffix is for figures; end the chain with 'then {kinds}', or write .nc"
         )
-    return format_for(path, layout)
+    return output_kind(path, layout)
 
 
 def _gather_companions(into: dict[str, Dataset], datasets: Sequence[Dataset]) -> None:

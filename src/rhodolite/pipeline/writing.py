@@ -12,14 +12,22 @@ import numpy as np
 
 from rhodolite.arrays import Engine
 from rhodolite.errors import OutputError
-from rhodolite.formats.atomic_output import OutputKind, complete_or_nothing, size_on_disk
+from rhodolite.formats.atomic_output import (
+    OutputKind,
+    check_output,
+    complete_or_nothing,
+    size_on_disk,
+)
 from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
-from rhodolite.formats.registry import format_for
+from rhodolite.formats.registry import TABLE, format_for
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.pipeline.provenance import STUDY, Origin, add_provenance
+from rhodolite.pipeline.splitting import output_kind, split_dataset
 from rhodolite.plain_text import file_size
 
+_MOST_ROWS = 10_000_000
+"""Of a table; spreadsheets open a tenth of them."""
 _MOST_SHRUNK = 50
 """Measured values do not compress by more than this."""
 
@@ -40,6 +48,7 @@ def write(
     ----------
     dataset : Dataset
     path : Path
+        With a field such as ``{year}`` in its name it is a file for each year.
     engine : Engine
         What computes the values.
     overwrite : bool
@@ -71,10 +80,37 @@ def write(
     inputs = [*(file.path for file in dataset.files), *also_read]
     if _asks_for_wide_table(dataset):
         layout = dataclasses.replace(layout, wide_table=True)
+    if chosen.name == TABLE and not layout.all_rows:
+        _refuse_many_rows(dataset, path, layout)
     _check_room(dataset, path, chosen.chunked and layout.compression is not Compression.NONE)
-    with complete_or_nothing(path, overwrite, inputs, chosen.kind) as temporary:
-        chosen.write(add_provenance(dataset, origin), temporary, engine, layout)
-        return size_on_disk(temporary.parent if chosen.kind is OutputKind.MANY else temporary)
+    parts, kind = split_dataset(dataset, path, engine), output_kind(path, layout)
+    for name, _ in parts:
+        check_output(path.with_name(name), overwrite, inputs, chosen.kind)
+    with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
+        # All at once, so that the parts share the passes over what they are made of.
+        engine.prepare([one.data for _, part in parts for one in part.variables.values()])
+        for name, part in parts:
+            place = temporary.with_name(name) if kind is OutputKind.MANY else temporary
+            chosen.write(add_provenance(part, origin), place, engine, layout)
+        return size_on_disk(temporary.parent if kind is OutputKind.MANY else temporary)
+
+
+def _refuse_many_rows(dataset: Dataset, path: Path, layout: Layout) -> None:
+    """Refuse a table that nobody could open, unless it is asked for.
+
+    Raises
+    ------
+    OutputError
+        With the number of rows.
+    """
+    size = max((variable.data.size for variable in dataset.fields), default=0)
+    rows = size // max(len(dataset.need_time()), 1) if layout.wide_table else size
+    if rows > _MOST_ROWS:
+        raise OutputError(
+            f"{path}: the table would have {rows:,} rows, one for each cell; take a part with "
+            "subset, a mean with summarise or sites with extract, write .nc, or add --all if all "
+            "of them are wanted"
+        )
 
 
 def _check_room(dataset: Dataset, path: Path, compressed: bool) -> None:

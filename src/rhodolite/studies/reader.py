@@ -23,7 +23,7 @@ from rhodolite.studies.toml_lines import TomlLines
 
 _TABLES = ("title", "settings", "lists", "inputs", "steps", "outputs", "made")
 _INPUT_KEYS = ("files", "group", "members", "missing-value")
-_LAYOUT_KEYS = ("format", "chunks", "compression", "unlimited", "raw", "checksums")
+_LAYOUT_KEYS = ("format", "chunks", "compression", "unlimited", "raw", "checksums", "all")
 Place = tuple[str, str]
 """The kind of a table, and its name in the file."""
 
@@ -234,7 +234,7 @@ class _Reader:
         return Output(path, made.of, USUAL_LAYOUT, made)
 
     def _layout(self, table: Mapping[str, Any], place: Place) -> Layout:
-        for key in ("unlimited", "raw", "checksums"):
+        for key in ("unlimited", "raw", "checksums", "all"):
             if not isinstance(table.get(key, False), bool):
                 raise self.refuse(f"{key} is true or false", *place, key)
         for key in ("format", "chunks", "compression"):
@@ -248,6 +248,7 @@ class _Reader:
                 unlimited=table.get("unlimited", False),
                 raw=table.get("raw", False),
                 checksums=table.get("checksums", True),
+                all_rows=table.get("all", False),
             )
         except UsageError as error:
             raise self.refuse(str(error), *place) from None

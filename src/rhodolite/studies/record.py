@@ -208,6 +208,7 @@ def _output_table(one: Output) -> str:
         "unlimited": layout.unlimited or None,
         "raw": layout.raw or None,
         "checksums": None if layout.checksums else False,
+        "all": layout.all_rows or None,
     }
     return _table(("outputs", one.path), {"of": one.of, **options})
 

@@ -11,7 +11,7 @@ from rhodolite.errors import nearest_names
 from rhodolite.formats.text.filename_pattern import DATE_FIELDS
 
 _PLACE = re.compile(r"\{(\w+)\}")
-_OF_FILES = (*DATE_FIELDS, "variable", "level")
+_OF_FILES = (*DATE_FIELDS, "variable", "level", "decade", "member", "region")
 """What stands in braces in names of sets of files, and is filled in when they are written, unless
 it is a setting or a list."""
 

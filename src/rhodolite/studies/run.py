@@ -22,7 +22,6 @@ from rhodolite.formats.atomic_output import (
 )
 from rhodolite.formats.normalise import declare_missing, normalise
 from rhodolite.formats.open import open_dataset
-from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.annotate import Annotate
 from rhodolite.operations.declaration import Step
@@ -31,6 +30,7 @@ from rhodolite.pipeline.chain import open_members
 from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.side_inputs import SideInputs
+from rhodolite.pipeline.splitting import output_kind
 from rhodolite.pipeline.writing import save_figure, write
 from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Study
 from rhodolite.studies.done import DoneBefore
@@ -183,7 +183,7 @@ class StudyRun:
     def _check(self, one: Output) -> None:
         """Refuse an output that cannot be written, before anything is computed."""
         place = self._place(one)
-        kind = OutputKind.FILE if one.picture is not None else format_for(place, one.layout).kind
+        kind = OutputKind.FILE if one.picture is not None else output_kind(place, one.layout)
         place.parent.mkdir(parents=True, exist_ok=True)
         check_output(place, self._may_replace(one), (), kind)
 

@@ -75,13 +75,13 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     from rhodolite.building import build
     from rhodolite.cli.output import write_out
     from rhodolite.formats.atomic_output import check_output
-    from rhodolite.formats.registry import format_for
     from rhodolite.pipeline.provenance import Origin
+    from rhodolite.pipeline.splitting import output_kind
 
     began = time.monotonic()
     output, description = Path(options.output), Path(options.description)
     layout = layout_of(vars(options))
-    kind = format_for(output, layout).kind
+    kind = output_kind(output, layout)
     check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
     dataset = apply_declared(build(options.inputs, description), None, options.missing_value)
     more = ["--description", shlex.quote(options.description)]

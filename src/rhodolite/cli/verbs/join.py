@@ -75,7 +75,8 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     from rhodolite.formats.atomic_output import check_output
     from rhodolite.formats.layout import USUAL_LAYOUT
     from rhodolite.formats.open import open_dataset
-    from rhodolite.formats.registry import COLLECTION, format_for
+    from rhodolite.formats.registry import COLLECTION
+    from rhodolite.pipeline.splitting import output_kind
 
     began = time.monotonic()
     output = Path(options.output)
@@ -87,9 +88,9 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     if is_collection and (options.plan or layout != USUAL_LAYOUT):
         raise UsageError(
             "join: a collection only names files; --plan, --format, --chunks, --compression, "
-            "--no-checksums, --unlimited and --raw are for files that are written out"
+            "--no-checksums, --unlimited, --raw and --all are for files that are written out"
         )
-    kind = COLLECTION.kind if is_collection else format_for(output, layout).kind
+    kind = COLLECTION.kind if is_collection else output_kind(output, layout)
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
     dataset = open_dataset(options.inputs, overlap, options.group)
     if is_collection and (options.variable or options.missing_value):

@@ -6,7 +6,6 @@ import datetime
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import pairwise
 from typing import Any
 
 import cftime
@@ -56,9 +55,8 @@ class Phase:
             name = f"{self.day or ''} {MONTH_TITLES[self.first - 1]}".strip()
         return f"{name} {clock}".strip()
 
-    def occurrence(self, year: int, width: int, calendar: str) -> tuple[Any, Any]:
-        """Return the beginning and the end of it in a year, given the minutes that a moment
-        stands for."""
+    def occurrence(self, year: int, calendar: str) -> tuple[Any, Any]:
+        """Return the beginning and the end of it in a year; a moment stands for an hour."""
         start = month_start(year, self.first, calendar)
         end = month_start(year, self.first + self.months, calendar)
         if self.day:
@@ -66,7 +64,7 @@ class Phase:
             end = start + datetime.timedelta(days=1)
         if self.minute >= 0:
             start += datetime.timedelta(minutes=self.minute)
-            end += datetime.timedelta(minutes=self.minute + width, days=-1)
+            end += datetime.timedelta(minutes=self.minute + 60, days=-1)
         return start, end
 
 
@@ -149,13 +147,9 @@ def normals_variables(normals: Sequence[Normal], calendar: str) -> list[Variable
     ValueError
         If the calendar lacks a day.
     """
-    clocks = sorted({normal.phase.minute for normal in normals})
-    width = min((after - before for before, after in pairwise(clocks)), default=60)
     limits, middles = [], []
     for normal in normals:
-        (start, end), (_, last) = (
-            normal.phase.occurrence(year, width, calendar) for year in normal.years
-        )
+        (start, end), (_, last) = (normal.phase.occurrence(year, calendar) for year in normal.years)
         limits.append((start, last))
         middles.append(start if normal.phase.minute >= 0 else start + (end - start) / 2)
     units = f"days since {min(normal.years[0] for normal in normals):04d}-01-01"
