@@ -52,6 +52,7 @@ class RhodoliteWarning(UserWarning):
 
 
 _collector = threading.local()
+_keepers: list[list[RhodoliteWarning]] = []
 
 
 def warn(message: str, **fields: int | str) -> None:
@@ -65,7 +66,21 @@ def warn(message: str, **fields: int | str) -> None:
     if held is not None:
         held.append((message, fields))
         return
-    warnings.warn(RhodoliteWarning(message, **fields), stacklevel=3)
+    warning = RhodoliteWarning(message, **fields)
+    for kept in _keepers:
+        kept.append(warning)
+    warnings.warn(warning, stacklevel=3)
+
+
+@contextlib.contextmanager
+def keeping_warnings() -> Iterator[list[RhodoliteWarning]]:
+    """Keep what is warned of meanwhile, by any thread, for the record; it is said as well."""
+    kept: list[RhodoliteWarning] = []
+    _keepers.append(kept)
+    try:
+        yield kept
+    finally:
+        _keepers[:] = [one for one in _keepers if one is not kept]
 
 
 @contextlib.contextmanager

@@ -67,7 +67,7 @@ def test_the_nth_failure_ends_clearly_and_leaves_nothing(
     tmp_path, monkeypatch, inputs, place, output
 ):
     """Every n is tried, until the command gets through without one."""
-    if (place, output) == ("a new name", _SET):
+    if place == "a new name" and output in (_SET, "o.csv"):  # a table and its study
         pytest.skip("a complete set is moved by the next run")
     holder, name, errors = _PLACES[place]
     source = {

@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shlex
 import tomllib
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rhodolite
 import rhodolite.studies.record
 import rhodolite.studies.run
-from conftest import run_here, write_plain
+from conftest import EXAMPLES, run_here, write_plain
+from rhodolite.cli.chain import parse_chain
 from rhodolite.errors import UsageError
 from rhodolite.studies.fingerprints import fingerprint
 from rhodolite.studies.reader import read_study_text
 from rhodolite.studies.record import write_study
 from rhodolite.studies.toml_lines import TomlLines
+from test_differential import files, make
+from test_independence import STEPS
 
 _BASIC = """
 title = "A study"
@@ -229,11 +233,24 @@ def test_files_that_the_study_has_not_made_are_not_replaced(folder):
         assert (answer.code, "is an output of the study, too" in answer.err) == (2, True)
 
 
-@pytest.mark.parametrize("output", ["o.nc", "o.zarr", "o.png", "o.svg"])
+_OUTPUTS = ["o.nc", "o.zarr", "o.csv", "o_{year}.csv", "o_{year}{month}.asc"]
+
+
+@pytest.mark.parametrize("output", [*_OUTPUTS, "o.png", "o.svg", "o.pdf", "o.gif"])
 def test_outputs_tell_what_made_them_and_whether_it_has_changed(folder, output):
-    verb = ("draw", "map") if output.endswith(("png", "svg")) else ("subset",)
-    words = (*verb, "a.nc", "--time", "2001-03") if len(verb) > 1 else (*verb, "a.nc")
-    assert run_here(*words, "-o", output, folder=folder).code == 0
+    kind = {"png": ("draw", "map"), "gif": ("draw", "animation", "--size", "300x200")}
+    verb = kind.get(output[-3:], kind["png"] if output in ("o.svg", "o.pdf") else ("subset",))
+    period = "2001-03..2001-04" if output == "o.gif" else "2001-03"
+    words = (*verb[:2], "a.nc", *verb[2:], "--time", period)
+    if output.endswith("asc"):
+        words = ("subset", "b.nc", "--lon", "0..280", "--time", period, "then", "regrid")
+        words += ("--to", "lat=20,lon=20", "--method", "nearest")
+        (folder / "b.nc").replace(folder / "a.nc")
+        words = ("subset", "a.nc", *words[2:])
+    answer = run_here(*words, "-o", output, folder=folder)
+    assert answer.code == 0, answer.err
+    output = output.replace("{year}", "2001").replace("{month}", "03")
+    assert (folder / output).exists()
     told = run_here("retrace", output, folder=folder)
     assert told.code == 0, told.err
     assert tomllib.loads(told.out)["inputs"]["data"]["files"] == "a.nc"
@@ -248,6 +265,65 @@ def test_outputs_tell_what_made_them_and_whether_it_has_changed(folder, output):
     assert "a.nc: gone" in run_here("retrace", output, "--verify", folder=folder).out
     (folder / "b.csv").write_text("time,tas\n2000-01,1\n2000-02,2\n")
     assert "carries no study" in run_here("retrace", "b.csv", folder=folder).err
+
+
+def test_what_was_said_and_taken_for_granted_is_on_record(folder):
+    words = ("anomaly", "a.nc", "--min-years", "1", "--variable", "tas", "-o", "o.nc")
+    answer = run_here("aggregate", "a.nc", "--to", "season", "-o", "s.nc", folder=folder)
+    assert "warning: " in answer.err
+    told = tomllib.loads(run_here("retrace", "s.nc", folder=folder).out)
+    assert told["made"]["calendar"] == "standard"
+    assert all(f"warning: {said}" in answer.err for said in told["made"]["warnings"])
+    assert told["steps"]["aggregate"] == {
+        "of": "data",
+        "do": "aggregate",
+        "to": "season",
+        "statistic": "mean",
+        "coverage": False,
+    }
+    # The study of a table goes with it, and is not mistaken for that of another.
+    assert run_here(*words[:-1], "o.csv", folder=folder).code == 0
+    beside = folder / "o.csv.study.toml"
+    (folder / "o.csv").unlink()
+    assert run_here("subset", "a.nc", "-o", "o.csv", folder=folder).code == 0
+    assert "anomaly" not in beside.read_text()
+    rhodolite.write(rhodolite.read(folder / "a.nc"), folder / "o.csv", overwrite=True)
+    assert not beside.exists()
+    beside.write_text("mine")
+    (folder / "o.csv").unlink()
+    answer = run_here("subset", "a.nc", "-o", "o.csv", folder=folder)
+    assert (answer.code, "the study of o.csv would be written there" in answer.err) == (4, True)
+    assert beside.read_text() == "mine"
+
+
+@settings(max_examples=EXAMPLES or 12)
+@given(how=files(), chain=st.lists(st.sampled_from(STEPS), min_size=1, max_size=3))
+def test_random_chains_are_the_same_in_every_form(tmp_path_factory, how, chain):
+    """Command, study, what the output carries, what its history says, and Python."""
+    folder = tmp_path_factory.mktemp("a")
+    make(folder / "a.nc", how)
+    verb, *rest = " then ".join(" ".join(step) for step in chain).split()
+    words = (verb, "a.nc", *rest, "-o", "o.nc")
+    if run_here(*words, "--record", "s.toml", folder=folder).code:
+        assert not (folder / "s.toml").exists()
+        return
+    line = rhodolite.read(folder / "o.nc").attributes["history"].rpartition(": ")[2]
+    for again in (
+        ("study", "s.toml", "--into", "again"),
+        ("retrace", "o.nc", "--run", "--into", "third"),
+        (*shlex.split(line), "-o", "typed.nc"),
+    ):
+        answer = run_here(*again, folder=folder)
+        assert answer.code == 0, answer.err
+    with contextlib.chdir(folder):
+        parsed, _ = parse_chain(list(words))
+    data = rhodolite.read(folder / "a.nc")
+    for step in parsed.steps:
+        data = step(data)
+    rhodolite.write(data, folder / "python.nc")
+    expected = _values(folder / "o.nc")
+    for path in ("again/o.nc", "third/o.nc", "typed.nc", "python.nc"):
+        assert _values(folder / path) == expected
 
 
 def test_two_hundred_steps(folder):

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import time
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -14,6 +16,8 @@ from rhodolite.formats.atomic_output import check_output, complete_or_nothing
 from rhodolite.operations import SUMMARIES, operation
 
 if TYPE_CHECKING:
+    from rhodolite.errors import RhodoliteWarning
+    from rhodolite.model.dataset import Dataset
     from rhodolite.operations.declaration import Step
     from rhodolite.pipeline.chain import Chain
 
@@ -51,7 +55,7 @@ def run_chain(words: list[str], quiet: bool) -> None:
         return
     recorded = _recorded(chain, options.get("record"))
     if chain.output is not None:
-        chain = replace(chain, study=_carried(chain, chain.output))
+        chain = replace(chain, study=functools.partial(_carried, chain, chain.output))
     outcome = chain.run(engine)
     if recorded is not None:
         with complete_or_nothing(recorded[0], chain.overwrite, ()) as temporary:
@@ -75,12 +79,15 @@ def _recorded(chain: Chain, name: str | None) -> tuple[Path, str] | None:
     return path, write_study(study_of_chain(chain, path.absolute().parent))
 
 
-def _carried(chain: Chain, output: Path) -> str:
+def _carried(
+    chain: Chain, output: Path, dataset: Dataset, warned: Sequence[RhodoliteWarning]
+) -> str:
     """Return the study that an output carries, as it would lie beside it."""
     from rhodolite.studies.record import study_of_chain, tell_making, write_study
 
     folder = output.absolute().parent
-    return write_study(study_of_chain(chain, folder), tell_making(chain.inputs, folder))
+    made = tell_making(chain.inputs, folder, dataset, warned)
+    return write_study(study_of_chain(chain, folder), made)
 
 
 def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:

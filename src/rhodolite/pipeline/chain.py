@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,7 +13,7 @@ import numpy as np
 from rhodolite.arrays import Engine, read_small
 from rhodolite.drawing import SUMMARIES as DRAWINGS
 from rhodolite.drawing.base import Drawing
-from rhodolite.errors import UsageError
+from rhodolite.errors import RhodoliteWarning, UsageError, keeping_warnings
 from rhodolite.formats.atomic_output import (
     OutputKind,
     check_output,
@@ -99,8 +99,9 @@ class Chain:
         needs all of them, which are then put side by side.
     missing_value : float, optional
         A number that stands for missing values, besides those that the files name.
-    study : str, optional
-        The study that it stands for, as text, which its output will carry.
+    study : callable, optional
+        Gives the study that it stands for, as text, which its output will carry, for the dataset
+        that is written and what was warned of.
     """
 
     inputs: tuple[str, ...]
@@ -111,16 +112,17 @@ class Chain:
     group: str | None = None
     members: bool = False
     missing_value: float | None = None
-    study: str | None = None
+    study: Callable[[Dataset, Sequence[RhodoliteWarning]], str] | None = None
 
-    @property
-    def origin(self) -> Origin:
-        """What was typed besides the steps, for the record."""
+    def _origin(self, warned: Sequence[RhodoliteWarning]) -> Origin:
+        """Return what was typed besides the steps, for the record."""
         options = ["--members"] if self.members else []
         options += ["--group", shlex.quote(self.group)] if self.group else []
         if self.missing_value is not None:
             options += ["--missing-value", write_number(self.missing_value)]
-        return Origin(self.inputs, tuple(options), self.study)
+        tell = self.study
+        study = None if tell is None else lambda dataset: tell(dataset, warned)
+        return Origin(self.inputs, tuple(options), study)
 
     @property
     def drawing(self) -> Drawing | None:
@@ -136,12 +138,16 @@ class Chain:
         RhodoliteError
             If anything is wrong with the request, the data or the output.
         """
-        prepared = self._prepare()
-        dataset = prepared.dataset
-        if self.output is None and not dataset.remarks:
-            verb = self.steps[-1].verb
-            raise UsageError(f"{verb}: no output; add -o FILE, such as -o result.nc")
-        written = None if self.output is None else self._write(prepared, self.output, engine)
+        with keeping_warnings() as warned:
+            prepared = self._prepare()
+            dataset = prepared.dataset
+            if self.output is None and not dataset.remarks:
+                verb = self.steps[-1].verb
+                raise UsageError(f"{verb}: no output; add -o FILE, such as -o result.nc")
+            origin = self._origin(warned)
+            written = None
+            if self.output is not None:
+                written = self._write(prepared, self.output, engine, origin)
         write_companions(
             prepared.companions, engine=engine, overwrite=self.overwrite, inputs=prepared.read
         )
@@ -163,7 +169,9 @@ class Chain:
             return plan_writing(prepared.dataset, self.output, self.layout, engine)
         return plan_drawing(prepared.drawing, prepared.dataset, engine)
 
-    def _write(self, prepared: Prepared, output: Path, engine: Engine) -> tuple[int, int]:
+    def _write(
+        self, prepared: Prepared, output: Path, engine: Engine, origin: Origin
+    ) -> tuple[int, int]:
         """Write the dataset or the figure, and return the number of files and bytes."""
         if prepared.drawing is None:
             return write(
@@ -173,10 +181,12 @@ class Chain:
                 overwrite=self.overwrite,
                 layout=self.layout,
                 also_read=prepared.read,
-                origin=self.origin,
+                origin=origin,
             )
         with complete_or_nothing(output, self.overwrite, prepared.read) as temporary:
-            save_figure(prepared.drawing(prepared.dataset, engine), temporary, self.study)
+            figure = prepared.drawing(prepared.dataset, engine)
+            study = None if origin.study is None else origin.study(prepared.dataset)
+            save_figure(figure, temporary, study)
         return size_on_disk(output)
 
     def _prepare(self) -> Prepared:

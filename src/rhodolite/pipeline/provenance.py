@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import os
 import shlex
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -28,8 +28,9 @@ class Origin:
 
     inputs: tuple[str, ...] = ()
     options: tuple[str, ...] = ()
-    study: str | None = None
-    """The study that stands for the whole, as text."""
+    study: Callable[[Dataset], str] | None = None
+    """Gives the study that stands for the whole, as text, for what is written. It is called last,
+    so that what is warned of on the way can be in it."""
 
 
 def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
@@ -50,8 +51,9 @@ def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
     attributes["history"] = f"{earlier}\n{line}" if earlier else line
     attributes["date_created"] = moment
     attributes.pop(STUDY, None)
-    if origin is not None and origin.study and len(origin.study.encode()) <= _LONGEST_STUDY:
-        attributes[STUDY] = origin.study
+    study = origin.study(dataset) if origin is not None and origin.study is not None else ""
+    if study and len(study.encode()) <= _LONGEST_STUDY:
+        attributes[STUDY] = study
     attributes |= discovery_attributes(dataset)
     return replace(dataset, attributes=attributes)
 

@@ -22,7 +22,9 @@ from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.formats.registry import TABLE, format_for
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.pipeline.gif_comment import put_comment
 from rhodolite.pipeline.provenance import STUDY, Origin, add_provenance
+from rhodolite.pipeline.sidecar import WITHOUT_PLACE, drop_sidecar, make_way, sidecar_of
 from rhodolite.pipeline.splitting import output_kind, split_dataset
 from rhodolite.plain_text import file_size
 
@@ -83,16 +85,26 @@ def write(
     if chosen.name == TABLE and not layout.all_rows:
         _refuse_many_rows(dataset, path, layout)
     _check_room(dataset, path, chosen.chunked and layout.compression is not Compression.NONE)
-    parts, kind = split_dataset(dataset, path, engine), output_kind(path, layout)
+    tell = origin.study if origin is not None and path.suffix.lower() in WITHOUT_PLACE else None
+    parts = split_dataset(dataset, path, engine)
+    kind = output_kind(path, layout) if tell is None else OutputKind.MANY
     for name, _ in parts:
         check_output(path.with_name(name), overwrite, inputs, chosen.kind)
+    if tell is not None:
+        make_way(path, overwrite)
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
         # All at once, so that the parts share the passes over what they are made of.
         engine.prepare([one.data for _, part in parts for one in part.variables.values()])
         for name, part in parts:
             place = temporary.with_name(name) if kind is OutputKind.MANY else temporary
             chosen.write(add_provenance(part, origin), place, engine, layout)
-        return size_on_disk(temporary.parent if kind is OutputKind.MANY else temporary)
+        written = size_on_disk(temporary.parent if kind is OutputKind.MANY else temporary)
+        if tell is not None:
+            beside = temporary.with_name(sidecar_of(path).name)
+            beside.write_text(tell(dataset), encoding="utf-8")
+    if tell is None:
+        drop_sidecar(path)
+    return written
 
 
 def _refuse_many_rows(dataset: Dataset, path: Path, layout: Layout) -> None:
@@ -150,6 +162,7 @@ def save_figure(figure: Any, path: Path, study: str | None = None) -> None:
     """
     from matplotlib import rc_context
 
+    suffix = path.suffix.lower()
     try:
         # Letters as paths, and nothing that depends on the moment, so the same figure is the same
         # file.
@@ -160,8 +173,10 @@ def save_figure(figure: Any, path: Path, study: str | None = None) -> None:
                     ".png": {"Software": "rhodolite"} | ({STUDY: study} if study else {}),
                     ".svg": {"Date": None} | ({"Description": study} if study else {}),
                     ".pdf": {"CreationDate": None} | ({"Subject": study} if study else {}),
-                }.get(path.suffix.lower()),
+                }.get(suffix),
             )
+        if suffix == ".gif" and study:
+            put_comment(path, study)
     except OSError as error:
         raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
 

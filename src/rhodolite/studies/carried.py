@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path, PurePosixPath
 from typing import Any
 from xml.etree import ElementTree
 
 from rhodolite.errors import DataError, RhodoliteError
 from rhodolite.formats.open import open_dataset
+from rhodolite.pipeline.gif_comment import find_comment
 from rhodolite.pipeline.provenance import STUDY
+from rhodolite.pipeline.sidecar import SUFFIX, WITHOUT_PLACE, find_sidecar
 from rhodolite.studies.fingerprints import fingerprint
 
+_SUBJECT = re.compile(rb"/Subject \(((?:[^()\\]|\\.)*)\)", re.DOTALL)
+_ESCAPED = re.compile(rb"\\([0-7]{3}|.)", re.DOTALL)
+_BYTE_ORDER_MARKS = (b"\xfe\xff", b"\xff\xfe")
+_LETTERS = {b"n": b"\n", b"r": b"\r", b"t": b"\t", b"b": b"\b", b"f": b"\f"}
 _DESCRIPTION = "{http://purl.org/dc/elements/1.1/}description"
 
 
@@ -34,12 +41,19 @@ def find_study(path: Path) -> str:
         found = _find_in_png(path)
     elif suffix == ".svg":
         found = _find_in_svg(path)
+    elif suffix == ".pdf":
+        found = _find_in_pdf(path)
+    elif suffix == ".gif":
+        found = find_comment(path)
+    elif suffix in WITHOUT_PLACE:
+        beside = find_sidecar(path)
+        found = None if beside is None else beside.read_text(encoding="utf-8")
     else:
         found = open_dataset(path, generous=False).attributes.get(STUDY)
     if not isinstance(found, str) or not found.strip():
         raise DataError(
-            f"{path}: carries no study; outputs in .nc, .zarr, .png and .svg that rhodolite has "
-            "written do"
+            f"{path}: carries no study; outputs that rhodolite has written do, tables and text "
+            f"grids in a file beside them that ends in {SUFFIX}"
         )
     return found
 
@@ -110,3 +124,19 @@ def _find_in_svg(path: Path) -> str | None:
         raise DataError(f"{path}: cannot be read as SVG: {error}") from None
     found = tree.getroot().find(f".//{_DESCRIPTION}")
     return None if found is None else found.text
+
+
+def _find_in_pdf(path: Path) -> str | None:
+    """Return the subject of a document (ISO 32000-1, 7.3.4.2 and 14.3.3)."""
+    found = _SUBJECT.search(path.read_bytes())
+    if found is None:
+        return None
+    text = _ESCAPED.sub(_unescape, found.group(1))
+    return (
+        text.decode("utf-16") if text[:2] in (b"\xfe\xff", b"\xff\xfe") else text.decode("latin-1")
+    )
+
+
+def _unescape(match: re.Match[bytes]) -> bytes:
+    sign = match.group(1)
+    return bytes([int(sign, 8) & 255]) if len(sign) == 3 else _LETTERS.get(sign, sign)

@@ -6,6 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
+from rhodolite.formats.text.filename_pattern import fits_pattern
 from rhodolite.studies.fingerprints import fingerprint
 
 
@@ -58,14 +59,8 @@ def _state(place: Path) -> Any:
     """Return what an output looks like; of a set of files, all of them."""
     if place.exists():
         return fingerprint(place)
-    pattern = "".join("*" if sign in "{}" else sign for sign in _blank(place.name))
-    found = sorted(place.parent.glob(pattern)) if "{" in place.name else []
+    near = sorted(place.parent.iterdir()) if "{" in place.name and place.parent.is_dir() else []
+    found = [path for path in near if fits_pattern(place.name, path.name)]
     if not found:
         raise FileNotFoundError(place)
     return [fingerprint(path) for path in found]
-
-
-def _blank(name: str) -> str:
-    """Return a pattern of names with only the braces of each place left."""
-    parts = name.split("{")
-    return parts[0] + "".join("{" + part.partition("}")[2] for part in parts[1:])

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from rhodolite.errors import UsageError
+from rhodolite.errors import RhodoliteWarning, UsageError, sum_up_warnings
 from rhodolite.formats.layout import Layout
+from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import FileValue
 from rhodolite.operations.declaration import Step, parameters, to_plain
 from rhodolite.pipeline.chain import Chain
@@ -18,6 +19,7 @@ from rhodolite.studies.description import Input, NamedStep, Output, Study
 from rhodolite.studies.fingerprints import files_named, fingerprint
 from rhodolite.version import __version__
 
+_MOST_WARNINGS = 20
 _MOST_FILES = 100
 """Files that are named with their checksums; of more, only the number is told."""
 
@@ -29,15 +31,17 @@ def write_study(study: Study, made: Mapping[str, Any] | None = None) -> str:
     ----------
     study : Study
     made : mapping of str to object, optional
-        What is said of how it was made.
+        What is said of how it was made; with it come the parameters that have their default, which
+        may be another one in another version.
     """
+    full = made is not None
     tables = [f"title = {_text(study.title)}"] if study.title else []
     tables += [_input_table(one) for one in study.inputs.values()]
     tables += [
-        _table(("steps", name), {"of": one.of, "do": one.kind.verb, **_plain(one)})
+        _table(("steps", name), {"of": one.of, "do": one.kind.verb, **_plain(one, full)})
         for name, one in study.steps.items()
     ]
-    tables += [_output_table(one) for one in study.outputs.values()]
+    tables += [_output_table(one, full) for one in study.outputs.values()]
     tables += [_table(("made",), made)] if made else []
     return "\n\n".join(tables) + "\n"
 
@@ -92,8 +96,11 @@ def _moved_step(step: NamedStep, folder: Path) -> NamedStep:
     return replace(step, settings=moved)
 
 
-def tell_making(inputs: Iterable[str], folder: Path) -> dict[str, Any]:
-    """Return what is to be known of how an output was made: by which version, from which files.
+def tell_making(
+    inputs: Iterable[str], folder: Path, dataset: Dataset, warned: Sequence[RhodoliteWarning] = ()
+) -> dict[str, Any]:
+    """Return what is to be known of how an output was made: by which version, from which files,
+    and what was said and taken for granted.
 
     Parameters
     ----------
@@ -101,11 +108,19 @@ def tell_making(inputs: Iterable[str], folder: Path) -> dict[str, Any]:
         Files and patterns, as seen from the folder that this is called in.
     folder : Path
         From where they are named.
+    dataset : Dataset
+        What is written or drawn.
+    warned : sequence of RhodoliteWarning
     """
     paths = files_named(inputs)
     made: dict[str, Any] = {"version": __version__, "files": len(paths)}
     if len(paths) <= _MOST_FILES:
         made["from"] = [[_moved(str(path), folder), *fingerprint(path).values()] for path in paths]
+    if dataset.time is not None:
+        made["calendar"] = dataset.time.calendar
+    said = sum_up_warnings(warned)
+    if said:
+        made["warnings"] = said[:_MOST_WARNINGS]
     return made
 
 
@@ -174,15 +189,16 @@ def _moved_value(value: Any, folder: Path) -> Any:
     return type(value).parse(_moved(text, folder)) if there else value
 
 
-def _plain(one: NamedStep) -> dict[str, Any]:
-    """Return the parameters that differ from the default, by their names."""
+def _plain(one: NamedStep, full: bool) -> dict[str, Any]:
+    """Return the parameters that differ from the default, or `full`, all that have a value, by
+    their names."""
     names = {declared.field: declared.name for declared in parameters(one.kind)}
     others = {names[field]: name for field, name in one.others.items()}
     # Parameters that need others to make sense are checked only when all are there.
     step: Step = one.kind.__new__(one.kind)
     for declared in parameters(one.kind):
         object.__setattr__(step, declared.field, one.settings.get(declared.field, declared.default))
-    settings = {key: value for key, value in to_plain(step).items() if key != "verb"}
+    settings = {key: value for key, value in to_plain(step, defaults=full).items() if key != "verb"}
     chosen = {"variable": list(one.variables)} if one.variables else {}
     return {**chosen, **settings, **others}
 
@@ -193,10 +209,10 @@ def _input_table(one: Input) -> str:
     return _table(("inputs", one.name), {**table, "members": one.members or None})
 
 
-def _output_table(one: Output) -> str:
+def _output_table(one: Output, full: bool) -> str:
     if one.picture is not None:
         kind = one.picture.kind.verb.removeprefix("draw ")
-        table = {"of": one.of, "draw": kind, **_plain(one.picture)}
+        table = {"of": one.of, "draw": kind, **_plain(one.picture, full)}
         return _table(("outputs", one.path), table)
     usual, layout = Layout(), one.layout
     options = {

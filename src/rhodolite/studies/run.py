@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 import hashlib
 import json
 import sys
@@ -13,7 +14,13 @@ from pathlib import Path
 from typing import Any
 
 from rhodolite.arrays import Engine
-from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.errors import (
+    DataError,
+    RhodoliteWarning,
+    UsageError,
+    keeping_warnings,
+    nearest_names,
+)
 from rhodolite.formats.atomic_output import (
     OutputKind,
     check_output,
@@ -90,6 +97,7 @@ class StudyRun:
     remember: bool = True
     _nodes: dict[str, _Members] = field(default_factory=dict, repr=False)
     _described: dict[str, str] = field(default_factory=dict, repr=False)
+    _warned: list[RhodoliteWarning] = field(default_factory=list, repr=False)
 
     def __post_init__(self) -> None:
         for name in self.only:
@@ -129,7 +137,11 @@ class StudyRun:
             If anything is wrong with the study, the data or an output.
         """
         stale, _ = self.split()
-        with self._at_home(), _deep_calls(len(self.study.steps)):
+        with (
+            self._at_home(),
+            _deep_calls(len(self.study.steps)),
+            keeping_warnings() as self._warned,
+        ):
             for one in stale:
                 self._check(one)
             for one in stale:
@@ -246,7 +258,7 @@ class StudyRun:
                 where = f'{self.study.path}, [outputs."{one.path}"]'
                 raise type(error)(f"{where}: {error}") from None
             with complete_or_nothing(place, self._may_replace(one), read) as temporary:
-                save_figure(figure, temporary, self._text(one))
+                save_figure(figure, temporary, self._text(one, dataset))
             return size_on_disk(place)
         return write(
             dataset,
@@ -262,13 +274,14 @@ class StudyRun:
         name = one.of
         while name in self.study.steps:
             name = self.study.steps[name].of
-        return Origin(self.study.inputs[name].files, study=self._text(one))
+        return Origin(self.study.inputs[name].files, study=functools.partial(self._text, one))
 
-    def _text(self, one: Output) -> str:
+    def _text(self, one: Output, dataset: Dataset) -> str:
         """Return the study of one output."""
         part = restrict_study(self.study, one.path)
         files = [text for given in part.inputs.values() for text in given.files]
-        return write_study(move_study(part, self._into), tell_making(files, self._into))
+        made = tell_making(files, self._into, dataset, self._warned)
+        return write_study(move_study(part, self._into), made)
 
     def _key(self, one: Output) -> str:
         """Return what decides whether an output is up to date: all that it is made of."""

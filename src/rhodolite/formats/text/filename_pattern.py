@@ -75,6 +75,18 @@ class FilePattern:
         return re.compile("".join(parts) + re.escape(self.text[end:]))
 
 
+def fits_pattern(pattern: str, name: str) -> bool:
+    """Return whether a name may be one of those that a pattern with any fields stands for.
+
+    Parameters
+    ----------
+    pattern : str
+    name : str
+    """
+    plain = [re.escape(part) for part in _PLACE.sub("\0", pattern).split("\0")]
+    return re.fullmatch("[^/]+".join(plain), name) is not None
+
+
 def _write_field(field: str, value: int | str) -> str:
     if field in DATE_FIELDS:
         return f"{int(value):04d}" if field == "year" else f"{int(value):02d}"

@@ -38,18 +38,20 @@ def description(cls: type) -> str:
     return "\n".join(lines).strip()
 
 
-def to_plain(step: Any) -> dict[str, Any]:
+def to_plain(step: Any, *, defaults: bool = False) -> dict[str, Any]:
     """Return an operation as a plain dictionary: its verb and the parameters that differ from the
     default.
 
     Parameters
     ----------
     step : object
+    defaults : bool
+        Whether all that have a value are returned.
     """
     plain: dict[str, Any] = {"verb": type(step).verb}
     for declared in parameters(type(step)):
         value = getattr(step, declared.field)
-        if value is not None and value != declared.default:
+        if value is not None and (value != declared.default or (defaults and value != ())):
             plain[declared.name] = declared.format(value)
     return plain
 
