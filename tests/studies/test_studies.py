@@ -267,6 +267,35 @@ def test_outputs_tell_what_made_them_and_whether_it_has_changed(folder, output):
     assert "carries no study" in run_here("retrace", "b.csv", folder=folder).err
 
 
+@pytest.mark.parametrize("verb", ["join", "build"])
+def test_joining_and_building_are_studies_too(folder, verb):
+    for name, first in (("one", 0), ("two", 300)):
+        write_plain(
+            folder / f"{name}.nc",
+            np.random.default_rng(first).random((365, 2, 2)),
+            times=first + np.arange(365.0),
+        )
+    (folder / "grid_200001.asc").write_text(
+        "ncols 2\nnrows 2\nxllcorner 0\nyllcorner 0\ncellsize 1\nNODATA_value -9\n1 2\n3 -9\n"
+    )
+    (folder / "about.toml").write_text(
+        '[input]\nnames = "grid_{year}{month}.asc"\n[variables.grid]\nunits = "mm"\n'
+    )
+    words = {
+        "join": ("one.nc", "two.nc", "--overlap", "last", "--variable", "tas"),
+        "build": ("grid_200001.asc", "--description", "about.toml"),
+    }[verb]
+    answer = run_here(verb, *words, "-o", "o.nc", "--record", "s.toml", folder=folder)
+    assert answer.code == 0, answer.err
+    for again in (("study", "s.toml", "--into", "x"), ("retrace", "o.nc", "--run", "--into", "y")):
+        answer = run_here(*again, folder=folder)
+        assert answer.code == 0, answer.err
+        assert _values(folder / again[-1] / "o.nc") == _values(folder / "o.nc")
+    beside = folder / ("two.nc" if verb == "join" else "about.toml")
+    beside.write_bytes(beside.read_bytes() + b" ")
+    assert f"{beside.name}: changed" in run_here("retrace", "o.nc", "--verify", folder=folder).out
+
+
 def test_what_was_said_and_taken_for_granted_is_on_record(folder):
     words = ("anomaly", "a.nc", "--min-years", "1", "--variable", "tas", "-o", "o.nc")
     answer = run_here("aggregate", "a.nc", "--to", "season", "-o", "s.nc", folder=folder)

@@ -4,22 +4,20 @@ from __future__ import annotations
 
 import functools
 import time
-from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rhodolite.cli.console import list_words, say, say_plan, show, written_line
+from rhodolite.cli.recording import Recording, tell_carried
 from rhodolite.cli.verbs import ALL_VERBS
 from rhodolite.errors import UsageError, nearest_names
-from rhodolite.formats.atomic_output import check_output, complete_or_nothing
 from rhodolite.operations import SUMMARIES, operation
 
 if TYPE_CHECKING:
-    from rhodolite.errors import RhodoliteWarning
-    from rhodolite.model.dataset import Dataset
     from rhodolite.operations.declaration import Step
     from rhodolite.pipeline.chain import Chain
+    from rhodolite.studies.description import Study
 
 
 class Segment(NamedTuple):
@@ -53,41 +51,23 @@ def run_chain(words: list[str], quiet: bool) -> None:
         assert chain.output is not None
         say_plan(plan, chain.output, engine)
         return
-    recorded = _recorded(chain, options.get("record"))
+    study = functools.partial(_study, chain)
+    recording = Recording(options.get("record"), chain.overwrite, study)
     if chain.output is not None:
-        chain = replace(chain, study=functools.partial(_carried, chain, chain.output))
+        tell = functools.partial(tell_carried, study, chain.inputs, chain.output)
+        chain = replace(chain, study=tell)
     outcome = chain.run(engine)
-    if recorded is not None:
-        with complete_or_nothing(recorded[0], chain.overwrite, ()) as temporary:
-            temporary.write_text(recorded[1], encoding="utf-8")
+    recording.write()
     for text in outcome.said:
         show(text)
     if not quiet and chain.output is not None and outcome.written is not None:
         say(written_line(chain.output, outcome.written, time.monotonic() - began))
 
 
-def _recorded(chain: Chain, name: str | None) -> tuple[Path, str] | None:
-    """Return the study that a chain stands for as text, and where it goes; None if nobody asks."""
-    if name is None:
-        return None
-    from rhodolite.studies.record import study_of_chain, write_study
+def _study(chain: Chain, folder: Path) -> Study:
+    from rhodolite.studies.record import study_of_chain
 
-    path = Path(name)
-    if path.suffix.lower() != ".toml":
-        raise UsageError(f"--record {name}: a study is a TOML file; write {path.stem}.toml")
-    check_output(path, chain.overwrite, ())
-    return path, write_study(study_of_chain(chain, path.absolute().parent))
-
-
-def _carried(
-    chain: Chain, output: Path, dataset: Dataset, warned: Sequence[RhodoliteWarning]
-) -> str:
-    """Return the study that an output carries, as it would lie beside it."""
-    from rhodolite.studies.record import study_of_chain, tell_making, write_study
-
-    folder = output.absolute().parent
-    made = tell_making(chain.inputs, folder, dataset, warned)
-    return write_study(study_of_chain(chain, folder), made)
+    return study_of_chain(chain, folder)
 
 
 def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:

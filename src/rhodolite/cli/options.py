@@ -183,13 +183,13 @@ def add_run_options(
     group = parser.add_argument_group("run options")
     if output:
         _add_output_options(group)
+        group.add_argument(
+            "--record",
+            action=Once,
+            metavar="FILE.toml",
+            help="write what was typed as a study, which makes the output again",
+        )
         if members:
-            group.add_argument(
-                "--record",
-                action=Once,
-                metavar="FILE.toml",
-                help="write what was typed as a study, which makes the output again",
-            )
             group.add_argument(
                 "--members",
                 action="store_true",

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import functools
 import time
 from argparse import Namespace
-from collections.abc import Iterable
+from collections.abc import Sequence
 from pathlib import Path
 
 from rhodolite.cli.console import say, say_plan, written_line
 from rhodolite.cli.engine import make_engine
+from rhodolite.cli.recording import Recording, tell_carried
+from rhodolite.errors import keeping_warnings
 from rhodolite.formats.layout import Layout
 from rhodolite.model.dataset import Dataset
 from rhodolite.pipeline.plan import plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.writing import write
+from rhodolite.studies.description import Input
+from rhodolite.studies.record import study_of_input
 
 
 def write_out(
@@ -21,8 +26,8 @@ def write_out(
     layout: Layout,
     options: Namespace,
     began: float,
-    also_read: Iterable[Path] = (),
-    origin: Origin | None = None,
+    source: Input,
+    more: Sequence[str],
 ) -> None:
     """Write a dataset as the run options ask, or say what would be done.
 
@@ -35,25 +40,33 @@ def write_out(
         Run options.
     began : float
         Moment at which the work began.
-    also_read : iterable of Path
-        Other files that must not be replaced.
-    origin : Origin, optional
-        What was typed besides the steps.
+    source : Input
+        What the dataset was read from.
+    more : sequence of str
+        Words typed besides verb, inputs and output, for the record.
     """
     output = Path(options.output)
     engine = make_engine(options.quiet, options.memory, options.workers, options.cluster)
     if options.plan:
         say_plan(plan_writing(dataset, output, layout, engine), output, engine)
         return
-    written = write(
-        dataset,
-        output,
-        engine=engine,
-        overwrite=options.overwrite,
-        layout=layout,
-        also_read=also_read,
-        origin=origin,
-    )
+    study = functools.partial(study_of_input, source, output, layout)
+    recording = Recording(options.record, options.overwrite, study)
+    described = [] if source.description is None else [source.description]
+    with keeping_warnings() as warned:
+        tell = functools.partial(
+            tell_carried, study, [*source.files, *described], output, warned=warned
+        )
+        written = write(
+            dataset,
+            output,
+            engine=engine,
+            overwrite=options.overwrite,
+            layout=layout,
+            also_read=map(Path, described),
+            origin=Origin(source.files, tuple(more), tell),
+        )
+    recording.write()
     if not options.quiet:
         report_written(dataset, output, written, began)
 

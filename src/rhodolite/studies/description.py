@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.layout import Layout
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Step
@@ -31,6 +32,12 @@ class Input:
         Whether they are the members of an ensemble.
     missing_value : float, optional
         A number that stands for missing values.
+    overlap : Overlap, optional
+        Which file counts where several hold the same time.
+    variables : tuple of str
+        The variables that are read; all where it is empty.
+    description : str, optional
+        A file that says what tables or text grids hold, as for `build`.
     """
 
     name: str
@@ -38,6 +45,9 @@ class Input:
     group: str | None = None
     members: bool = False
     missing_value: float | None = None
+    overlap: Overlap | None = None
+    variables: tuple[str, ...] = ()
+    description: str | None = None
 
 
 @dataclass(frozen=True, eq=False)

@@ -11,6 +11,7 @@ from typing import Any
 from rhodolite.drawing import SUMMARIES as DRAWINGS
 from rhodolite.drawing import drawing
 from rhodolite.errors import UsageError, nearest_names
+from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.layout import USUAL_LAYOUT, Layout, make_layout
 from rhodolite.limits import check_nesting
 from rhodolite.operations import SUMMARIES as OPERATIONS
@@ -22,7 +23,15 @@ from rhodolite.studies.repetition import repeat_tables
 from rhodolite.studies.toml_lines import TomlLines
 
 _TABLES = ("title", "settings", "lists", "inputs", "steps", "outputs", "made")
-_INPUT_KEYS = ("files", "group", "members", "missing-value")
+_INPUT_KEYS = (
+    "files",
+    "group",
+    "members",
+    "missing-value",
+    "overlap",
+    "variable",
+    "description",
+)
 _LAYOUT_KEYS = ("format", "chunks", "compression", "unlimited", "raw", "checksums", "all")
 Place = tuple[str, str]
 """The kind of a table, and its name in the file."""
@@ -199,8 +208,26 @@ class _Reader:
             raise self.refuse("members is true or false", *place, "members")
         if missing is not None and (isinstance(missing, bool) or not _is_number(missing)):
             raise self.refuse("missing-value is a number", *place, "missing-value")
+        description, overlap = table.get("description"), table.get("overlap")
+        if description is not None and not isinstance(description, str):
+            raise self.refuse("description is the name of a file", *place, "description")
+        if overlap is not None and overlap not in list(Overlap):
+            said = f"no overlap '{overlap}'. {nearest_names(str(overlap), Overlap)}"
+            raise self.refuse(said, *place, "overlap")
+        for key in ("members", "group", "overlap"):
+            if description is not None and table.get(key):
+                raise self.refuse(f"description and {key} do not go together", *place, key)
+        if members and overlap is not None:
+            raise self.refuse("members and overlap do not go together", *place, "overlap")
         return Input(
-            name, tuple(files), group, members, None if missing is None else float(missing)
+            name,
+            tuple(files),
+            group,
+            members,
+            None if missing is None else float(missing),
+            None if overlap is None else Overlap(overlap),
+            self._variables(table.get("variable", []), place),
+            description,
         )
 
     def _step(self, name: str, content: Any, place: Place, names: Mapping[str, Any]) -> NamedStep:

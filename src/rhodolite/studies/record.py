@@ -77,10 +77,7 @@ def move_study(study: Study, folder: Path) -> Study:
         As seen from the folder that this is called in.
     folder : Path
     """
-    inputs = {
-        name: replace(one, files=tuple(_moved(text, folder) for text in one.files))
-        for name, one in study.inputs.items()
-    }
+    inputs = {name: _moved_input(one, folder) for name, one in study.inputs.items()}
     steps = {name: _moved_step(one, folder) for name, one in study.steps.items()}
     outputs = {
         name: replace(
@@ -89,6 +86,12 @@ def move_study(study: Study, folder: Path) -> Study:
         for name, one in study.outputs.items()
     }
     return replace(study, inputs=inputs, steps=steps, outputs=outputs)
+
+
+def _moved_input(one: Input, folder: Path) -> Input:
+    described = None if one.description is None else _moved(one.description, folder)
+    files = tuple(_moved(text, folder) for text in one.files)
+    return replace(one, files=files, description=described)
 
 
 def _moved_step(step: NamedStep, folder: Path) -> NamedStep:
@@ -140,12 +143,7 @@ def study_of_chain(chain: Chain, folder: Path) -> Study:
     """
     if chain.output is None:
         raise UsageError("a study needs an output; add -o FILE")
-    output = Path(os.path.relpath(chain.output.absolute(), folder.absolute()))
-    if ".." in output.parts:
-        raise UsageError(
-            f"the study in {folder} cannot have the output {chain.output}, since outputs lie in "
-            "the folder of their study or below; write it into a folder above"
-        )
+    output = _output_below(chain.output, folder)
     files = tuple(_moved(text, folder) for text in chain.inputs)
     data = Input("data", files, chain.group, chain.members, chain.missing_value)
     steps: dict[str, NamedStep] = {}
@@ -165,6 +163,39 @@ def study_of_chain(chain: Chain, folder: Path) -> Study:
         of = name
     made = Output(output.as_posix(), of, chain.layout, picture)
     return Study(folder / "study.toml", "", {data.name: data}, steps, {made.path: made})
+
+
+def study_of_input(one: Input, output: Path, layout: Layout, folder: Path) -> Study:
+    """Return the study that writes an input as it is read.
+
+    Parameters
+    ----------
+    one : Input
+    output : Path
+    layout : Layout
+        How the output is to lie on disk.
+    folder : Path
+        Where the study will lie; paths are relative to it.
+
+    Raises
+    ------
+    UsageError
+        If the output does not lie in that folder.
+    """
+    made = Output(_output_below(output, folder).as_posix(), one.name, layout, None)
+    inputs = {one.name: _moved_input(one, folder)}
+    return Study(folder / "study.toml", "", inputs, {}, {made.path: made})
+
+
+def _output_below(output: Path, folder: Path) -> Path:
+    """Return an output as it is named from a folder that holds it."""
+    named = Path(os.path.relpath(output.absolute(), folder.absolute()))
+    if ".." in named.parts:
+        raise UsageError(
+            f"the study in {folder} cannot have the output {output}, since outputs lie in the "
+            "folder of their study or below; write it into a folder above"
+        )
+    return named
 
 
 def _free_name(verb: str, taken: Mapping[str, Any]) -> str:
@@ -205,8 +236,16 @@ def _plain(one: NamedStep, full: bool) -> dict[str, Any]:
 
 def _input_table(one: Input) -> str:
     files: Any = one.files[0] if len(one.files) == 1 else list(one.files)
-    table = {"files": files, "group": one.group, "missing-value": one.missing_value}
-    return _table(("inputs", one.name), {**table, "members": one.members or None})
+    table = {
+        "files": files,
+        "group": one.group,
+        "missing-value": one.missing_value,
+        "members": one.members or None,
+        "overlap": None if one.overlap is None else str(one.overlap.value),
+        "variable": list(one.variables) or None,
+        "description": one.description,
+    }
+    return _table(("inputs", one.name), table)
 
 
 def _output_table(one: Output, full: bool) -> str:

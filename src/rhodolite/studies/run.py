@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from rhodolite.arrays import Engine
+from rhodolite.building import build
 from rhodolite.errors import (
     DataError,
     RhodoliteWarning,
@@ -239,11 +240,15 @@ class StudyRun:
         return step.made({name: self._nodes[name].together for name in step.others.values()})
 
     def _opened(self, one: Input) -> _Members:
-        found = (
-            _Members(*open_members(one.files, one.group))
-            if one.members
-            else _Members([open_dataset(one.files, group=one.group, generous=False)])
-        )
+        if one.description is not None:
+            found = _Members([build(one.files, Path(one.description))])
+        elif one.members:
+            found = _Members(*open_members(one.files, one.group))
+        else:
+            opened = open_dataset(one.files, one.overlap, one.group, generous=False)
+            found = _Members([opened])
+        if one.variables:
+            found = found.each(lambda data: data.restrict(map(data.find, one.variables)))
         value = one.missing_value
         return found if value is None else found.each(lambda data: declare_missing(data, value))
 
@@ -279,7 +284,7 @@ class StudyRun:
     def _text(self, one: Output, dataset: Dataset) -> str:
         """Return the study of one output."""
         part = restrict_study(self.study, one.path)
-        files = [text for given in part.inputs.values() for text in given.files]
+        files = [str(path) for given in part.inputs.values() for path in _files_of(given)]
         made = tell_making(files, self._into, dataset, self._warned)
         return write_study(move_study(part, self._into), made)
 
@@ -296,7 +301,7 @@ class StudyRun:
             self._described[name] = (
                 self._step_key(self.study.steps[name])
                 if found is None
-                else _digest([repr(found), _states(files_named(found.files))])
+                else _digest([repr(found), _states(_files_of(found))])
             )
         return self._described[name]
 
@@ -317,6 +322,11 @@ def _deep_calls(steps: int) -> Iterator[None]:
         yield
     finally:
         sys.setrecursionlimit(before)
+
+
+def _files_of(one: Input) -> list[Path]:
+    described = [] if one.description is None else [one.description]
+    return files_named([*one.files, *described])
 
 
 def _states(paths: Iterable[Path]) -> list[Any]:

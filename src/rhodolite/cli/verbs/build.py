@@ -61,7 +61,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     quiet : bool
         Whether only errors are printed.
     """
-    from rhodolite.cli.options import apply_declared, layout_of, need_inputs
+    from rhodolite.cli.options import apply_declared, layout_of, need_inputs, parse_number
 
     options = make_parser().parse(words)
     need_inputs(options.inputs, "build", "build 'rain_*.asc' ...")
@@ -75,8 +75,8 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     from rhodolite.building import build
     from rhodolite.cli.output import write_out
     from rhodolite.formats.atomic_output import check_output
-    from rhodolite.pipeline.provenance import Origin
     from rhodolite.pipeline.splitting import output_kind
+    from rhodolite.studies.description import Input
 
     began = time.monotonic()
     output, description = Path(options.output), Path(options.description)
@@ -87,12 +87,16 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     more = ["--description", shlex.quote(options.description)]
     more += ["--missing-value", options.missing_value] if options.missing_value else []
     record = ({"verb": "build"},)
+    missing = parse_number("--missing-value", options.missing_value)
+    source = Input(
+        "data", tuple(options.inputs), missing_value=missing, description=str(description)
+    )
     write_out(
         dataclasses.replace(dataset, record=record),
         layout,
         options,
         began,
-        also_read=[description],
-        origin=Origin(tuple(options.inputs), tuple(more)),
+        source,
+        more,
     )
     return 0

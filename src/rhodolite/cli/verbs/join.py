@@ -85,10 +85,11 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     if options.headers and not is_collection:
         raise UsageError("join: --headers is for collections; name an output such as all.toml")
     layout = layout_of(vars(options), for_data=not is_collection)
-    if is_collection and (options.plan or layout != USUAL_LAYOUT):
+    if is_collection and (options.plan or options.record or layout != USUAL_LAYOUT):
         raise UsageError(
-            "join: a collection only names files; --plan, --format, --chunks, --compression, "
-            "--no-checksums, --unlimited, --raw and --all are for files that are written out"
+            "join: a collection only names files; --plan, --record, --format, --chunks, "
+            "--compression, --no-checksums, --unlimited, --raw and --all are for files that are "
+            "written out"
         )
     kind = COLLECTION.kind if is_collection else output_kind(output, layout)
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
@@ -100,7 +101,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         )
     dataset = apply_declared(dataset, options.variable, options.missing_value)
     if not is_collection:
-        _write_dataset(dataset, layout, options, began)
+        _write_dataset(dataset, layout, options, overlap, began)
         return 0
     _write_collection(dataset, options, overlap, began)
     return 0
@@ -126,10 +127,13 @@ def _write_collection(
         report_written(dataset, output, size_on_disk(output), began)
 
 
-def _write_dataset(dataset: Dataset, layout: Layout, options: Namespace, began: float) -> None:
+def _write_dataset(
+    dataset: Dataset, layout: Layout, options: Namespace, overlap: Overlap | None, began: float
+) -> None:
     """Write the joined dataset out, with what was typed on its record."""
+    from rhodolite.cli.options import parse_number
     from rhodolite.cli.output import write_out
-    from rhodolite.pipeline.provenance import Origin
+    from rhodolite.studies.description import Input
 
     done = {"verb": "join"}
     if options.overlap is not None:
@@ -141,5 +145,13 @@ def _write_dataset(dataset: Dataset, layout: Layout, options: Namespace, began: 
     }
     more = [f"--{name} {shlex.quote(value)}" for name, value in typed.items() if value]
     recorded = dataclasses.replace(dataset, record=(done,))
-    origin = Origin(tuple(options.inputs), tuple(more))
-    write_out(recorded, layout, options, began, origin=origin)
+    source = Input(
+        "data",
+        tuple(options.inputs),
+        options.group,
+        False,
+        parse_number("--missing-value", options.missing_value),
+        overlap,
+        tuple(name.strip() for text in options.variable or () for name in text.split(",")),
+    )
+    write_out(recorded, layout, options, began, source, more)
