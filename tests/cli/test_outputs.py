@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import os
 import pty
+import shlex
 import subprocess
 import sys
 import time
@@ -13,9 +14,10 @@ from pathlib import Path
 import netCDF4
 import numpy as np
 import pytest
+import zarr
 
 import rhodolite
-from conftest import make_dataset, run_command, write_plain
+from conftest import make_dataset, run_command, run_here, write_plain
 from rhodolite.arrays.sizes import parse_memory, parse_workers
 from rhodolite.cli import console
 from rhodolite.drawing.parts.time_axis import labels, plot_days
@@ -277,3 +279,88 @@ def test_what_is_left_of_chunks_is_put_together(tmp_path):
     np.testing.assert_array_equal(
         part, rhodolite.read(tmp_path / "a.nc")["tas"].values()[:, 3:4, 4:5]
     )
+
+
+def test_a_dataset_says_what_it_holds_for_those_who_look_for_it(tmp_path):
+    """ACDD 1.3, kept true by a later step; what the makers have said themselves stays."""
+    path = write_plain(tmp_path / "a.nc", np.ones((48, 2, 2)), times=np.arange(48) * 30.4375 + 15)
+    with netCDF4.Dataset(path, "a") as file:
+        file.source = "a simulation"
+    assert run_here("subset", path, "--time", "2000..2002", "-o", "b.nc", folder=tmp_path).code == 0
+    assert run_here("subset", "b.nc", "--time", "2001", "-o", "c.nc", folder=tmp_path).code == 0
+    with netCDF4.Dataset(tmp_path / "c.nc") as file:
+        assert file.Conventions == "CF-1.11, ACDD-1.3"
+        assert file.summary == "Holds air temperature, from 2001-01-15 to 2001-12-16."
+        assert (file.keywords, file.keywords_vocabulary) == ("air_temperature", "CF Standard Names")
+        assert (file.time_coverage_duration, file.time_coverage_resolution) == ("P1Y", "P1M")
+        assert file["tas"].coverage_content_type == "modelResult"
+        assert file["lat"].coverage_content_type == "coordinate"
+    with netCDF4.Dataset(tmp_path / "b.nc", "a") as file:
+        file.summary, file.keywords, file.keywords_vocabulary = "Mine.", "warm", "ours"
+    assert run_here("subset", "b.nc", "--time", "2001", "-o", "d.nc", folder=tmp_path).code == 0
+    with netCDF4.Dataset(tmp_path / "d.nc") as file:
+        assert (file.summary, file.keywords, file.keywords_vocabulary) == ("Mine.", "warm", "ours")
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        ("aggregate --to year", "temperature: on_scale"),
+        ("climatology --statistic p90", "temperature: on_scale"),
+        ("climatology --statistic std", "temperature: difference"),
+        ("aggregate --to year --statistic range", "temperature: difference"),
+        ("summarise --over time --statistic std", "temperature: difference"),
+        ("climatology --statistic variance", None),
+        ("summarise --over time --statistic variance", None),
+        ("aggregate --to year --statistic 'count-above 280K'", None),
+        ("anomaly", "temperature: difference"),
+        ("anomaly --kind standardised", None),
+        ("detrend", "temperature: difference"),
+        ("accumulate", None),
+        ("trend", None),
+    ],
+)
+def test_temperatures_are_said_to_be_on_the_scale_or_differences(tmp_path, words, said):
+    """CF 3.1.2, also where the input says it already."""
+    values = np.random.default_rng(1).normal(280, 3, (60, 2, 2))
+    path = write_plain(tmp_path / "a.nc", values, times=np.arange(60) * 30.4375 + 15)
+    with netCDF4.Dataset(path, "a") as file:
+        file["tas"].units_metadata = "temperature: on_scale"
+    verb, *rest = shlex.split(words)
+    answer = run_here(verb, path, *rest, "-o", "b.nc", folder=tmp_path)
+    assert answer.code == 0, answer.err
+    with netCDF4.Dataset(tmp_path / "b.nc") as file:
+        found = {v.name: getattr(v, "units_metadata", None) for v in file.variables.values()}
+    name = next(name for name in found if name.startswith("tas"))
+    assert found[name] == said
+
+
+def test_positions_are_said_to_be_on_the_sphere_they_are_on(demo, tmp_path):
+    with netCDF4.Dataset(demo / "rotated_monthly.nc") as source:
+        mapping = source["rotated_pole"].__dict__
+    (tmp_path / "a.nc").write_bytes((demo / "rotated_monthly.nc").read_bytes())
+    with netCDF4.Dataset(tmp_path / "a.nc", "a") as file:
+        file["rotated_pole"].setncatts({**mapping, "earth_radius": 6371229.0})
+    answer = run_here("regrid", "a.nc", "--to", "2", "-o", "b.nc", folder=tmp_path)
+    assert answer.code == 0, answer.err
+    with netCDF4.Dataset(tmp_path / "b.nc") as file:
+        assert file["ta"].grid_mapping == "crs"
+        assert file["crs"].grid_mapping_name == "latitude_longitude"
+        assert file["crs"].earth_radius == 6371229.0
+    path = write_plain(tmp_path / "c.nc", np.ones((1, 2, 2)))
+    assert run_here("subset", path, "-o", "c.asc", folder=tmp_path).code == 0
+    text = (tmp_path / "c.prj").read_text()
+    crs = pytest.importorskip("pyproj").CRS.from_wkt(text)
+    assert crs.is_geographic
+    assert crs.ellipsoid.semi_major_metre == 6378137
+    assert crs.ellipsoid.inverse_flattening == pytest.approx(298.257223563)
+
+
+@pytest.mark.parametrize("variant", ["zarr2", "zarr3"])
+def test_metadata_of_a_store_are_gathered_in_one_place(tmp_path, variant):
+    path = write_plain(tmp_path / "a.nc", np.ones((3, 2, 2)))
+    words = ("subset", path, "-o", "a.zarr", "--format", variant)
+    assert run_here(*words, folder=tmp_path).code == 0
+    group = zarr.open_consolidated(str(tmp_path / "a.zarr"))
+    assert set(group.array_keys()) == {"time", "lat", "lon", "tas"}
+    np.testing.assert_array_equal(group["tas"][:], 1)

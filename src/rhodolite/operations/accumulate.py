@@ -123,6 +123,7 @@ class Accumulate(Operation):
             "standard_name",
             "cell_methods",
             "units",
+            "units_metadata",
             "actual_range",
             "valid_range",
             "valid_min",

@@ -23,7 +23,7 @@ from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import pretty
+from rhodolite.model.units.udunits import is_temperature, pretty
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
@@ -110,7 +110,11 @@ class Detrend(Operation):
         if not self.keep_mean:
             factor, units = of_differences(variable.units)
             rest = rest if factor == 1.0 else Mapped(rest, Rescaling(factor, 0.0), "f8")
-            changed = changed.edit("standard_name", **({"units": units} if units else {}))
+            changed = changed.edit(
+                "standard_name", "units_metadata", **({"units": units} if units else {})
+            )
+            if is_temperature(units or "1"):
+                changed = changed.edit(units_metadata="temperature: difference")
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
         return changed.replace(
             data=Mapped(rest, np.asarray, variable.floats().dtype), storage=storage, missing=None

@@ -11,6 +11,7 @@ from rhodolite.arrays import Array
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.cf.vocabulary import COVERED_AREA, WATER_WORDS
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.earth_figure import EarthFigure
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Storage, Variable
@@ -148,6 +149,7 @@ class Regrid(Operation):
             )
             measure = measure.edit(**dict(dataset.variables[COVERED_AREA].attributes))
             described = [*described, measure]
+        described = [*described, *_grid_mapping(dataset, target, described)]
         coverage = _USUAL_COVERAGE[method] if self.min_coverage is None else self.min_coverage
         made = {
             v.name: [_remap(v, source, target, weights, coverage, method, described)] for v in along
@@ -179,6 +181,14 @@ class Regrid(Operation):
                 "out for grids whose latitude and longitude have two dimensions"
             )
         return conservative(source, target, self.order)
+
+
+def _grid_mapping(dataset: Dataset, target: Mesh, described: list[Variable]) -> list[Variable]:
+    """Return the variable that says on which sphere or ellipsoid the new positions are; none where
+    that is not known, or said already."""
+    figure = EarthFigure.of(dataset)
+    said = any("grid_mapping_name" in variable.attributes for variable in described)
+    return [] if figure is None or said or not target.regular else [figure.grid_mapping("crs")]
 
 
 def _covered_areas(dataset: Dataset, along: list[Variable], source: Mesh) -> Array | None:

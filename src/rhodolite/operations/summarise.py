@@ -23,6 +23,7 @@ from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import Measure, Measures
 from rhodolite.operations.time_groups.totals import TotalRule, adding, is_amount
+from rhodolite.operations.variables.cell_methods import mark_temperatures
 from rhodolite.operations.variables.references import drop_stale, list_coordinate, without_axes
 
 _KINDS = ("mean", "sum", "count", "min", "max", "range", "std", "variance")
@@ -245,7 +246,11 @@ def _attributes(
     variable: Variable, measure: Measure, plan: AxisPlan, units: str | None, sums: TotalRule | None
 ) -> dict[str, Any]:
     found = drop_stale(
-        variable, "units", "ancillary_variables", "standard_name", "grid_mapping"
+        mark_temperatures(variable, measure),
+        "units",
+        "ancillary_variables",
+        "standard_name",
+        "grid_mapping",
     ).attributes
     kept = dict(found)
     for key in ("standard_name", "grid_mapping"):
@@ -260,8 +265,6 @@ def _attributes(
         kept |= {"standard_name": sums.standard_name} if sums.standard_name else {}
     if units is not None:
         kept["units"] = units
-    if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
-        kept["units_metadata"] = "temperature: difference"
     # A mean follows its quantity, since others are often made of it: the annual mean of a mean over
     # an area.
     mean = measure.kind == "mean"

@@ -1,7 +1,8 @@
-"""Attributes by which others find a dataset: its extents in space and time (ACDD 1.3)."""
+"""Attributes by which others find a dataset (ACDD 1.3): what it holds, and where and when."""
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import numpy as np
@@ -13,16 +14,21 @@ from rhodolite.model.time.time_axis import TimeAxis
 
 _ISO = "%Y-%m-%dT%H:%M:%S"
 _PREFIXES = ("geospatial_", "time_coverage_")
+_VOCABULARY = "CF Standard Names"
+_OWN_SUMMARY = re.compile(r"Holds [^.]+(?:, from \d[^.]* to [^.]+)?\.")
+"""The sentence written here, which is written anew; others are left as they are."""
+_DURATIONS = {"year": "P{}Y", "month": "P{}M", "day": "P{}D", "hour": "PT{}H", "second": "PT{}S"}
+_MOST_NAMED = 8
 
 
 def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
-    """Return the extents of a dataset as attributes, for the coordinates that it has.
+    """Return what a dataset holds, and its extents for the coordinates that it has, as attributes.
 
     Parameters
     ----------
     dataset : Dataset
     """
-    found: dict[str, Any] = {}
+    found: dict[str, Any] = _contents(dataset)
     for role, word in ((Role.LATITUDE, "lat"), (Role.LONGITUDE, "lon"), (Role.LEVEL, "vertical")):
         coordinate = dataset.coordinate(role)
         if (
@@ -50,19 +56,80 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
     if level is not None and "positive" in level.variable.attributes:
         found["geospatial_vertical_positive"] = level.variable.attributes["positive"]
     if dataset.time is not None and len(dataset.time):
-        found["time_coverage_start"], found["time_coverage_end"] = _period(dataset.time)
+        found |= _coverage(dataset.time)
     return found
 
 
+def _contents(dataset: Dataset) -> dict[str, Any]:
+    """Return summary and keywords, where the dataset has none of its own."""
+    found: dict[str, Any] = {}
+    given = dataset.attributes
+    if dataset.fields and not str(given.get("summary", "")).strip():
+        found["summary"] = _summary(dataset)
+    names = [str(v.attributes.get("standard_name", "")).split(" ")[0] for v in dataset.fields]
+    names = [name for name in dict.fromkeys(names) if name]
+    if names and not str(given.get("keywords", "")).strip():
+        found |= {"keywords": ", ".join(names), "keywords_vocabulary": _VOCABULARY}
+    return found
+
+
+def _summary(dataset: Dataset) -> str:
+    """Return one sentence on what a dataset holds, such as `Holds precipitation, from 2001-01 to
+    2010-12.`"""
+    quantities = list(dict.fromkeys(v.quantity.replace(".", "") for v in dataset.fields))
+    more = len(quantities) - _MOST_NAMED
+    named = quantities[:_MOST_NAMED] + ([f"{more} other quantities"] if more > 0 else [])
+    text = ", ".join(named[:-1]) + (" and " if len(named) > 1 else "") + named[-1]
+    if dataset.time is not None and len(dataset.time):
+        first, last = (moment[:10] for moment in _period(dataset.time))
+        text += f", from {first} to {last}"
+    return f"Holds {text}."
+
+
+def _coverage(axis: TimeAxis) -> dict[str, str]:
+    """Return first and last moment, duration and resolution."""
+    start, end = _period(axis)
+    found = {"time_coverage_start": start, "time_coverage_end": end}
+    if axis.climatological:
+        return found
+    step = axis.resolution
+    if step.unit in _DURATIONS:
+        found["time_coverage_resolution"] = _DURATIONS[step.unit].format(step.count)
+    if axis.cells is not None and np.isfinite(axis.cells).all():
+        first, last = axis.to_dates(np.array([axis.cells.min(), axis.cells.max()]))
+        found["time_coverage_duration"] = _duration(first, last)
+    return found
+
+
+def _duration(first: Any, last: Any) -> str:
+    """Return the time between two dates in ISO 8601: in years or months where it is whole, else in
+    days and hours."""
+    same = [getattr(first, part) == getattr(last, part) for part in ("day", "hour", "minute")]
+    months = (last.year - first.year) * 12 + last.month - first.month
+    if all(same) and months:
+        return f"P{months // 12}Y" if months % 12 == 0 else f"P{months}M"
+    hours = round((last - first).total_seconds() / 3600)
+    return f"P{hours // 24}D" + (f"T{hours % 24}H" if hours % 24 else "")
+
+
 def drop_discovery_attributes(attributes: dict[str, Any]) -> dict[str, Any]:
-    """Return attributes without extents, which are no longer true when data have been chosen
-    from.
+    """Return attributes without extents, nor summary and keywords that were written here, which are
+    no longer true when data have been chosen from.
 
     Parameters
     ----------
     attributes : mapping of str to object
     """
-    return {key: value for key, value in attributes.items() if not key.startswith(_PREFIXES)}
+    dropped = set()
+    if _OWN_SUMMARY.fullmatch(str(attributes.get("summary", ""))):
+        dropped.add("summary")
+    if attributes.get("keywords_vocabulary") == _VOCABULARY:
+        dropped |= {"keywords", "keywords_vocabulary"}
+    return {
+        key: value
+        for key, value in attributes.items()
+        if not key.startswith(_PREFIXES) and key not in dropped
+    }
 
 
 def _extent(coordinate: Coordinate) -> tuple[float, float]:

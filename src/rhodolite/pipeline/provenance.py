@@ -11,10 +11,11 @@ from typing import Any
 
 from rhodolite.model.dataset import Dataset
 from rhodolite.pipeline.axis_attributes import describe_axes, without_dangling_names
+from rhodolite.pipeline.content_types import describe_contents
 from rhodolite.pipeline.discovery_attributes import discovery_attributes, drop_discovery_attributes
 from rhodolite.version import __version__
 
-CONVENTIONS = "CF-1.11"
+CONVENTIONS = "CF-1.11, ACDD-1.3"
 STUDY = "rhodolite_study"
 """The attribute of an output that holds the study by which it can be made again."""
 _LONGEST_STUDY = 48 << 10
@@ -42,7 +43,7 @@ def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
     origin : Origin, optional
         What was typed besides the steps.
     """
-    dataset = describe_axes(without_dangling_names(dataset))
+    dataset = describe_contents(describe_axes(without_dangling_names(dataset)))
     attributes = drop_discovery_attributes(dict(dataset.attributes))
     moment = _now().strftime("%Y-%m-%dT%H:%M:%SZ")
     line = f"{moment} rhodolite {__version__}: {sentence(dataset, origin)}"
@@ -54,8 +55,8 @@ def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
     study = origin.study(dataset) if origin is not None and origin.study is not None else ""
     if study and len(study.encode()) <= _LONGEST_STUDY:
         attributes[STUDY] = study
-    attributes |= discovery_attributes(dataset)
-    return replace(dataset, attributes=attributes)
+    found = discovery_attributes(replace(dataset, attributes=attributes))
+    return replace(dataset, attributes={**attributes, **found})
 
 
 def sentence(dataset: Dataset, origin: Origin | None = None) -> str:

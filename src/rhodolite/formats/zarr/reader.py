@@ -96,6 +96,8 @@ def read(path: Path, group: str | None = None) -> Dataset:
                 f"{path}: this is a single array without names; name the folder of the store it "
                 "lies in"
             )
+        # What is gathered in one place may be older than what lies with each array.
+        root = zarr.open_group(store, mode="r", use_consolidated=False)
         chosen = root if group is None else _group(path, root, group.strip("/"))
         arrays = dict(chosen.arrays())
         for stored in arrays.values():

@@ -52,8 +52,10 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
             _write_variable(root, variable, dataset, engine, layout, version)
     finally:
         store.stop()
-    if version == 2:
-        zarr.consolidate_metadata(path, zarr_format=2)
+    with warnings.catch_warnings():
+        # In version 3 what is gathered is an extension, which readers that do not know it pass by.
+        warnings.simplefilter("ignore")
+        zarr.consolidate_metadata(path, zarr_format=version)
 
 
 def _write_variable(

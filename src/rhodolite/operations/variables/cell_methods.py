@@ -6,7 +6,7 @@ import re
 from typing import Any
 
 from rhodolite.model.cf.vocabulary import STALE_AFTER_CHANGE
-from rhodolite.model.units.udunits import has_offset_zero, is_temperature, square_units
+from rhodolite.model.units.udunits import is_temperature, square_units
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.statistic import Measure, join_words
@@ -70,11 +70,27 @@ def climatology_attributes(
     )
     if measure.counts or measure.kind == "variance":
         changed = changed.edit("standard_name")
+    changed = mark_temperatures(changed, measure)
     if measure.kind == "variance" and variable.units:
         changed = changed.edit(units=square_units(variable.units))
-    if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
-        changed = changed.edit(units_metadata="temperature: difference")
     return dict(changed.attributes)
+
+
+def mark_temperatures(variable: Variable, measure: Measure) -> Variable:
+    """Return a variable that says truly whether its temperatures are on the scale (CF 3.1.2), given
+    the statistic that it is of, and still its units.
+
+    Parameters
+    ----------
+    variable : Variable
+    measure : Measure
+        The statistic.
+    """
+    if measure.kind in ("std", "range") and is_temperature(variable.units or "1"):
+        return variable.edit(units_metadata="temperature: difference")
+    if measure.counts or measure.kind in ("variance", "sum"):
+        return variable.edit("units_metadata")
+    return variable
 
 
 def anomaly_attributes(
@@ -152,8 +168,7 @@ def aggregate_attributes(
     )
     if methods:
         changed = changed.edit(cell_methods=methods)
-    if measure.kind in ("std", "range") and variable.units and has_offset_zero(variable.units):
-        changed = changed.edit(units_metadata="temperature: difference")
+    changed = mark_temperatures(changed, measure)
     if measure.method is None and not measure.counts:
         changed = changed.edit(comment=f"{measure} of the values in each period")
     return dict(changed.attributes)

@@ -16,6 +16,7 @@ from rhodolite.formats.text.filename_pattern import DATE_FIELDS, FilePattern
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import AxisShape
+from rhodolite.model.space.earth_figure import WGS_84, EarthFigure
 from rhodolite.model.variable import Variable
 
 _SPACE = (Role.LATITUDE, Role.LONGITUDE)
@@ -45,6 +46,8 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     header = _header_of(dataset)
     engine.prepare([variable.data for variable in dataset.variables.values()])
     northward = AxisShape.of(dataset.need(Role.LATITUDE).values).increasing
+    # By this text a GIS places the grid.
+    projection = (EarthFigure.of(dataset) or WGS_84).well_known_text() + "\n"
     written: set[str] = set()
     for variable in dataset.fields:
         for place, values in _maps(dataset, variable, engine):
@@ -52,7 +55,9 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
             if name in written:
                 raise UsageError(_too_many(path, pattern, dataset, variable))
             written.add(name)
-            _write_grid(path.with_name(name), header, values[::-1] if northward else values)
+            grid = path.with_name(name)
+            _write_grid(grid, header, values[::-1] if northward else values)
+            grid.with_suffix(".prj").write_text(projection, encoding="ascii")
 
 
 def _too_many(path: Path, pattern: FilePattern, dataset: Dataset, variable: Variable) -> str:

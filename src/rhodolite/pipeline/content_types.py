@@ -1,0 +1,68 @@
+"""What kind of content each variable is (ACDD 1.3), and whether temperatures are on the scale or
+differences (CF 3.1.2)."""
+
+from __future__ import annotations
+
+import re
+
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units.udunits import convertible
+from rhodolite.model.variable import Variable
+
+_MODELLED = re.compile(r"\b(model|simulat|reanalys|synthetic|ensemble|forecast|projection)", re.I)
+_MEASURED = re.compile(r"\b(observ|measure|station|gauge|satellite|radar|buoy|radiosonde)", re.I)
+_NOT_ON_SCALE = ("variance", "standard_deviation", "range", "sum")
+_PLAIN_TEMPERATURE = re.compile(r"(?!tendency|change|difference|product)\w*temperature")
+
+
+def describe_contents(dataset: Dataset) -> Dataset:
+    """Return a dataset whose variables say what kind of content they are, as far as that is known.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
+    source = str(dataset.attributes.get("source", ""))
+    fields = {variable.name for variable in dataset.fields}
+    coordinates = {c.name for c in dataset.axes.by_role.values()} | set(dataset.lengths)
+    for names in (dataset.axes.curvilinear, dataset.axes.sites):
+        coordinates |= set(names or ())
+
+    def described(variable: Variable) -> Variable:
+        added = {}
+        if "coverage_content_type" not in variable.attributes:
+            kind = (
+                _kind_of_field(variable, source)
+                if variable.name in fields
+                else ("coordinate" if variable.name in coordinates else None)
+            )
+            added = {} if kind is None else {"coverage_content_type": kind}
+        if variable.name in fields and _is_on_scale(variable):
+            added["units_metadata"] = "temperature: on_scale"
+        return variable.edit(**added) if added else variable
+
+    return dataset.with_variables(described(v) for v in dataset.variables.values())
+
+
+def _kind_of_field(variable: Variable, source: str) -> str | None:
+    """Return the kind of a data variable; None where nothing tells whether it was measured."""
+    if "flag_values" in variable.attributes or "flag_masks" in variable.attributes:
+        return "thematicClassification"
+    modelled, measured = _MODELLED.search(source), _MEASURED.search(source)
+    if bool(modelled) == bool(measured):
+        return None
+    return "modelResult" if modelled else "physicalMeasurement"
+
+
+def _is_on_scale(variable: Variable) -> bool:
+    about = variable.attributes
+    name = str(about.get("standard_name", "")).split(" ")[0]
+    departs = "anomal" in f"{variable.name} {about.get('long_name', '')}".lower()
+    methods = str(about.get("cell_methods", ""))
+    return (
+        "units_metadata" not in about
+        and _PLAIN_TEMPERATURE.fullmatch(name) is not None
+        and convertible("K", variable.units or "1")
+        and not departs
+        and not any(word in methods for word in _NOT_ON_SCALE)
+    )
