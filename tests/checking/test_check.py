@@ -284,7 +284,7 @@ def test_no_output_of_any_operation_breaks_the_conventions(demo, tmp_path, words
     assert checked.code == 0, checked.out
     assert "Errors: break the conventions" not in checked.out
     about = rhodolite.read(tmp_path / out).attributes
-    assert about["Conventions"] == "CF-1.11"
+    assert about["Conventions"] == "CF-1.11, ACDD-1.3"
     assert words.split()[0] in about["history"]
     assert {"date_created", "geospatial_lat_min"} <= about.keys()
 

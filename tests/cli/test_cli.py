@@ -54,7 +54,7 @@ def test_a_chain_is_one_computation_and_gives_the_numbers_of_a_script(demo, tmp_
                 file["tas"][:][months == month], values[months == month] - normal, atol=2e-6
             )
         assert file["lat"][:].tolist() == np.arange(60, 70.5, 0.5).tolist()
-        assert file.Conventions == "CF-1.11"
+        assert file.Conventions == "CF-1.11, ACDD-1.3"
         assert file["time"].bounds == "time_bnds"
         assert file["time_bnds"].shape == (2557, 2)
         assert file["tas"].filters()["zlib"]

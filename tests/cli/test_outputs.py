@@ -295,9 +295,10 @@ def test_a_dataset_says_what_it_holds_for_those_who_look_for_it(tmp_path):
         assert (file.time_coverage_duration, file.time_coverage_resolution) == ("P1Y", "P1M")
         assert file["tas"].coverage_content_type == "modelResult"
         assert file["lat"].coverage_content_type == "coordinate"
-    with netCDF4.Dataset(tmp_path / "b.nc", "a") as file:
+    (tmp_path / "e.nc").write_bytes((tmp_path / "b.nc").read_bytes())
+    with netCDF4.Dataset(tmp_path / "e.nc", "a") as file:
         file.summary, file.keywords, file.keywords_vocabulary = "Mine.", "warm", "ours"
-    assert run_here("subset", "b.nc", "--time", "2001", "-o", "d.nc", folder=tmp_path).code == 0
+    assert run_here("subset", "e.nc", "--time", "2001", "-o", "d.nc", folder=tmp_path).code == 0
     with netCDF4.Dataset(tmp_path / "d.nc") as file:
         assert (file.summary, file.keywords, file.keywords_vocabulary) == ("Mine.", "warm", "ours")
 

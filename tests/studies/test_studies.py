@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import shlex
 import tomllib
 
@@ -310,6 +311,9 @@ def test_what_was_said_and_taken_for_granted_is_on_record(folder):
         "statistic": "mean",
         "coverage": False,
     }
+    page = run_here("inspect", "s.nc", folder=folder).out
+    assert re.search(r"^Made     .*: aggregate a.nc --to season$", page, re.MULTILINE)
+    assert "rhodolite retrace s.nc shows all of it" in page
     # The study of a table goes with it, and is not mistaken for that of another.
     assert run_here(*words[:-1], "o.csv", folder=folder).code == 0
     beside = folder / "o.csv.study.toml"

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import shlex
 from typing import Any
 
+from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.plain_text import cut_text, file_size, make_all_visible
 
 _MARGIN = 9
-_LONGEST_TITLE, _LONGEST_CELL = 500, 120
+_LONGEST_TITLE, _LONGEST_CELL, _LONGEST_HISTORY = 500, 120, 160
 
 
 def dataset_page(found: dict[str, Any]) -> str:
@@ -26,8 +28,9 @@ def dataset_page(found: dict[str, Any]) -> str:
         ("Where", _where(found["where"])),
         ("When", _when(found["when"])),
         ("Height", _height(found["height"])),
+        ("Made", _making(found)),
     ):
-        lines += ["", *_section(title, text)]
+        lines += ["", *_section(title, text)] if text else []
     lines += ["", *_variable_table(found["variables"])]
     doubts = _doubts(found["variables"])
     lines += ["", *doubts] if doubts else []
@@ -195,6 +198,17 @@ def _height(height: dict[str, Any] | None) -> list[str]:
         f"{height['quantity']}",
         f"{', '.join(shown)} {height['units'] or ''}".strip(),
     ]
+
+
+def _making(found: dict[str, Any]) -> list[str]:
+    """Return the last line of the history, and how to see all of it."""
+    # Ends of lines are written out by now, as all that a terminal would obey.
+    history = str(found["attributes"].get("history", "")).strip().split("\\n")
+    if not history[-1] or not found["attributes"].get(STUDY):
+        return []
+    name = found["files"][0]["name"] if len(found["files"]) == 1 else "FILE"
+    last = cut_text(history[-1], _LONGEST_HISTORY)
+    return [last, f"rhodolite retrace {shlex.quote(name)} shows all of it, and makes it again"]
 
 
 def _variable_table(variables: list[dict[str, Any]]) -> list[str]:

@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
+from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.model.dataset import Dataset
 from rhodolite.pipeline.axis_attributes import describe_axes, without_dangling_names
 from rhodolite.pipeline.content_types import describe_contents
@@ -16,8 +17,6 @@ from rhodolite.pipeline.discovery_attributes import discovery_attributes, drop_d
 from rhodolite.version import __version__
 
 CONVENTIONS = "CF-1.11, ACDD-1.3"
-STUDY = "rhodolite_study"
-"""The attribute of an output that holds the study by which it can be made again."""
 _LONGEST_STUDY = 48 << 10
 """Bytes of text that an attribute of every format can hold."""
 

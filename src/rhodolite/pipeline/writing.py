@@ -21,9 +21,10 @@ from rhodolite.formats.atomic_output import (
 from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.formats.registry import TABLE, format_for
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.model.dataset import Dataset
 from rhodolite.pipeline.gif_comment import put_comment
-from rhodolite.pipeline.provenance import STUDY, Origin, add_provenance
+from rhodolite.pipeline.provenance import Origin, add_provenance
 from rhodolite.pipeline.sidecar import WITHOUT_PLACE, drop_sidecar, make_way, sidecar_of
 from rhodolite.pipeline.splitting import output_kind, split_dataset
 from rhodolite.plain_text import file_size

@@ -9,8 +9,8 @@ from xml.etree import ElementTree
 
 from rhodolite.errors import DataError, RhodoliteError
 from rhodolite.formats.open import open_dataset
+from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.pipeline.gif_comment import find_comment
-from rhodolite.pipeline.provenance import STUDY
 from rhodolite.pipeline.sidecar import SUFFIX, WITHOUT_PLACE, find_sidecar
 from rhodolite.studies.fingerprints import fingerprint
 

@@ -42,6 +42,8 @@ CALENDAR_ALIASES = {"gregorian": "standard", "365_day": "noleap", "366_day": "al
 CALENDARS_LIKE_TODAYS = ("standard", "proleptic_gregorian")
 """Calendars that agree since 1582."""
 
+STUDY = "rhodolite_study"
+"""The attribute of an output that holds the study by which it can be made again."""
 WATER_WORDS = ("precipitation", "rain", "snowfall", "runoff")
 """Words in names of quantities that are amounts or fluxes of water."""
 
