@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import html
 import os
 import re
 import shlex
@@ -413,3 +414,91 @@ def test_a_fingerprint_notices_every_byte_of_a_small_file_and_sizes_of_all(tmp_p
     large = fingerprint(path)
     path.write_bytes(bytes(10_000_002))
     assert fingerprint(path) != large
+
+
+_REPORT = """
+title = "Is <b>it</b> warm & dry?"
+
+[inputs]
+a = "a.nc"
+
+[steps.departures]
+of = "a"
+do = "anomaly"
+min-years = 1
+
+[steps.trend]
+of = "departures"
+do = "trend"
+
+[outputs."curve.png"]
+of = "departures"
+draw = "series"
+heading = "How did it <i>go</i>?"
+note = "A note."
+
+[outputs."trend.svg"]
+of = "trend"
+draw = "map"
+variable = "tas_trend"
+
+[outputs."cell.csv"]
+of = "departures"
+
+[outputs."departures.nc"]
+of = "departures"
+
+[outputs."all.html"]
+report = ["curve.png", "trend.svg", "cell.csv", "departures.nc"]
+text = '''First.
+
+Second <script>alert(1)</script>.'''
+"""
+
+
+def test_a_report_says_what_the_data_say(folder):
+    """Its numbers are those of NumPy, and nothing in it is run."""
+    (folder / "s.toml").write_text(_REPORT)
+    answer = run_here("study", "s.toml", folder=folder)
+    assert answer.code == 0, answer.err
+    page = (folder / "all.html").read_text()
+    tags = set(re.findall(r"<(\w+)", re.sub(r'src="data:[^"]*"', "", page)))
+    assert not tags & {"script", "b", "i", "link", "iframe", "object"}
+    assert not re.search(r'(?:src|href)="(?!data:|#)', page)
+    assert page.count("<img ") == 2
+    text = html.unescape(re.sub(r"<[^>]+>", "", page))
+    for said in ("Is <b>it</b> warm & dry?", "A note.", "anomaly --min-years 1: departures"):
+        assert said in text
+    values = rhodolite.read(folder / "departures.nc")["tas"].values()
+    lats = np.radians(np.arange(-60.0, 61, 20))
+    half = np.radians(10)
+    weights = np.sin(lats + half) - np.sin(lats - half)
+    series = np.average(values.mean(axis=2), axis=1, weights=weights)
+    numbers = [f"{series.min():.4g}", f"{series.max():.4g}"]
+    for number in numbers:
+        assert f"{number} K".replace("-", "\N{MINUS SIGN}") in text, number
+    assert re.search(r"K per year|K per decade", text)
+    assert "It is significant in" in text
+    assert "more rows are in cell.csv" in text
+    assert "a.nc" in text
+    again = run_here("study", "s.toml", folder=folder)
+    assert "all.html is up to date" in again.err
+    changed = _REPORT.replace("A note.", "Another.")
+    (folder / "s.toml").write_text(changed)
+    assert run_here("study", "s.toml", "--only", "all.html", folder=folder).code == 0
+    assert "Another." in (folder / "all.html").read_text()
+    assert run_here("retrace", "all.html", "--verify", folder=folder).out == "a.nc: the same\n"
+    assert run_here("retrace", "all.html", "--run", "--into", "x", folder=folder).code == 0
+    assert len(list((folder / "x").iterdir())) == 6  # with the study of the table
+    for old, new, said in (
+        (
+            '"cell.csv",',
+            '"cel.csv",',
+            "there is no output 'cel.csv' to show. Did you mean cell.csv",
+        ),
+        ('"all.html"', '"all.txt"', "a report is a page; write .html"),
+        ("text =", "texts =", "there is no key of a report 'texts'. Did you mean text"),
+    ):
+        (folder / "s.toml").write_text(_REPORT.replace(old, new))
+        answer = run_here("study", "s.toml", folder=folder)
+        assert (answer.code, said in answer.err) == (2, True), answer.err

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import re
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -15,6 +16,7 @@ from rhodolite.pipeline.sidecar import SUFFIX, WITHOUT_PLACE, find_sidecar
 from rhodolite.studies.fingerprints import fingerprint
 
 _SUBJECT = re.compile(rb"/Subject \(((?:[^()\\]|\\.)*)\)", re.DOTALL)
+_IN_PAGE = re.compile(r'<pre id="rhodolite-study">(.*?)</pre>', re.DOTALL)
 _ESCAPED = re.compile(rb"\\([0-7]{3}|.)", re.DOTALL)
 _BYTE_ORDER_MARKS = (b"\xfe\xff", b"\xff\xfe")
 _LETTERS = {b"n": b"\n", b"r": b"\r", b"t": b"\t", b"b": b"\b", b"f": b"\f"}
@@ -43,6 +45,8 @@ def find_study(path: Path) -> str:
         found = _find_in_svg(path)
     elif suffix == ".pdf":
         found = _find_in_pdf(path)
+    elif suffix in (".html", ".htm"):
+        found = _find_in_page(path)
     elif suffix == ".gif":
         found = find_comment(path)
     elif suffix in WITHOUT_PLACE:
@@ -135,6 +139,11 @@ def _find_in_pdf(path: Path) -> str | None:
     return (
         text.decode("utf-16") if text[:2] in (b"\xfe\xff", b"\xff\xfe") else text.decode("latin-1")
     )
+
+
+def _find_in_page(path: Path) -> str | None:
+    found = _IN_PAGE.search(path.read_text(encoding="utf-8", errors="replace"))
+    return None if found is None else html.unescape(found.group(1))
 
 
 def _unescape(match: re.Match[bytes]) -> bytes:

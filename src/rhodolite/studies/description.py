@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -106,16 +106,39 @@ class Output:
         How data lie on disk.
     picture : NamedStep, optional
         The drawing.
+    heading, note : str
+        What a report says above it; the heading is its name by default.
     """
 
     path: str
     of: str
     layout: Layout
     picture: NamedStep | None = None
+    heading: str = ""
+    note: str = ""
 
     @property
     def needs(self) -> tuple[str, ...]:
         return (self.of,) if self.picture is None else self.picture.needs
+
+
+@dataclass(frozen=True)
+class Report:
+    """A page that shows other outputs, with their numbers in sentences.
+
+    Parameters
+    ----------
+    path : str
+        Relative to the folder of the outputs.
+    shows : tuple of str
+        Paths of the outputs that it shows, in order.
+    text : str
+        What stands at its head.
+    """
+
+    path: str
+    shows: tuple[str, ...]
+    text: str = ""
 
 
 @dataclass(frozen=True)
@@ -130,6 +153,7 @@ class Study:
     steps : mapping of str to NamedStep
         In an order in which each comes after all that it needs.
     outputs : mapping of str to Output
+    reports : mapping of str to Report
     """
 
     path: Path
@@ -137,3 +161,4 @@ class Study:
     inputs: Mapping[str, Input]
     steps: Mapping[str, NamedStep]
     outputs: Mapping[str, Output]
+    reports: Mapping[str, Report] = field(default_factory=dict)

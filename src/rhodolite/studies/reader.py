@@ -18,7 +18,7 @@ from rhodolite.operations import SUMMARIES as OPERATIONS
 from rhodolite.operations import operation
 from rhodolite.operations.declaration import Step, parameters
 from rhodolite.operations.parameters.other_dataset import OtherDataset
-from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Study
+from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Report, Study
 from rhodolite.studies.repetition import repeat_tables
 from rhodolite.studies.toml_lines import TomlLines
 
@@ -118,13 +118,18 @@ class _Reader:
         for name in inputs.keys() & filled["steps"].keys():
             raise self.refuse(f"'{name}' is an input and a step", *filled["steps"][name][1])
         steps = {n: self._step(n, one[0], one[1], names) for n, one in filled["steps"].items()}
+        pages = {n: one for n, one in filled["outputs"].items() if _is_report(one[0])}
         outputs = {
-            n: self._output(n, one[0], one[1], names) for n, one in filled["outputs"].items()
+            n: self._output(n, one[0], one[1], names)
+            for n, one in filled["outputs"].items()
+            if n not in pages
         }
+        reports = {n: self._report(n, one[0], one[1], outputs) for n, one in pages.items()}
         if not outputs:
             raise self.refuse('there are no outputs; write [outputs."result.nc"] and of = "..."')
         places = {name: place for name, (_, place) in filled["steps"].items()}
-        return Study(self._path, title, inputs, self._in_order(steps, places), outputs)
+        in_order = self._in_order(steps, places)
+        return Study(self._path, title, inputs, in_order, outputs, reports)
 
     def _filled(
         self,
@@ -239,7 +244,30 @@ class _Reader:
             raise self.refuse(said if verb else 'a step needs do = "VERB"', *place, "do")
         return self._made(name, operation(verb), verb, table, place, names)
 
-    def _output(self, path: str, content: Any, place: Place, names: Mapping[str, Any]) -> Output:
+    def _report(
+        self, path: str, content: Any, place: Place, outputs: Mapping[str, Output]
+    ) -> Report:
+        self._check_path(path, place)
+        table = self._as_table(content, place)
+        self._check_keys(table, ("report", "text"), "key of a report", *place)
+        if Path(path).suffix.lower() not in (".html", ".htm"):
+            raise self.refuse(f"'{path}': a report is a page; write .html", *place)
+        shows = [table["report"]] if isinstance(table["report"], str) else table["report"]
+        if not isinstance(shows, list) or not shows:
+            raise self.refuse('report is a list of outputs: ["map.png"]', *place, "report")
+        for one in shows:
+            if one not in outputs:
+                said = f"there is no output '{one}' to show. {nearest_names(str(one), outputs)}"
+                raise self.refuse(said, *place, "report")
+        return Report(path, tuple(shows), self._words(table, "text", place))
+
+    def _words(self, table: dict[str, Any], key: str, place: Place) -> str:
+        value = table.pop(key, "")
+        if not isinstance(value, str):
+            raise self.refuse(f"{key} is text", *place, key)
+        return value
+
+    def _check_path(self, path: str, place: Place) -> None:
         parts = Path(path).parts
         if Path(path).is_absolute() or ".." in parts or not parts or path.startswith("-"):
             raise self.refuse(
@@ -247,18 +275,22 @@ class _Reader:
                 "path within it",
                 *place,
             )
+
+    def _output(self, path: str, content: Any, place: Place, names: Mapping[str, Any]) -> Output:
+        self._check_path(path, place)
         table = self._as_table({"of": content} if isinstance(content, str) else content, place)
+        said = {key: self._words(table, key, place) for key in ("heading", "note")}
         kind = table.pop("draw", None)
         if kind is None:
             self._check_keys(table, ("of", *_LAYOUT_KEYS), "key of an output", *place)
             of = self._of(table, place, names)
-            return Output(path, of, self._layout(table, place))
+            return Output(path, of, self._layout(table, place), None, **said)
         if kind not in DRAWINGS:
             raise self.refuse(
                 f"no drawing '{kind}'. {nearest_names(str(kind), DRAWINGS)}", *place, "draw"
             )
         made = self._made(path, drawing(kind), f"draw {kind}", table, place, names)
-        return Output(path, made.of, USUAL_LAYOUT, made)
+        return Output(path, made.of, USUAL_LAYOUT, made, **said)
 
     def _layout(self, table: Mapping[str, Any], place: Place) -> Layout:
         for key in ("unlimited", "raw", "checksums", "all"):
@@ -381,6 +413,10 @@ def _circle(name: str, left: Mapping[str, NamedStep]) -> list[str]:
     while way.count(way[-1]) == 1:
         way.append(next(need for need in left[way[-1]].needs if need in left))
     return way[way.index(way[-1]) :]
+
+
+def _is_report(content: Any) -> bool:
+    return isinstance(content, dict) and "report" in content
 
 
 def _is_number(value: Any) -> bool:

@@ -15,7 +15,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import FileValue
 from rhodolite.operations.declaration import Step, parameters, to_plain
 from rhodolite.pipeline.chain import Chain
-from rhodolite.studies.description import Input, NamedStep, Output, Study
+from rhodolite.studies.description import Input, NamedStep, Output, Report, Study
 from rhodolite.studies.fingerprints import files_named, fingerprint
 from rhodolite.version import __version__
 
@@ -42,6 +42,7 @@ def write_study(study: Study, made: Mapping[str, Any] | None = None) -> str:
         for name, one in study.steps.items()
     ]
     tables += [_output_table(one, full) for one in study.outputs.values()]
+    tables += [_report_table(one) for one in study.reports.values()]
     tables += [_table(("made",), made)] if made else []
     return "\n\n".join(tables) + "\n"
 
@@ -53,9 +54,11 @@ def restrict_study(study: Study, path: str) -> Study:
     ----------
     study : Study
     path : str
-        Of the output.
+        Of the output; with a report come the outputs that it shows.
     """
-    needed, left = set(), list(study.outputs[path].needs)
+    reports = {path: study.reports[path]} if path in study.reports else {}
+    shown = reports[path].shows if reports else (path,)
+    needed, left = set(), [name for one in shown for name in study.outputs[one].needs]
     while left:
         name = left.pop()
         needed.add(name)
@@ -64,7 +67,8 @@ def restrict_study(study: Study, path: str) -> Study:
         study,
         inputs={name: one for name, one in study.inputs.items() if name in needed},
         steps={name: one for name, one in study.steps.items() if name in needed},
-        outputs={path: study.outputs[path]},
+        outputs={one: study.outputs[one] for one in dict.fromkeys(shown)},
+        reports=reports,
     )
 
 
@@ -248,10 +252,16 @@ def _input_table(one: Input) -> str:
     return _table(("inputs", one.name), table)
 
 
+def _report_table(one: Report) -> str:
+    table = {"report": list(one.shows), "text": one.text or None}
+    return _table(("outputs", one.path), table)
+
+
 def _output_table(one: Output, full: bool) -> str:
+    said = {"heading": one.heading or None, "note": one.note or None}
     if one.picture is not None:
         kind = one.picture.kind.verb.removeprefix("draw ")
-        table = {"of": one.of, "draw": kind, **_plain(one.picture, full)}
+        table = {"of": one.of, "draw": kind, **_plain(one.picture, full), **said}
         return _table(("outputs", one.path), table)
     usual, layout = Layout(), one.layout
     options = {
@@ -265,7 +275,7 @@ def _output_table(one: Output, full: bool) -> str:
         "checksums": None if layout.checksums else False,
         "all": layout.all_rows or None,
     }
-    return _table(("outputs", one.path), {"of": one.of, **options})
+    return _table(("outputs", one.path), {"of": one.of, **options, **said})
 
 
 def _table(place: tuple[str, ...], table: Mapping[str, Any]) -> str:

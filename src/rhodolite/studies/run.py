@@ -40,7 +40,7 @@ from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.side_inputs import SideInputs
 from rhodolite.pipeline.splitting import output_kind
 from rhodolite.pipeline.writing import save_figure, write
-from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Study
+from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Report, Study
 from rhodolite.studies.done import DoneBefore
 from rhodolite.studies.fingerprints import files_named, fingerprint, last_change
 from rhodolite.studies.record import move_study, restrict_study, tell_making, write_study
@@ -102,10 +102,11 @@ class StudyRun:
 
     def __post_init__(self) -> None:
         for name in self.only:
-            if name not in self.study.outputs:
+            known = [*self.study.outputs, *self.study.reports]
+            if name not in known:
                 raise UsageError(
                     f"--only {name}: {self.study.path} has no such output. "
-                    f"{nearest_names(name, self.study.outputs)}"
+                    f"{nearest_names(name, known)}"
                 )
         self._home = (self.home or self.study.path.parent).resolve()
         self._into = (self.into or self.study.path.parent).resolve()
@@ -115,8 +116,30 @@ class StudyRun:
 
     @property
     def wanted(self) -> list[Output]:
-        """The outputs that are to be up to date at the end."""
-        return [self.study.outputs[name] for name in self.only or self.study.outputs]
+        """The outputs that are to be up to date at the end; a report needs those that it shows."""
+        asked = [
+            shown
+            for name in self.only or self.study.outputs
+            for shown in ((name,) if name in self.study.outputs else self.study.reports[name].shows)
+        ]
+        return [self.study.outputs[name] for name in dict.fromkeys(asked)]
+
+    @property
+    def pages(self) -> list[Report]:
+        """The reports that are to be up to date at the end."""
+        reports = self.study.reports
+        return [one for name, one in reports.items() if not self.only or name in self.only]
+
+    def split_pages(self) -> tuple[list[Report], list[Report]]:
+        """Return the reports that are to be made, and those that are up to date."""
+        with self._at_home():
+            stale = [
+                one
+                for one in self.pages
+                if self.fresh
+                or not self._done.holds(one.path, self._page_key(one), self._into / one.path)
+            ]
+        return stale, [one for one in self.pages if one not in stale]
 
     def split(self) -> tuple[list[Output], list[Output]]:
         """Return the outputs that are to be made, and those that are up to date."""
@@ -138,6 +161,7 @@ class StudyRun:
             If anything is wrong with the study, the data or an output.
         """
         stale, _ = self.split()
+        pages, _ = self.split_pages()
         with (
             self._at_home(),
             _deep_calls(len(self.study.steps)),
@@ -145,6 +169,10 @@ class StudyRun:
         ):
             for one in stale:
                 self._check(one)
+            for page in pages:
+                place = self._into / page.path
+                place.parent.mkdir(parents=True, exist_ok=True)
+                check_output(place, self.overwrite or self._done.made(page.path, place), ())
             for one in stale:
                 self._prepare_needed(one)
             # All at once, so that those that need the same data share the passes over them.
@@ -160,6 +188,47 @@ class StudyRun:
                 size = self._write(one, engine)
                 self._done.keep(one.path, key, self._place(one))
                 written(self._place(one), size)
+            for page in pages:
+                key, place = self._page_key(page), self._into / page.path
+                self._write_page(page, place, engine)
+                self._done.keep(page.path, key, place)
+                written(place, size_on_disk(place))
+
+    def _write_page(self, page: Report, place: Path, engine: Engine) -> None:
+        from rhodolite.reports.page import render_page
+        from rhodolite.studies.reporting import section_of
+
+        shown = [self.study.outputs[name] for name in page.shows]
+        sections = []
+        for one in shown:
+            self._prepare_needed(one)
+            dataset = self._nodes[one.of].together
+            sections.append(
+                section_of(self.study, one, self._place(one), dataset, self._steps_to(one), engine)
+            )
+        first = self._nodes[shown[0].of].together
+        part = restrict_study(self.study, page.path)
+        made = self._tell_making(part, first)
+        study = write_study(move_study(part, self._into), made)
+        title = self.study.title or place.stem.replace("_", " ")
+        text = render_page(title, page.text, sections, study, made)
+        overwrite = self.overwrite or self._done.made(page.path, place)
+        with complete_or_nothing(place, overwrite, ()) as temporary:
+            temporary.write_text(text, encoding="utf-8")
+
+    def _steps_to(self, one: Output) -> list[tuple[NamedStep, Step]]:
+        """Return the steps that lead to an output, its drawing included, in order."""
+        named = [] if one.picture is None else [one.picture]
+        name = one.of
+        while name in self.study.steps:
+            named.insert(0, self.study.steps[name])
+            name = self.study.steps[name].of
+        return [(step, self._made(step)) for step in named]
+
+    def _page_key(self, page: Report) -> str:
+        shown = [self.study.outputs[name] for name in page.shows]
+        said = [[one.path, one.heading, one.note, self._key(one)] for one in shown]
+        return _digest([__version__, self.study.title, page.text, said])
 
     def plan(self, engine: Engine) -> list[tuple[Output, Plan]]:
         """Return what would be read and written for the outputs that are to be made."""
@@ -284,9 +353,11 @@ class StudyRun:
     def _text(self, one: Output, dataset: Dataset) -> str:
         """Return the study of one output."""
         part = restrict_study(self.study, one.path)
+        return write_study(move_study(part, self._into), self._tell_making(part, dataset))
+
+    def _tell_making(self, part: Study, dataset: Dataset) -> dict[str, Any]:
         files = [str(path) for given in part.inputs.values() for path in _files_of(given)]
-        made = tell_making(files, self._into, dataset, self._warned)
-        return write_study(move_study(part, self._into), made)
+        return tell_making(files, self._into, dataset, self._warned)
 
     def _key(self, one: Output) -> str:
         """Return what decides whether an output is up to date: all that it is made of."""

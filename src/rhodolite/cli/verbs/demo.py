@@ -14,6 +14,7 @@ from rhodolite.plain_text import file_size
 
 Run = Callable[[list[str], bool], int]
 if TYPE_CHECKING:
+    from rhodolite.arrays import Engine
     from rhodolite.cli.options import Parser
 
 _DESCRIPTION = """\
@@ -59,6 +60,7 @@ def run(words: list[str], quiet: bool) -> int:
     if len(options.folder) != 1:
         raise UsageError("demo: name one folder to write to, such as rhodolite demo demo")
 
+    from rhodolite.demo.example import STUDY, study_text
     from rhodolite.demo.places import write_places
     from rhodolite.demo.world import datasets
     from rhodolite.errors import OutputError
@@ -78,10 +80,12 @@ def run(words: list[str], quiet: bool) -> int:
             format_for(path).write(dataset, temporary, engine, layout)
         total += path.stat().st_size
     total += _place(write_places, folder, options.overwrite)
+    with complete_or_nothing(folder / STUDY, options.overwrite, ()) as temporary:
+        temporary.write_text(study_text(), encoding="utf-8")
     if not quiet:
         say(f"wrote the demo data to {folder} ({file_size(total)})")
     if not options.data_only:
-        _run_example(folder, options.overwrite, quiet)
+        _run_example(folder, options.overwrite, quiet, engine)
     return 0
 
 
@@ -100,20 +104,33 @@ def _place(write: Callable[[Path], list[Path]], folder: Path, overwrite: bool) -
     return total
 
 
-def _run_example(folder: Path, overwrite: bool, quiet: bool) -> None:
+def _run_example(folder: Path, overwrite: bool, quiet: bool, engine: Engine) -> None:
+    """Run the first commands, and then the study, with the question that each output answers."""
     from rhodolite.cli.main import dispatch
-    from rhodolite.demo.example import EXAMPLE
+    from rhodolite.demo.example import FIRST_STEPS, STUDY
+    from rhodolite.studies.reader import read_study
+    from rhodolite.studies.run import StudyRun
 
-    for question, command in EXAMPLE:
+    for question, command in FIRST_STEPS:
         words = [
-            str(folder / word)
-            if word.endswith((".nc", ".png", ".csv")) or (folder / word).exists()
-            else word
+            str(folder / word) if word.endswith(".nc") or (folder / word).exists() else word
             for word in command.split()
         ]
         if not quiet:
             print(f"\n{question}".rstrip())
             print(f"$ rhodolite {shlex.join(words)}", flush=True)
         dispatch([*words, *(["--overwrite"] if overwrite and "-o" in words else [])], quiet)
+    path = folder / STUDY
+    study = read_study(path)
     if not quiet:
-        print(f"\nThe files and pictures are in {folder}.")
+        print(f"\n{study.title}\n$ rhodolite study {shlex.quote(str(path))}", flush=True)
+
+    def tell(place: Path, size: tuple[int, int]) -> None:
+        if not quiet:
+            one = study.outputs.get(place.name)
+            print(f"\n{one.heading if one else 'All of it on one page'}", flush=True)
+            say(f"wrote {folder / place.name} ({file_size(size[1])})")
+
+    StudyRun(study, fresh=overwrite, overwrite=overwrite).run(engine, tell)
+    if not quiet:
+        print(f"\nThe files and pictures are in {folder}, and all on one page in report.html.")

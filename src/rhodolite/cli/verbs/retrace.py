@@ -64,7 +64,7 @@ def run(words: list[str], quiet: bool) -> int:
         show(text.rstrip("\n"))
         return 0
     study = read_study_text(text, Path(f"the study in {path}"))
-    (output,) = study.outputs
+    output = next(iter([*study.reports, *study.outputs]))
     home = home_of(path, output)
     if options.verify:
         try:

@@ -121,12 +121,16 @@ def run(words: list[str], quiet: bool) -> int:
             say(written_line(shown, size, time.monotonic() - before))
         before = time.monotonic()
 
-    _, ready = work.split()
     if not quiet:
-        for one in ready:
-            say(f"{one.path} is up to date")
+        for path in _up_to_date(work):
+            say(f"{path} is up to date")
     work.run(engine, tell)
     return 0
+
+
+def _up_to_date(work: StudyRun) -> list[str]:
+    outputs, pages = work.split()[1], work.split_pages()[1]
+    return [*(one.path for one in outputs), *(page.path for page in pages)]
 
 
 def _settings(texts: list[str]) -> dict[str, str]:
@@ -143,13 +147,14 @@ def _say_plan(work: StudyRun, engine: Engine) -> None:
     """Print, for each output, the way to it and the passes, or that it is up to date."""
     from rhodolite.cli.console import say_plan, show
 
-    _, ready = work.split()
-    for one in ready:
-        show(f"{one.path} is up to date.\n")
+    for path in _up_to_date(work):
+        show(f"{path} is up to date.\n")
     for one, plan in work.plan(engine):
         show(f"{one.path}: {_way(work, one)}")
         say_plan(plan, Path(one.path), engine)
         show("")
+    for page in work.split_pages()[0]:
+        show(f"{page.path}: a report of {', '.join(page.shows)}\n")
 
 
 def _way(work: StudyRun, output: Output) -> str:

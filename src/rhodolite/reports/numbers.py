@@ -1,0 +1,227 @@
+"""The numbers of a dataset in sentences: trends with their limits, highest and lowest values with
+their time and place, means over the area."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, Engine
+from rhodolite.errors import RhodoliteError, collecting
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.range_text import format_latitude, format_longitude
+from rhodolite.model.time.time_labels import base_years, time_labels
+from rhodolite.model.units.udunits import pretty
+from rhodolite.model.variable import Variable
+from rhodolite.operations.axis_reduction.plan import Over
+from rhodolite.operations.summarise import Summarise
+from rhodolite.operations.trend import Trend
+
+_MOST_VALUES = 20_000_000
+"""Of a variable, so that a report is no work of its own."""
+_MOST_SERIES = 12
+_FEWEST_YEARS = 10
+_COMPANIONS = ("_trend_error", "_trend_lower", "_trend_upper", "_trend_pvalue", "_change")
+_SIGNIFICANT = "_significant"
+_CONFIDENCE = re.compile(r"confidence (0\.\d+)")
+_ROUNDING = 1e-9
+"""Of the largest value, below which a mean is nothing but rounding."""
+
+
+def sentences_of(dataset: Dataset, engine: Engine, *, trends: bool = False) -> tuple[str, ...]:
+    """Return sentences with the numbers that one would ask for first.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    engine : Engine
+    trends : bool
+        Whether the trends of series are told.
+    """
+    found: list[str] = []
+    for variable in dataset.fields:
+        if not variable.numeric or not variable.data.size or variable.name.endswith(_COMPANIONS):
+            continue
+        if variable.data.size > _MOST_VALUES or variable.name.endswith(_SIGNIFICANT):
+            continue
+        found += _about(dataset, variable, engine, trends)
+    return tuple(found)
+
+
+def _about(dataset: Dataset, variable: Variable, engine: Engine, trends: bool) -> Iterator[str]:
+    values = np.asarray(engine.compute(variable.floats()), dtype=np.float64)
+    if not np.isfinite(values).any():
+        yield f"{_capital(variable.quantity)}: no value is there."
+        return
+    labels = _labels(dataset, variable, engine)
+    if variable.name.endswith("_trend"):
+        yield _trend(dataset, variable, values, labels, engine)
+        return
+    if values.ndim == 0:
+        yield f"{_capital(variable.quantity)}: {_number(values, variable)}."
+        return
+    roles = _roles(dataset, variable)
+    others = [at for at, role in enumerate(roles) if role is None and values.shape[at] > 1]
+    if len(others) == 1 and values.shape[others[0]] <= _MOST_SERIES:
+        for at in range(values.shape[others[0]]):
+            rest = [names for axis, names in enumerate(labels) if axis != others[0]]
+            of = labels[others[0]][at]
+            yield _extremes(variable, np.take(values, at, others[0]), rest, f" ({of})")
+    else:
+        yield _extremes(variable, values, labels, "", _area_mean(dataset, variable, engine))
+    if trends:
+        yield from _change(dataset, variable, engine)
+
+
+def _extremes(
+    variable: Variable,
+    values: Array,
+    labels: list[list[str]],
+    what: str = "",
+    mean: tuple[float, str] | None = None,
+) -> str:
+    """Return mean, lowest and highest value, with where and when these are."""
+    start = f"{_capital(variable.quantity)}{what}:"
+    if not np.isfinite(values).any():
+        return f"{start} no value is there."
+    if values.size == 1:
+        return f"{start} {_number(values.reshape(-1)[0], variable)}."
+    if mean is None:
+        mean = float(np.nanmean(values)), "on average"
+    value, words = mean
+    if abs(value) < _ROUNDING * np.nanmax(np.abs(values)):
+        value = 0.0
+    said = f" {_number(value, variable)} {words};" if np.isfinite(value) else ""
+    ends = []
+    for word, find in (("lowest", np.nanargmin), ("highest", np.nanargmax)):
+        place = np.unravel_index(int(find(values)), values.shape)
+        where = ", ".join(names[at] for names, at in zip(labels, place, strict=True) if names)
+        number = _number(values[place], variable)
+        ends.append(f"the {word} is {number}" + (f" ({where})" if where else ""))
+    return f"{start}{said} {', '.join(ends)}."
+
+
+def _trend(
+    dataset: Dataset, variable: Variable, values: Array, labels: list[list[str]], engine: Engine
+) -> str:
+    """Return a trend with its limits; of a map, its mean and range, and where it is significant."""
+    base = variable.name.removesuffix("_trend")
+    if values.size == 1:
+        text = f"{_capital(variable.quantity)}: {_number(values.reshape(-1)[0], variable)}"
+        limits = [_single(dataset, f"{base}_trend_{end}", engine) for end in ("lower", "upper")]
+        if None not in limits:
+            low, high = (_number(end, variable, units=False) for end in limits)
+            text += f" (between {low} and {high}{_confidence(dataset, base)})"
+        chance = _single(dataset, f"{base}_trend_pvalue", engine)
+        if chance is None:
+            return f"{text}."
+        return f"{text}; p {'< 0.001' if chance < 1e-3 else f'= {chance:.2g}'}."
+    told = _extremes(variable, values, labels, "", _area_mean(dataset, variable, engine))
+    flags = dataset.variables.get(f"{base}_trend{_SIGNIFICANT}")
+    if flags is None or flags.data.shape != values.shape:
+        return told
+    significant = np.asarray(engine.compute(flags.data)) == 1
+    share = 100 * significant[np.isfinite(values)].mean()
+    return f"{told} It is significant in {share:.0f} % of the cells."
+
+
+def _confidence(dataset: Dataset, base: str) -> str:
+    said = _CONFIDENCE.search(dataset[f"{base}_trend_lower"].quantity)
+    return f" with {100 * float(said.group(1)):g} % confidence" if said else ""
+
+
+def _single(dataset: Dataset, name: str, engine: Engine) -> float | None:
+    variable = dataset.variables.get(name)
+    if variable is None or variable.data.size != 1:
+        return None
+    value = float(np.asarray(engine.compute(variable.floats())).reshape(-1)[0])
+    return value if np.isfinite(value) else None
+
+
+def _change(dataset: Dataset, variable: Variable, engine: Engine) -> Iterator[str]:
+    """Yield the trend of a single series that is long enough."""
+    axis = dataset.time
+    dimensions = [d for d in variable.dimensions if dataset.lengths[d] > 1]
+    if axis is None or len(dimensions) != 1 or np.ptp(axis.decimal_years) < _FEWEST_YEARS:
+        return
+    try:
+        # What the trend warns of has been said where it was drawn.
+        with collecting():
+            made = Trend()(dataset.restrict([variable.name]))
+            name = f"{variable.name}_trend"
+            values = np.asarray(engine.compute(made[name].floats()), dtype=np.float64)
+            yield _trend(made, made[name], values, [], engine)
+    except RhodoliteError:
+        return
+
+
+def _area_mean(dataset: Dataset, variable: Variable, engine: Engine) -> tuple[float, str] | None:
+    """Return the mean over the area and all else, weighted, with what it is of; None where there
+    are no two axes of an area."""
+    spatial = {Role.LATITUDE, Role.LONGITUDE}
+    if not spatial <= set(_roles(dataset, variable)):
+        return None
+    nothing = float("nan"), ""
+    try:
+        with collecting():
+            made = Summarise(over=Over.AREA)(dataset.restrict([variable.name]))
+            means = np.asarray(engine.compute(made[variable.name].floats()), dtype=np.float64)
+    except RhodoliteError:
+        return nothing
+    return (float(np.nanmean(means)), "on average over the area") if means.size else nothing
+
+
+def _roles(dataset: Dataset, variable: Variable) -> list[Role | None]:
+    by_dimension = {str(c.dimension): role for role, c in dataset.axes.by_role.items()}
+    for name in dataset.axes.curvilinear or ():
+        latitude, longitude = dataset.variables[name].dimensions[-2:]
+        by_dimension |= {latitude: Role.LATITUDE, longitude: Role.LONGITUDE}
+    return [by_dimension.get(dimension) for dimension in variable.dimensions]
+
+
+def _labels(dataset: Dataset, variable: Variable, engine: Engine) -> list[list[str]]:
+    """Return what the places along each dimension are called; nothing where one is left."""
+    found = []
+    for dimension, role in zip(variable.dimensions, _roles(dataset, variable), strict=True):
+        size = dataset.lengths[dimension]
+        if role is Role.TIME and dataset.time is not None:
+            years = base_years(dataset.time)
+            names = [
+                f"{label}, {years}" if years and label != years else label
+                for label in time_labels(dataset.time)
+            ]
+        else:
+            names = [_place(one, role) for one in _coordinate(dataset, dimension, size, engine)]
+        found.append(names if size > 1 else [])
+    return found
+
+
+def _coordinate(dataset: Dataset, dimension: str, size: int, engine: Engine) -> Any:
+    along = [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
+    texts = [v for v in along if v.data.dtype.kind not in "fiu"]
+    chosen = texts[0] if texts else dataset.variables.get(dimension)
+    if chosen is None or chosen.dimensions != (dimension,):
+        return range(1, size + 1)
+    return engine.compute(chosen.data)
+
+
+def _place(value: Any, role: Role | None) -> str:
+    if role is Role.LATITUDE:
+        return format_latitude(float(value))
+    if role is Role.LONGITUDE:
+        return format_longitude((float(value) + 180) % 360 - 180)
+    return f"{value:g}" if isinstance(value, (float, np.floating)) else str(value)
+
+
+def _number(value: Any, variable: Variable, *, units: bool = True) -> str:
+    text = f"{float(value):.4g}".replace("-", "\N{MINUS SIGN}")
+    unit = pretty(variable.units) if units else ""
+    return f"{text} {unit}".strip()
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]

@@ -1,0 +1,129 @@
+"""What a report says of each output of a study: its numbers, and how it was made, in words."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from rhodolite.arrays import Engine
+from rhodolite.drawing.base import Drawing
+from rhodolite.errors import RhodoliteError, collecting
+from rhodolite.formats.open import open_dataset
+from rhodolite.inspection.page import dataset_page
+from rhodolite.inspection.summary import describe
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.operations.axis_reduction.plan import Over
+from rhodolite.operations.declaration import Step, summary, to_plain
+from rhodolite.operations.subset import Subset
+from rhodolite.operations.summarise import Summarise
+from rhodolite.reports.numbers import sentences_of
+from rhodolite.reports.page import embed_picture, read_rows
+from rhodolite.reports.section import Section
+from rhodolite.reports.sources import sources_of
+from rhodolite.studies.description import NamedStep, Output, Study
+
+_OF_SUBSET = ("variable", "time", "level", "at")
+_CURVES = ("series", "years")
+
+
+def section_of(
+    study: Study,
+    output: Output,
+    place: Path,
+    dataset: Dataset,
+    steps: list[tuple[NamedStep, Step]],
+    engine: Engine,
+) -> Section:
+    """Return what a report says of an output that is there.
+
+    Parameters
+    ----------
+    study : Study
+    output : Output
+    place : Path
+        Of its file.
+    dataset : Dataset
+        What it was written or drawn of.
+    steps : list of tuple
+        The steps that led to it, the drawing included, in order.
+    engine : Engine
+    """
+    made = [step for _, step in steps]
+    table = page = None
+    if output.picture is not None:
+        drawing = made[-1]
+        shown = _shown(drawing, output.picture.source(dataset))
+        trends = bool(getattr(drawing, "trend", False)) or _has_departures(made)
+        sentences = sentences_of(shown, engine, trends=trends and drawing.verb in _CURVES)
+    elif place.suffix.lower() == ".csv" and place.exists():
+        table, sentences = read_rows(place), ()
+    else:
+        written = open_dataset([place]) if place.exists() else dataset
+        page, sentences = dataset_page(describe(written, engine)), ()
+    return Section(
+        output.path,
+        output.heading or output.path,
+        output.note,
+        "" if output.picture is None else embed_picture(place),
+        sentences,
+        table,
+        page or "",
+        (*_of_inputs(study, output), *(_in_words(named, step) for named, step in steps)),
+        sources_of(made),
+    )
+
+
+def _has_departures(steps: list[Step]) -> bool:
+    """Return whether the mean cycle has been taken away, so that a straight line says something."""
+    return any(step.verb in ("anomaly", "detrend") for step in steps)
+
+
+def _shown(drawing: Step, dataset: Dataset) -> Dataset:
+    """Return the part of a dataset that a drawing shows, or its mean where it draws that."""
+    chosen: dict[str, Any] = {
+        name: getattr(drawing, name)
+        for name in _OF_SUBSET
+        if getattr(drawing, name, None) is not None
+    }
+    variable = chosen.get("variable")
+    if isinstance(variable, str):
+        chosen["variable"] = (variable,)
+    try:
+        # What there is to warn of has been said where it was drawn.
+        with collecting():
+            part = Subset(**chosen)(dataset) if chosen else dataset
+            spatial = part.coordinate(Role.LATITUDE) is not None and not part.axes.sites
+            if drawing.verb in _CURVES and spatial and "at" not in chosen:
+                part = Summarise(over=Over.AREA)(part)
+            elif drawing.verb == "map" and part.time is not None and len(part.time) > 1:
+                part = Summarise(over=Over.TIME)(part)
+    except RhodoliteError:
+        return dataset
+    return part
+
+
+def _of_inputs(study: Study, output: Output) -> tuple[str, ...]:
+    """Return the files that an output begins with."""
+    left, found = list(output.needs), []
+    while left:
+        name = left.pop(0)
+        if name in study.inputs:
+            found.append(f"{name}: {', '.join(study.inputs[name].files)}")
+        else:
+            left += study.steps[name].needs
+    return tuple(dict.fromkeys(found))
+
+
+def _in_words(named: NamedStep, step: Step) -> str:
+    """Return a step as it is typed, with what it does."""
+    words = [f"draw {step.verb}" if isinstance(step, Drawing) else step.verb]
+    plain = {key: value for key, value in to_plain(step).items() if key != "verb"}
+    if named.variables:
+        plain = {"variable": ",".join(named.variables), **plain}
+    for key, value in plain.items():
+        told = named.others.get(key, value)
+        told = ",".join(map(str, told)) if isinstance(told, (list, tuple)) else told
+        words.append(f"--{key}" if told is True else f"--{key} {told}")
+    text = summary(type(step))
+    return f"{' '.join(words)}: {text[:1].lower()}{text[1:]}"
