@@ -471,7 +471,7 @@ def test_grids_of_text_one_a_month_and_back(tmp_path, demo):
     assert (again.code, "tas_2001-11.asc: exists already" in again.err) == (4, True)
     one = run_command("subset", garnet, *words, "-o", "all.asc", folder=tmp_path)
     assert (one.code, "such as 'all_{year}{month}{day}.asc'" in one.err) == (2, True)
-    assert len(list(tmp_path.iterdir())) == 4
+    assert len(list(tmp_path.glob("*.asc"))) == 4
 
 
 @pytest.mark.parametrize(

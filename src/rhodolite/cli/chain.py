@@ -70,13 +70,15 @@ def _study(chain: Chain, folder: Path) -> Study:
     return study_of_chain(chain, folder)
 
 
-def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:
+def parse_chain(words: list[str], *, to_be_written: bool = True) -> tuple[Chain, dict[str, Any]]:
     """Return the chain that words ask for, and all run options by name.
 
     Parameters
     ----------
     words : list of str
         Words of the command line.
+    to_be_written : bool
+        Whether it needs an output.
 
     Raises
     ------
@@ -105,7 +107,11 @@ def parse_chain(words: list[str]) -> tuple[Chain, dict[str, Any]]:
         raise UsageError(
             f"{words[0]}: no input; name the files to read, such as rhodolite {words[0]} data.nc"
         )
-    if "output" not in options and not steps[-1].speaks:
+    if not to_be_written and (steps[-1].draws or "output" in options):
+        raise UsageError(
+            "serve: what is served is neither drawn nor written; leave draw and -o out"
+        )
+    if to_be_written and "output" not in options and not steps[-1].speaks:
         raise UsageError(
             f"{words[0]}: no output; add -o FILE, such as -o result{_usual_suffix(steps[-1])}"
         )

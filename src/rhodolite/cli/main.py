@@ -8,6 +8,7 @@ import sys
 import traceback
 import warnings
 from contextlib import AbstractContextManager, nullcontext
+from itertools import pairwise
 
 from rhodolite.arrays.allocation import keep_freed_memory
 from rhodolite.cli.chain import run_chain
@@ -157,5 +158,10 @@ def dispatch(words: list[str], quiet: bool) -> int:
     run_verb = own_verb(verb)
     if run_verb is not None:
         return run_verb(words[1:], quiet)
+    if words[-1] == "serve" or ["then", "serve"] in map(list, pairwise(words)):
+        from rhodolite.cli.verbs.serve import serve_chain
+
+        at = max(place for place, word in enumerate(words) if word == "serve")
+        return serve_chain(words[: at - 1], words[at + 1 :], quiet)
     run_chain(words, quiet)
     return 0

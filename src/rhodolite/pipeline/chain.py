@@ -154,6 +154,16 @@ class Chain:
         said = [] if self.drawing is not None else [one.text(engine) for one in dataset.remarks]
         return Outcome(written, said)
 
+    def compute(self) -> Dataset:
+        """Return what the chain makes of its inputs, lazily.
+
+        Raises
+        ------
+        RhodoliteError
+            If anything is wrong that shows before the data are read.
+        """
+        return self._prepare().dataset
+
     def plan(self, engine: Engine) -> Plan:
         """Return what would be read and written, without doing it.
 

@@ -20,6 +20,7 @@ FIRST_VERBS = {
 LAST_VERBS = {
     "study": "All outputs that a study file asks for, from named inputs by named steps.",
     "retrace": "The study that made a file, which the file carries with it.",
+    "serve": "Datasets over HTTP, for programs and browsers.",
     "demo": "Writes made-up example data and runs the full example.",
 }
 DRAW = "A picture: draw map, panels, series, years, profile, section or animation."

@@ -1,0 +1,225 @@
+"""`rhodolite serve`: datasets over HTTP."""
+
+from __future__ import annotations
+
+import contextlib
+import functools
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from rhodolite.errors import UsageError, nearest_names
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from rhodolite.cli.options import Parser
+    from rhodolite.model.dataset import Dataset
+    from rhodolite.server.limits import Limits
+
+_DESCRIPTION = """\
+Serves files, patterns and collections to programs and browsers, each under a name, until it is
+interrupted. `VERB ... then serve` serves what a chain computes, when it is asked for.
+
+Only what is named is served, and only for reading; nobody else can reach it unless --host says so.
+"""
+_MOST_PORT = 65535
+_LIMITS = ("cells", "pixels", "seconds", "at-once")
+
+
+def make_parser() -> Parser:
+    """Return the parser of the verb."""
+    from rhodolite.cli.options import Parser
+    from rhodolite.cli.work_options import add_work_options
+
+    usage = "rhodolite serve [NAME=]INPUT... [options]"
+    parser = Parser("serve", description=_DESCRIPTION, usage=usage)
+    parser.add_argument(
+        "inputs",
+        nargs="*",
+        metavar="[NAME=]INPUT",
+        help="a file, a quoted pattern, a collection or an address; NAME is its own by default",
+    )
+    parser.add_argument(
+        "--host", default="127.0.0.1", help="address to listen on (default: 127.0.0.1)"
+    )
+    parser.add_argument("--port", default="8080", help="port to listen on (default: 8080)")
+    parser.add_argument(
+        "--prepare", action="store_true", help="compute what a chain reduces before serving"
+    )
+    parser.add_argument(
+        "--watch", action="store_true", help="read inputs anew when their files have changed"
+    )
+    parser.add_argument(
+        "--limit",
+        action="append",
+        metavar="NAME=NUMBER",
+        default=[],
+        help="another bound of a request: cells, pixels, seconds or at-once; can be given "
+        "several times",
+    )
+    add_work_options(parser.add_argument_group("run options"))
+    return parser
+
+
+def run(words: list[str], quiet: bool) -> int:
+    """Serve what the inputs hold.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the command line.
+    quiet : bool
+        Whether requests are not logged.
+    """
+    options = make_parser().parse(words)
+    if not options.inputs:
+        raise UsageError("serve: no input; name the files to serve, such as rhodolite serve a.nc")
+    from rhodolite.formats.open import open_dataset
+
+    openings: dict[str, Callable[[], Dataset]] = {}
+    for text in options.inputs:
+        name, given = _name_of(text)
+        if name in openings:
+            raise UsageError(
+                f"serve: two inputs would be called '{name}'; name one of them, as in NAME={given}"
+            )
+        openings[name] = functools.partial(open_dataset, given)
+    return _serve(openings, options, quiet)
+
+
+def serve_chain(words: list[str], following: list[str], quiet: bool) -> int:
+    """Serve what a chain computes.
+
+    Parameters
+    ----------
+    words : list of str
+        Words of the chain.
+    following : list of str
+        Words after `serve`.
+    quiet : bool
+        Whether requests are not logged.
+    """
+    from rhodolite.cli.chain import parse_chain
+
+    options = make_parser().parse(following)
+    if options.inputs:
+        raise UsageError("serve: inputs are named in the first step only")
+    chain, run_options = parse_chain(words, to_be_written=False)
+    for name in ("memory", "workers"):
+        if getattr(options, name) is None:
+            setattr(options, name, run_options.get(name))
+    name, _ = _name_of(chain.inputs[0])
+    return _serve({name: chain.compute}, options, quiet)
+
+
+def _name_of(text: str) -> tuple[str, str]:
+    """Return the name under which an input is served, and the input."""
+    name, equals, given = text.partition("=")
+    if equals and name and not Path(text).exists() and "/" not in name:
+        return _plain(name), given
+    return _plain(Path(text.rstrip("/")).stem), text
+
+
+def _plain(name: str) -> str:
+    plain = "".join(letter if letter.isalnum() or letter in "_-" else "_" for letter in name)
+    return plain.strip("_") or "data"
+
+
+def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool) -> int:
+    try:
+        import starlette  # noqa: F401
+        import uvicorn
+    except ImportError:
+        raise UsageError(
+            "serve needs two libraries that are not installed; "
+            "install them with pip install 'rhodolite[serve]'"
+        ) from None
+    from rhodolite.cli.console import say, show
+    from rhodolite.cli.engine import make_engine
+    from rhodolite.server.app import make_app
+    from rhodolite.server.sources import Sources
+
+    port = _port(options.port)
+    engine = make_engine(True, options.memory, options.workers, options.cluster)
+    sources = Sources(openings, engine, _limits(options.limit), watch=options.watch)
+    if options.prepare:
+        began = time.monotonic()
+        sources.prepare()
+        say(f"computed what is served in {time.monotonic() - began:.1f} s")
+    log = None if quiet else say
+    config = uvicorn.Config(
+        make_app(sources, log),
+        host=options.host,
+        port=port,
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        timeout_keep_alive=20,
+        timeout_graceful_shutdown=30,
+        limit_concurrency=200,
+    )
+    server = uvicorn.Server(config)
+    with _listening(options.host, port) as listening:
+        address = f"http://{_in_address(options.host)}:{listening.getsockname()[1]}"
+        for name in openings:
+            show(f"{address}/dap/{name}")
+            show(f"{address}/zarr/{name}")
+        show(f"{address}/")
+        if options.host not in ("127.0.0.1", "localhost", "::1"):
+            say(f"{options.host}: others on the network can read what is served")
+        # The requests that are in flight are answered before it comes back.
+        with contextlib.suppress(KeyboardInterrupt):
+            server.run(sockets=[listening])
+    say("ended")
+    return 0
+
+
+def _in_address(host: str) -> str:
+    return f"[{host}]" if ":" in host else host
+
+
+def _listening(host: str, port: int) -> Any:
+    """Return a socket that listens.
+
+    Raises
+    ------
+    UsageError
+        If the address is not there or the port is taken.
+    """
+    import socket
+
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    made = socket.socket(family, socket.SOCK_STREAM)
+    made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        made.bind((host, port))
+    except OSError as error:
+        made.close()
+        raise UsageError(
+            f"serve: cannot listen on {host}, port {port}: {error.strerror or error}; choose "
+            "another with --port"
+        ) from None
+    made.listen(128)
+    return made
+
+
+def _port(text: str) -> int:
+    if not text.isdecimal() or int(text) > _MOST_PORT:
+        raise UsageError(f"--port: '{text}' is not a port; write a number up to {_MOST_PORT}")
+    return int(text)
+
+
+def _limits(texts: Sequence[str]) -> Limits:
+    from rhodolite.server.limits import Limits
+
+    found: dict[str, Any] = {}
+    for text in texts:
+        name, _, number = text.partition("=")
+        if name not in _LIMITS:
+            raise UsageError(f"--limit: there is no '{name}'. {nearest_names(name, _LIMITS)}")
+        if not number.isdecimal() or int(number) < 1:
+            raise UsageError(f"--limit {text}: write a whole number from 1 up, as in {name}=1000")
+        found[name.replace("-", "_")] = int(number)
+    return Limits(**found)

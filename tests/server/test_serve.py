@@ -1,0 +1,302 @@
+"""A running server, asked by programs of others: the NetCDF library, zarr, browsers' requests."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+import urllib.error
+import urllib.request
+from concurrent.futures import ThreadPoolExecutor
+
+import netCDF4
+import numpy as np
+import pytest
+import zarr
+
+import rhodolite
+from conftest import run_here, write_plain
+
+pytest.importorskip("uvicorn")
+
+
+class Running:
+    """A server in a process of its own, and what it says."""
+
+    def __init__(self, folder, *words):
+        command = [sys.executable, "-m", "rhodolite", *map(str, words), "--port", "0"]
+        self.process = subprocess.Popen(
+            command, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        )
+        lines = []
+        for line in self.process.stdout:
+            lines.append(line.strip())
+            if line.strip().endswith("/"):
+                break
+        assert lines, self.process.stderr.read()
+        self.addresses, self.root = lines[:-1], lines[-1].rstrip("/")
+        self.log = []
+        self._reader = threading.Thread(target=lambda: self.log.extend(self.process.stderr))
+        self._reader.start()
+
+    def get(self, path, **headers):
+        """Return status, headers and body."""
+        request = urllib.request.Request(self.root + path, headers=headers)
+        try:
+            with urllib.request.urlopen(request, timeout=60) as answer:
+                return answer.status, answer.headers, answer.read()
+        except urllib.error.HTTPError as error:
+            return error.code, error.headers, error.read()
+
+    def stop(self, how=signal.SIGINT):
+        self.process.send_signal(how)
+        code = self.process.wait(60)
+        self._reader.join()
+        self.process.stdout.close()
+        self.process.stderr.close()
+        return code
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("served")
+    rng = np.random.default_rng(1)
+    values = rng.normal(280, 5, (36, 7, 9)).astype("f4")
+    values[3, 2, 4] = np.nan
+    write_plain(
+        folder / "maps.nc",
+        values,
+        times=np.arange(36) * 30.4375 + 15,
+        lats=np.arange(-60.0, 61, 20),
+        lons=np.arange(0.0, 360, 40),
+        fill=np.float32(np.nan),
+        chunksizes=(5, 4, 9),
+    )
+    with netCDF4.Dataset(folder / "types.nc", "w") as file:
+        file.createDimension("n", 5)
+        file.createDimension("m", 3)
+        for kind in ("i1", "u1", "i2", "u2", "i4", "u4", "i8", "f4", "f8"):
+            made = file.createVariable(f"v_{kind}", kind, ("n", "m"))
+            low = 0 if kind[0] == "u" else -7
+            made[:] = np.arange(15).reshape(5, 3) + low
+            made.setncattr("about", np.array([1, 2], kind))
+        names = file.createVariable("names", str, ("n",))
+        names[:] = np.array(["a", "", "cdefg", 'quote " <b>', "æø"], dtype=object)
+        file.createVariable("one", "i2", ())[...] = -5
+        file.createVariable("odd", "u1", ("n",))[:] = [1, 2, 3, 4, 5]
+        file.title = 'A "title" & <more>'
+    return folder
+
+
+@pytest.fixture(scope="module")
+def server(folder):
+    running = Running(folder, "serve", "maps.nc", "other=types.nc")
+    yield running
+    running.stop()
+
+
+def test_the_netcdf_library_reads_all_types_as_they_are(server, folder):
+    with (
+        netCDF4.Dataset(f"{server.root}/dap/other") as remote,
+        netCDF4.Dataset(folder / "types.nc") as local,
+    ):
+        for data in (remote, local):
+            data.set_auto_mask(False)
+        assert remote.title == local.title
+        assert set(remote.variables) == set(local.variables)
+        for name, variable in local.variables.items():
+            if name == "names":  # characters in rows, as that library has texts
+                texts = [row.tobytes().rstrip(b"\0").decode() for row in remote[name][...]]
+                assert texts == list(variable[...])
+                continue
+            np.testing.assert_array_equal(remote[name][...], variable[...], err_msg=name)
+            if variable.ndim == 2:
+                np.testing.assert_array_equal(remote[name][1:5:2, ::-1], variable[1:5:2, ::-1])
+                np.testing.assert_array_equal(remote[name].about, variable.about)
+
+
+def test_slices_of_grids_are_right_for_twenty_at_once(server, folder):
+    with netCDF4.Dataset(folder / "maps.nc") as local:
+        local.set_auto_mask(False)
+        expected = local["tas"][...]
+
+    def read(seed):
+        rng = np.random.default_rng(seed)
+        begin, step = int(rng.integers(0, 20)), int(rng.integers(1, 5))
+        wanted = f"tas.tas[{begin}:{step}:35][1:2:6][0:3:8]"
+        status, _, body = server.get(f"/dap/maps.dods?{wanted}")
+        assert status == 200, body
+        data = body.partition(b"\nData:\n")[2][8:]
+        part = expected[begin:36:step, 1:7:2, 0:9:3]
+        np.testing.assert_array_equal(np.frombuffer(data, ">f4").reshape(part.shape), part)
+        return part.size
+
+    with ThreadPoolExecutor(20) as pool:
+        assert sum(pool.map(read, range(60))) > 0
+    with netCDF4.Dataset(f"{server.root}/dap/maps") as remote:
+        remote.set_auto_mask(False)
+        np.testing.assert_array_equal(remote["tas"][::7, 2, ::4], expected[::7, 2, ::4])
+    mine = rhodolite.read(f"{server.root}/dap/maps")
+    np.testing.assert_array_equal(mine["tas"].values(), expected)
+    assert mine.time.calendar == "standard"
+
+
+def test_values_as_text_and_descriptions(server):
+    _, headers, body = server.get("/dap/maps.dds?tas[0:1][2][3:4],lat")
+    assert headers["content-description"] == "dods-dds"
+    assert b"Float32 tas[time = 2][lat = 1][lon = 2];" in body
+    _, _, body = server.get("/dap/maps.ascii?lat[1:3]")
+    assert body.decode().endswith("lat[3]\n-40.0, -20.0, 0.0\n\n")
+    _, _, body = server.get("/dap/maps.ascii?tas.tas[0:1][2][3:4]")
+    assert body.decode().splitlines()[-3].startswith("[0][0], ")
+
+
+@pytest.mark.parametrize(
+    ("path", "status", "said"),
+    [
+        ("/dap/nope.dds", 404, "there is no dataset 'nope'"),
+        ("/dap/maps.dods?nope", 404, "maps has no variable 'nope'"),
+        ("/dap/maps.dods?tas[0:99999]", 400, "has 3 dimensions, and 1 are given"),
+        ("/dap/maps.dods?tas[0:99][0][0]", 400, "lies beyond the 36 values"),
+        ("/dap/maps.dods?tas[5:2][0][0]", 400, "lies beyond"),
+        ("/dap/maps.dods?tas[0:0:5][0][0]", 400, "lies beyond"),
+        ("/dap/maps.dods?tas[-1][0][0]", 400, "is not understood"),
+        ("/dap/maps.dods?tas&tas>5", 400, "selections by value are for sequences"),
+        ("/dap/maps.dods?" + "[" * 9000, 400, "too long"),
+        ("/dap/maps.dods?tas[[[[", 400, "is not a variable with ranges"),
+        ("/dap/../../../etc/passwd", 404, ""),
+        ("/dap/%2e%2e%2fmaps.dds", 404, ""),
+        ("/zarr/maps/../../etc/passwd", 404, ""),
+        ("/zarr/maps/tas/c/99/0/0", 404, "has no chunk 99/0/0"),
+        ("/zarr/maps/tas/c/0", 404, "has no chunk"),
+        ("/zarr/maps/nope/zarr.json", 404, "there is no key"),
+        ("/nope", 404, "there is nothing here"),
+    ],
+)
+def test_what_is_not_there_is_refused_and_the_server_lives(server, path, status, said):
+    found, _, body = server.get(path)
+    assert found == status
+    assert said in body.decode()
+    assert server.get("/datasets")[0] == 200
+
+
+def test_a_zarr_client_reads_every_variable(server, folder, tmp_path):
+    """The keys that zarr-python asks a store for, fetched into a folder as they are served."""
+    for name in ("maps", "other"):
+        target = tmp_path / name
+        target.mkdir()
+        _, _, body = server.get(f"/zarr/{name}/zarr.json")
+        (target / "zarr.json").write_bytes(body)
+        for variable, about in json.loads(body)["consolidated_metadata"]["metadata"].items():
+            (target / variable).mkdir()
+            (target / variable / "zarr.json").write_text(json.dumps(about))
+            shape, chunks = about["shape"], about["chunk_grid"]["configuration"]["chunk_shape"]
+            counts = [-(-n // c) for n, c in zip(shape, chunks, strict=True)]
+            for place in np.ndindex(*counts):
+                key = "/".join(["c", *map(str, place)])
+                status, _, chunk = server.get(f"/zarr/{name}/{variable}/{key}")
+                assert status == 200
+                (target / variable / key).parent.mkdir(parents=True, exist_ok=True)
+                (target / variable / key).write_bytes(chunk)
+                assert gzip.decompress(chunk)
+        group = zarr.open_group(target, mode="r")
+        with netCDF4.Dataset(folder / ("maps.nc" if name == "maps" else "types.nc")) as local:
+            local.set_auto_mask(False)
+            for variable in local.variables:
+                np.testing.assert_array_equal(group[variable][...], local[variable][...])
+        mine = rhodolite.read(_suffixed(target))
+        assert set(mine.variables) >= set(group.array_keys())
+
+
+def _suffixed(path):
+    path.rename(path.with_suffix(".zarr"))
+    return path.with_suffix(".zarr")
+
+
+def test_answers_are_for_reading_caching_and_no_others_page(server):
+    status, headers, page = server.get("/")
+    assert status == 200
+    assert b"A &#34;title&#34; &amp; &lt;more&gt;" in page
+    assert "default-src 'self'" in headers["content-security-policy"]
+    assert headers["x-content-type-options"] == "nosniff"
+    assert headers["access-control-allow-origin"] == "*"
+    _, headers, _ = server.get("/dap/maps.dds")
+    again, _, body = server.get("/dap/maps.dds", **{"If-None-Match": headers["etag"]})
+    assert (again, body) == (304, b"")
+    again, _, _ = server.get("/dap/maps.dds", **{"If-Modified-Since": headers["last-modified"]})
+    assert again == 304
+    for method in ("POST", "PUT", "DELETE", "PATCH"):
+        request = urllib.request.Request(server.root + "/dap/maps.dds", b"x", method=method)
+        with pytest.raises(urllib.error.HTTPError, match="405"):
+            urllib.request.urlopen(request)
+    head = urllib.request.Request(server.root + "/dap/maps.dds", method="HEAD")
+    with urllib.request.urlopen(head) as answer:
+        assert answer.read() == b""
+
+
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
+def test_it_ends_cleanly_and_serves_what_a_chain_computes(folder, how):
+    words = ("anomaly", "maps.nc", "--min-years", "1", "then", "trend", "then", "serve")
+    running = Running(folder, *words, "--prepare")
+    assert run_here(*words[:-2], "-o", "trend.nc", "--overwrite", folder=folder).code == 0
+    with (
+        netCDF4.Dataset(f"{running.root}/dap/maps") as remote,
+        netCDF4.Dataset(folder / "trend.nc") as local,
+    ):
+        np.testing.assert_allclose(
+            np.asarray(remote["tas_trend"][...], "f4"), local["tas_trend"][...], rtol=1e-6
+        )
+    assert running.stop(how) == 0
+    log = "".join(running.log)
+    assert "GET /dap/maps.dds 200 " in log
+    assert "ended\n" in log
+    (folder / "trend.nc").unlink()
+
+
+def test_a_client_that_hangs_up_and_requests_beyond_bounds(folder):
+    limits = ("--limit", "cells=100", "--limit", "at-once=1", "--limit", "seconds=5")
+    running = Running(folder, "serve", "maps.nc", *limits)
+    host, port = running.root.removeprefix("http://").split(":")
+    for _ in range(3):
+        with socket.create_connection((host, int(port))) as caller:
+            caller.sendall(b"GET /dap/maps.dods HTTP/1.1\r\nHost: x\r\n\r\n")
+    status, _, body = running.get("/zarr/maps/tas/c/0/0/0")
+    assert (status, b"180 values are asked for, and an answer holds 100" in body) == (413, True)
+    assert running.get("/dap/maps.dods?lat")[0] == 200
+    assert running.stop() == 0
+
+
+def test_files_that_have_grown_are_read_anew(folder, tmp_path):
+    target = tmp_path / "grows.nc"
+    target.write_bytes((folder / "maps.nc").read_bytes())
+    running = Running(tmp_path, "serve", "grows.nc", "--watch")
+    assert b"time = 36" in running.get("/dap/grows.dds")[2]
+    write_plain(tmp_path / "new.nc", np.ones((5, 2, 2)))
+    (tmp_path / "new.nc").replace(target)
+    until = time.monotonic() + 60
+    while b"time = 5]" not in running.get("/dap/grows.dds")[2]:
+        assert time.monotonic() < until
+        time.sleep(0.5)
+    assert running.stop() == 0
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        ((), "serve: no input"),
+        (("maps.nc", "--port", "x"), "--port: 'x' is not a port"),
+        (("maps.nc", "maps.nc"), "two inputs would be called 'maps'"),
+        (("maps.nc", "--limit", "cell=3"), "there is no 'cell'. Did you mean cells"),
+        (("maps.nc", "--limit", "cells=0"), "write a whole number from 1 up"),
+        (("nope.nc",), "nope.nc: there is no such file"),
+    ],
+)
+def test_what_is_wrong_is_said_before_it_listens(folder, words, said):
+    answer = run_here("serve", *words, folder=folder)
+    assert answer.code in (2, 3)
+    assert said in answer.err
