@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import io
 import json
 import signal
 import socket
@@ -11,13 +12,17 @@ import sys
 import threading
 import time
 import urllib.error
+import urllib.parse
 import urllib.request
 from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
+from xml.etree import ElementTree
 
 import netCDF4
 import numpy as np
 import pytest
 import zarr
+from PIL import Image
 
 import rhodolite
 from conftest import run_here, write_plain
@@ -300,3 +305,197 @@ def test_what_is_wrong_is_said_before_it_listens(folder, words, said):
     answer = run_here("serve", *words, folder=folder)
     assert answer.code in (2, 3)
     assert said in answer.err
+
+
+def asked(**words):
+    return urllib.parse.urlencode({key.replace("_", "-"): value for key, value in words.items()})
+
+
+def wms(server, name="maps", **words):
+    usual = {
+        "SERVICE": "WMS",
+        "VERSION": "1.3.0",
+        "REQUEST": "GetMap",
+        "LAYERS": "tas",
+        "CRS": "CRS:84",
+        "BBOX": "-180,-90,180,90",
+        "WIDTH": "36",
+        "HEIGHT": "18",
+        "FORMAT": "image/png",
+        "TRANSPARENT": "TRUE",
+    }
+    return server.get(f"/wms/{name}?{urllib.parse.urlencode({**usual, **words})}")
+
+
+def test_maps_show_the_cell_beneath_each_pixel(server, folder):
+    """Colours against the classes of the values that NumPy finds, in three reference systems."""
+    with netCDF4.Dataset(folder / "maps.nc") as local:
+        local.set_auto_mask(False)
+        field = local["tas"][3]
+    pictures = {}
+    for crs, box in (
+        ("CRS:84", "-180,-90,180,90"),
+        ("EPSG:4326", "-90,-180,90,180"),
+        ("EPSG:3857", "-20037508,-20037508,20037508,20037508"),
+    ):
+        status, headers, body = wms(server, CRS=crs, BBOX=box, TIME="2000-04-16")
+        assert (status, headers["content-type"]) == (200, "image/png")
+        picture = Image.open(io.BytesIO(body)).convert("RGBA")
+        pictures[crs] = np.asarray(picture)
+        assert picture.size == (36, 18)
+    np.testing.assert_array_equal(pictures["CRS:84"], pictures["EPSG:4326"])
+    _, _, old = wms(server, VERSION="1.1.1", SRS="EPSG:4326", TIME="2000-04-16")
+    np.testing.assert_array_equal(
+        np.asarray(Image.open(io.BytesIO(old)).convert("RGBA")), pictures["CRS:84"]
+    )
+    longitudes = -180 + 10 * (np.arange(36) + 0.5)
+    columns = np.rint((longitudes % 360) / 40).astype(int) % 9
+    world = 2 * 20037508
+    for crs, latitudes in (
+        ("CRS:84", 90 - 10 * (np.arange(18) + 0.5)),
+        (
+            "EPSG:3857",
+            np.degrees(np.arctan(np.sinh((0.5 - (np.arange(18) + 0.5) / 18) * world / 6378137.0))),
+        ),
+    ):
+        rows = np.rint((latitudes + 60) / 20).astype(int)
+        inside = np.abs(latitudes) < 70
+        values = np.where(inside[:, None], field[np.ix_(rows.clip(0, 6), columns)], np.nan)
+        seen = pictures[crs]
+        np.testing.assert_array_equal(seen[..., 3] > 0, np.isfinite(values))
+        # Equal colours are neighbouring values: the classes cut the order of values into runs.
+        flat = [tuple(one) for one in seen[np.isfinite(values)]]
+        order = np.argsort(values[np.isfinite(values)], kind="stable")
+        runs = [flat[order[0]]] + [flat[b] for a, b in pairwise(order) if flat[a] != flat[b]]
+        assert len(runs) == len(set(runs)) > 5
+
+
+def test_capabilities_are_understood_by_another_client(server):
+    client = pytest.importorskip("owslib.wms")
+    for version in ("1.3.0", "1.1.1"):
+        service = client.WebMapService(f"{server.root}/wms/maps", version=version)
+        assert list(service.contents) == ["tas"]
+        layer = service["tas"]
+        assert layer.boundingBoxWGS84 == (-180.0, -70.0, 180.0, 70.0)
+        assert len(layer.timepositions) == 36
+        assert "cells" in layer.styles
+        assert {"EPSG:4326", "EPSG:3857"} <= set(layer.crsOptions)
+        picture = service.getmap(
+            layers=["tas"],
+            styles=["smooth/viridis"],
+            srs="EPSG:4326",
+            bbox=(0, 0, 90, 60),
+            size=(30, 20),
+            format="image/png",
+            time=layer.timepositions[5],
+        )
+        assert Image.open(io.BytesIO(picture.read())).size == (30, 20)
+
+
+def test_a_pixel_tells_its_value_and_a_legend_its_units(server, folder):
+    words = {"REQUEST": "GetFeatureInfo", "QUERY_LAYERS": "tas", "TIME": "2001-02"}
+    _, _, body = wms(server, I="20", J="5", INFO_FORMAT="application/json", **words)
+    found = json.loads(body)
+    with netCDF4.Dataset(folder / "maps.nc") as local:
+        step = int(np.argmin(np.abs(local["time"][:] - (366 + 31 + 14))))
+        assert found["value"] == pytest.approx(float(local["tas"][step, 5, 1]))
+    assert (found["latitude"], found["longitude"], found["units"]) == (40.0, 40.0, "K")
+    assert found["time"].startswith("2001-02-")
+    assert b"value: " in wms(server, I="20", J="5", **words)[2]
+    status, _, legend = wms(server, REQUEST="GetLegendGraphic", LAYER="tas")
+    assert (status, Image.open(io.BytesIO(legend)).size) == (200, (130, 320))
+
+
+@pytest.mark.parametrize(
+    ("words", "code"),
+    [
+        ({"LAYERS": "nope"}, "LayerNotDefined"),
+        ({"CRS": "EPSG:9999"}, "InvalidCRS"),
+        ({"WIDTH": "1000000000"}, "InvalidParameterValue"),
+        ({"WIDTH": "-1"}, "InvalidParameterValue"),
+        ({"BBOX": "1e308,-1e308,nan,4"}, "InvalidParameterValue"),
+        ({"BBOX": "10,10,0,0"}, "InvalidParameterValue"),
+        ({"STYLES": "<b>"}, "StyleNotDefined"),
+        ({"FORMAT": "image/tiff"}, "InvalidFormat"),
+        ({"TIME": "yesterday"}, "NoApplicableCode"),
+        ({"REQUEST": "Nope"}, "OperationNotSupported"),
+        ({"LIMITS": "5,1"}, "InvalidParameterValue"),
+        ({"BGCOLOR": "red"}, "InvalidParameterValue"),
+    ],
+)
+def test_what_a_map_cannot_be_is_said_in_xml(server, words, code):
+    words = {"TRANSPARENT": "FALSE", **words}
+    status, headers, body = wms(server, **words)
+    assert status in (400, 404)
+    assert headers["content-type"].startswith("text/xml")
+    told = ElementTree.fromstring(body)
+    assert told[0].attrib["code"] == code
+    assert told[0].text
+
+
+def edr(server, query, name="maps", **words):
+    status, headers, body = server.get(f"/edr/collections/{name}/{query}?{asked(**words)}")
+    return status, headers["content-type"], body
+
+
+def test_series_and_areas_are_those_of_the_file(server, folder):
+    with netCDF4.Dataset(folder / "maps.nc") as local:
+        local.set_auto_mask(False)
+        values = local["tas"][...]
+    status, kind, body = edr(server, "position", coords="POINT(-80 41)", parameter_name="tas")
+    assert (status, kind) == (200, "application/vnd.cov+json")
+    found = json.loads(body)
+    assert found["domain"]["domainType"] == "PointSeries"
+    assert found["domain"]["axes"]["x"]["values"] == [280.0]
+    np.testing.assert_allclose(found["ranges"]["tas"]["values"], values[:, 5, 7], rtol=1e-6)
+    period = "2001-01-01/2001-12-31"
+    _, _, body = edr(server, "cube", bbox="-90,-30,90,30", datetime=period, over="area")
+    months = slice(12, 24)
+    weights = np.cos(np.radians([-20, 0, 20]))
+    columns = [0, 1, 2, 7, 8]
+    expected = np.average(values[months, 2:5][:, :, columns].mean(axis=2), axis=1, weights=weights)
+    found = json.loads(body)
+    np.testing.assert_allclose(found["ranges"]["tas"]["values"], expected, rtol=1e-6)
+    assert found["domain"]["axes"]["x"]["values"] == [360.0]
+    polygon = "POLYGON((-90 -30,90 -30,0 70,-90 -30))"
+    _, _, body = edr(server, "area", coords=polygon, datetime="2000-04", f="csv")
+    rows = body.decode().splitlines()
+    assert rows[0] == "parameter,units,time,level,lat,lon,value"
+    places = {tuple(map(float, row.split(",")[4:6])) for row in rows[1:]}
+    assert places == {(-20.0, x) for x in (280, 320, 0, 40, 80)} | {
+        (0.0, x) for x in (320, 0, 40)
+    } | {(20.0, x) for x in (320, 0, 40)} | {(40.0, 0.0), (60.0, 0.0)}
+    grid = json.loads(edr(server, "cube", bbox="0,0,50,50", datetime="2000-01")[2])
+    assert grid["ranges"]["tas"]["shape"] == [1, 3, 2]
+    for path in ("", "/conformance", "/collections", "/collections/maps"):
+        assert isinstance(json.loads(server.get("/edr" + path)[2]), dict)
+    about = json.loads(server.get("/edr/collections/maps")[2])
+    assert set(about["data_queries"]) == {"position", "area", "cube"}
+    assert about["parameter_names"]["tas"]["unit"]["symbol"] == "K"
+
+
+@pytest.mark.parametrize(
+    ("query", "words", "status", "said"),
+    [
+        ("position", {"coords": "POINT(10 95)"}, 400, "beyond the world"),
+        ("position", {"coords": "POINT(10"}, 400, "coords"),
+        ("position", {"coords": "LINESTRING(0 0,1 1)"}, 400, "coords is a POINT"),
+        ("position", {}, 400, "well-known text"),
+        ("area", {"coords": "POLYGON((" + "0 0," * 9000 + "0 0))"}, 400, "at most"),
+        ("area", {"coords": "POLYGON((0 0,10 10,10 0,0 10,0 0))"}, 400, "crosses itself"),
+        ("cube", {"bbox": "1,2,3"}, 400, "bbox is west"),
+        ("cube", {"bbox": "nan,0,1,1"}, 400, "bbox is west"),
+        ("cube", {"bbox": "1,1,2,2"}, 404, "no cell has its centre"),
+        ("cube", {"bbox": "0,0,90,60", "datetime": "x"}, 400, "is not a time"),
+        ("cube", {"bbox": "0,0,90,60", "datetime": "1900/1901"}, 404, "there is no time"),
+        ("cube", {"bbox": "0,0,90,60", "parameter-name": "zz"}, 400, "there is no 'zz'"),
+        ("cube", {"bbox": "0,0,90,60", "f": "exe"}, 400, "CoverageJSON and CSV"),
+        ("radius", {}, 404, "there is no query"),
+    ],
+)
+def test_queries_that_make_no_sense_are_problems(server, query, words, status, said):
+    found, kind, body = edr(server, query, **words)
+    assert (found, kind) == (status, "application/problem+json")
+    told = json.loads(body)
+    assert told["status"] == status
+    assert said in told["detail"]

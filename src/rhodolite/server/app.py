@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
+from http import HTTPStatus
 from typing import Any
 from urllib.parse import unquote
 
@@ -17,10 +18,13 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from rhodolite.errors import RhodoliteError
 from rhodolite.plain_text import cut_text, file_size, make_visible
-from rhodolite.server import dap, zarr_store
+from rhodolite.server import dap, edr, wms, zarr_store
+from rhodolite.server.edr import Collection
+from rhodolite.server.layers import Fields
 from rhodolite.server.limits import Refused
 from rhodolite.server.page import write_index
 from rhodolite.server.served import Served
+from rhodolite.server.wms import Maps
 
 _POLICY = (
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
@@ -123,6 +127,12 @@ def make_app(datasets: Mapping[str, Served], say: Callable[[str], None] | None =
         Route("/dap/{name}.{kind}", site.dap),
         Route("/dap/{name}", site.dap),
         Route("/zarr/{name}/{path:path}", site.zarr),
+        Route("/wms/{name}", site.wms),
+        Route("/edr", site.edr),
+        Route("/edr/conformance", site.edr),
+        Route("/edr/collections", site.edr),
+        Route("/edr/collections/{name}", site.edr),
+        Route("/edr/collections/{name}/{query}", site.edr),
     ]
     return Starlette(
         routes=routes,
@@ -136,6 +146,9 @@ class _Site:
 
     def __init__(self, datasets: Mapping[str, Served]) -> None:
         self._datasets = datasets
+        self._fields = Fields()
+        self._maps: dict[tuple[str, str], Maps] = {}
+        self._collections: dict[tuple[str, str], Collection] = {}
 
     def index(self, request: Request) -> Response:  # noqa: ARG002
         return Response(write_index(self._datasets), media_type="text/html")
@@ -170,6 +183,56 @@ class _Site:
             status = error.status if isinstance(error, Refused) else 500
             return PlainTextResponse(f"{error}\n", status)
         return Response(content, media_type=media, headers=_caching(served))
+
+    def wms(self, request: Request) -> Response:
+        parameters = dict(request.query_params)
+        try:
+            served = self._find(request)
+            address = str(request.url.replace(query=""))
+            content, media = self._maps_of(served).answer(parameters, address)
+        except RhodoliteError as error:
+            refused = error if isinstance(error, Refused) else Refused(500, str(error))
+            version = wms.version_of(parameters)
+            return Response(
+                wms.write_error(refused, version), refused.status, media_type="text/xml"
+            )
+        return Response(content, media_type=media, headers=_caching(served))
+
+    def edr(self, request: Request) -> Response:
+        own = request.url.path
+        address = str(request.base_url).rstrip("/") + "/edr"
+        try:
+            if own == "/edr":
+                return JSONResponse(edr.landing(address))
+            if own == "/edr/conformance":
+                return JSONResponse(edr.conformance())
+            if own == "/edr/collections":
+                held = [self._collection_of(one).describe(address) for one in self._all()]
+                return JSONResponse({"links": [], "collections": held})
+            served = self._find(request)
+            collection = self._collection_of(served)
+            query = request.path_params.get("query")
+            if query is None:
+                return JSONResponse(collection.describe(address))
+            content, media = collection.query(query, dict(request.query_params))
+        except RhodoliteError as error:
+            return _problem(error)
+        return Response(content, media_type=media, headers=_caching(served))
+
+    def _all(self) -> list[Served]:
+        return list(self._datasets.values())
+
+    def _collection_of(self, served: Served) -> Collection:
+        key = served.name, served.version
+        if key not in self._collections:
+            self._collections[key] = Collection(served)
+        return self._collections[key]
+
+    def _maps_of(self, served: Served) -> Maps:
+        key = served.name, served.version
+        if key not in self._maps:
+            self._maps[key] = Maps(served, self._fields)
+        return self._maps[key]
 
     def _find(self, request: Request) -> Served:
         name = request.path_params["name"]
@@ -234,6 +297,14 @@ def _unchanged(request: Request, served: Served) -> Response | None:
     if known or (not any(given) and since is not None and since == served.last_modified):
         return Response(status_code=304, headers=_caching(served))
     return None
+
+
+def _problem(error: RhodoliteError) -> Response:
+    """Return an error as problem details (RFC 9457)."""
+    status = error.status if isinstance(error, Refused) else 500
+    told = {"type": "about:blank", "title": HTTPStatus(status).phrase, "status": status}
+    media = "application/problem+json"
+    return JSONResponse({**told, "detail": str(error)}, status, media_type=media)
 
 
 def _answer_missing(request: Request, error: Exception) -> Response:  # noqa: ARG001

@@ -1,0 +1,497 @@
+"""Series, boxes and areas: OGC API - Environmental Data Retrieval 1.1 (OGC 19-086r5), with answers
+in CoverageJSON (OGC 21-069r2) and CSV."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import shapely
+from shapely.errors import ShapelyError
+
+from rhodolite.arrays import Array
+from rhodolite.model.axes import Role
+from rhodolite.server.layers import Layer, layers_of, moment_number
+from rhodolite.server.limits import Refused
+from rhodolite.server.served import Served
+
+_LONGEST = 20_000
+_BYTES_IN_TEXT = 10
+"""Of a value, so that answers in text hold so much less than others."""
+_CRS = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"
+_CONFORMANCE = (
+    "http://www.opengis.net/spec/ogcapi-common-1/1.0/conf/core",
+    "http://www.opengis.net/spec/ogcapi-common-2/1.0/conf/collections",
+    "http://www.opengis.net/spec/ogcapi-edr-1/1.1/conf/core",
+    "http://www.opengis.net/spec/ogcapi-edr-1/1.1/conf/covjson",
+)
+_QUERIES = ("position", "area", "cube")
+_FORMATS = {"coveragejson": "CoverageJSON", "csv": "CSV"}
+MEDIA = "application/vnd.cov+json"
+
+
+@dataclass
+class Part:
+    """What a query asks of a layer: indices along each axis.
+
+    Parameters
+    ----------
+    layer : Layer
+    rows, columns, steps, levels : ndarray of int
+    mask : ndarray of bool, optional
+        Which of rows and columns are meant; all by default.
+    """
+
+    layer: Layer
+    rows: Array
+    columns: Array
+    steps: Array
+    levels: Array
+    mask: Array | None = None
+
+    @property
+    def size(self) -> int:
+        """How many values it has."""
+        return self.steps.size * self.levels.size * self.rows.size * self.columns.size
+
+
+class Collection:
+    """One dataset as a collection.
+
+    Parameters
+    ----------
+    served : Served
+    """
+
+    def __init__(self, served: Served) -> None:
+        self.served = served
+        self.layers = {
+            name: layer
+            for name, layer in layers_of(served).items()
+            if all(
+                dimension in self._known(layer) or served.dataset.lengths[dimension] == 1
+                for dimension in layer.others
+            )
+        }
+
+    @staticmethod
+    def _known(layer: Layer) -> set[str]:
+        dataset = layer.served.dataset
+        return {
+            str(coordinate.dimension)
+            for role in (Role.TIME, Role.LEVEL)
+            if (coordinate := dataset.coordinate(role)) is not None
+        }
+
+    def describe(self, address: str) -> dict[str, Any]:
+        """Return what the collection holds, and how it is asked.
+
+        Parameters
+        ----------
+        address : str
+            Of the service.
+        """
+        own = f"{address}/collections/{self.served.name}"
+        extent: dict[str, Any] = {}
+        first = next(iter(self.layers.values()), None)
+        if first is not None:
+            extent["spatial"] = {"bbox": [list(first.grid.extent)], "crs": _CRS}
+            if first.moments:
+                extent["temporal"] = {
+                    "interval": [[first.moments[0], first.moments[-1]]],
+                    "values": first.moments,
+                    "trs": 'TIMECRS["Gregorian"]',
+                }
+            if first.levels is not None:
+                levels = [f"{value:g}" for value in first.levels]
+                interval = [[levels[0], levels[-1]]]
+                extent["vertical"] = {"interval": interval, "values": levels, "vrs": "native"}
+        return {
+            "id": self.served.name,
+            "title": self.served.title,
+            "description": str(self.served.dataset.attributes.get("summary", ""))
+            or self.served.title,
+            "extent": extent,
+            "crs": [_CRS],
+            "output_formats": list(_FORMATS.values()),
+            "links": [_link(own, "self"), _link(own, "data")],
+            "data_queries": {
+                name: {
+                    "link": {
+                        "href": f"{own}/{name}",
+                        "rel": "data",
+                        "variables": {
+                            "query_type": name,
+                            "output_formats": list(_FORMATS.values()),
+                            "default_output_format": "CoverageJSON",
+                        },
+                    }
+                }
+                for name in _QUERIES
+            },
+            "parameter_names": {name: _parameter(layer) for name, layer in self.layers.items()},
+        }
+
+    def query(self, kind: str, asked: Mapping[str, str]) -> tuple[bytes, str]:
+        """Return the answer to a query, and its media type.
+
+        Parameters
+        ----------
+        kind : str
+            ``position``, ``area`` or ``cube``.
+        asked : mapping of str to str
+            Parameters of the request.
+
+        Raises
+        ------
+        Refused
+            If it cannot be answered.
+        """
+        if kind not in _QUERIES:
+            raise Refused(404, f"there is no query '{kind}'; there are {', '.join(_QUERIES)}")
+        given = asked.get("f", "CoverageJSON")
+        if given.lower() not in _FORMATS:
+            raise Refused(400, f"f={given[:40]}: there are {' and '.join(_FORMATS.values())}")
+        if asked.get("crs", _CRS) not in (_CRS, "CRS84", "CRS:84"):
+            raise Refused(400, "positions are in CRS84, longitude first")
+        parts = [_part(kind, layer, asked) for layer in self._chosen(asked)]
+        size = sum(part.size for part in parts)
+        most = self.served.gate.limits.cells // _BYTES_IN_TEXT
+        if size > most:
+            raise Refused(413, f"{size:,} values are asked for, and an answer holds {most:,}")
+        mean = asked.get("over") == "area" and kind != "position"
+        values = [_read(part, mean=mean) for part in parts]
+        if given.lower() == "csv":
+            return _write_csv(parts, values, mean).encode(), "text/csv"
+        content = _coverage(parts, values, mean)
+        return json.dumps(content, allow_nan=False).encode(), MEDIA
+
+    def _chosen(self, asked: Mapping[str, str]) -> list[Layer]:
+        names = asked.get("parameter-name", "")
+        chosen = [name.strip() for name in names.split(",")] if names else list(self.layers)
+        for name in chosen:
+            if name not in self.layers:
+                there = ", ".join(self.layers) or "none"
+                raise Refused(400, f"parameter-name: there is no '{name}'; there are {there}")
+        return [self.layers[name] for name in chosen]
+
+
+def landing(address: str) -> dict[str, Any]:
+    """Return the landing page of the service.
+
+    Parameters
+    ----------
+    address : str
+    """
+    return {
+        "title": "Datasets",
+        "description": "Series, boxes and areas of gridded data",
+        "links": [
+            _link(address, "self"),
+            _link(f"{address}/conformance", "conformance"),
+            _link(f"{address}/collections", "data"),
+        ],
+    }
+
+
+def conformance() -> dict[str, Any]:
+    """Return the parts of the standard that are followed."""
+    return {"conformsTo": list(_CONFORMANCE)}
+
+
+def _link(href: str, rel: str) -> dict[str, str]:
+    return {"href": href, "rel": rel, "type": "application/json"}
+
+
+def _part(kind: str, layer: Layer, asked: Mapping[str, str]) -> Part:
+    steps, levels = _steps(layer, asked.get("datetime")), _levels(layer, asked.get("z"))
+    rows, columns, mask = {"position": _position, "area": _area, "cube": _cube}[kind](layer, asked)
+    return Part(layer, rows, columns, steps, levels, mask)
+
+
+def _geometry(asked: Mapping[str, str], kind: str) -> Any:
+    text = asked.get("coords", "")
+    if not text or len(text) > _LONGEST:
+        raise Refused(400, f"coords is a {kind} in well-known text, of at most {_LONGEST} letters")
+    try:
+        shape = shapely.from_wkt(text)
+    except (ShapelyError, ValueError) as error:
+        raise Refused(400, f"coords: {str(error)[:200]}") from None
+    if shape.geom_type.upper() != kind or shape.is_empty:
+        raise Refused(400, f"coords is a {kind}, such as {_EXAMPLES[kind]}")
+    ends = np.asarray(shape.bounds)
+    if (
+        not np.isfinite(ends).all()
+        or np.abs(ends[[0, 2]]).max() > 720
+        or abs(ends[1]) > 90
+        or abs(ends[3]) > 90
+    ):
+        raise Refused(400, "coords lies beyond the world; longitude comes first")
+    return shape
+
+
+_EXAMPLES = {"POINT": "POINT(10.5 60)", "POLYGON": "POLYGON((0 50,20 50,20 70,0 70,0 50))"}
+
+
+def _position(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, None]:
+    point = _geometry(asked, "POINT")
+    cell = layer.grid.cell_at(point.y, point.x)
+    if cell is None:
+        raise Refused(404, f"no cell of {layer.variable.name} lies at {point.x:g} {point.y:g}")
+    return np.array([cell[0]]), np.array([cell[1]]), None
+
+
+def _area(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, Array | None]:
+    polygon = _geometry(asked, "POLYGON")
+    if not polygon.is_valid:
+        raise Refused(400, "coords: the polygon crosses itself")
+    west, south, east, north = polygon.bounds
+    rows, columns, mask = _box(layer, west, south, east, north)
+    latitudes, longitudes = _centres(layer, rows, columns)
+    # The polygon may count longitudes in another way than the data.
+    turned = (longitudes - west) % 360.0 + west
+    shapely.prepare(polygon)
+    inside = shapely.contains_xy(polygon, turned, latitudes)
+    inside &= True if mask is None else mask
+    if not inside.any():
+        raise Refused(404, "no cell has its centre in this area")
+    return rows, columns, inside
+
+
+def _cube(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, Array | None]:
+    try:
+        ends = [float(part) for part in asked.get("bbox", "").split(",")]
+    except ValueError:
+        ends = []
+    if len(ends) not in (4, 6) or not all(map(math.isfinite, ends)):
+        raise Refused(400, "bbox is west,south,east,north")
+    west, south, east, north = ends if len(ends) == 4 else (*ends[:2], *ends[3:5])
+    if south > north or abs(south) > 90 or abs(north) > 90 or max(abs(west), abs(east)) > 720:
+        raise Refused(400, "bbox lies beyond the world, or has its south above its north")
+    return _box(layer, west, south, east + (360 if east < west else 0), north)
+
+
+def _box(
+    layer: Layer, west: float, south: float, east: float, north: float
+) -> tuple[Array, Array, Array | None]:
+    """Return rows and columns whose centres lie in a box, and which of them do."""
+    shape = [layer.served.dataset.lengths[d] for d in layer.grid.dimensions]
+    latitudes, longitudes = _centres(layer, np.arange(shape[0]), np.arange(shape[1]))
+    inside = (latitudes >= south) & (latitudes <= north)
+    inside &= (longitudes - west) % 360.0 <= min(east - west, 360.0)
+    if not inside.any():
+        raise Refused(404, "no cell has its centre in this box")
+    rows, columns = np.flatnonzero(inside.any(axis=1)), np.flatnonzero(inside.any(axis=0))
+    if layer.grid.regular:
+        turned = (longitudes[0, columns] - west) % 360.0
+        return rows, columns[np.argsort(turned, kind="stable")], None
+    rows, columns = (np.arange(one.min(), one.max() + 1) for one in (rows, columns))
+    return rows, columns, inside[np.ix_(rows, columns)]
+
+
+def _centres(layer: Layer, rows: Array, columns: Array) -> tuple[Array, Array]:
+    if layer.grid.regular:
+        dataset = layer.served.dataset
+        north, east = (
+            dataset.need(role).values[cells]
+            for role, cells in ((Role.LATITUDE, rows), (Role.LONGITUDE, columns))
+        )
+        return np.broadcast_arrays(north[:, None], east[None, :])  # type: ignore[return-value]
+    return layer.grid.positions(rows, columns)
+
+
+def _steps(layer: Layer, text: str | None) -> Array:
+    if layer.time is None:
+        return np.zeros(1, int)
+    if not text:
+        return np.arange(len(layer.time))
+    if "/" not in text:
+        return np.array([layer.nearest(text)])
+    start, _, end = text.partition("/")
+    numbers = layer.time.middles
+    low = -np.inf if start in ("", "..") else _first(layer, start)
+    high = np.inf if end in ("", "..") else _last(layer, end)
+    found = np.flatnonzero((numbers >= low) & (numbers <= high))
+    if not found.size:
+        raise Refused(404, f"there is no time in {text[:80]}")
+    return found
+
+
+def _first(layer: Layer, text: str) -> float:
+    return moment_number(layer.time, text, end=0)  # type: ignore[arg-type]
+
+
+def _last(layer: Layer, text: str) -> float:
+    return moment_number(layer.time, text, end=1)  # type: ignore[arg-type]
+
+
+def _levels(layer: Layer, text: str | None) -> Array:
+    if layer.levels is None:
+        return np.zeros(1, int)
+    if not text:
+        return np.arange(layer.levels.size)
+    try:
+        parts = [float(part) for part in text.replace("/", ",").split(",")]
+    except ValueError:
+        raise Refused(400, "z is a level, several with commas, or two with a slash") from None
+    if "/" in text and len(parts) == 2:
+        low, high = sorted(parts)
+        found = np.flatnonzero((layer.levels >= low) & (layer.levels <= high))
+    else:
+        found = np.array([int(np.argmin(np.abs(layer.levels - part))) for part in parts])
+    if not found.size:
+        raise Refused(404, f"there is no level in {text[:80]}")
+    return np.unique(found)
+
+
+def _read(part: Part, *, mean: bool) -> Array:
+    """Return values of shape (steps, levels, rows, columns), or (steps, levels) of means over the
+    area, weighted by the size of cells."""
+    layer = part.layer
+    values = layer.read_part(part.steps, part.levels, part.rows, part.columns)
+    if part.mask is not None:
+        values = np.where(part.mask, values, np.nan)
+    if not mean:
+        return values
+    weights = layer.grid.areas(part.rows, part.columns)
+    weights = weights if part.mask is None else np.where(part.mask, weights, 0)
+    held = np.where(np.isfinite(values), weights, 0)
+    total = held.sum(axis=(2, 3))
+    summed = np.where(np.isfinite(values), values, 0) * held
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.asarray(np.where(total > 0, summed.sum(axis=(2, 3)) / total, np.nan))
+
+
+def _coverage(parts: list[Part], values: list[Array], mean: bool) -> dict[str, Any]:
+    """Return one coverage, of variables that share the axes, or a collection of them."""
+    made = [_one(part, one, mean) for part, one in zip(parts, values, strict=True)]
+    domains = [json.dumps(one["domain"], sort_keys=True) for one in made]
+    if len(set(domains)) == 1:
+        merged = made[0]
+        for one in made[1:]:
+            merged["parameters"] |= one["parameters"]
+            merged["ranges"] |= one["ranges"]
+        return merged
+    return {"type": "CoverageCollection", "coverages": made}
+
+
+def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
+    layer = part.layer
+    latitudes, longitudes = _centres(layer, part.rows, part.columns)
+    single = mean or latitudes.size == 1
+    if not single and not layer.grid.regular:
+        raise Refused(
+            400,
+            f"{layer.variable.name} is on a grid of two-dimensional positions, which CoverageJSON "
+            "has no grid for; ask for f=CSV, or over=area",
+        )
+    if mean:
+        first = longitudes.reshape(-1)[0]
+        east = (longitudes - first) % 360.0
+        x, y = [float(first + east.max() / 2)], [float(np.mean(latitudes))]
+        values = values[:, :, None, None]
+    else:
+        x, y = longitudes[0].tolist(), latitudes[:, 0].tolist()
+    axes: dict[str, Any] = {"x": {"values": x}, "y": {"values": y}}
+    names, shape = ["y", "x"], values.shape[2:]
+    system = {"type": "GeographicCRS", "id": _CRS}
+    referencing: list[dict[str, Any]] = [{"coordinates": ["x", "y"], "system": system}]
+    if layer.levels is not None:
+        axes["z"] = {"values": layer.levels[part.levels].tolist()}
+        names, shape = ["z", *names], values.shape[1:]
+        about = layer.served.dataset.need(Role.LEVEL).variable
+        vertical = {
+            "type": "VerticalCRS",
+            "cs": {"csAxes": [{"name": {"en": about.quantity}, "unit": {"symbol": about.units}}]},
+        }
+        referencing.append({"coordinates": ["z"], "system": vertical})
+    else:
+        values = values[:, 0]
+        shape = values.shape[1:]
+    if layer.time is not None:
+        axes["t"] = {"values": [layer.moments[at] for at in part.steps]}
+        names, shape = ["t", *names], values.shape
+        time = {"type": "TemporalRS", "calendar": _calendar(layer)}
+        referencing.append({"coordinates": ["t"], "system": time})
+    else:
+        values = values[0]
+        shape = values.shape
+    kind = "Grid"
+    if single and "z" not in axes:
+        kind = "PointSeries" if "t" in axes else "Point"
+    return {
+        "type": "Coverage",
+        "domain": {
+            "type": "Domain",
+            "domainType": kind,
+            "axes": axes,
+            "referencing": referencing,
+        },
+        "parameters": {layer.variable.name: _parameter(layer)},
+        "ranges": {
+            layer.variable.name: {
+                "type": "NdArray",
+                "dataType": "float",
+                "axisNames": names,
+                "shape": list(shape),
+                "values": [
+                    float(f"{one:.9g}") if math.isfinite(one) else None
+                    for one in values.reshape(-1)
+                ],
+            }
+        },
+    }
+
+
+def _calendar(layer: Layer) -> str:
+    assert layer.time is not None
+    calendar = layer.time.calendar
+    return "Gregorian" if "gregorian" in calendar or calendar == "standard" else calendar
+
+
+def _parameter(layer: Layer) -> dict[str, Any]:
+    variable = layer.variable
+    name = str(variable.attributes.get("standard_name", ""))
+    observed: dict[str, Any] = {"label": {"en": variable.quantity}}
+    if name:
+        observed["id"] = f"http://vocab.nerc.ac.uk/standard_name/{name}/"
+    return {
+        "type": "Parameter",
+        "id": variable.name,
+        "description": {"en": variable.quantity},
+        "unit": {"label": {"en": variable.units or "1"}, "symbol": variable.units or "1"},
+        "observedProperty": observed,
+    }
+
+
+def _write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
+    made = io.StringIO()
+    writer = csv.writer(made, lineterminator="\n")
+    writer.writerow(["parameter", "units", "time", "level", "lat", "lon", "value"])
+    for part, held in zip(parts, values, strict=True):
+        layer = part.layer
+        latitudes, longitudes = _centres(layer, part.rows, part.columns)
+        about = [layer.variable.name, layer.variable.units or "1"]
+        for step, at in enumerate(part.steps):
+            time = layer.moments[at] if layer.moments else ""
+            for level, place in enumerate(part.levels):
+                height = f"{layer.levels[place]:g}" if layer.levels is not None else ""
+                if mean:
+                    writer.writerow([*about, time, height, "", "", _cell(held[step, level])])
+                    continue
+                for row, column in np.ndindex(latitudes.shape):
+                    if part.mask is None or part.mask[row, column]:
+                        where = f"{latitudes[row, column]:.7g}", f"{longitudes[row, column]:.7g}"
+                        number = _cell(held[step, level, row, column])
+                        writer.writerow([*about, time, height, *where, number])
+    return made.getvalue()
+
+
+def _cell(value: float) -> str:
+    return f"{value:.7g}" if math.isfinite(value) else ""

@@ -1,0 +1,277 @@
+"""Variables as layers of maps: a field at a time and a level, and fixed colours for all of them."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import cftime
+import numpy as np
+
+from rhodolite.arrays import Array, Selected
+from rhodolite.drawing.parts.colour_scale import Scale, colours, scale_for
+from rhodolite.model.axes import Role
+from rhodolite.model.cf.diverging import pivots
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.variable import Variable
+from rhodolite.server.grid import Grid
+from rhodolite.server.limits import Refused
+from rhodolite.server.served import Served
+
+_KEPT_BYTES = 256 << 20
+_SAMPLES = 5
+"""Times that are looked at to choose the colours of a layer."""
+Picks = tuple[tuple[str, int], ...]
+
+
+class Fields:
+    """Fields that have been decoded, of which the latest are kept.
+
+    Parameters
+    ----------
+    limit : int
+        Bytes that are kept.
+    """
+
+    def __init__(self, limit: int = _KEPT_BYTES) -> None:
+        self._limit = limit
+        self._held: OrderedDict[Any, Array] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, layer: Layer, picks: Picks) -> Array:
+        """Return a field of rows and columns."""
+        key = (layer.served.version, layer.served.name, layer.variable.name, picks)
+        with self._lock:
+            if key in self._held:
+                self._held.move_to_end(key)
+                return self._held[key]
+        made = layer.read(picks)
+        with self._lock:
+            self._held[key] = made
+            while sum(one.nbytes for one in self._held.values()) > self._limit:
+                self._held.popitem(last=False)
+        return made
+
+
+@dataclass(eq=False)
+class Layer:
+    """A variable on a horizontal grid.
+
+    Parameters
+    ----------
+    served : Served
+    variable : Variable
+    grid : Grid
+    """
+
+    served: Served
+    variable: Variable
+    grid: Grid
+    _scales: dict[Any, tuple[Scale, float | None]] = field(default_factory=dict, repr=False)
+
+    @property
+    def name(self) -> str:
+        """As it stands in requests."""
+        return f"{self.served.name}/{self.variable.name}"
+
+    @cached_property
+    def others(self) -> tuple[str, ...]:
+        """Dimensions besides rows and columns."""
+        return tuple(d for d in self.variable.dimensions if d not in self.grid.dimensions)
+
+    @cached_property
+    def time(self) -> TimeAxis | None:
+        """The times of the variable."""
+        coordinate = self.served.dataset.coordinate(Role.TIME)
+        if coordinate is None or coordinate.dimension not in self.others:
+            return None
+        return self.served.dataset.time
+
+    @cached_property
+    def time_dimension(self) -> str:
+        """The dimension of the times."""
+        return str(self.served.dataset.need(Role.TIME).dimension)
+
+    @cached_property
+    def moments(self) -> list[str]:
+        """The times in ISO 8601."""
+        if self.time is None:
+            return []
+        return [date.strftime("%Y-%m-%dT%H:%M:%SZ") for date in self.time.reference_dates]
+
+    @cached_property
+    def levels(self) -> Array | None:
+        """The levels of the variable; None where it has none."""
+        coordinate = self.served.dataset.coordinate(Role.LEVEL)
+        if coordinate is None or coordinate.dimension not in self.others:
+            return None
+        return np.asarray(coordinate.values, dtype=np.float64)
+
+    def picks(self, time: str | None, level: str | None) -> Picks:
+        """Return where a time and a level lie, the nearest ones; without them the last time and
+        the first level.
+
+        Raises
+        ------
+        Refused
+            If they cannot be read.
+        """
+        found = []
+        for dimension in self.others:
+            size = self.served.dataset.lengths[dimension]
+            at = 0
+            if self.time is not None and dimension == self.time_dimension:
+                at = size - 1 if time in (None, "", "current", "default") else self.nearest(time)
+            elif self.levels is not None and dimension == self._level_dimension:
+                at = 0 if level in (None, "", "default") else self._nearest_level(level)
+            found.append((dimension, at))
+        return tuple(found)
+
+    @property
+    def _level_dimension(self) -> str:
+        return str(self.served.dataset.need(Role.LEVEL).dimension)
+
+    def nearest(self, text: str | None) -> int:
+        """Return the step whose time is nearest to one that is written in ISO 8601.
+
+        Raises
+        ------
+        Refused
+            If it cannot be read.
+        """
+        assert self.time is not None
+        number = moment_number(self.time, str(text))
+        return int(np.argmin(np.abs(self.time.middles - number)))
+
+    def _nearest_level(self, text: str | None) -> int:
+        assert self.levels is not None
+        try:
+            value = float(str(text).split("/", maxsplit=1)[0])
+        except ValueError:
+            raise Refused(400, f"'{text}' is not a level") from None
+        return int(np.argmin(np.abs(self.levels - value)))
+
+    def read(self, picks: Picks) -> Array:
+        """Return the field at places along the other dimensions, as rows and columns."""
+        at = dict(picks)
+        slices = tuple(
+            slice(at[d], at[d] + 1, 1) if d in at else slice(0, n, 1)
+            for d, n in zip(self.variable.dimensions, self.variable.shape, strict=True)
+        )
+        values = self.served.read(self.variable.floats(), slices)
+        rows, columns = (self.variable.dimensions.index(d) for d in self.grid.dimensions)
+        left = [axis for axis in range(values.ndim) if axis not in (rows, columns)]
+        flat = values.transpose([*left, rows, columns])
+        return flat.reshape(flat.shape[-2:])
+
+    def read_part(self, steps: Array, levels: Array, rows: Array, columns: Array) -> Array:
+        """Return values at indices along each axis, shape (steps, levels, rows, columns).
+
+        Parameters
+        ----------
+        steps, levels, rows, columns : ndarray of int
+        """
+        wanted = dict(zip(self.grid.dimensions, (rows, columns), strict=True))
+        order = list(self.grid.dimensions)
+        for present, dimension, cells in (
+            (self.levels is not None, "_level_dimension", levels),
+            (self.time is not None, "time_dimension", steps),
+        ):
+            if present:
+                name = getattr(self, dimension)
+                wanted[name], order = cells, [name, *order]
+        dimensions = self.variable.dimensions
+        picks = [wanted.get(dimension, np.zeros(1, int)) for dimension in dimensions]
+        part = Selected(self.variable.floats(), picks)
+        values = self.served.read(part, tuple(slice(0, n, 1) for n in part.shape))
+        left = [axis for axis, name in enumerate(dimensions) if name not in order]
+        values = values.transpose([*left, *(dimensions.index(name) for name in order)])
+        sizes = [one.size for one in (steps, levels, rows, columns)]
+        return values.reshape(sizes)
+
+    def scale(
+        self, palette: str | None, limits: tuple[float | None, float | None]
+    ) -> tuple[Scale, float | None]:
+        """Return the colours of the layer, which are the same for all times and parts of a map."""
+        key = (palette, limits)
+        if key not in self._scales:
+            centre = 0.0 if pivots(self.variable) else None
+            sample = np.concatenate([part.ravel() for part in self._sampled()])
+            self._scales[key] = scale_for(sample, self.variable, palette, limits, centre), centre
+        return self._scales[key]
+
+    def _sampled(self) -> Iterator[Array]:
+        size = len(self.time) if self.time is not None else 1
+        first = dict(self.picks(None, None))
+        for at in np.unique(np.linspace(0, size - 1, _SAMPLES).astype(int)):
+            if self.time is not None:
+                first[self.time_dimension] = int(at)
+            yield self.read(tuple(first.items()))
+
+
+def moment_number(axis: TimeAxis, text: str, end: int | None = None) -> float:
+    """Return a moment in ISO 8601 as a number of an axis; the middle of a day, month or year that
+    is named as a whole, or its beginning (`end` 0) or end (`end` 1).
+
+    Raises
+    ------
+    Refused
+        If it cannot be read.
+    """
+    from rhodolite.model.time.dates import first_moment, moment_after
+    from rhodolite.model.time.period_text import Instant
+
+    try:
+        instant = Instant.parse(text.strip().removesuffix("Z").split(".")[0])
+        ends = first_moment(instant, axis.calendar), moment_after(instant, axis.calendar)
+        first, last = (float(cftime.date2num(end, axis.units, axis.calendar)) for end in ends)
+    except (ValueError, OverflowError) as error:
+        raise Refused(400, f"'{text[:60]}' is not a time: {error}") from None
+    if end is not None:
+        return (first, last)[end]
+    return first if len(instant.fields) > 3 else (first + last) / 2
+
+
+def paint(field_: Array, scale: Scale, centre: float | None) -> tuple[Array, list[int]]:
+    """Return pixels as numbers of colours, and the colours as red, green, blue and alpha in turn;
+    number 0 is nothing.
+
+    Parameters
+    ----------
+    field_ : ndarray
+    scale : Scale
+    centre : float, optional
+        Value at the centre of the colour map.
+    """
+    palette, norm = colours(scale, centre)
+    middles = (scale.edges[1:] + scale.edges[:-1]) / 2
+    inner = palette(norm(middles))
+    shades = np.vstack([palette.get_under(), inner, palette.get_over()])
+    numbers = np.searchsorted(scale.edges, field_, side="right").astype(np.uint8) + 1
+    # The upper edge belongs to the last class.
+    numbers = np.where(field_ == scale.edges[-1], scale.edges.size, numbers)
+    numbers = np.where(np.isfinite(field_), numbers, 0).astype(np.uint8)
+    table = np.vstack([[0.0, 0.0, 0.0, 0.0], shades])
+    return numbers, np.rint(table * 255).astype(int).ravel().tolist()
+
+
+def layers_of(served: Served) -> dict[str, Layer]:
+    """Return the layers of a dataset by the names of their variables.
+
+    Parameters
+    ----------
+    served : Served
+    """
+    grid = Grid(served.dataset)
+    if not grid.there:
+        return {}
+    rows, columns = grid.dimensions
+    return {
+        variable.name: Layer(served, variable, grid)
+        for variable in served.dataset.fields
+        if {rows, columns} <= set(variable.dimensions) and variable.data.dtype.kind in "fiu"
+    }
