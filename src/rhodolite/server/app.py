@@ -22,8 +22,9 @@ from rhodolite.server import dap, edr, wms, zarr_store
 from rhodolite.server.edr import Collection
 from rhodolite.server.layers import Fields
 from rhodolite.server.limits import Refused
-from rhodolite.server.page import write_index
+from rhodolite.server.page import write_index, write_page
 from rhodolite.server.served import Served
+from rhodolite.server.view import describe_view, static_file
 from rhodolite.server.wms import Maps
 
 _POLICY = (
@@ -128,6 +129,9 @@ def make_app(datasets: Mapping[str, Served], say: Callable[[str], None] | None =
         Route("/dap/{name}", site.dap),
         Route("/zarr/{name}/{path:path}", site.zarr),
         Route("/wms/{name}", site.wms),
+        Route("/view/{name}.json", site.view_data),
+        Route("/view/{name}", site.view),
+        Route("/static/{path:path}", site.static),
         Route("/edr", site.edr),
         Route("/edr/conformance", site.edr),
         Route("/edr/collections", site.edr),
@@ -180,8 +184,7 @@ class _Site:
                 return unchanged
             content, media = zarr_store.answer(served, request.path_params["path"])
         except RhodoliteError as error:
-            status = error.status if isinstance(error, Refused) else 500
-            return PlainTextResponse(f"{error}\n", status)
+            return _plain_error(error)
         return Response(content, media_type=media, headers=_caching(served))
 
     def wms(self, request: Request) -> Response:
@@ -197,6 +200,29 @@ class _Site:
                 wms.write_error(refused, version), refused.status, media_type="text/xml"
             )
         return Response(content, media_type=media, headers=_caching(served))
+
+    def view(self, request: Request) -> Response:
+        try:
+            served = self._find(request)
+            describe_view(self._maps_of(served))
+        except RhodoliteError as error:
+            return _plain_error(error)
+        page = write_page("view.html", name=served.name, title=served.title)
+        return Response(page, media_type="text/html")
+
+    def view_data(self, request: Request) -> Response:
+        try:
+            served = self._find(request)
+            return JSONResponse(describe_view(self._maps_of(served)), headers=_caching(served))
+        except RhodoliteError as error:
+            return _problem(error)
+
+    def static(self, request: Request) -> Response:
+        try:
+            content, media = static_file(request.path_params["path"])
+        except RhodoliteError as error:
+            return _plain_error(error)
+        return Response(content, media_type=media, headers={"cache-control": "max-age=3600"})
 
     def edr(self, request: Request) -> Response:
         own = request.url.path
@@ -297,6 +323,11 @@ def _unchanged(request: Request, served: Served) -> Response | None:
     if known or (not any(given) and since is not None and since == served.last_modified):
         return Response(status_code=304, headers=_caching(served))
     return None
+
+
+def _plain_error(error: RhodoliteError) -> Response:
+    status = error.status if isinstance(error, Refused) else 500
+    return PlainTextResponse(f"{error}\n", status)
 
 
 def _problem(error: RhodoliteError) -> Response:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 from rhodolite.model.time.time_labels import time_labels
+from rhodolite.server.layers import layers_of
 from rhodolite.server.served import Served
 
 
@@ -15,6 +17,32 @@ def write_index(datasets: Mapping[str, Served]) -> str:
     ----------
     datasets : mapping of str to Served
     """
+    held = [
+        {
+            "name": name,
+            "title": one.title,
+            "period": _period(one),
+            "drawn": bool(layers_of(one)),
+            "variables": [
+                {"name": v.name, "quantity": v.quantity, "units": v.units or ""}
+                for v in one.dataset.fields
+            ],
+        }
+        for name, one in datasets.items()
+    ]
+    return write_page("index.html", datasets=held)
+
+
+def write_page(template: str, **words: Any) -> str:
+    """Return a page or another document, with all that comes from files escaped.
+
+    Parameters
+    ----------
+    template : str
+        Name of its file.
+    **words
+        What it holds.
+    """
     from jinja2 import Environment, PackageLoader, StrictUndefined
 
     environment = Environment(
@@ -24,19 +52,7 @@ def write_index(datasets: Mapping[str, Served]) -> str:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    held = [
-        {
-            "name": name,
-            "title": one.title,
-            "period": _period(one),
-            "variables": [
-                {"name": v.name, "quantity": v.quantity, "units": v.units or ""}
-                for v in one.dataset.fields
-            ],
-        }
-        for name, one in datasets.items()
-    ]
-    return environment.get_template("index.html").render(datasets=held)
+    return environment.get_template(template).render(**words)
 
 
 def _period(served: Served) -> str:

@@ -10,6 +10,10 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.cm import ScalarMappable
+from matplotlib.colorbar import Colorbar
+from matplotlib.figure import Figure
 from PIL import Image
 
 from rhodolite.arrays import Array
@@ -18,6 +22,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.units.udunits import pretty
 from rhodolite.server.layers import Fields, Layer, layers_of, paint
 from rhodolite.server.limits import Refused
+from rhodolite.server.page import write_page
 from rhodolite.server.served import Served
 
 _RADIUS = 6378137.0
@@ -202,17 +207,9 @@ class Maps:
         return draw_legend(layer, palette, limits)
 
     def _capabilities(self, version: str, address: str) -> tuple[bytes, str]:
-        from jinja2 import Environment, PackageLoader, StrictUndefined
-
-        environment = Environment(
-            loader=PackageLoader("rhodolite.server", "templates"),
-            autoescape=True,
-            undefined=StrictUndefined,
-            trim_blocks=True,
-            lstrip_blocks=True,
-        )
         layers = [_described(layer) for layer in self.layers.values()]
-        text = environment.get_template("wms_capabilities.xml").render(
+        text = write_page(
+            "wms_capabilities.xml",
             version=version,
             title=self.served.title,
             address=address,
@@ -382,11 +379,6 @@ def draw_legend(
         Name of a Matplotlib colour map.
     limits : tuple of float or None
     """
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.cm import ScalarMappable
-    from matplotlib.colorbar import Colorbar
-    from matplotlib.figure import Figure
-
     scale, centre = layer.scale(palette, limits)
     shades, norm = colours(scale, centre)
     figure = Figure((1.3, 3.2), dpi=100)

@@ -1,0 +1,140 @@
+"""The page of one dataset: what a browser needs to draw its maps and series."""
+
+from __future__ import annotations
+
+import re
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from rhodolite.model.axes import Role
+from rhodolite.model.time.period_text import MONTH_TITLES
+from rhodolite.model.time.time_labels import base_years, time_labels
+from rhodolite.model.units.udunits import pretty
+from rhodolite.regions.coastlines import lines
+from rhodolite.server.layers import Layer
+from rhodolite.server.limits import Refused
+from rhodolite.server.wms import PALETTES, Maps
+
+_ISO = re.compile(r"(-?\d{4,6})-(\d{2})(?:-(\d{2})(?:T(\d{2}:\d{2})(?::\d{2})?)?)?")
+_OWN = {"view.js": "text/javascript", "view.css": "text/css"}
+_OF_BOKEH = ("bokeh.min.js", "bokeh-api.min.js")
+_MARGIN = 0.04
+
+
+def describe_view(maps: Maps) -> dict[str, Any]:
+    """Return the layers of a dataset with their times and levels, and where the map begins.
+
+    Parameters
+    ----------
+    maps : Maps
+
+    Raises
+    ------
+    Refused
+        If there is nothing to be drawn.
+    """
+    if not maps.layers:
+        raise Refused(404, f"{maps.served.name} has nothing on a grid to be drawn on a map")
+    first = next(iter(maps.layers.values()))
+    west, south, east, north = first.grid.extent
+    if east - west >= 359:
+        west, east = -180.0, 180.0
+    elif west >= 180:
+        west, east = west - 360, east - 360
+    across, up = _MARGIN * (east - west), _MARGIN * (north - south)
+    return {
+        "title": maps.served.title,
+        "view": [west - across, south - up, east + across, north + up],
+        "layers": [_described(layer) for layer in maps.layers.values()],
+        "palettes": list(PALETTES),
+        "coast": coast("110m" if east - west > 60 else "50m"),
+    }
+
+
+def _described(layer: Layer) -> dict[str, Any]:
+    levels, units = [], ""
+    if layer.levels is not None:
+        levels = [f"{value:g}" for value in layer.levels]
+        units = layer.served.dataset.need(Role.LEVEL).variable.units or ""
+    labels: list[str] = []
+    if layer.time is not None:
+        years = base_years(layer.time)
+        labels = [
+            f"{speak(label)}, {years}" if years else speak(label)
+            for label in time_labels(layer.time)
+        ]
+    return {
+        "name": layer.variable.name,
+        "quantity": layer.variable.quantity,
+        "units": pretty(layer.variable.units),
+        "moments": layer.moments,
+        "labels": labels,
+        "levels": levels,
+        "level_units": pretty(units),
+    }
+
+
+def speak(label: str) -> str:
+    """Return a date as people write it.
+
+    Parameters
+    ----------
+    label : str
+        In ISO 8601; other labels stay.
+
+    Examples
+    --------
+    >>> speak("1990-07"), speak("1990-07-16"), speak("1990-07-16T06:00:00"), speak("2014 DJF")
+    ('July 1990', '16 July 1990', '16 July 1990, 06:00', '2014 DJF')
+    """
+    found = _ISO.fullmatch(label)
+    if found is None:
+        return label
+    year, month, day, clock = found.groups()
+    text = f"{MONTH_TITLES[int(month) - 1]} {year}"
+    text = text if day is None else f"{int(day)} {text}"
+    return text if clock is None else f"{text}, {clock}"
+
+
+@cache
+def coast(scale: str) -> list[tuple[list[float], list[float]]]:
+    """Return the coastlines as longitudes and latitudes of each line.
+
+    Parameters
+    ----------
+    scale : {"110m", "50m"}
+    """
+    return [
+        (part[:, 0].round(2).tolist(), part[:, 1].round(2).tolist())
+        for part in lines("coast", scale)
+    ]
+
+
+def static_file(path: str) -> tuple[bytes, str]:
+    """Return a file that pages name, and its media type.
+
+    Parameters
+    ----------
+    path : str
+        One of a few names; nothing else can be reached.
+
+    Raises
+    ------
+    Refused
+        If there is no such file.
+    """
+    if path in _OWN:
+        return files("rhodolite.server").joinpath("static", path).read_bytes(), _OWN[path]
+    folder, _, name = path.partition("/")
+    if folder == "bokeh" and name in _OF_BOKEH:
+        return _bokeh_folder().joinpath(name).read_bytes(), "text/javascript"
+    raise Refused(404, f"there is no file '{path}' here")
+
+
+@cache
+def _bokeh_folder() -> Path:
+    import bokeh
+
+    return Path(bokeh.__file__).parent / "server" / "static" / "js"
