@@ -194,19 +194,21 @@ class Layer:
         return values.reshape(sizes)
 
     def scale(
-        self, palette: str | None, limits: tuple[float | None, float | None]
+        self, palette: str | None, limits: tuple[float | None, float | None], picks: Picks
     ) -> tuple[Scale, float | None]:
-        """Return the colours of the layer, which are the same for all times and parts of a map."""
-        key = (palette, limits)
+        """Return the colours of the layer at a level, which are the same for all times and parts of
+        a map."""
+        fixed = {name: at for name, at in picks if self.time is None or name != self.time_dimension}
+        key = (palette, limits, tuple(fixed.items()))
         if key not in self._scales:
             centre = 0.0 if pivots(self.variable) else None
-            sample = np.concatenate([part.ravel() for part in self._sampled()])
+            sample = np.concatenate([part.ravel() for part in self._sampled(fixed)])
             self._scales[key] = scale_for(sample, self.variable, palette, limits, centre), centre
         return self._scales[key]
 
-    def _sampled(self) -> Iterator[Array]:
+    def _sampled(self, fixed: dict[str, int]) -> Iterator[Array]:
         size = len(self.time) if self.time is not None else 1
-        first = dict(self.picks(None, None))
+        first = {name: fixed.get(name, at) for name, at in self.picks(None, None)}
         for at in np.unique(np.linspace(0, size - 1, _SAMPLES).astype(int)):
             if self.time is not None:
                 first[self.time_dimension] = int(at)

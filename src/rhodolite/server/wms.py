@@ -20,7 +20,7 @@ from rhodolite.arrays import Array
 from rhodolite.drawing.parts.colour_scale import colours
 from rhodolite.model.axes import Role
 from rhodolite.model.units.udunits import pretty
-from rhodolite.server.layers import Fields, Layer, layers_of, paint
+from rhodolite.server.layers import Fields, Layer, Picks, layers_of, paint
 from rhodolite.server.limits import Refused
 from rhodolite.server.page import write_page
 from rhodolite.server.served import Served
@@ -147,9 +147,9 @@ class Maps:
             raise WmsError("InvalidFormat", "maps are image/png")
         layer, window = self._layer(asked, "layers"), self._window(asked)
         style, palette, limits = _style(asked)
-        field = self._fields.get(layer, layer.picks(asked.get("time"), asked.get("elevation")))
-        values = _pixels(layer, field, window, smooth=style == "smooth")
-        numbers, table = paint(values, *layer.scale(palette, limits))
+        picks = layer.picks(asked.get("time"), asked.get("elevation"))
+        values = _pixels(layer, self._fields.get(layer, picks), window, smooth=style == "smooth")
+        numbers, table = paint(values, *layer.scale(palette, limits, picks))
         return _png(numbers, table, asked)
 
     def _window(self, asked: Mapping[str, str]) -> Window:
@@ -204,7 +204,8 @@ class Maps:
     def _legend(self, asked: Mapping[str, str]) -> bytes:
         layer = self._layer(asked, "layer")
         _, palette, limits = _style({"styles": asked.get("style", ""), **asked})
-        return draw_legend(layer, palette, limits)
+        picks = layer.picks(None, asked.get("elevation"))
+        return draw_legend(layer, palette, limits, picks)
 
     def _capabilities(self, version: str, address: str) -> tuple[bytes, str]:
         layers = [_described(layer) for layer in self.layers.values()]
@@ -368,7 +369,10 @@ def _value_at(layer: Layer, field: Array, latitude: float, longitude: float) -> 
 
 
 def draw_legend(
-    layer: Layer, palette: str | None, limits: tuple[float | None, float | None]
+    layer: Layer,
+    palette: str | None,
+    limits: tuple[float | None, float | None],
+    picks: Picks,
 ) -> bytes:
     """Return a legend with units as a picture.
 
@@ -378,8 +382,10 @@ def draw_legend(
     palette : str, optional
         Name of a Matplotlib colour map.
     limits : tuple of float or None
+    picks : tuple
+        The level that it is for.
     """
-    scale, centre = layer.scale(palette, limits)
+    scale, centre = layer.scale(palette, limits, picks)
     shades, norm = colours(scale, centre)
     figure = Figure((1.3, 3.2), dpi=100)
     FigureCanvasAgg(figure)

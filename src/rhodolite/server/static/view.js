@@ -75,7 +75,8 @@ function later(work, wait) {
 
 function showLegend() {
   const words = new URLSearchParams({
-    SERVICE: "WMS", VERSION: "1.3.0", REQUEST: "GetLegendGraphic", LAYER: layer.name, STYLE: style(), ...limits(),
+    SERVICE: "WMS", VERSION: "1.3.0", REQUEST: "GetLegendGraphic", LAYER: layer.name, STYLE: style(),
+    ...height(), ...limits(),
   });
   find("legend-image").src = `${maps}?${words}`;
   find("legend-image").alt = `Legend of ${layer.quantity} in ${layer.units || "no units"}`;
