@@ -112,16 +112,22 @@ class Log:
             self._say(f"{scope['method']} {path} {status or 'gone'} {size} {took:.0f} ms")
 
 
-def make_app(datasets: Mapping[str, Served], say: Callable[[str], None] | None = None) -> Starlette:
+def make_app(
+    datasets: Mapping[str, Served],
+    memory: int = 256 << 20,
+    say: Callable[[str], None] | None = None,
+) -> Starlette:
     """Return the application for datasets by name.
 
     Parameters
     ----------
     datasets : mapping of str to Served
+    memory : int
+        Bytes that decoded fields may take.
     say : callable, optional
         What is told a line for each request.
     """
-    site = _Site(datasets)
+    site = _Site(datasets, memory)
     routes = [
         Route("/", site.index),
         Route("/datasets", site.listing),
@@ -148,9 +154,9 @@ def make_app(datasets: Mapping[str, Served], say: Callable[[str], None] | None =
 class _Site:
     """Answers for all datasets of a server."""
 
-    def __init__(self, datasets: Mapping[str, Served]) -> None:
+    def __init__(self, datasets: Mapping[str, Served], memory: int) -> None:
         self._datasets = datasets
-        self._fields = Fields()
+        self._fields = Fields(memory)
         self._maps: dict[tuple[str, str], Maps] = {}
         self._collections: dict[tuple[str, str], Collection] = {}
 

@@ -7,7 +7,7 @@ from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 import cftime
 import numpy as np
@@ -22,7 +22,6 @@ from rhodolite.server.grid import Grid
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served
 
-_KEPT_BYTES = 256 << 20
 _SAMPLES = 5
 """Times that are looked at to choose the colours of a layer."""
 Picks = tuple[tuple[str, int], ...]
@@ -37,7 +36,7 @@ class Fields:
         Bytes that are kept.
     """
 
-    def __init__(self, limit: int = _KEPT_BYTES) -> None:
+    def __init__(self, limit: int) -> None:
         self._limit = limit
         self._held: OrderedDict[Any, Array] = OrderedDict()
         self._lock = threading.Lock()
@@ -57,6 +56,14 @@ class Fields:
         return made
 
 
+class Colours(NamedTuple):
+    """How the values of a layer become colours, by numbers."""
+
+    scale: Scale
+    centre: float | None
+    shades: Array
+
+
 @dataclass(eq=False)
 class Layer:
     """A variable on a horizontal grid.
@@ -71,7 +78,7 @@ class Layer:
     served: Served
     variable: Variable
     grid: Grid
-    _scales: dict[Any, tuple[Scale, float | None]] = field(default_factory=dict, repr=False)
+    _scales: dict[Any, Colours] = field(default_factory=dict, repr=False)
 
     @property
     def name(self) -> str:
@@ -195,7 +202,7 @@ class Layer:
 
     def scale(
         self, palette: str | None, limits: tuple[float | None, float | None], picks: Picks
-    ) -> tuple[Scale, float | None]:
+    ) -> Colours:
         """Return the colours of the layer at a level, which are the same for all times and parts of
         a map."""
         fixed = {name: at for name, at in picks if self.time is None or name != self.time_dimension}
@@ -203,7 +210,8 @@ class Layer:
         if key not in self._scales:
             centre = 0.0 if pivots(self.variable) else None
             sample = np.concatenate([part.ravel() for part in self._sampled(fixed)])
-            self._scales[key] = scale_for(sample, self.variable, palette, limits, centre), centre
+            scale = scale_for(sample, self.variable, palette, limits, centre)
+            self._scales[key] = Colours(scale, centre, _shades(scale, centre))
         return self._scales[key]
 
     def _sampled(self, fixed: dict[str, int]) -> Iterator[Array]:
@@ -238,27 +246,27 @@ def moment_number(axis: TimeAxis, text: str, end: int | None = None) -> float:
     return first if len(instant.fields) > 3 else (first + last) / 2
 
 
-def paint(field_: Array, scale: Scale, centre: float | None) -> tuple[Array, list[int]]:
-    """Return pixels as numbers of colours, and the colours as red, green, blue and alpha in turn;
-    number 0 is nothing.
+def paint(field_: Array, scale: Scale) -> Array:
+    """Return values as numbers of colours, of which 0 is nothing.
 
     Parameters
     ----------
     field_ : ndarray
     scale : Scale
-    centre : float, optional
-        Value at the centre of the colour map.
     """
-    palette, norm = colours(scale, centre)
-    middles = (scale.edges[1:] + scale.edges[:-1]) / 2
-    inner = palette(norm(middles))
-    shades = np.vstack([palette.get_under(), inner, palette.get_over()])
     numbers = np.searchsorted(scale.edges, field_, side="right").astype(np.uint8) + 1
     # The upper edge belongs to the last class.
     numbers = np.where(field_ == scale.edges[-1], scale.edges.size, numbers)
-    numbers = np.where(np.isfinite(field_), numbers, 0).astype(np.uint8)
-    table = np.vstack([[0.0, 0.0, 0.0, 0.0], shades])
-    return numbers, np.rint(table * 255).astype(int).ravel().tolist()
+    return np.asarray(np.where(np.isfinite(field_), numbers, 0), dtype=np.uint8)
+
+
+def _shades(scale: Scale, centre: float | None) -> Array:
+    """Return the colours of the numbers that `paint` gives, as red, green, blue and alpha up to
+    255."""
+    palette, norm = colours(scale, centre)
+    inner = palette(norm((scale.edges[1:] + scale.edges[:-1]) / 2))
+    table = np.vstack([[0.0, 0.0, 0.0, 0.0], palette.get_under(), inner, palette.get_over()])
+    return np.asarray(np.rint(table * 255), dtype=np.uint8)
 
 
 def layers_of(served: Served) -> dict[str, Layer]:

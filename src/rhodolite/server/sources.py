@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
 from rhodolite.arrays import Engine
+from rhodolite.arrays.chunk_cache import ChunkCache
 from rhodolite.formats.normalise import normalise
 from rhodolite.model.dataset import Dataset
 from rhodolite.server.limits import Gate, Limits
@@ -42,6 +43,8 @@ class Sources(Mapping[str, Served]):
     ) -> None:
         self._openings = openings
         self._engine = engine
+        # Others ask for the same chunks and fields again and again.
+        engine.cache = ChunkCache(engine.memory // 2)
         self._gate = Gate(limits)
         self._watch = watch
         self._lock = threading.Lock()
@@ -60,6 +63,11 @@ class Sources(Mapping[str, Served]):
 
     def __len__(self) -> int:
         return len(self._openings)
+
+    @property
+    def memory(self) -> int:
+        """Bytes that decoded fields may take."""
+        return self._engine.memory // 4
 
     def prepare(self) -> None:
         """Compute what the datasets reduce."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import math
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -29,6 +30,7 @@ _RADIUS = 6378137.0
 _HALF = math.pi * _RADIUS
 PALETTES = ("viridis", "plasma", "cividis", "YlGnBu", "RdBu_r", "BrBG", "PuOr_r", "gray")
 _WIDEST = 4096
+_NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 _EXTENTS = {"EPSG:4326": "geographic", "CRS:84": "geographic", "EPSG:3857": "mercator"}
 
 
@@ -149,8 +151,8 @@ class Maps:
         style, palette, limits = _style(asked)
         picks = layer.picks(asked.get("time"), asked.get("elevation"))
         values = _pixels(layer, self._fields.get(layer, picks), window, smooth=style == "smooth")
-        numbers, table = paint(values, *layer.scale(palette, limits, picks))
-        return _png(numbers, table, asked)
+        found = layer.scale(palette, limits, picks)
+        return _png(paint(values, found.scale), found.shades, asked)
 
     def _window(self, asked: Mapping[str, str]) -> Window:
         newer = _version(asked) == "1.3.0"
@@ -212,7 +214,7 @@ class Maps:
         text = write_page(
             "wms_capabilities.xml",
             version=version,
-            title=self.served.title,
+            title=_allowed(self.served.title),
             address=address,
             layers=layers,
             palettes=PALETTES,
@@ -328,16 +330,15 @@ def _between(
     return np.asarray(np.where(np.isfinite(mixed), mixed, here))
 
 
-def _png(numbers: Array, table: list[int], asked: Mapping[str, str]) -> bytes:
-    colours = np.asarray(table).reshape(-1, 4)
+def _png(numbers: Array, shades: Array, asked: Mapping[str, str]) -> bytes:
     clear = asked.get("transparent", "FALSE").upper() == "TRUE"
     if not clear:
-        colours = colours.copy()
-        colours[0] = (*_background(asked), 255)
+        shades = shades.copy()
+        shades[0] = (*_background(asked), 255)
     image = Image.fromarray(numbers, mode="P")
-    image.putpalette(colours[:, :3].astype(np.uint8).tobytes(), "RGB")
+    image.putpalette(shades[:, :3].tobytes(), "RGB")
     made = io.BytesIO()
-    image.save(made, "PNG", compress_level=3, **({"transparency": 0} if clear else {}))
+    image.save(made, "PNG", compress_level=1, **({"transparency": 0} if clear else {}))
     return made.getvalue()
 
 
@@ -385,7 +386,7 @@ def draw_legend(
     picks : tuple
         The level that it is for.
     """
-    scale, centre = layer.scale(palette, limits, picks)
+    scale, centre, _ = layer.scale(palette, limits, picks)
     shades, norm = colours(scale, centre)
     figure = Figure((1.3, 3.2), dpi=100)
     FigureCanvasAgg(figure)
@@ -416,17 +417,22 @@ def _described(layer: Layer) -> dict[str, Any]:
         coordinate = layer.served.dataset.need(Role.LEVEL).variable
     return {
         "name": layer.variable.name,
-        "title": layer.variable.quantity,
+        "title": _allowed(layer.variable.quantity),
         "extent": (west, south, east, north),
         "metres": metres,
         "times": layer.moments,
         "levels": [] if levels is None else [f"{value:g}" for value in levels],
-        "level_units": "" if coordinate is None else coordinate.units or "",
+        "level_units": "" if coordinate is None else _allowed(coordinate.units or ""),
     }
 
 
 def _mercator(latitude: float) -> float:
     return _RADIUS * math.asinh(math.tan(math.radians(latitude)))
+
+
+def _allowed(text: str) -> str:
+    """Return a text without the characters that XML 1.0 has no place for."""
+    return _NOT_IN_XML.sub("\N{REPLACEMENT CHARACTER}", text)
 
 
 def write_error(error: Refused, version: str) -> str:
@@ -445,6 +451,6 @@ def write_error(error: Refused, version: str) -> str:
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
         f'<ServiceExceptionReport version="{version}"{space}>\n'
-        f"  <ServiceException code={quoteattr(code)}>{escape(str(error))}</ServiceException>\n"
+        f"  <ServiceException code={quoteattr(code)}>{escape(_allowed(str(error)))}</ServiceException>\n"
         "</ServiceExceptionReport>\n"
     )

@@ -150,7 +150,7 @@ def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
         say(f"computed what is served in {time.monotonic() - began:.1f} s")
     log = None if quiet else say
     config = uvicorn.Config(
-        make_app(sources, log),
+        make_app(sources, sources.memory, log),
         host=options.host,
         port=port,
         log_config=None,

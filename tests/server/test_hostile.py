@@ -1,0 +1,191 @@
+"""Requests that nobody would send in good faith: a clear refusal or a right answer, and no more."""
+
+from __future__ import annotations
+
+import json
+import socket
+import time
+from pathlib import Path
+from xml.etree import ElementTree
+
+import netCDF4
+import numpy as np
+import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
+from test_serve import Running
+
+from conftest import make_dataset
+
+pytest.importorskip("starlette")
+from rhodolite.arrays import default_engine
+from rhodolite.server import dap, zarr_store
+from rhodolite.server.edr import Collection
+from rhodolite.server.layers import Fields
+from rhodolite.server.limits import Gate, Limits, Refused
+from rhodolite.server.served import Served
+from rhodolite.server.wms import Maps, write_error
+
+
+def serve(**limits):
+    values = np.arange(4.0 * 3 * 5).reshape(4, 3, 5)
+    data = make_dataset(values, lats=[-30, 0, 30], lons=[0, 72, 144, 216, 288])
+    return Served("d", data, default_engine(), Gate(Limits(**limits)))
+
+
+@pytest.fixture(scope="module")
+def served():
+    return serve()
+
+
+@given(st.text("tas.lone[]:0123456789,&<>=%\"'\\/ \x00é", max_size=60))
+@example("tas[0:1:3][0][0]")
+@example("tas.tas[0][0][0],tas.lat[0:2]")
+def test_any_constraint_is_answered_or_refused(served, text):
+    try:
+        projections = dap.parse_constraint(served, text)
+    except Refused as refusal:
+        assert refusal.status in (400, 404)
+        assert dap.write_error(refusal.status, str(refusal)).count("\n") == 4
+        return
+    body = b"".join(dap.write_data(served, projections))
+    assert body.startswith(dap.write_dds(served, projections).encode())
+
+
+_WORDS = st.one_of(
+    st.text(max_size=12),
+    st.sampled_from(
+        [
+            "tas",
+            "1.3.0",
+            "CRS:84",
+            "EPSG:3857",
+            "-180,-90,180,90",
+            "0,0,1e-300,1e-300",
+            "64",
+            "1e9",
+            "nan",
+            "-1",
+            "cells",
+            "smooth/viridis",
+            "2000-01-02",
+            "GetMap",
+            "GetFeatureInfo",
+            "GetLegendGraphic",
+            "GetCapabilities",
+            "TRUE",
+            "0x00ff00",
+            "9" * 5000,
+        ]
+    ),
+)
+_KEYS = [
+    *("service", "request", "version", "layers", "query_layers", "layer", "crs", "srs", "bbox"),
+    *("width", "height", "styles", "style", "time", "elevation", "format", "info_format"),
+    *("transparent", "bgcolor", "limits", "i", "j", "x", "y"),
+]
+_USUAL = {
+    "request": "GetMap",
+    "layers": "tas",
+    "crs": "CRS:84",
+    "bbox": "-180,-90,180,90",
+    "width": "8",
+    "height": "4",
+}
+
+
+@given(st.dictionaries(st.sampled_from(_KEYS), _WORDS, max_size=5))
+def test_any_map_is_drawn_or_refused_in_xml(served, words):
+    maps = Maps(served, Fields(1 << 20))
+    try:
+        content, media = maps.answer({**_USUAL, **words}, 'http://h/?a=1&b="<')
+    except Refused as refusal:
+        assert refusal.status in (400, 404)
+        ElementTree.fromstring(write_error(refusal, "1.3.0"))
+        return
+    assert content
+    if "xml" in media:
+        ElementTree.fromstring(content)
+
+
+@given(
+    st.sampled_from(["position", "area", "cube", "x"]),
+    st.dictionaries(
+        st.sampled_from(["coords", "bbox", "datetime", "z", "parameter-name", "f", "over", "crs"]),
+        st.one_of(
+            st.text(max_size=20),
+            st.sampled_from(
+                [
+                    "POINT(0 0)",
+                    "POINT(nan 0)",
+                    "POINT EMPTY",
+                    "POINT Z(0 0 0)",
+                    "0,0,1,1",
+                    "tas",
+                    "POLYGON((0 0,90 0,90 40,0 0))",
+                    "-180,-90,180,90",
+                    "2000-01-02/..",
+                    "../..",
+                    "csv",
+                    "area",
+                    "GEOMETRYCOLLECTION(" * 50,
+                    "1e999,0,1,1",
+                    "-99999/99999-01",
+                ]
+            ),
+        ),
+        max_size=5,
+    ),
+)
+def test_any_query_is_answered_or_refused(served, kind, words):
+    try:
+        content, media = Collection(served).query(kind, words)
+    except Refused as refusal:
+        assert refusal.status in (400, 404)
+        return
+    assert json.loads(content) if "json" in media else content.count(b"\n") >= 1
+
+
+@given(st.text("zarr.json/tasc0123456789 ..%é", max_size=30))
+def test_any_key_of_a_store_is_there_or_not(served, path):
+    try:
+        assert zarr_store.answer(served, path)[0]
+    except Refused as refusal:
+        assert refusal.status == 404
+
+
+def test_work_that_takes_too_long_gives_way():
+    slow = serve(seconds=1e-9)
+    with pytest.raises(Refused, match=r"takes longer than 1e-09 s|busy"):
+        list(dap.write_data(slow, dap.parse_constraint(slow, "tas")))
+    gate = Gate(Limits(seconds=0.05, at_once=1))
+    with gate.enter(), pytest.raises(Refused, match="busy with other requests"), gate.enter():
+        pass
+
+
+@pytest.mark.slow
+def test_the_corner_of_a_large_variable_costs_little_and_slow_callers_hold_nothing_up(tmp_path):
+    with netCDF4.Dataset(tmp_path / "large.nc", "w") as file:
+        for name, size in (("time", 500), ("lat", 1000), ("lon", 1000)):
+            file.createDimension(name, size)
+            file.createVariable(name, "f8", (name,))[:] = np.linspace(0, 80, size)
+        made = file.createVariable("tas", "f4", ("time", "lat", "lon"), chunksizes=(10, 100, 100))
+        made[490:, 990:, 990:] = 7
+    running = Running(tmp_path, "serve", "large.nc")
+    host, port = running.root.removeprefix("http://").split(":")
+    callers = []
+    for _ in range(20):
+        caller = socket.create_connection((host, int(port)))
+        caller.sendall(b"GET /dap/large.dods HTTP/1.1\r\n")  # and never the rest
+        callers.append(caller)
+    began = time.monotonic()
+    with netCDF4.Dataset(f"{running.root}/dap/large") as remote:
+        corner = remote["tas"][490:, 990:, 990:]
+    assert np.all(corner == 7)
+    assert time.monotonic() - began < 600
+    status = Path(f"/proc/{running.process.pid}/status")
+    if status.exists():
+        assert int(status.read_text().partition("VmHWM:")[2].split()[0]) < 700_000
+    for caller in callers:
+        caller.close()
+    assert running.stop() == 0
