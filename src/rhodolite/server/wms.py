@@ -446,11 +446,12 @@ def write_error(error: Refused, version: str) -> str:
     """
     from xml.sax.saxutils import escape, quoteattr
 
-    code = getattr(error, "code", "NoApplicableCode")
+    code = quoteattr(getattr(error, "code", "NoApplicableCode"))
+    told = escape(_allowed(str(error)))
     space = ' xmlns="http://www.opengis.net/ogc"' if version == "1.3.0" else ""
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
         f'<ServiceExceptionReport version="{version}"{space}>\n'
-        f"  <ServiceException code={quoteattr(code)}>{escape(_allowed(str(error)))}</ServiceException>\n"
+        f"  <ServiceException code={code}>{told}</ServiceException>\n"
         "</ServiceExceptionReport>\n"
     )
