@@ -174,7 +174,8 @@ class _Site:
             served = self._find(request)
             if unchanged := _unchanged(request, served):
                 return unchanged
-            return _answer_dap(served, kind, unquote(request.url.query))
+            head = request.method == "HEAD"
+            return _answer_dap(served, kind, unquote(request.url.query), head=head)
         except RhodoliteError as error:
             status = error.status if isinstance(error, Refused) else 500
             return PlainTextResponse(
@@ -273,7 +274,7 @@ class _Site:
         return self._datasets[name]
 
 
-def _answer_dap(served: Served, kind: str, constraint: str) -> Response:
+def _answer_dap(served: Served, kind: str, constraint: str, *, head: bool) -> Response:
     headers = {**dap.HEADERS, **_caching(served)}
     if kind == "das":
         return PlainTextResponse(
@@ -289,14 +290,17 @@ def _answer_dap(served: Served, kind: str, constraint: str) -> Response:
     if kind == "dds":
         text = dap.write_dds(served, projections)
         return PlainTextResponse(text, headers={**headers, "content-description": "dods-dds"})
+    media = "application/octet-stream" if kind == "dods" else "text/plain"
+    if head:  # nothing is computed of which only the headers are wanted
+        return Response(media_type=media, headers=headers)
     if kind == "dods":
         return StreamingResponse(
             _started(dap.write_data(served, projections)),
-            media_type="application/octet-stream",
+            media_type=media,
             headers={**headers, "content-description": "dods-data"},
         )
     return StreamingResponse(
-        _started(dap.write_text(served, projections)), media_type="text/plain", headers=headers
+        _started(dap.write_text(served, projections)), media_type=media, headers=headers
     )
 
 

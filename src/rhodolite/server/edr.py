@@ -71,23 +71,7 @@ class Collection:
 
     def __init__(self, served: Served) -> None:
         self.served = served
-        self.layers = {
-            name: layer
-            for name, layer in layers_of(served).items()
-            if all(
-                dimension in self._known(layer) or served.dataset.lengths[dimension] == 1
-                for dimension in layer.others
-            )
-        }
-
-    @staticmethod
-    def _known(layer: Layer) -> set[str]:
-        dataset = layer.served.dataset
-        return {
-            str(coordinate.dimension)
-            for role in (Role.TIME, Role.LEVEL)
-            if (coordinate := dataset.coordinate(role)) is not None
-        }
+        self.layers = layers_of(served)
 
     def describe(self, address: str) -> dict[str, Any]:
         """Return what the collection holds, and how it is asked.

@@ -272,6 +272,9 @@ def _shades(scale: Scale, centre: float | None) -> Array:
 def layers_of(served: Served) -> dict[str, Layer]:
     """Return the layers of a dataset by the names of their variables.
 
+    Of a variable that has more dimensions than time, level and those of the grid, such as members,
+    none is chosen behind people's backs; it is no layer.
+
     Parameters
     ----------
     served : Served
@@ -280,8 +283,16 @@ def layers_of(served: Served) -> dict[str, Layer]:
     if not grid.there:
         return {}
     rows, columns = grid.dimensions
+    lengths = served.dataset.lengths
+    known = {rows, columns} | {
+        str(coordinate.dimension)
+        for role in (Role.TIME, Role.LEVEL)
+        if (coordinate := served.dataset.coordinate(role)) is not None
+    }
     return {
         variable.name: Layer(served, variable, grid)
         for variable in served.dataset.fields
-        if {rows, columns} <= set(variable.dimensions) and variable.data.dtype.kind in "fiu"
+        if {rows, columns} <= set(variable.dimensions)
+        and variable.data.dtype.kind in "fiu"
+        and all(name in known or lengths[name] == 1 for name in variable.dimensions)
     }

@@ -63,37 +63,52 @@ class Gate:
     def __post_init__(self) -> None:
         self._free = threading.BoundedSemaphore(self.limits.at_once)
 
+    def clock(self) -> Clock:
+        """Return what measures the work on one answer."""
+        return Clock(self)
+
     @contextmanager
-    def enter(self) -> Iterator[Deadline]:
-        """Wait for a place, and return until when the work has to be done.
+    def enter(self) -> Iterator[None]:
+        """Wait for a place.
 
         Raises
         ------
         Refused
-            If no place gets free in time.
+            If none gets free in time.
         """
         if not self._free.acquire(timeout=self.limits.seconds):
             raise Refused(503, "the server is busy with other requests; try again in a minute")
         try:
-            yield Deadline(time.monotonic() + self.limits.seconds, self.limits.seconds)
+            yield
         finally:
             self._free.release()
 
 
-@dataclass(frozen=True)
-class Deadline:
-    """The moment until which an answer has to be computed."""
+@dataclass
+class Clock:
+    """The time that has been worked on one answer, without that of sending it.
 
-    until: float
-    seconds: float
+    Parameters
+    ----------
+    gate : Gate
+    """
 
-    def check(self) -> None:
-        """Refuse to go on after it.
+    gate: Gate
+    _spent: float = 0.0
+
+    @contextmanager
+    def working(self) -> Iterator[None]:
+        """Work on a part of the answer, when there is a place.
 
         Raises
         ------
         Refused
-            If it has passed.
+            If no place gets free in time, or all the time for the answer has been spent.
         """
-        if time.monotonic() > self.until:
-            raise Refused(503, f"this takes longer than {self.seconds:g} s; ask for a smaller part")
+        most = self.gate.limits.seconds
+        if self._spent > most:
+            raise Refused(503, f"this takes longer than {most:g} s; ask for a smaller part")
+        with self.gate.enter():
+            began = time.monotonic()
+            yield
+            self._spent += time.monotonic() - began
