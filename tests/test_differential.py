@@ -194,7 +194,7 @@ def apply(step, random, field, stamps):
 
 
 @pytest.mark.slow
-@settings(max_examples=EXAMPLES or 250)
+@settings(max_examples=EXAMPLES or 180)
 @given(files(), st.lists(st.sampled_from(STEPS), min_size=1, max_size=4))
 def test_chains_agree_with_the_plain_implementation(tmp_path_factory, how, wanted):
     """To 6 digits of the largest value where float32 is written, gaps in exactly the same

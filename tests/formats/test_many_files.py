@@ -75,7 +75,7 @@ def test_a_file_opened_from_the_text_of_its_header_is_the_same(tmp_path, kind, f
     assert [str(file) for file in opened.files] == [str(path)]
 
 
-@settings(max_examples=25)
+@settings(max_examples=12)
 @given(
     steps=st.lists(st.integers(1, 3), min_size=20, max_size=24),
     order=st.randoms(use_true_random=False),

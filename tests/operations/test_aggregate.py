@@ -9,11 +9,11 @@ import numpy as np
 import pandas as pd
 import pytest
 import scipy.stats
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_command, run_here
+from conftest import EXAMPLES, make_dataset, run_command, run_here
 from rhodolite import Accumulate, Aggregate, Convert, DataError, Index, UsageError
 from rhodolite.errors import RhodoliteWarning
 from rhodolite.operations import aggregate as module
@@ -73,6 +73,7 @@ def amounts(times, seed=0, gaps=0.1, **attributes):
 
 
 @pytest.mark.slow
+@settings(max_examples=EXAMPLES or 40)
 @given(
     st.sampled_from(sorted(KEYS)),
     st.sampled_from(sorted(STATISTICS)),

@@ -330,7 +330,7 @@ def test_what_was_said_and_taken_for_granted_is_on_record(folder):
     assert beside.read_text() == "mine"
 
 
-@settings(max_examples=EXAMPLES or 12)
+@settings(max_examples=EXAMPLES or 8)
 @given(how=files(), chain=st.lists(st.sampled_from(STEPS), min_size=1, max_size=3))
 def test_random_chains_are_the_same_in_every_form(tmp_path_factory, how, chain):
     """Command, study, what the output carries, what its history says, and Python."""
