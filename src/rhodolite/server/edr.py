@@ -367,21 +367,9 @@ def _coverage(parts: list[Part], values: list[Array], mean: bool) -> dict[str, A
 
 def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
     layer = part.layer
-    latitudes, longitudes = _centres(layer, part.rows, part.columns)
-    single = mean or latitudes.size == 1
-    if not single and not layer.grid.regular:
-        raise Refused(
-            400,
-            f"{layer.variable.name} is on a grid of two-dimensional positions, which CoverageJSON "
-            "has no grid for; ask for f=CSV, or over=area",
-        )
-    if mean:
-        first = longitudes.reshape(-1)[0]
-        east = (longitudes - first) % 360.0
-        x, y = [float(first + east.max() / 2)], [float(np.mean(latitudes))]
-        values = values[:, :, None, None]
-    else:
-        x, y = longitudes[0].tolist(), latitudes[:, 0].tolist()
+    x, y = _positions(part, mean)
+    single = len(x) == len(y) == 1
+    values = values[:, :, None, None] if mean else values
     axes: dict[str, Any] = {"x": {"values": x}, "y": {"values": y}}
     names, shape = ["y", "x"], values.shape[2:]
     system = {"type": "GeographicCRS", "id": _CRS}
@@ -431,6 +419,22 @@ def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
             }
         },
     }
+
+
+def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
+    """Return longitudes and latitudes of the axes of a domain; of a mean, the middle of its area."""
+    latitudes, longitudes = _centres(part.layer, part.rows, part.columns)
+    if mean:
+        first = longitudes.reshape(-1)[0]
+        east = (longitudes - first) % 360.0
+        return [float(first + east.max() / 2)], [float(np.mean(latitudes))]
+    if latitudes.size > 1 and not part.layer.grid.regular:
+        raise Refused(
+            400,
+            f"{part.layer.variable.name} is on a grid of two-dimensional positions, which "
+            "CoverageJSON has no grid for; ask for f=CSV, or over=area",
+        )
+    return longitudes[0].tolist(), latitudes[:, 0].tolist()
 
 
 def _calendar(layer: Layer) -> str:

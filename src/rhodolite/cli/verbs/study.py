@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from rhodolite.studies.run import StudyRun
 
 _DESCRIPTION = """\
-Everything that a study file asks for: named inputs, steps, and outputs of data and pictures.
+All that a study file asks for: named inputs, steps, and outputs of data, pictures and reports.
 
   title = "Warming of the north"
 
