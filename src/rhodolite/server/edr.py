@@ -422,7 +422,7 @@ def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
 
 
 def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
-    """Return longitudes and latitudes of the axes of a domain; of a mean, the middle of its area."""
+    """Return longitudes and latitudes of the axes of a domain; of a mean, its area's middle."""
     latitudes, longitudes = _centres(part.layer, part.rows, part.columns)
     if mean:
         first = longitudes.reshape(-1)[0]
