@@ -18,6 +18,7 @@ import rhodolite
 import rhodolite.studies.record
 import rhodolite.studies.run
 from conftest import EXAMPLES, run_here, write_plain
+from rhodolite import Anomaly, Engine, Subset, Trend
 from rhodolite.cli.chain import parse_chain
 from rhodolite.errors import UsageError
 from rhodolite.studies.fingerprints import fingerprint
@@ -437,6 +438,13 @@ draw = "series"
 heading = "How did it <i>go</i>?"
 note = "A note."
 
+[outputs."cell.png"]
+of = "a"
+draw = "series"
+at = "20N,40E"
+without-cycle = true
+trend = true
+
 [outputs."trend.svg"]
 of = "trend"
 draw = "map"
@@ -449,7 +457,7 @@ of = "departures"
 of = "departures"
 
 [outputs."all.html"]
-report = ["curve.png", "trend.svg", "cell.csv", "departures.nc"]
+report = ["curve.png", "cell.png", "trend.svg", "cell.csv", "departures.nc"]
 text = '''First.
 
 Second <script>alert(1)</script>.'''
@@ -465,7 +473,7 @@ def test_a_report_says_what_the_data_say(folder):
     tags = set(re.findall(r"<(\w+)", re.sub(r'src="data:[^"]*"', "", page)))
     assert not tags & {"script", "b", "i", "link", "iframe", "object"}
     assert not re.search(r'(?:src|href)="(?!data:|#)', page)
-    assert page.count("<img ") == 2
+    assert page.count("<img ") == 3
     text = html.unescape(re.sub(r"<[^>]+>", "", page))
     for said in ("Is <b>it</b> warm & dry?", "A note.", "anomaly --min-years 1: departures"):
         assert said in text
@@ -475,6 +483,14 @@ def test_a_report_says_what_the_data_say(folder):
     weights = np.sin(lats + half) - np.sin(lats - half)
     series = np.average(values.mean(axis=2), axis=1, weights=weights)
     numbers = [f"{series.min():.4g}", f"{series.max():.4g}"]
+    # What is said of a cell's trend is what its picture says, of the values without their cycle.
+    data = rhodolite.read(folder / "a.nc")
+    cell = Anomaly()(Subset(at="20N,40E")(data))
+    told = str(Trend()(cell).remarks[0].text(Engine()))
+    slope = (
+        re.search(r"[-+\N{MINUS SIGN}]?[\d.]+(?= K per)", told).group().lstrip("+-\N{MINUS SIGN}")
+    )
+    assert f"{float(slope):.3g}"[:4] in text
     for number in numbers:
         assert f"{number} K".replace("-", "\N{MINUS SIGN}") in text, number
     assert re.search(r"K per year|K per decade", text)
@@ -489,7 +505,7 @@ def test_a_report_says_what_the_data_say(folder):
     assert "Another." in (folder / "all.html").read_text()
     assert run_here("retrace", "all.html", "--verify", folder=folder).out == "a.nc: the same\n"
     assert run_here("retrace", "all.html", "--run", "--into", "x", folder=folder).code == 0
-    assert len(list((folder / "x").iterdir())) == 6  # with the study of the table
+    assert len(list((folder / "x").iterdir())) == 7  # with the study of the table
     for old, new, said in (
         (
             '"cell.csv",',

@@ -5,11 +5,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from enum import Enum
 from typing import Any
 
 import numpy as np
 
 from rhodolite.arrays import Array, Engine
+from rhodolite.drawing.parts.curves import cycle_of
 from rhodolite.errors import RhodoliteError, collecting
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -17,6 +19,7 @@ from rhodolite.model.space.range_text import format_latitude, format_longitude
 from rhodolite.model.time.time_labels import base_years, time_labels
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
+from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.summarise import Summarise
 from rhodolite.operations.trend import Trend
@@ -32,15 +35,23 @@ _ROUNDING = 1e-9
 """Of the largest value, below which a mean is nothing but rounding."""
 
 
-def sentences_of(dataset: Dataset, engine: Engine, *, trends: bool = False) -> tuple[str, ...]:
+class Trends(Enum):
+    """Which trends of series are told."""
+
+    NONE = "none"
+    OF_LONG_ONES = "those of series of ten years and more"
+    OF_VALUES = "those of the values"
+    WITHOUT_CYCLE = "those of the values without their mean cycle"
+
+
+def sentences_of(dataset: Dataset, engine: Engine, trends: Trends = Trends.NONE) -> tuple[str, ...]:
     """Return sentences with the numbers that one would ask for first.
 
     Parameters
     ----------
     dataset : Dataset
     engine : Engine
-    trends : bool
-        Whether the trends of series are told.
+    trends : Trends
     """
     found: list[str] = []
     for variable in dataset.fields:
@@ -52,7 +63,7 @@ def sentences_of(dataset: Dataset, engine: Engine, *, trends: bool = False) -> t
     return tuple(found)
 
 
-def _about(dataset: Dataset, variable: Variable, engine: Engine, trends: bool) -> Iterator[str]:
+def _about(dataset: Dataset, variable: Variable, engine: Engine, trends: Trends) -> Iterator[str]:
     values = np.asarray(engine.compute(variable.floats()), dtype=np.float64)
     if not np.isfinite(values).any():
         yield f"{_capital(variable.quantity)}: no value is there."
@@ -73,8 +84,8 @@ def _about(dataset: Dataset, variable: Variable, engine: Engine, trends: bool) -
             yield _extremes(variable, np.take(values, at, others[0]), rest, f" ({of})")
     else:
         yield _extremes(variable, values, labels, "", _area_mean(dataset, variable, engine))
-    if trends:
-        yield from _change(dataset, variable, engine)
+    if trends is not Trends.NONE:
+        yield from _change(dataset, variable, engine, trends)
 
 
 def _extremes(
@@ -142,16 +153,21 @@ def _single(dataset: Dataset, name: str, engine: Engine) -> float | None:
     return value if np.isfinite(value) else None
 
 
-def _change(dataset: Dataset, variable: Variable, engine: Engine) -> Iterator[str]:
-    """Yield the trend of a single series that is long enough."""
+def _change(dataset: Dataset, variable: Variable, engine: Engine, trends: Trends) -> Iterator[str]:
+    """Yield the trend of a single series."""
     axis = dataset.time
     dimensions = [d for d in variable.dimensions if dataset.lengths[d] > 1]
-    if axis is None or len(dimensions) != 1 or np.ptp(axis.decimal_years) < _FEWEST_YEARS:
+    if axis is None or len(dimensions) != 1:
+        return
+    if trends is Trends.OF_LONG_ONES and np.ptp(axis.decimal_years) < _FEWEST_YEARS:
         return
     try:
         # What the trend warns of has been said where it was drawn.
         with collecting():
-            made = Trend()(dataset.restrict([variable.name]))
+            part = dataset.restrict([variable.name])
+            if trends is Trends.WITHOUT_CYCLE:
+                part = Anomaly(cycle=cycle_of(axis))(part)
+            made = Trend()(part)
             name = f"{variable.name}_trend"
             values = np.asarray(engine.compute(made[name].floats()), dtype=np.float64)
             yield _trend(made, made[name], values, [], engine)
@@ -163,7 +179,8 @@ def _area_mean(dataset: Dataset, variable: Variable, engine: Engine) -> tuple[fl
     """Return the mean over the area and all else, weighted, with what it is of; None where there
     are no two axes of an area."""
     spatial = {Role.LATITUDE, Role.LONGITUDE}
-    if not spatial <= set(_roles(dataset, variable)):
+    sizes = dict(zip(_roles(dataset, variable), variable.shape, strict=True))
+    if not spatial <= sizes.keys() or sizes[Role.LATITUDE] * sizes[Role.LONGITUDE] == 1:
         return None
     nothing = float("nan"), ""
     try:

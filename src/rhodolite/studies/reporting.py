@@ -17,7 +17,7 @@ from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.declaration import Step, summary, to_plain
 from rhodolite.operations.subset import Subset
 from rhodolite.operations.summarise import Summarise
-from rhodolite.reports.numbers import sentences_of
+from rhodolite.reports.numbers import Trends, sentences_of
 from rhodolite.reports.page import embed_picture, read_rows
 from rhodolite.reports.section import Section
 from rhodolite.reports.sources import sources_of
@@ -54,13 +54,15 @@ def section_of(
     if output.picture is not None:
         drawing = made[-1]
         shown = _shown(drawing, output.picture.source(dataset))
-        trends = bool(getattr(drawing, "trend", False)) or _has_departures(made)
-        sentences = sentences_of(shown, engine, trends=trends and drawing.verb in _CURVES)
+        sentences = sentences_of(shown, engine, _trends(drawing, made))
     elif place.suffix.lower() == ".csv" and place.exists():
         table, sentences = read_rows(place), ()
     else:
         written = open_dataset([place]) if place.exists() else dataset
-        page, sentences = dataset_page(describe(written, engine)), ()
+        found = describe(written, engine)
+        if len(found["files"]) == 1:
+            found["files"][0]["name"] = output.path  # wherever it lies
+        page, sentences = dataset_page(found), ()
     return Section(
         output.path,
         output.heading or output.path,
@@ -74,9 +76,17 @@ def section_of(
     )
 
 
-def _has_departures(steps: list[Step]) -> bool:
-    """Return whether the mean cycle has been taken away, so that a straight line says something."""
-    return any(step.verb in ("anomaly", "detrend") for step in steps)
+def _trends(drawing: Step, steps: list[Step]) -> Trends:
+    """Return which trends are told: those that are drawn, and those of departures, of which a
+    straight line says something."""
+    if drawing.verb not in _CURVES:
+        return Trends.NONE
+    if getattr(drawing, "without_cycle", False):
+        return Trends.WITHOUT_CYCLE
+    if getattr(drawing, "trend", False):
+        return Trends.OF_VALUES
+    departures = any(step.verb in ("anomaly", "detrend") for step in steps)
+    return Trends.OF_LONG_ONES if departures else Trends.NONE
 
 
 def _shown(drawing: Step, dataset: Dataset) -> Dataset:

@@ -48,7 +48,7 @@ class Curve:
 
     def without_cycle(self) -> Curve:
         """Return the curve without its mean annual cycle, about the same mean."""
-        found = Anomaly(cycle=_cycle_of(self.axis))(self.as_dataset())[self.variable.name]
+        found = Anomaly(cycle=cycle_of(self.axis))(self.as_dataset())[self.variable.name]
         mean = float(np.nanmean(self.values))
         return replace(self, values=found.values() + mean, deseasonal=True)
 
@@ -212,7 +212,18 @@ def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
     return str(Trend()(part).remarks[0].text(engine)).partition(": ")[2]
 
 
-def _cycle_of(axis: TimeAxis) -> Cycle:
+def cycle_of(axis: TimeAxis) -> Cycle:
+    """Return the mean cycle that is taken away from values at such times.
+
+    Parameters
+    ----------
+    axis : TimeAxis
+
+    Raises
+    ------
+    DataError
+        If there is one value a year.
+    """
     if axis.resolution.unit == "year":
         raise DataError(
             "--without-cycle: the data have one value a year, in which there is no cycle"
