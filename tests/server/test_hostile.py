@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import socket
 import time
@@ -14,6 +15,8 @@ import numpy as np
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
+from PIL import Image
+from scipy.interpolate import RegularGridInterpolator
 from test_serve import Running
 
 from conftest import make_dataset
@@ -153,6 +156,59 @@ def test_any_key_of_a_store_is_there_or_not(served, path):
         assert zarr_store.answer(served, path)[0]
     except Refused as refusal:
         assert refusal.status == 404
+
+
+@pytest.mark.parametrize("order", [1, -1])
+@pytest.mark.parametrize("west", [0.0, -180.0])
+def test_maps_between_cells_agree_with_scipy(order, west):
+    """Bilinear, against scipy's interpolation on a grid that is repeated round the world; every
+    pixel has the class of that value but where it lies within rounding of an edge."""
+    rng = np.random.default_rng(2)
+    lats, lons = np.arange(-80.0, 81, 20)[::order], west + np.arange(0.0, 360, 30)
+    values = rng.normal(280, 5, (1, lats.size, lons.size))
+    data = make_dataset(values, lats=lats, lons=lons)
+    maps = Maps(Served("d", data, default_engine(), Gate(Limits())), Fields(1 << 20))
+    asked = {**_USUAL, "bbox": "-170,-70,170,70", "width": "85", "height": "35", "styles": "smooth"}
+    picture = Image.open(io.BytesIO(maps.answer(asked, "")[0]))
+    x, y = -170 + 4 * (np.arange(85) + 0.5), 70 - 4 * (np.arange(35) + 0.5)
+    rows = np.argsort(lats)
+    around = np.concatenate([lons - 360, lons, lons + 360])
+    table = np.tile(values[0][rows], 3)
+    ask = np.stack(np.meshgrid(y, x, indexing="ij"), axis=-1)
+    expected = RegularGridInterpolator((lats[rows], around), table)(ask)
+    edges = maps.layers["tas"].scale(None, (None, None), ()).scale.edges
+    clear = np.abs(expected[..., None] - edges).min(axis=-1) > 1e-9
+    classes = np.searchsorted(edges, expected, side="right") + 1
+    np.testing.assert_array_equal(np.asarray(picture)[clear], classes[clear])
+
+
+def test_capabilities_of_a_region_keep_to_the_schema():
+    """Longitudes within 180 degrees; children in the order of the schema (1.3.0, annex E.1) and of
+    the document type (1.1.1, annex A.1)."""
+    order = {
+        "1.3.0": ["Name", "Title", "EX_GeographicBoundingBox", "BoundingBox", "Dimension", "Style"],
+        "1.1.1": [
+            "Name",
+            "Title",
+            "LatLonBoundingBox",
+            "BoundingBox",
+            "Dimension",
+            "Extent",
+            "Style",
+        ],
+    }
+    for lons in ([200, 210, 220], [170, 180, 190], [0, 120, 240]):
+        data = make_dataset(np.zeros((2, 3, 3)), lats=[0, 10, 20], lons=lons)
+        maps = Maps(Served("d", data, default_engine(), Gate(Limits())), Fields(1 << 20))
+        for version, names in order.items():
+            text = maps.answer({"request": "GetCapabilities", "version": version}, "http://h/")[0]
+            tree = ElementTree.fromstring(text)
+            plain = [(one.tag.rpartition("}")[2], one) for one in tree.iter()]
+            layer = [one for tag, one in plain if tag == "Layer"][1]
+            found = [one.tag.rpartition("}")[2] for one in layer]
+            assert found == sorted(found, key=names.index)
+            ends = [float(one.text) for tag, one in plain if tag.endswith("BoundLongitude")]
+            assert all(-180 <= end <= 180 for end in ends)
 
 
 def test_work_that_takes_too_long_gives_way():

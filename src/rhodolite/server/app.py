@@ -24,7 +24,7 @@ from rhodolite.server.layers import Fields
 from rhodolite.server.limits import Refused
 from rhodolite.server.page import write_index, write_page
 from rhodolite.server.served import Served
-from rhodolite.server.view import describe_view, static_file
+from rhodolite.server.view import describe_view, need_layers, static_file
 from rhodolite.server.wms import Maps
 
 _POLICY = (
@@ -157,8 +157,8 @@ class _Site:
     def __init__(self, datasets: Mapping[str, Served], memory: int) -> None:
         self._datasets = datasets
         self._fields = Fields(memory)
-        self._maps: dict[tuple[str, str], Maps] = {}
-        self._collections: dict[tuple[str, str], Collection] = {}
+        self._maps: dict[str, Maps] = {}
+        self._collections: dict[str, Collection] = {}
 
     def index(self, request: Request) -> Response:  # noqa: ARG002
         return Response(write_index(self._datasets), media_type="text/html")
@@ -198,6 +198,8 @@ class _Site:
         parameters = dict(request.query_params)
         try:
             served = self._find(request)
+            if unchanged := _unchanged(request, served):
+                return unchanged
             address = str(request.url.replace(query=""))
             content, media = self._maps_of(served).answer(parameters, address)
         except RhodoliteError as error:
@@ -211,7 +213,7 @@ class _Site:
     def view(self, request: Request) -> Response:
         try:
             served = self._find(request)
-            describe_view(self._maps_of(served))
+            need_layers(self._maps_of(served))
         except RhodoliteError as error:
             return _plain_error(error)
         page = write_page("view.html", name=served.name, title=served.title)
@@ -243,6 +245,8 @@ class _Site:
                 held = [self._collection_of(one).describe(address) for one in self._all()]
                 return JSONResponse({"links": [], "collections": held})
             served = self._find(request)
+            if unchanged := _unchanged(request, served):
+                return unchanged
             collection = self._collection_of(served)
             query = request.path_params.get("query")
             if query is None:
@@ -256,16 +260,16 @@ class _Site:
         return list(self._datasets.values())
 
     def _collection_of(self, served: Served) -> Collection:
-        key = served.name, served.version
-        if key not in self._collections:
-            self._collections[key] = Collection(served)
-        return self._collections[key]
+        known = self._collections.get(served.name)
+        if known is None or known.served is not served:
+            known = self._collections[served.name] = Collection(served)
+        return known
 
     def _maps_of(self, served: Served) -> Maps:
-        key = served.name, served.version
-        if key not in self._maps:
-            self._maps[key] = Maps(served, self._fields)
-        return self._maps[key]
+        known = self._maps.get(served.name)
+        if known is None or known.served is not served:
+            known = self._maps[served.name] = Maps(served, self._fields)
+        return known
 
     def _find(self, request: Request) -> Served:
         name = request.path_params["name"]

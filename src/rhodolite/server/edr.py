@@ -1,14 +1,10 @@
-"""Series, boxes and areas: OGC API - Environmental Data Retrieval 1.1 (OGC 19-086r5), with answers
-in CoverageJSON (OGC 21-069r2) and CSV."""
+"""Series, boxes and areas: OGC API - Environmental Data Retrieval 1.1 (OGC 19-086r5)."""
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -16,7 +12,14 @@ import shapely
 from shapely.errors import ShapelyError
 
 from rhodolite.arrays import Array
-from rhodolite.model.axes import Role
+from rhodolite.server.coverages import (
+    CRS,
+    Part,
+    centres_of,
+    coverage_of,
+    describe_parameter,
+    write_csv,
+)
 from rhodolite.server.layers import Layer, layers_of, moment_number
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served
@@ -24,7 +27,6 @@ from rhodolite.server.served import Served
 _LONGEST = 20_000
 _BYTES_IN_TEXT = 10
 """Of a value, so that answers in text hold so much less than others."""
-_CRS = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"
 _CONFORMANCE = (
     "http://www.opengis.net/spec/ogcapi-common-1/1.0/conf/core",
     "http://www.opengis.net/spec/ogcapi-common-2/1.0/conf/collections",
@@ -34,31 +36,6 @@ _CONFORMANCE = (
 _QUERIES = ("position", "area", "cube")
 _FORMATS = {"coveragejson": "CoverageJSON", "csv": "CSV"}
 MEDIA = "application/vnd.cov+json"
-
-
-@dataclass
-class Part:
-    """What a query asks of a layer: indices along each axis.
-
-    Parameters
-    ----------
-    layer : Layer
-    rows, columns, steps, levels : ndarray of int
-    mask : ndarray of bool, optional
-        Which of rows and columns are meant; all by default.
-    """
-
-    layer: Layer
-    rows: Array
-    columns: Array
-    steps: Array
-    levels: Array
-    mask: Array | None = None
-
-    @property
-    def size(self) -> int:
-        """How many values it has."""
-        return self.steps.size * self.levels.size * self.rows.size * self.columns.size
 
 
 class Collection:
@@ -85,7 +62,7 @@ class Collection:
         extent: dict[str, Any] = {}
         first = next(iter(self.layers.values()), None)
         if first is not None:
-            extent["spatial"] = {"bbox": [list(first.grid.extent)], "crs": _CRS}
+            extent["spatial"] = {"bbox": [list(first.grid.extent)], "crs": CRS}
             if first.moments:
                 extent["temporal"] = {
                     "interval": [[first.moments[0], first.moments[-1]]],
@@ -102,7 +79,7 @@ class Collection:
             "description": str(self.served.dataset.attributes.get("summary", ""))
             or self.served.title,
             "extent": extent,
-            "crs": [_CRS],
+            "crs": [CRS],
             "output_formats": list(_FORMATS.values()),
             "links": [_link(own, "self"), _link(own, "data")],
             "data_queries": {
@@ -119,7 +96,9 @@ class Collection:
                 }
                 for name in _QUERIES
             },
-            "parameter_names": {name: _parameter(layer) for name, layer in self.layers.items()},
+            "parameter_names": {
+                name: describe_parameter(layer) for name, layer in self.layers.items()
+            },
         }
 
     def query(self, kind: str, asked: Mapping[str, str]) -> tuple[bytes, str]:
@@ -142,7 +121,7 @@ class Collection:
         given = asked.get("f", "CoverageJSON")
         if given.lower() not in _FORMATS:
             raise Refused(400, f"f={given[:40]}: there are {' and '.join(_FORMATS.values())}")
-        if asked.get("crs", _CRS) not in (_CRS, "CRS84", "CRS:84"):
+        if asked.get("crs", CRS) not in (CRS, "CRS84", "CRS:84"):
             raise Refused(400, "positions are in CRS84, longitude first")
         parts = [_part(kind, layer, asked) for layer in self._chosen(asked)]
         size = sum(part.size for part in parts)
@@ -152,8 +131,8 @@ class Collection:
         mean = asked.get("over") == "area" and kind != "position"
         values = [_read(part, mean=mean) for part in parts]
         if given.lower() == "csv":
-            return _write_csv(parts, values, mean).encode(), "text/csv"
-        content = _coverage(parts, values, mean)
+            return write_csv(parts, values, mean).encode(), "text/csv"
+        content = coverage_of(parts, values, mean)
         return json.dumps(content, allow_nan=False).encode(), MEDIA
 
     def _chosen(self, asked: Mapping[str, str]) -> list[Layer]:
@@ -237,7 +216,7 @@ def _area(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, Array |
         raise Refused(400, "coords: the polygon crosses itself")
     west, south, east, north = polygon.bounds
     rows, columns, mask = _box(layer, west, south, east, north)
-    latitudes, longitudes = _centres(layer, rows, columns)
+    latitudes, longitudes = centres_of(layer, rows, columns)
     # The polygon may count longitudes in another way than the data.
     turned = (longitudes - west) % 360.0 + west
     shapely.prepare(polygon)
@@ -266,7 +245,7 @@ def _box(
 ) -> tuple[Array, Array, Array | None]:
     """Return rows and columns whose centres lie in a box, and which of them do."""
     shape = [layer.served.dataset.lengths[d] for d in layer.grid.dimensions]
-    latitudes, longitudes = _centres(layer, np.arange(shape[0]), np.arange(shape[1]))
+    latitudes, longitudes = centres_of(layer, np.arange(shape[0]), np.arange(shape[1]))
     inside = (latitudes >= south) & (latitudes <= north)
     inside &= (longitudes - west) % 360.0 <= min(east - west, 360.0)
     if not inside.any():
@@ -277,17 +256,6 @@ def _box(
         return rows, columns[np.argsort(turned, kind="stable")], None
     rows, columns = (np.arange(one.min(), one.max() + 1) for one in (rows, columns))
     return rows, columns, inside[np.ix_(rows, columns)]
-
-
-def _centres(layer: Layer, rows: Array, columns: Array) -> tuple[Array, Array]:
-    if layer.grid.regular:
-        dataset = layer.served.dataset
-        north, east = (
-            dataset.need(role).values[cells]
-            for role, cells in ((Role.LATITUDE, rows), (Role.LONGITUDE, columns))
-        )
-        return np.broadcast_arrays(north[:, None], east[None, :])  # type: ignore[return-value]
-    return layer.grid.positions(rows, columns)
 
 
 def _steps(layer: Layer, text: str | None) -> Array:
@@ -350,136 +318,3 @@ def _read(part: Part, *, mean: bool) -> Array:
     summed = np.where(np.isfinite(values), values, 0) * held
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.asarray(np.where(total > 0, summed.sum(axis=(2, 3)) / total, np.nan))
-
-
-def _coverage(parts: list[Part], values: list[Array], mean: bool) -> dict[str, Any]:
-    """Return one coverage, of variables that share the axes, or a collection of them."""
-    made = [_one(part, one, mean) for part, one in zip(parts, values, strict=True)]
-    domains = [json.dumps(one["domain"], sort_keys=True) for one in made]
-    if len(set(domains)) == 1:
-        merged = made[0]
-        for one in made[1:]:
-            merged["parameters"] |= one["parameters"]
-            merged["ranges"] |= one["ranges"]
-        return merged
-    return {"type": "CoverageCollection", "coverages": made}
-
-
-def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
-    layer = part.layer
-    x, y = _positions(part, mean)
-    single = len(x) == len(y) == 1
-    values = values[:, :, None, None] if mean else values
-    axes: dict[str, Any] = {"x": {"values": x}, "y": {"values": y}}
-    names, shape = ["y", "x"], values.shape[2:]
-    system = {"type": "GeographicCRS", "id": _CRS}
-    referencing: list[dict[str, Any]] = [{"coordinates": ["x", "y"], "system": system}]
-    if layer.levels is not None:
-        axes["z"] = {"values": layer.levels[part.levels].tolist()}
-        names, shape = ["z", *names], values.shape[1:]
-        about = layer.served.dataset.need(Role.LEVEL).variable
-        vertical = {
-            "type": "VerticalCRS",
-            "cs": {"csAxes": [{"name": {"en": about.quantity}, "unit": {"symbol": about.units}}]},
-        }
-        referencing.append({"coordinates": ["z"], "system": vertical})
-    else:
-        values = values[:, 0]
-        shape = values.shape[1:]
-    if layer.time is not None:
-        axes["t"] = {"values": [layer.moments[at] for at in part.steps]}
-        names, shape = ["t", *names], values.shape
-        time = {"type": "TemporalRS", "calendar": _calendar(layer)}
-        referencing.append({"coordinates": ["t"], "system": time})
-    else:
-        values = values[0]
-        shape = values.shape
-    kind = "Grid"
-    if single and "z" not in axes:
-        kind = "PointSeries" if "t" in axes else "Point"
-    return {
-        "type": "Coverage",
-        "domain": {
-            "type": "Domain",
-            "domainType": kind,
-            "axes": axes,
-            "referencing": referencing,
-        },
-        "parameters": {layer.variable.name: _parameter(layer)},
-        "ranges": {
-            layer.variable.name: {
-                "type": "NdArray",
-                "dataType": "float",
-                "axisNames": names,
-                "shape": list(shape),
-                "values": [
-                    float(f"{one:.9g}") if math.isfinite(one) else None
-                    for one in values.reshape(-1)
-                ],
-            }
-        },
-    }
-
-
-def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
-    """Return longitudes and latitudes of the axes of a domain; of a mean, its area's middle."""
-    latitudes, longitudes = _centres(part.layer, part.rows, part.columns)
-    if mean:
-        first = longitudes.reshape(-1)[0]
-        east = (longitudes - first) % 360.0
-        return [float(first + east.max() / 2)], [float(np.mean(latitudes))]
-    if latitudes.size > 1 and not part.layer.grid.regular:
-        raise Refused(
-            400,
-            f"{part.layer.variable.name} is on a grid of two-dimensional positions, which "
-            "CoverageJSON has no grid for; ask for f=CSV, or over=area",
-        )
-    return longitudes[0].tolist(), latitudes[:, 0].tolist()
-
-
-def _calendar(layer: Layer) -> str:
-    assert layer.time is not None
-    calendar = layer.time.calendar
-    return "Gregorian" if "gregorian" in calendar or calendar == "standard" else calendar
-
-
-def _parameter(layer: Layer) -> dict[str, Any]:
-    variable = layer.variable
-    name = str(variable.attributes.get("standard_name", ""))
-    observed: dict[str, Any] = {"label": {"en": variable.quantity}}
-    if name:
-        observed["id"] = f"http://vocab.nerc.ac.uk/standard_name/{name}/"
-    return {
-        "type": "Parameter",
-        "id": variable.name,
-        "description": {"en": variable.quantity},
-        "unit": {"label": {"en": variable.units or "1"}, "symbol": variable.units or "1"},
-        "observedProperty": observed,
-    }
-
-
-def _write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
-    made = io.StringIO()
-    writer = csv.writer(made, lineterminator="\n")
-    writer.writerow(["parameter", "units", "time", "level", "lat", "lon", "value"])
-    for part, held in zip(parts, values, strict=True):
-        layer = part.layer
-        latitudes, longitudes = _centres(layer, part.rows, part.columns)
-        about = [layer.variable.name, layer.variable.units or "1"]
-        for step, at in enumerate(part.steps):
-            time = layer.moments[at] if layer.moments else ""
-            for level, place in enumerate(part.levels):
-                height = f"{layer.levels[place]:g}" if layer.levels is not None else ""
-                if mean:
-                    writer.writerow([*about, time, height, "", "", _cell(held[step, level])])
-                    continue
-                for row, column in np.ndindex(latitudes.shape):
-                    if part.mask is None or part.mask[row, column]:
-                        where = f"{latitudes[row, column]:.7g}", f"{longitudes[row, column]:.7g}"
-                        number = _cell(held[step, level, row, column])
-                        writer.writerow([*about, time, height, *where, number])
-    return made.getvalue()
-
-
-def _cell(value: float) -> str:
-    return f"{value:.7g}" if math.isfinite(value) else ""

@@ -81,8 +81,9 @@ class Sources(Mapping[str, Served]):
             self._looked = time.monotonic()
             for name, served in self._held.items():
                 # A pattern may have more files by now, so that all is opened again.
-                if self._watch and _version(self._openings[name]()) != served.version:
-                    self._held[name] = self._open(name)
+                fresh = self._open(name)
+                if fresh.version != served.version:
+                    self._held[name] = fresh
 
     def _open(self, name: str) -> Served:
         dataset = normalise(self._openings[name]())

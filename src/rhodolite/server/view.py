@@ -35,8 +35,7 @@ def describe_view(maps: Maps) -> dict[str, Any]:
     Refused
         If there is nothing to be drawn.
     """
-    if not maps.layers:
-        raise Refused(404, f"{maps.served.name} has nothing on a grid to be drawn on a map")
+    need_layers(maps)
     first = next(iter(maps.layers.values()))
     west, south, east, north = first.grid.extent
     if east - west >= 359:
@@ -51,6 +50,22 @@ def describe_view(maps: Maps) -> dict[str, Any]:
         "palettes": list(PALETTES),
         "coast": coast("110m" if east - west > 60 else "50m"),
     }
+
+
+def need_layers(maps: Maps) -> None:
+    """Refuse a page for a dataset that has nothing to be drawn.
+
+    Parameters
+    ----------
+    maps : Maps
+
+    Raises
+    ------
+    Refused
+        If there is nothing on a grid.
+    """
+    if not maps.layers:
+        raise Refused(404, f"{maps.served.name} has nothing on a grid to be drawn on a map")
 
 
 def _described(layer: Layer) -> dict[str, Any]:

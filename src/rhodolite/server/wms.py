@@ -2,36 +2,32 @@
 
 from __future__ import annotations
 
-import io
 import json
 import math
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-from matplotlib.backends.backend_agg import FigureCanvasAgg
-from matplotlib.cm import ScalarMappable
-from matplotlib.colorbar import Colorbar
-from matplotlib.figure import Figure
-from PIL import Image
-
 from rhodolite.arrays import Array
-from rhodolite.drawing.parts.colour_scale import colours
 from rhodolite.model.axes import Role
 from rhodolite.model.units.udunits import pretty
-from rhodolite.server.layers import Fields, Layer, Picks, layers_of, paint
+from rhodolite.server.layers import Fields, Layer, layers_of, paint
 from rhodolite.server.limits import Refused
 from rhodolite.server.page import write_page
+from rhodolite.server.rendering import (
+    EARTH_RADIUS,
+    SYSTEMS,
+    Window,
+    draw_legend,
+    pixels_of,
+    write_png,
+)
 from rhodolite.server.served import Served
 
-_RADIUS = 6378137.0
-_HALF = math.pi * _RADIUS
+_HALF = math.pi * EARTH_RADIUS
 PALETTES = ("viridis", "plasma", "cividis", "YlGnBu", "RdBu_r", "BrBG", "PuOr_r", "gray")
 _WIDEST = 4096
 _NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
-_EXTENTS = {"EPSG:4326": "geographic", "CRS:84": "geographic", "EPSG:3857": "mercator"}
 
 
 class WmsError(Refused):
@@ -48,42 +44,6 @@ class WmsError(Refused):
     def __init__(self, code: str, message: str, status: int = 400) -> None:
         self.code = code
         super().__init__(status, message)
-
-
-@dataclass(frozen=True)
-class Window:
-    """The part of the world that a map shows.
-
-    Parameters
-    ----------
-    crs : str
-    west, south, east, north : float
-        In degrees, or in metres of the Mercator projection.
-    width, height : int
-        In pixels.
-    """
-
-    crs: str
-    west: float
-    south: float
-    east: float
-    north: float
-    width: int
-    height: int
-
-    def longitudes(self) -> Array:
-        """Return the longitude of each column of pixels."""
-        step = (self.east - self.west) / self.width
-        x = self.west + step * (np.arange(self.width) + 0.5)
-        return x if _EXTENTS[self.crs] == "geographic" else np.degrees(x / _RADIUS)
-
-    def latitudes(self) -> Array:
-        """Return the latitude of each row of pixels, from above."""
-        step = (self.north - self.south) / self.height
-        y = self.north - step * (np.arange(self.height) + 0.5)
-        if _EXTENTS[self.crs] == "geographic":
-            return y
-        return np.asarray(np.degrees(np.arctan(np.sinh(y / _RADIUS))))
 
 
 class Maps:
@@ -150,16 +110,18 @@ class Maps:
         layer, window = self._layer(asked, "layers"), self._window(asked)
         style, palette, limits = _style(asked)
         picks = layer.picks(asked.get("time"), asked.get("elevation"))
-        values = _pixels(layer, self._fields.get(layer, picks), window, smooth=style == "smooth")
+        values = pixels_of(layer, self._fields.get(layer, picks), window, smooth=style == "smooth")
         found = layer.scale(palette, limits, picks)
-        return _png(paint(values, found.scale), found.shades, asked)
+        clear = asked.get("transparent", "FALSE").upper() == "TRUE"
+        background = None if clear else _background(asked)
+        return write_png(paint(values, found.scale), found.shades, background)
 
     def _window(self, asked: Mapping[str, str]) -> Window:
         newer = _version(asked) == "1.3.0"
         crs = asked.get("crs" if newer else "srs", "").upper()
-        if crs not in _EXTENTS:
+        if crs not in SYSTEMS:
             code = "InvalidCRS" if newer else "InvalidSRS"
-            raise WmsError(code, f"'{crs}' is not offered; there are {', '.join(_EXTENTS)}")
+            raise WmsError(code, f"'{crs}' is not offered; there are {', '.join(SYSTEMS)}")
         width, height = (_size(asked, key) for key in ("width", "height"))
         if width * height > self.served.gate.limits.pixels:
             raise WmsError(
@@ -175,7 +137,7 @@ class Maps:
             # Latitude comes first, as the authority has it.
             ends = [ends[1], ends[0], ends[3], ends[2]]
         west, south, east, north = ends
-        most = 4 * (180.0 if _EXTENTS[crs] == "geographic" else _HALF)
+        most = 4 * (180.0 if SYSTEMS[crs] == "geographic" else _HALF)
         if not (west < east and south < north) or max(map(abs, ends)) > most:
             raise WmsError("InvalidParameterValue", "BBOX has no area, or lies beyond the world")
         return Window(crs, west, south, east, north, width, height)
@@ -273,75 +235,6 @@ def _style(
     return way, palette or None, limits
 
 
-def _pixels(layer: Layer, field: Array, window: Window, *, smooth: bool) -> Array:
-    """Return the value at each pixel, NaN where there is none."""
-    latitudes, longitudes = window.latitudes(), window.longitudes()
-    grid = layer.grid
-    # A map that goes round the world more than once repeats itself; beyond the poles is nothing.
-    if not grid.regular:
-        across, down = np.meshgrid(longitudes, latitudes)
-        found = grid.nearest(np.clip(down, -90, 90), across)
-        values = np.where(found >= 0, field.ravel()[found], np.nan)
-        return values.reshape(down.shape)
-    rows, columns = grid.rows(latitudes), grid.columns(longitudes)
-    inside = (rows >= 0)[:, None] & (columns >= 0)[None, :]
-    if not smooth:
-        return np.where(inside, field[np.ix_(rows, columns)], np.nan)
-    return np.where(inside, _between(layer, field, latitudes, longitudes, rows, columns), np.nan)
-
-
-def _between(
-    layer: Layer, field: Array, latitudes: Array, longitudes: Array, rows: Array, columns: Array
-) -> Array:
-    """Return values interpolated between the centres of cells; those of the cell itself where a
-    neighbour is missing."""
-    dataset = layer.served.dataset
-    centres = [dataset.need(role).values for role in (Role.LATITUDE, Role.LONGITUDE)]
-    round_the_world = (
-        len(centres[1]) > 2
-        and abs(abs(centres[1][-1] - centres[1][0]) + abs(centres[1][1] - centres[1][0]) - 360)
-        < 1e-3 * 360
-    )
-    parts = []
-    for values, cells, places, wraps in (
-        (centres[0], rows, latitudes, False),
-        (centres[1], columns, longitudes, round_the_world),
-    ):
-        gap = places - values[cells]
-        if wraps or values is centres[1]:
-            gap = (gap + 180) % 360 - 180
-        rising = 1 if len(values) < 2 or values[1] > values[0] else -1
-        beside = cells + np.where(gap * rising >= 0, 1, -1)
-        beside = beside % len(values) if wraps else np.clip(beside, 0, len(values) - 1)
-        width = values[beside] - values[cells]
-        if values is centres[1]:
-            width = (width + 180) % 360 - 180
-        share = np.where(width == 0, 0.0, gap / np.where(width == 0, 1.0, width))
-        parts.append((beside, np.clip(share, 0, 1)))
-    (below, down), (beside, across) = parts
-    down, across = down[:, None], across[None, :]
-    here = field[np.ix_(rows, columns)]
-    mixed = (
-        here * (1 - down) * (1 - across)
-        + field[np.ix_(below, columns)] * down * (1 - across)
-        + field[np.ix_(rows, beside)] * (1 - down) * across
-        + field[np.ix_(below, beside)] * down * across
-    )
-    return np.asarray(np.where(np.isfinite(mixed), mixed, here))
-
-
-def _png(numbers: Array, shades: Array, asked: Mapping[str, str]) -> bytes:
-    clear = asked.get("transparent", "FALSE").upper() == "TRUE"
-    if not clear:
-        shades = shades.copy()
-        shades[0] = (*_background(asked), 255)
-    image = Image.fromarray(numbers, mode="P")
-    image.putpalette(shades[:, :3].tobytes(), "RGB")
-    made = io.BytesIO()
-    image.save(made, "PNG", compress_level=1, **({"transparency": 0} if clear else {}))
-    return made.getvalue()
-
-
 def _background(asked: Mapping[str, str]) -> tuple[int, int, int]:
     text = asked.get("bgcolor", "0xFFFFFF").lower().removeprefix("0x")
     try:
@@ -369,46 +262,18 @@ def _value_at(layer: Layer, field: Array, latitude: float, longitude: float) -> 
     return found
 
 
-def draw_legend(
-    layer: Layer,
-    palette: str | None,
-    limits: tuple[float | None, float | None],
-    picks: Picks,
-) -> bytes:
-    """Return a legend with units as a picture.
-
-    Parameters
-    ----------
-    layer : Layer
-    palette : str, optional
-        Name of a Matplotlib colour map.
-    limits : tuple of float or None
-    picks : tuple
-        The level that it is for.
-    """
-    scale, centre, _ = layer.scale(palette, limits, picks)
-    shades, norm = colours(scale, centre)
-    figure = Figure((1.3, 3.2), dpi=100)
-    FigureCanvasAgg(figure)
-    axes = figure.add_axes((0.08, 0.05, 0.22, 0.84))
-    extend: Any = scale.extend
-    bar = Colorbar(axes, ScalarMappable(norm, shades), extend=extend)
-    bar.ax.tick_params(labelsize=8, length=2)
-    figure.text(0.08, 0.93, pretty(layer.variable.units), fontsize=8, parse_math=False)
-    made = io.BytesIO()
-    figure.savefig(made, format="png", metadata={"Software": "rhodolite"})
-    return made.getvalue()
-
-
 def _described(layer: Layer) -> dict[str, Any]:
     west, south, east, north = layer.grid.extent
-    if east - west > 360 or east > 180:
-        west, east = (-180.0, 180.0) if east - west >= 359 else (west, east)
+    # The schema has longitudes from -180 to 180; what crosses the dateline is told as all round.
+    turn = 360.0 * math.floor((west + 180.0) / 360.0)
+    west, east = west - turn, east - turn
+    if east > 180.0:
+        west, east = -180.0, 180.0
     low, high = max(south, -85.0), min(north, 85.0)
     metres = [
-        math.radians(west) * _RADIUS,
+        math.radians(west) * EARTH_RADIUS,
         _mercator(low),
-        math.radians(east) * _RADIUS,
+        math.radians(east) * EARTH_RADIUS,
         _mercator(high),
     ]
     levels = layer.levels
@@ -427,7 +292,7 @@ def _described(layer: Layer) -> dict[str, Any]:
 
 
 def _mercator(latitude: float) -> float:
-    return _RADIUS * math.asinh(math.tan(math.radians(latitude)))
+    return EARTH_RADIUS * math.asinh(math.tan(math.radians(latitude)))
 
 
 def _allowed(text: str) -> str:

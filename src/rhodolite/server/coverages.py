@@ -1,0 +1,211 @@
+"""Answers of queries: CoverageJSON (OGC 21-069r2) and CSV."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array
+from rhodolite.model.axes import Role
+from rhodolite.server.layers import Layer
+from rhodolite.server.limits import Refused
+
+CRS = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"
+
+
+@dataclass
+class Part:
+    """What a query asks of a layer: indices along each axis.
+
+    Parameters
+    ----------
+    layer : Layer
+    rows, columns, steps, levels : ndarray of int
+    mask : ndarray of bool, optional
+        Which of rows and columns are meant; all by default.
+    """
+
+    layer: Layer
+    rows: Array
+    columns: Array
+    steps: Array
+    levels: Array
+    mask: Array | None = None
+
+    @property
+    def size(self) -> int:
+        """How many values it has."""
+        return self.steps.size * self.levels.size * self.rows.size * self.columns.size
+
+
+def centres_of(layer: Layer, rows: Array, columns: Array) -> tuple[Array, Array]:
+    """Return latitudes and longitudes of cells, shape (rows, columns).
+
+    Parameters
+    ----------
+    layer : Layer
+    rows, columns : ndarray of int
+    """
+    if layer.grid.regular:
+        dataset = layer.served.dataset
+        north, east = (
+            dataset.need(role).values[cells]
+            for role, cells in ((Role.LATITUDE, rows), (Role.LONGITUDE, columns))
+        )
+        return np.broadcast_arrays(north[:, None], east[None, :])  # type: ignore[return-value]
+    return layer.grid.positions(rows, columns)
+
+
+def coverage_of(parts: list[Part], values: list[Array], mean: bool) -> dict[str, Any]:
+    """Return one coverage, of variables that share the axes, or a collection of them.
+
+    Parameters
+    ----------
+    parts : list of Part
+    values : list of ndarray
+        Of each part, shape (steps, levels, rows, columns), or (steps, levels) of means.
+    mean : bool
+        Whether they are means over the area.
+    """
+    made = [_one(part, one, mean) for part, one in zip(parts, values, strict=True)]
+    domains = [json.dumps(one["domain"], sort_keys=True) for one in made]
+    if len(set(domains)) == 1:
+        merged = made[0]
+        for one in made[1:]:
+            merged["parameters"] |= one["parameters"]
+            merged["ranges"] |= one["ranges"]
+        return merged
+    return {"type": "CoverageCollection", "coverages": made}
+
+
+def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
+    layer = part.layer
+    x, y = _positions(part, mean)
+    single = len(x) == len(y) == 1
+    values = values[:, :, None, None] if mean else values
+    axes: dict[str, Any] = {"x": {"values": x}, "y": {"values": y}}
+    names, shape = ["y", "x"], values.shape[2:]
+    system = {"type": "GeographicCRS", "id": CRS}
+    referencing: list[dict[str, Any]] = [{"coordinates": ["x", "y"], "system": system}]
+    if layer.levels is not None:
+        axes["z"] = {"values": layer.levels[part.levels].tolist()}
+        names, shape = ["z", *names], values.shape[1:]
+        about = layer.served.dataset.need(Role.LEVEL).variable
+        vertical = {
+            "type": "VerticalCRS",
+            "cs": {"csAxes": [{"name": {"en": about.quantity}, "unit": {"symbol": about.units}}]},
+        }
+        referencing.append({"coordinates": ["z"], "system": vertical})
+    else:
+        values = values[:, 0]
+        shape = values.shape[1:]
+    if layer.time is not None:
+        axes["t"] = {"values": [layer.moments[at] for at in part.steps]}
+        names, shape = ["t", *names], values.shape
+        time = {"type": "TemporalRS", "calendar": _calendar(layer)}
+        referencing.append({"coordinates": ["t"], "system": time})
+    else:
+        values = values[0]
+        shape = values.shape
+    kind = "Grid"
+    if single and "z" not in axes:
+        kind = "PointSeries" if "t" in axes else "Point"
+    return {
+        "type": "Coverage",
+        "domain": {
+            "type": "Domain",
+            "domainType": kind,
+            "axes": axes,
+            "referencing": referencing,
+        },
+        "parameters": {layer.variable.name: describe_parameter(layer)},
+        "ranges": {
+            layer.variable.name: {
+                "type": "NdArray",
+                "dataType": "float",
+                "axisNames": names,
+                "shape": list(shape),
+                "values": [
+                    float(f"{one:.9g}") if math.isfinite(one) else None
+                    for one in values.reshape(-1)
+                ],
+            }
+        },
+    }
+
+
+def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
+    """Return longitudes and latitudes of the axes of a domain; of a mean, its area's middle."""
+    latitudes, longitudes = centres_of(part.layer, part.rows, part.columns)
+    if mean:
+        first = longitudes.reshape(-1)[0]
+        east = (longitudes - first) % 360.0
+        return [float(first + east.max() / 2)], [float(np.mean(latitudes))]
+    if latitudes.size > 1 and not part.layer.grid.regular:
+        raise Refused(
+            400,
+            f"{part.layer.variable.name} is on a grid of two-dimensional positions, which "
+            "CoverageJSON has no grid for; ask for f=CSV, or over=area",
+        )
+    return longitudes[0].tolist(), latitudes[:, 0].tolist()
+
+
+def _calendar(layer: Layer) -> str:
+    assert layer.time is not None
+    calendar = layer.time.calendar
+    return "Gregorian" if "gregorian" in calendar or calendar == "standard" else calendar
+
+
+def describe_parameter(layer: Layer) -> dict[str, Any]:
+    """Return what a variable is, as CoverageJSON describes parameters.
+
+    Parameters
+    ----------
+    layer : Layer
+    """
+    variable = layer.variable
+    name = str(variable.attributes.get("standard_name", ""))
+    observed: dict[str, Any] = {"label": {"en": variable.quantity}}
+    if name:
+        observed["id"] = f"http://vocab.nerc.ac.uk/standard_name/{name}/"
+    return {
+        "type": "Parameter",
+        "id": variable.name,
+        "description": {"en": variable.quantity},
+        "unit": {"label": {"en": variable.units or "1"}, "symbol": variable.units or "1"},
+        "observedProperty": observed,
+    }
+
+
+def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
+    """Return values as a table, one row for each; parameters as for `coverage_of`."""
+    made = io.StringIO()
+    writer = csv.writer(made, lineterminator="\n")
+    writer.writerow(["parameter", "units", "time", "level", "lat", "lon", "value"])
+    for part, held in zip(parts, values, strict=True):
+        layer = part.layer
+        latitudes, longitudes = centres_of(layer, part.rows, part.columns)
+        about = [layer.variable.name, layer.variable.units or "1"]
+        for step, at in enumerate(part.steps):
+            time = layer.moments[at] if layer.moments else ""
+            for level, place in enumerate(part.levels):
+                height = f"{layer.levels[place]:g}" if layer.levels is not None else ""
+                if mean:
+                    writer.writerow([*about, time, height, "", "", _cell(held[step, level])])
+                    continue
+                for row, column in np.ndindex(latitudes.shape):
+                    if part.mask is None or part.mask[row, column]:
+                        where = f"{latitudes[row, column]:.7g}", f"{longitudes[row, column]:.7g}"
+                        number = _cell(held[step, level, row, column])
+                        writer.writerow([*about, time, height, *where, number])
+    return made.getvalue()
+
+
+def _cell(value: float) -> str:
+    return f"{value:.7g}" if math.isfinite(value) else ""

@@ -1,0 +1,172 @@
+"""Fields as pictures: which cell is beneath each pixel, values between cells, and legends."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.cm import ScalarMappable
+from matplotlib.colorbar import Colorbar
+from matplotlib.figure import Figure
+from PIL import Image
+
+from rhodolite.arrays import Array
+from rhodolite.drawing.parts.colour_scale import colours
+from rhodolite.model.axes import Role
+from rhodolite.model.units.udunits import pretty
+from rhodolite.server.layers import Layer, Picks
+
+EARTH_RADIUS = 6378137.0
+"""Of the sphere of EPSG:3857, in metres."""
+SYSTEMS = {"EPSG:4326": "geographic", "CRS:84": "geographic", "EPSG:3857": "mercator"}
+
+
+@dataclass(frozen=True)
+class Window:
+    """The part of the world that a map shows.
+
+    Parameters
+    ----------
+    crs : str
+    west, south, east, north : float
+        In degrees, or in metres of the Mercator projection.
+    width, height : int
+        In pixels.
+    """
+
+    crs: str
+    west: float
+    south: float
+    east: float
+    north: float
+    width: int
+    height: int
+
+    def longitudes(self) -> Array:
+        """Return the longitude of each column of pixels."""
+        step = (self.east - self.west) / self.width
+        x = self.west + step * (np.arange(self.width) + 0.5)
+        return x if SYSTEMS[self.crs] == "geographic" else np.degrees(x / EARTH_RADIUS)
+
+    def latitudes(self) -> Array:
+        """Return the latitude of each row of pixels, from above."""
+        step = (self.north - self.south) / self.height
+        y = self.north - step * (np.arange(self.height) + 0.5)
+        if SYSTEMS[self.crs] == "geographic":
+            return y
+        return np.asarray(np.degrees(np.arctan(np.sinh(y / EARTH_RADIUS))))
+
+
+def pixels_of(layer: Layer, field: Array, window: Window, *, smooth: bool) -> Array:
+    """Return the value at each pixel, NaN where there is none."""
+    latitudes, longitudes = window.latitudes(), window.longitudes()
+    grid = layer.grid
+    # A map that goes round the world more than once repeats itself; beyond the poles is nothing.
+    if not grid.regular:
+        across, down = np.meshgrid(longitudes, latitudes)
+        found = grid.nearest(np.clip(down, -90, 90), across)
+        values = np.where(found >= 0, field.ravel()[found], np.nan)
+        return values.reshape(down.shape)
+    rows, columns = grid.rows(latitudes), grid.columns(longitudes)
+    inside = (rows >= 0)[:, None] & (columns >= 0)[None, :]
+    if not smooth:
+        return np.where(inside, field[np.ix_(rows, columns)], np.nan)
+    return np.where(inside, _between(layer, field, latitudes, longitudes, rows, columns), np.nan)
+
+
+def _between(
+    layer: Layer, field: Array, latitudes: Array, longitudes: Array, rows: Array, columns: Array
+) -> Array:
+    """Return values interpolated between the centres of cells; those of the cell itself where a
+    neighbour is missing."""
+    dataset = layer.served.dataset
+    centres = [dataset.need(role).values for role in (Role.LATITUDE, Role.LONGITUDE)]
+    round_the_world = (
+        len(centres[1]) > 2
+        and abs(abs(centres[1][-1] - centres[1][0]) + abs(centres[1][1] - centres[1][0]) - 360)
+        < 1e-3 * 360
+    )
+    parts = []
+    for values, cells, places, wraps in (
+        (centres[0], rows, latitudes, False),
+        (centres[1], columns, longitudes, round_the_world),
+    ):
+        gap = places - values[cells]
+        if wraps or values is centres[1]:
+            gap = (gap + 180) % 360 - 180
+        rising = 1 if len(values) < 2 or values[1] > values[0] else -1
+        beside = cells + np.where(gap * rising >= 0, 1, -1)
+        beside = beside % len(values) if wraps else np.clip(beside, 0, len(values) - 1)
+        width = values[beside] - values[cells]
+        if values is centres[1]:
+            width = (width + 180) % 360 - 180
+        share = np.where(width == 0, 0.0, gap / np.where(width == 0, 1.0, width))
+        parts.append((beside, np.clip(share, 0, 1)))
+    (below, down), (beside, across) = parts
+    down, across = down[:, None], across[None, :]
+    here = field[np.ix_(rows, columns)]
+    mixed = (
+        here * (1 - down) * (1 - across)
+        + field[np.ix_(below, columns)] * down * (1 - across)
+        + field[np.ix_(rows, beside)] * (1 - down) * across
+        + field[np.ix_(below, beside)] * down * across
+    )
+    return np.asarray(np.where(np.isfinite(mixed), mixed, here))
+
+
+def write_png(
+    numbers: Array, shades: Array, background: tuple[int, int, int] | None = None
+) -> bytes:
+    """Return a picture of numbers of colours.
+
+    Parameters
+    ----------
+    numbers : ndarray of uint8
+        0 where there is nothing.
+    shades : ndarray of uint8, shape (n, 4)
+    background : tuple of int, optional
+        Red, green and blue where there is nothing, which is clear by default.
+    """
+    clear = background is None
+    if background is not None:
+        shades = shades.copy()
+        shades[0] = (*background, 255)
+    image = Image.fromarray(numbers, mode="P")
+    image.putpalette(shades[:, :3].tobytes(), "RGB")
+    made = io.BytesIO()
+    image.save(made, "PNG", compress_level=1, **({"transparency": 0} if clear else {}))
+    return made.getvalue()
+
+
+def draw_legend(
+    layer: Layer,
+    palette: str | None,
+    limits: tuple[float | None, float | None],
+    picks: Picks,
+) -> bytes:
+    """Return a legend with units as a picture.
+
+    Parameters
+    ----------
+    layer : Layer
+    palette : str, optional
+        Name of a Matplotlib colour map.
+    limits : tuple of float or None
+    picks : tuple
+        The level that it is for.
+    """
+    scale, centre, _ = layer.scale(palette, limits, picks)
+    shades, norm = colours(scale, centre)
+    figure = Figure((1.3, 3.2), dpi=100)
+    FigureCanvasAgg(figure)
+    axes = figure.add_axes((0.08, 0.05, 0.22, 0.84))
+    extend: Any = scale.extend
+    bar = Colorbar(axes, ScalarMappable(norm, shades), extend=extend)
+    bar.ax.tick_params(labelsize=8, length=2)
+    figure.text(0.08, 0.93, pretty(layer.variable.units), fontsize=8, parse_math=False)
+    made = io.BytesIO()
+    figure.savefig(made, format="png", metadata={"Software": "rhodolite"})
+    return made.getvalue()
