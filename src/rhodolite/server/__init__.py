@@ -2,5 +2,6 @@
 
 `served` is that view, `limits` says what a request may ask for, `app` puts protocols under their
 addresses. `layers` and `grid` find fields and cells, `rendering` makes pictures of them and
-`coverages` answers of series and boxes. A protocol reads named slices from a `Served` and writes bytes; it never opens a file.
+`coverages` answers of series and boxes. A protocol reads named slices from a `Served` and writes
+bytes; it never opens a file.
 """
