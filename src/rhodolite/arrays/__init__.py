@@ -1,17 +1,26 @@
 """Lazy arrays, the blocks they are cut into, and the engine that streams them. Knows no climate."""
 
 from rhodolite.arrays.aligned_views import Aligned, Broadcast, WithoutAxis
+from rhodolite.arrays.blocks import IN_CACHE
 from rhodolite.arrays.chunk_cache import current_cache
 from rhodolite.arrays.dry_run import DryRun, PlannedPass
 from rhodolite.arrays.engine import Engine, default_engine, read_small
 from rhodolite.arrays.extremes import MinMax
-from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
+from rhodolite.arrays.lazy import (
+    Array,
+    InMemory,
+    LazyArray,
+    Mapped,
+    Region,
+    whole,
+)
 from rhodolite.arrays.progress import Progress
 from rhodolite.arrays.reduction import (
     Accumulator,
     OnDemand,
     Reduction,
     ReductionResult,
+    ResultOnDemand,
     SeriesKernel,
 )
 from rhodolite.arrays.sizes import parse_memory, parse_workers
@@ -24,8 +33,10 @@ from rhodolite.arrays.views import (
     Stacked,
     Transposed,
 )
+from rhodolite.kernels.unpacking import Unpacking
 
 __all__ = [
+    "IN_CACHE",
     "Accumulator",
     "Aligned",
     "Array",
@@ -46,10 +57,12 @@ __all__ = [
     "Reduction",
     "ReductionResult",
     "Region",
+    "ResultOnDemand",
     "Selected",
     "SeriesKernel",
     "Stacked",
     "Transposed",
+    "Unpacking",
     "WithoutAxis",
     "current_cache",
     "default_engine",

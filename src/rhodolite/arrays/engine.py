@@ -14,9 +14,15 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
+from rhodolite.arrays.blocks import (
+    IN_CACHE,
+    block_shape,
+    count_blocks,
+    cut_in_pieces,
+    iterate_blocks,
+)
 from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
-from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, Unpacked, whole
 from rhodolite.arrays.progress import Progress, Silent
 from rhodolite.arrays.reduction import (
     Accumulator,
@@ -29,6 +35,7 @@ from rhodolite.arrays.remote import RemoteExecutor, RemoteWork, merge_results
 from rhodolite.arrays.schedule import find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer, decoding_factor
 from rhodolite.errors import DataError
+from rhodolite.kernels.unpacking import Unpacking
 from rhodolite.limits import check_held, machine_memory
 from rhodolite.plain_text import file_size
 
@@ -210,9 +217,9 @@ class Engine:
             again or (finer and decoded > COPIES * self.block_limit)
         ):
             return array, block
-        stored, decode = array.as_stored()
+        stored, unpack = array.as_stored()
         scratch = RechunkedScratch(stored, block)
-        return (scratch if decode is None else Mapped(scratch, decode, array.dtype)), block
+        return (scratch if unpack is None else Unpacked(scratch, unpack, array.dtype)), block
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
         """Return all values of an array."""
@@ -232,15 +239,17 @@ class Engine:
         accumulators = [r.accumulator for r in reductions if r.accumulator is not None]
         gathered = [accumulator.start() for accumulator in accumulators]
         if source.size:
-            task = functools.partial(_partial_results, source, accumulators)
-            _, total, regions = self.blocks(source)
+            stored, unpack = source.as_stored()
+            task = functools.partial(_partial_results, stored, unpack, accumulators)
+            _, total, regions = self.blocks(stored, as_stored=True)
             if self.executor is not None:
                 state = sum(reduction.state for reduction in reductions)
                 work = RemoteWork(self.executor, self.memory, self.progress)
                 gathered = work.merge(task, list(regions), source.nbytes, state, what)
             else:
-                for _, partials in self.stream(task, regions, what, total, source.nbytes):
-                    merge_results(gathered, partials)
+                for _, pieces in self.stream(task, regions, what, total, source.nbytes):
+                    for partials in pieces:
+                        merge_results(gathered, partials)
         for reduction, result in zip(reductions, gathered, strict=True):
             reduction.keep(result.finish())
 
@@ -256,7 +265,7 @@ class Engine:
         tile = block[:axis] + block[axis + 1 :]
         rooms = [self._make_room(work.outputs(), cells, tile) for work in works]
         counts: list[Counter[str]] = [Counter() for _ in works]
-        task = functools.partial(_series_results, data, works)
+        task = functools.partial(_series_results, *data.as_stored(), works)
         regions = iterate_blocks(source.shape, block)
         total = count_blocks(source.shape, block) if source.size else 0
         for region, results in self.stream(
@@ -329,23 +338,35 @@ def _cut_finer(array: LazyArray, block: tuple[int, ...], axis: int) -> tuple[int
 
 
 def _partial_results(
-    source: LazyArray, accumulators: list[Accumulator], region: Region
-) -> list[Accumulator]:
-    block = source.read(region)
-    partials = [accumulator.start() for accumulator in accumulators]
-    for partial in partials:
-        partial.add(block, region)
-    return partials
+    stored: LazyArray, unpack: Unpacking | None, accumulators: list[Accumulator], region: Region
+) -> list[list[Accumulator]]:
+    """Return what is gathered of a block, some cells after the other, so that what is between
+    stored numbers and results stays in a processor's cache."""
+    numbers = stored.read(region)
+    pieces = []
+    for part in cut_in_pieces(numbers.shape, IN_CACHE // 8):
+        block = numbers[part] if unpack is None else unpack(numbers[part])
+        at = tuple(
+            slice(all_of.start + some.start, all_of.start + some.stop)
+            for all_of, some in zip(region, part, strict=True)
+        )
+        partials = [accumulator.start() for accumulator in accumulators]
+        for partial in partials:
+            partial.add(block, at)
+        pieces.append(partials)
+    return pieces
 
 
 def _series_results(
-    source: LazyArray, works: list[SeriesKernel], region: Region
+    stored: LazyArray, unpack: Unpacking | None, works: list[SeriesKernel], region: Region
 ) -> list[tuple[dict[str, Array], Counter[str]]]:
-    block = np.moveaxis(source.read(region), works[0].axis, 0)
+    block = np.moveaxis(stored.read(region), works[0].axis, 0)
     if block.ndim > 1:
-        return [work(block if len(works) == 1 else block.copy()) for work in works]
+        return [
+            work.of_stored(block if len(works) == 1 else block.copy(), unpack) for work in works
+        ]
     # A single series is worked on as one cell, so that results are arrays.
-    found = [work(block[:, None].copy()) for work in works]
+    found = [work.of_stored(block[:, None].copy(), unpack) for work in works]
     return [
         ({name: np.asarray(part)[..., 0] for name, part in values.items()}, count)
         for values, count in found

@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
+from rhodolite.kernels.unpacking import Unpacking
+
 Array = NDArray[Any]
 Region = tuple[slice, ...]
 """A block of an array: one slice an axis, with start and stop given and step 1."""
@@ -48,7 +50,7 @@ class LazyArray(ABC):
         """How many values are decoded for each that is read; 1 where whole chunks are wanted."""
         return max((source.decoded_share for source in self.sources()), default=1.0)
 
-    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+    def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
         """Return an array of fewer bytes, and the point-wise function that makes this one of it.
 
         Where there is none, it is the array itself, and None.
@@ -138,26 +140,63 @@ class Mapped(LazyArray):
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source,)
 
-    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+    def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
         stored, decode = self._source.as_stored()
         if stored.dtype.itemsize >= self.dtype.itemsize:
             return self, None
-        steps = (self._function,) if decode is None else (decode, self._function)
-        return stored, InTurn(steps)
+        return stored, InTurn(decode, self._function, self.dtype)
 
 
 @dataclass(frozen=True)
 class InTurn:
-    """Point-wise functions, one after the other.
+    """What unpacks numbers, and a point-wise function of the values.
 
     Parameters
     ----------
-    steps : tuple of callable
+    unpack : Unpacking, optional
+        None where the numbers are the values already.
+    function : callable
+    dtype : dtype
+        Type of what the function returns.
     """
 
-    steps: tuple[Callable[[Array], Array], ...]
+    unpack: Unpacking | None
+    function: Callable[[Array], Array]
+    dtype: np.dtype[Any]
 
-    def __call__(self, block: Array) -> Array:
-        for step in self.steps:
-            block = step(block)
-        return block
+    def __call__(self, numbers: Array) -> Array:
+        values = numbers if self.unpack is None else self.unpack(numbers)
+        return self.function(values).astype(self.dtype, copy=False)
+
+    def keeps_order(self, numbers: Array) -> bool:  # noqa: ARG002
+        """Return False, since nothing is known of the function."""
+        return False
+
+    def scale_of(self, numbers: Array) -> float | None:  # noqa: ARG002
+        """Return None, since nothing is known of the function."""
+        return None
+
+
+class Unpacked(LazyArray):
+    """The values that are made of an array of stored numbers.
+
+    Parameters
+    ----------
+    stored : LazyArray
+    unpack : Unpacking
+    dtype : dtype
+        Of the values.
+    """
+
+    def __init__(self, stored: LazyArray, unpack: Unpacking, dtype: np.dtype[Any]) -> None:
+        self._stored, self._unpack, self.dtype = stored, unpack, dtype
+        self.shape, self.chunks = stored.shape, stored.chunks
+
+    def read(self, region: Region) -> Array:
+        return self._unpack(self._stored.read(region)).astype(self.dtype, copy=False)
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._stored,)
+
+    def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
+        return self._stored, self._unpack

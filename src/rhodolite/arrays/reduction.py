@@ -12,6 +12,7 @@ from typing import Any, Self
 import numpy as np
 
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region
+from rhodolite.kernels.unpacking import Unpacking
 
 _SHARE_OF_A_GROUP = 8
 """A group at the cells of a chunk may take this part of the memory."""
@@ -69,6 +70,15 @@ class SeriesKernel(ABC):
         block : ndarray, shape (n, *cells)
             All values of the cells, the axis first. May be changed.
         """
+
+    def of_stored(
+        self, numbers: Array, unpack: Unpacking | None
+    ) -> tuple[dict[str, Array], Counter[str]]:
+        """Return the same for a block of stored numbers, which may be changed.
+
+        `unpack` makes values of them; None where they are the values.
+        """
+        return self(numbers if unpack is None else unpack(numbers))
 
     def needs(self) -> tuple[LazyArray, ...]:
         """Return arrays that are read besides the block, and have to be ready before."""

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays.lazy import Array, LazyArray, Region, region_shape
+from rhodolite.kernels.unpacking import Unpacking
 
 Indices = NDArray[np.intp]
 
@@ -62,6 +63,10 @@ class Selected(LazyArray):
         if self._source.chunks is not None and self.chunks is not None and self.size:
             share *= math.prod(self._source.chunks) / math.prod(self.chunks)
         return share
+
+    def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
+        stored, unpack = self._source.as_stored()
+        return (self, None) if unpack is None else (Selected(stored, self._picks), unpack)
 
     def read(self, region: Region) -> Array:
         reach = self._source.chunks or (1,) * self.ndim
@@ -227,7 +232,7 @@ class Concatenated(LazyArray):
     def sources(self) -> tuple[LazyArray, ...]:
         return self._parts
 
-    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+    def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
         parts, decodes = zip(*(part.as_stored() for part in self._parts), strict=True)
         alike = all(
             decode == decodes[0] and part.dtype == parts[0].dtype

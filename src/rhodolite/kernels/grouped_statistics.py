@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from rhodolite.kernels.moments import first_values, moments, shares, vanishes
 from rhodolite.kernels.thresholds import beyond
+from rhodolite.kernels.unpacking import Unpacking
 
 Array = NDArray[Any]
 _FEW_CELLS = 1 << 13
@@ -80,6 +81,18 @@ class Statistic(ABC):
         for group, steps in _runs(groups):
             along = None if weights is None else weights[steps]
             self.take(gathered, group, block[steps], along)
+
+    def take_stored(
+        self,
+        gathered: Gathered,
+        numbers: Array,
+        unpack: Unpacking | None,
+        groups: Array,
+        weights: Array | None,
+    ) -> None:
+        """Add a block of stored numbers, as `take_all` does the values that are made of them."""
+        block = numbers if unpack is None else unpack(numbers)
+        self.take_all(gathered, block, groups, weights)
 
     @abstractmethod
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
@@ -175,6 +188,44 @@ class Mean(Total):
             values = values - gathered.parts["origin"][group]
         super().take(gathered, group, values, weights)
 
+    def take_stored(
+        self,
+        gathered: Gathered,
+        numbers: Array,
+        unpack: Unpacking | None,
+        groups: Array,
+        weights: Array | None,
+    ) -> None:
+        """See `Statistic.take_stored`; small integers are summed as they are, which is exact."""
+        summed = unpack is not None and weights is None and numbers.dtype.itemsize <= 2
+        scale = unpack.scale_of(numbers) if unpack is not None and summed else None
+        if scale is None or unpack is None:
+            super().take_stored(gathered, numbers, unpack, groups, weights)
+            return
+        numbers, groups, _ = _in_order(numbers, groups, None)
+        for group, steps in _runs(groups):
+            self._take_integers(gathered, group, numbers[steps], unpack, scale)
+
+    def _take_integers(
+        self, gathered: Gathered, group: int, numbers: Array, unpack: Unpacking, scale: float
+    ) -> None:
+        """Add integers of which none is missing to what is gathered of their group, as the sum of
+        their differences from the first."""
+        first = unpack(numbers[:1])[0]
+        # Differences of 16 bits are below 2^16, so that 2^15 of them fit into 32 bits.
+        wide = np.int32 if len(numbers) < 1 << 15 else np.int64
+        total = np.add.reduce(numbers, axis=0, dtype=wide)
+        total -= len(numbers) * numbers[0].astype(wide)
+        count, origin = gathered.count[group, ...], gathered.parts["origin"][group, ...]
+        added = total * scale
+        if count.any():
+            origin[...] = np.where(count == 0, first, origin)
+            added += len(numbers) * (first - origin)
+        else:
+            origin[...] = first
+        gathered.parts["total"][group] += added
+        count += len(numbers)
+
     def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
         """See `Statistic.combine`."""
         origin, theirs = into.parts["origin"][at], other.parts["origin"][row]
@@ -187,9 +238,11 @@ class Mean(Total):
     def finish(self, gathered: Gathered) -> dict[str, Array]:
         """See `Statistic.finish`."""
         total, weight = gathered.parts["total"], gathered.total_weight
-        np.divide(total, weight, out=total, where=weight > 0)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            total /= weight
         total += gathered.parts["origin"]
-        total[weight <= 0] = np.nan
+        if weight.size and weight.min() <= 0:
+            total[weight <= 0] = np.nan
         return {"value": total}
 
 
@@ -227,6 +280,26 @@ class Lowest(Statistic):
         for name in self.names:
             part, keep = gathered.parts[name][group, ...], _KEPT[name]
             keep(part, keep.reduce(values, axis=0), out=part)
+
+    def take_stored(
+        self,
+        gathered: Gathered,
+        numbers: Array,
+        unpack: Unpacking | None,
+        groups: Array,
+        weights: Array | None,
+    ) -> None:
+        """See `Statistic.take_stored`; the extreme is looked for among the numbers."""
+        if unpack is None or not unpack.keeps_order(numbers):
+            super().take_stored(gathered, numbers, unpack, groups, weights)
+            return
+        numbers, groups, weights = _in_order(numbers, groups, weights)
+        for group, steps in _runs(groups):
+            along = None if weights is None else weights[steps]
+            gathered.count[group] += _count(gathered, group, numbers[steps], along)
+            for name in self.names:
+                part, keep = gathered.parts[name][group, ...], _KEPT[name]
+                keep(part, unpack(keep.reduce(numbers[steps], axis=0)), out=part)
 
     def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
         """See `Statistic.combine`."""

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rhodolite.arrays import Array, FirstAxisMoved, LazyArray, Mapped, Selected
+from rhodolite.arrays import Array, FirstAxisMoved, LazyArray, Mapped, ResultOnDemand, Selected
 from rhodolite.errors import DataError, UsageError
+from rhodolite.kernels.grouped_statistics import Count
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import MonthOfYear, Season
@@ -20,8 +21,8 @@ from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.time_groups.group_results import GroupResults
 from rhodolite.operations.time_groups.groups import Groups
-from rhodolite.operations.time_groups.period_array import PeriodArray
 from rhodolite.operations.time_groups.periods import (
     FEW_STEPS,
     Periods,
@@ -29,7 +30,7 @@ from rhodolite.operations.time_groups.periods import (
     warn_of_ends,
     with_ends,
 )
-from rhodolite.operations.time_groups.reduction import grouped_reduction
+from rhodolite.operations.time_groups.reduction import grouped_reduction, kernel_of
 from rhodolite.operations.time_groups.totals import TotalRule, adding, is_amount
 from rhodolite.operations.variables.along_time import (
     put_in_place,
@@ -230,25 +231,33 @@ class Aggregate(Operation):
             cells = math.prod(c for at, c in enumerate(chunk) if at != along)
             stream = cells * longest * 8 <= _HELD_AT_ONCE
         if stream:
-
-            def made(coverage: bool) -> LazyArray:
-                return PeriodArray(
-                    source, groups, measure, along, weighted=weighted, coverage=coverage
-                )
-
-            return made(False), made(True) if self.coverage else None
+            data, covered = _period_by_period(source, groups, measure, along, weighted=weighted)
+            return data, covered if self.coverage else None
         reduction, name = grouped_reduction(
             source, groups, measure, along, weighted=weighted, coverage=self.coverage
         )
         first = (shape[along], *shape[:along], *shape[along + 1 :])
-        arrays = [
-            reduction.output(name, first),
-            *([reduction.output("coverage", first)] if self.coverage else []),
-        ]
-        moved: list[LazyArray] = [
-            array if along == 0 else FirstAxisMoved(array, along) for array in arrays
-        ]
-        return moved[0], moved[1] if self.coverage else None
+        data = _moved(reduction.output(name, first), along)
+        return data, _moved(reduction.output("coverage", first), along) if self.coverage else None
+
+
+def _period_by_period(
+    source: LazyArray, groups: Groups, measure: Measure, along: int, *, weighted: bool
+) -> tuple[LazyArray, LazyArray]:
+    """Return a measure of each period, and the share of it that is there, computed when they are
+    read."""
+    kernel, name = kernel_of(measure, weighted=weighted)
+    results = GroupResults(source, groups, kernel, along, coverage=False)
+    shares = GroupResults(source, groups, Count(), along, coverage=True, reports=False)
+    return (
+        _moved(ResultOnDemand(results, name), along),
+        _moved(ResultOnDemand(shares, "coverage"), along),
+    )
+
+
+def _moved(array: LazyArray, along: int) -> LazyArray:
+    """Return results of periods with these where time was."""
+    return array if along == 0 else FirstAxisMoved(array, along)
 
 
 def _scale(

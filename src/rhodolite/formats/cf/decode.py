@@ -111,6 +111,19 @@ class Decoding:
             values[gap] = np.nan
         return values
 
+    def keeps_order(self, numbers: Array) -> bool:
+        """See `Unpacking.keeps_order`."""
+        scale = 1.0 if self.packing is None else self.packing.scale
+        floats = self.target.kind == "f" and numbers.dtype.kind in "iu"
+        return floats and 0 < scale < np.inf and not self._gaps(numbers)
+
+    def scale_of(self, numbers: Array) -> float | None:
+        """See `Unpacking.scale_of`."""
+        exact = self.target == np.dtype("f8") and numbers.dtype.kind in "iu"
+        if not exact or self._gaps(numbers):
+            return None
+        return 1.0 if self.packing is None else self.packing.scale
+
     def _gaps(self, raw: Array) -> list[Array]:
         # The mark that integers keep needs no change, and NaN is NaN already.
         marks = self.missing if self.target.kind == "f" else self.missing[1:]

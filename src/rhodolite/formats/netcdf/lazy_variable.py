@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import threading
 import warnings
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, LazyArray, Region
+from rhodolite.arrays import Array, LazyArray, Region, Unpacking
 from rhodolite.errors import DataError
 from rhodolite.formats.cf.decode import Decoding
 from rhodolite.formats.netcdf.direct_chunk_reader import (
@@ -78,7 +77,7 @@ class NetCDFVariable(LazyArray):
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state, _lock=threading.Lock())
 
-    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+    def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
         if self.decoding.stored.itemsize >= self.dtype.itemsize:
             return self, None
         raw = NetCDFVariable(

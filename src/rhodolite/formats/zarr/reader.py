@@ -6,14 +6,13 @@ import base64
 import binascii
 import copy
 import json
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import zarr
 
-from rhodolite.arrays import Array, InMemory, LazyArray, Region
+from rhodolite.arrays import Array, InMemory, LazyArray, Region, Unpacking
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
@@ -45,7 +44,7 @@ class ZarrVariable(LazyArray):
     def __getstate__(self) -> dict[str, Any]:
         return {**self.__dict__, "path": self.path.resolve(), "_stored": None}
 
-    def as_stored(self) -> tuple[LazyArray, Callable[[Array], Array] | None]:
+    def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
         if self._decoding.stored.itemsize >= self.dtype.itemsize:
             return self, None
         raw = copy.copy(self)

@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 from typing import Self
 
-from rhodolite.arrays import Array
+from rhodolite.arrays import Array, Unpacking
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.kernels.grouped_statistics import (
     Count,
@@ -195,11 +195,14 @@ class Measure(TypedValue):
             "variance": (Spread(), "variance"),
         }[self.kind]
 
-    def of_all(self, values: Array) -> Array:
-        """Return a measure that does not merge, for values of shape (n, *cells)."""
+    def of_all(self, values: Array, unpack: Unpacking | None = None) -> Array:
+        """Return a measure that does not merge, for values of shape (n, *cells), or for stored
+        numbers in the order of the values that are made of them."""
         if self.share is not None:
-            return percentile(values, self.share)
+            return percentile(values, self.share, unpack)
         assert self.threshold is not None
+        if unpack is not None:
+            values = unpack(values)
         return longest_run(values, self.threshold, self.kind.endswith("below"), self.dtype)
 
 

@@ -1,24 +1,26 @@
-"""Statistics of groups of steps, computed group by group when they are read.
+"""Statistics of groups of steps, computed for some groups when they are read.
 
-Where chunks hold single steps, all that a group needs can be read by itself: the maps of 1 January
-of all years, then those of 2 January. Each chunk is decoded once, and no more than one map of each
-result is held, whatever the number of groups.
+Where groups are neighbours in time (periods), the steps of those that are read come in one; where
+they are not (phases of a cycle), group by group: the maps of 1 January of all years, then those of
+2 January. Either way each chunk is decoded once, if it holds no steps of two groups, and no more
+than some maps are held, whatever the number of groups.
 """
 
 from __future__ import annotations
 
 import itertools
 import threading
+from collections.abc import Iterator
 
 import numpy as np
 
 from rhodolite.arrays import Array, LazyArray, OnDemand, Region
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic
 from rhodolite.operations.parameters.statistic import Measure
-from rhodolite.operations.time_groups.groups import Groups, grouped_measure
+from rhodolite.operations.time_groups.groups import Groups, grouped_measure, parts_in_cache
 
-_PIECE = 32 << 20
-"""Bytes of float64 that are read at once of a group whose statistic can be merged."""
+_PIECE = 16 << 20
+"""Stored bytes that are read at once of groups whose statistic can be merged."""
 
 
 class GroupResults(OnDemand):
@@ -33,6 +35,8 @@ class GroupResults(OnDemand):
         Where time lies in the source; in the results groups come first.
     coverage : bool
         Whether the share of each group that is there is a result too.
+    reports : bool
+        Whether it is said how many results are missing.
     """
 
     def __init__(
@@ -43,20 +47,29 @@ class GroupResults(OnDemand):
         axis: int,
         *,
         coverage: bool,
+        reports: bool = True,
     ) -> None:
         self.source = source
         self.shape = (groups.size, *source.shape[:axis], *source.shape[axis + 1 :])
         names = measure.results if isinstance(measure, Statistic) else ("value",)
         self.names = (*names, "coverage") if coverage else names
-        chunks = source.chunks or (1,) * source.ndim
-        self.chunks = (1, *chunks[:axis], *chunks[axis + 1 :])
+        self._stored, self._unpack = source.as_stored()
         self._groups = groups
         self._measure = measure
         self._axis = axis
+        self._reports = reports
         order = np.argsort(groups.steps, kind="stable")
         edges = np.searchsorted(groups.steps[order], np.arange(groups.size + 1))
         self._members = [order[a:b] for a, b in itertools.pairwise(edges)]
+        self._in_a_row = bool((np.diff(order[edges[0] :]) == 1).all())
+        self.chunks = self._cheapest()
         self._last = threading.local()
+
+    def _cheapest(self) -> tuple[int, ...]:
+        chunks = self.source.chunks or (1,) * self.source.ndim
+        length = max(1, self.source.shape[self._axis] // max(self._groups.size, 1))
+        rows = max(1, chunks[self._axis] // length) if self._in_a_row else 1
+        return (rows, *chunks[: self._axis], *chunks[self._axis + 1 :])
 
     def __getstate__(self) -> dict[str, object]:
         return {name: value for name, value in self.__dict__.items() if name != "_last"}
@@ -73,7 +86,7 @@ class GroupResults(OnDemand):
     def held_share(self) -> float:
         """How many values are held for each that is read."""
         merges = isinstance(self._measure, Statistic)
-        width = self.source.dtype.itemsize / 8
+        width = self._stored.dtype.itemsize / 8
         return self.source.decoded_share * (1.0 if merges else max(1.0, self.largest * width))
 
     def read(self, region: Region) -> dict[str, Array]:
@@ -90,55 +103,92 @@ class GroupResults(OnDemand):
     def _compute(self, region: Region) -> dict[str, Array]:
         rows, cells = region[0], region[1:]
         shape = tuple(part.stop - part.start for part in cells)
-        out = {name: np.empty((rows.stop - rows.start, *shape)) for name in self.names}
-        lost, of = 0, 0
-        for row, group in enumerate(range(rows.start, rows.stop)):
-            results, gathered = self._one(group, cells, shape)
-            groups = self._groups.part(slice(group, group + 1))
-            lost += groups.blank(results, gathered)
-            of += gathered.count.size
-            if "coverage" in out:
-                results["coverage"] = groups.share(gathered)
-            for name, values in results.items():
-                out[name][row] = values[0]
-        self._groups.report(lost, of)
-        return out
+        size = int(np.prod(shape))
+        out = {name: np.empty((rows.stop - rows.start, size)) for name in self.names}
+        lost = 0
+        for sitting in self._sittings(rows):
+            groups = self._groups.part(sitting)
+            at = slice(sitting.start - rows.start, sitting.stop - rows.start)
+            for part, results, gathered in self._results(sitting, groups, cells, size):
+                lost += groups.blank(results, gathered)
+                if "coverage" in out:
+                    results["coverage"] = groups.share(gathered)
+                for name, values in results.items():
+                    out[name][at, part] = values
+        if self._reports:
+            self._groups.report(lost, size * (rows.stop - rows.start))
+        return {name: values.reshape(-1, *shape) for name, values in out.items()}
 
-    def _one(
-        self, group: int, cells: Region, shape: tuple[int, ...]
-    ) -> tuple[dict[str, Array], Gathered]:
-        """Return the results of one group, and what was gathered for them."""
-        members, weights = self._members[group], self._groups.weights
+    def _sittings(self, rows: slice) -> list[slice]:
+        """Return which groups are worked on together."""
+        if self._in_a_row:
+            return [rows] if rows.stop > rows.start else []
+        return [slice(row, row + 1) for row in range(rows.start, rows.stop)]
+
+    def _results(
+        self, sitting: slice, groups: Groups, cells: Region, size: int
+    ) -> Iterator[tuple[slice, dict[str, Array], Gathered]]:
+        """Yield, for some cells after the other, the results of groups that are worked on
+        together, and what was gathered for them."""
+        members = np.concatenate(self._members[sitting])
+        pieces = self._pieces(members, size)
+        longest = max(piece.size for piece in pieces)
+        held: dict[int, Gathered] = {}
+        for piece in pieces:
+            numbers = self._read(piece, cells).reshape(piece.size, size)
+            weights = None if self._groups.weights is None else self._groups.weights[piece]
+            rows = self._groups.steps[piece] - sitting.start
+            for part in parts_in_cache(size, longest + groups.size):
+                block = numbers[:, part]
+                if not isinstance(self._measure, Statistic):
+                    yield (
+                        part,
+                        *grouped_measure(block, rows, groups, self._measure, weights, self._unpack),
+                    )
+                    continue
+                gathered = held.pop(part.start, None)
+                if gathered is None:
+                    gathered = self._measure.start(
+                        (groups.size, block.shape[1]), weighted=weights is not None
+                    )
+                self._measure.take_stored(gathered, block, self._unpack, rows, weights)
+                if piece is pieces[-1]:
+                    yield part, self._measure.finish(gathered), gathered
+                else:
+                    held[part.start] = gathered
+
+    def _pieces(self, members: Array, cells: int) -> list[Array]:
+        """Return steps in stretches that are small enough to hold, and end where chunks do."""
         if not isinstance(self._measure, Statistic):
-            block = self._values(members, cells, shape)
-            along = None if weights is None else weights[members]
-            alone = self._groups.part(slice(group, group + 1))
-            steps = np.zeros(members.size, np.int64)
-            return grouped_measure(block, steps, alone, self._measure, along)
-        gathered = self._measure.start((1, *shape), weighted=weights is not None)
-        length = max(1, _PIECE // (8 * max(int(np.prod(shape)), 1)))
-        for start in range(0, members.size, length):
-            steps = members[start : start + length]
-            along = None if weights is None else weights[steps]
-            self._measure.take(gathered, 0, self._values(steps, cells, shape), along)
-        return self._measure.finish(gathered), gathered
+            return [members]
+        length = max(1, _PIECE // (self._stored.dtype.itemsize * max(cells, 1)))
+        if members.size <= length:
+            return [members]
+        if not self._in_a_row:
+            return np.split(members, range(length, members.size, length))
+        chunk = self.source.chunks[self._axis] if self.source.chunks is not None else 1
+        length = max(length // chunk, 1) * chunk
+        first = int(members[0])
+        edges = range((first // length + 1) * length, first + members.size, length)
+        return np.split(members, [edge - first for edge in edges])
 
-    def _values(self, steps: Array, cells: Region, shape: tuple[int, ...]) -> Array:
-        """Return the values of some steps, time first; those in a row are read at once."""
+    def _read(self, steps: Array, cells: Region) -> Array:
+        """Return the stored numbers of some steps, time first; those in a row are read at once."""
         edges = [0, *(np.flatnonzero(np.diff(steps) != 1) + 1), steps.size]
         runs = [(start, stop) for start, stop in itertools.pairwise(edges) if stop > start]
         if len(runs) == 1:
             return self._run(steps, cells)
-        out = np.empty((steps.size, *shape), self.source.dtype)
+        shape = tuple(part.stop - part.start for part in cells)
+        out = np.empty((steps.size, *shape), self._stored.dtype)
         for start, stop in runs:
             out[start:stop] = self._run(steps[start:stop], cells)
         return out
 
     def _run(self, steps: Array, cells: Region) -> Array:
-        """Return the values of steps in a row, time first."""
+        """Return the stored numbers of steps in a row, time first."""
         run = slice(int(steps[0]), int(steps[-1]) + 1)
         inner = (*cells[: self._axis], run, *cells[self._axis :])
-        return np.moveaxis(self.source.read(inner), self._axis, 0)
+        return np.moveaxis(self._stored.read(inner), self._axis, 0)
 
 
 def reads_each_chunk_once(source: LazyArray, groups: Groups, axis: int) -> bool:

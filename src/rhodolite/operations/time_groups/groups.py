@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array
+from rhodolite.arrays import IN_CACHE, Array, Unpacking
 from rhodolite.errors import warn
 from rhodolite.kernels.grouped_statistics import Count, Gathered, Statistic
 from rhodolite.operations.parameters.statistic import Measure
 
 Integers = NDArray[np.int64]
+_FEWEST_CELLS = 64
+"""Fewer cells than these at once cost more in calls than the cache gains."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,6 +64,12 @@ class Groups:
     def blank(self, results: dict[str, Array], gathered: Gathered) -> int:
         """Set results from too few values to NaN, and return how many that were not missing
         anyway."""
+        weight = gathered.total_weight
+        if not weight.size:
+            return 0
+        least = weight.reshape(self.size, -1).min(axis=1)
+        if (least / self.full >= self.coverage - 1e-9).all():
+            return 0
         short = self.share(gathered) < self.coverage - 1e-9
         for values in results.values():
             values[short] = np.nan
@@ -80,12 +89,25 @@ class Groups:
             )
 
 
+def parts_in_cache(cells: int, rows: int) -> Iterator[slice]:
+    """Yield stretches of cells of which so many rows fit into a processor's cache.
+
+    Parameters
+    ----------
+    cells, rows : int
+    """
+    step = max(_FEWEST_CELLS, IN_CACHE // (8 * max(rows, 1)))
+    for start in range(0, cells, step):
+        yield slice(start, min(start + step, cells))
+
+
 def grouped_measure(
     block: Array,
     steps: Integers,
     groups: Groups,
     measure: Measure | Statistic,
     weights: Array | None,
+    unpack: Unpacking | None = None,
 ) -> tuple[dict[str, Array], Gathered]:
     """Return a measure of each group of a block that holds all their values, and the counts behind
     it.
@@ -100,17 +122,22 @@ def grouped_measure(
         The statistic.
     weights : ndarray, optional
         Weights of the steps.
+    unpack : Unpacking, optional
+        What makes values of the block, if it holds stored numbers.
     """
     if isinstance(measure, Statistic):
-        gathered = measure.gather(block, steps, groups.size, weights)
+        values = block if unpack is None else unpack(block)
+        gathered = measure.gather(values, steps, groups.size, weights)
         return measure.finish(gathered), gathered
+    if unpack is not None and not unpack.keeps_order(block):
+        block, unpack = unpack(block), None
     values = np.full((groups.size, *block.shape[1:]), np.nan)
     for group in range(groups.size):
         members = np.flatnonzero(steps == group)
         if members.size:
             in_a_row = members[-1] - members[0] + 1 == members.size
             values[group] = measure.of_all(
-                block[members[0] : members[-1] + 1] if in_a_row else block[members]
+                block[members[0] : members[-1] + 1] if in_a_row else block[members], unpack
             )
     gathered = Count().gather(block, steps, groups.size, weights)
     values[gathered.count == 0] = np.nan

@@ -9,11 +9,25 @@ from typing import Any, Self
 
 import numpy as np
 
-from rhodolite.arrays import Accumulator, Array, LazyArray, Reduction, Region, SeriesKernel, whole
+from rhodolite.arrays import (
+    Accumulator,
+    Array,
+    LazyArray,
+    Reduction,
+    Region,
+    SeriesKernel,
+    Unpacking,
+    whole,
+)
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.time_groups.group_results import GroupResults, reads_each_chunk_once
-from rhodolite.operations.time_groups.groups import Groups, Integers, grouped_measure
+from rhodolite.operations.time_groups.groups import (
+    Groups,
+    Integers,
+    grouped_measure,
+    parts_in_cache,
+)
 
 
 @dataclass
@@ -95,16 +109,51 @@ class GroupedSeries(SeriesKernel):
         )
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        results, gathered = grouped_measure(
-            block, self.groups.steps, self.groups, self.measure, self.groups.weights
-        )
-        lost = self.groups.blank(results, gathered)
-        if self.coverage:
-            results["coverage"] = self.groups.share(gathered)
-        return results, Counter(lost=lost, of=gathered.count.size)
+        return self.of_stored(block, None)
+
+    def of_stored(
+        self, numbers: Array, unpack: Unpacking | None
+    ) -> tuple[dict[str, Array], Counter[str]]:
+        """See `SeriesKernel.of_stored`; some cells after the other, and percentiles among the
+        numbers as they are."""
+        groups, cells = self.groups, numbers.shape[1:]
+        flat = numbers.reshape(len(numbers), -1)
+        size, lost = flat.shape[1], 0
+        out = {
+            name: np.empty((groups.size, size), dtype)
+            for name, (_, dtype) in self.outputs().items()
+        }
+        for part in parts_in_cache(size, len(flat) + groups.size):
+            results, gathered = grouped_measure(
+                flat[:, part], groups.steps, groups, self.measure, groups.weights, unpack
+            )
+            lost += groups.blank(results, gathered)
+            if self.coverage:
+                results["coverage"] = groups.share(gathered)
+            for name, values in results.items():
+                out[name][:, part] = values
+        made = {name: values.reshape(groups.size, *cells) for name, values in out.items()}
+        return made, Counter(lost=lost, of=groups.size * size)
 
     def report(self, counts: Counter[str]) -> None:
         self.groups.report(counts["lost"], counts["of"])
+
+
+def kernel_of(
+    measure: Measure | Statistic, *, weighted: bool = False
+) -> tuple[Measure | Statistic, str]:
+    """Return the kernel of a measure whose parts can be merged, others as they are, and the name
+    of the result.
+
+    Parameters
+    ----------
+    measure : Measure or Statistic
+    weighted : bool
+        Whether a sum multiplies values by the weights of their steps.
+    """
+    if isinstance(measure, Measure) and measure.merges:
+        return measure.statistic(weighted=weighted)
+    return measure, "value"
 
 
 def grouped_reduction(
@@ -136,9 +185,7 @@ def grouped_reduction(
         Whether the result is written or drawn as it is, and not read again for every step.
     """
     cells = source.shape[:axis] + source.shape[axis + 1 :]
-    name = "value"
-    if isinstance(measure, Measure) and measure.merges:
-        measure, name = measure.statistic(weighted=weighted)
+    measure, name = kernel_of(measure, weighted=weighted)
     series = GroupedSeries(groups, measure, axis, np.dtype("f8"), coverage)
     by_group = None
     if reads_each_chunk_once(source, groups, axis):
