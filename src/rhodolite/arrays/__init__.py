@@ -33,6 +33,7 @@ from rhodolite.arrays.views import (
     Stacked,
     Transposed,
 )
+from rhodolite.arrays.visits import GroupsOfBlocks, KeptDuringVisit, keep_during_visit
 from rhodolite.kernels.unpacking import Unpacking
 
 __all__ = [
@@ -47,7 +48,9 @@ __all__ = [
     "Engine",
     "FirstAxisMoved",
     "Flattened",
+    "GroupsOfBlocks",
     "InMemory",
+    "KeptDuringVisit",
     "LazyArray",
     "Mapped",
     "MinMax",
@@ -66,6 +69,7 @@ __all__ = [
     "WithoutAxis",
     "current_cache",
     "default_engine",
+    "keep_during_visit",
     "parse_memory",
     "parse_workers",
     "read_small",

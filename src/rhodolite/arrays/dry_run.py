@@ -9,11 +9,12 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from rhodolite.arrays.engine import COPIES, Engine
-from rhodolite.arrays.lazy import Array, InMemory, LazyArray
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray, region_shape
 from rhodolite.arrays.reduction import ReductionResult, ResultOnDemand, Strategy
 from rhodolite.arrays.schedule import Pass, find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, decoding_factor
 from rhodolite.arrays.views import Selected
+from rhodolite.arrays.visits import Visit
 
 
 @dataclass(frozen=True)
@@ -99,9 +100,24 @@ class DryRun(Engine):
 
     def write(self, what: str, array: LazyArray, unit: tuple[int, ...], itemsize: int) -> None:
         """Note that an array is written in pieces of a shape."""
+        visits = self.visits(array, unit)
+        if visits:
+            self._note_visits(what, array, visits)
+            return
         data, block = self.in_units(array, unit)
         self.prepare([array, data])
         self.note(what, data, block, array.size * itemsize)
+
+    def _note_visits(self, what: str, array: LazyArray, visits: list[Visit]) -> None:
+        steps = max(len(visit) for visit in visits)
+        block = region_shape(visits[0][0])
+        stored = array.as_stored()[0].dtype.itemsize + array.dtype.itemsize
+        held = self.in_flight(array.nbytes // len(visits)) * steps * math.prod(block) * stored
+        written = array.size * array.dtype.itemsize
+        decoded = _count_decoded(array)
+        self.passes.append(
+            PlannedPass(f"{what} group by group", decoded, written, len(visits), block, held)
+        )
 
     def note(
         self,

@@ -34,11 +34,14 @@ from rhodolite.arrays.reduction import (
 from rhodolite.arrays.remote import RemoteExecutor, RemoteWork, merge_results
 from rhodolite.arrays.schedule import find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer, decoding_factor
+from rhodolite.arrays.visits import InOneVisit, Visit, find_visits
 from rhodolite.errors import DataError
 from rhodolite.kernels.unpacking import Unpacking
 from rhodolite.limits import check_held, machine_memory
 from rhodolite.plain_text import file_size
 
+A = TypeVar("A")
+"""What a task works on: a block, or the blocks of a visit."""
 T = TypeVar("T")
 Outputs = Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]
 LARGEST_BLOCK = 24 << 20
@@ -135,14 +138,14 @@ class Engine:
 
     def stream(
         self,
-        function: Callable[[Region], T],
-        regions: Iterable[Region],
+        function: Callable[[A], T],
+        regions: Iterable[A],
         what: str,
         total: int,
         nbytes: int = 0,
         *,
         kept: bool = True,
-    ) -> Iterator[tuple[Region, T]]:
+    ) -> Iterator[tuple[A, T]]:
         """Yield (region, function(region)) in order, with few results waiting at any time.
 
         `what` is done in words, with `total` regions of `nbytes` in all, for those who watch.
@@ -154,7 +157,7 @@ class Engine:
             return
         executor = ThreadPoolExecutor(self.workers)
         task = WithCache(function, self.cache)
-        waiting: deque[tuple[Region, Future[T]]] = deque()
+        waiting: deque[tuple[A, Future[T]]] = deque()
         upcoming = iter(regions)
         self.progress.begin(what, total, nbytes)
         try:
@@ -220,6 +223,50 @@ class Engine:
         stored, unpack = array.as_stored()
         scratch = RechunkedScratch(stored, block)
         return (scratch if unpack is None else Unpacked(scratch, unpack, array.dtype)), block
+
+    def visits(self, array: LazyArray, unit: tuple[int, ...]) -> list[Visit]:
+        """Return the visits by which an array is best written in units of a shape; none where the
+        order of storage is best."""
+        if array.groups_of_blocks is None or not array.size:
+            return []
+        block, _, _ = self.blocks(array, unit)
+        return find_visits(array, unit, block, self.memory)
+
+    def stream_units(
+        self,
+        function: Callable[[LazyArray, Region], T],
+        array: LazyArray,
+        unit: tuple[int, ...],
+        what: str,
+        *,
+        kept: bool = True,
+    ) -> Iterator[tuple[Region, T]]:
+        """Yield (region, function(array, region)) for blocks of whole units, in the order in which
+        they cost least.
+
+        `kept` says whether what comes back takes memory, or has been put where it belongs.
+        """
+        visits = self.visits(array, unit)
+        if not visits:
+            data, block = self.in_units(array, unit)
+            self.prepare([data])
+            task = functools.partial(function, data)
+            _, total, regions = self.blocks(data, block)
+            yield from self.stream(task, regions, what, total, data.nbytes, kept=kept)
+            return
+        groups = array.groups_of_blocks
+        assert groups is not None
+        for reduction in groups.reductions:
+            reduction.compute_on_demand()
+        try:
+            visiting = InOneVisit(functools.partial(function, array))
+            for visit, results in self.stream(
+                visiting, visits, what, len(visits), array.nbytes, kept=kept
+            ):
+                yield from zip(visit, results, strict=True)
+        finally:
+            for reduction in groups.reductions:
+                reduction.forget()
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
         """Return all values of an array."""

@@ -6,12 +6,15 @@ import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from rhodolite.kernels.unpacking import Unpacking
+
+if TYPE_CHECKING:
+    from rhodolite.arrays.visits import GroupsOfBlocks
 
 Array = NDArray[Any]
 Region = tuple[slice, ...]
@@ -56,6 +59,11 @@ class LazyArray(ABC):
         Where there is none, it is the array itself, and None.
         """
         return self, None
+
+    @property
+    def groups_of_blocks(self) -> GroupsOfBlocks | None:
+        """Which steps are read together at least cost, where that is not the order of storage."""
+        return None
 
     @property
     def origin(self) -> str:
@@ -139,6 +147,10 @@ class Mapped(LazyArray):
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source,)
+
+    @property
+    def groups_of_blocks(self) -> GroupsOfBlocks | None:
+        return self._source.groups_of_blocks
 
     def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
         stored, decode = self._source.as_stored()

@@ -203,6 +203,10 @@ class Reduction:
         assert self.by_group is not None
         self.results = {name: ResultOnDemand(self.by_group, name) for name in self.by_group.names}
 
+    def forget(self) -> None:
+        """Have the results computed anew by whoever needs them next."""
+        self.results = None
+
     def keep(self, results: Mapping[str, Array]) -> None:
         """Take in results that fit into memory."""
         self.results = {name: InMemory(values) for name, values in results.items()}

@@ -13,6 +13,7 @@ from rhodolite.arrays.lazy import Region
 from rhodolite.arrays.progress import Progress
 from rhodolite.arrays.reduction import Accumulator
 
+A = TypeVar("A")
 T = TypeVar("T")
 
 _RUN, _RUN_PUT_AWAY = 32 << 20, 256 << 20
@@ -55,13 +56,13 @@ class RemoteWork:
 
     def stream(
         self,
-        function: Callable[[Region], T],
-        regions: Iterable[Region],
+        function: Callable[[A], T],
+        regions: Iterable[A],
         what: str,
         total: int,
         nbytes: int,
         kept: bool,
-    ) -> Iterator[tuple[Region, T]]:
+    ) -> Iterator[tuple[A, T]]:
         """Do what `stream` does by tasks of several blocks on other processes.
 
         A task costs the scheduler about a millisecond, and what is far away takes longer to
@@ -73,7 +74,7 @@ class RemoteWork:
         most = self.memory // max(_RUN, size) if kept else total
         runs = _cut_into_runs(regions, length)
         task = _Each(function)
-        waiting: deque[tuple[list[Region], Future[list[T]]]] = deque()
+        waiting: deque[tuple[list[A], Future[list[T]]]] = deque()
         self.progress.begin(what, total, nbytes)
         try:
             while True:
@@ -125,19 +126,19 @@ class RemoteWork:
             self.progress.end()
 
 
-def _cut_into_runs(regions: Iterable[Region], length: int) -> Iterator[list[Region]]:
+def _cut_into_runs(regions: Iterable[A], length: int) -> Iterator[list[A]]:
     upcoming = iter(regions)
     while run := list(islice(upcoming, length)):
         yield run
 
 
 @dataclass(frozen=True)
-class _Each(Generic[T]):
+class _Each(Generic[A, T]):
     """A task made of several."""
 
-    function: Callable[[Region], T]
+    function: Callable[[A], T]
 
-    def __call__(self, run: list[Region]) -> list[T]:
+    def __call__(self, run: list[A]) -> list[T]:
         return [self.function(region) for region in run]
 
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from rhodolite.arrays.lazy import LazyArray
 from rhodolite.arrays.reduction import Reduction, ReductionResult, Strategy
 from rhodolite.arrays.scratch import RechunkedScratch
+from rhodolite.arrays.visits import KeptDuringVisit
 
 
 @dataclass
@@ -47,6 +48,8 @@ def find_passes(arrays: Iterable[LazyArray], memory: int) -> list[Pass]:
     for node, depth in _with_depths(arrays):
         if isinstance(node, ReductionResult) and node.reduction.results is None:
             source, strategy = node.reduction.source, node.reduction.strategy(memory)
+            if isinstance(source, KeptDuringVisit):
+                source = source.source  # the same values, which others may need in the same pass
             if strategy is Strategy.ON_DEMAND:
                 node.reduction.compute_on_demand()
                 continue

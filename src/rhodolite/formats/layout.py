@@ -7,6 +7,9 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import TypeVar
 
+import numpy as np
+
+from rhodolite.arrays import Engine, LazyArray
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -160,6 +163,36 @@ def chunk_shape(
     )
     rest = _even(variable.shape, at, max(1, limit // length))
     return tuple(length if axis == at else rest[axis] for axis in range(len(rest)))
+
+
+def arrays_to_prepare(dataset: Dataset, engine: Engine, layout: Layout) -> list[LazyArray]:
+    """Return the arrays of a dataset whose passes are run before the first is written; what others
+    need is computed while they are.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    engine : Engine
+    layout : Layout
+    """
+    return [
+        variable.data
+        for variable in dataset.variables.values()
+        if not engine.visits(variable.data, stored_chunks(variable, dataset, layout))
+    ]
+
+
+def stored_chunks(variable: Variable, dataset: Dataset, layout: Layout) -> tuple[int, ...]:
+    """Return the shape of the chunks that a variable is going to have.
+
+    Parameters
+    ----------
+    variable : Variable
+    dataset : Dataset
+    layout : Layout
+    """
+    itemsize = np.dtype(variable.storage.dtype or variable.data.dtype).itemsize
+    return chunk_shape(variable, itemsize, dataset, layout.chunks)
 
 
 def _merge_chunks(chunks: list[int], shape: tuple[int, ...], limit: int) -> tuple[int, ...]:

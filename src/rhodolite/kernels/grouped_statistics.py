@@ -94,6 +94,15 @@ class Statistic(ABC):
         block = numbers if unpack is None else unpack(numbers)
         self.take_all(gathered, block, groups, weights)
 
+    def of_whole(
+        self,
+        numbers: Array,  # noqa: ARG002
+        unpack: Unpacking | None,  # noqa: ARG002
+    ) -> dict[str, Array] | None:
+        """Return the statistic of all numbers of one group, shape (n, *cells), where none of them
+        is missing and that is less work than to gather them; otherwise None."""
+        return None
+
     @abstractmethod
     def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
         """Add the values of some steps, shape (n, *cells), to what is gathered of their group."""
@@ -206,18 +215,24 @@ class Mean(Total):
         for group, steps in _runs(groups):
             self._take_integers(gathered, group, numbers[steps], unpack, scale)
 
+    def of_whole(self, numbers: Array, unpack: Unpacking | None) -> dict[str, Array] | None:
+        """See `Statistic.of_whole`."""
+        small = unpack is not None and numbers.dtype.itemsize <= 2 and len(numbers)
+        scale = unpack.scale_of(numbers) if unpack is not None and small else None
+        if scale is None or unpack is None:
+            return None
+        mean = _sum_of_differences(numbers) * scale
+        mean /= len(numbers)
+        mean += unpack(numbers[:1])[0]
+        return {"value": mean}
+
     def _take_integers(
         self, gathered: Gathered, group: int, numbers: Array, unpack: Unpacking, scale: float
     ) -> None:
         """Add integers of which none is missing to what is gathered of their group, as the sum of
         their differences from the first."""
-        first = unpack(numbers[:1])[0]
-        # Differences of 16 bits are below 2^16, so that 2^15 of them fit into 32 bits.
-        wide = np.int32 if len(numbers) < 1 << 15 else np.int64
-        total = np.add.reduce(numbers, axis=0, dtype=wide)
-        total -= len(numbers) * numbers[0].astype(wide)
+        first, added = unpack(numbers[:1])[0], _sum_of_differences(numbers) * scale
         count, origin = gathered.count[group, ...], gathered.parts["origin"][group, ...]
-        added = total * scale
         if count.any():
             origin[...] = np.where(count == 0, first, origin)
             added += len(numbers) * (first - origin)
@@ -371,6 +386,16 @@ class Spread(Statistic):
         variance = np.divide(squares, freedom, out=np.full(count.shape, np.nan), where=count > 1)
         mean = np.where(count > 0, gathered.parts["mean"], np.nan)
         return {"mean": mean, "variance": variance, "deviation": np.sqrt(variance)}
+
+
+def _sum_of_differences(numbers: Array) -> Array:
+    """Return the sum along the first axis of the differences of integers of 16 bits or fewer from
+    the first, which is exact."""
+    # Differences are below 2^16, so that 2^15 of them fit into 32 bits.
+    wide = np.int32 if len(numbers) < 1 << 15 else np.int64
+    total = np.add.reduce(numbers, axis=0, dtype=wide)
+    total -= len(numbers) * numbers[0].astype(wide)
+    return np.asarray(total)
 
 
 def _sum(values: Array, weights: Array | None) -> Array:

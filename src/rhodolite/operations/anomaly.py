@@ -8,7 +8,16 @@ from enum import StrEnum
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, LazyArray, Region, Selected
+from rhodolite.arrays import (
+    Array,
+    GroupsOfBlocks,
+    KeptDuringVisit,
+    LazyArray,
+    ReductionResult,
+    Region,
+    Selected,
+    keep_during_visit,
+)
 from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels import anomalies
 from rhodolite.model.dataset import Dataset
@@ -28,6 +37,7 @@ from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.parameters.shares import check_coverage, check_years
 from rhodolite.operations.parameters.smoothing import Smoothing
+from rhodolite.operations.time_groups.groups import parts_in_cache
 from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
@@ -130,8 +140,10 @@ class Anomaly(Operation):
                 "arbitrary zero, so percent of it is meaningless; use --kind difference or "
                 "standardised"
             )
+        along = time_axis_of(dataset, variable)
+        values = KeptDuringVisit(variable.floats(), along)
         normals, deviations = reference.normals(
-            dataset, variable, spread=self.kind == AnomalyKind.STANDARDISED
+            dataset, variable.replace(data=values), spread=self.kind == AnomalyKind.STANDARDISED
         )
         scales, label = None, f"{variable.name}, {reference.text}"
         if self.kind == AnomalyKind.PERCENT:
@@ -140,12 +152,12 @@ class Anomaly(Operation):
             scales = divisors(deviations, label, normals=False)
         factor = 100.0 if self.kind == AnomalyKind.PERCENT else 1.0
         data = DepartureArray(
-            variable.floats(),
+            values,
             normals,
             scales,
             factor,
             reference.phases,
-            time_axis_of(dataset, variable),
+            along,
         )
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
         attributes = anomaly_attributes(
@@ -181,6 +193,7 @@ class DepartureArray(LazyArray):
         axis: int,
     ) -> None:
         self._source = source
+        self._stored, self._unpack = source.as_stored()
         self._normals = normals
         self._scales = scales
         self._factor = factor
@@ -193,23 +206,45 @@ class DepartureArray(LazyArray):
     def sources(self) -> tuple[LazyArray, ...]:
         return tuple(s for s in (self._source, self._normals, self._scales) if s is not None)
 
+    @property
+    def groups_of_blocks(self) -> GroupsOfBlocks | None:
+        """The steps of each phase, where their normal is of the same steps and all that they
+        need."""
+        if self._scales is not None or not isinstance(self._normals, ReductionResult):
+            return None
+        base = self._normals.reduction.source
+        single = self.chunks is not None and self.chunks[self._axis] == 1
+        if not single or self._source not in (base, *base.sources()):
+            return None
+        order = np.argsort(self._phases, kind="stable")
+        edges = np.flatnonzero(np.diff(self._phases[order])) + 1
+        return GroupsOfBlocks(self._axis, np.split(order, edges), [self._normals.reduction])
+
     def read(self, region: Region) -> Array:
         phases = self._phases[region[self._axis]]
         if not phases.size:
             return self._source.read(region)
         rows, places = np.unique(phases, return_inverse=True)
         cells = region[: self._axis] + region[self._axis + 1 :]
+        numbers = np.moveaxis(self._stored.read(region), self._axis, 0)
+        shape, flat = numbers.shape, numbers.reshape(phases.size, -1)
         normals = _rows(self._normals, rows, cells)
-        block = np.moveaxis(self._source.read(region), self._axis, 0)
-        if self._scales is not None:
-            out = anomalies.scaled(
-                block, normals, _rows(self._scales, rows, cells), self._factor, places
-            )
-        else:
-            out = anomalies.differences(block, normals, places)
-        return np.moveaxis(out, 0, self._axis)
+        scales = None if self._scales is None else _rows(self._scales, rows, cells)
+        out = np.empty(flat.shape, self.dtype)
+        for part in parts_in_cache(flat.shape[1], phases.size + rows.size):
+            block = flat[:, part] if self._unpack is None else self._unpack(flat[:, part])
+            if scales is None:
+                out[:, part] = anomalies.differences(block, normals[:, part], places)
+            else:
+                out[:, part] = anomalies.scaled(
+                    block, normals[:, part], scales[:, part], self._factor, places
+                )
+        return np.moveaxis(out.reshape(shape), 0, self._axis)
 
 
 def _rows(normals: LazyArray, rows: NDArray[np.int64], cells: Region) -> Array:
+    """Return some rows of normals at some cells, which are computed once during a visit."""
     picked = Selected(normals, [rows, *[None] * (normals.ndim - 1)])
-    return picked.read((slice(0, rows.size), *cells))
+    key = (id(normals), rows.tobytes(), tuple((part.start, part.stop) for part in cells))
+    found = keep_during_visit(key, lambda: picked.read((slice(0, rows.size), *cells)))
+    return found.reshape(rows.size, -1)

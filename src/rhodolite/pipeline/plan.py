@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import DryRun, Engine, PlannedPass
-from rhodolite.formats.layout import Layout, chunk_shape
+from rhodolite.formats.layout import Layout, arrays_to_prepare, chunk_shape
 from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
 
@@ -47,7 +47,11 @@ def plan_writing(dataset: Dataset, output: Path, layout: Layout, engine: Engine)
     """
     rehearsal = DryRun(engine.workers, engine.memory, engine.executor)
     chosen = format_for(output, layout)
-    rehearsal.prepare([variable.data for variable in dataset.variables.values()])
+    rehearsal.prepare(
+        arrays_to_prepare(dataset, rehearsal, layout)
+        if chosen.chunked
+        else [variable.data for variable in dataset.variables.values()]
+    )
     for variable in dataset.variables.values():
         itemsize = np.dtype(variable.storage.dtype or variable.data.dtype).itemsize
         if (

@@ -94,8 +94,9 @@ def write(
     if tell is not None:
         make_way(path, overwrite)
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
-        # All at once, so that the parts share the passes over what they are made of.
-        engine.prepare([one.data for _, part in parts for one in part.variables.values()])
+        if len(parts) > 1:
+            # All at once, so that the parts share the passes over what they are made of.
+            engine.prepare([one.data for _, part in parts for one in part.variables.values()])
         for name, part in parts:
             place = temporary.with_name(name) if kind is OutputKind.MANY else temporary
             chosen.write(add_provenance(part, origin), place, engine, layout)

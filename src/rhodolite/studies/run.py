@@ -182,7 +182,8 @@ class StudyRun:
                 if one.picture is None
                 for variable in self._nodes[one.of].together.variables.values()
             ]
-            engine.prepare(arrays)
+            if len(stale) > 1:
+                engine.prepare(arrays)
             for one in stale:
                 key = self._key(one)
                 size = self._write(one, engine)

@@ -15,6 +15,9 @@ from rhodolite.formats.cf.packing import packing_over_range
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Packing, Storage, Variable
 
+_IN_CACHE = 1 << 17
+"""Values that are encoded at once, so that what is between stays in a processor's cache."""
+
 
 @dataclass(frozen=True)
 class Encoding:
@@ -49,6 +52,15 @@ class Encoding:
         """
         if values.dtype.kind != "f" or self.fill is None:
             return values.astype(self.dtype, copy=False)
+        if values.size <= _IN_CACHE or not values.flags.c_contiguous:
+            return self._encode_floats(values)
+        out, flat = np.empty(values.size, self.dtype), values.reshape(-1)
+        for start in range(0, flat.size, _IN_CACHE):
+            part = slice(start, start + _IN_CACHE)
+            out[part] = self._encode_floats(flat[part])
+        return out.reshape(values.shape)
+
+    def _encode_floats(self, values: Array) -> Array:
         gaps = np.isnan(values)
         if self.packing is not None:
             values = np.rint((values.astype(np.float64) - self.packing.offset) / self.packing.scale)

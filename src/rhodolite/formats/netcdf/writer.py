@@ -17,7 +17,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Region
 from rhodolite.formats.cf.encode import Encoding, encoding_for
-from rhodolite.formats.layout import Compression, Layout, chunk_shape
+from rhodolite.formats.layout import Compression, Layout, arrays_to_prepare, chunk_shape
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK
 from rhodolite.formats.netcdf.hdf5_filters import ChunkCodec
 from rhodolite.formats.netcdf.variants import (
@@ -80,7 +80,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
         If the file cannot be written.
     """
     variant = layout.variant or "netcdf4"
-    engine.prepare([variable.data for variable in dataset.variables.values()])
+    engine.prepare(arrays_to_prepare(dataset, engine, layout))
     # All reading comes before the library is locked, since the engine's workers need it, too.
     plans = [
         _plan(variable, dataset, engine, variant, layout) for variable in dataset.variables.values()
@@ -210,8 +210,6 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
 
     variable, chunks = plan.variable, plan.chunks
     assert chunks is not None
-    data, block = engine.in_units(variable.data, chunks)
-    engine.prepare([data])
     with LIBRARY_LOCK:
         file = h5py.File(path, "r+")
     try:
@@ -222,11 +220,9 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
             packed = () if compression is Compression.NONE else ("shuffle", "deflate")
             filters = (*packed, "fletcher32") if plan.summed else packed
             codec = ChunkCodec(stored.dtype, chunks, filters, compression is Compression.SMALL)
-        task = functools.partial(_encoded_chunks, data, plan.encoding, codec)
-        _, total, regions = engine.blocks(data, block)
-        for _, pieces in engine.stream(
-            task, regions, f"writing {variable.name}", total, data.nbytes
-        ):
+        task = functools.partial(_encoded_chunks, plan.encoding, codec)
+        what = f"writing {variable.name}"
+        for _, pieces in engine.stream_units(task, variable.data, chunks, what):
             with LIBRARY_LOCK:
                 for offset, encoded in pieces:
                     stored.id.write_direct_chunk(offset, encoded)
@@ -236,7 +232,7 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
 
 
 def _encoded_chunks(
-    data: LazyArray, encoding: Encoding, codec: ChunkCodec, region: Region
+    encoding: Encoding, codec: ChunkCodec, data: LazyArray, region: Region
 ) -> list[tuple[tuple[int, ...], Array]]:
     values = encoding.encode(data.read(region))
     pieces = []

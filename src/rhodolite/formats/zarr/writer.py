@@ -16,7 +16,7 @@ from zarr.codecs import Crc32cCodec, ZstdCodec
 from rhodolite.arrays import Engine, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.formats.cf.encode import Encoding, encoding_for
-from rhodolite.formats.layout import Compression, Layout, chunk_shape
+from rhodolite.formats.layout import Compression, Layout, arrays_to_prepare, chunk_shape
 from rhodolite.formats.zarr.reader import DIMENSIONS_ATTRIBUTE
 from rhodolite.formats.zarr.stoppable_store import StoppableStore
 from rhodolite.model.dataset import Dataset
@@ -44,7 +44,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
         If the store cannot be written.
     """
     version = _VERSIONS[layout.variant or "zarr3"]
-    engine.prepare([variable.data for variable in dataset.variables.values()])
+    engine.prepare(arrays_to_prepare(dataset, engine, layout))
     store = StoppableStore(path.resolve())
     try:
         root = zarr.create_group(store, zarr_format=version, attributes=_plain(dataset.attributes))
@@ -94,12 +94,9 @@ def _write_variable(
         values = engine.compute(variable.data)
         stored[...] = values.astype(object) if text else encoding.encode(values)
     elif variable.data.size:
-        data, block = engine.in_units(variable.data, stored.chunks)
-        engine.prepare([data])
-        task = functools.partial(_put, stored, data, encoding)
-        _, total, regions = engine.blocks(data, block)
+        task = functools.partial(_put, stored, encoding)
         what = f"writing {variable.name}"
-        for _ in engine.stream(task, regions, what, total, data.nbytes, kept=False):
+        for _ in engine.stream_units(task, variable.data, stored.chunks, what, kept=False):
             pass
 
 
@@ -112,7 +109,7 @@ def _compressors(layout: Layout, version: int) -> Any:
     return compressor(level=level, checksum=layout.checksums)
 
 
-def _put(stored: Any, data: LazyArray, encoding: Encoding, region: Region) -> None:
+def _put(stored: Any, encoding: Encoding, data: LazyArray, region: Region) -> None:
     """Write a block of whole chunks, which no other block shares."""
     stored[region] = encoding.encode(data.read(region))
 

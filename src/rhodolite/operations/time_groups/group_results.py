@@ -133,6 +133,7 @@ class GroupResults(OnDemand):
         members = np.concatenate(self._members[sitting])
         pieces = self._pieces(members, size)
         longest = max(piece.size for piece in pieces)
+        alone = groups.size == 1 and len(pieces) == 1 and self._groups.weights is None
         held: dict[int, Gathered] = {}
         for piece in pieces:
             numbers = self._read(piece, cells).reshape(piece.size, size)
@@ -145,6 +146,10 @@ class GroupResults(OnDemand):
                         part,
                         *grouped_measure(block, rows, groups, self._measure, weights, self._unpack),
                     )
+                    continue
+                if alone and (found := self._measure.of_whole(block, self._unpack)):
+                    count = np.broadcast_to(np.int32(piece.size), (1, block.shape[1]))
+                    yield part, {n: v[None] for n, v in found.items()}, Gathered(count, None)
                     continue
                 gathered = held.pop(part.start, None)
                 if gathered is None:

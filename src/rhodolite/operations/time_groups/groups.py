@@ -67,7 +67,7 @@ class Groups:
         weight = gathered.total_weight
         if not weight.size:
             return 0
-        least = weight.reshape(self.size, -1).min(axis=1)
+        least = weight.min(axis=tuple(range(1, weight.ndim)))
         if (least / self.full >= self.coverage - 1e-9).all():
             return 0
         short = self.share(gathered) < self.coverage - 1e-9

@@ -1,0 +1,160 @@
+"""Blocks in the order of groups: all that a group needs is read in one visit, and kept meanwhile.
+
+The departures of the maps of 1 January of all years need their normal, which needs the same maps.
+Where these are written one after another, each map is decoded once, and no normals are kept.
+"""
+
+from __future__ import annotations
+
+import functools
+import itertools
+import math
+from collections.abc import Callable, Hashable, Sequence
+from contextvars import ContextVar
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Generic, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays.blocks import iterate_blocks
+from rhodolite.arrays.lazy import Array, LazyArray, Region, region_shape
+from rhodolite.kernels.unpacking import Unpacking
+
+if TYPE_CHECKING:
+    from rhodolite.arrays.reduction import Reduction
+
+T = TypeVar("T")
+Visit = tuple[Region, ...]
+"""Blocks that are read one after another."""
+
+_SHARE_OF_A_VISIT = 16
+"""What is kept during a visit may take this part of the memory."""
+_FEWEST_VISITS = 8
+"""Fewer would leave workers without work."""
+_kept: ContextVar[dict[Hashable, Array] | None] = ContextVar("kept in this visit", default=None)
+
+
+@dataclass(frozen=True, eq=False)
+class GroupsOfBlocks:
+    """Which steps of an array are read together at least cost.
+
+    Parameters
+    ----------
+    axis : int
+    groups : sequence of ndarray of int
+        Steps along the axis; each is in one group.
+    reductions : sequence of Reduction
+        What each group needs the results of, which are computed during its visit.
+    """
+
+    axis: int
+    groups: Sequence[NDArray[np.intp]]
+    reductions: Sequence[Reduction]
+
+
+def find_visits(
+    array: LazyArray, unit: tuple[int, ...], block: tuple[int, ...], memory: int
+) -> list[Visit]:
+    """Return the visits by which an array can be written in units of a shape, none where that
+    would hold too much, or saves nothing.
+
+    Parameters
+    ----------
+    array : LazyArray
+    unit : tuple of int
+        Shape of the pieces that are written.
+    block : tuple of int
+        Shape of the blocks that would be read otherwise.
+    memory : int
+        Bytes allowed.
+    """
+    found = array.groups_of_blocks
+    if found is None or unit[found.axis] != 1 or len(found.groups) < _FEWEST_VISITS:
+        return []
+    if any(one.results is not None or one.by_group is None for one in found.reductions):
+        return []
+    steps = max(group.size for group in found.groups)
+    width = array.as_stored()[0].dtype.itemsize + array.dtype.itemsize
+    cells = math.prod(block) // block[found.axis]
+    if steps * cells * width > memory // _SHARE_OF_A_VISIT:
+        return []
+    one_step = tuple(1 if at == found.axis else n for at, n in enumerate(array.shape))
+    single = tuple(1 if at == found.axis else n for at, n in enumerate(block))
+    return [
+        tuple(
+            (*cells_of[: found.axis], slice(int(step), int(step) + 1), *cells_of[found.axis + 1 :])
+            for step in group
+        )
+        for group, cells_of in itertools.product(
+            found.groups, list(iterate_blocks(one_step, single))
+        )
+        if group.size
+    ]
+
+
+@dataclass
+class InOneVisit(Generic[T]):
+    """A task for the blocks of a visit, made of one for each."""
+
+    task: Callable[[Region], T]
+
+    def __call__(self, visit: Visit) -> list[T]:
+        token = _kept.set({})
+        try:
+            return [self.task(region) for region in visit]
+        finally:
+            _kept.reset(token)
+
+
+def keep_during_visit(key: Hashable, compute: Callable[[], Array]) -> Array:
+    """Return an array that is computed once during a visit, and must not be changed.
+
+    Parameters
+    ----------
+    key : hashable
+    compute : callable
+    """
+    kept = _kept.get()
+    if kept is None:
+        return compute()
+    if key not in kept:
+        kept[key] = compute()
+    return kept[key]
+
+
+class KeptDuringVisit(LazyArray):
+    """Another array, each step of which is read once during a visit.
+
+    Parameters
+    ----------
+    source : LazyArray
+    axis : int
+        Along which the steps lie.
+    """
+
+    def __init__(self, source: LazyArray, axis: int, key: int | None = None) -> None:
+        self.source, self._axis = source, axis
+        self._key = id(self) if key is None else key
+        self.shape, self.dtype, self.chunks = source.shape, source.dtype, source.chunks
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self.source,)
+
+    def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
+        stored, unpack = self.source.as_stored()
+        if unpack is None:
+            return self, None
+        return KeptDuringVisit(stored, self._axis, self._key), unpack
+
+    def read(self, region: Region) -> Array:
+        if _kept.get() is None:
+            return self.source.read(region)
+        steps, out = region[self._axis], np.empty(region_shape(region), self.dtype)
+        before = (slice(None),) * self._axis
+        for at, step in enumerate(range(steps.start, steps.stop)):
+            single = (*region[: self._axis], slice(step, step + 1), *region[self._axis + 1 :])
+            key = (self._key, self.dtype.str, tuple((part.start, part.stop) for part in single))
+            read = functools.partial(self.source.read, single)
+            out[(*before, slice(at, at + 1))] = keep_during_visit(key, read)
+        return out
