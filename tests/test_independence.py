@@ -9,7 +9,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import EXAMPLES, run_here
-from rhodolite.arrays import Engine, engine, reduction
+from rhodolite.arrays import Engine, engine, reduction, visits
+from rhodolite.formats import layout
+from rhodolite.formats.cf import encode
+from rhodolite.formats.netcdf import writer
+from rhodolite.operations.time_groups import group_results, groups
 from test_differential import files, make
 
 STEPS = (
@@ -45,6 +49,20 @@ WAYS = {
         [],
     ),
     "never group by group": ([(reduction, "_SHARE_OF_A_GROUP", 1 << 60)], []),
+    "each group written in one visit": (
+        [(writer, "_SMALL", 8), (visits, "_FEWEST_VISITS", 1), (layout, "_LEAST_BYTES", 1)],
+        [],
+    ),
+    "a few values at once": (
+        [
+            *((holder, "IN_CACHE", 64) for holder in (engine, groups)),
+            (groups, "_FEWEST_CELLS", 1),
+            (encode, "_IN_CACHE", 5),
+            (group_results, "_PIECE", 100),
+            (writer, "_SMALL", 8),
+        ],
+        [],
+    ),
 }
 
 

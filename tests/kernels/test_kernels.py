@@ -13,8 +13,10 @@ import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rhodolite.formats.cf.decode import Decoding
 from rhodolite.kernels.anomalies import differences, scaled
-from rhodolite.kernels.grouped_statistics import Spread
+from rhodolite.kernels.grouped_statistics import Highest, Mean, Range, Spread
+from rhodolite.kernels.order_statistics import percentile
 from rhodolite.kernels.pairwise_slopes import sen_of_rows
 from rhodolite.kernels.rank_trends import variance_growth
 from rhodolite.kernels.sphere import cell_with, widths, zone_areas
@@ -48,6 +50,53 @@ def test_mean_and_deviation_agree_with_nist(numbers, mean, deviation, digits):
     found = Spread().finish(Spread().gather(values, np.zeros(len(numbers), int), 1))
     assert found["mean"][0, 0] == pytest.approx(mean, rel=2e-14)
     assert found["deviation"][0, 0] == pytest.approx(deviation, rel=10.0**-digits)
+
+
+@given(
+    st.sampled_from(["i1", "u1", "i2", "u2", "i4"]),
+    st.lists(st.integers(0, 255) | st.just(7), min_size=1, max_size=30),
+    st.sampled_from([(0.01, 273.15), (2.5, -1e4), (-0.5, 3.0), (1.0, 0.0)]),
+    st.integers(0, 100),
+    st.booleans(),
+)
+def test_statistics_of_stored_numbers_are_those_of_their_values(kind, drawn, packing, share, gaps):
+    """Percentiles and extremes to the bit; means within 1.2e-15 of the largest value of those in
+    exact arithmetic, whether integers are summed or the values that are made of them."""
+    low, high = np.iinfo(kind).min, np.iinfo(kind).max
+    numbers = np.array([low + n * ((high - low) // 255) for n in drawn], kind)[:, None]
+    attributes = {"scale_factor": packing[0], "add_offset": packing[1]}
+    if gaps:
+        attributes["_FillValue"] = np.dtype(kind).type(numbers[0, 0])
+    unpack = Decoding.of(np.dtype(kind), attributes, usual_fill=False)
+    values = unpack(numbers)
+    ordered = unpack.keeps_order(numbers)
+    assert ordered == (packing[0] > 0 and not gaps)
+    if ordered:
+        found = percentile(numbers, share / 100, unpack)
+        assert found == percentile(values, share / 100)
+    groups = np.zeros(len(numbers), int)
+    for statistic in (Highest(), Range()):
+        direct, stored = (statistic.start((1, 1)) for _ in range(2))
+        statistic.take_all(direct, values, groups, None)
+        statistic.take_stored(stored, numbers, unpack, groups, None)
+        assert (direct.count == stored.count).all()
+        for expected, result in zip(
+            statistic.finish(direct).values(), statistic.finish(stored).values(), strict=True
+        ):
+            np.testing.assert_array_equal(result, expected)
+    there = [Fraction(float(v)) for v in values[:, 0] if v == v]
+    parts = Mean().start((1, 1))
+    for rows in np.array_split(np.arange(len(numbers)), min(3, len(numbers))):
+        Mean().take_stored(parts, numbers[rows], unpack, groups[rows], None)
+    means = [Mean().finish(parts)["value"][0, 0]]
+    if whole := Mean().of_whole(numbers, unpack):
+        means.append(whole["value"][0])
+    for mean in means:
+        if not there:
+            assert math.isnan(mean)
+            continue
+        exact = float(sum(there) / len(there))
+        assert mean == pytest.approx(exact, rel=0, abs=1.2e-15 * float(np.nanmax(np.abs(values))))
 
 
 series = st.lists(st.floats(-1e6, 1e6) | st.just(math.nan), min_size=1, max_size=30)

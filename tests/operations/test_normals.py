@@ -12,10 +12,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset
+from conftest import make_dataset, run_here, write_plain
 from rhodolite import Aggregate, Anomaly, Climatology, Convert, Subset
 from rhodolite.arrays import Engine, InMemory
 from rhodolite.errors import DataError, RhodoliteWarning
+from rhodolite.formats import layout
+from rhodolite.formats.netcdf import writer
+from rhodolite.formats.netcdf.hdf5_filters import ChunkCodec
 from rhodolite.model.axes import Role
 from rhodolite.model.indexing import take
 from rhodolite.operations.axis_reduction.area_mean import mean_over
@@ -383,3 +386,44 @@ def test_a_period_is_kept_from_the_share_that_is_asked_for_on(present, kept):
     data = make_dataset(values, times=np.arange(25.0) + 0.5)
     made = Aggregate(to="25days", min_coverage=0.8)(data)["tas"].values()
     assert np.isfinite(made).all() == kept
+
+
+@pytest.mark.parametrize("kind", ["i2", "f4"])
+@pytest.mark.parametrize("base", [(), ("--base", "2001..2003")])
+@pytest.mark.parametrize("output", ["o.nc", "o.zarr"])
+def test_departures_from_daily_normals_decode_each_map_once(
+    tmp_path, monkeypatch, kind, base, output
+):
+    """Against a loop over days of the year in NumPy: to single precision, as they are written."""
+    stored = np.random.default_rng(4).integers(-900, 900, (4 * 365, 3, 4)).astype(kind)
+    stored[5::7, 1, 2] = -999
+    packing = {"scale_factor": 0.1, "add_offset": 270.0} if kind == "i2" else {}
+    write_plain(
+        tmp_path / "a.nc",
+        stored,
+        units="days since 2001-01-01",
+        calendar="noleap",
+        kind=kind,
+        fill=-999,
+        attributes={"units": "K", **packing},
+        chunksizes=(1, 3, 4),
+        compression="zlib",
+    )
+    for holder, name, value in ((writer, "_SMALL", 8), (layout, "_LEAST_BYTES", 1)):
+        monkeypatch.setattr(holder, name, value)
+    decode, decoded = ChunkCodec.decode, []
+    monkeypatch.setattr(ChunkCodec, "decode", lambda *a: decoded.append(1) or decode(*a))
+    words = ("anomaly", "a.nc", "--cycle", "day", "--min-years", "1", *base, "-o", output)
+    planned = run_here(*words, "--plan", folder=tmp_path)
+    assert "group by group" in planned.out
+    answer = run_here(*words, folder=tmp_path)
+    assert answer.code == 0, answer.err
+    assert len(decoded) == 4 * 365
+    values = stored.astype("f8")
+    values[stored == -999] = np.nan
+    values = (values * 0.1 + 270.0 if packing else values).reshape(4, 365, 3, 4)
+    normals = np.nanmean(values[: 3 if base else 4], axis=0)
+    lacking = np.isnan(values[: 3 if base else 4]).mean(axis=0) > 0.2
+    normals[lacking] = np.nan
+    found = rhodolite.read(tmp_path / output)["tas"].values()
+    np.testing.assert_allclose(found.reshape(values.shape), values - normals, rtol=1e-6, atol=2e-5)
