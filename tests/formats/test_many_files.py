@@ -13,10 +13,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rhodolite.formats.concatenate
+import rhodolite.formats.many_files
 import rhodolite.formats.netcdf.reader
 from conftest import run_here
 from rhodolite.errors import DataError
-from rhodolite.formats.header_cache import HeaderCache, user_cache, without_cache
+from rhodolite.formats.headers import processes
+from rhodolite.formats.headers.cache import HeaderCache, user_cache, without_cache
+from rhodolite.formats.headers.processes import HeaderReaders
 from rhodolite.formats.netcdf import header_text
 from rhodolite.formats.netcdf.reader import read as read_netcdf
 from rhodolite.formats.open import open_dataset
@@ -173,3 +176,43 @@ def test_headers_that_are_none_are_read_from_the_files(tmp_path, files, text):
 def test_a_folder_that_cannot_be_written_to_costs_nothing_but_time(files, monkeypatch):
     monkeypatch.setenv("XDG_CACHE_HOME", "/dev/null/nowhere")
     assert len(open_dataset(files).need_time()) == 50
+
+
+def test_headers_read_by_other_processes_are_the_same(files, monkeypatch):
+    odd = _write(files[7], 14, kind="f4")
+    with without_cache():
+        expected = _told(open_dataset(files))
+    user_cache().path.unlink(missing_ok=True)
+    monkeypatch.setattr(rhodolite.formats.many_files, "FEWEST", 20)
+    monkeypatch.setattr(processes.os, "cpu_count", lambda: 2)
+    asked = []
+    describe = HeaderReaders.describe
+    monkeypatch.setattr(
+        HeaderReaders, "describe", lambda *a: asked.append(describe(*a)) or asked[-1]
+    )
+    with monkeypatch.context() as patch:
+        patch.setattr(rhodolite.formats.netcdf.reader, "call_watched", _refuse)
+        assert _told(open_dataset(files)) == expected
+    assert [len(texts) for texts in asked] == [25]
+    user_cache().path.unlink()
+    odd.write_bytes(odd.read_bytes()[:300])
+    with pytest.raises(DataError, match=r"d_07\.nc"):
+        open_dataset(files)
+
+
+@pytest.mark.parametrize("at", [0, 3])
+def test_a_process_that_dies_leaves_its_files_to_be_read_here(files, monkeypatch, at):
+    with without_cache():
+        expected = _told(open_dataset(files))
+    user_cache().path.unlink(missing_ok=True)
+    monkeypatch.setattr(rhodolite.formats.many_files, "FEWEST", 20)
+    monkeypatch.setattr(processes.os, "cpu_count", lambda: 2)
+    ask = processes._ask
+
+    def killed(process, places):
+        found = ask(process, places[:at])
+        process.kill()
+        return found + ask(process, places[at:])
+
+    monkeypatch.setattr(processes, "_ask", killed)
+    assert _told(open_dataset(files)) == expected

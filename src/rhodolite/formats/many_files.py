@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
-import warnings
 from collections.abc import Sequence
 
-from rhodolite.formats.header_cache import MANY, HeaderCache, Place, cache_in_use, user_cache
-from rhodolite.formats.registry import format_of
+from rhodolite.formats.headers.cache import MANY, HeaderCache, Place, cache_in_use, user_cache
+from rhodolite.formats.headers.described import read_described, read_place
+from rhodolite.formats.headers.processes import FEWEST, HeaderReaders
 from rhodolite.model.dataset import Dataset
 
 _TOGETHER = 500
@@ -31,19 +31,22 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
         If one cannot be read.
     """
     if len(places) < MANY or not cache_in_use():
-        return [_read(place) for place in places]
+        return [read_place(place) for place in places]
     own = user_cache()
+    caches = [own] if carried is None else [carried, own]
     datasets = []
-    for first in range(0, len(places), _TOGETHER):
-        some = places[first : first + _TOGETHER]
-        known = _find([own] if carried is None else [carried, own], some)
-        keys = {place: own.key(place) for place in some if place not in known}
-        read = {place: _read_described(place) for place in keys}
-        new = [(keys[place], text) for place, (_, text) in read.items() if text is not None]
-        # A folder that cannot be written to costs time and nothing else.
-        with contextlib.suppress(OSError, sqlite3.Error):
-            own.keep(new)
-        datasets += [known[place] if place in known else read[place][0] for place in some]
+    with HeaderReaders() as readers:
+        for first in range(0, len(places), _TOGETHER):
+            some = places[first : first + _TOGETHER]
+            known = _find(caches, some)
+            keys = {place: own.key(place) for place in some if place not in known}
+            texts = _describe(readers, list(keys))
+            read = {place: _opened(place, texts.get(place)) for place in keys}
+            new = [(keys[place], text) for place, (_, text) in read.items() if text is not None]
+            # A folder that cannot be written to costs time and nothing else.
+            with contextlib.suppress(OSError, sqlite3.Error):
+                own.keep(new)
+            datasets += [known[place] if place in known else read[place][0] for place in some]
     return datasets
 
 
@@ -55,10 +58,28 @@ def carry_headers(cache: HeaderCache, places: Sequence[Place]) -> None:
     cache : HeaderCache
     places : sequence of (Path, str or None)
     """
-    for first in range(0, len(places), _TOGETHER):
-        some = [(cache.key(place), place) for place in places[first : first + _TOGETHER]]
-        described = [(key, _read_described(place)[1]) for key, place in some]
-        cache.keep([(key, text) for key, text in described if text is not None])
+    with HeaderReaders() as readers:
+        for first in range(0, len(places), _TOGETHER):
+            some = [(cache.key(place), place) for place in places[first : first + _TOGETHER]]
+            texts = _describe(readers, [place for _, place in some])
+            described = [(key, texts.get(place) or read_described(place)[1]) for key, place in some]
+            cache.keep([(key, text) for key, text in described if text is not None])
+
+
+def _describe(readers: HeaderReaders, places: Sequence[Place]) -> dict[Place, str]:
+    """Return the headers of files as text, as far as it pays to have several processes read
+    them."""
+    return readers.describe(places) if len(places) >= FEWEST else {}
+
+
+def _opened(place: Place, text: str | None) -> tuple[Dataset, str | None]:
+    """Return a file opened from the text of its header, or else read, and the text."""
+    from rhodolite.formats.netcdf.header_text import NotDescribed, open_header
+
+    if text is not None:
+        with contextlib.suppress(NotDescribed):
+            return open_header(text, place[0]), text
+    return read_described(place)
 
 
 def _find(caches: Sequence[HeaderCache], places: Sequence[Place]) -> dict[Place, Dataset]:
@@ -74,27 +95,3 @@ def _find(caches: Sequence[HeaderCache], places: Sequence[Place]) -> dict[Place,
             except NotDescribed:
                 continue  # is read instead
     return found
-
-
-def _read_described(place: Place) -> tuple[Dataset, str | None]:
-    """Read a file, and return its header as text; none where there is more to say than that."""
-    from rhodolite.formats.netcdf.header_text import NotDescribed, describe_header, open_header
-
-    with warnings.catch_warnings(record=True) as said:
-        warnings.simplefilter("always")
-        dataset = _read(place)
-    for warning in said:
-        warnings.warn_explicit(warning.message, warning.category, warning.filename, warning.lineno)
-    if said:
-        return dataset, None
-    try:
-        text = describe_header(dataset)
-    except NotDescribed:
-        return dataset, None
-    # Opened from its text, it shares what is the same in other files.
-    return open_header(text, place[0]), text
-
-
-def _read(place: Place) -> Dataset:
-    path, group = place
-    return format_of(path).read(path, group)

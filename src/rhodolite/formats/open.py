@@ -10,7 +10,7 @@ from pathlib import Path
 
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.concatenate import Overlap, join
-from rhodolite.formats.header_cache import HeaderCache
+from rhodolite.formats.headers.cache import HeaderCache
 from rhodolite.formats.many_files import read_files
 from rhodolite.formats.normalise import normalise
 from rhodolite.formats.registry import is_store

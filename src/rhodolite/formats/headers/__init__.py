@@ -1,0 +1,1 @@
+"""Headers of many files: read in several processes, kept for the next time."""
