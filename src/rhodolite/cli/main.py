@@ -10,7 +10,7 @@ import warnings
 from contextlib import AbstractContextManager, nullcontext
 from itertools import pairwise
 
-from rhodolite.arrays.allocation import keep_freed_memory
+from rhodolite.cli.allocation import keep_freed_memory
 from rhodolite.cli.chain import run_chain
 from rhodolite.cli.console import list_words, print_version, say, say_warnings
 from rhodolite.cli.interruption import catch_interruptions
