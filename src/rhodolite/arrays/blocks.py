@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import math
 from collections.abc import Iterator
 
 from rhodolite.arrays.lazy import Region
@@ -75,23 +74,3 @@ def count_blocks(shape: tuple[int, ...], block: tuple[int, ...]) -> int:
     for n, step in zip(shape, block, strict=True):
         total *= -(-n // step)
     return total
-
-
-def cut_in_pieces(shape: tuple[int, ...], most: int) -> Iterator[Region]:
-    """Yield parts of a block of so many values at most, cut across the axes after the first.
-
-    Parameters
-    ----------
-    shape : tuple of int
-    most : int
-
-    Examples
-    --------
-    >>> list(cut_in_pieces((3, 4), 6))
-    [(slice(0, 3, None), slice(0, 2, None)), (slice(0, 3, None), slice(2, 4, None))]
-    """
-    sizes = list(shape)
-    for axis in range(1, len(sizes)):
-        others = max(1, math.prod(sizes) // max(sizes[axis], 1))
-        sizes[axis] = max(1, min(sizes[axis], most // others))
-    yield from iterate_blocks(shape, tuple(max(1, size) for size in sizes))

@@ -15,10 +15,8 @@ from typing import Any, TypeVar
 import numpy as np
 
 from rhodolite.arrays.blocks import (
-    IN_CACHE,
     block_shape,
     count_blocks,
-    cut_in_pieces,
     iterate_blocks,
 )
 from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
@@ -288,15 +286,15 @@ class Engine:
         if source.size:
             stored, unpack = source.as_stored()
             task = functools.partial(_partial_results, stored, unpack, accumulators)
-            _, total, regions = self.blocks(stored, as_stored=True)
+            in_pieces = all(accumulator.in_pieces for accumulator in accumulators)
+            _, total, regions = self.blocks(stored, as_stored=in_pieces)
             if self.executor is not None:
                 state = sum(reduction.state for reduction in reductions)
                 work = RemoteWork(self.executor, self.memory, self.progress)
                 gathered = work.merge(task, list(regions), source.nbytes, state, what)
             else:
-                for _, pieces in self.stream(task, regions, what, total, source.nbytes):
-                    for partials in pieces:
-                        merge_results(gathered, partials)
+                for _, partials in self.stream(task, regions, what, total, source.nbytes):
+                    merge_results(gathered, partials)
         for reduction, result in zip(reductions, gathered, strict=True):
             reduction.keep(result.finish())
 
@@ -386,22 +384,12 @@ def _cut_finer(array: LazyArray, block: tuple[int, ...], axis: int) -> tuple[int
 
 def _partial_results(
     stored: LazyArray, unpack: Unpacking | None, accumulators: list[Accumulator], region: Region
-) -> list[list[Accumulator]]:
-    """Return what is gathered of a block, some cells after the other, so that what is between
-    stored numbers and results stays in a processor's cache."""
+) -> list[Accumulator]:
     numbers = stored.read(region)
-    pieces = []
-    for part in cut_in_pieces(numbers.shape, IN_CACHE // 8):
-        block = numbers[part] if unpack is None else unpack(numbers[part])
-        at = tuple(
-            slice(all_of.start + some.start, all_of.start + some.stop)
-            for all_of, some in zip(region, part, strict=True)
-        )
-        partials = [accumulator.start() for accumulator in accumulators]
-        for partial in partials:
-            partial.add(block, at)
-        pieces.append(partials)
-    return pieces
+    partials = [accumulator.start() for accumulator in accumulators]
+    for partial in partials:
+        partial.add_stored(numbers, unpack, region)
+    return partials
 
 
 def _series_results(

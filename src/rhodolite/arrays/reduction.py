@@ -7,7 +7,7 @@ from abc import ABC, abstractmethod
 from collections import Counter
 from collections.abc import Mapping
 from enum import Enum
-from typing import Any, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 
@@ -26,7 +26,15 @@ class Accumulator(ABC):
     Each task starts an empty one, adds its block, and hands it back; the partial results are
     merged in the order of the blocks, so the outcome depends neither on the number of workers
     nor on which of them finishes first. Instances must be picklable.
+
+    Attributes
+    ----------
+    in_pieces : bool
+        Whether stored numbers are worked on some cells after the other, so that a block may hold as
+        many as fit before they are unpacked.
     """
+
+    in_pieces: ClassVar[bool] = False
 
     @abstractmethod
     def start(self) -> Self:
@@ -35,6 +43,13 @@ class Accumulator(ABC):
     @abstractmethod
     def add(self, block: Array, region: Region) -> None:
         """Take in the values of one block, which lies at `region` of the source."""
+
+    def add_stored(self, numbers: Array, unpack: Unpacking | None, region: Region) -> None:
+        """Take in a block of stored numbers, which must not be changed.
+
+        `unpack` makes values of them; None where they are the values.
+        """
+        self.add(numbers if unpack is None else unpack(numbers), region)
 
     @abstractmethod
     def merge(self, other: Self) -> None:

@@ -94,7 +94,7 @@ class RemoteWork:
 
     def merge(
         self,
-        task: Callable[[Region], list[list[Accumulator]]],
+        task: Callable[[Region], list[Accumulator]],
         regions: list[Region],
         nbytes: int,
         state: int,
@@ -146,14 +146,14 @@ class _Each(Generic[A, T]):
 class _Merged:
     """A task made of several, whose results are merged in order."""
 
-    function: Callable[[Region], list[list[Accumulator]]]
+    function: Callable[[Region], list[Accumulator]]
 
     def __call__(self, run: list[Region]) -> list[Accumulator]:
         merged: list[Accumulator] = []
         for region in run:
-            for partials in self.function(region):
-                merged = merged or [partial.start() for partial in partials]
-                merge_results(merged, partials)
+            partials = self.function(region)
+            merged = merged or [partial.start() for partial in partials]
+            merge_results(merged, partials)
         return merged
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
@@ -41,6 +41,19 @@ class Gathered:
     def total_weight(self) -> Array:
         """Sum of the weights, shape (groups, *cells)."""
         return self.count if self.weight is None else self.weight
+
+    def part(self, cells: slice) -> Gathered:
+        """Return views of some cells, of shape (groups, cells), that can be added to."""
+        return self._each(lambda held: held[:, cells])
+
+    def shaped(self, shape: tuple[int, ...]) -> Gathered:
+        """Return the same with the cells in another shape."""
+        return self._each(lambda held: held.reshape(shape))
+
+    def _each(self, change: Callable[[Array], Array]) -> Gathered:
+        weight = None if self.weight is None else change(self.weight)
+        parts = {name: change(held) for name, held in self.parts.items()}
+        return Gathered(change(self.count), weight, parts)
 
 
 class Statistic(ABC):

@@ -6,11 +6,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 
 from rhodolite.arrays import (
+    IN_CACHE,
     Accumulator,
     Array,
     FirstAxisMoved,
@@ -19,6 +20,7 @@ from rhodolite.arrays import (
     Reduction,
     Region,
     SeriesKernel,
+    Unpacking,
     whole,
 )
 from rhodolite.kernels.weighted_statistics import Parts, finish, gather, merge, weighted_percentile
@@ -159,6 +161,7 @@ class AxisReductionSums(Accumulator):
 
     work: AxisReduction
     shape: tuple[int, ...]
+    in_pieces: ClassVar[bool] = True
     _parts: list[Parts] | None = None
     _region: Region = ()
 
@@ -166,24 +169,40 @@ class AxisReductionSums(Accumulator):
         return replace(self, _parts=None, _region=())
 
     def add(self, block: Array, region: Region) -> None:
-        flat = self.work.flat(block)
+        self.add_stored(block, None, region)
+
+    def add_stored(self, numbers: Array, unpack: Unpacking | None, region: Region) -> None:
+        """See `Accumulator.add_stored`."""
+        flat = self.work.flat(numbers)
         inner = [np.arange(region[axis].start, region[axis].stop) for axis in self.work.axes]
-        numbers = np.ravel_multi_index(np.ix_(*inner), self.work.lengths).reshape(-1)
+        places = np.ravel_multi_index(np.ix_(*inner), self.work.lengths).reshape(-1)
         self._region = self.work.kept(region)
         kept = tuple(part.stop - part.start for part in self._region)
         self._parts = []
-        whole = numbers.size == np.prod(self.work.lengths)
         for group in self.work.groups:
-            if whole:
-                cells, weights = group.cells, group.weights
-            else:
-                places = np.searchsorted(group.cells, numbers)
-                places[places == group.cells.size] = 0
-                cells = np.flatnonzero(group.cells[places] == numbers)
-                weights = group.weights[places[cells]]
-            values = flat if cells.size == flat.shape[1] else flat[:, cells]
-            parts = gather(values, weights, self.work.measure.kind)
+            cells, weights = _present(group, places, int(np.prod(self.work.lengths)))
+            parts = self._gather(flat, cells, weights, unpack)
             self._parts.append({name: part.reshape(kept) for name, part in parts.items()})
+
+    def _gather(self, flat: Array, cells: Array, weights: Array, unpack: Unpacking | None) -> Parts:
+        """Return the parts of one group from numbers of shape (kept, cells), some of them after
+        the others."""
+        kind, at_once = self.work.measure.kind, IN_CACHE // 8
+        all_of = cells.size == flat.shape[1]
+        rows = max(1, at_once // max(cells.size, 1))
+        columns = max(1, at_once // min(rows, max(len(flat), 1)))
+        found: list[Parts] = []
+        for row in range(0, max(len(flat), 1), rows):
+            pieces = []
+            for column in range(0, max(cells.size, 1), columns):
+                some = slice(column, column + columns)
+                numbers = flat[row : row + rows, some if all_of else cells[some]]
+                values = numbers if unpack is None else unpack(numbers)
+                pieces.append(gather(values, weights[some], kind))
+            found.append(_merged(pieces))
+        if len(found) == 1:
+            return found[0]
+        return {name: np.concatenate([part[name] for part in found]) for name in found[0]}
 
     def merge(self, other: Self) -> None:
         assert other._parts is not None
@@ -204,6 +223,27 @@ class AxisReductionSums(Accumulator):
         else:
             made = self.work.finish(self._parts)
         return {"value": made if self.work.grouped else made[0]}
+
+
+def _present(group: CellGroup, places: Array, size: int) -> tuple[Array, Array]:
+    """Return which of the cells of a block, at some places among all, belong to a group, and their
+    weights."""
+    if places.size == size:
+        return group.cells, group.weights
+    found = np.searchsorted(group.cells, places)
+    found[found == group.cells.size] = 0
+    cells = np.flatnonzero(group.cells[found] == places)
+    return cells, group.weights[found[cells]]
+
+
+def _merged(pieces: Sequence[Parts]) -> Parts:
+    """Return the parts of cells that were gathered piece by piece."""
+    if len(pieces) == 1:
+        return pieces[0]
+    merged = {name: np.array(part) for name, part in pieces[0].items()}
+    for piece in pieces[1:]:
+        merge(merged, piece)
+    return merged
 
 
 @dataclass

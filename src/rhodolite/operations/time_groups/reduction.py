@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 
@@ -51,6 +51,7 @@ class GroupedStatistic(Accumulator):
     axis: int
     cells: tuple[int, ...]
     coverage: bool = False
+    in_pieces: ClassVar[bool] = True
     _gathered: Gathered | None = None
     _held: Integers | None = None
     _region: Region = ()
@@ -59,14 +60,22 @@ class GroupedStatistic(Accumulator):
         return replace(self, _gathered=None, _held=None, _region=())
 
     def add(self, block: Array, region: Region) -> None:
+        self.add_stored(block, None, region)
+
+    def add_stored(self, numbers: Array, unpack: Unpacking | None, region: Region) -> None:
+        """See `Accumulator.add_stored`."""
         steps = self.groups.steps[region[self.axis]]
         held, within = np.unique(steps, return_inverse=True)
         left_out = int((held < 0).any())
         weights = None if self.groups.weights is None else self.groups.weights[region[self.axis]]
-        block = np.moveaxis(block, self.axis, 0)
-        self._gathered = self.statistic.gather(
-            block, within - left_out, held.size - left_out, weights
-        )
+        moved = np.moveaxis(numbers, self.axis, 0)
+        flat, rows = moved.reshape(len(moved), -1), held.size - left_out
+        gathered = self.statistic.start((rows, flat.shape[1]), weighted=weights is not None)
+        for part in parts_in_cache(flat.shape[1], len(flat) + rows):
+            self.statistic.take_stored(
+                gathered.part(part), flat[:, part], unpack, within - left_out, weights
+            )
+        self._gathered = gathered.shaped((rows, *moved.shape[1:]))
         self._held = held[left_out:]
         self._region = region[: self.axis] + region[self.axis + 1 :]
 
