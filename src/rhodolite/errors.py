@@ -42,7 +42,8 @@ class RhodoliteWarning(UserWarning):
     template : str
         The message, with a field for each count and word.
     **fields : int or str
-        What to fill in. Numbers are added up where the same warning comes several times.
+        What to fill in, or tells apart what else would be the same. Numbers are added up where the
+        same warning comes several times.
     """
 
     def __init__(self, template: str, **fields: int | str) -> None:
@@ -112,11 +113,13 @@ def sum_up_warnings(caught: Iterable[RhodoliteWarning]) -> list[str]:
         for name, value in one.fields.items():
             if not isinstance(value, str):
                 sums[name] = int(sums.get(name, 0)) + value
-    return [
+    messages = [
         str(RhodoliteWarning(str(key[0]), **sums))
         + (f" ({times[key]} times)" if not sums and times[key] > 1 else "")
         for key, sums in found.items()
     ]
+    # The same may be true of several results, which fields that are not shown tell apart.
+    return list(dict.fromkeys(messages))
 
 
 def nearest_names(asked: str, offered: Iterable[str]) -> str:

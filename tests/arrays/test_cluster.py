@@ -162,6 +162,44 @@ def test_workers_may_come_when_there_is_work(demo, tmp_path):
     assert content(tmp_path / "local.nc") == content(tmp_path / "there.nc")
 
 
+def _read_slowly():
+    import rhodolite.formats.netcdf.direct_chunk_reader as reader
+
+    read_at = reader.read_at
+
+    def wait_and_read(*arguments):
+        time.sleep(0.02)
+        return read_at(*arguments)
+
+    reader.read_at = wait_and_read
+
+
+def _count_executed(dask_worker):
+    return dask_worker.state.executed_count
+
+
+@pytest.mark.slow
+def test_a_worker_that_comes_late_takes_part(demo, tmp_path):
+    with (
+        distributed.LocalCluster(
+            n_workers=1, threads_per_worker=1, host="127.0.0.1", dashboard_address=None
+        ) as made,
+        distributed.Client(made.scheduler_address, set_as_default=False) as client,
+    ):
+        client.run(_read_slowly)
+        child = _start(demo, tmp_path / "there.nc", made.scheduler_address)
+        while child.poll() is None and not made.scheduler.tasks:
+            time.sleep(0.002)
+        made.scale(2)
+        client.wait_for_workers(2, timeout=PATIENCE)
+        assert child.poll() is None, "the work was done before a worker could come"
+        _, said = child.communicate(timeout=PATIENCE)
+        assert child.returncode == 0, said
+        assert min(client.run(_count_executed).values()) > 1
+    assert run_command(*_WORK, "-o", tmp_path / "local.nc", folder=demo).code == 0
+    assert content(tmp_path / "local.nc") == content(tmp_path / "there.nc")
+
+
 def test_a_cluster_that_is_not_there_is_told(monkeypatch):
     from rhodolite.arrays import cluster as module
     from rhodolite.errors import UsageError

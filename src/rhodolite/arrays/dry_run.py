@@ -53,7 +53,7 @@ class DryRun(Engine):
 
     def prepare(self, arrays: Iterable[LazyArray], what: str = "reducing") -> None:
         """Note the passes that the arrays depend on, each once."""
-        for one in find_passes(arrays, self.memory):
+        for one in find_passes(arrays, self.memory, remote=self.executor is not None):
             key = id(one.scratch) if one.scratch is not None else id(one.reductions[0])
             if key in self._noted:
                 continue

@@ -99,15 +99,10 @@ class Engine:
         held = COPIES * max(block, self.block_limit)
         return max(1, min(self.workers + 1, self.memory // held))
 
-    @property
-    def _memory_for_results(self) -> int:
-        """Bytes that decide whether results go to a scratch file, which other machines could not
-        read."""
-        return self.memory if self.executor is None else 1 << 62
-
     def keeps_on_disk(self, nbytes: int) -> bool:
-        """Return whether results of so many bytes go into a scratch file."""
-        return nbytes > self._memory_for_results // _SHARE_OF_RESULTS
+        """Return whether results of so many bytes go into a scratch file, which other machines
+        could not read."""
+        return self.executor is None and nbytes > self.memory // _SHARE_OF_RESULTS
 
     def blocks(
         self, array: LazyArray, chunks: tuple[int, ...] | None = None, *, as_stored: bool = False
@@ -176,7 +171,7 @@ class Engine:
 
     def prepare(self, arrays: Iterable[LazyArray], what: str = "reducing") -> None:
         """Run every pass that the arrays depend on and that has not been run yet."""
-        for one in find_passes(arrays, self._memory_for_results):
+        for one in find_passes(arrays, self.memory, remote=self.executor is not None):
             if one.scratch is not None:
                 self._fill(one.scratch)
             elif one.strategy is Strategy.BY_SERIES:

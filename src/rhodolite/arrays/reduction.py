@@ -16,8 +16,9 @@ from rhodolite.kernels.unpacking import Unpacking
 
 _SHARE_OF_A_GROUP = 8
 """A group at the cells of a chunk may take this part of the memory."""
-_SHARE_OF_STATE = 16
-"""An accumulator of more than this part of the memory is slower than one group at a time."""
+_SHARE_OF_STATE, _SHARE_OF_REMOTE_STATE = 16, 2
+"""An accumulator of more than this part of the memory is slower than one group at a time; on other
+machines, where it is sent from one to the next."""
 
 
 class Accumulator(ABC):
@@ -201,17 +202,22 @@ class Reduction:
         made_of = {"source": None, "accumulator": None, "series": None, "by_group": None}
         return self.__dict__ if self.results is None else {**self.__dict__, **made_of}
 
-    def strategy(self, memory: int) -> Strategy:
-        """Return how to carry it out, given the bytes of memory allowed."""
-        if self.by_group is not None and self._favours_groups(self.by_group, memory):
+    def strategy(self, memory: int, *, remote: bool = False) -> Strategy:
+        """Return how to carry it out, given the bytes of memory allowed.
+
+        `remote` says whether results are merged on other machines, where many may take part in
+        what is merged, and none can read a scratch file.
+        """
+        share = _SHARE_OF_REMOTE_STATE if remote else _SHARE_OF_STATE
+        if self.by_group is not None and self._favours_groups(self.by_group, memory, share):
             return Strategy.ON_DEMAND if self.read_once else Strategy.BY_GROUP
-        too_large = self.accumulator is None or self.state > memory // 2
+        too_large = self.accumulator is None or (self.state > memory // 2 and not remote)
         return Strategy.BY_SERIES if self.series is not None and too_large else Strategy.MERGED
 
-    def _favours_groups(self, work: OnDemand, memory: int) -> bool:
+    def _favours_groups(self, work: OnDemand, memory: int, share: int) -> bool:
         """Return whether one group at a time is less work than all of them at once."""
         fits = math.prod(work.chunks) * 8 * work.held_share <= memory // _SHARE_OF_A_GROUP
-        return fits and (self.accumulator is None or self.state > memory // _SHARE_OF_STATE)
+        return fits and (self.accumulator is None or self.state > memory // share)
 
     def compute_on_demand(self) -> None:
         """Have the results computed when they are read."""

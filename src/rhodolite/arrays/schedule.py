@@ -32,7 +32,7 @@ class Pass:
     scratch: RechunkedScratch | None = None
 
 
-def find_passes(arrays: Iterable[LazyArray], memory: int) -> list[Pass]:
+def find_passes(arrays: Iterable[LazyArray], memory: int, *, remote: bool = False) -> list[Pass]:
     """Return the passes still to run with so many bytes of memory, each after those that it depends
     on.
 
@@ -43,11 +43,13 @@ def find_passes(arrays: Iterable[LazyArray], memory: int) -> list[Pass]:
     arrays : iterable of LazyArray
     memory : int
         Bytes allowed.
+    remote : bool
+        Whether results are merged on other machines.
     """
     found: dict[tuple[int, int, int], Pass] = {}
     for node, depth in _with_depths(arrays):
         if isinstance(node, ReductionResult) and node.reduction.results is None:
-            source, strategy = node.reduction.source, node.reduction.strategy(memory)
+            source, strategy = node.reduction.source, node.reduction.strategy(memory, remote=remote)
             if isinstance(source, KeptDuringVisit):
                 source = source.source  # the same values, which others may need in the same pass
             if strategy is Strategy.ON_DEMAND:

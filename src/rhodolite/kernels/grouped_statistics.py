@@ -68,6 +68,10 @@ class Statistic(ABC):
     """Names of the parts, with the value that each starts from."""
     results: tuple[str, ...] = ("value",)
 
+    def __repr__(self) -> str:
+        # The same in every process, since it tells warnings apart.
+        return type(self).__name__
+
     def start(self, shape: tuple[int, ...], *, weighted: bool = False) -> Gathered:
         """Return what is gathered from no values, for shape (groups, *cells)."""
         parts = {name: np.full(shape, self.beginning(name)) for name in self.names}

@@ -116,7 +116,7 @@ class GroupResults(OnDemand):
                 for name, values in results.items():
                     out[name][at, part] = values
         if self._reports:
-            self._groups.report(lost, size * (rows.stop - rows.start))
+            self._groups.report(lost, int(np.prod(self.shape)), self._measure)
         return {name: values.reshape(-1, *shape) for name, values in out.items()}
 
     def _sittings(self, rows: slice) -> list[slice]:

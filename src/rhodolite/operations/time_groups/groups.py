@@ -76,16 +76,18 @@ class Groups:
         lost = short & (gathered.count > 0)
         return int((lost if self.told is None else lost[~self.told]).sum())
 
-    def report(self, lost: int, of: int) -> None:
-        """Warn of results that are missing since their groups are incomplete."""
+    def report(self, lost: int, of: int, measure: Measure | Statistic) -> None:
+        """Warn of results of a measure that are missing since their groups are incomplete: some
+        more `of` all that there are."""
         if lost:
             warn(
-                "{label}: {lost:,} of {of:,} {noun} are missing, since too few values are there; "
+                "{label}: {lost:,} of {of} {noun} are missing, since too few values are there; "
                 "--min-coverage changes how many are needed",
                 label=self.label,
                 noun=self.noun,
                 lost=lost,
-                of=of,
+                of=f"{of:,}",
+                measure=repr(measure),
             )
 
 

@@ -90,7 +90,9 @@ class GroupedStatistic(Accumulator):
     def finish(self) -> dict[str, Array]:
         gathered = self._gathered or self._empty()
         results = self.statistic.finish(gathered)
-        self.groups.report(self.groups.blank(results, gathered), gathered.count.size)
+        self.groups.report(
+            self.groups.blank(results, gathered), gathered.count.size, self.statistic
+        )
         return {**results, "coverage": self.groups.share(gathered)} if self.coverage else results
 
     def _empty(self) -> Gathered:
@@ -145,7 +147,7 @@ class GroupedSeries(SeriesKernel):
         return made, Counter(lost=lost, of=groups.size * size)
 
     def report(self, counts: Counter[str]) -> None:
-        self.groups.report(counts["lost"], counts["of"])
+        self.groups.report(counts["lost"], counts["of"], self.measure)
 
 
 def kernel_of(
