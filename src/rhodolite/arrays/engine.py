@@ -14,27 +14,21 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from rhodolite.arrays.blocks import (
-    block_shape,
-    count_blocks,
-    iterate_blocks,
-)
+from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
 from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, Unpacked, whole
 from rhodolite.arrays.progress import Progress, Silent
 from rhodolite.arrays.reduction import (
-    Accumulator,
     Reduction,
     ResultOnDemand,
-    SeriesKernel,
     Strategy,
 )
 from rhodolite.arrays.remote import RemoteExecutor, RemoteWork, merge_results
 from rhodolite.arrays.schedule import find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer, decoding_factor
+from rhodolite.arrays.tasks import cut_finer, partial_results, series_results
 from rhodolite.arrays.visits import InOneVisit, Visit, find_visits
 from rhodolite.errors import DataError
-from rhodolite.kernels.unpacking import Unpacking
 from rhodolite.limits import check_held, machine_memory
 from rhodolite.plain_text import file_size
 
@@ -48,9 +42,6 @@ LARGEST_BLOCK = 24 << 20
 
 _ALWAYS_ALLOWED = 256 << 20
 """Bytes that a block may take however little memory is allowed."""
-_ENOUGH_TASKS = 16
-_LEAST_WORK = 1 << 18
-"""Blocks of series are not cut below this many bytes to have enough of them."""
 COPIES = 4
 """A block exists about this many times while it is worked on: stored, decoded, calculated, encoded.
 """
@@ -280,7 +271,7 @@ class Engine:
         gathered = [accumulator.start() for accumulator in accumulators]
         if source.size:
             stored, unpack = source.as_stored()
-            task = functools.partial(_partial_results, stored, unpack, accumulators)
+            task = functools.partial(partial_results, stored, unpack, accumulators)
             in_pieces = all(accumulator.in_pieces for accumulator in accumulators)
             _, total, regions = self.blocks(stored, as_stored=in_pieces)
             if self.executor is not None:
@@ -300,12 +291,12 @@ class Engine:
             source, (*(1,) * axis, source.shape[axis], *(1,) * (source.ndim - axis - 1))
         )
         self.prepare([data])
-        block = _cut_finer(data, block, axis)
+        block = cut_finer(data, block, axis)
         cells = source.shape[:axis] + source.shape[axis + 1 :]
         tile = block[:axis] + block[axis + 1 :]
         rooms = [self._make_room(work.outputs(), cells, tile) for work in works]
         counts: list[Counter[str]] = [Counter() for _ in works]
-        task = functools.partial(_series_results, *data.as_stored(), works)
+        task = functools.partial(series_results, *data.as_stored(), works)
         regions = iterate_blocks(source.shape, block)
         total = count_blocks(source.shape, block) if source.size else 0
         for region, results in self.stream(
@@ -359,48 +350,6 @@ class Engine:
             ):
                 pass
         scratch.filled = True
-
-
-def _cut_finer(array: LazyArray, block: tuple[int, ...], axis: int) -> tuple[int, ...]:
-    """Return smaller blocks where there are few, since whole series are much work: at least so many
-    that any number of workers has some, but none smaller than a chunk.
-
-    What is made of a cell does not depend on the cells beside it.
-    """
-    sizes = list(block)
-    for at in (at for at in range(array.ndim) if at != axis):
-        step = array.chunks[at] if array.chunks is not None else 1
-        while sizes[at] > step and math.prod(sizes) * 8 > _LEAST_WORK:
-            if count_blocks(array.shape, tuple(sizes)) >= _ENOUGH_TASKS:
-                break
-            sizes[at] = -(-sizes[at] // 2 // step) * step
-    return tuple(sizes)
-
-
-def _partial_results(
-    stored: LazyArray, unpack: Unpacking | None, accumulators: list[Accumulator], region: Region
-) -> list[Accumulator]:
-    numbers = stored.read(region)
-    partials = [accumulator.start() for accumulator in accumulators]
-    for partial in partials:
-        partial.add_stored(numbers, unpack, region)
-    return partials
-
-
-def _series_results(
-    stored: LazyArray, unpack: Unpacking | None, works: list[SeriesKernel], region: Region
-) -> list[tuple[dict[str, Array], Counter[str]]]:
-    block = np.moveaxis(stored.read(region), works[0].axis, 0)
-    if block.ndim > 1:
-        return [
-            work.of_stored(block if len(works) == 1 else block.copy(), unpack) for work in works
-        ]
-    # A single series is worked on as one cell, so that results are arrays.
-    found = [work.of_stored(block[:, None].copy(), unpack) for work in works]
-    return [
-        ({name: np.asarray(part)[..., 0] for name, part in values.items()}, count)
-        for values, count in found
-    ]
 
 
 def usual_memory() -> int:

@@ -103,8 +103,8 @@ class GroupResults(OnDemand):
     def _compute(self, region: Region) -> dict[str, Array]:
         rows, cells = region[0], region[1:]
         shape = tuple(part.stop - part.start for part in cells)
-        size = int(np.prod(shape))
-        out = {name: np.empty((rows.stop - rows.start, size)) for name in self.names}
+        count, size = rows.stop - rows.start, int(np.prod(shape))
+        out = {name: np.empty((count, size)) for name in self.names}
         lost = 0
         for sitting in self._sittings(rows):
             groups = self._groups.part(sitting)
@@ -117,7 +117,7 @@ class GroupResults(OnDemand):
                     out[name][at, part] = values
         if self._reports:
             self._groups.report(lost, int(np.prod(self.shape)), self._measure)
-        return {name: values.reshape(-1, *shape) for name, values in out.items()}
+        return {name: values.reshape(count, *shape) for name, values in out.items()}
 
     def _sittings(self, rows: slice) -> list[slice]:
         """Return which groups are worked on together."""

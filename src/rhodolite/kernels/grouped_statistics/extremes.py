@@ -1,0 +1,86 @@
+"""The least and the largest of groups of values."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.kernels.grouped_statistics.base import (
+    Gathered,
+    Statistic,
+    bring_in_order,
+    count_present,
+    runs_of_groups,
+)
+from rhodolite.kernels.unpacking import Unpacking
+
+Array = NDArray[Any]
+
+_KEPT = {"low": np.fmin, "high": np.fmax}
+
+
+class Lowest(Statistic):
+    """Minimum value."""
+
+    names: ClassVar[tuple[str, ...]] = ("low",)
+    results = ("low",)
+
+    def beginning(self, name: str) -> float:  # noqa: ARG002
+        """See `Statistic.beginning`."""
+        return np.nan
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
+        gathered.count[group] += count_present(gathered, group, values, weights)
+        for name in self.names:
+            part, keep = gathered.parts[name][group, ...], _KEPT[name]
+            keep(part, keep.reduce(values, axis=0), out=part)
+
+    def take_stored(
+        self,
+        gathered: Gathered,
+        numbers: Array,
+        unpack: Unpacking | None,
+        groups: Array,
+        weights: Array | None,
+    ) -> None:
+        """See `Statistic.take_stored`; the extreme is looked for among the numbers."""
+        if unpack is None or not unpack.keeps_order(numbers):
+            super().take_stored(gathered, numbers, unpack, groups, weights)
+            return
+        numbers, groups, weights = bring_in_order(numbers, groups, weights)
+        for group, steps in runs_of_groups(groups):
+            along = None if weights is None else weights[steps]
+            gathered.count[group] += count_present(gathered, group, numbers[steps], along)
+            for name in self.names:
+                part, keep = gathered.parts[name][group, ...], _KEPT[name]
+                keep(part, unpack(keep.reduce(numbers[steps], axis=0)), out=part)
+
+    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+        """See `Statistic.combine`."""
+        for name in self.names:
+            into.parts[name][at] = _KEPT[name](into.parts[name][at], other.parts[name][row])
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
+        return {name: gathered.parts[name] for name in self.names}
+
+
+class Highest(Lowest):
+    """Maximum value."""
+
+    names: ClassVar[tuple[str, ...]] = ("high",)
+    results = ("high",)
+
+
+class Range(Lowest):
+    """How far minimum and maximum are apart."""
+
+    names: ClassVar[tuple[str, ...]] = ("low", "high")
+    results = ("range",)
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
+        return {"range": gathered.parts["high"] - gathered.parts["low"]}

@@ -1,0 +1,173 @@
+"""Counts, sums and means of groups of values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.kernels.grouped_statistics.base import (
+    Gathered,
+    Statistic,
+    bring_in_order,
+    count_present,
+    runs_of_groups,
+    weighted_sum,
+)
+from rhodolite.kernels.moments import first_values
+from rhodolite.kernels.thresholds import beyond
+from rhodolite.kernels.unpacking import Unpacking
+
+Array = NDArray[Any]
+
+
+class Count(Statistic):
+    """Number of values that are not missing."""
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
+        present = count_present(gathered, group, values, weights)
+        gathered.count[group] += present
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
+        return {"value": gathered.count.astype(np.float64)}
+
+
+@dataclass(frozen=True)
+class Total(Statistic):
+    """Sum of values, or of values times the weights of their steps."""
+
+    weighted: bool = False
+    names: ClassVar[tuple[str, ...]] = ("total",)
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
+        total = gathered.parts["total"]
+        factors = weights if self.weighted else None
+        added = weighted_sum(values, factors)
+        if np.isfinite(added).all():
+            gathered.count[group] += len(values)
+            if gathered.weight is not None and weights is not None:
+                gathered.weight[group] += weights.sum()
+        else:
+            gathered.count[group] += count_present(gathered, group, values, weights)
+            added = weighted_sum(np.where(np.isnan(values), 0, values), factors)
+        total[group] += added
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
+        return {"value": np.where(gathered.count > 0, gathered.parts["total"], np.nan)}
+
+
+@dataclass(frozen=True)
+class Mean(Total):
+    """Mean of values, by the weights of their steps.
+
+    Sums of float32 are exact enough in float64 for equal values to have exactly their mean. Of
+    float64 the differences from the first value of each group are summed, which has the same
+    effect.
+    """
+
+    weighted: bool = True
+    names: ClassVar[tuple[str, ...]] = ("total", "origin")
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
+        if values.dtype.itemsize > 4:
+            new = gathered.count[group] == 0
+            if new.any():
+                origin = gathered.parts["origin"][group]
+                gathered.parts["origin"][group] = np.where(new, first_values(values), origin)
+            values = values - gathered.parts["origin"][group]
+        super().take(gathered, group, values, weights)
+
+    def take_stored(
+        self,
+        gathered: Gathered,
+        numbers: Array,
+        unpack: Unpacking | None,
+        groups: Array,
+        weights: Array | None,
+    ) -> None:
+        """See `Statistic.take_stored`; small integers are summed as they are, which is exact."""
+        summed = unpack is not None and weights is None and numbers.dtype.itemsize <= 2
+        scale = unpack.scale_of(numbers) if unpack is not None and summed else None
+        if scale is None or unpack is None:
+            super().take_stored(gathered, numbers, unpack, groups, weights)
+            return
+        numbers, groups, _ = bring_in_order(numbers, groups, None)
+        for group, steps in runs_of_groups(groups):
+            self._take_integers(gathered, group, numbers[steps], unpack, scale)
+
+    def of_whole(self, numbers: Array, unpack: Unpacking | None) -> dict[str, Array] | None:
+        """See `Statistic.of_whole`."""
+        small = unpack is not None and numbers.dtype.itemsize <= 2 and len(numbers)
+        scale = unpack.scale_of(numbers) if unpack is not None and small else None
+        if scale is None or unpack is None:
+            return None
+        mean = _sum_of_differences(numbers) * scale
+        mean /= len(numbers)
+        mean += unpack(numbers[:1])[0]
+        return {"value": mean}
+
+    def _take_integers(
+        self, gathered: Gathered, group: int, numbers: Array, unpack: Unpacking, scale: float
+    ) -> None:
+        """Add integers of which none is missing to what is gathered of their group, as the sum of
+        their differences from the first."""
+        first, added = unpack(numbers[:1])[0], _sum_of_differences(numbers) * scale
+        count, origin = gathered.count[group, ...], gathered.parts["origin"][group, ...]
+        if count.any():
+            origin[...] = np.where(count == 0, first, origin)
+            added += len(numbers) * (first - origin)
+        else:
+            origin[...] = first
+        gathered.parts["total"][group] += added
+        count += len(numbers)
+
+    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+        """See `Statistic.combine`."""
+        origin, theirs = into.parts["origin"][at], other.parts["origin"][row]
+        origin = np.where(into.count[at] == 0, theirs, origin)
+        into.parts["origin"][at] = origin
+        into.parts["total"][at] += other.parts["total"][row] + other.total_weight[row] * (
+            theirs - origin
+        )
+
+    def finish(self, gathered: Gathered) -> dict[str, Array]:
+        """See `Statistic.finish`."""
+        total, weight = gathered.parts["total"], gathered.total_weight
+        with np.errstate(invalid="ignore", divide="ignore"):
+            total /= weight
+        total += gathered.parts["origin"]
+        if weight.size and weight.min() <= 0:
+            total[weight <= 0] = np.nan
+        return {"value": total}
+
+
+@dataclass(frozen=True)
+class Exceedance(Total):
+    """Number of values above, or below, a threshold."""
+
+    threshold: float = 0.0
+    below: bool = False
+    dtype: str = "f8"
+
+    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+        """See `Statistic.take`."""
+        gathered.count[group] += count_present(gathered, group, values, weights)
+        hits = beyond(values, self.threshold, self.dtype, below=self.below)
+        gathered.parts["total"][group] += np.add.reduce(hits, axis=0, dtype=np.float64)
+
+
+def _sum_of_differences(numbers: Array) -> Array:
+    """Return the sum along the first axis of the differences of integers of 16 bits or fewer from
+    the first, which is exact."""
+    # Differences are below 2^16, so that 2^15 of them fit into 32 bits.
+    wide = np.int32 if len(numbers) < 1 << 15 else np.int64
+    total = np.add.reduce(numbers, axis=0, dtype=wide)
+    total -= len(numbers) * numbers[0].astype(wide)
+    return np.asarray(total)
