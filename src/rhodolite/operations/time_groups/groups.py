@@ -141,6 +141,23 @@ def grouped_measure(
             values[group] = measure.of_all(
                 block[members[0] : members[-1] + 1] if in_a_row else block[members], unpack
             )
-    gathered = Count().gather(block, steps, groups.size, weights)
+    if unpack is None:
+        gathered = Count().gather(block, steps, groups.size, weights)
+    else:
+        gathered = _gathered_of_all(block.shape[1:], steps, groups.size, weights)
     values[gathered.count == 0] = np.nan
     return {"value": values}, gathered
+
+
+def _gathered_of_all(
+    cells: tuple[int, ...], steps: Integers, size: int, weights: Array | None
+) -> Gathered:
+    """Return what is counted of groups of which no value is missing."""
+    held, shape = steps >= 0, (size, *(1,) * len(cells))
+    numbers = steps[held]
+    count = np.bincount(numbers, minlength=size).astype(np.int32).reshape(shape)
+    weight = None
+    if weights is not None:
+        summed = np.bincount(numbers, weights[held], minlength=size).reshape(shape)
+        weight = np.broadcast_to(summed, (size, *cells))
+    return Gathered(np.broadcast_to(count, (size, *cells)), weight)
