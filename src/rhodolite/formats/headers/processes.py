@@ -75,7 +75,8 @@ class HeaderReaders:
             for _ in range(count):
                 self._processes.append(
                     subprocess.Popen(
-                        [sys.executable, "-m", __name__],
+                        # Without the folder that one is in, which may hold a file `json.py`.
+                        [sys.executable, "-P", "-m", __name__],
                         stdin=subprocess.PIPE,
                         stdout=subprocess.PIPE,
                         stderr=subprocess.DEVNULL,
