@@ -109,10 +109,12 @@ class DryRun(Engine):
         self.note(what, data, block, array.size * itemsize)
 
     def _note_visits(self, what: str, array: LazyArray, visits: list[Visit]) -> None:
-        steps = max(len(visit) for visit in visits)
-        block = region_shape(visits[0][0])
-        stored = array.as_stored()[0].dtype.itemsize + array.dtype.itemsize
-        held = self.in_flight(array.nbytes // len(visits)) * steps * math.prod(block) * stored
+        assert array.groups_of_blocks is not None
+        steps, axis = max(len(visit) for visit in visits), array.groups_of_blocks.axis
+        one = region_shape(visits[0][0])
+        block = (*one[:axis], steps, *one[axis + 1 :])
+        width = array.as_stored()[0].dtype.itemsize + array.dtype.itemsize
+        held = self.in_flight(array.nbytes // len(visits)) * math.prod(block) * width
         written = array.size * array.dtype.itemsize
         decoded = _count_decoded(array)
         self.passes.append(
