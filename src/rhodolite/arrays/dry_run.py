@@ -109,12 +109,13 @@ class DryRun(Engine):
         self.note(what, data, block, array.size * itemsize)
 
     def _note_visits(self, what: str, array: LazyArray, visits: list[Visit]) -> None:
-        assert array.groups_of_blocks is not None
-        steps, axis = max(len(visit) for visit in visits), array.groups_of_blocks.axis
+        groups = array.groups_of_blocks
+        assert groups is not None
         one = region_shape(visits[0][0])
-        block = (*one[:axis], steps, *one[axis + 1 :])
-        width = array.as_stored()[0].dtype.itemsize + array.dtype.itemsize
-        held = self.in_flight(array.nbytes // len(visits)) * math.prod(block) * width
+        steps = max(len(visit) for visit in visits)
+        block = (*one[: groups.axis], steps, *one[groups.axis + 1 :])
+        held = groups.bytes_held(one)
+        held *= max(1, min(self.workers + 1, self.memory // held))
         written = array.size * array.dtype.itemsize
         decoded = _count_decoded(array)
         self.passes.append(

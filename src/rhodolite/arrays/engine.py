@@ -16,7 +16,7 @@ import numpy as np
 
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
 from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
-from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, Unpacked, whole
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, Unpacked, region_shape, whole
 from rhodolite.arrays.progress import Progress, Silent
 from rhodolite.arrays.reduction import (
     Reduction,
@@ -129,11 +129,13 @@ class Engine:
         nbytes: int = 0,
         *,
         kept: bool = True,
+        held: int = 0,
     ) -> Iterator[tuple[A, T]]:
         """Yield (region, function(region)) in order, with few results waiting at any time.
 
         `what` is done in words, with `total` regions of `nbytes` in all, for those who watch.
-        `kept` says whether what comes back takes memory, or has been put where it belongs.
+        `kept` says whether what comes back takes memory, or has been put where it belongs; `held`
+        how many bytes one region takes meanwhile, where that is not what a block takes.
         """
         if self.executor is not None:
             work = RemoteWork(self.executor, self.memory, self.progress)
@@ -145,7 +147,10 @@ class Engine:
         upcoming = iter(regions)
         self.progress.begin(what, total, nbytes)
         try:
-            for region in islice(upcoming, self.in_flight(nbytes // max(total, 1))):
+            at_once = self.in_flight(nbytes // max(total, 1))
+            if held:
+                at_once = max(1, min(self.workers + 1, self.memory // held))
+            for region in islice(upcoming, at_once):
                 waiting.append((region, executor.submit(task, region)))
             while waiting:
                 region, future = waiting.popleft()
@@ -244,8 +249,9 @@ class Engine:
             reduction.compute_on_demand()
         try:
             visiting = InOneVisit(functools.partial(function, array))
+            held = groups.bytes_held(region_shape(visits[0][0]))
             for visit, results in self.stream(
-                visiting, visits, what, len(visits), array.nbytes, kept=kept
+                visiting, visits, what, len(visits), array.nbytes, kept=kept, held=held
             ):
                 yield from zip(visit, results, strict=True)
         finally:

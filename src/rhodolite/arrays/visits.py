@@ -28,8 +28,10 @@ T = TypeVar("T")
 Visit = tuple[Region, ...]
 """Blocks that are read one after another."""
 
-_SHARE_OF_A_VISIT = 16
-"""What is kept during a visit may take this part of the memory."""
+_SHARE_OF_A_VISIT = 3
+"""What is held by a visit may take this part of the memory, so that there can be a few at once."""
+_MAPS_BETWEEN = 3
+"""Values in double precision of one step that are held besides: a normal, a block, a departure."""
 _FEWEST_VISITS = 8
 """Fewer would leave workers without work."""
 _kept: ContextVar[dict[Hashable, Array] | None] = ContextVar("kept in this visit", default=None)
@@ -44,13 +46,24 @@ class GroupsOfBlocks:
     axis : int
     groups : sequence of ndarray of int
         Steps along the axis; each is in one group.
+    source : LazyArray
+        What is read once for each step, and kept as it is stored.
     reductions : sequence of Reduction
         What each group needs the results of, which are computed during its visit.
     """
 
     axis: int
     groups: Sequence[NDArray[np.intp]]
+    source: LazyArray
     reductions: Sequence[Reduction]
+
+    def bytes_held(self, block: tuple[int, ...]) -> int:
+        """Return the bytes that a visit holds at the cells of a block: numbers as they are stored,
+        and as they are going to be, in single precision at least."""
+        steps = max((group.size for group in self.groups), default=0)
+        cells = math.prod(block) // block[self.axis]
+        width = self.source.as_stored()[0].dtype.itemsize
+        return cells * (steps * (width + max(width, 4)) + _MAPS_BETWEEN * 8)
 
 
 def find_visits(
@@ -74,10 +87,7 @@ def find_visits(
         return []
     if any(one.results is not None or one.by_group is None for one in found.reductions):
         return []
-    steps = max(group.size for group in found.groups)
-    width = array.as_stored()[0].dtype.itemsize + array.dtype.itemsize
-    cells = math.prod(block) // block[found.axis]
-    if steps * cells * width > memory // _SHARE_OF_A_VISIT:
+    if found.bytes_held(block) > memory // _SHARE_OF_A_VISIT:
         return []
     one_step = tuple(1 if at == found.axis else n for at, n in enumerate(array.shape))
     single = tuple(1 if at == found.axis else n for at, n in enumerate(block))

@@ -218,7 +218,8 @@ class DepartureArray(LazyArray):
             return None
         order = np.argsort(self._phases, kind="stable")
         edges = np.flatnonzero(np.diff(self._phases[order])) + 1
-        return GroupsOfBlocks(self._axis, np.split(order, edges), [self._normals.reduction])
+        groups = np.split(order, edges)
+        return GroupsOfBlocks(self._axis, groups, self._source, [self._normals.reduction])
 
     def read(self, region: Region) -> Array:
         phases = self._phases[region[self._axis]]
