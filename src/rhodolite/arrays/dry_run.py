@@ -98,6 +98,13 @@ class DryRun(Engine):
             self.note(what, array)
         return np.full(array.shape, np.nan if array.dtype.kind == "f" else 0, array.dtype)
 
+    def visits(self, array: LazyArray, unit: tuple[int, ...]) -> list[Visit]:
+        """See `Engine.visits`; none where what they need has been noted as a pass before."""
+        groups = array.groups_of_blocks
+        if groups is not None and self._noted & {id(one) for one in groups.reductions}:
+            return []
+        return super().visits(array, unit)
+
     def write(self, what: str, array: LazyArray, unit: tuple[int, ...], itemsize: int) -> None:
         """Note that an array is written in pieces of a shape."""
         visits = self.visits(array, unit)

@@ -69,6 +69,11 @@ class Layout:
     checksums: bool = True
     all_rows: bool = False
 
+    @property
+    def in_chunks(self) -> bool:
+        """Whether a format that can store variables in chunks does so; NetCDF-3 cannot."""
+        return self.variant is None or not self.variant.startswith("netcdf3")
+
 
 USUAL_LAYOUT = Layout()
 
@@ -178,7 +183,8 @@ def arrays_to_prepare(dataset: Dataset, engine: Engine, layout: Layout) -> list[
     return [
         variable.data
         for variable in dataset.variables.values()
-        if not engine.visits(variable.data, stored_chunks(variable, dataset, layout))
+        if not layout.in_chunks
+        or not engine.visits(variable.data, stored_chunks(variable, dataset, layout))
     ]
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import DryRun, Engine, PlannedPass
-from rhodolite.formats.layout import Layout, arrays_to_prepare, chunk_shape
+from rhodolite.formats.layout import Layout, arrays_to_prepare, stored_chunks
 from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
 
@@ -47,9 +47,10 @@ def plan_writing(dataset: Dataset, output: Path, layout: Layout, engine: Engine)
     """
     rehearsal = DryRun(engine.workers, engine.memory, engine.executor)
     chosen = format_for(output, layout)
+    in_chunks = chosen.chunked and layout.in_chunks
     rehearsal.prepare(
         arrays_to_prepare(dataset, rehearsal, layout)
-        if chosen.chunked
+        if in_chunks
         else [variable.data for variable in dataset.variables.values()]
     )
     for variable in dataset.variables.values():
@@ -60,8 +61,9 @@ def plan_writing(dataset: Dataset, output: Path, layout: Layout, engine: Engine)
             or not variable.shape
         ):
             continue
-        chunked = chunk_shape(variable, itemsize, dataset, layout.chunks)
-        unit = chunked if chosen.chunked else (1, *variable.shape[1:])
+        unit = (1, *variable.shape[1:])
+        if in_chunks:
+            unit = stored_chunks(variable, dataset, layout)
         rehearsal.write(f"writing {variable.name}", variable.data, unit, itemsize)
     return _plan(rehearsal)
 
