@@ -9,12 +9,12 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from rhodolite.arrays.engine import COPIES, Engine
-from rhodolite.arrays.lazy import Array, InMemory, LazyArray, region_shape
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray
 from rhodolite.arrays.reduction import ReductionResult, ResultOnDemand, Strategy
 from rhodolite.arrays.schedule import Pass, find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, decoding_factor
 from rhodolite.arrays.views import Selected
-from rhodolite.arrays.visits import Visit
+from rhodolite.arrays.visits import Visits
 
 
 @dataclass(frozen=True)
@@ -98,36 +98,24 @@ class DryRun(Engine):
             self.note(what, array)
         return np.full(array.shape, np.nan if array.dtype.kind == "f" else 0, array.dtype)
 
-    def visits(self, array: LazyArray, unit: tuple[int, ...]) -> list[Visit]:
-        """See `Engine.visits`; none where what they need has been noted as a pass before."""
-        groups = array.groups_of_blocks
-        if groups is not None and self._noted & {id(one) for one in groups.reductions}:
-            return []
-        return super().visits(array, unit)
+    def visits(self, array: LazyArray, unit: tuple[int, ...]) -> Visits | None:
+        """See `Engine.visits`; None where what they need has been noted as a pass before."""
+        found = super().visits(array, unit)
+        noted = found is not None and self._noted & {id(one) for one in found.reductions}
+        return None if noted else found
 
     def write(self, what: str, array: LazyArray, unit: tuple[int, ...], itemsize: int) -> None:
         """Note that an array is written in pieces of a shape."""
         visits = self.visits(array, unit)
-        if visits:
-            self._note_visits(what, array, visits)
+        if visits is not None:
+            decoded, written = _count_decoded(array), array.size * itemsize
+            held = self.in_flight(0, visits.held) * visits.held
+            total, name = len(visits.each), f"{what} group by group"
+            self.passes.append(PlannedPass(name, decoded, written, total, visits.block, held))
             return
         data, block = self.in_units(array, unit)
         self.prepare([array, data])
         self.note(what, data, block, array.size * itemsize)
-
-    def _note_visits(self, what: str, array: LazyArray, visits: list[Visit]) -> None:
-        groups = array.groups_of_blocks
-        assert groups is not None
-        one = region_shape(visits[0][0])
-        steps = max(len(visit) for visit in visits)
-        block = (*one[: groups.axis], steps, *one[groups.axis + 1 :])
-        held = groups.bytes_held(one)
-        held *= max(1, min(self.workers + 1, self.memory // held))
-        written = array.size * array.dtype.itemsize
-        decoded = _count_decoded(array)
-        self.passes.append(
-            PlannedPass(f"{what} group by group", decoded, written, len(visits), block, held)
-        )
 
     def note(
         self,

@@ -16,7 +16,7 @@ import numpy as np
 
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
 from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
-from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, Unpacked, region_shape, whole
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, Unpacked, whole
 from rhodolite.arrays.progress import Progress, Silent
 from rhodolite.arrays.reduction import (
     Reduction,
@@ -27,7 +27,7 @@ from rhodolite.arrays.remote import RemoteExecutor, RemoteWork, merge_results
 from rhodolite.arrays.schedule import find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer, decoding_factor
 from rhodolite.arrays.tasks import cut_finer, partial_results, series_results
-from rhodolite.arrays.visits import InOneVisit, Visit, find_visits
+from rhodolite.arrays.visits import InOneVisit, Visits, find_visits
 from rhodolite.errors import DataError
 from rhodolite.limits import check_held, machine_memory
 from rhodolite.plain_text import file_size
@@ -85,9 +85,12 @@ class Engine:
         workers."""
         return max(1 << 16, min(LARGEST_BLOCK, self.memory // (3 * COPIES)))
 
-    def in_flight(self, block: int) -> int:
-        """Return how many blocks of so many bytes are worked on or waiting to be used at once."""
-        held = COPIES * max(block, self.block_limit)
+    def in_flight(self, block: int, held: int = 0) -> int:
+        """Return how many blocks of so many bytes are worked on or waiting to be used at once.
+
+        `held` says what one takes meanwhile, where that is not a few copies of it.
+        """
+        held = held or COPIES * max(block, self.block_limit)
         return max(1, min(self.workers + 1, self.memory // held))
 
     def keeps_on_disk(self, nbytes: int) -> bool:
@@ -147,10 +150,7 @@ class Engine:
         upcoming = iter(regions)
         self.progress.begin(what, total, nbytes)
         try:
-            at_once = self.in_flight(nbytes // max(total, 1))
-            if held:
-                at_once = max(1, min(self.workers + 1, self.memory // held))
-            for region in islice(upcoming, at_once):
+            for region in islice(upcoming, self.in_flight(nbytes // max(total, 1), held)):
                 waiting.append((region, executor.submit(task, region)))
             while waiting:
                 region, future = waiting.popleft()
@@ -213,11 +213,11 @@ class Engine:
         scratch = RechunkedScratch(stored, block)
         return (scratch if unpack is None else Unpacked(scratch, unpack, array.dtype)), block
 
-    def visits(self, array: LazyArray, unit: tuple[int, ...]) -> list[Visit]:
-        """Return the visits by which an array is best written in units of a shape; none where the
+    def visits(self, array: LazyArray, unit: tuple[int, ...]) -> Visits | None:
+        """Return the visits by which an array is best written in units of a shape; None where the
         order of storage is best."""
         if array.groups_of_blocks is None or not array.size:
-            return []
+            return None
         block, _, _ = self.blocks(array, unit)
         return find_visits(array, unit, block, self.memory)
 
@@ -236,26 +236,24 @@ class Engine:
         `kept` says whether what comes back takes memory, or has been put where it belongs.
         """
         visits = self.visits(array, unit)
-        if not visits:
+        if visits is None:
             data, block = self.in_units(array, unit)
             self.prepare([data])
             task = functools.partial(function, data)
             _, total, regions = self.blocks(data, block)
             yield from self.stream(task, regions, what, total, data.nbytes, kept=kept)
             return
-        groups = array.groups_of_blocks
-        assert groups is not None
-        for reduction in groups.reductions:
+        for reduction in visits.reductions:
             reduction.compute_on_demand()
         try:
             visiting = InOneVisit(functools.partial(function, array))
-            held = groups.bytes_held(region_shape(visits[0][0]))
+            total, held = len(visits.each), visits.held
             for visit, results in self.stream(
-                visiting, visits, what, len(visits), array.nbytes, kept=kept, held=held
+                visiting, visits.each, what, total, array.nbytes, kept=kept, held=held
             ):
                 yield from zip(visit, results, strict=True)
         finally:
-            for reduction in groups.reductions:
+            for reduction in visits.reductions:
                 reduction.forget()
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:

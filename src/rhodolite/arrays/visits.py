@@ -57,19 +57,34 @@ class GroupsOfBlocks:
     source: LazyArray
     reductions: Sequence[Reduction]
 
-    def bytes_held(self, block: tuple[int, ...]) -> int:
-        """Return the bytes that a visit holds at the cells of a block: numbers as they are stored,
-        and as they are going to be, in single precision at least."""
-        steps = max((group.size for group in self.groups), default=0)
-        cells = math.prod(block) // block[self.axis]
-        width = self.source.as_stored()[0].dtype.itemsize
-        return cells * (steps * (width + max(width, 4)) + _MAPS_BETWEEN * 8)
+
+@dataclass(frozen=True, eq=False)
+class Visits:
+    """How an array is written group by group.
+
+    Parameters
+    ----------
+    each : list of tuple of Region
+        The blocks of one visit after the other.
+    block : tuple of int
+        Shape of all that a visit reads.
+    reductions : sequence of Reduction
+        Whose results are computed on the way.
+    held : int
+        Bytes that a visit holds: numbers as they are stored, and as they are going to be, in single
+        precision at least.
+    """
+
+    each: list[Visit]
+    block: tuple[int, ...]
+    reductions: Sequence[Reduction]
+    held: int
 
 
 def find_visits(
     array: LazyArray, unit: tuple[int, ...], block: tuple[int, ...], memory: int
-) -> list[Visit]:
-    """Return the visits by which an array can be written in units of a shape, none where that
+) -> Visits | None:
+    """Return the visits by which an array can be written in units of a shape, None where that
     would hold too much, or saves nothing.
 
     Parameters
@@ -84,23 +99,25 @@ def find_visits(
     """
     found = array.groups_of_blocks
     if found is None or unit[found.axis] != 1 or len(found.groups) < _FEWEST_VISITS:
-        return []
+        return None
     if any(one.results is not None or one.by_group is None for one in found.reductions):
-        return []
-    if found.bytes_held(block) > memory // _SHARE_OF_A_VISIT:
-        return []
-    one_step = tuple(1 if at == found.axis else n for at, n in enumerate(array.shape))
-    single = tuple(1 if at == found.axis else n for at, n in enumerate(block))
-    return [
+        return None
+    before, after = slice(0, found.axis), slice(found.axis + 1, None)
+    steps = max(group.size for group in found.groups)
+    stored = found.source.as_stored()[0].dtype.itemsize
+    cells = math.prod(block[before] + block[after])
+    held = cells * (steps * (stored + max(stored, 4)) + _MAPS_BETWEEN * 8)
+    if held > memory // _SHARE_OF_A_VISIT:
+        return None
+    places = iterate_blocks(array.shape[before] + array.shape[after], block[before] + block[after])
+    each = [
         tuple(
-            (*cells_of[: found.axis], slice(int(step), int(step) + 1), *cells_of[found.axis + 1 :])
+            (*place[before], slice(int(step), int(step) + 1), *place[found.axis :])
             for step in group
         )
-        for group, cells_of in itertools.product(
-            found.groups, list(iterate_blocks(one_step, single))
-        )
-        if group.size
+        for group, place in itertools.product(found.groups, list(places))
     ]
+    return Visits(each, (*block[before], steps, *block[after]), found.reductions, held)
 
 
 @dataclass

@@ -92,10 +92,7 @@ class Statistic(ABC):
     ) -> None:
         """Add a block, shape (n, *cells), whose steps belong to the groups given, to what is
         gathered."""
-        block, groups, weights = bring_in_order(block, groups, weights)
-        for group, steps in runs_of_groups(groups):
-            along = None if weights is None else weights[steps]
-            self.take(gathered, group, block[steps], along)
+        self.take_stored(gathered, block, None, groups, weights)
 
     def take_stored(
         self,
@@ -106,8 +103,24 @@ class Statistic(ABC):
         weights: Array | None,
     ) -> None:
         """Add a block of stored numbers, as `take_all` does the values that are made of them."""
-        block = numbers if unpack is None else unpack(numbers)
-        self.take_all(gathered, block, groups, weights)
+        numbers, groups, weights = bring_in_order(numbers, groups, weights)
+        for group, steps in runs_of_groups(groups):
+            along = None if weights is None else weights[steps]
+            if unpack is None:
+                self.take(gathered, group, numbers[steps], along)
+            else:
+                self.take_numbers(gathered, group, numbers[steps], unpack, along)
+
+    def take_numbers(
+        self,
+        gathered: Gathered,
+        group: int,
+        numbers: Array,
+        unpack: Unpacking,
+        weights: Array | None,
+    ) -> None:
+        """Add the values that are made of some stored numbers, as `take` does."""
+        self.take(gathered, group, unpack(numbers), weights)
 
     def of_whole(
         self,

@@ -10,9 +10,7 @@ from numpy.typing import NDArray
 from rhodolite.kernels.grouped_statistics.base import (
     Gathered,
     Statistic,
-    bring_in_order,
     count_present,
-    runs_of_groups,
 )
 from rhodolite.kernels.unpacking import Unpacking
 
@@ -38,25 +36,22 @@ class Lowest(Statistic):
             part, keep = gathered.parts[name][group, ...], _KEPT[name]
             keep(part, keep.reduce(values, axis=0), out=part)
 
-    def take_stored(
+    def take_numbers(
         self,
         gathered: Gathered,
+        group: int,
         numbers: Array,
-        unpack: Unpacking | None,
-        groups: Array,
+        unpack: Unpacking,
         weights: Array | None,
     ) -> None:
-        """See `Statistic.take_stored`; the extreme is looked for among the numbers."""
-        if unpack is None or not unpack.keeps_order(numbers):
-            super().take_stored(gathered, numbers, unpack, groups, weights)
+        """See `Statistic.take_numbers`; the extreme is looked for among the numbers."""
+        if not unpack.keeps_order(numbers):
+            super().take_numbers(gathered, group, numbers, unpack, weights)
             return
-        numbers, groups, weights = bring_in_order(numbers, groups, weights)
-        for group, steps in runs_of_groups(groups):
-            along = None if weights is None else weights[steps]
-            gathered.count[group] += count_present(gathered, group, numbers[steps], along)
-            for name in self.names:
-                part, keep = gathered.parts[name][group, ...], _KEPT[name]
-                keep(part, unpack(keep.reduce(numbers[steps], axis=0)), out=part)
+        gathered.count[group] += count_present(gathered, group, numbers, weights)
+        for name in self.names:
+            part, keep = gathered.parts[name][group, ...], _KEPT[name]
+            keep(part, unpack(keep.reduce(numbers, axis=0)), out=part)
 
     def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
         """See `Statistic.combine`."""

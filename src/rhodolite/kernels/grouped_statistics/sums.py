@@ -11,9 +11,7 @@ from numpy.typing import NDArray
 from rhodolite.kernels.grouped_statistics.base import (
     Gathered,
     Statistic,
-    bring_in_order,
     count_present,
-    runs_of_groups,
     weighted_sum,
 )
 from rhodolite.kernels.moments import first_values
@@ -84,40 +82,19 @@ class Mean(Total):
             values = values - gathered.parts["origin"][group]
         super().take(gathered, group, values, weights)
 
-    def take_stored(
+    def take_numbers(
         self,
         gathered: Gathered,
+        group: int,
         numbers: Array,
-        unpack: Unpacking | None,
-        groups: Array,
+        unpack: Unpacking,
         weights: Array | None,
     ) -> None:
-        """See `Statistic.take_stored`; small integers are summed as they are, which is exact."""
-        summed = unpack is not None and weights is None and numbers.dtype.itemsize <= 2
-        scale = unpack.scale_of(numbers) if unpack is not None and summed else None
-        if scale is None or unpack is None:
-            super().take_stored(gathered, numbers, unpack, groups, weights)
+        """See `Statistic.take_numbers`; small integers are summed as they are, which is exact."""
+        scale = _scale_of_small(numbers, unpack) if weights is None else None
+        if scale is None:
+            super().take_numbers(gathered, group, numbers, unpack, weights)
             return
-        numbers, groups, _ = bring_in_order(numbers, groups, None)
-        for group, steps in runs_of_groups(groups):
-            self._take_integers(gathered, group, numbers[steps], unpack, scale)
-
-    def of_whole(self, numbers: Array, unpack: Unpacking | None) -> dict[str, Array] | None:
-        """See `Statistic.of_whole`."""
-        small = unpack is not None and numbers.dtype.itemsize <= 2 and len(numbers)
-        scale = unpack.scale_of(numbers) if unpack is not None and small else None
-        if scale is None or unpack is None:
-            return None
-        mean = _sum_of_differences(numbers) * scale
-        mean /= len(numbers)
-        mean += unpack(numbers[:1])[0]
-        return {"value": mean}
-
-    def _take_integers(
-        self, gathered: Gathered, group: int, numbers: Array, unpack: Unpacking, scale: float
-    ) -> None:
-        """Add integers of which none is missing to what is gathered of their group, as the sum of
-        their differences from the first."""
         first, added = unpack(numbers[:1])[0], _sum_of_differences(numbers) * scale
         count, origin = gathered.count[group, ...], gathered.parts["origin"][group, ...]
         if count.any():
@@ -127,6 +104,16 @@ class Mean(Total):
             origin[...] = first
         gathered.parts["total"][group] += added
         count += len(numbers)
+
+    def of_whole(self, numbers: Array, unpack: Unpacking | None) -> dict[str, Array] | None:
+        """See `Statistic.of_whole`."""
+        scale = _scale_of_small(numbers, unpack)
+        if scale is None or unpack is None:
+            return None
+        mean = _sum_of_differences(numbers) * scale
+        mean /= len(numbers)
+        mean += unpack(numbers[:1])[0]
+        return {"value": mean}
 
     def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
         """See `Statistic.combine`."""
@@ -161,6 +148,14 @@ class Exceedance(Total):
         gathered.count[group] += count_present(gathered, group, values, weights)
         hits = beyond(values, self.threshold, self.dtype, below=self.below)
         gathered.parts["total"][group] += np.add.reduce(hits, axis=0, dtype=np.float64)
+
+
+def _scale_of_small(numbers: Array, unpack: Unpacking | None) -> float | None:
+    """Return the scale of integers of 16 bits or fewer whose sums stand for those of their values;
+    None where they do not."""
+    if unpack is None or not len(numbers) or numbers.dtype.itemsize > 2:
+        return None
+    return unpack.scale_of(numbers)
 
 
 def _sum_of_differences(numbers: Array) -> Array:
