@@ -10,12 +10,14 @@ from hypothesis import strategies as st
 
 import rhodolite
 from conftest import EXAMPLES, run_here
-from rhodolite.arrays import Engine, engine, reduction, visits
+from rhodolite.arrays import Engine, engine, reduction, tiling, visits
 from rhodolite.formats import layout
 from rhodolite.formats.cf import encode
 from rhodolite.formats.netcdf import writer
+from rhodolite.operations import aggregate
 from rhodolite.operations.axis_reduction import reduce
 from rhodolite.operations.time_groups import group_results, groups
+from rhodolite.operations.time_groups import reduction as time_reduction
 from test_differential import files, make
 
 STEPS = (
@@ -43,11 +45,35 @@ WAYS = {
         ["--workers", "3"],
     ),
     "everything decoded once into scratch files": (
-        [(Engine, "block_limit", 3000), (engine, "_MOST_DECODINGS", 0.0)],
+        [(Engine, "block_limit", 3000), (tiling, "_MOST_DECODINGS", 0.0)],
         ["--workers", "2"],
     ),
     "group by group wherever a chunk holds steps of one": (
-        [(Engine, "block_limit", 4000), (reduction, "_SHARE_OF_STATE", 1 << 60)],
+        [
+            (Engine, "block_limit", 4000),
+            (reduction, "_SHARE_OF_STATE", 1 << 60),
+            (reduction, "_FEWEST_GROUPS", 1),
+        ],
+        [],
+    ),
+    "percentiles from the outermost values of each group, merged": (
+        [
+            (Engine, "block_limit", 3000),
+            (reduction, "_SHARE_OF_A_GROUP", 1 << 60),
+            (reduction.Reduction, "_series_are_at_hand", lambda *_: False),
+            (aggregate, "_HELD_AT_ONCE", -1),
+        ],
+        [],
+    ),
+    "percentiles from the outermost values, group by group": (
+        [
+            (time_reduction, "_LARGE_GROUP", -1),
+            (reduction, "_SHARE_OF_STATE", 1 << 60),
+            (reduction, "_FEWEST_GROUPS", 1),
+            (reduction.Reduction, "_series_are_at_hand", lambda *_: False),
+            (aggregate, "_HELD_AT_ONCE", -1),
+            (group_results, "_PIECE", 100),
+        ],
         [],
     ),
     "never group by group": ([(reduction, "_SHARE_OF_A_GROUP", 1 << 60)], []),

@@ -8,11 +8,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from rhodolite.arrays.engine import COPIES, Engine
+from rhodolite.arrays.engine import Engine
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray
-from rhodolite.arrays.reduction import ReductionResult, ResultOnDemand, Strategy
+from rhodolite.arrays.reduction import ReductionResult, ResultOnDemand, Strategy, in_pieces
 from rhodolite.arrays.schedule import Pass, find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, decoding_factor
+from rhodolite.arrays.tiling import COPIES
 from rhodolite.arrays.views import Selected
 from rhodolite.arrays.visits import Visits
 
@@ -73,6 +74,9 @@ class DryRun(Engine):
                     self.note("rechunking to scratch", stored, whole, written=stored.nbytes)
             if one.scratch is not None:
                 block, _, _ = self.blocks(one.source, as_stored=True)
+            elif one.strategy is Strategy.MERGED and in_pieces(one.reductions):
+                data = data.as_stored()[0]
+                block, _, _ = self.blocks(data, as_stored=True)
             self.note(
                 "rechunking to scratch" if one.scratch else what,
                 data,
@@ -139,9 +143,12 @@ def _count_kept(one: Pass) -> int:
 
 
 def _result_bytes(one: Pass) -> list[int]:
-    """Return roughly the bytes that the results of a pass take: a third of its source at most."""
+    """Return the bytes that the results of a pass take: roughly, and a third of its source at most,
+    where they are not known."""
+    roughly = min(math.prod(one.source.shape[1:]) * 8 * 24, one.source.size * 8)
+    merged = one.strategy is Strategy.MERGED
     return [
-        min(math.prod(one.source.shape[1:]) * 8 * 24, one.source.size * 8) for _ in one.reductions
+        reduction.state if merged and reduction.state else roughly for reduction in one.reductions
     ]
 
 
@@ -159,7 +166,7 @@ def _count_decoded(array: LazyArray) -> int:
         return sum(_count_decoded(source) for source in array.sources())
     sources = array.sources()
     if not sources:
-        return array.size * array.dtype.itemsize
+        return array.as_stored()[0].nbytes
     total = sum(_count_decoded(source) for source in sources)
     whole = sum(source.size for source in sources)
     return round(total * array.size / whole) if isinstance(array, Selected) and whole else total

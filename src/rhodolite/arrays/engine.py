@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
+from rhodolite.arrays.blocks import count_blocks, iterate_blocks
 from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, Unpacked, whole
 from rhodolite.arrays.progress import Progress, Silent
@@ -22,11 +22,13 @@ from rhodolite.arrays.reduction import (
     Reduction,
     ResultOnDemand,
     Strategy,
+    in_pieces,
 )
 from rhodolite.arrays.remote import RemoteExecutor, RemoteWork, merge_results
 from rhodolite.arrays.schedule import find_passes
-from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer, decoding_factor
+from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer
 from rhodolite.arrays.tasks import cut_finer, partial_results, series_results
+from rhodolite.arrays.tiling import COPIES, block_limit, shape_in_units, shape_of_blocks
 from rhodolite.arrays.visits import InOneVisit, Visits, find_visits
 from rhodolite.errors import DataError
 from rhodolite.limits import check_held, machine_memory
@@ -36,21 +38,12 @@ A = TypeVar("A")
 """What a task works on: a block, or the blocks of a visit."""
 T = TypeVar("T")
 Outputs = Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]
-LARGEST_BLOCK = 24 << 20
-"""Blocks beyond this many bytes hardly gain speed (docs/performance.md) and cost memory."""
-
-
 _ALWAYS_ALLOWED = 256 << 20
 """Bytes that a block may take however little memory is allowed."""
-COPIES = 4
-"""A block exists about this many times while it is worked on: stored, decoded, calculated, encoded.
-"""
 _SHARE_OF_PIECES = 8
 """This part of the memory is for decoded chunks that several blocks need."""
 _SHARE_OF_RESULTS = 8
 """Results of more than this part of the memory go into a scratch file."""
-_MOST_DECODINGS = 3.0
-"""A chunk decoded more often than this is decoded once into a scratch file instead."""
 
 
 @dataclass
@@ -81,9 +74,8 @@ class Engine:
 
     @property
     def block_limit(self) -> int:
-        """Bytes of one block. Depends on the memory alone, so that results never depend on the
-        workers."""
-        return max(1 << 16, min(LARGEST_BLOCK, self.memory // (3 * COPIES)))
+        """Bytes of one block."""
+        return block_limit(self.memory)
 
     def in_flight(self, block: int, held: int = 0) -> int:
         """Return how many blocks of so many bytes are worked on or waiting to be used at once.
@@ -101,15 +93,9 @@ class Engine:
     def blocks(
         self, array: LazyArray, chunks: tuple[int, ...] | None = None, *, as_stored: bool = False
     ) -> tuple[tuple[int, ...], int, Iterator[Region]]:
-        """Return block shape, number of blocks and the blocks themselves for an array.
-
-        Sums run in float64, so that is what a block may become on the way, unless it is taken
-        `as_stored`.
-        """
-        itemsize = array.dtype.itemsize if as_stored else max(array.dtype.itemsize, 8)
-        # A block of few values out of many chunks takes as long as those chunks do.
-        limit = max(1 << 12, round(self.block_limit / array.decoded_share))
-        block = block_shape(array.shape, chunks or array.chunks, itemsize, limit)
+        """Return block shape, number of blocks and the blocks themselves for an array; see
+        `shape_of_blocks`."""
+        block = shape_of_blocks(array, self.block_limit, chunks, as_stored=as_stored)
         self._check_block(array, block)
         return block, count_blocks(array.shape, block), iterate_blocks(array.shape, block)
 
@@ -183,31 +169,17 @@ class Engine:
         """Return an array, and the shape of blocks of whole units in which it can be read at little
         cost.
 
-        Where blocks that hold whole units as well as whole chunks are small enough, these are
-        taken; otherwise blocks of units alone. Where chunks would then be decoded more than about
-        three times, or a single unit comes from more than a few blocks' worth of decoded values,
-        the array returned is one that is decoded once into a scratch file. It has to be prepared.
+        Where it would cost too much (`shape_in_units`), the array returned is one that is decoded
+        once into a scratch file. It has to be prepared.
 
         Parameters
         ----------
         unit : tuple of int
             Shape of the pieces that must not be cut.
         """
-        cover = tuple(
-            u * -(-min(c, n) // u)
-            for u, c, n in zip(unit, array.chunks or unit, array.shape, strict=True)
-        )
-        itemsize = max(array.dtype.itemsize, 8) * array.decoded_share
-        held = math.prod(min(c, n) for c, n in zip(cover, array.shape, strict=True)) * itemsize
-        block, _, _ = self.blocks(array, cover if held <= 2 * self.block_limit else unit)
-        decoded = math.prod(min(b, n) for b, n in zip(block, array.shape, strict=True)) * itemsize
-        finer = array.chunks is not None and any(
-            c < b for c, b in zip(array.chunks, block, strict=True)
-        )
-        again = decoding_factor(array.shape, array.chunks, block) > _MOST_DECODINGS
-        if self.executor is not None or not (
-            again or (finer and decoded > COPIES * self.block_limit)
-        ):
+        block, rechunked = shape_in_units(array, unit, self.block_limit)
+        self._check_block(array, block)
+        if self.executor is not None or not rechunked:
             return array, block
         stored, unpack = array.as_stored()
         scratch = RechunkedScratch(stored, block)
@@ -276,8 +248,7 @@ class Engine:
         if source.size:
             stored, unpack = source.as_stored()
             task = functools.partial(partial_results, stored, unpack, accumulators)
-            in_pieces = all(accumulator.in_pieces for accumulator in accumulators)
-            _, total, regions = self.blocks(stored, as_stored=in_pieces)
+            _, total, regions = self.blocks(stored, as_stored=in_pieces(reductions))
             if self.executor is not None:
                 state = sum(reduction.state for reduction in reductions)
                 work = RemoteWork(self.executor, self.memory, self.progress)

@@ -180,9 +180,15 @@ class InTurn:
         values = numbers if self.unpack is None else self.unpack(numbers)
         return self.function(values).astype(self.dtype, copy=False)
 
-    def keeps_order(self, numbers: Array) -> bool:  # noqa: ARG002
-        """Return False, since nothing is known of the function."""
+    @property
+    def keeps_order(self) -> bool:
+        """False, since nothing is known of the function."""
         return False
+
+    def find_missing(self, numbers: Array) -> Array | None:
+        """See `Unpacking.find_missing`."""
+        missing = np.isnan(self(numbers))
+        return missing if missing.any() else None
 
     def scale_of(self, numbers: Array) -> float | None:  # noqa: ARG002
         """Return None, since nothing is known of the function."""

@@ -5,17 +5,20 @@ from __future__ import annotations
 import math
 from abc import ABC, abstractmethod
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from enum import Enum
 from typing import Any, ClassVar, Self
 
 import numpy as np
 
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region
+from rhodolite.arrays.tiling import block_limit, shape_in_units
 from rhodolite.kernels.unpacking import Unpacking
 
 _SHARE_OF_A_GROUP = 8
 """A group at the cells of a chunk may take this part of the memory."""
+_FEWEST_GROUPS = 8
+"""Fewer would leave workers without work, where they are worked on one by one."""
 _SHARE_OF_STATE, _SHARE_OF_REMOTE_STATE = 16, 2
 """An accumulator of more than this part of the memory is slower than one group at a time; on other
 machines, where it is sent from one to the next."""
@@ -169,6 +172,9 @@ class Reduction:
     source : LazyArray
     accumulator : Accumulator, optional
         Takes in blocks of any shape; its results are held in memory.
+    rather_series : bool
+        Whether the accumulator is more work than whole series are, where these need no scratch
+        file.
     series : SeriesKernel, optional
         Gives the same results from tiles that hold whole series, for what cannot be merged or
         where `state` is more than memory allows. One of the two has to be there.
@@ -188,6 +194,7 @@ class Reduction:
         state: int = 0,
         by_group: OnDemand | None = None,
         read_once: bool = False,
+        rather_series: bool = False,
     ) -> None:
         self.source = source
         self.accumulator = accumulator
@@ -195,6 +202,7 @@ class Reduction:
         self.state = state
         self.by_group = by_group
         self.read_once = read_once
+        self.rather_series = rather_series
         self.results: dict[str, LazyArray] | None = None
 
     def __getstate__(self) -> dict[str, Any]:
@@ -208,16 +216,26 @@ class Reduction:
         `remote` says whether results are merged on other machines, where many may take part in
         what is merged, and none can read a scratch file.
         """
-        share = _SHARE_OF_REMOTE_STATE if remote else _SHARE_OF_STATE
-        if self.by_group is not None and self._favours_groups(self.by_group, memory, share):
-            return Strategy.ON_DEMAND if self.read_once else Strategy.BY_GROUP
+        if self.series is not None and self.rather_series and self._series_are_at_hand(memory):
+            return Strategy.BY_SERIES
         too_large = self.accumulator is None or (self.state > memory // 2 and not remote)
+        if self.by_group is not None and self._fits(self.by_group, memory):
+            share = _SHARE_OF_REMOTE_STATE if remote else _SHARE_OF_STATE
+            enough = self.by_group.shape[0] >= _FEWEST_GROUPS and self.state > memory // share
+            if too_large or enough:
+                return Strategy.ON_DEMAND if self.read_once else Strategy.BY_GROUP
         return Strategy.BY_SERIES if self.series is not None and too_large else Strategy.MERGED
 
-    def _favours_groups(self, work: OnDemand, memory: int, share: int) -> bool:
-        """Return whether one group at a time is less work than all of them at once."""
-        fits = math.prod(work.chunks) * 8 * work.held_share <= memory // _SHARE_OF_A_GROUP
-        return fits and (self.accumulator is None or self.state > memory // share)
+    def _series_are_at_hand(self, memory: int) -> bool:
+        """Return whether whole series can be read without a scratch file."""
+        assert self.series is not None
+        axis, shape = self.series.axis, self.source.shape
+        unit = (*(1,) * axis, shape[axis], *(1,) * (len(shape) - axis - 1))
+        return not shape_in_units(self.source, unit, block_limit(memory))[1]
+
+    def _fits(self, work: OnDemand, memory: int) -> bool:
+        """Return whether a few groups at once fit into memory."""
+        return math.prod(work.chunks) * 8 * work.held_share <= memory // _SHARE_OF_A_GROUP
 
     def compute_on_demand(self) -> None:
         """Have the results computed when they are read."""
@@ -235,6 +253,16 @@ class Reduction:
     def output(self, name: str, shape: tuple[int, ...], dtype: Any = np.float64) -> ReductionResult:
         """Return one of the results as a lazy array."""
         return ReductionResult(self, name, shape, np.dtype(dtype))
+
+
+def in_pieces(reductions: Iterable[Reduction]) -> bool:
+    """Return whether all accumulators of some reductions work on stored numbers piece by piece.
+
+    Parameters
+    ----------
+    reductions : iterable of Reduction
+    """
+    return all(r.accumulator is None or r.accumulator.in_pieces for r in reductions)
 
 
 class ReductionResult(LazyArray):

@@ -2,31 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.sorting_networks import sort_cells
 from rhodolite.kernels.thresholds import beyond
+from rhodolite.kernels.unpacking import Unpacking
 
 Array = NDArray[Any]
-_FEW = 6
+_FEW = 80
+"""Bytes of a cell's values up to which rows of cells are sorted faster than cell by cell."""
 
 
 def percentile(
-    values: Array, share: float, unpack: Callable[[Array], Array] | None = None
+    values: Array, share: float, unpack: Unpacking | None = None, *, whole: bool = False
 ) -> Array:
-    """Return the value below which a share of the values lies, missing ones (NaN) left out.
+    """Return the value below which a share of the values lies, missing ones left out.
 
     Parameters
     ----------
-    values : ndarray of float, shape (n, *cells)
+    values : ndarray, shape (n, *cells)
+        NaN marks missing values.
     share : float
         From 0 to 1; 0.5 is the median.
-    unpack : callable, optional
-        What makes values of numbers that are in their order, none of them missing. The two numbers
-        wanted are found first, which gives the same bits.
+    unpack : Unpacking, optional
+        What makes values of stored numbers that are in their order. The two numbers wanted are
+        found first, which gives the same bits.
+    whole : bool
+        Whether it is known that none is missing.
 
     Returns
     -------
@@ -38,42 +43,104 @@ def percentile(
     Linear between the values at positions (n - 1) share, definition 7 of Hyndman and Fan 1996, The
     American Statistician 50, 361-365.
     """
-    picked, part = _pick(values, share, whole=unpack is not None or not np.isnan(values).any())
+    missing = None if whole else find_missing(values, unpack)
+    if missing is None:
+        below, above, part = find_places(len(values), share)
+        low, high = _at_places(values, (int(below), int(above)))
+        return interpolate(low, high, float(part), unpack)
+    count = len(values) - missing.sum(axis=0)
+    below, above, part = find_places(count, share)
+    ordered = _in_order(np.where(missing, bounds_of(values.dtype)[1], values))
+    low, high = (np.take_along_axis(ordered, at[None], axis=0)[0] for at in (below, above))
+    return np.where(count > 0, interpolate(low, high, part, unpack), np.nan)
+
+
+def find_missing(values: Array, unpack: Unpacking | None) -> Array | None:
+    """Return which of some values, or of the numbers that stand for them, are missing; None where
+    none is.
+
+    Parameters
+    ----------
+    values : ndarray
+    unpack : Unpacking, optional
+        What makes values of them, if they are stored numbers.
+    """
     if unpack is not None:
-        picked = [unpack(at.astype(values.dtype, copy=False)) for at in picked]
-    low, high = (at.astype(np.float64, copy=False) for at in picked)
-    return np.asarray(low + (high - low) * part)
+        return unpack.find_missing(values)
+    missing = np.isnan(values)
+    return missing if missing.any() else None
 
 
-def _pick(values: Array, share: float, *, whole: bool) -> tuple[list[Array], float | Array]:
-    """Return the values below and above the place wanted, and how far it is from the first to the
-    second; `whole` says that none is missing."""
-    if whole:
-        place = (len(values) - 1) * share
-        below = int(np.floor(place))
-        few = 0 < len(values) <= _FEW
-        ordered = _sort_few(values) if few else np.moveaxis(ascending(values), -1, 0)
-        return [ordered[below], ordered[min(below + 1, len(ordered) - 1)]], place - below
-    ordered = ascending(values)
-    last = np.maximum((~np.isnan(ordered)).sum(axis=-1) - 1, 0)
+def find_places(count: Array | int, share: float) -> tuple[Array, Array, Array]:
+    """Return the places, among so many values in ascending order, below and above the one that a
+    percentile is at, and how far it is from the first to the second.
+
+    Parameters
+    ----------
+    count : int or ndarray of int
+    share : float
+        From 0 to 1.
+    """
+    last = np.maximum(np.asarray(count) - 1, 0)
     place = last * share
     below = np.floor(place).astype(np.intp)
-    places = [below, np.minimum(below + 1, last)]
-    found = [np.take_along_axis(ordered, at[..., None], axis=-1)[..., 0] for at in places]
-    return found, place - below
+    return below, np.minimum(below + 1, last), place - below
 
 
-def _sort_few(values: Array) -> list[Array]:
-    """Return a few values at each cell in ascending order, none of them missing.
+def interpolate(low: Array, high: Array, part: Array | float, unpack: Unpacking | None) -> Array:
+    """Return what lies between two values in float64, `part` of the way from the first.
 
-    Whole maps are compared with each other, which is faster than to sort each cell's few values.
+    Parameters
+    ----------
+    low, high : ndarray
+    part : float or ndarray
+    unpack : Unpacking, optional
+        What makes values of them.
     """
-    ordered = list(values)
-    for last in range(len(ordered) - 1, 0, -1):
-        for at in range(last):
-            low, high = ordered[at], ordered[at + 1]
-            ordered[at], ordered[at + 1] = np.minimum(low, high), np.maximum(low, high)
-    return ordered
+    if unpack is not None:
+        low, high = unpack(low), unpack(high)
+    start = low.astype(np.float64, copy=False)
+    at_start = np.equal(part, 0)
+    if at_start.all():
+        return np.asarray(start)
+    with np.errstate(invalid="ignore"):  # of two infinite ones
+        between = np.asarray(high.astype(np.float64, copy=False) - start)
+        between *= part
+        between += start
+    return np.where(at_start, start, between) if at_start.any() else between
+
+
+def bounds_of(dtype: np.dtype[Any]) -> tuple[float, float]:
+    """Return what is not above, and not below, any number of a type.
+
+    Parameters
+    ----------
+    dtype : dtype
+    """
+    if dtype.kind == "f":
+        return -np.inf, np.inf
+    limits = np.iinfo(dtype)
+    return limits.min, limits.max
+
+
+def _at_places(values: Array, places: tuple[int, int]) -> list[Array]:
+    """Return the values at two places in ascending order along the first axis, none of them NaN."""
+    if _are_few(values):
+        found = sort_cells(values.reshape(len(values), -1), places)
+        return [row.reshape(values.shape[1:]) for row in found]
+    ordered = ascending(values)
+    return [ordered[..., place].astype(values.dtype, copy=False) for place in places]
+
+
+def _in_order(values: Array) -> Array:
+    """Return values, none of them NaN, in ascending order along the first axis."""
+    if _are_few(values):
+        return np.stack(sort_cells(values.reshape(len(values), -1))).reshape(values.shape)
+    return np.moveaxis(ascending(values), -1, 0)
+
+
+def _are_few(values: Array) -> bool:
+    return len(values) * values.dtype.itemsize <= _FEW
 
 
 def ascending(values: Array) -> Array:

@@ -15,9 +15,12 @@ class Unpacking(Protocol):
     def __call__(self, numbers: Array, /) -> Array:
         """Return the values, NaN where they are missing."""
 
-    def keeps_order(self, numbers: Array, /) -> bool:
-        """Return whether a larger number stands for a value that is no smaller, and none of these
-        is missing."""
+    @property
+    def keeps_order(self) -> bool:
+        """Whether a larger number stands for a value that is no smaller, missing ones aside."""
+
+    def find_missing(self, numbers: Array, /) -> Array | None:
+        """Return which of some numbers stand for missing values; None where none does."""
 
     def scale_of(self, numbers: Array, /) -> float | None:
         """Return by how much values differ whose numbers differ by 1, as far as rounding in double

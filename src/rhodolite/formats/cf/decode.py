@@ -111,11 +111,16 @@ class Decoding:
             values[gap] = np.nan
         return values
 
-    def keeps_order(self, numbers: Array) -> bool:
+    @property
+    def keeps_order(self) -> bool:
         """See `Unpacking.keeps_order`."""
         scale = 1.0 if self.packing is None else self.packing.scale
-        floats = self.target.kind == "f" and numbers.dtype.kind in "iu"
-        return floats and 0 < scale < np.inf and not self._gaps(numbers)
+        return self.target.kind == "f" and self.stored.kind in "iu" and 0 < scale < np.inf
+
+    def find_missing(self, numbers: Array) -> Array | None:
+        """See `Unpacking.find_missing`."""
+        gaps = self._gaps(numbers)
+        return np.logical_or.reduce(gaps) if gaps else None
 
     def scale_of(self, numbers: Array) -> float | None:
         """See `Unpacking.scale_of`."""
@@ -127,11 +132,18 @@ class Decoding:
     def _gaps(self, raw: Array) -> list[Array]:
         # The mark that integers keep needs no change, and NaN is NaN already.
         marks = self.missing if self.target.kind == "f" else self.missing[1:]
+        low, high = self.lowest, self.highest
+        if raw.dtype.kind in "iu" and raw.size:
+            # Two passes over all numbers tell which of the tests could find any.
+            least, most = raw.min(), raw.max()
+            marks = tuple(mark for mark in marks if least <= mark <= most)
+            low = None if low is not None and least >= low else low
+            high = None if high is not None and most <= high else high
         gaps = [np.asarray(raw == mark) for mark in marks if mark == mark]
-        if self.lowest is not None:
-            gaps.append(np.asarray(raw < self.lowest))
-        if self.highest is not None:
-            gaps.append(np.asarray(raw > self.highest))
+        if low is not None:
+            gaps.append(np.asarray(raw < low))
+        if high is not None:
+            gaps.append(np.asarray(raw > high))
         return [gap for gap in gaps if gap.any()]
 
 

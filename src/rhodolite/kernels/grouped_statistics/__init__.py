@@ -4,6 +4,7 @@ from rhodolite.kernels.grouped_statistics.base import Gathered, Statistic
 from rhodolite.kernels.grouped_statistics.extremes import Highest, Lowest, Range
 from rhodolite.kernels.grouped_statistics.spread import Spread
 from rhodolite.kernels.grouped_statistics.sums import Count, Exceedance, Mean, Total
+from rhodolite.kernels.grouped_statistics.tails import Tail
 
 __all__ = [
     "Count",
@@ -15,5 +16,6 @@ __all__ = [
     "Range",
     "Spread",
     "Statistic",
+    "Tail",
     "Total",
 ]

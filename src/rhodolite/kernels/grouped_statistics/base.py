@@ -27,8 +27,8 @@ class Gathered:
         Number of values that are not missing.
     weight : ndarray of float64, shape (groups, *cells), or None
         Sum of their weights; None where every step weighs 1.
-    parts : dict of str to ndarray of float64, shape (groups, *cells)
-        What the statistic needs besides.
+    parts : dict of str to ndarray, shape (..., groups, *cells)
+        What the statistic needs besides, mostly float64 of the shape of the counts.
     """
 
     count: Array
@@ -42,11 +42,11 @@ class Gathered:
 
     def part(self, cells: slice) -> Gathered:
         """Return views of some cells, of shape (groups, cells), that can be added to."""
-        return self._each(lambda held: held[:, cells])
+        return self._each(lambda held: held[..., cells])
 
     def shaped(self, shape: tuple[int, ...]) -> Gathered:
-        """Return the same with the cells in another shape."""
-        return self._each(lambda held: held.reshape(shape))
+        """Return the same in another shape, from (groups, cells)."""
+        return self._each(lambda held: held.reshape(*held.shape[:-2], *shape))
 
     def _each(self, change: Callable[[Array], Array]) -> Gathered:
         weight = None if self.weight is None else change(self.weight)
@@ -70,8 +70,15 @@ class Statistic(ABC):
         # The same in every process, since it tells warnings apart.
         return type(self).__name__
 
-    def start(self, shape: tuple[int, ...], *, weighted: bool = False) -> Gathered:
-        """Return what is gathered from no values, for shape (groups, *cells)."""
+    def start(
+        self,
+        shape: tuple[int, ...],
+        *,
+        weighted: bool = False,
+        steps: int | None = None,  # noqa: ARG002
+    ) -> Gathered:
+        """Return what is gathered from no values, for shape (groups, *cells); of no more than so
+        many `steps`, if that is said."""
         parts = {name: np.full(shape, self.beginning(name)) for name in self.names}
         return Gathered(np.zeros(shape, np.int32), np.zeros(shape) if weighted else None, parts)
 
@@ -175,11 +182,18 @@ def weighted_sum(values: Array, weights: Array | None) -> Array:
 
 def count_present(gathered: Gathered, group: int, values: Array, weights: Array | None) -> Array:
     """Return the number of values present, after adding their weights to those of the group."""
-    missing = np.isnan(values)
-    if not missing.any():
+    return count_unless(gathered, group, len(values), np.isnan(values), weights)
+
+
+def count_unless(
+    gathered: Gathered, group: int, steps: int, missing: Array | None, weights: Array | None
+) -> Array:
+    """Return the number of values of so many steps that are not missing, after adding their weights
+    to those of the group."""
+    if missing is None or not missing.any():
         if gathered.weight is not None and weights is not None:
             gathered.weight[group] += weights.sum()
-        return np.asarray(len(values), dtype=np.int32)
+        return np.asarray(steps, dtype=np.int32)
     present = ~missing
     if gathered.weight is not None and weights is not None:
         gathered.weight[group] += weighted_sum(present, weights)

@@ -45,7 +45,7 @@ class Lowest(Statistic):
         weights: Array | None,
     ) -> None:
         """See `Statistic.take_numbers`; the extreme is looked for among the numbers."""
-        if not unpack.keeps_order(numbers):
+        if not unpack.keeps_order or unpack.find_missing(numbers) is not None:
             super().take_numbers(gathered, group, numbers, unpack, weights)
             return
         gathered.count[group] += count_present(gathered, group, numbers, weights)

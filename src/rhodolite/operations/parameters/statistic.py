@@ -195,11 +195,14 @@ class Measure(TypedValue):
             "variance": (Spread(), "variance"),
         }[self.kind]
 
-    def of_all(self, values: Array, unpack: Unpacking | None = None) -> Array:
+    def of_all(
+        self, values: Array, unpack: Unpacking | None = None, *, whole: bool = False
+    ) -> Array:
         """Return a measure that does not merge, for values of shape (n, *cells), or for stored
-        numbers in the order of the values that are made of them."""
+        numbers in the order of the values that are made of them; `whole` says that it is known that
+        none is missing."""
         if self.share is not None:
-            return percentile(values, self.share, unpack)
+            return percentile(values, self.share, unpack, whole=whole)
         assert self.threshold is not None
         if unpack is not None:
             values = unpack(values)

@@ -9,13 +9,14 @@ than some maps are held, whatever the number of groups.
 from __future__ import annotations
 
 import itertools
+import math
 import threading
 from collections.abc import Iterator
 
 import numpy as np
 
 from rhodolite.arrays import Array, LazyArray, OnDemand, Region
-from rhodolite.kernels.grouped_statistics import Gathered, Statistic
+from rhodolite.kernels.grouped_statistics import Gathered, Statistic, Tail
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.time_groups.groups import Groups, grouped_measure, parts_in_cache
 
@@ -78,16 +79,21 @@ class GroupResults(OnDemand):
         self.__dict__.update(state, _last=threading.local())
 
     @property
-    def largest(self) -> int:
-        """How many steps the largest group has."""
-        return max((members.size for members in self._members), default=0)
+    def largest_group(self) -> int:
+        """Bytes of the stored numbers of the largest group at the cells of a block."""
+        steps = max((members.size for members in self._members), default=0)
+        return steps * math.prod(self.chunks[1:]) * self._stored.dtype.itemsize
 
     @property
     def held_share(self) -> float:
         """How many values are held for each that is read."""
-        merges = isinstance(self._measure, Statistic)
-        width = self._stored.dtype.itemsize / 8
-        return self.source.decoded_share * (1.0 if merges else max(1.0, self.largest * width))
+        if isinstance(self._measure, Tail):
+            share = self._measure.bytes_held / 8
+        elif isinstance(self._measure, Statistic):
+            share = 1.0
+        else:
+            share = self.largest_group / max(8 * math.prod(self.chunks[1:]), 1)
+        return self.source.decoded_share * max(1.0, share)
 
     def read(self, region: Region) -> dict[str, Array]:
         """Return the results by name for some groups and cells."""

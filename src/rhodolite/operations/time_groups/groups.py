@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from rhodolite.arrays import IN_CACHE, Array, Unpacking
 from rhodolite.errors import warn
 from rhodolite.kernels.grouped_statistics import Count, Gathered, Statistic
+from rhodolite.kernels.order_statistics import find_missing
 from rhodolite.operations.parameters.statistic import Measure
 
 Integers = NDArray[np.int64]
@@ -67,7 +68,9 @@ class Groups:
         weight = gathered.total_weight
         if not weight.size:
             return 0
-        least = weight.min(axis=tuple(range(1, weight.ndim)))
+        # Where the counts of all cells are one number, it is not looked at for each.
+        cells = tuple(slice(0, None if stride else 1) for stride in weight.strides[1:])
+        least = weight[(slice(None), *cells)].min(axis=tuple(range(1, weight.ndim)))
         if (least / self.full >= self.coverage - 1e-9).all():
             return 0
         short = self.share(gathered) < self.coverage - 1e-9
@@ -131,20 +134,24 @@ def grouped_measure(
         values = block if unpack is None else unpack(block)
         gathered = measure.gather(values, steps, groups.size, weights)
         return measure.finish(gathered), gathered
-    if unpack is not None and not unpack.keeps_order(block):
+    if unpack is not None and not unpack.keeps_order:
         block, unpack = unpack(block), None
-    values = np.full((groups.size, *block.shape[1:]), np.nan)
-    for group in range(groups.size):
-        members = np.flatnonzero(steps == group)
-        if members.size:
-            in_a_row = members[-1] - members[0] + 1 == members.size
-            values[group] = measure.of_all(
-                block[members[0] : members[-1] + 1] if in_a_row else block[members], unpack
-            )
-    if unpack is None:
-        gathered = Count().gather(block, steps, groups.size, weights)
+    missing = find_missing(block, unpack)
+    whole = missing is None
+    if groups.size == 1 and (steps == 0).all():
+        values = measure.of_all(block, unpack, whole=whole)[None]
     else:
-        gathered = _gathered_of_all(block.shape[1:], steps, groups.size, weights)
+        values = np.full((groups.size, *block.shape[1:]), np.nan)
+        for group in range(groups.size):
+            members = np.flatnonzero(steps == group)
+            if members.size:
+                in_a_row = members[-1] - members[0] + 1 == members.size
+                run = slice(members[0], members[-1] + 1)
+                numbers = block[run if in_a_row else members]
+                values[group] = measure.of_all(numbers, unpack, whole=whole)
+    if missing is None:
+        return {"value": values}, _gathered_of_all(block.shape[1:], steps, groups.size, weights)
+    gathered = Count().gather(np.where(missing, np.nan, 0.0), steps, groups.size, weights)
     values[gathered.count == 0] = np.nan
     return {"value": values}, gathered
 

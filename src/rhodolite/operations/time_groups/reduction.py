@@ -19,7 +19,7 @@ from rhodolite.arrays import (
     Unpacking,
     whole,
 )
-from rhodolite.kernels.grouped_statistics import Gathered, Statistic
+from rhodolite.kernels.grouped_statistics import Gathered, Statistic, Tail
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.time_groups.group_results import GroupResults, reads_each_chunk_once
 from rhodolite.operations.time_groups.groups import (
@@ -28,6 +28,10 @@ from rhodolite.operations.time_groups.groups import (
     grouped_measure,
     parts_in_cache,
 )
+
+_LARGE_GROUP = 64 << 20
+"""Bytes of stored numbers of a group, all of which are held to find a percentile; of more, only
+those that matter are."""
 
 
 @dataclass
@@ -70,7 +74,9 @@ class GroupedStatistic(Accumulator):
         weights = None if self.groups.weights is None else self.groups.weights[region[self.axis]]
         moved = np.moveaxis(numbers, self.axis, 0)
         flat, rows = moved.reshape(len(moved), -1), held.size - left_out
-        gathered = self.statistic.start((rows, flat.shape[1]), weighted=weights is not None)
+        gathered = self.statistic.start(
+            (rows, flat.shape[1]), weighted=weights is not None, steps=len(flat)
+        )
         for part in parts_in_cache(flat.shape[1], len(flat) + rows):
             self.statistic.take_stored(
                 gathered.part(part), flat[:, part], unpack, within - left_out, weights
@@ -150,6 +156,25 @@ class GroupedSeries(SeriesKernel):
         self.groups.report(counts["lost"], counts["of"], self.measure)
 
 
+def tail_of(source: LazyArray, groups: Groups, measure: Measure) -> Tail | None:
+    """Return what computes a percentile of each group from blocks in any split; None for other
+    measures.
+
+    Parameters
+    ----------
+    source : LazyArray
+    groups : Groups
+    measure : Measure
+    """
+    held = groups.steps[groups.steps >= 0]
+    if measure.share is None or not held.size:
+        return None
+    stored, unpack = source.as_stored()
+    in_order = unpack if unpack is not None and unpack.keeps_order else None
+    kind = (source if in_order is None else stored).dtype.str
+    return Tail(measure.share, int(np.bincount(held).max()), kind, in_order)
+
+
 def kernel_of(
     measure: Measure | Statistic, *, weighted: bool = False
 ) -> tuple[Measure | Statistic, str]:
@@ -198,11 +223,15 @@ def grouped_reduction(
     cells = source.shape[:axis] + source.shape[axis + 1 :]
     measure, name = kernel_of(measure, weighted=weighted)
     series = GroupedSeries(groups, measure, axis, np.dtype("f8"), coverage)
+    parts = measure if isinstance(measure, Statistic) else tail_of(source, groups, measure)
     by_group = None
     if reads_each_chunk_once(source, groups, axis):
         by_group = GroupResults(source, groups, measure, axis, coverage=coverage)
-    if not isinstance(measure, Statistic):
-        return Reduction(source, series=series, by_group=by_group, read_once=read_once), name
-    merged = GroupedStatistic(groups, measure, axis, cells, coverage)
-    state = groups.size * int(np.prod(cells)) * measure.bytes_held
-    return Reduction(source, merged, series, state, by_group, read_once), name
+        if by_group.largest_group > _LARGE_GROUP and parts is not None:
+            by_group = GroupResults(source, groups, parts, axis, coverage=coverage)
+    merged, state = None, 0
+    if parts is not None:
+        merged = GroupedStatistic(groups, parts, axis, cells, coverage)
+        state = groups.size * int(np.prod(cells)) * parts.bytes_held
+    rather_series = not isinstance(measure, Statistic)
+    return Reduction(source, merged, series, state, by_group, read_once, rather_series), name
