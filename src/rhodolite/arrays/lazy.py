@@ -41,7 +41,8 @@ class LazyArray(ABC):
     def read(self, region: Region) -> Array:
         """Return the values of one block.
 
-        Must be safe to call from several threads at once. The caller may change what it gets.
+        Must be safe to call from several threads at once. The caller may change what it gets,
+        unless that is read-only.
         """
 
     def sources(self) -> tuple[LazyArray, ...]:
@@ -52,6 +53,11 @@ class LazyArray(ABC):
     def decoded_share(self) -> float:
         """How many values are decoded for each that is read; 1 where whole chunks are wanted."""
         return max((source.decoded_share for source in self.sources()), default=1.0)
+
+    def rounded(self, dtype: np.dtype[Any]) -> LazyArray:  # noqa: ARG002
+        """Return an array of the same values rounded to a type, where it saves work that they are
+        rounded as soon as they are made; otherwise the array itself."""
+        return self
 
     def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
         """Return an array of fewer bytes, and the point-wise function that makes this one of it.

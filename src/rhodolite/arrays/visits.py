@@ -177,11 +177,18 @@ class KeptDuringVisit(LazyArray):
     def read(self, region: Region) -> Array:
         if _kept.get() is None:
             return self.source.read(region)
-        steps, out = region[self._axis], np.empty(region_shape(region), self.dtype)
-        before = (slice(None),) * self._axis
-        for at, step in enumerate(range(steps.start, steps.stop)):
+        steps, before = region[self._axis], (slice(None),) * self._axis
+        found = []
+        for step in range(steps.start, steps.stop):
             single = (*region[: self._axis], slice(step, step + 1), *region[self._axis + 1 :])
             key = (self._key, self.dtype.str, tuple((part.start, part.stop) for part in single))
-            read = functools.partial(self.source.read, single)
-            out[(*before, slice(at, at + 1))] = keep_during_visit(key, read)
+            found.append(keep_during_visit(key, functools.partial(self.source.read, single)))
+        if len(found) == 1:
+            # What is kept is not copied for those who only look at it, and kept from the others.
+            only = found[0].view()
+            only.flags.writeable = False
+            return only
+        out = np.empty(region_shape(region), self.dtype)
+        for at, values in enumerate(found):
+            out[(*before, slice(at, at + 1))] = values
         return out

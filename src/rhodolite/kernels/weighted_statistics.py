@@ -8,6 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.moments import moments, shares, vanishes
+from rhodolite.kernels.unpacking import Unpacking
+from rhodolite.kernels.whole_number_sums import scale_of_small, sum_of_differences
 
 Array = NDArray[Any]
 Parts = dict[str, Array]
@@ -34,9 +36,7 @@ def gather(values: Array, weights: Array, kind: str) -> Parts:
     gaps = np.isnan(values)
     whole = not gaps.any()
     if whole:
-        # One number for all, which takes no room.
-        sums = {"weight": float(weights.sum()), "count": float(weights.size)}
-        parts = {name: np.broadcast_to(np.float64(n), len(values)) for name, n in sums.items()}
+        parts = _parts_of_all(weights, len(values))
     else:
         parts = {
             "weight": _weighted_sum(~gaps, weights),
@@ -51,6 +51,34 @@ def gather(values: Array, weights: Array, kind: str) -> Parts:
         if kind in _SPREADS:
             _, _, parts["mean"], parts["squares"] = moments(values.T, weights)
     return parts
+
+
+def gather_stored(numbers: Array, unpack: Unpacking | None, weights: Array, kind: str) -> Parts:
+    """Return what `gather` does, of stored numbers; sums of small integers of one weight are made
+    among these, which is exact.
+
+    Parameters
+    ----------
+    numbers : ndarray, shape (k, n)
+    unpack : Unpacking, optional
+        What makes values of them; None where they are the values.
+    weights, kind
+        As for `gather`.
+    """
+    if kind in ("mean", "sum") and (weights == weights[:1]).all():
+        scale = scale_of_small(numbers.T, unpack)
+        if scale is not None and unpack is not None:
+            total = sum_of_differences(numbers.T) * scale
+            total += weights.size * unpack(numbers[:, 0])
+            total *= weights[0]
+            return {**_parts_of_all(weights, len(numbers)), "total": total}
+    return gather(numbers if unpack is None else unpack(numbers), weights, kind)
+
+
+def _parts_of_all(weights: Array, rows: int) -> Parts:
+    """Return weight and count where nothing is missing: one number each, which takes no room."""
+    sums = {"weight": float(weights.sum()), "count": float(weights.size)}
+    return {name: np.broadcast_to(np.float64(n), rows) for name, n in sums.items()}
 
 
 def _weighted_sum(values: Array, weights: Array) -> Array:

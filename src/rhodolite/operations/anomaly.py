@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import copy
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -202,6 +204,12 @@ class DepartureArray(LazyArray):
         self.shape = source.shape
         self.dtype = source.dtype
         self.chunks = source.chunks
+
+    def rounded(self, dtype: np.dtype[Any]) -> LazyArray:
+        """See `LazyArray.rounded`; the differences themselves are in double precision."""
+        same = copy.copy(self)
+        same.dtype = dtype
+        return same
 
     def sources(self) -> tuple[LazyArray, ...]:
         return tuple(s for s in (self._source, self._normals, self._scales) if s is not None)

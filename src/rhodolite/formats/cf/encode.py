@@ -9,7 +9,7 @@ from typing import Any
 import netCDF4
 import numpy as np
 
-from rhodolite.arrays import Array, Engine
+from rhodolite.arrays import Array, Engine, LazyArray
 from rhodolite.errors import DataError
 from rhodolite.formats.cf.packing import packing_over_range
 from rhodolite.model.dataset import Dataset
@@ -42,6 +42,16 @@ class Encoding:
     packing: Packing | None
     attributes: Mapping[str, Any]
 
+    def as_written(self, data: LazyArray) -> LazyArray:
+        """Return data as they come cheapest to be encoded.
+
+        Parameters
+        ----------
+        data : LazyArray
+        """
+        as_it_is = self.packing is not None or self.dtype.kind != "f"
+        return data if as_it_is else data.rounded(self.dtype)
+
     def encode(self, values: Array) -> Array:
         """Return stored numbers for values.
 
@@ -54,6 +64,9 @@ class Encoding:
             return values.astype(self.dtype, copy=False)
         if values.size <= _IN_CACHE or not values.flags.c_contiguous:
             return self._encode_floats(values)
+        if self.packing is None and values.dtype == self.dtype:
+            gaps = np.isnan(values)
+            return np.where(gaps, self.fill, values) if gaps.any() else values
         out, flat = np.empty(values.size, self.dtype), values.reshape(-1)
         for start in range(0, flat.size, _IN_CACHE):
             part = slice(start, start + _IN_CACHE)

@@ -222,7 +222,8 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
             codec = ChunkCodec(stored.dtype, chunks, filters, compression is Compression.SMALL)
         task = functools.partial(_encoded_chunks, plan.encoding, codec)
         what = f"writing {variable.name}"
-        for _, pieces in engine.stream_units(task, variable.data, chunks, what):
+        data = plan.encoding.as_written(variable.data)
+        for _, pieces in engine.stream_units(task, data, chunks, what):
             with LIBRARY_LOCK:
                 for offset, encoded in pieces:
                     stored.id.write_direct_chunk(offset, encoded)

@@ -96,7 +96,8 @@ def _write_variable(
     elif variable.data.size:
         task = functools.partial(_put, stored, encoding)
         what = f"writing {variable.name}"
-        for _ in engine.stream_units(task, variable.data, stored.chunks, what, kept=False):
+        data = encoding.as_written(variable.data)
+        for _ in engine.stream_units(task, data, stored.chunks, what, kept=False):
             pass
 
 

@@ -17,6 +17,7 @@ from rhodolite.kernels.grouped_statistics.base import (
 from rhodolite.kernels.moments import first_values
 from rhodolite.kernels.thresholds import beyond
 from rhodolite.kernels.unpacking import Unpacking
+from rhodolite.kernels.whole_number_sums import scale_of_small, sum_of_differences
 
 Array = NDArray[Any]
 
@@ -91,11 +92,11 @@ class Mean(Total):
         weights: Array | None,
     ) -> None:
         """See `Statistic.take_numbers`; small integers are summed as they are, which is exact."""
-        scale = _scale_of_small(numbers, unpack) if weights is None else None
+        scale = scale_of_small(numbers, unpack) if weights is None else None
         if scale is None:
             super().take_numbers(gathered, group, numbers, unpack, weights)
             return
-        first, added = unpack(numbers[:1])[0], _sum_of_differences(numbers) * scale
+        first, added = unpack(numbers[:1])[0], sum_of_differences(numbers) * scale
         count, origin = gathered.count[group, ...], gathered.parts["origin"][group, ...]
         if count.any():
             origin[...] = np.where(count == 0, first, origin)
@@ -107,10 +108,10 @@ class Mean(Total):
 
     def of_whole(self, numbers: Array, unpack: Unpacking | None) -> dict[str, Array] | None:
         """See `Statistic.of_whole`."""
-        scale = _scale_of_small(numbers, unpack)
+        scale = scale_of_small(numbers, unpack)
         if scale is None or unpack is None:
             return None
-        mean = _sum_of_differences(numbers) * scale
+        mean = sum_of_differences(numbers) * scale
         mean /= len(numbers)
         mean += unpack(numbers[:1])[0]
         return {"value": mean}
@@ -148,21 +149,3 @@ class Exceedance(Total):
         gathered.count[group] += count_present(gathered, group, values, weights)
         hits = beyond(values, self.threshold, self.dtype, below=self.below)
         gathered.parts["total"][group] += np.add.reduce(hits, axis=0, dtype=np.float64)
-
-
-def _scale_of_small(numbers: Array, unpack: Unpacking | None) -> float | None:
-    """Return the scale of integers of 16 bits or fewer whose sums stand for those of their values;
-    None where they do not."""
-    if unpack is None or not len(numbers) or numbers.dtype.itemsize > 2:
-        return None
-    return unpack.scale_of(numbers)
-
-
-def _sum_of_differences(numbers: Array) -> Array:
-    """Return the sum along the first axis of the differences of integers of 16 bits or fewer from
-    the first, which is exact."""
-    # Differences are below 2^16, so that 2^15 of them fit into 32 bits.
-    wide = np.int32 if len(numbers) < 1 << 15 else np.int64
-    total = np.add.reduce(numbers, axis=0, dtype=wide)
-    total -= len(numbers) * numbers[0].astype(wide)
-    return np.asarray(total)

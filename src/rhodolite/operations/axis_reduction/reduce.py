@@ -23,7 +23,14 @@ from rhodolite.arrays import (
     Unpacking,
     whole,
 )
-from rhodolite.kernels.weighted_statistics import Parts, finish, gather, merge, weighted_percentile
+from rhodolite.kernels.weighted_statistics import (
+    Parts,
+    finish,
+    gather,
+    gather_stored,
+    merge,
+    weighted_percentile,
+)
 from rhodolite.operations.parameters.statistic import Measure
 
 _PIECE = 16 << 20
@@ -197,8 +204,7 @@ class AxisReductionSums(Accumulator):
             for column in range(0, max(cells.size, 1), columns):
                 some = slice(column, column + columns)
                 numbers = flat[row : row + rows, some if all_of else cells[some]]
-                values = numbers if unpack is None else unpack(numbers)
-                pieces.append(gather(values, weights[some], kind))
+                pieces.append(gather_stored(numbers, unpack, weights[some], kind))
             found.append(_merged(pieces))
         if len(found) == 1:
             return found[0]
