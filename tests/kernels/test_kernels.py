@@ -314,7 +314,7 @@ def test_what_differs_by_rounding_alone_has_no_spread():
 @given(
     st.integers(130, 260),
     st.integers(0, 999),
-    st.sampled_from(["plain", "rounded", "lines", "large", "one"]),
+    st.sampled_from(["plain", "rounded", "rain", "lines", "large", "one"]),
     st.sampled_from([1.0, 1 / 12, 365.25]),
 )
 def test_slopes_of_long_series_are_to_the_bit_those_of_all_pairs(n, seed, kind, step):
@@ -324,6 +324,7 @@ def test_slopes_of_long_series_are_to_the_bit_those_of_all_pairs(n, seed, kind, 
     y = {
         "plain": random.normal(280, 2, n),
         "rounded": np.round(random.normal(280, 2, n), 1),
+        "rain": np.maximum(random.normal(-0.5, 1, n), 0),
         "lines": 0.5 * x + (random.random(n) < 0.05) * random.normal(size=n),
         "large": 1e6 + np.cumsum(random.normal(size=n)),
         "one": np.full(n, 3.0),

@@ -1,0 +1,231 @@
+"""Median slope and limits of a long series, of whose pairs few slopes are computed; compiled.
+
+A pair has a slope below an edge where its values change their order when a line of that slope is
+taken away. So the order of the values at an edge tells how many slopes lie below it, and from one
+edge to another as many pairs change their order as slopes lie between them.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from rhodolite.kernels.counting_sort import insert_counting, sort_counting, tied_pairs
+from rhodolite.kernels.selection import select
+
+Array = NDArray[Any]
+PAIRS = 4096
+"""Slopes that tell about where those that are wanted lie."""
+_PAD = 192
+"""Places of the sample on both sides that are put in order: three times the standard deviation of a
+place, and what an edge needs."""
+_LEAST, _SLACK = 4.0, 2.5
+"""Places of the sample by which a bracket is wider on each side: at least, and for the standard
+deviation of the number of slopes between its middle and an edge at which they were counted."""
+_TRIALS = 3
+"""Brackets that are tried, each wider than the one before."""
+_WIDTH = 1e-9
+"""Of the range of slopes: so far do edges lie off the sample's slopes, so that equal ones, which
+rounded values give many of, lie on no edge."""
+_FEW_CHANGES = 16
+"""Changes of order for each value up to which insertion is faster than to sort by merging."""
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def choose_pairs(n: int, pairs: Array) -> None:
+    """Put pairs of different places, of `n`, into `pairs`, the same in every run.
+
+    Parameters
+    ----------
+    n : int
+    pairs : ndarray of int, shape (2, size)
+    """
+    state = np.uint64(88172645463325252)
+    at = 0
+    while at < pairs.shape[1]:
+        # Marsaglia 2003, Journal of Statistical Software 8 (14): xorshift with 13, 7, 17.
+        state ^= state << np.uint64(13)
+        state ^= state >> np.uint64(7)
+        state ^= state << np.uint64(17)
+        i = int((state >> np.uint64(33)) % np.uint64(n))
+        j = int((state & np.uint64(0x7FFFFFFF)) % np.uint64(n))
+        if i != j:
+            pairs[0, at], pairs[1, at] = i, j
+            at += 1
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def of_long_series(
+    x: Array, y: Array, places: tuple[int, int, int, int], pairs: Array, room: Array, out: Array
+) -> bool:
+    """Put statistic, median slope and limits of a long series without gaps into `out`.
+
+    Parameters
+    ----------
+    x, y : ndarray of float64, shape (n,)
+        Times, ascending, and values.
+    places : tuple of int
+        Among the slopes in order: of the lower limit, of the two about the middle, of the upper
+        limit.
+    pairs : ndarray of int, shape (2, size)
+        Of which `choose_pairs` gives a sample.
+    room : ndarray of float64
+        Where slopes are put that may be those that are wanted.
+    out : ndarray of float64, shape (4,)
+
+    Returns
+    -------
+    bool
+        Whether they were found: not where very many slopes are equal, or the sample misleads more
+        than once.
+    """
+    n = x.size
+    count = n * (n - 1) // 2
+    # Sorted as they are, values are in the order of an edge at no slope.
+    ordered, order = y.copy(), np.arange(n)
+    falling = sort_counting(ordered, order)
+    ties = tied_pairs(ordered)
+    out[0] = count - ties - 2 * falling
+    sample = np.empty(pairs.shape[1])
+    for at in range(sample.size):
+        i, j = pairs[0, at], pairs[1, at]
+        sample[at] = (y[j] - y[i]) / (x[j] - x[i])
+    spread = _WIDTH * (sample.max() - sample.min())
+    scale = sample.size / count
+    low, lower, upper, high = places
+    begin, window = _in_order(sample, low * scale, high * scale)
+    centred = x - x.mean()
+    now = np.array([0.0, falling, falling * scale])
+    for which in range(3):
+        place, following = (low, low) if which == 0 else (lower, upper)
+        if which == 2:
+            place, following = high, high
+        if falling <= place and following < falling + ties:
+            out[(2, 1, 3)[which]] = 0.0
+            continue
+        limits = (-np.inf, np.inf)
+        if ties > _FEW_CHANGES * n:  # of which none is wanted
+            limits = (-np.inf, -spread) if place < falling else (spread, np.inf)
+        within, before = _bracket(
+            x, y, centred, order, now, window, begin, scale, spread, place, following, limits, room
+        )
+        if within < 0:
+            return False
+        value = select(room[:within], place - before, 0)
+        if following > place:
+            value = (value + select(room[:within], following - before, place - before)) / 2
+        out[(2, 1, 3)[which]] = value
+    return True
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _in_order(sample: Array, low: float, high: float) -> tuple[int, Array]:
+    """Return slopes of the sample in order, around all places between two, and the place of the
+    first."""
+    first = max(int(low) - _PAD, 0)
+    last = min(int(high) + _PAD, sample.size - 1)
+    select(sample, first, 0)
+    select(sample, last, first)
+    return first, np.sort(sample[first : last + 1])
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _bracket(
+    x: Array,
+    y: Array,
+    centred: Array,
+    order: Array,
+    now: Array,
+    window: Array,
+    begin: int,
+    scale: float,
+    spread: float,
+    place: int,
+    following: int,
+    limits: tuple[float, float],
+    room: Array,
+) -> tuple[int, int]:
+    """Put the slopes of a narrow bracket, in which two places lie, into `room`; return how many
+    they are, and how many lie below. The first is negative where none is found.
+
+    `order` is that of the values at the edge that `now` holds, with the number of slopes below it,
+    and its place in the sample; both are brought to the upper edge. The slopes wanted lie between
+    `limits`.
+    """
+    at = min(max(int(place * scale) - begin, 0), window.size - 1)
+    while at > 0 and window[at - 1] == window[at]:
+        at -= 1
+    _move(y, centred, order, now, window[at] - spread, at + begin, scale)
+    # The sample tells well how many slopes lie between an edge at which they were counted and one
+    # that is near.
+    guess = at + (place - now[1]) * scale
+    margin = _LEAST + _SLACK * np.sqrt(abs(guess - at))
+    for _ in range(_TRIALS):
+        first, last = int(np.floor(guess - margin)), int(guess + margin) + 1
+        low, high = limits
+        if first + begin >= 0:
+            low = max(low, window[min(max(first, 0), window.size - 1)] - spread)
+        if last + begin < scale * (x.size * (x.size - 1) // 2):
+            high = min(high, window[min(max(last, 0), window.size - 1)] + spread)
+        _move(y, centred, order, now, low, first + begin, scale)
+        before = int(now[1])
+        within = _report(x, y, centred, order, high, room)
+        if within < 0:
+            return -1, 0
+        now[0], now[1], now[2] = high, before + within, last + begin
+        if before <= place and following < before + within:
+            return within, before
+        margin *= 3
+    return -1, 0
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _move(
+    y: Array, centred: Array, order: Array, now: Array, edge: float, at: float, scale: float
+) -> None:
+    """Bring the order of the values to another edge, and count the slopes below it."""
+    if edge == -np.inf:  # where the order is that of time
+        order[:] = np.arange(order.size)
+        now[0], now[1], now[2] = edge, 0.0, at
+        return
+    keys = y[order] - edge * centred[order]
+    if np.isinf(now[0]) or abs(at - now[2]) > _FEW_CHANGES * order.size * scale:
+        changes = sort_counting(keys, order)
+    else:
+        changes = insert_counting(keys, order, 0, order.size)
+    now[1] += changes if edge > now[0] else -changes
+    now[0], now[2] = edge, at
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _report(x: Array, y: Array, centred: Array, order: Array, edge: float, room: Array) -> int:
+    """Bring the order of the values to a higher edge by insertion, and put the slope of each pair
+    that changes its order into `room`.
+
+    Insertion moves a key once for each of these pairs, so that nothing is quicker.
+
+    Returns
+    -------
+    int
+        How many there are; negative where there is too little room.
+    """
+    # Where a line of endless rise is taken away, the order of time is turned round.
+    keys = -order.astype(np.float64) if edge == np.inf else y[order] - edge * centred[order]
+    found: Any = np.uint64(0)
+    one = np.uint64(1)
+    for at in range(one, np.uint64(keys.size)):
+        key, j = keys[at], order[at]
+        place: Any = at
+        while place and keys[place - one] >= key:
+            if found == room.size:
+                return -1
+            place -= one
+            i = order[place]
+            room[found] = (y[j] - y[i]) / (x[j] - x[i])
+            found += np.uint64(i < j)
+            keys[place + one], order[place + one] = keys[place], i
+        keys[place], order[place] = key, j
+    return np.int64(found)  # type: ignore[return-value]
