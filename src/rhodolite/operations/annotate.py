@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -34,6 +34,7 @@ class Annotate(Operation):
     >>> Annotate(rename="tp=pr", set=["pr:units=mm day-1", ":title=Rain"])  # doctest: +SKIP
     """
 
+    sets_right: ClassVar[bool] = True
     set: Settings | None = parameter("set an attribute", example="VARIABLE:ATTRIBUTE=VALUE")
     remove: Removals | None = parameter(
         "remove an attribute or a variable", example="VARIABLE:ATTRIBUTE"

@@ -25,9 +25,7 @@ from rhodolite.formats.normalise import declare_missing, normalise
 from rhodolite.formats.open import expand, open_dataset
 from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
-from rhodolite.operations.annotate import Annotate
 from rhodolite.operations.declaration import Operation, Step
-from rhodolite.operations.pairing.ensemble import member_names, stack_members
 from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.side_inputs import SideInputs
@@ -212,7 +210,7 @@ class Chain:
         operations = [step for step in self.steps if isinstance(step, Operation)]
         # What is named right to begin with need not be guessed, nor can what has been repaired be
         # named any more.
-        naming = list(itertools.takewhile(lambda step: isinstance(step, Annotate), operations))
+        naming = list(itertools.takewhile(lambda step: step.sets_right, operations))
         for step in naming:
             datasets = [step(dataset) for dataset in datasets]
         datasets = [normalise(dataset) for dataset in datasets]
@@ -220,10 +218,10 @@ class Chain:
         for step in operations[len(naming) :]:
             loaded = step.loaded(reader)
             if len(datasets) > 1 and step.needs_all_members:
-                datasets = [stack_members(datasets, names)]
+                datasets = [_stacked(datasets, names)]
             datasets = [loaded(dataset) for dataset in datasets]
             _gather_companions(companions, datasets)
-        dataset = stack_members(datasets, names) if len(datasets) > 1 else datasets[0]
+        dataset = _stacked(datasets, names) if len(datasets) > 1 else datasets[0]
         drawing = None if self.drawing is None else self.drawing.loaded(reader)
         return Prepared(dataset, drawing, companions, (*read, *reader.paths))
 
@@ -282,12 +280,20 @@ def open_members(
     UsageError
         If there is a single file.
     """
+    from rhodolite.operations.pairing.ensemble import member_names
+
     each = tuple(inputs) if len(inputs) > 1 else tuple(str(path) for path in expand(inputs[0]))
     if len(each) == 1:
         raise UsageError(
             f"--members: {inputs[0]} is a single file; name each member, such as a.nc b.nc 'c_*.nc'"
         )
     return [open_dataset(one, group=group, generous=False) for one in each], member_names(each)
+
+
+def _stacked(datasets: list[Dataset], names: list[str]) -> Dataset:
+    from rhodolite.operations.pairing.ensemble import stack_members
+
+    return stack_members(datasets, names)
 
 
 def _kind_of_data(path: Path, layout: Layout) -> OutputKind:

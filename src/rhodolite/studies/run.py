@@ -31,7 +31,6 @@ from rhodolite.formats.atomic_output import (
 from rhodolite.formats.normalise import declare_missing, normalise
 from rhodolite.formats.open import open_dataset
 from rhodolite.model.dataset import Dataset
-from rhodolite.operations.annotate import Annotate
 from rhodolite.operations.declaration import Step
 from rhodolite.operations.pairing.ensemble import stack_members
 from rhodolite.pipeline.chain import open_members
@@ -295,7 +294,7 @@ class StudyRun:
         step = self.study.steps[name]
         try:
             source = self._nodes[step.of]
-            if step.kind is Annotate and step.of in self.study.inputs:
+            if step.kind.sets_right and step.of in self.study.inputs:
                 # What is named right to begin with need not be guessed.
                 source = self._opened(self.study.inputs[step.of])
             made: Any = self._made(step).loaded(self._reader)
@@ -304,7 +303,7 @@ class StudyRun:
             result = source.each(lambda dataset: made(step.source(dataset)))
         except (DataError, UsageError) as error:
             raise type(error)(f"{self.study.path}, [steps.{name}]: {error}") from None
-        return result.each(normalise) if step.kind is Annotate else result
+        return result.each(normalise) if step.kind.sets_right else result
 
     def _made(self, step: NamedStep) -> Step:
         return step.made({name: self._nodes[name].together for name in step.others.values()})

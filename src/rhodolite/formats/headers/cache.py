@@ -10,14 +10,17 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
-import sqlite3
 import time
 import zlib
 from collections.abc import Iterator, Sequence
 from contextvars import ContextVar
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rhodolite.version import __version__
+
+if TYPE_CHECKING:
+    import sqlite3
 
 Place = tuple[Path, str | None]
 """A file, and the group of it that is asked for."""
@@ -71,6 +74,8 @@ class HeaderCache:
 
     def find(self, places: Sequence[Place]) -> dict[Place, str]:
         """Return the headers that are there, by file and group."""
+        import sqlite3
+
         found: dict[Place, str] = {}
         if not self.path.is_file():
             return found
@@ -120,6 +125,8 @@ class HeaderCache:
     @contextlib.contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
         """Yield the database; what was changed is kept if nothing is raised."""
+        import sqlite3
+
         database = sqlite3.connect(self.path, timeout=2.0)
         try:
             with database:

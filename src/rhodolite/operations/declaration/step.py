@@ -28,6 +28,8 @@ class Step(ABC):
         Whether it makes a figure, and so ends a chain.
     speaks : bool
         Whether it has something to say, so that a chain that it ends needs no output.
+    sets_right : bool
+        Whether it says how to understand an input, before anything is guessed.
     needs_all_members : bool
         Whether the members of an ensemble are put side by side before it.
     """
@@ -35,6 +37,7 @@ class Step(ABC):
     verb: ClassVar[str]
     draws: ClassVar[bool] = False
     speaks: ClassVar[bool] = False
+    sets_right: ClassVar[bool] = False
 
     def __init_subclass__(cls, verb: str = "", **settings: Any) -> None:
         super().__init_subclass__(**settings)
