@@ -1,6 +1,7 @@
 """Times work on quarter-degree daily maps against plain scripts and against the floor.
 
-    python benchmarks/fine_grid.py [--years 3] [--runs 1] [--data FOLDER] [--only WORD]
+    python benchmarks/fine_grid.py [--years 3] [--runs 1] [--script-runs 1] [--data FOLDER]
+                                    [--only WORD]
 
 The input is made on the first run: 721 x 1440 values a day, packed into 16 bits, one map a chunk.
 The floor is the time in which all chunks of the input are decoded and all those of the result are
@@ -43,6 +44,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--years", type=int, default=3)
     parser.add_argument("--runs", type=int, default=1)
+    parser.add_argument("--script-runs", type=int, help="fewer, since scripts take long")
     parser.add_argument("--data", type=Path, default=HERE / "data")
     parser.add_argument("--only", default="", help="rows whose name holds this word")
     parser.add_argument("--compare", nargs=2, type=Path, help="two results, and nothing else")
@@ -50,6 +52,7 @@ def main() -> None:
     if options.compare:
         compare(*options.compare)
         return
+    scripted = options.runs if options.script_runs is None else options.script_runs
     options.data.mkdir(parents=True, exist_ok=True)
     source = options.data / f"quarter_{options.years}.nc"
     if not source.exists():
@@ -58,13 +61,12 @@ def main() -> None:
     print(f"| {' | '.join((*columns, 'script, MB', 'rhodolite, MB'))} |\n" + "|---" * 8 + "|")
     for name, (work, words) in _WORKS.items():
         if options.only in name:
-            print_row(
-                name, work, words, source, options.runs, scripted=options.years <= _MOST_YEARS
-            )
+            fits = options.years <= _MOST_YEARS
+            print_row(name, work, words, source, options.runs, scripted if fits else 0)
 
 
 def print_row(
-    name: str, work: str, words: list[str], source: Path, runs: int, *, scripted: bool
+    name: str, work: str, words: list[str], source: Path, runs: int, scripted: int
 ) -> None:
     """Run script, command and floor in turn, compare what was written, and print medians."""
     theirs, ours = source.with_name("theirs.nc"), source.with_name("ours.nc")
@@ -73,14 +75,15 @@ def print_row(
     command = [*TOOL, verb, str(source), *rest, "-o", str(ours), "--overwrite", "--quiet"]
     if verb in ("climatology", "anomaly"):
         command += ["--min-years", "1"]
-    found = []
-    for _ in range(runs):
-        plain_run = measure(script) if scripted else (math.nan, math.nan)
-        fast_run = measure(command)
-        found.append((plain_run, fast_run, floor(source, ours, region_of(words))))
-    plain, fast = (statistics.median(one[side][0] for one in found) for side in (0, 1))
-    least = statistics.median(one[2] for one in found)
-    memory = [max(one[side][1] for one in found) for side in (0, 1)]
+    slow, quick, least_of_each = [(math.nan, math.nan)] * (not scripted), [], []
+    for run in range(runs):
+        if run < scripted:
+            slow.append(measure(script))
+        quick.append(measure(command))
+        least_of_each.append(floor(source, ours, region_of(words)))
+    plain, fast = (statistics.median(one[0] for one in side) for side in (slow, quick))
+    least = statistics.median(least_of_each)
+    memory = [max(one[1] for one in side) for side in (slow, quick)]
     print(
         f"| {name} | {plain:.1f} | {fast:.1f} | {plain / fast:.1f} | {least:.1f} | "
         f"{fast / least:.2f} | {memory[0]:.0f} | {memory[1]:.0f} |",

@@ -158,6 +158,7 @@ def floor(source: Path, result: Path, region: list[str]) -> float:
     """Return the seconds in which the chunks of a source are decoded and those of a result
     encoded."""
     words = [sys.executable, str(HERE / "ours" / "floor.py"), str(source), str(result), *region]
+    os.sync()
     said = subprocess.run(words, check=True, capture_output=True, text=True, env=ENVIRONMENT)
     return sum(map(float, said.stdout.split()))
 
@@ -269,6 +270,7 @@ def make_data(path: Path, kind: str, years: int) -> None:
 
 def measure(words: list[str]) -> tuple[float, float]:
     """Return the seconds and the peak memory in MB of a process."""
+    os.sync()  # what earlier runs have written does not hold up this one
     began = time.perf_counter()
     child = subprocess.Popen(words, stdout=subprocess.DEVNULL, env=ENVIRONMENT)
     _, status, usage = os.wait4(child.pid, 0)

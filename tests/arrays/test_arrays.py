@@ -18,13 +18,17 @@ from rhodolite.arrays import Concatenated, Engine, InMemory, Mapped, Selected
 from rhodolite.arrays.blocks import block_shape, count_blocks, iterate_blocks
 from rhodolite.arrays.chunk_cache import ChunkCache
 from rhodolite.arrays.positional import BINARY, read_at, write_at
-from rhodolite.arrays.reduction import Reduction
+from rhodolite.arrays.reduction import Reduction, Strategy
 from rhodolite.arrays.schedule import find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, decoding_factor
 from rhodolite.errors import OutputError
 from rhodolite.kernels.grouped_statistics import Spread
 from rhodolite.operations.axis_reduction.area_mean import WeightedMean
-from rhodolite.operations.time_groups.reduction import GroupedStatistic, Groups
+from rhodolite.operations.time_groups.reduction import (
+    GroupedStatistic,
+    Groups,
+    grouped_reduction,
+)
 
 
 class Chunked(InMemory):
@@ -142,10 +146,28 @@ def test_workers_and_executor_change_no_bit():
     np.testing.assert_array_equal(result(4, _Elsewhere(3)), result(4, _Elsewhere(1)))
 
 
+def test_results_too_large_to_send_are_merged_part_by_part_of_space():
+    """The same bits as in one, and nothing sent is larger than one part of them."""
+    values = np.random.default_rng(0).normal(280, 10, (60, 48, 30)).astype("f4")
+    found, largest = [], []
+    for memory in (1 << 20, 1 << 30):
+        elsewhere = _Elsewhere(2)
+        engine = Engine(memory=memory, executor=elsewhere)
+        groups = Groups("x", "means", np.arange(60) % 30, 30, None, np.ones(30), 0.0)
+        source = Chunked(values, (30, 16, 30))
+        reduction, _ = grouped_reduction(source, groups, Spread(), 0)
+        assert reduction.strategy(memory, remote=True) is Strategy.MERGED
+        found.append(engine.compute(reduction.output("deviation", (30, 48, 30))))
+        largest.append(elsewhere.largest)
+    np.testing.assert_allclose(*found, rtol=1e-12)
+    assert 2.9 < largest[1] / largest[0] < 3.1
+
+
 class _Elsewhere(ThreadPoolExecutor):
     """Stands for a cluster: tasks and results go through pickle."""
 
     threads = property(lambda self: self._max_workers)
+    largest = 0
 
     def merge(self, function, arguments, merge):
         level = [self.submit(_pickled, function, one).result() for one in arguments]
@@ -155,6 +177,7 @@ class _Elsewhere(ThreadPoolExecutor):
                 _pickled(_merge, (merge, *level[at : at + 2])) for at in range(0, len(level) - 1, 2)
             ]
             level = [*pairs, *level[2 * len(pairs) :]]
+        self.largest = max(self.largest, len(pickle.dumps(level[0])))
         yield level[0]
 
 

@@ -19,6 +19,7 @@ from rhodolite.arrays.chunk_cache import ChunkCache, WithCache
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region, Unpacked, whole
 from rhodolite.arrays.progress import Progress, Silent
 from rhodolite.arrays.reduction import (
+    Accumulator,
     Reduction,
     ResultOnDemand,
     Strategy,
@@ -42,6 +43,8 @@ _ALWAYS_ALLOWED = 256 << 20
 """Bytes that a block may take however little memory is allowed."""
 _SHARE_OF_PIECES = 8
 """This part of the memory is for decoded chunks that several blocks need."""
+_SHARE_OF_SENT = 16
+"""Merged results of more than this part of the memory are sent in parts."""
 _SHARE_OF_RESULTS = 8
 """Results of more than this part of the memory go into a scratch file."""
 
@@ -247,17 +250,62 @@ class Engine:
         gathered = [accumulator.start() for accumulator in accumulators]
         if source.size:
             stored, unpack = source.as_stored()
-            task = functools.partial(partial_results, stored, unpack, accumulators)
+            work_on = functools.partial(partial_results, stored, unpack)
             _, total, regions = self.blocks(stored, as_stored=in_pieces(reductions))
-            if self.executor is not None:
-                state = sum(reduction.state for reduction in reductions)
-                work = RemoteWork(self.executor, self.memory, self.progress)
-                gathered = work.merge(task, list(regions), source.nbytes, state, what)
-            else:
+            if self.executor is None:
+                task = functools.partial(work_on, accumulators)
                 for _, partials in self.stream(task, regions, what, total, source.nbytes):
                     merge_results(gathered, partials)
+            else:
+                self._merge_there(gathered, work_on, reductions, list(regions), source.nbytes, what)
         for reduction, result in zip(reductions, gathered, strict=True):
             reduction.keep(result.finish())
+
+    def _merge_there(
+        self,
+        gathered: list[Accumulator],
+        work_on: Callable[[list[Accumulator], Region], list[Accumulator]],
+        reductions: list[Reduction],
+        regions: list[Region],
+        nbytes: int,
+        what: str,
+    ) -> None:
+        """Merge the results of all blocks on other machines, and put them into what is gathered."""
+        assert self.executor is not None
+        parts = self._parts_over_space(reductions, regions)
+        state = sum(reduction.state for reduction in reductions) // len(parts)
+        for some, accumulators in parts:
+            task = functools.partial(work_on, accumulators)
+            work = RemoteWork(self.executor, self.memory, self.progress)
+            size = nbytes * len(some) // len(regions)
+            merged = work.merge(task, some, size, state, what)
+            if len(parts) == 1:
+                gathered[:] = merged
+            else:
+                merge_results(gathered, merged)
+
+    def _parts_over_space(
+        self, reductions: list[Reduction], regions: list[Region]
+    ) -> list[tuple[list[Region], list[Accumulator]]]:
+        """Return blocks that are merged together on other machines, and what takes them in: all at
+        once, or those of one part of space after the other where all results are too large to be
+        sent from one machine to the next."""
+        accumulators = [r.accumulator for r in reductions if r.accumulator is not None]
+        axes = {r.series.axis for r in reductions if r.series is not None}
+        state = sum(reduction.state for reduction in reductions)
+        if len(axes) != 1 or state <= self.memory // _SHARE_OF_SENT:
+            return [(regions, accumulators)]
+        (axis,) = axes
+        columns: dict[tuple[int, ...], list[Region]] = {}
+        for region in regions:
+            place = tuple(part.start for part in region[:axis] + region[axis + 1 :])
+            columns.setdefault(place, []).append(region)
+        parts = []
+        for some in columns.values():
+            held = [accumulator.restricted(some[0]) for accumulator in accumulators]
+            parts.append((some, [part for part in held if part is not None]))
+        splits = len(parts) > 1 and all(len(held) == len(accumulators) for _, held in parts)
+        return parts if splits else [(regions, accumulators)]
 
     def _work_by_series(self, source: LazyArray, reductions: list[Reduction], what: str) -> None:
         works = [r.series for r in reductions if r.series is not None]

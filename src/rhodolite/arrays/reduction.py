@@ -60,6 +60,11 @@ class Accumulator(ABC):
         """Take in what another accumulator of the same kind has gathered, from one block or from
         several that were merged into a new one before."""
 
+    def restricted(self, region: Region) -> Self | None:  # noqa: ARG002
+        """Return a new, empty accumulator for blocks that lie in a part of the source, which can be
+        merged into one for all of it; None where there is no such."""
+        return None
+
     @abstractmethod
     def finish(self) -> dict[str, Array]:
         """Return the results by name."""

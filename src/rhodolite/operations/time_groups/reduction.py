@@ -17,7 +17,6 @@ from rhodolite.arrays import (
     Region,
     SeriesKernel,
     Unpacking,
-    whole,
 )
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic, Tail
 from rhodolite.operations.parameters.statistic import Measure
@@ -48,6 +47,8 @@ class GroupedStatistic(Accumulator):
         Shape of the source without time.
     coverage : bool
         Whether the share of each group that is there is a result too.
+    origin : tuple of int
+        Where the cells begin, in an accumulator of a part of the source.
     """
 
     groups: Groups
@@ -55,6 +56,7 @@ class GroupedStatistic(Accumulator):
     axis: int
     cells: tuple[int, ...]
     coverage: bool = False
+    origin: tuple[int, ...] = ()
     in_pieces: ClassVar[bool] = True
     _gathered: Gathered | None = None
     _held: Integers | None = None
@@ -90,8 +92,24 @@ class GroupedStatistic(Accumulator):
         assert other._held is not None
         if self._gathered is None:
             self._gathered = self._empty()
-            self._held, self._region = np.arange(self.groups.size), whole(self.cells)
-        self.statistic.merge(self._gathered, other._gathered, other._held, other._region)
+            self._held, self._region = np.arange(self.groups.size), self._own_region()
+        begin = [part.start for part in self._region]
+        place = tuple(
+            slice(part.start - start, part.stop - start)
+            for part, start in zip(other._region, begin, strict=True)
+        )
+        self.statistic.merge(self._gathered, other._gathered, other._held, place)
+
+    def restricted(self, region: Region) -> Self:
+        """See `Accumulator.restricted`."""
+        part = region[: self.axis] + region[self.axis + 1 :]
+        origin = tuple(one.start for one in part)
+        cells = tuple(one.stop - one.start for one in part)
+        return replace(self.start(), origin=origin, cells=cells)
+
+    def _own_region(self) -> Region:
+        origin = self.origin or (0,) * len(self.cells)
+        return tuple(slice(n, n + size) for n, size in zip(origin, self.cells, strict=True))
 
     def finish(self) -> dict[str, Array]:
         gathered = self._gathered or self._empty()
