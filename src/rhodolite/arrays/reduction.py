@@ -10,6 +10,7 @@ from enum import Enum
 from typing import Any, ClassVar, Self
 
 import numpy as np
+from numpy.typing import DTypeLike
 
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region
 from rhodolite.arrays.tiling import block_limit, shape_in_units
@@ -132,8 +133,8 @@ class OnDemand(ABC):
     chunks: tuple[int, ...]
 
     @abstractmethod
-    def read(self, region: Region) -> dict[str, Array]:
-        """Return a block of each result in float64, by name."""
+    def read(self, region: Region, dtype: DTypeLike = np.float64) -> dict[str, Array]:
+        """Return a block of each result, by name; computed in float64, and rounded to a type."""
 
     @property
     @abstractmethod
@@ -144,10 +145,14 @@ class OnDemand(ABC):
 class ResultOnDemand(LazyArray):
     """One of the results that are computed when they are read."""
 
-    def __init__(self, work: OnDemand, name: str) -> None:
-        self.shape, self.chunks, self.dtype = work.shape, work.chunks, np.dtype("f8")
+    def __init__(self, work: OnDemand, name: str, dtype: DTypeLike = np.float64) -> None:
+        self.shape, self.chunks, self.dtype = work.shape, work.chunks, np.dtype(dtype)
         self._work = work
         self._name = name
+
+    def rounded(self, dtype: np.dtype[Any]) -> ResultOnDemand:
+        """See `LazyArray.rounded`."""
+        return ResultOnDemand(self._work, self._name, dtype)
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._work.source,)
@@ -157,7 +162,7 @@ class ResultOnDemand(LazyArray):
         return self._work.held_share
 
     def read(self, region: Region) -> Array:
-        return self._work.read(region)[self._name]
+        return self._work.read(region, self.dtype)[self._name]
 
 
 class Strategy(Enum):
@@ -223,7 +228,8 @@ class Reduction:
         """
         if self.series is not None and self.rather_series and self._series_are_at_hand(memory):
             return Strategy.BY_SERIES
-        too_large = self.accumulator is None or (self.state > memory // 2 and not remote)
+        merges_there = remote and not self.rather_series
+        too_large = self.accumulator is None or (self.state > memory // 2 and not merges_there)
         if self.by_group is not None and self._fits(self.by_group, memory):
             share = _SHARE_OF_REMOTE_STATE if remote else _SHARE_OF_STATE
             enough = self.by_group.shape[0] >= _FEWEST_GROUPS and self.state > memory // share
@@ -290,7 +296,12 @@ class ReductionResult(LazyArray):
         results = self.reduction.results
         return () if results is None else (results[self.name],)
 
+    def rounded(self, dtype: np.dtype[Any]) -> ReductionResult:
+        """See `LazyArray.rounded`."""
+        return ReductionResult(self.reduction, self.name, self.shape, dtype)
+
     def read(self, region: Region) -> Array:
         if self.reduction.results is None:
             raise RuntimeError("a reduction was read before the engine had run it")
-        return self.reduction.results[self.name].read(region).astype(self.dtype, copy=False)
+        results = self.reduction.results[self.name].rounded(self.dtype)
+        return results.read(region).astype(self.dtype, copy=False)

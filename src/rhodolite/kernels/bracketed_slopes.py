@@ -7,7 +7,7 @@ edge to another as many pairs change their order as slopes lie between them.
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
@@ -32,6 +32,28 @@ _WIDTH = 1e-9
 rounded values give many of, lie on no edge."""
 _FEW_CHANGES = 16
 """Changes of order for each value up to which insertion is faster than to sort by merging."""
+
+
+class _Series(NamedTuple):
+    """Times and values, and both less one of them, which makes lines of them without large
+    numbers."""
+
+    x: Array
+    y: Array
+    centred: Array
+    shifted: Array
+
+
+class _Ladder(NamedTuple):
+    """Slopes of the sample in order, around all places that are wanted."""
+
+    steps: Array
+    begin: int
+    """Place of the first in the sample."""
+    scale: float
+    """Slopes of the sample for each of all."""
+    spread: float
+    """By how much an edge lies off a step."""
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
@@ -84,21 +106,15 @@ def of_long_series(
     """
     n = x.size
     count = n * (n - 1) // 2
-    # Sorted as they are, values are in the order of an edge at no slope.
+    # Sorted as they are, values are in the order of an edge at no rise and no fall.
     ordered, order = y.copy(), np.arange(n)
     falling = sort_counting(ordered, order)
     ties = tied_pairs(ordered)
     out[0] = count - ties - 2 * falling
-    sample = np.empty(pairs.shape[1])
-    for at in range(sample.size):
-        i, j = pairs[0, at], pairs[1, at]
-        sample[at] = (y[j] - y[i]) / (x[j] - x[i])
-    spread = _WIDTH * (sample.max() - sample.min())
-    scale = sample.size / count
+    series = _Series(x, y, x - x.mean(), y - y[n // 2])
     low, lower, upper, high = places
-    begin, window = _in_order(sample, low * scale, high * scale)
-    centred = x - x.mean()
-    now = np.array([0.0, falling, falling * scale])
+    ladder = _build_ladder(series, pairs, low, high)
+    now = np.array([0.0, falling, falling * ladder.scale])
     for which in range(3):
         place, following = (low, low) if which == 0 else (lower, upper)
         if which == 2:
@@ -108,10 +124,8 @@ def of_long_series(
             continue
         limits = (-np.inf, np.inf)
         if ties > _FEW_CHANGES * n:  # of which none is wanted
-            limits = (-np.inf, -spread) if place < falling else (spread, np.inf)
-        within, before = _bracket(
-            x, y, centred, order, now, window, begin, scale, spread, place, following, limits, room
-        )
+            limits = (-np.inf, -ladder.spread) if place < falling else (ladder.spread, np.inf)
+        within, before = _bracket(series, order, now, ladder, place, following, limits, room)
         if within < 0:
             return False
         value = select(room[:within], place - before, 0)
@@ -122,27 +136,28 @@ def of_long_series(
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
-def _in_order(sample: Array, low: float, high: float) -> tuple[int, Array]:
-    """Return slopes of the sample in order, around all places between two, and the place of the
-    first."""
-    first = max(int(low) - _PAD, 0)
-    last = min(int(high) + _PAD, sample.size - 1)
+def _build_ladder(series: _Series, pairs: Array, low: int, high: int) -> _Ladder:
+    """Return the slopes of a sample of pairs that lie about all places between two."""
+    x, y = series.x, series.y
+    sample = np.empty(pairs.shape[1])
+    for at in range(sample.size):
+        i, j = pairs[0, at], pairs[1, at]
+        sample[at] = (y[j] - y[i]) / (x[j] - x[i])
+    spread = _WIDTH * (sample.max() - sample.min())
+    scale = sample.size / (x.size * (x.size - 1) // 2)
+    first = max(int(low * scale) - _PAD, 0)
+    last = min(int(high * scale) + _PAD, sample.size - 1)
     select(sample, first, 0)
     select(sample, last, first)
-    return first, np.sort(sample[first : last + 1])
+    return _Ladder(np.sort(sample[first : last + 1]), first, scale, spread)
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
 def _bracket(
-    x: Array,
-    y: Array,
-    centred: Array,
+    series: _Series,
     order: Array,
     now: Array,
-    window: Array,
-    begin: int,
-    scale: float,
-    spread: float,
+    ladder: _Ladder,
     place: int,
     following: int,
     limits: tuple[float, float],
@@ -155,43 +170,46 @@ def _bracket(
     and its place in the sample; both are brought to the upper edge. The slopes wanted lie between
     `limits`.
     """
-    at = min(max(int(place * scale) - begin, 0), window.size - 1)
-    while at > 0 and window[at - 1] == window[at]:
+    steps, begin, scale, spread = ladder.steps, ladder.begin, ladder.scale, ladder.spread
+    count = series.x.size * (series.x.size - 1) // 2
+    top = steps.size - 1
+    at = min(max(int(place * scale) - begin, 0), top)
+    while at > 0 and steps[at - 1] == steps[at]:
         at -= 1
-    _move(y, centred, order, now, window[at] - spread, at + begin, scale)
+    _move(series, order, now, steps[at] - spread, at + begin, scale)
     # The sample tells well how many slopes lie between an edge at which they were counted and one
     # that is near.
     guess = at + (place - now[1]) * scale
     margin = _LEAST + _SLACK * np.sqrt(abs(guess - at))
     for _ in range(_TRIALS):
         first, last = int(np.floor(guess - margin)), int(guess + margin) + 1
+        margin *= 3
         low, high = limits
         if first + begin >= 0:
-            low = max(low, window[min(max(first, 0), window.size - 1)] - spread)
-        if last + begin < scale * (x.size * (x.size - 1) // 2):
-            high = min(high, window[min(max(last, 0), window.size - 1)] + spread)
-        _move(y, centred, order, now, low, first + begin, scale)
+            low = max(low, steps[min(max(first, 0), top)] - spread)
+        if last + begin < scale * count:
+            high = min(high, steps[min(max(last, 0), top)] + spread)
+        if low >= high:
+            continue
+        _move(series, order, now, low, first + begin, scale)
         before = int(now[1])
-        within = _report(x, y, centred, order, high, room)
+        within = _report(series, order, high, room)
         if within < 0:
             return -1, 0
         now[0], now[1], now[2] = high, before + within, last + begin
         if before <= place and following < before + within:
             return within, before
-        margin *= 3
     return -1, 0
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
-def _move(
-    y: Array, centred: Array, order: Array, now: Array, edge: float, at: float, scale: float
-) -> None:
+def _move(series: _Series, order: Array, now: Array, edge: float, at: float, scale: float) -> None:
     """Bring the order of the values to another edge, and count the slopes below it."""
     if edge == -np.inf:  # where the order is that of time
         order[:] = np.arange(order.size)
         now[0], now[1], now[2] = edge, 0.0, at
         return
-    keys = y[order] - edge * centred[order]
+    keys = series.shifted[order] - edge * series.centred[order]
     if np.isinf(now[0]) or abs(at - now[2]) > _FEW_CHANGES * order.size * scale:
         changes = sort_counting(keys, order)
     else:
@@ -201,7 +219,7 @@ def _move(
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
-def _report(x: Array, y: Array, centred: Array, order: Array, edge: float, room: Array) -> int:
+def _report(series: _Series, order: Array, edge: float, room: Array) -> int:
     """Bring the order of the values to a higher edge by insertion, and put the slope of each pair
     that changes its order into `room`.
 
@@ -212,8 +230,11 @@ def _report(x: Array, y: Array, centred: Array, order: Array, edge: float, room:
     int
         How many there are; negative where there is too little room.
     """
-    # Where a line of endless rise is taken away, the order of time is turned round.
-    keys = -order.astype(np.float64) if edge == np.inf else y[order] - edge * centred[order]
+    x, y = series.x, series.y
+    if edge == np.inf:  # where the order of time is turned round
+        keys = -order.astype(np.float64)
+    else:
+        keys = series.shifted[order] - edge * series.centred[order]
     found: Any = np.uint64(0)
     one = np.uint64(1)
     for at in range(one, np.uint64(keys.size)):

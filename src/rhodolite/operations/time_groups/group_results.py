@@ -14,6 +14,7 @@ import threading
 from collections.abc import Iterator
 
 import numpy as np
+from numpy.typing import DTypeLike
 
 from rhodolite.arrays import Array, LazyArray, OnDemand, Region
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic, Tail
@@ -95,22 +96,22 @@ class GroupResults(OnDemand):
             share = self.largest_group / max(8 * math.prod(self.chunks[1:]), 1)
         return self.source.decoded_share * max(1.0, share)
 
-    def read(self, region: Region) -> dict[str, Array]:
+    def read(self, region: Region, dtype: DTypeLike = np.float64) -> dict[str, Array]:
         """Return the results by name for some groups and cells."""
         if len(self.names) == 1:
-            return self._compute(region)
+            return self._compute(region, dtype)
         # Of several results of one reduction each asks for the same block in turn, and may change
         # what it gets.
         key = tuple((part.start, part.stop) for part in region)
         if getattr(self._last, "key", None) != key:
-            self._last.key, self._last.found = key, self._compute(region)
-        return {name: values.copy() for name, values in self._last.found.items()}
+            self._last.key, self._last.found = key, self._compute(region, np.float64)
+        return {name: values.astype(dtype) for name, values in self._last.found.items()}
 
-    def _compute(self, region: Region) -> dict[str, Array]:
+    def _compute(self, region: Region, dtype: DTypeLike) -> dict[str, Array]:
         rows, cells = region[0], region[1:]
         shape = tuple(part.stop - part.start for part in cells)
         count, size = rows.stop - rows.start, int(np.prod(shape))
-        out = {name: np.empty((count, size)) for name in self.names}
+        out = {name: np.empty((count, size), dtype) for name in self.names}
         lost = 0
         for sitting in self._sittings(rows):
             groups = self._groups.part(sitting)

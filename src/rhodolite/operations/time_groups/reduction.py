@@ -31,6 +31,8 @@ from rhodolite.operations.time_groups.groups import (
 _LARGE_GROUP = 64 << 20
 """Bytes of stored numbers of a group, all of which are held to find a percentile; of more, only
 those that matter are."""
+_MOST_KEPT = 128
+"""Outermost values; of more, whole series are sorted as fast, by way of a scratch file."""
 
 
 @dataclass
@@ -176,7 +178,7 @@ class GroupedSeries(SeriesKernel):
 
 def tail_of(source: LazyArray, groups: Groups, measure: Measure) -> Tail | None:
     """Return what computes a percentile of each group from blocks in any split; None for other
-    measures.
+    measures, and where too many values would be kept.
 
     Parameters
     ----------
@@ -190,7 +192,8 @@ def tail_of(source: LazyArray, groups: Groups, measure: Measure) -> Tail | None:
     stored, unpack = source.as_stored()
     in_order = unpack if unpack is not None and unpack.keeps_order else None
     kind = (source if in_order is None else stored).dtype.str
-    return Tail(measure.share, int(np.bincount(held).max()), kind, in_order)
+    tail = Tail(measure.share, int(np.bincount(held).max()), kind, in_order)
+    return tail if tail.kept <= _MOST_KEPT else None
 
 
 def kernel_of(
