@@ -8,6 +8,7 @@ import statistics
 import warnings
 from fractions import Fraction
 
+import numba.core.caching
 import numpy as np
 import pytest
 import scipy.stats
@@ -16,6 +17,7 @@ from hypothesis import strategies as st
 
 from rhodolite.formats.cf.decode import Decoding
 from rhodolite.kernels.anomalies import differences, scaled
+from rhodolite.kernels.compiling import compiled
 from rhodolite.kernels.grouped_statistics import Highest, Mean, Range, Spread, Tail
 from rhodolite.kernels.order_statistics import percentile
 from rhodolite.kernels.pairwise_slopes import sen_of_rows
@@ -52,6 +54,17 @@ def test_mean_and_deviation_agree_with_nist(numbers, mean, deviation, digits):
     found = Spread().finish(Spread().gather(values, np.zeros(len(numbers), int), 1))
     assert found["mean"][0, 0] == pytest.approx(mean, rel=2e-14)
     assert found["deviation"][0, 0] == pytest.approx(deviation, rel=10.0**-digits)
+
+
+def test_kernels_are_compiled_where_nothing_can_be_kept(monkeypatch):
+    monkeypatch.setattr(numba.core.caching.CacheImpl, "_locator_classes", [])
+    add = compiled(_add)
+    assert add(1, 2) == 3
+    assert add.signatures
+
+
+def _add(first, second):
+    return first + second
 
 
 @given(st.integers(1, 70), st.sampled_from(["i2", "f8"]), st.integers(0, 999), st.booleans())

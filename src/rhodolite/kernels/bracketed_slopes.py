@@ -10,9 +10,9 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from rhodolite.kernels.compiling import compiled
 from rhodolite.kernels.counting_sort import insert_counting, sort_counting, tied_pairs
 from rhodolite.kernels.selection import select
 
@@ -56,7 +56,7 @@ class _Ladder(NamedTuple):
     """By how much an edge lies off a step."""
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def choose_pairs(n: int, pairs: Array) -> None:
     """Put pairs of different places, of `n`, into `pairs`, the same in every run.
 
@@ -79,7 +79,7 @@ def choose_pairs(n: int, pairs: Array) -> None:
             at += 1
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def of_long_series(
     x: Array, y: Array, places: tuple[int, int, int, int], pairs: Array, room: Array, out: Array
 ) -> bool:
@@ -135,7 +135,7 @@ def of_long_series(
     return True
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _build_ladder(series: _Series, pairs: Array, low: int, high: int) -> _Ladder:
     """Return the slopes of a sample of pairs that lie about all places between two."""
     x, y = series.x, series.y
@@ -152,7 +152,7 @@ def _build_ladder(series: _Series, pairs: Array, low: int, high: int) -> _Ladder
     return _Ladder(np.sort(sample[first : last + 1]), first, scale, spread)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _bracket(
     series: _Series,
     order: Array,
@@ -202,7 +202,7 @@ def _bracket(
     return -1, 0
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _move(series: _Series, order: Array, now: Array, edge: float, at: float, scale: float) -> None:
     """Bring the order of the values to another edge, and count the slopes below it."""
     if edge == -np.inf:  # where the order is that of time
@@ -218,7 +218,7 @@ def _move(series: _Series, order: Array, now: Array, edge: float, at: float, sca
     now[0], now[2] = edge, at
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _report(series: _Series, order: Array, edge: float, room: Array) -> int:
     """Bring the order of the values to a higher edge by insertion, and put the slope of each pair
     that changes its order into `room`.

@@ -9,15 +9,16 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from rhodolite.kernels.compiling import compiled
 
 Array = NDArray[Any]
 _SHORT = 10
 """Runs of no more keys are sorted by insertion."""
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def sort_counting(keys: Array, order: Array) -> int:
     """Sort keys in place, `order` with them, and return how many pairs had the larger key first.
 
@@ -49,7 +50,7 @@ def sort_counting(keys: Array, order: Array) -> int:
     return found
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _merge(
     keys: Array, order: Array, start: int, middle: int, stop: int, to_keys: Array, to_order: Array
 ) -> int:
@@ -86,7 +87,7 @@ def _merge(
     return np.int64(found)  # type: ignore[return-value]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def insert_counting(keys: Array, order: Array, start: int, stop: int) -> int:
     """Sort a run by insertion, and return by how many places keys were moved in all.
 
@@ -110,7 +111,7 @@ def insert_counting(keys: Array, order: Array, start: int, stop: int) -> int:
     return np.int64(found)  # type: ignore[return-value]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def tied_pairs(ordered: Array) -> int:
     """Return how many pairs of values in order are equal.
 

@@ -9,10 +9,10 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from rhodolite.kernels.bracketed_slopes import PAIRS, choose_pairs, of_long_series
+from rhodolite.kernels.compiling import compiled
 from rhodolite.kernels.counting_sort import sort_counting, tied_pairs
 from rhodolite.kernels.selection import select
 
@@ -21,7 +21,7 @@ _FEW = 1 << 13
 """Of series with more pairs than this only those are computed that matter."""
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def sen_of_rows(
     x: Array, rows: Array, firsts: Array, members: Array, reach: Array, out: Array
 ) -> None:
@@ -84,7 +84,7 @@ def sen_of_rows(
         _median_and_limits(slopes, places, 0, out[:, cell])
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def kendall_of_rows(rows: Array, out: Array) -> None:
     """Put rising less falling pairs of each series into `out`.
 
@@ -107,7 +107,7 @@ def kendall_of_rows(rows: Array, out: Array) -> None:
         out[cell] = pairs - tied_pairs(there) - 2 * falling
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _limits(count: int, reach: float) -> tuple[int, int]:
     """Return the places of the confidence limits among `count` slopes in order."""
     low = max(int(np.rint((count - reach) / 2)) - 1, 0)
@@ -115,7 +115,7 @@ def _limits(count: int, reach: float) -> tuple[int, int]:
     return low, max(high, 0)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
     """Compute the slope of every pair, and return rising less falling pairs."""
     score = 0
@@ -130,7 +130,7 @@ def _all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
     return float(score)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _median_and_limits(
     slopes: Array, places: tuple[int, int, int, int], before: int, out: Array
 ) -> None:

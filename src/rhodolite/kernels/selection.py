@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from rhodolite.kernels.compiling import compiled
 
 Array = NDArray[Any]
 _RUN = 16
@@ -14,7 +15,7 @@ _MANY, _PROBES = 512, 63
 """Of so many values and more a pivot is chosen by so many of them."""
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def select(values: Array, place: int, start: int) -> float:
     """Return the value at a place in order; those before it are then all on its left.
 
@@ -47,7 +48,7 @@ def select(values: Array, place: int, start: int) -> float:
     return float(values[place])
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _part(values: Array, left: int, right: int, pivot: float, equal: bool) -> int:
     """Put the values below a pivot, or those equal to it as well, before the others, and return
     where the others begin."""
@@ -61,7 +62,7 @@ def _part(values: Array, left: int, right: int, pivot: float, equal: bool) -> in
     return np.int64(edge)  # type: ignore[return-value]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _pivot(values: Array, left: int, right: int, place: int) -> float:
     """Return a value by which those from `left` to `right` are parted.
 
@@ -84,7 +85,7 @@ def _pivot(values: Array, left: int, right: int, place: int) -> float:
     return float(sample[min(max(rank, 0), _PROBES - 1)])
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def insert(values: Array, start: int, stop: int) -> None:
     """Sort a short run by insertion.
 

@@ -9,15 +9,16 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from rhodolite.kernels.compiling import compiled
 
 Array = NDArray[Any]
 _ROW = 1 << 11
 """Bytes of a row of cells that are worked on while the cache next to a processor holds them all."""
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def sort_rows(rows: Array, exchanges: Array) -> None:
     """Carry out exchanges between rows of cells, such as bring them into order.
 
@@ -42,7 +43,7 @@ def sort_rows(rows: Array, exchanges: Array) -> None:
             _copy(tile[row, : stop - start], rows[row, start:stop])
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def merge_rows(
     tails: Array, group: int, rows: Array, other: int, exchanges: Array, upper: bool
 ) -> None:
@@ -80,7 +81,7 @@ def merge_rows(
             _copy(tile[row, :size], tails[row, group, start:stop])
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _exchange(first: Array, second: Array) -> None:
     for cell in range(first.shape[0]):
         one, other = first[cell], second[cell]
@@ -88,7 +89,7 @@ def _exchange(first: Array, second: Array) -> None:
         second[cell] = max(one, other)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _reaches(innermost: Array, values: Array, upper: bool) -> bool:
     """Return whether any value lies beyond the innermost of a tail."""
     beyond = 0
@@ -98,7 +99,7 @@ def _reaches(innermost: Array, values: Array, upper: bool) -> bool:
     return beyond > 0
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _take_outer(values: Array, others: Array, upper: bool) -> None:
     if upper:
         for cell in range(values.shape[0]):
@@ -108,7 +109,7 @@ def _take_outer(values: Array, others: Array, upper: bool) -> None:
             values[cell] = min(values[cell], others[cell])
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@compiled
 def _copy(source: Array, target: Array) -> None:
     for cell in range(source.shape[0]):
         target[cell] = source[cell]
