@@ -35,8 +35,8 @@ _FEW_CHANGES = 16
 
 
 class _Series(NamedTuple):
-    """Times and values, and both less one of them, which makes lines of them without large
-    numbers."""
+    """Times and values, and both shifted towards zero, so that large numbers cost no digits where
+    a line is taken away."""
 
     x: Array
     y: Array
@@ -44,16 +44,16 @@ class _Series(NamedTuple):
     shifted: Array
 
 
-class _Ladder(NamedTuple):
+class _OrderedSample(NamedTuple):
     """Slopes of the sample in order, around all places that are wanted."""
 
-    steps: Array
+    slopes: Array
     begin: int
     """Place of the first in the sample."""
     scale: float
     """Slopes of the sample for each of all."""
     spread: float
-    """By how much an edge lies off a step."""
+    """By how much an edge lies off one of them."""
 
 
 @compiled
@@ -113,8 +113,8 @@ def of_long_series(
     out[0] = count - ties - 2 * falling
     series = _Series(x, y, x - x.mean(), y - y[n // 2])
     low, lower, upper, high = places
-    ladder = _build_ladder(series, pairs, low, high)
-    now = np.array([0.0, falling, falling * ladder.scale])
+    known = _sample_in_order(series, pairs, low, high)
+    now = np.array([0.0, falling, falling * known.scale])
     for which in range(3):
         place, following = (low, low) if which == 0 else (lower, upper)
         if which == 2:
@@ -124,8 +124,8 @@ def of_long_series(
             continue
         limits = (-np.inf, np.inf)
         if ties > _FEW_CHANGES * n:  # of which none is wanted
-            limits = (-np.inf, -ladder.spread) if place < falling else (ladder.spread, np.inf)
-        within, before = _bracket(series, order, now, ladder, place, following, limits, room)
+            limits = (-np.inf, -known.spread) if place < falling else (known.spread, np.inf)
+        within, before = _bracket(series, order, now, known, place, following, limits, room)
         if within < 0:
             return False
         value = select(room[:within], place - before, 0)
@@ -136,7 +136,7 @@ def of_long_series(
 
 
 @compiled
-def _build_ladder(series: _Series, pairs: Array, low: int, high: int) -> _Ladder:
+def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _OrderedSample:
     """Return the slopes of a sample of pairs that lie about all places between two."""
     x, y = series.x, series.y
     sample = np.empty(pairs.shape[1])
@@ -149,7 +149,7 @@ def _build_ladder(series: _Series, pairs: Array, low: int, high: int) -> _Ladder
     last = min(int(high * scale) + _PAD, sample.size - 1)
     select(sample, first, 0)
     select(sample, last, first)
-    return _Ladder(np.sort(sample[first : last + 1]), first, scale, spread)
+    return _OrderedSample(np.sort(sample[first : last + 1]), first, scale, spread)
 
 
 @compiled
@@ -157,7 +157,7 @@ def _bracket(
     series: _Series,
     order: Array,
     now: Array,
-    ladder: _Ladder,
+    known: _OrderedSample,
     place: int,
     following: int,
     limits: tuple[float, float],
@@ -170,13 +170,13 @@ def _bracket(
     and its place in the sample; both are brought to the upper edge. The slopes wanted lie between
     `limits`.
     """
-    steps, begin, scale, spread = ladder.steps, ladder.begin, ladder.scale, ladder.spread
+    slopes, begin, scale, spread = known.slopes, known.begin, known.scale, known.spread
     count = series.x.size * (series.x.size - 1) // 2
-    top = steps.size - 1
+    top = slopes.size - 1
     at = min(max(int(place * scale) - begin, 0), top)
-    while at > 0 and steps[at - 1] == steps[at]:
+    while at > 0 and slopes[at - 1] == slopes[at]:
         at -= 1
-    _move(series, order, now, steps[at] - spread, at + begin, scale)
+    _move(series, order, now, slopes[at] - spread, at + begin, scale)
     # The sample tells well how many slopes lie between an edge at which they were counted and one
     # that is near.
     guess = at + (place - now[1]) * scale
@@ -186,9 +186,9 @@ def _bracket(
         margin *= 3
         low, high = limits
         if first + begin >= 0:
-            low = max(low, steps[min(max(first, 0), top)] - spread)
+            low = max(low, slopes[min(max(first, 0), top)] - spread)
         if last + begin < scale * count:
-            high = min(high, steps[min(max(last, 0), top)] + spread)
+            high = min(high, slopes[min(max(last, 0), top)] + spread)
         if low >= high:
             continue
         _move(series, order, now, low, first + begin, scale)
