@@ -7,7 +7,7 @@ edge to another as many pairs change their order as slopes lie between them.
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,13 @@ from rhodolite.kernels.counting_sort import insert_counting, sort_counting, tied
 from rhodolite.kernels.selection import select
 
 Array = NDArray[Any]
+# Plain tuples: of other classes what is kept on disk cannot be read any more once they change.
+_Series = tuple[Array, Array, Array, Array]
+"""Times and values, and both shifted towards zero, so that large numbers cost no digits where a
+line is taken away."""
+_OrderedSample = tuple[Array, int, float, float]
+"""Slopes of the sample in order, around all places that are wanted; the place of the first in the
+sample; how many of the sample there are for each of all; and by how much an edge lies off one."""
 PAIRS = 4096
 """Slopes that tell about where those that are wanted lie."""
 _PAD = 192
@@ -32,28 +39,6 @@ _WIDTH = 1e-9
 rounded values give many of, lie on no edge."""
 _FEW_CHANGES = 16
 """Changes of order for each value up to which insertion is faster than to sort by merging."""
-
-
-class _Series(NamedTuple):
-    """Times and values, and both shifted towards zero, so that large numbers cost no digits where
-    a line is taken away."""
-
-    x: Array
-    y: Array
-    centred: Array
-    shifted: Array
-
-
-class _OrderedSample(NamedTuple):
-    """Slopes of the sample in order, around all places that are wanted."""
-
-    slopes: Array
-    begin: int
-    """Place of the first in the sample."""
-    scale: float
-    """Slopes of the sample for each of all."""
-    spread: float
-    """By how much an edge lies off one of them."""
 
 
 @compiled
@@ -111,10 +96,11 @@ def of_long_series(
     falling = sort_counting(ordered, order)
     ties = tied_pairs(ordered)
     out[0] = count - ties - 2 * falling
-    series = _Series(x, y, x - x.mean(), y - y[n // 2])
+    series = x, y, x - x.mean(), y - y[n // 2]
     low, lower, upper, high = places
     known = _sample_in_order(series, pairs, low, high)
-    now = np.array([0.0, falling, falling * known.scale])
+    _, _, scale, spread = known
+    now = np.array([0.0, falling, falling * scale])
     for which in range(3):
         place, following = (low, low) if which == 0 else (lower, upper)
         if which == 2:
@@ -124,7 +110,7 @@ def of_long_series(
             continue
         limits = (-np.inf, np.inf)
         if ties > _FEW_CHANGES * n:  # of which none is wanted
-            limits = (-np.inf, -known.spread) if place < falling else (known.spread, np.inf)
+            limits = (-np.inf, -spread) if place < falling else (spread, np.inf)
         within, before = _bracket(series, order, now, known, place, following, limits, room)
         if within < 0:
             return False
@@ -138,7 +124,7 @@ def of_long_series(
 @compiled
 def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _OrderedSample:
     """Return the slopes of a sample of pairs that lie about all places between two."""
-    x, y = series.x, series.y
+    x, y, _, _ = series
     sample = np.empty(pairs.shape[1])
     for at in range(sample.size):
         i, j = pairs[0, at], pairs[1, at]
@@ -149,7 +135,7 @@ def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _Ord
     last = min(int(high * scale) + _PAD, sample.size - 1)
     select(sample, first, 0)
     select(sample, last, first)
-    return _OrderedSample(np.sort(sample[first : last + 1]), first, scale, spread)
+    return np.sort(sample[first : last + 1]), first, scale, spread
 
 
 @compiled
@@ -170,8 +156,8 @@ def _bracket(
     and its place in the sample; both are brought to the upper edge. The slopes wanted lie between
     `limits`.
     """
-    slopes, begin, scale, spread = known.slopes, known.begin, known.scale, known.spread
-    count = series.x.size * (series.x.size - 1) // 2
+    slopes, begin, scale, spread = known
+    count = order.size * (order.size - 1) // 2
     top = slopes.size - 1
     at = min(max(int(place * scale) - begin, 0), top)
     while at > 0 and slopes[at - 1] == slopes[at]:
@@ -209,7 +195,8 @@ def _move(series: _Series, order: Array, now: Array, edge: float, at: float, sca
         order[:] = np.arange(order.size)
         now[0], now[1], now[2] = edge, 0.0, at
         return
-    keys = series.shifted[order] - edge * series.centred[order]
+    _, _, centred, shifted = series
+    keys = shifted[order] - edge * centred[order]
     if np.isinf(now[0]) or abs(at - now[2]) > _FEW_CHANGES * order.size * scale:
         changes = sort_counting(keys, order)
     else:
@@ -230,11 +217,11 @@ def _report(series: _Series, order: Array, edge: float, room: Array) -> int:
     int
         How many there are; negative where there is too little room.
     """
-    x, y = series.x, series.y
+    x, y, centred, shifted = series
     if edge == np.inf:  # where the order of time is turned round
         keys = -order.astype(np.float64)
     else:
-        keys = series.shifted[order] - edge * series.centred[order]
+        keys = shifted[order] - edge * centred[order]
     found: Any = np.uint64(0)
     one = np.uint64(1)
     for at in range(one, np.uint64(keys.size)):
