@@ -135,7 +135,9 @@ def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _Ord
     last = min(int(high * scale) + _PAD, sample.size - 1)
     select(sample, first, 0)
     select(sample, last, first)
-    return np.sort(sample[first : last + 1]), first, scale, spread
+    slopes = sample[first : last + 1].copy()
+    sort_counting(slopes, np.arange(slopes.size))
+    return slopes, first, scale, spread
 
 
 @compiled
