@@ -257,7 +257,7 @@ class Engine:
                 for _, partials in self.stream(task, regions, what, total, source.nbytes):
                     merge_results(gathered, partials)
             else:
-                self._merge_there(gathered, work_on, reductions, list(regions), source.nbytes, what)
+                self._merge_there(gathered, work_on, reductions, list(regions), stored.nbytes, what)
         for reduction, result in zip(reductions, gathered, strict=True):
             reduction.keep(result.finish())
 

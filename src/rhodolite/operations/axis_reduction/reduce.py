@@ -33,6 +33,8 @@ from rhodolite.kernels.weighted_statistics import (
 )
 from rhodolite.operations.parameters.statistic import Measure
 
+_BYTES_HELD = 24
+"""What the parts of most statistics take at each cell."""
 _PIECE = 16 << 20
 """Bytes of float64 of the source that are worked on at once."""
 
@@ -153,7 +155,8 @@ def reduce_axes(source: LazyArray, work: AxisReduction, *, pull: bool) -> LazyAr
         return AxisReducedArray(source, work)
     shape = work.shape(source.shape)
     if work.measure.share is None:
-        reduction = Reduction(source, AxisReductionSums(work, source.shape))
+        state = len(work.groups) * int(np.prod(work.kept(source.shape))) * _BYTES_HELD
+        reduction = Reduction(source, AxisReductionSums(work, source.shape), state=state)
     else:
         reduction = Reduction(Flattened(source, work.axes), series=AxisReductionSeries(work))
     if not work.grouped:
