@@ -44,9 +44,7 @@ def sort_rows(rows: Array, exchanges: Array) -> None:
 
 
 @compiled
-def merge_rows(
-    tails: Array, group: int, rows: Array, other: int, exchanges: Array, upper: bool
-) -> None:
+def merge_rows(tails: Array, group: int, rows: Array, exchanges: Array, upper: bool) -> None:
     """Put those values of rows in order into the tail of a group, in order, that belong there.
 
     Parameters
@@ -54,10 +52,8 @@ def merge_rows(
     tails : ndarray, shape (kept, groups, cells)
         Changed in place; the outermost values last.
     group : int
-    rows : ndarray, shape (n, others, cells)
+    rows : ndarray, shape (n, cells)
         No more than the tail has; the outermost values last.
-    other : int
-        Which of the others they are.
     exchanges : ndarray of int, shape (m, 2)
         What brings rows into this order that first go the other way.
     upper : bool
@@ -68,13 +64,13 @@ def merge_rows(
     for start in range(0, tails.shape[2], width):
         stop = min(start + width, tails.shape[2])
         size = stop - start
-        if not _reaches(tails[0, group, start:stop], rows[last, other, start:stop], upper):
+        if not _reaches(tails[0, group, start:stop], rows[last, start:stop], upper):
             continue
         for row in range(kept):
             _copy(tails[row, group, start:stop], tile[row, :size])
         # Of both, reversed against each other, the outer values are those of the tail to be.
         for row in range(len(rows)):
-            _take_outer(tile[row, :size], rows[last - row, other, start:stop], upper)
+            _take_outer(tile[row, :size], rows[last - row, start:stop], upper)
         for at in range(len(exchanges)):
             _exchange(tile[exchanges[at, 0], :size], tile[exchanges[at, 1], :size])
         for row in range(kept):

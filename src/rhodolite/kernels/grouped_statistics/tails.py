@@ -152,14 +152,13 @@ class Tail(Statistic):
 
         exchanges = _exchanges(merging_network, len(tails), self.upper)
         tail = tails[(slice(None), *at)]
-        rows = np.ascontiguousarray(rows).reshape(len(rows), 1, -1)
-        whole = tail.shape[1:] == tails.shape[2:] and tails.flags.c_contiguous
-        if whole:
+        rows = np.ascontiguousarray(rows).reshape(len(rows), -1)
+        if tail.shape[1:] == tails.shape[2:] and tails.flags.c_contiguous:
             held = tails.reshape(*tails.shape[:2], -1)
-            merge_rows(held, at[0], rows, 0, exchanges, self.upper)
+            merge_rows(held, at[0], rows, exchanges, self.upper)
         else:
             held = np.array(tail, order="C").reshape(len(tail), 1, -1)
-            merge_rows(held, 0, rows, 0, exchanges, self.upper)
+            merge_rows(held, 0, rows, exchanges, self.upper)
             tail[...] = held.reshape(tail.shape)
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
