@@ -107,8 +107,9 @@ def parse_formula(data: bytes) -> None:
 
 def parse_date(data: bytes) -> None:
     """Read a date of a table, and units of months."""
-    from rhodolite.formats.text.dates import day_comes_first, parse_date
     from rhodolite.model.time.month_units import counts_months, months_to_dates
+
+    from rhodolite.formats.text.dates import day_comes_first, parse_date
 
     text = data.decode("utf-8", "replace")
     day_comes_first([text])

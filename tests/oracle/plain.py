@@ -265,8 +265,10 @@ def decimal_year(date):
     return date.year + (date - first) / (after - first)
 
 
-def trend(field, stamps):
-    """Slope of least squares per ten years, of cells with at least three values."""
+def trend(field):
+    """Slope of least squares per ten years over the middles of the steps, of cells with at least
+    three values."""
+    stamps = [middle(cell) for cell in field.cells]
     out = np.full((1, *field.values.shape[1:]), np.nan)
     for y, x in np.ndindex(out.shape[1:]):
         series = zip(stamps, field.values[:, y, x], strict=True)

@@ -9,7 +9,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import CALENDAR_ALIASES, CALENDARS
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time.month_units import counts_months
+from rhodolite.model.time.time_units import counts_months
 
 _CALENDARS = (*CALENDARS, *CALENDAR_ALIASES, "utc", "tai", "none")
 

@@ -211,7 +211,7 @@ def _gaps(axis: TimeAxis, most: int = 5) -> list[str]:
     """Return the first few stretches where steps are left out, as between two dates."""
     if not axis.step.missing:
         return []
-    order = np.argsort(axis.middles, kind="stable")
+    order = axis.order
     distances = np.diff(axis.middles[order])
     wide = np.flatnonzero(distances > 1.5 * np.median(distances))[:most]
     return [

@@ -11,7 +11,7 @@ from typing import Any, Protocol, Self
 import numpy as np
 
 from rhodolite.arrays import Engine
-from rhodolite.errors import DataError, nearest_names
+from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
 from rhodolite.model.face import Face
 from rhodolite.model.time.time_axis import TimeAxis
@@ -127,7 +127,11 @@ class Dataset(Face):
     def time(self) -> TimeAxis | None:
         """The time axis; None where there is none."""
         coordinate = self.coordinate(Role.TIME)
-        return None if coordinate is None else TimeAxis.of(coordinate)
+        if coordinate is None:
+            return None
+        along = [v for v in self.fields if coordinate.dimension in v.dimensions]
+        of_moments = ["point" in str(v.attributes.get("cell_methods", "")) for v in along]
+        return TimeAxis.of(coordinate, instants=bool(along) and all(of_moments))
 
     def coordinate(self, role: Role) -> Coordinate | None:
         """Return the coordinate that plays a role, or None."""
@@ -169,6 +173,12 @@ class Dataset(Face):
         if not coordinate.values.size:
             raise DataError(f"{self.label}: the time axis ({coordinate.name}) has no steps")
         assert self.time is not None
+        if self.time.ends_at_stamps:
+            first, last = self.time.span_as_written
+            warn(
+                f"{coordinate.name} has no bounds and runs from {first} to {last}, so each step is "
+                "taken to end at its time; convert --stamp start first if it begins there"
+            )
         return self.time
 
     def find(self, asked: str) -> str:

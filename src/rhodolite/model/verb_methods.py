@@ -213,8 +213,15 @@ class VerbMethods:
         units takes those of what it is added to or compared with. There are + - * / ^, comparisons
         (1 where true, 0 where false), and, or, not, sqrt, exp, log, log10, abs, sin, cos, tan,
         arctan2, min, max, where(condition, a, b), missing(x), mean(x, time) or over area, lat, lon
-        or level, and level(x, 850[hPa]). Units are checked and derived. The result is missing where
-        a value that it needs is missing. The input variables are left out unless `--keep` is given.
+        or level, level(x, 850[hPa]), and of the components of a wind to the east and north speed(u,
+        v) and direction(u, v), from where it blows.
+
+        Units are checked and derived. What has the dimension of a number is one at once, with its
+        factor: km / m is 1000. Functions of numbers take a percentage as its share, so exp and log
+        of 50 % are those of 0.5. Temperatures against differences of temperatures are refused, and
+        amounts for a month or a year count by the days of the month or year of each step. The result
+        is missing where a value that it needs is missing. The input variables are left out unless
+        `--keep` is given.
 
         Parameters
         ----------
@@ -295,6 +302,7 @@ class VerbMethods:
         start: str | float | None = None,
         gaps: Literal["stop", "skip"] = "stop",
         leap_day: Literal["keep", "drop"] = "keep",
+        stamp: Literal["start", "middle", "end"] | None = None,
     ) -> Dataset:
         """Running totals since the start of each year, season or month.
 
@@ -314,9 +322,11 @@ class VerbMethods:
             Treatment of missing values: the total stops, or skips them.
         leap_day
             Whether 29 February is kept as a time step.
+        stamp
+            Where each time lies within its step, for data without bounds.
         """
         return self._apply(
-            "accumulate", dict(reset=reset, start=start, gaps=gaps, leap_day=leap_day)
+            "accumulate", dict(reset=reset, start=start, gaps=gaps, leap_day=leap_day, stamp=stamp)
         )
 
     def climatology(

@@ -17,10 +17,12 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.time.period_text import MONTH_TITLES, MonthOfYear
+from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_intervals import Interval, divide
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.time_groups.periods import with_ends
 from rhodolite.operations.time_groups.totals import adding
 from rhodolite.operations.variables.along_time import (
     put_in_place,
@@ -76,6 +78,8 @@ class Accumulate(Operation):
         "whether 29 February is kept as a time step", default=LeapDay.KEEP
     )
 
+    stamp: Stamp | None = parameter("where each time lies within its step, for data without bounds")
+
     def check(self) -> None:
         if self.start is not None and self.reset is not Reset.YEAR:
             raise UsageError(f"--start goes with --reset year, not with --reset {self.reset}")
@@ -88,7 +92,7 @@ class Accumulate(Operation):
         DataError
             If there is no time axis, or rates have steps of unknown length.
         """
-        axis = dataset.need_time()
+        axis = with_ends(dataset, self.stamp)
         along_time, _ = variables_along_time(dataset)
         made = {variable.name: [self._total(dataset, variable, axis)] for variable in along_time}
         result = dataset.with_variables(put_in_place(dataset, made))
@@ -100,12 +104,8 @@ class Accumulate(Operation):
     def _total(self, dataset: Dataset, variable: Variable, axis: TimeAxis) -> Variable:
         sums, along = adding(variable, axis), time_axis_of(dataset, variable)
         groups, broken = self._groups(axis)
-        factors = (
-            axis.lengths * sums.factor
-            if sums.of_rates and axis.lengths is not None
-            else np.ones(len(axis))
-        )
-        order = np.argsort(axis.middles, kind="stable")
+        factors = np.ones(len(axis)) if sums.weights is None else sums.weights * sums.factor
+        order = axis.order
         parts = [order[groups[order] == group] for group in range(int(groups.max()) + 1)]
         work = _RunningTotal(variable.name, along, parts, broken, factors, self.gaps is Gaps.SKIP)
         first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
@@ -140,18 +140,18 @@ class Accumulate(Operation):
 
     def _groups(self, axis: TimeAxis) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
         """Return the stretch that each step adds to, and before which steps others are left out."""
-        order = np.argsort(axis.middles, kind="stable")
-        groups, begun = np.zeros(len(axis), np.int64), axis.middles[order[:1]]
+        order = axis.order
+        groups, begun = np.zeros(len(axis), np.int64), axis.middle_ticks[order[:1]]
         if self.reset is not Reset.NEVER:
             divided = divide(
                 axis, Interval(self.reset.value), None, self.start.number if self.start else 1
             )
-            groups, begun = divided.groups, divided.starts
+            groups, begun = divided.groups, divided.limits[:, 0]
         broken = np.zeros(len(axis), bool)
         first = np.concatenate([[True], np.diff(groups[order]) != 0])
-        if axis.cells is None:  # nothing says where irregular steps begin
+        if axis.cell_ticks is None:  # nothing says where irregular steps begin
             return groups, broken
-        starts, stops = axis.cells[order].T
+        starts, stops = axis.cell_ticks[order].T
         before = np.where(first, begun[groups[order]], np.concatenate([begun[:1], stops[:-1]]))
         broken[order] = starts - before > 0.01 * (stops - starts)
         if self.reset is Reset.NEVER:

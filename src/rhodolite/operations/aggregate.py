@@ -31,7 +31,7 @@ from rhodolite.operations.time_groups.periods import (
     with_ends,
 )
 from rhodolite.operations.time_groups.reduction import grouped_reduction, kernel_of
-from rhodolite.operations.time_groups.totals import TotalRule, adding, is_amount
+from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
 from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
@@ -110,7 +110,7 @@ class Aggregate(Operation):
         assert self.to is not None
         axis = with_ends(dataset, self.stamp)
         need_finer(axis, self.to)
-        order = np.argsort(axis.middles, kind="stable")
+        order = axis.order
         divided = divide(
             axis, self.to, self.season, self.year_start.number if self.year_start else 1
         )
@@ -147,7 +147,7 @@ class Aggregate(Operation):
         assert self.to is not None
         measure = self.statistic.within(variable)
         sums = adding(variable, periods.axis) if measure.kind == "sum" else None
-        weights, full = periods.weighing(alike=sums is None and is_amount(variable, periods.axis))
+        weights, full = self._weights(variable, periods, sums)
         groups = Groups(
             variable.name,
             f"{self.to.adjective} values",
@@ -211,6 +211,15 @@ class Aggregate(Operation):
             ),
         ]
 
+    def _weights(
+        self, variable: Variable, periods: Periods, sums: TotalRule | None
+    ) -> tuple[Array | None, Array]:
+        """Return what each step and each whole period weighs."""
+        if sums is None:
+            return periods.weighing(mean_weights(variable, periods.axis))
+        # How complete a sum of amounts is, is judged by the days that are there.
+        return periods.weighing(periods.axis.lengths if sums.weights is None else sums.weights)
+
     def _arrays(
         self,
         source: LazyArray,
@@ -222,7 +231,7 @@ class Aggregate(Operation):
     ) -> tuple[LazyArray, LazyArray | None]:
         """Return the statistic and, where it is asked for, the coverage: gathered at once, or
         period by period."""
-        weighted = sums is not None and sums.of_rates
+        weighted = sums is not None and sums.weights is not None
         longest = int(np.bincount(groups.steps).max())
         if measure.merges:
             stream = math.prod(shape) * 12 > _HELD_AT_ONCE
@@ -260,15 +269,20 @@ def _moved(array: LazyArray, along: int) -> LazyArray:
     return array if along == 0 else FirstAxisMoved(array, along)
 
 
+def _equal_length(periods: Periods, weights: Array | None) -> float:
+    """Return the weight that all steps have in common, which sums have still to be multiplied by;
+    1 where they differ, and are weighted one by one."""
+    if weights is None or periods.weighing(weights)[0] is not None:
+        return 1.0
+    return float(weights[periods.steps[0]])
+
+
 def _scale(
     variable: Variable, measure: Measure, sums: TotalRule | None, periods: Periods
 ) -> tuple[float, str | None]:
     """Return what to multiply a statistic by, and the units that it then has."""
     if sums is not None:
-        length = (
-            1.0 if periods.weights is not None or not sums.of_rates else float(periods.days or 1.0)
-        )
-        return sums.factor * length, sums.units
+        return sums.factor * _equal_length(periods, sums.weights), sums.units
     if measure.counts:
         return 1.0, UNITS_OF_ONE
     if measure.kind in ("std", "range", "variance"):

@@ -10,12 +10,14 @@ import numpy as np
 from rhodolite.arrays import Aligned, Array, LazyArray, Mapped, Region
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units.udunits import convertible, has_offset_zero, is_unit
+from rhodolite.model.units.conversion import can_be_in
+from rhodolite.model.units.udunits import is_temperature, is_unit
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.expressions.compiler import ProgramBuilder
-from rhodolite.operations.expressions.elements import Program, UnitChange
+from rhodolite.operations.expressions.elements import Program
 from rhodolite.operations.expressions.parser import Formula
+from rhodolite.operations.variables.other_units import in_units
 
 
 @dataclass(frozen=True)
@@ -26,8 +28,15 @@ class Calc(Operation):
     units takes those of what it is added to or compared with. There are + - * / ^, comparisons
     (1 where true, 0 where false), and, or, not, sqrt, exp, log, log10, abs, sin, cos, tan,
     arctan2, min, max, where(condition, a, b), missing(x), mean(x, time) or over area, lat, lon
-    or level, and level(x, 850[hPa]). Units are checked and derived. The result is missing where
-    a value that it needs is missing. The input variables are left out unless `--keep` is given.
+    or level, level(x, 850[hPa]), and of the components of a wind to the east and north speed(u,
+    v) and direction(u, v), from where it blows.
+
+    Units are checked and derived. What has the dimension of a number is one at once, with its
+    factor: km / m is 1000. Functions of numbers take a percentage as its share, so exp and log
+    of 50 % are those of 0.5. Temperatures against differences of temperatures are refused, and
+    amounts for a month or a year count by the days of the month or year of each step. The result
+    is missing where a value that it needs is missing. The input variables are left out unless
+    `--keep` is given.
 
     Examples
     --------
@@ -76,19 +85,12 @@ class Calc(Operation):
         )
         dtype = np.dtype("f8" if double else "f4")
         data: LazyArray = Calculated(aligned, root.program, shape)
-        units = root.units
-        if self.units is not None:
-            if not convertible(units, self.units):
-                raise DataError(f"--units: cannot convert the result from {units} to {self.units}")
-            if self.units != units:
-                data = Mapped(data, UnitChange(units, self.units, difference=root.difference), "f8")
-            units = self.units
         about: dict[str, Any] = {
             "long_name": self.name.replace("_", " "),
-            "units": units,
+            "units": root.units,
             "comment": f"{self.name} = {self.formula}",
         }
-        if root.difference and has_offset_zero(units):
+        if root.difference and is_temperature(root.units):
             about["units_metadata"] = "temperature: difference"
         for key in ("coordinates", "grid_mapping", "cell_measures"):
             if key in main.attributes:
@@ -97,7 +99,14 @@ class Calc(Operation):
         methods = {str(leaf.attributes.get("cell_methods", "")) for leaf in data_leaves}
         if len(methods) == 1 and methods != {""}:
             about["cell_methods"] = methods.pop()
-        made = Variable(self.name, dimensions, Mapped(data, np.asarray, dtype), about, Storage())
+        made = Variable(self.name, dimensions, data, about, Storage())
+        if self.units is not None and self.units != root.units:
+            if not can_be_in(made, self.units):
+                raise DataError(
+                    f"--units: cannot convert the result from {root.units} to {self.units}"
+                )
+            made = in_units(dataset, made, self.units)
+        made = made.replace(data=Mapped(made.data, np.asarray, dtype))
         if self.name in dataset.variables and (self.keep or self.name in dataset.axes.auxiliary):
             raise DataError(
                 f"{dataset.label} has a variable {self.name} already; choose another --name"

@@ -8,7 +8,7 @@ from typing import Self
 
 import numpy as np
 
-from rhodolite.arrays import Aligned, Elementwise, InMemory, Mapped
+from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -16,12 +16,12 @@ from rhodolite.model.indexing import take, turn_longitudes
 from rhodolite.model.space.range_text import LongitudeRange
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.aliases import read_typed_units
-from rhodolite.model.units.conversion import Rescaling, can_be_in, rescaling, standard_name_after
+from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter, parameters
 from rhodolite.operations.selection.indices import longitude_indices
-from rhodolite.operations.time_groups.totals import calendar_rate, days_around
+from rhodolite.operations.variables.other_units import in_units
 
 
 class Longitudes(StrEnum):
@@ -153,81 +153,21 @@ def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:
         raise DataError(f"{name} has no units, so it cannot be converted to {units}")
     if not variable.numeric or name == (dataset.time.name if dataset.time else None):
         raise DataError(f"{name} is not a quantity that can be converted to {units}")
-    along = dataset.coordinate(Role.TIME)
-    own, wanted = calendar_rate(variable.units), calendar_rate(units)
-    one = own or wanted
-    if (
-        one is not None
-        and (own is None or wanted is None)
-        and along is not None
-        and (along.dimension in variable.dimensions)
-    ):
-        dataset = _by_days(dataset, variable, one, to_days=own is not None)
-        variable = dataset.variables[name]
-    change = rescaling(variable, units)
     made = {v.name: v for v in dataset.variables.values()}
-    made[name] = _rescale(variable, change, units, coordinate=name in dataset.axes.auxiliary)
+    made[name] = in_units(dataset, variable, units)
+    if name in dataset.axes.auxiliary:
+        # Coordinates are small, and needed before anything is streamed.
+        made[name] = _kept_in_memory(made[name])
     bounds = str(variable.attributes.get("bounds", ""))
     if bounds in made:
-        made[bounds] = _rescale(made[bounds], change, made[bounds].units and units, coordinate=True)
+        ends = made[bounds].edit(units=variable.units)
+        converted = _kept_in_memory(in_units(dataset, ends, units))
+        made[bounds] = converted if made[bounds].units else converted.edit("units")
     return dataset.with_variables(made.values())
 
 
-def _by_days(
-    dataset: Dataset, variable: Variable, rate: tuple[str, int], *, to_days: bool
-) -> Dataset:
-    """Return a dataset in which amounts for each month or year are amounts a day, or the other way
-    round.
-
-    Months count by their own days, and not by the twelfth of a mean year that UDUNITS takes them
-    for.
-    """
-    amount, months = rate
-    axis = dataset.need_time()
-    days = days_around(axis, months)
-    factors = 1 / days if to_days else days
-    time = str(dataset.need(Role.TIME).dimension)
-    scale = Aligned(InMemory(factors), (time,), variable.dimensions, variable.shape)
-    if not to_days:
-        variable = _rescale(
-            variable, rescaling(variable, f"{amount} day-1"), f"{amount} day-1", coordinate=False
-        )
-    source = variable.floats()
-    data = Mapped(Elementwise([source, scale], np.multiply), np.asarray, source.dtype)
-    storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-    units = f"{amount} day-1" if to_days else f"{amount} {'month' if months == 1 else 'year'}-1"
-    changed = variable.replace(data=data, storage=storage, missing=None).edit(units=units)
-    return dataset.with_variables(
-        changed if v.name == changed.name else v for v in dataset.variables.values()
-    )
-
-
-def _rescale(
-    variable: Variable, change: Rescaling, units: str | None, *, coordinate: bool
-) -> Variable:
-    source = variable.floats()
-    storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-    changed = variable.replace(
-        data=Mapped(source, change, source.dtype), storage=storage, missing=None
-    )
-    if coordinate:
-        # Coordinates are small, and needed before anything is streamed.
-        changed = changed.replace(data=InMemory(changed.values()))
-    if units is None:
-        return changed
-    standard_name = standard_name_after(variable, change)
-    changed = (
-        changed.edit("standard_name")
-        if standard_name is None
-        else changed.edit(standard_name=standard_name)
-    )
-    if change.by_density:
-        remarks = (
-            variable.attributes.get("comment"),
-            "converted with 1000 kg m-3, the density of water",
-        )
-        changed = changed.edit(comment="; ".join(str(text) for text in remarks if text))
-    return changed.edit(units=units)
+def _kept_in_memory(variable: Variable) -> Variable:
+    return variable.replace(data=InMemory(variable.values()))
 
 
 def _pack(variable: Variable, pack: Pack) -> Variable:

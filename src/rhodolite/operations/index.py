@@ -29,7 +29,7 @@ from rhodolite.operations.baseline.drought_index import (
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.shares import check_coverage
-from rhodolite.operations.time_groups.totals import rate_units
+from rhodolite.operations.time_groups.totals import sum_weights
 from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
@@ -168,7 +168,7 @@ class Index(Operation):
         gamma = self.distribution is Distribution.GAMMA or (
             self.distribution is None and _is_water(variable)
         )
-        lengths = base.axis.lengths if variable.units and rate_units(variable.units) else None
+        lengths = sum_weights(variable, base.axis)
         tails = self.extremes
         spec = IndexSpec(self.kind, self.months, tails.number, tails.percent, gamma)
         work = IndexWork(variable.name, spec, base, along, lengths)

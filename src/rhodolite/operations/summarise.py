@@ -13,7 +13,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import has_offset_zero, square_units
+from rhodolite.model.units.udunits import square_units
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
 from rhodolite.operations.axis_reduction.plan import AxisPlan, Over, plan_for
@@ -22,7 +22,12 @@ from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import Measure, Measures
-from rhodolite.operations.time_groups.totals import TotalRule, adding, is_amount
+from rhodolite.operations.time_groups.totals import (
+    TotalRule,
+    adding,
+    mean_weights,
+    need_ratio_scale,
+)
 from rhodolite.operations.variables.cell_methods import mark_temperatures
 from rhodolite.operations.variables.references import drop_stale, list_coordinate, without_axes
 
@@ -154,9 +159,16 @@ class Summarise(Operation):
         sums = (
             adding(variable, plan.axis) if plan.axis is not None and measure.kind == "sum" else None
         )
-        alike = plan.axis is not None and is_amount(variable, plan.axis)
-        by_share = alike or (measure.kind == "sum" and not (sums and sums.of_rates))
-        work = plan.collapse(variable, measure, self.min_coverage or 0.0, by_share=by_share)
+        weights = None
+        if plan.axis is not None:
+            weights = sums.weights if sums else mean_weights(variable, plan.axis)
+        work = plan.collapse(
+            variable,
+            measure,
+            self.min_coverage or 0.0,
+            by_share=measure.kind == "sum" or plan.axis is not None,
+            weights=weights,
+        )
         if plan.plain and measure.kind == "mean" and not self.min_coverage:
             data: LazyArray = mean_over(dataset, variable, (Role.LATITUDE, Role.LONGITUDE)).data
         else:
@@ -234,11 +246,8 @@ def _scale(
         if measure.kind == "variance":
             return factor**2, None if units is None else square_units(units)
         return factor, units
-    if measure.kind == "sum" and variable.units and has_offset_zero(variable.units):
-        raise DataError(
-            f"{variable.name} is in {variable.units}, an interval scale with an arbitrary zero, so "
-            "a sum is nothing; use --statistic mean, or convert --units to K"
-        )
+    if measure.kind == "sum":
+        need_ratio_scale(variable)
     return 1.0, variable.units
 
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.units.differences import Zero, read_zero
 from rhodolite.model.units.udunits import convertible
 from rhodolite.model.variable import Variable
 
@@ -57,12 +58,11 @@ def _kind_of_field(variable: Variable, source: str) -> str | None:
 def _is_on_scale(variable: Variable) -> bool:
     about = variable.attributes
     name = str(about.get("standard_name", "")).split(" ")[0]
-    departs = "anomal" in f"{variable.name} {about.get('long_name', '')}".lower()
     methods = str(about.get("cell_methods", ""))
     return (
         "units_metadata" not in about
         and _PLAIN_TEMPERATURE.fullmatch(name) is not None
         and convertible("K", variable.units or "1")
-        and not departs
+        and read_zero(variable).zero is Zero.ON_SCALE
         and not any(word in methods for word in _NOT_ON_SCALE)
     )

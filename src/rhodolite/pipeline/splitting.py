@@ -117,11 +117,7 @@ def _years(dataset: Dataset) -> Array:
         raise DataError(
             f"{dataset.label}: a mean cycle has no years to be split by; there is {{month}}"
         )
-    step = axis.resolution
-    if axis.cells is None or step.unit != "month" or step.count == 1:
-        return axis.years
-    # A winter belongs to the year in which it ends.
-    return np.array([after.year - (after.month == 1) for _, after in axis.to_dates(axis.cells)])
+    return axis.named_years
 
 
 def _by_steps(dataset: Dataset, keys: Array, write: Callable[[int], str]) -> Iterator[Part]:

@@ -14,13 +14,13 @@ from rhodolite.drawing.parts.time_axis import plot_days
 from rhodolite.errors import DataError
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
-from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.space.range_text import Levels, Position
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.units.udunits import convert, convertible
+from rhodolite.model.units.conversion import rescaling
+from rhodolite.model.units.udunits import convertible
 from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.axis_reduction.area_mean import mean_over
@@ -65,7 +65,7 @@ class Curve:
 
     def as_dataset(self) -> Dataset:
         """Return the curve as a dataset of one series."""
-        order = np.argsort(self.axis.middles, kind="stable")
+        order = self.axis.order
         time = Variable(
             "time",
             ("time",),
@@ -123,7 +123,7 @@ def curve_of(
     place = region_text(part)
     place = place if place.startswith("cell") or not place else f"mean over {place}"
     values = drop_axes(mean.values(engine), extra)
-    order = np.argsort(axis.middles, kind="stable")
+    order = axis.order
     return Curve(axis, plot_days(axis)[order], values[order], shown, dataset.label, place)
 
 
@@ -172,10 +172,9 @@ def convert_to_common_units(curves: list[Curve]) -> list[Curve]:
         units = curve.variable.units
         if units == first.units:
             made.append(curve)
-        elif (
-            units and first.units and convertible(units, first.units) and not pivots(curve.variable)
-        ):
-            made.append(replace(curve, values=convert(curve.values, units, first.units)))
+        elif units and first.units and convertible(units, first.units):
+            change = rescaling(curve.variable, first.units)
+            made.append(replace(curve, values=change(curve.values)))
         else:
             raise DataError(
                 f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which "

@@ -13,9 +13,9 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import cell_edges, covers_globe
 from rhodolite.model.space.range_text import format_latitude, format_longitude
 from rhodolite.model.time.dates import format_date
-from rhodolite.model.time.month_units import month_start
 from rhodolite.model.time.period_text import MONTH_TITLES, Season
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import month_start
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.selection.curvilinear import Positions

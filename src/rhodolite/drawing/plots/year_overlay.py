@@ -64,7 +64,7 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
         """
         variable = only_one(variables_along(dataset, (Role.TIME,), self.variable), dataset)
         curve = curve_of(dataset, variable, self.time, self.level, self.at, engine)
-        order = np.argsort(curve.axis.middles, kind="stable")
+        order = curve.axis.order
         years, places, length = self._place_steps(curve.axis)
         years, places = years[order], places[order]
         if curve.axis.resolution.unit == "year":

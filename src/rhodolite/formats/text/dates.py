@@ -14,8 +14,8 @@ from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
 from rhodolite.formats.text.phases import Normal, normals_variables, parse_normal
 from rhodolite.model.time.dates import first_moment, moment_after
-from rhodolite.model.time.month_units import month_start
 from rhodolite.model.time.period_text import MONTH_NAMES, MONTH_TITLES, Instant, Season
+from rhodolite.model.time.time_units import month_start
 from rhodolite.model.variable import Variable
 
 _CLOCK = r"(?:[T ](\d{1,2})(?::?(\d{2})(?::?(\d{2})(?:\.0+)?)?)?(?:Z|\+00:?00)?)?"

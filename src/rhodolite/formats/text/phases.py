@@ -12,8 +12,8 @@ import cftime
 import numpy as np
 
 from rhodolite.arrays import InMemory
-from rhodolite.model.time.month_units import month_start
 from rhodolite.model.time.period_text import MONTH_TITLES, Season, month_number
+from rhodolite.model.time.time_units import month_start
 from rhodolite.model.variable import Variable
 
 BASE_YEARS = "base_years"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from rhodolite.model.units.differences import is_difference
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
 
@@ -70,9 +71,11 @@ def plausible_range(variable: Variable) -> tuple[float, float] | None:
     """
     found = _RANGES.get(str(variable.attributes.get("standard_name", "")))
     methods = str(variable.attributes.get("cell_methods", ""))
-    difference = "difference" in str(variable.attributes.get("units_metadata", ""))
-    departs = "anomal" in f"{variable.name} {variable.attributes.get('long_name', '')}".lower()
-    if found is None or difference or departs or any(word in methods for word in _OTHER_STATISTICS):
+    if (
+        found is None
+        or is_difference(variable)
+        or any(word in methods for word in _OTHER_STATISTICS)
+    ):
         return None
     low, high, units = found
     own = variable.units or "1"

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
+import datetime
 from typing import Any
 
 import cftime
 
 from rhodolite.errors import DataError
-from rhodolite.model.time.month_units import (
-    month_start,
-)
 from rhodolite.model.time.period_text import Instant
+from rhodolite.model.time.time_units import month_start
 
 
 def first_moment(instant: Instant, calendar: str) -> Any:
@@ -46,7 +45,6 @@ def moment_after(instant: Instant, calendar: str) -> Any:
     calendar : str
         CF calendar.
     """
-    import datetime
 
     start = first_moment(instant, calendar)
     depth = len(instant.fields)

@@ -7,6 +7,9 @@ import re
 from dataclasses import dataclass
 from typing import Self
 
+import numpy as np
+from numpy.typing import NDArray
+
 from rhodolite.model.typed_value import TypedValue
 
 MONTH_NAMES = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
@@ -193,7 +196,15 @@ class Years(TypedValue):
         return cls(tuple(ranges))
 
     def __contains__(self, year: int) -> bool:
-        return any((a is None or year >= a) and (b is None or year <= b) for a, b in self.ranges)
+        return bool(self.holds(np.array([year]))[0])
+
+    def holds(self, years: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Return which years are among these."""
+        chosen = np.zeros(years.shape, dtype=bool)
+        for first, last in self.ranges:
+            after = True if first is None else years >= first
+            chosen |= after & (True if last is None else years <= last)
+        return chosen
 
     def __str__(self) -> str:
         return ",".join(

@@ -1,22 +1,20 @@
-"""Where the steps of a time axis begin and end, when no bounds say so: worked out from the
-stamps."""
+"""Where time steps begin and end when no bounds say so: worked out from where the stamps stand."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from enum import StrEnum
-from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
-from rhodolite.arrays import Array
-from rhodolite.model.time.month_units import month_start
-from rhodolite.model.time.time_units import DAY, seconds_per
+from rhodolite.model.time.calendar_days import first_days, months_of_days
+from rhodolite.model.time.sampling import SamplingInterval
+from rhodolite.model.time.time_units import DAY_TICKS, HOUR_TICKS, Ticks
 
-if TYPE_CHECKING:
-    from rhodolite.model.time.time_axis import TimeAxis
-
-_UNIT_DAYS = {"day": 1.0, "hour": 1 / 24, "minute": 1 / 1440, "second": 1 / 86400}
+_LATE = 27
+"""Stamps after this day stand at the end of a month."""
+_MID_MONTH = (11, 20)
+"""The days of a month between which stamps stand in its middle."""
 
 
 class Stamp(StrEnum):
@@ -27,130 +25,101 @@ class Stamp(StrEnum):
     END = "end"
 
 
-def implied_cells(axis: TimeAxis) -> Array | None:
-    """Return the ends of the steps of an axis without bounds, shape (n, 2); None where the steps
-    are irregular.
+@dataclass(frozen=True, eq=False)
+class Stamps:
+    """Times as they are written, and how far they are apart.
+
+    Attributes
+    ----------
+    ticks : ndarray of int64, shape (n,)
+        Microseconds, see `time_units`.
+    calendar : str
+        CF calendar.
+    step : SamplingInterval
+    """
+
+    ticks: Ticks
+    calendar: str
+    step: SamplingInterval
+
+    @property
+    def clocks(self) -> Ticks:
+        """Microseconds since midnight."""
+        return self.ticks % DAY_TICKS
+
+    @property
+    def months_and_days(self) -> tuple[Ticks, Ticks]:
+        return months_of_days(self.ticks // DAY_TICKS, self.calendar)
+
+
+def implied_cells(stamps: Stamps) -> Ticks | None:
+    """Return the ends of steps without bounds, shape (n, 2); None where they are irregular.
 
     A month, a year or a day is the one of the calendar that the stamp lies in. Several months, and
     hours, begin at their stamp unless the stamps stand in the middle or at the end of what they can
     stand for.
-
-    Parameters
-    ----------
-    axis : TimeAxis
     """
-    step = axis.step
-    if step.unit in ("month", "year"):
-        return _of_months(axis, step.count * (12 if step.unit == "year" else 1))
-    if step.unit not in _UNIT_DAYS or axis.by_month:
+    if stamps.step.months:
+        return _of_months(stamps, stamps.step.months)
+    width = stamps.step.ticks
+    if width is None:
         return None
-    per_unit = seconds_per(axis.units) / DAY
-    width = _UNIT_DAYS[step.unit] * step.count
-    start = axis.numbers - _days_since_start(axis, width) / per_unit
-    return np.stack([start, start + width / per_unit], axis=1)
+    start = stamps.ticks - _since_start(stamps, width)
+    return np.stack([start, start + width], axis=1)
 
 
-def stamped_cells(axis: TimeAxis, stamp: Stamp) -> Array | None:
-    """Return the ends of steps whose times stand at a place in them that is known, shape (n, 2).
-
-    Parameters
-    ----------
-    axis : TimeAxis
-    stamp : Stamp
-        Where each time lies within its step.
-    """
-    step = axis.step
-    if step.unit in ("month", "year"):
-        count = step.count * (12 if step.unit == "year" else 1)
-        first = _month_numbers(axis)
-        at_start = np.array(
-            [(d.day, d.hour, d.minute, d.second) == (1, 0, 0, 0) for d in axis.dates]
-        )
+def stamped_cells(stamps: Stamps, stamp: Stamp) -> Ticks | None:
+    """Return the ends of steps whose times stand at a place in them that is known, shape (n, 2)."""
+    if count := stamps.step.months:
+        first, day = stamps.months_and_days
+        at_start = (day == 1) & (stamps.clocks == 0)
         if stamp is Stamp.END:  # midnight of 1 February ends January
             first = first - count + np.where(at_start, 0, 1)
         elif stamp is Stamp.MIDDLE:
             first = first - count // 2
-        return _from_months(axis, first, count)
-    if step.unit not in _UNIT_DAYS or axis.by_month:
+        return _from_months(first, count, stamps.calendar)
+    width = stamps.step.ticks
+    if width is None:
         return None
-    per_unit = seconds_per(axis.units) / DAY
-    width = _UNIT_DAYS[step.unit] * step.count / per_unit
-    share = {Stamp.START: 0.0, Stamp.MIDDLE: 0.5, Stamp.END: 1.0}[stamp]
-    return np.stack([axis.numbers - share * width, axis.numbers + (1 - share) * width], axis=1)
+    start = stamps.ticks - {Stamp.START: 0, Stamp.MIDDLE: width // 2, Stamp.END: width}[stamp]
+    return np.stack([start, start + width], axis=1)
 
 
-def ends_at_stamps(axis: TimeAxis) -> bool:
+def end_at_stamps(stamps: Stamps) -> bool:
     """Return whether stamps run from just after one midnight to another, as those at the end of
-    hours do.
-
-    Parameters
-    ----------
-    axis : TimeAxis
-    """
-    step = axis.step
-    if (
-        axis.bounds is not None
-        or step.unit not in ("hour", "minute")
-        or step.missing
-        or len(axis) < 3
-    ):
+    hours do."""
+    width = stamps.step.ticks
+    if width is None or width >= DAY_TICKS or stamps.step.missing or len(stamps.ticks) < 3:
         return False
-    width = _UNIT_DAYS[step.unit] * step.count
-    clocks = [
-        date.hour / 24 + date.minute / 1440 + date.second / 86400
-        for date in (axis.dates[np.argmin(axis.numbers)], axis.dates[np.argmax(axis.numbers)])
-    ]
-    return width < 1 and abs(clocks[0] - width) < 1e-6 and clocks[1] < 1e-6
+    ends = stamps.ticks.min() % DAY_TICKS, stamps.ticks.max() % DAY_TICKS
+    return bool(ends[0] == width and ends[1] == 0)
 
 
-def _of_months(axis: TimeAxis, count: int) -> Array:
-    first = _month_numbers(axis)
+def _of_months(stamps: Stamps, count: int) -> Ticks:
+    first, day = stamps.months_and_days
     if count > 1:
-        dates = axis.dates
-        days = np.array([date.day for date in dates])
-        at_end = np.array(
-            [
-                month_start(d.year, d.month + 1, axis.calendar).toordinal() - d.toordinal() <= 1
-                for d in dates
-            ]
-        )
-        if (at_end & (days > 27)).all():
+        days = stamps.ticks // DAY_TICKS
+        at_end = first_days(first + 1, stamps.calendar) - days <= 1
+        if (at_end & (day > _LATE)).all():
             first = first - count + 1
-        elif count % 12 == 0 and not ((days == 1) & ~np.isin(first % 12, (0, 6))).all():
-            first = (
-                first // 12 * 12
-            )  # years are those of the calendar unless they are stamped with another start
-        elif count % 12 and count % 2 and ((days > 10) & (days < 21)).all():
+        elif count % 12 == 0 and not ((day == 1) & ~np.isin(first % 12, (0, 6))).all():
+            # Years are those of the calendar unless they are stamped with another start.
+            first = first // 12 * 12
+        elif count % 2 and ((day >= _MID_MONTH[0]) & (day <= _MID_MONTH[1])).all():
             first = first - count // 2
-    return _from_months(axis, first, count)
+    return _from_months(first, count, stamps.calendar)
 
 
-def _month_numbers(axis: TimeAxis) -> NDArray[np.int64]:
-    """Return months since the year 0 of the stamps as written."""
-    return np.array([date.year * 12 + date.month - 1 for date in axis.dates], dtype=np.int64)
+def _from_months(first: Ticks, count: int, calendar: str) -> Ticks:
+    return first_days(np.stack([first, first + count], axis=1), calendar) * DAY_TICKS
 
 
-def _from_months(axis: TimeAxis, first: NDArray[np.int64], count: int) -> Array:
-    ends = np.stack([first, first + count], axis=1)
-    known, places = np.unique(ends, return_inverse=True)
-    dates = np.array(
-        [month_start(int(number // 12), int(number % 12) + 1, axis.calendar) for number in known]
-    )
-    return np.asarray(axis.to_numbers(dates)[places.reshape(ends.shape)])
-
-
-def _days_since_start(axis: TimeAxis, width: float) -> Array:
-    """Return how long before its stamp each step begins, in days."""
-    clocks = np.array(
-        [
-            d.hour / 24 + d.minute / 1440 + (d.second + d.microsecond / 1e6) / 86400
-            for d in axis.dates
-        ]
-    )
-    if width <= 1:
-        return np.asarray(
-            clocks % width if np.isclose(1 / width, round(1 / width)) else np.zeros(len(axis))
-        )
+def _since_start(stamps: Stamps, width: int) -> Ticks:
+    """Return how long before its stamp each step begins."""
+    clocks = stamps.clocks
+    if width <= DAY_TICKS:
+        # Hours that divide a day lie in it from midnight; others begin at their stamps.
+        return clocks % width if DAY_TICKS % width == 0 else np.zeros_like(clocks)
     # An odd number of days with stamps at noon has them in its middle.
-    middle = np.allclose(clocks, 0.5) and round(width) % 2 == 1
-    return np.full(len(axis), width / 2) if middle else clocks
+    middle = (clocks == 12 * HOUR_TICKS).all() and (width // DAY_TICKS) % 2 == 1
+    return np.full_like(clocks, width // 2) if middle else clocks

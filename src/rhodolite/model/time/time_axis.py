@@ -1,14 +1,12 @@
-"""Time axes in any CF calendar: dates, parts of dates, sampling step, and periods along the
+"""Time axes in any CF calendar: dates, parts of dates, what each step covers, and periods along the
 axis."""
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Self
 
-import cftime
 import numpy as np
 from numpy.typing import NDArray
 
@@ -17,15 +15,32 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate
 from rhodolite.model.cf.vocabulary import CALENDAR_ALIASES
 from rhodolite.model.space.precision import slack
-from rhodolite.model.time.dates import first_moment, moment_after
-from rhodolite.model.time.month_units import (
-    counts_months,
-    date_to_months,
-    months_to_dates,
-)
+from rhodolite.model.time.calendar_days import first_days, months_of_days
+from rhodolite.model.time.dates import first_moment, format_date, moment_after
 from rhodolite.model.time.period_text import Instant, Period
-from rhodolite.model.time.step_bounds import Stamp, implied_cells, stamped_cells
-from rhodolite.model.time.time_units import DAY, seconds_per
+from rhodolite.model.time.sampling import (
+    IRREGULAR,
+    SamplingInterval,
+    of_months,
+    of_ticks,
+    sampling_of,
+)
+from rhodolite.model.time.step_bounds import (
+    Stamp,
+    Stamps,
+    end_at_stamps,
+    implied_cells,
+    stamped_cells,
+)
+from rhodolite.model.time.time_units import (
+    DAY_TICKS,
+    HOUR_TICKS,
+    Ticks,
+    TimeUnits,
+    dates_of_ticks,
+    read_time_units,
+    ticks_of_date,
+)
 
 Integers = NDArray[np.int64]
 Dates = NDArray[Any]
@@ -40,33 +55,8 @@ _ALSO = {
     "360day": "360_day",
 }
 """What calendars are called besides the names that are used here."""
-_SINCE = re.compile(r"\s+since\s+", re.IGNORECASE)
-_MOST_SECONDS = 2.0**53
-"""Whole numbers up to here are exact in float64."""
-
-
-@dataclass(frozen=True)
-class Step:
-    """The sampling interval of a time axis.
-
-    Attributes
-    ----------
-    unit : str
-        ``second``, ``hour``, ``day``, ``month``, ``year``, or ``irregular``.
-    count : int
-        How many of the unit lie between two steps.
-    missing : int
-        How many steps are left out.
-    """
-
-    unit: str
-    count: int = 1
-    missing: int = 0
-
-    def __str__(self) -> str:
-        if self.unit in ("irregular", "single"):
-            return {"irregular": "irregular steps", "single": "one time"}[self.unit]
-        return f"every {self.unit}" if self.count == 1 else f"every {self.count} {self.unit}s"
+_MONTH_DAYS = 30.436875
+"""Mean length of a month of 400 Gregorian years."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -87,6 +77,8 @@ class TimeAxis:
         Name of the coordinate variable.
     stored : dtype
         Type that the numbers were kept in, which says how finely they tell times apart.
+    instants : bool
+        Whether all data along the axis are of the moments themselves, and not of steps.
     """
 
     numbers: Array
@@ -96,9 +88,10 @@ class TimeAxis:
     climatological: bool = False
     name: str = "time"
     stored: np.dtype[Any] = np.dtype("f8")
+    instants: bool = False
 
     @classmethod
-    def of(cls, coordinate: Coordinate) -> Self:
+    def of(cls, coordinate: Coordinate, *, instants: bool = False) -> Self:
         """Decode a time coordinate.
 
         Raises
@@ -118,9 +111,10 @@ class TimeAxis:
             "climatology" in attributes,
             coordinate.name,
             coordinate.variable.data.dtype,
+            instants,
         )
         try:
-            axis.to_dates(axis.numbers[:1])
+            _ = axis.time_units
         except (ValueError, OverflowError) as error:
             raise DataError(
                 f"time coordinate '{coordinate.name}' with units '{units}' and calendar "
@@ -133,149 +127,198 @@ class TimeAxis:
     def __len__(self) -> int:
         return int(self.numbers.size)
 
+    @property
+    def time_units(self) -> TimeUnits:
+        return read_time_units(self.units, self.calendar)
+
+    def to_ticks(self, numbers: Array) -> Ticks:
+        """Return microseconds (see `time_units`) for numbers in the axis's units."""
+        return self.time_units.to_ticks(numbers, self.stored)
+
+    def from_ticks(self, ticks: Ticks) -> Array:
+        """Return numbers in the axis's units, float64, for microseconds."""
+        return self.time_units.from_ticks(ticks)
+
     def to_dates(self, numbers: Array) -> Dates:
         """Return dates (cftime objects) for numbers in the axis's units."""
-        if self.by_month:
-            return months_to_dates(numbers, self.units, self.calendar)
-        seconds = self._whole_seconds(np.asarray(numbers, dtype=np.float64))
-        if np.all(seconds == np.rint(seconds)) and np.all(np.abs(seconds) < _MOST_SECONDS):
-            seconds = seconds.astype(np.int64)
-        _, *reference = re.split(_SINCE, self.units, maxsplit=1)
-        if not reference:
-            raise ValueError("the units do not say since when")
-        units = f"seconds since {reference[0]}"
-        try:
-            dates = cftime.num2date(seconds, units, self.calendar, only_use_cftime_datetimes=True)
-        except (OverflowError, TypeError) as error:
-            furthest = float(np.ravel(numbers)[np.argmax(np.abs(np.ravel(seconds)))])
-            raise DataError(
-                f"the times hold numbers that are not dates, such as {furthest:g} {self.units}: "
-                f"{error}"
-            ) from None
-        return np.asarray(dates, dtype=object).reshape(np.shape(numbers))
-
-    def _whole_seconds(self, numbers: Array) -> Array:
-        """Return seconds since the reference, with what the numbers cannot resolve rounded away.
-
-        A quarter of a day counted in days from the year 1 is a few microseconds off, and its hour
-        must not come out one too low: a time that is as near to a whole hour, minute or second as
-        the type can tell is on it.
-        """
-        per_unit = seconds_per(self.units)
-        seconds = numbers * per_unit
-        stored = self.stored if self.stored.kind == "f" else np.dtype("f8")
-        with np.errstate(over="ignore", invalid="ignore"):
-            resolved = np.spacing(np.abs(numbers).astype(stored)).astype(np.float64) * per_unit
-            for whole in (1.0, 60.0, 3600.0):
-                near = np.rint(seconds / whole) * whole
-                seconds = np.where(np.abs(seconds - near) <= resolved, near, seconds)
-        return seconds
+        return dates_of_ticks(self.to_ticks(numbers), self.calendar)
 
     def to_number(self, date: Any) -> float:
         """Return the number, in the axis's units, of a date."""
-        if self.by_month:
-            return date_to_months(date, self.units, self.calendar)
-        return float(cftime.date2num(date, self.units, self.calendar))
+        return float(self.from_ticks(np.array([ticks_of_date(date, self.calendar)]))[0])
 
     def to_numbers(self, dates: Dates) -> Array:
         """Return the numbers, in the axis's units, of dates; of their shape, float64."""
-        if self.by_month:
-            return np.array([self.to_number(date) for date in dates.ravel()]).reshape(dates.shape)
-        return np.asarray(cftime.date2num(dates, self.units, self.calendar), dtype=np.float64)
+        ticks = [ticks_of_date(date, self.calendar) for date in dates.reshape(-1)]
+        return self.from_ticks(np.array(ticks, dtype=np.int64)).reshape(dates.shape)
 
     def numbers_of(self, other: TimeAxis, numbers: Array) -> Array:
         """Return numbers in this axis's units for numbers in those of another axis of the same
         calendar."""
-        if self.by_month or other.by_month:
-            return self.to_numbers(other.to_dates(numbers))
-        # Both count seconds, hours or days, so one is the other times a factor, from another
-        # beginning.
-        beginning = self.to_number(other.to_dates(np.zeros(1))[0])
-        return np.asarray(numbers * seconds_per(other.units) / seconds_per(self.units) + beginning)
+        return self.from_ticks(other.to_ticks(numbers))
 
-    @property
-    def by_month(self) -> bool:
-        return self.calendar != "360_day" and counts_months(self.units)
+    @cached_property
+    def ticks(self) -> Ticks:
+        """The times as written, in microseconds, shape (n,)."""
+        return self.to_ticks(self.numbers)
 
     @cached_property
     def dates(self) -> Dates:
         """The dates as written, shape (n,)."""
-        return self.to_dates(self.numbers)
+        return dates_of_ticks(self.ticks, self.calendar)
 
     @cached_property
-    def middles(self) -> Array:
-        """The numbers that say which period a step belongs to, shape (n,).
-
-        The middle of the bounds where there are some: a monthly mean stamped with the end of its
-        month still belongs to that month. Otherwise the coordinate itself.
-        """
-        if self.bounds is None or self.climatological:
-            return self.numbers
-        middle = self.bounds.mean(axis=1)
-        return np.where(np.isfinite(middle), middle, self.numbers)
+    def step(self) -> SamplingInterval:
+        """The sampling interval, found from the distances between steps."""
+        return sampling_of(self._bounded_middles, self.calendar)
 
     @cached_property
-    def reference_dates(self) -> Dates:
-        """The dates of `middles`, shape (n,)."""
-        return self.dates if self.middles is self.numbers else self.to_dates(self.middles)
-
-    @cached_property
-    def years(self) -> Integers:
-        return np.array([date.year for date in self.reference_dates], dtype=np.int64)
-
-    @cached_property
-    def months(self) -> Integers:
-        return np.array([date.month for date in self.reference_dates], dtype=np.int64)
-
-    @cached_property
-    def days(self) -> Integers:
-        return np.array([date.day for date in self.reference_dates], dtype=np.int64)
-
-    @cached_property
-    def hours(self) -> Integers:
-        return np.array([date.hour for date in self.reference_dates], dtype=np.int64)
-
-    @cached_property
-    def cells(self) -> Array | None:
-        """The ends of each step, earlier first, shape (n, 2); None where neither bounds nor spacing
-        tell.
+    def cell_ticks(self) -> Ticks | None:
+        """The ends of each step in microseconds, earlier first, shape (n, 2); None where neither
+        bounds nor spacing tell.
 
         Bounds come first. Without them a step has the length of the spacing, and where in it the
         stamp stands follows from the stamps.
         """
-        if self.bounds is not None and not self.climatological:
-            ends = np.sort(self.bounds, axis=1)
-            if np.isfinite(ends).all() and (ends[:, 1] > ends[:, 0]).all():
+        if self.bounds is not None and not self.climatological and np.isfinite(self.bounds).all():
+            ends = np.sort(self.to_ticks(self.bounds), axis=1)
+            if (ends[:, 1] > ends[:, 0]).all():
                 return ends
-        return implied_cells(self)
+        stamps = self._stamps
+        return stamped_cells(stamps, Stamp.END) if self.ends_at_stamps else implied_cells(stamps)
+
+    @property
+    def cells(self) -> Array | None:
+        """The ends of each step in the axis's units, earlier first, shape (n, 2); None where they
+        are not known."""
+        return None if self.cell_ticks is None else self.from_ticks(self.cell_ticks)
+
+    @cached_property
+    def ends_at_stamps(self) -> bool:
+        """Whether steps without bounds are taken to end at their times, since hours from just after
+        one midnight to another are of the days between."""
+        return self.bounds is None and not self.instants and end_at_stamps(self._stamps)
+
+    @property
+    def _stamps(self) -> Stamps:
+        return Stamps(self.ticks, self.calendar, self.step)
+
+    @cached_property
+    def _bounded_middles(self) -> Ticks:
+        """The middles of the bounds where there are some, else the times."""
+        if self.bounds is None or self.climatological:
+            return self.ticks
+        known = np.asarray(np.isfinite(self.bounds).all(axis=1))
+        ends = self.to_ticks(np.where(known[:, None], self.bounds, 0.0))
+        return np.where(known, ends[:, 0] + (ends[:, 1] - ends[:, 0]) // 2, self.ticks)
+
+    @cached_property
+    def middle_ticks(self) -> Ticks:
+        """What says which period a step belongs to, in microseconds, shape (n,).
+
+        The middle of the bounds where there are some: a monthly mean stamped with the end of its
+        month still belongs to that month. Otherwise the coordinate itself, unless steps end there.
+        """
+        if self.ends_at_stamps and self.cell_ticks is not None:
+            return np.asarray(self.ticks - np.diff(self.cell_ticks, axis=1)[:, 0] // 2)
+        return self._bounded_middles
+
+    @property
+    def middles(self) -> Array:
+        """`middle_ticks` in the axis's units, shape (n,)."""
+        same = self.middle_ticks is self.ticks
+        return self.numbers if same else self.from_ticks(self.middle_ticks)
+
+    @cached_property
+    def order(self) -> NDArray[np.intp]:
+        """The steps in the order of time."""
+        return np.argsort(self.middle_ticks, kind="stable")
+
+    @property
+    def reference_dates(self) -> Dates:
+        """The dates of `middles`, shape (n,)."""
+        return dates_of_ticks(self.middle_ticks, self.calendar)
+
+    @cached_property
+    def _months_and_days(self) -> tuple[Integers, Integers]:
+        return months_of_days(self.day_numbers, self.calendar)
+
+    @property
+    def day_numbers(self) -> Integers:
+        """Days since the beginning of the year 1 that steps lie in, shape (n,)."""
+        return self.middle_ticks // DAY_TICKS
+
+    @property
+    def month_numbers(self) -> Integers:
+        """Months since the beginning of the year 0 that steps lie in, shape (n,)."""
+        return self._months_and_days[0]
+
+    @property
+    def years(self) -> Integers:
+        """The year that the middle of each step lies in."""
+        return self.month_numbers // 12
+
+    @property
+    def months(self) -> Integers:
+        return self.month_numbers % 12 + 1
+
+    @property
+    def days(self) -> Integers:
+        return self._months_and_days[1]
+
+    @property
+    def hours(self) -> Integers:
+        return self.middle_ticks % DAY_TICKS // HOUR_TICKS
 
     @cached_property
     def lengths(self) -> Array | None:
         """The days that each step stands for, shape (n,); None where neither bounds nor spacing
         tell."""
-        if self.climatological or self.cells is None:
+        if self.climatological or self.cell_ticks is None:
             return None
-        if self.by_month:
-            spans = np.diff(self.to_dates(self.cells), axis=1)[:, 0]
-            return np.array([span.total_seconds() / DAY for span in spans])
-        days = np.diff(self.cells, axis=1)[:, 0] * seconds_per(self.units) / DAY
-        # Whole days must not differ by the rounding of large numbers, or steps of one length would
-        # weigh differently.
-        return np.asarray(np.where(np.abs(days - np.rint(days)) < 1e-6, np.rint(days), days))
+        return np.asarray(np.diff(self.cell_ticks, axis=1)[:, 0] / DAY_TICKS)
 
     @cached_property
-    def resolution(self) -> Step:
+    def resolution(self) -> SamplingInterval:
         """What each step stands for, as opposed to how far the steps are apart: a month for
         Januaries alone."""
         lengths = self.lengths
-        if lengths is None:
+        if lengths is None or self.cell_ticks is None:
             return self.step
-        months = int(np.rint(np.median(lengths) / 30.44))
-        if months >= 1 and np.all((lengths >= 28 * months) & (lengths <= 31 * months)):
-            return Step("year", months // 12) if months % 12 == 0 else Step("month", months)
-        if np.ptp(lengths) > 1e-6 * lengths[0]:
-            return Step("irregular")
-        return _count_seconds(float(lengths[0]) * DAY) or Step("irregular")
+        months = self._months_covered(self.cell_ticks, lengths)
+        if months:
+            return of_months(months)
+        ticks = np.diff(self.cell_ticks, axis=1)[:, 0]
+        return IRREGULAR if np.ptp(ticks) > 1e-6 * ticks[0] else of_ticks(float(ticks[0]))
+
+    def _months_covered(self, cells: Ticks, lengths: Array) -> int:
+        """Return how many calendar months each step covers, where it is the same number; else 0."""
+        days, clocks = np.divmod(cells, DAY_TICKS)
+        month, day = months_of_days(days, self.calendar)
+        if (day == 1).all() and (clocks == 0).all():
+            counts = np.diff(month, axis=1)
+            return int(counts[0, 0]) if np.ptp(counts) == 0 else 0
+        # Months from the middle of one to the middle of the next, or but for an hour.
+        length = 30.0 if self.calendar == "360_day" else _MONTH_DAYS
+        count = int(np.rint(np.median(lengths) / length))
+        fits = 1 <= count <= 12 and np.all((lengths >= 28 * count) & (lengths <= 31 * count))
+        return count if fits else 0
+
+    @cached_property
+    def named_years(self) -> Integers:
+        """The year after which each step is called: of steps of several months the one in which
+        they end, shape (n,)."""
+        if self.resolution.months <= 1 or self.cell_ticks is None:
+            return self.years
+        last = (self.cell_ticks[:, 1] - 1) // DAY_TICKS
+        return months_of_days(last, self.calendar)[0] // 12
+
+    def season_years(self, late_months: tuple[int, ...]) -> Integers:
+        """Return the year that each step's season belongs to, given the months that count for the
+        next year."""
+        if self.resolution.months > 1:
+            return self.named_years
+        return self.years + np.isin(self.months, late_months)
 
     def stamped(self, stamp: Stamp) -> Self:
         """Return the axis with bounds that follow from where in its step each time stands.
@@ -285,94 +328,60 @@ class TimeAxis:
         DataError
             If the lengths of the steps are not known.
         """
-        cells = stamped_cells(self, stamp)
+        plain = replace(self, bounds=None, climatological=False)
+        cells = stamped_cells(plain._stamps, stamp)
         if cells is None:
             raise DataError(
                 f"the steps of {self.name} are irregular ({self.step}), so where they begin and "
                 "end cannot be worked out; give the times bounds"
             )
-        return replace(self, bounds=cells, climatological=False)
-
-    def season_years(self, late_months: tuple[int, ...]) -> Integers:
-        """Return the year that each step's season belongs to, given the months that count for the
-        next year."""
-        return self.years + np.isin(self.months, late_months)
+        return replace(plain, bounds=self.from_ticks(cells))
 
     def within(self, period: Period) -> NDArray[np.bool_]:
-        """Return which steps lie in a period, all of its last part included; shape (n,)."""
+        """Return which steps lie in a period, all of its last part included; shape (n,).
+
+        Where a period is of whole years and steps are of several months, they count to the year
+        that they are called after.
+        """
+        ends = [end for end in (period.first, period.last) if end is not None]
+        if self.resolution.months > 1 and all(len(end.fields) == 1 for end in ends):
+            first, last = period.first, period.last
+            after = self.named_years >= (first.fields[0] if first else -(10**9))
+            return np.asarray(after & (self.named_years <= (last.fields[0] if last else 10**9)))
         chosen = np.ones(len(self), dtype=bool)
-        near = slack(self.numbers, self.stored)
+        middles, near = self.middles, slack(self.numbers, self.stored)
         if period.first is not None:
-            chosen &= (
-                self.middles >= self.to_number(first_moment(period.first, self.calendar)) - near
-            )
+            chosen &= middles >= self.to_number(first_moment(period.first, self.calendar)) - near
         if period.last is not None:
-            chosen &= self.middles < self.to_number(moment_after(period.last, self.calendar)) - near
+            chosen &= middles < self.to_number(moment_after(period.last, self.calendar)) - near
         return chosen
+
+    @property
+    def span_as_written(self) -> tuple[str, str]:
+        """The first and the last time as written, as text."""
+        ends = np.array([self.ticks.min(), self.ticks.max()])
+        first, last = dates_of_ticks(ends, self.calendar)
+        return format_date(first), format_date(last)
 
     @property
     def span(self) -> Period:
         """From the first to the last day that the axis covers."""
-        order = np.argsort(self.middles)
-        ends = [self.reference_dates[order[at]] for at in (0, -1)]
-        return Period(*[Instant((d.year, d.month, d.day)) for d in ends])
+        ends = np.array([self.middle_ticks.min(), self.middle_ticks.max()])
+        dates = dates_of_ticks(ends, self.calendar)
+        return Period(*[Instant((d.year, d.month, d.day)) for d in dates])
 
     @cached_property
     def decimal_years(self) -> Array:
         """Decimal years in the axis's own calendar, shape (n,); one calendar year is exactly 1.
 
-        Of the times as they are given where they lie within their steps, else of the middles of the
-        steps, so that a choice of steps, which may come with bounds, moves none.
+        Of the middle of what each step covers, wherever in it the time stands; of the times where
+        that is not known.
         """
-        numbers, dates = self.middles, self.reference_dates
-        if self.bounds is not None and not self.climatological:
-            ends = np.sort(self.bounds, axis=1)
-            if np.all((ends[:, 0] <= self.numbers) & (self.numbers < ends[:, 1])):
-                numbers, dates = self.numbers, self.dates
-        years = np.unique([date.year for date in dates])
-        first = {
-            int(y): self.to_number(cftime.datetime(int(y), 1, 1, calendar=self.calendar))
-            for y in [*years, int(years[-1]) + 1, *(years + 1)]
-        }
-        starts = np.array([first[date.year] for date in dates])
-        stops = np.array([first[date.year + 1] for date in dates])
-        whole = np.array([date.year for date in dates])
-        return np.asarray(whole + (numbers - starts) / (stops - starts))
-
-    @cached_property
-    def step(self) -> Step:
-        """The sampling interval, found from the distances between steps."""
-        if len(self) < 2:
-            return Step("single")
-        seconds = np.diff(np.sort(self.middles)) * seconds_per(self.units)
-        typical = float(np.median(seconds))
-        if typical <= 0:
-            return Step("irregular")
-        order = np.argsort(self.middles)
-        month_steps = np.diff((self.years * 12 + self.months)[order])
-        if typical >= 27.5 * DAY:
-            unit = int(np.median(month_steps))
-            if unit >= 1 and np.all(month_steps % unit == 0) and np.all(month_steps > 0):
-                missing = int((month_steps // unit - 1).sum())
-                return (
-                    Step("year", unit // 12, missing)
-                    if unit % 12 == 0
-                    else Step("month", unit, missing)
-                )
-        ratio = seconds / typical
-        # Times kept as fractions of a day in single precision are a few seconds off.
-        if np.any(np.abs(ratio - np.round(ratio)) > 0.02) or np.any(np.round(ratio) < 1):
-            return Step("irregular")
-        missing = int(np.round(ratio - 1).sum())
-        counted = _count_seconds(typical)
-        return Step("irregular") if counted is None else replace(counted, missing=missing)
-
-
-def _count_seconds(seconds: float) -> Step | None:
-    """Return a length of time as a whole number of days, hours, minutes or seconds; None where it
-    is none."""
-    for unit, length in (("day", DAY), ("hour", 3600.0), ("minute", 60.0), ("second", 1.0)):
-        count = seconds / length
-        if round(count) >= 1 and abs(count - round(count)) < 1e-3:
-            return Step(unit, round(count))
-    return None
+        ticks = self.middle_ticks
+        if self.cell_ticks is not None and not self.instants and not self.climatological:
+            ticks = self.cell_ticks[:, 0] + np.diff(self.cell_ticks, axis=1)[:, 0] // 2
+        years = months_of_days(ticks // DAY_TICKS, self.calendar)[0] // 12
+        starts, stops = (
+            first_days((years + more) * 12, self.calendar) * DAY_TICKS for more in (0, 1)
+        )
+        return np.asarray(years + (ticks - starts) / (stops - starts))

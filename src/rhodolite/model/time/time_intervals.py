@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import datetime
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Self
 
-import cftime
 import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array
-from rhodolite.model.time.month_units import month_start
+from rhodolite.model.time.calendar_days import first_days, months_of_days
 from rhodolite.model.time.period_text import FOUR_SEASONS, Season
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import DAY_TICKS, HOUR_TICKS, dates_of_ticks
 from rhodolite.model.typed_value import TypedValue
 
 Integers = NDArray[np.int64]
@@ -30,6 +30,9 @@ _DAYS = {
 }
 """The minimum number of days that each has in any calendar; a season can be a single month."""
 _YEAR_STARTS = np.cumsum([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30])
+_PENTADS = 73
+"""Of a year; one of 360 days has 72 of them."""
+_NO_MONTH = np.int64(-(1 << 40))
 
 
 @dataclass(frozen=True)
@@ -94,16 +97,33 @@ class Divided:
     ----------
     groups : ndarray of int, shape (n,)
         The period of each step; -1 where it is in none.
-    starts, stops : ndarray of float64, shape (periods,)
-        Ends of the periods, in the units of the axis.
-    days : ndarray of float64, shape (periods,)
-        Lengths in days of the axis's calendar.
+    limits : ndarray of int64, shape (periods, 2)
+        Ends of the periods, in microseconds (see `time_units`).
+    axis : TimeAxis
     """
 
     groups: Integers
-    starts: Array
-    stops: Array
-    days: Array
+    limits: Integers
+    axis: TimeAxis
+
+    @property
+    def count(self) -> int:
+        return len(self.limits)
+
+    @property
+    def bounds(self) -> Array:
+        """Ends of the periods in the units of the axis, shape (periods, 2)."""
+        return self.axis.from_ticks(self.limits)
+
+    @property
+    def middles(self) -> Array:
+        """Middles of the periods in the units of the axis, shape (periods,)."""
+        return self.axis.from_ticks(self.limits[:, 0] + np.diff(self.limits, axis=1)[:, 0] // 2)
+
+    @property
+    def days(self) -> Array:
+        """Lengths of the periods in days, shape (periods,)."""
+        return np.asarray(np.diff(self.limits, axis=1)[:, 0] / DAY_TICKS)
 
 
 def divide(
@@ -120,19 +140,87 @@ def divide(
     year_start : int
         The month in which years begin; a year is called after the one in which it ends.
     """
-    keys = _keys(axis, interval, season, year_start)
-    present, groups = np.unique(keys[keys >= 0], return_inverse=True)
+    unit, count = interval.unit, interval.count
+    if unit == "hour":
+        width = count * HOUR_TICKS
+        keys = axis.middle_ticks // width
+        return _divided(axis, keys, lambda key: np.stack([key, key + 1], axis=1) * width)
+    if unit == "day":
+        first = int(axis.day_numbers.min()) if count > 1 else 0
+        return _divided(
+            axis,
+            (axis.day_numbers - first) // count,
+            lambda key: (np.stack([key, key + 1], axis=1) * count + first) * DAY_TICKS,
+        )
+    if unit == "pentad":
+        keys = axis.years * _PENTADS + day_of_common_year(axis) // 5
+        return _divided(axis, keys, lambda key: _pentad_limits(key, axis.calendar))
+    if unit == "season":
+        return _divided_by_season(axis, season)
+    months = {"month": 1, "year": 12, "decade": 120}[unit] * count
+    origin = _first_month(axis, interval, year_start)
+    return _divided(
+        axis,
+        (_counted_months(axis, unit) - origin) // months,
+        lambda key: _month_limits(key * months + origin, months, axis.calendar),
+    )
+
+
+def _divided(axis: TimeAxis, keys: Integers, limits: Callable[[Integers], Integers]) -> Divided:
+    """Return the periods that some steps lie in, given a number for the period of each step."""
+    present, groups = np.unique(keys, return_inverse=True)
+    return Divided(groups.reshape(-1).astype(np.int64), limits(present), axis)
+
+
+def _divided_by_season(axis: TimeAxis, season: Season | None) -> Divided:
+    seasons = FOUR_SEASONS if season is None else (season,)
+    starts = np.full(len(axis), _NO_MONTH)
+    for part in seasons:
+        inside = np.isin(axis.months, part.months)
+        late = np.isin(axis.months, part.late_months)
+        years = axis.years + late - bool(part.late_months)
+        starts[inside] = (years * 12 + part.first - 1)[inside]
+    inside = starts > _NO_MONTH
+    present, groups = np.unique(starts[inside], return_inverse=True)
     placed = np.full(len(axis), -1, dtype=np.int64)
-    placed[keys >= 0] = groups
-    # A step of each period, from which its ends follow.
-    samples = np.flatnonzero(keys >= 0)[np.unique(groups, return_index=True)[1]]
-    limits = [
-        _limits(axis, int(at), int(key), interval, season, year_start)
-        for at, key in zip(samples, present, strict=True)
-    ]
-    days = np.array([(stop - start).total_seconds() / 86400 for start, stop in limits])
-    starts, stops = (np.array([axis.to_number(pair[end]) for pair in limits]) for end in (0, 1))
-    return Divided(placed, starts, stops, days)
+    placed[inside] = groups.reshape(-1)
+    return Divided(placed, _month_limits(present, seasons[0].length, axis.calendar), axis)
+
+
+def _counted_months(axis: TimeAxis, unit: str) -> Integers:
+    """Return the month that decides which period each step is in: for years of steps of several
+    months, which are called after the year in which they end, the last."""
+    if unit == "month" or axis.resolution.months <= 1 or axis.cell_ticks is None:
+        return axis.month_numbers
+    return months_of_days((axis.cell_ticks[:, 1] - 1) // DAY_TICKS, axis.calendar)[0]
+
+
+def _first_month(axis: TimeAxis, interval: Interval, year_start: int) -> int:
+    """Return a month in which a period begins: for several years the first of the data, for decades
+    one whose year ends in 1."""
+    if interval.unit == "month":
+        return 0
+    begin = year_start
+    if begin == 1 and axis.resolution.unit == "year" and axis.cell_ticks is not None:
+        # Years that do not begin in January are put together as they are.
+        begin = int(months_of_days(axis.cell_ticks[:1, 0] // DAY_TICKS, axis.calendar)[0][0]) % 12
+        begin += 1
+    shift = begin - 1 - (12 if begin > 1 else 0)
+    if interval.unit == "decade":
+        return 12 + shift
+    if interval.count == 1:
+        return shift
+    return int((_counted_months(axis, interval.unit).min() - shift) // 12 * 12 + shift)
+
+
+def _month_limits(first: Integers, months: int, calendar: str) -> Integers:
+    return first_days(np.stack([first, first + months], axis=1), calendar) * DAY_TICKS
+
+
+def _pentad_limits(keys: Integers, calendar: str) -> Integers:
+    years, first = keys // _PENTADS, keys % _PENTADS * 5
+    days = np.stack([first, first + 5], axis=1)
+    return days_of_common_year(days, years[:, None], calendar) * DAY_TICKS
 
 
 def day_of_common_year(axis: TimeAxis) -> Integers:
@@ -144,16 +232,37 @@ def day_of_common_year(axis: TimeAxis) -> Integers:
     ----------
     axis : TimeAxis
     """
-    days = axis.days
+    months, days = axis.months, axis.days
     if axis.calendar == "360_day":
-        return np.asarray((axis.months - 1) * 30 + days - 1)
+        return np.asarray((months - 1) * 30 + days - 1)
     return np.asarray(
-        _YEAR_STARTS[axis.months - 1] + np.where((axis.months == 2) & (days == 29), 28, days) - 1
+        _YEAR_STARTS[months - 1] + np.where((months == 2) & (days == 29), 28, days) - 1
     )
 
 
+def days_of_common_year(days: Integers, years: Integers, calendar: str) -> Integers:
+    """Return the numbers of the days on which days of common years begin; of the day after the last
+    of a year the beginning of the next.
+
+    Parameters
+    ----------
+    days : ndarray of int
+        As of `day_of_common_year`.
+    years : ndarray of int
+    calendar : str
+        CF calendar.
+    """
+    length = 360 if calendar == "360_day" else 365
+    years, days = years + days // length, days % length
+    if calendar == "360_day":
+        return first_days(years * 12, calendar) + days
+    month = np.searchsorted(_YEAR_STARTS, days, side="right") - 1
+    return np.asarray(first_days(years * 12 + month, calendar) + days - _YEAR_STARTS[month])
+
+
 def date_in_common_year(day: int, year: int, calendar: str) -> tuple[Any, Any]:
-    """Return when a day counted as in `day_of_common_year` begins and has ended, in some year.
+    """Return when a day counted as in `day_of_common_year` begins and has ended, in some year; 29
+    February ends with the 28th.
 
     Parameters
     ----------
@@ -163,91 +272,6 @@ def date_in_common_year(day: int, year: int, calendar: str) -> tuple[Any, Any]:
     calendar : str
         CF calendar.
     """
-    if calendar == "360_day":
-        start = cftime.datetime(year, day // 30 + 1, day % 30 + 1, calendar=calendar)
-    else:
-        month = int(np.searchsorted(_YEAR_STARTS, day, side="right"))
-        start = cftime.datetime(
-            year, month, day - int(_YEAR_STARTS[month - 1]) + 1, calendar=calendar
-        )
-    stop = start + datetime.timedelta(days=1)
-    if (stop.month, stop.day) == (2, 29) and calendar != "360_day":
-        stop += datetime.timedelta(days=1)
+    days = days_of_common_year(np.array([day, day + 1]), np.array(year), calendar)
+    start, stop = dates_of_ticks(days * DAY_TICKS, calendar)
     return start, stop
-
-
-def _keys(axis: TimeAxis, interval: Interval, season: Season | None, year_start: int) -> Integers:
-    """Return a number for each step that is the same within a period, grows with time, and is -1
-    outside any."""
-    years, count = axis.years + 10_000, interval.count
-    if interval.unit == "hour":
-        return (_day_numbers(axis) * 24 + axis.hours) // count
-    if interval.unit == "day":
-        days = _day_numbers(axis)
-        return (days - days.min()) // count if count > 1 else days
-    if interval.unit == "pentad":
-        return years * 100 + day_of_common_year(axis) // 5
-    if interval.unit == "month":
-        return (years * 12 + axis.months - 1) // count
-    if interval.unit == "season":
-        return _season_keys(axis, season)
-    named = years + ((axis.months >= year_start) if year_start > 1 else 0)
-    if interval.unit == "decade":
-        return (named - 1) // 10
-    return (named - named.min()) // count if count > 1 else np.asarray(named)
-
-
-def _season_keys(axis: TimeAxis, season: Season | None) -> Integers:
-    keys = np.full(len(axis), -1, dtype=np.int64)
-    for number, one in enumerate(FOUR_SEASONS if season is None else (season,)):
-        inside = np.isin(axis.months, one.months)
-        keys[inside] = (axis.season_years(one.late_months)[inside] + 10_000) * 4 + number
-    return keys
-
-
-def _limits(
-    axis: TimeAxis, at: int, key: int, interval: Interval, season: Season | None, year_start: int
-) -> tuple[Any, Any]:
-    """Return the dates at which the period that holds a step begins and has ended."""
-    calendar, count = axis.calendar, interval.count
-    date = axis.reference_dates[at]
-    midnight = cftime.datetime(date.year, date.month, date.day, calendar=calendar)
-    if interval.unit == "hour":
-        start = midnight + datetime.timedelta(hours=date.hour // count * count)
-        return start, start + datetime.timedelta(hours=count)
-    if interval.unit == "day":
-        days = _day_numbers(axis)
-        start = midnight - datetime.timedelta(days=int((days[at] - days.min()) % count))
-        return start, start + datetime.timedelta(days=count)
-    if interval.unit == "pentad":
-        first = key % 100 * 5
-        return (
-            date_in_common_year(first, date.year, calendar)[0],
-            date_in_common_year(first + 4, date.year, calendar)[1],
-        )
-    if interval.unit == "month":
-        first = (date.month - 1) // count * count + 1
-        return month_start(date.year, first, calendar), month_start(
-            date.year, first + count, calendar
-        )
-    if interval.unit == "season":
-        one = FOUR_SEASONS[key % 4] if season is None else season
-        year = key // 4 - 10_000 - (1 if one.late_months else 0)
-        return month_start(year, one.first, calendar), month_start(
-            year, one.first + one.length, calendar
-        )
-    span = 10 if interval.unit == "decade" else count
-    named = axis.years + ((axis.months >= year_start) if year_start > 1 else 0)
-    first = (
-        key * 10 + 1 - 10_000
-        if interval.unit == "decade"
-        else (int(named.min()) + key * count if count > 1 else key - 10_000)
-    )
-    first -= 1 if year_start > 1 else 0
-    return month_start(first, year_start, calendar), month_start(first + span, year_start, calendar)
-
-
-def _day_numbers(axis: TimeAxis) -> Integers:
-    """Return days since a day long ago, for each step."""
-    numbers = cftime.date2num(axis.reference_dates, "days since 0001-01-01", axis.calendar)
-    return np.floor(np.asarray(numbers, dtype=np.float64) + 1e-9).astype(np.int64) + 4_000_000

@@ -8,8 +8,11 @@ from fractions import Fraction
 import numpy as np
 
 from rhodolite.arrays import Array
-from rhodolite.errors import DataError
-from rhodolite.model.units.udunits import convert, convertible, has_offset_zero, is_temperature
+from rhodolite.errors import DataError, warn
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.units.calendar_rates import days_between, plain_rate
+from rhodolite.model.units.differences import Zero, temperature_reading
+from rhodolite.model.units.udunits import convert, convertible, has_offset_zero, has_other_zero
 from rhodolite.model.variable import Variable
 
 WATER_DENSITY = 1000.0
@@ -46,9 +49,13 @@ class Rescaling:
         values += self.offset
         return values.astype(block.dtype, copy=False)
 
+    def of(self, value: float) -> float:
+        """Return a single value in the new units."""
+        return value * self.factor + self.offset
+
 
 def rescaling(variable: Variable, units: str) -> Rescaling:
-    """Return what turns a variable into other units.
+    """Return what turns a variable into other units, months and years taken for those of UDUNITS.
 
     Parameters
     ----------
@@ -62,6 +69,46 @@ def rescaling(variable: Variable, units: str) -> Rescaling:
         If its own cannot be converted to them.
     """
     own = variable.units or "1"
+    reading = temperature_reading(variable)
+    if reading is not None and reading.zero is Zero.UNCERTAIN and has_other_zero(own, units):
+        warn(
+            f"{variable.name} is converted from {own} to {units} as a temperature, though its "
+            f"{reading.because} may mean a difference; if it is one: annotate --set "
+            f"'{variable.name}:units_metadata=temperature: difference'"
+        )
+    difference = reading is not None and reading.zero is Zero.DIFFERENCE
+    try:
+        return rescaling_between(own, units, difference=difference)
+    except ValueError:
+        raise DataError(
+            f"{variable.name} is in {own}, which cannot be converted to {units}"
+        ) from None
+
+
+def rescaling_between(own: str, units: str, *, difference: bool = False) -> Rescaling:
+    """Return what turns values in some units into others.
+
+    Parameters
+    ----------
+    own, units : str
+        UDUNITS units.
+    difference : bool
+        Whether the values are differences, to which the zero of a scale means nothing.
+
+    Raises
+    ------
+    ValueError
+        If the units cannot be converted to each other, nor by the density of water.
+
+    Examples
+    --------
+    >>> rescaling_between("K", "degC").of(300.0)
+    26.85...
+    >>> rescaling_between("K", "degC", difference=True).of(300.0)
+    300.0
+    """
+    if own == units:
+        return Rescaling(1.0, 0.0)
     if convertible(own, units):
         at_zero, at_one = (float(convert(value, own, units)) for value in (0.0, 1.0))
         # Scales with a zero of their own differ by a ratio of small numbers, such as 5/9; the
@@ -69,21 +116,59 @@ def rescaling(variable: Variable, units: str) -> Rescaling:
         factor = (
             at_one if at_zero == 0 else float(Fraction(at_one - at_zero).limit_denominator(1000))
         )
-        return Rescaling(
-            factor, 0.0 if is_temperature(own) and is_difference(variable) else at_zero
-        )
+        return Rescaling(factor, 0.0 if difference else at_zero)
     for mass, depth in _MASS_TO_DEPTH:
         if convertible(own, mass) and convertible(units, depth):
-            factor = (
-                float(convert(1.0, own, mass)) / WATER_DENSITY * float(convert(1.0, depth, units))
-            )
-            return Rescaling(factor, 0.0, by_density=True)
+            factor = float(convert(1.0, own, mass)) / WATER_DENSITY
+            return Rescaling(factor * float(convert(1.0, depth, units)), 0.0, by_density=True)
         if convertible(own, depth) and convertible(units, mass):
-            factor = (
-                float(convert(1.0, own, depth)) * WATER_DENSITY * float(convert(1.0, mass, units))
-            )
-            return Rescaling(factor, 0.0, by_density=True)
-    raise DataError(f"{variable.name} is in {own}, which cannot be converted to {units}")
+            factor = float(convert(1.0, own, depth)) * WATER_DENSITY
+            return Rescaling(factor * float(convert(1.0, mass, units)), 0.0, by_density=True)
+    raise ValueError(f"{own} cannot be converted to {units}")
+
+
+@dataclass(frozen=True, eq=False)
+class UnitsChange:
+    """What turns a variable along time into other units.
+
+    Attributes
+    ----------
+    plain : Rescaling
+    days : ndarray of float64, shape (n,), or None
+        What the values of each step are multiplied by before, where months or years count by their
+        own days.
+    """
+
+    plain: Rescaling
+    days: Array | None
+
+
+def change_units(variable: Variable, units: str, axis: TimeAxis | None) -> UnitsChange:
+    """Return what turns a variable into other units.
+
+    Parameters
+    ----------
+    variable : Variable
+    units : str
+        UDUNITS units.
+    axis : TimeAxis, optional
+        The times that it runs along, in whose months and years amounts for these count.
+
+    Raises
+    ------
+    DataError
+        If its own cannot be converted to them.
+    """
+    days = days_between(variable.units, units, axis)
+    if days is None:
+        return UnitsChange(rescaling(variable, units), None)
+    daily = variable.edit(units=plain_rate(variable.units or "1"))
+    try:
+        return UnitsChange(rescaling(daily, plain_rate(units)), days)
+    except DataError:
+        raise DataError(
+            f"{variable.name} is in {variable.units}, which cannot be converted to {units}"
+        ) from None
 
 
 def can_be_in(variable: Variable, units: str) -> bool:
@@ -114,23 +199,6 @@ def of_differences(units: str | None) -> tuple[float, str | None]:
     if units is None or not has_offset_zero(units):
         return 1.0, units
     return float(convert(1.0, units, "K") - convert(0.0, units, "K")), "K"
-
-
-def is_difference(variable: Variable) -> bool:
-    """Return whether the values are differences, to which the zero of a scale means nothing.
-
-    Parameters
-    ----------
-    variable : Variable
-    """
-    attributes = variable.attributes
-    methods = str(attributes.get("cell_methods", ""))
-    return (
-        "difference" in str(attributes.get("units_metadata", ""))
-        or "base_period" in attributes
-        or str(attributes.get("standard_name", "")).endswith("_anomaly")
-        or any(word in methods for word in ("standard_deviation", "range"))
-    )
 
 
 def standard_name_after(variable: Variable, change: Rescaling) -> str | None:

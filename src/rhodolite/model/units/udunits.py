@@ -16,7 +16,7 @@ from rhodolite.plain_text import cut_text
 _RATES = {"(10 year)-1": "per decade", "(100 year)-1": "per century"}
 _LONGEST = 60
 """Letters of units that people are shown; files may say anything."""
-_TERM = re.compile(r"([A-Za-z%µ_]+)(?:\^|\*\*)?([+-]?\d+)?")
+_TERM = re.compile(r"([A-Za-z%µ_]+)\^?([+-]?\d+)?")
 _SUPERSCRIPTS = str.maketrans("-0123456789", "⁻⁰¹²³⁴⁵⁶⁷⁸⁹")
 
 
@@ -115,6 +115,17 @@ def has_offset_zero(text: str) -> bool:
     return bool(base.is_convertible(_unit("K"))) and float(convert(0.0, text, "K")) != 0.0
 
 
+def has_other_zero(units: str, others: str) -> bool:
+    """Return whether 0 in some units is not 0 in others, as of degC and K.
+
+    Parameters
+    ----------
+    units, others : str
+        UDUNITS units.
+    """
+    return convertible(units, others) and float(convert(0.0, units, others)) != 0.0
+
+
 def is_temperature(text: str) -> bool:
     """Return whether units are those of a temperature.
 
@@ -151,10 +162,13 @@ def square_units(units: str) -> str:
     ----------
     units : str
         UDUNITS units.
+
+    Examples
+    --------
+    >>> square_units("degC"), square_units("kg m-2 s-1")
+    ('K2', 'kg2 m-4 s-2')
     """
-    if has_offset_zero(units):
-        units = "K"
-    return f"({units})2" if " " in units or "/" in units else f"{units}2"
+    return power("K" if has_offset_zero(units) else units, 2) or f"({units})2"
 
 
 def pretty(units: str | None) -> str:
@@ -217,7 +231,8 @@ def product(units: str, others: str, *, divide: bool = False) -> str:
         if (text := _write_terms(terms)) and _same(text, unit):
             return text
     factors = [_put_in_brackets(units), _put_in_brackets(others) + ("-1" if divide else "")]
-    return " ".join(factors).removeprefix("1 ")
+    text = " ".join(factors).removeprefix("1 ")
+    return text if _same(text, unit) else str(unit.definition)
 
 
 def power(units: str, exponent: float) -> str | None:
@@ -236,13 +251,30 @@ def power(units: str, exponent: float) -> str | None:
     """
     if units == "1" or exponent == 1:
         return units
+    unit = _raise(_unit(units), exponent)
+    if unit is None:
+        return None
     terms = _terms(units)
     if terms is not None:
-        raised = {name: value * exponent for name, value in terms.items()}
-        if all(abs(value - round(value)) < 1e-9 for value in raised.values()):
-            return _write_terms({name: round(value) for name, value in raised.items()})
+        raised = {name: round(value * exponent) for name, value in terms.items()}
+        if _same(text := _write_terms(raised), unit):
+            return text
+    if float(exponent).is_integer() and _same(
+        text := f"{_put_in_brackets(units)}{int(exponent)}", unit
+    ):
+        return text
+    return str(unit.definition)
+
+
+def _raise(unit: Any, exponent: float) -> Any | None:
+    """Return a power of a unit (of the units library), or a root; None where there is none."""
+    inverse = round(1 / exponent) if exponent else 0
+    try:
+        if float(exponent).is_integer():
+            return unit ** int(exponent)
+        return unit.root(inverse) if abs(exponent * inverse - 1) < 1e-12 else None
+    except ValueError:
         return None
-    return f"{_put_in_brackets(units)}{int(exponent)}" if float(exponent).is_integer() else None
 
 
 def _terms(units: str) -> dict[str, int] | None:
@@ -251,7 +283,7 @@ def _terms(units: str) -> dict[str, int] | None:
     if units == "1":
         return found
     sign = 1
-    for word in re.findall(r"/|[^\s.*/]+", units):
+    for word in re.findall(r"/|[^\s.*/]+", units.replace("**", "^")):
         if word == "/":
             sign = -1
             continue

@@ -24,7 +24,7 @@ from rhodolite.model.space.axis_cells import area_weights
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
-from rhodolite.operations.time_groups.totals import is_amount
+from rhodolite.operations.time_groups.totals import mean_weights
 
 
 @dataclass
@@ -106,8 +106,9 @@ def _lengths_of(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -
     found: dict[int | tuple[int, ...], Array] = {}
     for axis in _places(dataset, variable, (Role.TIME,)) if Role.TIME in roles else ():
         time = dataset.need_time()
-        if time.lengths is not None and not is_amount(variable, time):
-            found[axis] = time.lengths
+        weights = mean_weights(variable, time)
+        if weights is not None:
+            found[axis] = weights
     for axis in _places(dataset, variable, (Role.LEVEL,)) if Role.LEVEL in roles else ():
         found[axis] = layer_weights(dataset)[0]
     return found

@@ -102,13 +102,21 @@ class AxisPlan:
         return set(self.dimensions) <= set(variable.dimensions)
 
     def collapse(
-        self, variable: Variable, measure: Measure, coverage: float, *, by_share: bool = False
+        self,
+        variable: Variable,
+        measure: Measure,
+        coverage: float,
+        *,
+        by_share: bool = False,
+        weights: Array | None = None,
     ) -> AxisReduction:
         """Return what to do with an array of a variable; `by_share` where a cell counts as one, and
-        not by its size."""
+        not by its size, or by other `weights` along a single axis."""
         places = [variable.dimensions.index(name) for name in self.dimensions]
         axes = tuple(sorted(places))
         groups = self.shares if by_share else self.groups
+        if weights is not None:
+            groups = [CellGroup.of(weights)]
         if axes != tuple(places):
             groups = [
                 group.transposed(variable.shape[places[0]], variable.shape[places[1]])
@@ -174,7 +182,8 @@ def _time_plan(
 ) -> AxisPlan:
     """Return the plan of a statistic over all times, which leaves a single time with bounds."""
     coordinate = dataset.need(Role.TIME)
-    edges = axis.bounds if axis.bounds is not None else coordinate.values[:, None]
+    edges = axis.bounds if axis.climatological else axis.cells
+    edges = coordinate.values[:, None] if edges is None else edges
     ends = np.array([edges.min(), edges.max()])
     bounds = f"{coordinate.name}_bnds"
     about = {

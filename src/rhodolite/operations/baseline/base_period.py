@@ -19,7 +19,7 @@ from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.time_groups.groups import Groups
 from rhodolite.operations.time_groups.reduction import grouped_reduction
-from rhodolite.operations.time_groups.totals import is_amount
+from rhodolite.operations.time_groups.totals import mean_weights
 from rhodolite.operations.variables.along_time import time_axis_of
 
 BASE_COVERAGE = 0.8
@@ -109,12 +109,16 @@ class BasePeriod:
             axis, cycle, steps, present, places[phases], weights, full, coverage, first, last, text
         )
 
-    @property
-    def full_counts(self) -> Array:
-        """For each phase in `present`, the number of its steps if none were missing."""
-        held = np.bincount(self.phases[self.steps], self.weights, minlength=self.present.size)
-        counts = np.bincount(self.phases[self.steps], minlength=self.present.size)
-        return np.asarray(counts * self.full / held)
+    def _weighing(self, variable: Variable) -> tuple[Array | None, Array]:
+        """Return what each step of the base weighs in a mean, None where all weigh the same, and
+        each whole phase."""
+        if self.weights is None:
+            return None, self.full
+        phases, size = self.phases[self.steps], self.present.size
+        held = np.bincount(phases, self.weights, minlength=size)
+        weights = mean_weights(variable, self.axis)
+        weights = None if weights is None else weights[self.steps]
+        return weights, np.bincount(phases, weights, minlength=size) * self.full / held
 
     def need_all_phases(self) -> None:
         """Refuse a base that lacks a phase which the data have."""
@@ -147,14 +151,14 @@ class BasePeriod:
         """Return the pass that makes a variable's normals, their name and their shape (phases,
         *cells); `read_once` says whether they are the result themselves."""
         along = time_axis_of(dataset, variable)
-        alike = self.weights is not None and is_amount(variable, self.axis)
+        weights, full = self._weighing(variable)
         groups = Groups(
             f"{variable.name}, {self.text}",
             "normals",
             self.phases[self.steps],
             self.present.size,
-            None if alike else self.weights,
-            self.full_counts if alike else self.full,
+            weights,
+            full,
             self.coverage,
         )
         source = self.in_base(dataset, variable)

@@ -78,7 +78,7 @@ class IndexWork(SeriesKernel):
         return {"value": ((len(self.base.axis),), np.dtype("f8"))}
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        order = np.argsort(self.base.axis.middles, kind="stable")
+        order = self.base.axis.order
         back = np.argsort(order)
         values = block.astype(np.float64)
         if self.index.months > 1:

@@ -3,25 +3,22 @@ way."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
-from rhodolite.arrays import WithoutAxis
-from rhodolite.errors import DataError, nearest_names
+from rhodolite.arrays import InMemory, WithoutAxis
+from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.space.range_text import Levels
+from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.aliases import read_typed_units
-from rhodolite.model.units.conversion import rescaling
-from rhodolite.model.units.udunits import (
-    convertible,
-    has_offset_zero,
-    is_unit,
-    power,
-    product,
-)
+from rhodolite.model.units.calendar_rates import days_between, plain_rate
+from rhodolite.model.units.conversion import rescaling_between
+from rhodolite.model.units.differences import is_difference
+from rhodolite.model.units.udunits import convertible, has_offset_zero, is_unit
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
 from rhodolite.operations.expressions.elements import (
@@ -32,12 +29,19 @@ from rhodolite.operations.expressions.elements import (
     Compare,
     Constant,
     Leaf,
-    Program,
-    UnitChange,
+    blows_from,
     missing,
     where,
 )
 from rhodolite.operations.expressions.parser import Call, Name, Node, Number
+from rhodolite.operations.expressions.values import (
+    Value,
+    alike,
+    multiplied,
+    need_number_of_scale,
+    number_of,
+    raised,
+)
 from rhodolite.operations.selection.indices import level_indices
 from rhodolite.plain_text import write_number
 
@@ -48,34 +52,7 @@ _AXES = {
     "level": (Role.LEVEL,),
     "area": (Role.LATITUDE, Role.LONGITUDE),
 }
-_PLAIN = ("exp", "log", "log10")
 _ANGLES = ("sin", "cos", "tan")
-
-
-@dataclass(frozen=True)
-class Value:
-    """Part of a formula: what computes it from the blocks of all leaves, and its units.
-
-    Attributes
-    ----------
-    program : callable
-    units : str
-    plain : bool
-        Whether it is a number without units, which takes those of its company.
-    difference : bool
-        Whether it is a difference, of which the zero is certain.
-    constant : float or None
-        Its value, where that is known.
-    variable : Variable, optional
-        The variable that it is, as it stands.
-    """
-
-    program: Program
-    units: str
-    plain: bool = False
-    difference: bool = False
-    constant: float | None = None
-    variable: Variable | None = None
 
 
 class ProgramBuilder:
@@ -134,8 +111,12 @@ class ProgramBuilder:
                 f"annotate --set '{variable.name}:units=...' first"
             )
         self.leaves.append(variable)
-        difference = "difference" in str(variable.attributes.get("units_metadata", ""))
-        return Value(Leaf(len(self.leaves) - 1), units, difference=difference, variable=variable)
+        return Value(
+            Leaf(len(self.leaves) - 1),
+            units,
+            difference=is_difference(variable),
+            variable=variable,
+        )
 
     def reduced(self, node: Call) -> Variable:
         """Return the mean of a variable over an axis, or one of its levels."""
@@ -189,18 +170,17 @@ class ProgramBuilder:
             return replace(alike[0], program=made, constant=None, variable=None)
         if function == "where":
             left, right = self.alike(function, values[1:])
-            self.without_units(function, values[0])
+            condition = number_of(function, values[0])
             return replace(
                 left,
-                program=Apply(where, (values[0].program, left.program, right.program)),
+                program=Apply(where, (condition.program, left.program, right.program)),
                 constant=None,
                 variable=None,
             )
         if function in ("and", "or", "not"):
-            for value in values:
-                self.without_units(function, value)
+            numbers = [number_of(function, value) for value in values]
             return Value(
-                Apply(LOGIC[function], tuple(value.program for value in values)), UNITS_OF_ONE
+                Apply(LOGIC[function], tuple(value.program for value in numbers)), UNITS_OF_ONE
             )
         if function == "missing":
             return Value(Apply(missing, (values[0].program,)), UNITS_OF_ONE)
@@ -217,156 +197,101 @@ class ProgramBuilder:
 
     def sum(self, sign: str, values: list[Value]) -> Value:
         left, right = self.alike(sign, values, sums=True)
-        both_offset = (
-            has_offset_zero(left.units)
-            and not left.difference
-            and not right.difference
-            and not right.plain
-        )
-        if sign == "+" and both_offset and not values[1].plain:
+        on_scale = [not part.difference and not part.plain for part in (left, right)]
+        if sign == "+" and all(on_scale) and has_offset_zero(left.units):
             raise DataError(
                 f"--formula: two temperatures in {left.units} cannot be added, since their zero is "
                 "arbitrary"
             )
         work = Apply(np.add if sign == "+" else np.subtract, (left.program, right.program))
-        if (
-            sign == "-"
-            and convertible(left.units, "K")
-            and not right.difference
-            and not values[1].plain
-        ):
-            return Value(
-                work,
-                "K" if has_offset_zero(left.units) and left.units == "degC" else left.units,
-                difference=True,
-            )
+        turned = 1.0 if left.turned is not None or right.turned is not None else None
+        between = sign == "-" and convertible(left.units, "K") and not right.difference
+        if between and not values[1].plain:
+            units = "K" if left.units == "degC" else left.units
+            return Value(work, units, difference=True)
         # A difference plus a state is a state; a plain number is what its company is.
-        known = [
-            part.difference
-            for part, given in zip((left, right), values, strict=True)
-            if not given.plain
-        ]
+        pairs = zip((left, right), values, strict=True)
+        known = [part.difference for part, given in pairs if not given.plain]
         difference = left.difference if sign == "-" else bool(known) and all(known)
-        return Value(work, left.units, values[0].plain and values[1].plain, difference)
+        plain = values[0].plain and values[1].plain
+        return Value(work, left.units, plain, difference, turned=turned)
 
     def scaled(self, function: str, values: list[Value]) -> Value:
-        """Return a product, quotient, power, or function of a number."""
+        """Return a product, quotient, power, root, or function of a number."""
         for value in values:
-            if has_offset_zero(value.units) and not value.difference:
-                raise DataError(
-                    f"--formula: {function} of a temperature in {value.units}, whose zero is "
-                    "arbitrary; convert it to K first, or take a difference"
-                )
-        programs = tuple(value.program for value in values)
+            need_number_of_scale(function, value)
         if function in ("*", "/"):
-            left, right = values
-            units = product(left.units, right.units, divide=function == "/")
-            work = np.multiply if function == "*" else np.divide
-            constant = None
-            if (
-                left.constant is not None
-                and right.constant is not None
-                and (function == "*" or right.constant)
-            ):
-                constant = float(work(left.constant, right.constant))
-            return Value(
-                Apply(work, programs),
-                units,
-                left.plain and right.plain,
-                left.difference or right.difference,
-                constant,
-            )
+            _warn_of_percent(function, *values)
+            return multiplied(*values, divide=function == "/")
         if function == "^":
-            self.without_units(function, values[1])
-            exponent = values[1].constant
-            if exponent is None and values[0].units != UNITS_OF_ONE:
-                raise DataError(
-                    f"--formula: a power of something in {values[0].units} needs a number as its "
-                    "exponent"
-                )
-            units = self.raised(values[0], 1.0 if exponent is None else exponent)
-            return Value(Apply(np.power, programs), units)
+            return self.to_power(*values)
         if function == "sqrt":
-            return Value(Apply(np.sqrt, programs), self.raised(values[0], 0.5))
-        if function == "arctan2":
-            left, right = self.alike(function, values)
-            return Value(Apply(np.arctan2, (left.program, right.program)), "radian")
+            base = raised(values[0], 0.5)
+            return Value(Apply(np.sqrt, (base.program,)), base.units)
+        if function in ("arctan2", "speed", "direction"):
+            return self.of_components(function, values)
         if function in _ANGLES and values[0].units != UNITS_OF_ONE:
             if not convertible(values[0].units, "radian"):
                 raise DataError(f"--formula: {function} takes an angle, and not {values[0].units}")
-            programs = (Apply(UnitChange(values[0].units, "radian"), programs),)
-        elif function in _PLAIN:
-            self.without_units(function, values[0])
-        return Value(Apply(OF_NUMBERS[function], programs), UNITS_OF_ONE)
+            argument = self.convert(values[0], "radian", True)
+        else:
+            argument = number_of(function, values[0])
+        return Value(Apply(OF_NUMBERS[function], (argument.program,)), UNITS_OF_ONE)
 
-    def raised(self, value: Value, exponent: float) -> str:
-        found = power(value.units, exponent)
-        if found is None:
-            raise DataError(f"--formula: there are no units of ({value.units})^{exponent:g}")
-        return found
+    def to_power(self, base: Value, exponent: Value) -> Value:
+        exponent = number_of("^", exponent)
+        if exponent.constant is None:
+            if not convertible(base.units, UNITS_OF_ONE):
+                raise DataError(
+                    f"--formula: a power of something in {base.units} needs a number as its "
+                    "exponent"
+                )
+            base, units = number_of("^", base), UNITS_OF_ONE
+        else:
+            base = raised(base, exponent.constant)
+            units = base.units
+        return Value(Apply(np.power, (base.program, exponent.program)), units)
 
-    def without_units(self, function: str, value: Value) -> None:
-        if value.units != UNITS_OF_ONE and not convertible(value.units, UNITS_OF_ONE):
-            raise DataError(
-                f"--formula: {function} takes numbers without units, and this is in {value.units}; "
-                f"divide by 1[{value.units}]"
-            )
+    def of_components(self, function: str, values: list[Value]) -> Value:
+        """Return the angle, the speed or the direction of two components."""
+        left, right = self.alike(function, values)
+        programs = (left.program, right.program)
+        if function == "speed":
+            return Value(Apply(np.hypot, programs), left.units)
+        if function == "direction":
+            return Value(Apply(blows_from, programs), "degree")
+        return Value(Apply(np.arctan2, programs), "radian", turned=1.0)
 
     def alike(self, function: str, values: list[Value], *, sums: bool = False) -> list[Value]:
-        """Return values in the units of the first that has some; plain numbers take them.
+        return alike(function, values, self.convert, sums=sums)
 
-        Variables come before numbers, and in a sum temperatures with an offset before others, which
-        are differences then.
-        """
-        united = [value for value in values if not value.plain] or values[:1]
-        first = [value for value in united if value.variable is not None] or united
-        if sums and function == "+":
-            first = [
-                value for value in united if has_offset_zero(value.units) and not value.difference
-            ] or first
-        chosen = first[0]
-        made = []
-        for value in values:
-            if value.plain or value.units == chosen.units:
-                made.append(replace(value, units=chosen.units))
-                continue
-            if (amount := _amount_of_water(value, chosen)) is not None:
-                made.append(
-                    replace(value, program=Constant(amount), units=chosen.units, constant=amount)
-                )
-                continue
-            if not convertible(value.units, chosen.units):
-                raise DataError(
-                    f"--formula: {function} of {chosen.units} and {value.units}, which cannot be "
-                    "turned into each other"
-                )
-            difference = value.difference or (
-                sums and function == "+" and has_offset_zero(chosen.units)
+    def convert(self, value: Value, units: str, difference: bool) -> Value:
+        """Return a value in other units; amounts for months and years by the months of the steps
+        where the formula runs along time."""
+        days = days_between(value.units, units, self.axis)
+        if days is None:
+            return value.through(
+                rescaling_between(value.units, units, difference=difference), units
             )
-            change = UnitChange(value.units, chosen.units, difference=difference)
-            made.append(
-                replace(
-                    value,
-                    program=Apply(change, (value.program,)),
-                    units=chosen.units,
-                    difference=difference,
-                    variable=None,
-                )
-            )
-        return made
+        change = rescaling_between(plain_rate(value.units), plain_rate(units))
+        name = str(self.dataset.need(Role.TIME).dimension)
+        self.leaves.append(Variable("days", (name,), InMemory(days)))
+        scaled = Apply(np.multiply, (value.program, Leaf(len(self.leaves) - 1)))
+        program = Apply(change, (scaled,))
+        return replace(value, program=program, units=units, constant=None, variable=None)
+
+    @property
+    def axis(self) -> TimeAxis | None:
+        """The times that the formula runs along, as far as it has been read; None where none."""
+        time = self.dataset.coordinate(Role.TIME)
+        along = time is not None and any(time.dimension in v.dimensions for v in self.leaves)
+        return self.dataset.need_time() if along and time and time.dimension else None
 
 
-def _amount_of_water(value: Value, company: Value) -> float | None:
-    """Return a number such as 1[mm/day] in units of the mass of water, where its company is such a
-    variable."""
-    if (
-        value.constant is None
-        or company.variable is None
-        or convertible(value.units, company.units)
-    ):
-        return None
-    try:
-        change = rescaling(company.variable, value.units)
-    except DataError:
-        return None
-    return (value.constant - change.offset) / change.factor
+def _warn_of_percent(function: str, left: Value, right: Value) -> None:
+    """Warn of a percentage divided by 100, which is still one."""
+    if function == "/" and left.units == "%" and right.plain and right.constant == 100:
+        warn(
+            "--formula: a value in % divided by 100 is still in %, one hundredth of it; for a "
+            "number between 0 and 1 divide by 100[%]"
+        )

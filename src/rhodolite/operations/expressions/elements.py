@@ -9,9 +9,6 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.kernels.thresholds import in_precision
-from rhodolite.model.units.udunits import (
-    convert,
-)
 
 Program = Callable[[list[Array]], Array]
 
@@ -61,19 +58,6 @@ class Apply:
 
 
 @dataclass(frozen=True)
-class UnitChange:
-    source: str
-    target: str
-    difference: bool = False
-
-    def __call__(self, values: Array) -> Array:
-        made = convert(values, self.source, self.target)
-        return np.asarray(
-            made - convert(0.0, self.source, self.target) if self.difference else made
-        )
-
-
-@dataclass(frozen=True)
 class Compare:
     sign: str
     dtype: str = "f8"
@@ -102,6 +86,17 @@ def where(condition: Array, left: Array, right: Array) -> Array:
 
 def missing(value: Array) -> Array:
     return np.isnan(value).astype(np.float64)
+
+
+def blows_from(eastward: Array, northward: Array) -> Array:
+    """Return the direction that a wind blows from, in degrees clockwise from north, 0 to below 360;
+    missing where there is no wind.
+
+    By definition of WMO-No. 8, vol. I, ch. 5: opposite to the vector of the wind.
+    """
+    degrees = np.degrees(np.arctan2(eastward, northward)) + 180.0
+    calm = (eastward == 0) & (northward == 0)
+    return np.where(calm, np.nan, np.where(degrees >= 360.0, degrees - 360.0, degrees))
 
 
 LOGIC: dict[str, Callable[..., Array]] = {"and": _both, "or": _either, "not": _not}

@@ -21,6 +21,8 @@ FUNCTIONS = {
     "cos": 1,
     "tan": 1,
     "arctan2": 2,
+    "speed": 2,
+    "direction": 2,
     "min": -1,
     "max": -1,
     "where": 3,

@@ -30,7 +30,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import has_offset_zero, pretty
+from rhodolite.model.units.udunits import has_offset_zero, is_temperature, pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import WeightedMean, area_weights_of, one_axis_on
 from rhodolite.operations.variables.along_time import time_axis_of
@@ -193,7 +193,7 @@ class Pair:
             **({"units": units} if units else {}),
             **kept,
         }
-        if ending == "difference" and self.variable.units and "K" in self.variable.units.split():
+        if ending == "difference" and is_temperature(units or UNITS_OF_ONE):
             about["units_metadata"] = "temperature: difference"
         storage = storage or Storage(dtype=self.variable.storage.dtype)
         return Variable(f"{self.variable.name}_{ending}", dimensions, data, about, storage)

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import cftime
 import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.errors import DataError, warn
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.calendar_days import months_of_days
+from rhodolite.model.time.sampling import UNIT_TICKS
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import DAY_TICKS, SECOND_TICKS
 
 Indices = NDArray[np.intp]
 
@@ -76,12 +78,19 @@ class MatchedTimes:
 
 def _periods(axis: TimeAxis, unit: str, count: int) -> NDArray[np.int64]:
     if unit == "year":
-        return axis.years // count
+        return axis.named_years // count
     if unit == "month":
-        return (axis.years * 12 + axis.months - 1) // count
-    per_day = {"hour": 24, "minute": 1440, "second": 86400}.get(unit, 1)
-    numbers = cftime.date2num(axis.reference_dates, "days since 0001-01-01", axis.calendar)
-    places = np.asarray(numbers, dtype=np.float64) * per_day
+        return _last_months(axis) // count
+    if unit == "single":
+        return axis.day_numbers
     if unit == "irregular":
-        places = places * 86400
-    return np.asarray(np.floor((places + 1e-6) / count), dtype=np.int64)
+        return axis.middle_ticks // SECOND_TICKS
+    return axis.middle_ticks // UNIT_TICKS[unit] // count
+
+
+def _last_months(axis: TimeAxis) -> NDArray[np.int64]:
+    """Return the month after each step; steps of several months end with one, wherever they
+    begin."""
+    if axis.resolution.months > 1 and axis.cell_ticks is not None:
+        return months_of_days(axis.cell_ticks[:, 1] // DAY_TICKS, axis.calendar)[0]
+    return axis.month_numbers

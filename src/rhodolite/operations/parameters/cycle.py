@@ -10,10 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.errors import DataError, nearest_names
-from rhodolite.model.time.month_units import month_start
 from rhodolite.model.time.period_text import FOUR_SEASONS, MONTH_TITLES
-from rhodolite.model.time.time_axis import Step, TimeAxis
+from rhodolite.model.time.sampling import SamplingInterval
+from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_intervals import date_in_common_year, day_of_common_year
+from rhodolite.model.time.time_units import month_start
 from rhodolite.model.typed_value import TypedValue
 
 Integers = NDArray[np.int64]
@@ -151,7 +152,7 @@ class Cycle(TypedValue):
 Cycle.NONE, Cycle.MONTH, Cycle.SEASON = Cycle(("none",)), Cycle(("month",)), Cycle(("season",))
 
 
-def _fits(step: Step, part: str) -> bool:
+def _fits(step: SamplingInterval, part: str) -> bool:
     if step.unit == "month" and part in ("month", "season", "year"):
         return step.count <= {"month": 1, "season": 3, "year": 12}[part]
     if step.unit == "year":

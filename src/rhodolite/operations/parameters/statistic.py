@@ -22,8 +22,10 @@ from rhodolite.kernels.grouped_statistics import (
 from rhodolite.kernels.order_statistics import longest_run, percentile
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.aliases import read_typed_units
-from rhodolite.model.units.udunits import convert, convertible
-from rhodolite.model.variable import Variable
+from rhodolite.model.units.calendar_rates import calendar_rate
+from rhodolite.model.units.conversion import rescaling_between
+from rhodolite.model.units.differences import is_difference
+from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.plain_text import write_number
 
 _PLAIN = ("mean", "sum", "min", "max", "range", "std", "variance", "median", "count")
@@ -158,25 +160,23 @@ class Measure(TypedValue):
             return Measure(
                 self.kind, self.threshold, self.units or (variable.units or ""), variable.precision
             )
-        from rhodolite.model.units.conversion import rescaling
-
+        own, difference = variable.units or UNITS_OF_ONE, is_difference(variable)
+        rates = [calendar_rate(units) for units in (self.units, own)]
         try:
-            change = rescaling(variable, self.units)
-        except DataError:
-            change = None
-        if change is None or not (
-            convertible(self.units, variable.units or "1") or change.by_density
-        ):
+            change = rescaling_between(self.units, own, difference=difference)
+        except ValueError:
             raise DataError(
                 f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which "
                 f"{self.units} cannot be converted to; choose first: subset --variable NAME then "
                 "aggregate"
+            ) from None
+        if (rates[0] and rates[0][1]) != (rates[1] and rates[1][1]):
+            raise DataError(
+                f"--statistic {self}: {variable.name} is in {own}, and months and years differ in "
+                f"length, so {self.units} is not one threshold; convert --units "
+                f"'{variable.name}={self.units}' first"
             )
-        if change.by_density:
-            threshold = (self.threshold - change.offset) / change.factor
-        else:
-            threshold = float(convert(self.threshold, self.units, variable.units or "1"))
-        return Measure(self.kind, threshold, variable.units or "", variable.precision)
+        return Measure(self.kind, change.of(self.threshold), own, variable.precision)
 
     def statistic(self, *, weighted: bool) -> tuple[Statistic, str]:
         """Return the kernel of a measure that merges, and the name of its result."""

@@ -43,18 +43,12 @@ def take_steps(dataset: Dataset, steps: Indices) -> Dataset:
     """
     coordinate, axis = dataset.need(Role.TIME), dataset.need_time()
     part = take(dataset, {str(coordinate.dimension): steps})
-    if (
-        axis.bounds is not None
-        or axis.cells is None
-        or _all_instants(dataset, str(coordinate.dimension))
-    ):
+    if axis.bounds is not None or axis.cell_ticks is None or axis.instants:
         return part
-    cells, left = axis.cells[steps], part.need_time().cells
-    if left is not None and np.allclose(
-        left, cells, rtol=0, atol=1e-6 * float(np.diff(cells[0])[0])
-    ):
+    cells, left = axis.cell_ticks[steps], part.need_time().cell_ticks
+    if left is not None and np.array_equal(left, cells):
         return part
-    return _with_bounds(part, coordinate.name, cells)
+    return _with_bounds(part, coordinate.name, axis.from_ticks(cells))
 
 
 def take_cells(dataset: Dataset, role: Role, cells: Indices) -> Dataset:
@@ -100,11 +94,6 @@ def _with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
     bounds = Variable(called, (*described.dimensions, ends), InMemory(cells))
     made = [described if v.name == name else v for v in dataset.variables.values()]
     return dataset.with_variables([*made, bounds])
-
-
-def _all_instants(dataset: Dataset, dimension: str) -> bool:
-    along = [v for v in dataset.fields if dimension in v.dimensions]
-    return all("point" in str(v.attributes.get("cell_methods", "")) for v in along) and bool(along)
 
 
 def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:
@@ -249,7 +238,7 @@ def time_indices(
         asked.append(f"--season {season}")
     if years is not None:
         late = season.late_months if season is not None else ()
-        chosen &= np.array([int(year) in years for year in axis.season_years(late)], dtype=bool)
+        chosen &= years.holds(axis.season_years(late))
         asked.append(f"--years {years}")
     found = np.flatnonzero(chosen)
     if not found.size:

@@ -10,12 +10,13 @@ from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.calendar_days import first_days, months_of_days
 from rhodolite.model.time.dates import format_date
-from rhodolite.model.time.month_units import month_start
 from rhodolite.model.time.period_text import MONTH_TITLES
-from rhodolite.model.time.step_bounds import Stamp, ends_at_stamps
+from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_intervals import Divided, Interval
+from rhodolite.model.time.time_units import DAY_TICKS, dates_of_ticks
 from rhodolite.model.variable import Storage, Variable
 
 FEW_STEPS = 12
@@ -47,7 +48,7 @@ class Periods:
     def __init__(self, axis: TimeAxis, divided: Divided, steps: Array, interval: Interval) -> None:
         self.axis, self.divided, self.steps = axis, divided, steps
         self.groups = divided.groups[steps]
-        self.count = divided.days.size
+        self.count = divided.count
         lengths = None if axis.lengths is None else axis.lengths[steps]
         equal = lengths is None or np.ptp(lengths) < 1e-6 * lengths[0]
         self.days = None if lengths is None else float(lengths[0])
@@ -61,12 +62,7 @@ class Periods:
         self.chosen = _chosen_months(axis.months[steps], self.groups) if by_month else ()
         days = divided.days
         if self.chosen:
-            days = np.array(
-                [
-                    _days_of_months(axis, *ends, self.chosen)
-                    for ends in zip(divided.starts, divided.stops, strict=True)
-                ]
-            )
+            days = _days_of_months(divided, self.chosen)
         self.full = days if not equal else held if self.days is None else days / self.days
         self.share = held / self.full
 
@@ -76,12 +72,16 @@ class Periods:
         counts = np.bincount(self.groups, minlength=self.count)
         return float(np.max(np.rint(counts / np.minimum(self.share, 1.0))))
 
-    def weighing(self, *, alike: bool) -> tuple[Array | None, Array]:
-        """Return the weights of the steps and of whole periods; `alike` weighs all steps the same,
-        as totals do."""
-        if not alike or self.weights is None:
+    def weighing(self, weights: Array | None) -> tuple[Array | None, Array]:
+        """Return the weights of the steps in periods, and of whole periods, given those of all
+        steps of the axis; None, given or returned, where all weigh the same."""
+        if weights is not None and weights is self.axis.lengths:
             return self.weights, self.full
-        return None, np.bincount(self.groups, minlength=self.count) / self.share
+        counts = np.bincount(self.groups, minlength=self.count)
+        if weights is None or np.ptp(weights[self.steps]) < 1e-9 * abs(weights[self.steps[0]]):
+            return (None, counts / self.share) if self.weights is not None else (None, self.full)
+        held = np.bincount(self.groups, weights[self.steps], minlength=self.count)
+        return weights[self.steps], held / self.share
 
     @property
     def step_text(self) -> str:
@@ -95,12 +95,11 @@ class Periods:
         if coordinate.bounds_variable is not None:
             name = coordinate.bounds_variable.name
         ends = coordinate.bounds_variable.dimensions[-1] if coordinate.bounds_variable else "bnds"
-        bounds = np.stack([self.divided.starts, self.divided.stops], axis=1)
         time = coordinate.variable.edit(
             "climatology", "actual_range", "valid_range", "valid_min", "valid_max", bounds=name
         )
-        time = time.replace(data=InMemory(bounds.mean(axis=1)), storage=Storage(), missing=None)
-        return time, Variable(name, (*time.dimensions, ends), InMemory(bounds))
+        time = time.replace(data=InMemory(self.divided.middles), storage=Storage(), missing=None)
+        return time, Variable(name, (*time.dimensions, ends), InMemory(self.divided.bounds))
 
 
 def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
@@ -113,23 +112,10 @@ def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
     stamp : Stamp, optional
         Where each time lies within its step.
     """
-    axis = dataset.need_time()
     if stamp is not None:
-        return axis.stamped(stamp)
-    along = [v for v in dataset.fields if dataset.need(Role.TIME).dimension in v.dimensions]
-    if ends_at_stamps(axis) and not all(
-        "point" in str(v.attributes.get("cell_methods", "")) for v in along
-    ):
-        dates = [
-            format_date(date)
-            for date in (axis.dates[np.argmin(axis.numbers)], axis.dates[np.argmax(axis.numbers)])
-        ]
-        warn(
-            f"{axis.name} has no bounds and runs from {dates[0]} to {dates[1]}, so each step is "
-            "taken to end at its time; --stamp start if it begins there"
-        )
-        return axis.stamped(Stamp.END)
-    return axis
+        dataset.need(Role.TIME)
+        return dataset.time.stamped(stamp) if dataset.time else dataset.need_time()
+    return dataset.need_time()
 
 
 def need_finer(axis: TimeAxis, interval: Interval) -> None:
@@ -159,16 +145,15 @@ def _chosen_months(months: Array, groups: Array) -> tuple[int, ...]:
     return tuple(int(month) for month in held) if np.count_nonzero(whole) > 1 else ()
 
 
-def _days_of_months(axis: TimeAxis, start: float, stop: float, months: tuple[int, ...]) -> float:
-    """Return the days that some months of the year have between two times."""
-    first, after = axis.to_dates(np.array([start, stop]))
-    numbers = range(first.year * 12 + first.month - 1, after.year * 12 + after.month - 1)
-    spans = [
-        month_start(0, at + 2, axis.calendar) - month_start(0, at + 1, axis.calendar)
-        for at in numbers
-        if at % 12 + 1 in months
-    ]
-    return float(sum(span.total_seconds() for span in spans) / 86400)
+def _days_of_months(divided: Divided, months: tuple[int, ...]) -> Array:
+    """Return the days that some months of the year have in each period."""
+    calendar = divided.axis.calendar
+    ends = months_of_days(divided.limits // DAY_TICKS, calendar)[0]
+    every = np.arange(ends.min(), ends.max())
+    lengths = np.diff(first_days(np.append(every, ends.max()), calendar))
+    counted = np.where(np.isin(every % 12 + 1, months), lengths, 0)
+    upto = np.concatenate([[0], np.cumsum(counted)])
+    return np.asarray(np.diff(upto[ends - ends.min()], axis=1)[:, 0], dtype=np.float64)
 
 
 def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted: bool) -> None:
@@ -202,7 +187,7 @@ def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted:
 
 
 def _name_periods(periods: Periods, which: Array, interval: Interval) -> str:
-    dates = periods.axis.to_dates(periods.divided.starts[which[:4]])
+    dates = dates_of_ticks(periods.divided.limits[which[:4], 0], periods.axis.calendar)
     named = ", ".join(
         f"{_name_date(date, interval)} ({part:.0%} there)"
         for date, part in zip(dates, periods.share[which[:4]], strict=True)

@@ -9,8 +9,9 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, warn
-from rhodolite.model.time.month_units import month_start
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.units.calendar_rates import calendar_rate, days_of_unit
+from rhodolite.model.units.differences import is_difference
 from rhodolite.model.units.udunits import convert, convertible, has_offset_zero
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 
@@ -20,9 +21,6 @@ _RATE = re.compile(
 )
 _POWER = re.compile(r"(^|[\s.*/])(k|M|m)?W(?=$|[\s.*/^-])")
 _MOTION = ("wind", "velocity", "speed", "vorticity", "divergence")
-_CALENDAR = re.compile(
-    r"(?P<amount>.+?)(?:\s*/\s*(?P<per>months?|mon|years?|yr|a)|[\s.*]+(?P<unit>months?|mon|years?|yr|a)(?:\^|\*\*)?-1)"
-)
 _FALLING = re.compile(
     r"precip|rain|snow|shower|evapo|runoff|run-off|melt|lwe_thickness|\b(tp|pr|sf|rr|prcp|ppt)\b"
 )
@@ -43,24 +41,25 @@ _NAMES = {
 """Standard names of rates, and of the amounts that they add up to (CF standard name table)."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class TotalRule:
     """How the values of a variable add up over time.
 
     Attributes
     ----------
+    weights : ndarray of float64, shape (n,), or None
+        What the value of each step is multiplied by: the length of its step where values are rates;
+        None for amounts.
     factor : float
-        What a rate has to be multiplied by, besides the days of its step; for amounts 1.
-    of_rates : bool
-        Whether values are multiplied by the length of their step.
+        What the sum has to be multiplied by besides.
     units : str or None
         Of the sum.
     standard_name : str or None
         Of the sum.
     """
 
+    weights: Array | None
     factor: float
-    of_rates: bool
     units: str | None
     standard_name: str | None
 
@@ -78,29 +77,93 @@ def adding(variable: Variable, axis: TimeAxis) -> TotalRule:
     DataError
         If the values are rates and the lengths of the steps are not known.
     """
-    units, name = variable.units, variable.attributes.get("standard_name")
-    if (calendar := calendar_rate(units)) is not None:
-        return _of_calendar_units(variable, axis, *calendar)
-    rate = None if units is None or _moves(variable) else rate_units(units)
+    units, name = variable.units, str(variable.attributes.get("standard_name", ""))
+    weights, rate, calendar = sum_weights(variable, axis), _rate_of(variable), calendar_rate(units)
+    if weights is None and (rate or calendar):
+        raise DataError(
+            f"{variable.name} is a rate ({units}), and its steps are irregular, so its amounts are "
+            "not known; give the times bounds"
+        )
     if rate is not None:
-        if axis.lengths is None:
-            raise DataError(
-                f"{variable.name} is a rate ({units}), and its steps are irregular, so amounts "
-                "cannot be told; bounds of the times would help"
-            )
-        amount, seconds = rate
-        return TotalRule(86400.0 / seconds, True, amount, _NAMES.get(str(name)))
+        return TotalRule(weights, 86400.0 / rate[1], rate[0], _NAMES.get(name))
+    if calendar is not None:
+        return TotalRule(weights, 1.0, calendar[0], _NAMES.get(name, name or None))
     if not is_amount(variable, axis):
         warn(
             f"{variable.name} ({units or 'no units'}) is a state, not an amount or a rate, and the "
             "sum of its values depends on how many there are; --statistic mean is what is usual"
         )
-    if units and has_offset_zero(units):
+    need_ratio_scale(variable)
+    return TotalRule(None, 1.0, units, name or None)
+
+
+def need_ratio_scale(variable: Variable) -> None:
+    """Refuse to add up values on a scale whose zero is arbitrary.
+
+    Parameters
+    ----------
+    variable : Variable
+
+    Raises
+    ------
+    DataError
+        For temperatures in degC, say, that are no differences.
+    """
+    units = variable.units
+    if units and has_offset_zero(units) and not is_difference(variable):
         raise DataError(
             f"{variable.name} is in {units}, an interval scale with an arbitrary zero, so a sum is "
             "meaningless; use --statistic mean, or convert --units to K"
         )
-    return TotalRule(1.0, False, units, None if name is None else str(name))
+
+
+def mean_weights(variable: Variable, axis: TimeAxis) -> Array | None:
+    """Return how much each step counts in a mean over time, shape (n,); None where all count alike.
+
+    States and rates count by the length of their steps, amounts of steps alike, and amounts for a
+    month or a year by how many of these a step covers.
+
+    Parameters
+    ----------
+    variable : Variable
+    axis : TimeAxis
+    """
+    calendar = calendar_rate(variable.units)
+    if calendar is not None:
+        return _shares_of_unit(axis, calendar[1])
+    return None if is_amount(variable, axis) else axis.lengths
+
+
+def sum_weights(variable: Variable, axis: TimeAxis) -> Array | None:
+    """Return what makes amounts of the values of each step, but for a factor, shape (n,); None
+    where they are amounts, or states, already.
+
+    Parameters
+    ----------
+    variable : Variable
+    axis : TimeAxis
+    """
+    if _rate_of(variable) is not None:
+        return axis.lengths
+    calendar = calendar_rate(variable.units)
+    return None if calendar is None else _shares_of_unit(axis, calendar[1])
+
+
+def _shares_of_unit(axis: TimeAxis, months: int) -> Array | None:
+    """Return how many months (or years) each step covers; None where that is not known."""
+    if axis.lengths is None:
+        step = axis.resolution.months
+        return np.full(len(axis), step / months) if step else None
+    shares = axis.lengths / days_of_unit(axis, months)
+    # Whole months are of one weight, to the last bit.
+    return np.asarray(np.where(np.abs(shares - np.rint(shares)) < 1e-9, np.rint(shares), shares))
+
+
+def _rate_of(variable: Variable) -> tuple[str, float] | None:
+    """Return the amount that a rate for a day or less adds up to, and its seconds; None for all
+    else."""
+    units = variable.units
+    return None if units is None or _moves(variable) else rate_units(units)
 
 
 def rate_units(units: str) -> tuple[str, float] | None:
@@ -145,8 +208,6 @@ def is_amount(variable: Variable, axis: TimeAxis) -> bool:
     variable : Variable
     axis : TimeAxis
     """
-    if calendar_rate(variable.units) is not None:
-        return True
     methods = str(variable.attributes.get("cell_methods", ""))
     if any(
         name.lower() in (axis.name.lower(), "time")
@@ -161,64 +222,3 @@ def is_amount(variable: Variable, axis: TimeAxis) -> bool:
         convertible(variable.units, "m") or convertible(variable.units, "kg m-2")
     )
     return deep and not _LYING.search(words) and _FALLING.search(words) is not None
-
-
-def calendar_rate(units: str | None) -> tuple[str, int] | None:
-    """Return the units of an amount for each month or year, and the months it is for; None for
-    other units.
-
-    Parameters
-    ----------
-    units : str, optional
-        UDUNITS units.
-
-    Examples
-    --------
-    >>> calendar_rate("mm/month"), calendar_rate("kg m-2 year-1"), calendar_rate("mm day-1")
-    (('mm', 1), ('kg m-2', 12), None)
-    """
-    match = None if units is None else _CALENDAR.fullmatch(units.strip())
-    if match is None:
-        return None
-    word = match.group("unit") or match.group("per")
-    return (match.group("amount") or "").strip() or UNITS_OF_ONE, 1 if word.startswith(
-        "mon"
-    ) else 12
-
-
-def days_around(axis: TimeAxis, months: int) -> Array:
-    """Return the days of the month (or the year, for 12 months) that each step lies in or stands
-    for, shape (n,).
-
-    Parameters
-    ----------
-    axis : TimeAxis
-    months : int
-    """
-    step = axis.resolution
-    count = step.count * {"month": 1, "year": 12}.get(step.unit, 0)
-    if count and axis.lengths is not None:
-        return np.asarray(axis.lengths * (months / count))
-    first = axis.years * 12 + axis.months - 1
-    first = first if months == 1 else first // 12 * 12
-    known, places = np.unique(first, return_inverse=True)
-    spans = [
-        month_start(0, int(at) + 1 + months, axis.calendar)
-        - month_start(0, int(at) + 1, axis.calendar)
-        for at in known
-    ]
-    return np.array([span.total_seconds() / 86400 for span in spans])[places]
-
-
-def _of_calendar_units(variable: Variable, axis: TimeAxis, amount: str, months: int) -> TotalRule:
-    """Return how amounts for each month or year add up: by the months of their steps, not by their
-    days."""
-    step = axis.resolution
-    if step.unit not in ("month", "year"):
-        raise DataError(
-            f"{variable.name} is in {variable.units}, and its steps ({step}) are not months or "
-            f"years; convert --units '{variable.name}={amount} day-1' first"
-        )
-    count = step.count * (12 if step.unit == "year" else 1)
-    name = str(variable.attributes.get("standard_name", ""))
-    return TotalRule(count / months, False, amount, _NAMES.get(name, name or None))

@@ -253,7 +253,7 @@ class TrendWork(SeriesKernel):
         UsageError
             If seasons are asked for of data that have less than one value a month, or more.
         """
-        order = np.argsort(axis.middles, kind="stable")
+        order = axis.order
         seasons, years = axis.months[order], axis.years[order]
         phases = set(zip(seasons.tolist(), years.tolist(), strict=True))
         seasonal = question.test is Test.SEASONAL_MANN_KENDALL

@@ -1,0 +1,101 @@
+"""Whether temperatures are on their scale or differences, to which the zero of a scale means
+nothing."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from enum import StrEnum
+
+from rhodolite.model.units.udunits import is_temperature
+from rhodolite.model.variable import Variable
+
+
+class Zero(StrEnum):
+    """What 0 of a temperature means."""
+
+    ON_SCALE = "on its scale"
+    DIFFERENCE = "a difference"
+    UNCERTAIN = "uncertain"
+
+
+_CORRECTED = r"(?![\s_-]*(?:correct|adjust|remov|free))"
+_PLAIN = re.compile(
+    r"\b(?:anomal(?:y|ies)|anom|departures?|warming|cooling|trends?|bias(?:es)?"
+    + _CORRECTED
+    + r"|depression|differences?|diff|dtr|(?:daily|diurnal|temperature|annual)\s+range|std|stddev"
+    r"|standard\s+(?:deviation|error)|rmse?|root\s+mean\s+square)\b"
+)
+"""Words of quantities that are differences whatever their units."""
+_PERHAPS = re.compile(
+    r"\b(?:changes?|range|deviation|variability|error|increment|tendency|gradient|amplitude"
+    r"|residuals?|uncertainty|delta|spread|perturbation)\b"
+)
+_METHODS = re.compile(r":\s*(?:standard_deviation|range)\b")
+_NAMES = re.compile(r"_anomaly$|difference|standard_error$")
+
+
+@dataclass(frozen=True)
+class Reading:
+    """How the zero of a variable is read, and what says so.
+
+    Attributes
+    ----------
+    zero : Zero
+    because : str
+        The attribute and the word that tell; empty where the units alone do.
+    """
+
+    zero: Zero
+    because: str = ""
+
+
+def read_zero(variable: Variable) -> Reading:
+    """Return whether values are on the scale of their units or differences, and what tells.
+
+    `units_metadata` comes first (CF 1.11, 3.1.2), then cell methods and the standard name, then
+    plain words of the long name or the name, such as anomaly.
+
+    Parameters
+    ----------
+    variable : Variable
+        Of any units; the answer matters for temperatures alone.
+    """
+    attributes = variable.attributes
+    said = str(attributes.get("units_metadata", ""))
+    if "temperature" in said:
+        zero = Zero.DIFFERENCE if "difference" in said else Zero.ON_SCALE
+        return Reading(zero, "units_metadata")
+    if found := _METHODS.search(str(attributes.get("cell_methods", ""))):
+        return Reading(Zero.DIFFERENCE, f"cell_methods ({found.group(0).lstrip(': ')})")
+    if found := _NAMES.search(str(attributes.get("standard_name", ""))):
+        return Reading(Zero.DIFFERENCE, f"standard_name ({found.group(0).strip('_')})")
+    if "base_period" in attributes:
+        return Reading(Zero.DIFFERENCE, "base_period")
+    texts = (("long_name", str(attributes.get("long_name", ""))), ("name", variable.name))
+    for words, zero in ((_PLAIN, Zero.DIFFERENCE), (_PERHAPS, Zero.UNCERTAIN)):
+        for key, text in texts:
+            spaced = re.sub(r"[_-]+", " ", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", text)).lower()
+            if found := words.search(spaced):
+                return Reading(zero, f"{key} ({found.group(0)})")
+    return Reading(Zero.ON_SCALE)
+
+
+def is_difference(variable: Variable) -> bool:
+    """Return whether the values are differences, to which the zero of a scale means nothing.
+
+    Parameters
+    ----------
+    variable : Variable
+    """
+    return read_zero(variable).zero is Zero.DIFFERENCE
+
+
+def temperature_reading(variable: Variable) -> Reading | None:
+    """Return how the zero of a temperature is read; None for other quantities.
+
+    Parameters
+    ----------
+    variable : Variable
+    """
+    return read_zero(variable) if is_temperature(variable.units or "1") else None

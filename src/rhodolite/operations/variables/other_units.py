@@ -1,0 +1,59 @@
+"""A variable in other units."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from rhodolite.arrays import Aligned, Elementwise, InMemory, LazyArray, Mapped
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.units.conversion import change_units, standard_name_after
+from rhodolite.model.variable import Storage, Variable
+
+_BY_DENSITY = "converted with 1000 kg m-3, the density of water"
+
+
+def in_units(dataset: Dataset, variable: Variable, units: str) -> Variable:
+    """Return a variable in other units, with a standard name only where it is still true.
+
+    Parameters
+    ----------
+    dataset : Dataset
+        With the time axis, by whose months and years amounts for these count.
+    variable : Variable
+    units : str
+        UDUNITS units.
+
+    Raises
+    ------
+    DataError
+        If its own cannot be converted to them.
+    """
+    change = change_units(variable, units, _axis_of(dataset, variable))
+    source: LazyArray = variable.floats()
+    data = source
+    if change.days is not None:
+        time = str(dataset.need(Role.TIME).dimension)
+        days = Aligned(InMemory(change.days), (time,), variable.dimensions, variable.shape)
+        data = Mapped(Elementwise([data, days], np.multiply), np.asarray, "f8")
+    data = Mapped(Mapped(data, change.plain, data.dtype), np.asarray, source.dtype)
+    storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
+    changed = variable.replace(data=data, storage=storage, missing=None).edit(units=units)
+    standard_name = standard_name_after(variable, change.plain)
+    if standard_name is None:
+        changed = changed.edit("standard_name")
+    else:
+        changed = changed.edit(standard_name=standard_name)
+    if not change.plain.by_density:
+        return changed
+    remarks = (variable.attributes.get("comment"), _BY_DENSITY)
+    return changed.edit(comment="; ".join(str(text) for text in remarks if text))
+
+
+def _axis_of(dataset: Dataset, variable: Variable) -> TimeAxis | None:
+    """Return the times that a variable runs along; None where it runs along none."""
+    time = dataset.coordinate(Role.TIME)
+    if time is None or time.dimension is None or time.dimension not in variable.dimensions:
+        return None
+    return dataset.need_time()
