@@ -114,16 +114,18 @@ def test_cells_of_any_globe_add_up_to_the_sphere():
 
 
 def test_a_cell_about_the_pole_has_the_area_of_its_cap():
-    """Against 2 pi (1 - sin 80)."""
-    east = np.linspace(0, 360, 25)[:-1]
-    mesh = Mesh(
-        ("y", "x"),
-        np.array([[90.0]]),
-        np.array([[0.0]]),
-        corners=(np.full((1, 1, 24), 80.0), east[None, None]),
+    """Against 2 pi (1 - sin 80) where edges run along the parallel, and against 24 spherical
+    triangles where they are great circles."""
+    corners = np.full((1, 1, 24), 80.0), np.linspace(0, 360, 25)[:-1][None, None]
+    cap, polygon = (
+        Mesh(("y", "x"), np.array([[90.0]]), np.array([[0.0]]), corners=corners, straight=straight)
+        for straight in (True, False)
     )
-    assert mesh.areas[0, 0] == pytest.approx(2 * np.pi * (1 - np.sin(np.radians(80))), rel=1e-3)
-    assert mesh.reach == (pytest.approx(80.0), 90.0)
+    assert cap.areas[0, 0] == pytest.approx(2 * np.pi * (1 - np.sin(np.radians(80))), rel=1e-12)
+    assert cap.reach == (pytest.approx(80.0), 90.0)
+    half = np.tan(np.radians(5)) ** 2, np.radians(15)
+    excess = 2 * np.arctan2(half[0] * np.sin(half[1]), 1 + half[0] * np.cos(half[1]))
+    assert polygon.areas[0, 0] == pytest.approx(24 * excess, rel=1e-10)
 
 
 @st.composite

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.spherical_cells import unit_vectors
+from rhodolite.kernels.great_circles import unit_vectors
 
 if TYPE_CHECKING:
     from scipy import sparse

@@ -12,32 +12,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.great_circles import POLE, points_along, steps_around, unit_vectors
+
 Array = NDArray[Any]
-_POLE = 1 - 1e-12
-_MOST_BENT = 0.05
-"""Edges are drawn as great circles where these leave the straight line by more than this part of
-their length."""
-_POINTS = 8
-
-
-def unit_vectors(latitudes: Array, longitudes: Array) -> Array:
-    """Return places on the unit sphere in Cartesian coordinates, shape (..., 3), from degrees north
-    and east.
-
-    Parameters
-    ----------
-    latitudes : ndarray
-        Degrees north.
-    longitudes : ndarray
-        Degrees east.
-
-    Examples
-    --------
-    >>> unit_vectors(np.array(90.0), np.array(0.0)).round(12).tolist()
-    [0.0, 0.0, 1.0]
-    """
-    phi, lam = np.radians(latitudes), np.radians(longitudes)
-    return np.stack([np.cos(phi) * np.cos(lam), np.cos(phi) * np.sin(lam), np.sin(phi)], axis=-1)
 
 
 def places(vectors: Array) -> tuple[Array, Array]:
@@ -83,13 +60,17 @@ def corners_between(latitudes: Array, longitudes: Array) -> tuple[Array, Array]:
     return around[0], around[1]
 
 
-def outlines_in_plane(latitudes: Array, longitudes: Array) -> tuple[Array, Array]:
+def outlines_in_plane(
+    latitudes: Array, longitudes: Array, *, straight: bool = False
+) -> tuple[Array, Array]:
     """Return closed outlines of cells in the plane that keeps areas.
 
     Parameters
     ----------
     latitudes, longitudes : ndarray of float64, shape (n, corners)
         Degrees, in order around each cell.
+    straight : bool
+        Whether edges run along parallels and meridians, and not along great circles.
 
     Returns
     -------
@@ -102,13 +83,11 @@ def outlines_in_plane(latitudes: Array, longitudes: Array) -> tuple[Array, Array
     """
     whole = np.flatnonzero(np.isfinite(latitudes).all(axis=1) & np.isfinite(longitudes).all(axis=1))
     latitudes, longitudes = latitudes[whole], longitudes[whole]
-    if (np.abs(np.sin(np.radians(latitudes))) > _POLE).any():
+    if (np.abs(np.sin(np.radians(latitudes))) > POLE).any():
         longitudes, latitudes = _through_poles(longitudes, latitudes)
-    x, y, cells = _bent(latitudes, longitudes)
+    edges_of = _straight if straight else points_along
+    x, y, steps, cells = edges_of(latitudes, longitudes)
     first = np.flatnonzero(np.diff(cells, prepend=-1))
-    following = np.arange(1, x.size + 1)
-    following[np.append(first[1:], x.size) - 1] = first
-    steps = (x[following] - x + np.pi) % (2 * np.pi) - np.pi
     before = np.cumsum(steps) - steps
     x = x[first][cells] + before - before[first][cells]
     winding = np.add.reduceat(steps, first) if first.size else np.zeros(0)
@@ -141,7 +120,7 @@ def _through_poles(x: Array, y: Array) -> tuple[Array, Array]:
     along another: every corner is doubled, as the end of the edge before it and as the start of the
     edge after it.
     """
-    polar = np.abs(np.sin(np.radians(y))) > _POLE
+    polar = np.abs(np.sin(np.radians(y))) > POLE
     arriving, leaving = x.copy(), x.copy()
     corners = x.shape[1]
     for at in range(2 * corners):  # twice round, since the first corner may be a pole
@@ -159,34 +138,13 @@ def _beyond(ends: Array, before: Array) -> Array:
     return np.asarray(2 * np.einsum("...k,...k->...", ends, before)[..., None] * ends - before)
 
 
-def _bent(latitudes: Array, longitudes: Array) -> tuple[Array, Array, Array]:
-    """Return the points of outlines in the plane, one after another, and the cell of each.
-
-    Edges that as great circles bend much get points between their ends, the same from both sides.
-    """
+def _straight(latitudes: Array, longitudes: Array) -> tuple[Array, Array, Array, Array]:
+    """Return the corners of cells one after another, as `points_along` does, of edges that are
+    straight in the plane."""
+    steps = steps_around(longitudes, latitudes)
     x, y = np.radians(longitudes), np.sin(np.radians(latitudes))
-    ends = unit_vectors(latitudes, longitudes)
-    others = np.roll(ends, -1, axis=1)
-    steps = (np.roll(x, -1, axis=1) - x + np.pi) % (2 * np.pi) - np.pi
-    ahead = np.roll(y, -1, axis=1) - y
-    # A great circle to a pole runs along a meridian, and one along a pole is a point.
-    polar = (np.abs(y) > _POLE) | (np.abs(y + ahead) > _POLE)
-    middle = ends + others
-    middle /= np.maximum(np.linalg.norm(middle, axis=-1, keepdims=True), 1e-300)
-    turned = (np.arctan2(middle[..., 1], middle[..., 0]) - x + np.pi) % (2 * np.pi) - np.pi
-    apart = np.hypot(turned - steps / 2, middle[..., 2] - y - ahead / 2)
-    bent = ~polar & (apart > _MOST_BENT * np.hypot(steps, ahead))
-    counts = np.where(bent, _POINTS, 1).reshape(-1)
-    edges = np.repeat(np.arange(counts.size), counts)
-    part = (
-        (np.arange(edges.size) - np.repeat(np.cumsum(counts) - counts, counts)) / counts[edges]
-    )[:, None]
-    along = (1 - part) * ends.reshape(-1, 3)[edges] + part * others.reshape(-1, 3)[edges]
-    along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-300)
-    inner = part[:, 0] > 0
-    x, y = x.reshape(-1)[edges], y.reshape(-1)[edges]
-    x = np.where(inner, np.arctan2(along[:, 1], along[:, 0]), x)
-    return x, np.where(inner, along[:, 2], y), edges // latitudes.shape[1]
+    cells = np.repeat(np.arange(len(x)), x.shape[1])
+    return x.reshape(-1), y.reshape(-1), steps.reshape(-1), cells
 
 
 def _goes_round(centres: Array) -> bool:

@@ -18,6 +18,8 @@ _FEW_ROWS = 8
 _GRID = 2e-15
 """Radians; points are moved by as much at most, without which edges that nearly coincide can go
 wrong."""
+_COARSER = (0.0, 1e-14, 1e-13, 1e-12)
+"""What is tried in place of it where that fails; 0 for none."""
 _AT_ONCE = 400_000
 _SHAPES_AT_ONCE = 1000
 
@@ -212,20 +214,32 @@ def _gather(
 
 def _intersections(shapes: Array, others: Array) -> Array:
     """Return what pairs of shapes have in common, on all cores."""
-    import shapely
-
     parts = [slice(at, at + _SHAPES_AT_ONCE) for at in range(0, len(shapes), _SHAPES_AT_ONCE)]
     if len(parts) < 2:
-        return np.asarray(shapely.intersection(shapes, others, grid_size=_GRID))
+        return _intersect(shapes, others)
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        return np.concatenate(
-            list(
-                pool.map(
-                    lambda part: shapely.intersection(shapes[part], others[part], grid_size=_GRID),
-                    parts,
-                )
-            )
-        )
+        found = pool.map(lambda part: _intersect(shapes[part], others[part]), parts)
+        return np.concatenate(list(found))
+
+
+def _intersect(shapes: Array, others: Array) -> Array:
+    """Return what pairs of shapes have in common; where edges nearly coincide and the geometry
+    library cannot tell which crosses which, after moving points by a little more."""
+    import shapely
+
+    try:
+        return np.asarray(shapely.intersection(shapes, others, grid_size=_GRID))
+    except shapely.errors.GEOSException:
+        if len(shapes) > 1:
+            half = len(shapes) // 2
+            parts = (slice(None, half), slice(half, None))
+            return np.concatenate([_intersect(shapes[part], others[part]) for part in parts])
+    for grid in _COARSER[:-1]:
+        try:
+            return np.asarray(shapely.intersection(shapes, others, grid_size=grid))
+        except shapely.errors.GEOSException:
+            continue
+    return np.asarray(shapely.intersection(shapes, others, grid_size=_COARSER[-1]))
 
 
 def common(shapes: Array, others: Array, period: float) -> tuple[Array, Array, Array]:

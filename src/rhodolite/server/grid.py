@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array
-from rhodolite.kernels.spherical_cells import unit_vectors
+from rhodolite.kernels.great_circles import unit_vectors
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import cell_edges

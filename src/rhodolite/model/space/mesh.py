@@ -43,6 +43,9 @@ class Mesh:
         Degrees, where cells are rectangles; shapes (rows + 1,) and (columns + 1,).
     corners : tuple of ndarray or None
         Latitudes and longitudes of corners otherwise, shape (rows, columns, 4).
+    straight : bool
+        Whether edges between corners run along parallels and meridians, and not along great
+        circles.
     slack : float
         Degrees by which an edge may miss another and still be meant to lie on it.
     """
@@ -53,6 +56,7 @@ class Mesh:
     latitude_edges: Array | None = None
     longitude_edges: Array | None = None
     corners: tuple[Array, Array] | None = None
+    straight: bool = False
     slack: float = 1e-9
 
     def without_slivers(self, areas: sparse.csr_array) -> sparse.csr_array:
@@ -173,7 +177,10 @@ class Mesh:
             corners = (np.repeat(north, self.shape[1], axis=0), np.tile(east, (self.shape[0], 1)))
         for first in range(0, self.size, _CELLS_AT_ONCE):
             part = slice(first, min(first + _CELLS_AT_ONCE, self.size))
-            yield *outlines_in_plane(corners[0][part], corners[1][part]), part.stop - part.start
+            outlines = outlines_in_plane(
+                corners[0][part], corners[1][part], straight=self.straight or self.regular
+            )
+            yield *outlines, part.stop - part.start
 
     def shared_areas(self, target: Mesh) -> sparse.csr_array:
         """Return the areas that cells of another grid have in common with these.
