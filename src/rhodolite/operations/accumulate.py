@@ -13,15 +13,14 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, FirstAxisMoved, Mapped, Reduction, SeriesKernel
 from rhodolite.errors import UsageError, warn
-from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.indexing import take
 from rhodolite.model.time.period_text import MONTH_TITLES, MonthOfYear
 from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_intervals import Interval, divide
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.selection.indices import take_steps
 from rhodolite.operations.time_groups.periods import with_ends
 from rhodolite.operations.time_groups.totals import adding
 from rhodolite.operations.variables.along_time import (
@@ -98,7 +97,7 @@ class Accumulate(Operation):
         result = dataset.with_variables(put_in_place(dataset, made))
         if self.leap_day is LeapDay.DROP and axis.calendar != "360_day":
             kept = np.flatnonzero((axis.months != 2) | (axis.days != 29))
-            result = take(result, {str(dataset.need(Role.TIME).dimension): kept})
+            result = take_steps(result, kept)
         return result
 
     def _total(self, dataset: Dataset, variable: Variable, axis: TimeAxis) -> Variable:

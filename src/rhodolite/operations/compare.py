@@ -10,23 +10,21 @@ import numpy as np
 from rhodolite.arrays import (
     Broadcast,
     LazyArray,
-    Mapped,
     Selected,
     WithoutAxis,
 )
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.indexing import take
 from rhodolite.model.time.time_labels import time_labels
-from rhodolite.model.units.conversion import rescaling
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
-from rhodolite.operations.pairing.cells import counterpart, need_same_cells
+from rhodolite.operations.pairing.cells import counterpart, in_line
 from rhodolite.operations.pairing.difference_tables import Contrast, Pair, times
 from rhodolite.operations.pairing.times import MatchedTimes
 from rhodolite.operations.parameters.other_dataset import OtherDataset
-from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
+from rhodolite.operations.selection.indices import take_steps
+from rhodolite.operations.variables.along_time import variables_along_time
 
 
 @dataclass(frozen=True)
@@ -78,7 +76,7 @@ class Compare(Operation):
                 if self.with_.variable is None
                 else other[self.with_.variable]
             )
-            need_same_cells(dataset, variable, other, its, Role.TIME)
+            its = in_line(dataset, variable, other, its, Role.TIME)
             second = _like(part, variable, other, its, steps)
             pair = Pair(part, variable, second, other.label, self.kind)
             made += [pair.difference(), *pair.by_cell(), *pair.by_time()]
@@ -103,7 +101,6 @@ def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
             f"{dataset.label} has no times and {other.label} has {len(theirs):,}; compare the "
             "other way round, or choose or summarise --over time first"
         )
-    name = str(dataset.need(Role.TIME).dimension)
     if ours.climatological or theirs.climatological:
         labels = [time_labels(axis) for axis in (ours, theirs)]
         if sorted(labels[0]) != sorted(labels[1]) or len(set(labels[0])) < len(labels[0]):
@@ -117,7 +114,7 @@ def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
         return dataset, np.array([labels[1].index(label) for label in labels[0]])
     matched = MatchedTimes.of(dataset, other)
     picks, steps = matched.pairs(0)
-    return take(dataset, {name: picks}), steps
+    return take_steps(dataset, picks), steps
 
 
 def _shown(labels: list[str]) -> str:
@@ -156,13 +153,6 @@ def _like(
         picks: list[Any] = [None] * len(its.shape)
         picks[along] = steps
         values = Selected(values, picks)
-        if along != time_axis_of(dataset, variable):
-            raise DataError(
-                f"{its.name} of {other.label} has its time axis at another place than "
-                f"{variable.name}"
-            )
-    if its.units != variable.units and its.units and variable.units:
-        values = Mapped(values, rescaling(its, variable.units), values.dtype)
     if along is not None or values.ndim == len(variable.dimensions):
         return values
     ours = dataset.coordinate(Role.TIME)

@@ -20,7 +20,7 @@ from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter, parameters
-from rhodolite.operations.selection.indices import longitude_indices
+from rhodolite.operations.selection.indices import longitude_indices, take_cells
 from rhodolite.operations.variables.other_units import in_units
 
 
@@ -123,7 +123,7 @@ class Convert(Operation):
             west = 0.0 if self.longitude is Longitudes.FROM_ZERO else -180.0
             coordinate = dataset.need(Role.LONGITUDE)
             indices, turns = longitude_indices(coordinate, LongitudeRange(west, west + 360.0))
-            dataset = turn_longitudes(take(dataset, {str(coordinate.dimension): indices}), turns)
+            dataset = turn_longitudes(take_cells(dataset, Role.LONGITUDE, indices), turns)
         if self.latitude is not None:
             coordinate = dataset.need(Role.LATITUDE)
             order = np.argsort(coordinate.values, kind="stable")

@@ -29,7 +29,7 @@ from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.udunits import quotient
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
-from rhodolite.operations.pairing.cells import need_same_cells
+from rhodolite.operations.pairing.cells import in_line
 from rhodolite.operations.pairing.times import MatchedTimes
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.other_dataset import OtherDataset
@@ -153,12 +153,7 @@ class Correlate(Operation):
         if its.data.size == len(its_axis):
             series = its.floats()
         else:
-            need_same_cells(dataset, variable, other, its, Role.TIME)
-            if time_axis_of(other, its) != along:
-                raise DataError(
-                    f"{its.name} of {other.label} has its time axis at another place than "
-                    f"{variable.name}"
-                )
+            its = in_line(dataset, variable, other, its, Role.TIME)
             source = Concatenated([source, its.floats()], along)
         work = _Pairs(
             along,

@@ -51,7 +51,9 @@ class WeightedMean(Accumulator):
         return replace(self, _sums=None, _region=())
 
     def add(self, block: Array, region: Region) -> None:
-        self._sums = weighted_sums(block, _within(self.weights, region, self.axes), self.axes)
+        self._sums = weighted_sums(
+            block, weights_within(self.weights, region, self.axes), self.axes
+        )
         self._region = self._without_reduced(region)
 
     def merge(self, other: Self) -> None:
@@ -187,14 +189,33 @@ def overview(dataset: Dataset, variable: Variable) -> LazyArray:
     ).output("overview", (5,))
 
 
-def _within(weights: Weights, region: Region, axes: tuple[int, ...]) -> Weights:
-    """Return the weights of a block, of those axes that are summed over and what belongs to
-    them."""
+def weights_within(weights: Weights, region: Region, axes: tuple[int, ...]) -> Weights:
+    """Return the weights of a block, of those axes that are summed over and what belongs to them.
+
+    Parameters
+    ----------
+    weights : Weights
+    region : Region
+        Of the block.
+    axes : tuple of int
+        That are summed over.
+    """
     return {
         key: w[tuple(region[axis] for axis in axes_of(key))]
         for key, w in weights.items()
         if set(axes_of(key)) & set(axes)
     }
+
+
+def horizontal_axes(dataset: Dataset, variable: Variable) -> tuple[int, ...]:
+    """Return the axes of a variable along which latitude and longitude run.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variable : Variable
+    """
+    return _places(dataset, variable, (Role.LATITUDE, Role.LONGITUDE))
 
 
 def _places(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> tuple[int, ...]:
@@ -235,19 +256,6 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
         for axis in _places(dataset, variable, (role,)):
             found[axis] = area_weights(dataset.need(role))
     return found
-
-
-def one_axis_on(weights: Weights) -> Weights:
-    """Return weights for an array that has one axis more, before all others.
-
-    Parameters
-    ----------
-    weights : Weights
-    """
-    return {
-        tuple(axis + 1 for axis in key) if isinstance(key, tuple) else key + 1: w
-        for key, w in weights.items()
-    }
 
 
 def cell_measure(dataset: Dataset, variable: Variable) -> Variable | None:

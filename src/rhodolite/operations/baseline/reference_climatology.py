@@ -9,16 +9,15 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import LazyArray, Mapped, Selected
+from rhodolite.arrays import Aligned, LazyArray, Selected
 from rhodolite.errors import DataError
 from rhodolite.kernels.grouped_statistics import Mean, Spread
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units.conversion import Rescaling, rescaling
 from rhodolite.model.variable import Variable
 from rhodolite.operations.baseline.base_period import BasePeriod
 from rhodolite.operations.baseline.smooth_normals import check_smoothing, smooth_cycle
-from rhodolite.operations.pairing.cells import counterpart, need_same_cells
+from rhodolite.operations.pairing.cells import counterpart, in_line
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.smoothing import Smoothing
 from rhodolite.operations.variables.along_time import time_axis_of
@@ -80,7 +79,7 @@ class ComputedReference:
     def normals(
         self, dataset: Dataset, variable: Variable, *, spread: bool
     ) -> tuple[LazyArray, LazyArray | None]:
-        its, change = _match_variable(dataset, variable, self.data)
+        its = _match_variable(dataset, variable, self.data)
         reduction, _, shape = self.base.reduction(self.data, its, Spread() if spread else Mean())
         mean: LazyArray = reduction.output("mean" if spread else "value", shape)
         deviation: LazyArray | None = reduction.output("deviation", shape) if spread else None
@@ -88,12 +87,7 @@ class ComputedReference:
             check_smoothing(self.smooth, self.base)
             mean = smooth_cycle(self.smooth, mean)
             deviation = None if deviation is None else smooth_cycle(self.smooth, deviation)
-        if change is None:
-            return mean, deviation
-        alone = Rescaling(change.factor, 0.0)
-        return Mapped(mean, change, "f8"), None if deviation is None else Mapped(
-            deviation, alone, "f8"
-        )
+        return mean, deviation
 
 
 @dataclass(frozen=True, eq=False)
@@ -145,16 +139,19 @@ class StoredReference:
     def normals(
         self, dataset: Dataset, variable: Variable, *, spread: bool
     ) -> tuple[LazyArray, LazyArray | None]:
-        its, change = _match_variable(dataset, variable, self.data)
+        its = _match_variable(dataset, variable, self.data)
         if spread:
             raise DataError(
                 f"{self.data.label} holds normals without standard deviations, which --kind "
                 "standardised needs; name the data that they were made from"
             )
-        if time_axis_of(self.data, its) != 0:
-            raise DataError(f"{its.name} of {self.data.label} does not have its phases first")
-        picked: LazyArray = Selected(its.floats(), [self.rows, *[None] * (len(its.shape) - 1)])
-        return (picked if change is None else Mapped(picked, change, "f8")), None
+        along = time_axis_of(self.data, its)
+        order = (along, *(axis for axis in range(its.data.ndim) if axis != along))
+        names = tuple(its.dimensions[axis] for axis in order)
+        shape = tuple(its.shape[axis] for axis in order)
+        phases_first = Aligned(its.floats(), its.dimensions, names, shape)
+        picked: LazyArray = Selected(phases_first, [self.rows, *[None] * (len(its.shape) - 1)])
+        return picked, None
 
 
 def matched_phases(
@@ -189,18 +186,11 @@ def matched_phases(
     return rows
 
 
-def _match_variable(
-    dataset: Dataset, variable: Variable, data: Dataset
-) -> tuple[Variable, Rescaling | None]:
-    """Return the variable of the data that goes with one, and what turns its units into the
-    same."""
+def _match_variable(dataset: Dataset, variable: Variable, data: Dataset) -> Variable:
+    """Return the variable of the data that goes with one, in its units and on its cells."""
     if data is dataset:
-        return variable, None
-    its = counterpart(variable, data)
-    need_same_cells(dataset, variable, data, its, Role.TIME)
-    if its.units == variable.units or not its.units or not variable.units:
-        return its, None
-    return its, rescaling(its, variable.units)
+        return variable
+    return in_line(dataset, variable, data, counterpart(variable, data), Role.TIME)
 
 
 def _first_and_last(dataset: Dataset) -> list[Any]:

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
+from rhodolite.arrays import Aligned, Array, Selected
 from rhodolite.errors import DataError, nearest_names
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
+from rhodolite.operations.variables.other_units import in_units
 
 _HORIZONTAL = (Role.LATITUDE, Role.LONGITUDE)
 
@@ -43,11 +47,11 @@ def counterpart(variable: Variable, other: Dataset) -> Variable:
     return same[0]
 
 
-def need_same_cells(
+def in_line(
     dataset: Dataset, variable: Variable, other: Dataset, its: Variable, without: Role
-) -> None:
-    """Refuse two variables whose cells differ along anything but one axis, or come in another
-    order.
+) -> Variable:
+    """Return a variable of another dataset in the units of one, with its axes in the same order and
+    its rows, columns and levels in the order of the same.
 
     Parameters
     ----------
@@ -57,13 +61,16 @@ def need_same_cells(
     its : Variable
         The variable of the other dataset.
     without : Role
-        Role of an axis that may differ.
+        Role of an axis along which they may differ.
 
     Raises
     ------
     DataError
-        Which says where they differ and what makes them alike.
+        If their cells differ along another axis; says where, and what makes them alike.
     """
+    if its.units and variable.units and its.units != variable.units:
+        its = in_units(other, its, variable.units)
+    its = _with_axes_of(dataset, variable, other, its)
     along = [_dimensions(one, v, without) for one, v in ((dataset, variable), (other, its))]
     sizes = [
         [one.lengths[d] for d in dimensions]
@@ -75,25 +82,72 @@ def need_same_cells(
             f"{_times(sizes[1])} in {other.label}; bring both to the same region and grid first, "
             "with subset and regrid --like FILE"
         )
+    picks: list[NDArray[np.intp] | None] = [None] * its.data.ndim
     for role in (*_HORIZONTAL, Role.LEVEL):
         first, second = dataset.coordinate(role), other.coordinate(role)
         if first is None or second is None or first.dimension not in along[0]:
             continue
-        places = [
-            along[0].index(str(first.dimension)),
-            along[1].index(str(second.dimension)) if second.dimension in along[1] else -1,
-        ]
-        apart = np.abs(first.values - second.values)
-        if role is Role.LONGITUDE:
-            apart = np.minimum(apart % 360, -apart % 360)
-        if places[0] != places[1] or apart.max() > max(
-            first.slack, second.slack, 1e-3 * float(np.ptp(first.values))
-        ):
+        order = _matching_order(role, first, second)
+        if order is None or second.dimension not in its.dimensions:
             raise DataError(
                 f"{variable.name} lies on other {role}s in {dataset.label} than in {other.label} "
-                f"(the first is {first.values[0]:g} and {second.values[0]:g}); bring both to the "
-                "same grid first, with regrid --like FILE"
+                f"({_ends(first.values)} and {_ends(second.values)}); bring both to the same grid "
+                f"first, with {'relevel' if role is Role.LEVEL else 'regrid --like FILE'}"
             )
+        if (np.diff(order) != 1).any():
+            picks[its.dimensions.index(str(second.dimension))] = order
+    if all(pick is None for pick in picks):
+        return its
+    return its.replace(data=Selected(its.data, picks))
+
+
+def _with_axes_of(dataset: Dataset, variable: Variable, other: Dataset, its: Variable) -> Variable:
+    """Return the other variable with its axes in the order in which the first has the same."""
+    same = {name: name for name in its.dimensions}
+    for role in Role:
+        first, second = dataset.coordinate(role), other.coordinate(role)
+        if first is not None and second is not None and first.dimension and second.dimension:
+            same[first.dimension] = second.dimension
+    if dataset.axes.curvilinear and other.axes.curvilinear:
+        pair = (dataset, dataset.axes.curvilinear), (other, other.axes.curvilinear)
+        grids = [one.variables[names[0]].dimensions for one, names in pair]
+        same |= dict(zip(*grids, strict=True))
+    wanted = [same[name] for name in variable.dimensions if same.get(name) in its.dimensions]
+    wanted += [name for name in its.dimensions if name not in wanted]
+    if tuple(wanted) == its.dimensions:
+        return its
+    shape = tuple(its.shape[its.dimensions.index(name)] for name in wanted)
+    turned = Aligned(its.data, its.dimensions, tuple(wanted), shape)
+    return its.replace(data=turned, dimensions=tuple(wanted))
+
+
+def _matching_order(role: Role, first: Coordinate, second: Coordinate) -> NDArray[np.intp] | None:
+    """Return the cells of the second axis in the order of the first; None where they are others."""
+    values = second.values
+    units = [coordinate.variable.units or "1" for coordinate in (first, second)]
+    if role is Role.LEVEL and units[0] != units[1] and convertible(units[1], units[0]):
+        values = np.asarray(convert(values, units[1], units[0]), dtype=np.float64)
+    near = max(first.slack, second.slack, 1e-3 * float(np.ptp(first.values)))
+    if first.values.size != values.size:
+        return None
+    for order in (np.arange(values.size), np.arange(values.size)[::-1]):
+        if _apart(role, first.values, values[order]).max(initial=0.0) <= near:
+            return order
+    if role is not Role.LONGITUDE:
+        return None
+    # Counted from another meridian: the same columns in a circle.
+    start = int(np.argmin(_apart(role, values, first.values[:1])))
+    order = (np.arange(values.size) + start) % values.size
+    return order if _apart(role, first.values, values[order]).max() <= near else None
+
+
+def _apart(role: Role, first: Array, second: Array) -> Array:
+    apart = np.abs(first - second)
+    return np.asarray(np.minimum(apart % 360, -apart % 360) if role is Role.LONGITUDE else apart)
+
+
+def _ends(values: Array) -> str:
+    return f"{values[0]:g} to {values[-1]:g}" if values.size > 1 else f"{values[0]:g}"
 
 
 def _dimensions(dataset: Dataset, variable: Variable, without: Role) -> list[str]:

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 
 from rhodolite.arrays import (
+    Accumulator,
     Array,
     Concatenated,
     Elementwise,
@@ -22,17 +23,24 @@ from rhodolite.arrays import (
     Region,
     SeriesKernel,
     Stacked,
+    whole,
 )
 from rhodolite.errors import DataError
 from rhodolite.kernels.correlation import correlate
 from rhodolite.kernels.grouped_statistics import Spread
+from rhodolite.kernels.pair_moments import MEANS, PRODUCTS, PairMoments
+from rhodolite.kernels.weighted_sums import Weights
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.udunits import has_offset_zero, is_temperature, pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.axis_reduction.area_mean import WeightedMean, area_weights_of, one_axis_on
+from rhodolite.operations.axis_reduction.area_mean import (
+    area_weights_of,
+    horizontal_axes,
+    weights_within,
+)
 from rhodolite.operations.variables.along_time import time_axis_of
 
 
@@ -109,46 +117,38 @@ class Pair:
             d for at, d in enumerate(self.variable.dimensions) if at not in self._area
         )
         return [
-            self._make_variables(name, words, dimensions, _OfMeans(self.means, function))
+            self._make_variables(name, words, dimensions, _OfMoments(self.moments, function))
             for name, (words, function) in _AREA_MEANS.items()
         ]
 
     @cached_property
     def _area(self) -> tuple[int, ...]:
         """The axes of latitude and longitude."""
-        found = (self.dataset.coordinate(role) for role in (Role.LATITUDE, Role.LONGITUDE))
-        names = [c.dimension for c in found if c is not None]
-        return tuple(at for at, name in enumerate(self.variable.dimensions) if name in names)
+        return horizontal_axes(self.dataset, self.variable)
 
     @cached_property
-    def means(self) -> LazyArray:
-        """Area means of what `_PairMeans` computes, which come first, over the axes that are
+    def moments(self) -> LazyArray:
+        """The moments of the pairs over the area, in the order of `_flat`, over the axes that are
         left."""
         shape = self.variable.shape
         kept = tuple(n for at, n in enumerate(shape) if at not in self._area)
         both = Stacked([self.variable.floats(), self.second])
-        weights = one_axis_on(area_weights_of(self.dataset, self.variable))
-        means = _PairMeans((_QUANTITIES, *shape), weights, tuple(at + 1 for at in self._area))
-        return Reduction(both, means).output("mean", (_QUANTITIES, *kept))
+        weights = area_weights_of(self.dataset, self.variable)
+        gathered = _OverArea(shape, weights, self._area)
+        return Reduction(both, gathered).output("moments", (_NUMBERS, *kept))
 
     def text(self, engine: Engine) -> str:
         """Return a table of all differences together."""
-        values = engine.compute(self.means).reshape(_QUANTITIES, -1)
-        means = (
-            values[:, ~np.isnan(values).any(axis=0)].mean(axis=1)
-            if np.isfinite(values).any()
-            else values[:, 0]
-        )
-        difference, absolute, square, first, second, first2, second2, product = (
-            float(value) for value in means
-        )
+        each = _moments_of(engine.compute(self.moments).reshape(_NUMBERS, -1))
+        there = np.flatnonzero(each.weight > 0)
+        total = PairMoments.empty(())
+        for at in there:  # of each time alike, however much of its area is there
+            total = total.merged(_weighing_one(each, int(at)))
+        spread = [float(part) for part in total.variances()]
+        values = [float(part) for part in total.means] if there.size else [np.nan] * len(MEANS)
+        difference, absolute, square, first, second = values
+        r = float(total.correlation())
         units, own = pretty(self._units("bias")), pretty(self.variable.units)
-        spread = [float(part) for part in (_variance(first2, first), _variance(second2, second))]
-        r = (
-            (product - first * second) / np.sqrt(spread[0] * spread[1])
-            if min(spread) > 0
-            else np.nan
-        )
         ratio = spread[0] / spread[1] if spread[1] > 0 else np.nan
         rows = [
             ("mean of this", first, own),
@@ -233,78 +233,85 @@ class _OverTime(SeriesKernel):
 
 
 @dataclass
-class _PairMeans(WeightedMean):
-    """Weighted means of two quantities, their difference, its size and square, their squares and
-    their product."""
+class _OverArea(Accumulator):
+    """Moments of pairs over some axes of the shape of one of both; see `WeightedMean`."""
+
+    shape: tuple[int, ...]
+    weights: Weights
+    axes: tuple[int, ...]
+    _gathered: PairMoments | None = None
+    _region: Region = ()
+
+    def start(self) -> Self:
+        return replace(self, _gathered=None, _region=())
 
     def add(self, block: Array, region: Region) -> None:
-        first, second = block.astype(np.float64)
-        missing = np.isnan(first) | np.isnan(second)
-        first[missing] = second[missing] = np.nan
-        difference = first - second
-        made = [
-            difference,
-            np.abs(difference),
-            difference**2,
-            first,
-            second,
-            first**2,
-            second**2,
-            first * second,
-        ]
-        super().add(np.stack(made), (slice(0, _QUANTITIES), *region[1:]))
+        inner = region[1:]
+        weights = weights_within(self.weights, inner, self.axes)
+        self._gathered = PairMoments.of(block[0], block[1], weights, self.axes)
+        self._region = tuple(part for axis, part in enumerate(inner) if axis not in self.axes)
+
+    def merge(self, other: Self) -> None:
+        if self._gathered is None:
+            self._gathered, self._region = PairMoments.empty(self._kept), whole(self._kept)
+        assert other._gathered is not None
+        place = other._region
+        both = self._gathered.part(place).merged(other._gathered)
+        self._gathered.weight[place] = both.weight
+        self._gathered.means[:, *place] = both.means
+        self._gathered.products[:, *place] = both.products
+
+    def finish(self) -> dict[str, Array]:
+        return {"moments": _flat(self._gathered or PairMoments.empty(self._kept))}
+
+    @property
+    def _kept(self) -> tuple[int, ...]:
+        return tuple(n for axis, n in enumerate(self.shape) if axis not in self.axes)
 
 
-_QUANTITIES = 8
-"""How many `_PairMeans` computes."""
+_NUMBERS = 1 + len(MEANS) + len(PRODUCTS)
 
 
-class _OfMeans(LazyArray):
-    """What a function makes of the means that `_PairMeans` computes."""
+def _flat(moments: PairMoments) -> Array:
+    return np.concatenate([moments.weight[None], moments.means, moments.products])
 
-    def __init__(self, means: LazyArray, function: Callable[[Array], Array]) -> None:
-        self._means, self._function = means, function
-        self.shape, self.dtype = means.shape[1:], np.dtype("f8")
+
+def _moments_of(flat: Array) -> PairMoments:
+    """Return the moments that `_flat` has put one after another."""
+    return PairMoments(flat[0], flat[1 : 1 + len(MEANS)], flat[1 + len(MEANS) :])
+
+
+def _weighing_one(each: PairMoments, at: int) -> PairMoments:
+    weight = each.weight[at]
+    return PairMoments(np.ones(()), each.means[:, at], each.products[:, at] / weight)
+
+
+class _OfMoments(LazyArray):
+    """What a function makes of moments over the area."""
+
+    def __init__(self, moments: LazyArray, function: Callable[[PairMoments], Array]) -> None:
+        self._moments, self._function = moments, function
+        self.shape, self.dtype = moments.shape[1:], np.dtype("f8")
 
     def sources(self) -> tuple[LazyArray, ...]:
-        return (self._means,)
+        return (self._moments,)
 
     def read(self, region: Region) -> Array:
-        return self._function(self._means.read((slice(0, _QUANTITIES), *region)))
+        return self._function(_moments_of(self._moments.read((slice(0, _NUMBERS), *region))))
 
 
-def _bias(means: Array) -> Array:
-    return np.asarray(means[0])
+def _bias(moments: PairMoments) -> Array:
+    return np.where(moments.weight > 0, moments.means[0], np.nan)
 
 
-def _error(means: Array) -> Array:
-    return np.asarray(np.sqrt(means[2]))
-
-
-def _variance(square: Array | float, mean: Array | float) -> Array:
-    """Return a mean square less the square of the mean; 0 where no more than rounding is left of
-    equal values."""
-    left = np.subtract(square, np.square(mean))
-    return np.where(left > 64 * np.finfo(np.float64).eps * np.square(mean), left, 0.0)
-
-
-def _pattern_correlation(means: Array) -> Array:
-    first, second, first2, second2, product = means[3:]
-    spread = _variance(first2, first) * _variance(second2, second)
-    return np.asarray(
-        np.divide(
-            product - first * second,
-            np.sqrt(spread),
-            out=np.full(spread.shape, np.nan),
-            where=spread > 0,
-        )
-    )
+def _error(moments: PairMoments) -> Array:
+    return np.where(moments.weight > 0, np.sqrt(moments.means[2]), np.nan)
 
 
 _AREA_MEANS = {
     "bias_over_area": ("area mean of the difference", _bias),
     "error_over_area": ("root of the area mean of the squared difference", _error),
-    "pattern_correlation": ("correlation over the area", _pattern_correlation),
+    "pattern_correlation": ("correlation over the area", PairMoments.correlation),
 }
 
 

@@ -9,14 +9,13 @@ from pathlib import PurePath
 
 import numpy as np
 
-from rhodolite.arrays import InMemory, LazyArray, Mapped, Selected, Stacked
+from rhodolite.arrays import InMemory, Selected, Stacked
 from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.common_attributes import common_attributes
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units.conversion import rescaling
 from rhodolite.model.variable import Variable
-from rhodolite.operations.pairing.cells import counterpart, need_same_cells
+from rhodolite.operations.pairing.cells import counterpart, in_line
 from rhodolite.operations.pairing.times import MatchedTimes
 from rhodolite.operations.variables.references import list_coordinate
 
@@ -56,8 +55,8 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
         for dataset, picks in zip(datasets, steps, strict=True):
             its = counterpart(variable, dataset)
             if dataset is not first:
-                _need_alike(first, variable, dataset, its)
-            parts.append(_in_units_of(variable, _at_steps(dataset, its, picks)))
+                its = _in_line(first, variable, dataset, its)
+            parts.append(_at_steps(dataset, its, picks).floats())
         both = variable.replace(
             dimensions=(DIMENSION, *variable.dimensions), data=Stacked(parts), missing=None
         )
@@ -133,26 +132,21 @@ def _at_steps(dataset: Dataset, variable: Variable, picks: np.ndarray | None) ->
     return variable.replace(data=Selected(variable.data, along))
 
 
-def _need_alike(first: Dataset, variable: Variable, other: Dataset, its: Variable) -> None:
+def _in_line(first: Dataset, variable: Variable, other: Dataset, its: Variable) -> Variable:
+    """Return a variable of another member in the units and on the cells of the first."""
     if variable.data.ndim != its.data.ndim:
         raise DataError(
             f"{variable.name} has {variable.data.ndim} axes in {first.label} and {its.data.ndim} "
             f"in {other.label}"
         )
+    if its.units and variable.units and its.units != variable.units:
+        warn(
+            f"{its.name}: members are in {its.units} and {variable.units}; all were turned into "
+            f"{variable.units}"
+        )
     try:
-        need_same_cells(first, variable, other, its, Role.TIME)
+        return in_line(first, variable, other, its, Role.TIME)
     except DataError as error:
         raise DataError(
             f"{error}: regrid --to 2.5 before them makes members of any grids alike"
         ) from None
-
-
-def _in_units_of(variable: Variable, its: Variable) -> LazyArray:
-    if its.units == variable.units or not its.units or not variable.units:
-        return its.floats()
-    change = rescaling(its, variable.units)
-    warn(
-        f"{its.name}: members are in {its.units} and {variable.units}; all were turned into "
-        f"{variable.units}"
-    )
-    return Mapped(its.floats(), change, its.floats().dtype)

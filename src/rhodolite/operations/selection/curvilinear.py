@@ -22,6 +22,7 @@ from rhodolite.model.space.range_text import (
     format_longitude,
 )
 from rhodolite.model.variable import Variable
+from rhodolite.operations.selection.indices import take_block
 
 
 @dataclass(frozen=True, eq=False)
@@ -91,12 +92,10 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
         raise DataError(f"{' '.join(asked)}: none lies there; the data cover {positions.words()}")
     if inside.ndim == 1:
         return take(dataset, {positions.dimensions[0]: np.flatnonzero(inside)})
-    picks = {}
-    for axis, name in enumerate(positions.dimensions):
-        found = np.flatnonzero(inside.any(axis=1 - axis))
-        picks[name] = np.arange(found[0], found[-1] + 1)
-    part = take(dataset, picks)
-    inside = inside[np.ix_(*(picks[name] for name in positions.dimensions))]
+    used = [np.flatnonzero(inside.any(axis=1 - axis)) for axis in (0, 1)]
+    rows, columns = (np.arange(part[0], part[-1] + 1) for part in used)
+    part = take_block(dataset, rows, columns)
+    inside = inside[np.ix_(rows, columns)]
     if inside.all():
         return part
     return part.with_variables(
@@ -142,9 +141,7 @@ def at(dataset: Dataset, place: Position) -> Dataset:
     row, column = np.unravel_index(np.nanargmin(distances), distances.shape)
     if distances[row, column] > _reach(positions, int(row), int(column)):
         raise DataError(f"--at {place}: lies outside the data, which cover {positions.words()}")
-    return take(
-        dataset, dict(zip(positions.dimensions, (np.array([row]), np.array([column])), strict=True))
-    )
+    return take_block(dataset, np.array([row]), np.array([column]))
 
 
 def _between(positions: Positions, wanted: LongitudeRange) -> NDArray[np.bool_]:

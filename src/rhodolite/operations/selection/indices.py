@@ -12,6 +12,7 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.space.axis_cells import cell_edges, covers_globe
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import (
     LatitudeRange,
     LevelRange,
@@ -48,7 +49,7 @@ def take_steps(dataset: Dataset, steps: Indices) -> Dataset:
     cells, left = axis.cell_ticks[steps], part.need_time().cell_ticks
     if left is not None and np.array_equal(left, cells):
         return part
-    return _with_bounds(part, coordinate.name, axis.from_ticks(cells))
+    return with_bounds(part, coordinate.name, axis.from_ticks(cells))
 
 
 def take_cells(dataset: Dataset, role: Role, cells: Indices) -> Dataset:
@@ -80,20 +81,65 @@ def take_cells(dataset: Dataset, role: Role, cells: Indices) -> Dataset:
         widths = np.abs(np.diff(cell_edges(left)))
         if np.allclose(widths, np.abs(np.diff(bounds, axis=1)[:, 0]), rtol=1e-4):
             return part
-    return _with_bounds(part, coordinate.name, bounds)
+    return with_bounds(part, coordinate.name, bounds)
 
 
-def _with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
-    """Return a dataset in which a coordinate without bounds has these, shape (n, 2)."""
-    called, ends = f"{name}_bnds", "bnds"
+def with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
+    """Return a dataset in which a coordinate without bounds has these.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    name : str
+        Of the coordinate.
+    cells : ndarray, shape (*shape of the coordinate, n)
+        Ends or corners of each cell.
+    """
+    called, ends, count = f"{name}_bnds", "bnds" if cells.ndim == 2 else "corners", cells.shape[-1]
     while called in dataset.variables:
         called += "_"
-    while dataset.lengths.get(ends, 2) != 2:
+    while dataset.lengths.get(ends, count) != count:
         ends += "_"
     described = dataset.variables[name].edit(bounds=called)
     bounds = Variable(called, (*described.dimensions, ends), InMemory(cells))
     made = [described if v.name == name else v for v in dataset.variables.values()]
     return dataset.with_variables([*made, bounds])
+
+
+def take_block(dataset: Dataset, rows: Indices, columns: Indices) -> Dataset:
+    """Return some rows and columns of a grid, with bounds where what is left no longer tells what
+    each cell covers.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    rows, columns : ndarray of int
+        Indices along latitude and longitude, or along the two dimensions that both have.
+    """
+    if not dataset.axes.curvilinear:
+        return take_cells(take_cells(dataset, Role.LATITUDE, rows), Role.LONGITUDE, columns)
+    names = dataset.axes.curvilinear
+    along = dataset.variables[names[0]].dimensions
+    part = take(dataset, dict(zip(along, (rows, columns), strict=True)))
+    shape = dataset.variables[names[0]].shape
+    if min(shape) < 2 or any("bounds" in dataset.variables[name].attributes for name in names):
+        return part
+    corners = [known[np.ix_(rows, columns)] for known in _corners(dataset)]
+    small = min(rows.size, columns.size) < 2
+    if not small and all(
+        np.allclose(left, known, rtol=0, atol=1e-9)
+        for left, known in zip(_corners(part), corners, strict=True)
+    ):
+        return part
+    for name, known in zip(names, corners, strict=True):
+        part = with_bounds(part, name, known)
+    return part
+
+
+def _corners(dataset: Dataset) -> tuple[Array, Array]:
+    corners = mesh_of(dataset).corners
+    assert corners is not None
+    return corners
 
 
 def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:

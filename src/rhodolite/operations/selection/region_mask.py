@@ -15,6 +15,7 @@ from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.selection.curvilinear import MaskedArray, Positions
+from rhodolite.operations.selection.indices import take_block
 from rhodolite.regions.outlined_area import unite_outlines
 
 
@@ -51,7 +52,7 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
         if mesh.goes_round
         else _from_first_to_last(covered.any(axis=0))
     )
-    part = take(dataset, dict(zip(mesh.dimensions, (rows, columns), strict=True)))
+    part = take_block(dataset, rows, columns)
     if mesh.goes_round and (np.diff(columns) < 0).any():
         part = _turned_on(part)
     covered = covered[np.ix_(rows, columns)]
