@@ -140,6 +140,31 @@ def gamma_index(values: Array, shape: Array, scale: Array, zeros: Array) -> Arra
     return np.asarray(np.where(below < 0.5, normal_quantile(below), -normal_quantile(above)))
 
 
+def bound_index(index: Array, size: Array) -> tuple[Array, Array]:
+    """Return an index in which values beyond all that its base knows have a bound, and where they
+    are.
+
+    Of a probability of 0, such as that of no rain where it rained in all years of the base, the
+    standard normal deviate is infinite. A base of n values tells probabilities down to 1 / (n + 1)
+    (Weibull 1939; WMO-No. 168, 5.9.3), so this is the bound, or the most extreme finite value on
+    that side where that lies further out, so that the order of the values is kept.
+
+    Parameters
+    ----------
+    index : ndarray of float64, shape (n, *cells)
+    size : ndarray of int, shape (*cells)
+        How many values the base has.
+    """
+    beyond = np.isinf(index)
+    if not beyond.any():
+        return index, beyond
+    finite = np.where(beyond, np.nan, index)
+    known = -normal_quantile(1.0 / (size + 1.0))
+    low = np.fmin(-known, np.fmin.reduce(finite, axis=0))
+    high = np.fmax(known, np.fmax.reduce(finite, axis=0))
+    return np.where(beyond, np.where(index < 0, low, high), index), beyond
+
+
 def normal_index(values: Array, base: Array) -> Array:
     """Return values less the mean of a base, in its standard deviations; NaN where it has no
     spread.

@@ -9,7 +9,8 @@ from typing import Any, Self
 import numpy as np
 
 from rhodolite.arrays import FirstAxisMoved, Mapped, Reduction
-from rhodolite.errors import DataError, UsageError
+from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.model.cf.precipitation import tell_precipitation
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
@@ -36,8 +37,6 @@ from rhodolite.operations.variables.along_time import (
     variables_along_time,
 )
 from rhodolite.plain_text import write_number
-
-_WATER = ("precipitation", "rain", "snow", "lwe")
 
 
 class Distribution(StrEnum):
@@ -165,9 +164,7 @@ class Index(Operation):
 
     def _indices(self, dataset: Dataset, variable: Variable, base: BasePeriod) -> list[Variable]:
         along, name = time_axis_of(dataset, variable), f"{variable.name}_index"
-        gamma = self.distribution is Distribution.GAMMA or (
-            self.distribution is None and _is_water(variable)
-        )
+        gamma, why = self._choose_distribution(variable)
         lengths = sum_weights(variable, base.axis)
         tails = self.extremes
         spec = IndexSpec(self.kind, self.months, tails.number, tails.percent, gamma)
@@ -185,7 +182,7 @@ class Index(Operation):
             "long_name": f"{self._words(gamma)} of {variable.quantity}",
             "units": UNITS_OF_ONE,
             "base_period": base.text,
-            "comment": self._comment(gamma),
+            "comment": self._comment(gamma, why),
         }
         stored = Storage(dtype="float32", chunks=variable.storage.chunks)
         result = variable.replace(
@@ -225,6 +222,20 @@ class Index(Operation):
             missing=NO_CLASS,
         )
 
+    def _choose_distribution(self, variable: Variable) -> tuple[bool, str]:
+        """Return whether a gamma distribution is fitted and not a normal one, and why."""
+        if self.distribution is not None:
+            return self.distribution is Distribution.GAMMA, "as asked for"
+        told = tell_precipitation(variable)
+        if told is not None:
+            return True, f"since {told}"
+        if self.kind is IndexKind.STANDARDISED and not is_temperature(variable.units or "1"):
+            warn(
+                f"{variable.name}: a normal distribution is fitted, since nothing says that it is "
+                "precipitation; if it is: --distribution gamma"
+            )
+        return False, "since nothing says that it is precipitation"
+
     def _words(self, gamma: bool) -> str:
         if self.kind is IndexKind.RAINFALL_ANOMALY:
             return "rainfall anomaly index"
@@ -235,17 +246,16 @@ class Index(Operation):
             else f"standardised index{over} (normal distribution)"
         )
 
-    def _comment(self, gamma: bool) -> str:
+    def _comment(self, gamma: bool, why: str) -> str:
         if self.kind is IndexKind.RAINFALL_ANOMALY:
             return (
                 f"after van Rooy 1965: +3 is the mean of {self.extremes.words} at the upper "
                 "end, -3 at the lower"
             )
-        return (
-            "gamma distribution with a share of zeros, after McKee and others 1993"
-            if gamma
-            else "normal distribution"
-        )
+        fitted = "normal distribution"
+        if gamma:
+            fitted = "gamma distribution with a share of zeros, after McKee and others 1993"
+        return f"{fitted}, {why}"
 
 
 def _cycle_of(axis: TimeAxis) -> Cycle:
@@ -263,13 +273,8 @@ def _cycle_of(axis: TimeAxis) -> Cycle:
     )
 
 
-def _is_water(variable: Variable) -> bool:
-    words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
-    return any(word in words for word in _WATER)
-
-
 def _directions(variable: Variable) -> tuple[str, str]:
-    if _is_water(variable):
+    if tell_precipitation(variable):
         return "dry", "wet"
     return (
         ("cold", "warm") if variable.units and is_temperature(variable.units) else ("low", "high")

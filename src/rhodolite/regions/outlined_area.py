@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.errors import warn
 from rhodolite.regions.coastlines import within_any
 from rhodolite.regions.polygons import polygons_in
 
@@ -38,6 +39,24 @@ class Outline:
         not."""
         inside = within_any(self.shapes, longitudes, latitudes)
         return ~inside & np.isfinite(latitudes) if self.outside else inside
+
+
+def join_by_name(outlines: Sequence[Outline]) -> list[Outline]:
+    """Return outlines of which those of one name are one area, with a warning where there are such.
+
+    Parameters
+    ----------
+    outlines : sequence of Outline
+    """
+    by_name: dict[str, list[Outline]] = {}
+    for outline in outlines:
+        by_name.setdefault(outline.name, []).append(outline)
+    joined = []
+    for name, parts in by_name.items():
+        if len(parts) > 1:
+            warn(f"{len(parts)} outlines are called {name} and count as one area")
+        joined.append(replace(unite_outlines(parts), name=name))
+    return joined
 
 
 def unite_outlines(outlines: Sequence[Outline]) -> Outline:

@@ -14,7 +14,7 @@ from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
 from rhodolite.formats.text.phases import Normal, normals_variables, parse_normal
 from rhodolite.model.time.dates import first_moment, moment_after
-from rhodolite.model.time.period_text import MONTH_NAMES, MONTH_TITLES, Instant, Season
+from rhodolite.model.time.period_text import MONTH_NAMES, MONTH_TITLES, Instant, Period, Season
 from rhodolite.model.time.time_units import month_start
 from rhodolite.model.variable import Variable
 
@@ -58,7 +58,22 @@ class SpanOfYears:
         return month_start(self.first, 1, calendar), month_start(self.last + 1, 1, calendar)
 
 
-Stretch = Instant | SeasonOfYear | SpanOfYears | Normal
+@dataclass(frozen=True)
+class RangeOfDates:
+    """From one date to the end of another, such as `2001-01-01..2001-01-10`."""
+
+    first: Instant
+    last: Instant
+
+    def __str__(self) -> str:
+        return f"{self.first}..{self.last}"
+
+    def limits(self, calendar: str) -> tuple[Any, Any]:
+        """Return the dates at which it begins and has ended."""
+        return first_moment(self.first, calendar), moment_after(self.last, calendar)
+
+
+Stretch = Instant | SeasonOfYear | SpanOfYears | RangeOfDates | Normal
 
 
 def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
@@ -85,6 +100,8 @@ def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
             return SeasonOfYear(int(found.group(1)), Season.parse(found.group(2)))
         except ValueError:
             return None
+    if ".." in given:
+        return _parse_range(given)
     if (found := _SPAN.fullmatch(given)) and found.group(1) < found.group(2):
         return SpanOfYears(*map(int, found.groups()))
     if (normal := parse_normal(given)) is not None:
@@ -107,6 +124,14 @@ def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
     ):
         return None
     return Instant(fields)
+
+
+def _parse_range(text: str) -> RangeOfDates | None:
+    try:
+        period = Period.parse(text)
+    except ValueError:
+        return None
+    return RangeOfDates(period.first, period.last) if period.first and period.last else None
 
 
 def day_comes_first(texts: Sequence[str]) -> bool | None:
@@ -206,6 +231,8 @@ def in_order(stretch: Stretch) -> tuple[int, ...]:
         return (stretch.year, -1 if stretch.season.late_months else stretch.season.first)
     if isinstance(stretch, SpanOfYears):
         return (stretch.first, stretch.last)
+    if isinstance(stretch, RangeOfDates):
+        return (*stretch.first.fields, *(0,) * (6 - len(stretch.first.fields)))
     if isinstance(stretch, Normal):
         phase = stretch.phase
         return (*stretch.years, phase.first, phase.months, phase.day, phase.minute)
@@ -214,7 +241,7 @@ def in_order(stretch: Stretch) -> tuple[int, ...]:
 
 def _kind(stretch: Stretch) -> int:
     """Return how many fields a date has; 0 and less for what is no date of the calendar."""
-    kinds = {SeasonOfYear: 0, SpanOfYears: -1, Normal: -2}
+    kinds = {SeasonOfYear: 0, SpanOfYears: -1, Normal: -2, RangeOfDates: -3}
     return len(stretch.fields) if isinstance(stretch, Instant) else kinds[type(stretch)]
 
 

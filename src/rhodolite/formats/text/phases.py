@@ -17,6 +17,8 @@ from rhodolite.model.time.time_units import month_start
 from rhodolite.model.variable import Variable
 
 BASE_YEARS = "base_years"
+CALENDAR = "calendar"
+"""The column that names the calendar of the dates, where it is not today's."""
 """The column of the years that normals are of, such as 1991-2020."""
 _PHASE = re.compile(
     r"(?:(?P<day>\d{1,2}) )?(?P<word>[A-Za-z]+)?(?:(?<=\w) )?(?:(?P<hour>\d{2}):(?P<minute>\d{2}))?"

@@ -7,12 +7,17 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.model.time.period_text import MONTH_TITLES, Season
+from rhodolite.model.time.calendar_days import months_of_days
+from rhodolite.model.time.period_text import MONTH_TITLES, Instant, Season
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import DAY_TICKS, Ticks, dates_of_ticks
 
 
 def time_labels(axis: TimeAxis) -> list[str]:
     """Return a text for each step, no finer than need be, in ISO 8601 where that has one.
+
+    What a step covers follows from its text: the month of `2001-02`, the ten days of
+    `2001-02-01..2001-02-10`.
 
     Parameters
     ----------
@@ -20,22 +25,58 @@ def time_labels(axis: TimeAxis) -> list[str]:
     """
     if axis.climatological and axis.bounds is not None:
         return [_phase(*ends) for ends in axis.to_dates(np.sort(axis.bounds, axis=1))]
-    step = axis.resolution
-    if (
-        axis.cells is not None
-        and step.unit in ("year", "month")
-        and (step.unit, step.count) != ("month", 1)
-    ):
-        months = step.count * (12 if step.unit == "year" else 1)
-        return [_stretch(first, after, months) for first, after in axis.to_dates(axis.cells)]
-    form = {"month": "%Y-%m", "day": "%Y-%m-%d"}.get(step.unit, "%Y-%m-%dT%H:%M:%S")
-    if step.unit in ("irregular", "single", "day") and all(
-        (d.hour, d.minute) == (0, 0) for d in axis.dates
-    ):
+    step, cells = axis.resolution, axis.cell_ticks
+    if cells is not None and not axis.instants and not _follows_from_middle(axis, cells):
+        return [_range(*ends) for ends in dates_of_ticks(cells - np.array([0, 1]), axis.calendar)]
+    if cells is not None and step.months > 1:
+        ends = dates_of_ticks(cells, axis.calendar)
+        return [_stretch(first, after, step.months) for first, after in ends]
+    form = {"month": "%Y-%m", "day": "%Y-%m-%d", "year": "%Y"}.get(step.unit, "%Y-%m-%dT%H:%M:%S")
+    if step.unit in ("irregular", "single") and not (axis.ticks % DAY_TICKS).any():
         form = "%Y-%m-%d"
-    if step.unit in ("year", "month") and axis.cells is None:
-        form = "%Y" if step.unit == "year" else "%Y-%m"
-    return [date.strftime(form) for date in axis.reference_dates]
+    dates = axis.dates if axis.bounds is None else axis.reference_dates
+    return [date.strftime(form) for date in dates]
+
+
+def _follows_from_middle(axis: TimeAxis, cells: Ticks) -> bool:
+    """Return whether the month, the day or the hours that the middle of a step lies in are what it
+    covers."""
+    step, at_midnight = axis.resolution, not (cells % DAY_TICKS).any()
+    if step.months:
+        first = months_of_days(cells // DAY_TICKS, axis.calendar)[1]
+        return at_midnight and bool((first == 1).all())
+    width = step.ticks
+    if width is None or width > DAY_TICKS:
+        return False
+    if width == DAY_TICKS or axis.bounds is None:
+        return width < DAY_TICKS or at_midnight
+    evenly = DAY_TICKS % width == 0 and axis.step.ticks == width
+    return evenly and not (cells[:, 0] % width).any()
+
+
+def _range(first: Any, last: Any) -> str:
+    """Return what runs from one moment to another, which is the last of it, such as the last
+    microsecond of a day."""
+    for depth in (3, 4, 5):
+        ends = [_cut_date(date, depth) for date in (first, last)]
+        clock = (first.hour, first.minute, first.second)[depth - 3 :]
+        if not any(clock) and _is_last(last, depth):
+            break
+    else:
+        ends = [_cut_date(date, 6) for date in (first, last)]
+    whole_day = ends[0] == ends[1] and "T" not in ends[0]
+    return ends[0] if whole_day else f"{ends[0]}..{ends[1]}"
+
+
+def _is_last(date: Any, depth: int) -> bool:
+    """Return whether a date is the last second of the day, hour or minute that it lies in."""
+    clock = (date.hour, date.minute, date.second)[depth - 3 :]
+    return clock == (23, 59, 59)[depth - 3 :]
+
+
+def _cut_date(date: Any, depth: int) -> str:
+    fields = (date.year, date.month, date.day, date.hour, date.minute, date.second)
+    return str(Instant(fields[:depth]))
 
 
 def base_years(axis: TimeAxis) -> str | None:

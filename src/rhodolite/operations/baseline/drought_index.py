@@ -13,6 +13,7 @@ import numpy as np
 from rhodolite.arrays import Array, SeriesKernel
 from rhodolite.errors import warn
 from rhodolite.kernels.drought_indices import (
+    bound_index,
     extreme_means,
     fit_gamma,
     gamma_index,
@@ -89,14 +90,21 @@ class IndexWork(SeriesKernel):
         in_base = np.isin(np.arange(len(values)), self.base.steps)
         # The first months have no sum of several, which is not for want of data.
         begun = back >= self.index.months - 1
+        bounded = 0
         for row, full in enumerate(self.base.full):
             members = self.base.phases == row
             base = values[members & in_base]
             needed = self.base.coverage * full * (members & in_base & begun).sum() / len(base)
             enough = (~np.isnan(base)).sum(axis=0) >= needed - 1e-9
-            out[members] = np.where(enough, self._of_phase(values[members], base), np.nan)
+            index, beyond = bound_index(
+                self._of_phase(values[members], base), (~np.isnan(base)).sum(axis=0)
+            )
+            out[members] = np.where(enough, index, np.nan)
+            bounded += int((beyond & enough).sum())
         lost = np.isnan(out).all(axis=0) & ~np.isnan(block).all(axis=0)
-        return {"value": out}, Counter(lost=int(lost.sum()), of=lost.size)
+        return {"value": out}, Counter(
+            lost=int(lost.sum()), of=lost.size, bounded=bounded, values=out.size
+        )
 
     def _of_phase(self, values: Array, base: Array) -> Array:
         if self.index.kind is IndexKind.RAINFALL_ANOMALY:
@@ -108,6 +116,12 @@ class IndexWork(SeriesKernel):
         return normal_index(values, base)
 
     def report(self, counts: Counter[str]) -> None:
+        if counts["bounded"]:
+            warn(
+                f"{self.label}: {counts['bounded']:,} of {counts['values']:,} values lie beyond "
+                "all that the base holds, such as no rain where every year of it had some; they "
+                "have the index of the rarest value that a base of its length can tell"
+            )
         if counts["lost"]:
             warn(
                 f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no index, since "

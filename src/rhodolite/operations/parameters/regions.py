@@ -13,7 +13,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.range_text import format_latitude, format_longitude
 from rhodolite.model.typed_value import FileReader, FileValue
-from rhodolite.regions.outlined_area import Outline
+from rhodolite.regions.outlined_area import Outline, join_by_name
 
 if TYPE_CHECKING:
     from scipy import sparse
@@ -60,7 +60,7 @@ class Regions(FileValue):
         if self.is_loaded:
             return self
         found = [outline for name in self.names for outline in reader.outlines(name)]
-        return replace(self, opened=tuple(found))
+        return replace(self, opened=tuple(join_by_name(found)))
 
     @property
     def outlines(self) -> tuple[Outline, ...]:

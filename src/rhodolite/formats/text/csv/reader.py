@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,8 @@ from rhodolite.errors import DataError
 from rhodolite.formats.text.csv.dates import read_dates, stretches_of
 from rhodolite.formats.text.csv.table import Table, read_table, split_title
 from rhodolite.formats.text.dates import Stretch, in_order, parse_date, time_variables
+from rhodolite.formats.text.phases import CALENDAR
+from rhodolite.model.cf.vocabulary import CALENDARS
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.space.range_text import parse_latitude, parse_longitude
 from rhodolite.model.variable import Variable
@@ -107,6 +110,7 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
         CF calendar.
     """
     path = table.path
+    table, calendar = _take_calendar(table, calendar)
     table = read_dates(table)
     dates = {
         name: stretch for name in table.cells.columns if (stretch := parse_date(name)) is not None
@@ -129,6 +133,43 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
     )
 
 
+def _take_calendar(table: Table, calendar: str) -> tuple[Table, str]:
+    """Return a table without the column that names the calendar of its dates, and that calendar."""
+    if CALENDAR not in table.cells.columns:
+        return table, calendar
+    named = set(table.cells[CALENDAR].str.strip().str.lower()) - {""}
+    if len(named) != 1 or not named <= set(CALENDARS):
+        return table, calendar
+    return replace(table, cells=table.cells.drop(columns=CALENDAR)), named.pop()
+
+
+def _refuse_names_twice(table: Table, frame: pandas.DataFrame, rows: Array) -> None:
+    """Refuse a site whose name stands at two places, or twice.
+
+    Parameters
+    ----------
+    table : Table
+    frame : DataFrame
+        What describes each site.
+    rows : ndarray of int
+        The first row of each in the table.
+    """
+    name = table.roles.get("site")
+    if name is None or name not in frame.columns:
+        return
+    twice = np.flatnonzero(frame[name].duplicated().to_numpy())
+    if not twice.size:
+        return
+    second = int(twice[0])
+    site = frame[name].iloc[second]
+    first = int(np.flatnonzero((frame[name] == site).to_numpy())[0])
+    lines = table.lines[rows[first]], table.lines[rows[second]]
+    raise DataError(
+        f"{table.path}: the site {site} is described in two ways, in the lines {lines[0]} and "
+        f"{lines[1]}; give two sites two names, or one place to one site"
+    )
+
+
 def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> list[Variable]:
     """Return variables over (time, site), and what describes the sites.
 
@@ -148,6 +189,9 @@ def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> l
     )
     if titles is None:
         codes, frame = np.arange(len(table.cells)), table.cells[others].reset_index(drop=True)
+    else:
+        _refuse_repeated(table, codes, titles.to_numpy())
+    _refuse_names_twice(table, frame, np.unique(codes, return_index=True)[1])
     sites = _sites(table, frame)
     about = _attach(sites)
     values = np.stack([table.numbers(name) for name in dates])
@@ -192,6 +236,7 @@ def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
     elif roles.keys() & {"lat", "lon", "site"}:
         keys = [roles[role] for role in ("site", "lat", "lon") if role in roles]
         codes, frame = _distinct(table.cells[keys])
+        _refuse_names_twice(table, frame, np.unique(codes, return_index=True)[1])
         axes["site"] = np.arange(len(frame)), codes
         described += _sites(table, frame)
     sizes = tuple(values.size for values, _ in axes.values())
@@ -340,12 +385,15 @@ def _coordinate(table: Table, name: str, values: Array, about: dict[str, Any]) -
     return Variable(name, (name,), InMemory(values), {**about, **units})
 
 
-def _refuse_repeated(table: Table, index: Array) -> None:
+def _refuse_repeated(table: Table, index: Array, titles: Array | None = None) -> None:
+    """Refuse two rows of one place, and of one variable where rows have titles."""
+    if titles is not None:
+        index = pandas.factorize(pandas.MultiIndex.from_arrays([index, titles]))[0]
     order = np.argsort(index, kind="stable")
     repeated = np.flatnonzero(np.diff(index[order]) == 0)
     if repeated.size:
         first, second = sorted(order[[repeated[0], repeated[0] + 1]])
         raise DataError(
             f"{table.path}: lines {table.lines[first]} and {table.lines[second]} are of the "
-            "same time and place; leave one of them out"
+            f"same {'time and place' if titles is None else 'site and variable'}; leave one out"
         )

@@ -14,8 +14,9 @@ from rhodolite.arrays import Array, Engine, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.formats.layout import Layout
 from rhodolite.formats.text.csv.table import column_title
-from rhodolite.formats.text.phases import BASE_YEARS, NORMAL
+from rhodolite.formats.text.phases import BASE_YEARS, CALENDAR, NORMAL
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.vocabulary import CALENDARS_LIKE_TODAYS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_labels import base_years, time_labels
 from rhodolite.model.variable import Variable
@@ -41,6 +42,7 @@ class _Column:
         """Return the column's cells for a block of the table."""
         inner = tuple(region[axis] for axis in self.axes)
         values = self.data[inner] if isinstance(self.data, np.ndarray) else self.data.read(inner)
+        values = np.asarray(values, dtype=self.data.dtype)
         shape = tuple(part.stop - part.start for part in region)
         values = self._as_written(values)
         aligned = values.reshape(
@@ -278,6 +280,9 @@ def _coordinate_columns(
                 made.append(
                     _Column(BASE_YEARS, (axis,), np.full(len(dataset.time), years, dtype=object))
                 )
+            if dataset.time.calendar not in CALENDARS_LIKE_TODAYS:
+                named = np.array(dataset.time.calendar, dtype=object)
+                made.append(_Column(CALENDAR, (), named))
         elif along is not None:
             values = engine.compute(along.variable.data)
             made.append(
