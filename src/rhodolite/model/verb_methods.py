@@ -485,7 +485,7 @@ class VerbMethods:
         *,
         method: Literal["least-squares", "theil-sen"] = "least-squares",
         test: Literal["t", "mann-kendall", "seasonal-mann-kendall"] | None = None,
-        serial_correlation: Literal["none", "ar1", "hamed-rao", "pre-whitening"] = "none",
+        serial_correlation: Literal["none", "ar1", "hamed-rao", "pre-whitening"] | None = None,
         order: int = 1,
         per: Literal["year", "decade", "century"] = "decade",
         alpha: float = 0.05,
@@ -498,8 +498,10 @@ class VerbMethods:
         exactly 1. `least-squares` fits a line, or a parabola with `--order 2`, whose slope is given
         at the middle of the record, and uses a t test. `theil-sen` takes the median of the slopes
         between all pairs of values, with confidence limits after Sen, and uses the Mann-Kendall
-        test. Serial correlation makes trends look more significant than they are;
-        `--serial-correlation` takes it into account. Grid cells need at least `--min-values`
+        test. Serial correlation makes trends look more significant than they are, so it is taken
+        into account by the correction that suits the test, unless `--serial-correlation none` is
+        asked for: by the effective number of values (ar1) in the t test, by pre-whitening in the
+        Mann-Kendall test. Grid cells need at least `--min-values`
         values. The annual cycle masks a trend, so remove it first with anomaly then trend, or use
         the seasonal test, which compares each month with the same month of other years.
 
@@ -510,7 +512,7 @@ class VerbMethods:
         test
             Significance test (default: the one that suits the method).
         serial_correlation
-            How serial correlation is handled.
+            How serial correlation is handled (default: the correction that suits the test).
         order
             1 for a line, 2 for a parabola.
         per

@@ -11,7 +11,7 @@ import numpy as np
 from rhodolite.arrays import InMemory, LazyArray, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Coordinate, Role
-from rhodolite.model.dataset import Dataset
+from rhodolite.model.dataset import Dataset, Remark
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.variable import Storage, Variable
@@ -25,11 +25,18 @@ from rhodolite.operations.trends.estimators import (
     TrendWork,
 )
 from rhodolite.operations.trends.false_discovery import FalseDiscoveryLimit, Significant
-from rhodolite.operations.trends.sentence import TrendSentence
+from rhodolite.operations.trends.sentence import TrendMapRemark, TrendSentence
 from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 
 _FEWEST_STEPS = 3
 _MOST_OF_A_YEAR = 0.9
+_USUAL_CORRECTION = {
+    Test.T: SerialCorrelation.AR1,
+    Test.MANN_KENDALL: SerialCorrelation.PRE_WHITENING,
+    Test.SEASONAL_MANN_KENDALL: SerialCorrelation.NONE,
+}
+"""Those with the fewest false findings in AR(1) noise, see docs/change.md; the seasonal test takes
+account of it by itself."""
 
 
 class Per(StrEnum):
@@ -59,8 +66,10 @@ class Trend(Operation):
     exactly 1. `least-squares` fits a line, or a parabola with `--order 2`, whose slope is given
     at the middle of the record, and uses a t test. `theil-sen` takes the median of the slopes
     between all pairs of values, with confidence limits after Sen, and uses the Mann-Kendall
-    test. Serial correlation makes trends look more significant than they are;
-    `--serial-correlation` takes it into account. Grid cells need at least `--min-values`
+    test. Serial correlation makes trends look more significant than they are, so it is taken
+    into account by the correction that suits the test, unless `--serial-correlation none` is
+    asked for: by the effective number of values (ar1) in the t test, by pre-whitening in the
+    Mann-Kendall test. Grid cells need at least `--min-values`
     values. The annual cycle masks a trend, so remove it first with anomaly then trend, or use
     the seasonal test, which compares each month with the same month of other years.
 
@@ -71,8 +80,8 @@ class Trend(Operation):
 
     method: Slope = parameter("slope estimator", default=Slope.LEAST_SQUARES)
     test: Test | None = parameter("significance test (default: the one that suits the method)")
-    serial_correlation: SerialCorrelation = parameter(
-        "how serial correlation is handled", default=SerialCorrelation.NONE
+    serial_correlation: SerialCorrelation | None = parameter(
+        "how serial correlation is handled (default: the correction that suits the test)"
     )
     order: int = parameter("1 for a line, 2 for a parabola", default=1)
     per: Per = parameter("time unit of the slope", default=Per.DECADE)
@@ -103,14 +112,19 @@ class Trend(Operation):
     def spec(self) -> TrendSpec:
         """What is estimated at each cell."""
         usual = Test.T if self.method is Slope.LEAST_SQUARES else Test.MANN_KENDALL
+        test = self.test or usual
         return TrendSpec(
             self.method,
-            self.test or usual,
-            self.serial_correlation,
+            test,
+            self.serial_correlation or _USUAL_CORRECTION[test],
             self.order,
             self.alpha,
             self.min_values,
         )
+
+    @property
+    def _corrected(self) -> bool:
+        return self.serial_correlation is not SerialCorrelation.NONE
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of trends, without the time axis.
@@ -131,12 +145,16 @@ class Trend(Operation):
             _warn_of_cycle(axis, along_time)
         coordinate = dataset.need(Role.TIME)
         time = _whole_period(coordinate, axis)
-        made, remarks = [], []
+        made: list[Variable] = []
+        remarks: list[Remark] = []
         for variable in along_time:
             found = self.estimate(dataset, variable, axis, time[0].name)
             made += found
             if all(n == 1 for n in found[0].shape):
                 remarks.append(self._sentence(dataset, variable, found))
+            else:
+                pvalue = next(v for v in found if v.name.endswith("_trend_pvalue"))
+                remarks.append(TrendMapRemark(variable.name, self.alpha, pvalue))
         unlimited = dataset.unlimited - {str(coordinate.dimension)}
         return dataset.with_variables(
             [*others, *time, *made], unlimited=unlimited, remarks=(*dataset.remarks, *remarks)
@@ -151,6 +169,7 @@ class Trend(Operation):
             test=Test.MANN_KENDALL if spec.test is Test.T else Test.T,
             method=spec.other_method,
             alpha=self.alpha,
+            serial_correlation=None if self._corrected else SerialCorrelation.NONE,
         )
         checked = other.estimate(dataset, variable, dataset.need_time(), "time")
         pvalue = next(one for one in checked if one.name.endswith("_trend_pvalue"))
@@ -236,6 +255,8 @@ class Trend(Operation):
             {"units": "1", "comment": question.test_words},
             np.float64,
         )
+        for ending, words in question.persistence_results.items():
+            helpers.append(made(f"_{ending}", ending, words, {"units": "1"}, np.float64))
         limit = self._limit(pvalue.data)
         words = f"whether the trend of {quantity} is significant at {self.alpha:g}"
         if self.false_discovery:

@@ -88,6 +88,19 @@ class TrendSpec:
             )
 
     @property
+    def persistence_results(self) -> dict[str, str]:
+        """Results that say how serial correlation was found to be, and what they are called."""
+        words = {
+            "autocorrelation": "lag-1 autocorrelation without the trend",
+            "effective_size": "number of independent values that those there are worth",
+        }
+        if self.persistence is SerialCorrelation.NONE:
+            return {}
+        if self.persistence is SerialCorrelation.PRE_WHITENING:
+            del words["effective_size"]
+        return words
+
+    @property
     def merges(self) -> bool:
         """Whether sums over parts of the series are enough."""
         return (
@@ -265,7 +278,7 @@ class TrendWork(SeriesKernel):
         return cls(question, along, order, axis.decimal_years[order], seasons, years, factor, unit)
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
-        names = ["slope", *self.question.bounds, "pvalue"]
+        names = ["slope", *self.question.bounds, "pvalue", *self.question.persistence_results]
         names += ["acceleration", "acceleration_error"] if self.question.order == 2 else []
         return {name: ((), np.dtype("f8")) for name in names}
 
@@ -275,13 +288,15 @@ class TrendWork(SeriesKernel):
         found = self._least_squares(values) if least_squares else self._ranks(values)
         if least_squares and self.question.test is not Test.T:
             found["pvalue"] = self._pvalue(values, found["slope"])
+        if self.question.test is Test.MANN_KENDALL:
+            found |= self._persistence(values, found["slope"])
         count = (~np.isnan(values)).sum(axis=0)
         low, high = (part(np.where(count, values, 0), axis=0) for part in (np.nanmin, np.nanmax))
         flat = equal_values(low, high) & (count > 0)
         for name in found:
             if name == "pvalue":
                 found[name] = np.where(flat, 1.0, found[name])
-            else:
+            elif name not in self.question.persistence_results:
                 found[name] = np.where(
                     flat & np.isfinite(found[name]), 0.0, found[name] * self.factor
                 )
@@ -290,11 +305,11 @@ class TrendWork(SeriesKernel):
 
     def _least_squares(self, values: Array) -> dict[str, Array]:
         fit = fit_polynomial(self.years, values, self.question.order)
-        freedom = fit.freedom.astype(np.float64)
+        freedom, persistence = fit.freedom.astype(np.float64), {}
         if self.question.persistence is SerialCorrelation.AR1:
-            freedom = (
-                effective_size(fit.count, autocorrelation(fit.residuals)) - self.question.order - 1
-            )
+            r = autocorrelation(fit.residuals)
+            persistence = {"autocorrelation": r, "effective_size": effective_size(fit.count, r)}
+            freedom = persistence["effective_size"] - self.question.order - 1
         known = freedom > 0
         held = np.where(known, freedom, 1.0)
         variance = np.where(known, fit.squares / held, np.nan)
@@ -307,6 +322,7 @@ class TrendWork(SeriesKernel):
             "lower": slope - reach,
             "upper": slope + reach,
             "pvalue": _t_pvalue(slope, error, held),
+            **persistence,
         }
         if self.question.order == 2:
             bend, leverage = fit.acceleration()
@@ -329,6 +345,16 @@ class TrendWork(SeriesKernel):
         else:
             pvalue = normal_pvalue(score, variance)
         return {"slope": slope, "lower": low, "upper": high, "pvalue": pvalue}
+
+    def _persistence(self, values: Array, slope: Array) -> dict[str, Array]:
+        """Return what is found of serial correlation where ranks are tested."""
+        names = self.question.persistence_results
+        rest = values - slope * self.years.reshape(-1, *(1,) * (values.ndim - 1))
+        found = {"autocorrelation": autocorrelation(rest)} if names else {}
+        if "effective_size" in names:
+            growth = np.maximum(variance_growth(self.years, values, slope), 1e-3)
+            found["effective_size"] = (~np.isnan(values)).sum(axis=0) / growth
+        return found
 
     def _pvalue(self, values: Array, slope: Array) -> Array:
         """Return the p-value of the Mann-Kendall test that is asked for."""

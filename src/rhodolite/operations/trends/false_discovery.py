@@ -34,12 +34,23 @@ class FalseDiscoveryLimit(Accumulator):
         self.held += other.held
 
     def finish(self) -> dict[str, Array]:
-        ordered = np.sort(np.concatenate([*self.held, np.empty(0)]))
-        passed = np.flatnonzero(
-            ordered <= self.alpha * np.arange(1, ordered.size + 1) / max(ordered.size, 1)
-        )
-        limit = np.nextafter(ordered[passed[-1]], 2.0) if passed.size else -1.0
+        limit = discovery_limit(np.concatenate([*self.held, np.empty(0)]), self.alpha)
         return {"limit": np.asarray(limit)}
+
+
+def discovery_limit(pvalues: Array, alpha: float) -> float:
+    """Return below which p-values are significant when the false discovery rate is controlled; see
+    `FalseDiscoveryLimit`.
+
+    Parameters
+    ----------
+    pvalues : ndarray of float64, shape (m,)
+        None of them missing.
+    alpha : float
+    """
+    ordered = np.sort(pvalues)
+    passed = np.flatnonzero(ordered <= alpha * np.arange(1, ordered.size + 1) / ordered.size)
+    return float(np.nextafter(ordered[passed[-1]], 2.0)) if passed.size else -1.0
 
 
 class Significant(LazyArray):

@@ -10,6 +10,7 @@ from rhodolite.arrays import Engine
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.trends.estimators import Test, TrendSpec
+from rhodolite.operations.trends.false_discovery import discovery_limit
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,11 +42,51 @@ class TrendSentence:
             f"{pretty(self.found[0].units) or f'per {self.per}'}"
         )
         share = f"{100 * (1 - spec.alpha):.3g} %"
+        persistence = _persistence_text(values)
+        if np.isnan(values["trend_pvalue"]):
+            return f"{text}, too few independent values for a test{persistence}"
         text += f", {share} interval {numbers[1]} to {numbers[2]}, {p_text(values['trend_pvalue'])}"
         second = float(self.other_pvalue.values(engine).reshape(-1)[0])
+        if np.isnan(second):
+            return text + persistence
         agree = (second < spec.alpha) == (values["trend_pvalue"] < spec.alpha)
         name = "Mann-Kendall" if spec.test is Test.T else "the t test"
-        return f"{text}, {name} {'agrees' if agree else 'does not agree'} ({p_text(second)})"
+        judged = "agrees" if agree else "does not agree"
+        return f"{text}, {name} {judged} ({p_text(second)}){persistence}"
+
+
+def _persistence_text(values: dict[str, float]) -> str:
+    """Say how serially correlated the values are, as far as that was looked at."""
+    r = values.get("trend_autocorrelation")
+    if r is None:
+        return ""
+    worth = values.get("trend_effective_size")
+    independent = (
+        "" if worth is None else f", so the values are worth {worth:,.0f} independent ones"
+    )
+    return f"; lag-1 autocorrelation {r:.2f}{independent}"
+
+
+@dataclass(frozen=True, eq=False)
+class TrendMapRemark:
+    """How many cells of a map have a significant trend, and how many would by chance."""
+
+    name: str
+    alpha: float
+    pvalue: Variable
+
+    def text(self, engine: Engine) -> str:
+        """Return a sentence with counts of cells."""
+        pvalues = self.pvalue.values(engine).reshape(-1)
+        pvalues = pvalues[~np.isnan(pvalues)]
+        found = int((pvalues < self.alpha).sum())
+        limit = discovery_limit(pvalues, self.alpha)
+        return (
+            f"{self.name}: {found:,} of {pvalues.size:,} cells have a trend with p < "
+            f"{self.alpha:g}; about {self.alpha * pvalues.size:,.0f} would by chance alone, and "
+            f"{int((pvalues < limit).sum()):,} are left with the false discovery rate held at "
+            f"{self.alpha:g} (--false-discovery)"
+        )
 
 
 def p_text(pvalue: float) -> str:
