@@ -15,6 +15,7 @@ from rhodolite.model.space.axis_cells import AxisShape, covers_globe
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import dates_of_ticks
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import overview
 
@@ -177,12 +178,11 @@ def _convention(longitudes: np.ndarray) -> str:
 def _when(axis: TimeAxis | None) -> Plain | None:
     if axis is None or not len(axis):
         return None
-    order = np.argsort(axis.numbers, kind="stable")
-    ends = axis.dates[order][[0, -1]]
+    ends = dates_of_ticks(np.array([axis.ticks.min(), axis.ticks.max()]), axis.calendar)
     described: Plain = {
         "first": format_date(ends[0]),
         "last": format_date(ends[1]),
-        "covers": _list_covered(axis, order),
+        "covers": _list_covered(axis),
         "step": str(axis.step),
         "count": len(axis),
         "missing_steps": axis.step.missing,
@@ -197,11 +197,14 @@ def _when(axis: TimeAxis | None) -> Plain | None:
     return described
 
 
-def _list_covered(axis: TimeAxis, order: np.ndarray) -> list[str]:
+def _list_covered(axis: TimeAxis) -> list[str]:
     """Return the first and last period that steps stand for: days, months or years as the step
     is."""
     fields = {"day": 3, "month": 2, "year": 1}.get(axis.step.unit)
-    dates = axis.reference_dates[order][[0, -1]]
+    if axis.step.unit == "year":
+        return [f"{year:04d}" for year in (axis.named_years.min(), axis.named_years.max())]
+    ends = np.array([axis.middle_ticks.min(), axis.middle_ticks.max()])
+    dates = dates_of_ticks(ends, axis.calendar)
     if fields is None:
         return [format_date(date) for date in dates]
     return [str(Instant((date.year, date.month, date.day)[:fields])) for date in dates]
@@ -212,11 +215,12 @@ def _gaps(axis: TimeAxis, most: int = 5) -> list[str]:
     if not axis.step.missing:
         return []
     order = axis.order
-    distances = np.diff(axis.middles[order])
+    distances = np.diff(axis.middle_ticks[order])
     wide = np.flatnonzero(distances > 1.5 * np.median(distances))[:most]
+    edges = axis.ticks[order[np.stack([wide, wide + 1], axis=1)]]
     return [
-        f"{format_date(axis.dates[order[at]])} to {format_date(axis.dates[order[at + 1]])}"
-        for at in wide
+        f"{format_date(before)} to {format_date(after)}"
+        for before, after in dates_of_ticks(edges, axis.calendar)
     ]
 
 

@@ -191,6 +191,9 @@ class Dataset(Face):
         """
         if asked in self.variables:
             return asked
+        if "/" in asked:  # a variable of a group, which has its name, or both joined
+            joined = asked.strip("/").replace("/", "_")
+            return joined if joined in self.variables else self.find(asked.rpartition("/")[2])
         named = [v.name for v in self.fields if v.attributes.get("standard_name") == asked]
         if len(named) == 1:
             return named[0]

@@ -98,9 +98,9 @@ def _dataset(file: Any, chosen: Any, source: SourceFile) -> Dataset:
     """Describe the variables of a group of an open file."""
     place = source.address or source.path
     try:
-        variables = {
-            name: _variable(place, name, stored) for name, stored in _in_scope(chosen).items()
-        }
+        held = _in_scope(chosen)
+        held = {**held, **_fields_of_groups(chosen, held)} if chosen is file else held
+        variables = {name: _variable(place, name, stored) for name, stored in held.items()}
     except (OSError, RuntimeError) as error:
         raise DataError(
             f"{place}: the description of its variables cannot be read: {error}"
@@ -137,10 +137,36 @@ def _group(file: Any, path: Path, name: str | None) -> Any:
         if wanted not in groups:
             raise DataError(f"{path}: no group '{wanted}'. {nearest_names(wanted, groups)}")
         return groups[wanted]
-    if not file.variables:
+    if not file.variables and not _fields_of_groups(file, {}):
         held = f"its variables are in groups; name one of {listed}" if groups else "it is empty"
         raise DataError(f"{path}: no variables at the top of the file; {held}")
     return file
+
+
+def _fields_of_groups(file: Any, held: dict[str, Any]) -> dict[str, Any]:
+    """Return the variables of groups that run along dimensions of the whole file, by their names,
+    or with that of their group before it where that is taken; says which groups are left out."""
+    found: dict[str, Any] = {}
+    left = []
+    for group in _all_groups(file):
+        inner = {
+            name: stored
+            for name, stored in group.variables.items()
+            if name and stored.dimensions and set(stored.dimensions) <= set(file.dimensions)
+        }
+        if not file.variables or group.dimensions or len(inner) < len(group.variables):
+            left += [group.path] if group.variables else []
+            continue
+        for name, stored in inner.items():
+            taken = name in held or name in found
+            whole = f"{group.path.strip('/').replace('/', '_')}_{name}"
+            found[whole if taken else name] = stored
+    if left and file.variables:
+        warn(
+            f"groups with axes of their own are left out: {', '.join(left)}; name one as "
+            f"FILE:{left[0]}"
+        )
+    return found
 
 
 def _all_groups(group: Any) -> list[Any]:
@@ -193,7 +219,7 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     chunks = stored.chunking()
     chunks = tuple(chunks) if isinstance(chunks, (list, tuple)) else None
     inside = stored.group().path.strip("/")
-    place = f"{inside}/{name}" if inside else name
+    place = f"{inside}/{stored.name}" if inside else stored.name
     shape, classic = stored.shape, stored.group().data_model.startswith("NETCDF3")
     small = math.prod(shape) * dtype.itemsize <= _SMALL and len(shape) <= 2
     # Read now that the file is open, since most small variables are coordinates.

@@ -13,7 +13,7 @@ import numpy as np
 import zarr
 
 from rhodolite.arrays import Array, InMemory, LazyArray, Region, Unpacking
-from rhodolite.errors import DataError, nearest_names
+from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.zarr.checked_store import CheckedStore, codec_name
@@ -111,6 +111,9 @@ def read(path: Path, group: str | None = None) -> Dataset:
             f"its arrays are in groups; name one of {', '.join(inner)}" if inner else "it is empty"
         )
         raise DataError(f"{path}: no arrays at the top of the store; {held}")
+    left = [f"/{chosen.path}/{name}".replace("//", "/") for name, _ in chosen.groups()]
+    if left:
+        warn(f"groups are left out: {', '.join(left)}; name one as FOLDER:{left[0]}")
     inside = chosen.path.strip("/")
     variables = {
         name: _variable(path, f"{inside}/{name}" if inside else name, name, stored)

@@ -74,6 +74,9 @@ def sampling_of(ticks: Ticks, calendar: str) -> SamplingInterval:
         return SINGLE
     ordered = in_order(ticks)
     distances = np.diff(ordered)
+    shortest, longest = int(distances.min()), int(distances.max())
+    if 0 < shortest == longest < _SHORTEST_MONTH:
+        return of_ticks(shortest)
     typical = float(np.median(distances))
     if typical <= 0:
         return IRREGULAR
