@@ -6,7 +6,15 @@ from rhodolite.arrays.chunk_cache import current_cache
 from rhodolite.arrays.dry_run import DryRun, PlannedPass
 from rhodolite.arrays.engine import Engine, default_engine, read_small
 from rhodolite.arrays.extremes import MinMax
-from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Mapped, Region, whole
+from rhodolite.arrays.lazy import (
+    Array,
+    InMemory,
+    LazyArray,
+    Mapped,
+    Region,
+    Unreadable,
+    whole,
+)
 from rhodolite.arrays.progress import Progress
 from rhodolite.arrays.reduction import (
     Accumulator,
@@ -59,6 +67,7 @@ __all__ = [
     "Stacked",
     "Transposed",
     "Unpacking",
+    "Unreadable",
     "WithoutAxis",
     "current_cache",
     "default_engine",

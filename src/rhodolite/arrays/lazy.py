@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
+from rhodolite.errors import DataError
 from rhodolite.kernels.unpacking import Unpacking
 
 if TYPE_CHECKING:
@@ -124,6 +125,24 @@ class InMemory(LazyArray):
     def put(self, region: Region, values: Array) -> None:
         """Replace the values of a block, while the array is being made."""
         self._values[region] = values
+
+
+class Unreadable(LazyArray):
+    """An array whose values are not known, and why; its description is.
+
+    Parameters
+    ----------
+    shape : tuple of int
+    dtype : dtype
+    reason : str
+        What is raised, as a DataError, when values are read.
+    """
+
+    def __init__(self, shape: tuple[int, ...], dtype: np.dtype[Any], reason: str) -> None:
+        self.shape, self.dtype, self.reason = shape, dtype, reason
+
+    def read(self, region: Region) -> Array:  # noqa: ARG002
+        raise DataError(self.reason)
 
 
 class Mapped(LazyArray):

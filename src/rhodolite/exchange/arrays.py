@@ -11,7 +11,9 @@ from numpy.typing import ArrayLike
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, nearest_names
+from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.axis_cells import check_degrees
 from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
 
@@ -81,6 +83,8 @@ def from_arrays(
         name: _make_coordinate(name, values, units.get(name), attributes.get(name, {}), calendar)
         for name, values in coordinates.items()
     }
+    for name, variable in axes.items():
+        _check_coordinate(name, variable)
     made = [
         _make_field(
             name,
@@ -257,6 +261,33 @@ def _make_coordinate(
         about.setdefault("calendar", calendar)
         about.setdefault("axis", "T")
     return Variable(name, (name,), InMemory(array.astype(array.dtype.newbyteorder("="))), about)
+
+
+def _check_coordinate(name: str, variable: Variable) -> None:
+    """Refuse numbers of a coordinate that no operation could use."""
+    values = variable.values()
+    if values.dtype.kind not in "fiu" or not values.size:
+        return
+    if not np.isfinite(values).all():
+        raise DataError(f"{name}: a value is missing; leave the cells without one out")
+    standard_name = str(variable.attributes.get("standard_name", ""))
+    positions = standard_name in (Role.LATITUDE, Role.LONGITUDE)
+    if not positions and " since " not in (variable.units or ""):
+        return
+    numbers = values.astype(np.float64)
+    if positions:
+        check_degrees(numbers, Role(standard_name), name)
+        numbers = np.unwrap(numbers, period=360.0) if standard_name == Role.LONGITUDE else numbers
+    held, counts = np.unique(numbers, return_counts=True)
+    if (counts > 1).any():
+        twice = held[np.argmax(counts > 1)]
+        raise DataError(f"{name}: {twice:g} stands twice; a coordinate names each cell once")
+    steps = np.diff(numbers)
+    if positions and not ((steps > 0).all() or (steps < 0).all()):
+        raise DataError(
+            f"{name}: the values go up and down; put them and the fields in order first, as "
+            "numpy.argsort does"
+        )
 
 
 def _make_dates(name: str, dates: Array, attributes: Mapping[str, Any]) -> Variable:

@@ -107,6 +107,8 @@ def _where(where: dict[str, Any] | None) -> list[str]:
 
     if where is None:
         return ["no latitude and longitude were found"]
+    if "unreadable" in where:
+        return [where["unreadable"]]
     if where["grid"] in ("curvilinear", "sites"):
         return [
             *_extent(where),
@@ -128,11 +130,15 @@ def _where(where: dict[str, Any] | None) -> list[str]:
             if steps[0] != steps[1]
             else f" of {steps[0]:g} degrees"
         )
-    direction = "south to north" if rows["direction"] == "increasing" else "north to south"
+    direction = {
+        "increasing": "rows run south to north",
+        "decreasing": "rows run north to south",
+        "neither": "rows go up and down, so that they have no order",
+    }[rows["direction"]]
     convention = (
         "" if where["convention"] == "either" else f"; longitudes are counted {where['convention']}"
     )
-    return [extent, f"{spacing}, {count}", f"rows run {direction}{convention}"]
+    return [extent, f"{spacing}, {count}", f"{direction}{convention}"]
 
 
 def _extent(where: dict[str, Any]) -> list[str]:
@@ -172,6 +178,8 @@ def _count(count: int, what: str) -> str:
 def _when(when: dict[str, Any] | None) -> list[str]:
     if when is None:
         return ["no time axis"]
+    if "unreadable" in when:
+        return [when["unreadable"]]
     if "climatology_of" in when:
         first, last = when["climatology_of"]
         return [

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Engine
+from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.cf.plausible import tell_implausible
@@ -42,7 +43,7 @@ def describe(dataset: Dataset, engine: Engine, *, statistics: bool = False) -> P
         "files": [{"name": str(f), "format": f.format, "bytes": f.size} for f in dataset.files],
         "title": str(dataset.attributes.get("title", "")) or None,
         "where": _where(dataset),
-        "when": _when(dataset.time),
+        "when": _when(dataset),
         "height": _height(dataset.coordinate(Role.LEVEL)),
         "dimensions": dict(dataset.lengths),
         "variables": [_variable(dataset, v, engine, statistics) for v in dataset.fields],
@@ -87,6 +88,11 @@ def _where(dataset: Dataset) -> Plain | None:
         return _sites(dataset, *dataset.axes.sites)
     if latitude is None or longitude is None:
         return None
+    for coordinate in (latitude, longitude):
+        if not coordinate.values.size or not np.isfinite(coordinate.values).all():
+            what = "missing values" if coordinate.values.size else "no cells"
+            words = f"the {coordinate.role} coordinate ({coordinate.name}) has {what}"
+            return {"unreadable": words}
     rows, columns = AxisShape.of(latitude.values), AxisShape.of(longitude.values)
     regular = rows.spacing is not None and columns.spacing is not None
     single = rows.count == 1 or columns.count == 1
@@ -164,7 +170,7 @@ def _axis(coordinate: Coordinate, shape: AxisShape) -> Plain:
         "name": coordinate.name,
         "count": shape.count,
         "spacing": shape.spacing,
-        "direction": "increasing" if shape.increasing else "decreasing",
+        "direction": shape.direction,
         "bounds": coordinate.bounds is not None,
     }
 
@@ -175,7 +181,11 @@ def _convention(longitudes: np.ndarray) -> str:
     return "0..360" if longitudes.max() > 180 else "either"
 
 
-def _when(axis: TimeAxis | None) -> Plain | None:
+def _when(dataset: Dataset) -> Plain | None:
+    try:
+        axis = dataset.time
+    except DataError as error:  # what else there is can still be said
+        return {"unreadable": str(error)}
     if axis is None or not len(axis):
         return None
     ends = dates_of_ticks(np.array([axis.ticks.min(), axis.ticks.max()]), axis.calendar)
@@ -281,7 +291,7 @@ def _coordinates_of(dataset: Dataset, variable: Variable) -> list[Coordinate]:
 
 def _coordinate(dataset: Dataset, coordinate: Coordinate) -> Plain:
     if coordinate.role == Role.TIME and dataset.time is not None:
-        when = _when(dataset.time) or {}
+        when = _when(dataset) or {}
         first, last, step = (when.get(key) for key in ("first", "last", "step"))
         units = f"{coordinate.variable.units} ({dataset.time.calendar})"
     else:

@@ -28,6 +28,11 @@ def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
     """
     try:
         content = path.read_bytes()
+        if content.startswith(b"SQLite format 3"):
+            raise DataError(
+                f"{path}: this is a GeoPackage, which is not read; export its layer as GeoJSON or "
+                "as a shapefile"
+            )
         check_nesting(content, path)
         held = json.loads(content.decode("utf-8-sig"))
     except (OSError, ValueError) as error:

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.drawing.parts.colour_scale import Scale
-from rhodolite.drawing.parts.text import axis_label
+from rhodolite.drawing.parts.text import axis_label, digits_for, write_digits
 from rhodolite.model.variable import Variable
 
 GROUND = "#e4e4e4"
@@ -78,10 +78,14 @@ def add_legend(
     """
     largest = float(np.abs(scale.edges).max())
     power = 0 if 1e-2 <= largest < 1e5 or largest == 0 else int(np.floor(np.log10(largest)))
+    closest = float(np.diff(scale.edges).min()) if scale.edges.size > 1 else 0.0
+    digits = digits_for(largest, closest, fewest=6)
+    if digits > 6:  # numbers that hardly differ are read more easily in full
+        power = 0
 
     def write(value: float, _: Any) -> str:
         value = 0.0 if abs(value) < 1e-9 * largest else value / 10.0**power
-        return f"{value:.6g}".replace("-", "−")
+        return write_digits(value, digits)
 
     bar = figure.colorbar(
         mesh, ax=axes, extend=scale.extend, ticks=scale.edges, format=write, **place

@@ -97,16 +97,49 @@ def axis_label(quantity: str, units: str | None, letters: int = 58) -> str:
     return "\n".join(lines)
 
 
-def value_text(value: float, variable: Variable) -> str:
-    """Write a value with its units, to three significant digits.
+def value_text(value: float, variable: Variable, spread: float | None = None) -> str:
+    """Write a value with its units, to three significant digits, or as many as tell it from others.
 
     Parameters
     ----------
     value : float
     variable : Variable
+    spread : float, optional
+        How far the values of the field lie apart.
     """
-    text = f"{value:.3g}".replace("-", "−")
+    text = write_digits(value, digits_for(value, spread))
     return f"{text} {pretty(variable.units)}".strip()
+
+
+def write_digits(value: float, digits: int) -> str:
+    """Write a number with so many digits; without a power of ten where they are more than six.
+
+    Parameters
+    ----------
+    value : float
+    digits : int
+    """
+    text = f"{value:.{digits}g}"
+    if digits > 6 and "e" in text:
+        decimals = max(0, digits - 1 - int(np.floor(np.log10(abs(value)))))
+        text = f"{value:.{decimals}f}"
+    return text.replace("-", "−")
+
+
+def digits_for(value: float, spread: float | None, fewest: int = 3) -> int:
+    """Return how many digits tell a value from others that lie a part of the spread away.
+
+    Parameters
+    ----------
+    value : float
+        The largest of them.
+    spread : float, optional
+    fewest : int
+    """
+    if not spread or not np.isfinite(spread) or not value:
+        return fewest
+    needed = int(np.ceil(np.log10(abs(value) / spread))) + 2
+    return min(max(needed, fewest), 15)
 
 
 def _named_period(axis: TimeAxis) -> str | None:

@@ -136,17 +136,19 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
             scale.add_legend(figure, mesh, axes)
         else:
             mesh = frame.draw_field(axes, values, *colours(scale, centre), outside=outside)
-            add_legend(
-                figure,
-                mesh,
-                axes,
-                scale,
-                variable,
-                location="right" if upright else "bottom",
-                shrink=0.85,
-                aspect=35,
-                pad=0.02,
-            )
+            if np.isfinite(values).any():
+                place = "right" if upright else "bottom"
+                add_legend(
+                    figure,
+                    mesh,
+                    axes,
+                    scale,
+                    variable,
+                    location=place,
+                    shrink=0.85,
+                    aspect=35,
+                    pad=0.02,
+                )
         canvas.put_title(self.title or variable.quantity, _caption(part, variable, values))
         if marks is not None:
             frame.draw_marks(axes, marks, canvas.size.width)
@@ -188,11 +190,10 @@ def _caption(part: Dataset, variable: Variable, values: Array) -> str:
     if vertical is not None and vertical.values.size == 1:
         words.append(f"at {vertical.values[0]:g} {vertical.variable.units or ''}".strip())
     if not np.isnan(mean):
-        low, high = np.nanmin(values), np.nanmax(values)
-        words.append(f"area mean {value_text(mean, variable)}")
-        words.append(
-            f"from {value_text(float(low), variable)} to {value_text(float(high), variable)}"
-        )
+        low, high = float(np.nanmin(values)), float(np.nanmax(values))
+        ends = [value_text(end, variable, high - low) for end in (low, high)]
+        words.append(f"area mean {value_text(mean, variable, high - low)}")
+        words.append(f"from {ends[0]} to {ends[1]}")
     else:
         words.append("every value is missing")
     return " · ".join(word for word in words if word)

@@ -111,7 +111,8 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
             figure, mesh, axes, scale, variable, location="right", shrink=0.9, aspect=35, pad=0.02
         )
         low, high = np.nanmin(values), np.nanmax(values)
-        span = f"from {value_text(float(low), variable)} to {value_text(float(high), variable)}"
+        ends = [value_text(float(end), variable, float(high - low)) for end in (low, high)]
+        span = f"from {ends[0]} to {ends[1]}"
         line = " · ".join(word for word in (caption, span) if word)
         canvas.put_title(self.title or variable.quantity, line)
         return figure

@@ -10,7 +10,7 @@ from typing import Any
 import netCDF4
 import numpy as np
 
-from rhodolite.arrays import InMemory, LazyArray
+from rhodolite.arrays import InMemory, LazyArray, Unreadable
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
@@ -100,7 +100,11 @@ def _dataset(file: Any, chosen: Any, source: SourceFile) -> Dataset:
     try:
         held = _in_scope(chosen)
         held = {**held, **_fields_of_groups(chosen, held)} if chosen is file else held
-        variables = {name: _variable(place, name, stored) for name, stored in held.items()}
+        variables = {
+            name: _variable(place, name, stored)
+            for name, stored in held.items()
+            if _has_plain_values(name, stored)
+        }
     except (OSError, RuntimeError) as error:
         raise DataError(
             f"{place}: the description of its variables cannot be read: {error}"
@@ -202,9 +206,25 @@ def _in_scope(group: Any) -> dict[str, Any]:
     return found
 
 
+def _has_plain_values(name: str, stored: Any) -> bool:
+    """Return whether values are numbers or text; says which variable is left out for others."""
+    kind = stored.datatype
+    if not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
+        return True
+    words = "records" if isinstance(kind, netCDF4.CompoundType) else "lists of several lengths"
+    warn(f"{name} is left out, since its values are {words}")
+    return False
+
+
 def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     numeric = isinstance(stored.dtype, np.dtype) and stored.dtype.kind in "fiu"
-    attributes = check_attributes(path, name, _attributes(stored), numeric=numeric)
+    try:
+        attributes = check_attributes(path, name, _attributes(stored), numeric=numeric)
+    except DataError as error:  # what the rest is can still be said
+        warn(str(error))
+        data = Unreadable(stored.shape, np.dtype("f8"), str(error))
+        kept = {k: v for k, v in _attributes(stored).items() if k not in STORAGE_ATTRIBUTES}
+        return Variable(name, stored.dimensions, data, kept)
     described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
     dtype = stored.dtype
     if not isinstance(dtype, np.dtype) or dtype.kind not in "fiu":

@@ -26,14 +26,15 @@ class AxisShape:
     spacing : float or None
         Distance between neighbours where it is the same everywhere (to 1 part in 1000).
     count : int
-    increasing : bool
+    direction : str
+        ``increasing``, ``decreasing``, or ``neither`` where values go up and down or are repeated.
     """
 
     first: float
     last: float
     spacing: float | None
     count: int
-    increasing: bool
+    direction: str
 
     @classmethod
     def of(cls, values: Array) -> AxisShape:
@@ -41,8 +42,9 @@ class AxisShape:
         spacing = None
         if steps.size and np.all(np.abs(steps - steps.mean()) <= 1e-3 * abs(steps.mean())):
             spacing = float(np.float32(abs(values[-1] - values[0]) / steps.size))
-        increasing = bool(steps.size == 0 or steps[0] > 0)
-        return cls(float(values[0]), float(values[-1]), spacing, values.size, increasing)
+        direction = "increasing" if (steps > 0).all() else "neither"
+        direction = "decreasing" if steps.size and (steps < 0).all() else direction
+        return cls(float(values[0]), float(values[-1]), spacing, values.size, direction)
 
 
 def covers_globe(longitudes: Array) -> bool:

@@ -45,7 +45,7 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     pattern = FilePattern(path.name)
     header = _header_of(dataset)
     engine.prepare([variable.data for variable in dataset.variables.values()])
-    northward = AxisShape.of(dataset.need(Role.LATITUDE).values).increasing
+    northward = AxisShape.of(dataset.need(Role.LATITUDE).values).direction == "increasing"
     # By this text a GIS places the grid.
     projection = (EarthFigure.of(dataset) or WGS_84).well_known_text() + "\n"
     written: set[str] = set()
@@ -96,7 +96,7 @@ def _header_of(dataset: Dataset) -> Header:
         raise DataError(
             f"an ASCII grid has square cells of one size, and these lie {words} degrees apart"
         )
-    if not shapes[1].increasing:
+    if shapes[1].direction != "increasing":
         raise DataError(
             "an ASCII grid runs from west to east; choose the area with --lon WEST..EAST first"
         )
