@@ -8,19 +8,28 @@ from typing import Self
 
 import numpy as np
 
-from rhodolite.arrays import InMemory
+from rhodolite.arrays import InMemory, Mapped
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
 from rhodolite.model.space.range_text import LongitudeRange
+from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.aliases import read_typed_units
 from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter, parameters
-from rhodolite.operations.selection.indices import longitude_indices, take_cells
+from rhodolite.operations.selection.indices import longitude_indices, take_cells, with_bounds
+from rhodolite.operations.time_groups.periods import with_ends
+from rhodolite.operations.time_groups.since_start import (
+    RestartRemark,
+    StepAmounts,
+    falls_of,
+    may_be_since_start,
+)
+from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 from rhodolite.operations.variables.other_units import in_units
 
 
@@ -36,6 +45,12 @@ class Latitudes(StrEnum):
 
     ASCENDING = "ascending"
     DESCENDING = "descending"
+
+
+class Amounts(StrEnum):
+    """How amounts are counted."""
+
+    SINCE_START = "since-start"
 
 
 class Pack(StrEnum):
@@ -88,7 +103,12 @@ class Convert(Operation):
     converted without the offset of the scale. Water is converted between mass and depth (such
     as kg m-2 s-1 and mm day-1) by its density, 1000 kg m-3, which is recorded in the attribute
     `comment`. Amounts per month or year (mm month-1) are converted to amounts per day by the
-    number of days of that month or year. The data move with their longitudes and latitudes.
+    number of days of that month or year, and so are others to and from these.
+
+    `--amounts since-start` takes amounts that are counted since the start of a forecast, such as
+    hourly rain that begins again each day, apart into those of single steps, which end at their
+    times; what seems to fall by rounding counts as 0. `--stamp` gives times without bounds the
+    bounds that follow from where in its step each lies. The data move with their longitudes and latitudes.
     Packing to int16 spreads the range of the data over all integers and reports the resolution;
     `keep` writes packed input as it was packed.
 
@@ -102,11 +122,16 @@ class Convert(Operation):
     )
     longitude: Longitudes | None = parameter("longitude convention")
     latitude: Latitudes | None = parameter("order of the latitudes")
+    amounts: Amounts | None = parameter("how amounts of the input are counted")
+    stamp: Stamp | None = parameter("where each time lies within its step, for data without bounds")
     pack: Pack | None = parameter("integer type to pack the values into")
 
     def check(self) -> None:
         if all(getattr(self, declared.field) is None for declared in parameters(type(self))):
-            raise UsageError("convert: to what? Give --units, --longitude, --latitude or --pack")
+            raise UsageError(
+                "convert: to what? Give --units, --longitude, --latitude, --amounts, --stamp or "
+                "--pack"
+            )
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return the converted dataset; data are converted as they are read.
@@ -116,6 +141,10 @@ class Convert(Operation):
         DataError
             If a variable is not there or its units cannot be converted to those asked for.
         """
+        if self.stamp is not None:
+            dataset = _stamped(dataset, self.stamp)
+        if self.amounts is Amounts.SINCE_START:
+            dataset = _amounts_of_steps(dataset)
         for name, units in self.units.by_name if self.units else ():
             for one in [name] if name else _fitting(dataset, units):
                 dataset = _in_units(dataset, one, units)
@@ -135,6 +164,50 @@ class Convert(Operation):
                 for v in dataset.variables.values()
             )
         return dataset
+
+
+def _stamped(dataset: Dataset, stamp: Stamp) -> Dataset:
+    """Return a dataset whose times have bounds that follow from where in its step each lies."""
+    coordinate = dataset.need(Role.TIME)
+    axis = with_ends(dataset, stamp)
+    assert axis.bounds is not None
+    if coordinate.bounds_variable is None:
+        return with_bounds(dataset, coordinate.name, axis.bounds)
+    named = coordinate.bounds_variable
+    bounds = named.replace(data=InMemory(axis.bounds), storage=Storage(), missing=None)
+    return dataset.with_variables(
+        bounds if v.name == named.name else v for v in dataset.variables.values()
+    )
+
+
+def _amounts_of_steps(dataset: Dataset) -> Dataset:
+    """Return a dataset in which amounts since the start of a forecast are those of single steps."""
+    axis = dataset.need_time()
+    if axis.step.ticks is None or axis.step.missing:
+        raise DataError(
+            f"--amounts since-start: the steps of {axis.name} are not even ({axis.step}, "
+            f"{axis.step.missing} left out), so what fell between them is not known"
+        )
+    along_time, _ = variables_along_time(dataset)
+    chosen = [v for v in along_time if may_be_since_start(v, axis)]
+    if not chosen:
+        raise DataError(
+            "--amounts since-start: no variable holds amounts of water or energy at steps of less "
+            "than a day"
+        )
+    made = {v.name: v for v in dataset.variables.values()}
+    remarks = list(dataset.remarks)
+    for variable in chosen:
+        along = time_axis_of(dataset, variable)
+        falls = falls_of(variable, along)
+        data = Mapped(StepAmounts(variable, along, falls), np.asarray, variable.floats().dtype)
+        storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
+        time = dataset.need(Role.TIME).name
+        changed = variable.replace(data=data, storage=storage, missing=None)
+        made[variable.name] = changed.edit(cell_methods=f"{time}: sum")
+        remarks.append(RestartRemark(variable, falls))
+    changed_dataset = dataset.with_variables(made.values(), remarks=tuple(remarks))
+    return changed_dataset if axis.bounds is not None else _stamped(changed_dataset, Stamp.END)
 
 
 def _fitting(dataset: Dataset, units: str) -> list[str]:

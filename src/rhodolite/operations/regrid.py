@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.model.cf.precipitation import tell_precipitation
 from rhodolite.model.cf.vocabulary import COVERED_AREA, WATER_WORDS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.earth_figure import EarthFigure
@@ -47,8 +48,9 @@ class Regrid(Operation):
     """Values on another horizontal grid: of a step in degrees, or that of another file.
 
     `conservative` takes the mean weighted by the areas that cells have in common, which
-    conserves area integrals; with `--order 2` the field varies linearly within cells, which is
-    smoother and still conserves them. `bilinear` interpolates between the four nearest centres.
+    conserves area integrals of data without gaps; beside a gap a new cell has the mean of what is
+    there, for all of its area. With `--order 2` the field varies linearly within cells, which is
+    smoother and still conserves them, but can overshoot beside steep changes. `bilinear` interpolates between the four nearest centres.
     `nearest` takes the value of the nearest cell, which flags and classes require. Missing
     values are left out, and the weights of the others are normalised: a conservative mean
     requires any value, a bilinear one half of its weight, unless `--min-coverage` says
@@ -129,7 +131,7 @@ class Regrid(Operation):
             method = self.method.value
             target, described = self._target(source)
             weights = self._weights(source, target, dataset)
-        _advise(method, along, source, target)
+        _advise(method, along, source, target, self.order)
         if not np.diff(weights.matrix.indptr).any():
             raise DataError(f"{dataset.label}: the new grid and the data do not meet anywhere")
         companions = dict(dataset.companions)
@@ -243,7 +245,13 @@ def _remap(
     return words.replace(dimensions=dimensions, data=made, storage=storage, missing=missing)
 
 
-def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh) -> None:
+def _flows(variable: Variable) -> bool:
+    """Return whether a variable is an amount or a flux, whose integral matters."""
+    words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    return any(word in words for word in _WATER)
+
+
+def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh, order: int) -> None:
     """Refuse means of classes, and warn of what is seldom meant."""
     classes = [v.name for v in along if not v.numeric]
     if classes and method != RegridMethod.NEAREST:
@@ -252,15 +260,13 @@ def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh) -> N
             "nearest, or choose the others first: subset --variable NAME then regrid"
         )
     ratio = float(np.sqrt(np.median(target.areas) / np.median(source.areas[source.areas > 0])))
+    water = [v.name for v in along if _flows(v) or tell_precipitation(v)]
+    if order == 2 and water:
+        warn(
+            f"{', '.join(water)}: --order 2 can overshoot beside steep changes, so that values "
+            "below zero come up; --order 1 never does"
+        )
     if method == RegridMethod.BILINEAR:
-        water = [
-            v.name
-            for v in along
-            if any(
-                word in f"{v.attributes.get('standard_name', '')} {v.quantity}".lower()
-                for word in _WATER
-            )
-        ]
         if ratio > 1.5:
             warn(
                 f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes four "

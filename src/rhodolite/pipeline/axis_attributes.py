@@ -28,6 +28,10 @@ _ABOUT: dict[Role, dict[str, str]] = {
 }
 
 
+_REAL_CALENDARS = ("standard", "gregorian", "proleptic_gregorian", "julian")
+"""Of which CF 1.11, 4.4.1, asks whether leap seconds are counted, which files hardly ever say."""
+
+
 def describe_axes(dataset: Dataset) -> Dataset:
     """Return a dataset whose coordinates, as they were recognised, say what they are (CF 4).
 
@@ -40,6 +44,10 @@ def describe_axes(dataset: Dataset) -> Dataset:
         about = dict(_ABOUT[role])
         if role is Role.LEVEL:
             about |= _about_levels(coordinate.variable)
+        if role is Role.TIME and str(
+            coordinate.variable.attributes.get("calendar", "standard")
+        ) in (_REAL_CALENDARS):
+            about["units_metadata"] = "leap_seconds: unknown"
         if coordinate.dimension is None:
             about.pop("axis", None)
         added[coordinate.name] = about

@@ -150,6 +150,7 @@ class Chain:
             prepared.companions, engine=engine, overwrite=self.overwrite, inputs=prepared.read
         )
         said = [] if self.drawing is not None else [one.text(engine) for one in dataset.remarks]
+        said = [text for text in said if text]
         return Outcome(written, said)
 
     def compute(self) -> Dataset:

@@ -36,6 +36,12 @@ class Over(StrEnum):
     TIME = "time"
     ENSEMBLE = "ensemble"
 
+    @classmethod
+    def _missing_(cls, value: object) -> Over | None:
+        """Both horizontal axes by name are the area."""
+        named = {part.strip() for part in str(value).split(",")}
+        return cls.AREA if named == {"lat", "lon"} else None
+
 
 _ROLES = {
     Over.LATITUDE: Role.LATITUDE,

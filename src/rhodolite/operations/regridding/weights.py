@@ -18,6 +18,8 @@ if TYPE_CHECKING:
     from scipy import sparse
 
 _TURN = 2 * np.pi
+_ROUNDING = 1e-11
+"""Part of the moment of a cell about its edge that rounding can leave of none."""
 
 
 def conservative(source: Mesh, target: Mesh, order: int) -> Weights:
@@ -56,10 +58,25 @@ def conservative(source: Mesh, target: Mesh, order: int) -> Weights:
             sparse.eye_array(north.size), slopes(east, _TURN if source.goes_round else None)
         ),
     )
-    moments = source.first_moments(target)
+    moments = [_without_rounding(part, source) for part in source.first_moments(target)]
     correction = sparse.csr_array(scale @ (moments[0] @ along[0] + moments[1] @ along[1]))
     correction.eliminate_zeros()
     return Weights(matrix, correction)
+
+
+def _without_rounding(moments: sparse.csr_array, source: Mesh) -> sparse.csr_array:
+    """Return moments without those of whole cells, of which rounding leaves some 1e-17: they would
+    make neighbours needed that add nothing."""
+    assert source.latitude_edges is not None
+    assert source.longitude_edges is not None
+    widths = [
+        np.abs(np.diff(np.radians(e))).max()
+        for e in (source.latitude_edges, source.longitude_edges)
+    ]
+    scale = source.areas.reshape(-1) * max(widths)
+    moments.data[np.abs(moments.data) < _ROUNDING * scale[moments.indices]] = 0.0
+    moments.eliminate_zeros()
+    return moments
 
 
 def carry_coverage(

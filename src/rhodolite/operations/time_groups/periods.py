@@ -174,6 +174,7 @@ def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted:
             f"{short.size:,} of {periods.count:,} {interval.adjective} values are missing "
             "everywhere, since the data hold too little of their periods: from "
             f"{_name_periods(periods, short, interval)}; --min-coverage changes how much is needed"
+            + _hint_of_months(periods)
         )
     if periods.chosen:
         names = ", ".join(MONTH_TITLES[month - 1] for month in periods.chosen)
@@ -184,6 +185,15 @@ def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted:
             f"{kept.size:,} of {periods.count:,} {interval.adjective} values are of periods that "
             f"the data hold in part: from {_name_periods(periods, kept, interval)}"
         )
+
+
+def _hint_of_months(periods: Periods) -> str:
+    """Say what to do where the data hold some months of a single year."""
+    months = np.unique(periods.axis.months)
+    if periods.count > 1 or months.size == 12 or periods.axis.lengths is None:
+        return ""
+    names = ", ".join(MONTH_TITLES[month - 1] for month in months)
+    return f". The data hold {names} alone; summarise --over time takes these together"
 
 
 def _name_periods(periods: Periods, which: Array, interval: Interval) -> str:

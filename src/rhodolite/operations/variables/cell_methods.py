@@ -53,7 +53,11 @@ def climatology_attributes(
     over = measure.method
     steps = {"hour": "days", "none": ""}.get(cycle.parts[0], "years")
     if over is None:
-        now = f"{time}: {within}"
+        # Appendix E of CF has no word for a percentile, nor for a count of values.
+        said = measure.words("").removesuffix(" of ").strip()
+        over = f"point over {steps}" if steps else "point"
+        now = f"{time}: {within} within {steps} {time}: {over} (comment: {said})"
+        now = now if steps else f"{time}: {over} (comment: {said})"
     elif not steps:
         now = f"{time}: {over}"
     elif len(cycle.parts) > 1:
