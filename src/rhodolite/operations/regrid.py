@@ -48,13 +48,14 @@ class Regrid(Operation):
     """Values on another horizontal grid: of a step in degrees, or that of another file.
 
     `conservative` takes the mean weighted by the areas that cells have in common, which
-    conserves area integrals of data without gaps; beside a gap a new cell has the mean of what is
-    there, for all of its area. With `--order 2` the field varies linearly within cells, which is
-    smoother and still conserves them, but can overshoot beside steep changes. `bilinear` interpolates between the four nearest centres.
-    `nearest` takes the value of the nearest cell, which flags and classes require. Missing
-    values are left out, and the weights of the others are normalised: a conservative mean
-    requires any value, a bilinear one half of its weight, unless `--min-coverage` says
-    otherwise. A step in degrees covers the extent of the data with cell edges at its multiples.
+    conserves area integrals of data without gaps; beside a gap a new cell has the mean of what
+    is there, for all of its area. With `--order 2` the field varies linearly within cells, which
+    is smoother and still conserves them, but can overshoot beside steep changes. `bilinear`
+    interpolates between the four nearest centres. `nearest` takes the value of the nearest cell,
+    which flags and classes require. Missing values are left out, and the weights of the others
+    are normalised: a conservative mean requires any value, a bilinear one half of its weight,
+    unless `--min-coverage` says otherwise. A step in degrees covers the extent of the data with
+    cell edges at its multiples.
 
     Examples
     --------

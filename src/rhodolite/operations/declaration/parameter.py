@@ -132,11 +132,12 @@ class Parameter:
             parts = [part for text in given for part in str(text).split(",")]
             return tuple(part.strip() for part in parts if part.strip())
         if self.choices:
-            if str(value) not in self.choices:
+            try:
+                return self.type(str(value))
+            except ValueError:
                 raise ValueError(
                     f"'{value}' is not offered. {nearest_names(str(value), self.choices)}"
-                )
-            return self.type(str(value))
+                ) from None
         if self.repeats:
             texts = [value] if isinstance(value, (str, PurePath)) else value
             return self.type.parse([str(text) for text in texts])

@@ -34,8 +34,10 @@ def in_units(dataset: Dataset, variable: Variable, units: str) -> Variable:
     source: LazyArray = variable.floats()
     data = source
     if change.days is not None:
-        time = str(dataset.need(Role.TIME).dimension)
-        days = Aligned(InMemory(change.days), (time,), variable.dimensions, variable.shape)
+        time = dataset.need(Role.TIME).dimension
+        along = () if time is None else (time,)
+        values = change.days.reshape(-1 if along else ())
+        days = Aligned(InMemory(values), along, variable.dimensions, variable.shape)
         data = Mapped(Elementwise([data, days], np.multiply), np.asarray, "f8")
     data = Mapped(Mapped(data, change.plain, data.dtype), np.asarray, source.dtype)
     storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
@@ -52,8 +54,11 @@ def in_units(dataset: Dataset, variable: Variable, units: str) -> Variable:
 
 
 def _axis_of(dataset: Dataset, variable: Variable) -> TimeAxis | None:
-    """Return the times that a variable runs along; None where it runs along none."""
+    """Return the times that a variable runs along, or the one that it is of; None where there are
+    none."""
     time = dataset.coordinate(Role.TIME)
-    if time is None or time.dimension is None or time.dimension not in variable.dimensions:
+    if time is None:
         return None
-    return dataset.need_time()
+    if time.dimension is None:
+        return dataset.time if time.bounds is not None else None
+    return dataset.need_time() if time.dimension in variable.dimensions else None
