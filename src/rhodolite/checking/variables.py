@@ -7,11 +7,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from rhodolite.checking.finding import Finding, error, warning
+from rhodolite.checking.finding import Finding, advice, error, warning
 from rhodolite.model.axes import find_role
 from rhodolite.model.cf.standard_names import CANONICAL_UNITS, suggest_standard_name, well_formed
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.aliases import repair_units
+from rhodolite.model.units.differences import Zero, temperature_reading
 from rhodolite.model.units.udunits import convertible, is_unit
 from rhodolite.model.variable import Variable
 
@@ -65,6 +66,30 @@ def units(dataset: Dataset) -> Iterator[Finding]:
                 "CF 3.1",
                 advice="write them as UDUNITS does, such as 'mm day-1': --set "
                 f"'{variable.name}:units=...'",
+            )
+
+
+def differences(dataset: Dataset) -> Iterator[Finding]:
+    """Whether temperatures are on their scale or differences is said (CF 3.1.2)."""
+    for variable in dataset.fields:
+        reading = temperature_reading(variable)
+        if reading is None or reading.because in ("", "units_metadata"):
+            continue
+        name = variable.name
+        if reading.zero is Zero.UNCERTAIN:
+            yield warning(
+                name,
+                f"is converted as a temperature on its scale, though its {reading.because} may mean "
+                "a difference",
+                "CF 3.1.2",
+                advice=f"if it is one: --set '{name}:units_metadata=temperature: difference'",
+            )
+        else:
+            yield advice(
+                name,
+                f"is taken for a difference of temperatures, by its {reading.because}",
+                "CF 3.1.2",
+                ("--set", f"{name}:units_metadata=temperature: difference"),
             )
 
 
@@ -199,4 +224,4 @@ def text_of_axes(dataset: Dataset) -> Iterator[Finding]:
             yield error(variable.name, f"the axis '{given}' is none of X, Y, Z, T", "CF 4", change)
 
 
-CHECKS = (names, units, standard_names, flags, valid_ranges, text_of_axes)
+CHECKS = (names, units, differences, standard_names, flags, valid_ranges, text_of_axes)

@@ -51,6 +51,8 @@ def variable_page(found: dict[str, Any]) -> str:
     storage = found["storage"]
     over = " x ".join(f"{n} {name}" for name, n in found["dimensions"].items()) or "a single value"
     lines = [f"{found['name']}: {found['quantity']}, in {found['units'] or 'no units'}", over]
+    if found["temperature"]:
+        lines.append(f"read as a temperature: {found['temperature']}")
     how = [f"{found['type']}, {file_size(storage['bytes_unpacked'])} when unpacked"]
     if packing := storage["packing"]:
         how.append(f"packed: value = stored x {packing['scale']:g} + {packing['offset']:g}")

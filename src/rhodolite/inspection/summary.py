@@ -17,6 +17,7 @@ from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_units import dates_of_ticks
+from rhodolite.model.units.differences import Zero, temperature_reading
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import overview
 
@@ -258,6 +259,7 @@ def _variable(dataset: Dataset, variable: Variable, engine: Engine, statistics: 
         "type": packing.dtype if packing else _type_name(variable),
         "packing": {"scale": packing.scale, "offset": packing.offset} if packing else None,
         "cell_methods": variable.attributes.get("cell_methods"),
+        "temperature": _temperature(variable),
     }
     if statistics and variable.data.dtype.kind in "fiu" and variable.data.size:
         count, missing, low, high, mean = (
@@ -324,6 +326,17 @@ def _plain(value: Any) -> Any:
     if isinstance(value, (list, tuple)):
         return [_plain(item) for item in value]
     return value if isinstance(value, (str, int, bool, type(None))) else str(value)
+
+
+def _temperature(variable: Variable) -> str | None:
+    """Return whether temperatures are taken to be on their scale or differences, and what tells;
+    None for other quantities."""
+    reading = temperature_reading(variable)
+    if reading is None:
+        return None
+    if reading.zero is Zero.UNCERTAIN:
+        return f"on its scale, though {reading.because} may mean a difference"
+    return f"{reading.zero}, by its {reading.because}" if reading.because else str(reading.zero)
 
 
 def _finite(value: float) -> float | str | None:

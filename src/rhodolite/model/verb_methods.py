@@ -172,6 +172,8 @@ class VerbMethods:
         units: str | float | Sequence[str] | Sequence[float] | None = None,
         longitude: Literal["0..360", "-180..180"] | None = None,
         latitude: Literal["ascending", "descending"] | None = None,
+        amounts: Literal["since-start"] | None = None,
+        stamp: Literal["start", "middle", "end"] | None = None,
         pack: Literal["keep", "int16", "int8"] | None = None,
     ) -> Dataset:
         """Other units, another order of latitudes and longitudes, packed integers.
@@ -180,9 +182,14 @@ class VerbMethods:
         converted without the offset of the scale. Water is converted between mass and depth (such
         as kg m-2 s-1 and mm day-1) by its density, 1000 kg m-3, which is recorded in the attribute
         `comment`. Amounts per month or year (mm month-1) are converted to amounts per day by the
-        number of days of that month or year. The data move with their longitudes and latitudes.
-        Packing to int16 spreads the range of the data over all integers and reports the resolution;
-        `keep` writes packed input as it was packed.
+        number of days of that month or year, and so are others to and from these.
+
+        `--amounts since-start` takes amounts that are counted since the start of a forecast, such as
+        hourly rain that begins again each day, apart into those of single steps, which end at their
+        times; what seems to fall by rounding counts as 0. `--stamp` gives times without bounds the
+        bounds that follow from where in its step each lies. The data move with their longitudes and
+        latitudes. Packing to int16 spreads the range of the data over all integers and reports the
+        resolution; `keep` writes packed input as it was packed.
 
         Parameters
         ----------
@@ -192,11 +199,23 @@ class VerbMethods:
             Longitude convention.
         latitude
             Order of the latitudes.
+        amounts
+            How amounts of the input are counted.
+        stamp
+            Where each time lies within its step, for data without bounds.
         pack
             Integer type to pack the values into.
         """
         return self._apply(
-            "convert", dict(units=units, longitude=longitude, latitude=latitude, pack=pack)
+            "convert",
+            dict(
+                units=units,
+                longitude=longitude,
+                latitude=latitude,
+                amounts=amounts,
+                stamp=stamp,
+                pack=pack,
+            ),
         )
 
     def calc(
@@ -661,12 +680,14 @@ class VerbMethods:
         """Values on another horizontal grid: of a step in degrees, or that of another file.
 
         `conservative` takes the mean weighted by the areas that cells have in common, which
-        conserves area integrals; with `--order 2` the field varies linearly within cells, which is
-        smoother and still conserves them. `bilinear` interpolates between the four nearest centres.
-        `nearest` takes the value of the nearest cell, which flags and classes require. Missing
-        values are left out, and the weights of the others are normalised: a conservative mean
-        requires any value, a bilinear one half of its weight, unless `--min-coverage` says
-        otherwise. A step in degrees covers the extent of the data with cell edges at its multiples.
+        conserves area integrals of data without gaps; beside a gap a new cell has the mean of what
+        is there, for all of its area. With `--order 2` the field varies linearly within cells, which
+        is smoother and still conserves them, but can overshoot beside steep changes. `bilinear`
+        interpolates between the four nearest centres. `nearest` takes the value of the nearest cell,
+        which flags and classes require. Missing values are left out, and the weights of the others
+        are normalised: a conservative mean requires any value, a bilinear one half of its weight,
+        unless `--min-coverage` says otherwise. A step in degrees covers the extent of the data with
+        cell edges at its multiples.
 
         Parameters
         ----------

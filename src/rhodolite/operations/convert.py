@@ -108,9 +108,9 @@ class Convert(Operation):
     `--amounts since-start` takes amounts that are counted since the start of a forecast, such as
     hourly rain that begins again each day, apart into those of single steps, which end at their
     times; what seems to fall by rounding counts as 0. `--stamp` gives times without bounds the
-    bounds that follow from where in its step each lies. The data move with their longitudes and latitudes.
-    Packing to int16 spreads the range of the data over all integers and reports the resolution;
-    `keep` writes packed input as it was packed.
+    bounds that follow from where in its step each lies. The data move with their longitudes and
+    latitudes. Packing to int16 spreads the range of the data over all integers and reports the
+    resolution; `keep` writes packed input as it was packed.
 
     Examples
     --------
