@@ -77,9 +77,9 @@ class Case:
         """Copy the input with a change of what is stored, and return the name of the copy."""
         self.made += 1
         name = f"copy{self.made}.nc"
-        with netCDF4.Dataset(self.folder / "in.nc") as old:
-            with netCDF4.Dataset(self.folder / name, "w") as new:
-                change(old, new)
+        places = (self.folder / "in.nc", "r"), (self.folder / name, "w")
+        with netCDF4.Dataset(*places[0]) as old, netCDF4.Dataset(*places[1]) as new:
+            change(old, new)
         return name
 
 

@@ -24,6 +24,7 @@ from rhodolite.arrays.reduction import (
     ResultOnDemand,
     SeriesKernel,
 )
+from rhodolite.arrays.schedule import is_readable
 from rhodolite.arrays.sizes import parse_memory, parse_workers
 from rhodolite.arrays.views import (
     Concatenated,
@@ -71,6 +72,7 @@ __all__ = [
     "WithoutAxis",
     "current_cache",
     "default_engine",
+    "is_readable",
     "keep_during_visit",
     "parse_memory",
     "parse_workers",

@@ -65,6 +65,11 @@ def find_passes(arrays: Iterable[LazyArray], memory: int, *, remote: bool = Fals
     return [found[key] for key in sorted(found, key=lambda key: key[0])]
 
 
+def is_readable(array: LazyArray) -> bool:
+    """Return whether an array can be read as it is, and waits for no pass over the data."""
+    return all(not _is_pending(node) for node, _ in _with_depths([array]))
+
+
 def _run_of(reduction: Reduction, strategy: Strategy) -> int:
     """Return what is the same for reductions that can share a run over the blocks."""
     if strategy is Strategy.BY_GROUP:

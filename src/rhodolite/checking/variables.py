@@ -79,7 +79,7 @@ def differences(dataset: Dataset) -> Iterator[Finding]:
         if reading.zero is Zero.UNCERTAIN:
             yield warning(
                 name,
-                f"is converted as a temperature on its scale, though its {reading.because} may mean "
+                f"is converted as one on its scale, though its {reading.because} may mean "
                 "a difference",
                 "CF 3.1.2",
                 advice=f"if it is one: --set '{name}:units_metadata=temperature: difference'",

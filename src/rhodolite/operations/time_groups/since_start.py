@@ -16,6 +16,7 @@ from rhodolite.arrays import (
     Reduction,
     Region,
     Selected,
+    is_readable,
 )
 from rhodolite.errors import DataError, warn
 from rhodolite.kernels.restarts import amounts_of_steps, fixed_restarts
@@ -182,9 +183,9 @@ def warn_of_restarts(variable: Variable, axis: TimeAxis, along: int) -> None:
     along : int
         Where time lies.
     """
-    if not may_be_since_start(variable, axis):
-        return
     source = variable.floats()
+    if not may_be_since_start(variable, axis) or not is_readable(source):
+        return
     chunk = source.chunks or (1,) * source.ndim
     region = tuple(
         slice(0, min(n, _LOOKED_AT if at == along else _CELLS)) for at, n in enumerate(source.shape)
