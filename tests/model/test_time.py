@@ -8,9 +8,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rhodolite.errors import DataError
+from conftest import make_dataset
+from rhodolite.errors import DataError, RhodoliteWarning
+from rhodolite.formats.text.dates import parse_date, time_variables
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.calendar_days import first_days, months_of_days
 from rhodolite.model.time.period_text import Period, Season
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_labels import time_labels
 
 CALENDARS = ("standard", "proleptic_gregorian", "noleap", "all_leap", "360_day", "julian")
 
@@ -119,3 +124,121 @@ def test_months_and_years_are_counted_by_the_calendar(calendar, unit, number):
 def test_months_that_do_not_begin_with_a_month_are_refused():
     with pytest.raises(ValueError, match="only be counted from the first of a month"):
         axis([1], "months since 1900-01-15").to_dates(np.array([1.0]))
+
+
+@given(st.sampled_from(CALENDARS), st.integers(0, 900_000))
+def test_months_and_days_are_those_of_the_calendar_library(calendar, first):
+    """Against cftime, from the year 1 on, over the days that the standard calendar left out."""
+    for start in (first, 577_600):
+        days = np.arange(start, start + 300)
+        dates = cftime.num2date(days, "days since 0001-01-01", calendar)
+        months, day = months_of_days(days, calendar)
+        assert [(d.year * 12 + d.month - 1, d.day) for d in dates] == [
+            *zip(months.tolist(), day.tolist(), strict=True)
+        ]
+        starts = [
+            cftime.datetime(int(at) // 12, int(at) % 12 + 1, 1, calendar=calendar)
+            for at in np.unique(months)
+        ]
+        expected = cftime.date2num(starts, "days since 0001-01-01", calendar)
+        assert first_days(np.unique(months), calendar).tolist() == list(expected)
+
+
+STRIDES = [1, 7, 10, 60, 600, 900, 3600, 7200, 10800, 21600, 43200]
+
+
+@pytest.mark.parametrize("seconds", STRIDES)
+@pytest.mark.parametrize("units", ["days", "hours", "minutes", "seconds"])
+def test_steps_of_every_stride_of_a_day_begin_at_their_times(seconds, units):
+    """In whatever units and from whatever day they are counted."""
+    per_unit = {"days": 86400, "hours": 3600, "minutes": 60, "seconds": 1}[units]
+    numbers = (43_000 * 86400 + np.arange(min(200, 86400 // seconds)) * seconds) / per_unit
+    stepped = axis(numbers, f"{units} since 1900-01-01", "standard")
+    cells = stepped.cell_ticks
+    assert (cells[:, 0] == stepped.ticks).all()
+    assert (cells[:, 1] - cells[:, 0] == seconds * 1_000_000).all()
+    assert stepped.to_dates(stepped.cells[:1])[0, 0] == stepped.dates[0]
+
+
+def test_steps_below_a_second_are_steps():
+    fine = axis(np.arange(50) * 0.25, "seconds since 2001-01-01", "standard")
+    assert str(fine.step) == "every 250 milliseconds"
+    assert np.diff(fine.cells, axis=1).ravel().tolist() == [0.25] * 50
+
+
+def test_hours_that_run_to_midnight_are_of_the_day_before_everywhere():
+    """In months, in sums and in running totals, which restart with the same step."""
+    rain = np.ones((24 * 62, 1, 1))
+    data = make_dataset(
+        rain,
+        times=np.arange(1, 24 * 62 + 1),
+        units="hours since 2001-01-01",
+        name="pr",
+        attributes={"units": "mm", "cell_methods": "time: sum", "standard_name": ""},
+    )
+    with pytest.warns(RhodoliteWarning, match="taken to end at its time"):
+        total = data.accumulate(reset="month")["pr"].values().ravel()
+        assert (total[0], total[31 * 24 - 1], total[31 * 24]) == (1, 744, 1)
+        assert (
+            data.aggregate(to="day", statistic="sum")["pr"].values().ravel().tolist() == [24] * 62
+        )
+        assert len(data.subset(months="jan").time) == 744
+    begun = data.accumulate(reset="month", stamp="start")["pr"].values().ravel()
+    assert np.isnan(begun[0])  # the first hour of the month is not there
+
+
+def test_a_year_that_begins_in_another_month_is_called_after_its_end():
+    """In labels, selection, splitting by year, inspection and matching."""
+    data = make_dataset(
+        np.arange(36.0)[:, None, None],
+        times=np.arange(36) * 30 + 15,
+        calendar="360_day",
+        units="days since 2000-02-01",
+    )
+    years = data.aggregate(to="year", year_start="feb")
+    assert time_labels(years.time) == ["2001", "2002", "2003"]
+    assert years.time.named_years.tolist() == [2001, 2002, 2003]
+    assert time_labels(years.subset(years="2002").time) == ["2002"]
+    assert time_labels(years.subset(time="2002..").time) == ["2002", "2003"]
+    matched = years.compare(with_=years.subset(years="2002..2003"))
+    assert time_labels(matched.time) == ["2002", "2003"]
+
+
+def test_the_first_years_of_the_calendar_have_seasons():
+    for calendar in ("standard", "noleap"):
+        data = make_dataset(
+            np.ones((800, 1, 1)),
+            units="days since 0001-01-01",
+            calendar=calendar,
+            attributes={"units": "mm", "cell_methods": "time: sum", "standard_name": ""},
+        )
+        seasons = data.aggregate(to="season", statistic="sum", min_coverage=0)
+        assert seasons["tas"].values().ravel()[:2].tolist() == [59, 92]
+        assert np.nansum(data.accumulate()["tas"].values()) > 0
+        named = data.aggregate(to="year", year_start="oct", min_coverage=0).time.named_years
+        assert named.tolist()[:2] == [1, 2]
+
+
+def test_thirty_years_of_any_calendar_are_thirty_years():
+    for calendar in ("360_day", "noleap", "standard"):
+        data = make_dataset(
+            np.ones((30 * 365, 1, 1)), units="days since 2031-01-01", calendar=calendar
+        )
+        mean = data.climatology(cycle="none", base="2031..2058", min_years=1)
+        assert str(mean.time.resolution) == "every 28 years"
+
+
+@given(st.sampled_from(CALENDARS), st.sampled_from(["5days", "month", "season", "year", "6hour"]))
+def test_what_a_step_covers_survives_a_table(calendar, interval):
+    """The ends of every step come back from its text, in its calendar."""
+    hourly = interval == "6hour"
+    data = make_dataset(
+        np.arange(800.0)[:, None, None],
+        calendar=calendar,
+        units=f"{'hours' if hourly else 'days'} since 2001-01-01",
+    )
+    data = data.aggregate(to=interval, min_coverage=0).summarise()
+    labels = time_labels(data.time)
+    back = time_variables([parse_date(text) for text in labels], calendar)
+    again = Dataset({v.name: v for v in back}).time
+    np.testing.assert_array_equal(again.cell_ticks, data.time.cell_ticks)

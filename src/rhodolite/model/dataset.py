@@ -163,6 +163,8 @@ class Dataset(Face):
             raise DataError(
                 f"{self.label}: the {role} coordinate ({found.name}) has missing values"
             )
+        if not found.values.size and role is not Role.TIME:
+            raise DataError(f"{self.label}: the {role} coordinate ({found.name}) has no cells")
         return found
 
     def need_time(self) -> TimeAxis:

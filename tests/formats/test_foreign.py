@@ -1,0 +1,204 @@
+"""Files as others made them: groups, what cannot be decoded, tables and outlines with one name
+twice, coordinates that are none."""
+
+from __future__ import annotations
+
+import json
+
+import netCDF4
+import numpy as np
+import pytest
+
+import rhodolite
+from conftest import run_here, write_plain
+from rhodolite.errors import DataError, RhodoliteWarning
+
+
+def add_axes(file, **lengths):
+    units = {"time": "days since 2000-01-01", "lat": "degrees_north", "lon": "degrees_east"}
+    for name, n in lengths.items():
+        file.createDimension(name, n)
+        file.createVariable(name, "f8", (name,)).units = units[name]
+        file[name][:] = np.arange(n)
+
+
+@pytest.fixture
+def grouped(tmp_path):
+    """Coordinates at the root, fields of the same name in two groups, and a group of its own."""
+    with netCDF4.Dataset(tmp_path / "groups.nc", "w") as file:
+        add_axes(file, time=4, lat=3, lon=5)
+        for at, name in enumerate(("model", "obs")):
+            made = file.createGroup(name).createVariable("tas", "f4", ("time", "lat", "lon"))
+            made.units = "K"
+            made[:] = 280 + at
+        other = file.createGroup("other")
+        other.createDimension("x", 7)
+        other.createVariable("q", "f4", ("x",))[:] = 1
+    return tmp_path
+
+
+def test_fields_of_groups_are_found_and_groups_left_out_are_named(grouped):
+    page = run_here("inspect", "groups.nc", folder=grouped)
+    assert "obs_tas" in page.out
+    assert "left out: /other; name one as FILE:/other" in page.err
+    for asked, value in (("tas", 280), ("model/tas", 280), ("obs/tas", 281), ("obs_tas", 281)):
+        answer = run_here(
+            "subset",
+            "groups.nc",
+            "--variable",
+            asked,
+            "-o",
+            "part.nc",
+            "--overwrite",
+            folder=grouped,
+        )
+        assert answer.code == 0, answer.err
+        with netCDF4.Dataset(grouped / "part.nc") as file:
+            field = next(v for v in file.variables.values() if v.ndim == 3)
+            assert (field[:] == value).all()
+    assert run_here("inspect", "groups.nc:/other", folder=grouped).code == 0
+
+
+def test_what_cannot_be_decoded_is_described_all_the_same(tmp_path):
+    """Times that are missing, a textual offset, latitudes without a value, an axis of no cells,
+    ragged values, and rows without an order."""
+    with netCDF4.Dataset(tmp_path / "odd.nc", "w") as file:
+        add_axes(file, lon=4, lat=3)
+        file["lat"][:] = [60, 62, 61]
+        file.createDimension("time", 2)
+        file.createVariable(
+            "time", "f8", ("time",), fill_value=-1.0
+        ).units = "days since 2000-01-01"
+        packed = file.createVariable("packed", "i2", ("lat", "lon"))
+        packed.set_auto_maskandscale(False)
+        packed.setncatts({"units": "K", "add_offset": "much"})
+        packed[:] = 1
+        lists = file.createVLType("f8", "lists")
+        file.createVariable("ragged", lists, ("lon",))
+        file.createVariable("tas", "f4", ("lat", "lon")).units = "K"
+        file["tas"][:] = 280
+    page = run_here("inspect", "odd.nc", folder=tmp_path)
+    assert page.code == 0
+    for words in ("'time' has missing values", "rows go up and down", "packed"):
+        assert words in page.out
+    assert "ragged is left out" in page.err
+    assert "add_offset of packed is 'much'" in page.err
+    refused = run_here("summarise", "odd.nc", "--variable", "packed", folder=tmp_path)
+    assert refused.code == 2 or "packed" in refused.err
+    for n, words in ((1, "has missing values"), (0, "has no cells")):
+        with netCDF4.Dataset(tmp_path / f"rows{n}.nc", "w") as file:
+            add_axes(file, lon=4)
+            file.createDimension("lat", n)
+            file.createVariable("lat", "f8", ("lat",), fill_value=-9.0).units = "degrees_north"
+            file.createVariable("tas", "f4", ("lat", "lon")).units = "K"
+        page = run_here("inspect", f"rows{n}.nc", folder=tmp_path)
+        assert (page.code, words in page.out) == (0, True), page.err
+        drawn = run_here("draw", "map", f"rows{n}.nc", "-o", "map.png", folder=tmp_path)
+        assert drawn.code == 3, drawn.err
+
+
+LONG = "time,name,lat,lon,x\n2001-01,A,60,5,1\n2001-02,A,61,5,2\n"
+WIDE = "name,lat,lon,2001-01,2001-02\nA,60,5,1,2\nB,61,5,1,2\nA,60,5,3,4\n"
+TITLED = "name,variable,2001-01,2001-02\nA,x [mm],1,2\nA,x [mm],3,4\n"
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [(LONG, "in the lines 2 and 3"), (WIDE, "in the lines 2 and 4"), (TITLED, "lines 2 and 3")],
+    ids=["two places", "wide", "wide with variables"],
+)
+def test_a_site_described_twice_is_refused(tmp_path, text, words):
+    (tmp_path / "table.csv").write_text(text)
+    with pytest.raises(DataError, match=words):
+        rhodolite.read(tmp_path / "table.csv")
+
+
+@pytest.mark.parametrize("layout", ["long", "wide"])
+def test_tables_carry_the_calendar(tmp_path, layout):
+    """30 February comes back, and the trend with it."""
+    write_plain(
+        tmp_path / "in.nc",
+        np.arange(360.0)[:, None, None],
+        calendar="360_day",
+        units="days since 2001-01-01",
+    )
+    (tmp_path / "sites.csv").write_text("name,lat,lon\nA,0,0\n")
+    words = ("extract", "in.nc", "--points", "sites.csv", "--layout", layout)
+    answer = run_here(*words, "-o", "out.csv", folder=tmp_path)
+    assert answer.code == 0, answer.err
+    axis = rhodolite.read(tmp_path / "out.csv").time
+    assert axis.calendar == "360_day"
+    assert (axis.dates[59].month, axis.dates[59].day) == (2, 30)
+
+
+def test_outlines_of_one_name_are_one_area(tmp_path):
+    """Two halves of a box weigh as the box, in one row."""
+    write_plain(tmp_path / "in.nc", np.arange(24.0).reshape(1, 4, 6))
+
+    def box(west, east):
+        ring = [[west, 0], [east, 0], [east, 2], [west, 2], [west, 0]]
+        geometry = {"type": "Polygon", "coordinates": [ring]}
+        return {"type": "Feature", "properties": {"name": "basin"}, "geometry": geometry}
+
+    for name, parts in (("halves", [box(0, 2), box(2, 4)]), ("whole", [box(0, 4)])):
+        content = {"type": "FeatureCollection", "features": parts}
+        (tmp_path / f"{name}.geojson").write_text(json.dumps(content))
+        answer = run_here(
+            "summarise",
+            "in.nc",
+            "--region",
+            f"{name}.geojson",
+            "-o",
+            f"{name}.csv",
+            folder=tmp_path,
+        )
+        assert ("count as one area" in answer.err) == (name == "halves")
+    tables = [(tmp_path / f"{name}.csv").read_text() for name in ("halves", "whole")]
+    assert tables[0] == tables[1]
+    (tmp_path / "layer.gpkg").write_bytes(b"SQLite format 3\x00" + b"[" * 500)
+    answer = run_here(
+        "summarise", "in.nc", "--region", "layer.gpkg", "-o", "x.csv", folder=tmp_path
+    )
+    assert "this is a GeoPackage" in answer.err
+
+
+@pytest.mark.parametrize(
+    ("coordinates", "words"),
+    [
+        ({"lat": [60, 62, 61], "lon": [0, 1]}, "go up and down"),
+        ({"lat": [60, 61, 61], "lon": [0, 1]}, "61 stands twice"),
+        ({"lat": [60, np.nan, 62], "lon": [0, 1]}, "a value is missing"),
+        ({"lat": [60, 91, 120], "lon": [0, 1]}, "no latitude"),
+        ({"lat": [60, 61, 62], "lon": [0, 360]}, "stands twice"),
+    ],
+)
+def test_arrays_with_coordinates_that_are_none_are_refused(coordinates, words):
+    with pytest.raises(DataError, match=words):
+        rhodolite.from_arrays({"tas": np.zeros((3, 2))}, coordinates, units={"tas": "K"})
+
+
+def test_long_axes_of_hours_are_quick_to_describe_and_to_aggregate(tmp_path):
+    """263,000 hours: dates are made for what is shown alone, and periods all at once."""
+    n = 263_000
+    write_plain(
+        tmp_path / "hours.nc",
+        np.ones((n, 1, 1)),
+        units="hours since 1990-01-01",
+        chunksizes=(10_000, 1, 1),
+    )
+    data = rhodolite.read(tmp_path / "hours.nc")
+    made = data.aggregate(to="day", min_coverage=0)
+    assert len(made.time) == -(-n // 24)
+    assert "dates" not in vars(data.time)
+    assert "dates" not in vars(made.time)
+
+
+def test_groups_of_a_store_that_are_left_out_are_named(tmp_path):
+    import zarr
+
+    root = zarr.open_group(tmp_path / "s.zarr", mode="w")
+    made = root.create_array("x", shape=(3,), dtype="f4", dimension_names=["x"])
+    made[:] = [1, 2, 3]
+    root.create_group("inner").create_array("y", shape=(2,), dtype="f4")
+    with pytest.warns(RhodoliteWarning, match="left out: /inner"):
+        rhodolite.read(tmp_path / "s.zarr")
