@@ -231,6 +231,8 @@ def test_units_without_a_date_and_dimensions_without_names_are_refused_or_made_u
     with netCDF4.Dataset(tmp_path / "a.nc", "a") as file:
         file["time"].setncatts({"units": "days since", "standard_name": "time"})
     answer = run_here("inspect", "a.nc", folder=tmp_path)
+    assert (answer.code, "do not say since when" in answer.out) == (0, True), answer.err
+    answer = run_here("trend", "a.nc", "-o", "b.nc", folder=tmp_path)
     assert (answer.code, "do not say since when" in answer.err) == (3, True), answer.err
     zarr.save_group(tmp_path / "s.zarr", zarr_format=2, tas=values)
     group = zarr.open_group(tmp_path / "s.zarr", mode="a")

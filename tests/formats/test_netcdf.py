@@ -367,7 +367,9 @@ def test_groups_are_named_and_share_the_coordinates_around_them(tmp_path, rng):
     np.testing.assert_array_equal(data["tas"].values(), values)
     assert data.attributes["title"] == "inner"
     assert rhodolite.Subset(lat="10..19")(data)["tas"].shape == (10, 80)
-    assert set(rhodolite.read(tmp_path / "a.nc").variables) == {"lat", "lon"}
+    whole = rhodolite.read(tmp_path / "a.nc")
+    np.testing.assert_array_equal(whole["model/run/tas"].values(), values)
+    assert whole.attributes["title"] == "outer"
     with pytest.raises(DataError, match=r"no group '/modell/run'\. Did you mean /model/run"):
         rhodolite.read(f"{tmp_path}/a.nc:/modell/run")
 

@@ -107,15 +107,13 @@ def parse_formula(data: bytes) -> None:
 
 def parse_date(data: bytes) -> None:
     """Read a date of a table, and units of months."""
-    from rhodolite.model.time.month_units import counts_months, months_to_dates
-
     from rhodolite.formats.text.dates import day_comes_first, parse_date
+    from rhodolite.model.time.time_units import read_time_units
 
     text = data.decode("utf-8", "replace")
     day_comes_first([text])
     parse_date(text)
-    if counts_months(text):
-        months_to_dates(np.array([0.0, 5.0]), text, "standard")
+    read_time_units(text, "standard").to_ticks(np.array([0.0, 5.0]))
 
 
 PARSERS: dict[str, Callable[[bytes], None]] = {

@@ -149,7 +149,7 @@ def test_spacing_is_told_only_where_it_is_the_same_everywhere():
         0.1, rel=1e-6
     )
     assert AxisShape.of(np.array([1.0, 2.0, 4.0])).spacing is None
-    assert AxisShape.of(np.array([3.0, 2.0, 1.0])).increasing is False
+    assert AxisShape.of(np.array([3.0, 2.0, 1.0])).direction == "decreasing"
 
 
 def test_units_are_those_of_udunits():

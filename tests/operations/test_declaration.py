@@ -58,6 +58,7 @@ VALUES = {
     "test": ["mann-kendall"],
     "order": [2],
     "serial-correlation": ["ar1"],
+    "amounts": ["since-start"],
     "false-discovery": [True],
     "min-values": [10],
     "keep-mean": [True],

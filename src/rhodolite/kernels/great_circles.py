@@ -107,7 +107,7 @@ def _shares(start: Array, stop: Array, steps: Array) -> tuple[Array, Array]:
     off = np.maximum.reduce([_off_line(start, stop, steps, part) for part in (0.25, 0.5, 0.75)])
     bent = 2 / 3 * off / np.maximum(chord**2, 1e-300)
     flat = (np.abs(start[:, 2]) > POLE) | (np.abs(stop[:, 2]) > POLE) | (bent < _STRAIGHT)
-    pieces = np.ceil(np.cbrt(bent / _FINE)).clip(2, _MOST_POINTS).astype(np.int64)
+    pieces = np.ceil(np.cbrt(bent / _FINE)).clip(3, _MOST_POINTS).astype(np.int64)
     turns = np.ceil(np.abs(steps) / _TURN_AT_ONCE).astype(np.int64).clip(1)
     through = np.abs(np.abs(steps) - np.pi) < _THROUGH
     pieces, turns = np.where(flat | through, 1, pieces), np.where(flat | through, 1, turns)

@@ -153,7 +153,7 @@ class Correlate(Operation):
         if its.data.size == len(its_axis):
             series = its.floats()
         else:
-            its = in_line(dataset, variable, other, its, Role.TIME)
+            its = in_line(dataset, variable, other, its, Role.TIME, units=False)
             source = Concatenated([source, its.floats()], along)
         work = _Pairs(
             along,

@@ -11,6 +11,7 @@ from rhodolite.arrays import Array
 from rhodolite.model.cf.vocabulary import CALENDARS_LIKE_TODAYS
 from rhodolite.model.time.period_text import MONTH_TITLES
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import dates_of_ticks
 
 _COMMON_CALENDARS = (*CALENDARS_LIKE_TODAYS, "noleap")
 """Calendars all of whose days since 1582 the axis of a figure has too."""
@@ -31,7 +32,7 @@ def plot_days(axis: TimeAxis) -> Array:
             [
                 _days_since_1970(d.year, d.month, d.day)
                 + (d.hour + d.minute / 60 + d.second / 3600) / 24
-                for d in axis.reference_dates
+                for d in dates_of_ticks(axis.covered_middles, axis.calendar)
             ]
         )
     years = np.floor(axis.decimal_years).astype(int)

@@ -209,7 +209,7 @@ def _in_scope(group: Any) -> dict[str, Any]:
 def _has_plain_values(name: str, stored: Any) -> bool:
     """Return whether values are numbers or text; says which variable is left out for others."""
     kind = stored.datatype
-    if not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
+    if stored.dtype is str or not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
         return True
     words = "records" if isinstance(kind, netCDF4.CompoundType) else "lists of several lengths"
     warn(f"{name} is left out, since its values are {words}")

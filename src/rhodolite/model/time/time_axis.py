@@ -370,6 +370,14 @@ class TimeAxis:
         dates = dates_of_ticks(ends, self.calendar)
         return Period(*[Instant((d.year, d.month, d.day)) for d in dates])
 
+    @property
+    def covered_middles(self) -> Ticks:
+        """The middles of what steps cover, in microseconds, wherever in it the times stand; the
+        times where that is not known, or where values are of the moments."""
+        if self.cell_ticks is None or self.instants or self.climatological:
+            return self.middle_ticks
+        return np.asarray(self.cell_ticks[:, 0] + np.diff(self.cell_ticks, axis=1)[:, 0] // 2)
+
     @cached_property
     def decimal_years(self) -> Array:
         """Decimal years in the axis's own calendar, shape (n,); one calendar year is exactly 1.
@@ -377,9 +385,7 @@ class TimeAxis:
         Of the middle of what each step covers, wherever in it the time stands; of the times where
         that is not known.
         """
-        ticks = self.middle_ticks
-        if self.cell_ticks is not None and not self.instants and not self.climatological:
-            ticks = self.cell_ticks[:, 0] + np.diff(self.cell_ticks, axis=1)[:, 0] // 2
+        ticks = self.covered_middles
         years = months_of_days(ticks // DAY_TICKS, self.calendar)[0] // 12
         starts, stops = (
             first_days((years + more) * 12, self.calendar) * DAY_TICKS for more in (0, 1)

@@ -19,6 +19,9 @@ _CALENDAR = re.compile(
     r"(?P<amount>.+?)(?:\s*/\s*(?P<per>months?|mon|years?|yr|a)|[\s.*]+(?P<unit>months?|mon|years?|yr|a)(?:\^|\*\*)?-1)"
 )
 
+_OTHERWISE = re.compile(r"\b(?:years?|yr|months?)\b")
+"""Months and years that are counted in another way, as of `K (10 year)-1`."""
+
 
 def calendar_rate(units: str | None) -> tuple[str, int] | None:
     """Return the units of an amount for each month or year, and the months it is for; None for
@@ -83,6 +86,9 @@ def days_between(own: str | None, units: str, axis: TimeAxis | None) -> Array | 
         None where values run along no time; months are then those of UDUNITS.
     """
     source, target = calendar_rate(own), calendar_rate(units)
+    counted = ((own, source), (units, target))
+    if any(rate is None and _OTHERWISE.search(text or "") for text, rate in counted):
+        return None  # slopes for ten years are of mean years
     if axis is None or (source and source[1]) == (target and target[1]):
         return None
     days = np.ones(len(axis))

@@ -102,8 +102,8 @@ def rescaling_between(own: str, units: str, *, difference: bool = False) -> Resc
 
     Examples
     --------
-    >>> rescaling_between("K", "degC").of(300.0)
-    26.85...
+    >>> round(rescaling_between("K", "degC").of(300.0), 6)
+    26.85
     >>> rescaling_between("K", "degC", difference=True).of(300.0)
     300.0
     """

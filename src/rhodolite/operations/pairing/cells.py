@@ -48,7 +48,13 @@ def counterpart(variable: Variable, other: Dataset) -> Variable:
 
 
 def in_line(
-    dataset: Dataset, variable: Variable, other: Dataset, its: Variable, without: Role
+    dataset: Dataset,
+    variable: Variable,
+    other: Dataset,
+    its: Variable,
+    without: Role,
+    *,
+    units: bool = True,
 ) -> Variable:
     """Return a variable of another dataset in the units of one, with its axes in the same order and
     its rows, columns and levels in the order of the same.
@@ -62,13 +68,15 @@ def in_line(
         The variable of the other dataset.
     without : Role
         Role of an axis along which they may differ.
+    units : bool
+        Whether both are of one quantity, so that units have to be the same.
 
     Raises
     ------
     DataError
         If their cells differ along another axis; says where, and what makes them alike.
     """
-    if its.units and variable.units and its.units != variable.units:
+    if units and its.units and variable.units and its.units != variable.units:
         its = in_units(other, its, variable.units)
     its = _with_axes_of(dataset, variable, other, its)
     along = [_dimensions(one, v, without) for one, v in ((dataset, variable), (other, its))]
