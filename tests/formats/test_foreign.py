@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 
+import h5py
 import netCDF4
 import numpy as np
 import pytest
@@ -202,3 +203,29 @@ def test_groups_of_a_store_that_are_left_out_are_named(tmp_path):
     root.create_group("inner").create_array("y", shape=(2,), dtype="f4")
     with pytest.warns(RhodoliteWarning, match="left out: /inner"):
         rhodolite.read(tmp_path / "s.zarr")
+
+
+def test_floats_of_every_length_are_read_and_what_is_no_number_is_left_out(tmp_path):
+    """The NetCDF library takes those of 16 and 80 bits for text, and reading them as such kills the
+    process."""
+    halves = np.array([1.5, -2.25, np.nan, 6.1e-5], "f2")
+    with h5py.File(tmp_path / "types.h5", "w") as file:
+        for name, values in (("half", halves), ("extended", halves.astype(np.longdouble))):
+            file[name] = values
+            file[name].attrs["units"] = "K"
+        file["packed"] = np.array([100, 200], "f2")
+        file["packed"].attrs.update(
+            {"units": "K", "scale_factor": 0.5, "_FillValue": np.float32(200)}
+        )
+        file.create_dataset("kinds", data=[0, 1], dtype=h5py.enum_dtype({"a": 0, "b": 1}, "i1"))
+        file["records"] = np.zeros(4, [("a", "i4"), ("b", "f8")])
+        file["opaque"] = np.array([b"abc"] * 4, "V3")
+        file.create_dataset("words", data=["a", "b"], dtype=h5py.string_dtype())
+    with pytest.warns(RhodoliteWarning, match="records is left out"):
+        data = rhodolite.read(tmp_path / "types.h5")
+    np.testing.assert_array_equal(data["half"].values(), halves.astype("f4"))
+    np.testing.assert_array_equal(data["extended"].values(), halves.astype("f8"))
+    np.testing.assert_array_equal(data["packed"].values(), [50, np.nan])
+    assert data["kinds"].values().tolist() == [0, 1]
+    assert list(data["words"].values()) == ["a", "b"]
+    assert "records" not in data

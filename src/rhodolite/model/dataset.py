@@ -14,6 +14,7 @@ from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
 from rhodolite.model.face import Face
+from rhodolite.model.read_only import as_read_only
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 
@@ -83,6 +84,10 @@ class Dataset(Face):
     record: tuple[Mapping[str, Any], ...] = ()
     remarks: tuple[Remark, ...] = ()
     companions: Mapping[str, Dataset] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for field_name in ("variables", "attributes", "companions"):
+            object.__setattr__(self, field_name, as_read_only(getattr(self, field_name)))
 
     def __getitem__(self, name: str) -> Variable:
         """Return the variable of a name, or of a standard name."""

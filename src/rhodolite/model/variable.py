@@ -11,6 +11,7 @@ from typing import Any, Self
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Mapped
+from rhodolite.model.read_only import as_read_only
 
 UNITS_OF_ONE = "1"
 
@@ -85,6 +86,7 @@ class Variable:
     missing: int | None = None
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "attributes", as_read_only(self.attributes))
         if len(self.dimensions) != self.data.ndim:
             raise ValueError(
                 f"{self.name}: {len(self.dimensions)} dimension names for {self.data.ndim} axes"

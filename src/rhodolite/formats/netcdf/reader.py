@@ -17,6 +17,7 @@ from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
+from rhodolite.formats.netcdf.other_floats import OtherFloats, type_in_file, widened
 from rhodolite.formats.netcdf.watched_call import call_watched
 from rhodolite.limits import check_held
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
@@ -103,7 +104,7 @@ def _dataset(file: Any, chosen: Any, source: SourceFile) -> Dataset:
         variables = {
             name: _variable(place, name, stored)
             for name, stored in held.items()
-            if _has_plain_values(name, stored)
+            if _has_plain_values(source, name, stored)
         }
     except (OSError, RuntimeError) as error:
         raise DataError(
@@ -206,18 +207,46 @@ def _in_scope(group: Any) -> dict[str, Any]:
     return found
 
 
-def _has_plain_values(name: str, stored: Any) -> bool:
+def _has_plain_values(source: SourceFile, name: str, stored: Any) -> bool:
     """Return whether values are numbers or text; says which variable is left out for others."""
     kind = stored.datatype
-    if stored.dtype is str or not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
+    if stored.dtype is str:
+        return _is_read(source, name, stored)
+    if not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
         return True
     words = "records" if isinstance(kind, netCDF4.CompoundType) else "lists of several lengths"
     warn(f"{name} is left out, since its values are {words}")
     return False
 
 
+def _is_read(source: SourceFile, name: str, stored: Any) -> bool:
+    """Return whether what the library calls text is that, or numbers that are read otherwise."""
+    if source.address is not None:
+        return True
+    try:
+        dtype = type_in_file(source.path, _place_of(stored))
+    except DataError as error:
+        warn(f"{name} is left out, since {error}")
+        return False
+    if dtype is None or widened(dtype) is not None:
+        return True
+    warn(f"{name} is left out, since its values are of the type {dtype}")
+    return False
+
+
+def _place_of(stored: Any) -> str:
+    """Return the name of a variable, with the groups that it lies in."""
+    inside = stored.group().path.strip("/")
+    return f"{inside}/{stored.name}" if inside else str(stored.name)
+
+
 def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     numeric = isinstance(stored.dtype, np.dtype) and stored.dtype.kind in "fiu"
+    dtype = stored.dtype
+    if dtype is str and isinstance(path, Path):
+        other = type_in_file(path, _place_of(stored))
+        if other is not None:
+            return _of_other_floats(path, name, stored, other)
     try:
         attributes = check_attributes(path, name, _attributes(stored), numeric=numeric)
     except DataError as error:  # what the rest is can still be said
@@ -226,7 +255,6 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
         kept = {k: v for k, v in _attributes(stored).items() if k not in STORAGE_ATTRIBUTES}
         return Variable(name, stored.dimensions, data, kept)
     described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
-    dtype = stored.dtype
     if not isinstance(dtype, np.dtype) or dtype.kind not in "fiu":
         # Text is small, and lives outside the array machinery of the formats.
         width = dtype.itemsize if isinstance(dtype, np.dtype) else _TEXT_BYTES
@@ -238,8 +266,7 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
         return Variable(name, dimensions, InMemory(values), described)
     chunks = stored.chunking()
     chunks = tuple(chunks) if isinstance(chunks, (list, tuple)) else None
-    inside = stored.group().path.strip("/")
-    place = f"{inside}/{stored.name}" if inside else stored.name
+    place = _place_of(stored)
     shape, classic = stored.shape, stored.group().data_model.startswith("NETCDF3")
     small = math.prod(shape) * dtype.itemsize <= _SMALL and len(shape) <= 2
     # Read now that the file is open, since most small variables are coordinates.
@@ -258,6 +285,23 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
         lazy,
         chunks=chunks,
         filters=_filters(stored),
+    )
+
+
+def _of_other_floats(path: Path, name: str, stored: Any, dtype: np.dtype[Any]) -> Variable:
+    """Describe a variable of floating-point numbers that the library does not read."""
+    wider = widened(dtype)
+    assert wider is not None
+    attributes = check_attributes(path, name, _attributes(stored), numeric=True)
+    decoding = Decoding.of(wider, attributes)
+    return decode_variable(
+        name,
+        stored.dimensions,
+        attributes,
+        decoding,
+        lambda decoding: OtherFloats(path, _place_of(stored), stored.shape, decoding),
+        chunks=None,
+        filters=(),
     )
 
 
