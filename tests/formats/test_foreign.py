@@ -229,3 +229,44 @@ def test_floats_of_every_length_are_read_and_what_is_no_number_is_left_out(tmp_p
     assert data["kinds"].values().tolist() == [0, 1]
     assert list(data["words"].values()) == ["a", "b"]
     assert "records" not in data
+
+
+def test_nothing_is_read_that_lies_in_files_nobody_named(tmp_path):
+    """External storage, virtual datasets, links out of the file and out of a store."""
+    secret = tmp_path / "secret.txt"
+    secret.write_bytes(b"0123456789abcdef" * 4)
+    with h5py.File(tmp_path / "other.h5", "w") as file:
+        file["x"] = np.arange(4.0)
+    with h5py.File(tmp_path / "a.h5", "w") as file:
+        file["tas"] = np.full(4, 280.0)
+        file.create_dataset("stored", (8,), "f8", external=[(str(secret), 0, 64)])
+        layout = h5py.VirtualLayout((4,), "f8")
+        layout[:] = h5py.VirtualSource(str(tmp_path / "other.h5"), "x", (4,))
+        file.create_virtual_dataset("virtual", layout)
+    with pytest.warns(RhodoliteWarning, match="which nobody named"):
+        data = rhodolite.read(tmp_path / "a.h5")
+    assert data["tas"].values().tolist() == [280.0] * 4
+    for name in ("stored", "virtual"):
+        with pytest.raises(DataError, match="which nobody named"):
+            data[name].values()
+    with h5py.File(tmp_path / "c.h5", "w") as file:
+        file["x"] = np.arange(4.0)
+        group = file.create_group("g")
+        group["itself"] = group
+    with pytest.raises(DataError, match="contains itself"):
+        rhodolite.read(tmp_path / "c.h5")
+    with h5py.File(tmp_path / "b.h5", "w") as file:
+        file["link"] = h5py.ExternalLink(str(tmp_path / "other.h5"), "/x")
+    with pytest.raises(DataError, match="is a link to another file"):
+        rhodolite.read(tmp_path / "b.h5")
+    import zarr
+
+    root = zarr.open_group(tmp_path / "s.zarr", mode="w", zarr_format=2)
+    made = root.create_array("x", shape=(4,), chunks=(4,), dtype="f8", compressors=None)
+    made[:] = np.arange(4.0)
+    made.attrs["_ARRAY_DIMENSIONS"] = ["x"]
+    chunk = tmp_path / "s.zarr" / "x" / "0"
+    chunk.unlink()
+    chunk.symlink_to(secret)
+    with pytest.raises(DataError, match="is a link out of the store"):
+        rhodolite.read(tmp_path / "s.zarr")["x"].values()

@@ -14,6 +14,7 @@ from rhodolite.arrays import InMemory, LazyArray, Unreadable
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
+from rhodolite.formats.netcdf.elsewhere import find_elsewhere
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
@@ -54,17 +55,18 @@ def read(path: Path, group: str | None = None) -> Dataset:
     # The library believes what a classic header says of sizes, and may crash.
     if is_classic(path):
         _check_whole(path)
-    return call_watched(lambda: _read_locked(path, group), path)
+        return call_watched(lambda: _read_locked(path, group, {}), path)
+    return call_watched(lambda: _read_locked(path, group, find_elsewhere(path)), path)
 
 
-def _read_locked(path: Path, group: str | None) -> Dataset:
+def _read_locked(path: Path, group: str | None, elsewhere: dict[str, str]) -> Dataset:
     with LIBRARY_LOCK:
         try:
             file = netcdf_files.get(path)
         except (OSError, RuntimeError) as error:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
         source = SourceFile(path, _format_name(file), path.stat().st_size)
-        return _dataset(file, _group(file, path, group), source)
+        return _dataset(file, _group(file, path, group), source, elsewhere)
 
 
 def read_remote(address: str) -> Dataset:
@@ -88,21 +90,23 @@ def read_remote(address: str) -> Dataset:
                 f"{address}: no dataset is served there over DAP2 ({_reason(error)}); check the "
                 "address, without a suffix such as .html or .dds, and that the server runs"
             ) from None
-        return _dataset(file, file, SourceFile(Path(address), "DAP2", None, address))
+        return _dataset(file, file, SourceFile(Path(address), "DAP2", None, address), {})
 
 
 def _reason(error: Exception) -> str:
     return str(getattr(error, "strerror", None) or error)
 
 
-def _dataset(file: Any, chosen: Any, source: SourceFile) -> Dataset:
-    """Describe the variables of a group of an open file."""
+def _dataset(file: Any, chosen: Any, source: SourceFile, elsewhere: dict[str, str]) -> Dataset:
+    """Describe the variables of a group of an open file, of which some lie elsewhere."""
     place = source.address or source.path
     try:
         held = _in_scope(chosen)
         held = {**held, **_fields_of_groups(chosen, held)} if chosen is file else held
         variables = {
             name: _variable(place, name, stored)
+            if (other := elsewhere.get(_place_of(stored))) is None
+            else _in_other_files(place, name, stored, other)
             for name, stored in held.items()
             if _has_plain_values(source, name, stored)
         }
@@ -286,6 +290,17 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
         chunks=chunks,
         filters=_filters(stored),
     )
+
+
+def _in_other_files(path: Path | str, name: str, stored: Any, others: str) -> Variable:
+    """Describe a variable whose values lie in files that nobody named."""
+    reason = (
+        f"{path}: the values of {name} lie in another file ({others}), which nobody named; copy "
+        "them into one file first"
+    )
+    warn(reason)
+    kept = {k: v for k, v in _attributes(stored).items() if k not in STORAGE_ATTRIBUTES}
+    return Variable(name, stored.dimensions, Unreadable(stored.shape, np.dtype("f8"), reason), kept)
 
 
 def _of_other_floats(path: Path, name: str, stored: Any, dtype: np.dtype[Any]) -> Variable:

@@ -22,6 +22,7 @@ class CheckedStore(LocalStore):
     def __init__(self, path: Path) -> None:
         super().__init__(path, read_only=True)
         self._chunks: dict[str, tuple[str, int]] = {}
+        self._home = path.resolve()
 
     def expect(self, array: Any) -> None:
         """Note what the chunks of an array may hold.
@@ -40,10 +41,20 @@ class CheckedStore(LocalStore):
         self._chunks[array.path] = ("" if array.shards else codec, size)
 
     async def get(self, key: str, prototype: Any = None, byte_range: Any = None) -> Any:
+        self._keep_inside(key)
         found = await super().get(key, prototype, byte_range)
         if found is not None and byte_range is None:
             self._check(key, found)
         return found
+
+    def _keep_inside(self, key: str) -> None:
+        """Refuse what a symbolic link within the store leads out of it to."""
+        place = self.root / key
+        if not place.resolve().is_relative_to(self._home):
+            raise DataError(
+                f"{self.root}: '{key}' is a link out of the store ({place.resolve()}), to what "
+                "nobody named; copy it into the store first"
+            )
 
     def _check(self, key: str, found: Any) -> None:
         folder = key
