@@ -443,8 +443,7 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
     assert answer.code == 0, answer.err
     pattern = (
         r"tas: \+(\S+) K per decade, 95 % interval (\S+) to (\S+), p < 0.001, Mann-Kendall "
-        r"agrees \(p < 0.001\); lag-1 autocorrelation \S+, so the values are worth \S+ independent "
-        r"ones\n"
+        r"agrees \(p < 0.001\)\n  lag-1 autocorrelation \S+, worth \S+ independent values\n"
     )
     slope, low, high = map(float, re.fullmatch(pattern, answer.out).groups())
     assert low < slope < high

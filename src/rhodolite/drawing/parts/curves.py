@@ -208,7 +208,8 @@ def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
         label="trend",
         zorder=5,
     )
-    return str(Trend()(part).remarks[0].text(engine)).partition(": ")[2]
+    sentence = str(Trend()(part).remarks[0].text(engine)).partition(": ")[2]
+    return sentence.partition("\n")[0]  # how the interval was found is for the command to say
 
 
 def cycle_of(axis: TimeAxis) -> Cycle:

@@ -61,10 +61,8 @@ def _persistence_text(values: dict[str, float]) -> str:
     if r is None:
         return ""
     worth = values.get("trend_effective_size")
-    independent = (
-        "" if worth is None else f", so the values are worth {worth:,.0f} independent ones"
-    )
-    return f"; lag-1 autocorrelation {r:.2f}{independent}"
+    independent = "" if worth is None else f", worth {worth:,.0f} independent values"
+    return f"\n  lag-1 autocorrelation {r:.2f}{independent}"
 
 
 @dataclass(frozen=True, eq=False)
