@@ -246,3 +246,31 @@ def test_what_workers_warn_of_is_said(demo, tmp_path, cluster):
             said.append([line for line in answer.err.split("\n") if line.startswith("warning")])
     assert said[:2] == said[2:]
     assert any("monthly values are missing" in line for line in said[0])
+
+
+@pytest.mark.parametrize("address", ["nonsense", "tcp://127.0.0.1", "tcp://127.0.0.1:1", "x:y:z"])
+def test_addresses_without_a_scheduler_are_refused_without_a_traceback(demo, tmp_path, address):
+    words = ("subset", demo / "reservoirs.csv", "--cluster", address, "-o", tmp_path / "x.nc")
+    answer = run_command(*words)
+    assert (answer.code, "Traceback" in answer.err) == (2, False), answer.err
+    assert "no scheduler answers" in answer.err
+
+
+def test_a_store_that_a_worker_does_not_see_is_not_written(tmp_path):
+    """What it wrote would be lost on its own machine."""
+    import zarr
+
+    from rhodolite.arrays import InMemory
+    from rhodolite.errors import OutputError
+    from rhodolite.formats.cf.encode import Encoding
+    from rhodolite.formats.zarr import writer
+    from rhodolite.formats.zarr.stoppable_store import StoppableStore
+
+    for version, described in ((2, ".zarray"), (3, "zarr.json")):
+        store = StoppableStore(tmp_path / f"{version}.zarr")
+        root = zarr.create_group(store, zarr_format=version)
+        stored = root.create_array("x", shape=(4,), chunks=(2,), dtype="f4")
+        (tmp_path / f"{version}.zarr" / "x" / described).unlink()
+        with pytest.raises(OutputError, match="does not see the folder"):
+            encoding = Encoding("x", np.dtype("f4"), None, None, {})
+            writer._put(stored, encoding, InMemory(np.ones(4)), (slice(0, 2),))

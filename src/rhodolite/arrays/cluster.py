@@ -3,17 +3,51 @@
 from __future__ import annotations
 
 import logging
+import socket
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import CancelledError, Executor, Future
 from contextlib import contextmanager
 from typing import Any, cast
+from urllib.parse import urlsplit
 
 from rhodolite.errors import OutputError, UsageError, collecting, warn
 
 _PATIENCE = 20
 """Seconds to wait for a scheduler, and for its first worker."""
+_KNOCK = 5
+"""Seconds to wait until something answers at an address."""
 _MERGED_FIRST = 100
 """Priority of merging over reading more, so that few results wait on the workers."""
+
+
+def _no_answer(address: str) -> UsageError:
+    return UsageError(
+        f"--cluster: no scheduler answers at {address}; start one with 'dask scheduler' and write "
+        "its address, such as tcp://127.0.0.1:8786"
+    )
+
+
+def _need_answer(address: str) -> None:
+    """Refuse an address at which nothing listens, which the client itself would try for long.
+
+    Raises
+    ------
+    UsageError
+        If it is no address, or nothing listens there.
+    """
+    parts = urlsplit(address if "://" in address else f"tcp://{address}")
+    try:
+        host, port = parts.hostname, parts.port
+    except ValueError:
+        host, port = None, None
+    if host is None or port is None:
+        raise _no_answer(address)
+    if parts.scheme not in ("tcp", "tls"):
+        return
+    try:
+        socket.create_connection((host, port), timeout=_KNOCK).close()
+    except OSError:
+        raise _no_answer(address) from None
 
 
 class Cluster(Executor):
@@ -42,6 +76,7 @@ class Cluster(Executor):
             raise UsageError(
                 "--cluster needs an extra package: pip install 'rhodolite[cluster]'"
             ) from None
+        _need_answer(address)
         _silence("distributed")
         connect: Any = Client
         self._address = address
@@ -50,10 +85,7 @@ class Cluster(Executor):
                 address, timeout=_PATIENCE, set_as_default=False, direct_to_workers=True
             )
         except (OSError, TimeoutError, ValueError):
-            raise UsageError(
-                f"--cluster: no scheduler answers at {address}; start one with 'dask scheduler' "
-                "and write its address, such as tcp://127.0.0.1:8786"
-            ) from None
+            raise _no_answer(address) from None
         try:
             # A task, and not a look at who is there: some clusters start workers for tasks alone.
             self._client.submit(_hold, None, pure=False).result(timeout=_PATIENCE)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import platform
 import warnings
 from collections.abc import Mapping
 from pathlib import Path
@@ -14,7 +15,7 @@ import zarr
 from zarr.codecs import Crc32cCodec, ZstdCodec
 
 from rhodolite.arrays import Engine, LazyArray, Region
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, OutputError
 from rhodolite.formats.cf.encode import Encoding, encoding_for
 from rhodolite.formats.layout import Compression, Layout, arrays_to_prepare, chunk_shape
 from rhodolite.formats.zarr.reader import DIMENSIONS_ATTRIBUTE
@@ -112,7 +113,27 @@ def _compressors(layout: Layout, version: int) -> Any:
 
 def _put(stored: Any, encoding: Encoding, data: LazyArray, region: Region) -> None:
     """Write a block of whole chunks, which no other block shares."""
+    _need_store(stored)
     stored[region] = encoding.encode(data.read(region))
+
+
+def _need_store(stored: Any) -> None:
+    """Refuse to write where the store that was laid out is not seen, as on a machine of a cluster
+    that shares no folder with the one that reads the commands: what it wrote would be lost.
+
+    Raises
+    ------
+    OutputError
+        With the name of the machine.
+    """
+    place = Path(stored.store.root) / stored.path
+    described = "zarr.json" if stored.metadata.zarr_format == 3 else ".zarray"
+    if not (place / described).exists():
+        raise OutputError(
+            f"the machine {platform.node()} does not see the folder {stored.store.root} that is to "
+            "be written; a store is written by all workers of a cluster, so they have to share its "
+            "folder (a .nc file is written by one)"
+        )
 
 
 def _plain(attributes: Mapping[str, Any]) -> dict[str, Any]:
