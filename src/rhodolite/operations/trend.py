@@ -14,6 +14,7 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset, Remark
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
+from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.trends.estimators import (
@@ -280,6 +281,8 @@ class Trend(Operation):
             **({"units": units} if units else {}),
             **kept,
         }
+        if is_temperature(units or "1"):
+            change["units_metadata"] = "temperature: difference"
         slope = reduction.output("slope", shape, dtype)
         helpers += [pvalue, significant]
         about = {

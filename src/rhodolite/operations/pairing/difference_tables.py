@@ -193,7 +193,7 @@ class Pair:
             **({"units": units} if units else {}),
             **kept,
         }
-        if ending == "difference" and is_temperature(units or UNITS_OF_ONE):
+        if is_temperature(units or UNITS_OF_ONE):  # all of them are differences, or sizes of such
             about["units_metadata"] = "temperature: difference"
         storage = storage or Storage(dtype=self.variable.storage.dtype)
         return Variable(f"{self.variable.name}_{ending}", dimensions, data, about, storage)
