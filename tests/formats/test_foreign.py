@@ -270,3 +270,11 @@ def test_nothing_is_read_that_lies_in_files_nobody_named(tmp_path):
     chunk.symlink_to(secret)
     with pytest.raises(DataError, match="is a link out of the store"):
         rhodolite.read(tmp_path / "s.zarr")["x"].values()
+
+
+def test_files_are_opened_while_another_is_gone_through(tmp_path):
+    """Whoever goes through an HDF5 file holds a lock of its library meanwhile."""
+    write_plain(tmp_path / "a.nc", np.ones((1, 2, 3)))
+    with h5py.File(tmp_path / "a.nc") as file:
+        for stored in file.values():
+            assert rhodolite.read(tmp_path / "a.nc")[stored.name.strip("/")] is not None

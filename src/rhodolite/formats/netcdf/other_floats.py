@@ -42,34 +42,9 @@ class OtherFloats(LazyArray):
         return self._decoding.decode(raw.astype(self._decoding.stored))
 
 
-def type_in_file(path: Path, name: str) -> np.dtype[Any] | None:
-    """Return the type of what the NetCDF library calls text; None for text, which it mostly is.
-
-    Parameters
-    ----------
-    path : Path
-    name : str
-        With the groups that the variable lies in.
-
-    Raises
-    ------
-    DataError
-        If the type is one that no library here reads.
-    """
-    import h5py
-
-    try:
-        with h5py.File(path, "r") as file:
-            dtype = file[name].dtype
-            text = h5py.check_string_dtype(dtype) is not None
-    except (OSError, KeyError, TypeError, ValueError) as error:
-        raise DataError(f"the type of {name} cannot be read ({error})") from None
-    return None if text else np.dtype(dtype)
-
-
-def widened(dtype: np.dtype[Any]) -> np.dtype[Any] | None:
+def widened(dtype: np.dtype[Any] | str | None) -> np.dtype[Any] | None:
     """Return the type that holds numbers of a floating-point type of any length; None for what are
     no numbers."""
-    if dtype.kind != "f":
+    if not isinstance(dtype, np.dtype) or dtype.kind != "f":
         return None
     return np.dtype("f4") if dtype.itemsize < 4 else np.dtype("f8")

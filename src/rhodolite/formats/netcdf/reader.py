@@ -14,11 +14,11 @@ from rhodolite.arrays import InMemory, LazyArray, Unreadable
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
-from rhodolite.formats.netcdf.elsewhere import find_elsewhere
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
-from rhodolite.formats.netcdf.other_floats import OtherFloats, type_in_file, widened
+from rhodolite.formats.netcdf.oddities import Oddities, find_oddities, is_held_by_caller
+from rhodolite.formats.netcdf.other_floats import OtherFloats, widened
 from rhodolite.formats.netcdf.watched_call import call_watched
 from rhodolite.limits import check_held
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
@@ -55,18 +55,21 @@ def read(path: Path, group: str | None = None) -> Dataset:
     # The library believes what a classic header says of sizes, and may crash.
     if is_classic(path):
         _check_whole(path)
-        return call_watched(lambda: _read_locked(path, group, {}), path)
-    return call_watched(lambda: _read_locked(path, group, find_elsewhere(path)), path)
+        return call_watched(lambda: _read_locked(path, group, Oddities()), path)
+    if is_held_by_caller():
+        oddities = find_oddities(path)
+        return call_watched(lambda: _read_locked(path, group, oddities), path)
+    return call_watched(lambda: _read_locked(path, group, find_oddities(path)), path)
 
 
-def _read_locked(path: Path, group: str | None, elsewhere: dict[str, str]) -> Dataset:
+def _read_locked(path: Path, group: str | None, oddities: Oddities) -> Dataset:
     with LIBRARY_LOCK:
         try:
             file = netcdf_files.get(path)
         except (OSError, RuntimeError) as error:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
         source = SourceFile(path, _format_name(file), path.stat().st_size)
-        return _dataset(file, _group(file, path, group), source, elsewhere)
+        return _dataset(file, _group(file, path, group), source, oddities)
 
 
 def read_remote(address: str) -> Dataset:
@@ -90,26 +93,23 @@ def read_remote(address: str) -> Dataset:
                 f"{address}: no dataset is served there over DAP2 ({_reason(error)}); check the "
                 "address, without a suffix such as .html or .dds, and that the server runs"
             ) from None
-        return _dataset(file, file, SourceFile(Path(address), "DAP2", None, address), {})
+        return _dataset(file, file, SourceFile(Path(address), "DAP2", None, address), Oddities())
 
 
 def _reason(error: Exception) -> str:
     return str(getattr(error, "strerror", None) or error)
 
 
-def _dataset(file: Any, chosen: Any, source: SourceFile, elsewhere: dict[str, str]) -> Dataset:
-    """Describe the variables of a group of an open file, of which some lie elsewhere."""
+def _dataset(file: Any, chosen: Any, source: SourceFile, oddities: Oddities) -> Dataset:
+    """Describe the variables of a group of an open file."""
     place = source.address or source.path
     try:
         held = _in_scope(chosen)
         held = {**held, **_fields_of_groups(chosen, held)} if chosen is file else held
-        variables = {
-            name: _variable(place, name, stored)
-            if (other := elsewhere.get(_place_of(stored))) is None
-            else _in_other_files(place, name, stored, other)
-            for name, stored in held.items()
-            if _has_plain_values(source, name, stored)
+        described = {
+            name: _describe(place, name, stored, oddities) for name, stored in held.items()
         }
+        variables = {name: variable for name, variable in described.items() if variable}
     except (OSError, RuntimeError) as error:
         raise DataError(
             f"{place}: the description of its variables cannot be read: {error}"
@@ -211,31 +211,23 @@ def _in_scope(group: Any) -> dict[str, Any]:
     return found
 
 
-def _has_plain_values(source: SourceFile, name: str, stored: Any) -> bool:
-    """Return whether values are numbers or text; says which variable is left out for others."""
-    kind = stored.datatype
-    if stored.dtype is str:
-        return _is_read(source, name, stored)
-    if not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
-        return True
+def _describe(place: Path | str, name: str, stored: Any, oddities: Oddities) -> Variable | None:
+    """Describe a variable; None, with a warning, where its values are neither numbers nor text."""
+    inner = _place_of(stored)
+    if (others := oddities.elsewhere.get(inner)) is not None:
+        return _in_other_files(place, name, stored, others)
+    kind, odd = stored.datatype, oddities.types.get(inner)
+    if stored.dtype is str and odd is not None:
+        wider = widened(odd)
+        if wider is not None and isinstance(place, Path):
+            return _of_other_floats(place, name, stored, wider)
+        warn(f"{name} is left out, since its values are of the type {odd}")
+        return None
+    if stored.dtype is str or not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
+        return _variable(place, name, stored)
     words = "records" if isinstance(kind, netCDF4.CompoundType) else "lists of several lengths"
     warn(f"{name} is left out, since its values are {words}")
-    return False
-
-
-def _is_read(source: SourceFile, name: str, stored: Any) -> bool:
-    """Return whether what the library calls text is that, or numbers that are read otherwise."""
-    if source.address is not None:
-        return True
-    try:
-        dtype = type_in_file(source.path, _place_of(stored))
-    except DataError as error:
-        warn(f"{name} is left out, since {error}")
-        return False
-    if dtype is None or widened(dtype) is not None:
-        return True
-    warn(f"{name} is left out, since its values are of the type {dtype}")
-    return False
+    return None
 
 
 def _place_of(stored: Any) -> str:
@@ -247,10 +239,6 @@ def _place_of(stored: Any) -> str:
 def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     numeric = isinstance(stored.dtype, np.dtype) and stored.dtype.kind in "fiu"
     dtype = stored.dtype
-    if dtype is str and isinstance(path, Path):
-        other = type_in_file(path, _place_of(stored))
-        if other is not None:
-            return _of_other_floats(path, name, stored, other)
     try:
         attributes = check_attributes(path, name, _attributes(stored), numeric=numeric)
     except DataError as error:  # what the rest is can still be said
@@ -303,10 +291,8 @@ def _in_other_files(path: Path | str, name: str, stored: Any, others: str) -> Va
     return Variable(name, stored.dimensions, Unreadable(stored.shape, np.dtype("f8"), reason), kept)
 
 
-def _of_other_floats(path: Path, name: str, stored: Any, dtype: np.dtype[Any]) -> Variable:
+def _of_other_floats(path: Path, name: str, stored: Any, wider: np.dtype[Any]) -> Variable:
     """Describe a variable of floating-point numbers that the library does not read."""
-    wider = widened(dtype)
-    assert wider is not None
     attributes = check_attributes(path, name, _attributes(stored), numeric=True)
     decoding = Decoding.of(wider, attributes)
     return decode_variable(
