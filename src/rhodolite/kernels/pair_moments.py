@@ -38,6 +38,7 @@ class PairMoments:
 
     @classmethod
     def empty(cls, shape: tuple[int, ...]) -> PairMoments:
+        """Return the moments of no pairs, for cells of a shape."""
         return cls(
             np.zeros(shape),
             np.zeros((len(MEANS), *shape)),
