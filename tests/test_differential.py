@@ -4,6 +4,7 @@ means."""
 from __future__ import annotations
 
 import itertools
+from datetime import timedelta
 
 import cftime
 import netCDF4
@@ -16,13 +17,20 @@ from conftest import EXAMPLES, run_here
 from oracle import plain
 
 CALENDARS = ("standard", "proleptic_gregorian", "noleap", "360_day", "all_leap")
+KINDS = {
+    "state": {"units": "K", "cell_methods": "time: mean"},
+    "difference": {"units": "K", "long_name": "temperature anomaly"},
+    "rate": {"units": "mm day-1"},
+    "month rate": {"units": "mm month-1"},
+    "year rate": {"units": "mm year-1"},
+    "amount": {"units": "mm", "cell_methods": "time: sum"},
+}
 
 
-def starts_of(calendar, daily, count):
-    if daily:
+def starts_of(calendar, daily, count, hours=None):
+    if daily or hours:
         first = cftime.datetime(2001, 11, 20, calendar=calendar)
-        units = "days since 2001-11-20"
-        return [cftime.num2date(at, units, calendar) for at in range(count + 1)] if first else []
+        return [first + timedelta(hours=(hours or 24) * at) for at in range(count + 1)]
     return [
         cftime.datetime(2001 + at // 12, at % 12 + 1, 1, calendar=calendar)
         for at in range(count + 1)
@@ -30,24 +38,31 @@ def starts_of(calendar, daily, count):
 
 
 @st.composite
-def files(draw):
+def files(draw, kinds=("state", "rate", "amount"), hours=(None,)):
     """How a file is made: its axes, storage, marks and gaps."""
-    daily = draw(st.booleans())
+    daily, hours = draw(st.booleans()), draw(st.sampled_from(hours))
+    if hours:  # whole days, whose stamps can be the ends of the steps
+        count = draw(st.integers(12, 50)) * (24 // hours)
+    else:
+        count = draw(st.integers(100, 160) if daily else st.integers(36, 60))
+    bounds = draw(st.booleans())
+    inside = [0.0, 0.5] if bounds or not hours else [0.0, 1.0]
     return {
+        "hours": hours,
         "seed": draw(st.integers(0, 10_000)),
         "daily": daily,
         "calendar": draw(st.sampled_from(CALENDARS)),
-        "count": draw(st.integers(100, 160) if daily else st.integers(36, 60)),
+        "count": count,
         "rows": draw(st.integers(3, 5)),
         "columns": draw(st.integers(4, 6)),
         "falling": draw(st.booleans()),
         "west": draw(st.sampled_from([0.0, -180.0, 100.0])),
-        "stamp": draw(st.sampled_from([0.0, 0.5])),
-        "bounds": draw(st.booleans()),
+        "stamp": draw(st.sampled_from(inside)),
+        "bounds": bounds,
         "kind": draw(st.sampled_from(["f4", "f8", "i2", "u1", "i4"])),
         "unit": draw(st.sampled_from(["days", "hours"])),
         "gaps": draw(st.sampled_from([0.0, 0.05])),
-        "what": draw(st.sampled_from(["state", "rate", "amount"])),
+        "what": draw(st.sampled_from(kinds)),
         "two_marks": draw(st.booleans()),
         "coordinate": draw(st.sampled_from(["f4", "f8"])),
         "rough": draw(st.booleans()),
@@ -59,7 +74,8 @@ def files(draw):
 def make(path, how):
     """Write the file; return the beginnings and ends of its steps."""
     random = np.random.default_rng(how["seed"])
-    calendar, dates = how["calendar"], starts_of(how["calendar"], how["daily"], how["count"])
+    calendar = how["calendar"]
+    dates = starts_of(calendar, how["daily"], how["count"], how["hours"])
     cells = list(itertools.pairwise(dates))
     stamps = [first + (after - first) * how["stamp"] for first, after in cells]
     lat = np.linspace(-60, 70, how["rows"]) + (
@@ -100,12 +116,9 @@ def make(path, how):
             "v", kind, ("time", *grid), fill_value=mark, chunksizes=(how["steps_of_chunk"], 2, 3)
         )
         made.set_auto_maskandscale(False)
-        about = {
-            "state": {"units": "K", "cell_methods": "time: mean"},
-            "rate": {"units": "mm day-1"},
-            "amount": {"units": "mm", "cell_methods": "time: sum"},
-        }[how["what"]]
-        made.setncatts(about | ({"coordinates": "lat lon"} if how["curvilinear"] else {}))
+        made.setncatts(
+            KINDS[how["what"]] | ({"coordinates": "lat lon"} if how["curvilinear"] else {})
+        )
         if whole:
             made.setncatts({"scale_factor": 0.25, "add_offset": 10.0})
         values = random.integers(0, 200, shape) if whole else random.random(shape) * 50 + 1
@@ -119,8 +132,18 @@ def make(path, how):
     return cells
 
 
-STEPS = ("lat", "lon", "months", "years", "aggregate", "area", "anomaly", "climatology", "trend")
-LAST = ("climatology", "trend")
+STEPS = (
+    *("lat", "lon", "months", "years", "aggregate", "area", "anomaly", "climatology", "trend"),
+    *("convert", "accumulate"),
+)
+OTHER_UNITS = {
+    "K": ("degC", "degF"),
+    "degC": ("K", "degF"),
+    "mm": ("cm",),
+    "mm day-1": ("mm month-1", "mm year-1", "cm month-1"),
+    "mm month-1": ("mm day-1", "mm year-1", "cm day-1"),
+    "mm year-1": ("mm day-1", "mm month-1", "cm day-1"),
+}
 
 
 def apply(step, random, field):
@@ -136,6 +159,11 @@ def apply(step, random, field):
         return gather(random, field)
     if step == "area":
         return ["summarise"], plain.summarise_area(field)
+    if step == "convert":
+        return change(random, field)
+    if step == "accumulate":
+        adds = field.amounts or field.per is not None
+        return (["accumulate"], plain.accumulate(field)) if adds else None
     years = {plain.middle(cell).year for cell in field.cells}
     monthly = max(plain.days(cell) for cell in field.cells) <= 31.5
     if step in ("anomaly", "climatology"):
@@ -159,28 +187,44 @@ def choose(step, random, field):
     return ["--years", "2002..2003"], plain.subset_years(field, 2002, 2003)
 
 
+def change(random, field):
+    """The same in other units, of rates only where a month or year is one of all that a step
+    covers."""
+    others = OTHER_UNITS.get(field.unit)
+    if others is None:
+        return None
+    unit = str(random.choice(others))
+    return ["convert", "--units", unit], plain.convert(field, unit)
+
+
 def gather(random, field):
     """A statistic of periods that are longer than the steps."""
-    unit = str(random.choice(["month", "season", "year"]))
-    kind = str(random.choice(["mean", "sum", "min", "max"]))
     longest = max(plain.days(cell) for cell in field.cells)
-    finer = {"month": 28, "season": 28, "year": 360}[unit] >= longest * 0.9
-    if not finer or (kind == "sum" and longest > 31.5):
+    spans = {"day": 1, "month": 28, "season": 28, "year": 360}
+    finer = [unit for unit, days in spans.items() if days >= longest * 0.9 and longest != days]
+    if not finer:
+        return None
+    unit = str(random.choice(finer))
+    limit = f"count-{random.choice(['above', 'below'])} {random.integers(5, 60) + 0.1:.1f}"
+    kind = str(random.choice(["mean", "sum", "min", "max", limit]))
+    interval = field.unit in ("degC", "degF") and not field.difference
+    if kind == "sum" and (longest > 31.5 or interval):
         return None
     return ["aggregate", "--to", unit, "--statistic", kind], plain.aggregate(field, unit, kind)
 
 
 @pytest.mark.slow
 @settings(max_examples=EXAMPLES or 180)
-@given(files(), st.lists(st.sampled_from(STEPS), min_size=1, max_size=4))
+@given(
+    files(kinds=tuple(KINDS), hours=(None, None, 1, 3, 12)),
+    st.lists(st.sampled_from(STEPS), min_size=1, max_size=4),
+)
 def test_chains_agree_with_the_plain_implementation(tmp_path_factory, how, wanted):
     """To 6 digits of the largest value where float32 is written, gaps in exactly the same
     places."""
     folder = tmp_path_factory.mktemp("chain")
     cells = make(folder / "in.nc", how)
-    field = plain.read(
-        folder / "in.nc", "v", cells, rates=how["what"] == "rate", amounts=how["what"] == "amount"
-    )
+    field = plain.read(folder / "in.nc", "v", cells, difference=how["what"] == "difference")
     random = np.random.default_rng(how["seed"])
     words, name = [], "v"
     for step in wanted:

@@ -9,6 +9,7 @@ import h5py
 import netCDF4
 import numpy as np
 import pytest
+import zarr
 
 import rhodolite
 from conftest import run_here, write_plain
@@ -42,6 +43,7 @@ def test_fields_of_groups_are_found_and_groups_left_out_are_named(grouped):
     page = run_here("inspect", "groups.nc", folder=grouped)
     assert "obs_tas" in page.out
     assert "left out: /other; name one as FILE:/other" in page.err
+    assert "/model, /obs, /other" in page.out
     for asked, value in (("tas", 280), ("model/tas", 280), ("obs/tas", 281), ("obs_tas", 281)):
         answer = run_here(
             "subset",
@@ -58,6 +60,47 @@ def test_fields_of_groups_are_found_and_groups_left_out_are_named(grouped):
             field = next(v for v in file.variables.values() if v.ndim == 3)
             assert (field[:] == value).all()
     assert run_here("inspect", "groups.nc:/other", folder=grouped).code == 0
+
+
+def test_groups_of_stores_are_read_as_those_of_files(tmp_path):
+    store = zarr.open_group(tmp_path / "groups.zarr", mode="w")
+    about = {"lat": "degrees_north", "lon": "degrees_east"}
+    for name, units in about.items():
+        axis = store.create_array(name, data=np.arange(3.0), dimension_names=[name])
+        axis.attrs["units"] = units
+    for at, name in enumerate(("model", "obs")):
+        values = np.full((3, 3), 280.0 + at)
+        store.create_group(name).create_array(
+            "tas", data=values, dimension_names=["lat", "lon"]
+        ).attrs["units"] = "K"
+    store.create_group("other").create_array("q", data=np.ones(7), dimension_names=["x"])
+    page = run_here("inspect", "groups.zarr", folder=tmp_path)
+    assert "/model, /obs, /other" in page.out
+    assert "left out: /other; name one as FOLDER:/other" in page.err
+    for asked, value in (("tas", 280), ("obs/tas", 281)):
+        line = ("summarise", "groups.zarr", "--variable", asked)
+        answer = run_here(*line, "-o", f"{value}.csv", folder=tmp_path)
+        assert answer.code == 0, answer.err
+        assert str(value) in (tmp_path / f"{value}.csv").read_text()
+
+
+def test_a_site_stands_once_in_a_table_of_points(tmp_path):
+    """The same place twice is one site, another place of that name is refused, and a column that
+    tells no sites apart is not their name."""
+    write_plain(tmp_path / "t.nc", np.arange(24.0).reshape(2, 3, 4))
+    tables = {
+        "joined": ("site,lat,lon\nA,0,0\nA,0,0\nB,10,10\n", 0, "same site and place: lines 3"),
+        "refused": ("site,lat,lon\nA,0,0\nB,0,5\nA,10,10\n", 1, "in the lines 2 and 4"),
+        "numbered": ("kind,lat,lon\nhill,0,0\nhill,10,10\n", 0, ""),
+    }
+    for name, (text, code, words) in tables.items():
+        (tmp_path / f"{name}.csv").write_text(text)
+        line = ("extract", "t.nc", "--points", f"{name}.csv", "-o", f"{name}.nc")
+        answer = run_here(*line, folder=tmp_path)
+        assert (answer.code != 0) == bool(code), answer.err
+        assert words in answer.err
+        if not code:
+            assert rhodolite.read(tmp_path / f"{name}.nc").lengths["site"] == 2
 
 
 def test_what_cannot_be_decoded_is_described_all_the_same(tmp_path):
@@ -277,4 +320,6 @@ def test_files_are_opened_while_another_is_gone_through(tmp_path):
     write_plain(tmp_path / "a.nc", np.ones((1, 2, 3)))
     with h5py.File(tmp_path / "a.nc") as file:
         for stored in file.values():
+            unused = [h5py.File(tmp_path / "a.nc")]  # freed by whichever thread comes upon it
+            unused.append(unused)
             assert rhodolite.read(tmp_path / "a.nc")[stored.name.strip("/")] is not None

@@ -305,8 +305,13 @@ def test_amounts_since_the_start_of_a_forecast_are_noticed_and_taken_apart(tmp_p
         attributes={"units": "mm", "long_name": "total precipitation"},
     )
     day = ("--to", "day", "--statistic", "sum")
-    answer = run_here("aggregate", "tp.nc", *day, "-o", "wrong.nc", folder=tmp_path)
-    assert "begins again every 24 steps" in answer.err
+    for sum_of in (
+        ("aggregate", "tp.nc", *day),
+        ("summarise", "tp.nc", "--over", "time", "--statistic", "sum"),
+        ("accumulate", "tp.nc", "--reset", "never"),
+    ):
+        answer = run_here(*sum_of, "-o", f"{sum_of[0]}.nc", folder=tmp_path)
+        assert answer.err.count("begins again every 24 steps") == 1
     checked = run_here("check", "tp.nc", "--values", folder=tmp_path)
     assert "convert --amounts since-start" in checked.out
     answer = run_here(

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from datetime import timedelta
 
 import cftime
 import netCDF4
@@ -32,19 +33,28 @@ class Field:
     lat_edges: np.ndarray
     lon_edges: np.ndarray
     amounts: bool = False
-    rates: bool = False
+    per: str | None = None
+    unit: str = ""
+    difference: bool = False
 
 
-def read(path, name, cells, *, rates, amounts):
+def read(path, name, cells, *, difference=False):
     """Read a variable; `cells` are the beginnings and ends of its steps, which the maker of the
-    file knows."""
+    file knows, as whether temperatures are differences.
+
+    Rates are amounts for the time in `per`: a day, or the month or year that a step lies in.
+    """
     with netCDF4.Dataset(path) as file:
         values = np.ma.filled(file[name][:].astype(np.float64), np.nan)
+        about = file[name].__dict__
+        unit, amounts = about["units"], about.get("cell_methods") == "time: sum"
+        per = unit.split()[-1].removesuffix("-1") if unit.endswith("-1") else None
         lat, lon = (np.asarray(file[axis][:], dtype=np.float64) for axis in ("lat", "lon"))
     if lat.ndim == 2:  # rows and columns are numbered, and only positions are known
         ends = [np.array([[at, at + 1.0] for at in range(n)]) for n in lat.shape]
-        return Field(values, cells, lat, lon, *ends, amounts, rates)
-    return Field(values, cells, lat, lon, edges(lat, 90.0), edges(lon, math.inf), amounts, rates)
+    else:
+        ends = [edges(lat, 90.0), edges(lon, math.inf)]
+    return Field(values, cells, lat, lon, *ends, amounts, per, unit, difference)
 
 
 def edges(centres, limit):
@@ -140,13 +150,74 @@ def period_of(cell, unit):
         return here, (month(here), month(here + 1))
     if unit == "year":
         return date.year, (month(date.year * 12), month(date.year * 12 + 12))
+    if unit == "day":
+        first = cftime.datetime(date.year, date.month, date.day, calendar=calendar)
+        return first.toordinal(), (first, first + timedelta(days=1))
     season = (here + 1) // 3
     return season, (month(season * 3 - 1), month(season * 3 + 2))
+
+
+def units_covered(field, cell):
+    """How many of the months or years (or days) that a rate is for a step covers."""
+    if field.per in (None, "day"):
+        return days(cell)
+    at, covered = cell[0], 0.0
+    while at < cell[1]:
+        whole = period_of((at, at + timedelta(seconds=2)), field.per)[1]
+        until = min(whole[1], cell[1])
+        covered += days((at, until)) / days(whole)
+        at = until
+    return covered
+
+
+TIMES = {"degC": 1.0, "K": 1.0, "degF": 1.8, "mm": 1.0, "cm": 0.1}
+ZERO = {"degC": -273.15, "K": 0.0, "degF": -459.67}
+
+
+def convert(field, unit):
+    """Other units: differences of temperature keep their zero, and amounts for a month or a year
+    are for the one that a step lies in."""
+    old, new = (text.rpartition(" ")[0] or text for text in (field.unit, unit))
+    values = field.values * (TIMES[new] / TIMES[old])
+    if new in ZERO and not field.difference:
+        values = (field.values - ZERO[old]) * (TIMES[new] / TIMES[old]) + ZERO[new]
+    if field.per is None:
+        return replace(field, values=values, unit=unit)
+    made = replace(field, unit=unit, per=unit.split()[-1].removesuffix("-1"))
+    lengths = [units_covered(field, cell) / units_covered(made, cell) for cell in field.cells]
+    return replace(made, values=values * np.array(lengths)[:, None, None])
+
+
+def accumulate(field):
+    """Amounts since the start of the year; unknown after a gap, and where the data begin later."""
+    out = np.full(field.values.shape, np.nan)
+    year, total, end = None, np.nan, None
+    for at, cell in enumerate(field.cells):
+        here, ends = period_of(cell, "year")
+        if here != year:
+            year, total, end = here, np.zeros(out.shape[1:]), ends[0]
+        if cell[0] != end:
+            total = total * np.nan
+        end = cell[1]
+        factor = 1.0 if field.amounts else units_covered(field, cell)
+        out[at] = total = total + field.values[at] * factor
+    amount = field.unit.rpartition(" ")[0] or field.unit
+    return replace(field, values=out, amounts=False, per=None, unit=f"total {amount}")
+
+
+def count(values, kind):
+    side, threshold = kind.partition(" ")[::2]
+    above = side == "count-above"
+    return float(
+        sum(value > float(threshold) if above else value < float(threshold) for value in values)
+    )
 
 
 def statistic(values, weights, kind):
     if not values:
         return math.nan
+    if kind.startswith("count"):
+        return count(values, kind)
     if kind == "mean":
         return math.fsum(v * w for v, w in zip(values, weights, strict=False)) / math.fsum(weights)
     return {"sum": math.fsum, "min": min, "max": max}[kind](values)
@@ -175,6 +246,8 @@ def aggregate(field, unit, kind):
     shares = []
     for ends, steps in (groups[number] for number in sorted(groups)):
         full, month = 0.0, ends[0].year * 12 + ends[0].month - 1
+        if unit == "day":
+            full, month = 1.0, month + 1
         while cftime.datetime(month // 12, month % 12 + 1, 1, calendar=ends[0].calendar) < ends[1]:
             first = cftime.datetime(month // 12, month % 12 + 1, 1, calendar=ends[0].calendar)
             after = cftime.datetime(
@@ -185,27 +258,29 @@ def aggregate(field, unit, kind):
         there = sum(days(field.cells[at]) for at in steps)
         shares.append((steps, full))
         most = max(most, round(len(steps) / min(there / full, 1)))
-    needed = 1.0 if kind == "sum" or most <= MONTHLY_STEPS else SHARE
+    adds = kind not in ("mean", "min", "max")
+    needed = 1.0 if adds or most <= MONTHLY_STEPS else SHARE
     for row, (steps, full) in enumerate(shares):
         for y, x in np.ndindex(field.values.shape[1:]):
             kept = [at for at in steps if not math.isnan(field.values[at, y, x])]
             if sum(days(field.cells[at]) for at in kept) / full < needed - 1e-9:
                 continue
-            lengths = [1.0 if field.amounts else days(field.cells[at]) for at in kept]
+            lengths = [
+                1.0 if field.amounts else units_covered(field, field.cells[at]) for at in kept
+            ]
+            becomes_amount = field.per is not None and kind == "sum"
             values = [
-                field.values[at, y, x]
-                * (days(field.cells[at]) if field.rates and kind == "sum" else 1.0)
-                for at in kept
+                field.values[at, y, x] * (length if becomes_amount else 1.0)
+                for at, length in zip(kept, lengths, strict=True)
             ]
             out[row, y, x] = statistic(values, lengths, kind)
-    added = field.rates and kind == "sum"
-    return replace(
-        field,
-        values=out,
-        cells=[groups[number][0] for number in sorted(groups)],
-        rates=field.rates and not added,
-        amounts=field.amounts or added,
-    )
+    made = replace(field, values=out, cells=[groups[number][0] for number in sorted(groups)])
+    if kind.startswith("count"):
+        return replace(made, amounts=False, per=None, unit="1")
+    if kind != "sum":
+        return made
+    amounts = field.amounts or field.per is not None
+    return replace(made, amounts=amounts, per=None, unit=field.unit.rpartition(" ")[0] or "total")
 
 
 def summarise_area(field):
@@ -256,7 +331,7 @@ def climatology(field):
 def anomaly(field):
     found = normals(field)
     values = [field.values[at] - found[middle(cell).month] for at, cell in enumerate(field.cells)]
-    return replace(field, values=np.array(values))
+    return replace(field, values=np.array(values), difference=True)
 
 
 def decimal_year(date):

@@ -25,6 +25,7 @@ def dataset_page(found: dict[str, Any]) -> str:
     if found["title"]:
         lines.append(cut_text(found["title"], _LONGEST_TITLE))
     for title, text in (
+        ("Groups", _groups(found["files"])),
         ("Where", _where(found["where"])),
         ("When", _when(found["when"])),
         ("Height", _height(found["height"])),
@@ -102,6 +103,13 @@ def _files_line(files: list[dict[str, Any]]) -> str:
     if len(names) == 1:
         return f"{names[0]}  ({formats}{size})"
     return f"{names[0]} ... {names[-1].rsplit('/', 1)[-1]}  ({len(names)} files, {formats}{size})"
+
+
+def _groups(files: list[dict[str, Any]]) -> list[str]:
+    named = list(dict.fromkeys(group for file in files for group in file.get("groups", ())))
+    if not named:
+        return []
+    return [cut_text(", ".join(named), _LONGEST_TITLE), f"one alone is read as FILE:{named[0]}"]
 
 
 def _where(where: dict[str, Any] | None) -> list[str]:

@@ -11,7 +11,7 @@ from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.cf.plausible import tell_implausible
-from rhodolite.model.dataset import Dataset
+from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.space.axis_cells import AxisShape, covers_globe
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant
@@ -41,7 +41,7 @@ def describe(dataset: Dataset, engine: Engine, *, statistics: bool = False) -> P
         values, fit for JSON.
     """
     return {
-        "files": [{"name": str(f), "format": f.format, "bytes": f.size} for f in dataset.files],
+        "files": [_file(source) for source in dataset.files],
         "title": str(dataset.attributes.get("title", "")) or None,
         "where": _where(dataset),
         "when": _when(dataset),
@@ -50,6 +50,11 @@ def describe(dataset: Dataset, engine: Engine, *, statistics: bool = False) -> P
         "variables": [_variable(dataset, v, engine, statistics) for v in dataset.fields],
         "attributes": {key: _plain(value) for key, value in dataset.attributes.items()},
     }
+
+
+def _file(source: SourceFile) -> Plain:
+    described = {"name": str(source), "format": source.format, "bytes": source.size}
+    return described | ({"groups": list(source.groups)} if source.groups else {})
 
 
 def describe_variable(

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[Any]
-_FINE = 3e-7
+_FINE = 2.5e-7
 """Part of a cell by which a piece of an edge may miss it."""
 _STRAIGHT = 1e-9
 """Part of a cell below which an edge is straight as it is."""

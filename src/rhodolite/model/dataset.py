@@ -32,12 +32,16 @@ _ADVICE = {
 
 @dataclass(frozen=True)
 class SourceFile:
-    """A file, folder or address that a dataset was read from; bytes are not known of an address."""
+    """A file, folder or address that a dataset was read from; bytes are not known of an address.
+
+    `groups` are those inside that hold variables, by their paths.
+    """
 
     path: Path
     format: str
     size: int | None
     address: str | None = None
+    groups: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         return self.address or str(self.path)

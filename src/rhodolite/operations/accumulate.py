@@ -22,7 +22,6 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.selection.indices import take_steps
 from rhodolite.operations.time_groups.periods import with_ends
-from rhodolite.operations.time_groups.since_start import warn_of_restarts
 from rhodolite.operations.time_groups.totals import adding
 from rhodolite.operations.variables.along_time import (
     put_in_place,
@@ -102,8 +101,8 @@ class Accumulate(Operation):
         return result
 
     def _total(self, dataset: Dataset, variable: Variable, axis: TimeAxis) -> Variable:
-        sums, along = adding(variable, axis), time_axis_of(dataset, variable)
-        warn_of_restarts(variable, axis, along)
+        along = time_axis_of(dataset, variable)
+        sums = adding(variable, axis, along)
         groups, broken = self._groups(axis)
         factors = np.ones(len(axis)) if sums.weights is None else sums.weights * sums.factor
         order = axis.order

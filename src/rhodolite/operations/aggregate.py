@@ -31,7 +31,6 @@ from rhodolite.operations.time_groups.periods import (
     with_ends,
 )
 from rhodolite.operations.time_groups.reduction import grouped_reduction, kernel_of
-from rhodolite.operations.time_groups.since_start import warn_of_restarts
 from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
 from rhodolite.operations.variables.along_time import (
     put_in_place,
@@ -147,9 +146,8 @@ class Aggregate(Operation):
     ) -> list[Variable]:
         assert self.to is not None
         measure = self.statistic.within(variable)
-        sums = adding(variable, periods.axis) if measure.kind == "sum" else None
-        if sums is not None:
-            warn_of_restarts(variable, periods.axis, time_axis_of(dataset, variable))
+        along = time_axis_of(dataset, variable)
+        sums = adding(variable, periods.axis, along) if measure.kind == "sum" else None
         weights, full = self._weights(variable, periods, sums)
         groups = Groups(
             variable.name,
@@ -161,7 +159,6 @@ class Aggregate(Operation):
             share,
             periods.share < share - 1e-9,
         )
-        along = time_axis_of(dataset, variable)
         picks: list[Array | None] = [None] * len(variable.shape)
         picks[along] = periods.steps
         source: LazyArray = variable.floats()

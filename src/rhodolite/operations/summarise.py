@@ -28,6 +28,7 @@ from rhodolite.operations.time_groups.totals import (
     mean_weights,
     need_ratio_scale,
 )
+from rhodolite.operations.variables.along_time import time_axis_of
 from rhodolite.operations.variables.cell_methods import mark_temperatures
 from rhodolite.operations.variables.references import drop_stale, list_coordinate, without_axes
 
@@ -156,12 +157,12 @@ class Summarise(Operation):
     def _one(
         self, dataset: Dataset, variable: Variable, plan: AxisPlan, measure: Measure
     ) -> Variable:
-        sums = (
-            adding(variable, plan.axis) if plan.axis is not None and measure.kind == "sum" else None
-        )
-        weights = None
-        if plan.axis is not None:
-            weights = sums.weights if sums else mean_weights(variable, plan.axis)
+        sums = weights = None
+        if plan.axis is not None and measure.kind == "sum":
+            sums = adding(variable, plan.axis, time_axis_of(dataset, variable))
+            weights = sums.weights
+        elif plan.axis is not None:
+            weights = mean_weights(variable, plan.axis)
         work = plan.collapse(
             variable,
             measure,

@@ -22,7 +22,7 @@ from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Packing, Storage, Variable
 
-_VERSION = 1
+_VERSION = 2
 _SHARED = 4096
 """Descriptions and sets of values that are kept to be shared among files."""
 
@@ -81,6 +81,7 @@ def describe_header(dataset: Dataset) -> str:
         "unlimited": sorted(dataset.unlimited),
         "format": source.format,
         "size": source.size,
+        "groups": source.groups,
         "values": values,
     }
     common = json.dumps([_VERSION, described], ensure_ascii=False)
@@ -107,7 +108,8 @@ def open_header(text: str, path: Path) -> Dataset:
             one.name: _with_values(one, held, path)
             for one, held in zip(_read_description(common), own["values"], strict=True)
         }
-        source = SourceFile(path, str(own["format"]), int(own["size"]))
+        groups = tuple(str(group) for group in own["groups"])
+        source = SourceFile(path, str(own["format"]), int(own["size"]), groups=groups)
         return Dataset(
             variables, _unpack_table(own["attributes"]), frozenset(own["unlimited"]), (source,)
         )

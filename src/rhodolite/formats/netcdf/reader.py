@@ -56,9 +56,8 @@ def read(path: Path, group: str | None = None) -> Dataset:
     if is_classic(path):
         _check_whole(path)
         return call_watched(lambda: _read_locked(path, group, Oddities()), path)
-    if is_held_by_caller():
-        oddities = find_oddities(path)
-        return call_watched(lambda: _read_locked(path, group, oddities), path)
+    if is_held_by_caller():  # a thread beside it may wait for that lock, to free what is unused
+        return _read_locked(path, group, find_oddities(path))
     return call_watched(lambda: _read_locked(path, group, find_oddities(path)), path)
 
 
@@ -68,7 +67,8 @@ def _read_locked(path: Path, group: str | None, oddities: Oddities) -> Dataset:
             file = netcdf_files.get(path)
         except (OSError, RuntimeError) as error:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
-        source = SourceFile(path, _format_name(file), path.stat().st_size)
+        groups = tuple(inner.path for inner in _all_groups(file) if inner.variables)
+        source = SourceFile(path, _format_name(file), path.stat().st_size, groups=groups)
         return _dataset(file, _group(file, path, group), source, oddities)
 
 

@@ -98,7 +98,10 @@ def read(path: Path, group: str | None = None) -> Dataset:
         # What is gathered in one place may be older than what lies with each array.
         root = zarr.open_group(store, mode="r", use_consolidated=False)
         chosen = root if group is None else _group(path, root, group.strip("/"))
+        groups = _groups_with_arrays(root)
         arrays = dict(chosen.arrays())
+        if group is None and arrays:
+            arrays |= _fields_of_groups(arrays, groups)
         for stored in arrays.values():
             store.expect(stored)
     except (DataError, MemoryError):
@@ -106,22 +109,60 @@ def read(path: Path, group: str | None = None) -> Dataset:
     except Exception as error:  # the library raises whatever its parts do
         raise DataError(f"{path}: cannot be read as a Zarr store: {error}") from None
     if not arrays:
-        inner = [f"{path}:/{name}" for name, _ in root.groups()]
+        inner = [f"{path}:{place}" for place in groups]
         held = (
             f"its arrays are in groups; name one of {', '.join(inner)}" if inner else "it is empty"
         )
         raise DataError(f"{path}: no arrays at the top of the store; {held}")
-    left = [f"/{chosen.path}/{name}".replace("//", "/") for name, _ in chosen.groups()]
-    if left:
-        warn(f"groups are left out: {', '.join(left)}; name one as FOLDER:{left[0]}")
-    inside = chosen.path.strip("/")
     variables = {
-        name: _variable(path, f"{inside}/{name}" if inside else name, name, stored)
-        for name, stored in arrays.items()
+        name: _variable(path, stored.path, name, stored) for name, stored in arrays.items()
     }
     size = sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
-    source = SourceFile(path, f"Zarr version {root.metadata.zarr_format}", size)
+    kind = f"Zarr version {root.metadata.zarr_format}"
+    source = SourceFile(path, kind, size, groups=tuple(groups))
     return Dataset(variables, {**_attributes(root), **_attributes(chosen)}, frozenset(), (source,))
+
+
+def _groups_with_arrays(group: Any) -> dict[str, dict[str, Any]]:
+    """Return the arrays of the groups inside a group, by the paths of those."""
+    found = {}
+    for _, inner in group.groups():
+        if arrays := dict(inner.arrays()):
+            found[f"/{inner.path}"] = arrays
+        found |= _groups_with_arrays(inner)
+    return found
+
+
+def _fields_of_groups(arrays: dict[str, Any], groups: dict[str, dict[str, Any]]) -> dict[str, Any]:
+    """Return the arrays of groups that run along dimensions at the top alone, by their names, or
+    with that of their group before it where that is taken; says which groups are left out."""
+    lengths = _lengths(arrays)
+    inside = {
+        place: inner
+        for place, inner in groups.items()
+        if _lengths(inner).items() <= lengths.items() and not set(inner) & set(lengths)
+    }
+    fields: dict[str, Any] = {}
+    for place, inner in inside.items():
+        before = place.strip("/").replace("/", "_")
+        for name, stored in inner.items():
+            taken = name in arrays or name in fields
+            fields[f"{before}_{name}" if taken else name] = stored
+    if left := [place for place in groups if place not in inside]:
+        warn(
+            f"groups with axes of their own are left out: {', '.join(left)}; name one as "
+            f"FOLDER:{left[0]}"
+        )
+    return fields
+
+
+def _lengths(arrays: dict[str, Any]) -> dict[str, int]:
+    """Return the lengths of the dimensions that arrays run along."""
+    return {
+        dimension: length
+        for name, stored in arrays.items()
+        for dimension, length in zip(_dimensions(name, stored), stored.shape, strict=True)
+    }
 
 
 def _check_metadata(path: Path) -> None:

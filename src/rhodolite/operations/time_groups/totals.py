@@ -14,6 +14,7 @@ from rhodolite.model.units.calendar_rates import calendar_rate, days_of_unit
 from rhodolite.model.units.differences import is_difference
 from rhodolite.model.units.udunits import convert, convertible, has_offset_zero
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
+from rhodolite.operations.time_groups.since_start import warn_of_restarts
 
 _TIME_WORDS = "s|sec|second|seconds|min|minute|minutes|h|hr|hour|hours|d|day|days"
 _RATE = re.compile(
@@ -64,19 +65,22 @@ class TotalRule:
     standard_name: str | None
 
 
-def adding(variable: Variable, axis: TimeAxis) -> TotalRule:
+def adding(variable: Variable, axis: TimeAxis, along: int) -> TotalRule:
     """Find out how values add up over time, with a warning where the sum of them means little.
 
     Parameters
     ----------
     variable : Variable
     axis : TimeAxis
+    along : int
+        Where time lies.
 
     Raises
     ------
     DataError
         If the values are rates and the lengths of the steps are not known.
     """
+    warn_of_restarts(variable, axis, along)
     units, name = variable.units, str(variable.attributes.get("standard_name", ""))
     weights, rate, calendar = sum_weights(variable, axis), _rate_of(variable), calendar_rate(units)
     if weights is None and (rate or calendar):

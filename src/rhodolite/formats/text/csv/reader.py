@@ -12,7 +12,7 @@ import numpy as np
 import pandas
 
 from rhodolite.arrays import Array, InMemory
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, warn
 from rhodolite.formats.text.csv.dates import read_dates, stretches_of
 from rhodolite.formats.text.csv.table import Table, read_table, split_title
 from rhodolite.formats.text.dates import Stretch, in_order, parse_date, time_variables
@@ -22,6 +22,8 @@ from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.space.range_text import parse_latitude, parse_longitude
 from rhodolite.model.variable import Variable
 
+_MOST_LINES = 5
+"""Lines that a message names."""
 _SPACE = {
     "lat": {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"},
     "lon": {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"},
@@ -84,13 +86,14 @@ def read_sites(path: Path) -> tuple[list[Variable], Array]:
             f"{path}: there is no column of {' or '.join(lacking)}; its columns are "
             f"{', '.join(map(repr, table.cells.columns))}. Call them lat and lon."
         )
+    table = _without_repeated_rows(table)
     variables = _sites(table, table.cells.reset_index(drop=True), placed=False)
     variables = [
         v if "long_name" in v.attributes else v.edit(long_name=v.name.replace("_", " "))
         for v in variables
     ]
     if not any("cf_role" in v.attributes for v in variables):
-        text = next((v for v in variables if v.data.dtype.kind not in "fiu"), None)
+        text = next((v for v in variables if _tells_apart(v)), None)
         named = {"cf_role": "timeseries_id", "long_name": "name of the site"}
         if text is None:
             numbers = np.array([str(at) for at in range(1, len(table.cells) + 1)], dtype=object)
@@ -98,6 +101,41 @@ def read_sites(path: Path) -> tuple[list[Variable], Array]:
         else:
             variables[variables.index(text)] = text.replace(attributes={**text.attributes, **named})
     return variables, table.lines
+
+
+def _first_of(lines: Array) -> str:
+    left = lines.size - _MOST_LINES
+    return ", ".join(map(str, lines[:_MOST_LINES])) + (f" and {left:,} more" if left > 0 else "")
+
+
+def _tells_apart(variable: Variable) -> bool:
+    """Return whether a column is of text that is another for each site."""
+    if variable.data.dtype.kind in "fiu":
+        return False
+    return bool(np.unique(variable.values().astype(str)).size == variable.data.size)
+
+
+def _without_repeated_rows(table: Table) -> Table:
+    """Return a table of sites in which each stands once.
+
+    Raises
+    ------
+    DataError
+        If a name stands at two places.
+    """
+    name = table.roles.get("site")
+    if name is None:
+        return table
+    place = [name, table.roles["lat"], table.roles["lon"]]
+    repeated = table.cells.duplicated(place).to_numpy()
+    if repeated.any():
+        warn(
+            f"{table.path}: left out, since a row before names the same site and place: lines "
+            f"{_first_of(table.lines[repeated])}"
+        )
+        table = replace(table, cells=table.cells[~repeated], lines=table.lines[~repeated])
+    _refuse_names_twice(table, table.cells, np.arange(len(table.cells)))
+    return table
 
 
 def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
