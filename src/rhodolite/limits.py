@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 from pathlib import Path
 
@@ -13,6 +14,11 @@ from rhodolite.plain_text import file_size
 _DEEPEST = 100
 """Levels of lists and tables in JSON and TOML; what people write has a handful."""
 _UNKNOWN_MEMORY = 4 << 30
+_MUCH = 1 << 42
+_MOST = 1 << 52
+"""Bytes that take an hour to go through, and a month."""
+_UNUSUAL_SHARE = 100_000
+"""No compression comes near to it, and hardly a store of which most was never written."""
 _CONTROL_GROUP = Path("/sys/fs/cgroup/memory.max")
 """Where Linux says what a container may use."""
 
@@ -53,6 +59,28 @@ def machine_memory() -> int:
         return min(machine, int(_CONTROL_GROUP.read_text()))
     except (OSError, ValueError):  # there is no container, or one without a limit
         return machine
+
+
+def why_beyond_reading(what: str, shape: tuple[int, ...], itemsize: int, stored: int) -> str | None:
+    """Return why values that are declared cannot be gone through in any time; None where they can.
+
+    Parameters
+    ----------
+    what : str
+        Name of the values, with their file.
+    shape : tuple of int
+    itemsize : int
+        Bytes of a value.
+    stored : int
+        Bytes of the file or store that they lie in.
+    """
+    declared = math.prod(shape) * itemsize
+    if declared <= _MUCH or declared <= min(_MOST, _UNUSUAL_SHARE * max(stored, 1)):
+        return None
+    return (
+        f"{what} is declared to have {' x '.join(f'{n:,}' for n in shape)} values, which cannot "
+        f"be in the {file_size(stored)} that are stored; it is damaged, or was never written"
+    )
 
 
 def check_held(nbytes: int, what: str) -> None:

@@ -135,7 +135,7 @@ LEVELS = ("lev",), np.array([1.0, 2.0])
         (
             with_extra("b", ("lon", "bnds"), np.zeros((4, 2)), ("lat", {"bounds": "b"})),
             "error",
-            "as bounds of lat has the dimensions",
+            "cannot be the bounds of lat",
             [("--remove", "lat:bounds")],
         ),
         (

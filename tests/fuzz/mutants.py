@@ -73,7 +73,28 @@ ODD_VALUES: tuple[Any, ...] = (
     np.array(["a", "b"], dtype=object),
 )
 ODD_NUMBERS = (np.nan, np.inf, -np.inf, 1e300, -1e300, 1e18, -1, 0)
-JSON_LIKE = (None, True, -1, 2**70, 1e999, "x", [], {}, [[[[]]]], {"a": {"b": []}})
+JSON_LIKE = (None, True, -1, 2**62, 2**70, 1e999, "x", [], {}, [[[[]]]], {"a": {"b": []}})
+ODD_TOML = (
+    "x = 2001-01-01",
+    "x = 12:00:00",
+    "x = {a = 1}",
+    "x = [[1, 2], [3]]",
+    "x = [1, 'a']",
+    f"x = {2**70}",
+    "x = true",
+    "x = nan",
+    "x = []",
+    "'' = 'x'",
+    "'a/b' = 'x'",
+    "_FillValue = 0",
+    "units = 5",
+    "[variables]",
+    "variables = 3",
+    "files = [3]",
+    "group = 'x'",
+    "headers = 'none'",
+    "overlap = 1",
+)
 
 
 def write_seeds(folder: Path) -> dict[str, Path]:
@@ -117,6 +138,8 @@ def write_seeds(folder: Path) -> dict[str, Path]:
         "properties": {"name": "A"},
         "geometry": {"type": "Polygon", "coordinates": [ring]},
     }
+    made["odd"] = write_odd_types(folder / "odd.h5")
+    made["bounded"] = write_bounded(folder / "bounded.nc")
     made["geojson"] = folder / "a.geojson"
     made["geojson"].write_text(json.dumps({"type": "FeatureCollection", "features": [feature]}))
     made["sites"] = folder / "sites.csv"
@@ -127,8 +150,81 @@ def write_seeds(folder: Path) -> dict[str, Path]:
         writer.poly([ring])
         writer.record("A")
     made["toml"] = folder / "c.toml"
-    made["toml"].write_text('[collection]\nfiles = ["nc4.nc"]\n')
+    made["toml"].write_text(
+        '[collection]\nfiles = ["nc4.nc"]\n[attributes]\ntitle = "x"\n'
+        '[variables.tas]\ncomment = "y"\n'
+    )
+    made["description"] = folder / "d.toml"
+    made["description"].write_text(
+        '[dataset]\ntitle = "x"\n[columns]\nlat = "lat"\nlon = "lon"\ntime = "time"\n'
+        '[variables.tas]\nunits = "K"\n[variables.tas.attributes]\ncomment = "y"\n'
+    )
     return made
+
+
+def write_odd_types(path: Path) -> Path:
+    """Write fields beside values of every type that HDF5 knows."""
+    with h5py.File(path, "w") as file:
+        for name, units in (("lat", "degrees_north"), ("lon", "degrees_east")):
+            file[name] = np.arange(4.0)
+            file[name].make_scale(name)
+            file[name].attrs["units"] = units
+        kinds = {
+            "tas": np.dtype("f4"),
+            "half": np.dtype("f2"),
+            "long": np.dtype("longdouble"),
+            "record": np.dtype([("a", "f4"), ("b", h5py.string_dtype())]),
+            "choice": h5py.enum_dtype({"RED": 0, "BLUE": 1}, basetype="i1"),
+            "ragged": h5py.vlen_dtype(np.dtype("f4")),
+            "words": h5py.string_dtype(),
+            "blob": h5py.opaque_dtype(np.dtype("V8")),
+            "pointer": h5py.ref_dtype,
+            "truth": np.dtype("?"),
+            "pair": np.dtype("c8"),
+            "fixed": np.dtype("S5"),
+            "rows": np.dtype(("f4", (3,))),
+            "big": np.dtype(">i8"),
+        }
+        for name, kind in kinds.items():
+            made = file.create_dataset(name, (4, 4), dtype=kind)
+            for at, axis in enumerate(("lat", "lon")):
+                made.dims[at].attach_scale(file[axis])
+        file["tas"].attrs["units"] = "K"
+        file["tas"][...] = 280.0
+        for name in ("inner", "inner/deeper"):
+            file.create_group(name)["q"] = np.arange(3.0)
+    return path
+
+
+def write_bounded(path: Path) -> Path:
+    """Write a field whose axes have bounds, and sites beside it, in classic form."""
+    lengths = {"time": 24, "lat": 4, "lon": 5, "site": 3, "two": 2, "three": 3}
+    about = {
+        "time": "days since 2001-01-01",
+        "lat": "degrees_north",
+        "lon": "degrees_east",
+    }
+    with netCDF4.Dataset(path, "w", format="NETCDF4_CLASSIC") as file:
+        for name, n in lengths.items():
+            file.createDimension(name, n)
+        for name, units in about.items():
+            values = np.arange(lengths[name]) * (30.0 if name == "time" else 5.0)
+            file.createVariable(name, "f8", (name,)).setncatts(
+                {"units": units, "bounds": f"{name}_b"}
+            )
+            file[name][:] = values
+            ends = np.stack([values, values + (values[1] - values[0])], axis=1)
+            file.createVariable(f"{name}_b", "f8", (name, "two"))[:] = ends
+        file.createVariable("tas", "f4", ("time", "lat", "lon")).units = "K"
+        file["tas"][:] = 280.0
+        for name, units in (("y", "degrees_north"), ("x", "degrees_east")):
+            file.createVariable(name, "f8", ("site",)).units = units
+            file[name][:] = np.arange(3.0)
+        file.createVariable("flow", "f4", ("time", "site")).setncatts(
+            {"units": "m3 s-1", "coordinates": "y x"}
+        )
+        file["flow"][:] = 1.0
+    return path
 
 
 def make_mutant(seed: Path, kind: str, target: Path, rng: random.Random) -> str:
@@ -173,6 +269,69 @@ def _change_coordinate(path: Path, rng: random.Random) -> str:
         at, value = rng.randrange(holder.size), rng.choice(ODD_NUMBERS)
         holder[at] = value
         return f"{holder.name}[{at}] = {value}"
+
+
+def _change_bounds(path: Path, rng: random.Random) -> str:
+    """Make bounds of another shape or type."""
+    axis = rng.choice(["time", "lat", "lon"])
+    kind = rng.choice(["f8", "i4", "S1", "f4"])
+    dims = rng.choice(
+        [(axis,), ("two", axis), (axis, "three"), (axis, "two", "three"), (), ("two",)]
+    )
+    with netCDF4.Dataset(path, "a") as file:
+        file.createVariable("other_b", kind, dims)
+        file[axis].setncattr(rng.choice(["bounds", "climatology"]), "other_b")
+    return f"bounds of {axis}: {kind} along {dims}"
+
+
+def _declare_huge(path: Path, rng: random.Random) -> str:
+    """Declare far more than is stored."""
+    shape = rng.choice([(2**31, 2**30), (2**20, 2**20, 2**20), (4, 2**59)])
+    name = rng.choice(["huge", "lat", "tas"])
+    with h5py.File(path, "a") as file:
+        if name in file:
+            del file[name]
+        chunk = tuple(min(n, 64) for n in shape)
+        file.create_dataset(name, shape, "f4", chunks=chunk).attrs["units"] = "K"
+    return f"{name} of {shape}"
+
+
+def _add_much(path: Path, rng: random.Random) -> str:
+    """Add more groups, variables or attributes than anyone needs."""
+    what, n = rng.choice(["groups", "variables", "attributes"]), rng.choice([100, 3000])
+    with h5py.File(path, "a") as file:
+        for at in range(n):
+            if what == "groups":
+                file.create_group(f"g{at}")
+            elif what == "variables":
+                file[f"v{at}"] = 1.0
+            else:
+                file["tas"].attrs[f"a{at}"] = "x" * rng.choice([1, 1000])
+    return f"{n} {what}"
+
+
+def _link(path: Path, rng: random.Random) -> str:
+    """Let a name stand for something elsewhere, or for what holds it."""
+    with h5py.File(path, "a") as file:
+        name = rng.choice(["tas", "other", "lat"])
+        if name in file:
+            del file[name]
+        file[name] = rng.choice(
+            [
+                h5py.ExternalLink("/etc/passwd", "/x"),
+                h5py.SoftLink("/none"),
+                h5py.SoftLink(f"/{name}"),
+                file["/"],
+            ]
+        )
+    return f"{name} is a link"
+
+
+def _change_toml(path: Path, rng: random.Random) -> str:
+    lines, added = path.read_text().split("\n"), rng.choice(ODD_TOML)
+    lines.insert(rng.randrange(len(lines) + 1), added)
+    path.write_text("\n".join(lines))
+    return added
 
 
 def _remove_variable(path: Path, rng: random.Random) -> str:
@@ -303,6 +462,13 @@ def _change_zarr_attribute(path: Path, rng: random.Random) -> str:
 
 
 Way = Callable[[Path, random.Random], str]
+_ODD: tuple[Way, ...] = (_change_attribute, _declare_huge, _add_much, _link, _flip_bytes, _cut)
+_BOUNDED: tuple[Way, ...] = (
+    _change_bounds,
+    _change_bounds,
+    _change_classic_attribute,
+    _declare_huge,
+)
 _HDF5: tuple[Way, ...] = (
     _change_attribute,
     _change_attribute,
@@ -330,7 +496,10 @@ _WAYS: dict[str, tuple[Way, ...]] = {
     "csv": _TEXT,
     "asc": _TEXT,
     "sites": _TEXT,
-    "toml": _TEXT,
+    "toml": (*_TEXT, _change_toml, _change_toml),
+    "description": (*_TEXT, _change_toml, _change_toml),
+    "odd": _ODD,
+    "bounded": _BOUNDED,
     "shp": (_change_outline_files,),
     "geojson": (_change_json, _change_json, _nest, _flip_bytes, _cut),
 }

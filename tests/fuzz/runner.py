@@ -57,6 +57,7 @@ _COMMANDS = {
         ["summarise", "{nc4}", "--region", "{m}", "-o", "o.csv", "--overwrite"],
     ),
     "shp": (["subset", "{nc4}", "--region", "{m}", "-o", "o.nc", "--overwrite"],),
+    "description": (["build", "{csv}", "--description", "{m}", "-o", "o.nc", "--overwrite"],),
     "toml": (["inspect", "{m}"], ["subset", "{m}", "-o", "o.nc", "--overwrite"]),
 }
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterator
 
 from rhodolite.arrays.lazy import Region
@@ -54,11 +53,13 @@ def iterate_blocks(shape: tuple[int, ...], block: tuple[int, ...]) -> Iterator[R
     block : tuple of int
         Shape of a block.
     """
-    axes = [
-        [slice(start, min(start + step, n)) for start in range(0, n, step)]
-        for n, step in zip(shape, block, strict=True)
-    ]
-    yield from itertools.product(*axes)
+    if not shape:
+        yield ()
+        return
+    for start in range(0, shape[0], block[0]):
+        part = slice(start, min(start + block[0], shape[0]))
+        for others in iterate_blocks(shape[1:], block[1:]):
+            yield (part, *others)
 
 
 def count_blocks(shape: tuple[int, ...], block: tuple[int, ...]) -> int:

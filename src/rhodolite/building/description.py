@@ -15,6 +15,7 @@ from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.text.csv.table import ROLES
 from rhodolite.formats.text.filename_pattern import DATE_FIELDS, FilePattern
 from rhodolite.limits import check_nesting
+from rhodolite.model.cf.given_attributes import check_given
 from rhodolite.model.cf.standard_names import CANONICAL_UNITS, suggest_standard_name, well_formed
 from rhodolite.model.cf.vocabulary import CALENDARS
 from rhodolite.model.units.aliases import repair_units
@@ -139,7 +140,7 @@ class Description:
         return cls(
             path,
             text,
-            given["dataset"],
+            reader.attributes("dataset", given["dataset"]),
             reader.pattern(inputs),
             calendar,
             inputs.get("missing"),
@@ -202,6 +203,10 @@ class _Reader:
             )
         return pattern
 
+    def attributes(self, table: str, given: Any) -> dict[str, Any]:
+        line = self._line(table, None)
+        return check_given(f"{self._path}{f', line {line}' if line else ''}: [{table}]", given)
+
     def variable(self, name: str, about: Any) -> Described:
         table = f"variables.{name}"
         if not isinstance(about, dict):
@@ -224,7 +229,7 @@ class _Reader:
         }
         return Described(
             about.get("from", name),
-            {**described, **about.get("attributes", {})},
+            {**described, **self.attributes(f"{table}.attributes", about.get("attributes", {}))},
             np.dtype(about.get("type", _TYPES[0])),
         )
 

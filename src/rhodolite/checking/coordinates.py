@@ -9,6 +9,7 @@ import numpy as np
 from rhodolite.arrays import Array, read_small
 from rhodolite.checking.finding import Finding, advice, error, warning
 from rhodolite.model.axes import Role, is_latitude_unit, is_longitude_unit
+from rhodolite.model.cf.cell_bounds import why_no_bounds
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
@@ -169,11 +170,10 @@ def bounds(dataset: Dataset) -> Iterator[Finding]:
         if name not in dataset.variables:
             continue
         edges = dataset.variables[name]
-        if edges.dimensions[:-1] != variable.dimensions:
+        if (why := why_no_bounds(variable, edges)) is not None:
             yield error(
                 name,
-                f"as bounds of {variable.name} has the dimensions ({', '.join(edges.dimensions)}) "
-                f"and not ({', '.join(variable.dimensions)}) and one more",
+                f"cannot be the bounds of {variable.name}: {why}",
                 "CF 7.1",
                 ("--remove", f"{variable.name}:bounds"),
             )

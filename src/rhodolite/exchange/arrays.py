@@ -12,6 +12,7 @@ from numpy.typing import ArrayLike
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.given_attributes import check_given
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import check_degrees
 from rhodolite.model.units.udunits import is_unit
@@ -77,7 +78,11 @@ def from_arrays(
     DataError
         If lengths, names or units do not fit together; the message says what would.
     """
-    units, attributes = dict(units or {}), dict(attributes or {})
+    units = dict(units or {})
+    attributes = {
+        name: check_given(f"attributes of {name or 'the dataset'}", given)
+        for name, given in (attributes or {}).items()
+    }
     _check_names(fields, coordinates, units, attributes)
     axes = {
         name: _make_coordinate(name, values, units.get(name), attributes.get(name, {}), calendar)

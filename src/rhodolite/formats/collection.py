@@ -29,6 +29,7 @@ from rhodolite.formats.headers.cache import HeaderCache, Place
 from rhodolite.formats.many_files import carry_headers
 from rhodolite.formats.open import open_dataset
 from rhodolite.limits import check_nesting
+from rhodolite.model.cf.given_attributes import check_given
 from rhodolite.model.dataset import Dataset
 
 _TABLES = ("collection", "attributes", "variables")
@@ -60,6 +61,8 @@ def read(path: Path) -> Dataset:
         )
     _check_keys(path, content, _TABLES, "table")
     described = content.get("collection", {})
+    if not isinstance(described, dict):
+        raise DataError(f"{path}: 'collection' is a table; write [collection] on a line of its own")
     _check_keys(path, described, _KEYS, "key of [collection]")
     files = described.get("files")
     if not isinstance(files, list) or not files or not all(isinstance(name, str) for name in files):
@@ -141,13 +144,17 @@ def _annotate(
     path: Path, dataset: Dataset, attributes: Mapping[str, Any], variables: Mapping[str, Any]
 ) -> Dataset:
     made = dict(dataset.variables)
+    if not isinstance(variables, Mapping):
+        raise DataError(f"{path}: [variables] has a table for each, such as [variables.tas]")
     for name, added in variables.items():
         if name not in made:
             raise DataError(
                 f"{path}: [variables.{name}]: no such variable. {nearest_names(name, made)}"
             )
-        made[name] = made[name].edit(**added)
-    return replace(dataset, variables=made, attributes={**dataset.attributes, **attributes})
+        given = check_given(f"{path}: [variables.{name}]", added)
+        made[name] = made[name].edit(**given)
+    whole = {**dataset.attributes, **check_given(f"{path}: [attributes]", attributes)}
+    return replace(dataset, variables=made, attributes=whole)
 
 
 def _check_keys(path: Path, table: Mapping[str, Any], known: Sequence[str], what: str) -> None:

@@ -15,6 +15,7 @@ from rhodolite.arrays import Array, InMemory, Mapped, read_small
 from rhodolite.errors import DataError, warn
 from rhodolite.formats.cf.projection_coordinates import add_positions
 from rhodolite.formats.normalise_axes import (
+    drop_impossible_bounds,
     drop_missing_times,
     drop_repeated_positions,
     read_text_dates,
@@ -39,6 +40,7 @@ def normalise(dataset: Dataset) -> Dataset:
     """
     steps: tuple[Callable[[Dataset], Dataset], ...] = (
         drop_repeated_positions,
+        drop_impossible_bounds,
         read_text_dates,
         settle_calendar,
         drop_missing_times,

@@ -11,6 +11,8 @@ from rhodolite.arrays import InMemory, read_small
 from rhodolite.errors import warn
 from rhodolite.formats.text.dates import parse_date, time_variables
 from rhodolite.model.axes import Role, find_role
+from rhodolite.model.cf.cell_bounds import why_no_bounds
+from rhodolite.model.cf.vocabulary import CELL_BOUNDS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.time.period_text import Instant
@@ -69,6 +71,30 @@ def drop_missing_times(dataset: Dataset) -> Dataset:
         "are left out"
     )
     return take(dataset, {coordinate.dimension: np.flatnonzero(known)})
+
+
+def drop_impossible_bounds(dataset: Dataset) -> Dataset:
+    """Return a dataset without bounds that do not say where the cells of their coordinate end.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    """
+    variables = dict(dataset.variables)
+    for variable in dataset.variables.values():
+        for key in CELL_BOUNDS:
+            bounds = dataset.variables.get(str(variable.attributes.get(key, "")))
+            if bounds is None or (why := why_no_bounds(variable, bounds)) is None:
+                continue
+            warn(
+                f"{dataset.label}: {bounds.name} is left out, since it cannot be the {key} of "
+                f"{variable.name}: {why}"
+            )
+            variables[variable.name] = variables[variable.name].edit(key)
+            variables.pop(bounds.name, None)
+    if len(variables) == len(dataset.variables):
+        return dataset
+    return dataset.with_variables(variables.values())
 
 
 def read_text_dates(dataset: Dataset) -> Dataset:

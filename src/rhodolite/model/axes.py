@@ -10,6 +10,7 @@ from functools import cached_property
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, read_small
+from rhodolite.model.cf.cell_bounds import why_no_bounds
 from rhodolite.model.space.precision import slack
 from rhodolite.model.units.udunits import is_pressure
 from rhodolite.model.variable import Variable
@@ -238,8 +239,10 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
                     f"{', '.join([best.name, *rivals])} could each be the {role}; {best.name} is "
                     "taken"
                 )
-            bounds = str(best.attributes.get("bounds") or best.attributes.get("climatology") or "")
-            by_role[role] = Coordinate(role, best, variables.get(bounds))
+            name = str(best.attributes.get("bounds") or best.attributes.get("climatology") or "")
+            bounds = variables.get(name)
+            fit = bounds is not None and why_no_bounds(best, bounds) is None
+            by_role[role] = Coordinate(role, best, bounds if fit else None)
     both = len(grids) == 2 and not {Role.LATITUDE, Role.LONGITUDE} & set(by_role)
     curvilinear = (grids[Role.LATITUDE], grids[Role.LONGITUDE]) if both else None
     sites = (

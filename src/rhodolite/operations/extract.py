@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from rhodolite.arrays import InMemory, LazyArray
-from rhodolite.errors import DataError, UsageError
+from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
@@ -122,15 +122,21 @@ class Extract(Operation):
         described = [v.replace(name=f"site_{v.name}") if v.name in taken else v for v in described]
         labels = [v.name for v in described]
         made: dict[str, list[Variable]] = {}
+        left = []
         for variable in dataset.fields:
-            if _on_grid(variable, mesh):
+            if _on_grid(variable, mesh) and not variable.numeric:
+                left.append(variable.name)
+            elif _on_grid(variable, mesh):
                 axes = _axes_of(variable, mesh)
                 moved = self.search is not None
                 data = SiteArray(variable.floats(), axes, weights, cells, moved)
                 made[variable.name] = [_describe_series(variable, mesh, data, labels)]
+        if left:
+            warn(f"left out, since they hold no numbers: {', '.join(left)}")
         if not made:
             raise DataError(
-                f"{dataset.label}: no variable runs along {' and '.join(mesh.dimensions)}"
+                f"{dataset.label}: no variable of numbers runs along "
+                f"{' and '.join(mesh.dimensions)}"
             )
         result = without_axes(dataset, mesh.dimensions, made, described)
         if result.coordinate(Role.TIME) is None:

@@ -15,6 +15,10 @@ import numpy as np
 
 from rhodolite.errors import DataError
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK
+from rhodolite.plain_text import file_size
+
+_MOST_OBJECTS, _MOST_ATTRIBUTES = 10_000, 100_000
+_MOST_ATTRIBUTE_BYTES = 64_000_000
 
 
 @dataclass(frozen=True)
@@ -43,14 +47,15 @@ def find_oddities(path: Path) -> Oddities:
     Raises
     ------
     DataError
-        If a link leads out of the file, or a group contains itself.
+        If a link leads out of the file, a group contains itself, or there is more than could be
+        described.
     """
     import h5py
 
     found = Oddities()
     try:
         with LIBRARY_LOCK, h5py.File(path, "r") as file:
-            _look_into(file, path, found, {h5py.h5o.get_info(file.id).addr})
+            _Walk(path, found).enter(file, frozenset())
     except (OSError, RuntimeError):  # damage, which whoever reads the file describes
         return found
     return found
@@ -64,27 +69,76 @@ def is_held_by_caller() -> bool:
     return bool(phil._is_owned())
 
 
-def _look_into(group: Any, path: Path, found: Oddities, around: set[Any]) -> None:
-    """Note what is odd in a group and in those inside it; `around` are those that it lies in."""
-    import h5py
+@dataclass
+class _Walk:
+    """A way through all groups of a file.
 
-    for name in list(group):
+    Attributes
+    ----------
+    path : Path
+    found : Oddities
+    objects, attributes : int
+        Groups and variables seen so far, and the attributes of these.
+    attribute_bytes : int
+        What their attributes take.
+    """
+
+    path: Path
+    found: Oddities
+    objects: int = 0
+    attributes: int = 0
+    attribute_bytes: int = 0
+
+    def enter(self, group: Any, around: frozenset[Any]) -> None:
+        """Note what is odd in a group and in those inside it; `around` are those it lies in."""
+        import h5py
+
+        place = h5py.h5o.get_info(group.id).addr
+        if place in around:
+            raise DataError(
+                f"{self.path}: the group '{group.name}' contains itself; export it again"
+            )
+        self._count(group)
+        for name in group:
+            held = self._follow(group, name)
+            if isinstance(held, h5py.Group):
+                self.enter(held, around | {place})
+            elif isinstance(held, h5py.Dataset):
+                self._count(held)
+                _note(held, self.path, self.found)
+
+    def _follow(self, group: Any, name: str) -> Any:
+        """Return what a name in a group stands for; None where that lies behind another name."""
+        import h5py
+
         link = group.get(name, getlink=True)
         if isinstance(link, h5py.ExternalLink):
             raise DataError(
-                f"{path}: '{name}' is a link to another file ({link.filename}), which nobody "
+                f"{self.path}: '{name}' is a link to another file ({link.filename}), which nobody "
                 "named; copy what is wanted into one file first"
             )
-        if not isinstance(link, h5py.HardLink):
-            continue
-        held = group.get(name)
-        if isinstance(held, h5py.Group):
-            place = h5py.h5o.get_info(held.id).addr
-            if place in around:
-                raise DataError(f"{path}: the group '{held.name}' contains itself; export it again")
-            _look_into(held, path, found, around | {place})
-        elif isinstance(held, h5py.Dataset):
-            _note(held, path, found)
+        return group.get(name) if isinstance(link, h5py.HardLink) else None
+
+    def _count(self, held: Any) -> None:
+        """Refuse what the NetCDF library would take minutes, or all memory, to describe."""
+        from h5py import h5o
+
+        about = h5o.get_info(held.id)
+        self.objects += 1
+        self.attributes += about.num_attrs
+        # Large attributes lie in a heap, small ones in the header of what they describe.
+        self.attribute_bytes += about.meta_size.attr.heap_size + about.hdr.space.total
+        if self.objects > _MOST_OBJECTS or self.attributes > _MOST_ATTRIBUTES:
+            raise DataError(
+                f"{self.path}: it has more than {_MOST_OBJECTS:,} groups and variables, or "
+                f"{_MOST_ATTRIBUTES:,} attributes, and the NetCDF library would take minutes to "
+                "describe them; copy what is wanted into a file of its own"
+            )
+        if self.attribute_bytes > _MOST_ATTRIBUTE_BYTES:
+            raise DataError(
+                f"{self.path}: its attributes take more than {file_size(_MOST_ATTRIBUTE_BYTES)}, "
+                "and all would have to be held in memory; keep such values as variables"
+            )
 
 
 def _note(held: Any, path: Path, found: Oddities) -> None:

@@ -20,7 +20,7 @@ from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
 from rhodolite.formats.netcdf.oddities import Oddities, find_oddities, is_held_by_caller
 from rhodolite.formats.netcdf.other_floats import OtherFloats, widened
 from rhodolite.formats.netcdf.watched_call import call_watched
-from rhodolite.limits import check_held
+from rhodolite.limits import check_held, why_beyond_reading
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
@@ -242,10 +242,13 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
     try:
         attributes = check_attributes(path, name, _attributes(stored), numeric=numeric)
     except DataError as error:  # what the rest is can still be said
-        warn(str(error))
-        data = Unreadable(stored.shape, np.dtype("f8"), str(error))
-        kept = {k: v for k, v in _attributes(stored).items() if k not in STORAGE_ATTRIBUTES}
-        return Variable(name, stored.dimensions, data, kept)
+        return _described_alone(name, stored, str(error))
+    size = np.dtype(dtype).itemsize if isinstance(dtype, np.dtype) else _TEXT_BYTES
+    if isinstance(path, Path):
+        length = path.stat().st_size
+        reason = why_beyond_reading(f"{path}: {name}", stored.shape, size, length)
+        if reason is not None:
+            return _described_alone(name, stored, reason)
     described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
     if not isinstance(dtype, np.dtype) or dtype.kind not in "fiu":
         # Text is small, and lives outside the array machinery of the formats.
@@ -282,10 +285,16 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
 
 def _in_other_files(path: Path | str, name: str, stored: Any, others: str) -> Variable:
     """Describe a variable whose values lie in files that nobody named."""
-    reason = (
+    return _described_alone(
+        name,
+        stored,
         f"{path}: the values of {name} lie in another file ({others}), which nobody named; copy "
-        "them into one file first"
+        "them into one file first",
     )
+
+
+def _described_alone(name: str, stored: Any, reason: str) -> Variable:
+    """Describe a variable whose values cannot be known, with a warning that says why."""
     warn(reason)
     kept = {k: v for k, v in _attributes(stored).items() if k not in STORAGE_ATTRIBUTES}
     return Variable(name, stored.dimensions, Unreadable(stored.shape, np.dtype("f8"), reason), kept)

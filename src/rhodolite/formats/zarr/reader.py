@@ -12,12 +12,12 @@ from typing import Any
 import numpy as np
 import zarr
 
-from rhodolite.arrays import Array, InMemory, LazyArray, Region, Unpacking
+from rhodolite.arrays import Array, InMemory, LazyArray, Region, Unpacking, Unreadable
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.zarr.checked_store import CheckedStore, codec_name
-from rhodolite.limits import check_held, check_nesting
+from rhodolite.limits import check_held, check_nesting, why_beyond_reading
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
@@ -114,10 +114,10 @@ def read(path: Path, group: str | None = None) -> Dataset:
             f"its arrays are in groups; name one of {', '.join(inner)}" if inner else "it is empty"
         )
         raise DataError(f"{path}: no arrays at the top of the store; {held}")
-    variables = {
-        name: _variable(path, stored.path, name, stored) for name, stored in arrays.items()
-    }
     size = sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
+    variables = {
+        name: _variable(path, stored.path, name, stored, size) for name, stored in arrays.items()
+    }
     kind = f"Zarr version {root.metadata.zarr_format}"
     source = SourceFile(path, kind, size, groups=tuple(groups))
     return Dataset(variables, {**_attributes(root), **_attributes(chosen)}, frozenset(), (source,))
@@ -193,7 +193,8 @@ def _group(path: Path, root: Any, name: str) -> Any:
     return found
 
 
-def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
+def _variable(path: Path, place: str, name: str, stored: Any, size: int) -> Variable:
+    """Describe an array of a store of so many bytes."""
     numeric = stored.dtype.kind in "fiub"
     dtype = np.dtype("i1") if stored.dtype.kind == "b" else stored.dtype
     given = _attributes(stored)
@@ -204,6 +205,11 @@ def _variable(path: Path, place: str, name: str, stored: Any) -> Variable:
         }
     attributes = check_attributes(path, name, given, numeric=numeric)
     dimensions = _dimensions(name, stored)
+    reason = why_beyond_reading(f"{path}: {name}", stored.shape, dtype.itemsize, size)
+    if reason is not None:
+        warn(reason)
+        kept = {key: value for key, value in given.items() if key not in STORAGE_ATTRIBUTES}
+        return Variable(name, dimensions, Unreadable(stored.shape, dtype, reason), kept)
     fill = stored.metadata.fill_value
     if (
         "_FillValue" not in attributes
