@@ -28,6 +28,15 @@ def file_size(size: int) -> str:
     return f"{value:.3g} TB"
 
 
+def is_unicode(name: object) -> bool:
+    """Return whether a name can be written in UTF-8; the system takes any bytes for one."""
+    try:
+        str(name).encode("utf-8")
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
 def write_number(value: float) -> str:
     """Return a number in the fewest digits that are read back as the same number.
 

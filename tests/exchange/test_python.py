@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import inspect
 import pickle
 import re
@@ -193,6 +194,34 @@ def test_arrays_that_do_not_fit_are_named_with_what_would(changes, message):
     given_values = {"fields": {"t": np.zeros((3, 4, 5))}, "coordinates": GRID, "units": {"t": "K"}}
     with pytest.raises(DataError, match=message):
         rhodolite.from_arrays(**{**given_values, **changes})
+
+
+@pytest.mark.parametrize("suffix", ["nc", "zarr"])
+@pytest.mark.parametrize(
+    ("note", "kept"),
+    [
+        (datetime.date(2000, 1, 2), "2000-01-02"),
+        (np.datetime64("2000-01-02"), "2000-01-02"),
+        (b"text", "text"),
+        (("a", "b"), ["a", "b"]),
+        ([1, 2.5], [1, 2.5]),
+        *((refused, None) for refused in (2**70, [[1], [2, 3]], {"a": 1}, True, [], None)),
+    ],
+)
+def test_attributes_are_what_files_can_hold_or_refused(tmp_path, note, kept, suffix):
+    def write_and_read():
+        about = {"t": {"note": note}}
+        made = rhodolite.from_arrays(
+            {"t": np.zeros((3, 4, 5))}, GRID, units={"t": "K"}, attributes=about
+        )
+        made.write(tmp_path / f"a.{suffix}")
+        return rhodolite.read(tmp_path / f"a.{suffix}")["t"].attributes["note"]
+
+    if kept is None:
+        with pytest.raises(DataError, match=r"note = .* cannot be an attribute"):
+            write_and_read()
+    else:
+        assert np.asarray(write_and_read()).tolist() == kept
 
 
 def test_tables_come_and_go(demo):

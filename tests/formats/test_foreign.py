@@ -4,6 +4,7 @@ twice, coordinates that are none."""
 from __future__ import annotations
 
 import json
+import os
 
 import h5py
 import netCDF4
@@ -20,6 +21,8 @@ def add_axes(file, **lengths):
     units = {"time": "days since 2000-01-01", "lat": "degrees_north", "lon": "degrees_east"}
     for name, n in lengths.items():
         file.createDimension(name, n)
+        if name not in units:
+            continue
         file.createVariable(name, "f8", (name,)).units = units[name]
         file[name][:] = np.arange(n)
 
@@ -60,6 +63,67 @@ def test_fields_of_groups_are_found_and_groups_left_out_are_named(grouped):
             field = next(v for v in file.variables.values() if v.ndim == 3)
             assert (field[:] == value).all()
     assert run_here("inspect", "groups.nc:/other", folder=grouped).code == 0
+
+
+@pytest.mark.parametrize("axis", ["time", "lat"])
+@pytest.mark.parametrize(
+    ("kind", "along", "why"),
+    [
+        ("f8", (), "one more"),
+        ("f8", ("b", "own"), "one more"),
+        ("f8", ("own", "c"), "3 values for each"),
+        ("f8", ("own", "b", "c"), "one more"),
+        (str, ("own", "b"), "no numbers"),
+    ],
+)
+def test_what_cannot_be_bounds_is_left_out(tmp_path, axis, kind, along, why):
+    """Every verb answers as if they were not there."""
+    for name in ("odd.nc", "plain.nc"):
+        with netCDF4.Dataset(tmp_path / name, "w") as file:
+            add_axes(file, time=4, lat=3, lon=5, b=2, c=3)
+            file.createVariable("tas", "f4", ("time", "lat", "lon")).units = "K"
+            file["tas"][:] = np.arange(60.0).reshape(4, 3, 5)
+            if name == "odd.nc":
+                file[axis].bounds = "ends"
+                dims = tuple(axis if part == "own" else part for part in along)
+                file.createVariable("ends", kind, dims)
+    checked = run_here("check", "odd.nc", folder=tmp_path)
+    assert f"cannot be the bounds of {axis}" in checked.out
+    answers = []
+    for name in ("odd.nc", "plain.nc"):
+        answer = run_here("summarise", name, "-o", f"{name}.csv", folder=tmp_path)
+        assert answer.code == 0, answer.err
+        assert (why in answer.err) == (name == "odd.nc")
+        answers.append((tmp_path / f"{name}.csv").read_text())
+    assert answers[0] == answers[1]
+
+
+def test_more_than_could_be_described_is_refused(tmp_path):
+    """Groups and attributes without number, and values that no disk holds."""
+    with h5py.File(tmp_path / "groups.h5", "w", libver="latest") as file:
+        for at in range(10_001):
+            file.create_group(f"g{at}")
+    with h5py.File(tmp_path / "notes.h5", "w", libver="latest") as file:
+        file["x"] = 1.0
+        file["x"].attrs.create("note", np.zeros(70_000_000, "u1"))
+    for name, words in (("groups", "10,000 groups and variables"), ("notes", "more than 64 MB")):
+        with pytest.raises(DataError, match=words):
+            rhodolite.read(tmp_path / f"{name}.h5")
+    with h5py.File(tmp_path / "huge.h5", "w") as file:
+        file.create_dataset("x", (2**30, 2**30), "f4", chunks=(64, 64)).attrs["units"] = "K"
+    root = zarr.open_group(tmp_path / "huge.zarr", mode="w")
+    root.create_array("x", shape=(2**30, 2**30), chunks=(64, 64), dtype="f4")
+    for name in ("huge.h5", "huge.zarr"):
+        answer = run_here("inspect", name, "--statistics", folder=tmp_path)
+        assert answer.code == 3
+        assert "cannot be in the" in answer.err
+
+
+def test_streams_and_names_that_are_no_text_say_what_to_do(tmp_path):
+    os.mkfifo(tmp_path / "pipe.nc")
+    for name, words in (("pipe.nc", "is a stream"), ("-", "is a stream"), ("\udcff.nc", "UTF-8")):
+        answer = run_here("inspect", name, folder=tmp_path)
+        assert (answer.code, words in answer.err) == (3, True), answer.err
 
 
 def test_groups_of_stores_are_read_as_those_of_files(tmp_path):

@@ -178,6 +178,13 @@ def test_a_collection_is_an_input_like_any_file(years, tmp_path):
             r"\[variables.pr\]: no such variable",
         ),
         ("[collection]\nfiles = ['x*.nc']", r"x\*\.nc: no file fits this pattern"),
+        ("[collection]\nfiles = ['?.nc']\n[attributes]\na = {b = 1}", r"a = .* cannot be an"),
+        (
+            "[collection]\nfiles = ['?.nc']\n[variables.tas]\n_FillValue = 1",
+            "how numbers are stored",
+        ),
+        ("variables = 3\n[collection]\nfiles = ['?.nc']", "has a table for each"),
+        ("collection = 3", "write \\[collection\\] on a line"),
         ("[files]", "there is no table 'files'"),
     ],
 )

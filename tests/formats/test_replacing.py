@@ -144,6 +144,44 @@ def whole(folder, suffix):
 
 
 @posix
+@pytest.mark.parametrize("suffix", [".nc", ".zarr"])
+def test_links_are_written_through_and_long_names_written(source, suffix):
+    folder = source.parent
+    (folder / "real").mkdir()
+    link, target = folder / f"b{suffix}", folder / "real" / f"t{suffix}"
+    link.symlink_to(target)
+    line = ("summarise", "a.nc", "-o", link.name)
+    refused = run_here(*line, folder=folder)
+    assert refused.code == 4 and "where there is nothing" in refused.err
+    for _ in range(2):
+        assert run_here(*line, "--overwrite", folder=folder).code == 0
+        assert link.is_symlink() and target.exists() and not target.is_symlink()
+    (folder / "c.nc").symlink_to("c.nc")
+    refused = run_here("summarise", "a.nc", "-o", "c.nc", "--overwrite", folder=folder)
+    assert refused.code == 4 and "a link to itself" in refused.err
+    for name in ("x" * (255 - len(suffix)), "é" * 125):
+        for _ in range(2):
+            line = ("summarise", "a.nc", "-o", f"{name}{suffix}", "--overwrite")
+            assert run_here(*line, folder=folder).code == 0
+    names = {path.name for path in folder.iterdir()}
+    assert not {name for name in names if name.startswith(".")}
+
+
+def test_what_cannot_be_removed_after_an_output_is_in_place_is_a_warning(source, monkeypatch):
+    real = Path.unlink
+
+    def fail_for_locks(path, missing_ok=False):
+        if path.suffix == ".lock":
+            raise PermissionError(13, "Permission denied")
+        real(path, missing_ok=missing_ok)
+
+    monkeypatch.setattr(Path, "unlink", fail_for_locks)
+    answer = run_here("summarise", "a.nc", "-o", "b.nc", folder=source.parent)
+    assert answer.code == 0
+    assert "what is no longer needed cannot be removed" in answer.err
+
+
+@posix
 @pytest.mark.parametrize("suffix", [".nc", ".zarr", ".csv", ".asc", ".png", ".svg", ".gif"])
 def test_a_disk_that_is_full_ends_with_code_4_and_nothing_left(tmp_path, rng, suffix):
     """The size of files is limited to 8 kB, which stands for a disk with as much room."""

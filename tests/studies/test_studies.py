@@ -464,12 +464,26 @@ Second <script>alert(1)</script>.'''
 """
 
 
+def test_outputs_behind_a_link_out_of_the_folder_are_refused(folder, tmp_path_factory):
+    elsewhere = tmp_path_factory.mktemp("elsewhere")
+    (folder / "out").symlink_to(elsewhere)
+    (folder / "s.toml").write_text(
+        '[inputs.a]\nfiles = ["a.nc"]\n[outputs."out/deep/b.nc"]\nof = "a"\n'
+    )
+    answer = run_here("study", "s.toml", folder=folder)
+    assert answer.code == 4
+    assert "lies behind a link that leads out of the study's folder" in answer.err
+    assert list(elsewhere.iterdir()) == []
+
+
 def test_a_report_says_what_the_data_say(folder):
     """Its numbers are those of NumPy, and nothing in it is run."""
-    (folder / "s.toml").write_text(_REPORT)
+    (folder / "s.toml").write_text(_REPORT.replace("A note.", r"A note.\u001b\u0007"))
     answer = run_here("study", "s.toml", folder=folder)
     assert answer.code == 0, answer.err
     page = (folder / "all.html").read_text()
+    assert r"A note.\x1b\x07" in page
+    assert not re.search("[\x00-\x08\x0b-\x1f]", page)
     tags = set(re.findall(r"<(\w+)", re.sub(r'src="data:[^"]*"', "", page)))
     assert not tags & {"script", "b", "i", "link", "iframe", "object"}
     assert not re.search(r'(?:src|href)="(?!data:|#)', page)

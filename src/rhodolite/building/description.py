@@ -125,6 +125,9 @@ class Description:
                 f"no calendar '{calendar}'. {nearest_names(calendar, CALENDARS)}",
             )
         reader.check_keys("columns", given["columns"], tuple(ROLES), "coordinate")
+        for role, column in given["columns"].items():
+            if not isinstance(column, str):
+                raise reader.mistake("columns", role, f"{role} is the name of a column, as text")
         for name, length in given["dimensions"].items():
             if not isinstance(length, int) or isinstance(length, bool) or length < 1:
                 raise reader.mistake(

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import re
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from enum import Enum
 from pathlib import Path
 
-from rhodolite.errors import OutputError
+from rhodolite.errors import OutputError, warn
 from rhodolite.formats.replacing import (
     clean_up,
     discard,
@@ -18,7 +20,10 @@ from rhodolite.formats.replacing import (
     put_in_place,
     recover,
 )
+from rhodolite.plain_text import is_unicode
 
+_SYSTEM_ERROR = re.compile(r"errno = (\d+)")
+"""As the HDF5 library tells it among much else."""
 _STORE_MARKS = ("zarr.json", ".zgroup", ".zarray")
 
 
@@ -61,6 +66,12 @@ def check_output(
         If it exists and `overwrite` is false, is one of the inputs, or its folder cannot be
         written to.
     """
+    path = _followed(path, overwrite)
+    if not is_unicode(path):
+        raise OutputError(
+            f"{path}: this name is not in UTF-8, and the history of the output would have to hold "
+            "it; choose another name"
+        )
     recover(path)
     if path.exists():
         if any(source.exists() and path.samefile(source) for source in inputs):
@@ -77,6 +88,28 @@ def check_output(
         raise OutputError(f"{path}: there is no folder {folder}; make it first")
     if not os.access(folder, os.W_OK):
         raise OutputError(f"{path}: the folder {folder} cannot be written to")
+
+
+def _followed(path: Path, overwrite: bool) -> Path:
+    """Return where a name leads, which is another place where it is a symbolic link.
+
+    Raises
+    ------
+    OutputError
+        If it leads nowhere, or to nothing that is there and `overwrite` is false.
+    """
+    if not path.is_symlink():
+        return path
+    try:
+        target = path.resolve()
+    except (OSError, RuntimeError):
+        raise OutputError(f"{path}: this is a link to itself; choose another name") from None
+    if not target.exists() and not overwrite:
+        raise OutputError(
+            f"{path}: this is a link to {target}, where there is nothing; choose another name, or "
+            "add --overwrite to write there"
+        )
+    return target
 
 
 @contextmanager
@@ -99,6 +132,7 @@ def complete_or_nothing(
     """
     inputs = list(inputs)
     check_output(path, overwrite, inputs, kind)
+    path = _followed(path, overwrite)
     before = _look_at(inputs)
     hidden = hidden_name(path)
     try:
@@ -121,14 +155,29 @@ def complete_or_nothing(
             else:
                 put_in_place(hidden, path)
     except OSError as error:
-        raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
+        raise OutputError(f"{path}: cannot be written: {_why_not(error)}") from error
     finally:
-        discard(hidden)
+        try:
+            discard(hidden)
+        except OSError as error:
+            warn(f"{hidden}: what is no longer needed cannot be removed: {error.strerror}")
+
+
+def _why_not(error: OSError) -> str:
+    """Return why the system refuses, without what libraries below say around it."""
+    text = error.strerror or str(error)
+    wrapped = _SYSTEM_ERROR.search(text)
+    number = int(wrapped.group(1)) if wrapped else error.errno
+    if number in (errno.ENOSPC, errno.EDQUOT):
+        return "no space is left on its disk; make room, or write to another disk"
+    return text if wrapped is None else os.strerror(int(wrapped.group(1)))
 
 
 def _check_again(target: Path, overwrite: bool, inputs: list[Path], kind: OutputKind) -> None:
     """Refuse a target that appeared while the output was being written."""
     check_output(target, True, inputs, kind)
+    if target.is_symlink():  # only one of a set, since others were followed
+        raise OutputError(f"{target}: this is a link; remove it, or choose another name")
     if target.exists() and not overwrite:
         appeared = "appeared while it was being written"
         when = "exists already" if kind is OutputKind.MANY else appeared

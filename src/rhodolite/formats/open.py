@@ -15,7 +15,9 @@ from rhodolite.formats.many_files import read_files
 from rhodolite.formats.normalise import normalise
 from rhodolite.formats.registry import is_store
 from rhodolite.model.dataset import Dataset
+from rhodolite.plain_text import is_unicode
 
+_STREAMS = ("-", "/dev/stdin", "/dev/fd/0")
 _ADDRESS = re.compile(r"https?://")
 
 
@@ -94,8 +96,17 @@ def expand(text: str) -> list[Path]:
         If there is none.
     """
     path = Path(text)
+    if not is_unicode(path):
+        raise DataError(
+            f"{text}: this name is not in UTF-8, so libraries cannot open it; rename it"
+        )
     if path.is_file() or is_store(path):
         return [path]
+    if text in _STREAMS or path.is_fifo() or path.is_char_device() or path.is_socket():
+        raise DataError(
+            f"{text}: this is a stream, and data are read in any order; write it into a file "
+            "first, such as cat > input.nc"
+        )
     if path.is_dir():
         suffixes = Counter(
             inner.suffix for inner in path.iterdir() if inner.suffix and inner.is_file()

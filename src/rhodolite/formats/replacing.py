@@ -23,7 +23,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType
 
-from rhodolite.errors import OutputError
+from rhodolite.errors import OutputError, warn
 
 _MARK = re.compile(r"\.(\d+)-([0-9a-f]{6})-[0-9a-f]{8}\.(?:part|old)")
 _COMPLETE = ".complete"
@@ -31,6 +31,8 @@ _COMPLETE = ".complete"
 _EXCHANGE = 2
 """The flag RENAME_EXCHANGE of Linux's renameat2."""
 _CURRENT_FOLDER = -100
+_LONGEST_NAME = 180
+"""Bytes that leave room for a mark in the 255 that file systems allow."""
 _FEW_FILES = 64
 """So many files are synchronised one by one; more all at once."""
 _SECONDS_TO_SIGN = 10.0
@@ -47,7 +49,17 @@ def hidden_name(path: Path, ending: str = "part") -> Path:
     ending : {"part", "old"}
     """
     mark = f"{os.getpid()}-{_host()}-{secrets.token_hex(4)}"
-    return path.with_name(f".{path.stem}.{mark}.{ending}{path.suffix}")
+    return path.with_name(f".{_short(path.stem)}.{mark}.{ending}{path.suffix}")
+
+
+def _lock_name(path: Path) -> Path:
+    return path.with_name(f".{_short(path.name)}.lock")
+
+
+def _short(name: str) -> str:
+    """Return a name, or what stands for it where it leaves no room for more in a file's name."""
+    encoded = os.fsencode(name)
+    return name if len(encoded) <= _LONGEST_NAME else hashlib.sha256(encoded).hexdigest()[:32]
 
 
 @contextmanager
@@ -63,7 +75,7 @@ def lock(path: Path) -> Iterator[None]:
     OutputError
         If another process is writing it.
     """
-    beside = path.with_name(f".{path.name}.lock")
+    beside = _lock_name(path)
     for _ in range(2):
         try:
             _take(beside, hidden_name(path))
@@ -80,7 +92,7 @@ def lock(path: Path) -> Iterator[None]:
     try:
         yield
     finally:
-        beside.unlink(missing_ok=True)
+        _remove_or_warn(beside)
 
 
 def _take(beside: Path, hidden: Path) -> None:
@@ -122,7 +134,7 @@ def recover(path: Path) -> None:
     ----------
     path : Path
     """
-    beside = path.with_name(f".{path.name}.lock")
+    beside = _lock_name(path)
     if beside.exists() or any(_leftovers(path)):
         with contextlib.suppress(OutputError, OSError), lock(path):
             clean_up(path)
@@ -158,14 +170,14 @@ def put_in_place(hidden: Path, target: Path) -> None:
         if not target.is_dir():
             hidden.replace(target)
         elif _exchange(hidden, target):
-            remove(hidden)
+            _remove_or_warn(hidden)
         else:
             # Where folders cannot be exchanged there is a moment in which only the old one's hidden
             # name is left; the next run gives it its name again.
             old = hidden_name(target, "old")
             target.rename(old)
             hidden.rename(target)
-            remove(old)
+            _remove_or_warn(old)
     _synchronise_folder(target.parent)
 
 
@@ -188,7 +200,7 @@ def move_all(folder: Path) -> None:
                 put_in_place(file, folder.parent / file.name)
             elif file != mark:
                 file.replace(folder.parent / file.name)
-        remove(folder)
+        _remove_or_warn(folder)
     _synchronise_folder(folder.parent)
 
 
@@ -244,6 +256,14 @@ def remove(path: Path) -> None:
         path.unlink(missing_ok=True)
 
 
+def _remove_or_warn(path: Path) -> None:
+    """Remove what an output has replaced; that it stays is no failure of the output."""
+    try:
+        remove(path)
+    except OSError as error:
+        warn(f"{path}: what is no longer needed cannot be removed: {error.strerror}")
+
+
 def discard(path: Path) -> None:
     """Remove what was not completed; a complete set of files is left for the next run to move.
 
@@ -257,7 +277,7 @@ def discard(path: Path) -> None:
 
 def _leftovers(path: Path) -> Iterator[tuple[Path, bool]]:
     """Yield what dead processes left beside an output, and whether it is an old output."""
-    for left in path.parent.glob(f".{_escaped(path.stem)}.*{_escaped(path.suffix)}"):
+    for left in path.parent.glob(f".{_escaped(_short(path.stem))}.*{_escaped(path.suffix)}"):
         match = _MARK.search(left.name)
         if match is not None and _has_dead_owner((int(match.group(1)), match.group(2))):
             yield left, match.group(0).endswith("old")

@@ -165,22 +165,18 @@ def save_figure(figure: Any, path: Path, study: str | None = None) -> None:
     from matplotlib import rc_context
 
     suffix = path.suffix.lower()
-    try:
-        # Letters as paths, and nothing that depends on the moment, so the same figure is the same
-        # file.
-        with rc_context({"svg.hashsalt": "rhodolite", "svg.fonttype": "path"}):
-            figure.savefig(
-                path,
-                metadata={
-                    ".png": {"Software": "rhodolite"} | ({STUDY: study} if study else {}),
-                    ".svg": {"Date": None} | ({"Description": study} if study else {}),
-                    ".pdf": {"CreationDate": None} | ({"Subject": study} if study else {}),
-                }.get(suffix),
-            )
-        if suffix == ".gif" and study:
-            put_comment(path, study)
-    except OSError as error:
-        raise OutputError(f"{path}: cannot be written: {error.strerror or error}") from error
+    # Letters as paths, and nothing that depends on the moment, so the same figure is the same file.
+    with rc_context({"svg.hashsalt": "rhodolite", "svg.fonttype": "path"}):
+        figure.savefig(
+            path,
+            metadata={
+                ".png": {"Software": "rhodolite"} | ({STUDY: study} if study else {}),
+                ".svg": {"Date": None} | ({"Description": study} if study else {}),
+                ".pdf": {"CreationDate": None} | ({"Subject": study} if study else {}),
+            }.get(suffix),
+        )
+    if suffix == ".gif" and study:
+        put_comment(path, study)
 
 
 def write_companions(

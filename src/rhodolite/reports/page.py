@@ -49,16 +49,23 @@ def render_page(
         undefined=StrictUndefined,
         trim_blocks=True,
         lstrip_blocks=True,
+        finalize=_make_printable,
     )
     sources = list(dict.fromkeys(source for one in sections for source in one.sources))
     return environment.get_template("report.html").render(
-        title=make_visible(title),
+        title=title,
         paragraphs=[part.strip() for part in text.split("\n\n") if part.strip()],
         sections=sections,
         sources=sources,
         study=study,
         made=made,
     )
+
+
+def _make_printable(value: Any) -> Any:
+    """Return what goes into the page; control characters are none that HTML may hold."""
+    plain = isinstance(value, str) and not hasattr(value, "__html__")
+    return make_visible(value) if plain else value
 
 
 def embed_picture(path: Path) -> str:
@@ -85,8 +92,7 @@ def read_rows(path: Path) -> Table:
     lines = _read(path).decode("utf-8").splitlines()
     rows = list(islice(csv.reader(lines), _MOST_ROWS + 1))
     header, *body = [
-        tuple(cut_text(make_visible(cell), _LONGEST_CELL) for cell in row[:_MOST_COLUMNS])
-        for row in rows
+        tuple(cut_text(cell, _LONGEST_CELL) for cell in row[:_MOST_COLUMNS]) for row in rows
     ] or [()]
     return Table(header, tuple(body), max(len(lines) - 1 - len(body), 0))
 

@@ -6,6 +6,7 @@ import contextlib
 import functools
 import hashlib
 import json
+import os
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -17,6 +18,7 @@ from rhodolite.arrays import Engine
 from rhodolite.building import build
 from rhodolite.errors import (
     DataError,
+    OutputError,
     RhodoliteWarning,
     UsageError,
     keeping_warnings,
@@ -170,7 +172,7 @@ class StudyRun:
                 self._check(one)
             for page in pages:
                 place = self._into / page.path
-                place.parent.mkdir(parents=True, exist_ok=True)
+                self._make_folder(place)
                 check_output(place, self.overwrite or self._done.made(page.path, place), ())
             for one in stale:
                 self._prepare_needed(one)
@@ -266,8 +268,19 @@ class StudyRun:
         """Refuse an output that cannot be written, before anything is computed."""
         place = self._place(one)
         kind = OutputKind.FILE if one.picture is not None else output_kind(place, one.layout)
-        place.parent.mkdir(parents=True, exist_ok=True)
+        self._make_folder(place)
         check_output(place, self._may_replace(one), (), kind)
+
+    def _make_folder(self, place: Path) -> None:
+        """Make the folder of an output, unless a link leads to it from within the study's own."""
+        named = Path(os.path.normpath(place))
+        behind = place.resolve()
+        if named.is_relative_to(self._into) and not behind.is_relative_to(self._into):
+            raise OutputError(
+                f"{self.study.path}: {place.relative_to(self._into)} lies behind a link that leads "
+                f"out of the study's folder, to {behind}; name that place itself"
+            )
+        place.parent.mkdir(parents=True, exist_ok=True)
 
     def _may_replace(self, one: Output) -> bool:
         return self.overwrite or self._done.made(one.path, self._place(one))

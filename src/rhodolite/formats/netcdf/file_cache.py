@@ -3,6 +3,7 @@ libraries."""
 
 from __future__ import annotations
 
+import ctypes
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
@@ -59,9 +60,15 @@ class HandleCache:
 def _open_netcdf(path: Path | str) -> Any:
     import netCDF4
 
+    dataset = netCDF4.Dataset.__new__(netCDF4.Dataset)
     try:
-        dataset = netCDF4.Dataset(path)
-    except (OSError, RuntimeError, MemoryError):
+        netCDF4.Dataset.__init__(dataset, path)
+    except (RuntimeError, UnicodeError):
+        # It has opened the file and met damage; to close that may kill the process, even at its
+        # end, so this is never freed.
+        ctypes.pythonapi.Py_IncRef(ctypes.py_object(dataset))
+        raise
+    except (OSError, MemoryError):
         raise
     except Exception as error:  # of a damaged file the library raises whatever comes first
         raise OSError(f"the NetCDF library cannot open it ({error})") from None

@@ -126,8 +126,8 @@ def read(path: Path, group: str | None = None) -> Dataset:
 def _groups_with_arrays(group: Any) -> dict[str, dict[str, Any]]:
     """Return the arrays of the groups inside a group, by the paths of those."""
     found = {}
-    for _, inner in group.groups():
-        if arrays := dict(inner.arrays()):
+    for _, inner in sorted(group.groups()):  # the order in a folder is that of the disk
+        if arrays := dict(sorted(inner.arrays())):
             found[f"/{inner.path}"] = arrays
         found |= _groups_with_arrays(inner)
     return found
@@ -263,21 +263,20 @@ def _attributes(holder: Any) -> dict[str, Any]:
         place = str(holder.store_path).removeprefix("file://")
         raise DataError(f"{place}: its attributes are not a table") from None
     for key, value in table.items():
-        if key == DIMENSIONS_ATTRIBUTE or value is None:
-            continue
-        numbers = (
-            isinstance(value, list)
-            and value
-            and all(isinstance(item, (int, float)) for item in value)
-        )
-        found[key] = (
-            np.asarray(value)
-            if numbers
-            else str(value)
-            if isinstance(value, (dict, bool))
-            else value
-        )
+        if key != DIMENSIONS_ATTRIBUTE and value is not None:
+            found[key] = _plain_value(value)
     return found
+
+
+def _plain_value(value: Any) -> Any:
+    """Return what JSON holds as text, a number or a list of these; as text where it is none."""
+    if isinstance(value, list) and value and all(isinstance(item, (int, float)) for item in value):
+        numbers = np.asarray(value)
+        return numbers if numbers.dtype.kind in "fiu" else str(value)
+    if isinstance(value, (dict, bool)):
+        return str(value)
+    too_long = isinstance(value, int) and not -(2**63) <= value < 2**64
+    return str(value) if too_long else value
 
 
 def _fill_number(value: Any, dtype: np.dtype[Any]) -> Any:
