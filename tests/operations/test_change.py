@@ -31,6 +31,7 @@ from rhodolite import (
 )
 from rhodolite.arrays import Engine
 from rhodolite.errors import RhodoliteWarning
+from rhodolite.kernels import few_series
 from rhodolite.kernels.distributions import normal_quantile
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.kernels.rank_trends import (
@@ -564,7 +565,8 @@ def test_marks_and_lines_of_trends_are_drawn(demo):
     seasonal=st.booleans(),
 )
 def test_slopes_of_pairs_are_those_of_the_definition_to_the_bit(seed, n, digits, gaps, seasonal):
-    """All slopes computed and sorted, by which short and long series are judged alike."""
+    """All slopes computed and sorted, by which few and many, short and long series are judged
+    alike."""
     random = np.random.default_rng(seed)
     x = np.cumsum(random.uniform(0.1, 1.0, n))
     y = np.round(random.normal(size=(n, 3)) + 0.1 * x[:, None] * [0, 1, -1], digits)
@@ -572,6 +574,12 @@ def test_slopes_of_pairs_are_those_of_the_definition_to_the_bit(seed, n, digits,
     seasons = np.arange(n) % 4 if seasonal else None
     variance = kendall_variance(y)
     found = pairwise_trend(x, y, seasons, variance, 0.05)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(few_series, "_MOST_SLOPES", -1)
+        compiled = pairwise_trend(x, y, seasons, variance, 0.05)
+        np.testing.assert_array_equal(np.array(compiled), np.array(found))
+        if not seasonal:
+            np.testing.assert_array_equal(kendall_statistic(y), np.nan_to_num(found[0]))
     i, j = np.triu_indices(n, 1)
     if seasonal:
         i, j = i[seasons[i] == seasons[j]], j[seasons[i] == seasons[j]]

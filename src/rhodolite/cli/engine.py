@@ -8,8 +8,9 @@ import sys
 from rhodolite.arrays import Engine, default_engine
 from rhodolite.arrays.cluster import Cluster
 from rhodolite.arrays.sizes import parse_memory, parse_workers
-from rhodolite.cli.console import TerminalProgress
+from rhodolite.cli.console import TerminalProgress, say
 from rhodolite.cli.settings import Setting, find_setting
+from rhodolite.kernels import notices
 
 
 def make_engine(
@@ -31,6 +32,7 @@ def make_engine(
     UsageError
         If the memory or the number of workers cannot be read, or the cluster cannot be reached.
     """
+    notices.listeners[:] = [] if quiet else [say]
     executor = Cluster(cluster) if cluster else None
     asked_memory = Setting(memory, "--memory") if memory else find_setting("memory")
     asked_workers = Setting(workers, "--workers") if workers else find_setting("workers")

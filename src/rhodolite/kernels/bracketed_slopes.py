@@ -96,7 +96,10 @@ def of_long_series(
     falling = sort_counting(ordered, order)
     ties = tied_pairs(ordered)
     out[0] = count - ties - 2 * falling
-    series = x, y, x - x.mean(), y - y[n // 2]
+    middle = 0.0
+    for at in range(n):
+        middle += x[at]
+    series = x, y, x - middle / n, y - y[n // 2]
     low, lower, upper, high = places
     known = _sample_in_order(series, pairs, low, high)
     _, _, scale, spread = known
@@ -126,10 +129,12 @@ def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _Ord
     """Return the slopes of a sample of pairs that lie about all places between two."""
     x, y, _, _ = series
     sample = np.empty(pairs.shape[1])
+    least, most = np.inf, -np.inf
     for at in range(sample.size):
         i, j = pairs[0, at], pairs[1, at]
         sample[at] = (y[j] - y[i]) / (x[j] - x[i])
-    spread = _WIDTH * (sample.max() - sample.min())
+        least, most = min(least, sample[at]), max(most, sample[at])
+    spread = _WIDTH * (most - least)
     scale = sample.size / (x.size * (x.size - 1) // 2)
     first = max(int(low * scale) - _PAD, 0)
     last = min(int(high * scale) + _PAD, sample.size - 1)
@@ -194,7 +199,8 @@ def _bracket(
 def _move(series: _Series, order: Array, now: Array, edge: float, at: float, scale: float) -> None:
     """Bring the order of the values to another edge, and count the slopes below it."""
     if edge == -np.inf:  # where the order is that of time
-        order[:] = np.arange(order.size)
+        for place in range(order.size):
+            order[place] = place
         now[0], now[1], now[2] = edge, 0.0, at
         return
     _, _, centred, shifted = series

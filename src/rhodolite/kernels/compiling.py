@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TypeVar, cast
+from typing import Any, TypeVar, cast
 
 from numba import njit
+from numba.core import event
+
+from rhodolite.kernels.notices import tell
 
 F = TypeVar("F", bound=Callable[..., object])
 
@@ -25,3 +28,20 @@ def compiled(function: F) -> F:
         return cast("F", njit(nogil=True, error_model="numpy", cache=True)(function))
     except RuntimeError:
         return cast("F", njit(nogil=True, error_model="numpy")(function))
+
+
+class _Announcer(event.Listener):
+    """Says so when something is compiled for the first time, since that takes a while."""
+
+    said = False
+
+    def on_start(self, _: Any) -> None:
+        if not self.said:
+            self.said = True
+            tell("compiling what this needs for many cells, once on this machine: some 10 s")
+
+    def on_end(self, _: Any) -> None:
+        """What is done needs no words."""
+
+
+event.register("numba:compile", _Announcer())  # type: ignore[no-untyped-call]

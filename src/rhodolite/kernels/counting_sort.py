@@ -45,8 +45,10 @@ def sort_counting(keys: Array, order: Array) -> int:
         held, other_held = other_held, held
         index, other_index = other_index, index
         runs //= 2
-    keys[:] = held
-    order[:] = index
+    # Whole arrays put into others take seconds to compile.
+    for at in range(n):
+        keys[at] = held[at]
+        order[at] = index[at]
     return found
 
 

@@ -11,7 +11,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.bracketed_slopes import PAIRS, choose_pairs, of_long_series
 from rhodolite.kernels.compiling import compiled
 from rhodolite.kernels.counting_sort import sort_counting, tied_pairs
 from rhodolite.kernels.selection import select
@@ -23,7 +22,7 @@ _FEW = 1 << 13
 
 @compiled
 def sen_of_rows(
-    x: Array, rows: Array, firsts: Array, members: Array, reach: Array, out: Array
+    x: Array, rows: Array, firsts: Array, members: Array, reach: Array, out: Array, left: Array
 ) -> None:
     """Put statistic, median slope and its lower and upper limit of each series into `out`.
 
@@ -41,6 +40,8 @@ def sen_of_rows(
         By how many places the limits lie apart.
     out : ndarray of float64, shape (4, cells)
         NaN where there are no two values.
+    left : ndarray of bool, shape (cells,)
+        Becomes true where a series has so many pairs that `sen_of_long_rows` is faster.
 
     Notes
     -----
@@ -49,9 +50,7 @@ def sen_of_rows(
     """
     n = x.size
     few = np.empty(_FEW)
-    room = np.empty(n * (n - 1) // 8 + 64)
     xs, ys = np.empty(n), np.empty(n)
-    pairs, pairs_of = np.empty((2, PAIRS), np.int64), 0
     for cell in range(rows.shape[0]):
         # The values that are there, season by season.
         ends = np.empty(firsts.size, np.int64)
@@ -69,19 +68,16 @@ def sen_of_rows(
             size = held - ends[season]
             count += size * (size - 1) // 2
         if count == 0:
-            out[:, cell] = np.nan
+            for row in range(out.shape[0]):
+                out[row, cell] = np.nan
             continue
-        low, high = _limits(count, reach[cell])
-        places = (low, (count - 1) // 2, count // 2, high)
         if count > _FEW and firsts.size == 2:
-            if held != pairs_of:
-                choose_pairs(held, pairs)
-                pairs_of = held
-            if of_long_series(xs[:held], ys[:held], places, pairs, room, out[:, cell]):
-                continue
+            left[cell] = True
+            continue
         slopes = few[:count] if count <= _FEW else np.empty(count)
-        out[0, cell] = _all_slopes(xs, ys, ends, slopes)
-        _median_and_limits(slopes, places, 0, out[:, cell])
+        low, high = limits_of(count, reach[cell])
+        out[0, cell] = all_slopes(xs, ys, ends, slopes)
+        median_and_limits(slopes, (low, (count - 1) // 2, count // 2, high), 0, out[:, cell])
 
 
 @compiled
@@ -108,7 +104,7 @@ def kendall_of_rows(rows: Array, out: Array) -> None:
 
 
 @compiled
-def _limits(count: int, reach: float) -> tuple[int, int]:
+def limits_of(count: int, reach: float) -> tuple[int, int]:
     """Return the places of the confidence limits among `count` slopes in order."""
     low = max(int(np.rint((count - reach) / 2)) - 1, 0)
     high = min(int(np.rint((count + reach) / 2)), count - 1)
@@ -116,7 +112,7 @@ def _limits(count: int, reach: float) -> tuple[int, int]:
 
 
 @compiled
-def _all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
+def all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
     """Compute the slope of every pair, and return rising less falling pairs."""
     score = 0
     at = 0
@@ -131,7 +127,7 @@ def _all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
 
 
 @compiled
-def _median_and_limits(
+def median_and_limits(
     slopes: Array, places: tuple[int, int, int, int], before: int, out: Array
 ) -> None:
     """Put median and limits into `out`, given how many slopes lie before those that are there."""

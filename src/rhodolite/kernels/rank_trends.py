@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from rhodolite.kernels.autocorrelation import autocorrelation
 from rhodolite.kernels.distributions import normal_below, normal_quantile
+from rhodolite.kernels.few_series import are_few, kendall_of_series, sen_of_series
 from rhodolite.kernels.order_statistics import ascending
 
 Array = NDArray[Any]
@@ -105,17 +106,29 @@ def pairwise_trend(
     Sen 1968, Journal of the American Statistical Association 63, 1379-1389; for seasons Hirsch,
     Slack and Smith 1982, Water Resources Research 18, 107-121.
     """
-    from rhodolite.kernels.pairwise_slopes import sen_of_rows
-
     cells = values.shape[1:]
     rows = _by_cell(values)
     reach = normal_quantile(1 - alpha / 2) * np.sqrt(np.maximum(variance, 0)).ravel()
     season_of = np.zeros(len(x), np.int64) if seasons is None else seasons
-    members = np.argsort(season_of, kind="stable")
     counts = np.unique(season_of, return_counts=True)[1]
+    if are_few(len(rows), counts):
+        of_each = [
+            sen_of_series(x.astype(np.float64), row, season_of, apart)
+            for row, apart in zip(rows, reach, strict=True)
+        ]
+        out = np.array(of_each).reshape(-1, 4).T
+        return tuple(row.reshape(cells) for row in out)  # type: ignore[return-value]
+    from rhodolite.kernels.pairwise_slopes import sen_of_rows
+
+    members = np.argsort(season_of, kind="stable")
     firsts = np.concatenate([[0], np.cumsum(counts)])
     out = np.empty((4, len(rows)))
-    sen_of_rows(x.astype(np.float64), rows, firsts, members, reach, out)
+    times, left = x.astype(np.float64), np.zeros(len(rows), bool)
+    sen_of_rows(times, rows, firsts, members, reach, out, left)
+    if left.any():
+        from rhodolite.kernels.long_rows import sen_of_long_rows
+
+        sen_of_long_rows(times, rows, np.flatnonzero(left), reach, out)
     return tuple(row.reshape(cells) for row in out)  # type: ignore[return-value]
 
 
@@ -126,9 +139,12 @@ def kendall_statistic(values: Array) -> Array:
     ----------
     values : ndarray, shape (n, *cells)
     """
+    rows = _by_cell(values)
+    if are_few(len(rows), np.array([len(values)])):
+        each = [kendall_of_series(row) for row in rows]
+        return np.array(each).reshape(values.shape[1:])
     from rhodolite.kernels.pairwise_slopes import kendall_of_rows
 
-    rows = _by_cell(values)
     score = np.empty(len(rows))
     kendall_of_rows(rows, score)
     return score.reshape(values.shape[1:])

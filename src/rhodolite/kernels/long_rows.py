@@ -1,0 +1,55 @@
+"""Medians of pairwise slopes of many long series; compiled, apart from what short ones need."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.kernels.bracketed_slopes import PAIRS, choose_pairs, of_long_series
+from rhodolite.kernels.compiling import compiled
+from rhodolite.kernels.pairwise_slopes import all_slopes, limits_of, median_and_limits
+
+Array = NDArray[Any]
+
+
+@compiled
+def sen_of_long_rows(x: Array, rows: Array, wanted: Array, reach: Array, out: Array) -> None:
+    """Put statistic, median slope and its lower and upper limit of long series into `out`.
+
+    Parameters
+    ----------
+    x : ndarray of float64, shape (n,)
+        Times, ascending.
+    rows : ndarray of float64, shape (cells, n)
+        NaN marks missing values.
+    wanted : ndarray of int, shape (wanted,)
+        Which cells are worked on.
+    reach : ndarray of float64, shape (cells,)
+        By how many places the limits lie apart.
+    out : ndarray of float64, shape (4, cells)
+    """
+    n = x.size
+    room = np.empty(n * (n - 1) // 8 + 64)
+    xs, ys = np.empty(n), np.empty(n)
+    pairs, pairs_of = np.empty((2, PAIRS), np.int64), 0
+    for cell in wanted:
+        held = 0
+        for step in range(n):
+            value = rows[cell, step]
+            if not np.isnan(value):
+                xs[held], ys[held] = x[step], value
+                held += 1
+        count = held * (held - 1) // 2
+        low, high = limits_of(count, reach[cell])
+        places = (low, (count - 1) // 2, count // 2, high)
+        if held != pairs_of:
+            choose_pairs(held, pairs)
+            pairs_of = held
+        if of_long_series(xs[:held], ys[:held], places, pairs, room, out[:, cell]):
+            continue
+        slopes = np.empty(count)
+        ends = np.array([0, held])
+        out[0, cell] = all_slopes(xs, ys, ends, slopes)
+        median_and_limits(slopes, places, 0, out[:, cell])
