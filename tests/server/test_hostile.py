@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import socket
+import threading
 import time
 import urllib.request
 from pathlib import Path
@@ -22,12 +23,16 @@ from test_serve import Running
 from conftest import make_dataset
 
 pytest.importorskip("starlette")
+import uvicorn
+
 from rhodolite.arrays import default_engine
-from rhodolite.server import dap, zarr_store
+from rhodolite.operations.trend import Trend
+from rhodolite.server import connections, dap, zarr_store
+from rhodolite.server.app import make_app
 from rhodolite.server.edr import Collection
 from rhodolite.server.layers import Fields
 from rhodolite.server.limits import Gate, Limits, Refused
-from rhodolite.server.served import Served
+from rhodolite.server.served import Served, whole
 from rhodolite.server.wms import Maps, write_error
 
 
@@ -218,6 +223,64 @@ def test_work_that_takes_too_long_gives_way():
     gate = Gate(Limits(seconds=0.05, at_once=1))
     with gate.enter(), pytest.raises(Refused, match="busy with other requests"), gate.enter():
         pass
+
+
+@pytest.fixture
+def bounded(monkeypatch):
+    """The address of a server that gives requests a moment, and places to twenty callers."""
+    monkeypatch.setattr(connections, "IDLE_SECONDS", 0.5)
+    monkeypatch.setattr(connections, "MOST_OPEN", 20)
+    monkeypatch.setattr(connections, "_MOST_OF_AN_ADDRESS", 10)
+    config = uvicorn.Config(
+        make_app({"d": serve()}),
+        port=0,
+        http=connections.BoundedConnection,
+        ws="none",
+        log_config=None,
+    )
+    server = uvicorn.Server(config)
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    while not server.started:
+        time.sleep(0.01)
+    yield server.servers[0].sockets[0].getsockname()
+    server.should_exit = True
+    thread.join()
+
+
+def test_callers_who_say_nothing_hold_no_place(bounded):
+    """Neither one who never asks nor one who never ends a question, nor very many of these."""
+    for said in (b"", b"GET / HTTP/1.1\r\nHost: h\r\n", b"GET / HTTP/1.1\r\nHost: h\r\n\r\nGET"):
+        with socket.create_connection(bounded, timeout=60) as caller:
+            caller.sendall(said)
+            while caller.recv(1 << 16):
+                pass
+    crowd = [socket.create_connection(bounded, timeout=60) for _ in range(100)]
+    with urllib.request.urlopen(f"http://127.0.0.1:{bounded[1]}/datasets", timeout=60) as answer:
+        assert answer.status == 200
+    for caller in crowd:
+        assert caller.recv(1) == b""
+        caller.close()
+
+
+def test_names_asked_for_twice_are_answered_once():
+    one = serve()
+    assert dap.parse_constraint(one, "tas,tas,lat,tas") == dap.parse_constraint(one, "tas,lat")
+    asked = {"coords": "POINT(0 0)", "parameter-name": "tas,tas"}
+    once = Collection(one).query("position", {**asked, "parameter-name": "tas"})
+    assert Collection(one).query("position", asked) == once
+
+
+def test_what_takes_longer_to_compute_than_an_answer_may_is_given_up():
+    values = np.arange(60.0 * 30 * 50).reshape(60, 30, 50)
+    data = make_dataset(values, lats=np.arange(30.0), lons=np.arange(50.0))
+    trend = Trend(serial_correlation="none")(data)
+    slow = Served("d", trend, default_engine(memory=1 << 20), Gate(Limits(seconds=1e-9)))
+    with pytest.raises(Refused, match="to compute this takes longer than 1e-09 s"):
+        slow.read(trend["tas_trend"].data, whole(trend["tas_trend"]))
+    patient = Served("d", trend, default_engine(), Gate(Limits()))
+    made = patient.read(trend["tas_trend"].data, whole(trend["tas_trend"]))
+    assert np.isfinite(made).all()
 
 
 @pytest.mark.slow

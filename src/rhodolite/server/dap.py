@@ -76,7 +76,7 @@ def parse_constraint(served: Served, text: str) -> list[Projection]:
     if not projected:
         return [_projection(served, name, "") for name in served.variables]
     found: list[Projection] = []
-    for part in projected.split(","):
+    for part in dict.fromkeys(projected.split(",")):  # what is asked for twice is sent once
         match = _PART.fullmatch(part.strip())
         if match is None:
             raise Refused(400, f"'{part}' is not a variable with ranges such as [0:10]")

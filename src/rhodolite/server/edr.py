@@ -137,7 +137,8 @@ class Collection:
 
     def _chosen(self, asked: Mapping[str, str]) -> list[Layer]:
         names = asked.get("parameter-name", "")
-        chosen = [name.strip() for name in names.split(",")] if names else list(self.layers)
+        asked_for = [name.strip() for name in names.split(",")]
+        chosen = list(dict.fromkeys(asked_for)) if names else list(self.layers)
         for name in chosen:
             if name not in self.layers:
                 there = ", ".join(self.layers) or "none"

@@ -8,7 +8,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
+from rhodolite.arrays.progress import Silent
 from rhodolite.errors import RhodoliteError
+
+_HELP = "ask for a smaller part, or have the server started with --prepare or more --limit seconds"
 
 
 class Refused(RhodoliteError):
@@ -82,6 +85,30 @@ class Gate:
             yield
         finally:
             self._free.release()
+
+
+class Deadline(Silent):
+    """Ends a piece of work that takes longer than an answer may.
+
+    Parameters
+    ----------
+    seconds : float
+    """
+
+    def __init__(self, seconds: float) -> None:
+        self._seconds = seconds
+        self._end = time.monotonic() + seconds
+
+    def advance(self) -> None:
+        """Look at the time.
+
+        Raises
+        ------
+        Refused
+            If it is up.
+        """
+        if time.monotonic() > self._end:
+            raise Refused(503, f"to compute this takes longer than {self._seconds:g} s; {_HELP}")
 
 
 @dataclass

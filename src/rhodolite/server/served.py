@@ -6,7 +6,7 @@ import itertools
 import math
 import threading
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from email.utils import formatdate
 from functools import cached_property
 
@@ -16,7 +16,7 @@ from rhodolite.arrays import Array, Engine, LazyArray, Selected
 from rhodolite.arrays.chunk_cache import WithCache
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
-from rhodolite.server.limits import Gate, Refused
+from rhodolite.server.limits import Deadline, Gate, Refused
 
 _PIECE = 1 << 22
 """Bytes that are read and sent at once."""
@@ -116,8 +116,8 @@ class Served:
         if 0 in shape:
             return
         clock = self.gate.clock()
-        with clock.working(), self._preparing:
-            self.engine.prepare([data])
+        with clock.working():
+            self._prepare_in_time(data)
         part = _part(data, slices)
         read = WithCache(part.read, self.engine.cache)
         for region in _pieces(shape, max(1, _PIECE // max(data.dtype.itemsize, 1))):
@@ -125,6 +125,18 @@ class Served:
             with clock.working():
                 piece = np.asarray(read(region))
             yield piece
+
+    def _prepare_in_time(self, data: LazyArray) -> None:
+        """Run what a part depends on, unless that takes too long or others are at it as long."""
+        seconds = self.gate.limits.seconds
+        if not self._preparing.acquire(timeout=seconds):
+            raise Refused(503, f"what this needs is being computed since {seconds:g} s; try again")
+        try:
+            bounded = replace(self.engine, progress=Deadline(seconds))
+            bounded.cache = self.engine.cache
+            bounded.prepare([data])
+        finally:
+            self._preparing.release()
 
 
 def whole(variable: Variable) -> Slices:

@@ -139,6 +139,7 @@ def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
     from rhodolite.cli.console import say, show
     from rhodolite.cli.engine import make_engine
     from rhodolite.server.app import make_app
+    from rhodolite.server.connections import MOST_OPEN, BoundedConnection
     from rhodolite.server.sources import Sources
 
     port = _port(options.port)
@@ -158,7 +159,10 @@ def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
         server_header=False,
         timeout_keep_alive=20,
         timeout_graceful_shutdown=30,
-        limit_concurrency=200,
+        # More than are kept open, since those that are ended linger for a moment.
+        limit_concurrency=2 * MOST_OPEN,
+        http=BoundedConnection,
+        ws="none",
     )
     server = uvicorn.Server(config)
     with _listening(options.host, port) as listening:
