@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
+import stat
 
 import netCDF4
 import numpy as np
@@ -16,13 +17,14 @@ import rhodolite.formats.concatenate
 import rhodolite.formats.many_files
 import rhodolite.formats.netcdf.reader
 from conftest import run_here
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, RhodoliteWarning
 from rhodolite.formats.headers import processes
 from rhodolite.formats.headers.cache import HeaderCache, user_cache, without_cache
 from rhodolite.formats.headers.processes import HeaderReaders
 from rhodolite.formats.netcdf import header_text
 from rhodolite.formats.netcdf.reader import read as read_netcdf
 from rhodolite.formats.open import open_dataset
+from rhodolite.trusted import is_trusted
 
 
 def _write(path, start, steps=2, kind="i2", form="NETCDF4", **attributes):
@@ -140,6 +142,35 @@ def test_what_is_known_is_not_read_again_unless_it_has_changed(files, monkeypatc
     user_cache().path.write_bytes(b"SQLite format 3\x00" + b"\xff" * 5000)
     assert _told(open_dataset(files))["lat"] == before["lat"]
     user_cache().path.unlink()
+
+
+@pytest.mark.skipif(os.name != "posix", reason="files have modes")
+def test_what_another_user_could_have_written_is_not_read(files):
+    """Neither of the cache of headers nor of compiled kernels."""
+    cache = user_cache().path
+    cache.unlink(missing_ok=True)
+    expected = _told(open_dataset(files))
+    assert stat.S_IMODE(cache.stat().st_mode) == 0o600
+    places = [(path, None) for path in files]
+    assert len(user_cache().find(places)) == len(files)
+    for place, mode in ((cache, 0o602), (cache.parent, 0o777)):
+        before = stat.S_IMODE(place.stat().st_mode)
+        place.chmod(mode)
+        with pytest.warns(RhodoliteWarning, match="others can write to it, so it is not read"):
+            assert user_cache().find(places) == {}
+        place.chmod(before)
+    assert _told(open_dataset(files)) == expected
+    cache.unlink()
+
+
+@pytest.mark.parametrize(("mode", "private"), [(0o700, True), (0o755, True), (0o777, False)])
+def test_a_place_is_trusted_where_others_cannot_write(tmp_path, mode, private):
+    folder = tmp_path / "kept"
+    folder.mkdir()
+    folder.chmod(mode)
+    assert is_trusted(folder) == is_trusted(folder / "file") == private
+    (tmp_path / "link").symlink_to(folder)
+    assert not is_trusted(tmp_path / "link")
 
 
 def test_a_collection_carries_headers_that_move_with_it(tmp_path, files, monkeypatch):

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, TypeVar, cast
 
 from numba import njit
 from numba.core import event
 
 from rhodolite.kernels.notices import tell
+from rhodolite.trusted import is_trusted
 
 F = TypeVar("F", bound=Callable[..., object])
 
@@ -16,8 +18,8 @@ F = TypeVar("F", bound=Callable[..., object])
 def compiled(function: F) -> F:
     """Have a function compiled at its first use, and what is compiled kept for later runs.
 
-    Where no folder can be written to, neither that of the package nor the user's cache, it is
-    compiled in every run.
+    Where no folder can be written to, neither that of the package nor the user's cache, or others
+    can write there, it is compiled in every run: what is kept is run as it is.
 
     Parameters
     ----------
@@ -25,9 +27,12 @@ def compiled(function: F) -> F:
         Of what Numba knows.
     """
     try:
-        return cast("F", njit(nogil=True, error_model="numpy", cache=True)(function))
+        kept = njit(nogil=True, error_model="numpy", cache=True)(function)
+        if is_trusted(Path(str(kept.stats.cache_path))):
+            return cast("F", kept)
     except RuntimeError:
-        return cast("F", njit(nogil=True, error_model="numpy")(function))
+        pass
+    return cast("F", njit(nogil=True, error_model="numpy")(function))
 
 
 class _Announcer(event.Listener):

@@ -17,6 +17,8 @@ from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rhodolite.errors import warn
+from rhodolite.trusted import is_trusted
 from rhodolite.version import __version__
 
 if TYPE_CHECKING:
@@ -54,7 +56,7 @@ def user_cache() -> HeaderCache:
     """The headers that are kept for this user."""
     from platformdirs import user_cache_path
 
-    return HeaderCache(user_cache_path("rhodolite") / "headers.sqlite")
+    return HeaderCache(user_cache_path("rhodolite") / "headers.sqlite", private=True)
 
 
 class HeaderCache:
@@ -66,11 +68,14 @@ class HeaderCache:
         Of the cache; it is made with the first header that is kept.
     folder : Path, optional
         From where files are named, if the cache is moved together with them.
+    private : bool
+        Whether only this user may have written it.
     """
 
-    def __init__(self, path: Path, *, folder: Path | None = None) -> None:
+    def __init__(self, path: Path, *, folder: Path | None = None, private: bool = False) -> None:
         self.path = path
         self._folder = folder
+        self._private = private
 
     def find(self, places: Sequence[Place]) -> dict[Place, str]:
         """Return the headers that are there, by file and group."""
@@ -78,6 +83,12 @@ class HeaderCache:
 
         found: dict[Place, str] = {}
         if not self.path.is_file():
+            return found
+        if self._private and not is_trusted(self.path):
+            warn(
+                f"{self.path}: others can write to it, so it is not read; remove it, and what it "
+                "lies in should be yours alone (mode 700)"
+            )
             return found
         keys = {self.key(place): place for place in places}
         asked = list(keys)
@@ -110,7 +121,11 @@ class HeaderCache:
         """
         now = time.time()
         rows = [(key, zlib.compress(text.encode(), 1), now) for key, text in headers]
-        self.path.parent.mkdir(parents=True, exist_ok=True)
+        if self._private:
+            self.path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+            if not is_trusted(self.path):
+                return
+            os.close(os.open(self.path, os.O_CREAT | os.O_RDWR, 0o600))
         with self._open() as db:
             db.execute("CREATE TABLE IF NOT EXISTS headers (key TEXT PRIMARY KEY, text, kept)")
             db.executemany("INSERT OR REPLACE INTO headers VALUES (?, ?, ?)", rows)

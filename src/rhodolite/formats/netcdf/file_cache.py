@@ -63,14 +63,14 @@ def _open_netcdf(path: Path | str) -> Any:
     dataset = netCDF4.Dataset.__new__(netCDF4.Dataset)
     try:
         netCDF4.Dataset.__init__(dataset, path)
-    except (RuntimeError, UnicodeError):
-        # It has opened the file and met damage; to close that may kill the process, even at its
-        # end, so this is never freed.
-        ctypes.pythonapi.Py_IncRef(ctypes.py_object(dataset))
-        raise
     except (OSError, MemoryError):
         raise
     except Exception as error:  # of a damaged file the library raises whatever comes first
+        # It has opened the file; to close it may kill the process, even at its end, so this is
+        # never freed.
+        ctypes.pythonapi.Py_IncRef(ctypes.py_object(dataset))
+        if isinstance(error, RuntimeError):
+            raise
         raise OSError(f"the NetCDF library cannot open it ({error})") from None
     dataset.set_auto_maskandscale(False)
     dataset.set_always_mask(False)
