@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import logging
 import sys
 
 from rhodolite.arrays import Engine, default_engine
@@ -32,6 +33,8 @@ def make_engine(
     UsageError
         If the memory or the number of workers cannot be read, or the cluster cannot be reached.
     """
+    # Where it keeps its list of fonts is nothing that the user of a command can act on.
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)
     notices.listeners[:] = [] if quiet else [say]
     executor = Cluster(cluster) if cluster else None
     asked_memory = Setting(memory, "--memory") if memory else find_setting("memory")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import logging
 import os
 import sys
 import traceback
@@ -55,8 +54,6 @@ def run() -> None:
         complete()
     keep_freed_memory()
     catch_interruptions()
-    # Where it keeps its list of fonts is nothing that the user of a command can act on.
-    logging.getLogger("matplotlib").setLevel(logging.ERROR)
     # What a stream cannot show, as pipes of some systems, must not end a command.
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
