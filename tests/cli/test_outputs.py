@@ -210,6 +210,20 @@ def test_debug_shows_where_and_internal_errors_ask_for_a_report(tmp_path):
     assert "rhodolite inspect a.nc" in written and "in broken" in written and "numpy" in written
 
 
+@pytest.mark.parametrize("library", ["netCDF4", "cf_units", "h5py"])
+def test_a_library_that_cannot_be_loaded_is_said_to_be_that(demo, tmp_path, library):
+    (tmp_path / f"{library}.py").write_text("raise ImportError('libsome.so.3: not found')")
+    program = Path(sys.executable).with_name("rhodolite")
+    done = subprocess.run(
+        [program, "inspect", demo / "garnet_monthly_1981-2020.nc"],
+        env={**os.environ, "PYTHONPATH": str(tmp_path)},
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == 1
+    assert f"the library {library} cannot be loaded: libsome.so.3: not found" in done.stderr
+
+
 def test_sizes_and_counts_as_they_are_typed():
     assert [parse_memory(text) for text in ("512MiB", "1GB", "2g", "1048576")] == [
         1 << 29,

@@ -84,6 +84,14 @@ def main(words: list[str]) -> int:
     return code
 
 
+def _library_of(error: ImportError) -> str:
+    """Return the name of the last library of others that an import went through."""
+    frames = (frame for frame, _ in traceback.walk_tb(error.__traceback__))
+    roots = [str(frame.f_globals.get("__name__", "")).partition(".")[0] for frame in frames]
+    others = [root for root in roots if root not in ("rhodolite", "importlib", "__main__", "")]
+    return (error.name or (others[-1] if others else "needed here")).partition(".")[0]
+
+
 def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
     try:
         with _caching(words):
@@ -101,6 +109,14 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
         # The reader of our output has gone away, as `head` does; that is not an error.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
+    except ImportError as error:
+        if debug:
+            say(traceback.format_exc())
+        say(
+            f"rhodolite: the library {_library_of(error)} cannot be loaded: {error}; install it "
+            "again, into the environment that rhodolite is in"
+        )
+        return _UNEXPECTED
     except MemoryError:
         say(
             "rhodolite: the machine's memory is exhausted; try a smaller --memory or fewer "
