@@ -1,7 +1,7 @@
 """Print the oldest versions that `pyproject.toml` allows, as constraints for pip.
 
-    python tools/lowest.py > lowest.txt
-    pip install -c lowest.txt -e '.[projections,cluster,serve]'
+python tools/lowest.py > lowest.txt
+pip install -c lowest.txt -e '.[projections,cluster,serve]'
 """
 
 from __future__ import annotations

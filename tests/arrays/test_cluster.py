@@ -15,6 +15,7 @@ import pytest
 
 import rhodolite
 from conftest import PATIENCE, run_command
+from rhodolite.errors import RhodoliteWarning, UsageError
 
 distributed = pytest.importorskip("distributed")
 
@@ -200,9 +201,49 @@ def test_a_worker_that_comes_late_takes_part(demo, tmp_path):
     assert content(tmp_path / "local.nc") == content(tmp_path / "there.nc")
 
 
+def test_versions_that_differ_are_named():
+    """A worker without the package, one with another, a scheduler that knows nothing of it."""
+    from rhodolite.arrays.cluster import _compare_versions
+    from rhodolite.version import __version__
+
+    def having(**others):
+        usual = {"python": "3.11.7.final.0", "distributed": "2025.1.0", "numpy": "2.1.0"}
+        return {"packages": {**usual, **others}}
+
+    same = having(rhodolite=__version__, python="3.11.9.final.0")
+    everyone = {"client": having(), "scheduler": having(rhodolite=None), "workers": {"w": same}}
+    _compare_versions(everyone)
+    for changes, message in (
+        ({"rhodolite": None}, "the worker w has rhodolite not at all, and here it is"),
+        ({"rhodolite": "9.9"}, "the worker w has rhodolite 9.9, and here it is"),
+        ({"python": "3.12.1.final.0"}, r"has python 3\.12, and here it is 3\.11"),
+        ({"distributed": "2024.8.0"}, r"has distributed 2024\.8\.0"),
+    ):
+        worker = having(**{"rhodolite": __version__, **changes})
+        with pytest.raises(UsageError, match=message):
+            _compare_versions({**everyone, "workers": {"v": same, "w": worker}})
+    other = having(rhodolite=__version__, numpy="2.2.0")
+    with pytest.warns(RhodoliteWarning, match="may differ in their last digits"):
+        _compare_versions({**everyone, "workers": {"w": other}})
+
+
+@pytest.mark.slow
+def test_a_file_with_the_address_of_a_scheduler_stands_for_it(demo, tmp_path, cluster):
+    place = tmp_path / "scheduler.json"
+    place.write_text(json.dumps({"address": cluster.scheduler_address}))
+    line = ("summarise", demo / "garnet_monthly_1981-2020.nc", "--variable", "tas", "--cluster")
+    answers = []
+    for address in (cluster.scheduler_address, place):
+        assert run_command(*line, address, "-o", tmp_path / "a.csv", "--overwrite").code == 0
+        answers.append((tmp_path / "a.csv").read_text())
+    assert answers[0] == answers[1]
+    place.write_text("{}")
+    refused = run_command(*line, place, "-o", tmp_path / "b.csv")
+    assert refused.code == 2 and "this file holds no address" in refused.err
+
+
 def test_a_cluster_that_is_not_there_is_told(monkeypatch):
     from rhodolite.arrays import cluster as module
-    from rhodolite.errors import UsageError
 
     monkeypatch.setattr(module, "_PATIENCE", 1)
     with pytest.raises(

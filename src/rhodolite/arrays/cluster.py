@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import socket
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import CancelledError, Executor, Future
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any, cast
 from urllib.parse import urlsplit
 
 from rhodolite.errors import OutputError, UsageError, collecting, warn
+from rhodolite.version import __version__
 
 _PATIENCE = 20
 """Seconds to wait for a scheduler, and for its first worker."""
 _KNOCK = 5
 """Seconds to wait until something answers at an address."""
+_SAME = ("python", "rhodolite", "distributed")
+"""What has to be of the same version on all machines."""
 _MERGED_FIRST = 100
 """Priority of merging over reading more, so that few results wait on the workers."""
 
@@ -25,6 +30,28 @@ def _no_answer(address: str) -> UsageError:
         f"--cluster: no scheduler answers at {address}; start one with 'dask scheduler' and write "
         "its address, such as tcp://127.0.0.1:8786"
     )
+
+
+def _written_address(place: str) -> str:
+    """Return the address that a scheduler has written into a file; what is none, as it is.
+
+    Raises
+    ------
+    UsageError
+        If there is no address in the file.
+    """
+    if not Path(place).is_file():
+        return place
+    try:
+        address = json.loads(Path(place).read_text())["address"]
+    except (OSError, ValueError, KeyError, TypeError):
+        address = None
+    if not isinstance(address, str):
+        raise UsageError(
+            f"--cluster {place}: this file holds no address; 'dask scheduler --scheduler-file "
+            f"{place}' writes one"
+        )
+    return address
 
 
 def _need_answer(address: str) -> None:
@@ -42,12 +69,67 @@ def _need_answer(address: str) -> None:
         host, port = None, None
     if host is None or port is None:
         raise _no_answer(address)
+    if parts.scheme == "tls":
+        _need_certificate(address)
     if parts.scheme not in ("tcp", "tls"):
         return
     try:
         socket.create_connection((host, port), timeout=_KNOCK).close()
     except OSError:
         raise _no_answer(address) from None
+
+
+def _compare_versions(found: dict[str, Any]) -> None:
+    """Refuse a scheduler or workers that do not understand what they are sent.
+
+    Parameters
+    ----------
+    found : dict
+        What a client says of itself, the scheduler and each worker.
+
+    Raises
+    ------
+    UsageError
+        If versions differ that have to be the same.
+    """
+    own = _versions(found["client"])
+    own["rhodolite"] = __version__
+    others = {"the scheduler": found["scheduler"]}
+    others |= {f"the worker {place}": about for place, about in found["workers"].items()}
+    for name, about in others.items():
+        theirs = _versions(about or {})
+        needed = [one for one in _SAME if one != "rhodolite" or name != "the scheduler"]
+        for library in needed:
+            if theirs.get(library) != own[library]:
+                raise UsageError(
+                    f"--cluster: {name} has {library} {theirs.get(library) or 'not at all'}, and "
+                    f"here it is {own[library]}; install the same everywhere"
+                )
+        if theirs.get("numpy") != own["numpy"]:
+            warn(
+                f"{name} has NumPy {theirs.get('numpy')}, and here it is {own['numpy']}, so "
+                "results may differ in their last digits"
+            )
+
+
+def _versions(about: dict[str, Any]) -> dict[str, str | None]:
+    """Return the versions of what matters; of Python, without the last number."""
+    packages = {**about.get("packages", {})}
+    python = str(packages.get("python", "")).split(".")
+    return {**packages, "python": ".".join(python[:2])}
+
+
+def _need_certificate(address: str) -> None:
+    """Refuse an encrypted address where no settings of the engine say which certificate to show."""
+    from distributed.security import Security
+
+    make: Any = Security
+    if make().get_connection_args("client").get("ssl_context") is None:
+        raise UsageError(
+            f"--cluster: {address} asks for certificates, and the settings of Dask name none; set "
+            "distributed.comm.tls.ca-file, client.cert and client.key in its configuration, or by "
+            "DASK_DISTRIBUTED__COMM__TLS__CA_FILE and so on"
+        )
 
 
 class Cluster(Executor):
@@ -60,13 +142,14 @@ class Cluster(Executor):
     Parameters
     ----------
     address : str
-        Such as ``tcp://127.0.0.1:8786``.
+        Such as ``tcp://127.0.0.1:8786``, or the file in which a scheduler has written where it is.
+        Certificates for ``tls://`` are those of the settings of Dask itself.
 
     Raises
     ------
     UsageError
-        If the package for clusters is not installed, no scheduler answers, or it has no workers
-        and gets none.
+        If the package for clusters is not installed, no scheduler answers, it has no workers and
+        gets none, or other versions of what has to be the same everywhere.
     """
 
     def __init__(self, address: str) -> None:
@@ -76,6 +159,7 @@ class Cluster(Executor):
             raise UsageError(
                 "--cluster needs an extra package: pip install 'rhodolite[cluster]'"
             ) from None
+        address = _written_address(address)
         _need_answer(address)
         _silence("distributed")
         connect: Any = Client
@@ -88,13 +172,19 @@ class Cluster(Executor):
             raise _no_answer(address) from None
         try:
             # A task, and not a look at who is there: some clusters start workers for tasks alone.
-            self._client.submit(_hold, None, pure=False).result(timeout=_PATIENCE)
+            # It is one of Python's own, which workers know that have nothing of ours.
+            self._client.submit(int, pure=False).result(timeout=_PATIENCE)
         except TimeoutError:
             self._client.close()
             raise UsageError(
                 f"--cluster: the scheduler at {address} has no workers; start some with 'dask "
                 f"worker {address}'"
             ) from None
+        try:
+            _compare_versions(self._client.get_versions(packages=["rhodolite"]))
+        except UsageError:
+            self._client.close()
+            raise
         self._executor = self._client.get_executor(pure=False)
         self._sent: tuple[Any, Any] | None = None
 
