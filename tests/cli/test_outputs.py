@@ -224,6 +224,20 @@ def test_a_library_that_cannot_be_loaded_is_said_to_be_that(demo, tmp_path, libr
     assert f"the library {library} cannot be loaded: libsome.so.3: not found" in done.stderr
 
 
+@pytest.mark.slow
+def test_hundreds_of_steps_follow_each_other(tmp_path):
+    write_plain(tmp_path / "a.nc", np.ones((2, 3, 4)), attributes={"units": "K"})
+    line = ["convert", "a.nc", "--units", "degC"]
+    for step in range(399):
+        line += ["then", "convert", "--units", "degC" if step % 2 else "K"]
+    answer = run_here(*line, "-o", "b.nc", folder=tmp_path)
+    assert answer.code == 0, answer.err
+    with netCDF4.Dataset(tmp_path / "b.nc") as file:
+        np.testing.assert_allclose(file["tas"][:], 1 - 273.15, atol=1e-3)
+    answer = run_here(*line, *(["then", "convert", "--units", "K"] * 200), folder=tmp_path)
+    assert (answer.code, "at most 500 may" in answer.err) == (2, True)
+
+
 def test_sizes_and_counts_as_they_are_typed():
     assert [parse_memory(text) for text in ("512MiB", "1GB", "2g", "1048576")] == [
         1 << 29,

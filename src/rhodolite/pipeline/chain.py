@@ -26,6 +26,7 @@ from rhodolite.formats.open import expand, open_dataset
 from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Operation, Step
+from rhodolite.pipeline.deep_calls import MOST_IN_A_ROW, deep_calls
 from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.side_inputs import SideInputs
@@ -136,6 +137,16 @@ class Chain:
         RhodoliteError
             If anything is wrong with the request, the data or the output.
         """
+        # What --variable chooses is a step of its own.
+        if len(self.steps) > MOST_IN_A_ROW + 1:
+            raise UsageError(
+                f"{len(self.steps)} steps follow each other, and at most {MOST_IN_A_ROW} may; "
+                "write an output between them"
+            )
+        with deep_calls(len(self.steps)):
+            return self._run(engine)
+
+    def _run(self, engine: Engine) -> Outcome:
         with keeping_warnings() as warned:
             prepared = self._prepare()
             dataset = prepared.dataset

@@ -14,9 +14,6 @@ from rhodolite.operations.declaration import Step
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.subset import Subset
 
-MOST_IN_A_ROW = 500
-"""Steps that may follow each other without an output between them."""
-
 
 @dataclass(frozen=True)
 class Input:

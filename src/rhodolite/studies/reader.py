@@ -18,7 +18,8 @@ from rhodolite.operations import SUMMARIES as OPERATIONS
 from rhodolite.operations import operation
 from rhodolite.operations.declaration import Step, parameters
 from rhodolite.operations.parameters.other_dataset import OtherDataset
-from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Report, Study
+from rhodolite.pipeline.deep_calls import MOST_IN_A_ROW
+from rhodolite.studies.description import Input, NamedStep, Output, Report, Study
 from rhodolite.studies.repetition import repeat_tables
 from rhodolite.studies.toml_lines import TomlLines
 

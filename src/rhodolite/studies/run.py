@@ -7,8 +7,7 @@ import functools
 import hashlib
 import json
 import os
-import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -36,18 +35,18 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Step
 from rhodolite.operations.pairing.ensemble import stack_members
 from rhodolite.pipeline.chain import open_members
+from rhodolite.pipeline.deep_calls import deep_calls
 from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.side_inputs import SideInputs
 from rhodolite.pipeline.splitting import output_kind
 from rhodolite.pipeline.writing import save_figure, write
-from rhodolite.studies.description import MOST_IN_A_ROW, Input, NamedStep, Output, Report, Study
+from rhodolite.studies.description import Input, NamedStep, Output, Report, Study
 from rhodolite.studies.done import DoneBefore
 from rhodolite.studies.fingerprints import files_named, fingerprint, last_change
 from rhodolite.studies.record import move_study, restrict_study, tell_making, write_study
 from rhodolite.version import __version__
 
-_CALLS_A_STEP = 30
 Written = Callable[[Path, tuple[int, int]], None]
 
 
@@ -165,7 +164,7 @@ class StudyRun:
         pages, _ = self.split_pages()
         with (
             self._at_home(),
-            _deep_calls(len(self.study.steps)),
+            deep_calls(len(self.study.steps)),
             keeping_warnings() as self._warned,
         ):
             for one in stale:
@@ -236,7 +235,7 @@ class StudyRun:
         """Return what would be read and written for the outputs that are to be made."""
         stale, _ = self.split()
         plans = []
-        with self._at_home(), _deep_calls(len(self.study.steps)):
+        with self._at_home(), deep_calls(len(self.study.steps)):
             for one in stale:
                 self._prepare_needed(one)
                 dataset = self._nodes[one.of].together
@@ -395,17 +394,6 @@ class StudyRun:
         needs = [self._node_key(name) for name in step.needs]
         others = dict(step.others)
         return _digest([step.kind.verb, step.variables, settings, beside, others, needs])
-
-
-@contextlib.contextmanager
-def _deep_calls(steps: int) -> Iterator[None]:
-    """Let as many calls be within each other as steps that follow each other need."""
-    before = sys.getrecursionlimit()
-    sys.setrecursionlimit(max(before, 1000 + _CALLS_A_STEP * min(steps, MOST_IN_A_ROW)))
-    try:
-        yield
-    finally:
-        sys.setrecursionlimit(before)
 
 
 def _files_of(one: Input) -> list[Path]:
