@@ -234,7 +234,9 @@ def test_hundreds_of_steps_follow_each_other(tmp_path):
     assert answer.code == 0, answer.err
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
         np.testing.assert_allclose(file["tas"][:], 1, atol=1e-3)  # in K again
-    answer = run_here(*line, *(["then", "convert", "--units", "K"] * 200), folder=tmp_path)
+    answer = run_here(
+        *line, *(["then", "convert", "--units", "K"] * 200), "-o", "c.nc", folder=tmp_path
+    )
     assert (answer.code, "at most 500 may" in answer.err) == (2, True)
 
 

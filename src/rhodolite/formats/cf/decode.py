@@ -68,7 +68,8 @@ class Decoding:
         if "scale_factor" in attributes or "add_offset" in attributes:
             scale = np.asarray(attributes.get("scale_factor", 1.0)).reshape(-1)[0]
             offset = np.asarray(attributes.get("add_offset", 0.0)).reshape(-1)[0]
-            target = np.result_type(scale, offset, np.float32)
+            # Their types, since older libraries look at the values of scalars.
+            target = np.result_type(scale.dtype, offset.dtype, np.float32)
             packing = Packing(stored.newbyteorder("=").name, float(scale), float(offset))
         low, high = _limits(attributes, stored, packing)
         if target.kind in "iu" and (low is not None or high is not None):
