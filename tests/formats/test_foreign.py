@@ -98,6 +98,19 @@ def test_what_cannot_be_bounds_is_left_out(tmp_path, axis, kind, along, why):
     assert answers[0] == answers[1]
 
 
+@pytest.mark.parametrize("named", ["lat", "tas"])
+def test_what_is_named_as_bounds_by_mistake_is_kept(tmp_path, named):
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        add_axes(file, time=4, lat=3, lon=5)
+        file["lat"].bounds = named
+        file.createVariable("tas", "f4", ("time", "lat", "lon")).units = "K"
+        file["tas"][:] = 280
+    with pytest.warns(RhodoliteWarning, match="is not taken as the bounds of lat"):
+        data = rhodolite.read(tmp_path / "a.nc")
+    assert data["tas"].shape == (4, 3, 5)
+    assert data.variables["lat"].values().tolist() == [0, 1, 2]
+
+
 def test_more_than_could_be_described_is_refused(tmp_path):
     """Groups and attributes without number, and values that no disk holds."""
     with h5py.File(tmp_path / "groups.h5", "w", libver="latest") as file:

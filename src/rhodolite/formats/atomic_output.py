@@ -160,7 +160,8 @@ def complete_or_nothing(
         try:
             discard(hidden)
         except OSError as error:
-            warn(f"{hidden}: what is no longer needed cannot be removed: {error.strerror}")
+            why = error.strerror or error
+            warn(f"{hidden}: what is no longer needed cannot be removed: {why}")
 
 
 def _why_not(error: OSError) -> str:

@@ -76,25 +76,27 @@ def drop_missing_times(dataset: Dataset) -> Dataset:
 def drop_impossible_bounds(dataset: Dataset) -> Dataset:
     """Return a dataset without bounds that do not say where the cells of their coordinate end.
 
+    What is named as bounds and is a coordinate or has units of its own stays, as a variable.
+
     Parameters
     ----------
     dataset : Dataset
     """
-    variables = dict(dataset.variables)
+    variables, is_changed = dict(dataset.variables), False
     for variable in dataset.variables.values():
         for key in CELL_BOUNDS:
             bounds = dataset.variables.get(str(variable.attributes.get(key, "")))
             if bounds is None or (why := why_no_bounds(variable, bounds)) is None:
                 continue
             warn(
-                f"{dataset.label}: {bounds.name} is left out, since it cannot be the {key} of "
-                f"{variable.name}: {why}"
+                f"{dataset.label}: {bounds.name} is not taken as the {key} of {variable.name}: "
+                f"{why}"
             )
+            is_changed = True
             variables[variable.name] = variables[variable.name].edit(key)
-            variables.pop(bounds.name, None)
-    if len(variables) == len(dataset.variables):
-        return dataset
-    return dataset.with_variables(variables.values())
+            if not bounds.units and bounds.name not in dataset.lengths:
+                variables.pop(bounds.name, None)
+    return dataset.with_variables(variables.values()) if is_changed else dataset
 
 
 def read_text_dates(dataset: Dataset) -> Dataset:

@@ -261,7 +261,8 @@ def _remove_or_warn(path: Path) -> None:
     try:
         remove(path)
     except OSError as error:
-        warn(f"{path}: what is no longer needed cannot be removed: {error.strerror}")
+        why = error.strerror or error
+        warn(f"{path}: what is no longer needed cannot be removed: {why}")
 
 
 def discard(path: Path) -> None:
