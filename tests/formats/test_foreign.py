@@ -111,6 +111,27 @@ def test_what_is_named_as_bounds_by_mistake_is_kept(tmp_path, named):
     assert data.variables["lat"].values().tolist() == [0, 1, 2]
 
 
+def test_values_that_are_no_numbers_are_left_out_by_name(tmp_path):
+    """Also those that the NetCDF library does not list; what stands beside them is read."""
+    kinds = {
+        "record": np.dtype([("a", "f4"), ("b", h5py.string_dtype())]),
+        "blob": h5py.opaque_dtype(np.dtype("V8")),
+        "pointer": h5py.ref_dtype,
+        "rows": np.dtype(("f4", (3,))),
+        "lists": h5py.vlen_dtype(np.dtype("f4")),
+    }
+    with h5py.File(tmp_path / "a.h5", "w") as file:
+        for name, kind in kinds.items():
+            file.create_dataset(name, (4,), dtype=kind)
+        file["choice"] = np.array([0, 1], h5py.enum_dtype({"RED": 0, "BLUE": 1}, basetype="i1"))
+    page = run_here("inspect", "a.h5", folder=tmp_path)
+    assert page.code == 0
+    for name in kinds:
+        assert page.err.count(f"{name} is left out") == 1
+    data = rhodolite.read(tmp_path / "a.h5")
+    assert data["choice"].values().tolist() == [0, 1]
+
+
 def test_more_than_could_be_described_is_refused(tmp_path):
     """Groups and attributes without number, and values that no disk holds."""
     with h5py.File(tmp_path / "groups.h5", "w", libver="latest") as file:

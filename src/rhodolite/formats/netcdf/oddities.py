@@ -61,6 +61,26 @@ def find_oddities(path: Path) -> Oddities:
     return found
 
 
+def tell_type(odd: np.dtype[Any] | str) -> str:
+    """Return in words what values are that are neither numbers nor text.
+
+    Parameters
+    ----------
+    odd : dtype or str
+    """
+    import h5py
+
+    if isinstance(odd, str):
+        return odd
+    if h5py.check_ref_dtype(odd) is not None:
+        return "reference"
+    if odd.names is not None:
+        return f"record ({', '.join(odd.names)})"
+    if odd.subdtype is not None:
+        return f"array of {odd.subdtype[0]}"
+    return "opaque" if odd.kind == "V" else str(odd)
+
+
 def is_held_by_caller() -> bool:
     """Return whether the calling thread holds the lock of h5py, as while it goes through an open
     file: another thread would wait for it without end."""

@@ -17,7 +17,7 @@ from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
-from rhodolite.formats.netcdf.oddities import Oddities, find_oddities, is_held_by_caller
+from rhodolite.formats.netcdf.oddities import Oddities, find_oddities, is_held_by_caller, tell_type
 from rhodolite.formats.netcdf.other_floats import OtherFloats, widened
 from rhodolite.formats.netcdf.watched_call import call_watched
 from rhodolite.limits import check_held, why_beyond_reading
@@ -110,6 +110,7 @@ def _dataset(file: Any, chosen: Any, source: SourceFile, oddities: Oddities) -> 
             name: _describe(place, name, stored, oddities) for name, stored in held.items()
         }
         variables = {name: variable for name, variable in described.items() if variable}
+        _name_unlisted(chosen, oddities)
     except (OSError, RuntimeError) as error:
         raise DataError(
             f"{place}: the description of its variables cannot be read: {error}"
@@ -123,6 +124,15 @@ def _dataset(file: Any, chosen: Any, source: SourceFile, oddities: Oddities) -> 
     used = {name for variable in variables.values() for name in variable.dimensions}
     attributes = {**_attributes(file), **_attributes(chosen)}
     return Dataset(variables, attributes, frozenset(growing & used), (source,))
+
+
+def _name_unlisted(chosen: Any, oddities: Oddities) -> None:
+    """Warn of what lies in a group and the NetCDF library does not list, since it knows no such
+    type."""
+    for place, odd in oddities.types.items():
+        group, _, name = place.rpartition("/")
+        if group == chosen.path.strip("/") and name not in chosen.variables:
+            warn(f"{name} is left out, since its values are of the type {tell_type(odd)}")
 
 
 def _format_name(file: Any) -> str:
@@ -221,7 +231,7 @@ def _describe(place: Path | str, name: str, stored: Any, oddities: Oddities) -> 
         wider = widened(odd)
         if wider is not None and isinstance(place, Path):
             return _of_other_floats(place, name, stored, wider)
-        warn(f"{name} is left out, since its values are of the type {odd}")
+        warn(f"{name} is left out, since its values are of the type {tell_type(odd)}")
         return None
     if stored.dtype is str or not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
         return _variable(place, name, stored)
