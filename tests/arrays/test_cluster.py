@@ -315,3 +315,28 @@ def test_a_store_that_a_worker_does_not_see_is_not_written(tmp_path):
         with pytest.raises(OutputError, match="does not see the folder"):
             encoding = Encoding("x", np.dtype("f4"), None, None, {})
             writer._put(stored, encoding, InMemory(np.ones(4)), (slice(0, 2),))
+
+
+def test_chunks_that_workers_have_written_are_counted(tmp_path, monkeypatch):
+    import zarr
+
+    from rhodolite.arrays import InMemory
+    from rhodolite.errors import OutputError
+    from rhodolite.formats.cf.encode import Encoding
+    from rhodolite.formats.zarr import writer
+    from rhodolite.formats.zarr.stoppable_store import StoppableStore
+
+    monkeypatch.setattr(writer, "_BETWEEN_LOOKS", 0.0)
+    for version in (2, 3):
+        root = zarr.create_group(StoppableStore(tmp_path / f"{version}.zarr"), zarr_format=version)
+        stored = root.create_array("x", shape=(5, 4), chunks=(2, 2), dtype="f4", fill_value=0)
+        values = np.ones((5, 4))
+        values[:2, :2] = 0.0  # as missing values are kept, in no file
+        encoding = Encoding("x", np.dtype("f4"), None, None, {})
+        whole = (slice(0, 5), slice(0, 4))
+        written = writer._put(stored, encoding, InMemory(values), whole)
+        assert written == 5
+        writer._need_chunks(stored, written)
+        next(writer._chunk_files(stored, (slice(4, 5), slice(2, 4)))).unlink()
+        with pytest.raises(OutputError, match="written 5 chunks of x, and 4 are there"):
+            writer._need_chunks(stored, written)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import functools
+import itertools
 import platform
+import time
 import warnings
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +27,10 @@ from rhodolite.model.variable import Variable
 
 _VERSIONS: dict[str, Any] = {"zarr3": 3, "zarr2": 2}
 _NO_NAMES = ("", ".", "..")
+
+
+_LOOKS, _BETWEEN_LOOKS = 60, 1.0
+"""How often, and after how many seconds, chunks that others have written are looked for."""
 
 
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
@@ -98,8 +104,11 @@ def _write_variable(
         task = functools.partial(_put, stored, encoding)
         what = f"writing {variable.name}"
         data = encoding.as_written(variable.data)
-        for _ in engine.stream_units(task, data, stored.chunks, what, kept=False):
-            pass
+        written = sum(
+            count for _, count in engine.stream_units(task, data, stored.chunks, what, kept=False)
+        )
+        if engine.executor is not None:
+            _need_chunks(stored, written)
 
 
 def _compressors(layout: Layout, version: int) -> Any:
@@ -111,10 +120,49 @@ def _compressors(layout: Layout, version: int) -> Any:
     return compressor(level=level, checksum=layout.checksums)
 
 
-def _put(stored: Any, encoding: Encoding, data: LazyArray, region: Region) -> None:
-    """Write a block of whole chunks, which no other block shares."""
+def _put(stored: Any, encoding: Encoding, data: LazyArray, region: Region) -> int:
+    """Write a block of whole chunks, which no other block shares, and return how many of them are
+    files then; of those that hold nothing but missing values there are none."""
     _need_store(stored)
     stored[region] = encoding.encode(data.read(region))
+    return sum(path.exists() for path in _chunk_files(stored, region))
+
+
+def _chunk_files(stored: Any, region: Region) -> Iterator[Path]:
+    """Yield where the chunks of a region lie."""
+    folder = Path(stored.store.root) / stored.path
+    numbers = [
+        range(part.start // size, -(-part.stop // size))
+        for part, size in zip(region, stored.chunks, strict=True)
+    ]
+    for place in itertools.product(*numbers):
+        yield folder / stored.metadata.encode_chunk_key(place)
+
+
+def _need_chunks(stored: Any, written: int) -> None:
+    """Refuse a store in which fewer chunks are seen than the workers of a cluster say that they
+    have written.
+
+    Parameters
+    ----------
+    stored : Array
+    written : int
+
+    Raises
+    ------
+    OutputError
+        If they have not come into view after a minute, which file systems of networks may need.
+    """
+    whole = tuple(slice(0, n) for n in stored.shape)
+    for _ in range(_LOOKS):
+        seen = sum(path.exists() for path in _chunk_files(stored, whole))
+        if seen >= written:
+            return
+        time.sleep(_BETWEEN_LOOKS)
+    raise OutputError(
+        f"{stored.store.root}: workers have written {written:,} chunks of {stored.path}, and "
+        f"{seen:,} are there; they may not share the folder with this machine"
+    )
 
 
 def _need_store(stored: Any) -> None:
