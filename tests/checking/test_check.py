@@ -187,6 +187,8 @@ def test_sound_data_have_no_faults_and_every_fault_its_place_in_the_order():
         "1",
     ]
     assert repair_units("C", "air temperature") == "degC"
+    assert repair_units("m of water equivalent") == "m"
+    assert repair_units("mm w.e.") == "mm"
     assert repair_units("C", "charge") is None
 
 

@@ -142,10 +142,18 @@ def test_writing_with_little_memory_reads_small_variables_without_locking_up(tmp
     assert answer.code == 0, answer.err
 
 
+def test_without_options_the_format_alone_changes(tmp_path, rng):
+    rhodolite.write(make_dataset(rng.normal(size=(4, 3, 5))), tmp_path / "a.nc")
+    assert run_command("convert", "a.nc", "-o", "b.zarr", folder=tmp_path).code == 0
+    before, after = (rhodolite.read(tmp_path / name) for name in ("a.nc", "b.zarr"))
+    np.testing.assert_array_equal(before["tas"].values(), after["tas"].values())
+    refused = run_command("annotate", "a.nc", "-o", "c.zarr", folder=tmp_path)
+    assert "convert INPUT -o OUTPUT changes the format alone" in refused.err
+
+
 @pytest.mark.parametrize(
     ("settings", "error", "message"),
     [
-        ({}, UsageError, "convert: to what"),
         (
             {"units": "=degC"},
             UsageError,

@@ -102,7 +102,7 @@ def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
             offered = VALUES.get(f"{verb}.{declared.name}") or VALUES[declared.name]
             settings[declared.name] = data.draw(st.sampled_from(offered))
     if len(settings) == 1:  # some verbs need to be told what to do
-        settings |= {"convert": {"pack": "keep"}, "annotate": {"rename": ["a=b"]}}.get(verb, {})
+        settings |= {"annotate": {"rename": ["a=b"]}}.get(verb, {})
     try:
         step = from_plain(settings, all_operations())
     except UsageError as error:

@@ -189,7 +189,8 @@ class VerbMethods:
         times; what seems to fall by rounding counts as 0. `--stamp` gives times without bounds the
         bounds that follow from where in its step each lies. The data move with their longitudes and
         latitudes. Packing to int16 spreads the range of the data over all integers and reports the
-        resolution; `keep` writes packed input as it was packed.
+        resolution; `keep` writes packed input as it was packed. Without options only the format
+        changes, which the suffix of the output names.
 
         Parameters
         ----------

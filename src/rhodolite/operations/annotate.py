@@ -45,7 +45,10 @@ class Annotate(Operation):
 
     def check(self) -> None:
         if all(getattr(self, declared.field) is None for declared in parameters(type(self))):
-            raise UsageError("annotate: what? Give --set, --remove or --rename")
+            raise UsageError(
+                "annotate: what? Give --set, --remove or --rename; convert INPUT -o OUTPUT changes "
+                "the format alone"
+            )
         for place, _ in self.set.pairs if self.set else ():
             if place.attribute in ("_FillValue", *PACKING, *LIMITS):
                 raise UsageError(

@@ -9,7 +9,7 @@ from typing import Self
 import numpy as np
 
 from rhodolite.arrays import InMemory, Mapped
-from rhodolite.errors import DataError, UsageError
+from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
@@ -20,7 +20,7 @@ from rhodolite.model.units.aliases import read_typed_units
 from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.declaration import Operation, parameter, parameters
+from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.selection.indices import longitude_indices, take_cells, with_bounds
 from rhodolite.operations.time_groups.periods import with_ends
 from rhodolite.operations.time_groups.since_start import (
@@ -110,7 +110,8 @@ class Convert(Operation):
     times; what seems to fall by rounding counts as 0. `--stamp` gives times without bounds the
     bounds that follow from where in its step each lies. The data move with their longitudes and
     latitudes. Packing to int16 spreads the range of the data over all integers and reports the
-    resolution; `keep` writes packed input as it was packed.
+    resolution; `keep` writes packed input as it was packed. Without options only the format
+    changes, which the suffix of the output names.
 
     Examples
     --------
@@ -125,13 +126,6 @@ class Convert(Operation):
     amounts: Amounts | None = parameter("how amounts of the input are counted")
     stamp: Stamp | None = parameter("where each time lies within its step, for data without bounds")
     pack: Pack | None = parameter("integer type to pack the values into")
-
-    def check(self) -> None:
-        if all(getattr(self, declared.field) is None for declared in parameters(type(self))):
-            raise UsageError(
-                "convert: to what? Give --units, --longitude, --latitude, --amounts, --stamp or "
-                "--pack"
-            )
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return the converted dataset; data are converted as they are read.
