@@ -342,7 +342,8 @@ def decimal_year(date):
 
 def trend(field):
     """Slope of least squares per ten years over the middles of the steps, of cells with at least
-    three values."""
+    three values; of temperatures in kelvins."""
+    scale = 10 / TIMES["degF"] if field.unit == "degF" else 10
     stamps = [middle(cell) for cell in field.cells]
     out = np.full((1, *field.values.shape[1:]), np.nan)
     for y, x in np.ndindex(out.shape[1:]):
@@ -351,5 +352,5 @@ def trend(field):
         if len(pairs) >= 3:
             mean_t, mean_v = (math.fsum(part) / len(pairs) for part in zip(*pairs, strict=False))
             top = math.fsum((t - mean_t) * (v - mean_v) for t, v in pairs)
-            out[0, y, x] = 10 * top / math.fsum((t - mean_t) ** 2 for t, _ in pairs)
+            out[0, y, x] = scale * top / math.fsum((t - mean_t) ** 2 for t, _ in pairs)
     return replace(field, values=out, cells=[None])
