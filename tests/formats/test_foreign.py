@@ -132,6 +132,16 @@ def test_values_that_are_no_numbers_are_left_out_by_name(tmp_path):
     assert data["choice"].values().tolist() == [0, 1]
 
 
+def test_names_in_a_file_that_are_no_text_are_damage(tmp_path):
+    path = tmp_path / "a.h5"
+    with h5py.File(path, "w") as file:
+        file["marked"] = np.arange(4.0)
+    path.write_bytes(path.read_bytes().replace(b"marked", b"ma\xff\xfeed"))
+    answer = run_here("inspect", "a.h5", folder=tmp_path)
+    assert answer.code == 3
+    assert "cannot be read" in answer.err and "internal error" not in answer.err
+
+
 def test_more_than_could_be_described_is_refused(tmp_path):
     """Groups and attributes without number, and values that no disk holds."""
     with h5py.File(tmp_path / "groups.h5", "w", libver="latest") as file:

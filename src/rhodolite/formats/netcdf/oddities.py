@@ -56,8 +56,8 @@ def find_oddities(path: Path) -> Oddities:
     try:
         with LIBRARY_LOCK, h5py.File(path, "r") as file:
             _Walk(path, found).enter(file, frozenset())
-    except (OSError, RuntimeError):  # damage, which whoever reads the file describes
-        return found
+    except (OSError, RuntimeError, ValueError, KeyError):
+        return found  # damage, names that are no text included, which whoever reads it describes
     return found
 
 
