@@ -214,7 +214,7 @@ def test_versions_that_differ_are_named():
     everyone = {"client": having(), "scheduler": having(rhodolite=None), "workers": {"w": same}}
     _compare_versions(everyone)
     for changes, message in (
-        ({"rhodolite": None}, "the worker w has rhodolite not at all, and here it is"),
+        ({"rhodolite": None}, "the worker w has no rhodolite, and here it is"),
         ({"rhodolite": "9.9"}, "the worker w has rhodolite 9.9, and here it is"),
         ({"python": "3.12.1.final.0"}, r"has python 3\.12, and here it is 3\.11"),
         ({"distributed": "2024.8.0"}, r"has distributed 2024\.8\.0"),

@@ -101,9 +101,11 @@ def _compare_versions(found: dict[str, Any]) -> None:
         needed = [one for one in _SAME if one != "rhodolite" or name != "the scheduler"]
         for library in needed:
             if theirs.get(library) != own[library]:
+                version = theirs.get(library)
+                has = f"{library} {version}" if version else f"no {library}"
                 raise UsageError(
-                    f"--cluster: {name} has {library} {theirs.get(library) or 'not at all'}, and "
-                    f"here it is {own[library]}; install the same everywhere"
+                    f"--cluster: {name} has {has}, and here it is {own[library]}; install the same "
+                    "everywhere"
                 )
         if theirs.get("numpy") != own["numpy"]:
             warn(

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from enum import Enum
 from pathlib import Path
 
-from rhodolite.errors import OutputError, warn
+from rhodolite.errors import OutputError
 from rhodolite.formats.replacing import (
     clean_up,
     discard,
@@ -157,11 +157,7 @@ def complete_or_nothing(
     except OSError as error:
         raise OutputError(f"{path}: cannot be written: {_why_not(error)}") from error
     finally:
-        try:
-            discard(hidden)
-        except OSError as error:
-            why = error.strerror or error
-            warn(f"{hidden}: what is no longer needed cannot be removed: {why}")
+        discard(hidden)
 
 
 def _why_not(error: OSError) -> str:

@@ -96,12 +96,33 @@ def expand(text: str) -> list[Path]:
         If there is none.
     """
     path = Path(text)
+    if is_unicode(path) and _is_input(path):
+        return [path]
+    _refuse_what_is_no_file(text, path)
+    if glob.has_magic(text):
+        matches = sorted(Path(name) for name in glob.glob(text, recursive=True))  # noqa: PTH207
+        if inputs := [match for match in matches if _is_input(match)]:
+            return inputs
+        raise DataError(f"{text}: no file fits this pattern in {path.resolve().parent}")
+    folder = path.resolve().parent
+    if not folder.is_dir():
+        raise DataError(f"{text}: there is no folder {folder}")
+    there = [near.name for near in folder.iterdir() if not near.name.startswith(".")]
+    there = sorted(name for name in there if _is_input(folder / name))
+    hint = nearest_names(path.name, there).split(" There are:")[0]
+    raise DataError(f"{text}: there is no such file.{' ' + hint if 'Did you mean' in hint else ''}")
+
+
+def _is_input(path: Path) -> bool:
+    return path.is_file() or is_store(path)
+
+
+def _refuse_what_is_no_file(text: str, path: Path) -> None:
+    """Refuse names that no library opens, streams, and folders of files."""
     if not is_unicode(path):
         raise DataError(
             f"{text}: this name is not in UTF-8, so libraries cannot open it; rename it"
         )
-    if path.is_file() or is_store(path):
-        return [path]
     if text in _STREAMS or path.is_fifo() or path.is_char_device() or path.is_socket():
         raise DataError(
             f"{text}: this is a stream, and data are read in any order; write it into a file "
@@ -115,18 +136,3 @@ def expand(text: str) -> list[Path]:
         raise DataError(
             f"{text}: this is a folder; name the files in it, such as '{path / f'*{usual}'}'"
         )
-    if glob.has_magic(text):
-        found = sorted(Path(name) for name in glob.glob(text, recursive=True))  # noqa: PTH207
-        if found := [name for name in found if name.is_file() or is_store(name)]:
-            return found
-        raise DataError(f"{text}: no file fits this pattern in {path.resolve().parent}")
-    folder = path.resolve().parent
-    if not folder.is_dir():
-        raise DataError(f"{text}: there is no folder {folder}")
-    there = sorted(
-        p.name
-        for p in folder.iterdir()
-        if not p.name.startswith(".") and (p.is_file() or is_store(p))
-    )
-    hint = nearest_names(path.name, there).split(" There are:")[0]
-    raise DataError(f"{text}: there is no such file.{' ' + hint if 'Did you mean' in hint else ''}")

@@ -273,7 +273,7 @@ def discard(path: Path) -> None:
     path : Path
     """
     if not (path / _COMPLETE).exists():
-        remove(path)
+        _remove_or_warn(path)
 
 
 def _leftovers(path: Path) -> Iterator[tuple[Path, bool]]:

@@ -41,6 +41,7 @@ class _Announcer(event.Listener):
     said = False
 
     def on_start(self, _: Any) -> None:
+        """Say it, once in a run."""
         if not self.said:
             self.said = True
             tell("compiling what this needs for many cells, once on this machine: some 10 s")

@@ -239,10 +239,7 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
                     f"{', '.join([best.name, *rivals])} could each be the {role}; {best.name} is "
                     "taken"
                 )
-            name = str(best.attributes.get("bounds") or best.attributes.get("climatology") or "")
-            bounds = variables.get(name)
-            fit = bounds is not None and why_no_bounds(best, bounds) is None
-            by_role[role] = Coordinate(role, best, bounds if fit else None)
+            by_role[role] = Coordinate(role, best, _bounds_of(best, variables))
     both = len(grids) == 2 and not {Role.LATITUDE, Role.LONGITUDE} & set(by_role)
     curvilinear = (grids[Role.LATITUDE], grids[Role.LONGITUDE]) if both else None
     sites = (
@@ -251,6 +248,14 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
         else _sites(variables)
     )
     return Axes(by_role, curvilinear, frozenset(auxiliary.union(sites or ())), sites, tuple(doubts))
+
+
+def _bounds_of(variable: Variable, variables: Mapping[str, Variable]) -> Variable | None:
+    """Return the bounds that a coordinate names, where they can be that."""
+    named = variable.attributes.get("bounds") or variable.attributes.get("climatology") or ""
+    bounds = variables.get(str(named))
+    fits = bounds is not None and why_no_bounds(variable, bounds) is None
+    return bounds if fits else None
 
 
 def _sites(variables: Mapping[str, Variable]) -> tuple[str, str] | None:

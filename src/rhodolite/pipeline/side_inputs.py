@@ -32,7 +32,7 @@ class SideInputs:
 
     def sites(self, path: str) -> tuple[Sequence[Any], Any]:
         """Return the variables that describe the sites of a table, and the line of each site."""
-        from rhodolite.formats.text.csv.reader import read_sites  # pandas takes long to import
+        from rhodolite.formats.text.csv.sites import read_sites  # pandas takes long to import
 
         found = read_sites(Path(path))
         self.paths.append(Path(path))

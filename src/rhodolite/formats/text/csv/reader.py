@@ -12,7 +12,7 @@ import numpy as np
 import pandas
 
 from rhodolite.arrays import Array, InMemory
-from rhodolite.errors import DataError, warn
+from rhodolite.errors import DataError
 from rhodolite.formats.text.csv.dates import read_dates, stretches_of
 from rhodolite.formats.text.csv.table import Table, read_table, split_title
 from rhodolite.formats.text.dates import Stretch, in_order, parse_date, time_variables
@@ -22,8 +22,6 @@ from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.space.range_text import parse_latitude, parse_longitude
 from rhodolite.model.variable import Variable
 
-_MOST_LINES = 5
-"""Lines that a message names."""
 _SPACE = {
     "lat": {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"},
     "lon": {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"},
@@ -51,91 +49,6 @@ def read(path: Path) -> Dataset:
         If no form fits, or a cell cannot be read; the message names its line.
     """
     return dataset_of(read_table(path))
-
-
-def read_sites(path: Path) -> tuple[list[Variable], Array]:
-    """Read a table with one site per row.
-
-    Parameters
-    ----------
-    path : Path
-
-    Returns
-    -------
-    variables : list of Variable
-        Along the dimension `site`: its name, `lat` and `lon` in degrees, and every other column.
-    lines : ndarray of int
-        Number of the line of each site.
-
-    Raises
-    ------
-    DataError
-        If there is no such table, no column of latitude or of longitude, or a place that there is
-        not.
-    """
-    if not path.is_file():
-        raise DataError(f"--points {path}: there is no such file")
-    table = read_table(path)
-    lacking = [
-        word
-        for role, word in (("lat", "latitude"), ("lon", "longitude"))
-        if role not in table.roles
-    ]
-    if lacking:
-        raise DataError(
-            f"{path}: there is no column of {' or '.join(lacking)}; its columns are "
-            f"{', '.join(map(repr, table.cells.columns))}. Call them lat and lon."
-        )
-    table = _without_repeated_rows(table)
-    variables = _sites(table, table.cells.reset_index(drop=True), placed=False)
-    variables = [
-        v if "long_name" in v.attributes else v.edit(long_name=v.name.replace("_", " "))
-        for v in variables
-    ]
-    if not any("cf_role" in v.attributes for v in variables):
-        text = next((v for v in variables if _tells_apart(v)), None)
-        named = {"cf_role": "timeseries_id", "long_name": "name of the site"}
-        if text is None:
-            numbers = np.array([str(at) for at in range(1, len(table.cells) + 1)], dtype=object)
-            variables.insert(0, Variable("name", ("site",), InMemory(numbers), named))
-        else:
-            variables[variables.index(text)] = text.replace(attributes={**text.attributes, **named})
-    return variables, table.lines
-
-
-def _first_of(lines: Array) -> str:
-    left = lines.size - _MOST_LINES
-    return ", ".join(map(str, lines[:_MOST_LINES])) + (f" and {left:,} more" if left > 0 else "")
-
-
-def _tells_apart(variable: Variable) -> bool:
-    """Return whether a column is of text that is another for each site."""
-    if variable.data.dtype.kind in "fiu":
-        return False
-    return bool(np.unique(variable.values().astype(str)).size == variable.data.size)
-
-
-def _without_repeated_rows(table: Table) -> Table:
-    """Return a table of sites in which each stands once.
-
-    Raises
-    ------
-    DataError
-        If a name stands at two places.
-    """
-    name = table.roles.get("site")
-    if name is None:
-        return table
-    place = [name, table.roles["lat"], table.roles["lon"]]
-    repeated = table.cells.duplicated(place).to_numpy()
-    if repeated.any():
-        warn(
-            f"{table.path}: left out, since a row before names the same site and place: lines "
-            f"{_first_of(table.lines[repeated])}"
-        )
-        table = replace(table, cells=table.cells[~repeated], lines=table.lines[~repeated])
-    _refuse_names_twice(table, table.cells, np.arange(len(table.cells)))
-    return table
 
 
 def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
@@ -181,7 +94,7 @@ def _take_calendar(table: Table, calendar: str) -> tuple[Table, str]:
     return replace(table, cells=table.cells.drop(columns=CALENDAR)), named.pop()
 
 
-def _refuse_names_twice(table: Table, frame: pandas.DataFrame, rows: Array) -> None:
+def refuse_names_twice(table: Table, frame: pandas.DataFrame, rows: Array) -> None:
     """Refuse a site whose name stands at two places, or twice.
 
     Parameters
@@ -229,8 +142,8 @@ def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> l
         codes, frame = np.arange(len(table.cells)), table.cells[others].reset_index(drop=True)
     else:
         _refuse_repeated(table, codes, titles.to_numpy())
-    _refuse_names_twice(table, frame, np.unique(codes, return_index=True)[1])
-    sites = _sites(table, frame)
+    refuse_names_twice(table, frame, np.unique(codes, return_index=True)[1])
+    sites = describe_sites(table, frame)
     about = _attach(sites)
     values = np.stack([table.numbers(name) for name in dates])
     made = [*time_variables(list(dates.values()), calendar), *sites]
@@ -274,9 +187,9 @@ def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
     elif roles.keys() & {"lat", "lon", "site"}:
         keys = [roles[role] for role in ("site", "lat", "lon") if role in roles]
         codes, frame = _distinct(table.cells[keys])
-        _refuse_names_twice(table, frame, np.unique(codes, return_index=True)[1])
+        refuse_names_twice(table, frame, np.unique(codes, return_index=True)[1])
         axes["site"] = np.arange(len(frame)), codes
-        described += _sites(table, frame)
+        described += describe_sites(table, frame)
     sizes = tuple(values.size for values, _ in axes.values())
     index = np.ravel_multi_index(tuple(at for _, at in axes.values()), sizes)
     _refuse_repeated(table, index)
@@ -380,7 +293,7 @@ def _distinct(frame: pandas.DataFrame) -> tuple[Array, pandas.DataFrame]:
     return np.asarray(codes), frame.drop_duplicates().reset_index(drop=True)
 
 
-def _sites(table: Table, frame: pandas.DataFrame, *, placed: bool = True) -> list[Variable]:
+def describe_sites(table: Table, frame: pandas.DataFrame, *, placed: bool = True) -> list[Variable]:
     """Return what describes sites along the dimension `site`: names, latitudes, longitudes, and
     other columns."""
     made = []
