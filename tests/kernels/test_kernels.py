@@ -18,14 +18,12 @@ from hypothesis import strategies as st
 from rhodolite.formats.cf.decode import Decoding
 from rhodolite.kernels.anomalies import differences, scaled
 from rhodolite.kernels.compiling import compiled
-from rhodolite.kernels.great_circles import unit_vectors
 from rhodolite.kernels.grouped_statistics import Highest, Mean, Range, Spread, Tail
 from rhodolite.kernels.long_rows import sen_of_long_rows
 from rhodolite.kernels.order_statistics import percentile
 from rhodolite.kernels.rank_trends import variance_growth
 from rhodolite.kernels.sorting_networks import sort_cells
 from rhodolite.kernels.sphere import cell_with, widths, zone_areas
-from rhodolite.kernels.spherical_cells import outlines_in_plane
 from rhodolite.kernels.weighted_sums import weighted_sums
 
 
@@ -272,79 +270,6 @@ def test_the_cell_that_holds_a_value_has_it_between_its_edges(count, falling, va
     else:
         low, high = sorted(edges[at : at + 2])
         assert low <= value <= high
-
-
-def cells_about(turn, tilt, size, off, count=8):
-    """Corners of square cells about a place, found by turning a patch of the equator: latitudes and
-    longitudes of shape (cells, 4)."""
-    places = (np.arange(count + 1) - count / 2 + off) * size
-    patch = unit_vectors(*np.meshgrid(places, places, indexing="ij"))
-    (c, s), (d, z) = ((np.cos(np.radians(part)), np.sin(np.radians(part))) for part in (turn, tilt))
-    about = np.array([[1, 0, 0], [0, c, -s], [0, s, c]])
-    moved = patch @ (np.array([[d, 0, -z], [0, 1, 0], [z, 0, d]]) @ about).T
-    north, east = (
-        np.degrees(np.arcsin(moved[..., 2].clip(-1, 1))),
-        np.degrees(np.arctan2(moved[..., 1], moved[..., 0])),
-    )
-    around = (slice(None, -1), slice(1, None))
-    corners = [(0, 0), (0, 1), (1, 1), (1, 0)]
-    return (
-        np.stack([part[around[i], around[j]].reshape(-1) for i, j in corners], axis=-1)
-        for part in (north, east)
-    )
-
-
-def spherical_excess(latitudes, longitudes):
-    """Areas of quadrangles as two triangles each, by the formula of Van Oosterom and Strackee."""
-    a, b, c, d = np.moveaxis(unit_vectors(latitudes, longitudes), -2, 0)
-
-    def dot(first, second):
-        return (first * second).sum(axis=-1)
-
-    def of_triangle(p, q, r):
-        top = np.abs(dot(p, np.cross(q, r)))
-        return 2 * np.arctan2(top, 1 + dot(p, q) + dot(q, r) + dot(r, p))
-
-    return of_triangle(a, b, c) + of_triangle(a, c, d)
-
-
-@given(
-    st.floats(0, 90),
-    st.one_of(st.sampled_from([90.0, -90.0]), st.floats(-90, 90)),
-    st.sampled_from([0.05, 0.5, 2.0]),
-    st.sampled_from([0.0, 0.5, 0.3, 0.499999]),
-)
-def test_areas_of_cells_with_great_circles_as_edges_are_their_spherical_excess(
-    turn, tilt, size, off
-):
-    """To 7 digits, a pole within a cell, on its edge and on its corner included."""
-    latitudes, longitudes = cells_about(turn, tilt, size, off)
-    points, cells = outlines_in_plane(latitudes, longitudes)
-    x, y = points.T
-    same = cells[1:] == cells[:-1]
-    twice = (x[:-1] - x[1:]) * (y[:-1] + y[1:]) * same
-    areas = np.abs(np.bincount(cells[1:], twice, minlength=len(latitudes))) / 2
-    np.testing.assert_allclose(areas, spherical_excess(latitudes, longitudes), rtol=5e-8)
-
-
-@pytest.mark.parametrize("off", [0.5, 0.0])
-def test_a_pole_on_the_corner_or_the_edge_of_cells(off):
-    """Four cells with a corner at the pole, and two with an edge through it, are alike."""
-    places = np.array([-1.0, 0, 1]) * 0.5
-    rows, columns = np.meshgrid(places, places + 0.25 * (off == 0), indexing="ij")
-    north, east = 90 - np.hypot(rows, columns), np.degrees(np.arctan2(columns, rows))
-    corners = [
-        np.stack([p[:-1, :-1], p[:-1, 1:], p[1:, 1:], p[1:, :-1]], axis=-1).reshape(-1, 4)
-        for p in (north, east)
-    ]
-    points, cells = outlines_in_plane(*corners)
-    areas = [area_of(points[cells == cell]) for cell in range(4)]
-    np.testing.assert_allclose(areas, spherical_excess(*corners), rtol=1e-8)
-
-
-def area_of(ring):
-    x, y = ring.T
-    return abs(((x[:-1] - x[1:]) * (y[:-1] + y[1:])).sum()) / 2
 
 
 def test_serial_correlation_widens_the_variance_as_its_authors_say():

@@ -17,9 +17,9 @@ _FINE = 2.5e-7
 """Part of a cell by which a piece of an edge may miss it."""
 _STRAIGHT = 1e-9
 """Part of a cell below which an edge is straight as it is."""
-_MOST_POINTS = 64
-_TURN_AT_ONCE = np.radians(1.0)
-"""Longitude that a piece of an edge passes through at most."""
+_MOST_POINTS = 128
+_TURN_AT_ONCE = np.radians(0.5)
+"""Longitude that a piece of an edge passes through at most, about."""
 POLE = 1 - 1e-12
 """Sine of the latitude from which on places are the pole itself."""
 _MOST_MOVED = 4.0
@@ -101,27 +101,39 @@ def points_along(latitudes: Array, longitudes: Array) -> tuple[Array, Array, Arr
 
 
 def _shares(start: Array, stop: Array, steps: Array) -> tuple[Array, Array]:
-    """Return the edges and the places on them, from 0 to below 1, at which points are put: evenly
-    along each edge, and evenly in longitude, from either end the same."""
+    """Return the edges and the places on them, from 0 to below 1, at which points are put, from
+    either end the same.
+
+    The closer to the axis of the sphere, the closer together: evenly in the area hyperbolic sine
+    of the way from where the straight line between the ends passes the axis, over how far off it
+    passes. The distance changes gently, since an area that is kept by moving points is kept along
+    the edge, too, only where neighbouring pieces are alike.
+    """
+    bent = _bends(start, stop, steps)
+    level = (np.abs(start[:, 2]) > POLE) | (np.abs(stop[:, 2]) > POLE)
+    straight = level | (bent < _STRAIGHT) | (np.abs(np.abs(steps) - np.pi) < _THROUGH)
+    along = stop[:, :2] - start[:, :2]
+    length = np.maximum(np.hypot(*along.T), 1e-150)
+    nearest = -np.einsum("ij,ij->i", start[:, :2], along) / length**2
+    off = np.abs(start[:, 0] * stop[:, 1] - start[:, 1] * stop[:, 0]) / length**2
+    off = np.maximum(off, _THROUGH)
+    low, high = np.arcsinh(-nearest / off), np.arcsinh((1 - nearest) / off)
+    pieces = np.cbrt(bent / _FINE).clip(3, _MOST_POINTS)
+    pieces = np.maximum(pieces, (high - low) / _TURN_AT_ONCE)
+    counts = np.where(straight, 1, np.ceil(pieces)).astype(np.int64)
+    edges, shares = _numbered(counts)
+    inner = np.flatnonzero(shares > 0)
+    of = edges[inner]
+    place = low[of] + shares[inner] * (high - low)[of]
+    shares[inner] = nearest[of] + off[of] * np.sinh(place)
+    return edges, shares
+
+
+def _bends(start: Array, stop: Array, steps: Array) -> Array:
+    """Return the part of a cell that lies between each edge and the straight line of its ends."""
     chord = np.linalg.norm(start - stop, axis=1)
     off = np.maximum.reduce([_off_line(start, stop, steps, part) for part in (0.25, 0.5, 0.75)])
-    bent = 2 / 3 * off / np.maximum(chord**2, 1e-300)
-    flat = (np.abs(start[:, 2]) > POLE) | (np.abs(stop[:, 2]) > POLE) | (bent < _STRAIGHT)
-    pieces = np.ceil(np.cbrt(bent / _FINE)).clip(3, _MOST_POINTS).astype(np.int64)
-    turns = np.ceil(np.abs(steps) / _TURN_AT_ONCE).astype(np.int64).clip(1)
-    through = np.abs(np.abs(steps) - np.pi) < _THROUGH
-    pieces, turns = np.where(flat | through, 1, pieces), np.where(flat | through, 1, turns)
-    evenly, along = _numbered(pieces)
-    in_turn, part = _numbered(turns)
-    angle = part * steps[in_turn]
-    near, far = (np.hypot(*ends[in_turn, :2].T) for ends in (start, stop))
-    upto, beyond = np.sin(angle) * near, np.sin(steps[in_turn] - angle) * far
-    share = np.divide(upto, upto + beyond, out=np.zeros_like(upto), where=part > 0)
-    edges, shares = np.concatenate([evenly, in_turn]), np.concatenate([along, share])
-    order = np.lexsort((shares, edges))
-    edges, shares = edges[order], shares[order]
-    new = np.append(True, (np.diff(edges) > 0) | (np.diff(shares) > 1e-9))
-    return np.asarray(edges[new]), np.asarray(shares[new])
+    return np.asarray(2 / 3 * off / np.maximum(chord**2, 1e-300))
 
 
 def _off_line(start: Array, stop: Array, steps: Array, part: float) -> Array:
@@ -199,6 +211,8 @@ def _with_area_kept(
     next_y = np.where(is_last, high[edges], np.append(y[1:], 0.0))
     under = np.bincount(edges, (next_x - turned) * (y + next_y) / 2, minlength=steps.size)
     inner = np.flatnonzero(np.append(False, edges[1:] == edges[:-1]))
+    if not inner.size:
+        return y, turned
     before_x, before_y = turned[inner - 1], y[inner - 1]
     across_x, across_y = next_x[inner] - before_x, next_y[inner] - before_y
     bend = np.abs(across_x * (y[inner] - before_y) - across_y * (turned[inner] - before_x)) / 2
