@@ -557,6 +557,11 @@ def test_marks_and_lines_of_trends_are_drawn(demo):
     )
 
 
+def test_blocks_of_a_map_are_few_series_as_long_as_all_together_are(monkeypatch):
+    monkeypatch.setattr(few_series._Few, "slopes", 0)
+    assert [few_series.are_few(500, np.array([100])) for _ in range(5)] == [True] * 3 + [False] * 2
+
+
 @given(
     seed=st.integers(0, 10_000),
     n=st.sampled_from([2, 3, 5, 17, 40, 129, 150, 260]),
@@ -573,8 +578,9 @@ def test_slopes_of_pairs_are_those_of_the_definition_to_the_bit(seed, n, digits,
     y[random.random(y.shape) < gaps] = np.nan
     seasons = np.arange(n) % 4 if seasonal else None
     variance = kendall_variance(y)
-    found = pairwise_trend(x, y, seasons, variance, 0.05)
     with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(few_series, "_MOST_SLOPES", 1 << 62)
+        found = pairwise_trend(x, y, seasons, variance, 0.05)
         patch.setattr(few_series, "_MOST_SLOPES", -1)
         compiled = pairwise_trend(x, y, seasons, variance, 0.05)
         np.testing.assert_array_equal(np.array(compiled), np.array(found))

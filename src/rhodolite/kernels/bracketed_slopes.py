@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.compiling import compiled
+from rhodolite.kernels.compiling import compiled_for
 from rhodolite.kernels.counting_sort import insert_counting, sort_counting, tied_pairs
 from rhodolite.kernels.selection import select
 
@@ -24,6 +24,8 @@ line is taken away."""
 _OrderedSample = tuple[Array, int, float, float]
 """Slopes of the sample in order, around all places that are wanted; the place of the first in the
 sample; how many of the sample there are for each of all; and by how much an edge lies off one."""
+_SERIES = "UniTuple(float64[::1], 4)"
+_ORDERED = "Tuple((float64[::1], int64, float64, float64))"
 PAIRS = 4096
 """Slopes that tell about where those that are wanted lie."""
 _PAD = 192
@@ -41,7 +43,7 @@ _FEW_CHANGES = 16
 """Changes of order for each value up to which insertion is faster than to sort by merging."""
 
 
-@compiled
+@compiled_for("void(int64, int64[:,::1])")
 def choose_pairs(n: int, pairs: Array) -> None:
     """Put pairs of different places, of `n`, into `pairs`, the same in every run.
 
@@ -64,7 +66,136 @@ def choose_pairs(n: int, pairs: Array) -> None:
             at += 1
 
 
-@compiled
+@compiled_for(f"{_ORDERED}({_SERIES}, int64[:, ::1], int64, int64)")
+def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _OrderedSample:
+    """Return the slopes of a sample of pairs that lie about all places between two."""
+    x, y, _, _ = series
+    sample = np.empty(pairs.shape[1])
+    least, most = np.inf, -np.inf
+    for at in range(sample.size):
+        i, j = pairs[0, at], pairs[1, at]
+        sample[at] = (y[j] - y[i]) / (x[j] - x[i])
+        least, most = min(least, sample[at]), max(most, sample[at])
+    spread = _WIDTH * (most - least)
+    scale = sample.size / (x.size * (x.size - 1) // 2)
+    first = max(int(low * scale) - _PAD, 0)
+    last = min(int(high * scale) + _PAD, sample.size - 1)
+    select(sample, first, 0)
+    select(sample, last, first)
+    slopes = sample[first : last + 1].copy()
+    sort_counting(slopes, np.arange(slopes.size))
+    return slopes, first, scale, spread
+
+
+@compiled_for(f"void({_SERIES}, int64[::1], float64[::1], float64, float64, float64)")
+def _move(series: _Series, order: Array, now: Array, edge: float, at: float, scale: float) -> None:
+    """Bring the order of the values to another edge, and count the slopes below it."""
+    if edge == -np.inf:  # where the order is that of time
+        for place in range(order.size):
+            order[place] = place
+        now[0], now[1], now[2] = edge, 0.0, at
+        return
+    _, _, centred, shifted = series
+    keys = shifted[order] - edge * centred[order]
+    if np.isinf(now[0]) or abs(at - now[2]) > _FEW_CHANGES * order.size * scale:
+        changes = sort_counting(keys, order)
+    else:
+        changes = insert_counting(keys, order, 0, order.size)
+    now[1] += changes if edge > now[0] else -changes
+    now[0], now[2] = edge, at
+
+
+@compiled_for(f"int64({_SERIES}, int64[::1], float64, float64[::1])")
+def _report(series: _Series, order: Array, edge: float, room: Array) -> int:
+    """Bring the order of the values to a higher edge by insertion, and put the slope of each pair
+    that changes its order into `room`.
+
+    Insertion moves a key once for each of these pairs, so that nothing is quicker.
+
+    Returns
+    -------
+    int
+        How many there are; negative where there is too little room.
+    """
+    x, y, centred, shifted = series
+    if edge == np.inf:  # where the order of time is turned round
+        keys = -order.astype(np.float64)
+    else:
+        keys = shifted[order] - edge * centred[order]
+    found: Any = np.uint64(0)
+    one = np.uint64(1)
+    for at in range(one, np.uint64(keys.size)):
+        key, j = keys[at], order[at]
+        place: Any = at
+        while place and keys[place - one] >= key:
+            if found == room.size:
+                return -1
+            place -= one
+            i = order[place]
+            room[found] = (y[j] - y[i]) / (x[j] - x[i])
+            found += np.uint64(i < j)
+            keys[place + one], order[place + one] = keys[place], i
+        keys[place], order[place] = key, j
+    return np.int64(found)  # type: ignore[return-value]
+
+
+@compiled_for(
+    f"UniTuple(int64, 2)({_SERIES}, int64[::1], float64[::1], {_ORDERED}, int64, int64, "
+    "UniTuple(float64, 2), float64[::1])"
+)
+def _bracket(
+    series: _Series,
+    order: Array,
+    now: Array,
+    known: _OrderedSample,
+    place: int,
+    following: int,
+    limits: tuple[float, float],
+    room: Array,
+) -> tuple[int, int]:
+    """Put the slopes of a narrow bracket, in which two places lie, into `room`; return how many
+    they are, and how many lie below. The first is negative where none is found.
+
+    `order` is that of the values at the edge that `now` holds, with the number of slopes below it,
+    and its place in the sample; both are brought to the upper edge. The slopes wanted lie between
+    `limits`.
+    """
+    slopes, begin, scale, spread = known
+    count = order.size * (order.size - 1) // 2
+    top = slopes.size - 1
+    at = min(max(int(place * scale) - begin, 0), top)
+    while at > 0 and slopes[at - 1] == slopes[at]:
+        at -= 1
+    _move(series, order, now, slopes[at] - spread, at + begin, scale)
+    # The sample tells well how many slopes lie between an edge at which they were counted and one
+    # that is near.
+    guess = at + (place - now[1]) * scale
+    margin = _LEAST + _SLACK * np.sqrt(abs(guess - at))
+    for _ in range(_TRIALS):
+        first, last = int(np.floor(guess - margin)), int(guess + margin) + 1
+        margin *= 3
+        low, high = limits
+        if first + begin >= 0:
+            low = max(low, slopes[min(max(first, 0), top)] - spread)
+        if last + begin < scale * count:
+            high = min(high, slopes[min(max(last, 0), top)] + spread)
+        if low >= high:
+            continue
+        _move(series, order, now, low, first + begin, scale)
+        before = int(now[1])
+        within = _report(series, order, high, room)
+        if within < 0:
+            return -1, 0
+        now[0], now[1], now[2] = high, before + within, last + begin
+        if before <= place and following < before + within:
+            return within, before
+    return -1, 0
+
+
+@compiled_for(
+    "boolean(float64[::1], float64[::1], UniTuple(int64, 4), int64[:, ::1], float64[::1], "
+    "float64[:])"
+)
 def of_long_series(
     x: Array, y: Array, places: tuple[int, int, int, int], pairs: Array, room: Array, out: Array
 ) -> bool:
@@ -122,126 +253,3 @@ def of_long_series(
             value = (value + select(room[:within], following - before, place - before)) / 2
         out[(2, 1, 3)[which]] = value
     return True
-
-
-@compiled
-def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _OrderedSample:
-    """Return the slopes of a sample of pairs that lie about all places between two."""
-    x, y, _, _ = series
-    sample = np.empty(pairs.shape[1])
-    least, most = np.inf, -np.inf
-    for at in range(sample.size):
-        i, j = pairs[0, at], pairs[1, at]
-        sample[at] = (y[j] - y[i]) / (x[j] - x[i])
-        least, most = min(least, sample[at]), max(most, sample[at])
-    spread = _WIDTH * (most - least)
-    scale = sample.size / (x.size * (x.size - 1) // 2)
-    first = max(int(low * scale) - _PAD, 0)
-    last = min(int(high * scale) + _PAD, sample.size - 1)
-    select(sample, first, 0)
-    select(sample, last, first)
-    slopes = sample[first : last + 1].copy()
-    sort_counting(slopes, np.arange(slopes.size))
-    return slopes, first, scale, spread
-
-
-@compiled
-def _bracket(
-    series: _Series,
-    order: Array,
-    now: Array,
-    known: _OrderedSample,
-    place: int,
-    following: int,
-    limits: tuple[float, float],
-    room: Array,
-) -> tuple[int, int]:
-    """Put the slopes of a narrow bracket, in which two places lie, into `room`; return how many
-    they are, and how many lie below. The first is negative where none is found.
-
-    `order` is that of the values at the edge that `now` holds, with the number of slopes below it,
-    and its place in the sample; both are brought to the upper edge. The slopes wanted lie between
-    `limits`.
-    """
-    slopes, begin, scale, spread = known
-    count = order.size * (order.size - 1) // 2
-    top = slopes.size - 1
-    at = min(max(int(place * scale) - begin, 0), top)
-    while at > 0 and slopes[at - 1] == slopes[at]:
-        at -= 1
-    _move(series, order, now, slopes[at] - spread, at + begin, scale)
-    # The sample tells well how many slopes lie between an edge at which they were counted and one
-    # that is near.
-    guess = at + (place - now[1]) * scale
-    margin = _LEAST + _SLACK * np.sqrt(abs(guess - at))
-    for _ in range(_TRIALS):
-        first, last = int(np.floor(guess - margin)), int(guess + margin) + 1
-        margin *= 3
-        low, high = limits
-        if first + begin >= 0:
-            low = max(low, slopes[min(max(first, 0), top)] - spread)
-        if last + begin < scale * count:
-            high = min(high, slopes[min(max(last, 0), top)] + spread)
-        if low >= high:
-            continue
-        _move(series, order, now, low, first + begin, scale)
-        before = int(now[1])
-        within = _report(series, order, high, room)
-        if within < 0:
-            return -1, 0
-        now[0], now[1], now[2] = high, before + within, last + begin
-        if before <= place and following < before + within:
-            return within, before
-    return -1, 0
-
-
-@compiled
-def _move(series: _Series, order: Array, now: Array, edge: float, at: float, scale: float) -> None:
-    """Bring the order of the values to another edge, and count the slopes below it."""
-    if edge == -np.inf:  # where the order is that of time
-        for place in range(order.size):
-            order[place] = place
-        now[0], now[1], now[2] = edge, 0.0, at
-        return
-    _, _, centred, shifted = series
-    keys = shifted[order] - edge * centred[order]
-    if np.isinf(now[0]) or abs(at - now[2]) > _FEW_CHANGES * order.size * scale:
-        changes = sort_counting(keys, order)
-    else:
-        changes = insert_counting(keys, order, 0, order.size)
-    now[1] += changes if edge > now[0] else -changes
-    now[0], now[2] = edge, at
-
-
-@compiled
-def _report(series: _Series, order: Array, edge: float, room: Array) -> int:
-    """Bring the order of the values to a higher edge by insertion, and put the slope of each pair
-    that changes its order into `room`.
-
-    Insertion moves a key once for each of these pairs, so that nothing is quicker.
-
-    Returns
-    -------
-    int
-        How many there are; negative where there is too little room.
-    """
-    x, y, centred, shifted = series
-    if edge == np.inf:  # where the order of time is turned round
-        keys = -order.astype(np.float64)
-    else:
-        keys = shifted[order] - edge * centred[order]
-    found: Any = np.uint64(0)
-    one = np.uint64(1)
-    for at in range(one, np.uint64(keys.size)):
-        key, j = keys[at], order[at]
-        place: Any = at
-        while place and keys[place - one] >= key:
-            if found == room.size:
-                return -1
-            place -= one
-            i = order[place]
-            room[found] = (y[j] - y[i]) / (x[j] - x[i])
-            found += np.uint64(i < j)
-            keys[place + one], order[place + one] = keys[place], i
-        keys[place], order[place] = key, j
-    return np.int64(found)  # type: ignore[return-value]

@@ -18,21 +18,51 @@ F = TypeVar("F", bound=Callable[..., object])
 def compiled(function: F) -> F:
     """Have a function compiled at its first use, and what is compiled kept for later runs.
 
-    Where no folder can be written to, neither that of the package nor the user's cache, or others
-    can write there, it is compiled in every run: what is kept is run as it is.
-
     Parameters
     ----------
     function : callable
         Of what Numba knows.
     """
+    return cast("F", _dispatcher(function))
+
+
+def compiled_for(signature: str) -> Callable[[F], F]:
+    """Have a function that only compiled functions call compiled for these types alone.
+
+    Without that a number that is written out has a type of its own, and one function is compiled
+    several times over, which takes longer than all else.
+
+    Parameters
+    ----------
+    signature : str
+        The type of what is returned, and of each argument, as Numba writes them.
+    """
+
+    def compile_now(function: F) -> F:
+        dispatcher = _dispatcher(function, called_from_python=False)
+        dispatcher.compile(signature)
+        dispatcher.disable_compile()
+        return cast("F", dispatcher)
+
+    return compile_now
+
+
+def _dispatcher(function: Callable[..., object], *, called_from_python: bool = True) -> Any:
+    """Return what compiles a function.
+
+    Where no folder can be written to, neither that of the package nor the user's cache, or others
+    can write there, it is compiled in every run: what is kept is run as it is.
+    """
+    options: dict[str, Any] = {"nogil": True, "error_model": "numpy"}
+    if not called_from_python:
+        options |= {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
     try:
-        kept = njit(nogil=True, error_model="numpy", cache=True)(function)
+        kept: Any = njit(cache=True, **options)(function)
         if is_trusted(Path(str(kept.stats.cache_path))):
-            return cast("F", kept)
+            return kept
     except RuntimeError:
         pass
-    return cast("F", njit(nogil=True, error_model="numpy")(function))
+    return njit(**options)(function)
 
 
 class _Announcer(event.Listener):

@@ -11,48 +11,38 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.compiling import compiled
+from rhodolite.kernels.compiling import compiled_for
 
 Array = NDArray[Any]
 _SHORT = 10
 """Runs of no more keys are sorted by insertion."""
 
 
-@compiled
-def sort_counting(keys: Array, order: Array) -> int:
-    """Sort keys in place, `order` with them, and return how many pairs had the larger key first.
-
-    Equal keys keep their order. Short runs are sorted by insertion, and merged.
+@compiled_for("int64(float64[::1], int64[::1], int64, int64)")
+def insert_counting(keys: Array, order: Array, start: int, stop: int) -> int:
+    """Sort a run by insertion, and return by how many places keys were moved in all.
 
     Parameters
     ----------
     keys : ndarray of float64, shape (n,)
     order : ndarray of int, shape (n,)
+    start, stop : int
+        Where the run lies.
     """
-    n = keys.size
-    runs = 1
-    while n // runs > _SHORT:
-        runs *= 2
-    found = 0
-    for run in range(runs):
-        found += insert_counting(keys, order, run * n // runs, (run + 1) * n // runs)
-    held, index = keys, order
-    other_held, other_index = np.empty(n), np.empty(n, order.dtype)
-    while runs > 1:
-        for run in range(0, runs, 2):
-            start, middle, stop = run * n // runs, (run + 1) * n // runs, (run + 2) * n // runs
-            found += _merge(held, index, start, middle, stop, other_held, other_index)
-        held, other_held = other_held, held
-        index, other_index = other_index, index
-        runs //= 2
-    # Whole arrays put into others take seconds to compile.
-    for at in range(n):
-        keys[at] = held[at]
-        order[at] = index[at]
-    return found
+    found: Any = np.uint64(0)
+    first, one = np.uint64(start), np.uint64(1)
+    for at in range(first + one, np.uint64(max(stop, start + 1))):
+        key, index = keys[at], order[at]
+        place: Any = at
+        while place > first and keys[place - one] > key:
+            keys[place], order[place] = keys[place - one], order[place - one]
+            place -= one
+        keys[place], order[place] = key, index
+        found += at - place
+    return np.int64(found)  # type: ignore[return-value]
 
 
-@compiled
+@compiled_for("int64(float64[::1], int64[::1], int64, int64, int64, float64[::1], int64[::1])")
 def _merge(
     keys: Array, order: Array, start: int, middle: int, stop: int, to_keys: Array, to_order: Array
 ) -> int:
@@ -89,31 +79,7 @@ def _merge(
     return np.int64(found)  # type: ignore[return-value]
 
 
-@compiled
-def insert_counting(keys: Array, order: Array, start: int, stop: int) -> int:
-    """Sort a run by insertion, and return by how many places keys were moved in all.
-
-    Parameters
-    ----------
-    keys : ndarray of float64, shape (n,)
-    order : ndarray of int, shape (n,)
-    start, stop : int
-        Where the run lies.
-    """
-    found: Any = np.uint64(0)
-    first, one = np.uint64(start), np.uint64(1)
-    for at in range(first + one, np.uint64(max(stop, start + 1))):
-        key, index = keys[at], order[at]
-        place: Any = at
-        while place > first and keys[place - one] > key:
-            keys[place], order[place] = keys[place - one], order[place - one]
-            place -= one
-        keys[place], order[place] = key, index
-        found += at - place
-    return np.int64(found)  # type: ignore[return-value]
-
-
-@compiled
+@compiled_for("int64(float64[::1])")
 def tied_pairs(ordered: Array) -> int:
     """Return how many pairs of values in order are equal.
 
@@ -127,3 +93,37 @@ def tied_pairs(ordered: Array) -> int:
         run = run + 1 if ordered[at] == ordered[at - 1] else 0
         pairs += run
     return pairs
+
+
+@compiled_for("int64(float64[::1], int64[::1])")
+def sort_counting(keys: Array, order: Array) -> int:
+    """Sort keys in place, `order` with them, and return how many pairs had the larger key first.
+
+    Equal keys keep their order. Short runs are sorted by insertion, and merged.
+
+    Parameters
+    ----------
+    keys : ndarray of float64, shape (n,)
+    order : ndarray of int, shape (n,)
+    """
+    n = keys.size
+    runs = 1
+    while n // runs > _SHORT:
+        runs *= 2
+    found = 0
+    for run in range(runs):
+        found += insert_counting(keys, order, run * n // runs, (run + 1) * n // runs)
+    held, index = keys, order
+    other_held, other_index = np.empty(n), np.empty(n, order.dtype)
+    while runs > 1:
+        for run in range(0, runs, 2):
+            start, middle, stop = run * n // runs, (run + 1) * n // runs, (run + 2) * n // runs
+            found += _merge(held, index, start, middle, stop, other_held, other_index)
+        held, other_held = other_held, held
+        index, other_index = other_index, index
+        runs //= 2
+    # Whole arrays put into others take seconds to compile.
+    for at in range(n):
+        keys[at] = held[at]
+        order[at] = index[at]
+    return found

@@ -10,11 +10,17 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 _MOST_SLOPES = 1 << 23
-"""Slopes of all series together, which take about half a second."""
+"""Slopes of all series of a run together, which take about half a second."""
+
+
+class _Few:
+    """Counts slopes, since a map comes in blocks of few series each."""
+
+    slopes = 0
 
 
 def are_few(cells: int, counts: Array) -> bool:
-    """Return whether so many series have few slopes.
+    """Return whether series have few slopes, together with all that were asked about before.
 
     Parameters
     ----------
@@ -23,7 +29,8 @@ def are_few(cells: int, counts: Array) -> bool:
         Steps of each season.
     """
     slopes = int((counts.astype(np.int64) * (counts - 1) // 2).sum())
-    return slopes * max(cells, 1) <= _MOST_SLOPES
+    _Few.slopes += slopes * cells
+    return _Few.slopes <= _MOST_SLOPES
 
 
 def sen_of_series(x: Array, series: Array, seasons: Array, reach: float) -> tuple[float, ...]:

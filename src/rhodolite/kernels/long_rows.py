@@ -52,4 +52,4 @@ def sen_of_long_rows(x: Array, rows: Array, wanted: Array, reach: Array, out: Ar
         slopes = np.empty(count)
         ends = np.array([0, held])
         out[0, cell] = all_slopes(xs, ys, ends, slopes)
-        median_and_limits(slopes, places, 0, out[:, cell])
+        median_and_limits(slopes, places, out[:, cell])

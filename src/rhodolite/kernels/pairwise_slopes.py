@@ -11,13 +11,48 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.compiling import compiled
+from rhodolite.kernels.compiling import compiled, compiled_for
 from rhodolite.kernels.counting_sort import sort_counting, tied_pairs
 from rhodolite.kernels.selection import select
 
 Array = NDArray[Any]
 _FEW = 1 << 13
 """Of series with more pairs than this only those are computed that matter."""
+
+
+@compiled_for("UniTuple(int64, 2)(int64, float64)")
+def limits_of(count: int, reach: float) -> tuple[int, int]:
+    """Return the places of the confidence limits among `count` slopes in order."""
+    low = max(int(np.rint((count - reach) / 2)) - 1, 0)
+    high = min(int(np.rint((count + reach) / 2)), count - 1)
+    return low, max(high, 0)
+
+
+@compiled_for("float64(float64[::1], float64[::1], int64[::1], float64[::1])")
+def all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
+    """Compute the slope of every pair, and return rising less falling pairs."""
+    score = 0
+    at = 0
+    for season in range(ends.size - 1):
+        for i in range(ends[season], ends[season + 1]):
+            for j in range(i + 1, ends[season + 1]):
+                change = ys[j] - ys[i]
+                score += (change > 0) - (change < 0)
+                slopes[at] = change / (xs[j] - xs[i])
+                at += 1
+    return float(score)
+
+
+@compiled_for("void(float64[::1], UniTuple(int64, 4), float64[:])")
+def median_and_limits(slopes: Array, places: tuple[int, int, int, int], out: Array) -> None:
+    """Put median and limits into `out`."""
+    low, lower, upper, high = places
+    bottom = select(slopes, low, 0)
+    first = select(slopes, lower, low)
+    second = first if upper == lower else select(slopes, upper, lower)
+    out[1] = (first + second) / 2
+    out[2] = bottom
+    out[3] = select(slopes, high, upper)
 
 
 @compiled
@@ -77,7 +112,7 @@ def sen_of_rows(
         slopes = few[:count] if count <= _FEW else np.empty(count)
         low, high = limits_of(count, reach[cell])
         out[0, cell] = all_slopes(xs, ys, ends, slopes)
-        median_and_limits(slopes, (low, (count - 1) // 2, count // 2, high), 0, out[:, cell])
+        median_and_limits(slopes, (low, (count - 1) // 2, count // 2, high), out[:, cell])
 
 
 @compiled
@@ -101,40 +136,3 @@ def kendall_of_rows(rows: Array, out: Array) -> None:
         falling = sort_counting(there, np.arange(held))
         pairs = held * (held - 1) // 2
         out[cell] = pairs - tied_pairs(there) - 2 * falling
-
-
-@compiled
-def limits_of(count: int, reach: float) -> tuple[int, int]:
-    """Return the places of the confidence limits among `count` slopes in order."""
-    low = max(int(np.rint((count - reach) / 2)) - 1, 0)
-    high = min(int(np.rint((count + reach) / 2)), count - 1)
-    return low, max(high, 0)
-
-
-@compiled
-def all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
-    """Compute the slope of every pair, and return rising less falling pairs."""
-    score = 0
-    at = 0
-    for season in range(ends.size - 1):
-        for i in range(ends[season], ends[season + 1]):
-            for j in range(i + 1, ends[season + 1]):
-                change = ys[j] - ys[i]
-                score += (change > 0) - (change < 0)
-                slopes[at] = change / (xs[j] - xs[i])
-                at += 1
-    return float(score)
-
-
-@compiled
-def median_and_limits(
-    slopes: Array, places: tuple[int, int, int, int], before: int, out: Array
-) -> None:
-    """Put median and limits into `out`, given how many slopes lie before those that are there."""
-    low, lower, upper, high = places
-    bottom = select(slopes, low - before, 0)
-    first = select(slopes, lower - before, low - before)
-    second = first if upper == lower else select(slopes, upper - before, lower - before)
-    out[1] = (first + second) / 2
-    out[2] = bottom
-    out[3] = select(slopes, high - before, upper - before)
