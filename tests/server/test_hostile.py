@@ -30,8 +30,9 @@ from rhodolite.operations.trend import Trend
 from rhodolite.server import connections, dap, zarr_store
 from rhodolite.server.app import make_app
 from rhodolite.server.edr import Collection
+from rhodolite.server.gate import CALLER, Gate
 from rhodolite.server.layers import Fields
-from rhodolite.server.limits import Gate, Limits, Refused
+from rhodolite.server.limits import Limits, Refused
 from rhodolite.server.served import Served, whole
 from rhodolite.server.wms import Maps, write_error
 
@@ -223,6 +224,29 @@ def test_work_that_takes_too_long_gives_way():
     gate = Gate(Limits(seconds=0.05, at_once=1))
     with gate.enter(), pytest.raises(Refused, match="busy with other requests"), gate.enter():
         pass
+
+
+def test_a_caller_who_asks_for_much_waits_for_others():
+    gate, order, ready = Gate(Limits(at_once=2)), [], threading.Event()
+
+    def ask(caller, place):
+        CALLER.set(caller)
+        with gate.enter():
+            ready.wait(60)
+            order.append((caller, place))
+
+    threads = []
+    for place, caller in enumerate(["greedy"] * 8 + ["other", "third"]):
+        threads.append(threading.Thread(target=ask, args=(caller, place)))
+        threads[-1].start()
+        while gate.requests() <= place:
+            time.sleep(0.001)
+    ready.set()
+    for thread in threads:
+        thread.join()
+    callers = [caller for caller, _ in order]
+    assert max(callers.index("other"), callers.index("third")) <= 4
+    assert gate.requests() == 0
 
 
 @pytest.fixture

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import AsyncIterator, Callable, Mapping
+from contextlib import asynccontextmanager
 from http import HTTPStatus
 from typing import Any
 from urllib.parse import unquote
 
+from anyio import to_thread
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
 from starlette.middleware import Middleware
@@ -19,7 +21,9 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from rhodolite.errors import RhodoliteError
 from rhodolite.plain_text import cut_text, file_size, make_visible
 from rhodolite.server import dap, edr, wms, zarr_store
+from rhodolite.server.connections import MOST_OPEN
 from rhodolite.server.edr import Collection
+from rhodolite.server.gate import CALLER
 from rhodolite.server.layers import Fields
 from rhodolite.server.limits import Refused
 from rhodolite.server.page import write_index, write_page
@@ -42,7 +46,7 @@ Answer = Callable[[Request], Response]
 
 
 class Guard:
-    """Lets through reading only, and adds the headers that every answer has.
+    """Lets through reading only, notes who asks, and adds the headers that every answer has.
 
     Parameters
     ----------
@@ -72,6 +76,8 @@ class Guard:
                 message["headers"] = [*message["headers"], *added]
             await send(message)
 
+        client = scope.get("client")
+        CALLER.set(client[0] if client else "")
         await self._app(scope, receive, send_with_headers)
 
 
@@ -148,7 +154,16 @@ def make_app(
         routes=routes,
         middleware=[*([Middleware(Log, say)] if say is not None else []), Middleware(Guard)],
         exception_handlers={Exception: _answer_crash, HTTPException: _answer_missing},
+        lifespan=_give_threads,
     )
+
+
+@asynccontextmanager
+async def _give_threads(_: Starlette) -> AsyncIterator[None]:
+    """Let each connection wait for its turn in a thread of its own, so that one caller's cannot
+    leave others without any."""
+    to_thread.current_default_thread_limiter().total_tokens = MOST_OPEN
+    yield
 
 
 class _Site:

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import threading
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from rhodolite.arrays.progress import Silent
 from rhodolite.errors import RhodoliteError
@@ -51,42 +48,6 @@ class Limits:
     at_once: int = 4
 
 
-@dataclass
-class Gate:
-    """Lets so many requests compute at once; others wait for a while, and are then refused.
-
-    Parameters
-    ----------
-    limits : Limits
-    """
-
-    limits: Limits
-    _free: threading.BoundedSemaphore = field(init=False, repr=False)
-
-    def __post_init__(self) -> None:
-        self._free = threading.BoundedSemaphore(self.limits.at_once)
-
-    def clock(self) -> Clock:
-        """Return what measures the work on one answer."""
-        return Clock(self)
-
-    @contextmanager
-    def enter(self) -> Iterator[None]:
-        """Wait for a place.
-
-        Raises
-        ------
-        Refused
-            If none gets free in time.
-        """
-        if not self._free.acquire(timeout=self.limits.seconds):
-            raise Refused(503, "the server is busy with other requests; try again in a minute")
-        try:
-            yield
-        finally:
-            self._free.release()
-
-
 class Deadline(Silent):
     """Ends a piece of work that takes longer than an answer may.
 
@@ -109,33 +70,3 @@ class Deadline(Silent):
         """
         if time.monotonic() > self._end:
             raise Refused(503, f"to compute this takes longer than {self._seconds:g} s; {_HELP}")
-
-
-@dataclass
-class Clock:
-    """The time that has been worked on one answer, without that of sending it.
-
-    Parameters
-    ----------
-    gate : Gate
-    """
-
-    gate: Gate
-    _spent: float = 0.0
-
-    @contextmanager
-    def working(self) -> Iterator[None]:
-        """Work on a part of the answer, when there is a place.
-
-        Raises
-        ------
-        Refused
-            If no place gets free in time, or all the time for the answer has been spent.
-        """
-        most = self.gate.limits.seconds
-        if self._spent > most:
-            raise Refused(503, f"this takes longer than {most:g} s; ask for a smaller part")
-        with self.gate.enter():
-            began = time.monotonic()
-            yield
-            self._spent += time.monotonic() - began

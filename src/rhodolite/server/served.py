@@ -16,7 +16,8 @@ from rhodolite.arrays import Array, Engine, LazyArray, Selected
 from rhodolite.arrays.chunk_cache import WithCache
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
-from rhodolite.server.limits import Deadline, Gate, Refused
+from rhodolite.server.gate import Gate
+from rhodolite.server.limits import Deadline, Refused
 
 _PIECE = 1 << 22
 """Bytes that are read and sent at once."""

@@ -12,7 +12,8 @@ from rhodolite.arrays import Engine
 from rhodolite.arrays.chunk_cache import ChunkCache
 from rhodolite.formats.normalise import normalise
 from rhodolite.model.dataset import Dataset
-from rhodolite.server.limits import Gate, Limits
+from rhodolite.server.gate import Gate
+from rhodolite.server.limits import Limits
 from rhodolite.server.served import Served
 
 _LOOK_AGAIN = 5.0
