@@ -249,6 +249,27 @@ def test_what_cannot_be_decoded_is_described_all_the_same(tmp_path):
         assert drawn.code == 3, drawn.err
 
 
+def test_lists_of_several_lengths_get_a_dimension_of_their_own(tmp_path):
+    """Packed, one of them empty, with a value that is missing; lists of wide integers are named."""
+    with netCDF4.Dataset(tmp_path / "lists.nc", "w") as file:
+        add_axes(file, time=3)
+        for kind, parts in (("i2", [[1, 2, 3], [], [7, 4]]), ("i8", [[1], [2], [2**60]])):
+            depths = file.createVariable(f"depths_{kind}", file.createVLType(kind, kind), ("time",))
+            depths.set_auto_maskandscale(False)
+            depths.setncatts(
+                {"units": "m", "scale_factor": 0.5, "missing_value": np.array(7, kind)}
+            )
+            for at, part in enumerate(parts):
+                depths[at] = np.array(part, kind)
+    answer = run_here("convert", "lists.nc", "-o", "rows.csv", folder=tmp_path)
+    assert answer.code == 0, answer.err
+    assert "depths_i8 is left out, since its values are lists of integers beyond 2^53" in answer.err
+    lines = (tmp_path / "rows.csv").read_text().splitlines()
+    assert lines[0] == "time,depths_i2 [m]"
+    expected = ["0.5", "1.0", "1.5", "", "", "", "", "2.0", ""]
+    assert [line.split(",")[1] for line in lines[1:]] == expected
+
+
 LONG = "time,name,lat,lon,x\n2001-01,A,60,5,1\n2001-02,A,61,5,2\n"
 WIDE = "name,lat,lon,2001-01,2001-02\nA,60,5,1,2\nB,61,5,1,2\nA,60,5,3,4\n"
 TITLED = "name,variable,2001-01,2001-02\nA,x [mm],1,2\nA,x [mm],3,4\n"

@@ -19,6 +19,7 @@ from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
 from rhodolite.formats.netcdf.oddities import Oddities, find_oddities, is_held_by_caller, tell_type
 from rhodolite.formats.netcdf.other_floats import OtherFloats, widened
+from rhodolite.formats.netcdf.ragged import read_lists
 from rhodolite.formats.netcdf.watched_call import call_watched
 from rhodolite.limits import check_held, why_beyond_reading
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
@@ -235,7 +236,11 @@ def _describe(place: Path | str, name: str, stored: Any, oddities: Oddities) -> 
         return None
     if stored.dtype is str or not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
         return _variable(place, name, stored)
-    words = "records" if isinstance(kind, netCDF4.CompoundType) else "lists of several lengths"
+    words: Variable | str = "records"
+    if isinstance(kind, netCDF4.VLType):
+        words = read_lists(f"{place}: variable '{name}'", name, stored, _attributes(stored))
+    if isinstance(words, Variable):
+        return words
     warn(f"{name} is left out, since its values are {words}")
     return None
 
