@@ -24,8 +24,8 @@ check: .venv/bin/python  ## lint, format, types, import contract
 	.venv/bin/lint-imports
 
 .PHONY: docs
-docs: .venv/bin/python  ## write what is generated: methods, reference, manual page
-	$(python) tools/make_methods.py
+docs: .venv/bin/python  ## write what is generated: signatures, reference, manual page
+	$(python) tools/make_stub.py
 	$(python) tools/make_reference.py
 	$(python) tools/make_man.py
 

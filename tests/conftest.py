@@ -18,9 +18,9 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, settings
 
+from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import InMemory
 from rhodolite.cli.main import main
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
 # The same examples in every run, so that a build never fails by chance; RHODOLITE_EXAMPLES=1000

@@ -333,7 +333,7 @@ def test_outside_of_a_region_is_blank_and_not_without_data(rng):
     data = make_dataset(
         rng.random((1, 20, 20)), times=[0], lats=np.arange(55, 75), lons=np.arange(4, 24)
     )
-    figure = rhodolite.Map()(rhodolite.Subset(region="Norway")(data))
+    figure = rhodolite.Map()(data.subset(region="Norway"))
     assert figure.axes[0].get_legend() is None
     whole = rhodolite.Map()(
         data.with_variables(

@@ -19,7 +19,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 from tools.make_man import make_man
-from tools.make_methods import TARGET, make_formatted
+from tools.make_stub import TARGET, make_formatted
 
 import rhodolite
 from conftest import make_dataset, run_here
@@ -34,7 +34,7 @@ TIMES = np.array(["2001-01-01", "2001-01-02", "2001-01-03"], dtype="M8[D]")
 GRID = {"time": TIMES, "lat": np.arange(4.0), "lon": np.arange(5.0)}
 
 
-def test_generated_methods_and_the_manual_page_are_fresh():
+def test_generated_signatures_and_the_manual_page_are_fresh():
     assert TARGET.read_text(encoding="utf-8") == make_formatted(), "run make docs"
     assert (ROOT / "docs" / "rhodolite.1").read_text(encoding="utf-8") == make_man(), "make docs"
 
@@ -52,6 +52,32 @@ def test_every_verb_is_a_method_with_the_parameters_of_its_declaration():
     assert all(hasattr(rhodolite, name) for name in dir(rhodolite))
 
 
+def test_verbs_keep_the_type_and_a_step_alone_reads_nothing(demo):
+    data = rhodolite.read(demo / "nordic_daily_2018.nc")
+    part = data.subset(variable="tas", time="2018-01..2018-02", region="Norway")
+    for result in (part, part.aggregate(to="month"), part.summarise(), part.calc(formula="tas * 2", name="x")):
+        assert type(result) is rhodolite.Dataset
+    made = rhodolite.from_arrays({"x": np.ones(3)}, {"time": TIMES})
+    assert type(made.convert(stamp="end")) is rhodolite.Dataset
+    step = rhodolite.Summarise(region="Norway")
+    np.testing.assert_array_equal(
+        part.apply(step)["tas"].values(), part.summarise(region="Norway")["tas"].values()
+    )
+    with pytest.raises(UsageError, match=r"what region names .* data.summarise\(...\)"):
+        step(part)
+
+
+def test_modules_are_imported_by_name_in_registries_alone():
+    source = ROOT / "src" / "rhodolite"
+    by_name = {
+        str(path.relative_to(source))
+        for path in source.rglob("*.py")
+        if "import_module(" in path.read_text(encoding="utf-8")
+    }
+    registries = ["", "drawing/", "operations/", "cli/verbs/"]
+    assert by_name == {f"{room}__init__.py" for room in registries} | {"formats/registry.py"}
+
+
 @pytest.mark.slow
 def test_type_checkers_know_the_methods(tmp_path):
     script = tmp_path / "example.py"
@@ -65,7 +91,7 @@ def test_type_checkers_know_the_methods(tmp_path):
     )
     words = [sys.executable, "-m", "mypy", "--cache-dir", str(tmp_path / "c"), str(script)]
     done = subprocess.run(words, capture_output=True, text=True, cwd=tmp_path)
-    assert 'Revealed type is "rhodolite.model.dataset.Dataset"' in done.stdout, done.stdout
+    assert 'Revealed type is "rhodolite.api.dataset.Dataset"' in done.stdout, done.stdout
     assert re.search(r':5: error: Argument "kind" .* incompatible type', done.stdout)
     assert ':6: error: Unexpected keyword argument "latt"' in done.stdout
     assert "Found 2 errors" in done.stdout

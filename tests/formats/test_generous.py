@@ -14,12 +14,12 @@ from hypothesis import strategies as st
 
 import rhodolite
 from conftest import make_dataset, run_command, write_plain
+from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError, RhodoliteWarning
 from rhodolite.formats.cf import projection_coordinates
 from rhodolite.formats.normalise import normalise
 from rhodolite.kernels.sphere import from_rotated, great_circle
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
 

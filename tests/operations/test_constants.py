@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import EXAMPLES, make_dataset
 from rhodolite import Aggregate, Anomaly, Calc, Correlate, Index, Regrid, Subset, Summarise, Trend
+from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import Engine, InMemory
 from rhodolite.errors import RhodoliteWarning
 from rhodolite.kernels.moments import moments, shares
 from rhodolite.kernels.rank_trends import variance_growth
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
@@ -188,7 +188,7 @@ def test_a_region_goes_through_regridding(method, rng):
     """The mean over a region that was cut out is kept by conservative regridding, to 12 digits."""
     lats, lons = np.arange(41, 80, 2.0), np.arange(1, 60, 2.0)
     data = make_dataset(rng.random((1, 20, 30)), times=[0], lats=lats, lons=lons)
-    part = Subset(region="Norway,Sweden")(data)
+    part = data.subset(region="Norway,Sweden")
     made = Regrid(to="5", method=method)(part)
     before, after = (Summarise()(one)["tas"].values()[0] for one in (part, made))
     area = [one["covered_area"].values().sum() for one in (part, made)]

@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 
 from conftest import make_dataset
 from rhodolite import Regrid, Relevel, Subset, Summarise
+from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import InMemory
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 
@@ -103,7 +103,7 @@ def test_wide_boxes_are_what_they_say(tmp_path, west, east, steps, start):
     weights = np.repeat(
         np.abs(np.diff(np.sin(np.radians(np.arange(-20, 21, 10)))))[:, None], inside.sum(), axis=1
     )
-    found = Summarise(region=path)(data)["tas"].values()
+    found = data.summarise(region=path)["tas"].values()
     np.testing.assert_allclose(found.reshape(-1), np.average(inner, weights=weights), rtol=1e-12)
 
 
@@ -118,7 +118,7 @@ def test_an_outline_across_the_dateline_goes_the_short_way(tmp_path, steps):
         json.dumps({"type": "Polygon", "coordinates": [[*ring, ring[0]]]})
     )
     data = field(np.arange(-35, 36, 10.0), np.arange(36) * 10.0 + 5)
-    assert Subset(region=str(tmp_path / "a.geojson"))(data).lengths["lon"] == 2
+    assert data.subset(region=str(tmp_path / "a.geojson")).lengths["lon"] == 2
 
 
 def test_overlapping_outlines_count_once(tmp_path):
@@ -129,7 +129,7 @@ def test_overlapping_outlines_count_once(tmp_path):
         [box(tmp_path / "a.geojson", 151, 187), box(tmp_path / "b.geojson", -196, -163)]
     )
     one = box(tmp_path / "c.geojson", 151, 197)
-    first, second = (Subset(region=name)(data)["covered_area"].values() for name in (both, one))
+    first, second = (data.subset(region=name)["covered_area"].values() for name in (both, one))
     np.testing.assert_allclose(first, second, rtol=1e-9)
 
 
@@ -138,11 +138,11 @@ def test_cells_that_are_touched_by_rounding_do_not_count(tmp_path):
     path = box(tmp_path / "a.geojson", 10 - 1e-13, 30 + 1e-13, -20 - 1e-13, 20 + 1e-13)
     for statistic, expected in (("count", 8), ("max", data["tas"].values()[0][2:6, 1:3].max())):
         for made in (
-            Summarise(region=path, statistic=statistic)(data),
-            Summarise(statistic=statistic)(Subset(region=path)(data)),
+            data.summarise(region=path, statistic=statistic),
+            Summarise(statistic=statistic)(data.subset(region=path)),
         ):
             np.testing.assert_allclose(made["tas"].values().reshape(-1), expected)
-    assert Subset(region=path, cells="touched")(data)["tas"].values().shape[1:] == (4, 2)
+    assert data.subset(region=path, cells="touched")["tas"].values().shape[1:] == (4, 2)
 
 
 def test_a_repeated_column_and_bounds_beyond_the_poles_count_once():

@@ -18,16 +18,15 @@ from rhodolite import (
     Calc,
     DataError,
     Engine,
-    Extract,
     Relevel,
     RhodoliteWarning,
     Summarise,
     UsageError,
 )
+from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import InMemory
 from rhodolite.drawing.parts.projections import EqualArea, Polar
 from rhodolite.kernels.vertical_interpolation import at_levels
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convertible, power, product
 from rhodolite.model.variable import Variable
 from rhodolite.operations.expressions.parser import Call, Formula, Name, Number
@@ -58,7 +57,7 @@ def test_sites_agree_with_indexing_and_with_interpolation_written_out(
         f"s{at};{x:.9f};{y:.9f}" for at, (y, x) in enumerate(zip(lats, lons, strict=True))
     )
     path = table(tmp_path_factory.mktemp("t"), f"Name;LONGITUDE;Latitude\n{rows}\n")
-    made = Extract(points=path, method=method)(grid(values))
+    made = grid(values).extract(points=path, method=method)
     found = made["tas"].values(Engine(memory=1 << 20))
     assert made["tas"].dimensions == ("site", "time")
     assert [str(name) for name in made["Name"].values()] == [f"s{at}" for at in range(6)]
@@ -88,14 +87,14 @@ def test_sites_that_cannot_be_served_are_named_with_their_lines(tmp_path):
     part = rhodolite.Subset(lon="0E..120E")(data)
     path = table(tmp_path, "site,lat,lon\ngood,52,31\nfar,10,31\nempty,54,29\n")
     with pytest.warns(RhodoliteWarning) as caught:
-        made = Extract(points=path)(part)
+        made = part.extract(points=path)
         found = made["tas"].values()
     said = [str(w.message) for w in caught]
     assert any("outside the data" in text and "far (line 3)" in text for text in said)
     assert any("empty (line 4) have no data; --search 2" in text for text in said)
     assert np.isnan(found).sum(axis=1).tolist() == [0, 3, 3]
     with pytest.warns(RhodoliteWarning, match="far"):
-        found = Extract(points=path, search=1)(part)
+        found = part.extract(points=path, search=1)
     assert np.isnan(found["tas"].values()).sum(axis=1).tolist() == [0, 3, 0]
     assert found["distance"].values()[2] == pytest.approx(231.3, rel=0.01)
     for text, error, message in (
@@ -111,8 +110,8 @@ def test_sites_that_cannot_be_served_are_named_with_their_lines(tmp_path):
         ("site,lat,lon\n", DataError, "no row below it"),
     ):
         with pytest.raises(error, match=message):
-            Extract(points=table(tmp_path, text, "bad.csv"))(part)
-    lettered = Extract(points=table(tmp_path, "lat,lon\n52N,30W\n54.0N,31E\n", "c.csv"))(data)
+            part.extract(points=table(tmp_path, text, "bad.csv"))
+    lettered = data.extract(points=table(tmp_path, "lat,lon\n52N,30W\n54.0N,31E\n", "c.csv"))
     assert lettered["lon"].values().tolist() == [-30, 31]
     assert lettered["name"].values().tolist() == ["1", "2"]
 

@@ -14,12 +14,12 @@ from scipy import sparse
 import rhodolite
 from conftest import make_dataset, run_here
 from rhodolite import DataError, Engine, Regrid, RhodoliteWarning, Subset, Summarise
+from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import InMemory
 from rhodolite.kernels.interpolation import bilinear_in_quads, linear_weights, nearest
 from rhodolite.kernels.interval_overlap import overlaps, overlaps_round
 from rhodolite.kernels.sphere import from_rotated, great_circle
 from rhodolite.kernels.spherical_cells import corners_between
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.variable import Variable
 from rhodolite.operations.parameters.regions import CellChoice, Regions
@@ -437,10 +437,10 @@ def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(seed, cells, c
         "Norway,Sweden" if curvilinear else random.choice(["Russia", "land", "sea", "China,Canada"])
     )
     names = name.split(",")
-    at_once = Summarise(region=name, cells=cells)(data)["tas"].values()
+    at_once = data.summarise(region=name, cells=cells)["tas"].values()
     assert at_once.shape[-1] == len(names)
     if len(names) == 1:
-        first = Summarise()(Subset(region=name, cells=cells)(data))["tas"].values()
+        first = Summarise()(data.subset(region=name, cells=cells))["tas"].values()
         np.testing.assert_allclose(first, at_once[..., 0], rtol=1e-9)
     weights = Regions(tuple(names)).loaded(SideInputs()).weights(mesh, CellChoice(cells)).toarray()
     expected = [
@@ -463,8 +463,8 @@ def test_the_order_of_axes_changes_no_statistic(words, rng):
     )
     other = data.with_variables([*(v for v in data.variables.values() if v is not tas), turned])
     for first, second in zip(
-        Summarise(**words)(data).fields,
-        Summarise(**words)(other).fields,
+        data.summarise(**words).fields,
+        other.summarise(**words).fields,
         strict=True,
     ):
         values = second.values()
@@ -479,17 +479,17 @@ def test_a_cropped_region_crosses_the_dateline_in_one_piece():
     data = make_dataset(
         np.zeros((1, *mesh.shape)), times=[0], lats=mesh.latitudes, lons=mesh.longitudes
     )
-    part = Subset(region="Fiji")(data)
+    part = data.subset(region="Fiji")
     assert part["lon"].values()[-2:].tolist() == [177.5, 182.5]
     assert part["covered_area"].values().sum() == pytest.approx(
         18398e6, rel=1e-3
     )  # m2, the area of its outline
     with pytest.raises(DataError, match=r"Norway .* covers no cell of the data"):
-        Subset(region="Norway")(Subset(lat="10S..10N")(data))
+        Subset(lat="10S..10N")(data).subset(region="Norway")
     with pytest.raises(
         DataError, match="Vatican holds the centre of no cell; add --cells fraction"
     ):
-        Subset(region="Vatican", cells="centre")(data)
+        data.subset(region="Vatican", cells="centre")
 
 
 @pytest.mark.parametrize(

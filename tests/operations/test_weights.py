@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import make_dataset, run_here
 from rhodolite import Calc, DataError, Engine, Extract, Relevel, Subset, Summarise
+from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import Aligned, Flattened, InMemory, WithoutAxis
 from rhodolite.kernels.spherical_cells import corners_between, outlines_in_plane
 from rhodolite.kernels.weighted_statistics import finish, gather, merge, weighted_percentile
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.reduce import AxisReduction, CellGroup, reduce_axes
 from rhodolite.operations.parameters.statistic import Measure
@@ -285,7 +285,7 @@ def test_sites_are_kept_by_region_and_boxes_are_cut_from_any_grid(demo, tmp_path
     inside = rhodolite.read(tmp_path / "in.csv")
     assert 5 < inside["altitude"].values().size < 12
     with pytest.raises(DataError, match="no site lies there"):
-        Subset(region="Brazil")(rhodolite.read(demo / "reservoirs.csv"))
+        rhodolite.read(demo / "reservoirs.csv").subset(region="Brazil")
     rotated = rhodolite.read(demo / "rotated_monthly.nc")
     box = Extract(lat="61N..62N", lon="8E..10E")(rotated)
     part = Subset(lat="61N..62N", lon="8E..10E")(rotated)
@@ -295,7 +295,7 @@ def test_sites_are_kept_by_region_and_boxes_are_cut_from_any_grid(demo, tmp_path
         box["ta"].values(), values.reshape(*values.shape[:2], -1).transpose(2, 0, 1)
     )
     smooth = Calc(formula="0 * ta + 280[K] + lat * 0.6[K] / 1[degrees_north]", name="ta")(rotated)
-    found = Extract(points=str(demo / "reservoirs.csv"), method="bilinear")(smooth)
+    found = smooth.extract(points=str(demo / "reservoirs.csv"), method="bilinear")
     expected = 280 + 0.6 * found["lat"].values()
     np.testing.assert_allclose(found["ta"].values()[:, 0, 0], expected, atol=2e-3)
 
@@ -319,14 +319,14 @@ def test_regions_and_members_are_curves_with_names(demo, tmp_path):
     answer = run_here(*words, "-o", tmp_path / "a.svg", folder=demo)
     assert answer.code == 0, answer.err
     data = rhodolite.read(demo / "almandine_future.nc")
-    made = rhodolite.Series(variable="tas")(Summarise(region="Norway,Brazil")(data))
+    made = rhodolite.Series(variable="tas")(data.summarise(region="Norway,Brazil"))
     texts = [text.get_text() for legend in made.legends for text in legend.get_texts()]
     assert texts == ["Norway", "Brazil"]
     names = (
         "Norway Sweden Finland Brazil Canada China India Australia Argentina Algeria Libya Egypt "
         "Mali Niger Chad Angola Mexico Peru Bolivia Kazakhstan Mongolia"
     )
-    many = Summarise(region=names.replace(" ", ","))(data)
+    many = data.summarise(region=names.replace(" ", ","))
     with pytest.raises(DataError, match="has 21 curves along region; choose up to 20"):
         rhodolite.Series(variable="tas")(many)
 

@@ -9,14 +9,13 @@ from __future__ import annotations
 import argparse
 import os
 from collections.abc import Sequence
-from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 import argcomplete
 from argcomplete.completers import ChoicesCompleter
 
-from rhodolite.cli.verbs import ALL_VERBS, FIRST_VERBS, LAST_VERBS
+from rhodolite.cli.verbs import ALL_VERBS, module_of
 from rhodolite.errors import RhodoliteError
 
 _PROGRAM = "rhodolite"
@@ -44,8 +43,7 @@ def _parser_for(words: Sequence[str]) -> tuple[argparse.ArgumentParser, list[str
         from rhodolite.drawing import SUMMARIES
 
         return _choice_of("kind", SUMMARIES), segment[1:]
-    if segment[0] in (*FIRST_VERBS, *LAST_VERBS):
-        module = import_module(f"rhodolite.cli.verbs.{segment[0]}")
+    if (module := module_of(segment[0])) is not None:
         return module.make_parser(), segment[1:]
     try:
         return _step_parser(segment, inputs)
@@ -94,9 +92,11 @@ class _Variables:
         self._inputs = inputs
 
     def __call__(self, **_: Any) -> list[str]:
-        from rhodolite import read
+        from rhodolite.formats.open import open_dataset
 
+        if not self._inputs:
+            return []
         try:
-            return [field.name for field in read(self._inputs).fields] if self._inputs else []
+            return [field.name for field in open_dataset(self._inputs).fields]
         except RhodoliteError:
             return []

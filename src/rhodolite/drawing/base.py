@@ -47,9 +47,10 @@ class Drawing(Step):
         from matplotlib import rc_context
         from matplotlib.text import Text
 
+        self.check_loaded()
         # What files say is no formula to be set, and steers nothing.
         with rc_context({"text.parse_math": False}):
-            figure = self._ready().draw(dataset, engine or Engine(), axes)
+            figure = self.draw(dataset, engine or Engine(), axes)
         # Of a figure of somebody else only the axes that were given may be changed.
         holder = figure if axes is None else axes
         for text in () if self.moves else holder.findobj(Text):

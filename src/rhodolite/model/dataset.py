@@ -13,7 +13,6 @@ import numpy as np
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
-from rhodolite.model.face import Face
 from rhodolite.model.read_only import as_read_only
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
@@ -60,7 +59,7 @@ class Remark(Protocol):
 
 
 @dataclass(frozen=True, eq=False)
-class Dataset(Face):
+class Dataset:
     """A gridded dataset. Never changed in place: every operation returns a new one.
 
     Parameters

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from importlib import import_module
-from typing import cast
+from typing import Any
 
 from rhodolite.operations import SUMMARIES as OPERATIONS
 
@@ -35,7 +35,17 @@ def own_verb(verb: str) -> Callable[[list[str], bool], int] | None:
     ----------
     verb : str
     """
+    module = module_of(verb)
+    return None if module is None else module.run
+
+
+def module_of(verb: str) -> Any:
+    """Return the module of a verb that is not a step of a chain; None for all others.
+
+    Parameters
+    ----------
+    verb : str
+    """
     if verb not in {**FIRST_VERBS, **LAST_VERBS}:
         return None
-    module = import_module(f"rhodolite.cli.verbs.{verb}")
-    return cast("Callable[[list[str], bool], int]", module.run)
+    return import_module(f"rhodolite.cli.verbs.{verb}")

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import dataclasses
 from abc import ABC, abstractmethod
-from importlib import import_module
 from typing import Any, ClassVar, Self
 
+from rhodolite.errors import UsageError
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import FileReader, FileValue
 from rhodolite.operations.declaration.parameter import parameters
@@ -69,14 +69,16 @@ class Step(ABC):
                 changes[declared.field] = value.loaded(reader)
         return dataclasses.replace(self, **changes) if changes else self  # type: ignore[type-var]
 
-    def _ready(self) -> Self:
-        """Return the step with all files read, where nobody has read them before."""
-        values = [getattr(self, declared.field) for declared in parameters(type(self))]
-        if all(value.is_loaded for value in values if isinstance(value, FileValue)):
-            return self
-        # Called by hand and not by a chain. Found by name, since what reads files lies above.
-        reader = import_module("rhodolite.pipeline.side_inputs").SideInputs()
-        return self.loaded(reader)
+    def check_loaded(self) -> None:
+        """Refuse to work with files that nobody has read, by raising UsageError."""
+        for declared in parameters(type(self)):
+            value = getattr(self, declared.field)
+            if isinstance(value, FileValue) and not value.is_loaded:
+                method = f"draw_{self.verb}" if self.draws else self.verb
+                raise UsageError(
+                    f"{self.verb}: what {declared.field} names has not been read; call "
+                    f"data.{method}(...) or data.apply(step), which read it"
+                )
 
 
 class Operation(Step):
@@ -92,5 +94,6 @@ class Operation(Step):
 
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return what the operation makes of a dataset, with the operation on its record."""
-        result = self._ready().apply(dataset)
+        self.check_loaded()
+        result = self.apply(dataset)
         return dataclasses.replace(result, record=(*dataset.record, to_plain(self)))

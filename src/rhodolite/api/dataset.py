@@ -1,27 +1,57 @@
-"""What a dataset offers in Python besides its verbs: making, writing, showing, tables.
-
-Everything here is found by name when it is called, since it lies above the model.
-"""
+"""A dataset as Python meets it: made of arrays and tables, worked on by verbs, shown, written."""
 
 from __future__ import annotations
 
+import dataclasses
 import html
 from collections.abc import Mapping, Sequence
-from importlib import import_module
 from os import PathLike
-from typing import TYPE_CHECKING, Any, Literal, cast
+from typing import TYPE_CHECKING, Any, Literal, Self
 
-from rhodolite.model.verb_methods import VerbMethods
+from rhodolite.api.verbs import Verbs
+from rhodolite.arrays import Engine
+from rhodolite.drawing.base import Drawing
+from rhodolite.model.dataset import Dataset as PlainDataset
+from rhodolite.operations.declaration import Operation
+from rhodolite.pipeline.side_inputs import SideInputs
 
 if TYPE_CHECKING:
     import pandas
     from numpy.typing import ArrayLike
 
-    from rhodolite.model.dataset import Dataset
 
+class Dataset(PlainDataset, Verbs):
+    """A gridded dataset. Never changed in place: every verb returns a new one.
 
-class Face(VerbMethods):
-    """Methods of a dataset that are not operations."""
+    Read it with `rhodolite.read`, or make it with `from_arrays` or `from_pandas`.
+    """
+
+    @classmethod
+    def of(cls, dataset: PlainDataset) -> Self:
+        """Return the same dataset with these methods.
+
+        Parameters
+        ----------
+        dataset : rhodolite.model.dataset.Dataset
+        """
+        parts = {part.name: getattr(dataset, part.name) for part in dataclasses.fields(dataset)}
+        return cls(**parts)
+
+    def apply(self, step: Operation | Drawing, **settings: Any) -> Any:
+        """Return what a step makes of the dataset, with the files read that the step names.
+
+        Parameters
+        ----------
+        step : Operation or Drawing
+            Such as ``rhodolite.Summarise(region="fjords.geojson")``.
+        **settings
+            Of drawings: the `axes` to draw into.
+
+        Returns
+        -------
+        Dataset, or matplotlib.figure.Figure of drawings
+        """
+        return step.loaded(SideInputs())(self, **settings)
 
     @classmethod
     def from_arrays(
@@ -34,7 +64,7 @@ class Face(VerbMethods):
         attributes: Mapping[str, Mapping[str, Any]] | None = None,
         title: str | None = None,
         calendar: str = "standard",
-    ) -> Dataset:
+    ) -> Self:
         """Return a dataset of NumPy arrays.
 
         Parameters
@@ -59,10 +89,10 @@ class Face(VerbMethods):
         DataError
             If lengths, names or units do not fit together; the message says what would.
         """
-        make = import_module("rhodolite.exchange.arrays").from_arrays
-        return cast(
-            "Dataset",
-            make(
+        from rhodolite.exchange.arrays import from_arrays
+
+        return cls.of(
+            from_arrays(
                 fields,
                 coordinates,
                 dimensions=dimensions,
@@ -70,7 +100,7 @@ class Face(VerbMethods):
                 attributes=attributes,
                 title=title,
                 calendar=calendar,
-            ),
+            )
         )
 
     @classmethod
@@ -81,7 +111,7 @@ class Face(VerbMethods):
         units: Mapping[str, str] | None = None,
         attributes: Mapping[str, Mapping[str, Any]] | None = None,
         title: str | None = None,
-    ) -> Dataset:
+    ) -> Self:
         """Return a dataset of a table with one row for each cell and time.
 
         Parameters
@@ -91,8 +121,9 @@ class Face(VerbMethods):
         units, attributes, title
             As for `from_arrays`.
         """
-        make = import_module("rhodolite.exchange.frames").from_pandas
-        return cast("Dataset", make(frame, units=units, attributes=attributes, title=title))
+        from rhodolite.exchange.frames import from_pandas
+
+        return cls.of(from_pandas(frame, units=units, attributes=attributes, title=title))
 
     def to_pandas(
         self, layout: Literal["long", "wide"] = "long", *, variable: str | None = None
@@ -107,10 +138,9 @@ class Face(VerbMethods):
         variable : str, optional
             The one field to take.
         """
-        frame = import_module("rhodolite.exchange.frames").to_pandas(
-            self, layout, variable=variable
-        )
-        return cast("pandas.DataFrame", frame)
+        from rhodolite.exchange.frames import to_pandas
+
+        return to_pandas(self, layout, variable=variable)
 
     def write(
         self,
@@ -159,7 +189,9 @@ class Face(VerbMethods):
         OutputError
             If the output exists, is an input, or cannot be written.
         """
-        import_module("rhodolite").write(
+        from rhodolite.api.files import write
+
+        write(
             self,
             path,
             overwrite=overwrite,
@@ -181,21 +213,23 @@ class Face(VerbMethods):
         statistics : bool
             Whether to read the data for the share of missing values, the range and the mean.
         """
-        engine = import_module("rhodolite.arrays").Engine()
-        describe = import_module("rhodolite.inspection.summary").describe
-        return cast("dict[str, Any]", describe(self, engine, statistics=statistics))
+        from rhodolite.inspection.summary import describe
+
+        return describe(self, Engine(), statistics=statistics)
 
     def check(self) -> list[Any]:
         """Return what breaks the CF conventions or hinders use by others, of the dataset as it is.
 
         What was repaired in reading is no longer found; `rhodolite check FILE` finds that, too.
         """
-        found = import_module("rhodolite.checking").check(self)
-        return cast("list[Any]", found)
+        from rhodolite.checking import check
+
+        return check(self)
 
     def __str__(self) -> str:
-        page = import_module("rhodolite.inspection.page").dataset_page
-        return cast("str", page(self.inspect()))
+        from rhodolite.inspection.page import dataset_page
+
+        return dataset_page(self.inspect())
 
     def _repr_html_(self) -> str:
         return f"<pre>{html.escape(str(self))}</pre>"

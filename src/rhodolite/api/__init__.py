@@ -1,0 +1,6 @@
+"""The Python face: datasets with the verbs as methods, and files read into them and written.
+
+It stands on top of everything but the command line, and everything below does without it. Verbs
+become methods by their declarations; their signatures stand for editors in `verbs.pyi`, which
+`python tools/make_stub.py` writes.
+"""

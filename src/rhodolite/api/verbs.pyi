@@ -1,0 +1,287 @@
+"""Signatures of all verbs. Written by `python tools/make_stub.py`; do not edit."""
+
+from collections.abc import Sequence
+from os import PathLike
+from typing import Any, Literal, Self
+
+from rhodolite.model.dataset import Dataset
+
+class Verbs:
+    def subset(
+        self,
+        *,
+        variable: str | float | Sequence[str] | Sequence[float] | None = None,
+        lat: str | float | None = None,
+        lon: str | float | None = None,
+        at: str | float | None = None,
+        region: str | Sequence[str] | None = None,
+        cells: Literal["fraction", "centre", "touched"] = "fraction",
+        time: str | float | None = None,
+        months: str | float | Sequence[str] | Sequence[float] | None = None,
+        season: str | float | None = None,
+        years: str | float | Sequence[str] | Sequence[float] | None = None,
+        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        every: str | float | Sequence[str] | Sequence[float] | None = None,
+    ) -> Self: ...
+    def extract(
+        self,
+        *,
+        points: str | PathLike[str] | None = None,
+        lat: str | float | None = None,
+        lon: str | float | None = None,
+        method: Literal["nearest", "bilinear"] = "nearest",
+        search: int | None = None,
+        layout: Literal["long", "wide"] = "long",
+    ) -> Self: ...
+    def annotate(
+        self,
+        *,
+        set: str | Sequence[str] | None = None,
+        remove: str | Sequence[str] | None = None,
+        rename: str | Sequence[str] | None = None,
+    ) -> Self: ...
+    def convert(
+        self,
+        *,
+        units: str | float | Sequence[str] | Sequence[float] | None = None,
+        longitude: Literal["0..360", "-180..180"] | None = None,
+        latitude: Literal["ascending", "descending"] | None = None,
+        amounts: Literal["since-start"] | None = None,
+        stamp: Literal["start", "middle", "end"] | None = None,
+        pack: Literal["keep", "int16", "int8"] | None = None,
+    ) -> Self: ...
+    def calc(
+        self,
+        *,
+        formula: str | float | None = None,
+        name: str | None = None,
+        units: str | None = None,
+        keep: bool = False,
+    ) -> Self: ...
+    def aggregate(
+        self,
+        *,
+        to: str | float | None = None,
+        statistic: str | float = "mean",
+        season: str | float | None = None,
+        year_start: str | float | None = None,
+        stamp: Literal["start", "middle", "end"] | None = None,
+        min_coverage: float | None = None,
+        coverage: bool = False,
+    ) -> Self: ...
+    def accumulate(
+        self,
+        *,
+        reset: Literal["year", "season", "month", "never"] = "year",
+        start: str | float | None = None,
+        gaps: Literal["stop", "skip"] = "stop",
+        leap_day: Literal["keep", "drop"] = "keep",
+        stamp: Literal["start", "middle", "end"] | None = None,
+    ) -> Self: ...
+    def climatology(
+        self,
+        *,
+        base: str | float | None = None,
+        cycle: str | float = "month",
+        statistic: str | float = "mean",
+        smooth: str | float | None = None,
+        min_coverage: float = 0.8,
+        min_years: int = 3,
+    ) -> Self: ...
+    def anomaly(
+        self,
+        *,
+        base: str | float | None = None,
+        cycle: str | float = "month",
+        kind: Literal["difference", "percent", "standardised"] = "difference",
+        smooth: str | float | None = None,
+        climatology: str | PathLike[str] | Dataset | None = None,
+        min_coverage: float = 0.8,
+        min_years: int = 3,
+    ) -> Self: ...
+    def index(
+        self,
+        *,
+        kind: Literal["rainfall-anomaly", "standardised"] = "rainfall-anomaly",
+        base: str | float | None = None,
+        extremes: str | float = "10",
+        months: int = 1,
+        distribution: Literal["gamma", "normal"] | None = None,
+        classes: bool = False,
+        min_coverage: float = 0.8,
+    ) -> Self: ...
+    def trend(
+        self,
+        *,
+        method: Literal["least-squares", "theil-sen"] = "least-squares",
+        test: Literal["t", "mann-kendall", "seasonal-mann-kendall"] | None = None,
+        serial_correlation: Literal["none", "ar1", "hamed-rao", "pre-whitening"] | None = None,
+        order: int = 1,
+        per: Literal["year", "decade", "century"] = "decade",
+        alpha: float = 0.05,
+        false_discovery: bool = False,
+        min_values: int = 3,
+    ) -> Self: ...
+    def detrend(
+        self, *, order: int = 1, keep_mean: bool = False, cycle: str | float = "none"
+    ) -> Self: ...
+    def correlate(
+        self,
+        *,
+        with_: str | PathLike[str] | Dataset | None = None,
+        lag: str | float = "0",
+        method: Literal["pearson", "spearman"] = "pearson",
+        detrend: bool = False,
+        cycle: str | float = "none",
+    ) -> Self: ...
+    def summarise(
+        self,
+        *,
+        over: Literal["area", "lat", "lon", "level", "time", "ensemble"] = "area",
+        statistic: str | float | Sequence[str] | Sequence[float] | None = None,
+        region: str | Sequence[str] | None = None,
+        cells: Literal["fraction", "centre", "touched"] = "fraction",
+        latitude_bands: float | None = None,
+        min_coverage: float | None = None,
+    ) -> Self: ...
+    def regrid(
+        self,
+        *,
+        to: str | float | None = None,
+        like: str | PathLike[str] | Dataset | None = None,
+        method: Literal["conservative", "bilinear", "nearest"] = "conservative",
+        order: int = 1,
+        min_coverage: float | None = None,
+        save_weights: str | None = None,
+        weights: str | PathLike[str] | Dataset | None = None,
+    ) -> Self: ...
+    def relevel(
+        self,
+        *,
+        to: str | float | None = None,
+        method: Literal["log-pressure", "linear"] | None = None,
+        extrapolate: bool = False,
+    ) -> Self: ...
+    def compare(
+        self,
+        *,
+        with_: str | PathLike[str] | Dataset | None = None,
+        kind: Literal["difference", "ratio", "percent"] = "difference",
+    ) -> Self: ...
+    def draw_map(
+        self,
+        *,
+        variable: str | float | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | None = None,
+        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        palette: str | None = None,
+        limits: str | float | None = None,
+        centre: float | None = None,
+        projection: Literal[
+            "equirectangular", "equal-area", "north-polar", "south-polar"
+        ] = "equirectangular",
+        title: str | None = None,
+        size: str | float | None = None,
+        mark: Literal["dots", "hatches", "none"] = "dots",
+        mark_by: str | None = None,
+        points: str | PathLike[str] | None = None,
+        region: str | Sequence[str] | None = None,
+        axes: Any = None,
+    ) -> Any: ...
+    def draw_panels(
+        self,
+        *,
+        variable: str | float | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | None = None,
+        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        palette: str | None = None,
+        limits: str | float | None = None,
+        centre: float | None = None,
+        title: str | None = None,
+        size: str | float | None = None,
+        by: Literal["step", "month", "season", "year", "level", "member"] = "step",
+        years: str | float | Sequence[str] | Sequence[float] | None = None,
+        axes: Any = None,
+    ) -> Any: ...
+    def draw_series(
+        self,
+        *,
+        variable: str | float | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | None = None,
+        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        at: str | float | None = None,
+        limits: str | float | None = None,
+        title: str | None = None,
+        size: str | float | None = None,
+        bars: bool = False,
+        smooth: int | None = None,
+        without_cycle: bool = False,
+        trend: bool = False,
+        with_: str | PathLike[str] | Dataset | None = None,
+        axes: Any = None,
+    ) -> Any: ...
+    def draw_years(
+        self,
+        *,
+        variable: str | float | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | None = None,
+        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        at: str | float | None = None,
+        limits: str | float | None = None,
+        title: str | None = None,
+        size: str | float | None = None,
+        start: str | float | None = None,
+        emphasise: str | float | Sequence[str] | Sequence[float] | None = None,
+        base: str | float | None = None,
+        leap_day: Literal["keep", "drop"] = "drop",
+        axes: Any = None,
+    ) -> Any: ...
+    def draw_profile(
+        self,
+        *,
+        variable: str | float | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | None = None,
+        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        at: str | float | None = None,
+        limits: str | float | None = None,
+        title: str | None = None,
+        size: str | float | None = None,
+        against: Literal["level", "lat", "lon"] = "level",
+        by: Literal["level", "time", "none"] | None = None,
+        log: bool = False,
+        axes: Any = None,
+    ) -> Any: ...
+    def draw_section(
+        self,
+        *,
+        variable: str | float | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | None = None,
+        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        palette: str | None = None,
+        limits: str | float | None = None,
+        centre: float | None = None,
+        title: str | None = None,
+        size: str | float | None = None,
+        plane: Literal["lat-level", "lon-level", "time-level", "time-lat", "lon-time"]
+        | None = None,
+        log: bool = False,
+        axes: Any = None,
+    ) -> Any: ...
+    def draw_animation(
+        self,
+        *,
+        variable: str | float | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | None = None,
+        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        palette: str | None = None,
+        limits: str | float | None = None,
+        centre: float | None = None,
+        projection: Literal[
+            "equirectangular", "equal-area", "north-polar", "south-polar"
+        ] = "equirectangular",
+        title: str | None = None,
+        size: str | float | None = None,
+        every: int = 1,
+        rate: int = 4,
+        axes: Any = None,
+    ) -> Any: ...
