@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import os
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -75,7 +76,8 @@ def why_beyond_reading(what: str, shape: tuple[int, ...], itemsize: int, stored:
         Bytes of the file or store that they lie in.
     """
     declared = math.prod(shape) * itemsize
-    if declared <= _MUCH or declared <= min(_MOST, _UNUSUAL_SHARE * max(stored, 1)):
+    likely = declared <= _MUCH or declared <= min(_MOST, _UNUSUAL_SHARE * max(stored, 1))
+    if likely and max(shape, default=0) <= sys.maxsize:
         return None
     return (
         f"{what} is declared to have {' x '.join(f'{n:,}' for n in shape)} values, which cannot "

@@ -55,9 +55,10 @@ def test_every_verb_is_a_method_with_the_parameters_of_its_declaration():
 def test_verbs_keep_the_type_and_a_step_alone_reads_nothing(demo):
     data = rhodolite.read(demo / "nordic_daily_2018.nc")
     part = data.subset(variable="tas", time="2018-01..2018-02", region="Norway")
-    for result in (part, part.aggregate(to="month"), part.summarise(), part.calc(formula="tas * 2", name="x")):
+    doubled = part.calc(formula="tas * 2", name="x")
+    for result in (part, part.aggregate(to="month"), part.summarise(), doubled):
         assert type(result) is rhodolite.Dataset
-    made = rhodolite.from_arrays({"x": np.ones(3)}, {"time": TIMES})
+    made = rhodolite.from_arrays({"x": np.ones(3)}, {"time": TIMES}, units={"x": "K"})
     assert type(made.convert(stamp="end")) is rhodolite.Dataset
     step = rhodolite.Summarise(region="Norway")
     np.testing.assert_array_equal(

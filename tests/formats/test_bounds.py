@@ -68,6 +68,10 @@ def test_endless_arrays_of_a_store_are_refused(tmp_path, zarr_format):
     assert run_here("inspect", "a.zarr", folder=tmp_path).code == 0
     answer = run_here("subset", "a.zarr", "-o", "o.nc", folder=tmp_path)
     assert answer.code in (3, 4) and "internal error" not in answer.err
+    group.create_array("rain", shape=(2**70, 0), chunks=(4, 4), dtype="f4")
+    answer = run_here("inspect", "a.zarr", folder=tmp_path)
+    assert answer.code == 3
+    assert "rain is declared to have 1,180,591,620,717,411,303,424 x 0 values" in answer.err
 
 
 @pytest.mark.parametrize(

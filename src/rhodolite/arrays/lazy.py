@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sys
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -135,10 +136,13 @@ class Unreadable(LazyArray):
     shape : tuple of int
     dtype : dtype
     reason : str
-        What is raised, as a DataError, when values are read.
+        What is raised, as a DataError, when values are read; at once where an axis has more cells
+        than can be counted.
     """
 
     def __init__(self, shape: tuple[int, ...], dtype: np.dtype[Any], reason: str) -> None:
+        if max(shape, default=0) > sys.maxsize:
+            raise DataError(reason)
         self.shape, self.dtype, self.reason = shape, dtype, reason
 
     def read(self, region: Region) -> Array:  # noqa: ARG002
