@@ -116,6 +116,21 @@ def test_sites_that_cannot_be_served_are_named_with_their_lines(tmp_path):
     assert lettered["name"].values().tolist() == ["1", "2"]
 
 
+def test_a_wide_table_ends_where_sites_or_times_go(demo, tmp_path):
+    wide = ("extract", demo / "nordic_daily_2018.nc", "--points", demo / "reservoirs.csv")
+    wide = (*wide, "--layout", "wide", "then", "aggregate", "--to", "month")
+    for name, more, columns in (
+        ("months", (), "2018-01"),
+        ("trend", ("then", "trend"), "tas_trend"),
+        ("mean", ("then", "summarise", "--over", "time"), "tas [K]"),
+    ):
+        answer = run_here(*wide, *more, "-o", f"{name}.csv", folder=tmp_path)
+        assert answer.code == 0, answer.err
+        header = (tmp_path / f"{name}.csv").read_text().splitlines()[0]
+        assert columns in header
+        assert ("2018-12" in header) == (name == "months")
+
+
 def test_tables_are_long_or_wide_and_files_follow_the_conventions(demo, tmp_path):
     """Read back with pandas alone; both layouts hold the values of the NetCDF file."""
     words = ["extract", "rotated_monthly.nc", "--points", "reservoirs.csv", "--quiet", "-o"]

@@ -78,6 +78,8 @@ class Dataset:
         What there is to say about it once it has been computed.
     companions : mapping of str to Dataset
         What is to be written beside it, by the names of the files.
+    asked_wide : bool
+        Whether somebody asked for tables with a column for each time.
     """
 
     variables: Mapping[str, Variable]
@@ -87,6 +89,7 @@ class Dataset:
     record: tuple[Mapping[str, Any], ...] = ()
     remarks: tuple[Remark, ...] = ()
     companions: Mapping[str, Dataset] = field(default_factory=dict)
+    asked_wide: bool = False
 
     def __post_init__(self) -> None:
         for field_name in ("variables", "attributes", "companions"):
@@ -224,6 +227,15 @@ class Dataset:
         ):
             hint = better
         raise DataError(f"{self.label}: no variable '{asked}'. {hint}")
+
+    @property
+    def wide(self) -> bool:
+        """Whether a table of it has a column for each time: as asked, as long as there are sites
+        and times."""
+        time = self.coordinate(Role.TIME)
+        if not self.asked_wide or self.axes.sites is None or time is None:
+            return False
+        return all(time.dimension in variable.dimensions for variable in self.fields)
 
     @property
     def label(self) -> str:

@@ -139,6 +139,7 @@ class Extract(Operation):
                 f"{' and '.join(mesh.dimensions)}"
             )
         result = without_axes(dataset, mesh.dimensions, made, described)
+        result = replace(result, asked_wide=self.layout is TableLayout.WIDE)
         if result.coordinate(Role.TIME) is None:
             return result
         return replace(result, attributes={**result.attributes, "featureType": "timeSeries"})

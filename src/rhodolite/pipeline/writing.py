@@ -81,7 +81,7 @@ def write(
             dataset, unlimited=dataset.unlimited | {str(dataset.need(Role.TIME).dimension)}
         )
     inputs = [*(file.path for file in dataset.files), *also_read]
-    if _asks_for_wide_table(dataset):
+    if dataset.wide:
         layout = dataclasses.replace(layout, wide_table=True)
     if chosen.name == TABLE and not layout.all_rows:
         _refuse_many_rows(dataset, path, layout)
@@ -203,10 +203,3 @@ def write_companions(
         chosen = format_for(Path(name))
         with complete_or_nothing(Path(name), overwrite, inputs, chosen.kind) as temporary:
             chosen.write(dataset, temporary, engine)
-
-
-def _asks_for_wide_table(dataset: Dataset) -> bool:
-    """Return whether a step on the record asked for a table with one column for each time."""
-    return any(
-        step["verb"] == "extract" and step.get("layout") == "wide" for step in dataset.record
-    )
