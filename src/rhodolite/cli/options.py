@@ -333,11 +333,9 @@ def _join_second_words(parser: Parser, words: list[str]) -> list[str]:
     """Write `--statistic count-above 1mm/day` as one value, for kinds that another word follows."""
     joined: list[str] = []
     for word in words:
-        before = (
-            joined[-1].partition("=")[2] or (joined[-1] if joined[-2:-1] == ["--statistic"] else "")
-            if joined
-            else ""
-        )
+        before = joined[-1].partition("=")[2] if joined else ""
+        if joined[-2:-1] == ["--statistic"]:
+            before = before or joined[-1]
         if before in parser.second_words and not word.startswith("--"):
             joined[-1] += f" {word}"
         else:

@@ -11,7 +11,7 @@ import numpy as np
 from rhodolite.arrays import Array, Mapped
 from rhodolite.errors import DataError
 from rhodolite.formats.conform import same_calendars
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.udunits import convertible
@@ -89,49 +89,62 @@ def check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
     pair = f"{first.label} and {other.label} do not fit together:"
     for role in Role:
         ours, theirs = first.coordinate(role), other.coordinate(role)
-        if ours is None and theirs is None:
-            continue
+        if along_time and (ours is None) != (theirs is None):
+            raise DataError(f"{pair} only {(first if ours else other).label} has a {role} axis")
         if ours is None or theirs is None:
-            if along_time:
-                raise DataError(f"{pair} only {(first if ours else other).label} has a {role} axis")
             continue
         if role == Role.TIME:
-            calendars = first.need_time().calendar, other.need_time().calendar
-            if not same_calendars(first, other):
+            _check_calendars(pair, first, other)
+        if role == Role.TIME and along_time:
+            continue
+        for dataset, coordinate in ((first, ours), (other, theirs)):
+            if not np.isfinite(coordinate.values).all():
                 raise DataError(
-                    f"{pair} their calendars are {calendars[0]} and {calendars[1]}, whose days do "
-                    "not correspond; aggregate --to month and keep them apart, or use --members"
+                    f"{pair} the {role} ({coordinate.name}) of {dataset.label} has missing values"
                 )
-            if along_time:
-                continue
-        for dataset, one in ((first, ours), (other, theirs)):
-            if not np.isfinite(one.values).all():
-                raise DataError(
-                    f"{pair} the {role} ({one.name}) of {dataset.label} has missing values"
-                )
-        if ours.name != theirs.name:
-            raise DataError(
-                f"{pair} the {role} is called {ours.name} in one and {theirs.name} in the other; "
-                f"annotate --rename {theirs.name}={ours.name} makes them alike"
-            )
         there = theirs.values
         if role == Role.TIME:
             there = in_units_of(first.need_time(), other.need_time(), there)
-        if ours.values.size != there.size:
-            repair = "" if role == Role.TIME else "; subset or regrid --like FILE makes them alike"
-            raise DataError(
-                f"{pair} {ours.name} has {ours.values.size} values in one and {there.size} in the "
-                f"other{repair}"
-            )
-        spacing = np.abs(np.diff(ours.values)).min() if ours.values.size > 1 else 1.0
-        differing = np.flatnonzero(np.abs(ours.values - there) > JITTER * max(spacing, 1e-12))
-        if differing.size:
-            at = differing[0]
-            repair = "" if role == Role.TIME else "; regrid --like FILE makes them alike"
-            raise DataError(
-                f"{pair} {ours.name} differs in {differing.size} places, first at number {at + 1}: "
-                f"{ours.values[at]:g} and {there[at]:g}{repair}"
-            )
+        _check_coordinates(pair, ours, theirs, there)
+    _check_fields(pair, first, other)
+
+
+def _check_calendars(pair: str, first: Dataset, other: Dataset) -> None:
+    if not same_calendars(first, other):
+        raise DataError(
+            f"{pair} their calendars are {first.need_time().calendar} and "
+            f"{other.need_time().calendar}, whose days do not correspond; aggregate --to month and "
+            "keep them apart, or use --members"
+        )
+
+
+def _check_coordinates(pair: str, ours: Coordinate, theirs: Coordinate, there: Array) -> None:
+    """Refuse coordinates of another name, number or place; `there` are theirs in our units."""
+    role = ours.role
+    if ours.name != theirs.name:
+        raise DataError(
+            f"{pair} the {role} is called {ours.name} in one and {theirs.name} in the other; "
+            f"annotate --rename {theirs.name}={ours.name} makes them alike"
+        )
+    if ours.values.size != there.size:
+        repair = "" if role == Role.TIME else "; subset or regrid --like FILE makes them alike"
+        raise DataError(
+            f"{pair} {ours.name} has {ours.values.size} values in one and {there.size} in the "
+            f"other{repair}"
+        )
+    spacing = np.abs(np.diff(ours.values)).min() if ours.values.size > 1 else 1.0
+    differing = np.flatnonzero(np.abs(ours.values - there) > JITTER * max(spacing, 1e-12))
+    if differing.size:
+        at = differing[0]
+        repair = "" if role == Role.TIME else "; regrid --like FILE makes them alike"
+        raise DataError(
+            f"{pair} {ours.name} differs in {differing.size} places, first at number {at + 1}: "
+            f"{ours.values[at]:g} and {there[at]:g}{repair}"
+        )
+
+
+def _check_fields(pair: str, first: Dataset, other: Dataset) -> None:
+    """Refuse variables of the same name with other dimensions or units."""
     for name, variable in first.variables.items():
         same = other.variables.get(name)
         if same is None:

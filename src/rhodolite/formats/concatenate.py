@@ -24,6 +24,7 @@ from rhodolite.model.cf.common_attributes import common_attributes
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.variable import Variable
 
 Indices = NDArray[np.intp]
 
@@ -200,9 +201,11 @@ def _steps(dataset: Dataset, steps: Indices) -> Dataset:
     time = dataset.need(Role.TIME).dimension
     if np.array_equal(steps, np.arange(dataset.lengths[str(time)])):
         return dataset
-    return dataset.with_variables(
-        v.replace(data=Selected(v.data, [steps if name == time else None for name in v.dimensions]))
-        if time in v.dimensions
-        else v
-        for v in dataset.variables.values()
-    )
+
+    def chosen(variable: Variable) -> Variable:
+        if time not in variable.dimensions:
+            return variable
+        picks = [steps if name == time else None for name in variable.dimensions]
+        return variable.replace(data=Selected(variable.data, picks))
+
+    return dataset.with_variables(chosen(v) for v in dataset.variables.values())

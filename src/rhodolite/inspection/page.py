@@ -281,11 +281,15 @@ def _share(share: float) -> str:
 
 
 def _number(value: float | str | None) -> str:
-    return "none" if value is None else value if isinstance(value, str) else f"{value:.5g}"
+    if value is None:
+        return "none"
+    return value if isinstance(value, str) else f"{value:.5g}"
 
 
 def _end(value: Any) -> str:
-    return "" if value is None else f"{value:.7g}" if isinstance(value, float) else str(value)
+    if value is None:
+        return ""
+    return f"{value:.7g}" if isinstance(value, float) else str(value)
 
 
 def _section(title: str, lines: list[str]) -> list[str]:

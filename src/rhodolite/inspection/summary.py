@@ -101,9 +101,11 @@ def _where(dataset: Dataset) -> Plain | None:
             return {"unreadable": words}
     rows, columns = AxisShape.of(latitude.values), AxisShape.of(longitude.values)
     regular = rows.spacing is not None and columns.spacing is not None
-    single = rows.count == 1 or columns.count == 1
+    kind = "regular" if regular else "rectilinear, unevenly spaced"
+    if not regular and (rows.count == 1 or columns.count == 1):
+        kind = "single"
     return {
-        "grid": "regular" if regular else "single" if single else "rectilinear, unevenly spaced",
+        "grid": kind,
         "latitude": _axis(latitude, rows),
         "longitude": _axis(longitude, columns),
         "south": min(rows.first, rows.last),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import cached_property
@@ -46,7 +46,6 @@ _LEVEL_STANDARD_NAMES = {
 _NAMES = {
     Role.LATITUDE: {"lat", "latitude", "lats", "latitudes", "nav_lat"},
     Role.LONGITUDE: {"lon", "longitude", "lons", "longitudes", "long", "nav_lon"},
-    Role.TIME: {"time", "t", "date"},
     Role.LEVEL: {"lev", "level", "levels", "plev", "height", "depth", "pressure", "altitude", "z"},
 }
 
@@ -132,9 +131,24 @@ def find_role(variable: Variable) -> Role | None:
     ----------
     variable : Variable
     """
-    attributes = variable.attributes
-    standard_name = str(attributes.get("standard_name", "")).strip().lower()
-    units = str(attributes.get("units", "")).strip()
+    units = str(variable.attributes.get("units", "")).strip()
+    role = _role_by_standard(variable, units)
+    if role is not None:
+        return role
+    letter = str(variable.attributes.get("axis", "")).strip().upper()
+    if letter in _AXIS_LETTERS and not _is_of_map(variable, letter):
+        # Lengths and plain numbers are no degrees.
+        return None if letter in "XY" and units in ("m", "km", "1") else _AXIS_LETTERS[letter]
+    numeric = variable.data.dtype.kind in "fiu"
+    if numeric and units not in ("", "1", "degrees", "degree") and is_pressure(units):
+        return Role.LEVEL
+    name = variable.name.lower()
+    return next((role for role, names in _NAMES.items() if name in names), None)
+
+
+def _role_by_standard(variable: Variable, units: str) -> Role | None:
+    """Return the role that standard name, units or direction give."""
+    standard_name = _standard_name(variable)
     if standard_name in (Role.LATITUDE, Role.LONGITUDE, Role.TIME):
         return Role(standard_name)
     if is_latitude_unit(units):
@@ -143,25 +157,19 @@ def find_role(variable: Variable) -> Role | None:
         return Role.LONGITUDE
     if " since " in units:
         return Role.TIME
-    if standard_name in _LEVEL_STANDARD_NAMES or "positive" in attributes:
+    if standard_name in _LEVEL_STANDARD_NAMES or "positive" in variable.attributes:
         return Role.LEVEL
-    letter = str(attributes.get("axis", "")).strip().upper()
-    # X and Y also mark the axes of projected and rotated grids, which are not longitude and
-    # latitude.
-    if letter in _AXIS_LETTERS and (
-        letter in "TZ" or not standard_name.startswith(("projection_", "grid_"))
-    ):
-        return None if letter in "XY" and units in ("m", "km", "1") else _AXIS_LETTERS[letter]
-    if (
-        variable.data.dtype.kind in "fiu"
-        and units not in ("", "1", "degrees", "degree")
-        and is_pressure(units)
-    ):
-        return Role.LEVEL
-    for role, names in _NAMES.items():
-        if variable.name.lower() in names and (role != Role.TIME or " since " in units):
-            return role
     return None
+
+
+def _is_of_map(variable: Variable, letter: str) -> bool:
+    """Return whether X or Y marks an axis of a projected or rotated grid, which is no longitude or
+    latitude."""
+    return letter in "XY" and _standard_name(variable).startswith(("projection_", "grid_"))
+
+
+def _standard_name(variable: Variable) -> str:
+    return str(variable.attributes.get("standard_name", "")).strip().lower()
 
 
 def formula_terms(variable: Variable) -> list[str]:
@@ -181,73 +189,82 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
     ----------
     variables : mapping of str to Variable
     """
-    auxiliary: set[str] = set()
+    coordinates, grids = _possible_coordinates(variables)
+    auxiliary = _named_helpers(variables) | {
+        n for n, v in variables.items() if v.dimensions == (n,)
+    }
+    auxiliary |= {v.name for rivals in coordinates.values() for v in rivals} | set(grids.values())
+    if len(grids) == 2:
+        # What only its name or letter makes a latitude is then an axis of the rotated grid.
+        for role in grids:
+            coordinates[role] = [v for v in coordinates[role] if _is_certain(v)]
+    used = [v.dimensions for name, v in variables.items() if name not in auxiliary]
+    by_role, doubts = {}, []
+    for role, rivals in coordinates.items():
+        if rivals:
+            chosen, doubt = _most_used(role, rivals, used)
+            by_role[role] = Coordinate(role, chosen, _bounds_of(chosen, variables))
+            doubts += doubt
+    horizontal = {Role.LATITUDE, Role.LONGITUDE}
+    curvilinear = sites = None
+    if len(grids) == 2 and not horizontal & set(by_role):
+        curvilinear = grids[Role.LATITUDE], grids[Role.LONGITUDE]
+    elif not horizontal <= by_role.keys():
+        sites = _sites(variables)
+    return Axes(by_role, curvilinear, frozenset(auxiliary.union(sites or ())), sites, tuple(doubts))
+
+
+def _named_helpers(variables: Mapping[str, Variable]) -> set[str]:
+    """Return the variables that others name as what describes them."""
+    named: set[str] = set()
     for variable in variables.values():
         for key in ("bounds", "climatology", "grid_mapping"):
-            if (named := str(variable.attributes.get(key, ""))) in variables:
-                auxiliary.add(named)
-        listed = [
-            word
-            for key in ("coordinates", "cell_measures")
-            for word in str(variable.attributes.get(key, "")).split()
-        ]
-        auxiliary.update(name for name in listed if name in variables)
-        auxiliary.update(
-            name
-            for name in formula_terms(variable)
-            if name in variables and variables[name].data.ndim <= 1
-        )
-    candidates: dict[Role, list[Variable]] = {role: [] for role in Role}
+            named.add(str(variable.attributes.get(key, "")))
+        for key in ("coordinates", "cell_measures"):
+            named.update(str(variable.attributes.get(key, "")).split())
+        # Of the terms of a formula, fields such as the pressure at the surface are data, too.
+        terms = [name for name in formula_terms(variable) if name in variables]
+        named.update(name for name in terms if variables[name].data.ndim <= 1)
+    return named & set(variables)
+
+
+def _possible_coordinates(
+    variables: Mapping[str, Variable],
+) -> tuple[dict[Role, list[Variable]], dict[Role, str]]:
+    """Return what could serve as the coordinate of each role, and the names of latitude and
+    longitude with two dimensions."""
+    possible: dict[Role, list[Variable]] = {role: [] for role in Role}
     grids: dict[Role, str] = {}
+    bounds = _bounds_names(variables)
     for name, variable in variables.items():
-        is_coordinate = variable.dimensions == (name,)
-        if is_coordinate:
-            auxiliary.add(name)
-        along_another = _describes_plain_dimension(variable, variables)
-        role = (
-            find_role(variable)
-            if is_coordinate or along_another or variable.data.ndim in (0, 2)
-            else None
+        along_axis = variable.dimensions == (name,) or _describes_plain_dimension(
+            variable, variables
         )
+        if not along_axis and variable.data.ndim not in (0, 2):
+            continue
+        role = find_role(variable)
         if role is None:
             continue
-        if (
-            is_coordinate
-            or along_another
-            or (variable.data.ndim == 0 and variable.data.dtype.kind in "fiu")
-        ):
-            candidates[role].append(variable)
-            auxiliary.add(name)
-        elif role in (Role.LATITUDE, Role.LONGITUDE) and name not in _bounds_names(variables):
+        single_number = variable.data.ndim == 0 and variable.data.dtype.kind in "fiu"
+        if along_axis or single_number:
+            possible[role].append(variable)
+        elif role in (Role.LATITUDE, Role.LONGITUDE) and name not in bounds:
             grids.setdefault(role, name)
-            auxiliary.add(name)
-    if (
-        len(grids) == 2
-    ):  # then what only its name or letter makes a latitude is an axis of the rotated grid
-        for role in grids:
-            candidates[role] = [v for v in candidates[role] if _is_certain(v)]
-    usage = [v.dimensions for n, v in variables.items() if n not in auxiliary]
-    by_role, doubts = {}, []
-    for role, found in candidates.items():
-        if found:
-            # Where several could serve, the one that most data run along does.
-            used = {v.name: sum(v.name in dims for dims in usage) for v in found}
-            best = max(found, key=lambda v, used=used: (used[v.name], v.data.ndim))  # type: ignore[misc]
-            rivals = [name for name in used if name != best.name and variables[name].data.ndim]
-            if rivals and best.data.ndim:
-                doubts.append(
-                    f"{', '.join([best.name, *rivals])} could each be the {role}; {best.name} is "
-                    "taken"
-                )
-            by_role[role] = Coordinate(role, best, _bounds_of(best, variables))
-    both = len(grids) == 2 and not {Role.LATITUDE, Role.LONGITUDE} & set(by_role)
-    curvilinear = (grids[Role.LATITUDE], grids[Role.LONGITUDE]) if both else None
-    sites = (
-        None
-        if {Role.LATITUDE, Role.LONGITUDE} <= by_role.keys() or curvilinear
-        else _sites(variables)
-    )
-    return Axes(by_role, curvilinear, frozenset(auxiliary.union(sites or ())), sites, tuple(doubts))
+    return possible, grids
+
+
+def _most_used(
+    role: Role, rivals: Sequence[Variable], used: Sequence[tuple[str, ...]]
+) -> tuple[Variable, list[str]]:
+    """Return which of several coordinates most data run along, and a doubt where others could serve
+    as well."""
+    counts = {v.name: sum(v.name in dimensions for dimensions in used) for v in rivals}
+    chosen = max(rivals, key=lambda v: (counts[v.name], v.data.ndim))
+    others = [v.name for v in rivals if v is not chosen and v.data.ndim]
+    if not others or not chosen.data.ndim:
+        return chosen, []
+    names = ", ".join([chosen.name, *others])
+    return chosen, [f"{names} could each be the {role}; {chosen.name} is taken"]
 
 
 def _bounds_of(variable: Variable, variables: Mapping[str, Variable]) -> Variable | None:
@@ -295,9 +312,8 @@ def is_longitude_unit(units: str | None) -> bool:
 def _is_certain(variable: Variable) -> bool:
     """Return whether standard name or units, and not only its name, make a variable a latitude or
     longitude."""
-    standard_name = str(variable.attributes.get("standard_name", "")).strip().lower()
-    told = is_latitude_unit(variable.units) or is_longitude_unit(variable.units)
-    return told or standard_name in (Role.LATITUDE, Role.LONGITUDE)
+    by_units = is_latitude_unit(variable.units) or is_longitude_unit(variable.units)
+    return by_units or _standard_name(variable) in (Role.LATITUDE, Role.LONGITUDE)
 
 
 def _describes_plain_dimension(variable: Variable, variables: Mapping[str, Variable]) -> bool:

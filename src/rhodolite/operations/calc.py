@@ -17,6 +17,7 @@ from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.expressions.compiler import ProgramBuilder
 from rhodolite.operations.expressions.elements import Program
 from rhodolite.operations.expressions.parser import Formula
+from rhodolite.operations.expressions.values import Value
 from rhodolite.operations.variables.other_units import in_units
 
 
@@ -79,12 +80,21 @@ class Calc(Operation):
         aligned = [
             Aligned(leaf.floats(), leaf.dimensions, dimensions, shape) for leaf in builder.leaves
         ]
-        main = max(builder.leaves, key=lambda leaf: leaf.data.size)
-        double = any(
-            leaf.data.dtype.itemsize > 4 and leaf.storage.dtype is None for leaf in builder.leaves
-        )
-        dtype = np.dtype("f8" if double else "f4")
         data: LazyArray = Calculated(aligned, root.program, shape)
+        about = self._describe(dataset, builder.leaves, root)
+        result = Variable(self.name, dimensions, data, about, Storage())
+        if self.units is not None and self.units != root.units:
+            if not can_be_in(result, self.units):
+                raise DataError(
+                    f"--units: cannot convert the result from {root.units} to {self.units}"
+                )
+            result = in_units(dataset, result, self.units)
+        result = result.replace(data=Mapped(result.data, np.asarray, _type_of(builder.leaves)))
+        return self._added(dataset, result)
+
+    def _describe(self, dataset: Dataset, leaves: list[Variable], root: Value) -> dict[str, Any]:
+        """Return the attributes of the result of a formula."""
+        assert self.name is not None
         about: dict[str, Any] = {
             "long_name": self.name.replace("_", " "),
             "units": root.units,
@@ -92,31 +102,33 @@ class Calc(Operation):
         }
         if root.difference and is_temperature(root.units):
             about["units_metadata"] = "temperature: difference"
+        main = max(leaves, key=lambda leaf: leaf.data.size)
         for key in ("coordinates", "grid_mapping", "cell_measures"):
             if key in main.attributes:
                 about[key] = main.attributes[key]
-        data_leaves = [leaf for leaf in builder.leaves if leaf.name not in dataset.axes.auxiliary]
-        methods = {str(leaf.attributes.get("cell_methods", "")) for leaf in data_leaves}
+        fields = [leaf for leaf in leaves if leaf.name not in dataset.axes.auxiliary]
+        methods = {str(leaf.attributes.get("cell_methods", "")) for leaf in fields}
         if len(methods) == 1 and methods != {""}:
             about["cell_methods"] = methods.pop()
-        made = Variable(self.name, dimensions, data, about, Storage())
-        if self.units is not None and self.units != root.units:
-            if not can_be_in(made, self.units):
-                raise DataError(
-                    f"--units: cannot convert the result from {root.units} to {self.units}"
-                )
-            made = in_units(dataset, made, self.units)
-        made = made.replace(data=Mapped(made.data, np.asarray, dtype))
-        if self.name in dataset.variables and (self.keep or self.name in dataset.axes.auxiliary):
+        return about
+
+    def _added(self, dataset: Dataset, result: Variable) -> Dataset:
+        """Return the dataset with the result, or with the result alone and what describes it."""
+        taken = result.name in dataset.variables
+        if taken and (self.keep or result.name in dataset.axes.auxiliary):
             raise DataError(
-                f"{dataset.label} has a variable {self.name} already; choose another --name"
+                f"{dataset.label} has a variable {result.name} already; choose another --name"
             )
         if self.keep:
-            return dataset.with_variables([*dataset.variables.values(), made])
-        with_new = dataset.with_variables(
-            [*(v for v in dataset.variables.values() if v.name != self.name), made]
-        )
-        return with_new.restrict([self.name])
+            return dataset.with_variables([*dataset.variables.values(), result])
+        others = [v for v in dataset.variables.values() if v.name != result.name]
+        return dataset.with_variables([*others, result]).restrict([result.name])
+
+
+def _type_of(leaves: list[Variable]) -> np.dtype[Any]:
+    """Return double precision where a variable was stored with it, and not only unpacked to it."""
+    double = [leaf.data.dtype.itemsize > 4 and leaf.storage.dtype is None for leaf in leaves]
+    return np.dtype("f8" if any(double) else "f4")
 
 
 def _axes_of(dataset: Dataset, leaves: list[Variable]) -> tuple[tuple[str, ...], tuple[int, ...]]:

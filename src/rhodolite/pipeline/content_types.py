@@ -32,11 +32,9 @@ def describe_contents(dataset: Dataset) -> Dataset:
     def described(variable: Variable) -> Variable:
         added = {}
         if "coverage_content_type" not in variable.attributes:
-            kind = (
-                _kind_of_field(variable, source)
-                if variable.name in fields
-                else ("coordinate" if variable.name in coordinates else None)
-            )
+            kind = "coordinate" if variable.name in coordinates else None
+            if variable.name in fields:
+                kind = _kind_of_field(variable, source)
             added = {} if kind is None else {"coverage_content_type": kind}
         if variable.name in fields and _is_on_scale(variable):
             added["units_metadata"] = "temperature: on_scale"

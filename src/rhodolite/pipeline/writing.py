@@ -80,27 +80,30 @@ def write(
         dataset = dataclasses.replace(
             dataset, unlimited=dataset.unlimited | {str(dataset.need(Role.TIME).dimension)}
         )
-    inputs = [*(file.path for file in dataset.files), *also_read]
     if dataset.wide:
         layout = dataclasses.replace(layout, wide_table=True)
     if chosen.name == TABLE and not layout.all_rows:
         _refuse_many_rows(dataset, path, layout)
     _check_room(dataset, path, chosen.chunked and layout.compression is not Compression.NONE)
-    tell = origin.study if origin is not None and path.suffix.lower() in WITHOUT_PLACE else None
+    inputs = [*(file.path for file in dataset.files), *also_read]
     parts = split_dataset(dataset, path, engine)
-    kind = output_kind(path, layout) if tell is None else OutputKind.MANY
     for name, _ in parts:
         check_output(path.with_name(name), overwrite, inputs, chosen.kind)
+    # What has no place for the study of a file gets it in a file beside.
+    tell = origin.study if origin is not None and path.suffix.lower() in WITHOUT_PLACE else None
+    kind = output_kind(path, layout)
     if tell is not None:
         make_way(path, overwrite)
+        kind = OutputKind.MANY
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
         if len(parts) > 1:
             # All at once, so that the parts share the passes over what they are made of.
-            engine.prepare([one.data for _, part in parts for one in part.variables.values()])
+            engine.prepare([v.data for _, part in parts for v in part.variables.values()])
+        in_folder = kind is OutputKind.MANY
         for name, part in parts:
-            place = temporary.with_name(name) if kind is OutputKind.MANY else temporary
+            place = temporary.with_name(name) if in_folder else temporary
             chosen.write(add_provenance(part, origin), place, engine, layout)
-        written = size_on_disk(temporary.parent if kind is OutputKind.MANY else temporary)
+        written = size_on_disk(temporary.parent if in_folder else temporary)
         if tell is not None:
             beside = temporary.with_name(sidecar_of(path).name)
             beside.write_text(tell(dataset), encoding="utf-8")

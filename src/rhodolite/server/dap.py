@@ -239,8 +239,10 @@ def _attribute(key: str, value: Any) -> str:
 def _write_number(value: Any) -> str:
     if value.dtype.kind != "f":
         return str(int(value))
-    if not np.isfinite(value):
-        return "NaN" if np.isnan(value) else f"{'-' if value < 0 else ''}Infinity"
+    if np.isnan(value):
+        return "NaN"
+    if np.isinf(value):
+        return "-Infinity" if value < 0 else "Infinity"
     return repr(float(value)) if value.dtype.itemsize == 8 else f"{float(value):.9g}"
 
 

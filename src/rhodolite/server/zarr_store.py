@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from rhodolite.formats.zarr.plain_attributes import plain_attributes
 from rhodolite.model.variable import Variable
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served
@@ -68,7 +69,7 @@ def _group(served: Served) -> dict[str, Any]:
     group = {
         "zarr_format": 3,
         "node_type": "group",
-        "attributes": _plain(dict(served.dataset.attributes)),
+        "attributes": plain_attributes(dict(served.dataset.attributes)),
     }
     arrays = {name: _array(variable) for name, variable in served.variables.items()}
     gathered = {"kind": "inline", "must_understand": False, "metadata": arrays}
@@ -103,7 +104,7 @@ def _array(variable: Variable) -> dict[str, Any]:
         "chunk_key_encoding": {"name": "default", "configuration": {"separator": "/"}},
         "fill_value": fill,
         "codecs": [first, {"name": "gzip", "configuration": {"level": _LEVEL}}],
-        "attributes": _plain(attributes),
+        "attributes": plain_attributes(attributes),
         "dimension_names": list(variable.dimensions),
     }
 
@@ -151,18 +152,3 @@ def _encode(values: np.ndarray[Any, Any]) -> bytes:
     return struct.pack("<I", len(texts)) + b"".join(
         struct.pack("<I", len(text)) + text for text in texts
     )
-
-
-def _plain(attributes: dict[str, Any]) -> dict[str, Any]:
-    """Return attributes as JSON has them; numbers that it has not as text."""
-    return {key: _plain_value(value) for key, value in attributes.items()}
-
-
-def _plain_value(value: Any) -> Any:
-    if isinstance(value, np.ndarray):
-        return [_plain_value(one) for one in value.reshape(-1).tolist()]
-    if isinstance(value, np.generic):
-        value = value.item()
-    if isinstance(value, float) and not math.isfinite(value):
-        return "NaN" if math.isnan(value) else f"{'-' if value < 0 else ''}Infinity"
-    return value.decode("utf-8", "replace") if isinstance(value, bytes) else value

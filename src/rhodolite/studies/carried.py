@@ -105,8 +105,10 @@ def verify_inputs(made: Any, home: Path) -> list[tuple[str, str]]:
             now = fingerprint(home / name) if (home / name).exists() else None
         except OSError as error:
             raise RhodoliteError(f"{home / name}: {error.strerror or error}") from None
-        same = now == {"bytes": size, "checksum": checksum}
-        found.append((name, "the same" if same else "gone" if now is None else "changed"))
+        state = "gone" if now is None else "changed"
+        if now == {"bytes": size, "checksum": checksum}:
+            state = "the same"
+        found.append((name, state))
     return found
 
 

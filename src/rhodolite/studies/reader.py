@@ -206,35 +206,42 @@ class _Reader:
         files = [files] if isinstance(files, str) else files
         if not isinstance(files, list) or not files or not all(isinstance(f, str) for f in files):
             raise self.refuse('an input needs files, such as "data_*.nc" or a list of such', *place)
-        group, members = table.get("group"), table.get("members", False)
-        missing = table.get("missing-value")
-        if group is not None and not isinstance(group, str):
-            raise self.refuse("group is text", *place, "group")
-        if not isinstance(members, bool):
-            raise self.refuse("members is true or false", *place, "members")
-        if missing is not None and (isinstance(missing, bool) or not _is_number(missing)):
-            raise self.refuse("missing-value is a number", *place, "missing-value")
-        description, overlap = table.get("description"), table.get("overlap")
-        if description is not None and not isinstance(description, str):
-            raise self.refuse("description is the name of a file", *place, "description")
-        if overlap is not None and overlap not in list(Overlap):
-            said = f"no overlap '{overlap}'. {nearest_names(str(overlap), Overlap)}"
-            raise self.refuse(said, *place, "overlap")
-        for key in ("members", "group", "overlap"):
-            if description is not None and table.get(key):
-                raise self.refuse(f"description and {key} do not go together", *place, key)
-        if members and overlap is not None:
-            raise self.refuse("members and overlap do not go together", *place, "overlap")
+        self._check_types(table, place)
+        self._check_company(table, place)
+        missing, overlap = table.get("missing-value"), table.get("overlap")
         return Input(
             name,
             tuple(files),
-            group,
-            members,
+            table.get("group"),
+            table.get("members", False),
             None if missing is None else float(missing),
             None if overlap is None else Overlap(overlap),
             self._variables(table.get("variable", []), place),
-            description,
+            table.get("description"),
         )
+
+    def _check_types(self, table: Mapping[str, Any], place: Place) -> None:
+        """Refuse values of an input that are not of the type of their key."""
+        for key, what in (("group", "text"), ("description", "the name of a file")):
+            if not isinstance(table.get(key, ""), str):
+                raise self.refuse(f"{key} is {what}", *place, key)
+        if not isinstance(table.get("members", False), bool):
+            raise self.refuse("members is true or false", *place, "members")
+        missing = table.get("missing-value", 0)
+        if isinstance(missing, bool) or not _is_number(missing):
+            raise self.refuse("missing-value is a number", *place, "missing-value")
+        overlap = table.get("overlap")
+        if overlap is not None and overlap not in list(Overlap):
+            said = f"no overlap '{overlap}'. {nearest_names(str(overlap), Overlap)}"
+            raise self.refuse(said, *place, "overlap")
+
+    def _check_company(self, table: Mapping[str, Any], place: Place) -> None:
+        """Refuse keys of an input that do not go together."""
+        for key in ("members", "group", "overlap"):
+            if "description" in table and table.get(key):
+                raise self.refuse(f"description and {key} do not go together", *place, key)
+        if table.get("members") and "overlap" in table:
+            raise self.refuse("members and overlap do not go together", *place, "overlap")
 
     def _step(self, name: str, content: Any, place: Place, names: Mapping[str, Any]) -> NamedStep:
         self._check_name(name, place)

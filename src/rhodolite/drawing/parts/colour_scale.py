@@ -53,9 +53,11 @@ def palette_for(variable: Variable, diverging: bool) -> str:
     words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
     watery = any(word in words for word in _WATER_WORDS)
     warm = "temperature" in words or (variable.units is not None and is_temperature(variable.units))
-    if diverging:
-        return "BrBG" if watery else "RdBu_r" if warm else "PuOr_r"
-    return "YlGnBu" if watery else "plasma" if warm else "viridis"
+    if watery:
+        return "BrBG" if diverging else "YlGnBu"
+    if warm:
+        return "RdBu_r" if diverging else "plasma"
+    return "PuOr_r" if diverging else "viridis"
 
 
 def choose_scale(

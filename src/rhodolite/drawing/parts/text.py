@@ -44,7 +44,9 @@ def degrees_north(value: float) -> str:
     ----------
     value : float
     """
-    return f"{abs(value):g}°{'N' if value > 0 else 'S' if value < 0 else ''}"
+    if value == 0:
+        return "0°"
+    return f"{abs(value):g}°{'N' if value > 0 else 'S'}"
 
 
 def degrees_east(value: float) -> str:
@@ -55,8 +57,9 @@ def degrees_east(value: float) -> str:
     value : float
     """
     turned = (value + 180) % 360 - 180
-    letter = "" if turned in (0, -180) else "E" if turned > 0 else "W"
-    return f"{abs(turned):g}°{letter}"
+    if turned in (0, -180):  # which are neither east nor west
+        return f"{abs(turned):g}°"
+    return f"{abs(turned):g}°{'E' if turned > 0 else 'W'}"
 
 
 def with_units(quantity: str, units: str | None) -> str:

@@ -117,15 +117,14 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
         axes = canvas.axes
         _draw_range(axes, [lines[year] for year in base])
         others = [year for year in lines if year not in chosen]
+        few = len(others) <= _FEW
         for number, year in enumerate(others):
-            few = len(others) <= _FEW
-            axes.plot(
-                *lines[year],
-                color=LINE_COLOURS[1 + number] if few else "#8a8a8a",
-                linewidth=1.1 if few else 0.6,
-                label=str(year) if few else "other years" if number == 0 else None,
-                zorder=3,
-            )
+            look: dict[str, Any] = {"color": "#8a8a8a", "linewidth": 0.6}
+            if few:
+                look = {"color": LINE_COLOURS[1 + number], "linewidth": 1.1, "label": str(year)}
+            elif number == 0:  # one entry in the legend stands for all
+                look["label"] = "other years"
+            axes.plot(*lines[year], zorder=3, **look)
         for year, style in zip(chosen, ("-", "--", ":", "-.") * len(chosen), strict=False):
             axes.plot(
                 *lines[year], color=BLUE, linewidth=2.6, linestyle=style, label=str(year), zorder=5

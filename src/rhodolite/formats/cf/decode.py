@@ -169,7 +169,9 @@ def reinterpret(value: Any, attributes: Mapping[str, Any]) -> Any:
     if numbers.dtype.kind not in "iu":
         return value
     signed = _signed_as_said(numbers.dtype, attributes)
-    return value if signed == numbers.dtype else numbers.view(signed)[() if numbers.ndim else ...]
+    if signed == numbers.dtype:
+        return value
+    return numbers.view(signed)[() if numbers.ndim else ...]
 
 
 def _stored_numbers(key: str, attributes: Mapping[str, Any], stored: np.dtype[Any]) -> list[Any]:

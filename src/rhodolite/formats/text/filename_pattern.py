@@ -63,16 +63,20 @@ class FilePattern:
         end = 0
         for place in _PLACE.finditer(self.text):
             name, following = place.group(1), self.text[place.end() : place.end() + 1]
-            # Where a field ends only by its width, a month has two figures.
-            width = (
-                r"\d{4}" if name == "year" else r"\d{2}" if following in ("{", "") else r"\d{1,2}"
-            )
             known = f"(?P<{name}>" not in "".join(parts)
-            what = width if name in DATE_FIELDS else r"[^/]+?"
+            what = _digits(name, following) if name in DATE_FIELDS else r"[^/]+?"
             parts.append(re.escape(self.text[end : place.start()]))
             parts.append(f"(?P<{name}>{what})" if known else f"(?P={name})")
             end = place.end()
         return re.compile("".join(parts) + re.escape(self.text[end:]))
+
+
+def _digits(name: str, following: str) -> str:
+    """Return the expression of a part of a date, given the character after it."""
+    if name == "year":
+        return r"\d{4}"
+    # Where a field ends only by its width, a month has two figures.
+    return r"\d{2}" if following in ("{", "") else r"\d{1,2}"
 
 
 def fits_pattern(pattern: str, name: str) -> bool:

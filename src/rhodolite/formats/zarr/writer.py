@@ -7,12 +7,11 @@ import itertools
 import platform
 import time
 import warnings
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import numcodecs
-import numpy as np
 import zarr
 from zarr.codecs import Crc32cCodec, ZstdCodec
 
@@ -20,6 +19,7 @@ from rhodolite.arrays import Engine, LazyArray, Region
 from rhodolite.errors import DataError, OutputError
 from rhodolite.formats.cf.encode import Encoding, encoding_for
 from rhodolite.formats.layout import Compression, Layout, arrays_to_prepare, chunk_shape
+from rhodolite.formats.zarr.plain_attributes import plain_attributes
 from rhodolite.formats.zarr.reader import DIMENSIONS_ATTRIBUTE
 from rhodolite.formats.zarr.stoppable_store import StoppableStore
 from rhodolite.model.dataset import Dataset
@@ -54,7 +54,9 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     engine.prepare(arrays_to_prepare(dataset, engine, layout))
     store = StoppableStore(path.resolve())
     try:
-        root = zarr.create_group(store, zarr_format=version, attributes=_plain(dataset.attributes))
+        root = zarr.create_group(
+            store, zarr_format=version, attributes=plain_attributes(dataset.attributes)
+        )
         for variable in dataset.variables.values():
             _write_variable(root, variable, dataset, engine, layout, version)
     finally:
@@ -80,10 +82,8 @@ def _write_variable(
         "shape": variable.shape,
         "chunks": tuple(max(1, n) for n in chunks) if variable.shape else (),
         "dtype": str if text else encoding.dtype.newbyteorder("="),
-        "fill_value": ""
-        if text
-        else encoding.dtype.type(0 if encoding.fill is None else encoding.fill),
-        "attributes": _plain(attributes),
+        "fill_value": "" if text else encoding.dtype.type(encoding.fill or 0),
+        "attributes": plain_attributes(attributes),
         "compressors": _compressors(layout, version),
     }
     if version == 3:
@@ -182,17 +182,3 @@ def _need_store(stored: Any) -> None:
             "be written; a store is written by all workers of a cluster, so they have to share its "
             "folder (a .nc file is written by one)"
         )
-
-
-def _plain(attributes: Mapping[str, Any]) -> dict[str, Any]:
-    """Return attributes as JSON can hold them."""
-    return {str(key): _plain_value(value) for key, value in attributes.items() if value is not None}
-
-
-def _plain_value(value: Any) -> Any:
-    if isinstance(value, np.ndarray):
-        return [_plain_value(item) for item in value.tolist()]
-    value = value.item() if isinstance(value, np.generic) else value
-    if isinstance(value, float) and not np.isfinite(value):
-        return "NaN" if np.isnan(value) else "Infinity" if value > 0 else "-Infinity"
-    return value

@@ -73,9 +73,9 @@ class EarthFigure(NamedTuple):
     def well_known_text(self) -> str:
         """Return the geographic coordinate system as text (OGC 01-009), in the form that GIS
         programs read beside text grids."""
-        name = (
-            "WGS_1984" if self == WGS_84 else "Ellipsoid" if self.inverse_flattening else "Sphere"
-        )
+        name = "Ellipsoid" if self.inverse_flattening else "Sphere"
+        if self == WGS_84:
+            name = "WGS_1984"
         flattening = f"{self.inverse_flattening:.12g}"
         return (
             f'GEOGCS["GCS_{name}",DATUM["D_{name}",SPHEROID["{name}",{self.radius:.12g},'

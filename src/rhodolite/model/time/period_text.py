@@ -207,10 +207,13 @@ class Years(TypedValue):
         return chosen
 
     def __str__(self) -> str:
-        return ",".join(
-            f"{a}" if a == b else f"{'' if a is None else a}..{'' if b is None else b}"
-            for a, b in self.ranges
-        )
+        return ",".join(_range_text(first, last) for first, last in self.ranges)
+
+
+def _range_text(first: int | None, last: int | None) -> str:
+    if first == last:
+        return str(first)
+    return "..".join("" if end is None else str(end) for end in (first, last))
 
 
 def month_number(text: str) -> int:

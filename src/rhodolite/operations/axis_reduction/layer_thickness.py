@@ -35,13 +35,9 @@ def layer_weights(dataset: Dataset) -> tuple[Array, str]:
             "all have the same weight"
         )
         return np.ones(values.size), "over levels"
-    words = (
-        "over pressure"
-        if pressure
-        else "over height"
-        if dataset_is_upward(dataset)
-        else "over depth"
-    )
+    words = "over pressure"
+    if not pressure:
+        words = "over height" if dataset_is_upward(dataset) else "over depth"
     if coordinate.bounds is not None:
         return np.abs(np.diff(coordinate.bounds, axis=1))[:, 0], words
     if values.size == 1:

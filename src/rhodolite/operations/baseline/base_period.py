@@ -97,13 +97,9 @@ class BasePeriod:
         weights = _unequal(axis, steps, cycle)
         held = np.bincount(places_in_base, weights, minlength=present.size)
         first, last = int(years[0]), int(years[-1])
-        text = (
-            str(period)
-            if period is not None
-            else f"{first}..{last}"
-            if last > first
-            else str(first)
-        )
+        text = str(first) if last == first else f"{first}..{last}"
+        if period is not None:
+            text = str(period)
         full = held * asked / years.size
         return cls(
             axis, cycle, steps, present, places[phases], weights, full, coverage, first, last, text

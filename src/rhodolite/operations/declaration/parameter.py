@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import types
 import typing
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import PurePath
@@ -128,16 +129,9 @@ class Parameter:
 
     def _parse_text(self, value: Any) -> Any:
         if typing.get_origin(self.type) is tuple:
-            given = [value] if isinstance(value, str) else value
-            parts = [part for text in given for part in str(text).split(",")]
-            return tuple(part.strip() for part in parts if part.strip())
+            return _split([value] if isinstance(value, str) else value)
         if self.choices:
-            try:
-                return self.type(str(value))
-            except ValueError:
-                raise ValueError(
-                    f"'{value}' is not offered. {nearest_names(str(value), self.choices)}"
-                ) from None
+            return self._choose(str(value))
         if self.repeats:
             texts = [value] if isinstance(value, (str, PurePath)) else value
             return self.type.parse([str(text) for text in texts])
@@ -145,16 +139,31 @@ class Parameter:
             return self.type.parse(",".join(str(part) for part in value))
         if self._typed is not None:
             return self.type.parse(value if isinstance(value, str) else _as_text(value))
+        return self._parse_plain(value)
+
+    def _choose(self, text: str) -> Any:
+        try:
+            return self.type(text)
+        except ValueError:
+            hint = nearest_names(text, self.choices)
+            raise ValueError(f"'{text}' is not offered. {hint}") from None
+
+    def _parse_plain(self, value: Any) -> Any:
+        """Return a number or a text; truth values are neither."""
         if self.type in (int, float) and not isinstance(value, bool):
+            kind = "whole number" if self.type is int else "number"
             try:
                 return self.type(value)
             except (TypeError, ValueError):
-                raise ValueError(
-                    f"'{value}' is not a {'whole number' if self.type is int else 'number'}"
-                ) from None
+                raise ValueError(f"'{value}' is not a {kind}") from None
         if self.type is str and isinstance(value, (int, float, PurePath)):
             return str(value)
         raise ValueError(f"{value!r} cannot be used here")
+
+
+def _split(given: Iterable[Any]) -> tuple[str, ...]:
+    parts = [part.strip() for text in given for part in str(text).split(",")]
+    return tuple(part for part in parts if part)
 
 
 def parameters(cls: type) -> tuple[Parameter, ...]:

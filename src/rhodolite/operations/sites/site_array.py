@@ -56,12 +56,10 @@ class SiteArray(LazyArray):
     def read(self, region: Region) -> Array:
         if self._remapped is None:
             self._remapped = self._remap(self._final_weights())
-        rest = list(region[1:])
         rows, columns = self._axes
-        inner = [
-            region[0] if axis == rows else slice(0, 1) if axis == columns else rest.pop(0)
-            for axis in range(self._source.ndim)
-        ]
+        of_grid = {rows: region[0], columns: slice(0, 1)}  # sites lie along the rows alone
+        rest = iter(region[1:])
+        inner = [of_grid.get(axis) or next(rest) for axis in range(self._source.ndim)]
         block = np.moveaxis(self._remapped.read(tuple(inner)), self._axes, (0, 1))
         return block[:, 0]
 

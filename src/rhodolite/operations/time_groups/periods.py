@@ -63,7 +63,9 @@ class Periods:
         days = divided.days
         if self.chosen:
             days = _days_of_months(divided, self.chosen)
-        self.full = days if not equal else held if self.days is None else days / self.days
+        self.full = days
+        if equal:
+            self.full = held if self.days is None else days / self.days
         self.share = held / self.full
 
     @property

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -166,69 +167,96 @@ def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> l
     return made
 
 
+@dataclass
+class _Axes:
+    """The axes that the rows of a table lie along.
+
+    Attributes
+    ----------
+    places : dict of str to ndarray
+        For each dimension, the place along it of each row.
+    sizes : dict of str to int
+    described : list of Variable
+        Coordinates, and what is known of sites.
+    """
+
+    places: dict[str, Array] = field(default_factory=dict)
+    sizes: dict[str, int] = field(default_factory=dict)
+    described: list[Variable] = field(default_factory=list)
+
+    def add(self, name: str, size: int, places: Array, described: list[Variable]) -> None:
+        self.places[name], self.sizes[name] = places, size
+        self.described += described
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        return tuple(self.sizes.values())
+
+    @property
+    def index(self) -> Array:
+        """The place of each row in a field."""
+        return np.ravel_multi_index(tuple(self.places.values()), self.shape)
+
+
 def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
-    roles = table.roles
-    axes: dict[str, tuple[Array, Array]] = {}
-    described: list[Variable] = []
-    if "time" in roles:
-        stretches = stretches_of(table)
-        unique = sorted(set(stretches), key=in_order)
-        places = {one: at for at, one in enumerate(unique)}
-        axes["time"] = np.arange(len(unique)), np.array([places[one] for one in stretches])
-        described += time_variables(unique, calendar)
-    if "level" in roles:
-        axes[roles["level"]] = np.unique(table.numbers(roles["level"]), return_inverse=True)
-        described.append(_coordinate(table, roles["level"], axes[roles["level"]][0], {}))
-    used = {roles[role] for role in roles if role != "variable"}
-    if _is_grid(table):
-        for role in ("lat", "lon"):
-            axes[role] = np.unique(_degrees(table, role), return_inverse=True)
-            described.append(_coordinate(table, role, axes[role][0], _SPACE[role]))
-    elif roles.keys() & {"lat", "lon", "site"}:
-        keys = [roles[role] for role in ("site", "lat", "lon") if role in roles]
-        codes, frame = _distinct(table.cells[keys])
-        refuse_names_twice(table, frame, np.unique(codes, return_index=True)[1])
-        axes["site"] = np.arange(len(frame)), codes
-        described += describe_sites(table, frame)
-    sizes = tuple(values.size for values, _ in axes.values())
-    index = np.ravel_multi_index(tuple(at for _, at in axes.values()), sizes)
-    _refuse_repeated(table, index)
-    names = [name for name in table.cells.columns if name not in used and table.is_numeric(name)]
-    words = [
-        name
-        for name in table.cells.columns
-        if name not in used and name not in names and table.has_words(name)
-    ]
-    if not names and not words:
+    """Return the variables of a table whose rows hold a value of each field."""
+    axes = _axes_of(table, calendar)
+    _refuse_repeated(table, axes.index)
+    used = {name for role, name in table.roles.items() if role != "variable"}
+    fields = [name for name in table.cells.columns if name not in used]
+    numbers = [name for name in fields if table.is_numeric(name)]
+    words = [name for name in fields if name not in numbers and table.has_words(name)]
+    if not numbers and not words:
         raise DataError(
             f"{table.path}: there is no column of numbers beside those of times and places"
         )
-    helpers = (
-        {"coordinates": " ".join(v.name for v in described if v.dimensions == ("site",))}
-        if "site" in axes
-        else {}
-    )
-    for name in names:
-        grid = np.full(int(np.prod(sizes)), np.nan)
-        grid[index] = table.numbers(name)
+    about = {}
+    if "site" in axes.sizes:
+        of_sites = [v.name for v in axes.described if v.dimensions == ("site",)]
+        about["coordinates"] = " ".join(of_sites)
+    variables = list(axes.described)
+    for name in numbers:
+        grid = np.full(math.prod(axes.shape), np.nan)
+        grid[axes.index] = table.numbers(name)
         units = {"units": table.units[name]} if table.units.get(name) else {}
-        described.append(
-            Variable(name, tuple(axes), InMemory(grid.reshape(sizes)), {**units, **helpers})
-        )
-    for name in words:
-        described.append(_words(table, name, axes, index, sizes))
-    return described
+        data = InMemory(grid.reshape(axes.shape))
+        variables.append(Variable(name, tuple(axes.sizes), data, {**units, **about}))
+    variables += [_words(table, name, axes) for name in words]
+    return variables
 
 
-def _words(
-    table: Table, name: str, axes: dict[str, Any], index: Array, sizes: tuple[int, ...]
-) -> Variable:
+def _axes_of(table: Table, calendar: str) -> _Axes:
+    roles, axes = table.roles, _Axes()
+    if "time" in roles:
+        stretches = stretches_of(table)
+        unique = sorted(set(stretches), key=in_order)
+        place_of = {stretch: at for at, stretch in enumerate(unique)}
+        places = np.array([place_of[stretch] for stretch in stretches])
+        axes.add("time", len(unique), places, time_variables(unique, calendar))
+    if "level" in roles:
+        name = roles["level"]
+        levels, places = np.unique(table.numbers(name), return_inverse=True)
+        axes.add(name, levels.size, places, [_coordinate(table, name, levels, {})])
+    if _is_grid(table):
+        for role in ("lat", "lon"):
+            degrees, places = np.unique(_degrees(table, role), return_inverse=True)
+            coordinate = _coordinate(table, role, degrees, _SPACE[role])
+            axes.add(role, degrees.size, places, [coordinate])
+    elif roles.keys() & {"lat", "lon", "site"}:
+        keys = [roles[role] for role in ("site", "lat", "lon") if role in roles]
+        places, sites = _distinct(table.cells[keys])
+        refuse_names_twice(table, sites, np.unique(places, return_index=True)[1])
+        axes.add("site", len(sites), places, describe_sites(table, sites))
+    return axes
+
+
+def _words(table: Table, name: str, axes: _Axes) -> Variable:
     """Return a column of text along the axes of the table, or along sites alone where it is the
     same at all times."""
-    text = np.full(int(np.prod(sizes)), "", dtype=object)
-    text[index] = table.cells[name].to_numpy(dtype=object)
-    text = text.reshape(sizes)
-    if "site" in axes and len(sizes) == 2 and list(axes) == ["time", "site"]:
+    text = np.full(math.prod(axes.shape), "", dtype=object)
+    text[axes.index] = table.cells[name].to_numpy(dtype=object)
+    text = text.reshape(axes.shape)
+    if list(axes.sizes) == ["time", "site"]:
         firsts = [next((word for word in column if word), "") for column in text.T]
         if all(
             word in ("", first)
@@ -236,7 +264,7 @@ def _words(
             for word in column
         ):
             return Variable(name, ("site",), InMemory(np.array(firsts, dtype=object)), {})
-    return Variable(name, tuple(axes), InMemory(text), {})
+    return Variable(name, tuple(axes.sizes), InMemory(text), {})
 
 
 def _degrees(table: Table, role: str, *, placed: bool = True) -> Array:
