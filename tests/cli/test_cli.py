@@ -121,6 +121,7 @@ def test_inspect_for_machines_agrees_with_the_data(demo):
         tas = file["tas"][:]
     tas_found = found["variables"][0]["statistics"]
     assert tas_found["missing"] == tas.mask.sum() == 480 * 60
+    assert tas_found["missing_share"] == tas.mask.mean()
     assert (tas_found["minimum"], tas_found["maximum"]) == pytest.approx((tas.min(), tas.max()))
     assert found["variables"][0]["packing"] == {"scale": 0.0025, "offset": 265.0}
     one = json.loads(run_command("inspect", source, "--variable", "air_temperature", "--json").out)

@@ -99,6 +99,10 @@ def test_a_base_period_counts_the_years_that_the_data_have_not():
     months = monthly(values).climatology(base="2000..2003", min_coverage=0.6)["x"].values()
     assert np.isnan(months[0])
     assert np.isfinite(months[1:]).all()
+    # The same where the steps of a phase weigh as much as they last.
+    values[5:8] = np.nan
+    seasons = monthly(values).climatology(base="2000..2003", cycle="season", min_coverage=0.6)
+    assert np.isnan(seasons["x"].values()).tolist() == [False, False, True, False]
     with pytest.raises(rhodolite.DataError, match="3 of its 4 years"):
         monthly(values).climatology(base="2000..2003", min_coverage=0.76)
 
@@ -143,9 +147,9 @@ def test_slopes_of_second_order_go_over_the_seam():
 
 def test_a_site_at_the_seam_searches_on_its_other_side(tmp_path):
     """The cell of the site has no data; the nearest with data is the first column."""
-    east = np.arange(-175.0, 180.0, 10.0)
-    values = np.full((1, 3, 36), np.nan)
+    east = np.arange(-170.0, 180.0, 20.0)
+    values = np.full((1, 3, 18), np.nan)
     values[0, 1, 0] = 7.0
     data = make_dataset(values, lats=[0.0, 10.0, 20.0], lons=east)
-    (tmp_path / "s.csv").write_text("name,lat,lon\nA,10,176\n")
+    (tmp_path / "s.csv").write_text("name,lat,lon\nA,10,171\n")
     assert data.extract(points=tmp_path / "s.csv", search=1)["tas"].values().ravel() == [7.0]

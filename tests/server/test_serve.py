@@ -457,6 +457,9 @@ def test_series_and_areas_are_those_of_the_file(server, folder):
     found = json.loads(body)
     np.testing.assert_allclose(found["ranges"]["tas"]["values"], expected, rtol=1e-6)
     assert found["domain"]["axes"]["x"]["values"] == [360.0]
+    # A box whose east lies west of its west goes over the dateline.
+    grid = json.loads(edr(server, "cube", bbox="100,-30,-100,30", datetime="2000-01")[2])
+    assert grid["domain"]["axes"]["x"]["values"] == [120.0, 160.0, 200.0, 240.0]
     polygon = "POLYGON((-90 -30,90 -30,0 70,-90 -30))"
     _, _, body = edr(server, "area", coords=polygon, datetime="2000-04", f="csv")
     rows = body.decode().splitlines()

@@ -148,6 +148,9 @@ def test_a_study_makes_all_its_outputs_once(folder):
     text = text.replace('draw = "map"', 'draw = "map"\nvariable = "tas"')
     (folder / "s.toml").write_text(text)
     assert remade() == {"north.svg"}
+    text = text.replace('compression = "small"', 'compression = "fast"')
+    (folder / "s.toml").write_text(text)
+    assert remade() == {"departures.nc"}
     assert remade("--only", "departures.nc", "--fresh") == {"departures.nc"}
     assert remade("--set", "base=2001..2003", "--only", "out/south.csv") == {"out/south.csv"}
     assert remade() == {"out/south.csv"}
