@@ -112,6 +112,17 @@ def test_ranges_get_the_hint_that_helps(folder, words, message):
     assert message in run_here("subset", "a.nc", *words, "-o", "x.nc", folder=folder).err
 
 
+def test_the_beginning_of_an_option_stands_for_it_where_it_is_the_only_one(folder):
+    answer = run_here("subset", "a.nc", "--vari", "ta", "-o", "o.nc", folder=folder)
+    assert answer.code == 0, answer.err
+    assert list(rhodolite.read(folder / "o.nc").fields)[0].name == "ta"
+    for short in ("--re", "--m", "--vario"):
+        answer = run_here("subset", "a.nc", short, "ta", "-o", "p.nc", folder=folder)
+        assert answer.code == 2
+        assert f"subset has no option {short}" in answer.err
+    assert not (folder / "p.nc").exists()
+
+
 def test_units_as_they_come_to_mind(folder):
     for units in ("degC", "C", "ta=C", "ta=deg C"):
         made, _ = run(folder, "convert", "a.nc", "--units", units)

@@ -85,14 +85,16 @@ def test_a_lock_that_names_nobody_holds_for_a_moment_only(source):
     assert not lock.exists()
 
 
-def test_inputs_that_change_while_they_are_read_are_refused(source):
+@pytest.mark.parametrize("more", [b"more", b""], ids=["longer", "as long"])
+def test_inputs_that_change_while_they_are_read_are_refused(source, more):
     out = source.parent / "b.nc"
     with (
         pytest.raises(OutputError, match=r"a.nc changed while it was being read"),
         complete_or_nothing(out, False, [source]) as path,
     ):
         path.write_text("made of the old one")
-        source.write_bytes(source.read_bytes() + b"more")
+        source.write_bytes(source.read_bytes()[::-1] + more)
+        os.utime(source, (1, 1))
     assert [path.name for path in source.parent.iterdir()] == ["a.nc"]
 
 
