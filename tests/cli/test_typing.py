@@ -115,7 +115,7 @@ def test_ranges_get_the_hint_that_helps(folder, words, message):
 def test_the_beginning_of_an_option_stands_for_it_where_it_is_the_only_one(folder):
     answer = run_here("subset", "a.nc", "--vari", "ta", "-o", "o.nc", folder=folder)
     assert answer.code == 0, answer.err
-    assert list(rhodolite.read(folder / "o.nc").fields)[0].name == "ta"
+    assert rhodolite.read(folder / "o.nc").fields[0].name == "ta"
     for short in ("--re", "--m", "--vario"):
         answer = run_here("subset", "a.nc", short, "ta", "-o", "p.nc", folder=folder)
         assert answer.code == 2
