@@ -57,12 +57,7 @@ _keepers: list[list[RhodoliteWarning]] = []
 
 
 def warn(message: str, **fields: int | str) -> None:
-    """Raise a warning that the command line collects and prints once, at the end.
-
-    Parameters
-    ----------
-    message : str
-    """
+    """Raise a warning that the command line collects and prints once, at the end."""
     held = getattr(_collector, "held", None)
     if held is not None:
         held.append((message, fields))

@@ -13,13 +13,7 @@ _UNSEEN = re.compile(
 
 
 def file_size(size: int) -> str:
-    """Write a number of bytes for people.
-
-    Parameters
-    ----------
-    size : int
-        Number of bytes.
-    """
+    """Write a number of bytes for people."""
     value = float(size)
     for unit in ("B", "kB", "MB", "GB"):
         if value < 1000:
@@ -38,22 +32,12 @@ def is_unicode(name: object) -> bool:
 
 
 def write_number(value: float) -> str:
-    """Return a number in the fewest digits that are read back as the same number.
-
-    Parameters
-    ----------
-    value : float
-    """
+    """Return a number in the fewest digits that are read back as the same number."""
     return repr(float(value)).removesuffix(".0")
 
 
 def align_columns(rows: Sequence[Sequence[str]]) -> list[str]:
-    """Return a line for each row, in which cells of a column begin below each other.
-
-    Parameters
-    ----------
-    rows : sequence of Sequence[str]
-    """
+    """Return a line for each row, in which cells of a column begin below each other."""
     widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
     return [
         "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()
@@ -73,13 +57,7 @@ def make_visible(text: str) -> str:
 
 
 def cut_text(text: str, letters: int) -> str:
-    """Return a text of at most so many letters, with an ellipsis for the rest.
-
-    Parameters
-    ----------
-    text : str
-    letters : int
-    """
+    """Return a text of at most so many letters, with an ellipsis for the rest."""
     return text if len(text) <= letters else text[: letters - 1].rstrip() + "…"
 
 

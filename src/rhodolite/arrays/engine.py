@@ -382,12 +382,7 @@ def usual_memory() -> int:
 
 
 def read_small(array: LazyArray) -> Array:
-    """Return all values of a small array, such as those of a coordinate, read in this thread.
-
-    Parameters
-    ----------
-    array : LazyArray
-    """
+    """Return all values of a small array, such as those of a coordinate, read in this thread."""
     if isinstance(array, InMemory):
         return array.read(whole(array.shape))
     return Engine(workers=1).compute(array)

@@ -267,12 +267,7 @@ class Reduction:
 
 
 def in_pieces(reductions: Iterable[Reduction]) -> bool:
-    """Return whether all accumulators of some reductions work on stored numbers piece by piece.
-
-    Parameters
-    ----------
-    reductions : iterable of Reduction
-    """
+    """Return whether all accumulators of some reductions work on stored numbers piece by piece."""
     return all(r.accumulator is None or r.accumulator.in_pieces for r in reductions)
 
 

@@ -14,13 +14,6 @@ _LEAST_MEMORY = 1 << 20
 def parse_memory(text: str, option: str = "--memory") -> int:
     """Return bytes for a size such as 512MiB or 1GB; both count in powers of 1024.
 
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    option : str
-        What to call it in messages.
-
     Raises
     ------
     UsageError
@@ -37,13 +30,6 @@ def parse_memory(text: str, option: str = "--memory") -> int:
 
 def parse_workers(text: str, option: str = "--workers") -> int:
     """Return a number of workers.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    option : str
-        What to call it in messages.
 
     Raises
     ------

@@ -135,13 +135,7 @@ class InOneVisit(Generic[T]):
 
 
 def keep_during_visit(key: Hashable, compute: Callable[[], Array]) -> Array:
-    """Return an array that is computed once during a visit, and must not be changed.
-
-    Parameters
-    ----------
-    key : hashable
-    compute : callable
-    """
+    """Return an array that is computed once during a visit, and must not be changed."""
     kept = _kept.get()
     if kept is None:
         return compute()

@@ -30,15 +30,7 @@ class Segment(NamedTuple):
 
 
 def run_chain(words: list[str], quiet: bool) -> None:
-    """Run steps joined by `then`, and say in one line what was written.
-
-    Parameters
-    ----------
-    words : list of str
-        Words of the command line.
-    quiet : bool
-        Whether only errors are printed.
-    """
+    """Run steps joined by `then`, and say in one line what was written."""
     from rhodolite.cli.engine import make_engine
 
     began = time.monotonic()
@@ -130,13 +122,7 @@ def parse_chain(words: list[str], *, to_be_written: bool = True) -> tuple[Chain,
 
 
 def split_at_then(words: list[str]) -> list[list[str]]:
-    """Return the words of each step.
-
-    Parameters
-    ----------
-    words : list of str
-        Words of the command line.
-    """
+    """Return the words of each step."""
     segments: list[list[str]] = [[]]
     for word in words:
         if word == "then":
@@ -178,11 +164,6 @@ def parse_segment(words: list[str], *, first: bool) -> Segment:
 
 def find_step(words: list[str]) -> tuple[str, type[Step], list[str]]:
     """Return the words for a step, its class, and the words that follow.
-
-    Parameters
-    ----------
-    words : list of str
-        Words of the command line.
 
     Raises
     ------

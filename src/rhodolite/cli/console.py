@@ -31,12 +31,7 @@ _ROOMY = 70
 
 
 def say(message: str) -> None:
-    """Print a message on standard error.
-
-    Parameters
-    ----------
-    message : str
-    """
+    """Print a message on standard error."""
     print(make_visible(message), file=sys.stderr)
 
 
@@ -51,12 +46,7 @@ def show_json(value: object) -> None:
 
 
 def say_warnings(messages: Iterable[str]) -> None:
-    """Print each warning once.
-
-    Parameters
-    ----------
-    messages : iterable of str
-    """
+    """Print each warning once."""
     for message in dict.fromkeys(messages):
         say(f"warning: {message}")
 
@@ -119,15 +109,7 @@ def written_line(output: Path, written: tuple[int, int], seconds: float, source:
 
 
 def say_plan(plan: Plan, output: Path, engine: Engine) -> None:
-    """Print what would be done.
-
-    Parameters
-    ----------
-    plan : Plan
-    output : Path
-    engine : Engine
-        What computes the values.
-    """
+    """Print what would be done."""
     rows = []
     for number, one in enumerate(plan.passes, start=1):
         shape = " x ".join(map(str, one.block))

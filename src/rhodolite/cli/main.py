@@ -62,13 +62,7 @@ def run() -> None:
 
 
 def main(words: list[str]) -> int:
-    """Run a command line and return its exit code.
-
-    Parameters
-    ----------
-    words : list of str
-        Words of the command line.
-    """
+    """Run a command line and return its exit code."""
     debug, quiet = "--debug" in words, "--quiet" in words
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("default" if debug else "ignore")
@@ -153,15 +147,7 @@ def _caching(words: list[str]) -> AbstractContextManager[None]:
 
 
 def dispatch(words: list[str], quiet: bool) -> int:
-    """Run one command line without catching what goes wrong, and return its exit code.
-
-    Parameters
-    ----------
-    words : list of str
-        Words of the command line.
-    quiet : bool
-        Whether only errors are printed.
-    """
+    """Run one command line without catching what goes wrong, and return its exit code."""
     if words and words[0] == "help" and len(words) > 1:
         words = [*words[1:], "--help"]
     verb = words[0] if words else "--help"

@@ -81,14 +81,7 @@ def _refuse_spaces(words: list[str]) -> None:
 
 
 def step_parser(verb: str, cls: type) -> Parser:
-    """Return the parser for one step of a chain.
-
-    Parameters
-    ----------
-    verb : str
-    cls : type
-        The declared class.
-    """
+    """Return the parser for one step of a chain."""
     usage = f"rhodolite {verb} INPUT... [options] [then VERB [options]]... -o OUTPUT"
     parser = Parser(verb, description=description(cls), usage=usage)
     add_inputs(parser)
@@ -142,12 +135,7 @@ def add_inputs(
 
 
 def add_variables(parser: argparse.ArgumentParser) -> None:
-    """Add the choice of variables of a verb that reads without steps.
-
-    Parameters
-    ----------
-    parser : argparse.ArgumentParser
-    """
+    """Add the choice of variables of a verb that reads without steps."""
     parser.add_argument(
         "--variable", metavar="NAME,...", action="append", help="the variables to take"
     )
@@ -289,15 +277,7 @@ def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:
 
 
 def parse_number(option: str, text: str | None) -> float | None:
-    """Return the number that an option gives; None where it is not given.
-
-    Parameters
-    ----------
-    option : str
-        What to call it in messages.
-    text : str, optional
-        As people type it.
-    """
+    """Return the number that an option gives; None where it is not given."""
     if text is None:
         return None
     try:

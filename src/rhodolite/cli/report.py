@@ -11,13 +11,7 @@ from rhodolite.plain_text import make_visible
 
 
 def asked_report(words: Sequence[str]) -> str | None:
-    """Return the file that `--report` names, found also where the command line cannot be read.
-
-    Parameters
-    ----------
-    words : sequence of str
-        Words of the command line.
-    """
+    """Return the file that `--report` names, found also where the command line cannot be read."""
     for at, word in enumerate(words):
         if word.startswith("--report="):
             return word.partition("=")[2]

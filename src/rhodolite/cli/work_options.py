@@ -23,12 +23,7 @@ class Once(argparse.Action):
 
 
 def add_work_options(group: Any) -> None:
-    """Add the options about how work is done, and what is said of it.
-
-    Parameters
-    ----------
-    group : argument group
-    """
+    """Add the options about how work is done, and what is said of it."""
     group.add_argument(
         "--memory",
         action=Once,

@@ -169,13 +169,7 @@ def key(axis: TimeAxis) -> tuple[int, ...]:
 
 
 def in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
-    """Return the numbers of another axis in the units of this one.
-
-    Parameters
-    ----------
-    axis, other : TimeAxis
-    numbers : ndarray
-    """
+    """Return the numbers of another axis in the units of this one."""
     if other.units == axis.units and other.calendar == axis.calendar:
         return numbers
     if (
@@ -190,13 +184,7 @@ def in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
 
 
 def whole_if_exact(numbers: Array, variable: Variable) -> Array:
-    """Keep an integer time coordinate an integer where all joined times still are.
-
-    Parameters
-    ----------
-    numbers : ndarray
-    variable : Variable
-    """
+    """Keep an integer time coordinate an integer where all joined times still are."""
     if variable.data.dtype.kind in "iu" and np.all(numbers == np.round(numbers)):
         return numbers.astype(variable.data.dtype)
     return numbers

@@ -36,12 +36,7 @@ class OutputKind(Enum):
 
 
 def is_store(path: Path) -> bool:
-    """Return whether a path is a folder that is one dataset.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Return whether a path is a folder that is one dataset."""
     return path.is_dir() and any((path / mark).is_file() for mark in _STORE_MARKS)
 
 
@@ -203,11 +198,6 @@ def _refuse_changed(output: Path, before: dict[Path, tuple[int, int]]) -> None:
 
 
 def size_on_disk(path: Path) -> tuple[int, int]:
-    """Return the number of files and bytes of an output, which may be a folder.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Return the number of files and bytes of an output, which may be a folder."""
     files = [path] if path.is_file() else [file for file in path.rglob("*") if file.is_file()]
     return len(files), sum(file.stat().st_size for file in files)

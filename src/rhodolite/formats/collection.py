@@ -39,10 +39,6 @@ _KEYS = ("files", "overlap", "group", "headers")
 def read(path: Path) -> Dataset:
     """Open the files that a collection names, with the attributes that it adds.
 
-    Parameters
-    ----------
-    path : Path
-
     Raises
     ------
     DataError

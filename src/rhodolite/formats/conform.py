@@ -49,12 +49,7 @@ def conform(dataset: Dataset, first: Dataset) -> Dataset:
 
 
 def same_units(first: str | None, second: str | None) -> bool:
-    """Return whether two texts are the same units: `m/s` and `m s-1`, `K` and `kelvin`.
-
-    Parameters
-    ----------
-    first, second : str, optional
-    """
+    """Return whether two texts are the same units: `m/s` and `m s-1`, `K` and `kelvin`."""
     if first == second:
         return True
     if not first or not second or not convertible(first, second):

@@ -173,12 +173,6 @@ def chunk_shape(
 def arrays_to_prepare(dataset: Dataset, engine: Engine, layout: Layout) -> list[LazyArray]:
     """Return the arrays of a dataset whose passes are run before the first is written; what others
     need is computed while they are.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    engine : Engine
-    layout : Layout
     """
     return [
         variable.data
@@ -189,14 +183,7 @@ def arrays_to_prepare(dataset: Dataset, engine: Engine, layout: Layout) -> list[
 
 
 def stored_chunks(variable: Variable, dataset: Dataset, layout: Layout) -> tuple[int, ...]:
-    """Return the shape of the chunks that a variable is going to have.
-
-    Parameters
-    ----------
-    variable : Variable
-    dataset : Dataset
-    layout : Layout
-    """
+    """Return the shape of the chunks that a variable is going to have."""
     itemsize = np.dtype(variable.storage.dtype or variable.data.dtype).itemsize
     return chunk_shape(variable, itemsize, dataset, layout.chunks)
 

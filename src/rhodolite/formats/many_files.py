@@ -51,13 +51,7 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
 
 
 def carry_headers(cache: HeaderCache, places: Sequence[Place]) -> None:
-    """Keep the headers of files, of those that can be described, in a cache of their own.
-
-    Parameters
-    ----------
-    cache : HeaderCache
-    places : sequence of (Path, str or None)
-    """
+    """Keep the headers of files, of those that can be described, in a cache of their own."""
     with HeaderReaders() as readers:
         for first in range(0, len(places), _TOGETHER):
             some = [(cache.key(place), place) for place in places[first : first + _TOGETHER]]

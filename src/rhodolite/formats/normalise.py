@@ -33,10 +33,6 @@ _CALENDAR_DAYS = "day as %y%m%d.%f"
 def normalise(dataset: Dataset) -> Dataset:
     """Return a dataset whose metadata say outright what they said halfway, and warn of each
     assumption.
-
-    Parameters
-    ----------
-    dataset : Dataset
     """
     steps: tuple[Callable[[Dataset], Dataset], ...] = (
         drop_repeated_positions,
@@ -61,11 +57,6 @@ def normalise(dataset: Dataset) -> Dataset:
 def declare_missing(dataset: Dataset, value: float) -> Dataset:
     """Return a dataset whose data take a number for a missing value, besides those that the files
     name.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    value : float
     """
     made = []
     for variable in dataset.variables.values():

@@ -25,10 +25,6 @@ _GREGORIAN = ("standard", "gregorian", "none", "")
 def settle_calendar(dataset: Dataset) -> Dataset:
     """Return a dataset whose times are in a calendar that has their reference year, and that there
     is.
-
-    Parameters
-    ----------
-    dataset : Dataset
     """
     made = []
     for variable in dataset.variables.values():
@@ -53,12 +49,7 @@ def settle_calendar(dataset: Dataset) -> Dataset:
 
 
 def drop_missing_times(dataset: Dataset) -> Dataset:
-    """Return a dataset without the steps whose time is missing.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    """
+    """Return a dataset without the steps whose time is missing."""
     coordinate = dataset.coordinate(Role.TIME)
     if coordinate is None or coordinate.dimension is None:
         return dataset
@@ -77,10 +68,6 @@ def drop_impossible_bounds(dataset: Dataset) -> Dataset:
     """Return a dataset without bounds that do not say where the cells of their coordinate end.
 
     What is named as bounds and is a coordinate or has units of its own stays, as a variable.
-
-    Parameters
-    ----------
-    dataset : Dataset
     """
     variables, is_changed = dict(dataset.variables), False
     for variable in dataset.variables.values():
@@ -102,10 +89,6 @@ def drop_impossible_bounds(dataset: Dataset) -> Dataset:
 def read_text_dates(dataset: Dataset) -> Dataset:
     """Return a dataset whose dates in words, such as 2000-01-31_06:00:00, are a time axis, where it
     has no other.
-
-    Parameters
-    ----------
-    dataset : Dataset
     """
     if dataset.coordinate(Role.TIME) is not None:
         return dataset
@@ -139,10 +122,6 @@ def read_text_dates(dataset: Dataset) -> Dataset:
 def drop_repeated_positions(dataset: Dataset) -> Dataset:
     """Return a dataset whose latitude and longitude, if repeated at every time, have two dimensions
     only.
-
-    Parameters
-    ----------
-    dataset : Dataset
     """
     made: list[Variable] = []
     for variable in dataset.variables.values():

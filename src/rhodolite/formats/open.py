@@ -85,11 +85,6 @@ def _places(text: str, group: str | None) -> list[tuple[Path | str, str | None]]
 def expand(text: str) -> list[Path]:
     """Return the files that a name or pattern stands for.
 
-    Parameters
-    ----------
-    text : str
-        As people type it.
-
     Raises
     ------
     DataError

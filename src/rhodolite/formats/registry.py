@@ -108,10 +108,6 @@ def format_of(path: Path) -> Format:
     these
     do not identify it.
 
-    Parameters
-    ----------
-    path : Path
-
     Raises
     ------
     DataError
@@ -142,12 +138,6 @@ def format_of(path: Path) -> Format:
 
 def format_for(path: Path, layout: Layout | None = None) -> Format:
     """Return the format to write, identified by the suffix of the output.
-
-    Parameters
-    ----------
-    path : Path
-    layout : Layout, optional
-        How the output is to lie on disk.
 
     Raises
     ------

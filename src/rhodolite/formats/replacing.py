@@ -66,10 +66,6 @@ def _short(name: str) -> str:
 def lock(path: Path) -> Iterator[None]:
     """Keep other writers from an output.
 
-    Parameters
-    ----------
-    path : Path
-
     Raises
     ------
     OutputError
@@ -128,12 +124,7 @@ def _is_left(beside: Path) -> bool:
 
 
 def recover(path: Path) -> None:
-    """Finish or undo what a process that died has left, unless another writes the output now.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Finish or undo what a process that died has left, unless another writes the output now."""
     beside = _lock_name(path)
     if beside.exists() or any(_leftovers(path)):
         with contextlib.suppress(OutputError, OSError), lock(path):
@@ -141,12 +132,7 @@ def recover(path: Path) -> None:
 
 
 def clean_up(path: Path) -> None:
-    """Finish or undo what a process that died has left beside an output.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Finish or undo what a process that died has left beside an output."""
     for left, is_old in list(_leftovers(path)):
         if is_old:
             _restore(left, path)
@@ -185,10 +171,6 @@ def move_all(folder: Path) -> None:
     """Move all files of a hidden folder beside it, and remove it.
 
     Where that is interrupted the next run finishes it, since a mark says that all are complete.
-
-    Parameters
-    ----------
-    folder : Path
     """
     synchronise(folder)
     mark = folder / _COMPLETE
@@ -205,12 +187,7 @@ def move_all(folder: Path) -> None:
 
 
 def synchronise(path: Path) -> None:
-    """Have the system write a file, or all files of a folder, to the disk.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Have the system write a file, or all files of a folder, to the disk."""
     files = [path] if path.is_file() else [file for file in path.rglob("*") if file.is_file()]
     if len(files) > _FEW_FILES and hasattr(os, "sync"):
         os.sync()
@@ -244,12 +221,7 @@ def holding_signals() -> Iterator[None]:
 
 
 def remove(path: Path) -> None:
-    """Remove a file or a folder with all that is in it, if it is there.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Remove a file or a folder with all that is in it, if it is there."""
     if path.is_dir():
         shutil.rmtree(path)
     else:
@@ -266,12 +238,7 @@ def _remove_or_warn(path: Path) -> None:
 
 
 def discard(path: Path) -> None:
-    """Remove what was not completed; a complete set of files is left for the next run to move.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Remove what was not completed; a complete set of files is left for the next run to move."""
     if not (path / _COMPLETE).exists():
         _remove_or_warn(path)
 

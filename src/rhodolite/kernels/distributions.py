@@ -41,24 +41,14 @@ def t_quantile(freedom: Any, share: float) -> Array:
 
 
 def normal_below(value: Any) -> Array:
-    """Return the probability of the standard normal distribution below a value.
-
-    Parameters
-    ----------
-    value : float or ndarray
-    """
+    """Return the probability of the standard normal distribution below a value."""
     from scipy.special import ndtr
 
     return np.asarray(ndtr(value))
 
 
 def normal_quantile(share: Any) -> Array:
-    """Return the value below which a share of the standard normal distribution lies.
-
-    Parameters
-    ----------
-    share : float or ndarray
-    """
+    """Return the value below which a share of the standard normal distribution lies."""
     from scipy.special import ndtri
 
     return np.asarray(ndtri(share))
@@ -77,12 +67,7 @@ def gamma_below(shape: Any, value: Any) -> tuple[Array, Array]:
 
 
 def log_gamma_slopes(value: Any) -> tuple[Array, Array]:
-    """Return the first and second derivative of the logarithm of the gamma function.
-
-    Parameters
-    ----------
-    value : float or ndarray
-    """
+    """Return the first and second derivative of the logarithm of the gamma function."""
     from scipy.special import polygamma, psi
 
     return np.asarray(psi(value)), np.asarray(polygamma(1, value))

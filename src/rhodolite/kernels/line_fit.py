@@ -144,10 +144,6 @@ def merge_line_sums(into: LineSums, other: LineSums, cells: tuple[slice, ...]) -
 def fit_line(sums: LineSums) -> Line:
     """Return the line of least squares at each cell.
 
-    Parameters
-    ----------
-    sums : LineSums
-
     Notes
     -----
     The slope is Sxy / Sxx and its standard error sqrt((Syy - slope Sxy) / (n - 2) / Sxx); see

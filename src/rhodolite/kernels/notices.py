@@ -8,11 +8,6 @@ listeners: list[Callable[[str], None]] = []
 
 
 def tell(text: str) -> None:
-    """Say something to all who listen.
-
-    Parameters
-    ----------
-    text : str
-    """
+    """Say something to all who listen."""
     for listener in listeners:
         listener(text)

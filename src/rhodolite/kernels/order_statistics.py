@@ -111,12 +111,7 @@ def interpolate(low: Array, high: Array, part: Array | float, unpack: Unpacking 
 
 
 def bounds_of(dtype: np.dtype[Any]) -> tuple[float, float]:
-    """Return what is not above, and not below, any number of a type.
-
-    Parameters
-    ----------
-    dtype : dtype
-    """
+    """Return what is not above, and not below, any number of a type."""
     if dtype.kind == "f":
         return -np.inf, np.inf
     limits = np.iinfo(dtype)

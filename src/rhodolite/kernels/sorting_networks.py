@@ -63,10 +63,6 @@ def merging_network(count: int) -> tuple[Exchange, ...]:
     """Return the exchanges that bring rows into ascending order that first descend and then
     ascend.
 
-    Parameters
-    ----------
-    count : int
-
     Notes
     -----
     The bitonic merge of Batcher 1968, Proceedings of the AFIPS Spring Joint Computer Conference 32,

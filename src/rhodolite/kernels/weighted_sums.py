@@ -45,12 +45,7 @@ def weighted_sums(block: Array, weights: Weights, axes: tuple[int, ...]) -> tupl
 
 
 def axes_of(key: int | tuple[int, ...]) -> tuple[int, ...]:
-    """Return the axes that an entry of weights is for.
-
-    Parameters
-    ----------
-    key : int or tuple[int, ...]
-    """
+    """Return the axes that an entry of weights is for."""
     return key if isinstance(key, tuple) else (key,)
 
 

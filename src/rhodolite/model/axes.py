@@ -125,12 +125,7 @@ class Axes:
 
 
 def find_role(variable: Variable) -> Role | None:
-    """Return what a variable measures if it is a coordinate of space or time (CF chapter 4).
-
-    Parameters
-    ----------
-    variable : Variable
-    """
+    """Return what a variable measures if it is a coordinate of space or time (CF chapter 4)."""
     units = str(variable.attributes.get("units", "")).strip()
     role = _role_by_standard(variable, units)
     if role is not None:
@@ -173,22 +168,12 @@ def _standard_name(variable: Variable) -> str:
 
 
 def formula_terms(variable: Variable) -> list[str]:
-    """Return the names of the variables from which a model's levels are computed (CF 4.3.3).
-
-    Parameters
-    ----------
-    variable : Variable
-    """
+    """Return the names of the variables from which a model's levels are computed (CF 4.3.3)."""
     return str(variable.attributes.get("formula_terms", "")).split()[1::2]
 
 
 def find_axes(variables: Mapping[str, Variable]) -> Axes:
-    """Sort a dataset's variables into coordinates by role, their helpers, and the data.
-
-    Parameters
-    ----------
-    variables : mapping of str to Variable
-    """
+    """Sort a dataset's variables into coordinates by role, their helpers, and the data."""
     coordinates, grids = _possible_coordinates(variables)
     auxiliary = _named_helpers(variables) | {
         n for n, v in variables.items() if v.dimensions == (n,)
@@ -288,24 +273,12 @@ def _sites(variables: Mapping[str, Variable]) -> tuple[str, str] | None:
 
 
 def is_latitude_unit(units: str | None) -> bool:
-    """Return whether units are those by which CF 4.1 tells a latitude.
-
-    Parameters
-    ----------
-    units : str, optional
-        UDUNITS units.
-    """
+    """Return whether units are those by which CF 4.1 tells a latitude."""
     return (units or "").strip().lower() in _LATITUDE_UNITS
 
 
 def is_longitude_unit(units: str | None) -> bool:
-    """Return whether units are those by which CF 4.2 tells a longitude.
-
-    Parameters
-    ----------
-    units : str, optional
-        UDUNITS units.
-    """
+    """Return whether units are those by which CF 4.2 tells a longitude."""
     return (units or "").strip().lower() in _LONGITUDE_UNITS
 
 

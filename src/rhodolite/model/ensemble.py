@@ -11,10 +11,6 @@ _NAMES = ("member", "realization", "realisation", "ensemble", "ensemble_member",
 def member_dimension(dataset: Dataset) -> str:
     """Return the dimension of an ensemble's members.
 
-    Parameters
-    ----------
-    dataset : Dataset
-
     Raises
     ------
     DataError
@@ -36,10 +32,5 @@ def member_dimension(dataset: Dataset) -> str:
 
 
 def is_member_dimension(name: str) -> bool:
-    """Return whether a dimension is called as those of members are.
-
-    Parameters
-    ----------
-    name : str
-    """
+    """Return whether a dimension is called as those of members are."""
     return name.lower() in _NAMES

@@ -41,10 +41,6 @@ SUMMARIES = {
 def operation(verb: str) -> type[Operation]:
     """Return the operation that a verb stands for.
 
-    Parameters
-    ----------
-    verb : str
-
     Raises
     ------
     UsageError

@@ -33,12 +33,7 @@ _REAL_CALENDARS = ("standard", "gregorian", "proleptic_gregorian", "julian")
 
 
 def describe_axes(dataset: Dataset) -> Dataset:
-    """Return a dataset whose coordinates, as they were recognised, say what they are (CF 4).
-
-    Parameters
-    ----------
-    dataset : Dataset
-    """
+    """Return a dataset whose coordinates, as they were recognised, say what they are (CF 4)."""
     added: dict[str, dict[str, str]] = {}
     for role, coordinate in dataset.axes.by_role.items():
         about = dict(_ABOUT[role])
@@ -82,12 +77,7 @@ def _about_levels(variable: Variable) -> dict[str, str]:
 
 
 def without_dangling_names(dataset: Dataset) -> Dataset:
-    """Return a dataset none of whose variables refers to another that is not there.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    """
+    """Return a dataset none of whose variables refers to another that is not there."""
     names = set(dataset.variables)
 
     def pointing(variable: Variable) -> Variable:

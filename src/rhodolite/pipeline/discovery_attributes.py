@@ -22,12 +22,7 @@ _MOST_NAMED = 8
 
 
 def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
-    """Return what a dataset holds, and its extents for the coordinates that it has, as attributes.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    """
+    """Return what a dataset holds, and its extents for the coordinates that it has, as attributes."""
     found: dict[str, Any] = _contents(dataset)
     for role, word in ((Role.LATITUDE, "lat"), (Role.LONGITUDE, "lon"), (Role.LEVEL, "vertical")):
         coordinate = dataset.coordinate(role)
@@ -115,10 +110,6 @@ def _duration(first: Any, last: Any) -> str:
 def drop_discovery_attributes(attributes: dict[str, Any]) -> dict[str, Any]:
     """Return attributes without extents, nor summary and keywords that were written here, which are
     no longer true when data have been chosen from.
-
-    Parameters
-    ----------
-    attributes : mapping of str to object
     """
     dropped = set()
     if _OWN_SUMMARY.fullmatch(str(attributes.get("summary", ""))):

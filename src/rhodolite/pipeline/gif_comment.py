@@ -10,13 +10,7 @@ _BLOCK = 255
 
 
 def put_comment(path: Path, text: str) -> None:
-    """Put a comment in front of the frames of a film.
-
-    Parameters
-    ----------
-    path : Path
-    text : str
-    """
+    """Put a comment in front of the frames of a film."""
     content = path.read_bytes()
     packed = content[10]
     colours = 3 << ((packed & 7) + 1) if packed & 0x80 else 0
@@ -28,12 +22,7 @@ def put_comment(path: Path, text: str) -> None:
 
 
 def find_comment(path: Path) -> str | None:
-    """Return the comment that `put_comment` has put into a film; None where there is none.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Return the comment that `put_comment` has put into a film; None where there is none."""
     content = path.read_bytes()
     if content[:3] != b"GIF" or len(content) < _HEADER:
         return None

@@ -34,17 +34,7 @@ class Plan:
 
 
 def plan_writing(dataset: Dataset, output: Path, layout: Layout, engine: Engine) -> Plan:
-    """Return the passes by which a dataset would be written.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    output : Path
-    layout : Layout
-        How the output is to lie on disk.
-    engine : Engine
-        What computes the values.
-    """
+    """Return the passes by which a dataset would be written."""
     rehearsal = DryRun(engine.workers, engine.memory, engine.executor)
     chosen = format_for(output, layout)
     in_chunks = chosen.chunked and layout.in_chunks
@@ -69,15 +59,7 @@ def plan_writing(dataset: Dataset, output: Path, layout: Layout, engine: Engine)
 
 
 def plan_drawing(drawing: Any, dataset: Dataset, engine: Engine) -> Plan:
-    """Return the passes by which a dataset would be drawn.
-
-    Parameters
-    ----------
-    drawing : object
-    dataset : Dataset
-    engine : Engine
-        What computes the values.
-    """
+    """Return the passes by which a dataset would be drawn."""
     rehearsal = DryRun(engine.workers, engine.memory, engine.executor)
     drawing(dataset, rehearsal)
     return _plan(rehearsal)

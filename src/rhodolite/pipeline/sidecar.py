@@ -27,12 +27,7 @@ def sidecar_of(output: Path) -> Path:
 
 
 def find_sidecar(output: Path) -> Path | None:
-    """Return the study beside an output, which may be one file of many; None where there is none.
-
-    Parameters
-    ----------
-    output : Path
-    """
+    """Return the study beside an output, which may be one file of many; None where there is none."""
     near = sorted(output.parent.glob(f"*{SUFFIX}"))
     return next((path for path in [sidecar_of(output), *near] if _is_of(path, output)), None)
 
@@ -64,12 +59,7 @@ def make_way(output: Path, overwrite: bool) -> None:
 
 
 def drop_sidecar(output: Path) -> None:
-    """Remove the study of an output that has been replaced by one without.
-
-    Parameters
-    ----------
-    output : Path
-    """
+    """Remove the study of an output that has been replaced by one without."""
     path = sidecar_of(output)
     if _is_of(path, output):
         path.unlink()

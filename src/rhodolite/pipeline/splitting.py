@@ -27,12 +27,6 @@ Part = tuple[str, Dataset]
 def output_kind(path: Path, layout: Layout | None = None) -> OutputKind:
     """Return what an output is on disk; with fields in its name it is many files.
 
-    Parameters
-    ----------
-    path : Path
-    layout : Layout, optional
-        How the output is to lie on disk.
-
     Raises
     ------
     UsageError
@@ -44,10 +38,6 @@ def output_kind(path: Path, layout: Layout | None = None) -> OutputKind:
 
 def fields_of(path: Path) -> list[str]:
     """Return the fields in a name by which data are split; a text grid names its maps itself.
-
-    Parameters
-    ----------
-    path : Path
 
     Raises
     ------

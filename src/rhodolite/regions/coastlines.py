@@ -106,12 +106,7 @@ def within_any(
 
 @cache
 def countries(scale: str) -> dict[str, NDArray[Any]]:
-    """Return the polygons of each country, holes cut out, by the name that it is stored under.
-
-    Parameters
-    ----------
-    scale : str
-    """
+    """Return the polygons of each country, holes cut out, by the name that it is stored under."""
     import shapely
 
     stored = _load()
@@ -137,12 +132,7 @@ def countries(scale: str) -> dict[str, NDArray[Any]]:
 
 @cache
 def land(scale: str) -> NDArray[Any]:
-    """Return the polygons of all countries together.
-
-    Parameters
-    ----------
-    scale : str
-    """
+    """Return the polygons of all countries together."""
     return np.concatenate(list(countries(scale).values()))
 
 

@@ -17,10 +17,6 @@ _NAME_KEYS = ("name", "title", "label", "id")
 def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
     """Return properties and geometry of each feature of a GeoJSON file (RFC 7946).
 
-    Parameters
-    ----------
-    path : Path
-
     Raises
     ------
     DataError

@@ -42,12 +42,7 @@ class Outline:
 
 
 def join_by_name(outlines: Sequence[Outline]) -> list[Outline]:
-    """Return outlines of which those of one name are one area, with a warning where there are such.
-
-    Parameters
-    ----------
-    outlines : sequence of Outline
-    """
+    """Return outlines of which those of one name are one area, with a warning where there are such."""
     by_name: dict[str, list[Outline]] = {}
     for outline in outlines:
         by_name.setdefault(outline.name, []).append(outline)
@@ -60,12 +55,7 @@ def join_by_name(outlines: Sequence[Outline]) -> list[Outline]:
 
 
 def unite_outlines(outlines: Sequence[Outline]) -> Outline:
-    """Return the one area that several make up, so that what they share counts once.
-
-    Parameters
-    ----------
-    outlines : sequence of Outline
-    """
+    """Return the one area that several make up, so that what they share counts once."""
     import shapely
 
     if len(outlines) == 1:

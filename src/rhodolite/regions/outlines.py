@@ -72,11 +72,6 @@ def country_names() -> dict[str, str]:
 def find_outlines(text: str) -> list[Outline]:
     """Return the areas that a text names: a country, `land`, `sea`, `FILE` or `FILE#FEATURE`.
 
-    Parameters
-    ----------
-    text : str
-        As people type it.
-
     Raises
     ------
     DataError
@@ -106,13 +101,7 @@ def find_outlines(text: str) -> list[Outline]:
 
 
 def file_of_outline(text: str) -> Path | None:
-    """Return the file that the text of an outline names; None where it is a shipped one.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Return the file that the text of an outline names; None where it is a shipped one."""
     asked = text.strip()
     path = Path(asked.partition("#")[0])
     if _plain(asked) in (LAND, SEA):

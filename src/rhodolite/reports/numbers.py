@@ -45,14 +45,7 @@ class Trends(Enum):
 
 
 def sentences_of(dataset: Dataset, engine: Engine, trends: Trends = Trends.NONE) -> tuple[str, ...]:
-    """Return sentences with the numbers that one would ask for first.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    engine : Engine
-    trends : Trends
-    """
+    """Return sentences with the numbers that one would ask for first."""
     found: list[str] = []
     for variable in dataset.fields:
         if not variable.numeric or not variable.data.size or variable.name.endswith(_COMPANIONS):

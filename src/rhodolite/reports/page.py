@@ -71,10 +71,6 @@ def _make_printable(value: Any) -> Any:
 def embed_picture(path: Path) -> str:
     """Return a picture as an address that holds the whole of it; empty for a format that a page
     cannot show.
-
-    Parameters
-    ----------
-    path : Path
     """
     kind = _KINDS.get(path.suffix.lower())
     if kind is None:
@@ -83,12 +79,7 @@ def embed_picture(path: Path) -> str:
 
 
 def read_rows(path: Path) -> Table:
-    """Return the first rows and columns of a table that has been written.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Return the first rows and columns of a table that has been written."""
     lines = _read(path).decode("utf-8").splitlines()
     rows = list(islice(csv.reader(lines), _MOST_ROWS + 1))
     header, *body = [

@@ -35,12 +35,7 @@ _CF = "Eaton et al., NetCDF Climate and Forecast Metadata Conventions 1.11, sect
 
 
 def sources_of(steps: Iterable[Step]) -> tuple[str, ...]:
-    """Return the sources of what steps compute, each once, in order.
-
-    Parameters
-    ----------
-    steps : iterable of Step
-    """
+    """Return the sources of what steps compute, each once, in order."""
     found: list[str] = []
     for step in steps:
         values = {name: str(value) for name, value in vars(step).items() if value is not None}

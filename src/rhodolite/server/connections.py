@@ -76,10 +76,6 @@ class BoundedConnection(H11Protocol):
 def make_room(new: BoundedConnection) -> None:
     """End an idle connection of the caller that has most, where there are too many; the new one
     itself where its caller has half of all and none of them is idle.
-
-    Parameters
-    ----------
-    new : BoundedConnection
     """
     open_now = [
         other

@@ -45,13 +45,7 @@ class Part:
 
 
 def centres_of(layer: Layer, rows: Array, columns: Array) -> tuple[Array, Array]:
-    """Return latitudes and longitudes of cells, shape (rows, columns).
-
-    Parameters
-    ----------
-    layer : Layer
-    rows, columns : ndarray of int
-    """
+    """Return latitudes and longitudes of cells, shape (rows, columns)."""
     if layer.grid.regular:
         dataset = layer.served.dataset
         north, east = (
@@ -163,12 +157,7 @@ def _calendar(layer: Layer) -> str:
 
 
 def describe_parameter(layer: Layer) -> dict[str, Any]:
-    """Return what a variable is, as CoverageJSON describes parameters.
-
-    Parameters
-    ----------
-    layer : Layer
-    """
+    """Return what a variable is, as CoverageJSON describes parameters."""
     variable = layer.variable
     name = str(variable.attributes.get("standard_name", ""))
     observed: dict[str, Any] = {"label": {"en": variable.quantity}}

@@ -149,13 +149,7 @@ def _slices(variable: Variable, ranges: str) -> Slices:
 
 
 def write_dds(served: Served, projections: list[Projection]) -> str:
-    """Return the description of the structure.
-
-    Parameters
-    ----------
-    served : Served
-    projections : list of Projection
-    """
+    """Return the description of the structure."""
     lines = ["Dataset {"]
     for one in projections:
         name = encode_name(one.variable.name)
@@ -197,12 +191,7 @@ def _sent_as(dtype: np.dtype[Any]) -> str:
 
 
 def write_das(served: Served) -> str:
-    """Return the attributes of all variables, and of the dataset.
-
-    Parameters
-    ----------
-    served : Served
-    """
+    """Return the attributes of all variables, and of the dataset."""
     lines = ["Attributes {"]
     fields = {variable.name for variable in served.dataset.fields}
     held = [
@@ -252,13 +241,7 @@ def _quote(text: str) -> str:
 
 
 def write_data(served: Served, projections: list[Projection]) -> Iterator[bytes]:
-    """Yield the description of the structure and the values after it (XDR, RFC 4506).
-
-    Parameters
-    ----------
-    served : Served
-    projections : list of Projection
-    """
+    """Yield the description of the structure and the values after it (XDR, RFC 4506)."""
     yield f"{write_dds(served, projections)}\nData:\n".encode()
     for one in projections:
         for member in one.members or (one.variable.name,):
@@ -302,13 +285,7 @@ def _encode_text(text: str) -> bytes:
 
 
 def write_text(served: Served, projections: list[Projection]) -> Iterator[bytes]:
-    """Yield values as text: a line for each row, with the indices of the others before it.
-
-    Parameters
-    ----------
-    served : Served
-    projections : list of Projection
-    """
+    """Yield values as text: a line for each row, with the indices of the others before it."""
     yield write_dds(served, projections).encode()
     yield b"---------------------------------------------\n"
     for one in projections:
@@ -349,23 +326,12 @@ def _write_cell(value: Any) -> str:
 
 
 def write_error(status: int, message: str) -> str:
-    """Return an error as the protocol has it.
-
-    Parameters
-    ----------
-    status : int
-    message : str
-    """
+    """Return an error as the protocol has it."""
     return f"Error {{\n    code = {status};\n    message = {_quote(message)};\n}};\n"
 
 
 def encode_name(name: str) -> str:
-    """Return a name with all letters that the protocol uses itself written as %XX.
-
-    Parameters
-    ----------
-    name : str
-    """
+    """Return a name with all letters that the protocol uses itself written as %XX."""
     return _UNSAFE.sub(
         lambda match: "".join(f"%{byte:02X}" for byte in match.group().encode()), name
     )

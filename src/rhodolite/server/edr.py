@@ -147,12 +147,7 @@ class Collection:
 
 
 def landing(address: str) -> dict[str, Any]:
-    """Return the landing page of the service.
-
-    Parameters
-    ----------
-    address : str
-    """
+    """Return the landing page of the service."""
     return {
         "title": "Datasets",
         "description": "Series, boxes and areas of gridded data",

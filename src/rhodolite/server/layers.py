@@ -176,12 +176,7 @@ class Layer:
         return flat.reshape(flat.shape[-2:])
 
     def read_part(self, steps: Array, levels: Array, rows: Array, columns: Array) -> Array:
-        """Return values at indices along each axis, shape (steps, levels, rows, columns).
-
-        Parameters
-        ----------
-        steps, levels, rows, columns : ndarray of int
-        """
+        """Return values at indices along each axis, shape (steps, levels, rows, columns)."""
         wanted = dict(zip(self.grid.dimensions, (rows, columns), strict=True))
         order = list(self.grid.dimensions)
         for present, dimension, cells in (
@@ -247,13 +242,7 @@ def moment_number(axis: TimeAxis, text: str, end: int | None = None) -> float:
 
 
 def paint(field_: Array, scale: Scale) -> Array:
-    """Return values as numbers of colours, of which 0 is nothing.
-
-    Parameters
-    ----------
-    field_ : ndarray
-    scale : Scale
-    """
+    """Return values as numbers of colours, of which 0 is nothing."""
     numbers = np.searchsorted(scale.edges, field_, side="right").astype(np.uint8) + 1
     # The upper edge belongs to the last class.
     numbers = np.where(field_ == scale.edges[-1], scale.edges.size, numbers)
@@ -274,10 +263,6 @@ def layers_of(served: Served) -> dict[str, Layer]:
 
     Of a variable that has more dimensions than time, level and those of the grid, such as members,
     none is chosen behind people's backs; it is no layer.
-
-    Parameters
-    ----------
-    served : Served
     """
     grid = Grid(served.dataset)
     if not grid.there:

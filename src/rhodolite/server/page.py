@@ -11,12 +11,7 @@ from rhodolite.server.served import Served
 
 
 def write_index(datasets: Mapping[str, Served]) -> str:
-    """Return the page.
-
-    Parameters
-    ----------
-    datasets : mapping of str to Served
-    """
+    """Return the page."""
     held = [
         {
             "name": name,

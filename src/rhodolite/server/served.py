@@ -141,12 +141,7 @@ class Served:
 
 
 def whole(variable: Variable) -> Slices:
-    """Return the slices that stand for all of a variable.
-
-    Parameters
-    ----------
-    variable : Variable
-    """
+    """Return the slices that stand for all of a variable."""
     return tuple(slice(0, n, 1) for n in variable.shape)
 
 

@@ -26,10 +26,6 @@ _MARGIN = 0.04
 def describe_view(maps: Maps) -> dict[str, Any]:
     """Return the layers of a dataset with their times and levels, and where the map begins.
 
-    Parameters
-    ----------
-    maps : Maps
-
     Raises
     ------
     Refused
@@ -54,10 +50,6 @@ def describe_view(maps: Maps) -> dict[str, Any]:
 
 def need_layers(maps: Maps) -> None:
     """Refuse a page for a dataset that has nothing to be drawn.
-
-    Parameters
-    ----------
-    maps : Maps
 
     Raises
     ------

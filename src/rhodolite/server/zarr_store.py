@@ -110,12 +110,7 @@ def _array(variable: Variable) -> dict[str, Any]:
 
 
 def chunk_shape(variable: Variable) -> tuple[int, ...]:
-    """Return the shape of chunks: that of the source, or cut smaller along the first axes.
-
-    Parameters
-    ----------
-    variable : Variable
-    """
+    """Return the shape of chunks: that of the source, or cut smaller along the first axes."""
     shape = [max(n, 1) for n in variable.shape]
     chunks = [min(c, n) for c, n in zip(variable.data.chunks or shape, shape, strict=True)]
     for axis in range(len(chunks)):

@@ -20,10 +20,6 @@ def fingerprint(path: Path) -> dict[str, int | str]:
     A file of up to 256 kB is read whole. Of a folder, such as a Zarr store, all files count; where
     there are more than a thousand, by their names and sizes alone.
 
-    Parameters
-    ----------
-    path : Path
-
     Raises
     ------
     OSError
@@ -53,12 +49,7 @@ def _add_pieces(digest: Any, path: Path, length: int) -> None:
 
 
 def last_change(path: Path) -> int:
-    """Return when a file, or any file of a folder, was changed last, in nanoseconds.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Return when a file, or any file of a folder, was changed last, in nanoseconds."""
     if path.is_file():
         return path.stat().st_mtime_ns
     return max((one.stat().st_mtime_ns for one in path.rglob("*")), default=0)

@@ -29,23 +29,13 @@ ALL_VERBS = {**FIRST_VERBS, **OPERATIONS, "draw": DRAW, **LAST_VERBS}
 
 
 def own_verb(verb: str) -> Callable[[list[str], bool], int] | None:
-    """Return what runs a verb that is not a step of a chain; None for all others.
-
-    Parameters
-    ----------
-    verb : str
-    """
+    """Return what runs a verb that is not a step of a chain; None for all others."""
     module = module_of(verb)
     return None if module is None else module.run
 
 
 def module_of(verb: str) -> Any:
-    """Return the module of a verb that is not a step of a chain; None for all others.
-
-    Parameters
-    ----------
-    verb : str
-    """
+    """Return the module of a verb that is not a step of a chain; None for all others."""
     if verb not in {**FIRST_VERBS, **LAST_VERBS}:
         return None
     return import_module(f"rhodolite.cli.verbs.{verb}")

@@ -52,15 +52,7 @@ def make_parser() -> Parser:
 
 
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
-    """Run the verb and return its exit code.
-
-    Parameters
-    ----------
-    words : list of str
-        Words of the command line.
-    quiet : bool
-        Whether only errors are printed.
-    """
+    """Run the verb and return its exit code."""
     from rhodolite.cli.options import apply_declared, layout_of, need_inputs, parse_number
 
     options = make_parser().parse(words)

@@ -44,15 +44,7 @@ def make_parser() -> Parser:
 
 
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
-    """Run the verb and return its exit code.
-
-    Parameters
-    ----------
-    words : list of str
-        Words of the command line.
-    quiet : bool
-        Whether only errors are printed.
-    """
+    """Run the verb and return its exit code."""
     from rhodolite.cli.console import show, show_json
     from rhodolite.cli.engine import make_engine
     from rhodolite.cli.options import need_inputs, parse_number

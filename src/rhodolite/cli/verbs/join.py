@@ -50,15 +50,7 @@ def make_parser() -> Parser:
 
 
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
-    """Run the verb and return its exit code.
-
-    Parameters
-    ----------
-    words : list of str
-        Words of the command line.
-    quiet : bool
-        Whether only errors are printed.
-    """
+    """Run the verb and return its exit code."""
     from rhodolite.cli.options import apply_declared, layout_of, need_inputs
     from rhodolite.formats.concatenate import Overlap
 

@@ -82,15 +82,7 @@ def make_parser() -> Parser:
 
 
 def run(words: list[str], quiet: bool) -> int:
-    """Run the verb and return its exit code.
-
-    Parameters
-    ----------
-    words : list of str
-        Words of the command line.
-    quiet : bool
-        Whether only errors are printed.
-    """
+    """Run the verb and return its exit code."""
     options = make_parser().parse(words)
     if not options.file:
         raise UsageError("study: which one? Write rhodolite study FILE.toml")

@@ -131,11 +131,6 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
     """Return a dataset for each region, site or member of a variable, with its name; else the
     whole.
 
-    Parameters
-    ----------
-    dataset : Dataset
-    variable : Variable
-
     Raises
     ------
     DataError
@@ -160,12 +155,7 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
 
 
 def convert_to_common_units(curves: list[Curve]) -> list[Curve]:
-    """Turn every curve into the units of the first.
-
-    Parameters
-    ----------
-    curves : list of Curve
-    """
+    """Turn every curve into the units of the first."""
     first = curves[0].variable
     made = [curves[0]]
     for curve in curves[1:]:
@@ -184,18 +174,7 @@ def convert_to_common_units(curves: list[Curve]) -> list[Curve]:
 
 
 def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
-    """Draw the line of least squares through a curve, and return what there is to say about it.
-
-    Parameters
-    ----------
-    axes : object
-        Matplotlib axes.
-    curve : Curve
-    colour : str
-        Matplotlib colour.
-    engine : Engine
-        What computes the values.
-    """
+    """Draw the line of least squares through a curve, and return what there is to say about it."""
     part = curve.as_dataset()
     years = part.need_time().decimal_years
     fit = fit_polynomial(years, curve.values.astype(np.float64)[:, None], 1)
@@ -214,10 +193,6 @@ def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
 
 def cycle_of(axis: TimeAxis) -> Cycle:
     """Return the mean cycle that is taken away from values at such times.
-
-    Parameters
-    ----------
-    axis : TimeAxis
 
     Raises
     ------

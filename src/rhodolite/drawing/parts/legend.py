@@ -64,17 +64,6 @@ def add_legend(
 
     Numbers that are very small or large are written as multiples of a power of ten, which goes to
     the units.
-
-    Parameters
-    ----------
-    figure : object
-        Matplotlib figure.
-    mesh : object
-        Cells of the grid.
-    axes : object
-        Matplotlib axes.
-    scale : Scale
-    variable : Variable
     """
     largest = float(np.abs(scale.edges).max())
     power = 0 if 1e-2 <= largest < 1e5 or largest == 0 else int(np.floor(np.log10(largest)))

@@ -11,12 +11,7 @@ from rhodolite.model.space.mesh import Mesh
 
 
 def dot_size(pixels: Array) -> float:
-    """Return the size of dots, in square points, that leaves neighbours apart.
-
-    Parameters
-    ----------
-    pixels : ndarray
-    """
+    """Return the size of dots, in square points, that leaves neighbours apart."""
     from scipy.spatial import cKDTree
 
     distinct = np.unique(np.round(pixels, 1), axis=0)
@@ -29,12 +24,6 @@ def dot_size(pixels: Array) -> float:
 def cut_near(mesh: Mesh, wanted: float) -> float:
     """Return the edge between columns that is nearest to a longitude, along which the globe can be
     opened.
-
-    Parameters
-    ----------
-    mesh : Mesh
-        Cells of the grid.
-    wanted : float
     """
     if mesh.longitude_edges is None:
         return wanted

@@ -49,13 +49,6 @@ _BESIDE = (
 def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
     """Return the values to draw, shape (rows, columns) of the grid: one step, or the mean over
     time.
-
-    Parameters
-    ----------
-    part : Dataset
-    variable : Variable
-    engine : Engine
-        What computes the values.
     """
     averaged = mean_over(part, variable, (Role.TIME,))
     order = mesh_of(part).dimensions
@@ -68,12 +61,6 @@ def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
 def outside_of_region(part: Dataset, mesh: Mesh) -> Array | None:
     """Return which cells lie outside a region that was cut out, shape (rows, columns); None where
     none was.
-
-    Parameters
-    ----------
-    part : Dataset
-    mesh : Mesh
-        Cells of the grid.
     """
     covered = part.variables.get(COVERED_AREA)
     if covered is None or set(covered.dimensions) != set(mesh.dimensions):

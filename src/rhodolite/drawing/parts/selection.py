@@ -56,13 +56,7 @@ def _dimension(dataset: Dataset, role: Role) -> str | None:
 
 
 def only_one(variables: list[Variable], dataset: Dataset) -> Variable:
-    """Return the single variable, or say how to choose one of several.
-
-    Parameters
-    ----------
-    variables : list of Variable
-    dataset : Dataset
-    """
+    """Return the single variable, or say how to choose one of several."""
     if len(variables) > 1:
         names = ", ".join(v.name for v in variables)
         raise DataError(
@@ -152,11 +146,5 @@ def axes_to_drop(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int,
 
 
 def drop_axes(values: np.ndarray, axes: tuple[int, ...]) -> np.ndarray:
-    """Return values without axes of length 1.
-
-    Parameters
-    ----------
-    values : ndarray
-    axes : tuple of int
-    """
+    """Return values without axes of length 1."""
     return values.squeeze(axis=axes) if axes else values

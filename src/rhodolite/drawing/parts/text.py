@@ -26,36 +26,20 @@ LONGEST_TEXT = 300
 
 
 def capitalise(text: str) -> str:
-    """Return a text with its first letter in upper case, and nothing in it that is not seen.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Return a text with its first letter in upper case, and nothing in it that is not seen."""
     shown = cut_text(make_visible(text[: 2 * LONGEST_TEXT]), LONGEST_TEXT)
     return shown[:1].upper() + shown[1:]
 
 
 def degrees_north(value: float) -> str:
-    """Write a latitude for an axis, such as 60°N.
-
-    Parameters
-    ----------
-    value : float
-    """
+    """Write a latitude for an axis, such as 60°N."""
     if value == 0:
         return "0°"
     return f"{abs(value):g}°{'N' if value > 0 else 'S'}"
 
 
 def degrees_east(value: float) -> str:
-    """Write a longitude for an axis, such as 20°W, in either convention.
-
-    Parameters
-    ----------
-    value : float
-    """
+    """Write a longitude for an axis, such as 20°W, in either convention."""
     turned = (value + 180) % 360 - 180
     if turned in (0, -180):  # which are neither east nor west
         return f"{abs(turned):g}°"
@@ -115,13 +99,7 @@ def value_text(value: float, variable: Variable, spread: float | None = None) ->
 
 
 def write_digits(value: float, digits: int) -> str:
-    """Write a number with so many digits; without a power of ten where they are more than six.
-
-    Parameters
-    ----------
-    value : float
-    digits : int
-    """
+    """Write a number with so many digits; without a power of ten where they are more than six."""
     text = f"{value:.{digits}g}"
     if digits > 6 and "e" in text:
         decimals = max(0, digits - 1 - int(np.floor(np.log10(abs(value)))))
@@ -167,12 +145,7 @@ def _named_period(axis: TimeAxis) -> str | None:
 
 
 def period_text(axis: TimeAxis | None) -> str:
-    """Say which time a field is of: one date, or the mean of a stretch.
-
-    Parameters
-    ----------
-    axis : TimeAxis, optional
-    """
+    """Say which time a field is of: one date, or the mean of a stretch."""
     if axis is None or len(axis) == 0:
         return ""
     if axis.climatological and axis.bounds is not None:
@@ -215,10 +188,6 @@ def _phase(first: Any, after: Any) -> str:
 def region_text(dataset: Dataset) -> str:
     """Say which region a dataset covers, such as 54N to 72N, 0E to 40E; nothing where that is not
     known.
-
-    Parameters
-    ----------
-    dataset : Dataset
     """
     if dataset.axes.curvilinear:
         covered = Positions.of(dataset)

@@ -22,10 +22,6 @@ def plot_days(axis: TimeAxis) -> Array:
     """Return times as days since 1970 for Matplotlib's date axis.
 
     Days that the common calendar does not have (30 February) are placed by their share of the year.
-
-    Parameters
-    ----------
-    axis : TimeAxis
     """
     if axis.calendar in _COMMON_CALENDARS:
         return np.array(
@@ -55,10 +51,6 @@ def date_labels() -> Any:
 
 def labels(dates: list[datetime.datetime]) -> list[str]:
     """Write dates for an axis: years alone, months over their year, or days over their month.
-
-    Parameters
-    ----------
-    dates : list of datetime.datetime
 
     Examples
     --------

@@ -14,12 +14,7 @@ from rhodolite.model.units.udunits import is_pressure
 
 
 def goes_down(coordinate: Coordinate) -> bool:
-    """Return whether a vertical coordinate grows downwards, as pressure and depth do.
-
-    Parameters
-    ----------
-    coordinate : Coordinate
-    """
+    """Return whether a vertical coordinate grows downwards, as pressure and depth do."""
     variable = coordinate.variable
     named = f"{variable.attributes.get('standard_name', '')} {coordinate.name}".lower()
     if "positive" in variable.attributes:

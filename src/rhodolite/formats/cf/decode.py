@@ -158,13 +158,7 @@ def _signed_as_said(stored: np.dtype[Any], attributes: Mapping[str, Any]) -> np.
 
 
 def reinterpret(value: Any, attributes: Mapping[str, Any]) -> Any:
-    """Return an attribute about stored integers with the sign that `_Unsigned` gives these.
-
-    Parameters
-    ----------
-    value : object
-    attributes : mapping of str to object
-    """
+    """Return an attribute about stored integers with the sign that `_Unsigned` gives these."""
     numbers = np.asarray(value)
     if numbers.dtype.kind not in "iu":
         return value

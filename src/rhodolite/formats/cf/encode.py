@@ -43,12 +43,7 @@ class Encoding:
     attributes: Mapping[str, Any]
 
     def as_written(self, data: LazyArray) -> LazyArray:
-        """Return data as they come cheapest to be encoded.
-
-        Parameters
-        ----------
-        data : LazyArray
-        """
+        """Return data as they come cheapest to be encoded."""
         as_it_is = self.packing is not None or self.dtype.kind != "f"
         return data if as_it_is else data.rounded(self.dtype)
 
@@ -91,15 +86,7 @@ class Encoding:
 
 
 def encoding_for(variable: Variable, dataset: Dataset, engine: Engine) -> Encoding:
-    """Return how to store a variable; reads its data where the packing depends on their range.
-
-    Parameters
-    ----------
-    variable : Variable
-    dataset : Dataset
-    engine : Engine
-        What computes the values.
-    """
+    """Return how to store a variable; reads its data where the packing depends on their range."""
     storage = variable.storage
     dtype = np.dtype(storage.dtype or variable.data.dtype)
     packing = None

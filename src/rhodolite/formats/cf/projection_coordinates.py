@@ -31,10 +31,6 @@ def add_positions(dataset: Dataset) -> Dataset:
     All projections but the rotated pole need pyproj, which is an optional part of the
     installation; without it the dataset is returned as it is, with a warning.
 
-    Parameters
-    ----------
-    dataset : Dataset
-
     Raises
     ------
     DataError

@@ -12,10 +12,6 @@ from rhodolite.model.dataset import Dataset
 def read_place(place: Place) -> Dataset:
     """Read a file, or a group of it.
 
-    Parameters
-    ----------
-    place : (Path, str or None)
-
     Raises
     ------
     DataError
@@ -27,10 +23,6 @@ def read_place(place: Place) -> Dataset:
 
 def read_described(place: Place) -> tuple[Dataset, str | None]:
     """Read a file, and return its header as text; none where there is more to say than that.
-
-    Parameters
-    ----------
-    place : (Path, str or None)
 
     Raises
     ------

@@ -47,12 +47,7 @@ class HeaderReaders:
         self._processes = []
 
     def describe(self, places: Sequence[Place]) -> dict[Place, str]:
-        """Return the headers as text of those files that text can stand for.
-
-        Parameters
-        ----------
-        places : sequence of (Path, str or None)
-        """
+        """Return the headers as text of those files that text can stand for."""
         if not self._tried:
             self._tried = True
             self._start(min(os.cpu_count() or 1, _MOST))

@@ -29,13 +29,7 @@ class Placement(Protocol):
 
 
 def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
-    """Return where an HDF5 variable lies; None, and why, where only the library can read it.
-
-    Parameters
-    ----------
-    path : Path
-    name : str
-    """
+    """Return where an HDF5 variable lies; None, and why, where only the library can read it."""
     import h5py
 
     identity = identify(path)
@@ -64,12 +58,7 @@ def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
 
 
 def identify(path: Path) -> Identity:
-    """Return what is another number where a file is replaced or written to.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Return what is another number where a file is replaced or written to."""
     status = path.stat()
     return status.st_ino, status.st_mtime_ns
 

@@ -212,34 +212,19 @@ def _check_sum(data: Bytes) -> Bytes:
 
 
 def with_fletcher32(data: Bytes) -> bytes:
-    """Return bytes with their checksum after them.
-
-    Parameters
-    ----------
-    data : Bytes
-    """
+    """Return bytes with their checksum after them."""
     from numcodecs import Fletcher32
 
     return bytes(Fletcher32().encode(data))
 
 
 def fletcher32(data: Bytes) -> int:
-    """Return the Fletcher-32 checksum of bytes, as the HDF5 library computes it.
-
-    Parameters
-    ----------
-    data : Bytes
-    """
+    """Return the Fletcher-32 checksum of bytes, as the HDF5 library computes it."""
     return int.from_bytes(with_fletcher32(data)[-4:], "little")
 
 
 def shuffle(values: Array) -> Array:
-    """Return bytes sorted by significance: all first bytes of the numbers, all second bytes ...
-
-    Parameters
-    ----------
-    values : ndarray
-    """
+    """Return bytes sorted by significance: all first bytes of the numbers, all second bytes ..."""
     return np.ascontiguousarray(
         values.reshape(-1).view(np.uint8).reshape(-1, values.dtype.itemsize).T
     )

@@ -49,10 +49,6 @@ class _Described:
 def describe_header(dataset: Dataset) -> str:
     """Return the text that stands for a dataset read from one file.
 
-    Parameters
-    ----------
-    dataset : Dataset
-
     Raises
     ------
     NotDescribed

@@ -86,12 +86,7 @@ class _Header:
 
 
 def is_classic(path: Path) -> bool:
-    """Whether a file begins as NetCDF-3 files do.
-
-    Parameters
-    ----------
-    path : Path
-    """
+    """Whether a file begins as NetCDF-3 files do."""
     try:
         with path.open("rb") as file:
             return file.read(4) in (b"CDF\x01", b"CDF\x02", b"CDF\x05")
@@ -101,10 +96,6 @@ def is_classic(path: Path) -> bool:
 
 def needed_size(path: Path) -> int:
     """Return the minimum number of bytes that a NetCDF-3 file needs to hold all its values.
-
-    Parameters
-    ----------
-    path : Path
 
     Raises
     ------
@@ -123,10 +114,6 @@ def needed_size(path: Path) -> int:
 
 def find_values(path: Path) -> dict[str, Placed]:
     """Return where the values of each variable of a NetCDF-3 file lie.
-
-    Parameters
-    ----------
-    path : Path
 
     Raises
     ------

@@ -40,10 +40,6 @@ class Oddities:
 def find_oddities(path: Path) -> Oddities:
     """Look through a file for what the NetCDF library must not be asked for.
 
-    Parameters
-    ----------
-    path : Path
-
     Raises
     ------
     DataError
@@ -62,12 +58,7 @@ def find_oddities(path: Path) -> Oddities:
 
 
 def tell_type(odd: np.dtype[Any] | str) -> str:
-    """Return in words what values are that are neither numbers nor text.
-
-    Parameters
-    ----------
-    odd : dtype or str
-    """
+    """Return in words what values are that are neither numbers nor text."""
     import h5py
 
     if isinstance(odd, str):

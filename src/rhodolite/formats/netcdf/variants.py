@@ -205,14 +205,7 @@ def check_sizes(dataset: Dataset, encodings: list[Encoding], variant: str) -> No
 def as_characters(
     name: str, dimensions: tuple[str, ...], values: Array
 ) -> tuple[tuple[str, ...], Array]:
-    """Return text as an array of single characters, with the dimension that they need (CF 2.2).
-
-    Parameters
-    ----------
-    name : str
-    dimensions : tuple of str
-    values : ndarray
-    """
+    """Return text as an array of single characters, with the dimension that they need (CF 2.2)."""
     encoded = np.char.encode(values.astype(str), "utf-8")
     width = max(1, encoded.dtype.itemsize)
     letters = np.frombuffer(encoded.astype(f"S{width}").tobytes(), "S1").reshape(

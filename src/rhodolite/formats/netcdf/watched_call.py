@@ -75,11 +75,6 @@ _stuck_on: list[Path] = []
 def call_watched(function: Callable[[], T], path: Path) -> T:
     """Return what a function makes of a file.
 
-    Parameters
-    ----------
-    function : callable
-    path : Path
-
     Raises
     ------
     DataError

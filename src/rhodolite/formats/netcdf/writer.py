@@ -63,15 +63,6 @@ class _Plan:
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     """Write a dataset as NetCDF, NetCDF-4 unless the layout names another variant.
 
-    Parameters
-    ----------
-    dataset : Dataset
-    path : Path
-    engine : Engine
-        What computes the values.
-    layout : Layout
-        How the output is to lie on disk.
-
     Raises
     ------
     DataError

@@ -137,10 +137,6 @@ def _parse_range(text: str) -> RangeOfDates | None:
 def day_comes_first(texts: Sequence[str]) -> bool | None:
     """Return whether dates such as 3/4/2001 have the day first; None where all fit both ways and
     differ.
-
-    Parameters
-    ----------
-    texts : sequence of str
     """
     pairs = [
         (int(found.group(1)), int(found.group(3)))
@@ -157,11 +153,6 @@ def day_comes_first(texts: Sequence[str]) -> bool | None:
 def month_number(text: str) -> int | None:
     """Return the number of a month that is named, in full or by its first three letters; None for
     other words.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
     """
     word = text.strip().lower().rstrip(".")
     for number, (short, full) in enumerate(zip(MONTH_NAMES, MONTH_TITLES, strict=True), 1):
@@ -173,12 +164,6 @@ def month_number(text: str) -> int | None:
 def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> list[Variable]:
     """Return the time coordinate for what dates name, with bounds where they are days, months,
     seasons or years.
-
-    Parameters
-    ----------
-    stretches : sequence of Stretch
-    calendar : str
-        CF calendar.
 
     Raises
     ------
@@ -221,12 +206,7 @@ def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> 
 
 
 def in_order(stretch: Stretch) -> tuple[int, ...]:
-    """Return what dates of one kind are sorted by.
-
-    Parameters
-    ----------
-    stretch : Stretch
-    """
+    """Return what dates of one kind are sorted by."""
     if isinstance(stretch, SeasonOfYear):
         return (stretch.year, -1 if stretch.season.late_months else stretch.season.first)
     if isinstance(stretch, SpanOfYears):

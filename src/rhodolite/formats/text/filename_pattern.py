@@ -80,13 +80,7 @@ def _digits(name: str, following: str) -> str:
 
 
 def fits_pattern(pattern: str, name: str) -> bool:
-    """Return whether a name may be one of those that a pattern with any fields stands for.
-
-    Parameters
-    ----------
-    pattern : str
-    name : str
-    """
+    """Return whether a name may be one of those that a pattern with any fields stands for."""
     plain = [re.escape(part) for part in _PLACE.sub("\0", pattern).split("\0")]
     return re.fullmatch("[^/]+".join(plain), name) is not None
 

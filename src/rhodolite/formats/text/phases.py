@@ -90,12 +90,7 @@ class Normal:
 
 
 def parse_normal(text: str) -> Normal | None:
-    """Return what a text such as `January normal 1991-2020` names; None where it names none.
-
-    Parameters
-    ----------
-    text : str
-    """
+    """Return what a text such as `January normal 1991-2020` names; None where it names none."""
     phase, _, years = text.partition(NORMAL)
     found = _YEARS.fullmatch(years.strip())
     named = parse_phase(phase)
@@ -108,10 +103,6 @@ def parse_normal(text: str) -> Normal | None:
 def parse_phase(text: str) -> Phase | None:
     """Return the phase that a text names, such as `January`, `DJF`, `5 March`, `06:00`, `JJA 06:00`
     or `year`; None where it names none.
-
-    Parameters
-    ----------
-    text : str
     """
     found = _PHASE.fullmatch(text.strip())
     if found is None or not text.strip():
@@ -137,12 +128,6 @@ def parse_phase(text: str) -> Phase | None:
 
 def normals_variables(normals: Sequence[Normal], calendar: str) -> list[Variable]:
     """Return the coordinate of climatological time, with its bounds (CF 7.4).
-
-    Parameters
-    ----------
-    normals : sequence of Normal
-    calendar : str
-        CF calendar.
 
     Raises
     ------

@@ -25,12 +25,7 @@ class CheckedStore(LocalStore):
         self._home = path.resolve()
 
     def expect(self, array: Any) -> None:
-        """Note what the chunks of an array may hold.
-
-        Parameters
-        ----------
-        array : zarr.Array
-        """
+        """Note what the chunks of an array may hold."""
         kind = array.dtype
         codec = codec_name(array.compressors[-1]) if array.compressors else ""
         pieces = array.shards or array.chunks

@@ -36,15 +36,6 @@ _LOOKS, _BETWEEN_LOOKS = 60, 1.0
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     """Write a dataset as a Zarr store, of version 3 unless the layout names the other.
 
-    Parameters
-    ----------
-    dataset : Dataset
-    path : Path
-    engine : Engine
-        What computes the values.
-    layout : Layout
-        How the output is to lie on disk.
-
     Raises
     ------
     OSError
@@ -142,11 +133,6 @@ def _chunk_files(stored: Any, region: Region) -> Iterator[Path]:
 def _need_chunks(stored: Any, written: int) -> None:
     """Refuse a store in which fewer chunks are seen than the workers of a cluster say that they
     have written.
-
-    Parameters
-    ----------
-    stored : Array
-    written : int
 
     Raises
     ------

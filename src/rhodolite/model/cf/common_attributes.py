@@ -11,12 +11,7 @@ from rhodolite.model.dataset import Dataset
 
 
 def common_attributes(datasets: Sequence[Dataset]) -> dict[str, Any]:
-    """Return the attributes that hold for every dataset, and the histories of all.
-
-    Parameters
-    ----------
-    datasets : sequence of Dataset
-    """
+    """Return the attributes that hold for every dataset, and the histories of all."""
     first, *others = datasets
     found = {
         key: value

@@ -6,12 +6,7 @@ from rhodolite.model.variable import Variable
 
 
 def pivots(variable: Variable) -> bool:
-    """Return whether the values of a variable lie on both sides of a meaningful zero.
-
-    Parameters
-    ----------
-    variable : Variable
-    """
+    """Return whether the values of a variable lie on both sides of a meaningful zero."""
     standard_name = str(variable.attributes.get("standard_name", ""))
     return (
         "base_period" in variable.attributes

@@ -60,10 +60,6 @@ _OTHER_STATISTICS = ("variance", "standard_deviation", "range", "sum")
 def plausible_range(variable: Variable) -> tuple[float, float] | None:
     """Return the lowest and the highest value that a variable may plausibly hold, in its own units.
 
-    Parameters
-    ----------
-    variable : Variable
-
     Returns
     -------
     tuple of float, optional

@@ -19,10 +19,6 @@ _WORDS = (*WATER_WORDS, "snow", "lwe_")
 def tell_precipitation(variable: Variable) -> str | None:
     """Return what says that a variable is precipitation, or other water that falls or runs off, in
     words; None where nothing does.
-
-    Parameters
-    ----------
-    variable : Variable
     """
     described = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
     if _OTHERS.search(described.replace("_", " ")) or _OTHERS.search(variable.name.lower()):

@@ -91,13 +91,7 @@ _SYNTAX = re.compile(r"[a-z][a-z0-9_]*")
 
 
 def well_formed(text: str) -> bool:
-    """Return whether a text can be a standard name, with or without a modifier (CF 3.3).
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Return whether a text can be a standard name, with or without a modifier (CF 3.3)."""
     words = text.split()
     plain = len(words) == 1 or (len(words) == 2 and words[1] in _MODIFIERS)
     return plain and _SYNTAX.fullmatch(words[0]) is not None

@@ -68,10 +68,6 @@ def cell_edges(coordinate: Coordinate) -> Array:
     within the poles. A last column that repeats the first has no width, so that nothing counts
     twice.
 
-    Parameters
-    ----------
-    coordinate : Coordinate
-
     Returns
     -------
     ndarray of float64, shape (n + 1,)
@@ -139,10 +135,6 @@ def area_weights(coordinate: Coordinate) -> Array:
 
     The area between two latitudes and two longitudes is R^2 (sin north - sin south) (east - west).
 
-    Parameters
-    ----------
-    coordinate : Coordinate
-
     Returns
     -------
     ndarray of float64, shape (n,)
@@ -154,10 +146,6 @@ def area_weights(coordinate: Coordinate) -> Array:
 def cell_bounds(coordinate: Coordinate) -> Array:
     """Return both ends of each cell along a latitude or longitude, in degrees, whether they join up
     or not.
-
-    Parameters
-    ----------
-    coordinate : Coordinate
 
     Returns
     -------
@@ -178,10 +166,6 @@ def cell_bounds(coordinate: Coordinate) -> Array:
 def joins_up(coordinate: Coordinate) -> bool:
     """Return whether each cell along a latitude or longitude begins where another ends, as far as
     bounds say.
-
-    Parameters
-    ----------
-    coordinate : Coordinate
     """
     bounds = coordinate.bounds
     if (

@@ -21,10 +21,6 @@ _SAME = 1e-6
 def mesh_of(dataset: Dataset) -> Mesh:
     """Return the cells of a dataset.
 
-    Parameters
-    ----------
-    dataset : Dataset
-
     Raises
     ------
     DataError

@@ -160,13 +160,7 @@ class Every(TypedValue):
 
 
 def parse_latitude(text: str) -> float:
-    """Return degrees north for `64.1N`, `35S` or `-35`.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Return degrees north for `64.1N`, `35S` or `-35`."""
     value = _angle(text, "NS", "latitude")
     if not -90 <= value <= 90:
         raise ValueError(f"'{text}' is not a latitude; latitudes run from 90S to 90N")
@@ -174,13 +168,7 @@ def parse_latitude(text: str) -> float:
 
 
 def parse_longitude(text: str) -> float:
-    """Return degrees east for `21.9W`, `-21.9` or `338.1`.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Return degrees east for `21.9W`, `-21.9` or `338.1`."""
     value = _angle(text, "EW", "longitude")
     if not -360 <= value <= 720:
         raise ValueError(
@@ -190,22 +178,12 @@ def parse_longitude(text: str) -> float:
 
 
 def format_latitude(value: float) -> str:
-    """Write a latitude with its hemisphere, such as 35S.
-
-    Parameters
-    ----------
-    value : float
-    """
+    """Write a latitude with its hemisphere, such as 35S."""
     return f"{abs(value):.6g}{'S' if value < 0 else 'N'}"
 
 
 def format_longitude(value: float) -> str:
-    """Write a longitude with its hemisphere, such as 21.9W; beyond 180 as it is, such as 200E.
-
-    Parameters
-    ----------
-    value : float
-    """
+    """Write a longitude with its hemisphere, such as 21.9W; beyond 180 as it is, such as 200E."""
     return f"{abs(value):.6g}{'W' if value < 0 else 'E'}"
 
 

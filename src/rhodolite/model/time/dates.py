@@ -15,12 +15,6 @@ from rhodolite.model.time.time_units import month_start
 def first_moment(instant: Instant, calendar: str) -> Any:
     """Return the date at which what an instant names begins.
 
-    Parameters
-    ----------
-    instant : Instant
-    calendar : str
-        CF calendar.
-
     Raises
     ------
     DataError
@@ -37,14 +31,7 @@ def first_moment(instant: Instant, calendar: str) -> Any:
 
 
 def moment_after(instant: Instant, calendar: str) -> Any:
-    """Return the date at which what an instant names has just ended.
-
-    Parameters
-    ----------
-    instant : Instant
-    calendar : str
-        CF calendar.
-    """
+    """Return the date at which what an instant names has just ended."""
 
     start = first_moment(instant, calendar)
     depth = len(instant.fields)

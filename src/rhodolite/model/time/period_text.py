@@ -217,13 +217,7 @@ def _range_text(first: int | None, last: int | None) -> str:
 
 
 def month_number(text: str) -> int:
-    """Return 1 to 12 for a month's number or (the start of) its English name.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Return 1 to 12 for a month's number or (the start of) its English name."""
     word = text.strip().lower()
     if word.isdecimal() and 1 <= int(word) <= 12:
         return int(word)
@@ -234,13 +228,7 @@ def month_number(text: str) -> int:
 
 
 def split_range(text: str) -> tuple[str, str]:
-    """Split `A..B` into its ends, either of which may be empty; a single value is both ends.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Split `A..B` into its ends, either of which may be empty; a single value is both ends."""
     start, dots, stop = (part.strip() for part in text.partition(".."))
     if not dots:
         stop = start

@@ -227,10 +227,6 @@ def day_of_common_year(axis: TimeAxis) -> Integers:
     """Return the day of each step in a year of 365 days (360 in that calendar), counted from 0.
 
     29 February counts with the 28th, so days have the same place in every year and calendar.
-
-    Parameters
-    ----------
-    axis : TimeAxis
     """
     months, days = axis.months, axis.days
     if axis.calendar == "360_day":

@@ -18,10 +18,6 @@ def time_labels(axis: TimeAxis) -> list[str]:
 
     What a step covers follows from its text: the month of `2001-02`, the ten days of
     `2001-02-01..2001-02-10`.
-
-    Parameters
-    ----------
-    axis : TimeAxis
     """
     if axis.climatological and axis.bounds is not None:
         return [_phase(*ends) for ends in axis.to_dates(np.sort(axis.bounds, axis=1))]
@@ -80,12 +76,7 @@ def _cut_date(date: Any, depth: int) -> str:
 
 
 def base_years(axis: TimeAxis) -> str | None:
-    """Return the years that a climatological axis is of, such as 1991-2020; None for other axes.
-
-    Parameters
-    ----------
-    axis : TimeAxis
-    """
+    """Return the years that a climatological axis is of, such as 1991-2020; None for other axes."""
     if not axis.climatological or axis.bounds is None:
         return None
     dates = axis.to_dates(np.sort(axis.bounds, axis=1))

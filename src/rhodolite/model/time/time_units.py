@@ -170,12 +170,6 @@ def counts_months(units: str) -> bool:
 def read_time_units(units: str, calendar: str) -> TimeUnits:
     """Return what units such as ``days since 1990-01-01`` count.
 
-    Parameters
-    ----------
-    units : str
-    calendar : str
-        CF calendar.
-
     Raises
     ------
     ValueError
@@ -246,14 +240,7 @@ def ticks_of_date(date: Any, calendar: str) -> int:
 
 
 def dates_of_ticks(ticks: Ticks, calendar: str) -> NDArray[Any]:
-    """Return dates (of the cftime library), of the shape of the ticks.
-
-    Parameters
-    ----------
-    ticks : ndarray of int64
-    calendar : str
-        CF calendar.
-    """
+    """Return dates (of the cftime library), of the shape of the ticks."""
     flat = np.asarray(ticks, dtype=np.int64).reshape(-1)
     days, within = np.divmod(flat, DAY_TICKS)
     month, day = months_of_days(days, calendar)

@@ -92,11 +92,6 @@ before it."""
 def read_typed_units(text: str) -> str:
     """Return units as somebody typed them in words of UDUNITS; a `C` is a temperature then.
 
-    Parameters
-    ----------
-    text : str
-        As people type it.
-
     Examples
     --------
     >>> read_typed_units("C"), read_typed_units("mb"), read_typed_units("mm/day")

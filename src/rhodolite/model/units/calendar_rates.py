@@ -27,11 +27,6 @@ def calendar_rate(units: str | None) -> tuple[str, int] | None:
     """Return the units of an amount for each month or year, and the months it is for; None for
     other units.
 
-    Parameters
-    ----------
-    units : str, optional
-        UDUNITS units.
-
     Examples
     --------
     >>> calendar_rate("mm/month"), calendar_rate("kg m-2 year-1"), calendar_rate("mm day-1")
@@ -60,11 +55,6 @@ def plain_rate(units: str) -> str:
 def days_of_unit(axis: TimeAxis, months: int) -> Array:
     """Return the days of the month (or the year, for 12 months) that each step lies in, or of the
     mean one of those that it covers, shape (n,).
-
-    Parameters
-    ----------
-    axis : TimeAxis
-    months : int
     """
     covered = axis.resolution.months
     if covered >= months and axis.lengths is not None:

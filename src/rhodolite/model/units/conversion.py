@@ -57,12 +57,6 @@ class Rescaling:
 def rescaling(variable: Variable, units: str) -> Rescaling:
     """Return what turns a variable into other units, months and years taken for those of UDUNITS.
 
-    Parameters
-    ----------
-    variable : Variable
-    units : str
-        UDUNITS units.
-
     Raises
     ------
     DataError
@@ -172,14 +166,7 @@ def change_units(variable: Variable, units: str, axis: TimeAxis | None) -> Units
 
 
 def can_be_in(variable: Variable, units: str) -> bool:
-    """Return whether a variable can be turned into other units.
-
-    Parameters
-    ----------
-    variable : Variable
-    units : str
-        UDUNITS units.
-    """
+    """Return whether a variable can be turned into other units."""
     try:
         rescaling(variable, units)
     except DataError:
@@ -190,11 +177,6 @@ def can_be_in(variable: Variable, units: str) -> bool:
 def of_differences(units: str | None) -> tuple[float, str | None]:
     """Return the units of differences, and what to multiply them by: kelvins for temperatures with
     an offset.
-
-    Parameters
-    ----------
-    units : str, optional
-        UDUNITS units.
     """
     if units is None or not has_offset_zero(units):
         return 1.0, units
@@ -202,13 +184,7 @@ def of_differences(units: str | None) -> tuple[float, str | None]:
 
 
 def standard_name_after(variable: Variable, change: Rescaling) -> str | None:
-    """Return the standard name that is true of the converted values, or None if there is none.
-
-    Parameters
-    ----------
-    variable : Variable
-    change : Rescaling
-    """
+    """Return the standard name that is true of the converted values, or None if there is none."""
     name = variable.attributes.get("standard_name")
     if name is None or not change.by_density:
         return None if name is None else str(name)

@@ -82,20 +82,10 @@ def read_zero(variable: Variable) -> Reading:
 
 
 def is_difference(variable: Variable) -> bool:
-    """Return whether the values are differences, to which the zero of a scale means nothing.
-
-    Parameters
-    ----------
-    variable : Variable
-    """
+    """Return whether the values are differences, to which the zero of a scale means nothing."""
     return read_zero(variable).zero is Zero.DIFFERENCE
 
 
 def temperature_reading(variable: Variable) -> Reading | None:
-    """Return how the zero of a temperature is read; None for other quantities.
-
-    Parameters
-    ----------
-    variable : Variable
-    """
+    """Return how the zero of a temperature is read; None for other quantities."""
     return read_zero(variable) if is_temperature(variable.units or "1") else None

@@ -41,13 +41,7 @@ def _silence() -> Any:
 
 
 def is_unit(text: str) -> bool:
-    """Return whether UDUNITS can read these units.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Return whether UDUNITS can read these units."""
     try:
         unit = _unit(text)
         return not (unit.is_unknown() or unit.is_no_unit()) and bool(unit.is_convertible(unit))
@@ -61,7 +55,7 @@ def convertible(source: str, target: str) -> bool:
     Parameters
     ----------
     source : str
-        What else to say, such as from how many files.
+        Units to convert from.
     target : str
         Units to convert to.
     """
@@ -75,7 +69,7 @@ def convert(values: Array | float, source: str, target: str) -> Any:
     ----------
     values : ndarray or float
     source : str
-        What else to say, such as from how many files.
+        Units to convert from.
     target : str
         Units to convert to.
 
@@ -90,24 +84,13 @@ def convert(values: Array | float, source: str, target: str) -> Any:
 
 
 def is_pressure(text: str) -> bool:
-    """Return whether units measure pressure, which by CF 4.3 makes a coordinate vertical.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Return whether units measure pressure, which by CF 4.3 makes a coordinate vertical."""
     return convertible(text, "Pa")
 
 
 def has_offset_zero(text: str) -> bool:
     """Return whether nothing of the quantity is a number other than 0 (such as degC), so ratios
     mean nothing.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
     """
     if not is_unit(text):
         return False
@@ -116,24 +99,12 @@ def has_offset_zero(text: str) -> bool:
 
 
 def has_other_zero(units: str, others: str) -> bool:
-    """Return whether 0 in some units is not 0 in others, as of degC and K.
-
-    Parameters
-    ----------
-    units, others : str
-        UDUNITS units.
-    """
+    """Return whether 0 in some units is not 0 in others, as of degC and K."""
     return convertible(units, others) and float(convert(0.0, units, others)) != 0.0
 
 
 def is_temperature(text: str) -> bool:
-    """Return whether units are those of a temperature.
-
-    Parameters
-    ----------
-    text : str
-        As people type it.
-    """
+    """Return whether units are those of a temperature."""
     return convertible(text, "K")
 
 
@@ -158,11 +129,6 @@ def quotient(units: str, divisor: str) -> str:
 def square_units(units: str) -> str:
     """Return the units of a square; of temperatures those of differences.
 
-    Parameters
-    ----------
-    units : str
-        UDUNITS units.
-
     Examples
     --------
     >>> square_units("degC"), square_units("kg m-2 s-1")
@@ -174,11 +140,6 @@ def square_units(units: str) -> str:
 def pretty(units: str | None) -> str:
     """Write units for people: `kg m-2 s-1` as `kg m⁻² s⁻¹`, `degC` as `°C`, dimensionless as
     nothing.
-
-    Parameters
-    ----------
-    units : str, optional
-        UDUNITS units.
     """
     if not units or units == "1":
         return ""
@@ -237,12 +198,6 @@ def product(units: str, others: str, *, divide: bool = False) -> str:
 
 def power(units: str, exponent: float) -> str | None:
     """Return the units of a power, such as a square or a square root; None where there are none.
-
-    Parameters
-    ----------
-    units : str
-        UDUNITS units.
-    exponent : float
 
     Examples
     --------

@@ -121,13 +121,6 @@ def area_mean(
 ) -> float:
     """Return the area-weighted mean of values of a variable along its horizontal dimensions
     alone.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    variable : Variable
-    values : ndarray
-    dimensions : tuple of str
     """
     field = variable.replace(data=InMemory(values), dimensions=dimensions, missing=None)
     total, weight = weighted_sums(
@@ -178,11 +171,6 @@ class Overview(Accumulator):
 def overview(dataset: Dataset, variable: Variable) -> LazyArray:
     """Return count, missing, minimum, maximum and area-weighted mean as a lazy array of 5
     numbers.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    variable : Variable
     """
     return Reduction(
         variable.floats(), Overview(area_weights_of(dataset, variable), variable.shape)
@@ -208,13 +196,7 @@ def weights_within(weights: Weights, region: Region, axes: tuple[int, ...]) -> W
 
 
 def horizontal_axes(dataset: Dataset, variable: Variable) -> tuple[int, ...]:
-    """Return the axes of a variable along which latitude and longitude run.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    variable : Variable
-    """
+    """Return the axes of a variable along which latitude and longitude run."""
     return _places(dataset, variable, (Role.LATITUDE, Role.LONGITUDE))
 
 
@@ -232,11 +214,6 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
     Those that the variable names itself (`cell_measures`, CF 7.2) come first. Otherwise they are
     weights for each horizontal axis, or of both together where latitude and longitude have two
     dimensions.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    variable : Variable
     """
     measured = cell_measure(dataset, variable)
     if measured is not None:
@@ -261,11 +238,6 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
 def cell_measure(dataset: Dataset, variable: Variable) -> Variable | None:
     """Return the variable of cell areas that a variable names, where it is in the dataset and
     fits.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    variable : Variable
     """
     words = str(variable.attributes.get("cell_measures", "")).split()
     named = dict(zip(words[::2], words[1::2], strict=False)).get("area:", "")

@@ -17,10 +17,6 @@ def layer_weights(dataset: Dataset) -> tuple[Array, str]:
     Weights are thicknesses: of the bounds where there are some, else those of the trapezoidal rule,
     with which levels that are points are joined by straight lines from the first to the last.
 
-    Parameters
-    ----------
-    dataset : Dataset
-
     Raises
     ------
     DataError
@@ -47,12 +43,7 @@ def layer_weights(dataset: Dataset) -> tuple[Array, str]:
 
 
 def dataset_is_upward(dataset: Dataset) -> bool:
-    """Return whether the vertical coordinate increases upwards.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    """
+    """Return whether the vertical coordinate increases upwards."""
     coordinate = dataset.need(Role.LEVEL)
     named = str(coordinate.variable.attributes.get("standard_name", coordinate.name)).lower()
     return (

@@ -17,13 +17,7 @@ from rhodolite.operations.parameters.smoothing import Smoothing
 
 
 def check_smoothing(smoothing: Smoothing, base: BasePeriod) -> None:
-    """Refuse a cycle that is too short, or has gaps.
-
-    Parameters
-    ----------
-    smoothing : Smoothing
-    base : BasePeriod
-    """
+    """Refuse a cycle that is too short, or has gaps."""
     phases = base.cycle.size(base.axis.calendar)
     most = (phases - 1) // 2 if smoothing.harmonics else phases
     if len(base.cycle.parts) > 1 or smoothing.count > most:

@@ -167,13 +167,7 @@ def _split(given: Iterable[Any]) -> tuple[str, ...]:
 
 
 def parameters(cls: type) -> tuple[Parameter, ...]:
-    """Return the parameters that an operation declares, in order.
-
-    Parameters
-    ----------
-    cls : type
-        The declared class.
-    """
+    """Return the parameters that an operation declares, in order."""
     hints = typing.get_type_hints(cls)
     return tuple(
         Parameter(

@@ -11,24 +11,12 @@ from rhodolite.operations.declaration.parameter import parameters
 
 
 def summary(cls: type) -> str:
-    """Return the first line of an operation's docstring.
-
-    Parameters
-    ----------
-    cls : type
-        The declared class.
-    """
+    """Return the first line of an operation's docstring."""
     return (cls.__doc__ or "").strip().splitlines()[0]
 
 
 def description(cls: type) -> str:
-    """Return an operation's docstring up to its first section, as paragraphs.
-
-    Parameters
-    ----------
-    cls : type
-        The declared class.
-    """
+    """Return an operation's docstring up to its first section, as paragraphs."""
     lines: list[str] = []
     for line in inspect.cleandoc(cls.__doc__ or "").splitlines():
         if line and set(line) == {"-"}:

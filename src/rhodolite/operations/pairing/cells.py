@@ -20,11 +20,6 @@ def counterpart(variable: Variable, other: Dataset) -> Variable:
     """Return the variable of another dataset that goes with one: of its name, or the only one of
     its standard name.
 
-    Parameters
-    ----------
-    variable : Variable
-    other : Dataset
-
     Raises
     ------
     DataError

@@ -328,12 +328,7 @@ def percent(first: Array, second: Array) -> Array:
 
 
 def times(dataset: Dataset) -> TimeAxis | None:
-    """Return the time axis that data run along; None where there is none.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    """
+    """Return the time axis that data run along; None where there is none."""
     coordinate = dataset.coordinate(Role.TIME)
     if coordinate is None or coordinate.dimension is None:
         return None

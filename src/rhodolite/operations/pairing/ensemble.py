@@ -85,11 +85,6 @@ def member_names(inputs: Sequence[str]) -> list[str]:
     """Return short names for inputs: those of the files, without suffix, wildcards and what all
     begin or end with.
 
-    Parameters
-    ----------
-    inputs : sequence of str
-        Files, patterns and addresses.
-
     Examples
     --------
     >>> member_names(["runs/pyrope_*.nc", "runs/almandine_*.nc"])

@@ -11,7 +11,7 @@ def check_coverage(share: float) -> None:
     Parameters
     ----------
     share : float
-        Probability.
+        Of a period, that has to be there.
     """
     if not 0 <= share <= 1:
         raise UsageError(
@@ -21,11 +21,6 @@ def check_coverage(share: float) -> None:
 
 
 def check_years(count: int) -> None:
-    """Refuse a --min-years that is not a number of years.
-
-    Parameters
-    ----------
-    count : int
-    """
+    """Refuse a --min-years that is not a number of years."""
     if count < 1:
         raise UsageError(f"--min-years: {count} is not a number of years; write 1, 2, 3 ...")

@@ -83,12 +83,6 @@ def describe_weights(
 def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
     """Return stored weights, for data on the grid that they were made for.
 
-    Parameters
-    ----------
-    dataset : Dataset
-    source : Mesh
-        Cells of the old grid.
-
     Raises
     ------
     DataError

@@ -56,13 +56,7 @@ def grid_around(step: GridStep, source: Mesh) -> tuple[Mesh, list[Variable]]:
 
 
 def coordinates_of(mesh: Mesh) -> list[Variable]:
-    """Return latitude and longitude of a regular grid, with bounds.
-
-    Parameters
-    ----------
-    mesh : Mesh
-        Cells of the grid.
-    """
+    """Return latitude and longitude of a regular grid, with bounds."""
     made = []
     for name, word, centres, edges in (
         (mesh.dimensions[0], "latitude", mesh.latitudes, mesh.latitude_edges),
@@ -89,12 +83,6 @@ def coordinates_of(mesh: Mesh) -> list[Variable]:
 def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     """Return what describes the horizontal cells of a dataset: positions, bounds, axes and
     projection.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    mesh : Mesh
-        Cells of the grid.
     """
     wanted = set(mesh.dimensions)
     found = []

@@ -114,13 +114,6 @@ def bilinear(source: Mesh, target: Mesh) -> Weights:
 
     Beyond the outermost centres the value is that of the nearest cell, as far as that reaches;
     across a pole values are interpolated along the meridian.
-
-    Parameters
-    ----------
-    source : Mesh
-        Cells of the old grid.
-    target : Mesh
-        Cells of the new grid.
     """
     if not source.regular:
         return _bilinear_in_quads(source, target)
@@ -232,13 +225,6 @@ def _bilinear_in_quads(source: Mesh, target: Mesh) -> Weights:
 def nearest_cells(source: Mesh, target: Mesh) -> Weights:
     """Return weights that take the value of the cell with the nearest centre, as far as the cells
     reach.
-
-    Parameters
-    ----------
-    source : Mesh
-        Cells of the old grid.
-    target : Mesh
-        Cells of the new grid.
     """
     from scipy import sparse
 

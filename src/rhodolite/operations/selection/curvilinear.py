@@ -66,12 +66,6 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
     Cells of the block whose centres lie outside become missing, since a block of such a grid
     rarely has the edges that were asked for.
 
-    Parameters
-    ----------
-    dataset : Dataset
-    lat : LatitudeRange, optional
-    lon : LongitudeRange, optional
-
     Raises
     ------
     DataError
@@ -121,11 +115,6 @@ def _inside(
 
 def at(dataset: Dataset, place: Position) -> Dataset:
     """Return the site, or the one cell, that is nearest to a position.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    place : Position
 
     Raises
     ------

@@ -209,13 +209,7 @@ def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[I
 
 
 def longitude_cell(coordinate: Coordinate, wanted: float) -> int | None:
-    """Return the column whose cell holds a longitude; None where none does.
-
-    Parameters
-    ----------
-    coordinate : Coordinate
-    wanted : float
-    """
+    """Return the column whose cell holds a longitude; None where none does."""
     edges = cell_edges(coordinate)
     west = min(edges[0], edges[-1])
     at = cell_with(edges, west + (wanted - west) % 360.0)
@@ -226,11 +220,6 @@ def longitude_cell(coordinate: Coordinate, wanted: float) -> int | None:
 
 def position_indices(dataset: Dataset, place: Position) -> tuple[int, int]:
     """Return row and column of the cell that holds a position.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    place : Position
 
     Raises
     ------
@@ -262,14 +251,6 @@ def time_indices(
 
     With a season the years are those that the season belongs to: DJF of 2014 begins in
     December 2013.
-
-    Parameters
-    ----------
-    axis : TimeAxis
-    period : Period, optional
-    months : Months, optional
-    season : Season, optional
-    years : Years, optional
     """
     chosen = np.ones(len(axis), dtype=bool)
     asked = []

@@ -198,12 +198,7 @@ class _DataAtSites(Accumulator):
 
 
 def heaviest_cells(weights: Weights) -> Array:
-    """Return the number of the cell that counts most for each site; -1 where there is none.
-
-    Parameters
-    ----------
-    weights : Weights
-    """
+    """Return the number of the cell that counts most for each site; -1 where there is none."""
     matrix = weights.matrix
     cells = np.full(matrix.shape[0], -1, dtype=np.int64)
     for at in np.flatnonzero(np.diff(matrix.indptr) > 0):
@@ -260,13 +255,7 @@ def cells_at(latitudes: Array, longitudes: Array) -> Mesh:
 
 
 def cells_as_sites(mesh: Mesh) -> tuple[Weights, list[Variable]]:
-    """Return every cell as a site of its own, named by its position.
-
-    Parameters
-    ----------
-    mesh : Mesh
-        Cells of the grid.
-    """
+    """Return every cell as a site of its own, named by its position."""
     north, east = (part.reshape(-1) for part in mesh.centres)
     names = np.array(
         [

@@ -95,12 +95,7 @@ class Groups:
 
 
 def parts_in_cache(cells: int, rows: int) -> Iterator[slice]:
-    """Yield stretches of cells of which so many rows fit into a processor's cache.
-
-    Parameters
-    ----------
-    cells, rows : int
-    """
+    """Yield stretches of cells of which so many rows fit into a processor's cache."""
     step = max(_FEWEST_CELLS, IN_CACHE // (8 * max(rows, 1)))
     for start in range(0, cells, step):
         yield slice(start, min(start + step, cells))

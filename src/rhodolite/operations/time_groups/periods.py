@@ -121,13 +121,7 @@ def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
 
 
 def need_finer(axis: TimeAxis, interval: Interval) -> None:
-    """Refuse periods that are shorter than the steps.
-
-    Parameters
-    ----------
-    axis : TimeAxis
-    interval : Interval
-    """
+    """Refuse periods that are shorter than the steps."""
     lengths = axis.lengths
     if lengths is not None and interval.days < float(np.min(lengths)) * 0.9 and len(axis) > 1:
         raise DataError(
@@ -165,7 +159,7 @@ def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted:
     ----------
     periods : Periods
     share : float
-        Probability.
+        Of each period, that has to be there.
     interval : Interval
     counted : bool
         Whether the statistic is a count.

@@ -179,12 +179,6 @@ class GroupedSeries(SeriesKernel):
 def tail_of(source: LazyArray, groups: Groups, measure: Measure) -> Tail | None:
     """Return what computes a percentile of each group from blocks in any split; None for other
     measures, and where too many values would be kept.
-
-    Parameters
-    ----------
-    source : LazyArray
-    groups : Groups
-    measure : Measure
     """
     held = groups.steps[groups.steps >= 0]
     if measure.share is None or not held.size:

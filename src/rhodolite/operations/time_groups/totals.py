@@ -104,10 +104,6 @@ def adding(variable: Variable, axis: TimeAxis, along: int) -> TotalRule:
 def need_ratio_scale(variable: Variable) -> None:
     """Refuse to add up values on a scale whose zero is arbitrary.
 
-    Parameters
-    ----------
-    variable : Variable
-
     Raises
     ------
     DataError
@@ -126,11 +122,6 @@ def mean_weights(variable: Variable, axis: TimeAxis) -> Array | None:
 
     States and rates count by the length of their steps, amounts of steps alike, and amounts for a
     month or a year by how many of these a step covers.
-
-    Parameters
-    ----------
-    variable : Variable
-    axis : TimeAxis
     """
     calendar = calendar_rate(variable.units)
     if calendar is not None:
@@ -141,11 +132,6 @@ def mean_weights(variable: Variable, axis: TimeAxis) -> Array | None:
 def sum_weights(variable: Variable, axis: TimeAxis) -> Array | None:
     """Return what makes amounts of the values of each step, but for a factor, shape (n,); None
     where they are amounts, or states, already.
-
-    Parameters
-    ----------
-    variable : Variable
-    axis : TimeAxis
     """
     if _rate_of(variable) is not None:
         return axis.lengths
@@ -174,11 +160,6 @@ def rate_units(units: str) -> tuple[str, float] | None:
     """Return the units of the amount that a rate adds up to, and the seconds of its unit of time;
     None for no rate.
 
-    Parameters
-    ----------
-    units : str
-        UDUNITS units.
-
     Examples
     --------
     >>> rate_units("mm day-1")
@@ -205,13 +186,7 @@ def _moves(variable: Variable) -> bool:
 
 
 def is_amount(variable: Variable, axis: TimeAxis) -> bool:
-    """Return whether each value is what fell, ran or came together during its step.
-
-    Parameters
-    ----------
-    variable : Variable
-    axis : TimeAxis
-    """
+    """Return whether each value is what fell, ran or came together during its step."""
     methods = str(variable.attributes.get("cell_methods", ""))
     if any(
         name.lower() in (axis.name.lower(), "time")

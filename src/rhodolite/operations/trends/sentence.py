@@ -88,10 +88,5 @@ class TrendMapRemark:
 
 
 def p_text(pvalue: float) -> str:
-    """Write a p-value as people do, such as p < 0.001.
-
-    Parameters
-    ----------
-    pvalue : float
-    """
+    """Write a p-value as people do, such as p < 0.001."""
     return "p < 0.001" if pvalue < 0.001 else f"p = {pvalue:.2g}"

@@ -9,13 +9,7 @@ from rhodolite.model.variable import Variable
 
 
 def time_axis_of(dataset: Dataset, variable: Variable) -> int:
-    """Return which axis of a variable is time.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    variable : Variable
-    """
+    """Return which axis of a variable is time."""
     return variable.dimensions.index(str(dataset.need(Role.TIME).dimension))
 
 
@@ -23,10 +17,6 @@ def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variabl
     """Return the variables to calculate with, and those that time does not touch.
 
     Data that run along time but are not numbers (text, classes) are left out, with a warning.
-
-    Parameters
-    ----------
-    dataset : Dataset
     """
     coordinate = dataset.need(Role.TIME)
     along_time, others = [], []

@@ -83,12 +83,6 @@ def climatology_attributes(
 def mark_temperatures(variable: Variable, measure: Measure) -> Variable:
     """Return a variable that says truly whether its temperatures are on the scale (CF 3.1.2), given
     the statistic that it is of, and still its units.
-
-    Parameters
-    ----------
-    variable : Variable
-    measure : Measure
-        The statistic.
     """
     if measure.kind in ("std", "range") and is_temperature(variable.units or "1"):
         return variable.edit(units_metadata="temperature: difference")
@@ -112,7 +106,7 @@ def anomaly_attributes(
     base_words : str
         Base period as it reads in a title.
     kind : str
-        Word that follows `draw`.
+        Of departure: difference, percent or standardised.
     """
     standard_name = str(variable.attributes.get("standard_name", ""))
     words = {

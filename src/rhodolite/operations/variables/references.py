@@ -44,12 +44,7 @@ def without_axes(
 
 
 def drop_stale(variable: Variable, *more: str) -> Variable:
-    """Return a variable without the attributes that new values or cells make untrue.
-
-    Parameters
-    ----------
-    variable : Variable
-    """
+    """Return a variable without the attributes that new values or cells make untrue."""
     return variable.edit(*STALE_AFTER_CHANGE, "cell_measures", *more)
 
 
@@ -68,12 +63,6 @@ def _pointing_to(variable: Variable, names: Collection[str]) -> Variable:
 
 
 def list_coordinate(variable: Variable, name: str) -> Variable:
-    """Return a variable that lists one more auxiliary coordinate.
-
-    Parameters
-    ----------
-    variable : Variable
-    name : str
-    """
+    """Return a variable that lists one more auxiliary coordinate."""
     listed = str(variable.attributes.get("coordinates", "")).split()
     return variable if name in listed else variable.edit(coordinates=" ".join([*listed, name]))

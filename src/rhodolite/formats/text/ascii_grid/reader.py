@@ -69,10 +69,6 @@ class Header:
 def read(path: Path) -> Dataset:
     """Open a grid as a dataset of one variable, named after the file.
 
-    Parameters
-    ----------
-    path : Path
-
     Raises
     ------
     DataError
@@ -90,10 +86,6 @@ def read(path: Path) -> Dataset:
 
 def read_header(path: Path) -> Header:
     """Read where the cells of a grid lie.
-
-    Parameters
-    ----------
-    path : Path
 
     Raises
     ------
@@ -141,22 +133,13 @@ def read_header(path: Path) -> Header:
 
 
 def axis_names(header: Header) -> tuple[str, str]:
-    """Return the names of the rows' and the columns' dimension.
-
-    Parameters
-    ----------
-    header : Header
-    """
+    """Return the names of the rows' and the columns' dimension."""
     return ("lat", "lon") if header.geographic else ("y", "x")
 
 
 def grid_axes(header: Header) -> list[Variable]:
     """Return the coordinates of a grid and their bounds, from north to south and from west to
     east.
-
-    Parameters
-    ----------
-    header : Header
     """
     names = axis_names(header)
     made = []

@@ -26,15 +26,6 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     """Write each map of a dataset as a grid; the name of the output has places for what tells them
     apart.
 
-    Parameters
-    ----------
-    dataset : Dataset
-    path : Path
-    engine : Engine
-        What computes the values.
-    layout : Layout
-        How the output is to lie on disk.
-
     Raises
     ------
     DataError

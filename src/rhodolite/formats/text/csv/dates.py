@@ -24,10 +24,6 @@ def read_dates(table: Table) -> Table:
     Understood are columns `year`, `month` and `day`, a year for each row with a column for each
     month, phases of a cycle beside a column `base_years`, and days of no year (`15 March`,
     `03-15`), which are taken as those of 2001.
-
-    Parameters
-    ----------
-    table : Table
     """
     lowered = {str(name).strip().lower(): name for name in table.cells.columns}
     months = {
@@ -109,10 +105,6 @@ def _months_below_each_other(table: Table, year: str, months: dict[str, int]) ->
 
 def stretches_of(table: Table) -> list[Stretch]:
     """Return what the dates of a table name, row by row.
-
-    Parameters
-    ----------
-    table : Table
 
     Raises
     ------

@@ -40,10 +40,6 @@ def read(path: Path) -> Dataset:
     of values), one site per row (with times as headers of columns), and one time per row (a series
     in every other column).
 
-    Parameters
-    ----------
-    path : Path
-
     Raises
     ------
     DataError
@@ -53,14 +49,7 @@ def read(path: Path) -> Dataset:
 
 
 def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
-    """Return the dataset that a table holds, with dates of a calendar.
-
-    Parameters
-    ----------
-    table : Table
-    calendar : str
-        CF calendar.
-    """
+    """Return the dataset that a table holds, with dates of a calendar."""
     path = table.path
     table, calendar = _take_calendar(table, calendar)
     table = read_dates(table)

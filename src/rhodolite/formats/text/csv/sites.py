@@ -20,10 +20,6 @@ _MOST_LINES = 5
 def read_sites(path: Path) -> tuple[list[Variable], Array]:
     """Read a table with one site per row.
 
-    Parameters
-    ----------
-    path : Path
-
     Returns
     -------
     variables : list of Variable

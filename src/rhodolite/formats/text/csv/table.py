@@ -143,10 +143,6 @@ class Table:
 def read_table(path: Path) -> Table:
     """Read a CSV file.
 
-    Parameters
-    ----------
-    path : Path
-
     Raises
     ------
     DataError
@@ -278,10 +274,6 @@ def _header_line(text: str) -> tuple[str, int]:
 def split_title(title: str) -> tuple[str, str]:
     """Return name and units of what a column title, or the word in a column `variable`, says.
 
-    Parameters
-    ----------
-    title : str
-
     Examples
     --------
     >>> split_title("tas [K]"), split_title("tas"), split_title("Rain (mm)")
@@ -296,12 +288,6 @@ def split_title(title: str) -> tuple[str, str]:
 
 def column_title(name: str, units: str | None) -> str:
     """Return the header of a column: the name, and the units in brackets where there are some.
-
-    Parameters
-    ----------
-    name : str
-    units : str, optional
-        UDUNITS units.
 
     Examples
     --------

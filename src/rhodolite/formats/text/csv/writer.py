@@ -71,15 +71,6 @@ class _Column:
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     """Write the data variables of a dataset as one table.
 
-    Parameters
-    ----------
-    dataset : Dataset
-    path : Path
-    engine : Engine
-        What computes the values.
-    layout : Layout
-        How the output is to lie on disk.
-
     Raises
     ------
     DataError
