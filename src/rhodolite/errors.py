@@ -76,7 +76,7 @@ def keeping_warnings() -> Iterator[list[RhodoliteWarning]]:
     try:
         yield kept
     finally:
-        _keepers[:] = [one for one in _keepers if one is not kept]
+        _keepers[:] = [keeper for keeper in _keepers if keeper is not kept]
 
 
 @contextlib.contextmanager

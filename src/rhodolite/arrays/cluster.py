@@ -226,7 +226,7 @@ class Cluster(Executor):
         import distributed
 
         held = self._send(function)
-        leaves = [self._client.submit(_call, held, one, pure=False) for one in arguments]
+        leaves = [self._client.submit(_call, held, argument, pure=False) for argument in arguments]
         level, priority = leaves, _MERGED_FIRST
         while len(level) > 1:
             pairs = [

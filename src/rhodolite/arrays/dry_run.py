@@ -105,7 +105,9 @@ class DryRun(Engine):
     def visits(self, array: LazyArray, unit: tuple[int, ...]) -> Visits | None:
         """See `Engine.visits`; None where what they need has been noted as a pass before."""
         found = super().visits(array, unit)
-        noted = found is not None and self._noted & {id(one) for one in found.reductions}
+        noted = found is not None and self._noted & {
+            id(reduction) for reduction in found.reductions
+        }
         return None if noted else found
 
     def write(self, what: str, array: LazyArray, unit: tuple[int, ...], itemsize: int) -> None:

@@ -100,7 +100,10 @@ def find_visits(
     found = array.groups_of_blocks
     if found is None or unit[found.axis] != 1 or len(found.groups) < _FEWEST_VISITS:
         return None
-    if any(one.results is not None or one.by_group is None for one in found.reductions):
+    if any(
+        reduction.results is not None or reduction.by_group is None
+        for reduction in found.reductions
+    ):
         return None
     before, after = slice(0, found.axis), slice(found.axis + 1, None)
     steps = max(group.size for group in found.groups)

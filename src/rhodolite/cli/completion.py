@@ -67,7 +67,9 @@ def _step_parser(
     title, cls, rest = find_step(segment)
     parser = step_parser(title, cls)
     choices = {
-        f"--{one.name}": dict.fromkeys(one.choices, "") for one in parameters(cls) if one.choices
+        f"--{parameter.name}": dict.fromkeys(parameter.choices, "")
+        for parameter in parameters(cls)
+        if parameter.choices
     }
     for action in parser._actions:
         name = action.option_strings[-1] if action.option_strings else ""

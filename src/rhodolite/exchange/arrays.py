@@ -209,7 +209,7 @@ def _check_shape(
     name: str, shape: tuple[int, ...], dimensions: tuple[str, ...], axes: Mapping[str, Variable]
 ) -> None:
     """Refuse a shape that does not fit the coordinates, and say which order would."""
-    unknown = [one for one in dimensions if one not in axes]
+    unknown = [dimension for dimension in dimensions if dimension not in axes]
     if unknown:
         raise DataError(
             f"{name}: there is no coordinate '{unknown[0]}'. {nearest_names(unknown[0], axes)}"
@@ -219,7 +219,7 @@ def _check_shape(
             f"{name}: the array has {len(shape)} dimensions, and {len(dimensions)} are named "
             f"({', '.join(dimensions)})"
         )
-    lengths = tuple(axes[one].shape[0] for one in dimensions)
+    lengths = tuple(axes[dimension].shape[0] for dimension in dimensions)
     if shape == lengths:
         return
     for order in permutations(range(len(shape))):

@@ -81,7 +81,7 @@ def _labels(dataset: Dataset) -> list[tuple[str, Array, tuple[int, ...]]]:
         own = variable.dimensions == (name,) and name in first.dimensions
         helper = name in listed and variable.dimensions
         if (own or helper) and set(variable.dimensions) <= set(first.dimensions):
-            axes = tuple(first.dimensions.index(one) for one in variable.dimensions)
+            axes = tuple(first.dimensions.index(dimension) for dimension in variable.dimensions)
             described.append((name, _label_values(dataset, variable), axes))
     return sorted(described, key=lambda one: one[2])
 

@@ -101,12 +101,12 @@ def read_text_dates(dataset: Dataset) -> Dataset:
             continue
         texts = [str(text).strip().replace("_", " ") for text in read_small(variable.data)]
         stretches = [parse_date(text) for text in texts]
-        if any(not isinstance(one, Instant) for one in stretches):
+        if any(not isinstance(stretch, Instant) for stretch in stretches):
             continue
         along = variable.dimensions[0]
         found = [
             v.replace(dimensions=(along, *v.dimensions[1:]))
-            for v in time_variables([one for one in stretches if one is not None])
+            for v in time_variables([stretch for stretch in stretches if stretch is not None])
         ]
         name = along if along not in dataset.variables else "time"
         found[0] = found[0].replace(name=name)

@@ -157,7 +157,7 @@ def bilinear_in_quads(
             parts = np.stack([(1 - u) * (1 - v), u * (1 - v), (1 - u) * v, u * v])
             cells = np.stack([r[inside] * columns + c[inside] for r, c in corners])
             entries.append((np.tile(found, 4), cells.reshape(-1), parts.reshape(-1)))
-    joined = [np.concatenate([one[at] for one in entries]) for at in range(3)]
+    joined = [np.concatenate([entry[at] for entry in entries]) for at in range(3)]
     made = sparse.csr_array((joined[2], (joined[0], joined[1])), shape=(len(near), rows * columns))
     made.eliminate_zeros()
     return made

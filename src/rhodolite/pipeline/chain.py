@@ -160,7 +160,9 @@ class Chain:
         write_companions(
             prepared.companions, engine=engine, overwrite=self.overwrite, inputs=prepared.read
         )
-        said = [] if self.drawing is not None else [one.text(engine) for one in dataset.remarks]
+        said = (
+            [] if self.drawing is not None else [remark.text(engine) for remark in dataset.remarks]
+        )
         said = [text for text in said if text]
         return Outcome(written, said)
 

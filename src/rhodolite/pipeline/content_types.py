@@ -17,7 +17,9 @@ _PLAIN_TEMPERATURE = re.compile(r"(?!tendency|change|difference|product)\w*tempe
 
 
 def describe_contents(dataset: Dataset) -> Dataset:
-    """Return a dataset whose variables say what kind of content they are, as far as that is known."""
+    """Return a dataset whose variables say what kind of content they are, as far as that is
+    known.
+    """
     source = str(dataset.attributes.get("source", ""))
     fields = {variable.name for variable in dataset.fields}
     coordinates = {c.name for c in dataset.axes.by_role.values()} | set(dataset.lengths)

@@ -22,7 +22,9 @@ _MOST_NAMED = 8
 
 
 def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
-    """Return what a dataset holds, and its extents for the coordinates that it has, as attributes."""
+    """Return what a dataset holds, and its extents for the coordinates that it has, as
+    attributes.
+    """
     found: dict[str, Any] = _contents(dataset)
     for role, word in ((Role.LATITUDE, "lat"), (Role.LONGITUDE, "lon"), (Role.LEVEL, "vertical")):
         coordinate = dataset.coordinate(role)

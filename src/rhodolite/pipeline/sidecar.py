@@ -27,7 +27,9 @@ def sidecar_of(output: Path) -> Path:
 
 
 def find_sidecar(output: Path) -> Path | None:
-    """Return the study beside an output, which may be one file of many; None where there is none."""
+    """Return the study beside an output, which may be one file of many; None where there is
+    none.
+    """
     near = sorted(output.parent.glob(f"*{SUFFIX}"))
     return next((path for path in [sidecar_of(output), *near] if _is_of(path, output)), None)
 

@@ -42,7 +42,9 @@ class Outline:
 
 
 def join_by_name(outlines: Sequence[Outline]) -> list[Outline]:
-    """Return outlines of which those of one name are one area, with a warning where there are such."""
+    """Return outlines of which those of one name are one area, with a warning where there are
+    such.
+    """
     by_name: dict[str, list[Outline]] = {}
     for outline in outlines:
         by_name.setdefault(outline.name, []).append(outline)

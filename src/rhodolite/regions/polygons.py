@@ -60,7 +60,7 @@ def polygons_of(geometry: Any) -> list[Any]:
         return list(held) if isinstance(held, list) else [held]
     parts = geometry.get("geometries")
     if kind == "GeometryCollection" and isinstance(parts, list):
-        return [polygon for one in parts for polygon in polygons_of(one)]
+        return [polygon for part in parts for polygon in polygons_of(part)]
     return []
 
 

@@ -51,7 +51,7 @@ def render_page(
         lstrip_blocks=True,
         finalize=_make_printable,
     )
-    sources = list(dict.fromkeys(source for one in sections for source in one.sources))
+    sources = list(dict.fromkeys(source for section in sections for source in section.sources))
     return environment.get_template("report.html").render(
         title=title,
         paragraphs=[part.strip() for part in text.split("\n\n") if part.strip()],

@@ -151,13 +151,14 @@ def _slices(variable: Variable, ranges: str) -> Slices:
 def write_dds(served: Served, projections: list[Projection]) -> str:
     """Return the description of the structure."""
     lines = ["Dataset {"]
-    for one in projections:
-        name = encode_name(one.variable.name)
-        if not one.members:
-            lines.append(f"    {_declare(one.variable, one.variable.dimensions, one.slices)};")
+    for projection in projections:
+        name = encode_name(projection.variable.name)
+        if not projection.members:
+            variable = projection.variable
+            lines.append(f"    {_declare(variable, variable.dimensions, projection.slices)};")
             continue
-        parts = [_declare_member(served, one, member) for member in one.members]
-        if one.alone:
+        parts = [_declare_member(served, projection, member) for member in projection.members]
+        if projection.alone:
             lines += ["    Structure {", *(f"        {part};" for part in parts)]
         else:
             lines += ["    Grid {", "      ARRAY:", f"        {parts[0]};", "      MAPS:"]
@@ -221,7 +222,7 @@ def _attribute(key: str, value: Any) -> str:
         return f"String {name} {', '.join(_quote(str(one)) for one in values.reshape(-1))}"
     sent = _sent_as(values.dtype)
     numbers = values.reshape(-1).astype(sent)
-    texts = [_write_number(one) for one in numbers] or ["0"]
+    texts = [_write_number(number) for number in numbers] or ["0"]
     return f"{_TYPES[sent][0]} {name} {', '.join(texts)}"
 
 
@@ -243,9 +244,9 @@ def _quote(text: str) -> str:
 def write_data(served: Served, projections: list[Projection]) -> Iterator[bytes]:
     """Yield the description of the structure and the values after it (XDR, RFC 4506)."""
     yield f"{write_dds(served, projections)}\nData:\n".encode()
-    for one in projections:
-        for member in one.members or (one.variable.name,):
-            variable, slices = _member(served, one, member)
+    for projection in projections:
+        for member in projection.members or (projection.variable.name,):
+            variable, slices = _member(served, projection, member)
             yield from _encode(served, variable, slices)
 
 
@@ -288,12 +289,12 @@ def write_text(served: Served, projections: list[Projection]) -> Iterator[bytes]
     """Yield values as text: a line for each row, with the indices of the others before it."""
     yield write_dds(served, projections).encode()
     yield b"---------------------------------------------\n"
-    for one in projections:
-        for member in one.members or (one.variable.name,):
-            variable, slices = _member(served, one, member)
+    for projection in projections:
+        for member in projection.members or (projection.variable.name,):
+            variable, slices = _member(served, projection, member)
             name = encode_name(variable.name)
-            if one.members:
-                name = f"{encode_name(one.variable.name)}.{name}"
+            if projection.members:
+                name = f"{encode_name(projection.variable.name)}.{name}"
             yield from _rows(served, variable, slices, name)
 
 

@@ -95,7 +95,7 @@ class Sources(Mapping[str, Served]):
 
 
 def _files(dataset: Dataset) -> list[Path]:
-    return [Path(str(one.path)) for one in dataset.files if Path(str(one.path)).exists()]
+    return [Path(str(file.path)) for file in dataset.files if Path(str(file.path)).exists()]
 
 
 def _version(dataset: Dataset) -> str:

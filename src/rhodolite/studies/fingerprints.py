@@ -27,14 +27,14 @@ def fingerprint(path: Path) -> dict[str, int | str]:
     """
     digest, size = hashlib.blake2b(digest_size=16), 0
     files = [path] if path.is_file() else sorted(p for p in path.rglob("*") if p.is_file())
-    for one in files:
-        length = one.stat().st_size
+    for file in files:
+        length = file.stat().st_size
         size += length
         digest.update(length.to_bytes(8, "little"))
-        if one != path:
-            digest.update(str(one.relative_to(path)).encode())
+        if file != path:
+            digest.update(str(file.relative_to(path)).encode())
         if len(files) <= _MOST_READ:
-            _add_pieces(digest, one, length)
+            _add_pieces(digest, file, length)
     return {"bytes": size, "checksum": digest.hexdigest()}
 
 

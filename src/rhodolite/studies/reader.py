@@ -263,9 +263,9 @@ class _Reader:
         shows = [table["report"]] if isinstance(table["report"], str) else table["report"]
         if not isinstance(shows, list) or not shows:
             raise self.refuse('report is a list of outputs: ["map.png"]', *place, "report")
-        for one in shows:
-            if one not in outputs:
-                said = f"there is no output '{one}' to show. {nearest_names(str(one), outputs)}"
+        for show in shows:
+            if show not in outputs:
+                said = f"there is no output '{show}' to show. {nearest_names(str(show), outputs)}"
                 raise self.refuse(said, *place, "report")
         return Report(path, tuple(shows), self._words(table, "text", place))
 
@@ -330,7 +330,7 @@ class _Reader:
         names: Mapping[str, Any],
     ) -> NamedStep:
         of = self._of(table, place, names)
-        declared = {one.name: one for one in parameters(kind)}
+        declared = {parameter.name: parameter for parameter in parameters(kind)}
         settings: dict[str, Any] = {}
         others: dict[str, str] = {}
         variables: tuple[str, ...] = ()

@@ -41,8 +41,8 @@ def write_study(study: Study, made: Mapping[str, Any] | None = None) -> str:
         _table(("steps", name), {"of": one.of, "do": one.kind.verb, **_plain(one, full)})
         for name, one in study.steps.items()
     ]
-    tables += [_output_table(one, full) for one in study.outputs.values()]
-    tables += [_report_table(one) for one in study.reports.values()]
+    tables += [_output_table(output, full) for output in study.outputs.values()]
+    tables += [_report_table(report) for report in study.reports.values()]
     tables += [_table(("made",), made)] if made else []
     return "\n\n".join(tables) + "\n"
 
@@ -67,7 +67,7 @@ def restrict_study(study: Study, path: str) -> Study:
         study,
         inputs={name: one for name, one in study.inputs.items() if name in needed},
         steps={name: one for name, one in study.steps.items() if name in needed},
-        outputs={one: study.outputs[one] for one in dict.fromkeys(shown)},
+        outputs={fromkey: study.outputs[fromkey] for fromkey in dict.fromkeys(shown)},
         reports=reports,
     )
 
@@ -155,9 +155,9 @@ def study_of_chain(chain: Chain, folder: Path) -> Study:
     for step in chain.steps:
         # What is written beside an output is no part of how the output is made.
         settings = {
-            one.field: _moved_value(getattr(step, one.field), folder)
-            for one in parameters(type(step))
-            if str(getattr(step, one.field)) not in step.writes()
+            parameter.field: _moved_value(getattr(step, parameter.field), folder)
+            for parameter in parameters(type(step))
+            if str(getattr(step, parameter.field)) not in step.writes()
         }
         if step is chain.drawing:
             picture = NamedStep(str(output), of, settings, type(step), {})

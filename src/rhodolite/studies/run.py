@@ -59,7 +59,7 @@ class _Members:
     names: Sequence[str] = ("",)
 
     def each(self, function: Callable[[Dataset], Dataset]) -> _Members:
-        return _Members([function(one) for one in self.datasets], self.names)
+        return _Members([function(dataset) for dataset in self.datasets], self.names)
 
     @cached_property
     def together(self) -> Dataset:
@@ -134,12 +134,12 @@ class StudyRun:
         """Return the reports that are to be made, and those that are up to date."""
         with self._at_home():
             stale = [
-                one
-                for one in self.pages
+                page
+                for page in self.pages
                 if self.fresh
-                or not self._done.holds(one.path, self._page_key(one), self._into / one.path)
+                or not self._done.holds(page.path, self._page_key(page), self._into / page.path)
             ]
-        return stale, [one for one in self.pages if one not in stale]
+        return stale, [page for page in self.pages if page not in stale]
 
     def split(self) -> tuple[list[Output], list[Output]]:
         """Return the outputs that are to be made, and those that are up to date."""
@@ -248,7 +248,7 @@ class StudyRun:
 
     def _refuse_outputs_among_inputs(self) -> None:
         """Refuse a pattern that would read, in the next run, what this one writes."""
-        places = {self._place(one) for one in self.study.outputs.values()}
+        places = {self._place(output) for output in self.study.outputs.values()}
         for name, one in self.study.inputs.items():
             for path in files_named(one.files):
                 if path.resolve() in places:

@@ -122,7 +122,7 @@ def run(words: list[str], quiet: bool) -> int:
 
 def _up_to_date(work: StudyRun) -> list[str]:
     outputs, pages = work.split()[1], work.split_pages()[1]
-    return [*(one.path for one in outputs), *(page.path for page in pages)]
+    return [*(output.path for output in outputs), *(page.path for page in pages)]
 
 
 def _settings(texts: list[str]) -> dict[str, str]:

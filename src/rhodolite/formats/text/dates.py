@@ -170,21 +170,21 @@ def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> 
     DataError
         If the calendar has no such day, or the dates are of different kinds.
     """
-    kinds = {_kind(one): one for one in reversed(stretches)}
+    kinds = {_kind(stretch): stretch for stretch in reversed(stretches)}
     if len(kinds) > 1:
         raise DataError(
             "the dates are of different kinds: "
             f"{' and '.join(str(kinds[k]) for k in sorted(kinds))}"
         )
-    normals = [one for one in stretches if isinstance(one, Normal)]
+    normals = [stretch for stretch in stretches if isinstance(stretch, Normal)]
     if normals:
         return normals_variables(normals, calendar)
     limits = [
-        (first_moment(one, calendar), moment_after(one, calendar))
-        if isinstance(one, Instant)
-        else one.limits(calendar)
-        for one in stretches
-        if not isinstance(one, Normal)
+        (first_moment(stretch, calendar), moment_after(stretch, calendar))
+        if isinstance(stretch, Instant)
+        else stretch.limits(calendar)
+        for stretch in stretches
+        if not isinstance(stretch, Normal)
     ]
     units = f"days since {min(start.year for start, _ in limits):04d}-01-01"
     starts, ends = (_numbers([pair[at] for pair in limits], units, calendar) for at in (0, 1))

@@ -6,7 +6,9 @@ from rhodolite.model.variable import Variable
 
 
 def why_no_bounds(variable: Variable, bounds: Variable) -> str | None:
-    """Return what keeps a variable from being the bounds of another (CF 7.1); None where it can be."""
+    """Return what keeps a variable from being the bounds of another (CF 7.1); None where it can
+    be.
+    """
     if bounds.data.dtype.kind not in "fiu":
         return "it holds no numbers"
     if not bounds.shape or bounds.dimensions[:-1] != variable.dimensions:

@@ -23,8 +23,8 @@ def common_attributes(datasets: Sequence[Dataset]) -> dict[str, Any]:
     }
     lines = [
         line
-        for one in datasets
-        for line in str(one.attributes.get("history", "")).split("\n")
+        for dataset in datasets
+        for line in str(dataset.attributes.get("history", "")).split("\n")
         if line.strip()
     ]
     if lines:

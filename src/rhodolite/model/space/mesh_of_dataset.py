@@ -67,7 +67,7 @@ def _of_single_cells(latitude: Coordinate, longitude: Coordinate) -> Mesh:
 def _slack_of(*axes: Coordinate) -> float:
     """Return the rounding of the coordinates themselves, without what selections allow for beyond
     it."""
-    return max(1e-9, *(rounding(one.values, one.variable.data.dtype) for one in axes))
+    return max(1e-9, *(rounding(ax.values, ax.variable.data.dtype) for ax in axes))
 
 
 def _curvilinear(dataset: Dataset, north: str, east: str) -> Mesh:

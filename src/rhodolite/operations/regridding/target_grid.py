@@ -44,7 +44,7 @@ def grid_around(step: GridStep, source: Mesh) -> tuple[Mesh, list[Variable]]:
         edges.append(np.linspace(0.0, 360.0, round(360.0 / step.lon) + 1))
     else:
         edges.append(_edges(west, east, step.lon, "lon", None, near))
-    middles = [(one[1:] + one[:-1]) / 2 for one in edges]
+    middles = [(ends[1:] + ends[:-1]) / 2 for ends in edges]
     if middles[0].size * middles[1].size > _MOST_CELLS:
         raise DataError(
             f"--to {step}: {middles[0].size:,} x {middles[1].size:,} cells are too many; choose a "
