@@ -201,7 +201,7 @@ def test_debug_shows_where_and_internal_errors_ask_for_a_report(tmp_path):
     assert done.returncode == 1
     assert done.stderr == (
         "rhodolite: internal error: ZeroDivisionError: oh. Please report it; --debug prints the "
-        "traceback, and --report FILE writes what helps to mend it\n"
+        "traceback, and --report FILE writes a diagnostic report\n"
     )
     report = tmp_path / "r.txt"
     done = subprocess.run([*command, "--report", report], capture_output=True, text=True)

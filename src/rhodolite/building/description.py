@@ -99,40 +99,14 @@ class Description:
         DataError
             If there is a mistake in it; the message names the line and what was expected.
         """
-        try:
-            text = path.read_text(encoding="utf-8")
-            check_nesting(text.encode(), path)
-            content = tomllib.loads(text)
-        except FileNotFoundError:
-            raise DataError(f"{path}: there is no such description") from None
-        except ValueError as error:
-            raise DataError(f"{path}: this is not valid TOML: {error}") from None
+        text, content = _read_tables(path)
         reader = _Reader(path, text)
         reader.check_keys("", content, _TABLES, "table")
         given = reader.tables(content)
         inputs = given["input"]
-        reader.check_keys("input", inputs, tuple(_INPUT), "key")
-        for key, kind in _INPUT.items():
-            if key in inputs and not isinstance(inputs[key], kind):  # type: ignore[arg-type]
-                raise reader.mistake(
-                    "input", key, f"{key} is a {'number' if key == 'missing' else 'text'}"
-                )
-        calendar = inputs.get("calendar", "standard")
-        if calendar not in CALENDARS:
-            raise reader.mistake(
-                "input",
-                "calendar",
-                f"no calendar '{calendar}'. {nearest_names(calendar, CALENDARS)}",
-            )
-        reader.check_keys("columns", given["columns"], tuple(ROLES), "coordinate")
-        for role, column in given["columns"].items():
-            if not isinstance(column, str):
-                raise reader.mistake("columns", role, f"{role} is the name of a column, as text")
-        for name, length in given["dimensions"].items():
-            if not isinstance(length, int) or isinstance(length, bool) or length < 1:
-                raise reader.mistake(
-                    "dimensions", name, f"the length of {name} is a whole number, such as 24"
-                )
+        reader.check_inputs(inputs)
+        reader.check_columns(given["columns"])
+        reader.check_dimensions(given["dimensions"])
         if not given["variables"]:
             raise DataError(
                 f'{path}: no variable is described; add [variables.NAME] with units = "..."'
@@ -145,7 +119,7 @@ class Description:
             text,
             reader.attributes("dataset", given["dataset"]),
             reader.pattern(inputs),
-            calendar,
+            inputs.get("calendar", "standard"),
             inputs.get("missing"),
             given["columns"],
             given["dimensions"],
@@ -155,6 +129,17 @@ class Description:
     def mistake(self, table: str, key: str | None, what: str) -> DataError:
         """Return the error for a mistake in a table, at the line of a key."""
         return _Reader(self.path, self.text).mistake(table, key, what)
+
+
+def _read_tables(path: Path) -> tuple[str, dict[str, Any]]:
+    try:
+        text = path.read_text(encoding="utf-8")
+        check_nesting(text.encode(), path)
+        return text, tomllib.loads(text)
+    except FileNotFoundError:
+        raise DataError(f"{path}: there is no such description") from None
+    except ValueError as error:
+        raise DataError(f"{path}: this is not valid TOML: {error}") from None
 
 
 class _Reader:
@@ -167,6 +152,29 @@ class _Reader:
     def mistake(self, table: str, key: str | None, what: str) -> DataError:
         line = self._line(table, key)
         return DataError(f"{self._path}{f', line {line}' if line else ''}: {what}")
+
+    def check_inputs(self, inputs: Mapping[str, Any]) -> None:
+        self.check_keys("input", inputs, tuple(_INPUT), "key")
+        for key, kind in _INPUT.items():
+            if key in inputs and not isinstance(inputs[key], kind):  # type: ignore[arg-type]
+                what = "number" if key == "missing" else "text"
+                raise self.mistake("input", key, f"{key} is a {what}")
+        calendar = inputs.get("calendar", "standard")
+        if calendar not in CALENDARS:
+            hint = nearest_names(calendar, CALENDARS)
+            raise self.mistake("input", "calendar", f"no calendar '{calendar}'. {hint}")
+
+    def check_columns(self, columns: Mapping[str, Any]) -> None:
+        self.check_keys("columns", columns, tuple(ROLES), "coordinate")
+        for role, column in columns.items():
+            if not isinstance(column, str):
+                raise self.mistake("columns", role, f"{role} is the name of a column, as text")
+
+    def check_dimensions(self, dimensions: Mapping[str, Any]) -> None:
+        for name, length in dimensions.items():
+            if not isinstance(length, int) or isinstance(length, bool) or length < 1:
+                what = f"the length of {name} is a whole number, such as 24"
+                raise self.mistake("dimensions", name, what)
 
     def check_keys(
         self, table: str, given: Mapping[str, Any], known: Sequence[str], what: str

@@ -17,6 +17,7 @@ from rhodolite.cli.interruption import catch_interruptions
 from rhodolite.cli.report import asked_report, write_report
 from rhodolite.cli.verbs import ALL_VERBS, own_verb
 from rhodolite.errors import (
+    DataError,
     OutputError,
     RhodoliteError,
     RhodoliteWarning,
@@ -87,15 +88,11 @@ def _library_of(error: ImportError) -> str:
 
 
 def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
+    """Run a command line, and say in words what went wrong."""
     try:
         with _caching(words):
             code = dispatch(words, quiet)
         sys.stdout.flush()
-    except RhodoliteError as error:
-        if debug:
-            say(traceback.format_exc())
-        say(f"rhodolite: {error}")
-        return error.exit_code
     except KeyboardInterrupt:
         say("rhodolite: interrupted; nothing half-written was left")
         return _INTERRUPTED
@@ -103,38 +100,37 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
         # The reader of our output has gone away, as `head` does; that is not an error.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
-    except ImportError as error:
-        if debug:
-            say(traceback.format_exc())
-        say(
-            f"rhodolite: the library {_library_of(error)} cannot be loaded: {error}; install it "
-            "again, into the environment that rhodolite is in"
-        )
-        return _UNEXPECTED
     except MemoryError:
         say(
             "rhodolite: the machine's memory is exhausted; try a smaller --memory or fewer "
             "--workers"
         )
-        return 3
-    except OSError as error:
-        if debug:
-            say(traceback.format_exc())
-        place = f"{error.filename}: " if error.filename else ""
-        say(f"rhodolite: {place}the system refuses: {error.strerror or error}")
-        return OutputError.exit_code
+        return DataError.exit_code
     except Exception as error:
         if debug:
             say(traceback.format_exc())
-        advice = "--debug prints the traceback, and --report FILE writes what helps to mend it"
-        if (path := asked_report(words)) is not None:
-            advice = write_report(path, words, traceback.format_exc())
-        say(
-            f"rhodolite: internal error: {type(error).__name__}: {error}. Please report it; "
-            f"{advice}"
-        )
-        return _UNEXPECTED
+        message, code = _explain(error, words)
+        say(f"rhodolite: {message}")
     return code
+
+
+def _explain(error: Exception, words: list[str]) -> tuple[str, int]:
+    """Return what went wrong, and the exit code for it."""
+    if isinstance(error, RhodoliteError):
+        return str(error), error.exit_code
+    if isinstance(error, ImportError):
+        return (
+            f"the library {_library_of(error)} cannot be loaded: {error}; install it again, into "
+            "the environment that rhodolite is in"
+        ), _UNEXPECTED
+    if isinstance(error, OSError):
+        place = f"{error.filename}: " if error.filename else ""
+        return f"{place}the system refuses: {error.strerror or error}", OutputError.exit_code
+    advice = "--debug prints the traceback, and --report FILE writes a diagnostic report"
+    if (path := asked_report(words)) is not None:
+        advice = write_report(path, words, traceback.format_exc())
+    kind = type(error).__name__
+    return f"internal error: {kind}: {error}. Please report it; {advice}", _UNEXPECTED
 
 
 def _caching(words: list[str]) -> AbstractContextManager[None]:

@@ -56,5 +56,5 @@ def add_work_options(group: Any) -> None:
         "--report",
         action=Once,
         metavar="FILE",
-        help="where an internal error comes up, write what helps to mend it into a file",
+        help="where an internal error comes up, write a diagnostic report into a file",
     )

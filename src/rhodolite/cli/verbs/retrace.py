@@ -10,7 +10,10 @@ from typing import TYPE_CHECKING
 from rhodolite.errors import DataError, UsageError
 
 if TYPE_CHECKING:
+    import argparse
+
     from rhodolite.cli.options import Parser
+    from rhodolite.studies.description import Study
 
 _DESCRIPTION = """\
 The study that made a file: its inputs, steps and output, which the file carries with it.
@@ -46,7 +49,7 @@ def run(words: list[str], quiet: bool) -> int:
     if options.run != bool(options.into):
         raise UsageError("retrace: --run and --into go together; write --run --into again")
 
-    from rhodolite.cli.console import say, show
+    from rhodolite.cli.console import show
     from rhodolite.studies.carried import find_study, home_of, verify_inputs
     from rhodolite.studies.reader import read_study_text
 
@@ -60,26 +63,31 @@ def run(words: list[str], quiet: bool) -> int:
     home = home_of(path, output)
     if options.verify:
         try:
-            found = verify_inputs(tomllib.loads(text).get("made"), home)
+            states = verify_inputs(tomllib.loads(text).get("made"), home)
         except DataError as error:
             raise DataError(f"{path}: {error}") from None
-        for name, state in found:
+        for name, state in states:
             show(f"{name}: {state}")
-        if any(state != "the same" for _, state in found):
+        if any(state != "the same" for _, state in states):
             return DataError.exit_code
     if options.run:
-        from rhodolite.cli.console import written_line
-        from rhodolite.cli.engine import make_engine
-        from rhodolite.studies.run import StudyRun
-
-        began = time.monotonic()
-        into, overwrite = Path(options.into), options.overwrite
-        work = StudyRun(study, into, home=home, overwrite=overwrite, remember=False)
-        engine = make_engine(quiet, options.memory, options.workers, options.cluster)
-
-        def tell(place: Path, size: tuple[int, int]) -> None:
-            if not quiet:
-                say(written_line(place, size, time.monotonic() - began))
-
-        work.run(engine, tell)
+        _run_again(study, home, options, quiet)
     return 0
+
+
+def _run_again(study: Study, home: Path, options: argparse.Namespace, quiet: bool) -> None:
+    """Make the outputs of a study in another folder."""
+    from rhodolite.cli.console import say, written_line
+    from rhodolite.cli.engine import make_engine
+    from rhodolite.studies.run import StudyRun
+
+    began = time.monotonic()
+    into, overwrite = Path(options.into), options.overwrite
+    work = StudyRun(study, into, home=home, overwrite=overwrite, remember=False)
+    engine = make_engine(quiet, options.memory, options.workers, options.cluster)
+
+    def tell(place: Path, size: tuple[int, int]) -> None:
+        if not quiet:
+            say(written_line(place, size, time.monotonic() - began))
+
+    work.run(engine, tell)
