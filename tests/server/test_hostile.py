@@ -48,6 +48,17 @@ def served():
     return serve()
 
 
+@given(st.permutations(["time", "lat", "tas.tas", "tas.lon", "lon", "tas.lat", "lat"]))
+def test_the_order_and_number_of_requests_changes_no_answer(served, names):
+    answers = [
+        b"".join(dap.write_data(served, dap.parse_constraint(served, ",".join(part))))
+        for part in (names, sorted(names))
+    ]
+    assert answers[0] == answers[1]
+    with pytest.raises(Refused, match="with different ranges"):
+        dap.parse_constraint(served, "tas.lat[0:1],lon,tas.lat")
+
+
 @given(st.text("tas.lone[]:0123456789,&<>=%\"'\\/ \x00é", max_size=60))
 @example("tas[0:1:3][0][0]")
 @example("tas.tas[0][0][0],tas.lat[0:2]")

@@ -95,12 +95,24 @@ def folder(tmp_path_factory):
         file.createVariable("one", "i2", ())[...] = -5
         file.createVariable("odd", "u1", ("n",))[:] = [1, 2, 3, 4, 5]
         file.title = 'A "title" & <more>'
+    with netCDF4.Dataset(folder / "turned.nc", "w") as file:
+        file.createDimension("nv", 2)
+        for name, size in (("rlat", 4), ("rlon", 5)):
+            file.createDimension(name, size)
+            file.createVariable(name, "f8", (name,))[:] = np.arange(size)
+            file[name].bounds = f"{name}_bnds"
+        for name in ("lat", "lon"):
+            file.createVariable(name, "f8", ("rlat", "rlon"))[:] = rng.random((4, 5)) * 50
+        file.createVariable("rlat_bnds", "f8", ("rlat", "nv"))[:] = rng.random((4, 2))
+        file.createVariable("rotated_pole", "i4", ())[...] = 3
+        file.createVariable("rlon_bnds", "f8", ("rlon", "nv"))[:] = rng.random((5, 2))
+        file.createVariable("tas", "f4", ("rlat", "rlon"))[:] = rng.random((4, 5))
     return folder
 
 
 @pytest.fixture(scope="module")
 def server(folder):
-    running = Running(folder, "serve", "maps.nc", "other=types.nc")
+    running = Running(folder, "serve", "maps.nc", "other=types.nc", "turned.nc")
     yield running
     running.stop()
 
@@ -123,6 +135,16 @@ def test_the_netcdf_library_reads_all_types_as_they_are(server, folder):
             if variable.ndim == 2:
                 np.testing.assert_array_equal(remote[name][1:5:2, ::-1], variable[1:5:2, ::-1])
                 np.testing.assert_array_equal(remote[name].about, variable.about)
+
+
+def test_the_netcdf_library_finds_small_grids_before_what_is_none(server, folder):
+    """It asks for all small variables at once, plain ones first, and expects the order of the
+    whole description."""
+    with netCDF4.Dataset(folder / "turned.nc") as local:
+        for first in local.variables:
+            with netCDF4.Dataset(f"{server.root}/dap/turned") as remote:
+                for name in (first, *local.variables):
+                    np.testing.assert_array_equal(remote[name][...], local[name][...])
 
 
 def test_slices_of_grids_are_right_for_twenty_at_once(server, folder):

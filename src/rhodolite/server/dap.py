@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 import struct
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -75,13 +75,43 @@ def parse_constraint(served: Served, text: str) -> list[Projection]:
         raise Refused(400, "selections by value are for sequences, and there are none here")
     if not projected:
         return [_projection(served, name, "") for name in served.variables]
-    found: list[Projection] = []
-    for part in dict.fromkeys(projected.split(",")):  # what is asked for twice is sent once
+    asked: dict[str, list[Projection]] = {}
+    for part in projected.split(","):
         match = _PART.fullmatch(part.strip())
         if match is None:
             raise Refused(400, f"'{part}' is not a variable with ranges such as [0:10]")
-        found.append(_projection(served, match.group(1), match.group(2)))
-    return found
+        projection = _projection(served, match.group(1), match.group(2))
+        asked.setdefault(projection.variable.name, []).append(projection)
+    # Clients place what comes by the order of the whole description, however they asked.
+    return [_joined(asked[name]) for name in served.variables if name in asked]
+
+
+def _joined(parts: list[Projection]) -> Projection:
+    """Return what is asked for of one variable, in several parts or twice, as one."""
+    first = next((part for part in parts if not part.alone), parts[0])
+    members = {member for part in parts for member in part.members}
+    for part in parts:
+        for axis in _axes_of(part):
+            if any(axis in _axes_of(p) and p.slices[axis] != part.slices[axis] for p in parts):
+                name = first.variable.name
+                raise Refused(400, f"the parts of {name} are asked for with different ranges")
+    if not first.alone:
+        return first
+    slices = list(whole(first.variable))
+    for part in parts:
+        for axis in _axes_of(part):
+            slices[axis] = part.slices[axis]
+    order = (first.variable.name, *first.variable.dimensions)
+    return replace(
+        first, slices=tuple(slices), members=tuple(name for name in order if name in members)
+    )
+
+
+def _axes_of(part: Projection) -> Sequence[int]:
+    """Return the axes of the variable that a part of it lies along."""
+    if not part.alone or part.variable.name in part.members:
+        return range(len(part.slices))
+    return [part.variable.dimensions.index(name) for name in part.members]
 
 
 def _projection(served: Served, name: str, ranges: str) -> Projection:
