@@ -62,6 +62,19 @@ def test_stamps_at_the_end_belong_to_what_they_end():
     assert year["x"].values()[0] == pytest.approx(np.average(np.arange(12.0), weights=lengths))
 
 
+def test_a_period_holds_the_moments_that_it_ends_and_begins_with():
+    """To the second, on steps of a day, whose times may be off by more than that."""
+    days = series(np.arange(4.0), np.datetime64("2000-01-01") + np.arange(4))
+    for text, expected in (
+        ("..2000-01-02T00:00:00", [0, 1]),
+        ("2000-01-02T00:00:00..2000-01-03T00:00:00", [1, 2]),
+        ("2000-01-02T00:00:00", [1]),
+        ("2000-01-02T00:01:00..", [2, 3]),
+        ("..2000-01-02T23:59:59", [0, 1]),
+    ):
+        assert days.subset(time=text)["x"].values().tolist() == expected
+
+
 @pytest.mark.parametrize("serial", ["none", "ar1"])
 @pytest.mark.parametrize("gap", [0, 7])
 def test_limits_of_a_slope_are_those_of_scipy(gap, serial):

@@ -31,7 +31,7 @@ from rhodolite.server import connections, dap, zarr_store
 from rhodolite.server.app import make_app
 from rhodolite.server.edr import Collection
 from rhodolite.server.gate import CALLER, Gate
-from rhodolite.server.layers import Fields
+from rhodolite.server.layers import Fields, layers_of
 from rhodolite.server.limits import Limits, Refused
 from rhodolite.server.served import Served, whole
 from rhodolite.server.wms import Maps, write_error
@@ -296,6 +296,48 @@ def test_callers_who_say_nothing_hold_no_place(bounded):
     for caller in crowd:
         assert caller.recv(1) == b""
         caller.close()
+
+
+@pytest.mark.parametrize(
+    ("text", "steps"),
+    [
+        ("2000-01-01/2000-01-02", [0, 1]),
+        ("2000-01-02T00:00:00Z/..", [1, 2, 3]),
+        ("../2000-01-02T00:00:00Z", [0, 1]),
+        ("2000", [0, 1, 2, 3]),
+        ("2000-01-03", [2]),
+        ("2000-01-03T05:00:00Z", [2]),
+        ("2000-01-04T23:59:59Z", [3]),
+        ("2001", None),
+        ("2000-01-05/2000-01-09", None),
+    ],
+)
+def test_a_time_means_all_that_it_names(served, text, steps):
+    (layer,) = layers_of(served).values()
+    if steps is None:
+        with pytest.raises(Refused, match="times run from 2000-01-01T00:00:00Z to 2000-01-04"):
+            layer.steps(text)
+        with pytest.raises(Refused, match="there is no time"):
+            layer.nearest(text.partition("/")[0])
+    else:
+        assert layer.steps(text).tolist() == steps
+
+
+def test_a_pixel_beside_a_map_is_where_it_lies(served):
+    """Clients ask for one where tiles meet: west of the map is not its eastern end."""
+    maps = Maps(served, Fields(1 << 20))
+    words = {"service": "WMS", "request": "GetFeatureInfo", "version": "1.3.0", "layers": "tas"}
+    words |= {"query_layers": "tas", "crs": "EPSG:4326", "width": "4", "height": "3"}
+    words |= {"bbox": "-45,-36,45,252", "styles": "", "info_format": "application/json"}
+
+    def value(column, row):
+        asked = {**words, "i": str(column), "j": str(row), "time": "2000-01-01"}
+        return json.loads(maps.answer(asked, "http://h")[0])["value"]
+
+    assert [value(column, 0) for column in (-1, 0, 3, 4)] == [14.0, 10.0, 13.0, 14.0]
+    for place in (("-2", "0"), ("0", "4"), ("5", "0"), ("x", "0")):
+        with pytest.raises(Refused, match="I AND J are a pixel of the map"):
+            value(*place)
 
 
 def test_names_asked_for_twice_are_answered_once():

@@ -20,7 +20,7 @@ from rhodolite.server.coverages import (
     describe_parameter,
     write_csv,
 )
-from rhodolite.server.layers import Layer, layers_of, moment_number
+from rhodolite.server.layers import Layer, layers_of
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served
 
@@ -259,24 +259,7 @@ def _steps(layer: Layer, text: str | None) -> Array:
         return np.zeros(1, int)
     if not text:
         return np.arange(len(layer.time))
-    if "/" not in text:
-        return np.array([layer.nearest(text)])
-    start, _, end = text.partition("/")
-    numbers = layer.time.middles
-    low = -np.inf if start in ("", "..") else _first(layer, start)
-    high = np.inf if end in ("", "..") else _last(layer, end)
-    found = np.flatnonzero((numbers >= low) & (numbers <= high))
-    if not found.size:
-        raise Refused(404, f"there is no time in {text[:80]}")
-    return found
-
-
-def _first(layer: Layer, text: str) -> float:
-    return moment_number(layer.time, text, end=0)  # type: ignore[arg-type]
-
-
-def _last(layer: Layer, text: str) -> float:
-    return moment_number(layer.time, text, end=1)  # type: ignore[arg-type]
+    return layer.steps(text)
 
 
 def _levels(layer: Layer, text: str | None) -> Array:

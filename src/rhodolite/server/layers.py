@@ -9,13 +9,14 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple
 
-import cftime
 import numpy as np
 
 from rhodolite.arrays import Array, Selected
 from rhodolite.drawing.parts.colour_scale import Scale, colours, scale_for
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
+from rhodolite.model.time.dates import first_moment, moment_after
+from rhodolite.model.time.period_text import Instant, Period
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 from rhodolite.server.grid import Grid
@@ -148,11 +149,44 @@ class Layer:
         Raises
         ------
         Refused
-            If it cannot be read.
+            If it cannot be read, or lies before all times or after them.
         """
         assert self.time is not None
-        number = moment_number(self.time, str(text))
+        first, last = moments_named(self.time, str(text))
+        low, high = self.time.middles.min(), self.time.middles.max()
+        covered = (low, high) if self.time.cells is None else self.time.cells
+        if last < min(low, np.min(covered)) or (first > high and first >= np.max(covered)):
+            raise Refused(404, f"there is no time {str(text)[:60]}; {self._range_of_times}")
+        # A day, month or year that is named as a whole is its middle.
+        number = first if "T" in str(text) else (first + last) / 2
         return int(np.argmin(np.abs(self.time.middles - number)))
+
+    def steps(self, text: str) -> Array:
+        """Return the steps that a time or an interval in ISO 8601 names, all of its ends included;
+        of a single moment the step that covers it.
+
+        Raises
+        ------
+        Refused
+            If it cannot be read, or names no step.
+        """
+        assert self.time is not None
+        if text in self.moments:
+            return np.array([self.moments.index(text)])
+        first, slash, last = text.partition("/")
+        ends = [None if end in ("", "..") else _instant(end) for end in (first, last or first)]
+        chosen = np.flatnonzero(self.time.within(Period(*ends)))
+        if not chosen.size and not slash and self.time.cells is not None:
+            begin, _ = moments_named(self.time, text)
+            cells = self.time.cells
+            chosen = np.flatnonzero((cells[:, 0] <= begin) & (begin < cells[:, 1]))
+        if not chosen.size:
+            raise Refused(404, f"there is no time in {text[:60]}; {self._range_of_times}")
+        return chosen
+
+    @property
+    def _range_of_times(self) -> str:
+        return f"times run from {self.moments[0]} to {self.moments[-1]}"
 
     def _nearest_level(self, text: str | None) -> int:
         assert self.levels is not None
@@ -218,27 +252,29 @@ class Layer:
             yield self.read(tuple(first.items()))
 
 
-def moment_number(axis: TimeAxis, text: str, end: int | None = None) -> float:
-    """Return a moment in ISO 8601 as a number of an axis; the middle of a day, month or year that
-    is named as a whole, or its beginning (`end` 0) or end (`end` 1).
+def moments_named(axis: TimeAxis, text: str) -> tuple[float, float]:
+    """Return the beginning and the end of what a time in ISO 8601 names, such as a day, as numbers
+    of an axis.
 
     Raises
     ------
     Refused
         If it cannot be read.
     """
-    from rhodolite.model.time.dates import first_moment, moment_after
-    from rhodolite.model.time.period_text import Instant
-
+    instant = _instant(text)
     try:
-        instant = Instant.parse(text.strip().removesuffix("Z").split(".")[0])
         ends = first_moment(instant, axis.calendar), moment_after(instant, axis.calendar)
-        first, last = (float(cftime.date2num(end, axis.units, axis.calendar)) for end in ends)
+        first, last = (float(axis.to_number(end)) for end in ends)
     except (ValueError, OverflowError) as error:
         raise Refused(400, f"'{text[:60]}' is not a time: {error}") from None
-    if end is not None:
-        return (first, last)[end]
-    return first if len(instant.fields) > 3 else (first + last) / 2
+    return first, last
+
+
+def _instant(text: str) -> Instant:
+    try:
+        return Instant.parse(text.strip().removesuffix("Z").split(".")[0])
+    except ValueError as error:
+        raise Refused(400, f"'{text[:60]}' is not a time: {error}") from None
 
 
 def paint(field_: Array, scale: Scale) -> Array:

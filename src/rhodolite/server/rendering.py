@@ -45,16 +45,17 @@ class Window:
     width: int
     height: int
 
-    def longitudes(self) -> Array:
-        """Return the longitude of each column of pixels."""
-        step = (self.east - self.west) / self.width
-        x = self.west + step * (np.arange(self.width) + 0.5)
+    def longitudes(self, columns: Array | None = None) -> Array:
+        """Return the longitude of each column of pixels, or of some, which may lie beyond."""
+        columns = np.arange(self.width) if columns is None else columns
+        x = self.west + (self.east - self.west) / self.width * (columns + 0.5)
         return x if SYSTEMS[self.crs] == "geographic" else np.degrees(x / EARTH_RADIUS)
 
-    def latitudes(self) -> Array:
-        """Return the latitude of each row of pixels, from above."""
-        step = (self.north - self.south) / self.height
-        y = self.north - step * (np.arange(self.height) + 0.5)
+    def latitudes(self, rows: Array | None = None) -> Array:
+        """Return the latitude of each row of pixels, from above, or of some, which may lie
+        beyond."""
+        rows = np.arange(self.height) if rows is None else rows
+        y = self.north - (self.north - self.south) / self.height * (rows + 0.5)
         if SYSTEMS[self.crs] == "geographic":
             return y
         return np.asarray(np.degrees(np.arctan(np.sinh(y / EARTH_RADIUS))))

@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 import math
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
+
+import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.model.axes import Role
@@ -145,14 +147,7 @@ class Maps:
     def _feature(self, asked: Mapping[str, str]) -> tuple[bytes, str]:
         layer, window = self._layer(asked, "query_layers"), self._window(asked)
         names = ("i", "j") if _version(asked) == "1.3.0" else ("x", "y")
-        try:
-            column, row = (int(asked[name]) for name in names)
-            longitude = float(window.longitudes()[column])
-            latitude = float(window.latitudes()[row])
-        except (KeyError, ValueError, IndexError):
-            raise WmsError(
-                "InvalidPoint", f"{' and '.join(names).upper()} are a pixel of the map"
-            ) from None
+        longitude, latitude = _place_of_pixel(asked, names, window)
         picks = layer.picks(asked.get("time"), asked.get("elevation"))
         found = _value_at(layer, self._fields.get(layer, picks), latitude, longitude)
         at = dict(picks)
@@ -184,6 +179,20 @@ class Maps:
         )
         old = "application/vnd.ogc.wms_xml"
         return text.encode(), "text/xml" if version == "1.3.0" else old
+
+
+def _place_of_pixel(
+    asked: Mapping[str, str], names: Sequence[str], window: Window
+) -> tuple[float, float]:
+    """Return longitude and latitude of a pixel; where tiles meet, clients ask for one beside."""
+    try:
+        column, row = (int(asked[name]) for name in names)
+    except (KeyError, ValueError):
+        column = row = -2
+    if not (-1 <= column <= window.width and -1 <= row <= window.height):
+        raise WmsError("InvalidPoint", f"{' and '.join(names).upper()} are a pixel of the map")
+    longitude, latitude = window.longitudes(np.array(column)), window.latitudes(np.array(row))
+    return float(longitude), float(latitude)
 
 
 def version_of(parameters: Mapping[str, str]) -> str:
@@ -247,7 +256,7 @@ def _background(asked: Mapping[str, str]) -> tuple[int, int, int]:
 
 
 def _value_at(layer: Layer, field: Array, latitude: float, longitude: float) -> dict[str, Any]:
-    cell = layer.grid.cell_at(latitude, longitude)
+    cell = layer.grid.cell_at(latitude, longitude) if abs(latitude) <= 90 else None
     found: dict[str, Any] = {
         "layer": layer.variable.name,
         "quantity": layer.variable.quantity,

@@ -353,7 +353,10 @@ class TimeAxis:
         if period.first is not None:
             chosen &= middles >= self.to_number(first_moment(period.first, self.calendar)) - near
         if period.last is not None:
-            chosen &= middles < self.to_number(moment_after(period.last, self.calendar)) - near
+            begin = self.to_number(first_moment(period.last, self.calendar))
+            end = self.to_number(moment_after(period.last, self.calendar))
+            # A second may be shorter than what times may be off by, and holds its own moment.
+            chosen &= middles < max(end - near, (begin + end) / 2)
         return chosen
 
     @property
