@@ -414,10 +414,34 @@ def test_a_fingerprint_notices_every_byte_of_a_small_file_and_sizes_of_all(tmp_p
         content[at] = 1
         path.write_bytes(content)
         assert fingerprint(path) != before
-    path.write_bytes(bytes(10_000_001))
-    large = fingerprint(path)
-    path.write_bytes(bytes(10_000_002))
-    assert fingerprint(path) != large
+    for size in (5_000_000, 70_000_000):
+        path.write_bytes(bytes(size))
+        large = fingerprint(path)
+        assert str(large["checksum"]).startswith("whole:") == (size < 64 << 20)
+        with path.open("r+b") as file:
+            file.seek(size // 2 + 100)
+            file.write(b"1")
+        assert (fingerprint(path) != large) == (size < 64 << 20)
+        path.write_bytes(bytes(size + 1))
+        assert fingerprint(path) != large
+
+
+def test_verifying_says_what_it_does_not_know(folder):
+    """What is on record of parts alone, as of large files, is not called the same."""
+    assert run_here("subset", "a.nc", "-o", "x.nc", folder=folder).code == 0
+    answer = run_here("retrace", "x.nc", "--verify", folder=folder)
+    assert (answer.code, answer.out) == (0, "a.nc: the same\n")
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(rhodolite.studies.fingerprints, "_MOST_WHOLE", 1000)
+        assert run_here("subset", "a.nc", "-o", "y.nc", folder=folder).code == 0
+    answer = run_here("retrace", "y.nc", "--verify", folder=folder)
+    assert answer.code == 0
+    assert answer.out == "a.nc: the same size, and the same in the parts that are on record\n"
+    content = bytearray((folder / "a.nc").read_bytes())
+    content[len(content) // 2] ^= 1
+    (folder / "a.nc").write_bytes(content)
+    answer = run_here("retrace", "x.nc", "--verify", folder=folder)
+    assert (answer.code, answer.out) == (3, "a.nc: changed\n")
 
 
 _REPORT = """

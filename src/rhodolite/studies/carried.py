@@ -13,7 +13,7 @@ from rhodolite.formats.open import open_dataset
 from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.pipeline.gif_comment import find_comment
 from rhodolite.pipeline.sidecar import SUFFIX, WITHOUT_PLACE, find_sidecar
-from rhodolite.studies.fingerprints import fingerprint
+from rhodolite.studies.fingerprints import WHOLE, fingerprint
 
 _SUBJECT = re.compile(rb"/Subject \(((?:[^()\\]|\\.)*)\)", re.DOTALL)
 _IN_PAGE = re.compile(r'<pre id="rhodolite-study">(.*?)</pre>', re.DOTALL)
@@ -62,6 +62,10 @@ def find_study(path: Path) -> str:
     return found
 
 
+SAME = "the same"
+SAME_WHERE_COMPARED = "the same size, and the same in the parts that are on record"
+
+
 def home_of(path: Path, output: str) -> Path:
     """Return the folder from which the paths of a study are seen, given where its output lies.
 
@@ -102,12 +106,14 @@ def verify_inputs(made: Any, home: Path) -> list[tuple[str, str]]:
             raise DataError("the study names its files in a way that is not understood")
         name, size, checksum = entry
         try:
-            now = fingerprint(home / name) if (home / name).exists() else None
+            read_whole = str(checksum).startswith(WHOLE)
+            there = (home / name).exists()
+            now = fingerprint(home / name, whole=read_whole) if there else None
         except OSError as error:
             raise RhodoliteError(f"{home / name}: {error.strerror or error}") from None
         state = "gone" if now is None else "changed"
         if now == {"bytes": size, "checksum": checksum}:
-            state = "the same"
+            state = SAME if read_whole else SAME_WHERE_COMPARED
         found.append((name, state))
     return found
 

@@ -12,30 +12,43 @@ from typing import Any
 _PIECES, _PIECE = 64, 4096
 _MOST_READ = 1000
 """Files of a folder of which pieces are read; of more, only names and sizes count."""
+_MOST_WHOLE = 64 << 20
+"""Bytes that are read whole, which takes less than a tenth of a second."""
+WHOLE = "whole:"
+"""What the checksum of all bytes begins with."""
 
 
-def fingerprint(path: Path) -> dict[str, int | str]:
-    """Return the size of a file and a checksum of pieces of it, all over it.
+def fingerprint(path: Path, *, whole: bool = True) -> dict[str, int | str]:
+    """Return the size of a file and its checksum, or one of pieces of it where it is large.
 
-    A file of up to 256 kB is read whole. Of a folder, such as a Zarr store, all files count; where
-    there are more than a thousand, by their names and sizes alone.
+    Of a folder, such as a Zarr store, all files count. What has up to 64 MiB is read whole, and its
+    checksum says so; of more than a thousand files names and sizes alone count.
+
+    Parameters
+    ----------
+    path : Path
+    whole : bool
+        Whether all of it may be read.
 
     Raises
     ------
     OSError
         If it cannot be read.
     """
-    digest, size = hashlib.blake2b(digest_size=16), 0
+    digest = hashlib.blake2b(digest_size=16)
     files = [path] if path.is_file() else sorted(p for p in path.rglob("*") if p.is_file())
-    for file in files:
-        length = file.stat().st_size
-        size += length
+    lengths = [file.stat().st_size for file in files]
+    size = sum(lengths)
+    whole = whole and size <= _MOST_WHOLE and len(files) <= _MOST_READ
+    for file, length in zip(files, lengths, strict=True):
         digest.update(length.to_bytes(8, "little"))
         if file != path:
             digest.update(str(file.relative_to(path)).encode())
-        if len(files) <= _MOST_READ:
+        if whole:
+            digest.update(file.read_bytes())
+        elif len(files) <= _MOST_READ:
             _add_pieces(digest, file, length)
-    return {"bytes": size, "checksum": digest.hexdigest()}
+    return {"bytes": size, "checksum": (WHOLE if whole else "") + digest.hexdigest()}
 
 
 def _add_pieces(digest: Any, path: Path, length: int) -> None:

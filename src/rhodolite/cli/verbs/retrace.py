@@ -50,7 +50,13 @@ def run(words: list[str], quiet: bool) -> int:
         raise UsageError("retrace: --run and --into go together; write --run --into again")
 
     from rhodolite.cli.console import show
-    from rhodolite.studies.carried import find_study, home_of, verify_inputs
+    from rhodolite.studies.carried import (
+        SAME,
+        SAME_WHERE_COMPARED,
+        find_study,
+        home_of,
+        verify_inputs,
+    )
     from rhodolite.studies.reader import read_study_text
 
     path = Path(options.file)
@@ -68,7 +74,7 @@ def run(words: list[str], quiet: bool) -> int:
             raise DataError(f"{path}: {error}") from None
         for name, state in states:
             show(f"{name}: {state}")
-        if any(state != "the same" for _, state in states):
+        if any(state not in (SAME, SAME_WHERE_COMPARED) for _, state in states):
             return DataError.exit_code
     if options.run:
         _run_again(study, home, options, quiet)
