@@ -30,6 +30,9 @@ from conftest import run_here, write_plain
 pytest.importorskip("uvicorn")
 
 
+_ODD_NAMES = ["a.b", "c d", "e[1]", "f,g", "h%i", "é", "i(j)", "m+n", "q'r"]
+
+
 class Running:
     """A server in a process of its own, and what it says."""
 
@@ -107,6 +110,9 @@ def folder(tmp_path_factory):
         file.createVariable("rotated_pole", "i4", ())[...] = 3
         file.createVariable("rlon_bnds", "f8", ("rlon", "nv"))[:] = rng.random((5, 2))
         file.createVariable("tas", "f4", ("rlat", "rlon"))[:] = rng.random((4, 5))
+        file["tas"].number = np.int64(2**60 + 1)
+        for at, name in enumerate(_ODD_NAMES):
+            file.createVariable(name, "i4", ("rlat",))[:] = at
     return folder
 
 
@@ -141,10 +147,19 @@ def test_the_netcdf_library_finds_small_grids_before_what_is_none(server, folder
     """It asks for all small variables at once, plain ones first, and expects the order of the
     whole description."""
     with netCDF4.Dataset(folder / "turned.nc") as local:
-        for first in local.variables:
+        plain = [name for name in local.variables if name not in _ODD_NAMES]
+        for first in plain:
             with netCDF4.Dataset(f"{server.root}/dap/turned") as remote:
-                for name in (first, *local.variables):
+                for name in (first, *plain):
                     np.testing.assert_array_equal(remote[name][...], local[name][...])
+
+
+def test_names_of_any_letters_and_wide_integers_come_through(server):
+    with netCDF4.Dataset(f"{server.root}/dap/turned") as remote:
+        odd = list(remote.variables)[-len(_ODD_NAMES) :]
+        assert odd[:2] == ["a%2Eb", "c%20d"]
+        assert [set(remote[name][...].tolist()) for name in odd] == [{at} for at in range(len(odd))]
+        assert remote["tas"].number == str(2**60 + 1)
 
 
 def test_slices_of_grids_are_right_for_twenty_at_once(server, folder):

@@ -29,7 +29,7 @@ _WIDER = {"i1": "i2", "b1": "u1", "f2": "f4", "i8": "f8", "u8": "f8"}
 """Types that the protocol has not, and what they are sent as."""
 _PART = re.compile(r"([^\[\],]+)((?:\[[^\[\]]*\])*)")
 _RANGE = re.compile(r"\[(\d{1,12})(?::(\d{1,12}))?(?::(\d{1,12}))?\]")
-_UNSAFE = re.compile(r"[^A-Za-z0-9_.~!*'\-]")
+_UNSAFE = re.compile(r"[^A-Za-z0-9_~!*'\-]")
 _LONGEST = 8000
 HEADERS = {"XDODS-Server": "dods/3.2"}
 
@@ -252,6 +252,9 @@ def _attribute(key: str, value: Any) -> str:
         return f"String {name} {', '.join(_quote(str(one)) for one in values.reshape(-1))}"
     sent = _sent_as(values.dtype)
     numbers = values.reshape(-1).astype(sent)
+    if values.dtype.kind in "iu" and [int(n) for n in numbers] != [int(n) for n in values.flat]:
+        # Beyond 2^53 none of the types of the protocol has all digits.
+        return f"String {name} {', '.join(_quote(str(number)) for number in values.flat)}"
     texts = [_write_number(number) for number in numbers] or ["0"]
     return f"{_TYPES[sent][0]} {name} {', '.join(texts)}"
 
@@ -362,7 +365,9 @@ def write_error(status: int, message: str) -> str:
 
 
 def encode_name(name: str) -> str:
-    """Return a name with all letters that the protocol uses itself written as %XX."""
-    return _UNSAFE.sub(
+    """Return a name with all letters that the protocol uses itself written as %XX, a dot among
+    them; clients take no name that begins with such a letter."""
+    encoded = _UNSAFE.sub(
         lambda match: "".join(f"%{byte:02X}" for byte in match.group().encode()), name
     )
+    return f"_{encoded}" if encoded.startswith("%") else encoded
