@@ -5,7 +5,7 @@ from __future__ import annotations
 import netCDF4
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import rhodolite
@@ -94,8 +94,34 @@ WAYS = {
 }
 
 
+_MAPS = {
+    "hours": None,
+    "seed": 0,
+    "daily": False,
+    "calendar": "standard",
+    "count": 36,
+    "rows": 3,
+    "columns": 4,
+    "falling": False,
+    "west": 0.0,
+    "stamp": 0.0,
+    "bounds": False,
+    "kind": "f4",
+    "unit": "days",
+    "gaps": 0.0,
+    "what": "state",
+    "two_marks": False,
+    "coordinate": "f4",
+    "rough": False,
+    "curvilinear": False,
+    "steps_of_chunk": 1,
+}
+"""Maps in chunks of one step each, which departures of departures read in visits."""
+
+
 @settings(max_examples=EXAMPLES or 12)
 @given(how=files(), chain=st.lists(st.sampled_from(STEPS), min_size=1, max_size=3))
+@example(how=_MAPS, chain=[STEPS[2], STEPS[2]])
 def test_no_way_of_working_and_no_format_changes_an_answer(tmp_path_factory, how, chain):
     folder = tmp_path_factory.mktemp("a")
     make(folder / "a.nc", how)

@@ -114,6 +114,7 @@ class DryRun(Engine):
         """Note that an array is written in pieces of a shape."""
         visits = self.visits(array, unit)
         if visits is not None:
+            self.prepare([visits.source])
             decoded, written = _count_decoded(array), array.size * itemsize
             held = self.in_flight(0, visits.held) * visits.held
             total, name = len(visits.each), f"{what} group by group"

@@ -218,6 +218,7 @@ class Engine:
             _, total, regions = self.blocks(data, block)
             yield from self.stream(task, regions, what, total, data.nbytes, kept=kept)
             return
+        self.prepare([visits.source])  # which may be departures from normals of their own
         for reduction in visits.reductions:
             reduction.compute_on_demand()
         try:

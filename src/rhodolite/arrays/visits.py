@@ -70,6 +70,8 @@ class Visits:
         Shape of all that a visit reads.
     reductions : sequence of Reduction
         Whose results are computed on the way.
+    source : LazyArray
+        What they are computed from, which has to be readable before.
     held : int
         Bytes that a visit holds: numbers as they are stored, and as they are going to be, in single
         precision at least.
@@ -78,6 +80,7 @@ class Visits:
     each: list[Visit]
     block: tuple[int, ...]
     reductions: Sequence[Reduction]
+    source: LazyArray
     held: int
 
 
@@ -120,7 +123,8 @@ def find_visits(
         )
         for group, place in itertools.product(found.groups, list(places))
     ]
-    return Visits(each, (*block[before], steps, *block[after]), found.reductions, held)
+    shape = (*block[before], steps, *block[after])
+    return Visits(each, shape, found.reductions, found.source, held)
 
 
 @dataclass
