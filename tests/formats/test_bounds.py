@@ -68,6 +68,12 @@ def test_endless_arrays_of_a_store_are_refused(tmp_path, zarr_format):
     assert run_here("inspect", "a.zarr", folder=tmp_path).code == 0
     answer = run_here("subset", "a.zarr", "-o", "o.nc", folder=tmp_path)
     assert answer.code in (3, 4) and "internal error" not in answer.err
+    for name, size in (("x", 3), ("y", 4)):
+        array = group.create_array(name, shape=(size,), chunks=(4,), dtype="f4")
+        array.attrs["_ARRAY_DIMENSIONS"] = ["x"]
+    answer = run_here("inspect", "a.zarr", folder=tmp_path)
+    assert answer.code == 3
+    assert "the dimension x has 3 cells in x and 4 in y" in answer.err
     group.create_array("rain", shape=(2**70, 0), chunks=(4, 4), dtype="f4")
     answer = run_here("inspect", "a.zarr", folder=tmp_path)
     assert answer.code == 3

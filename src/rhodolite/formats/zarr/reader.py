@@ -6,6 +6,7 @@ import base64
 import binascii
 import copy
 import json
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -118,9 +119,25 @@ def read(path: Path, group: str | None = None) -> Dataset:
     variables = {
         name: _variable(path, stored.path, name, stored, size) for name, stored in arrays.items()
     }
+    _check_lengths(path, variables)
     kind = f"Zarr version {root.metadata.zarr_format}"
     source = SourceFile(path, kind, size, groups=tuple(groups))
     return Dataset(variables, {**_attributes(root), **_attributes(chosen)}, frozenset(), (source,))
+
+
+def _check_lengths(path: Path, variables: Mapping[str, Variable]) -> None:
+    """Refuse arrays whose dimensions of one name differ in length, which nothing else in a store
+    holds together."""
+    known: dict[str, tuple[int, str]] = {}
+    for name, variable in variables.items():
+        for dimension, length in zip(variable.dimensions, variable.shape, strict=True):
+            other, first = known.setdefault(dimension, (length, name))
+            if other != length:
+                raise DataError(
+                    f"{path}: the dimension {dimension} has {other:,} cells in {first} and "
+                    f"{length:,} in {name}; write the store again, or give the dimensions of one "
+                    "of them other names"
+                )
 
 
 def _groups_with_arrays(group: Any) -> dict[str, dict[str, Any]]:
