@@ -278,3 +278,11 @@ def test_tables_come_and_go(demo):
         two = make_dataset(np.ones((3, 2, 2)), name="t")
         mean = two.summarise()["t"].replace(name="m")
         two.with_variables([*two.variables.values(), mean]).to_pandas()
+
+
+def test_dates_are_times_as_they_are():
+    data = rhodolite.from_arrays({"x": np.arange(3.0)}, {"time": TIMES}, units={"x": "K"})
+    for day in (datetime.date(2001, 1, 2), np.datetime64("2001-01-02"), "2001-01-02"):
+        assert data.subset(time=day)["x"].values().tolist() == [1.0]
+    with pytest.raises(UsageError, match=r"--time: \{\} cannot be used here"):
+        data.subset(time={})

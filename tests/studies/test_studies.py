@@ -122,7 +122,7 @@ def test_a_chain_its_study_and_what_its_output_carries_are_the_same(folder, chai
 
 
 def test_a_study_makes_all_its_outputs_once(folder):
-    (folder / "s.toml").write_text(_BASIC)
+    (folder / "s.toml").write_text(f"\ufeff{_BASIC}", encoding="utf-8")  # as some editors do
     answer = run_here("study", "s.toml", folder=folder)
     assert answer.code == 0, answer.err
     assert answer.err.count("wrote ") == 4
@@ -195,6 +195,9 @@ def test_a_plan_says_the_way_to_each_output_and_computes_nothing(folder):
         ('lat = "0..90"', 'latt = "0..90"', 21, "subset has no parameter 'latt'. Did you mean lat"),
         ('lat = "0..90"', 'lat = "90..0"', 21, "--lat: '90..0' runs from north to south"),
         ('lat = "0..90"', "lat = [[1]]", 21, "--lat"),
+        ('lat = "0..90"', "lat = {a = 1}", 21, "--lat: {'a': 1} cannot be used here"),
+        ('lat = "0..90"', "region = true", 21, "--region: true cannot be used here"),
+        ('lat = "0..90"', "lat = 2001-01-01", 21, "--lat: '2001-01-01' is not a latitude"),
         ('of = "departures"\ndo', 'of = "departure"\ndo', 19, "no input or step 'departure'. Did"),
         ('of = "data"', 'of = "south"', 13, "steps need each other in a circle"),
         ('over = "area"', 'over = "{base"', 31, "--over"),
@@ -204,6 +207,7 @@ def test_a_plan_says_the_way_to_each_output_and_computes_nothing(folder):
         ('[outputs."north.svg"]', '[outputs."/tmp/north.svg"]', 40, "within it"),
         ('[outputs."north.svg"]', '[outputs."--north.svg"]', 40, "within it"),
         ('[outputs."north.svg"]', '[outputs."out/north.csv"]', 40, "two outputs are called"),
+        ('[outputs."north.svg"]', '[outputs."./north.svg"]', 40, "write it as 'north.svg'"),
         ('compression = "small"', 'compression = "tiny"', 36, "--compression: 'tiny'"),
         ('data = "a.nc"', "data = 5", 11, "an input needs files"),
         (

@@ -133,7 +133,7 @@ class Description:
 
 def _read_tables(path: Path) -> tuple[str, dict[str, Any]]:
     try:
-        text = path.read_text(encoding="utf-8")
+        text = path.read_text(encoding="utf-8-sig")
         check_nesting(text.encode(), path)
         return text, tomllib.loads(text)
     except FileNotFoundError:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 import tomllib
 from collections.abc import Iterator, Mapping
@@ -60,7 +61,7 @@ def read_study(path: Path, settings: Mapping[str, str] | None = None) -> Study:
     except OSError as error:
         raise UsageError(f"{path}: cannot be read: {error.strerror or error}") from None
     try:
-        text = raw.decode("utf-8")
+        text = raw.decode("utf-8-sig")
     except ValueError as error:
         raise UsageError(f"{path}: this is not valid TOML: {error}") from None
     return read_study_text(text, path, settings)
@@ -283,6 +284,8 @@ class _Reader:
                 "path within it",
                 *place,
             )
+        if (plain := posixpath.normpath(path)) != path:  # so that one output has one name
+            raise self.refuse(f"'{path}': write it as '{plain}'", *place)
 
     def _output(self, path: str, content: Any, place: Place, names: Mapping[str, Any]) -> Output:
         self._check_path(path, place)

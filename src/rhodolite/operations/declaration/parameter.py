@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import datetime
 import types
 import typing
 from collections.abc import Iterable
@@ -10,6 +11,8 @@ from dataclasses import dataclass
 from enum import Enum
 from pathlib import PurePath
 from typing import Any
+
+import numpy as np
 
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.model.dataset import Dataset
@@ -104,7 +107,7 @@ class Parameter:
         try:
             if isinstance(value, Dataset) and self._typed is not None:
                 return self._typed.of(value)
-            return self._parse_text(value)
+            return self._parse_text(_usable(value))
         except ValueError as error:
             raise UsageError(f"--{self.name}: {error}") from None
 
@@ -189,8 +192,22 @@ def _without_none(hint: Any) -> Any:
     return hint
 
 
+def _usable(value: Any) -> Any:
+    """Return a value with dates as text; tables, truth values and the like are refused."""
+    if isinstance(value, (list, tuple)):
+        return [_usable(part) for part in value]
+    if isinstance(value, (datetime.date, datetime.time)):
+        return value.isoformat()
+    if isinstance(value, np.datetime64):
+        return str(value)
+    if isinstance(value, bool) or not isinstance(value, (str, int, float, np.number, PurePath)):
+        shown = str(value).lower() if isinstance(value, bool) else repr(value)
+        raise ValueError(f"{shown} cannot be used here")
+    return value
+
+
 def _as_text(value: Any) -> Any:
     """Return numbers, paths and lists, as Python and study files have them, as text to parse."""
     if isinstance(value, (list, tuple)):
         return ",".join(str(part) for part in value)
-    return str(value) if isinstance(value, (int, float, PurePath)) else value
+    return str(value)
