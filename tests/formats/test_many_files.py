@@ -125,6 +125,22 @@ def files(tmp_path):
     return [_write(tmp_path / f"d_{at:02d}.nc", 2 * at) for at in range(25)]
 
 
+@pytest.mark.parametrize("together", [3, 500])
+@pytest.mark.parametrize("count", [4, 25])
+def test_all_files_that_cannot_be_read_are_named_at_once(files, monkeypatch, count, together):
+    monkeypatch.setattr(rhodolite.formats.many_files, "_TOGETHER", together)
+    monkeypatch.setattr(rhodolite.formats.many_files, "_MOST_NAMED", 2)
+    some = files[:count]
+    for at in (1, 2, count - 1):
+        some[at].write_bytes(some[at].read_bytes()[:200])
+    with pytest.raises(DataError) as refused:
+        open_dataset(some)
+    first, *lines = str(refused.value).splitlines()
+    assert first == "3 files cannot be read:"
+    assert [line.strip().split(":")[0] for line in lines[:2]] == [str(path) for path in some[1:3]]
+    assert lines[2:] == ["  and 1 more"]
+
+
 def _refuse(*_):
     raise AssertionError("the library opens a file")
 

@@ -4,15 +4,21 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
+from functools import partial
+from typing import TypeVar
 
+from rhodolite.errors import DataError
 from rhodolite.formats.headers.cache import MANY, HeaderCache, Place, cache_in_use, user_cache
 from rhodolite.formats.headers.described import read_described, read_place
 from rhodolite.formats.headers.processes import FEWEST, HeaderReaders
 from rhodolite.model.dataset import Dataset
 
+T = TypeVar("T")
 _TOGETHER = 500
 """Files whose headers are looked up and kept at once."""
+_MOST_NAMED = 20
+"""Files that cannot be read, of which more are counted alone."""
 
 
 def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> list[Dataset]:
@@ -28,10 +34,13 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
     Raises
     ------
     DataError
-        If one cannot be read.
+        If some cannot be read; all of them are named, up to twenty.
     """
+    refused: list[DataError] = []
     if len(places) < MANY or not cache_in_use():
-        return [read_place(place) for place in places]
+        opened = _read_each(places, read_place, refused)
+        _refuse_all(refused)
+        return [opened[place] for place in places]
     own = user_cache()
     caches = [own] if carried is None else [carried, own]
     datasets = []
@@ -41,13 +50,39 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
             known = _find(caches, some)
             keys = {place: own.key(place) for place in some if place not in known}
             texts = _describe(readers, list(keys))
-            read = {place: _opened(place, texts.get(place)) for place in keys}
+            read = _read_each(keys, partial(_opened, texts), refused)
             new = [(keys[place], text) for place, (_, text) in read.items() if text is not None]
             # A folder that cannot be written to costs time and nothing else.
             with contextlib.suppress(OSError, sqlite3.Error):
                 own.keep(new)
-            datasets += [known[place] if place in known else read[place][0] for place in some]
+            if not refused:
+                datasets += [known[place] if place in known else read[place][0] for place in some]
+    _refuse_all(refused)
     return datasets
+
+
+def _read_each(
+    places: Collection[Place], read: Callable[[Place], T], refused: list[DataError]
+) -> dict[Place, T]:
+    """Read files one after another, and gather why some of them cannot be read."""
+    opened = {}
+    for place in places:
+        try:
+            opened[place] = read(place)
+        except DataError as error:
+            refused.append(error)
+    return opened
+
+
+def _refuse_all(refused: Sequence[DataError]) -> None:
+    """Name all files that cannot be read at once, so that they need not be found one by one."""
+    if len(refused) == 1:
+        raise refused[0]
+    if refused:
+        lines = [str(error) for error in refused[:_MOST_NAMED]]
+        if len(refused) > _MOST_NAMED:
+            lines.append(f"and {len(refused) - _MOST_NAMED:,} more")
+        raise DataError(f"{len(refused):,} files cannot be read:\n  " + "\n  ".join(lines))
 
 
 def carry_headers(cache: HeaderCache, places: Sequence[Place]) -> None:
@@ -66,10 +101,11 @@ def _describe(readers: HeaderReaders, places: Sequence[Place]) -> dict[Place, st
     return readers.describe(places) if len(places) >= FEWEST else {}
 
 
-def _opened(place: Place, text: str | None) -> tuple[Dataset, str | None]:
+def _opened(texts: Mapping[Place, str], place: Place) -> tuple[Dataset, str | None]:
     """Return a file opened from the text of its header, or else read, and the text."""
     from rhodolite.formats.netcdf.header_text import NotDescribed, open_header
 
+    text = texts.get(place)
     if text is not None:
         with contextlib.suppress(NotDescribed):
             return open_header(text, place[0]), text
