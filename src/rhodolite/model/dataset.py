@@ -129,7 +129,7 @@ class Dataset:
             lengths.update(zip(variable.dimensions, variable.shape, strict=True))
         return lengths
 
-    @property
+    @cached_property
     def fields(self) -> tuple[Variable, ...]:
         """The variables that carry data, as opposed to coordinates and their helpers."""
         return tuple(v for name, v in self.variables.items() if name not in self.axes.auxiliary)
