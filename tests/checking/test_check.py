@@ -187,6 +187,14 @@ def test_sound_data_have_no_faults_and_every_fault_its_place_in_the_order():
         "1",
     ]
     assert repair_units("C", "air temperature") == "degC"
+    # Which the library takes for degrees of angle times temperatures, coulombs and farads.
+    assert [repair_units(u) for u in ("degrees Celsius", "Deg. F", "degree kelvin")] == [
+        "degC",
+        "degF",
+        "K",
+    ]
+    assert repair_units("deg C (10 year)-1") == "degC (10 year)-1"
+    assert repair_units("degrees north") is None
     assert repair_units("m of water equivalent") == "m"
     assert repair_units("mm w.e.") == "mm"
     assert repair_units("C", "charge") is None

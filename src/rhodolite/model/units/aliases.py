@@ -8,30 +8,8 @@ import re
 from rhodolite.model.units.udunits import is_unit
 
 _READ_AS = {
-    "degC": (
-        "deg c",
-        "deg. c",
-        "deg_c",
-        "degree c",
-        "degrees c",
-        "degs c",
-        "degree celcius",
-        "degrees celcius",
-        "celcius",
-        "deg celsius",
-        "degree centigrade",
-        "degrees centigrade",
-    ),
-    "K": (
-        "deg k",
-        "deg. k",
-        "deg_k",
-        "degree k",
-        "degrees k",
-        "degree kelvin",
-        "degrees kelvin",
-        "kelvins",
-    ),
+    "degC": ("deg_c", "celcius"),
+    "K": ("deg_k", "kelvins"),
     "1": (
         "unitless",
         "dimensionless",
@@ -85,8 +63,15 @@ _READ_AS = {
     "kg m-2 s-1": ("kg/m2s", "kg/(m2 s)", "kg/m**2/s", "kg m**-2 s**-1", "kg/m^2/s"),
 }
 _TRAPS = {"degC", "K", "hPa"}
-"""UDUNITS reads `deg C` as degrees of angle times coulombs and `mb` as millibarns, so these count
-before it."""
+"""UDUNITS reads `mb` as millibarns, so these count before it."""
+_DEGREES = re.compile(r"\bdeg(?:s|rees?)?\.? (c|f|k|[a-z]{5,10})\b", re.IGNORECASE)
+_SCALES = {
+    **dict.fromkeys(("c", "celsius", "celcius", "centigrade"), "degC"),
+    **dict.fromkeys(("f", "fahrenheit", "farenheit"), "degF"),
+    **dict.fromkeys(("k", "kelvin", "kelvins"), "K"),
+}
+"""Scales of temperature after the word degrees, which UDUNITS reads as degrees of angle times
+coulombs, farads or temperatures."""
 
 
 def read_typed_units(text: str) -> str:
@@ -115,9 +100,13 @@ def repair_units(text: str, quantity: str = "") -> str | None:
     >>> repair_units("deg C"), repair_units("mm day-1"), repair_units("C", "air_temperature")
     ('degC', None, 'degC')
     """
-    plain = re.sub(r"\s+", " ", text.strip().strip("[]")).lower()
+    cleaned = re.sub(r"\s+", " ", text.strip().strip("[]")).strip()
+    plain = cleaned.lower()
     if plain in ("c", "°c") and text.strip() != "°C" and "temperature" in quantity.lower():
         return "degC"
+    scaled = _DEGREES.sub(lambda m: _SCALES.get(m.group(1).lower(), m.group()), cleaned)
+    if scaled != cleaned and is_unit(scaled):
+        return scaled
     found = next((units for units, written in _READ_AS.items() if plain in written), None)
     if found in _TRAPS:
         return found
