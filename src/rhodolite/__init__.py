@@ -12,6 +12,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from rhodolite import drawing, operations
 from rhodolite.version import __version__
 
 if TYPE_CHECKING:
@@ -26,34 +27,9 @@ if TYPE_CHECKING:
     from rhodolite.errors import UsageError as UsageError
     from rhodolite.model.variable import Variable as Variable
 
-_VERBS = (
-    "Subset",
-    "Extract",
-    "Annotate",
-    "Convert",
-    "Calc",
-    "Aggregate",
-    "Accumulate",
-    "Climatology",
-    "Anomaly",
-    "Index",
-    "Trend",
-    "Detrend",
-    "Correlate",
-    "Summarise",
-    "Regrid",
-    "Relevel",
-    "Compare",
-)
 _PLACES = {
-    **{name: f"rhodolite.operations.{name.lower()}" for name in _VERBS},
-    "Map": "rhodolite.drawing.plots.map",
-    "Panels": "rhodolite.drawing.plots.panels",
-    "Series": "rhodolite.drawing.plots.series",
-    "YearOverlay": "rhodolite.drawing.plots.year_overlay",
-    "Profile": "rhodolite.drawing.plots.profile",
-    "Section": "rhodolite.drawing.plots.section",
-    "Animation": "rhodolite.drawing.plots.animation",
+    **{verb.capitalize(): f"rhodolite.operations.{verb}" for verb in operations.SUMMARIES},
+    **{name: module for module, name in map(drawing.place_of, drawing.SUMMARIES)},
     "Dataset": "rhodolite.api.dataset",
     "read": "rhodolite.api.files",
     "write": "rhodolite.api.files",

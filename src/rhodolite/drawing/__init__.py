@@ -44,9 +44,15 @@ def drawing(kind: str) -> type[Drawing]:
     """
     if kind not in SUMMARIES:
         raise UsageError(f"no drawing '{kind}'. {nearest_names(kind, SUMMARIES)}")
-    module, name = _PLACES.get(kind, (kind, kind.capitalize()))
-    found: type[Drawing] = getattr(import_module(f"rhodolite.drawing.plots.{module}"), name)
+    module, name = place_of(kind)
+    found: type[Drawing] = getattr(import_module(module), name)
     return found
+
+
+def place_of(kind: str) -> tuple[str, str]:
+    """Return the module and the class of a drawing."""
+    module, name = _PLACES.get(kind, (kind, kind.capitalize()))
+    return f"rhodolite.drawing.plots.{module}", name
 
 
 def all_drawings() -> dict[str, type[Drawing]]:
