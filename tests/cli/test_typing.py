@@ -123,6 +123,17 @@ def test_the_beginning_of_an_option_stands_for_it_where_it_is_the_only_one(folde
     assert not (folder / "p.nc").exists()
 
 
+def test_options_of_a_run_may_stand_before_the_verb(folder):
+    line = ("subset", "a.nc", "--variable", "ta", "-o", "o.nc", "--overwrite")
+    for before in (("--quiet",), ("--memory", "64MiB", "--workers=1", "--debug"), ("--no-cache",)):
+        answer = run_here(*before, *line, folder=folder)
+        assert answer.code == 0, answer.err
+        assert ("wrote o.nc" in answer.err) == ("--quiet" not in before)
+    assert run_here("--workers", "x", *line, folder=folder).code == 2
+    assert "stands where a verb belongs" in run_here("--lat", "1..2", *line, folder=folder).err
+    assert run_here("--quiet", folder=folder).code == 2
+
+
 def test_units_as_they_come_to_mind(folder):
     for units in ("degC", "C", "ta=C", "ta=deg C"):
         made, _ = run(folder, "convert", "a.nc", "--units", units)

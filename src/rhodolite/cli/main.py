@@ -24,6 +24,14 @@ from rhodolite.errors import (
     sum_up_warnings,
 )
 
+_BEFORE_VERBS = {
+    "--quiet": False,
+    "--debug": False,
+    "--no-cache": False,
+    "--memory": True,
+    "--workers": True,
+}
+"""Options that may stand before the verb, and whether a value follows them."""
 _INTERRUPTED = 130
 _UNEXPECTED = 1
 _INTRODUCTION = """\
@@ -142,8 +150,18 @@ def _caching(words: list[str]) -> AbstractContextManager[None]:
     return without_cache()
 
 
+def _with_verb_first(words: list[str]) -> list[str]:
+    """Return a command line with the options of a run that stand before the verb at its end."""
+    at = 0
+    while at < len(words) and words[at].partition("=")[0] in _BEFORE_VERBS:
+        has_value = "=" in words[at] or not _BEFORE_VERBS[words[at]]
+        at += 1 if has_value else 2
+    return [*words[at:], *words[:at]] if at < len(words) else words
+
+
 def dispatch(words: list[str], quiet: bool) -> int:
     """Run one command line without catching what goes wrong, and return its exit code."""
+    words = _with_verb_first(words)
     if words and words[0] == "help" and len(words) > 1:
         words = [*words[1:], "--help"]
     verb = words[0] if words else "--help"
