@@ -13,6 +13,7 @@ from rhodolite.drawing.options import CurveOptions, FigureOptions, PartOptions, 
 from rhodolite.drawing.parts.canvas import Canvas
 from rhodolite.drawing.parts.colour_scale import BLUE, LINE_COLOURS
 from rhodolite.drawing.parts.curves import Curve, curve_of
+from rhodolite.drawing.parts.map_decoration import halo
 from rhodolite.drawing.parts.selection import only_one, variables_along
 from rhodolite.drawing.parts.text import axis_label
 from rhodolite.errors import DataError
@@ -208,12 +209,13 @@ def _name(axes: Any, text: str, places: Array, values: Array) -> None:
     axes.annotate(
         text,
         (places[last], values[last]),
-        xytext=(4, 4),
+        xytext=(4, 8),
         textcoords="offset points",
         fontsize=11,
         color=BLUE,
         weight="bold",
         annotation_clip=False,
         zorder=6,
+        path_effects=[halo()],  # readable over the curves
         ha="right" if places[last] > 0.93 * places.max() and last == len(values) - 1 else "left",
     )
