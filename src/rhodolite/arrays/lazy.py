@@ -52,6 +52,15 @@ class LazyArray(ABC):
         return ()
 
     @property
+    def pending(self) -> bool:
+        """Whether it can be read only after a pass over what it needs."""
+        return False
+
+    def needed(self) -> tuple[LazyArray, ...]:
+        """Return what has to be readable before it is; nothing more where its pass has run."""
+        return self.sources()
+
+    @property
     def decoded_share(self) -> float:
         """How many values are decoded for each that is read; 1 where whole chunks are wanted."""
         return max((source.decoded_share for source in self.sources()), default=1.0)

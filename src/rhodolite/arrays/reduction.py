@@ -291,6 +291,16 @@ class ReductionResult(LazyArray):
         results = self.reduction.results
         return () if results is None else (results[self.name],)
 
+    @property
+    def pending(self) -> bool:
+        return self.reduction.results is None
+
+    def needed(self) -> tuple[LazyArray, ...]:
+        if not self.pending:
+            return self.sources()
+        series = self.reduction.series
+        return (self.reduction.source, *(() if series is None else series.needs()))
+
     def rounded(self, dtype: np.dtype[Any]) -> ReductionResult:
         """See `LazyArray.rounded`."""
         return ReductionResult(self.reduction, self.name, self.shape, dtype)

@@ -48,7 +48,9 @@ def find_passes(arrays: Iterable[LazyArray], memory: int, *, remote: bool = Fals
     """
     found: dict[tuple[int, int, int], Pass] = {}
     for node, depth in _with_depths(arrays):
-        if isinstance(node, ReductionResult) and node.reduction.results is None:
+        if not node.pending:
+            continue
+        if isinstance(node, ReductionResult):
             source, strategy = node.reduction.source, node.reduction.strategy(memory, remote=remote)
             if isinstance(source, KeptDuringVisit):
                 source = source.source  # the same values, which others may need in the same pass
@@ -60,14 +62,14 @@ def find_passes(arrays: Iterable[LazyArray], memory: int, *, remote: bool = Fals
             )
             if node.reduction not in shared.reductions:
                 shared.reductions.append(node.reduction)
-        elif isinstance(node, RechunkedScratch) and not node.filled:
+        elif isinstance(node, RechunkedScratch):
             found[depth, id(node), -1] = Pass(node.source, scratch=node)
     return [found[key] for key in sorted(found, key=lambda key: key[0])]
 
 
 def is_readable(array: LazyArray) -> bool:
     """Return whether an array can be read as it is, and waits for no pass over the data."""
-    return all(not _is_pending(node) for node, _ in _with_depths([array]))
+    return all(not node.pending for node, _ in _with_depths([array]))
 
 
 def _run_of(reduction: Reduction, strategy: Strategy) -> int:
@@ -88,30 +90,12 @@ def _with_depths(arrays: Iterable[LazyArray]) -> list[tuple[LazyArray, int]]:
         node, seen = stack.pop()
         if id(node) in depths:
             continue
-        needed = _needed(node)
+        needed = node.needed()
         if not seen:
             stack.append((node, True))
             stack.extend((source, False) for source in needed)
             continue
         waits = max((depths[id(source)] for source in needed), default=0)
-        depths[id(node)] = waits + (1 if _is_pending(node) else 0)
+        depths[id(node)] = waits + int(node.pending)
         order.append((node, depths[id(node)]))
     return order
-
-
-def _is_pending(node: LazyArray) -> bool:
-    if isinstance(node, ReductionResult):
-        return node.reduction.results is None
-    return isinstance(node, RechunkedScratch) and not node.filled
-
-
-def _needed(node: LazyArray) -> tuple[LazyArray, ...]:
-    """Return what a node reads from; nothing where its pass has run."""
-    if isinstance(node, ReductionResult):
-        if node.reduction.results is not None:
-            return node.sources()
-        more = node.reduction.series.needs() if node.reduction.series is not None else ()
-        return (node.reduction.source, *more)
-    if isinstance(node, RechunkedScratch) and node.filled:
-        return ()
-    return node.sources()

@@ -42,6 +42,13 @@ class RechunkedScratch(LazyArray):
     def sources(self) -> tuple[LazyArray, ...]:
         return (self.source,)
 
+    @property
+    def pending(self) -> bool:
+        return not self.filled
+
+    def needed(self) -> tuple[LazyArray, ...]:
+        return () if self.filled else self.sources()
+
     def open(self) -> None:
         """Make room.
 
