@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from conftest import EXAMPLES
 from rhodolite.kernels.great_circles import unit_vectors
-from rhodolite.kernels.spherical_cells import outlines_in_plane
+from rhodolite.kernels.spherical_cells import areas_of_cells, outlines_in_plane
 from rhodolite.model.space.mesh import Mesh
 
 
@@ -63,12 +63,18 @@ def test_areas_of_cells_with_great_circles_as_edges_are_their_spherical_excess(
     same = cells[1:] == cells[:-1]
     twice = (x[:-1] - x[1:]) * (y[:-1] + y[1:]) * same
     areas = np.abs(np.bincount(cells[1:], twice, minlength=len(latitudes))) / 2
-    np.testing.assert_allclose(areas, spherical_excess(latitudes, longitudes), rtol=5e-8)
+    expected = spherical_excess(latitudes, longitudes)
+    np.testing.assert_allclose(areas, expected, rtol=5e-8)
+    np.testing.assert_allclose(areas_of_cells(latitudes, longitudes), expected, rtol=5e-8)
 
 
 def test_a_cell_of_meridians_and_equator_is_an_eighth_of_the_sphere():
     points, _ = outlines_in_plane(np.array([[0.0, 0, 90, 90]]), np.array([[5.0, 95, 95, 5]]))
     assert area_of(points) == pytest.approx(np.pi / 2, rel=1e-14)
+    corners = np.array([[0.0, 0, 90, 90], [0, 0, np.nan, 90]]), np.array([[5.0, 95, 95, 5]] * 2)
+    for straight in (True, False):
+        areas = areas_of_cells(*corners, straight=straight)
+        np.testing.assert_allclose(areas, [np.pi / 2, 0], rtol=1e-14)
 
 
 @pytest.mark.parametrize("off", [0.5, 0.0])

@@ -12,7 +12,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.great_circles import POLE, points_along, steps_around, unit_vectors
+from rhodolite.kernels.great_circles import (
+    POLE,
+    area_under,
+    points_along,
+    steps_around,
+    unit_vectors,
+)
 
 Array = NDArray[Any]
 
@@ -110,6 +116,36 @@ def outlines_in_plane(
     ]
     order = np.argsort(points[2], kind="stable")
     return np.stack(points[:2], axis=-1)[order], whole[points[2][order].astype(np.intp)]
+
+
+def areas_of_cells(latitudes: Array, longitudes: Array, *, straight: bool = False) -> Array:
+    """Return the areas of cells on the unit sphere, shape (n,); 0 where a corner is not finite.
+
+    Parameters
+    ----------
+    latitudes, longitudes : ndarray of float64, shape (n, corners)
+        Degrees, in order around each cell.
+    straight : bool
+        Whether edges run along parallels and meridians, and not along great circles.
+
+    Notes
+    -----
+    The sum of what lies between each edge and the latitude of the first corner, by which small
+    cells lose no figures; a cell that holds a pole is closed along it.
+    """
+    areas = np.zeros(len(latitudes))
+    whole = np.flatnonzero(np.isfinite(latitudes).all(axis=1) & np.isfinite(longitudes).all(axis=1))
+    latitudes, longitudes = latitudes[whole], longitudes[whole]
+    if (np.abs(np.sin(np.radians(latitudes))) > POLE).any():
+        longitudes, latitudes = _through_poles(longitudes, latitudes)
+    steps = steps_around(longitudes, latitudes)
+    y = np.sin(np.radians(latitudes))
+    after, first = np.roll(y, -1, axis=1), y[:, :1]
+    under = steps * (y + after) / 2 if straight else area_under(steps, y, after)
+    turns = 2 * np.pi * np.round(steps.sum(axis=1) / (2 * np.pi))
+    beyond = np.copysign(1.0, first[:, 0]) - first[:, 0]
+    areas[whole] = np.abs((under - steps * first).sum(axis=1) - turns * beyond)
+    return areas
 
 
 def _through_poles(x: Array, y: Array) -> tuple[Array, Array]:

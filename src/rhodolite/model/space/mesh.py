@@ -13,7 +13,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.kernels.interval_overlap import ZoneMoments, overlaps, overlaps_round, zones
 from rhodolite.kernels.sphere import great_circle, widths, zone_areas
-from rhodolite.kernels.spherical_cells import outlines_in_plane
+from rhodolite.kernels.spherical_cells import areas_of_cells, outlines_in_plane
 from rhodolite.model.space.axis_cells import covers_globe
 from rhodolite.regions.outlined_area import Outline
 from rhodolite.regions.polygon_overlap import common, cut, moved_by, polygons
@@ -105,17 +105,9 @@ class Mesh:
         """Areas of the cells on the unit sphere, shape (rows, columns)."""
         if self.latitude_edges is not None and self.longitude_edges is not None:
             return np.outer(zone_areas(self.latitude_edges), widths(self.longitude_edges))
-        parts = []
-        for points, owners, count in self._rings():
-            starts = np.diff(owners, prepend=-1) > 0
-            # About a corner of each cell, since far from the origin small differences lose figures.
-            x, y = (points - points[starts][np.cumsum(starts) - 1]).T
-            same = ~starts[1:]
-            twice = np.bincount(
-                owners[1:], (x[:-1] * y[1:] - x[1:] * y[:-1]) * same, minlength=count
-            )
-            parts.append(np.abs(twice) / 2)
-        return np.concatenate(parts).reshape(self.shape)
+        assert self.corners is not None
+        north, east = (part.reshape(self.size, -1) for part in self.corners)
+        return areas_of_cells(north, east, straight=self.straight).reshape(self.shape)
 
     @cached_property
     def radii(self) -> Array:
