@@ -374,6 +374,7 @@ def test_maps_show_the_cell_beneath_each_pixel(server, folder):
         ("CRS:84", "-180,-90,180,90"),
         ("EPSG:4326", "-90,-180,90,180"),
         ("EPSG:3857", "-20037508,-20037508,20037508,20037508"),
+        ("EPSG:900913", "-20037508,-20037508,20037508,20037508"),
     ):
         status, headers, body = wms(server, CRS=crs, BBOX=box, TIME="2000-04-16")
         assert (status, headers["content-type"]) == (200, "image/png")
@@ -381,6 +382,7 @@ def test_maps_show_the_cell_beneath_each_pixel(server, folder):
         pictures[crs] = np.asarray(picture)
         assert picture.size == (36, 18)
     np.testing.assert_array_equal(pictures["CRS:84"], pictures["EPSG:4326"])
+    np.testing.assert_array_equal(pictures["EPSG:3857"], pictures["EPSG:900913"])
     _, _, old = wms(server, VERSION="1.1.1", SRS="EPSG:4326", TIME="2000-04-16")
     np.testing.assert_array_equal(
         np.asarray(Image.open(io.BytesIO(old)).convert("RGBA")), pictures["CRS:84"]
@@ -454,7 +456,9 @@ def test_a_pixel_tells_its_value_and_a_legend_its_units(server, folder):
         ({"BBOX": "10,10,0,0"}, "InvalidParameterValue"),
         ({"STYLES": "<b>"}, "StyleNotDefined"),
         ({"FORMAT": "image/tiff"}, "InvalidFormat"),
-        ({"TIME": "yesterday"}, "NoApplicableCode"),
+        ({"TIME": "yesterday"}, "InvalidDimensionValue"),
+        ({"TIME": "1999-12-31"}, "InvalidDimensionValue"),
+        ({"TIME": "2003-02"}, "InvalidDimensionValue"),
         ({"REQUEST": "Nope"}, "OperationNotSupported"),
         ({"LIMITS": "5,1"}, "InvalidParameterValue"),
         ({"BGCOLOR": "red"}, "InvalidParameterValue"),

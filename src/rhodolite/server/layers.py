@@ -155,7 +155,7 @@ class Layer:
         first, last = moments_named(self.time, str(text))
         low, high = self.time.middles.min(), self.time.middles.max()
         covered = (low, high) if self.time.cells is None else self.time.cells
-        if last < min(low, np.min(covered)) or (first > high and first >= np.max(covered)):
+        if last <= min(low, np.min(covered)) or (first > high and first >= np.max(covered)):
             raise Refused(404, f"there is no time {str(text)[:60]}; {self._range_of_times}")
         # A day, month or year that is named as a whole is its middle.
         number = first if "T" in str(text) else (first + last) / 2

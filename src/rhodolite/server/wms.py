@@ -13,7 +13,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.model.axes import Role
 from rhodolite.model.units.udunits import pretty
-from rhodolite.server.layers import Fields, Layer, layers_of, paint
+from rhodolite.server.layers import Fields, Layer, Picks, layers_of, paint
 from rhodolite.server.limits import Refused
 from rhodolite.server.page import write_page
 from rhodolite.server.rendering import (
@@ -29,6 +29,8 @@ from rhodolite.server.served import Served
 _HALF = math.pi * EARTH_RADIUS
 PALETTES = ("viridis", "plasma", "cividis", "YlGnBu", "RdBu_r", "BrBG", "PuOr_r", "gray")
 _WIDEST = 4096
+_OTHER_NAMES = {"EPSG:900913": "EPSG:3857", "EPSG:102100": "EPSG:3857"}
+"""Codes that older clients send for systems of another code."""
 _NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
@@ -111,7 +113,7 @@ class Maps:
             raise WmsError("InvalidFormat", "maps are image/png")
         layer, window = self._layer(asked, "layers"), self._window(asked)
         style, palette, limits = _style(asked)
-        picks = layer.picks(asked.get("time"), asked.get("elevation"))
+        picks = _picks(layer, asked)
         values = pixels_of(layer, self._fields.get(layer, picks), window, smooth=style == "smooth")
         found = layer.scale(palette, limits, picks)
         clear = asked.get("transparent", "FALSE").upper() == "TRUE"
@@ -121,6 +123,7 @@ class Maps:
     def _window(self, asked: Mapping[str, str]) -> Window:
         newer = _version(asked) == "1.3.0"
         crs = asked.get("crs" if newer else "srs", "").upper()
+        crs = _OTHER_NAMES.get(crs, crs)
         if crs not in SYSTEMS:
             code = "InvalidCRS" if newer else "InvalidSRS"
             raise WmsError(code, f"'{crs}' is not offered; there are {', '.join(SYSTEMS)}")
@@ -148,7 +151,7 @@ class Maps:
         layer, window = self._layer(asked, "query_layers"), self._window(asked)
         names = ("i", "j") if _version(asked) == "1.3.0" else ("x", "y")
         longitude, latitude = _place_of_pixel(asked, names, window)
-        picks = layer.picks(asked.get("time"), asked.get("elevation"))
+        picks = _picks(layer, asked)
         found = _value_at(layer, self._fields.get(layer, picks), latitude, longitude)
         at = dict(picks)
         if layer.time is not None:
@@ -179,6 +182,14 @@ class Maps:
         )
         old = "application/vnd.ogc.wms_xml"
         return text.encode(), "text/xml" if version == "1.3.0" else old
+
+
+def _picks(layer: Layer, asked: Mapping[str, str]) -> Picks:
+    """Return where time and elevation lie."""
+    try:
+        return layer.picks(asked.get("time"), asked.get("elevation"))
+    except Refused as refused:
+        raise WmsError("InvalidDimensionValue", str(refused), refused.status) from None
 
 
 def _place_of_pixel(
