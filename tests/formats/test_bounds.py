@@ -73,7 +73,7 @@ def test_endless_arrays_of_a_store_are_refused(tmp_path, zarr_format):
         array.attrs["_ARRAY_DIMENSIONS"] = ["x"]
     answer = run_here("inspect", "a.zarr", folder=tmp_path)
     assert answer.code == 3
-    assert "the dimension x has 3 cells in x and 4 in y" in answer.err
+    assert "the dimension x has a length of 3 in x and of 4 in y" in answer.err
     group.create_array("rain", shape=(2**70, 0), chunks=(4, 4), dtype="f4")
     answer = run_here("inspect", "a.zarr", folder=tmp_path)
     assert answer.code == 3

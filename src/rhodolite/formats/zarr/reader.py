@@ -129,14 +129,14 @@ def _check_lengths(path: Path, variables: Mapping[str, Variable]) -> None:
     """Refuse arrays whose dimensions of one name differ in length, which nothing else in a store
     holds together."""
     known: dict[str, tuple[int, str]] = {}
-    for name, variable in variables.items():
+    for name, variable in sorted(variables.items()):  # the order in a folder is that of the disk
         for dimension, length in zip(variable.dimensions, variable.shape, strict=True):
             other, first = known.setdefault(dimension, (length, name))
             if other != length:
                 raise DataError(
-                    f"{path}: the dimension {dimension} has {other:,} cells in {first} and "
-                    f"{length:,} in {name}; write the store again, or give the dimensions of one "
-                    "of them other names"
+                    f"{path}: the dimension {dimension} has a length of {other:,} in {first} and "
+                    f"of {length:,} in {name}; write the store again, or give the dimensions of "
+                    "one of them other names"
                 )
 
 
