@@ -405,6 +405,12 @@ def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
     answer = run_command(*words, folder=demo)
     assert (answer.code, answer.err, list(tmp_path.iterdir())) == (0, "", [])
     lines = answer.out.splitlines()
+    (tmp_path / "a.nc").write_text("what is there")
+    there = run_command(*words, folder=demo)
+    assert (there.code, (tmp_path / "a.nc").read_text()) == (0, "what is there")
+    assert there.out.endswith("a.nc exists already; add --overwrite to have it replaced.\n")
+    assert "exists already" not in run_command(*words, "--overwrite", folder=demo).out
+    (tmp_path / "a.nc").unlink()
     assert [line.split("  ")[0:2] for line in lines[1:5]] == [
         ["1", "reducing"],
         ["2", "reducing"],

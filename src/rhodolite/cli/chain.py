@@ -41,7 +41,8 @@ def run_chain(words: list[str], quiet: bool) -> None:
     if options.get("plan"):
         plan = chain.plan(engine)
         assert chain.output is not None
-        say_plan(plan, chain.output, engine)
+        is_taken = chain.output.exists() and not chain.overwrite
+        say_plan(plan, chain.output, engine, is_taken=is_taken)
         return
     study = functools.partial(_study, chain)
     recording = Recording(options.get("record"), chain.overwrite, study)

@@ -108,8 +108,17 @@ def written_line(output: Path, written: tuple[int, int], seconds: float, source:
     return f"wrote {output} ({count}{file_size(size)}{source}) in {seconds:.1f} s"
 
 
-def say_plan(plan: Plan, output: Path, engine: Engine) -> None:
-    """Print what would be done."""
+def say_plan(plan: Plan, output: Path, engine: Engine, *, is_taken: bool) -> None:
+    """Print what would be done.
+
+    Parameters
+    ----------
+    plan : Plan
+    output : Path
+    engine : Engine
+    is_taken : bool
+        Whether something is there that may not be replaced.
+    """
     rows = []
     for number, one in enumerate(plan.passes, start=1):
         shape = " x ".join(map(str, one.block))
@@ -126,6 +135,8 @@ def say_plan(plan: Plan, output: Path, engine: Engine) -> None:
         "allowed)"
     )
     print(f"About {memory}, {engine.workers} blocks at a time. {output} was not written.")
+    if is_taken:
+        print(f"{output} exists already; add --overwrite to have it replaced.")
 
 
 class TerminalProgress:

@@ -48,7 +48,8 @@ def write_out(
     output = Path(options.output)
     engine = make_engine(options.quiet, options.memory, options.workers, options.cluster)
     if options.plan:
-        say_plan(plan_writing(dataset, output, layout, engine), output, engine)
+        plan = plan_writing(dataset, output, layout, engine)
+        say_plan(plan, output, engine, is_taken=output.exists() and not options.overwrite)
         return
     study = functools.partial(study_of_input, source, output, layout)
     recording = Recording(options.record, options.overwrite, study)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import shlex
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -186,7 +186,8 @@ class Chain:
         """
         if self.output is None:
             raise UsageError("--plan needs an output; add -o FILE")
-        prepared = self._prepare()
+        # Nothing is replaced by a plan, so there is nothing to refuse.
+        prepared = replace(self, overwrite=True)._prepare()
         if prepared.drawing is None:
             return plan_writing(prepared.dataset, self.output, self.layout, engine)
         return plan_drawing(prepared.drawing, prepared.dataset, engine)

@@ -284,6 +284,10 @@ class StudyRun:
     def _may_replace(self, one: Output) -> bool:
         return self.overwrite or self._done.made(one.path, self._place(one))
 
+    def is_taken(self, one: Output) -> bool:
+        """Return whether something is in the place of an output that the study has not made."""
+        return self._place(one).exists() and not self._may_replace(one)
+
     def _prepare_needed(self, one: Output) -> None:
         for name in self._all_needs(one.needs):
             if name not in self._nodes:

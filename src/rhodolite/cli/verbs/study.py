@@ -143,7 +143,7 @@ def _say_plan(work: StudyRun, engine: Engine) -> None:
         show(f"{path} is up to date.\n")
     for one, plan in work.plan(engine):
         show(f"{one.path}: {_way(work, one)}")
-        say_plan(plan, Path(one.path), engine)
+        say_plan(plan, Path(one.path), engine, is_taken=work.is_taken(one))
         show("")
     for page in work.split_pages()[0]:
         show(f"{page.path}: a report of {', '.join(page.shows)}\n")
