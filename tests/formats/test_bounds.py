@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import gzip
 import struct
+import subprocess
+import sys
 import threading
 import time
 
@@ -184,7 +186,7 @@ def test_a_library_that_goes_round_in_a_circle_is_given_up(tmp_path, monkeypatch
     ended, left = threading.Event(), []
     monkeypatch.setattr(watched_call, "_SECONDS", 0.1)
     monkeypatch.setattr(watched_call, "_stuck_on", [])
-    monkeypatch.setattr(watched_call.atexit, "register", left.append)
+    monkeypatch.setattr(watched_call.atexit, "register", lambda *call: left.append(call))
     path = tmp_path / "a.nc"
     path.write_bytes(b"x")
 
@@ -195,7 +197,7 @@ def test_a_library_that_goes_round_in_a_circle_is_given_up(tmp_path, monkeypatch
     try:
         with pytest.raises(DataError, match="does not come to an end"):
             watched_call.call_watched(go_round, path)
-        assert left == [watched_call._leave]
+        assert left == [(watched_call._leave, 3)]
         with pytest.raises(DataError, match="held up by"):
             watched_call.call_watched(path.read_bytes, path)
     finally:
@@ -250,3 +252,29 @@ def test_units_without_a_date_and_dimensions_without_names_are_refused_or_made_u
     answer = run_here("inspect", "s.zarr", folder=tmp_path)
     assert answer.code == 0, answer.err
     assert "tas_axis_0" in answer.out
+
+
+_INTERRUPTED_WITHIN = """
+import _thread, pathlib, sys, threading, time
+from h5py._objects import phil
+from rhodolite.formats.netcdf import watched_call
+
+watched_call._SECONDS = 1.0
+
+def read():
+    with phil:
+        threading.Timer(0.2, _thread.interrupt_main).start()
+        time.sleep(float(sys.argv[1]))
+
+try:
+    watched_call.call_watched(read, pathlib.Path(sys.executable))
+except KeyboardInterrupt:
+    sys.exit(130)
+"""
+
+
+@pytest.mark.parametrize("seconds", [0.7, 300], ids=["ends", "does not end"])
+def test_a_process_ends_that_was_interrupted_while_the_library_held_its_lock(seconds):
+    """The library asks for its lock once more at the end of the process."""
+    words = [sys.executable, "-c", _INTERRUPTED_WITHIN, str(seconds)]
+    assert subprocess.run(words, capture_output=True, timeout=60).returncode == 130

@@ -25,6 +25,8 @@ _SECONDS = 5.0
 _BYTES_A_SECOND = 1e6
 """Of the file; a header that is really long takes less than a tenth of the time."""
 _LOOKS = 0.25
+_INTERRUPTED = 130
+"""The exit code of the command line, where it was interrupted."""
 
 
 class _Call(Generic[T]):
@@ -36,10 +38,20 @@ class _Call(Generic[T]):
         self._result: T | None = None
         self._error: BaseException | None = None
         self._clock: int | None = None
-        self._thread = threading.Thread(target=self._run, daemon=True)
-        self._thread.start()
+        # Not by joining the thread, which some versions of Python take for ended once that has
+        # been interrupted.
+        self._ended = threading.Event()
+        threading.Thread(target=self._run, daemon=True).start()
 
     def _run(self) -> None:
+        _running.add(self._ended)
+        try:
+            self._work()
+        finally:
+            self._ended.set()
+            _running.discard(self._ended)
+
+    def _work(self) -> None:
         if hasattr(time, "pthread_getcpuclockid"):
             self._clock = time.pthread_getcpuclockid(threading.get_ident())
         try:
@@ -50,8 +62,7 @@ class _Call(Generic[T]):
     def ends_within(self, seconds: float) -> bool:
         """Whether it ends before it has used so much of the processor; only asked while it runs."""
         while True:
-            self._thread.join(_LOOKS)
-            if not self._thread.is_alive():
+            if self._ended.wait(_LOOKS):
                 return True
             if self._used() > seconds:
                 return False
@@ -70,6 +81,20 @@ class _Call(Generic[T]):
 
 
 _stuck_on: list[Path] = []
+_running: set[threading.Event] = set()
+"""What calls that have not ended are going to say at their end."""
+
+
+@atexit.register
+def _let_calls_end() -> None:
+    """Wait for calls that an interruption has left: a thread that is ended with the process would
+    never give back the lock of the library, which needs it for its own end."""
+    try:
+        for ended in list(_running):
+            ended.wait(_SECONDS)
+    finally:
+        if not all(ended.is_set() for ended in list(_running)):
+            _leave(_INTERRUPTED)
 
 
 def call_watched(function: Callable[[], T], path: Path) -> T:
@@ -90,7 +115,7 @@ def call_watched(function: Callable[[], T], path: Path) -> T:
     if not call.ends_within(_SECONDS + path.stat().st_size / _BYTES_A_SECOND):
         _stuck_on.append(path)
         # The library would wait for itself, or crash, when the process ends as usual.
-        atexit.register(_leave)
+        atexit.register(_leave, DataError.exit_code)
         raise DataError(
             f"{path}: the NetCDF library does not come to an end with it, so it is damaged; copy "
             "or download it again"
@@ -98,7 +123,7 @@ def call_watched(function: Callable[[], T], path: Path) -> T:
     return call.result()
 
 
-def _leave() -> None:
+def _leave(code: int) -> None:
     sys.stdout.flush()
     sys.stderr.flush()
-    os._exit(DataError.exit_code)
+    os._exit(code)
