@@ -6,10 +6,11 @@ import dataclasses
 import html
 from collections.abc import Mapping, Sequence
 from os import PathLike
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Self
 
 from rhodolite.api.verbs import Verbs
-from rhodolite.arrays import Engine
+from rhodolite.arrays import Engine, default_engine, parse_memory
 from rhodolite.drawing.base import Drawing
 from rhodolite.model.dataset import Dataset as PlainDataset
 from rhodolite.operations.declaration import Operation
@@ -168,13 +169,14 @@ class Dataset(PlainDataset, Verbs):
         workers : int, optional
             Blocks to work on at once; the number of cores by default.
         memory : int or str, optional
-            Bytes that the blocks in flight may take together, or a size such as ``"512MiB"``.
+            Bytes that the blocks in flight may take together, or a size such as ``"512MiB"``;
+            1 GiB by default.
         format : str, optional
             A variant of what the suffix names, such as ``netcdf3-classic`` or ``zarr2``.
         chunks : {"map", "series", "balanced"}, optional
             Access pattern to optimise chunking for.
         compression : {"none", "fast", "small"}, optional
-            Compression level.
+            Compression level; fast by default.
         unlimited : bool
             Whether time is to be a dimension that can grow.
         checksums : bool
@@ -189,21 +191,16 @@ class Dataset(PlainDataset, Verbs):
         OutputError
             If the output exists, is an input, or cannot be written.
         """
-        from rhodolite.api.files import write
+        from rhodolite.formats.layout import make_layout
+        from rhodolite.pipeline.writing import write, write_companions
 
-        write(
-            self,
-            path,
-            overwrite=overwrite,
-            workers=workers,
-            memory=memory,
-            format=format,
-            chunks=chunks,
-            compression=compression,
-            unlimited=unlimited,
-            checksums=checksums,
-            all_rows=all_rows,
+        allowed = parse_memory(memory) if isinstance(memory, str) else memory
+        engine = default_engine(workers=workers, memory=allowed)
+        layout = make_layout(
+            format, chunks, compression, unlimited, checksums=checksums, all_rows=all_rows
         )
+        write(self, Path(path), engine=engine, overwrite=overwrite, layout=layout)
+        write_companions(self.companions, engine=engine, overwrite=overwrite)
 
     def inspect(self, *, statistics: bool = False) -> dict[str, Any]:
         """Return what the dataset holds as plain values, with the keys of ``inspect --json``.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any, TypeVar, cast
 
@@ -37,14 +38,14 @@ def compiled_for(signature: str) -> Callable[[F], F]:
     signature : str
         The type of what is returned, and of each argument, as Numba writes them.
     """
+    return partial(_compile_now, signature)
 
-    def compile_now(function: F) -> F:
-        dispatcher = _dispatcher(function, called_from_python=False)
-        dispatcher.compile(signature)
-        dispatcher.disable_compile()
-        return cast("F", dispatcher)
 
-    return compile_now
+def _compile_now(signature: str, function: F) -> F:
+    dispatcher = _dispatcher(function, called_from_python=False)
+    dispatcher.compile(signature)
+    dispatcher.disable_compile()
+    return cast("F", dispatcher)
 
 
 def _dispatcher(function: Callable[..., object], *, called_from_python: bool = True) -> Any:

@@ -87,10 +87,7 @@ def outlines_in_plane(
         The cell that each point belongs to, ascending. Cells with a corner that is not finite have
         no points. Those that hold a pole are closed along it.
     """
-    whole = np.flatnonzero(np.isfinite(latitudes).all(axis=1) & np.isfinite(longitudes).all(axis=1))
-    latitudes, longitudes = latitudes[whole], longitudes[whole]
-    if (np.abs(np.sin(np.radians(latitudes))) > POLE).any():
-        longitudes, latitudes = _through_poles(longitudes, latitudes)
+    whole, latitudes, longitudes = _whole_cells(latitudes, longitudes)
     edges_of = _straight if straight else points_along
     x, y, steps, cells = edges_of(latitudes, longitudes)
     first = np.flatnonzero(np.diff(cells, prepend=-1))
@@ -134,10 +131,7 @@ def areas_of_cells(latitudes: Array, longitudes: Array, *, straight: bool = Fals
     cells lose no figures; a cell that holds a pole is closed along it.
     """
     areas = np.zeros(len(latitudes))
-    whole = np.flatnonzero(np.isfinite(latitudes).all(axis=1) & np.isfinite(longitudes).all(axis=1))
-    latitudes, longitudes = latitudes[whole], longitudes[whole]
-    if (np.abs(np.sin(np.radians(latitudes))) > POLE).any():
-        longitudes, latitudes = _through_poles(longitudes, latitudes)
+    whole, latitudes, longitudes = _whole_cells(latitudes, longitudes)
     steps = steps_around(longitudes, latitudes)
     y = np.sin(np.radians(latitudes))
     after, first = np.roll(y, -1, axis=1), y[:, :1]
@@ -146,6 +140,15 @@ def areas_of_cells(latitudes: Array, longitudes: Array, *, straight: bool = Fals
     beyond = np.copysign(1.0, first[:, 0]) - first[:, 0]
     areas[whole] = np.abs((under - steps * first).sum(axis=1) - turns * beyond)
     return areas
+
+
+def _whole_cells(latitudes: Array, longitudes: Array) -> tuple[Array, Array, Array]:
+    """Return which cells have finite corners alone, and these, led through poles on meridians."""
+    whole = np.flatnonzero(np.isfinite(latitudes).all(axis=1) & np.isfinite(longitudes).all(axis=1))
+    latitudes, longitudes = latitudes[whole], longitudes[whole]
+    if (np.abs(np.sin(np.radians(latitudes))) > POLE).any():
+        longitudes, latitudes = _through_poles(longitudes, latitudes)
+    return whole, latitudes, longitudes
 
 
 def _through_poles(x: Array, y: Array) -> tuple[Array, Array]:
