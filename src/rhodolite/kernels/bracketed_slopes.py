@@ -7,6 +7,7 @@ edge to another as many pairs change their order as slopes lie between them.
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -66,6 +67,23 @@ def choose_pairs(n: int, pairs: Array) -> None:
             at += 1
 
 
+@compiled_for("void(int64[::1])")
+def _number(order: Array) -> None:
+    """Put the order of time into `order`."""
+    # Loops throughout: whole-array operations take several times longer to compile, and no less
+    # to run.
+    for place in range(order.size):
+        order[place] = place
+
+
+@compiled_for(f"void({_SERIES}, int64[::1], float64, float64[::1])")
+def _take_line_away(series: _Series, order: Array, edge: float, keys: Array) -> None:
+    """Put what is left of the values without a line of this slope, in this order, into `keys`."""
+    _, _, centred, shifted = series
+    for place in range(order.size):
+        keys[place] = shifted[order[place]] - edge * centred[order[place]]
+
+
 @compiled_for(f"{_ORDERED}({_SERIES}, int64[:, ::1], int64, int64)")
 def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _OrderedSample:
     """Return the slopes of a sample of pairs that lie about all places between two."""
@@ -82,8 +100,12 @@ def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _Ord
     last = min(int(high * scale) + _PAD, sample.size - 1)
     select(sample, first, 0)
     select(sample, last, first)
-    slopes = sample[first : last + 1].copy()
-    sort_counting(slopes, np.arange(slopes.size))
+    slopes = np.empty(last + 1 - first)
+    for at in range(slopes.size):
+        slopes[at] = sample[first + at]
+    order = np.empty(slopes.size, np.int64)
+    _number(order)
+    sort_counting(slopes, order)
     return slopes, first, scale, spread
 
 
@@ -91,13 +113,12 @@ def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _Ord
 def _move(series: _Series, order: Array, now: Array, edge: float, at: float, scale: float) -> None:
     """Bring the order of the values to another edge, and count the slopes below it."""
     if edge == -np.inf:  # where the order is that of time
-        for place in range(order.size):
-            order[place] = place
+        _number(order)
         now[0], now[1], now[2] = edge, 0.0, at
         return
-    _, _, centred, shifted = series
-    keys = shifted[order] - edge * centred[order]
-    if np.isinf(now[0]) or abs(at - now[2]) > _FEW_CHANGES * order.size * scale:
+    keys = np.empty(order.size)
+    _take_line_away(series, order, edge, keys)
+    if math.isinf(now[0]) or abs(at - now[2]) > _FEW_CHANGES * order.size * scale:
         changes = sort_counting(keys, order)
     else:
         changes = insert_counting(keys, order, 0, order.size)
@@ -117,11 +138,13 @@ def _report(series: _Series, order: Array, edge: float, room: Array) -> int:
     int
         How many there are; negative where there is too little room.
     """
-    x, y, centred, shifted = series
+    x, y, _, _ = series
+    keys = np.empty(order.size)
     if edge == np.inf:  # where the order of time is turned round
-        keys = -order.astype(np.float64)
+        for later in range(order.size):
+            keys[later] = -order[later]
     else:
-        keys = shifted[order] - edge * centred[order]
+        _take_line_away(series, order, edge, keys)
     found: Any = np.uint64(0)
     one = np.uint64(1)
     for at in range(one, np.uint64(keys.size)):
@@ -170,9 +193,9 @@ def _bracket(
     # The sample tells well how many slopes lie between an edge at which they were counted and one
     # that is near.
     guess = at + (place - now[1]) * scale
-    margin = _LEAST + _SLACK * np.sqrt(abs(guess - at))
+    margin = _LEAST + _SLACK * math.sqrt(abs(guess - at))
     for _ in range(_TRIALS):
-        first, last = int(np.floor(guess - margin)), int(guess + margin) + 1
+        first, last = math.floor(guess - margin), int(guess + margin) + 1
         margin *= 3
         low, high = limits
         if first + begin >= 0:
@@ -223,18 +246,24 @@ def of_long_series(
     n = x.size
     count = n * (n - 1) // 2
     # Sorted as they are, values are in the order of an edge at no rise and no fall.
-    ordered, order = y.copy(), np.arange(n)
+    ordered, order = np.empty(n), np.empty(n, np.int64)
+    _number(order)
+    middle = 0.0
+    for at in range(n):
+        ordered[at] = y[at]
+        middle += x[at]
     falling = sort_counting(ordered, order)
     ties = tied_pairs(ordered)
     out[0] = count - ties - 2 * falling
-    middle = 0.0
+    centred, shifted = np.empty(n), np.empty(n)
     for at in range(n):
-        middle += x[at]
-    series = x, y, x - middle / n, y - y[n // 2]
+        centred[at], shifted[at] = x[at] - middle / n, y[at] - y[n // 2]
+    series = x, y, centred, shifted
     low, lower, upper, high = places
     known = _sample_in_order(series, pairs, low, high)
     _, _, scale, spread = known
-    now = np.array([0.0, falling, falling * scale])
+    now = np.empty(3)
+    now[0], now[1], now[2] = 0.0, falling, falling * scale
     for which in range(3):
         place, following = (low, low) if which == 0 else (lower, upper)
         if which == 2:

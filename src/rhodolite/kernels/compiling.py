@@ -54,9 +54,9 @@ def _dispatcher(function: Callable[..., object], *, called_from_python: bool = T
     Where no folder can be written to, neither that of the package nor the user's cache, or others
     can write there, it is compiled in every run: what is kept is run as it is.
     """
-    options: dict[str, Any] = {"nogil": True, "error_model": "numpy"}
+    options: dict[str, Any] = {"nogil": True, "error_model": "numpy", "no_cfunc_wrapper": True}
     if not called_from_python:
-        options |= {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
+        options["no_cpython_wrapper"] = True
     try:
         kept: Any = njit(cache=True, **options)(function)
         if is_trusted(Path(str(kept.stats.cache_path))):

@@ -114,7 +114,7 @@ def sort_counting(keys: Array, order: Array) -> int:
     for run in range(runs):
         found += insert_counting(keys, order, run * n // runs, (run + 1) * n // runs)
     held, index = keys, order
-    other_held, other_index = np.empty(n), np.empty(n, order.dtype)
+    other_held, other_index = np.empty(n), np.empty(n, np.int64)
     while runs > 1:
         for run in range(0, runs, 2):
             start, middle, stop = run * n // runs, (run + 1) * n // runs, (run + 2) * n // runs

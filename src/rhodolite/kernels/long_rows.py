@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -38,7 +39,7 @@ def sen_of_long_rows(x: Array, rows: Array, wanted: Array, reach: Array, out: Ar
         held = 0
         for step in range(n):
             value = rows[cell, step]
-            if not np.isnan(value):
+            if not math.isnan(value):
                 xs[held], ys[held] = x[step], value
                 held += 1
         count = held * (held - 1) // 2
@@ -50,6 +51,7 @@ def sen_of_long_rows(x: Array, rows: Array, wanted: Array, reach: Array, out: Ar
         if of_long_series(xs[:held], ys[:held], places, pairs, room, out[:, cell]):
             continue
         slopes = np.empty(count)
-        ends = np.array([0, held])
+        ends = np.empty(2, np.int64)
+        ends[0], ends[1] = 0, held
         out[0, cell] = all_slopes(xs, ys, ends, slopes)
         median_and_limits(slopes, places, out[:, cell])

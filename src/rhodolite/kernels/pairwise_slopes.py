@@ -6,6 +6,7 @@ some more; so it is imported where it is used.
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -23,8 +24,8 @@ _FEW = 1 << 13
 @compiled_for("UniTuple(int64, 2)(int64, float64)")
 def limits_of(count: int, reach: float) -> tuple[int, int]:
     """Return the places of the confidence limits among `count` slopes in order."""
-    low = max(int(np.rint((count - reach) / 2)) - 1, 0)
-    high = min(int(np.rint((count + reach) / 2)), count - 1)
+    low = max(round((count - reach) / 2) - 1, 0)
+    high = min(round((count + reach) / 2), count - 1)
     return low, max(high, 0)
 
 
@@ -96,7 +97,7 @@ def sen_of_rows(
             for at in range(firsts[season], firsts[season + 1]):
                 step = members[at]
                 value = rows[cell, step]
-                if not np.isnan(value):
+                if not math.isnan(value):
                     xs[held], ys[held] = x[step], value
                     held += 1
             ends[season + 1] = held
@@ -125,14 +126,14 @@ def kendall_of_rows(rows: Array, out: Array) -> None:
         NaN marks missing values.
     out : ndarray of float64, shape (cells,)
     """
-    series = np.empty(rows.shape[1])
+    series, order = np.empty(rows.shape[1]), np.empty(rows.shape[1], np.int64)
     for cell in range(rows.shape[0]):
         held = 0
         for value in rows[cell]:
-            if not np.isnan(value):
-                series[held] = value
+            if not math.isnan(value):
+                series[held], order[held] = value, held
                 held += 1
         there = series[:held]
-        falling = sort_counting(there, np.arange(held))
+        falling = sort_counting(there, order[:held])
         pairs = held * (held - 1) // 2
         out[cell] = pairs - tied_pairs(there) - 2 * falling

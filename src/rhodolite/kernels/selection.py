@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -66,7 +67,7 @@ def _pivot(values: Array, left: int, right: int, place: int) -> float:
         sample[k] = values[left + k * step]
     insert(sample, 0, _PROBES)
     share = (place - left) / count * _PROBES
-    beyond = np.sqrt(_PROBES) / 2
+    beyond = math.sqrt(_PROBES) / 2
     rank = int(share + beyond if 2 * share < _PROBES else share - beyond)
     return float(sample[min(max(rank, 0), _PROBES - 1)])
 
