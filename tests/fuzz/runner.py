@@ -28,7 +28,7 @@ sys.path[:0] = [str(Path(__file__).parent), str(Path(__file__).parents[1])]
 from minimise import minimise  # noqa: E402
 from mutants import make_mutant, write_seeds  # noqa: E402
 
-SECONDS = 20
+SECONDS = 60
 BYTES = 4 << 30
 _UNSEEN = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
 _COMMANDS = {

@@ -133,8 +133,11 @@ class Engine:
             work = RemoteWork(self.executor, self.memory, self.progress)
             yield from work.stream(function, regions, what, total, nbytes, kept)
             return
-        executor = ThreadPoolExecutor(self.workers)
         task = WithCache(function, self.cache)
+        if total == 1:  # for which threads would take longer to start than to work
+            yield from self._work_here(task, regions, what, nbytes)
+            return
+        executor = ThreadPoolExecutor(self.workers)
         waiting: deque[tuple[A, Future[T]]] = deque()
         upcoming = iter(regions)
         self.progress.begin(what, total, nbytes)
@@ -152,6 +155,17 @@ class Engine:
             for _, future in waiting:
                 future.cancel()
             executor.shutdown(wait=True, cancel_futures=True)
+            self.progress.end()
+
+    def _work_here(
+        self, task: Callable[[A], T], regions: Iterable[A], what: str, nbytes: int
+    ) -> Iterator[tuple[A, T]]:
+        self.progress.begin(what, 1, nbytes)
+        try:
+            for region in regions:
+                yield region, task(region)
+                self.progress.advance()
+        finally:
             self.progress.end()
 
     def prepare(self, arrays: Iterable[LazyArray], what: str = "reducing") -> None:
