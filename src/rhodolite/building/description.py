@@ -12,7 +12,7 @@ from typing import Any, Self
 import numpy as np
 
 from rhodolite.errors import DataError, UsageError, nearest_names
-from rhodolite.formats.text.csv.table import ROLES
+from rhodolite.formats.text.csv.columns import ROLES
 from rhodolite.formats.text.filename_pattern import DATE_FIELDS, FilePattern
 from rhodolite.limits import check_nesting
 from rhodolite.model.cf.given_attributes import check_given

@@ -189,7 +189,7 @@ def from_tables(inputs: Sequence[str], told: Description) -> Dataset:
     """
     datasets = []
     for path in [path for text in inputs for path in expand(text)]:
-        table = read_table(path)
+        table = read_table(path, set(told.columns.values()))
         for role, column in told.columns.items():
             if column not in table.cells.columns:
                 raise told.mistake(

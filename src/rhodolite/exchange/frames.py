@@ -11,7 +11,7 @@ import pandas
 from rhodolite.arrays import Array, Engine
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.exchange.arrays import from_arrays
-from rhodolite.formats.text.csv.table import ROLES
+from rhodolite.formats.text.csv.columns import ROLES
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import CALENDARS_LIKE_TODAYS
 from rhodolite.model.dataset import Dataset

@@ -36,6 +36,8 @@ class Format:
     chunked : bool
         Whether its arrays are stored in chunks.
     writable : bool
+    also_read : tuple of str
+        Suffixes of files that are read, and not written.
     """
 
     name: str
@@ -47,6 +49,11 @@ class Format:
     variants: tuple[str, ...] = ()
     chunked: bool = False
     writable: bool = True
+    also_read: tuple[str, ...] = ()
+
+    def has_suffix_of(self, path: Path) -> bool:
+        """Return whether a file is named as one of this format."""
+        return path.name.lower().endswith((*self.suffixes, *self.also_read))
 
     def read(self, path: Path, group: str | None = None) -> Dataset:
         if group is None:
@@ -64,6 +71,7 @@ class Format:
 
 
 TABLE = "CSV"
+_GZIP = b"\x1f\x8b"
 FORMATS = (
     Format(
         "NetCDF",
@@ -90,7 +98,13 @@ FORMATS = (
         variants=("zarr3", "zarr2"),
         chunked=True,
     ),
-    Format(TABLE, (".csv",), (), "rhodolite.formats.text.csv"),
+    Format(
+        TABLE,
+        (".csv",),
+        (),
+        "rhodolite.formats.text.csv",
+        also_read=(".tsv", ".txt", ".dat", ".csv.gz", ".tsv.gz", ".txt.gz"),
+    ),
     Format(
         "Esri ASCII grid",
         (".asc",),
@@ -123,11 +137,8 @@ def format_of(path: Path) -> Format:
         if any(start.lower().lstrip().startswith(signature) for signature in candidate.signatures):
             return candidate
     for candidate in FORMATS:
-        if (
-            not candidate.signatures
-            and path.suffix.lower() in candidate.suffixes
-            and b"\0" not in start
-        ):
+        text = b"\0" not in start or start.startswith(_GZIP)
+        if text and not candidate.signatures and candidate.has_suffix_of(path):
             return candidate
     offered = ", ".join(f"{f.name} ({' '.join(f.suffixes)})" for f in FORMATS)
     raise DataError(

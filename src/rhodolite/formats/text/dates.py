@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -150,6 +151,7 @@ def day_comes_first(texts: Sequence[str]) -> bool | None:
     return True if all(first == second for first, second in pairs) else None
 
 
+@functools.cache
 def month_number(text: str) -> int | None:
     """Return the number of a month that is named, in full or by its first three letters; None for
     other words.

@@ -89,7 +89,8 @@ def _months_below_each_other(table: Table, year: str, months: dict[str, int]) ->
     each month."""
     others = [name for name in table.cells.columns if name not in months]
     values = re.sub(r"\W+", "_", table.path.stem).strip("_")
-    long = table.cells.assign(row=np.arange(len(table.cells))).melt(
+    numbers = {name: table.numbers(name) for name in months}
+    long = table.cells.assign(**numbers, row=np.arange(len(table.cells))).melt(
         id_vars=[*others, "row"], value_vars=list(months), var_name="month", value_name=values
     )
     rows = long["row"].to_numpy()

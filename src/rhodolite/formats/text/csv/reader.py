@@ -14,8 +14,9 @@ import pandas
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
+from rhodolite.formats.text.csv.columns import split_title
 from rhodolite.formats.text.csv.dates import read_dates, stretches_of
-from rhodolite.formats.text.csv.table import Table, read_table, split_title
+from rhodolite.formats.text.csv.table import Table, read_table
 from rhodolite.formats.text.dates import Stretch, in_order, parse_date, time_variables
 from rhodolite.formats.text.phases import CALENDAR
 from rhodolite.model.cf.vocabulary import CALENDARS

@@ -1,11 +1,10 @@
-"""A CSV file as a table of text, and what its columns are."""
+"""A CSV file as a table, and what its columns are."""
 
 from __future__ import annotations
 
-import csv
 import io
-import re
-from collections.abc import Mapping
+import warnings
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -15,68 +14,32 @@ import pandas
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, warn
-from rhodolite.model.units.udunits import is_unit
+from rhodolite.formats.text.csv.cells import (
+    PLAIN_MARKS,
+    declared_marks,
+    parse_numbers,
+    plain_cell,
+    unusual_marks,
+)
+from rhodolite.formats.text.csv.columns import find_roles, is_kept_as_text
+from rhodolite.formats.text.csv.dialect import Dialect, read_dialect
 
-ROLES = {
-    "time": {"time", "date", "datetime", "day", "month_start", "timestamp"},
-    "lat": {
-        "lat",
-        "latitude",
-        "lats",
-        "y",
-        "nav_lat",
-        "latitud",
-        "breite",
-        "lat_deg",
-        "latitude_deg",
-        "lat_dd",
-        "ycoord",
-    },
-    "lon": {
-        "lon",
-        "longitude",
-        "long",
-        "lons",
-        "lng",
-        "x",
-        "nav_lon",
-        "longitud",
-        "laenge",
-        "länge",
-        "lon_deg",
-        "longitude_deg",
-        "lon_dd",
-        "xcoord",
-    },
-    "level": {"level", "lev", "plev", "pressure", "depth", "height"},
-    "site": {
-        "site",
-        "station",
-        "name",
-        "id",
-        "site_name",
-        "station_name",
-        "station_id",
-        "reservoir",
-    },
-    "variable": {"variable"},
-}
-"""What columns of coordinates are called, in small letters."""
-_HEADER = re.compile(r"(.*?)\s*(?:\[([^\]]*)\]|\(([^)]*)\))")
-_QUOTED_FORMULA = re.compile(r"^'(?=[=+\-@])")
-"""The apostrophe that keeps spreadsheets from running text."""
-_MISSING = ("", "NA", "N/A", "NaN", "nan", "null", "-", "missing")
+_EXACT: dict[str, Any] = {"float_precision": "round_trip"}
+"""By which each number is the nearest one to its text; what pandas does of itself from 3.1 on."""
+if tuple(int(part) for part in pandas.__version__.split(".")[:2]) >= (3, 1):
+    _EXACT = {}
 
 
 @dataclass(frozen=True)
 class Table:
-    """The cells of a CSV file as text.
+    """The cells of a CSV file.
 
     Attributes
     ----------
     path : Path
     cells : pandas.DataFrame
-        One column for each of the file, all of type str.
+        One column for each of the file: of float64 where it holds numbers and missing values
+        only, and of str otherwise, as are those that may hold dates or names.
     units : dict of str to str
         Units that a header gives in brackets after the name.
     roles : dict of str to str
@@ -105,16 +68,21 @@ class Table:
         DataError
             If a cell holds something else; the message names its line.
         """
+        if self._is_parsed(name):
+            return np.asarray(self.cells[name], dtype=np.float64)
         text = self._text(name)
-        values, empty = _parse_numbers(text, self.decimal)
+        values, empty = parse_numbers(text, self.decimal)
         wrong = np.isnan(values) & ~empty
         if wrong.any():
             at = int(np.argmax(wrong))
             raise DataError(
                 f"{self.path}, line {self.lines[at]}: '{text[at]}' in column '{name}' is not a "
-                "number"
+                f"number; where it stands for a missing value, add --missing-text '{text[at]}'"
             )
         return values
+
+    def _is_parsed(self, name: str) -> bool:
+        return bool(self.cells[name].dtype.kind == "f")
 
     def _text(self, name: str) -> Array:
         return np.asarray(self.cells[name], dtype=object)
@@ -130,168 +98,144 @@ class Table:
         try:
             return bool(np.isfinite(self.numbers(name)).any())
         except DataError:
-            values, empty = _parse_numbers(self._text(name), ",")
+            values, empty = parse_numbers(self._text(name), ",")
             if np.isfinite(values).sum() > (~empty).sum() / 2:
                 raise
             return False
 
     def has_words(self, name: str) -> bool:
         """Return whether a column holds text."""
-        return any(self._text(name))
+        return not self._is_parsed(name) and any(self._text(name))
 
 
-def read_table(path: Path) -> Table:
-    """Read a CSV file.
+def read_table(path: Path, kept: Collection[str] = ()) -> Table:
+    """Read a CSV file; also one that is compressed by gzip, and columns that are separated by
+    semicolons, tabs or spaces.
+
+    Parameters
+    ----------
+    path : Path
+    kept : collection of str
+        Columns that are read as they are written, besides those that are usually.
 
     Raises
     ------
     DataError
-        If it has no header, no rows, or rows of different lengths.
+        If it has no header, no rows, or rows longer than the header.
     """
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except UnicodeDecodeError:
-        warn(f"{path.name} is not in UTF-8 and was read as Latin-1")
-        text = path.read_text(encoding="latin-1")
-    header, skipped = _header_line(text)
-    separator = max(",;\t", key=header.count)
-    if header.count(separator) == 0:
-        raise DataError(
-            f"{path}: the first line holds no comma, semicolon or tab, so this is not a table"
-        )
-    decimal = (
-        ","
-        if separator != "," and re.search(r"\d,\d", text) and not re.search(r"\d\.\d", text)
-        else "."
-    )
-    if decimal == ",":
-        warn(
-            f"{path.name}: columns are separated by '{separator}' and commas were read as decimal "
-            "commas"
-        )
-    rows = _read_rows(path, text, separator, skipped)
-    titles, held = rows[0], rows[1:]
-    filled = (held != "").any(axis=1)
+    dialect = read_dialect(path)
+    columns = _read_columns(dialect, kept)
+    filled = _find_filled(columns)
     if not filled.any():
         raise DataError(f"{path}: there is a header and no row below it")
-    lines = np.flatnonzero(filled) + skipped + 2
-    names, units = _names_and_units(path, [" ".join(title.split()) for title in titles])
-    kept = [at for at, name in enumerate(names) if name or (held[:, at] != "").any()]
-    cells = pandas.DataFrame(
-        held[filled][:, kept], columns=[names[at] or f"column {at + 1}" for at in kept]
+    lines = np.flatnonzero(filled) + dialect.skipped + 1
+    titled = [bool(name) or _holds_anything(columns[at]) for at, name in enumerate(dialect.names)]
+    cells = columns.loc[filled, titled].reset_index(drop=True)
+    cells.columns = pandas.Index(
+        [name or f"column {at + 1}" for at, name in enumerate(dialect.names) if titled[at]]
     )
-    roles: dict[str, str] = {}
-    for name in cells.columns:
-        role = next((role for role, known in ROLES.items() if name.strip().lower() in known), None)
-        if role is not None:
-            roles.setdefault(role, name)
-    return Table(path, cells, units, roles, lines, decimal)
+    roles = find_roles(cells.columns)
+    return Table(path, cells, dialect.units, roles, lines, dialect.decimal)
 
 
-def _read_rows(path: Path, text: str, separator: str, skipped: int) -> Array:
-    """Return the header and all rows below it as an array of text, without spaces around it.
+def _find_filled(columns: pandas.DataFrame) -> Array:
+    """Return which rows hold anything."""
+    filled = np.zeros(len(columns), bool)
+    for _, column in columns.items():
+        numbers = column.dtype.kind == "f"
+        filled |= column.notna().to_numpy() if numbers else (column != "").to_numpy()
+        if filled.all():
+            break
+    return filled
+
+
+def _holds_anything(column: pandas.Series[Any]) -> bool:
+    return bool(column.notna().any() if column.dtype.kind == "f" else (column != "").any())
+
+
+def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
+    """Return all columns, numbered from zero, of float64 where they hold numbers only.
+
+    Most are parsed by compiled code at once; what that does not take for numbers is read again as
+    text, cell by cell.
 
     Raises
     ------
     DataError
         If rows are longer than the header; a separator at the end of rows is passed over.
     """
-    below = io.StringIO("".join(text.splitlines(keepends=True)[skipped:]))
-    width = len(next(csv.reader(below, delimiter=separator)))
-    below.seek(0)
-    try:
-        cells = pandas.read_csv(
-            below,
-            sep=separator,
-            header=None,
-            names=range(width + 1),
-            dtype=str,
-            keep_default_na=False,
-            skip_blank_lines=False,
+    names = dialect.names
+    width = len(names)
+    as_text = [at for at, name in enumerate(names) if name in kept or is_kept_as_text(name)]
+    columns = _parse(dialect, dict.fromkeys([*as_text, width], str))
+    as_text += [
+        at for at in range(width) if columns[at].dtype.kind not in "iuf" and at not in as_text
+    ]
+    if as_text:
+        text = _parse(dialect, dict.fromkeys(range(width), str), as_text)
+        for at in as_text:
+            columns[at] = [plain_cell(cell) for cell in text[at]]
+    longer = np.flatnonzero([plain_cell(cell) != "" for cell in columns[width]])
+    if longer.size:
+        line = int(longer[0]) + dialect.skipped + 1
+        raise DataError(
+            f"{dialect.path}, line {line}: the row has more cells than the {width} of the header"
         )
+    marks: list[str] = []
+    parsed = {}
+    for at, name in enumerate(names):
+        column = columns[at]
+        if column.dtype.kind in "iu":
+            column = column.astype(np.float64)
+        elif column.dtype.kind != "f" and not (name in kept or is_kept_as_text(name)):
+            column = _as_numbers(column, dialect.decimal, marks)
+        parsed[at] = column
+    if marks:
+        listed = ", ".join(f"'{mark}'" for mark in dict.fromkeys(marks))
+        warn(f"{dialect.path.name}: taken for missing values: {listed}")
+    return pandas.DataFrame(parsed)
+
+
+def _as_numbers(column: pandas.Series[Any], decimal: str, marks: list[str]) -> pandas.Series[Any]:
+    """Return a column of text as numbers, where it holds nothing else, and add what stands for
+    missing values in it to `marks`."""
+    text = column.to_numpy(dtype=object)
+    values, empty = parse_numbers(text, decimal)
+    if (np.isnan(values) & ~empty).any() or not np.isfinite(values).any():
+        return column
+    marks += unusual_marks(text)
+    return pandas.Series(values)
+
+
+def _parse(
+    dialect: Dialect, types: Mapping[int, Any], only: Collection[int] | None = None
+) -> pandas.DataFrame:
+    as_they_are = only is not None
+    width = len(dialect.names)
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", pandas.errors.ParserWarning)
+            return pandas.read_csv(
+                io.BytesIO(dialect.content),
+                encoding=dialect.encoding,
+                sep=dialect.separator,
+                decimal=dialect.decimal,
+                skiprows=dialect.skipped,
+                header=None,
+                names=range(width if as_they_are else width + 1),
+                index_col=False,
+                usecols=None if only is None else sorted(only),
+                dtype=dict(types),
+                keep_default_na=False,
+                na_filter=not as_they_are,
+                na_values=[*PLAIN_MARKS, *declared_marks()],
+                skip_blank_lines=False,
+                **_EXACT,
+                low_memory=False,
+            )
+    except pandas.errors.EmptyDataError:
+        return pandas.DataFrame({at: pandas.Series(dtype=str) for at in types})
     except (pandas.errors.ParserError, ValueError) as error:
         raise DataError(
-            f"{path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}"
+            f"{dialect.path}: {str(error).strip().removeprefix('Error tokenizing data. C error: ')}"
         ) from None
-    rows = cells.to_numpy(dtype=object)
-    plain = np.array([[_plain_cell(cell) for cell in row] for row in rows], dtype=object)
-    longer = np.flatnonzero(plain[:, width] != "")
-    if longer.size:
-        line = int(longer[0]) + skipped + 1
-        raise DataError(
-            f"{path}, line {line}: the row has more cells than the {width} of the header"
-        )
-    return plain[:, :width]
-
-
-def _parse_numbers(text: Array, decimal: str) -> tuple[Array, Array]:
-    """Return numbers, NaN for what is none, and where cells stand for missing values."""
-    empty = np.array([cell in _MISSING for cell in text], dtype=bool)
-    if decimal == ",":
-        text = np.array([cell.replace(",", ".") for cell in text], dtype=object)
-    nothing: Any = None
-    values: Any = pandas.to_numeric(np.where(empty, nothing, text), errors="coerce")
-    return np.asarray(values, dtype=np.float64), empty
-
-
-def _plain_cell(cell: Any) -> str:
-    """Return the text of a cell without spaces around it, nor what keeps spreadsheets from running
-    it."""
-    return _QUOTED_FORMULA.sub("", cell).strip() if isinstance(cell, str) else ""
-
-
-def _names_and_units(path: Path, titles: list[str]) -> tuple[list[str], dict[str, str]]:
-    """Return what columns are called, and the units that their titles give.
-
-    Raises
-    ------
-    DataError
-        If two have the same name.
-    """
-    names, units = [], {}
-    seen: dict[str, int] = {}
-    for number, title in enumerate(titles, 1):
-        name, unit = split_title(title)
-        if name and seen.setdefault(name, number) != number:
-            raise DataError(
-                f"{path}: columns {seen[name]} and {number} are both called '{name}'; give each a "
-                "name of its own"
-            )
-        if name != title:
-            units[name] = unit
-        names.append(name)
-    return names, units
-
-
-def _header_line(text: str) -> tuple[str, int]:
-    """Return the first line that is not a comment and not empty, and how many come before it."""
-    for number, line in enumerate(text.splitlines()):
-        if line.strip() and not line.startswith("#"):
-            return line, number
-    return "", 0
-
-
-def split_title(title: str) -> tuple[str, str]:
-    """Return name and units of what a column title, or the word in a column `variable`, says.
-
-    Examples
-    --------
-    >>> split_title("tas [K]"), split_title("tas"), split_title("Rain (mm)")
-    (('tas', 'K'), ('tas', ''), ('Rain', 'mm'))
-    """
-    found = _HEADER.fullmatch(title.strip())
-    unit = (found.group(2) or found.group(3) or "") if found else ""
-    if found and (found.group(2) is not None or is_unit(unit)):
-        return found.group(1), unit
-    return title.strip(), ""
-
-
-def column_title(name: str, units: str | None) -> str:
-    """Return the header of a column: the name, and the units in brackets where there are some.
-
-    Examples
-    --------
-    >>> column_title("tas", "K")
-    'tas [K]'
-    """
-    return f"{name} [{units}]" if units and units != "1" else name

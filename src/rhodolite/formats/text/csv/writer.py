@@ -13,7 +13,7 @@ import pandas
 from rhodolite.arrays import Array, Engine, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.formats.layout import Layout
-from rhodolite.formats.text.csv.table import column_title
+from rhodolite.formats.text.csv.columns import column_title
 from rhodolite.formats.text.phases import BASE_YEARS, CALENDAR, NORMAL
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import CALENDARS_LIKE_TODAYS

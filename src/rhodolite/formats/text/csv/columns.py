@@ -1,0 +1,136 @@
+"""What the columns of tables are called, and the units that their titles give."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from pathlib import Path
+
+from rhodolite.errors import DataError
+from rhodolite.model.units.udunits import is_unit
+
+ROLES = {
+    "time": {"time", "date", "datetime", "day", "month_start", "timestamp"},
+    "lat": {
+        "lat",
+        "latitude",
+        "lats",
+        "y",
+        "nav_lat",
+        "latitud",
+        "breite",
+        "lat_deg",
+        "latitude_deg",
+        "lat_dd",
+        "ycoord",
+    },
+    "lon": {
+        "lon",
+        "longitude",
+        "long",
+        "lons",
+        "lng",
+        "x",
+        "nav_lon",
+        "longitud",
+        "laenge",
+        "länge",
+        "lon_deg",
+        "longitude_deg",
+        "lon_dd",
+        "xcoord",
+    },
+    "level": {"level", "lev", "plev", "pressure", "depth", "height"},
+    "site": {
+        "site",
+        "station",
+        "name",
+        "id",
+        "site_name",
+        "station_name",
+        "station_id",
+        "reservoir",
+    },
+    "variable": {"variable"},
+}
+"""What columns of coordinates are called, in small letters."""
+DAY_OF_YEAR = {"doy", "yday", "day_of_year", "dayofyear", "jday", "julian_day"}
+"""What columns are called that number the days of a year from 1, in small letters."""
+_PARTS_OF_DATES = {"year", "month", "day", "hour", *DAY_OF_YEAR}
+_HEADER = re.compile(r"(.*?)\s*(?:\[([^\]]*)\]|\(([^)]*)\))")
+
+
+def role_of(name: str) -> str | None:
+    """Return which coordinate a column of this name is; None for all others."""
+    word = name.strip().lower()
+    return next((role for role, known in ROLES.items() if word in known), None)
+
+
+def is_kept_as_text(name: str) -> bool:
+    """Return whether a column is read as it is written, since it may hold dates or names."""
+    return role_of(name) is not None or name.strip().lower() in _PARTS_OF_DATES
+
+
+def find_roles(names: Iterable[str]) -> dict[str, str]:
+    """Return which column is which coordinate; of several the first."""
+    roles: dict[str, str] = {}
+    for name in names:
+        role = role_of(name)
+        if role is not None:
+            roles.setdefault(role, name)
+    return roles
+
+
+def names_and_units(path: Path, titles: Iterable[str]) -> tuple[list[str], dict[str, str]]:
+    """Return what columns are called, and the units that their titles give.
+
+    Parameters
+    ----------
+    path : Path
+        Of the table, for the message.
+    titles : iterable of str
+
+    Raises
+    ------
+    DataError
+        If two have the same name.
+    """
+    names, units = [], {}
+    seen: dict[str, int] = {}
+    for number, title in enumerate(titles, 1):
+        name, unit = split_title(" ".join(title.split()))
+        if name and seen.setdefault(name, number) != number:
+            raise DataError(
+                f"{path}: columns {seen[name]} and {number} are both called '{name}'; give each a "
+                "name of its own"
+            )
+        if unit:
+            units[name] = unit
+        names.append(name)
+    return names, units
+
+
+def split_title(title: str) -> tuple[str, str]:
+    """Return name and units of what a column title, or the word in a column `variable`, says.
+
+    Examples
+    --------
+    >>> split_title("tas [K]"), split_title("tas"), split_title("Rain (mm)")
+    (('tas', 'K'), ('tas', ''), ('Rain', 'mm'))
+    """
+    fitting = _HEADER.fullmatch(title.strip())
+    unit = (fitting.group(2) or fitting.group(3) or "") if fitting else ""
+    if fitting and (fitting.group(2) is not None or is_unit(unit)):
+        return fitting.group(1), unit
+    return title.strip(), ""
+
+
+def column_title(name: str, units: str | None) -> str:
+    """Return the header of a column: the name, and the units in brackets where there are some.
+
+    Examples
+    --------
+    >>> column_title("tas", "K")
+    'tas [K]'
+    """
+    return f"{name} [{units}]" if units and units != "1" else name
