@@ -163,6 +163,16 @@ def test_more_than_could_be_described_is_refused(tmp_path):
         assert "cannot be in the" in answer.err
 
 
+@pytest.mark.parametrize("value", [[[[[]]]], [[1, 2], [3]], [None, 1], {"a": 1}, [True], 2**70])
+def test_attributes_that_only_json_holds_are_text(tmp_path, value):
+    store = zarr.open_group(tmp_path / "a.zarr", mode="w")
+    array = store.create_array("x", shape=(2,), dtype="f4", dimension_names=("cell",))
+    array.attrs["note"] = value
+    assert run_here("convert", "a.zarr", "-o", "a.nc", folder=tmp_path).code == 0
+    with netCDF4.Dataset(tmp_path / "a.nc") as file:
+        assert file["x"].note == str(value)
+
+
 def test_streams_and_names_that_are_no_text_say_what_to_do(tmp_path):
     os.mkfifo(tmp_path / "pipe.nc")
     for name, words in (("pipe.nc", "is a stream"), ("-", "is a stream"), ("\udcff.nc", "UTF-8")):

@@ -24,6 +24,7 @@ from rhodolite.formats.headers.processes import HeaderReaders
 from rhodolite.formats.netcdf import header_text
 from rhodolite.formats.netcdf.reader import read as read_netcdf
 from rhodolite.formats.open import open_dataset
+from rhodolite.formats.reading_rules import ReadingRules, reading_by
 from rhodolite.trusted import is_trusted
 
 
@@ -136,9 +137,17 @@ def test_all_files_that_cannot_be_read_are_named_at_once(files, monkeypatch, cou
     with pytest.raises(DataError) as refused:
         open_dataset(some)
     first, *lines = str(refused.value).splitlines()
-    assert first == "3 files cannot be read:"
+    assert first == "3 files cannot be read (--skip-unreadable leaves such out):"
     assert [line.strip().split(":")[0] for line in lines[:2]] == [str(path) for path in some[1:3]]
     assert lines[2:] == ["  and 1 more"]
+    with (
+        pytest.warns(RhodoliteWarning, match=rf"left out.* 3 of {count} files\n  .*{some[1].name}"),
+        reading_by(ReadingRules(skip_unreadable=True)),
+    ):
+        rest = open_dataset(some)
+    assert [file.path for file in rest.files] == [
+        path for at, path in enumerate(some) if at not in (1, 2, count - 1)
+    ]
 
 
 def _refuse(*_):

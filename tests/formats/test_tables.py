@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+import gzip
 import re
+import tempfile
+import warnings
+from pathlib import Path
 
+import cftime
 import netCDF4
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import rhodolite
 from conftest import make_dataset, run_command, run_here, write_plain
@@ -34,6 +41,12 @@ MONTHS = ["JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", 
         ("day,rain\n15 March,1\n16 March,2\n", ["2001-03-15", "2001-03-16"]),
         ("day,rain\n03-15,1\n03-16,2\n", ["2001-03-15", "2001-03-16"]),
         ("time,rain\n2050 DJF,1\n2050 MAM,2\n", ["2050-01-15", "2050-04-16"]),
+        ("date,rain\n31-Dec-2000,1\n01-Jan-2001,2\n", ["2000-12-31", "2001-01-01"]),
+        ('date,rain\n"December 31, 2000",1\n"Jan 1, 2001",2\n', ["2000-12-31", "2001-01-01"]),
+        ("date,rain\n1/2001,1\n2/2001,2\n", ["2001-01-16", "2001-02-15"]),
+        ("date,rain\n2000-060,1\n2000-061,2\n", ["2000-02-29", "2000-03-01"]),
+        ("year,doy,rain\n2001,365,1\n2002,1,2\n", ["2001-12-31", "2002-01-01"]),
+        ("date,rain\n2001/032,1\n2001/033,2\n", ["2001-02-01", "2001-02-02"]),
     ],
 )
 def test_dates_of_every_kind(tmp_path, text, dates):
@@ -41,6 +54,95 @@ def test_dates_of_every_kind(tmp_path, text, dates):
     data = rhodolite.read(tmp_path / "rain.csv")
     assert [date.strftime("%Y-%m-%d") for date in data.time.reference_dates[:2]] == dates
     np.testing.assert_array_equal(data["rain"].values().reshape(-1)[:2], [1, 2])
+
+
+@pytest.mark.parametrize(
+    ("text", "hours"),
+    [
+        ("date,rain\n2001-01-01 12:00 AM,1\n2001-01-01 12:00 pm,2\n", [0, 12]),
+        ("date,rain\n2001-01-01T00:30+01:00,1\n2001-01-01T00:30-05:30,2\n", [-0.5, 6]),
+        ("date,time,rain\n2001-01-01,06:00,1\n2001-01-01,18:00,2\n", [6, 18]),
+        ("time,date,rain\n6:00 AM,2001-01-01,1\n6:00 PM,2001-01-01,2\n", [6, 18]),
+        ("year,month,day,hour,rain\n2001,1,1,0,1\n2001,1,1,21,2\n", [0, 21]),
+        ("date\train\n01.01.2001 06:00Z\t1\n01.01.2001 07:00 UTC\t2\n", [6, 7]),
+    ],
+)
+def test_times_of_the_day_of_every_kind(tmp_path, text, hours):
+    (tmp_path / "rain.csv").write_text(text)
+    data = rhodolite.read(tmp_path / "rain.csv")
+    since = [date - cftime.datetime(2001, 1, 1) for date in data.time.reference_dates]
+    assert [step.total_seconds() / 3600 for step in since] == hours
+    np.testing.assert_array_equal(data["rain"].values(), [1, 2])
+
+
+ROWS = "2001-01-01,1.5,3\n2001-01-02,{mark},4\n2001-01-03,2.5,\n"
+PLAIN = "date,rain [mm],tas [K]\n"
+
+
+def read_rain(path, text, **options):
+    """Return rain and temperature, and what was warned of."""
+    content = text.encode()
+    path.write_bytes(gzip.compress(content) if path.suffix == ".gz" else content)
+    with warnings.catch_warnings(record=True) as said:
+        warnings.simplefilter("always")
+        data = rhodolite.read(path, **options)
+    np.testing.assert_array_equal(data["tas"].values(), [3, 4, np.nan])
+    assert (data["rain"].units, data["tas"].units) == ("mm", "K")
+    return data["rain"].values(), " ".join(str(warning.message) for warning in said)
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "options", "said"),
+    [
+        ("a.csv", PLAIN + ROWS, {}, ""),
+        ("a.tsv.gz", (PLAIN + ROWS).replace(",", "\t"), {}, ""),
+        ("a.csv", (PLAIN + ROWS).replace(",", ";").replace(".5", ",5"), {}, "decimal commas"),
+        ("a.csv", "date,rain,tas\n,mm,K\n" + ROWS, {}, "line 2 was read as the units"),
+        ("a.txt", "date,rain,tas\n(UTC),[mm],(K)\n" + ROWS, {}, "line 2 was read as the units"),
+        ("a.dat", ROWS, {"columns": ["date", "rain [mm]", "tas [K]"]}, ""),
+        ("a.csv", "# from a gauge\n\n" + PLAIN + ROWS, {}, ""),
+    ],
+)
+@pytest.mark.parametrize("mark", ["", "NA", "M", " -- ", "#N/A", "***", "none", "n/a", "."])
+def test_tables_as_people_have_them(tmp_path, name, text, options, said, mark):
+    """One table, however it is separated, compressed and headed, and what is missing in it."""
+    rain, warned = read_rain(tmp_path / name, text.replace("{mark}", mark), **options)
+    np.testing.assert_array_equal(rain, [1.5, np.nan, 2.5])
+    assert said in warned
+    taken = f"taken for missing values: '{mark.strip()}'" in warned
+    assert taken == (mark not in ("", "NA"))
+
+
+def test_columns_apart_by_spaces(tmp_path):
+    (tmp_path / "a.txt").write_text("date  rain\n 2001-01-01   1.5\n2001-01-02 NA\n")
+    rain = rhodolite.read(tmp_path / "a.txt")["rain"].values()
+    np.testing.assert_array_equal(rain, [1.5, np.nan])
+
+
+def test_text_among_numbers_is_missing_where_the_user_says_so(tmp_path):
+    text = PLAIN + ROWS.replace("{mark}", "<0.1")
+    path = tmp_path / "a.csv"
+    with pytest.raises(DataError, match=r"line 3: '<0\.1' .* add --missing-text '<0\.1'"):
+        read_rain(path, text)
+    rain, warned = read_rain(path, text, missing_text=["<0.1"])
+    np.testing.assert_array_equal(rain, [1.5, np.nan, 2.5])
+    assert not warned
+    asked = ("aggregate", "a.csv", "--to", "month", "--min-coverage", "0", "--missing-text", "<0.1")
+    assert run_here(*asked, "-o", "m.csv", "--record", "m.toml", folder=tmp_path).code == 0
+    written = (tmp_path / "m.csv").read_text()
+    assert written.splitlines()[1].startswith("2001-01,2.0,")
+    assert run_here("study", "m.toml", "--overwrite", folder=tmp_path).code == 0
+    assert (tmp_path / "m.csv").read_text() == written
+
+
+@given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=2, max_size=30))
+def test_numbers_are_the_nearest_to_their_text(numbers):
+    """As Python reads each of them, to the bit, however many digits it has."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "a.csv"
+        rows = [f"{1900 + at},{number!r}\n" for at, number in enumerate(numbers)]
+        path.write_text("year,rain\n" + "".join(rows))
+        np.testing.assert_array_equal(rhodolite.read(path)["rain"].values(), numbers)
 
 
 def test_dates_that_can_be_read_in_two_ways_are_refused(tmp_path):

@@ -16,6 +16,9 @@ def read(
     group: str | None = None,
     members: bool = False,
     missing_value: float | None = None,
+    missing_text: Sequence[str] = (),
+    columns: Sequence[str] = (),
+    skip_unreadable: bool = False,
 ) -> Dataset:
     """Open files as the one dataset that they form; values are read when they are needed.
 
@@ -32,6 +35,12 @@ def read(
         dataset.
     missing_value : float, optional
         A number that stands for missing values, where the files do not say so.
+    missing_text : sequence of str
+        What stands for missing values in tables, besides what is usual.
+    columns : sequence of str
+        What the columns of a table are called that has no header; units in brackets.
+    skip_unreadable : bool
+        Whether files that cannot be read are left out, with a warning that names them.
 
     Returns
     -------
@@ -44,17 +53,21 @@ def read(
     """
     from rhodolite.formats.normalise import declare_missing, normalise
     from rhodolite.formats.open import open_dataset
+    from rhodolite.formats.reading_rules import ReadingRules, reading_by
 
+    rules = ReadingRules(tuple(missing_text), tuple(columns), skip_unreadable)
     given = [inputs] if isinstance(inputs, (str, PathLike)) else list(inputs)
     names = [str(name) for name in given]
     if members:
         from rhodolite.operations.pairing.ensemble import stack_members
         from rhodolite.pipeline.chain import open_members
 
-        datasets, labels = open_members(names, group)
+        with reading_by(rules):
+            datasets, labels = open_members(names, group)
         dataset = stack_members([normalise(member) for member in datasets], labels)
     else:
-        dataset = open_dataset(names, group=group)
+        with reading_by(rules):
+            dataset = open_dataset(names, group=group)
     if missing_value is not None:
         dataset = declare_missing(dataset, missing_value)
     return Dataset.of(dataset)

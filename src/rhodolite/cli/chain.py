@@ -78,7 +78,7 @@ def parse_chain(words: list[str], *, to_be_written: bool = True) -> tuple[Chain,
     UsageError
         If a step or an option is not known, or the input or the output is missing.
     """
-    from rhodolite.cli.options import layout_of, parse_number
+    from rhodolite.cli.options import layout_of, parse_number, reading_rules
     from rhodolite.operations.subset import Subset
     from rhodolite.pipeline.chain import Chain
 
@@ -118,6 +118,7 @@ def parse_chain(words: list[str], *, to_be_written: bool = True) -> tuple[Chain,
         options.get("group"),
         bool(options.get("members")),
         parse_number("--missing-value", options.get("missing_value")),
+        reading_rules(options),
     )
     return chain, options
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import argparse
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, NoReturn
 
 from rhodolite.cli.settings import Setting, find_setting
 from rhodolite.cli.work_options import Once, add_work_options
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.formats.layout import ChunkUse, Compression, Layout, make_layout
+from rhodolite.formats.reading_rules import ReadingRules
 from rhodolite.formats.registry import FORMATS
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Parameter, description, parameters
@@ -193,7 +194,49 @@ def add_run_options(
         metavar="NUMBER",
         help="a number that stands for missing values, where the files do not say so",
     )
+    _add_table_options(group)
     add_work_options(group)
+
+
+def _add_table_options(group: Any) -> None:
+    """Add the options of how inputs are read that do not say it themselves."""
+    group.add_argument(
+        "--missing-text",
+        action="append",
+        metavar="TEXT,...",
+        help="what stands for missing values in tables, besides what is usual",
+    )
+    group.add_argument(
+        "--columns",
+        action="append",
+        metavar="NAME,...",
+        help="what the columns of a table are called that has no header, such as "
+        "'time,lat,lon,rain [mm]'",
+    )
+    group.add_argument(
+        "--skip-unreadable",
+        action="store_true",
+        help="leave out files that cannot be read, and name them",
+    )
+
+
+def reading_rules(options: Mapping[str, Any]) -> ReadingRules:
+    """Return how inputs are read, where they do not say it themselves.
+
+    Parameters
+    ----------
+    options : mapping
+        Run options by name.
+    """
+    return ReadingRules(
+        _listed(options.get("missing_text")),
+        _listed(options.get("columns")),
+        bool(options.get("skip_unreadable")),
+    )
+
+
+def _listed(texts: Sequence[str] | None) -> tuple[str, ...]:
+    return tuple(word.strip() for text in texts or () for word in text.split(","))
 
 
 def _add_output_options(group: Any) -> None:

@@ -8,10 +8,11 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from functools import partial
 from typing import TypeVar
 
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, warn
 from rhodolite.formats.headers.cache import MANY, HeaderCache, Place, cache_in_use, user_cache
 from rhodolite.formats.headers.described import read_described, read_place
 from rhodolite.formats.headers.processes import FEWEST, HeaderReaders
+from rhodolite.formats.reading_rules import rules_in_force
 from rhodolite.model.dataset import Dataset
 
 T = TypeVar("T")
@@ -34,13 +35,14 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
     Raises
     ------
     DataError
-        If some cannot be read; all of them are named, up to twenty.
+        If some cannot be read; all of them are named, up to twenty. Where such files are to be
+        skipped, only if no other is left.
     """
     refused: list[DataError] = []
     if len(places) < MANY or not cache_in_use():
         opened = _read_each(places, read_place, refused)
-        _refuse_all(refused)
-        return [opened[place] for place in places]
+        _answer_for(refused, len(places))
+        return [opened[place] for place in places if place in opened]
     own = user_cache()
     caches = [own] if carried is None else [carried, own]
     datasets = []
@@ -55,9 +57,12 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
             # A folder that cannot be written to costs time and nothing else.
             with contextlib.suppress(OSError, sqlite3.Error):
                 own.keep(new)
-            if not refused:
-                datasets += [known[place] if place in known else read[place][0] for place in some]
-    _refuse_all(refused)
+            for place in some:
+                if place in known:
+                    datasets.append(known[place])
+                elif place in read:
+                    datasets.append(read[place][0])
+    _answer_for(refused, len(places))
     return datasets
 
 
@@ -74,15 +79,22 @@ def _read_each(
     return opened
 
 
-def _refuse_all(refused: Sequence[DataError]) -> None:
+def _answer_for(refused: Sequence[DataError], count: int) -> None:
     """Name all files that cannot be read at once, so that they need not be found one by one."""
-    if len(refused) == 1:
+    if not refused:
+        return
+    lines = [str(error) for error in refused[:_MOST_NAMED]]
+    if len(refused) > _MOST_NAMED:
+        lines.append(f"and {len(refused) - _MOST_NAMED:,} more")
+    named = "\n  ".join(lines)
+    if rules_in_force().skip_unreadable and len(refused) < count:
+        warn(f"left out, since they cannot be read: {len(refused):,} of {count:,} files\n  {named}")
+    elif len(refused) == 1:
         raise refused[0]
-    if refused:
-        lines = [str(error) for error in refused[:_MOST_NAMED]]
-        if len(refused) > _MOST_NAMED:
-            lines.append(f"and {len(refused) - _MOST_NAMED:,} more")
-        raise DataError(f"{len(refused):,} files cannot be read:\n  " + "\n  ".join(lines))
+    else:
+        raise DataError(
+            f"{len(refused):,} files cannot be read (--skip-unreadable leaves such out):\n  {named}"
+        )
 
 
 def carry_headers(cache: HeaderCache, places: Sequence[Place]) -> None:

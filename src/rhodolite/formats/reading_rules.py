@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -25,6 +26,24 @@ class ReadingRules:
     missing_text: tuple[str, ...] = ()
     columns: tuple[str, ...] = ()
     skip_unreadable: bool = False
+
+    def settings(self) -> dict[str, list[str] | bool]:
+        """Return what differs from the usual, by the names under which people ask for it."""
+        asked: dict[str, list[str] | bool] = {
+            "missing-text": list(self.missing_text),
+            "columns": list(self.columns),
+            "skip-unreadable": self.skip_unreadable,
+        }
+        return {name: value for name, value in asked.items() if value}
+
+    def words(self) -> list[str]:
+        """Return the options that ask for it, for a shell."""
+        words = []
+        for name, value in self.settings().items():
+            words.append(f"--{name}")
+            if isinstance(value, list):
+                words.append(shlex.quote(",".join(value)))
+        return words
 
 
 USUAL_RULES = ReadingRules()

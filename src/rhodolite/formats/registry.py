@@ -140,7 +140,7 @@ def format_of(path: Path) -> Format:
         text = b"\0" not in start or start.startswith(_GZIP)
         if text and not candidate.signatures and candidate.has_suffix_of(path):
             return candidate
-    offered = ", ".join(f"{f.name} ({' '.join(f.suffixes)})" for f in FORMATS)
+    offered = ", ".join(f"{f.name} ({' '.join((*f.suffixes, *f.also_read))})" for f in FORMATS)
     raise DataError(
         f"{path}: this is not a gridded dataset (it begins with {start[:8]!r}). Can be read: "
         f"{offered}."

@@ -23,6 +23,7 @@ from rhodolite.formats.atomic_output import (
 from rhodolite.formats.layout import USUAL_LAYOUT, Layout
 from rhodolite.formats.normalise import declare_missing, normalise
 from rhodolite.formats.open import expand, open_dataset
+from rhodolite.formats.reading_rules import USUAL_RULES, ReadingRules, reading_by
 from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Operation, Step
@@ -98,6 +99,8 @@ class Chain:
         needs all of them, which are then put side by side.
     missing_value : float, optional
         A number that stands for missing values, besides those that the files name.
+    rules : ReadingRules
+        How files are read, where they do not say it themselves.
     study : callable, optional
         Gives the study that it stands for, as text, which its output will carry, for the dataset
         that is written and what was warned of.
@@ -111,6 +114,7 @@ class Chain:
     group: str | None = None
     members: bool = False
     missing_value: float | None = None
+    rules: ReadingRules = USUAL_RULES
     study: Callable[[Dataset, Sequence[RhodoliteWarning]], str] | None = None
 
     def _origin(self, warned: Sequence[RhodoliteWarning]) -> Origin:
@@ -119,6 +123,7 @@ class Chain:
         options += ["--group", shlex.quote(self.group)] if self.group else []
         if self.missing_value is not None:
             options += ["--missing-value", write_number(self.missing_value)]
+        options += self.rules.words()
         tell = self.study
         study = None if tell is None else lambda dataset: tell(dataset, warned)
         return Origin(self.inputs, tuple(options), study)
@@ -214,6 +219,10 @@ class Chain:
 
     def _prepare(self) -> Prepared:
         """Return what the operations make of the inputs, lazily, and what was read for it."""
+        with reading_by(self.rules):
+            return self._prepare_by_rules()
+
+    def _prepare_by_rules(self) -> Prepared:
         if self.output is not None:
             self._check_output(self.output)
         self._check_companions()

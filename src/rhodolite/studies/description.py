@@ -9,6 +9,7 @@ from typing import Any
 
 from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.layout import Layout
+from rhodolite.formats.reading_rules import USUAL_RULES, ReadingRules
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Step
 from rhodolite.operations.parameters.other_dataset import OtherDataset
@@ -35,6 +36,8 @@ class Input:
         The variables that are read; all where it is empty.
     description : str, optional
         A file that says what tables or text grids hold, as for `build`.
+    rules : ReadingRules
+        How files are read, where they do not say it themselves.
     """
 
     name: str
@@ -45,6 +48,7 @@ class Input:
     overlap: Overlap | None = None
     variables: tuple[str, ...] = ()
     description: str | None = None
+    rules: ReadingRules = USUAL_RULES
 
 
 @dataclass(frozen=True, eq=False)

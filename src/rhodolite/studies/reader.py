@@ -14,6 +14,7 @@ from rhodolite.drawing import drawing
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.layout import USUAL_LAYOUT, Layout, make_layout
+from rhodolite.formats.reading_rules import ReadingRules
 from rhodolite.limits import check_nesting
 from rhodolite.operations import SUMMARIES as OPERATIONS
 from rhodolite.operations import operation
@@ -33,6 +34,9 @@ _INPUT_KEYS = (
     "overlap",
     "variable",
     "description",
+    "missing-text",
+    "columns",
+    "skip-unreadable",
 )
 _LAYOUT_KEYS = ("format", "chunks", "compression", "unlimited", "raw", "checksums", "all")
 Place = tuple[str, str]
@@ -219,15 +223,29 @@ class _Reader:
             None if overlap is None else Overlap(overlap),
             self._variables(table.get("variable", []), place),
             table.get("description"),
+            ReadingRules(
+                self._texts(table, "missing-text", place),
+                self._texts(table, "columns", place),
+                table.get("skip-unreadable", False),
+            ),
         )
+
+    def _texts(self, table: Mapping[str, Any], key: str, place: Place) -> tuple[str, ...]:
+        """Return a text, or a list of texts, as several."""
+        value = table.get(key, [])
+        texts = [value] if isinstance(value, str) else value
+        if not isinstance(texts, list) or not all(isinstance(text, str) for text in texts):
+            raise self.refuse(f"{key} is a text, or a list of texts", *place, key)
+        return tuple(texts)
 
     def _check_types(self, table: Mapping[str, Any], place: Place) -> None:
         """Refuse values of an input that are not of the type of their key."""
         for key, what in (("group", "text"), ("description", "the name of a file")):
             if not isinstance(table.get(key, ""), str):
                 raise self.refuse(f"{key} is {what}", *place, key)
-        if not isinstance(table.get("members", False), bool):
-            raise self.refuse("members is true or false", *place, "members")
+        for key in ("members", "skip-unreadable"):
+            if not isinstance(table.get(key, False), bool):
+                raise self.refuse(f"{key} is true or false", *place, key)
         missing = table.get("missing-value", 0)
         if isinstance(missing, bool) or not _is_number(missing):
             raise self.refuse("missing-value is a number", *place, "missing-value")

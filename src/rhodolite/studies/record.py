@@ -149,7 +149,7 @@ def study_of_chain(chain: Chain, folder: Path) -> Study:
         raise UsageError("a study needs an output; add -o FILE")
     output = _output_below(chain.output, folder)
     files = tuple(_moved(text, folder) for text in chain.inputs)
-    data = Input("data", files, chain.group, chain.members, chain.missing_value)
+    data = Input("data", files, chain.group, chain.members, chain.missing_value, rules=chain.rules)
     steps: dict[str, NamedStep] = {}
     of, picture = data.name, None
     for step in chain.steps:
@@ -248,6 +248,7 @@ def _input_table(one: Input) -> str:
         "overlap": None if one.overlap is None else str(one.overlap.value),
         "variable": list(one.variables) or None,
         "description": one.description,
+        **one.rules.settings(),
     }
     return _table(("inputs", one.name), table)
 

@@ -31,6 +31,7 @@ from rhodolite.formats.atomic_output import (
 )
 from rhodolite.formats.normalise import declare_missing, normalise
 from rhodolite.formats.open import open_dataset
+from rhodolite.formats.reading_rules import reading_by
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Step
 from rhodolite.operations.pairing.ensemble import stack_members
@@ -325,17 +326,19 @@ class StudyRun:
         return step.made({name: self._nodes[name].together for name in step.others.values()})
 
     def _opened(self, one: Input) -> _Members:
-        if one.description is not None:
-            found = _Members([build(one.files, Path(one.description))])
-        elif one.members:
-            found = _Members(*open_members(one.files, one.group))
-        else:
-            opened = open_dataset(one.files, one.overlap, one.group, generous=False)
-            found = _Members([opened])
+        with reading_by(one.rules):
+            members = self._read(one)
         if one.variables:
-            found = found.each(lambda data: data.restrict(map(data.find, one.variables)))
+            members = members.each(lambda data: data.restrict(map(data.find, one.variables)))
         value = one.missing_value
-        return found if value is None else found.each(lambda data: declare_missing(data, value))
+        return members if value is None else members.each(lambda data: declare_missing(data, value))
+
+    def _read(self, one: Input) -> _Members:
+        if one.description is not None:
+            return _Members([build(one.files, Path(one.description))])
+        if one.members:
+            return _Members(*open_members(one.files, one.group))
+        return _Members([open_dataset(one.files, one.overlap, one.group, generous=False)])
 
     def _write(self, one: Output, engine: Engine) -> tuple[int, int]:
         dataset, place = self._nodes[one.of].together, self._place(one)

@@ -53,7 +53,13 @@ def make_parser() -> Parser:
 
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     """Run the verb and return its exit code."""
-    from rhodolite.cli.options import apply_declared, layout_of, need_inputs, parse_number
+    from rhodolite.cli.options import (
+        apply_declared,
+        layout_of,
+        need_inputs,
+        parse_number,
+        reading_rules,
+    )
 
     options = make_parser().parse(words)
     need_inputs(options.inputs, "build", "build 'rain_*.asc' ...")
@@ -67,6 +73,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     from rhodolite.building import build
     from rhodolite.cli.output import write_out
     from rhodolite.formats.atomic_output import check_output
+    from rhodolite.formats.reading_rules import reading_by
     from rhodolite.pipeline.splitting import output_kind
     from rhodolite.studies.description import Input
 
@@ -75,13 +82,21 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     layout = layout_of(vars(options))
     kind = output_kind(output, layout)
     check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
-    dataset = apply_declared(build(options.inputs, description), None, options.missing_value)
+    rules = reading_rules(vars(options))
+    with reading_by(rules):
+        built = build(options.inputs, description)
+    dataset = apply_declared(built, None, options.missing_value)
     more = ["--description", shlex.quote(options.description)]
     more += ["--missing-value", options.missing_value] if options.missing_value else []
+    more += rules.words()
     record = ({"verb": "build"},)
     missing = parse_number("--missing-value", options.missing_value)
     source = Input(
-        "data", tuple(options.inputs), missing_value=missing, description=str(description)
+        "data",
+        tuple(options.inputs),
+        missing_value=missing,
+        description=str(description),
+        rules=rules,
     )
     write_out(
         dataclasses.replace(dataset, record=record),

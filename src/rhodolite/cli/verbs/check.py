@@ -44,7 +44,7 @@ def make_parser() -> Parser:
 def run(words: list[str], quiet: bool) -> int:
     """Run the verb and return its exit code."""
     from rhodolite.cli.console import show, show_json
-    from rhodolite.cli.options import apply_declared, need_inputs
+    from rhodolite.cli.options import apply_declared, need_inputs, reading_rules
 
     options = make_parser().parse(words)
     need_inputs(options.inputs, "check", "check data.nc")
@@ -52,8 +52,10 @@ def run(words: list[str], quiet: bool) -> int:
     from rhodolite.checking import check
     from rhodolite.cli.engine import make_engine
     from rhodolite.formats.open import open_dataset
+    from rhodolite.formats.reading_rules import reading_by
 
-    dataset = open_dataset(options.inputs, group=options.group, generous=False)
+    with reading_by(reading_rules(vars(options))):
+        dataset = open_dataset(options.inputs, group=options.group, generous=False)
     dataset = apply_declared(dataset, options.variable, options.missing_value)
     engine = None
     if options.values:

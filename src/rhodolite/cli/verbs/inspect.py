@@ -47,7 +47,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     """Run the verb and return its exit code."""
     from rhodolite.cli.console import show, show_json
     from rhodolite.cli.engine import make_engine
-    from rhodolite.cli.options import need_inputs, parse_number
+    from rhodolite.cli.options import need_inputs, parse_number, reading_rules
 
     options = make_parser().parse(words)
     if options.regions:
@@ -57,16 +57,18 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
 
     from rhodolite.formats.normalise import declare_missing, normalise
     from rhodolite.formats.open import open_dataset
+    from rhodolite.formats.reading_rules import reading_by
     from rhodolite.inspection.page import dataset_page, variable_page
     from rhodolite.inspection.summary import describe, describe_variable
     from rhodolite.pipeline.chain import open_members
 
     engine = make_engine(options.quiet, options.memory, options.workers, options.cluster)
     missing = parse_number("--missing-value", options.missing_value)
-    if options.members:
-        datasets, names = open_members(options.inputs, options.group)
-    else:
-        datasets, names = [open_dataset(options.inputs, group=options.group)], [""]
+    with reading_by(reading_rules(vars(options))):
+        if options.members:
+            datasets, names = open_members(options.inputs, options.group)
+        else:
+            datasets, names = [open_dataset(options.inputs, group=options.group)], [""]
     pages: list[str] = []
     summaries: list[dict[str, Any]] = []
     for dataset, name in zip(datasets, names, strict=True):

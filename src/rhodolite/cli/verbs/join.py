@@ -51,7 +51,7 @@ def make_parser() -> Parser:
 
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     """Run the verb and return its exit code."""
-    from rhodolite.cli.options import apply_declared, layout_of, need_inputs
+    from rhodolite.cli.options import apply_declared, layout_of, need_inputs, reading_rules
     from rhodolite.formats.concatenate import Overlap
 
     options = make_parser().parse(words)
@@ -67,6 +67,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     from rhodolite.formats.atomic_output import check_output
     from rhodolite.formats.layout import USUAL_LAYOUT
     from rhodolite.formats.open import open_dataset
+    from rhodolite.formats.reading_rules import reading_by
     from rhodolite.formats.registry import COLLECTION
     from rhodolite.pipeline.splitting import output_kind
 
@@ -85,7 +86,8 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         )
     kind = COLLECTION.kind if is_collection else output_kind(output, layout)
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
-    dataset = open_dataset(options.inputs, overlap, options.group)
+    with reading_by(reading_rules(vars(options))):
+        dataset = open_dataset(options.inputs, overlap, options.group)
     if is_collection and (options.variable or options.missing_value):
         raise UsageError(
             "join: a collection only names files; --variable and --missing-value are for files "
@@ -123,7 +125,7 @@ def _write_dataset(
     dataset: Dataset, layout: Layout, options: Namespace, overlap: Overlap | None, began: float
 ) -> None:
     """Write the joined dataset out, with what was typed on its record."""
-    from rhodolite.cli.options import parse_number
+    from rhodolite.cli.options import parse_number, reading_rules
     from rhodolite.cli.output import write_out
     from rhodolite.studies.description import Input
 
@@ -136,6 +138,8 @@ def _write_dataset(
         "variable": ",".join(options.variable or ()),
     }
     more = [f"--{name} {shlex.quote(value)}" for name, value in typed.items() if value]
+    rules = reading_rules(vars(options))
+    more += rules.words()
     recorded = dataclasses.replace(dataset, record=(done,))
     source = Input(
         "data",
@@ -145,5 +149,6 @@ def _write_dataset(
         parse_number("--missing-value", options.missing_value),
         overlap,
         tuple(name.strip() for text in options.variable or () for name in text.split(",")),
+        rules=rules,
     )
     write_out(recorded, layout, options, began, source, more)

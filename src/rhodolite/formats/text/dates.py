@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -13,16 +12,13 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
+from rhodolite.formats.text.date_forms import DayOfYear, parse_fields, parse_ordinal
 from rhodolite.formats.text.phases import Normal, normals_variables, parse_normal
 from rhodolite.model.time.dates import first_moment, moment_after
-from rhodolite.model.time.period_text import MONTH_NAMES, MONTH_TITLES, Instant, Period, Season
+from rhodolite.model.time.period_text import Instant, Period, Season
 from rhodolite.model.time.time_units import month_start
 from rhodolite.model.variable import Variable
 
-_CLOCK = r"(?:[T ](\d{1,2})(?::?(\d{2})(?::?(\d{2})(?:\.0+)?)?)?(?:Z|\+00:?00)?)?"
-_COMPACT = re.compile(rf"(\d{{4}})(?:(\d{{2}})(?:(\d{{2}}){_CLOCK})?)?")
-_YEAR_FIRST = re.compile(rf"(\d{{4}})([-/.])(\d{{1,2}})(?:\2(\d{{1,2}}){_CLOCK})?")
-_YEAR_LAST = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2(\d{{4}}){_CLOCK}")
 _SPAN = re.compile(r"(\d{4})-(\d{4})")
 _SEASON = re.compile(r"(\d{4}) ([JFMASOND]{2,11})")
 
@@ -74,7 +70,7 @@ class RangeOfDates:
         return first_moment(self.first, calendar), moment_after(self.last, calendar)
 
 
-Stretch = Instant | SeasonOfYear | SpanOfYears | RangeOfDates | Normal
+Stretch = Instant | DayOfYear | SeasonOfYear | SpanOfYears | RangeOfDates | Normal
 
 
 def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
@@ -107,24 +103,8 @@ def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
         return SpanOfYears(*map(int, found.groups()))
     if (normal := parse_normal(given)) is not None:
         return normal
-    if found := _COMPACT.fullmatch(given):
-        parts = list(found.groups())
-    elif found := _YEAR_FIRST.fullmatch(given):
-        year, _, *rest = found.groups()
-        parts = [year, *rest]
-    elif found := _YEAR_LAST.fullmatch(given):
-        one, mark, two, year, *clock = found.groups()
-        day, month = (one, two) if day_first or mark == "." else (two, one)
-        parts = [year, month, day, *clock]
-    else:
-        return None
-    fields = tuple(int(part) for part in parts if part is not None)
-    limits = ((1, 12), (1, 31), (0, 23), (0, 59), (0, 59))
-    if any(
-        not low <= value <= high for value, (low, high) in zip(fields[1:], limits, strict=False)
-    ):
-        return None
-    return Instant(fields)
+    fields = parse_fields(given, day_first=day_first)
+    return Instant(fields) if fields is not None else parse_ordinal(given)
 
 
 def _parse_range(text: str) -> RangeOfDates | None:
@@ -133,34 +113,6 @@ def _parse_range(text: str) -> RangeOfDates | None:
     except ValueError:
         return None
     return RangeOfDates(period.first, period.last) if period.first and period.last else None
-
-
-def day_comes_first(texts: Sequence[str]) -> bool | None:
-    """Return whether dates such as 3/4/2001 have the day first; None where all fit both ways and
-    differ.
-    """
-    pairs = [
-        (int(found.group(1)), int(found.group(3)))
-        for text in texts
-        if (found := _YEAR_LAST.fullmatch(text.strip())) and found.group(2) != "."
-    ]
-    if not pairs or any(first > 12 for first, _ in pairs):
-        return True
-    if any(second > 12 for _, second in pairs):
-        return False
-    return True if all(first == second for first, second in pairs) else None
-
-
-@functools.cache
-def month_number(text: str) -> int | None:
-    """Return the number of a month that is named, in full or by its first three letters; None for
-    other words.
-    """
-    word = text.strip().lower().rstrip(".")
-    for number, (short, full) in enumerate(zip(MONTH_NAMES, MONTH_TITLES, strict=True), 1):
-        if word in (short, full.lower()):
-            return number
-    return None
 
 
 def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> list[Variable]:
@@ -211,6 +163,8 @@ def in_order(stretch: Stretch) -> tuple[int, ...]:
     """Return what dates of one kind are sorted by."""
     if isinstance(stretch, SeasonOfYear):
         return (stretch.year, -1 if stretch.season.late_months else stretch.season.first)
+    if isinstance(stretch, DayOfYear):
+        return (stretch.year, stretch.day)
     if isinstance(stretch, SpanOfYears):
         return (stretch.first, stretch.last)
     if isinstance(stretch, RangeOfDates):
@@ -223,7 +177,7 @@ def in_order(stretch: Stretch) -> tuple[int, ...]:
 
 def _kind(stretch: Stretch) -> int:
     """Return how many fields a date has; 0 and less for what is no date of the calendar."""
-    kinds = {SeasonOfYear: 0, SpanOfYears: -1, Normal: -2, RangeOfDates: -3}
+    kinds = {SeasonOfYear: 0, SpanOfYears: -1, Normal: -2, RangeOfDates: -3, DayOfYear: -4}
     return len(stretch.fields) if isinstance(stretch, Instant) else kinds[type(stretch)]
 
 

@@ -290,7 +290,8 @@ def _plain_value(value: Any) -> Any:
     if isinstance(value, list) and value and all(isinstance(item, (int, float)) for item in value):
         numbers = np.asarray(value)
         return numbers if numbers.dtype.kind in "fiu" else str(value)
-    if isinstance(value, (dict, bool)):
+    nested = isinstance(value, list) and not all(isinstance(item, str) for item in value)
+    if nested or isinstance(value, (dict, bool)):
         return str(value)
     too_long = isinstance(value, int) and not -(2**63) <= value < 2**64
     return str(value) if too_long else value

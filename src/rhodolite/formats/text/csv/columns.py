@@ -56,7 +56,9 @@ ROLES = {
 """What columns of coordinates are called, in small letters."""
 DAY_OF_YEAR = {"doy", "yday", "day_of_year", "dayofyear", "jday", "julian_day"}
 """What columns are called that number the days of a year from 1, in small letters."""
-_PARTS_OF_DATES = {"year", "month", "day", "hour", *DAY_OF_YEAR}
+CLOCKS = {"time", "hour", "time_utc", "utc"}
+"""What columns are called that may hold times of the day, in small letters."""
+_PARTS_OF_DATES = {"year", "month", "day", *CLOCKS, *DAY_OF_YEAR}
 _HEADER = re.compile(r"(.*?)\s*(?:\[([^\]]*)\]|\(([^)]*)\))")
 
 

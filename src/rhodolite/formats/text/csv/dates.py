@@ -9,10 +9,16 @@ import numpy as np
 import pandas
 
 from rhodolite.errors import DataError, warn
+from rhodolite.formats.text.csv.columns import CLOCKS, DAY_OF_YEAR, role_of
 from rhodolite.formats.text.csv.table import Table
-from rhodolite.formats.text.dates import Stretch, day_comes_first, month_number, parse_date
+from rhodolite.formats.text.date_forms import day_comes_first, named_month
+from rhodolite.formats.text.dates import Stretch, parse_date
 from rhodolite.formats.text.phases import BASE_YEARS, NORMAL, Normal
 
+_PARTS = ("year", "month", "day", "hour")
+_TIME_OF_DAY = r"\d{1,2}(?::\d{2}){0,2}\s?(?:[aApP][mM])?"
+_DAY_DIGITS = 3
+"""Of the number of a day in its year."""
 _NO_YEAR = 2001
 """The year that days without one are taken to be of; it has no 29 February."""
 
@@ -21,24 +27,47 @@ def read_dates(table: Table) -> Table:
     """Return a table with one column of dates, where these are spread over columns of years, months
     and days.
 
-    Understood are columns `year`, `month` and `day`, a year for each row with a column for each
-    month, phases of a cycle beside a column `base_years`, and days of no year (`15 March`,
-    `03-15`), which are taken as those of 2001.
+    Understood are columns `year`, `month`, `day` and `hour`, `year` and the number of a day in it,
+    a date and a time of the day, a year for each row with a column for each month, phases of a
+    cycle beside a column `base_years`, and days of no year (`15 March`, `03-15`), which are taken
+    as those of 2001.
     """
     lowered = {str(name).strip().lower(): name for name in table.cells.columns}
     months = {
         name: number
         for name in table.cells.columns
-        if (number := month_number(str(name))) is not None
+        if (number := named_month(str(name))) is not None
     }
     if "year" in lowered and len(months) == 12:
         return _months_below_each_other(table, lowered["year"], months)
     if "time" in table.roles and BASE_YEARS in table.cells.columns:
         return _normals(table)
-    parts = [lowered[word] for word in ("year", "month", "day") if word in lowered]
-    if "year" in lowered and (len(parts) == 3 or "day" not in lowered) and not _has_dates(table):
-        return _dates_of_parts(table, parts)
-    return table
+    if "year" in lowered and not _has_dates(table):
+        numbered = next((lowered[word] for word in DAY_OF_YEAR if word in lowered), None)
+        if numbered is not None and not {"month", "day"} & lowered.keys():
+            return _dates_of_parts(table, [lowered["year"], numbered], _DAY_DIGITS)
+        parts = [lowered[word] for word in _PARTS if word in lowered]
+        if "day" not in lowered:
+            parts = [part for part in parts if part != lowered.get("hour")]
+        if "month" in lowered or "day" not in lowered:
+            return _dates_of_parts(table, parts)
+    return _with_times_of_day(table)
+
+
+def _with_times_of_day(table: Table) -> Table:
+    """Return a table whose dates hold the times of the day that a column of their own gives."""
+    words = {name: name.strip().lower() for name in table.cells.columns}
+    clocks = [
+        name
+        for name, word in words.items()
+        if word in CLOCKS and table.cells[name].str.fullmatch(_TIME_OF_DAY).all()
+    ]
+    dates = [name for name, word in words.items() if role_of(word) == "time" and name not in clocks]
+    if len(clocks) != 1 or not dates:
+        return table
+    joined = table.cells[dates[0]] + " " + table.cells[clocks[0]]
+    cells = table.cells.assign(**{dates[0]: joined}).drop(columns=clocks)
+    return replace(table, cells=cells, roles={**table.roles, "time": dates[0]})
 
 
 def _normals(table: Table) -> Table:
@@ -56,12 +85,13 @@ def _has_dates(table: Table) -> bool:
     return name is not None and name.strip().lower() not in ("day", "month")
 
 
-def _dates_of_parts(table: Table, parts: list[str]) -> Table:
+def _dates_of_parts(table: Table, parts: list[str], digits: int = 2) -> Table:
+    """Return a table whose dates stand in one column, of their parts, which take so many digits."""
     columns = []
     for name in parts:
         text = table.cells[name].str.strip()
         named = (
-            text.map(lambda word: month_number(word)) if name.strip().lower() == "month" else None
+            text.map(lambda word: named_month(word)) if name.strip().lower() == "month" else None
         )
         if named is not None and named.notna().all():
             columns.append(named.astype(int))
@@ -74,10 +104,11 @@ def _dates_of_parts(table: Table, parts: list[str]) -> Table:
                 "not a whole number"
             )
         columns.append(pandas.Series(numbers.astype(int)))
-    dates = [
-        "-".join([f"{row[0]:04d}", *(f"{part:02d}" for part in row[1:])])
-        for row in zip(*columns, strict=True)
-    ]
+    dates = []
+    for year, *others in zip(*columns, strict=True):
+        of_day = [f"{part:0{digits}d}" for part in others[:2]]
+        of_clock = [f" {hour:02d}:00" for hour in others[2:]]
+        dates.append("-".join([f"{year:04d}", *of_day]) + "".join(of_clock))
     cells = table.cells.drop(columns=parts)
     cells.insert(0, "time", dates)
     roles = {role: name for role, name in table.roles.items() if name not in parts}
@@ -139,7 +170,7 @@ def _with_a_year(text: str) -> str:
     """Return a day or month of no year, such as `15 March`, `Mar-15` or `03-15`, as one of a common
     year."""
     words = re.split(r"[\s.-]+", text.strip().rstrip("."))
-    named = [month for word in words if (month := month_number(word)) is not None]
+    named = [month for word in words if (month := named_month(word)) is not None]
     days = [int(word) for word in words if word.isdecimal() and len(word) <= 2]
     if len(named) == 1 and len(words) == 1:
         return f"{_NO_YEAR}-{named[0]:02d}"

@@ -60,9 +60,11 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
     if len(dates) > 1 and "time" not in table.roles:
         variables = _one_site_a_row(table, dates, calendar)
     elif not table.roles.keys() & {"time", "lat", "lon", "site"}:
-        raise DataError(
-            f"{path}: {_ADVICE}. Its columns are {', '.join(map(repr, table.cells.columns))}."
-        )
+        listed = ", ".join(map(repr, table.cells.columns))
+        hint = ""
+        if any(name[:1].isdecimal() for name in table.cells.columns):
+            hint = " If its first line is no header, name the columns: --columns time,NAME,..."
+        raise DataError(f"{path}: {_ADVICE}. Its columns are {listed}.{hint}")
     else:
         variables = _one_value_a_row(table, calendar)
     sites = any("cf_role" in variable.attributes for variable in variables)
