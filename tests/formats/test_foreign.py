@@ -163,6 +163,22 @@ def test_more_than_could_be_described_is_refused(tmp_path):
         assert "cannot be in the" in answer.err
 
 
+@pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+def test_a_dimension_that_stands_twice_is_another_the_second_time(tmp_path):
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        add_axes(file, lat=3, lon=4)
+        file.createVariable("cov", "f8", ("lat", "lat", "lon"))[:] = np.arange(36).reshape(3, 3, 4)
+    cov = rhodolite.read(tmp_path / "a.nc")["cov"]
+    assert cov.dimensions == ("lat", "lat_2", "lon")
+    row = rhodolite.Subset(lat="1..1")(rhodolite.read(tmp_path / "a.nc"))
+    np.testing.assert_array_equal(row["cov"].values()[0], np.arange(12, 24).reshape(3, 4))
+    for verb in (("regrid", "--to", "1"), ("summarise",), ("convert",)):
+        for suffix in ("nc", "zarr", "csv"):
+            out = f"{verb[0]}.{suffix}"
+            answer = run_here(verb[0], "a.nc", *verb[1:], "-o", out, folder=tmp_path)
+            assert answer.code == 0, answer.err
+
+
 @pytest.mark.parametrize("value", [[[[[]]]], [[1, 2], [3]], [None, 1], {"a": 1}, [True], 2**70])
 def test_attributes_that_only_json_holds_are_text(tmp_path, value):
     store = zarr.open_group(tmp_path / "a.zarr", mode="w")

@@ -11,6 +11,7 @@ from typing import Any, Self
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Mapped
+from rhodolite.errors import warn
 from rhodolite.model.read_only import as_read_only
 
 UNITS_OF_ONE = "1"
@@ -91,6 +92,21 @@ class Variable:
             raise ValueError(
                 f"{self.name}: {len(self.dimensions)} dimension names for {self.data.ndim} axes"
             )
+        if len(set(self.dimensions)) < self.data.ndim:
+            object.__setattr__(self, "dimensions", self._distinct_dimensions())
+
+    def _distinct_dimensions(self) -> tuple[str, ...]:
+        """Return the dimensions with another name for each that stands twice, as in a matrix of
+        covariances: nothing that is said of one axis is said of the other."""
+        names: list[str] = []
+        for name in self.dimensions:
+            number, distinct = 1, name
+            while distinct in names:
+                number += 1
+                distinct = f"{name}_{number}"
+            names.append(distinct)
+        warn(f"{self.name} runs along {', '.join(self.dimensions)}; here: {', '.join(names)}")
+        return tuple(names)
 
     @property
     def shape(self) -> tuple[int, ...]:
