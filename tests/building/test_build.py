@@ -176,6 +176,32 @@ def test_columns_of_a_table_get_their_names_and_units(tmp_path):
             build([str(tmp_path / "t.csv")], tmp_path / "u.toml")
 
 
+def test_matrices_and_lists_of_places_with_dates_in_their_names(tmp_path):
+    """The same maps, as matrices and as lists of longitude, latitude and value."""
+    values = np.array([[[1.5, 2, 3], [4, 5, np.nan]], [[7, 8, 9], [10, 11, 12]]])
+    for form in ("matrix", "list"):
+        (tmp_path / form).mkdir()
+        for at, grid in enumerate(values):
+            rows = ["lat/lon,0,10E,20"]
+            rows += [f"{60 - 10 * r},{','.join(map(str, row))}" for r, row in enumerate(grid)]
+            if form == "list":
+                cells = [(10 * c, 60 - 10 * r, grid[r, c]) for r in (0, 1) for c in (0, 1, 2)]
+                rows = ["x y z", *(" ".join(map(str, cell)) for cell in cells)]
+            (tmp_path / form / f"rain_20010{at + 1}.txt").write_text("\n".join(rows))
+        (tmp_path / "d.toml").write_text(
+            '[input]\nnames = "rain_{year}{month}.txt"\n[variables.rain]\nunits = "mm"\n'
+            + ('from = "z"\n' if form == "list" else "")
+            + 'long_name = "rain"\n'
+        )
+        built = build([str(tmp_path / form)], tmp_path / "d.toml")
+        rain = rhodolite.Subset(lat="40..70")(built)["rain"]
+        south_first = built["lat"].values()[0] < built["lat"].values()[-1]
+        expected = values[:, ::-1] if south_first else values
+        np.testing.assert_array_equal(rain.values(), expected)
+        assert [date.month for date in built.time.reference_dates] == [1, 2]
+        np.testing.assert_array_equal(built["lon"].values(), [0, 10, 20])
+
+
 @pytest.mark.slow
 def test_build_says_what_it_needs_and_the_demo_can_be_built(demo, tmp_path):
     for words, message in (

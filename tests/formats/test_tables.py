@@ -11,6 +11,7 @@ from pathlib import Path
 import cftime
 import netCDF4
 import numpy as np
+import pandas
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -143,6 +144,35 @@ def test_numbers_are_the_nearest_to_their_text(numbers):
         rows = [f"{1900 + at},{number!r}\n" for at, number in enumerate(numbers)]
         path.write_text("year,rain\n" + "".join(rows))
         np.testing.assert_array_equal(rhodolite.read(path)["rain"].values(), numbers)
+
+
+def test_rows_in_order_and_decimal_commas(tmp_path):
+    """What is written in order is what pandas sorts, and decimal commas come back as numbers."""
+    values = np.random.default_rng(3).integers(0, 5, (40, 1, 1)).astype(float) + 0.25
+    values[3] = np.nan
+    data = make_dataset(values, times=np.arange(40.0), name="pr")
+    for asked, order in (
+        ({}, slice(None)),
+        ({"sort": "pr"}, np.argsort(values[:, 0, 0], kind="stable")),
+        ({"sort": "pr:down"}, np.argsort(-values[:, 0, 0], kind="stable")),
+        ({"first": 4}, slice(4)),
+        ({"sort": "pr:down", "first": 7}, np.argsort(-values[:, 0, 0], kind="stable")[:7]),
+    ):
+        for decimal in ("point", "comma"):
+            path = tmp_path / "t.csv"
+            data.write(path, overwrite=True, decimal=decimal, **asked)
+            rows = pandas.read_csv(path, sep="," if decimal == "point" else ";", dtype=str)
+            read = rows.filter(like="pr").iloc[:, 0].str.replace(",", ".").astype(float)
+            np.testing.assert_array_equal(read, values[:, 0, 0][order])
+    for words, message in (
+        (("--sort", "rain"), "no column 'rain'"),
+        (("--first", "0"), "not a number of rows"),
+        (("--decimal", "dot"), "'dot' is not offered"),
+    ):
+        data.write(tmp_path / "a.nc", overwrite=True)
+        answer = run_here("convert", "a.nc", "-o", "b.csv", *words, folder=tmp_path)
+        assert (answer.code, message in answer.err) == (2, True), answer.err
+    assert run_here("convert", "a.nc", "-o", "b.nc", "--first", "3", folder=tmp_path).code == 2
 
 
 def test_dates_that_can_be_read_in_two_ways_are_refused(tmp_path):

@@ -156,6 +156,9 @@ class Dataset(PlainDataset, Verbs):
         unlimited: bool = False,
         checksums: bool = True,
         all_rows: bool = False,
+        decimal: Literal["point", "comma"] = "point",
+        sort: str | None = None,
+        first: int | None = None,
     ) -> None:
         """Compute the dataset block by block and write it in the format that the suffix names.
 
@@ -183,6 +186,13 @@ class Dataset(PlainDataset, Verbs):
             Whether chunks carry checksums, by which readers notice damage.
         all_rows : bool
             Whether a table may have more than 10 million rows.
+        decimal : {"point", "comma"}
+            Decimal mark of a table; with a comma, semicolons stand between columns.
+        sort : str, optional
+            Column by which the rows of a table are ordered; with ``:down`` after it, the largest
+            come first.
+        first : int, optional
+            How many rows of a table are written.
 
         Raises
         ------
@@ -192,12 +202,14 @@ class Dataset(PlainDataset, Verbs):
             If the output exists, is an input, or cannot be written.
         """
         from rhodolite.formats.layout import make_layout
+        from rhodolite.formats.table_style import make_style
         from rhodolite.pipeline.writing import write, write_companions
 
         allowed = parse_memory(memory) if isinstance(memory, str) else memory
         engine = default_engine(workers=workers, memory=allowed)
+        style = make_style(all_rows=all_rows, decimal=decimal, sort=sort, first=first)
         layout = make_layout(
-            format, chunks, compression, unlimited, checksums=checksums, all_rows=all_rows
+            format, chunks, compression, unlimited, checksums=checksums, table=style
         )
         write(self, Path(path), engine=engine, overwrite=overwrite, layout=layout)
         write_companions(self.companions, engine=engine, overwrite=overwrite)

@@ -36,9 +36,10 @@ import numpy as np
 
 from rhodolite.arrays import Array, Mapped
 from rhodolite.building.description import Described, Description
-from rhodolite.building.sources import from_grids, from_tables
+from rhodolite.building.sources import find_files, from_grids, from_tables
 from rhodolite.checking import Severity, check
 from rhodolite.errors import DataError
+from rhodolite.formats.registry import TABLE, format_of
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Storage, Variable
@@ -59,7 +60,9 @@ def build(inputs: Sequence[str], description: Path) -> Dataset:
         If the description is wrong, with its line, or does not fit the files.
     """
     told = Description.read(description)
-    dataset = from_grids(inputs, told) if told.names is not None else from_tables(inputs, told)
+    files = find_files(inputs, told)
+    grids = told.names is not None and format_of(files[0]).name != TABLE
+    dataset = from_grids(files, told) if grids else from_tables(files, told)
     variables = [
         _describe(v, told.variables[v.name], told) if v.name in told.variables else v
         for v in dataset.variables.values()

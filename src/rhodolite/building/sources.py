@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from rhodolite.arrays import Array, LazyArray, Region
+from rhodolite.arrays import Array, InMemory, LazyArray, Region
 from rhodolite.building.description import Description
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.concatenate import join
@@ -43,13 +43,12 @@ class GridStack(LazyArray):
         return np.stack([grid.read(region[1:]) for grid in self._grids[region[0]]])
 
 
-def from_grids(inputs: Sequence[str], told: Description) -> Dataset:
+def from_grids(files: Sequence[Path], told: Description) -> Dataset:
     """Return the dataset that grids with dates in their names form.
 
     Parameters
     ----------
-    inputs : sequence of str
-        Files, patterns and addresses.
+    files : sequence of Path
     told : Description
         The description of the files.
 
@@ -58,7 +57,7 @@ def from_grids(inputs: Sequence[str], told: Description) -> Dataset:
     DataError
         If a name does not fit, two grids are of the same time, or their cells differ.
     """
-    dated = _find_dates(_files(inputs, told), told)
+    dated = _find_dates(files, told)
     first = next(iter(dated[next(iter(dated))].values()))
     header = read_header(first)
     times = sorted(next(iter(dated.values())), key=lambda instant: instant.fields)
@@ -71,15 +70,16 @@ def from_grids(inputs: Sequence[str], told: Description) -> Dataset:
                 f"no file is of a variable '{described.source}'. "
                 f"{nearest_names(described.source, dated)}",
             )
-        files = dated[described.source]
-        if sorted(files, key=lambda instant: instant.fields) != times:
+        grids_of = dated[described.source]
+        if sorted(grids_of, key=lambda instant: instant.fields) != times:
             raise DataError(
-                f"{told.path}: there are {len(files)} grids of {name} and {len(times)} of others; "
-                "every variable needs the same times"
+                f"{told.path}: there are {len(grids_of)} grids of {name} and {len(times)} of "
+                "others; every variable needs the same times"
             )
         grids = [
             GridArray(
-                files[time], _same_cells(read_header(files[time]), header, files[time], first)
+                grids_of[time],
+                _same_cells(read_header(grids_of[time]), header, grids_of[time], first),
             )
             for time in times
         ]
@@ -89,8 +89,8 @@ def from_grids(inputs: Sequence[str], told: Description) -> Dataset:
         )
     sources = tuple(
         SourceFile(path, "Esri ASCII grid", path.stat().st_size)
-        for files in dated.values()
-        for path in files.values()
+        for by_time in dated.values()
+        for path in by_time.values()
     )
     dataset = Dataset({v.name: v for v in variables}, {}, frozenset({"time"}), sources)
     if dataset.time is not None and dataset.time.step.missing:
@@ -101,9 +101,22 @@ def from_grids(inputs: Sequence[str], told: Description) -> Dataset:
     return dataset
 
 
-def _files(inputs: Sequence[str], told: Description) -> list[Path]:
-    """Return the files that are named, or those of a named folder that fit the pattern."""
-    assert told.names is not None
+def find_files(inputs: Sequence[str], told: Description) -> list[Path]:
+    """Return the files that are named, or those of a named folder that fit the pattern.
+
+    Parameters
+    ----------
+    inputs : sequence of str
+        Files, patterns and folders.
+    told : Description
+
+    Raises
+    ------
+    DataError
+        If there are none.
+    """
+    if told.names is None:
+        return [path for text in inputs for path in expand(text)]
     found: list[Path] = []
     for text in inputs:
         folder = Path(text)
@@ -136,17 +149,58 @@ def _find_dates(files: Sequence[Path], told: Description) -> dict[str, dict[Inst
         )
     dated: dict[str, dict[Instant, Path]] = {}
     for path in files:
-        fields = told.names.read(path.name)
-        if fields is None:
-            raise told.mistake(
-                "input", "names", f"the file {path.name} does not fit '{told.names.text}'"
-            )
-        instant = Instant(tuple(int(fields[name]) for name in DATE_FIELDS if name in fields))
-        held = dated.setdefault(fields.get("variable", only), {})
+        named, instant = _time_in_name(path, told)
+        held = dated.setdefault(named or only, {})
         if instant in held:
             raise DataError(f"{held[instant]} and {path} are both of {instant}")
         held[instant] = path
     return dated
+
+
+def _time_in_name(path: Path, told: Description) -> tuple[str | None, Instant]:
+    """Return the variable, where there is a place for it, and the time that a file's name says.
+
+    Raises
+    ------
+    DataError
+        If the name does not fit.
+    """
+    assert told.names is not None
+    fields = told.names.read(path.name)
+    if fields is None:
+        raise told.mistake(
+            "input", "names", f"the file {path.name} does not fit '{told.names.text}'"
+        )
+    parts = tuple(int(fields[name]) for name in DATE_FIELDS if name in fields)
+    return fields.get("variable"), Instant(parts)
+
+
+def _at_its_time(
+    dataset: Dataset, told: Description, named: str | None, instant: Instant
+) -> Dataset:
+    """Return what a table without times holds at the time that its name says.
+
+    Raises
+    ------
+    DataError
+        If it has times of its own.
+    """
+    if dataset.time is not None:
+        raise DataError(
+            f"{dataset.label}: the table has times of its own; leave [input] names out of "
+            f"{told.path.name}"
+        )
+    fields = dataset.fields
+    only = next(iter(told.variables.values())).source
+    variables = [v for v in dataset.variables.values() if v not in fields]
+    for variable in fields:
+        # A matrix has no name but that of its file.
+        source = variable.name if len(fields) > 1 else named or only
+        values = InMemory(variable.values()[np.newaxis])
+        variables.append(
+            variable.replace(name=source, dimensions=("time", *variable.dimensions), data=values)
+        )
+    return dataset.with_variables([*time_variables([instant], told.calendar), *variables])
 
 
 def _same_cells(header: Header, first: Header, path: Path, other: Path) -> Header:
@@ -172,13 +226,12 @@ def _same_cells(header: Header, first: Header, path: Path, other: Path) -> Heade
     return header
 
 
-def from_tables(inputs: Sequence[str], told: Description) -> Dataset:
+def from_tables(files: Sequence[Path], told: Description) -> Dataset:
     """Return the dataset that tables form, with the columns that are described.
 
     Parameters
     ----------
-    inputs : sequence of str
-        Files, patterns and addresses.
+    files : sequence of Path
     told : Description
         The description of the files.
 
@@ -188,7 +241,7 @@ def from_tables(inputs: Sequence[str], told: Description) -> Dataset:
         If a column is not there.
     """
     datasets = []
-    for path in [path for text in inputs for path in expand(text)]:
+    for path in files:
         table = read_table(path, set(told.columns.values()))
         for role, column in told.columns.items():
             if column not in table.cells.columns:
@@ -199,7 +252,10 @@ def from_tables(inputs: Sequence[str], told: Description) -> Dataset:
                     f"{nearest_names(column, table.cells.columns)}",
                 )
         table = table.with_roles(told.columns)
-        datasets.append(dataset_of(table, told.calendar))
+        dataset = dataset_of(table, told.calendar)
+        if told.names is not None:
+            dataset = _at_its_time(dataset, told, *_time_in_name(path, told))
+        datasets.append(dataset)
     dataset = join(datasets)
     wanted = {described.source: name for name, described in told.variables.items()}
     offered = [v.name for v in dataset.variables.values() if v.data.dtype.kind == "f"]

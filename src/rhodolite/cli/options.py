@@ -13,6 +13,7 @@ from rhodolite.errors import UsageError, nearest_names
 from rhodolite.formats.layout import ChunkUse, Compression, Layout, make_layout
 from rhodolite.formats.reading_rules import ReadingRules
 from rhodolite.formats.registry import FORMATS
+from rhodolite.formats.table_style import make_style
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Parameter, description, parameters
 
@@ -281,6 +282,22 @@ def _add_output_options(group: Any) -> None:
         "--all", action="store_true", help="write a table also of more than 10 million rows"
     )
     group.add_argument(
+        "--decimal",
+        action=Once,
+        metavar="point|comma",
+        help="decimal mark of a table; with a comma, semicolons stand between columns "
+        "(default: point)",
+    )
+    group.add_argument(
+        "--sort",
+        action=Once,
+        metavar="NAME[:down]",
+        help="order the rows of a table by a column; with :down, the largest come first",
+    )
+    group.add_argument(
+        "--first", action=Once, metavar="N", help="write the first N rows of a table"
+    )
+    group.add_argument(
         "--unlimited", action="store_true", help="make time a dimension that can grow"
     )
     group.add_argument(
@@ -313,9 +330,14 @@ def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:
         text,
         unlimited=bool(options.get("unlimited")),
         option=origin,
-        raw=bool(options.get("raw")),
         checksums=not options.get("no_checksums"),
-        all_rows=bool(options.get("all")),
+        table=make_style(
+            raw=bool(options.get("raw")),
+            all_rows=bool(options.get("all")),
+            decimal=options.get("decimal"),
+            sort=options.get("sort"),
+            first=options.get("first"),
+        ),
     )
 
 

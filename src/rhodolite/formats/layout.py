@@ -11,6 +11,7 @@ import numpy as np
 
 from rhodolite.arrays import Engine, LazyArray
 from rhodolite.errors import UsageError, nearest_names
+from rhodolite.formats.table_style import USUAL_STYLE, TableStyle
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
@@ -50,24 +51,18 @@ class Layout:
     compression : Compression
     unlimited : bool
         Whether time is to be a dimension that can grow, whatever it was in the input.
-    wide_table : bool
-        Whether a table has one column for each time, and not one row.
-    raw : bool
-        Whether text that a spreadsheet would run as a formula is written as it is.
     checksums : bool
         Whether chunks carry checksums, by which readers notice damage.
-    all_rows : bool
-        Whether a table may have more rows than people mean to write.
+    table : TableStyle
+        How a table is written.
     """
 
     variant: str | None = None
     chunks: ChunkUse | None = None
     compression: Compression = Compression.FAST
     unlimited: bool = False
-    wide_table: bool = False
-    raw: bool = False
     checksums: bool = True
-    all_rows: bool = False
+    table: TableStyle = USUAL_STYLE
 
     @property
     def in_chunks(self) -> bool:
@@ -84,9 +79,8 @@ def make_layout(
     compression: str | None,
     unlimited: bool = False,
     option: str = "--compression",
-    raw: bool = False,
     checksums: bool = True,
-    all_rows: bool = False,
+    table: TableStyle = USUAL_STYLE,
 ) -> Layout:
     """Return the layout that was asked for in words.
 
@@ -114,9 +108,8 @@ def make_layout(
         use,
         _word(option, compression or Compression.FAST, Compression),
         unlimited,
-        raw=raw,
-        checksums=checksums,
-        all_rows=all_rows,
+        checksums,
+        table,
     )
 
 

@@ -185,8 +185,11 @@ def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
             f"{path}: --unlimited is for NetCDF; in {chosen.name} nothing keeps a dimension from "
             "growing"
         )
-    if layout.all_rows and chosen.name != TABLE:
-        raise UsageError(f"{path}: --all is for tables, and a {chosen.name} file holds all anyway")
+    of_tables = [name for name, value in layout.table.settings().items() if value is not None]
+    if of_tables and chosen.name != TABLE:
+        raise UsageError(
+            f"{path}: --{of_tables[0]} is for tables (.csv), and this is {chosen.name}"
+        )
     variant = layout.variant or ""
     if not chosen.chunked or variant.startswith("netcdf3"):
         for option, asked in (

@@ -81,8 +81,9 @@ def write(
             dataset, unlimited=dataset.unlimited | {str(dataset.need(Role.TIME).dimension)}
         )
     if dataset.wide:
-        layout = dataclasses.replace(layout, wide_table=True)
-    if chosen.name == TABLE and not layout.all_rows:
+        table = dataclasses.replace(layout.table, wide=True)
+        layout = dataclasses.replace(layout, table=table)
+    if chosen.name == TABLE and not layout.table.all_rows:
         _refuse_many_rows(dataset, path, layout)
     _check_room(dataset, path, chosen.chunked and layout.compression is not Compression.NONE)
     inputs = [*(file.path for file in dataset.files), *also_read]
@@ -121,7 +122,7 @@ def _refuse_many_rows(dataset: Dataset, path: Path, layout: Layout) -> None:
         With the number of rows.
     """
     size = max((variable.data.size for variable in dataset.fields), default=0)
-    rows = size // max(len(dataset.need_time()), 1) if layout.wide_table else size
+    rows = size // max(len(dataset.need_time()), 1) if layout.table.wide else size
     if rows > _MOST_ROWS:
         raise OutputError(
             f"{path}: the table would have {rows:,} rows, one for each cell; take a part with "

@@ -15,6 +15,7 @@ from rhodolite.errors import UsageError, nearest_names
 from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.layout import USUAL_LAYOUT, Layout, make_layout
 from rhodolite.formats.reading_rules import ReadingRules
+from rhodolite.formats.table_style import make_style
 from rhodolite.limits import check_nesting
 from rhodolite.operations import SUMMARIES as OPERATIONS
 from rhodolite.operations import operation
@@ -38,7 +39,18 @@ _INPUT_KEYS = (
     "columns",
     "skip-unreadable",
 )
-_LAYOUT_KEYS = ("format", "chunks", "compression", "unlimited", "raw", "checksums", "all")
+_LAYOUT_KEYS = (
+    "format",
+    "chunks",
+    "compression",
+    "unlimited",
+    "raw",
+    "checksums",
+    "all",
+    "decimal",
+    "sort",
+    "first",
+)
 Place = tuple[str, str]
 """The kind of a table, and its name in the file."""
 
@@ -325,7 +337,9 @@ class _Reader:
         for key in ("unlimited", "raw", "checksums", "all"):
             if not isinstance(table.get(key, False), bool):
                 raise self.refuse(f"{key} is true or false", *place, key)
-        for key in ("format", "chunks", "compression"):
+        if isinstance(table.get("first", 1), bool) or not isinstance(table.get("first", 1), int):
+            raise self.refuse("first is a number of rows", *place, "first")
+        for key in ("format", "chunks", "compression", "decimal", "sort"):
             if not isinstance(table.get(key, ""), str):
                 raise self.refuse(f"{key} is text", *place, key)
         try:
@@ -334,9 +348,14 @@ class _Reader:
                 table.get("chunks"),
                 table.get("compression"),
                 unlimited=table.get("unlimited", False),
-                raw=table.get("raw", False),
                 checksums=table.get("checksums", True),
-                all_rows=table.get("all", False),
+                table=make_style(
+                    raw=table.get("raw", False),
+                    all_rows=table.get("all", False),
+                    decimal=table.get("decimal"),
+                    sort=table.get("sort"),
+                    first=table.get("first"),
+                ),
             )
         except UsageError as error:
             raise self.refuse(str(error), *place) from None

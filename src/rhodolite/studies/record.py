@@ -272,9 +272,8 @@ def _output_table(one: Output, full: bool) -> str:
         if layout.compression is usual.compression
         else str(layout.compression.value),
         "unlimited": layout.unlimited or None,
-        "raw": layout.raw or None,
         "checksums": None if layout.checksums else False,
-        "all": layout.all_rows or None,
+        **layout.table.settings(),
     }
     return _table(("outputs", one.path), {"of": one.of, **options, **said})
 

@@ -63,8 +63,9 @@ _HEADER = re.compile(r"(.*?)\s*(?:\[([^\]]*)\]|\(([^)]*)\))")
 
 
 def role_of(name: str) -> str | None:
-    """Return which coordinate a column of this name is; None for all others."""
-    word = name.strip().lower()
+    """Return which coordinate a column of this name is; None for all others. Of `lat/lon`, as in
+    the corner of a matrix, the first counts."""
+    word = re.split(r"[\\/]", name)[0].strip().lower()
     return next((role for role, known in ROLES.items() if word in known), None)
 
 

@@ -59,6 +59,8 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
     }
     if len(dates) > 1 and "time" not in table.roles:
         variables = _one_site_a_row(table, dates, calendar)
+    elif longitudes := _longitudes_in_titles(table):
+        variables = _one_latitude_a_row(table, longitudes)
     elif not table.roles.keys() & {"time", "lat", "lon", "site"}:
         listed = ", ".join(map(repr, table.cells.columns))
         hint = ""
@@ -141,7 +143,7 @@ def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> l
     values = np.stack([table.numbers(name) for name in dates])
     made = [*time_variables(list(dates.values()), calendar), *sites]
     if titles is None:
-        name = re.sub(r"\W+", "_", table.path.stem).strip("_")
+        name = _name_of_file(table.path)
         return [*made, Variable(name, ("time", "site"), InMemory(values), about)]
     for title in dict.fromkeys(titles):
         rows = np.flatnonzero((titles == title).to_numpy())
@@ -157,6 +159,37 @@ def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> l
             )
         )
     return made
+
+
+def _longitudes_in_titles(table: Table) -> list[float]:
+    """Return the longitudes that the columns of a matrix are called, whose rows are latitudes; none
+    where it is no matrix."""
+    others = [name for name in table.cells.columns if name != table.roles.get("lat")]
+    if set(table.roles) != {"lat"} or len(others) < 2:
+        return []
+    try:
+        longitudes = [parse_longitude(name) for name in others]
+    except ValueError:
+        return []
+    return longitudes
+
+
+def _one_latitude_a_row(table: Table, longitudes: list[float]) -> list[Variable]:
+    """Return the variable of a matrix of latitudes by longitudes, called after the file."""
+    latitudes = _degrees(table, "lat")
+    _refuse_repeated(table, pandas.factorize(latitudes)[0])
+    names = [name for name in table.cells.columns if name != table.roles["lat"]]
+    values = np.stack([table.numbers(name) for name in names], axis=1)
+    return [
+        _coordinate(table, "lat", latitudes, _SPACE["lat"]),
+        _coordinate(table, "lon", np.array(longitudes), _SPACE["lon"]),
+        Variable(_name_of_file(table.path), ("lat", "lon"), InMemory(values)),
+    ]
+
+
+def _name_of_file(path: Path) -> str:
+    """Return what a variable is called that only the name of its file names."""
+    return re.sub(r"\W+", "_", path.name.split(".")[0]).strip("_")
 
 
 @dataclass

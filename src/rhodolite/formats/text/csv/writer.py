@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -11,8 +12,9 @@ import numpy as np
 import pandas
 
 from rhodolite.arrays import Array, Engine, LazyArray, Region
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.layout import Layout
+from rhodolite.formats.table_style import TableStyle
 from rhodolite.formats.text.csv.columns import column_title
 from rhodolite.formats.text.phases import BASE_YEARS, CALENDAR, NORMAL
 from rhodolite.model.axes import Role
@@ -87,33 +89,73 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
                 f"({', '.join(first.dimensions)}) and {variable.name} has "
                 f"({', '.join(variable.dimensions)}); choose with --variable {first.name}"
             )
-    if layout.wide_table:
-        _write_wide(dataset, variables, path, engine, raw=layout.raw)
+    style = layout.table
+    if style.wide:
+        _refuse_order(style)
+        _write_wide(dataset, variables, path, engine, style)
         return
     # Rows follow each other in the order of the dimensions, so blocks hold all of the later ones.
     unit = (1, *first.shape[1:]) if first.shape else ()
     laid_out = [engine.in_units(variable.data, unit) for variable in variables]
     engine.prepare([data for data, _ in laid_out])
-    described = _coordinate_columns(dataset, first, engine, raw=layout.raw)
+    described = _coordinate_columns(dataset, first, engine, raw=style.raw)
     columns = [
         *described,
         *(_data_column(v, data) for v, (data, _) in zip(variables, laid_out, strict=True)),
     ]
+    ordered = bool(style.sort or style.first)
+    of_frames, of_text = (
+        functools.partial(_frame, columns),
+        functools.partial(_rows, columns, style),
+    )
+    work: Any = of_frames if ordered else of_text
     with path.open("wb") as file:
-        file.write(
-            pandas.DataFrame(columns=[_safe_title(c) for c in columns])
-            .to_csv(index=False, lineterminator="\n")
-            .encode()
-        )
+        titles = [_safe_title(column) for column in columns]
+        file.write(_csv(pandas.DataFrame(columns=titles), style, header=True))
         _, total, regions = engine.blocks(first.data, laid_out[0][1])
-        for _, text in engine.stream(
-            functools.partial(_rows, columns),
-            regions,
-            f"writing {first.name}",
-            total,
-            first.data.nbytes,
-        ):
+        what = f"writing {first.name}"
+        blocks = engine.stream(work, regions, what, total, first.data.nbytes)
+        if ordered:
+            frame = _in_order((block for _, block in blocks), columns, style)
+            file.write(_csv(frame, style, header=False))
+            return
+        for _, text in blocks:
             file.write(text)
+
+
+def _in_order(
+    frames: Iterator[pandas.DataFrame], columns: list[_Column], style: TableStyle
+) -> pandas.DataFrame:
+    """Return the rows that are asked for, in the order that is asked for; missing values last.
+
+    Raises
+    ------
+    UsageError
+        If there is no such column.
+    """
+    if not style.sort:
+        kept, count = [], 0
+        for frame in frames:
+            kept.append(frame)
+            count += len(frame)
+            if style.first is not None and count >= style.first:
+                break
+        return pandas.concat(kept, ignore_index=True).head(style.first)
+    names = [column.title.split(" [")[0] for column in columns]
+    if style.sort not in names:
+        raise UsageError(
+            f"--sort: there is no column '{style.sort}'. {nearest_names(style.sort, names)}"
+        )
+    at = names.index(style.sort)
+    rows = pandas.concat(list(frames), ignore_index=True)
+    rows = rows.sort_values(at, ascending=not style.down, kind="stable", na_position="last")
+    return rows if style.first is None else rows.head(style.first)
+
+
+def _refuse_order(style: TableStyle) -> None:
+    if style.sort or style.first:
+        option = "--sort" if style.sort else "--first"
+        raise UsageError(f"{option} is for tables of one row a value, and this is a wide one")
 
 
 def _write_wide(
@@ -121,8 +163,7 @@ def _write_wide(
     variables: tuple[Variable, ...],
     path: Path,
     engine: Engine,
-    *,
-    raw: bool,
+    style: TableStyle,
 ) -> None:
     """Write one row for each cell and variable, and one column for each time.
 
@@ -138,7 +179,7 @@ def _write_wide(
     engine.prepare([data for data, _ in laid_out])
     described = [
         column
-        for column in _coordinate_columns(dataset, first, engine, raw=raw)
+        for column in _coordinate_columns(dataset, first, engine, raw=style.raw)
         if along not in column.axes
     ]
     years = base_years(axis)
@@ -147,10 +188,10 @@ def _write_wide(
         columns=[*(_safe_title(column) for column in described), "variable", *times]
     )
     with path.open("wb") as file:
-        file.write(_csv(header, header=True))
+        file.write(_csv(header, style, header=True))
         _, total, regions = engine.blocks(first.data, laid_out[0][1])
         work = functools.partial(
-            _wide_rows, described, variables, [data for data, _ in laid_out], along
+            _wide_rows, style, described, variables, [data for data, _ in laid_out], along
         )
         for _, text in engine.stream(
             work, regions, f"writing {first.name}", total, first.data.nbytes
@@ -159,6 +200,7 @@ def _write_wide(
 
 
 def _wide_rows(
+    style: TableStyle,
     described: list[_Column],
     variables: tuple[Variable, ...],
     arrays: list[LazyArray],
@@ -178,7 +220,7 @@ def _wide_rows(
             pandas.concat([before, name, pandas.DataFrame(values)], axis=1, ignore_index=True)
         )
     # The variables of a site stand below each other.
-    return _csv(pandas.concat(parts).sort_index(kind="stable"), header=False)
+    return _csv(pandas.concat(parts).sort_index(kind="stable"), style, header=False)
 
 
 def _data_column(variable: Variable, data: LazyArray) -> _Column:
@@ -243,15 +285,23 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def _rows(columns: list[_Column], region: Region) -> bytes:
-    return _csv(
-        pandas.DataFrame({number: column.of(region) for number, column in enumerate(columns)}),
-        header=False,
+def _frame(columns: list[_Column], region: Region) -> pandas.DataFrame:
+    return pandas.DataFrame({number: column.of(region) for number, column in enumerate(columns)})
+
+
+def _rows(columns: list[_Column], style: TableStyle, region: Region) -> bytes:
+    return _csv(_frame(columns, region), style, header=False)
+
+
+def _csv(frame: pandas.DataFrame, style: TableStyle, *, header: bool) -> bytes:
+    text = frame.to_csv(
+        index=False,
+        header=header,
+        lineterminator="\n",
+        sep=style.separator,
+        decimal=style.decimal,
     )
-
-
-def _csv(frame: pandas.DataFrame, *, header: bool) -> bytes:
-    return str(frame.to_csv(index=False, header=header, lineterminator="\n")).encode()
+    return str(text).encode()
 
 
 def _coordinate_columns(
