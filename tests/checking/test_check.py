@@ -195,8 +195,25 @@ def test_sound_data_have_no_faults_and_every_fault_its_place_in_the_order():
     ]
     assert repair_units("deg C (10 year)-1") == "degC (10 year)-1"
     assert repair_units("degrees north") is None
-    assert repair_units("m of water equivalent") == "m"
-    assert repair_units("mm w.e.") == "mm"
+    for units, means in {
+        "m of water equivalent": "m",
+        "mm w.e. d-1": "mm d-1",
+        "kg C m-2 s-1": "kg m-2 s-1",  # and not coulombs
+        "gC m-2 d-1": "g m-2 d-1",
+        "mol H2O m-2": "mol m-2",
+        "W·m⁻²": "W m-2",
+        "mm day^{-1}": "mm day^-1",
+        "KG/M2/S": "kg/m2/s",
+        "degC/decade": "K (10 year)-1",
+        "oktas": "0.125",
+        "‰": "1e-3",
+        "deg": "degree",
+        "W/m²": None,
+        "C m-2": None,
+        "kg N-1": None,
+    }.items():
+        assert (units, repair_units(units)) == (units, means)
+        assert means is None or is_unit(means)
     assert repair_units("C", "charge") is None
 
 

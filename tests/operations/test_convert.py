@@ -10,7 +10,16 @@ from hypothesis import strategies as st
 
 import rhodolite
 from conftest import make_dataset, run_command
-from rhodolite import Anomaly, Climatology, Convert, DataError, RhodoliteWarning, Subset, UsageError
+from rhodolite import (
+    Aggregate,
+    Anomaly,
+    Climatology,
+    Convert,
+    DataError,
+    RhodoliteWarning,
+    Subset,
+    UsageError,
+)
 from rhodolite.model.variable import Storage
 
 
@@ -149,6 +158,38 @@ def test_without_options_the_format_alone_changes(tmp_path, rng):
     np.testing.assert_array_equal(before["tas"].values(), after["tas"].values())
     refused = run_command("annotate", "a.nc", "-o", "c.zarr", folder=tmp_path)
     assert "convert INPUT -o OUTPUT changes the format alone" in refused.err
+
+
+@pytest.mark.parametrize("units", ["mm day-1", "kg m-2 s-1", "mm month-1", "inch/hour"])
+@pytest.mark.parametrize("stamp", [None, "end"])
+def test_amounts_of_steps_as_rates_add_up_to_what_they_were(units, stamp):
+    months = np.array([31.0, 60, 91, 121]) if stamp else np.array([0.0, 31, 60, 91])
+    amounts = np.array([31.0, 58, 15.5, 60]).reshape(-1, 1, 1)
+    names = {"units": "mm", "standard_name": "lwe_thickness_of_precipitation_amount"}
+    names["cell_methods"] = "time: sum"
+    data = make_dataset(amounts, times=months, name="pr", attributes=names)
+    rates = Convert(units=f"pr={units}", amounts="of-step", stamp=stamp)(data)["pr"]
+    assert rates.attributes["cell_methods"] == "time: mean"
+    mass = units.startswith("kg")
+    rate = "precipitation_flux" if mass else "lwe_precipitation_rate"
+    assert rates.attributes["standard_name"] == rate
+    converted = Convert(units=f"pr={units}", amounts="of-step", stamp=stamp)(data)
+    total = Aggregate(to="year", statistic="sum", min_coverage=0)(converted)
+    total = Convert(units="pr=mm")(total)["pr"].values()
+    np.testing.assert_allclose(total, [[[amounts.sum()]]], rtol=1e-12)
+    if units == "mm day-1":
+        np.testing.assert_allclose(rates.values().ravel(), [1, 2, 0.5, 2], rtol=1e-15)
+
+
+def test_amounts_and_rates_are_told_apart():
+    for own, units, words in (
+        ("mm", "mm day-1", "the amount of each step, --amounts of-step divides"),
+        ("kg m-2 s-1", "mm", "a rate, and mm is an amount; aggregate"),
+        ("mm", "K", "which cannot be converted to K"),
+    ):
+        data = make_dataset(np.ones((2, 1, 1)), name="pr", attributes={"units": own})
+        with pytest.raises(DataError, match=words):
+            Convert(units=f"pr={units}")(data)
 
 
 @pytest.mark.parametrize(

@@ -46,7 +46,7 @@ class Verbs:
         units: str | float | Sequence[str] | Sequence[float] | None = None,
         longitude: Literal["0..360", "-180..180"] | None = None,
         latitude: Literal["ascending", "descending"] | None = None,
-        amounts: Literal["since-start"] | None = None,
+        amounts: Literal["since-start", "of-step"] | None = None,
         stamp: Literal["start", "middle", "end"] | None = None,
         pack: Literal["keep", "int16", "int8"] | None = None,
     ) -> Self: ...

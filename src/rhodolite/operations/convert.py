@@ -23,6 +23,7 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.selection.indices import longitude_indices, take_cells, with_bounds
 from rhodolite.operations.time_groups.periods import with_ends
+from rhodolite.operations.time_groups.rates_of_steps import can_be_rate, rates_of_steps
 from rhodolite.operations.time_groups.since_start import (
     RestartRemark,
     StepAmounts,
@@ -51,6 +52,7 @@ class Amounts(StrEnum):
     """How amounts are counted."""
 
     SINCE_START = "since-start"
+    OF_STEP = "of-step"
 
 
 class Pack(StrEnum):
@@ -107,7 +109,9 @@ class Convert(Operation):
 
     `--amounts since-start` takes amounts that are counted since the start of a forecast, such as
     hourly rain that begins again each day, apart into those of single steps, which end at their
-    times; what seems to fall by rounding counts as 0. `--stamp` gives times without bounds the
+    times; what seems to fall by rounding counts as 0. `--amounts of-step` takes what is
+    converted to the units of a rate for amounts of whole steps, and divides it by their lengths:
+    monthly mm become mm day-1 by the days of each month. `--stamp` gives times without bounds the
     bounds that follow from where in its step each lies. The data move with their longitudes and
     latitudes. Packing to int16 spreads the range of the data over all integers and reports the
     resolution; `keep` writes packed input as it was packed. Without options only the format
@@ -140,6 +144,8 @@ class Convert(Operation):
         if self.amounts is Amounts.SINCE_START:
             dataset = _amounts_of_steps(dataset)
         for name, units in self.units.by_name if self.units else ():
+            if self.amounts is Amounts.OF_STEP:
+                dataset = _as_rates(dataset, name, units)
             for one in [name] if name else _fitting(dataset, units):
                 dataset = _in_units(dataset, one, units)
         if self.longitude is not None:
@@ -204,6 +210,13 @@ def _amounts_of_steps(dataset: Dataset) -> Dataset:
     return changed_dataset if axis.bounds is not None else _stamped(changed_dataset, Stamp.END)
 
 
+def _as_rates(dataset: Dataset, asked: str, units: str) -> Dataset:
+    """Return a dataset in which amounts that are to be in units of a rate are rates."""
+    wanted = [dataset.variables[dataset.find(asked)]] if asked else dataset.fields
+    rates = {v.name: rates_of_steps(dataset, v) for v in wanted if can_be_rate(v, units)}
+    return dataset.with_variables(rates.get(v.name, v) for v in dataset.variables.values())
+
+
 def _fitting(dataset: Dataset, units: str) -> list[str]:
     """Return the names of the data variables that can be in some units."""
     found = [v.name for v in dataset.fields if v.numeric and v.units and can_be_in(v, units)]
@@ -220,6 +233,7 @@ def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:
         raise DataError(f"{name} has no units, so it cannot be converted to {units}")
     if not variable.numeric or name == (dataset.time.name if dataset.time else None):
         raise DataError(f"{name} is not a quantity that can be converted to {units}")
+    _refuse_amounts(variable, units)
     made = {v.name: v for v in dataset.variables.values()}
     made[name] = in_units(dataset, variable, units)
     if name in dataset.axes.auxiliary:
@@ -231,6 +245,22 @@ def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:
         converted = _kept_in_memory(in_units(dataset, ends, units))
         made[bounds] = converted if made[bounds].units else converted.edit("units")
     return dataset.with_variables(made.values())
+
+
+def _refuse_amounts(variable: Variable, units: str) -> None:
+    """Name what makes a rate of an amount, or an amount of a rate, where one is asked for."""
+    if can_be_in(variable, units):
+        return
+    if can_be_rate(variable, units):
+        raise DataError(
+            f"{variable.name} is in {variable.units}, and {units} is a rate; if it is the amount "
+            "of each step, --amounts of-step divides it by the length of that"
+        )
+    if can_be_rate(variable.edit(units=units), str(variable.units)):
+        raise DataError(
+            f"{variable.name} is in {variable.units}, a rate, and {units} is an amount; aggregate "
+            "--to month --statistic sum makes amounts"
+        )
 
 
 def _kept_in_memory(variable: Variable) -> Variable:

@@ -33,7 +33,14 @@ _READ_AS = {
         "flag",
         "category",
         "bool",
+        "~",
+        "index",
+        "code",
+        "day of year",
     ),
+    "1e-3": ("‰", "per mille", "permille", "promille", "per mil"),
+    "0.1": ("tenth", "tenths"),
+    "0.125": ("okta", "oktas", "octa", "octas", "eighths"),
     "%": ("pct", "per cent", "% (0-100)", "0-100"),
     "hPa": ("mb", "mbs", "millibar", "millibars"),
     "m": (
@@ -46,25 +53,31 @@ _READ_AS = {
         "m a.s.l.",
         "meters above sea level",
         "metres above sea level",
-        "m of water equivalent",
-        "m of water",
-        "m water equivalent",
-        "m w.e.",
-        "m w.e",
     ),
-    "mm": ("mm of water equivalent", "mm of water", "mm water equivalent", "mm w.e.", "mm w.e"),
     "dam": ("gpdm", "gpdam"),
     "m3 s-1": ("cumec", "cumecs"),
     "mm month-1": ("mm/mon", "mm/mth", "mm per month"),
-    "W m-2": ("w/m2", "w/m^2", "w m-2", "w m**-2"),
-    "mm day-1": ("mm/24h", "mm/24 h", "mm per day"),
+    "W m-2": ("w/m2", "w/m^2", "w m-2", "w m**-2", "wm-2"),
+    "mm day-1": ("mm/24h", "mm/24 h", "mm per day", "mmday-1", "mmd-1"),
     "m s-1": ("m per s", "meters per second", "metres per second"),
-    "degree": ("degrees_true", "degree_true", "degrees true"),
-    "kg m-2 s-1": ("kg/m2s", "kg/(m2 s)", "kg/m**2/s", "kg m**-2 s**-1", "kg/m^2/s"),
+    "degree": ("degrees_true", "degree_true", "degrees true", "deg", "degs"),
+    "kg m-2 s-1": ("kgm-2s-1", "kg/m2s", "kg/(m2 s)", "kg/m**2/s", "kg m**-2 s**-1", "kg/m^2/s"),
 }
 _TRAPS = {"degC", "K", "hPa"}
 """UDUNITS reads `mb` as millibarns, so these count before it."""
 _DEGREES = re.compile(r"\bdeg(?:s|rees?)?\.? (c|f|k|[a-z]{5,10})\b", re.IGNORECASE)
+_WATER = re.compile(
+    r"\b((?:[cmk])?m|kg m-2) (?:of )?(?:water(?: eq\w*\.?)?|w\.? ?e\.?)(?=\W|$)", re.IGNORECASE
+)
+"""Depths of water, which the quantity tells already."""
+_SUBSTANCE = re.compile(
+    r"\b((?:[kmuµnPTGM]?g|[kmuµn]?mol)) ?(?:C|N|S|P|CO2|H2O|CH4|N2O|NO2|SO2|NH3|O3)(?=[\s/.*]|$)"
+)
+"""Of what a mass or an amount is, which UDUNITS reads as coulombs, newtons or siemens."""
+_PER_YEARS = re.compile(r"^(.+?) ?(?:/ ?|per )(decade|century)$", re.IGNORECASE)
+_YEARS = {"decade": "(10 year)-1", "century": "(100 year)-1"}
+_SIGNS = str.maketrans({"⁻": "-", "⁰": "0", "¹": "1", "²": "2", "³": "3", "⁴": "4", "·": " "})
+_SIGNS.update(str.maketrans({"×": " ", "−": "-", "{": "", "}": ""}))
 _SCALES = {
     **dict.fromkeys(("c", "celsius", "celcius", "centigrade"), "degC"),
     **dict.fromkeys(("f", "fahrenheit", "farenheit"), "degF"),
@@ -104,10 +117,30 @@ def repair_units(text: str, quantity: str = "") -> str | None:
     plain = cleaned.lower()
     if plain in ("c", "°c") and text.strip() != "°C" and "temperature" in quantity.lower():
         return "degC"
-    scaled = _DEGREES.sub(lambda m: _SCALES.get(m.group(1).lower(), m.group()), cleaned)
-    if scaled != cleaned and is_unit(scaled):
-        return scaled
-    found = next((units for units, written in _READ_AS.items() if plain in written), None)
-    if found in _TRAPS:
-        return found
-    return None if is_unit(text) else found
+    rewritten = _rewrite(cleaned)
+    if rewritten != cleaned and is_unit(rewritten):
+        return rewritten
+    alias = next((units for units, written in _READ_AS.items() if plain in written), None)
+    if alias in _TRAPS:
+        return alias
+    if is_unit(text):
+        return None
+    # Capitals where small letters are meant: KG/M2/S.
+    small = plain if is_unit(plain) and cleaned[:1].isupper() else None
+    return alias or small
+
+
+def _rewrite(text: str) -> str:
+    """Return units with signs, temperatures, substances and long times as UDUNITS writes them."""
+    if not is_unit(text):
+        text = re.sub(r"\s+", " ", text.translate(_SIGNS)).strip()
+    text = _DEGREES.sub(lambda m: _SCALES.get(m.group(1).lower(), m.group()), text)
+    text = _WATER.sub(r"\1", text)
+    text = _SUBSTANCE.sub(r"\1", text)
+    return _PER_YEARS.sub(_write_long_rate, text)
+
+
+def _write_long_rate(match: re.Match[str]) -> str:
+    """Return a change in ten or a hundred years; of temperatures, in kelvins."""
+    changing, years = match.groups()
+    return f"{'K' if changing == 'degC' else changing} {_YEARS[years.lower()]}"

@@ -42,6 +42,12 @@ _NAMES = {
 """Standard names of rates, and of the amounts that they add up to (CF standard name table)."""
 
 
+def name_of_rate(name: str) -> str | None:
+    """Return the standard name of the rate of which an amount is the sum; None where there is
+    none."""
+    return next((rate for rate, amount in _NAMES.items() if amount == name), None)
+
+
 @dataclass(frozen=True, eq=False)
 class TotalRule:
     """How the values of a variable add up over time.
