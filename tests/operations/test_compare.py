@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import make_dataset, run_command
+from conftest import make_dataset, run_command, run_here
 from rhodolite import Climatology, Compare, DataError, Subset, Summarise
 from rhodolite.errors import RhodoliteWarning
 
@@ -110,3 +110,68 @@ def test_longitudes_are_the_same_modulo_360():
     shifted = make_dataset(values, lats=lats, lons=[1.0, 91.0, 181.0, 271.0])
     with pytest.raises(DataError, match="lon"):
         Compare(with_=shifted)(east)
+
+
+NAMES = ["beryl", "topaz", "zircon"]
+
+
+def write_members(folder, period, values, first, names=NAMES, kind="tas"):
+    """Write a file of two years of months for each member; return it as each is read."""
+    units = {"tas": "K", "pr": "kg m-2 s-1"}[kind]
+    for name, value in zip(names, values, strict=True):
+        months = make_dataset(
+            value + np.arange(24).reshape(-1, 1, 1) + np.zeros((24, 2, 3)),
+            times=first + 15 + 30.4 * np.arange(24),
+            name=kind,
+            attributes={"units": units, "standard_name": ""},
+        )
+        rhodolite.write(months, folder / f"{name}_{period}.nc")
+
+
+@pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+def test_members_go_with_those_of_their_name(tmp_path):
+    """In whatever order they stand; each as if it were alone."""
+    write_members(tmp_path, "past", [1.0, 20, 300], 0)
+    write_members(tmp_path, "future", [2.0, 24, 308], 7305)
+    past, future = (
+        [str(tmp_path / f"{name}_{period}.nc") for name in names]
+        for period, names in (("past", NAMES[::-1]), ("future", NAMES))
+    )
+    few = Climatology(base="2000..2001", min_years=1)
+    rhodolite.write(rhodolite.read(past, members=True).apply(few), tmp_path / "normals.nc")
+    words = ("--members", "--climatology", "normals.nc", "--min-years", "1", "-o", "a.nc")
+    answer = run_here("anomaly", *future, *words, folder=tmp_path)
+    assert answer.code == 0, answer.err
+    anomalies = rhodolite.read(tmp_path / "a.nc")
+    labels = [str(name) for name in anomalies["member_name"].values()]
+    for label, values in zip(labels, anomalies["tas"].values(), strict=True):
+        alone = ("--climatology", f"{label}_past.nc", "--min-years", "1", "-o", "b.nc")
+        run_here("anomaly", f"{label}_future.nc", *alone, "--overwrite", folder=tmp_path)
+        np.testing.assert_allclose(values, rhodolite.read(tmp_path / "b.nc")["tas"].values())
+    for other, message in (
+        ("topaz_future.nc", "tas is of 3 members in normals.nc"),
+        ("topaz_future.nc zircon_future.nc --members", "so both need the same"),
+    ):
+        answer = run_here("anomaly", *other.split(), *words[-6:], "--overwrite", folder=tmp_path)
+        assert (answer.code, message in answer.err) == (3, True), answer.err
+
+
+@pytest.mark.parametrize("kind", ["tas", "pr"])
+@pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+def test_the_table_has_a_column_for_each_member_and_signs_agree(tmp_path, kind):
+    write_members(tmp_path, "past", [1.0, 20, 300], 0, kind=kind)
+    write_members(tmp_path, "one", [10.0, 10.0], 0, names=["a", "b"], kind=kind)
+    files = [f"{name}_past.nc" for name in NAMES]
+    words = ("--members", "--with", "a_one.nc", "-o", "d.nc")
+    out = run_here("compare", *files, *words, folder=tmp_path).out
+    lines = out.splitlines()
+    assert lines[0] == f"{kind}: 3 members minus a_one.nc, 24 times"
+    assert lines[1].split() == NAMES
+    bias = next(line for line in lines if line.strip().startswith("bias"))
+    assert [float(word) for word in bias.split()[-3:]] == [-9, 10, 290]
+    words = ("summarise", "d.nc", "--over", "ensemble", "-o", "s.nc")
+    assert run_here(*words, folder=tmp_path).code == 0
+    ensemble = rhodolite.read(tmp_path / "s.nc")
+    agreement = ensemble[f"{kind}_difference_agreement"].values()
+    np.testing.assert_allclose(agreement, 100 * 2 / 3, rtol=1e-6)
+    assert not [v.name for v in ensemble.fields if "error" in v.name and "agreement" in v.name]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rhodolite.errors import DataError
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.variable import Variable
 
 _NAMES = ("member", "realization", "realisation", "ensemble", "ensemble_member", "number", "model")
 
@@ -16,19 +17,43 @@ def member_dimension(dataset: Dataset) -> str:
     DataError
         If there is none.
     """
+    dimension = find_member_dimension(dataset)
+    if dimension is None:
+        raise DataError(
+            f"{dataset.label}: there is no dimension of members; name their files with --members, "
+            "such as summarise a.nc b.nc --members --over ensemble"
+        )
+    return dimension
+
+
+def find_member_dimension(dataset: Dataset) -> str | None:
+    """Return the dimension of an ensemble's members; None where there is none."""
     for variable in dataset.variables.values():
-        if (
-            variable.attributes.get("standard_name") == "realization"
-            and len(variable.dimensions) == 1
-        ):
+        if _numbers_members(variable):
             return variable.dimensions[0]
-    for name in dataset.lengths:
-        if is_member_dimension(name):
-            return name
-    raise DataError(
-        f"{dataset.label}: there is no dimension of members; name their files with --members, such "
-        "as summarise a.nc b.nc --members --over ensemble"
-    )
+    return next((name for name in dataset.lengths if is_member_dimension(name)), None)
+
+
+def _numbers_members(variable: Variable) -> bool:
+    realization = variable.attributes.get("standard_name") == "realization"
+    return realization and len(variable.dimensions) == 1
+
+
+def member_labels(dataset: Dataset, dimension: str) -> list[str]:
+    """Return what the members of an ensemble are called: by a text along their dimension, by the
+    numbers of its coordinate, or by their places from 1.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    dimension : str
+    """
+    along = [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
+    names = [v for v in along if not v.numeric]
+    numbers = [v for v in along if v.name == dimension or _numbers_members(v)]
+    for variable in (*names, *numbers):
+        return [str(value) for value in variable.values()]
+    return [str(number) for number in range(1, dataset.lengths[dimension] + 1)]
 
 
 def is_member_dimension(name: str) -> bool:

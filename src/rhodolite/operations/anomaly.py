@@ -91,6 +91,11 @@ class Anomaly(Operation):
     )
     min_years: int = parameter("minimum number of years in the base period", default=FEWEST_YEARS)
 
+    @property
+    def needs_all_members(self) -> bool:
+        """Whether the normals are those of members, which are matched by name."""
+        return self.climatology is not None and self.climatology.has_members
+
     def check(self) -> None:
         check_coverage(self.min_coverage)
         check_years(self.min_years)

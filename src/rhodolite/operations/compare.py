@@ -36,7 +36,9 @@ class Compare(Operation):
     other. Times are matched by the month, day or year that they represent, the phases of two
     climatologies by their names, and a single time or a map is compared with every time. Units
     are converted to those of this dataset; the grids must be the same. Grid cells are weighted
-    by their true area. A table for the whole dataset is printed.
+    by their true area. A table for the whole dataset is printed, with a column for each member
+    of an ensemble. Members of two ensembles are matched by their names; another dataset without
+    members is compared with each.
 
     Examples
     --------
@@ -51,6 +53,11 @@ class Compare(Operation):
 
     speaks: ClassVar[bool] = True
     """Whether there is something to say in words."""
+
+    @property
+    def needs_all_members(self) -> bool:
+        """Members are compared side by side, in one table."""
+        return True
 
     def check(self) -> None:
         if self.with_ is None:

@@ -106,6 +106,11 @@ class Correlate(Operation):
     speaks: ClassVar[bool] = True
     """Whether the result of a single series is said in words."""
 
+    @property
+    def needs_all_members(self) -> bool:
+        """Whether the other dataset is of members, which are matched by name."""
+        return self.with_ is not None and self.with_.has_members
+
     def check(self) -> None:
         if self.with_ is None:
             raise UsageError("correlate: with what? Add --with FILE, or --with FILE:NAME")

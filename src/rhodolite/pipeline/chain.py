@@ -241,7 +241,7 @@ class Chain:
         companions: dict[str, Dataset] = {}
         for step in operations[len(naming) :]:
             loaded = step.loaded(reader)
-            if len(datasets) > 1 and step.needs_all_members:
+            if len(datasets) > 1 and loaded.needs_all_members:
                 datasets = [_stacked(datasets, names)]
             datasets = [loaded(dataset) for dataset in datasets]
             _gather_companions(companions, datasets)

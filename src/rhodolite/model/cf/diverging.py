@@ -2,15 +2,34 @@
 
 from __future__ import annotations
 
+import re
+
 from rhodolite.model.variable import Variable
+
+_CHANGES = (
+    "trend of ",
+    "difference of ",
+    "difference in percent of ",
+    "mean difference of ",
+    "area mean of the difference of ",
+)
+_SIZES = re.compile(r"(root of|mean absolute|standard deviation|variance|range of|error of)\b")
+_SIZE_METHODS = re.compile(r": (standard_deviation|variance|range|sum_of_squares)\b[^:]*$")
+"""Words of what is never negative, though it is in units of differences."""
+
+
+def _methods(variable: Variable) -> str:
+    return str(variable.attributes.get("cell_methods", ""))
 
 
 def pivots(variable: Variable) -> bool:
     """Return whether the values of a variable lie on both sides of a meaningful zero."""
     standard_name = str(variable.attributes.get("standard_name", ""))
+    if _SIZES.match(variable.quantity) or _SIZE_METHODS.search(_methods(variable)):
+        return False
     return (
         "base_period" in variable.attributes
-        or variable.quantity.startswith("trend of ")
+        or variable.quantity.startswith(_CHANGES)
         or standard_name.endswith("_anomaly")
         or standard_name.startswith(("eastward_", "northward_", "upward_", "tendency_of_"))
         or "difference" in str(variable.attributes.get("units_metadata", ""))

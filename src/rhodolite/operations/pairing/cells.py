@@ -11,6 +11,7 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
+from rhodolite.operations.pairing.members import with_members_of
 from rhodolite.operations.variables.other_units import in_units
 
 _HORIZONTAL = (Role.LATITUDE, Role.LONGITUDE)
@@ -73,11 +74,12 @@ def in_line(
     """
     if units and its.units and variable.units and its.units != variable.units:
         its = in_units(other, its, variable.units)
+    its = with_members_of(dataset, variable, other, its)
     its = _with_axes_of(dataset, variable, other, its)
     along = [_dimensions(one, v, without) for one, v in ((dataset, variable), (other, its))]
     sizes = [
-        [one.lengths[d] for d in dimensions]
-        for one, dimensions in zip((dataset, other), along, strict=True)
+        [v.shape[v.dimensions.index(d)] for d in dimensions]
+        for v, dimensions in zip((variable, its), along, strict=True)
     ]
     if sizes[0] != sizes[1]:
         raise DataError(

@@ -32,6 +32,7 @@ from rhodolite.kernels.pair_moments import MEANS, PRODUCTS, PairMoments
 from rhodolite.kernels.weighted_sums import Weights
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.ensemble import find_member_dimension, member_labels
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.udunits import has_offset_zero, is_temperature, pretty
@@ -139,30 +140,37 @@ class Pair:
 
     def text(self, engine: Engine) -> str:
         """Return a table of all differences together."""
-        each = _moments_of(engine.compute(self.moments).reshape(_NUMBERS, -1))
-        there = np.flatnonzero(each.weight > 0)
-        total = PairMoments.empty(())
-        for at in there:  # of each time alike, however much of its area is there
-            total = total.merged(_weighing_one(each, int(at)))
-        spread = [float(part) for part in total.variances()]
-        values = [float(part) for part in total.means] if there.size else [np.nan] * len(MEANS)
-        difference, absolute, square, first, second = values
-        r = float(total.correlation())
-        units, own = pretty(self._units("bias")), pretty(self.variable.units)
-        ratio = spread[0] / spread[1] if spread[1] > 0 else np.nan
-        rows = [
-            ("mean of this", first, own),
-            ("mean of the other", second, own),
-            ("bias", difference, units),
-            ("mean absolute error", absolute, units),
-            ("root-mean-square error", np.sqrt(square), units),
-            ("correlation", r, ""),
-            ("ratio of variances", ratio, ""),
-        ]
+        moments = engine.compute(self.moments)
+        member = find_member_dimension(self.dataset)
         times = f"{self.times:,} time{'s' * (self.times != 1)}"
-        title = f"{self.variable.name}: {self.dataset.label} minus {self.label}, {times}"
-        lines = [f"  {words:<24}{value:>12.5g} {unit}".rstrip() for words, value, unit in rows]
-        return "\n".join([title, *lines])
+        if member not in self.variable.dimensions:
+            title = f"{self.variable.name}: {self.dataset.label} minus {self.label}, {times}"
+            values = _whole(moments)
+            rows = zip(_ROWS, values, self._units_of_rows(), strict=True)
+            lines = [f"  {words:<24}{value:>12.5g} {unit}".rstrip() for words, value, unit in rows]
+            return "\n".join([title, *lines])
+        assert member is not None
+        left = [d for at, d in enumerate(self.variable.dimensions) if at not in self._area]
+        labels = member_labels(self.dataset, member)
+        title = f"{self.variable.name}: {len(labels)} members minus {self.label}, {times}"
+        columns = [_whole(part) for part in np.moveaxis(moments, 1 + left.index(member), 0)]
+        return "\n".join([title, *self._lines_of_members(labels, columns)])
+
+    def _lines_of_members(self, labels: list[str], columns: list[list[float]]) -> list[str]:
+        """Return a table with a column for each member."""
+        widths = [max(len(label), 10) + 2 for label in labels]
+        units = self._units_of_rows()
+        before = 26 + max(map(len, units))
+        lines = [" " * before + "".join(map(str.rjust, labels, widths))]
+        for at, (words, unit) in enumerate(zip(_ROWS, units, strict=True)):
+            start = f"  {words:<24}{unit}".ljust(before)
+            cells = [f"{column[at]:.5g}" for column in columns]
+            lines.append(start + "".join(map(str.rjust, cells, widths)))
+        return lines
+
+    def _units_of_rows(self) -> list[str]:
+        units, own = pretty(self._units("bias")), pretty(self.variable.units)
+        return [own, own, units, units, units, "", ""]
 
     def _units(self, ending: str) -> str | None:
         if ending == Contrast.PERCENT:
@@ -270,6 +278,31 @@ class _OverArea(Accumulator):
 
 
 _NUMBERS = 1 + len(MEANS) + len(PRODUCTS)
+_ROWS = (
+    "mean of this",
+    "mean of the other",
+    "bias",
+    "mean absolute error",
+    "root-mean-square error",
+    "correlation",
+    "ratio of variances",
+)
+"""The lines of a table."""
+
+
+def _whole(flat: Array) -> list[float]:
+    """Return the numbers of a table, in the order of `_ROWS`, of moments of all times."""
+    each = _moments_of(flat.reshape(_NUMBERS, -1))
+    there = np.flatnonzero(each.weight > 0)
+    total = PairMoments.empty(())
+    for at in there:  # of each time alike, however much of its area is there
+        total = total.merged(_weighing_one(each, int(at)))
+    spread = [float(part) for part in total.variances()]
+    values = [float(part) for part in total.means] if there.size else [np.nan] * len(MEANS)
+    difference, absolute, square, first, second = values
+    ratio = spread[0] / spread[1] if spread[1] > 0 else np.nan
+    correlation = float(total.correlation())
+    return [first, second, difference, absolute, float(np.sqrt(square)), correlation, ratio]
 
 
 def _flat(moments: PairMoments) -> Array:

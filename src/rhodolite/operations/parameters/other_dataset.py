@@ -7,6 +7,7 @@ from typing import Self
 
 from rhodolite.errors import DataError
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.ensemble import find_member_dimension
 from rhodolite.model.typed_value import FileReader, FileValue
 
 
@@ -60,6 +61,11 @@ class OtherDataset(FileValue):
                 f"{self.location} has not been opened; give what rhodolite.read returns"
             )
         return self.opened
+
+    @property
+    def has_members(self) -> bool:
+        """Whether it holds the members of an ensemble side by side."""
+        return self.opened is not None and find_member_dimension(self.opened) is not None
 
     def __str__(self) -> str:
         return self.location if self.variable is None else f"{self.location}:{self.variable}"
