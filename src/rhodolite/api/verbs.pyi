@@ -22,6 +22,7 @@ class Verbs:
         years: str | float | Sequence[str] | Sequence[float] | None = None,
         level: str | float | Sequence[str] | Sequence[float] | None = None,
         every: str | float | Sequence[str] | Sequence[float] | None = None,
+        utc_offset: str | float | None = None,
     ) -> Self: ...
     def extract(
         self,
@@ -47,6 +48,7 @@ class Verbs:
         longitude: Literal["0..360", "-180..180"] | None = None,
         latitude: Literal["ascending", "descending"] | None = None,
         amounts: Literal["since-start", "of-step"] | None = None,
+        utc_offset: str | float | None = None,
         stamp: Literal["start", "middle", "end"] | None = None,
         pack: Literal["keep", "int16", "int8"] | None = None,
     ) -> Self: ...
@@ -65,6 +67,7 @@ class Verbs:
         statistic: str | float = "mean",
         season: str | float | None = None,
         year_start: str | float | None = None,
+        utc_offset: str | float | None = None,
         stamp: Literal["start", "middle", "end"] | None = None,
         min_coverage: float | None = None,
         coverage: bool = False,
@@ -87,6 +90,7 @@ class Verbs:
         smooth: str | float | None = None,
         min_coverage: float = 0.8,
         min_years: int = 3,
+        utc_offset: str | float | None = None,
     ) -> Self: ...
     def anomaly(
         self,
@@ -98,6 +102,7 @@ class Verbs:
         climatology: str | PathLike[str] | Dataset | None = None,
         min_coverage: float = 0.8,
         min_years: int = 3,
+        utc_offset: str | float | None = None,
     ) -> Self: ...
     def index(
         self,

@@ -190,19 +190,21 @@ def _when(when: dict[str, Any] | None) -> list[str]:
         return ["no time axis"]
     if "unreadable" in when:
         return [when["unreadable"]]
+    clock = f", local time (UTC{when['utc_offset']})" if when["utc_offset"] else ""
+    calendar = f"{when['calendar']} calendar{clock}"
     if "climatology_of" in when:
         first, last = when["climatology_of"]
         return [
             f"mean cycle of {when['count']} phases, over {first} to {last}",
-            f"{when['calendar']} calendar",
+            calendar,
         ]
     if when["count"] == 1:
-        return [f"{when['first']}, {when['calendar']} calendar"]
+        return [f"{when['first']}, {calendar}"]
     steps = [f"{when['count']:,} steps", when["step"]]
     if when["step"] != "irregular steps":
         missing = when["missing_steps"]
         steps.append(f"{missing:,} left out: {'; '.join(when['gaps'])}" if missing else "no gaps")
-    return [" to ".join(when["covers"]), ", ".join(steps), f"{when['calendar']} calendar"]
+    return [" to ".join(when["covers"]), ", ".join(steps), calendar]
 
 
 def _height(height: dict[str, Any] | None) -> list[str]:

@@ -12,6 +12,7 @@ from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.cf.plausible import tell_implausible
 from rhodolite.model.dataset import Dataset, SourceFile
+from rhodolite.model.local_clock import local_offset
 from rhodolite.model.space.axis_cells import AxisShape, covers_globe
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant
@@ -206,6 +207,7 @@ def _when(dataset: Dataset) -> Plain | None:
         "missing_steps": axis.step.missing,
         "gaps": _gaps(axis),
         "calendar": axis.calendar,
+        "utc_offset": local_offset(dataset),
         "name": axis.name,
         "bounds": axis.bounds is not None,
     }

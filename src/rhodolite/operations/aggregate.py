@@ -21,8 +21,10 @@ from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.time_groups.group_results import GroupResults
 from rhodolite.operations.time_groups.groups import Groups
+from rhodolite.operations.time_groups.local_time import in_local_time
 from rhodolite.operations.time_groups.periods import (
     FEW_STEPS,
     Periods,
@@ -58,8 +60,9 @@ class Aggregate(Operation):
 
     If the data hold the same months of every year only, a year consists of these months. Steps
     begin and end at their bounds; without bounds they begin at their time stamp, or end there
-    with `--stamp end`. A season that crosses the end of the year belongs to the year in which
-    it ends, and so does a year that begins in a month other than January.
+    with `--stamp end`. Days are those of UTC, or with `--utc-offset` of a place. A season that
+    crosses the end of the year belongs to the year in which it ends, and so does a year that
+    begins in a month other than January.
 
     Examples
     --------
@@ -77,6 +80,9 @@ class Aggregate(Operation):
     )
     season: Season | None = parameter("one season, in place of the four", example="jun..sep")
     year_start: MonthOfYear | None = parameter("month in which years begin", example="oct")
+    utc_offset: UtcOffset | None = parameter(
+        "by how much local time is ahead of UTC, for days of a place", example="+09:00"
+    )
     stamp: Stamp | None = parameter("where each time lies within its step, for data without bounds")
     min_coverage: float | None = parameter(
         "minimum fraction of each period that must be present (0 to 1)", example="0.9"
@@ -108,6 +114,7 @@ class Aggregate(Operation):
             together.
         """
         assert self.to is not None
+        dataset = in_local_time(dataset, self.utc_offset)
         axis = with_ends(dataset, self.stamp)
         need_finer(axis, self.to)
         order = axis.order

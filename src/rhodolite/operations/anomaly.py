@@ -23,6 +23,7 @@ from rhodolite.arrays import (
 from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels import anomalies
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.local_clock import local_offset
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.units.udunits import has_offset_zero
 from rhodolite.model.variable import Storage, Variable
@@ -39,7 +40,9 @@ from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.parameters.shares import check_coverage, check_years
 from rhodolite.operations.parameters.smoothing import Smoothing
+from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.time_groups.groups import parts_in_cache
+from rhodolite.operations.time_groups.local_time import in_local_time, need_same_clock
 from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
@@ -54,6 +57,10 @@ class AnomalyKind(StrEnum):
     DIFFERENCE = "difference"
     PERCENT = "percent"
     STANDARDISED = "standardised"
+
+
+_OF_CLOCKS = ("hour", "day", "month+hour")
+"""Cycles in which it matters when a day begins."""
 
 
 @dataclass(frozen=True)
@@ -90,6 +97,9 @@ class Anomaly(Operation):
         "minimum fraction of valid values in the base period (0 to 1)", default=BASE_COVERAGE
     )
     min_years: int = parameter("minimum number of years in the base period", default=FEWEST_YEARS)
+    utc_offset: UtcOffset | None = parameter(
+        "by how much local time is ahead of UTC, for days of a place", example="+09:00"
+    )
 
     @property
     def needs_all_members(self) -> bool:
@@ -115,6 +125,7 @@ class Anomaly(Operation):
             the other dataset does not go with this one, or percent is asked of a quantity without a
             natural zero.
         """
+        dataset = in_local_time(dataset, self.utc_offset)
         reference = self._reference(dataset)
         along_time, _ = variables_along_time(dataset)
         made = {
@@ -135,7 +146,11 @@ class Anomaly(Operation):
                     f"--climatology {self.climatology} holds normals already; --base and --smooth "
                     "are for data, and belong to the command that made it"
                 )
+            if str(self.cycle) in _OF_CLOCKS:
+                need_same_clock(dataset, other)
             return StoredReference.of(dataset, other, self.cycle)
+        if local_offset(other) is None:
+            other = in_local_time(other, self.utc_offset)
         base = BasePeriod.of(other, self.cycle, self.base, self.min_coverage, self.min_years)
         phases = matched_phases(dataset, other, self.cycle, base.present)
         return ComputedReference(other, base, phases, self.smooth)

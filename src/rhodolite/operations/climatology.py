@@ -19,6 +19,8 @@ from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.shares import check_coverage, check_years
 from rhodolite.operations.parameters.smoothing import Smoothing
 from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.parameters.utc_offset import UtcOffset
+from rhodolite.operations.time_groups.local_time import in_local_time
 from rhodolite.operations.time_groups.totals import is_amount
 from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 from rhodolite.operations.variables.cell_methods import climatology_attributes
@@ -60,6 +62,9 @@ class Climatology(Operation):
     )
 
     min_years: int = parameter("minimum number of years in the base period", default=FEWEST_YEARS)
+    utc_offset: UtcOffset | None = parameter(
+        "by how much local time is ahead of UTC, for days of a place", example="+09:00"
+    )
 
     def check(self) -> None:
         check_coverage(self.min_coverage)
@@ -80,6 +85,7 @@ class Climatology(Operation):
             If there is no time axis, the data are coarser than the cycle, or the base is not
             covered.
         """
+        dataset = in_local_time(dataset, self.utc_offset)
         coverage = 0.0 if self.statistic.counts else self.min_coverage
         base = BasePeriod.of(dataset, self.cycle, self.base, coverage, self.min_years)
         if self.smooth is not None:

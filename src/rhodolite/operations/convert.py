@@ -21,7 +21,9 @@ from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.selection.indices import longitude_indices, take_cells, with_bounds
+from rhodolite.operations.time_groups.local_time import in_local_time
 from rhodolite.operations.time_groups.periods import with_ends
 from rhodolite.operations.time_groups.rates_of_steps import can_be_rate, rates_of_steps
 from rhodolite.operations.time_groups.since_start import (
@@ -128,6 +130,9 @@ class Convert(Operation):
     longitude: Longitudes | None = parameter("longitude convention")
     latitude: Latitudes | None = parameter("order of the latitudes")
     amounts: Amounts | None = parameter("how amounts of the input are counted")
+    utc_offset: UtcOffset | None = parameter(
+        "by how much local time is ahead of UTC, for days of a place", example="+09:00"
+    )
     stamp: Stamp | None = parameter("where each time lies within its step, for data without bounds")
     pack: Pack | None = parameter("integer type to pack the values into")
 
@@ -141,6 +146,7 @@ class Convert(Operation):
         """
         if self.stamp is not None:
             dataset = _stamped(dataset, self.stamp)
+        dataset = in_local_time(dataset, self.utc_offset)
         if self.amounts is Amounts.SINCE_START:
             dataset = _amounts_of_steps(dataset)
         for name, units in self.units.by_name if self.units else ():

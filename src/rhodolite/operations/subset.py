@@ -21,6 +21,7 @@ from rhodolite.model.space.range_text import (
 from rhodolite.model.time.period_text import Months, Period, Season, Years
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.regions import CellChoice, Regions
+from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.selection import curvilinear
 from rhodolite.operations.selection.indices import (
     latitude_indices,
@@ -32,6 +33,7 @@ from rhodolite.operations.selection.indices import (
     time_indices,
 )
 from rhodolite.operations.selection.region_mask import cut_regions
+from rhodolite.operations.time_groups.local_time import in_local_time
 
 _SHORT = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME, "level": Role.LEVEL}
 
@@ -88,6 +90,9 @@ class Subset(Operation):
         "levels to keep, with units or in those of the data", example="850hPa,500hPa"
     )
     every: Every | None = parameter("keep every n-th value along an axis", example="time=12")
+    utc_offset: UtcOffset | None = parameter(
+        "by how much local time is ahead of UTC, for days of a place", example="+09:00"
+    )
 
     def check(self) -> None:
         if self.at is not None and (self.lat is not None or self.lon is not None):
@@ -103,6 +108,7 @@ class Subset(Operation):
         """
         if self.variable is not None:
             dataset = dataset.restrict(dataset.find(name) for name in self.variable)
+        dataset = in_local_time(dataset, self.utc_offset)
         dataset = self._in_space(dataset)
         if self.region is not None:
             dataset = cut_regions(dataset, self.region, self.cells)
