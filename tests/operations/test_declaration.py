@@ -84,6 +84,7 @@ VALUES = {
     "relevel.method": ["linear"],
     "extrapolate": [True],
     "utc-offset": ["+09:00", "-03:30"],
+    "by": ["basin"],
     "stamp": ["end", "middle"],
     "min-years": [1],
     "compare.kind": ["ratio", "percent"],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 
 import netCDF4
@@ -502,6 +503,82 @@ def test_new_levels_are_in_any_unit_and_missing_beyond_the_old_ones():
             Relevel(to=text)
     with pytest.raises(DataError, match=r"heights or depths .in m., which hPa cannot"):
         Relevel(to="500hPa")(data)
+
+
+@pytest.mark.parametrize("statistic", [None, "std", "max", "median"])
+def test_sites_are_summarised_together_and_by_a_column(tmp_path, statistic):
+    """Against NumPy over the sites of each word, each site alike."""
+    rng = np.random.default_rng(8)
+    values = rng.normal(size=(4, 6))
+    values[2, 1] = np.nan
+    basins = ["north", "south", "north", "east", "south", "north"]
+    rows = ["time,name,lat,lon,basin,rain [mm]"]
+    rows += [
+        f"200{t},s{s},{60 + s},{5 + 2 * s},{basins[s]},{values[t, s]!r}".replace("np.float64", "")
+        .replace("(", "")
+        .replace(")", "")
+        for t in range(4)
+        for s in range(6)
+    ]
+    (tmp_path / "sites.csv").write_text("\n".join(rows))
+    asked = ["--statistic", statistic] if statistic else []
+    work = {None: np.nanmean, "max": np.nanmax, "median": np.nanmedian}.get(statistic)
+    work = work or (lambda part, axis: np.nanstd(part, axis=axis, ddof=1))
+    words = ("summarise", "sites.csv", "--over", "site", *asked)
+    assert run_here(*words, "-o", "all.nc", folder=tmp_path).code == 0
+    together = rhodolite.read(tmp_path / "all.nc")["rain"]
+    assert together.dimensions == ("time",)
+    np.testing.assert_allclose(together.values(), work(values, axis=1), rtol=1e-6)
+    answer = run_here(*words, "--by", "basin", "-o", "by.nc", folder=tmp_path)
+    assert answer.code == 0, answer.err
+    grouped = rhodolite.read(tmp_path / "by.nc")
+    for at, basin in enumerate(grouped["basin"].values()):
+        inside = [site for site in range(6) if basins[site] == basin]
+        expected = work(values[:, inside], axis=1)
+        np.testing.assert_allclose(grouped["rain"].values()[:, at], expected, rtol=1e-6)
+        assert grouped["site_count"].values()[at] == len(inside)
+    across = ("-o", "by.csv", "--across", "basin")
+    assert run_here("convert", "by.nc", "--variable", "rain", *across, folder=tmp_path).code == 0
+    first = (tmp_path / "by.csv").read_text().splitlines()[0]
+    assert first == "time,east [mm],north [mm],south [mm]"
+    for refused, message in (
+        (("--over", "site", "--by", "river"), "no column 'river'. There are: "),
+        (("--over", "time", "--by", "basin"), "--by goes with --over site"),
+    ):
+        answer = run_here("summarise", "sites.csv", *refused, "-o", "x.nc", folder=tmp_path)
+        assert message in answer.err
+
+
+def test_what_a_file_says_of_its_areas_is_kept_and_each_may_have_a_column(tmp_path):
+    squares = [("A", 0, {"code": 7, "river": "Ruby"}), ("B", 10, {"code": 9.5, "river": None})]
+    features = [
+        {
+            "type": "Feature",
+            "properties": {"name": name, **about, "parts": [1, 2]},
+            "geometry": {
+                "type": "Polygon",
+                "coordinates": [[[w, 0], [w + 4, 0], [w + 4, 4], [w, 4], [w, 0]]],
+            },
+        }
+        for name, w, about in squares
+    ]
+    collection = {"type": "FeatureCollection", "features": features}
+    (tmp_path / "areas.geojson").write_text(json.dumps(collection))
+    data = make_dataset(
+        np.arange(2 * 8 * 16.0).reshape(2, 8, 16), lats=np.arange(8) - 1, lons=np.arange(16)
+    )
+    rhodolite.write(data, tmp_path / "a.nc")
+    words = ("summarise", "a.nc", "--region", "areas.geojson")
+    assert run_here(*words, "-o", "r.nc", folder=tmp_path).code == 0
+    regions = rhodolite.read(tmp_path / "r.nc")
+    assert list(regions["river"].values()) == ["Ruby", ""]
+    np.testing.assert_array_equal(regions["code"].values(), [7, 9.5])
+    assert "parts" not in regions.variables
+    assert run_here(*words, "-o", "r.csv", "--across", "region", folder=tmp_path).code == 0
+    table = rhodolite.read(tmp_path / "r.csv")
+    for at, name in enumerate("AB"):
+        expected = regions["tas"].values()[:, at]
+        np.testing.assert_allclose(table[name].values(), expected, rtol=1e-6)
 
 
 # -- members

@@ -159,6 +159,7 @@ class Dataset(PlainDataset, Verbs):
         decimal: Literal["point", "comma"] = "point",
         sort: str | None = None,
         first: int | None = None,
+        across: str | None = None,
     ) -> None:
         """Compute the dataset block by block and write it in the format that the suffix names.
 
@@ -193,6 +194,8 @@ class Dataset(PlainDataset, Verbs):
             come first.
         first : int, optional
             How many rows of a table are written.
+        across : str, optional
+            Dimension of whose places each gets a column of a table, such as ``"region"``.
 
         Raises
         ------
@@ -207,7 +210,9 @@ class Dataset(PlainDataset, Verbs):
 
         allowed = parse_memory(memory) if isinstance(memory, str) else memory
         engine = default_engine(workers=workers, memory=allowed)
-        style = make_style(all_rows=all_rows, decimal=decimal, sort=sort, first=first)
+        style = make_style(
+            all_rows=all_rows, decimal=decimal, sort=sort, first=first, across=across
+        )
         layout = make_layout(
             format, chunks, compression, unlimited, checksums=checksums, table=style
         )

@@ -142,11 +142,12 @@ class Verbs:
     def summarise(
         self,
         *,
-        over: Literal["area", "lat", "lon", "level", "time", "ensemble"] = "area",
+        over: Literal["area", "lat", "lon", "level", "time", "ensemble", "site"] = "area",
         statistic: str | float | Sequence[str] | Sequence[float] | None = None,
         region: str | Sequence[str] | None = None,
         cells: Literal["fraction", "centre", "touched"] = "fraction",
         latitude_bands: float | None = None,
+        by: str | None = None,
         min_coverage: float | None = None,
     ) -> Self: ...
     def regrid(

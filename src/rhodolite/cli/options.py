@@ -298,6 +298,12 @@ def _add_output_options(group: Any) -> None:
         "--first", action=Once, metavar="N", help="write the first N rows of a table"
     )
     group.add_argument(
+        "--across",
+        action=Once,
+        metavar="NAME",
+        help="give a table a column for each place along a dimension, such as region",
+    )
+    group.add_argument(
         "--unlimited", action="store_true", help="make time a dimension that can grow"
     )
     group.add_argument(
@@ -337,6 +343,7 @@ def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:
             decimal=options.get("decimal"),
             sort=options.get("sort"),
             first=options.get("first"),
+            across=options.get("across"),
         ),
     )
 

@@ -30,6 +30,8 @@ class TableStyle:
         Whether the largest values come first.
     first : int, optional
         How many rows are written; all by default.
+    across : str
+        The dimension of whose places each gets a column of its own; none where it is empty.
     """
 
     wide: bool = False
@@ -39,6 +41,7 @@ class TableStyle:
     sort: str = ""
     down: bool = False
     first: int | None = None
+    across: str = ""
 
     @property
     def separator(self) -> str:
@@ -54,6 +57,7 @@ class TableStyle:
             "decimal": "comma" if self.decimal == "," else None,
             "sort": sort or None,
             "first": self.first,
+            "across": self.across or None,
         }
 
 
@@ -67,6 +71,7 @@ def make_style(
     decimal: str | None = None,
     sort: str | None = None,
     first: int | str | None = None,
+    across: str | None = None,
 ) -> TableStyle:
     """Return the style that was asked for in words.
 
@@ -80,6 +85,8 @@ def make_style(
         A column; with ``:down`` after it, the largest values come first.
     first : int or str, optional
         How many rows are written.
+    across : str, optional
+        A dimension, or what lies along one.
 
     Raises
     ------
@@ -97,6 +104,7 @@ def make_style(
         sort=name.removesuffix(_DOWN),
         down=name.endswith(_DOWN),
         first=_parse_count(first),
+        across=across or "",
     )
 
 

@@ -39,23 +39,6 @@ def _numbers_members(variable: Variable) -> bool:
     return realization and len(variable.dimensions) == 1
 
 
-def member_labels(dataset: Dataset, dimension: str) -> list[str]:
-    """Return what the members of an ensemble are called: by a text along their dimension, by the
-    numbers of its coordinate, or by their places from 1.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    dimension : str
-    """
-    along = [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
-    names = [v for v in along if not v.numeric]
-    numbers = [v for v in along if v.name == dimension or _numbers_members(v)]
-    for variable in (*names, *numbers):
-        return [str(value) for value in variable.values()]
-    return [str(number) for number in range(1, dataset.lengths[dimension] + 1)]
-
-
 def is_member_dimension(name: str) -> bool:
     """Return whether a dimension is called as those of members are."""
     return name.lower() in _NAMES

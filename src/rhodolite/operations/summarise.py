@@ -33,7 +33,7 @@ from rhodolite.operations.variables.cell_methods import mark_temperatures
 from rhodolite.operations.variables.references import drop_stale, list_coordinate, without_axes
 
 _KINDS = ("mean", "sum", "count", "min", "max", "range", "std", "variance")
-_ONE_BY_ONE = ("lat", "lon", "level", "ensemble")
+_ONE_BY_ONE = ("lat", "lon", "level", "ensemble", "site")
 """Axes short enough for a block to hold all of them."""
 
 
@@ -44,12 +44,13 @@ class Summarise(Operation):
     Grid cells are weighted by their true area on the sphere, with a region by the part of it
     that lies inside; levels by the thickness of their layers, in pressure where levels are
     pressures; times by their length. Missing values are left out. Regions, and the features of
-    a file, are summarised one by one along a dimension `region`; bands of latitude become a
-    latitude coordinate with bounds. A sum adds the values, each multiplied by the covered part
-    of its cell; a count is the number of cells with a value. Several statistics make one
-    variable each. Over an ensemble, if no statistic is named, the output has the mean, the
-    standard deviation, and for anomalies and trends the fraction of members that agree with the
-    mean in sign.
+    a file, are summarised one by one along a dimension `region`, with what else the file says
+    of each; sites count alike, all together or in groups (`--over site --by COLUMN`); bands of
+    latitude become a latitude coordinate with bounds. A sum adds the values, each multiplied by
+    the covered part of its cell; a count is the number of cells with a value. Several statistics
+    make one variable each. Over an ensemble, if no statistic is named, the output has the mean,
+    the standard deviation, and for anomalies, differences and trends the fraction of members that
+    agree with the mean in sign.
 
     Examples
     --------
@@ -70,6 +71,9 @@ class Summarise(Operation):
     )
     latitude_bands: float | None = parameter(
         "width of latitude bands in degrees, in place of one area", example="2"
+    )
+    by: str | None = parameter(
+        "with --over site: a column of the sites, whose words make groups", example="COLUMN"
     )
     min_coverage: float | None = parameter(
         "minimum fraction of the weight that must be present (0 to 1)", example="0.5"
@@ -92,6 +96,8 @@ class Summarise(Operation):
         ):
             option = "region" if self.region is not None else "latitude-bands"
             raise UsageError(f"--{option} goes with --over area, not with --over {self.over.value}")
+        if self.by is not None and self.over is not Over.SITE:
+            raise UsageError(f"--by goes with --over site, not with --over {self.over.value}")
         if self.region is not None and self.latitude_bands is not None:
             raise UsageError(
                 "--region and --latitude-bands: give one; for bands of a region, subset --region "
@@ -193,7 +199,9 @@ class Summarise(Operation):
                 else variable.storage.dtype
             ),
         )
-        return list_coordinate(result, plan.label) if plan.label else result
+        for name in plan.labels:
+            result = list_coordinate(result, name)
+        return result
 
     def _agreement(self, variable: Variable, plan: AxisPlan) -> Variable:
         work = plan.collapse(variable, Measure("mean"), 0.0)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -26,11 +26,14 @@ class Outline:
         jump.
     outside : bool
         Whether the area is all that lies outside the shapes.
+    about : mapping of str to object
+        What the file says of it besides its name: texts and numbers.
     """
 
     name: str
     shapes: NDArray[Any]
     outside: bool = False
+    about: Mapping[str, Any] = field(default_factory=dict)
 
     def holds(
         self, latitudes: NDArray[np.float64], longitudes: NDArray[np.float64]
@@ -52,8 +55,18 @@ def join_by_name(outlines: Sequence[Outline]) -> list[Outline]:
     for name, parts in by_name.items():
         if len(parts) > 1:
             warn(f"{len(parts)} outlines are called {name} and count as one area")
-        joined.append(replace(unite_outlines(parts), name=name))
+        joined.append(replace(unite_outlines(parts), name=name, about=_shared(parts)))
     return joined
+
+
+def _shared(outlines: Sequence[Outline]) -> dict[str, Any]:
+    """Return what is said of all outlines alike."""
+    first, *others = (outline.about for outline in outlines)
+    return {
+        key: value
+        for key, value in first.items()
+        if all(about.get(key) == value for about in others)
+    }
 
 
 def unite_outlines(outlines: Sequence[Outline]) -> Outline:

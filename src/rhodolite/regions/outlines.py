@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import unicodedata
+from collections.abc import Mapping
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -117,11 +119,11 @@ def _from_file(path: Path, feature: str) -> list[Outline]:
     if not features:
         raise DataError(f"{path}: there is no outline of an area in it")
     named = [
-        (feature_name(properties) or f"{path.stem} {at}", geometry)
+        (feature_name(properties) or f"{path.stem} {at}", properties, geometry)
         for at, (properties, geometry) in enumerate(features, 1)
     ]
     if len(named) == 1 and not feature_name(features[0][0]):
-        named = [(path.stem, named[0][1])]
+        named = [(path.stem, *named[0][1:])]
     if feature:
         chosen = [
             one
@@ -131,10 +133,24 @@ def _from_file(path: Path, feature: str) -> list[Outline]:
         if not chosen:
             raise DataError(
                 f"{path}: no feature '{feature}'. "
-                f"{nearest_names(feature, [name for name, _ in named])}"
+                f"{nearest_names(feature, [name for name, *_ in named])}"
             )
         named = chosen[:1]
-    return [_outline(path, name, geometry) for name, geometry in named]
+    return [
+        replace(_outline(path, name, geometry), about=_plain_properties(properties, name))
+        for name, properties, geometry in named
+    ]
+
+
+def _plain_properties(properties: Mapping[str, Any], name: str) -> dict[str, Any]:
+    """Return what is said of a feature in a text or a number, besides its name."""
+    return {
+        str(key): value
+        for key, value in properties.items()
+        if isinstance(value, (str, int, float))
+        and not isinstance(value, bool)
+        and str(value).strip() != name
+    }
 
 
 def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:

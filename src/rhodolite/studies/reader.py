@@ -50,6 +50,7 @@ _LAYOUT_KEYS = (
     "decimal",
     "sort",
     "first",
+    "across",
 )
 Place = tuple[str, str]
 """The kind of a table, and its name in the file."""
@@ -339,7 +340,7 @@ class _Reader:
                 raise self.refuse(f"{key} is true or false", *place, key)
         if isinstance(table.get("first", 1), bool) or not isinstance(table.get("first", 1), int):
             raise self.refuse("first is a number of rows", *place, "first")
-        for key in ("format", "chunks", "compression", "decimal", "sort"):
+        for key in ("format", "chunks", "compression", "decimal", "sort", "across"):
             if not isinstance(table.get(key, ""), str):
                 raise self.refuse(f"{key} is text", *place, key)
         try:
@@ -355,6 +356,7 @@ class _Reader:
                     decimal=table.get("decimal"),
                     sort=table.get("sort"),
                     first=table.get("first"),
+                    across=table.get("across"),
                 ),
             )
         except UsageError as error:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
@@ -9,11 +11,12 @@ from typing import Any, Protocol
 import numpy as np
 
 from rhodolite.arrays import Array, InMemory
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, nearest_names
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import member_dimension
+from rhodolite.model.labels import site_dimension
 from rhodolite.model.space.axis_cells import area_weights
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
@@ -24,6 +27,7 @@ from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
 from rhodolite.operations.axis_reduction.reduce import AxisReduction, CellGroup
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.regions.outlined_area import Outline
 
 
 class Over(StrEnum):
@@ -35,6 +39,7 @@ class Over(StrEnum):
     LEVEL = "level"
     TIME = "time"
     ENSEMBLE = "ensemble"
+    SITE = "site"
 
     @classmethod
     def _missing_(cls, value: object) -> Over | None:
@@ -51,6 +56,11 @@ _ROLES = {
 }
 
 
+_TAKEN = ("region", "region_name")
+_GROUP = "group"
+"""The dimension of groups of sites."""
+
+
 class SummaryRequest(Protocol):
     """What is asked for: the parameters of `Summarise` that say over what."""
 
@@ -62,6 +72,8 @@ class SummaryRequest(Protocol):
     def cells(self) -> CellChoice: ...
     @property
     def latitude_bands(self) -> float | None: ...
+    @property
+    def by(self) -> str | None: ...
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,6 +114,13 @@ class AxisPlan:
     described: tuple[Variable, ...] = ()
     plain: bool = False
     axis: TimeAxis | None = None
+
+    @property
+    def labels(self) -> list[str]:
+        """The names of what is known of each group, beside coordinates of its dimension."""
+        if not self.label:
+            return []
+        return [v.name for v in self.described if v.dimensions == (self.group_dimension,)]
 
     def fits(self, variable: Variable) -> bool:
         """Return whether a variable runs along all dimensions that go."""
@@ -160,6 +179,8 @@ def plan_for(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
         return AxisPlan(
             (name,), [ones], [ones], f"over {dataset.lengths[name]} members", "realization"
         )
+    if wish.over is Over.SITE:
+        return _site_plan(dataset, wish.by)
     role = _ROLES[wish.over]
     if dataset.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
         raise DataError(
@@ -181,6 +202,36 @@ def plan_for(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
         weights, words = layer_weights(dataset)
         return AxisPlan((name,), [CellGroup.of(weights)], [ones], words, name)
     return AxisPlan((name,), [CellGroup.of(area_weights(coordinate))], [ones], f"over {role}", name)
+
+
+def _site_plan(dataset: Dataset, by: str | None) -> AxisPlan:
+    """Return the plan of a statistic over all sites, or those of each word in a column."""
+    name = site_dimension(dataset)
+    count = dataset.lengths[name]
+    if by is None:
+        ones = CellGroup.of(np.ones(count))
+        return AxisPlan((name,), [ones], [ones], f"over {count} sites", name)
+    columns = [v for v in dataset.variables.values() if v.dimensions == (name,)]
+    column = next((v for v in columns if v.name == by), None)
+    if column is None:
+        raise DataError(
+            f"--by: the sites have no column '{by}'. {nearest_names(by, [v.name for v in columns])}"
+        )
+    words, groups = np.unique(column.values().astype(str), return_inverse=True)
+    cells = [np.flatnonzero(groups == at) for at in range(words.size)]
+    parts = [CellGroup(inside, np.ones(inside.size)) for inside in cells]
+    label = f"{by}_name" if by == _GROUP else by
+    described = (
+        Variable(label, (_GROUP,), InMemory(words.astype(object)), {"long_name": by}),
+        Variable(
+            "site_count",
+            (_GROUP,),
+            InMemory(np.array([inside.size for inside in cells], dtype=np.int32)),
+            {"long_name": "number of sites", "units": "1"},
+        ),
+    )
+    said = f"over the sites of each {by}"
+    return AxisPlan((name,), parts, parts, said, name, _GROUP, label, described)
 
 
 def _time_plan(
@@ -225,12 +276,33 @@ def _area_plan(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
         names = np.array([outline.name for outline in outlines], dtype=object)
         described = (
             Variable(label, ("region",), InMemory(names), {"long_name": "name of the region"}),
+            *_properties(dataset, outlines),
         )
     else:
         groups = [CellGroup.of(whole)], [CellGroup.of(share)]
         return AxisPlan(mesh.dimensions, *groups, "over the area", "area", plain=True)
     groups = _groups(areas, mesh, whole), _groups(areas, mesh, share)
     return AxisPlan(mesh.dimensions, *groups, words, "area", dimension, label, described)
+
+
+def _properties(dataset: Dataset, outlines: Sequence[Outline]) -> list[Variable]:
+    """Return what files say of each region besides its name."""
+    keys = dict.fromkeys(key for outline in outlines for key in outline.about)
+    made = []
+    for key in keys:
+        name = re.sub(r"\W+", "_", key).strip("_")
+        taken = name in dataset.variables or name in dataset.lengths or name in _TAKEN
+        values = [outline.about.get(key) for outline in outlines]
+        numbers = all(isinstance(v, (int, float)) or v is None for v in values)
+        if numbers:
+            data = np.array([np.nan if v is None else float(v) for v in values])
+        else:
+            data = np.array(["" if v is None else str(v) for v in values], dtype=object)
+        about = {"long_name": f"{key} of the region"}
+        if name:
+            name = f"region_{name}" if taken else name
+            made.append(Variable(name, ("region",), InMemory(data), about))
+    return made
 
 
 def _measure_cells(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:

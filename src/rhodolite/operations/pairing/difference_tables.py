@@ -32,7 +32,8 @@ from rhodolite.kernels.pair_moments import MEANS, PRODUCTS, PairMoments
 from rhodolite.kernels.weighted_sums import Weights
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.ensemble import find_member_dimension, member_labels
+from rhodolite.model.ensemble import find_member_dimension
+from rhodolite.model.labels import labels_along
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.udunits import has_offset_zero, is_temperature, pretty
@@ -151,7 +152,7 @@ class Pair:
             return "\n".join([title, *lines])
         assert member is not None
         left = [d for at, d in enumerate(self.variable.dimensions) if at not in self._area]
-        labels = member_labels(self.dataset, member)
+        labels = labels_along(self.dataset, member)
         title = f"{self.variable.name}: {len(labels)} members minus {self.label}, {times}"
         columns = [_whole(part) for part in np.moveaxis(moments, 1 + left.index(member), 0)]
         return "\n".join([title, *self._lines_of_members(labels, columns)])

@@ -7,7 +7,8 @@ import numpy as np
 from rhodolite.arrays import Array, Broadcast, Selected
 from rhodolite.errors import DataError
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.ensemble import find_member_dimension, member_labels
+from rhodolite.model.ensemble import find_member_dimension
+from rhodolite.model.labels import labels_along
 from rhodolite.model.variable import Variable
 
 _MOST_NAMED = 6
@@ -41,7 +42,7 @@ def with_members_of(
         repeated = Broadcast(its.data, its.dimensions, dimensions, shape)
         return its.replace(data=repeated, dimensions=dimensions)
     assert theirs is not None
-    there = member_labels(other, theirs)
+    there = labels_along(other, theirs)
     if not has_ours:
         raise DataError(
             f"{its.name} is of {len(there)} members in {other.label} ({_shown(there)}), and "
@@ -49,7 +50,7 @@ def with_members_of(
             "the mean of the others first, with summarise --over ensemble"
         )
     assert ours is not None
-    here = member_labels(dataset, ours)
+    here = labels_along(dataset, ours)
     if sorted(here) != sorted(there) or len(set(here)) < len(here):
         raise DataError(
             f"{dataset.label} has the members {_shown(here)}, and {other.label} {_shown(there)}; "

@@ -16,6 +16,7 @@ from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.layout import Layout
 from rhodolite.formats.table_style import TableStyle
 from rhodolite.formats.text.csv.columns import column_title
+from rhodolite.formats.text.csv.spread import spread_across
 from rhodolite.formats.text.phases import BASE_YEARS, CALENDAR, NORMAL
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import CALENDARS_LIKE_TODAYS
@@ -78,6 +79,8 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     DataError
         If the variables do not have the same dimensions.
     """
+    if layout.table.across:
+        dataset = spread_across(dataset, layout.table.across)
     variables = dataset.fields
     if not variables:
         raise DataError("there is no variable to write a table of")
@@ -153,9 +156,9 @@ def _in_order(
 
 
 def _refuse_order(style: TableStyle) -> None:
-    if style.sort or style.first:
-        option = "--sort" if style.sort else "--first"
-        raise UsageError(f"{option} is for tables of one row a value, and this is a wide one")
+    option = next((name for name in ("sort", "first", "across") if getattr(style, name)), None)
+    if option is not None:
+        raise UsageError(f"--{option} is for tables of one row a value, and this is a wide one")
 
 
 def _write_wide(
