@@ -9,7 +9,7 @@ import netCDF4
 import numpy as np
 import pyproj
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 import rhodolite
@@ -375,3 +375,34 @@ def test_dates_in_words_and_positions_at_every_time(tmp_path, rng):
         assert answer.code == 0, answer.err
     assert (tmp_path / "m.csv").read_text().split("\n")[1] == "2000-01-01,280.0"
     assert rhodolite.read(tmp_path / "s.nc").lengths["Time"] == 1
+
+
+@given(
+    st.sampled_from([10, 20, 30, 60, 180]),
+    st.sampled_from([2, 3, 4]),
+    st.booleans(),
+    st.lists(st.integers(8, 90), max_size=4),
+)
+def test_times_of_few_decimals_are_the_steps_that_they_were(minutes, decimals, middle, left_out):
+    """Whatever the decimals resolve: steps longer than the last of them; gaps stay gaps."""
+    assume(minutes * 60 > 1.2 * 86400 * 10.0**-decimals)
+    places = np.setdiff1d(np.arange(100), left_out)
+    exact = (places + 0.5 * middle) * minutes / 1440
+    data = make_dataset(np.zeros((places.size, 1, 1)), times=np.round(exact, decimals))
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        time = normalise(data).time
+    assert time.step.ticks == minutes * 60_000_000
+    assert time.step.missing == 100 - places.size
+    np.testing.assert_allclose(time.numbers, exact, atol=1e-9)
+
+
+def test_times_without_regular_steps_stay_as_they_are():
+    rng = np.random.default_rng(5)
+    for times in (
+        np.round(np.cumsum(rng.uniform(0.02, 0.06, 60)), 3),
+        np.array([0.01, 0.05, 0.09, 0.13]),
+        np.round(np.arange(50) * 0.01, 2),
+    ):
+        data = make_dataset(np.zeros((times.size, 1, 1)), times=times)
+        np.testing.assert_array_equal(normalise(data).time.numbers, times)

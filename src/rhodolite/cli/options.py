@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 import argparse
+import difflib
 import re
 from collections.abc import Mapping, Sequence
 from typing import Any, NoReturn
 
 from rhodolite.cli.settings import Setting, find_setting
 from rhodolite.cli.work_options import Once, add_work_options
-from rhodolite.errors import UsageError, nearest_names
+from rhodolite.errors import UsageError
 from rhodolite.formats.layout import ChunkUse, Compression, Layout, make_layout
 from rhodolite.formats.reading_rules import ReadingRules
 from rhodolite.formats.registry import FORMATS
 from rhodolite.formats.table_style import make_style
 from rhodolite.model.dataset import Dataset
+from rhodolite.operations import SUMMARIES, operation
 from rhodolite.operations.declaration import Parameter, description, parameters
 
+_NEAR = 0.7
+"""How alike two options are of which one may be a slip for the other."""
 _NEGATIVE_VALUE = re.compile(r"-(\d|\.\d|\.\.)")
 CHOSEN = "chosen_variables"
 """Where the variables go that a step is to be given, where it does not choose itself."""
@@ -47,12 +51,22 @@ class Parser(argparse.ArgumentParser):
         joined = _join_negative_values(self, _join_second_words(self, words))
         parsed, unknown = self.parse_known_intermixed_args(joined)
         if unknown:
-            options = [
-                o for action in self._actions for o in action.option_strings if o.startswith("--")
-            ]
-            hint = nearest_names(unknown[0].split("=")[0], options)
-            raise UsageError(f"{self._verb} has no option {unknown[0].split('=')[0]}. {hint}")
+            raise UsageError(self._tell_unknown(unknown[0].split("=")[0]))
         return parsed
+
+    def _tell_unknown(self, word: str) -> str:
+        """Return what is said of an option that there is not: the nearest, and verbs that have
+        it."""
+        options = [
+            o for action in self._actions for o in action.option_strings if o.startswith("--")
+        ]
+        near = difflib.get_close_matches(word, options, n=2, cutoff=_NEAR)
+        said = [f"{self._verb} has no option {word}."]
+        if near:
+            said.append(f"Did you mean {' or '.join(near)}?")
+        if others := _verbs_with(word):
+            said.append(f"It is an option of {', '.join(others)}.")
+        return " ".join([*said, f"'rhodolite {self._verb} --help' lists the options."])
 
     def _in_full(self, word: str) -> str:
         """Return an option whose beginning alone was typed in full, where that is the beginning of
@@ -65,6 +79,15 @@ class Parser(argparse.ArgumentParser):
             return word
         meant = [option for option in options if option.startswith(name)]
         return f"{meant[0]}{equals}{value}" if len(meant) == 1 else word
+
+
+def _verbs_with(option: str) -> list[str]:
+    """Return the verbs of a chain that have an option."""
+    return [
+        verb
+        for verb in SUMMARIES
+        if any(f"--{declared.name}" == option for declared in parameters(operation(verb)))
+    ]
 
 
 def _refuse_spaces(words: list[str]) -> None:

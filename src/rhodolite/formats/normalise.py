@@ -1,6 +1,7 @@
 """Reading generously: what files half say is understood, and said once.
 
-Nothing here changes a number. What would have to is refused, where it is needed, with advice.
+Nothing here changes a number, but times within their own rounding. What would have to is refused,
+where it is needed, with advice.
 """
 
 from __future__ import annotations
@@ -21,6 +22,7 @@ from rhodolite.formats.normalise_axes import (
     read_text_dates,
     settle_calendar,
 )
+from rhodolite.formats.rounded_times import put_back_rounded_times
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import REFERENCES
 from rhodolite.model.dataset import Dataset
@@ -41,6 +43,7 @@ def normalise(dataset: Dataset) -> Dataset:
         settle_calendar,
         drop_missing_times,
         _with_counted_days,
+        put_back_rounded_times,
         _with_known_units,
         _without_dangling_names,
         _with_plain_axes,
