@@ -377,6 +377,25 @@ def test_dates_in_words_and_positions_at_every_time(tmp_path, rng):
     assert rhodolite.read(tmp_path / "s.nc").lengths["Time"] == 1
 
 
+def test_a_projected_grid_names_what_finds_its_places(tmp_path, monkeypatch):
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        for name, units in (("y", "projection_y"), ("x", "projection_x")):
+            file.createDimension(name, 3)
+            axis = file.createVariable(name, "f8", (name,))
+            axis[:] = np.arange(3) * 1e5
+            axis.setncatts({"units": "m", "standard_name": f"{units}_coordinate"})
+        about = {"grid_mapping_name": "lambert_conformal_conic", "standard_parallel": [40.0, 60.0]}
+        about |= {"longitude_of_central_meridian": 10.0, "latitude_of_projection_origin": 50.0}
+        file.createVariable("crs", "i4").setncatts(about)
+        file.createVariable("t", "f4", ("y", "x")).setncatts({"units": "K", "grid_mapping": "crs"})
+        file["t"][:] = 1
+    monkeypatch.setattr(projection_coordinates.importlib.util, "find_spec", lambda _: None)
+    with pytest.warns(RhodoliteWarning, match="projected"):
+        data = rhodolite.read(tmp_path / "a.nc")
+    with pytest.raises(DataError, match=r"projected \(lambert_conformal_conic\).*projections"):
+        rhodolite.Summarise()(data)
+
+
 @given(
     st.sampled_from([10, 20, 30, 60, 180]),
     st.sampled_from([2, 3, 4]),

@@ -505,6 +505,23 @@ def test_new_levels_are_in_any_unit_and_missing_beyond_the_old_ones():
         Relevel(to="500hPa")(data)
 
 
+def test_what_is_certain_to_be_a_temperature_is_no_difference():
+    """In a sum with degC, K is a difference, but for what its standard name calls a temperature."""
+    for name, expected in (("", 9.0), ("air_temperature", None), ("surface_temperature", None)):
+        data = make_dataset(
+            np.full((1, 1, 1), 2.0), name="d", attributes={"units": "K", "standard_name": name}
+        )
+        t = data["d"].replace(name="t", data=InMemory(np.full((1, 1, 1), 7.0)))
+        both = data.with_variables([*data.variables.values(), t.edit(units="degC")])
+        for formula in ("t + d", "d + t", "d + 7[degC]"):
+            if expected is None:
+                with pytest.raises(DataError, match="d is a temperature, to which no other"):
+                    Calc(formula=formula, name="x")(both)
+            else:
+                result = Calc(formula=formula, name="x")(both)["x"]
+                assert (result.values().item(), result.units) == (expected, "degC")
+
+
 @pytest.mark.parametrize("statistic", [None, "std", "max", "median"])
 def test_sites_are_summarised_together_and_by_a_column(tmp_path, statistic):
     """Against NumPy over the sites of each word, each site alike."""

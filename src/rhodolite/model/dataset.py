@@ -169,7 +169,7 @@ class Dataset:
                     f"{self.label}: these are data of sites ({' and '.join(self.axes.sites)} run "
                     "along one dimension); this needs a grid"
                 )
-            raise DataError(f"{self.label}: {_ADVICE[role]}")
+            raise DataError(f"{self.label}: {self._projection_advice(role) or _ADVICE[role]}")
         if not np.isfinite(found.values).all():
             raise DataError(
                 f"{self.label}: the {role} coordinate ({found.name}) has missing values"
@@ -193,6 +193,18 @@ class Dataset:
                 "taken to end at its time; convert --stamp start first if it begins there"
             )
         return self.time
+
+    def _projection_advice(self, role: Role) -> str:
+        """Return what makes places of a projected grid; nothing where there is none."""
+        named = {str(v.attributes.get("grid_mapping", "")) for v in self.fields}
+        mapping = next((self.variables[name] for name in named if name in self.variables), None)
+        if mapping is None or role not in (Role.LATITUDE, Role.LONGITUDE):
+            return ""
+        name = mapping.attributes.get("grid_mapping_name")
+        return (
+            f"no {role} was found, and the grid is projected ({name}); its latitudes and "
+            "longitudes are computed where pyproj is installed: pip install 'rhodolite[projections]'"
+        )
 
     def find(self, asked: str) -> str:
         """Return the name of the variable asked for by name or standard name.

@@ -86,6 +86,15 @@ def is_difference(variable: Variable) -> bool:
     return read_zero(variable).zero is Zero.DIFFERENCE
 
 
+def is_state(variable: Variable) -> bool:
+    """Return whether a variable is certain to be a temperature on its scale, by `units_metadata` or
+    a standard name."""
+    attributes = variable.attributes
+    said = "on_scale" in str(attributes.get("units_metadata", ""))
+    named = str(attributes.get("standard_name", "")).endswith("temperature")
+    return read_zero(variable).zero is Zero.ON_SCALE and (said or named)
+
+
 def temperature_reading(variable: Variable) -> Reading | None:
     """Return how the zero of a temperature is read; None for other quantities."""
     return read_zero(variable) if is_temperature(variable.units or "1") else None

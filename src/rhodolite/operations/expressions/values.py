@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.errors import DataError
 from rhodolite.model.units.conversion import Rescaling, rescaling_between
+from rhodolite.model.units.differences import is_state
 from rhodolite.model.units.udunits import convertible, has_offset_zero, power, product
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.expressions.elements import Apply, Constant, Program
@@ -196,6 +197,7 @@ def alike(
     if sums and function == "+":
         scales = [v for v in united if has_offset_zero(v.units) and not v.difference]
         first = scales or first
+        _refuse_two_states(first[0], united)
     chosen = first[0]
     if not sums:
         _refuse_mixed(function, [v for v in united if v.constant is None])
@@ -218,6 +220,19 @@ def _like(function: str, value: Value, chosen: Value, convert: Converter, *, sum
     beside_difference = chosen.difference and value.constant is not None
     difference = value.difference or beside_scale or beside_difference
     return replace(convert(value, chosen.units, difference), difference=difference)
+
+
+def _refuse_two_states(chosen: Value, values: list[Value]) -> None:
+    """Refuse to add a temperature with an offset to one that is certain to be a temperature, too;
+    others in kelvins are differences beside it."""
+    if not has_offset_zero(chosen.units):
+        return
+    for value in values:
+        if value is not chosen and value.variable is not None and is_state(value.variable):
+            raise DataError(
+                f"--formula: {value.variable.name} is a temperature, to which no other can be "
+                "added; a difference is written in kelvins, such as 2[K]"
+            )
 
 
 def _refuse_mixed(function: str, values: list[Value]) -> None:
