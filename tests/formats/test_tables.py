@@ -136,6 +136,34 @@ def test_text_among_numbers_is_missing_where_the_user_says_so(tmp_path):
     assert (tmp_path / "m.csv").read_text() == written
 
 
+def test_words_stay_as_they_are_written(tmp_path):
+    rows = ("2001,A,True,NA,001", "2002,,False,x,010", "2003,NA,TRUE,-,100")
+    (tmp_path / "a.csv").write_text("year,kind,sure,note,code\n" + "\n".join(rows))
+    table = rhodolite.read(tmp_path / "a.csv")
+    assert list(table["kind"].values()) == ["A", "", "NA"]
+    assert list(table["sure"].values()) == ["True", "False", "TRUE"]
+    assert list(table["note"].values()) == ["NA", "x", "-"]
+    np.testing.assert_array_equal(table["code"].values(), [1, 10, 100])
+
+
+def test_numbers_of_nines_far_from_all_others_are_named(tmp_path):
+    path = tmp_path / "a.csv"
+    for mark, others, told in (
+        ("-99.9", "1.5", True),
+        ("9999", "25", True),
+        ("99", "101", False),
+        ("999", "-2000", False),
+        ("-80", "1.5", False),
+    ):
+        path.write_text(f"year,rain\n2001,{others}\n2002,{mark}\n2003,2\n")
+        with warnings.catch_warnings(record=True) as said:
+            warnings.simplefilter("always")
+            rain = rhodolite.read(path)["rain"].values()
+        np.testing.assert_array_equal(rain, [float(others), float(mark), 2])
+        asked = f"rain: {mark} is far from all other values; .* --missing-value {mark}"
+        assert bool(re.search(asked, " ".join(str(w.message) for w in said))) == told
+
+
 @given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=2, max_size=30))
 def test_numbers_are_the_nearest_to_their_text(numbers):
     """As Python reads each of them, to the bit, however many digits it has."""

@@ -203,7 +203,8 @@ class Dataset:
         name = mapping.attributes.get("grid_mapping_name")
         return (
             f"no {role} was found, and the grid is projected ({name}); its latitudes and "
-            "longitudes are computed where pyproj is installed: pip install 'rhodolite[projections]'"
+            "longitudes are computed where pyproj is installed: pip install "
+            "'rhodolite[projections]'"
         )
 
     def find(self, asked: str) -> str:

@@ -17,6 +17,7 @@ _OTHER_MARKS = {"n/a", "na", "nan", "null", "none", "missing", "#n/a", "-", "--"
 _OTHER_MARKS |= {"***", "****", "m", ".", "?", "#null!", "#div/0!"}
 """What many programs and people write for missing values, in small letters; that it is taken for
 that is said."""
+_NINES = re.compile(r"(?:99+\.?9*|9\.99+)")
 _QUOTED_FORMULA = re.compile(r"^'(?=[=+\-@])")
 """The apostrophe that keeps spreadsheets from running text."""
 
@@ -58,6 +59,26 @@ def parse_numbers(text: Array, decimal: str) -> tuple[Array, Array]:
     nothing: Any = None
     values: Any = pandas.to_numeric(np.where(empty, nothing, words), errors="coerce")
     return np.asarray(values, dtype=np.float64)[codes], empty[codes]
+
+
+def likely_mark(values: Array) -> float | None:
+    """Return a number of nines, such as -99.9 or 9999, that lies further from all others than these
+    from each other: it may stand for missing values. None where there is none.
+
+    Parameters
+    ----------
+    values : ndarray of float64, shape (n,)
+    """
+    there = values[np.isfinite(values)]
+    if not there.size:
+        return None
+    for end in (float(there.min()), float(there.max())):
+        if not _NINES.fullmatch(f"{abs(end):.6f}".rstrip("0").rstrip(".")):
+            continue
+        others = there[there != end]
+        if others.size and np.abs(others - end).min() > np.ptp(others):
+            return end
+    return None
 
 
 def unusual_marks(text: Array) -> list[str]:

@@ -240,9 +240,10 @@ def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
         of_sites = [v.name for v in axes.described if v.dimensions == ("site",)]
         about["coordinates"] = " ".join(of_sites)
     variables = list(axes.described)
+    index = axes.index
     for name in numbers:
         grid = np.full(math.prod(axes.shape), np.nan)
-        grid[axes.index] = table.numbers(name)
+        grid[index] = table.numbers(name)
         units = {"units": table.units[name]} if table.units.get(name) else {}
         data = InMemory(grid.reshape(axes.shape))
         variables.append(Variable(name, tuple(axes.sizes), data, {**units, **about}))

@@ -6,6 +6,7 @@ import io
 import warnings
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from rhodolite.errors import DataError, warn
 from rhodolite.formats.text.csv.cells import (
     PLAIN_MARKS,
     declared_marks,
+    likely_mark,
     parse_numbers,
     plain_cell,
     unusual_marks,
@@ -24,6 +26,8 @@ from rhodolite.formats.text.csv.cells import (
 from rhodolite.formats.text.csv.columns import find_roles, is_kept_as_text
 from rhodolite.formats.text.csv.dialect import Dialect, read_dialect
 
+_MOST_NAMED = 3
+"""Columns that a message names."""
 _EXACT: dict[str, Any] = {"float_precision": "round_trip"}
 """By which each number is the nearest one to its text; what pandas does of itself from 3.1 on."""
 if tuple(int(part) for part in pandas.__version__.split(".")[:2]) >= (3, 1):
@@ -69,7 +73,7 @@ class Table:
             If a cell holds something else; the message names its line.
         """
         if self._is_parsed(name):
-            return np.asarray(self.cells[name], dtype=np.float64)
+            return self._arrays[name]
         text = self._text(name)
         values, empty = parse_numbers(text, self.decimal)
         wrong = np.isnan(values) & ~empty
@@ -81,11 +85,15 @@ class Table:
             )
         return values
 
+    @cached_property
+    def _arrays(self) -> dict[str, Array]:
+        return {str(name): column.to_numpy() for name, column in self.cells.items()}
+
     def _is_parsed(self, name: str) -> bool:
-        return bool(self.cells[name].dtype.kind == "f")
+        return bool(self._arrays[name].dtype.kind == "f")
 
     def _text(self, name: str) -> Array:
-        return np.asarray(self.cells[name], dtype=object)
+        return np.asarray(self._arrays[name], dtype=object)
 
     def is_numeric(self, name: str) -> bool:
         """Return whether a column holds numbers and empty cells only.
@@ -135,7 +143,23 @@ def read_table(path: Path, kept: Collection[str] = ()) -> Table:
         [name or f"column {at + 1}" for at, name in enumerate(dialect.names) if titled[at]]
     )
     roles = find_roles(cells.columns)
+    _tell_likely_marks(path, cells)
     return Table(path, cells, dialect.units, roles, lines, dialect.decimal)
+
+
+def _tell_likely_marks(path: Path, cells: pandas.DataFrame) -> None:
+    """Say which numbers look as if they stood for missing values, by column."""
+    by_mark: dict[float, list[str]] = {}
+    for name, column in cells.items():
+        mark = likely_mark(column.to_numpy()) if column.dtype.kind == "f" else None
+        if mark is not None:
+            by_mark.setdefault(mark, []).append(str(name))
+    for mark, names in by_mark.items():
+        more = f" and {len(names) - _MOST_NAMED:,} more" if len(names) > _MOST_NAMED else ""
+        warn(
+            f"{path.name}: {', '.join(names[:_MOST_NAMED])}{more}: {mark:g} is far from all other "
+            f"values; if it stands for missing ones, add --missing-value {mark:g}"
+        )
 
 
 def _find_filled(columns: pandas.DataFrame) -> Array:
@@ -171,9 +195,13 @@ def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
     as_text += [
         at for at in range(width) if columns[at].dtype.kind not in "iuf" and at not in as_text
     ]
-    if as_text:
-        text = _parse(dialect, dict.fromkeys(range(width), str), as_text)
-        for at in as_text:
+    # Text without gaps is what is written; elsewhere marks of missing values have been taken out.
+    gaps = [at for at in as_text if columns[at].isna().any() or columns[at].dtype == bool]
+    for at in set(as_text) - set(gaps):
+        columns[at] = [plain_cell(cell) for cell in columns[at]]
+    if gaps:
+        text = _parse(dialect, dict.fromkeys(range(width), str), gaps)
+        for at in gaps:
             columns[at] = [plain_cell(cell) for cell in text[at]]
     longer = np.flatnonzero([plain_cell(cell) != "" for cell in columns[width]])
     if longer.size:
