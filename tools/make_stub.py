@@ -21,6 +21,8 @@ from typing import Any, Literal, Self
 
 from rhodolite.model.dataset import Dataset
 
+def find_method(name: str) -> Any: ...
+
 class Verbs:
 '''
 

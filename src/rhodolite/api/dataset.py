@@ -9,7 +9,7 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Self
 
-from rhodolite.api.verbs import Verbs
+from rhodolite.api.verbs import Verbs, find_method
 from rhodolite.arrays import Engine, default_engine, parse_memory
 from rhodolite.drawing.base import Drawing
 from rhodolite.model.dataset import Dataset as PlainDataset
@@ -37,6 +37,15 @@ class Dataset(PlainDataset, Verbs):
         """
         parts = {part.name: getattr(dataset, part.name) for part in dataclasses.fields(dataset)}
         return cls(**parts)
+
+    if not TYPE_CHECKING:  # which would take every name for a method
+
+        def __getattr__(self, name: str) -> Any:
+            """Return the method of a verb or picture that another package offers."""
+            method = None if name.startswith("_") else find_method(name)
+            if method is None:
+                raise AttributeError(f"a dataset has no attribute or method '{name}'")
+            return method.__get__(self)
 
     def apply(self, step: Operation | Drawing, **settings: Any) -> Any:
         """Return what a step makes of the dataset, with the files read that the step names.

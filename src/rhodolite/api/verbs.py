@@ -63,6 +63,16 @@ def _signature(step: type[Step]) -> Signature:
     return Signature(arguments)
 
 
+def find_method(name: str) -> _Method | None:
+    """Return the method of a verb or picture that another package offers; None where none does."""
+    kind = name.removeprefix("draw_")
+    if kind != name and drawing.is_drawing(kind):
+        return _Method(name, partial(drawing.drawing, kind))
+    if operations.is_operation(name):
+        return _Method(name, partial(operations.operation, name))
+    return None
+
+
 class Verbs:
     """The verbs, as methods that return a new dataset or a figure."""
 

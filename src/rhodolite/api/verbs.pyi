@@ -6,6 +6,8 @@ from typing import Any, Literal, Self
 
 from rhodolite.model.dataset import Dataset
 
+def find_method(name: str) -> Any: ...
+
 class Verbs:
     def subset(
         self,

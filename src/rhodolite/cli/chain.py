@@ -12,7 +12,7 @@ from rhodolite.cli.console import list_words, say, say_plan, show, written_line
 from rhodolite.cli.recording import Recording, tell_carried
 from rhodolite.cli.verbs import ALL_VERBS
 from rhodolite.errors import UsageError, nearest_names
-from rhodolite.operations import SUMMARIES, operation
+from rhodolite.operations import is_operation, operation, operation_names
 
 if TYPE_CHECKING:
     from rhodolite.operations.declaration import Step
@@ -179,25 +179,29 @@ def find_step(words: list[str]) -> tuple[str, type[Step], list[str]]:
         raise UsageError(
             f"'{verb}' stands where a verb belongs; options follow the verb: VERB {verb} ..."
         )
-    if verb not in SUMMARIES:
-        raise UsageError(f"no verb '{verb}'. {nearest_names(verb, ALL_VERBS)}")
+    if not is_operation(verb):
+        offered = dict.fromkeys([*ALL_VERBS, *operation_names()])
+        raise UsageError(f"no verb '{verb}'. {nearest_names(verb, offered)}")
     return verb, operation(verb), words[1:]
 
 
 def _find_drawing(words: list[str]) -> tuple[str, type[Step], list[str]]:
     from rhodolite.drawing import SUMMARIES as DRAWINGS
-    from rhodolite.drawing import drawing
+    from rhodolite.drawing import drawing, drawing_names, is_drawing
+    from rhodolite.operations.declaration import summary
 
     kind = words[0] if words else ""
     if kind in ("-h", "--help"):
         print("rhodolite draw KIND INPUT... [options] -o OUTPUT\n\nKinds")
         print(list_words(DRAWINGS), end="")
+        others = {name: summary(drawing(name)) for name in drawing_names()[len(DRAWINGS) :]}
+        print(list_words(others), end="")
         print("\n'rhodolite draw KIND --help' explains a kind and lists its options.")
         raise SystemExit(0)
-    if kind not in DRAWINGS:
+    if not is_drawing(kind):
         what = f"no drawing '{kind}'." if kind and not kind.startswith("-") else "draw what?"
         raise UsageError(
-            f"draw: {what} {nearest_names(kind, DRAWINGS)} Write 'draw map INPUT ...'."
+            f"draw: {what} {nearest_names(kind, drawing_names())} Write 'draw map INPUT ...'."
         )
     return f"draw {kind}", drawing(kind), words[1:]
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +17,7 @@ from argcomplete.completers import ChoicesCompleter
 
 from rhodolite.cli.verbs import ALL_VERBS, module_of
 from rhodolite.errors import RhodoliteError
+from rhodolite.operations import operation_names
 
 _PROGRAM = "rhodolite"
 
@@ -38,11 +39,11 @@ def _parser_for(words: Sequence[str]) -> tuple[argparse.ArgumentParser, list[str
     inputs = _first_inputs(words[: ends[0]] if ends else words)
     segment = list(words[ends[-1] + 1 :] if ends else words)
     if len(segment) <= 1:
-        return _choice_of("verb", ALL_VERBS), segment
+        return _choice_of("verb", [*ALL_VERBS, *operation_names()]), segment
     if segment[0] == "draw" and len(segment) == 2:
-        from rhodolite.drawing import SUMMARIES
+        from rhodolite.drawing import drawing_names
 
-        return _choice_of("kind", SUMMARIES), segment[1:]
+        return _choice_of("kind", drawing_names()), segment[1:]
     if (module := module_of(segment[0])) is not None:
         return module.make_parser(), segment[1:]
     try:
@@ -51,9 +52,9 @@ def _parser_for(words: Sequence[str]) -> tuple[argparse.ArgumentParser, list[str
         return argparse.ArgumentParser(_PROGRAM, add_help=False), segment[1:]
 
 
-def _choice_of(name: str, offered: dict[str, str]) -> argparse.ArgumentParser:
+def _choice_of(name: str, offered: Iterable[str]) -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(_PROGRAM)
-    parser.add_argument(name, choices=list(offered))
+    parser.add_argument(name, choices=list(dict.fromkeys(offered)))
     return parser
 
 

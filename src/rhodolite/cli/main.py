@@ -21,8 +21,10 @@ from rhodolite.errors import (
     OutputError,
     RhodoliteError,
     RhodoliteWarning,
+    UsageError,
     sum_up_warnings,
 )
+from rhodolite.operations import is_operation, operation, operation_names
 
 _BEFORE_VERBS = {
     "--quiet": False,
@@ -159,14 +161,37 @@ def _with_verb_first(words: list[str]) -> list[str]:
     return [*words[at:], *words[:at]] if at < len(words) else words
 
 
+def _is_verb(word: str) -> bool:
+    return word in ALL_VERBS or is_operation(word)
+
+
+def _list_others() -> str:
+    """List the verbs that other packages offer."""
+    names = [name for name in operation_names() if name not in ALL_VERBS]
+    if not names:
+        return ""
+    others = {name: _summary_of(name) for name in names}
+    return "\nVerbs of other packages\n" + list_words(others)
+
+
+def _summary_of(name: str) -> str:
+    """Return what a verb of another package does, or why it cannot be loaded."""
+    from rhodolite.operations.declaration import summary
+
+    try:
+        return summary(operation(name))
+    except UsageError as error:
+        return str(error)
+
+
 def dispatch(words: list[str], quiet: bool) -> int:
     """Run one command line without catching what goes wrong, and return its exit code."""
     words = _with_verb_first(words)
     if words and words[0] == "help" and len(words) > 1:
         words = [*words[1:], "--help"]
     verb = words[0] if words else "--help"
-    if verb in ("-h", "--help", "help") or (verb not in ALL_VERBS and "--help" in words):
-        print(_INTRODUCTION + list_words(ALL_VERBS) + _EXAMPLES, end="")
+    if verb in ("-h", "--help", "help") or (not _is_verb(verb) and "--help" in words):
+        print(_INTRODUCTION + list_words(ALL_VERBS) + _list_others() + _EXAMPLES, end="")
         return 0
     if verb in ("--version", "-V"):
         print_version(debug="--debug" in words)

@@ -9,7 +9,9 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING
 
+from rhodolite import extensions
 from rhodolite.errors import UsageError, nearest_names
+from rhodolite.extensions import find_extensions, load_extension
 
 if TYPE_CHECKING:
     from rhodolite.drawing.base import Drawing
@@ -43,10 +45,30 @@ def drawing(kind: str) -> type[Drawing]:
         If there is no such drawing.
     """
     if kind not in SUMMARIES:
-        raise UsageError(f"no drawing '{kind}'. {nearest_names(kind, SUMMARIES)}")
+        return _drawing_elsewhere(kind)
     module, name = place_of(kind)
     found: type[Drawing] = getattr(import_module(module), name)
     return found
+
+
+def _drawing_elsewhere(kind: str) -> type[Drawing]:
+    from rhodolite.drawing.base import Drawing
+
+    if not is_drawing(kind):
+        raise UsageError(f"no drawing '{kind}'. {nearest_names(kind, drawing_names())}")
+    cls: type[Drawing] = load_extension(extensions.DRAWINGS, kind, Drawing)
+    cls.verb = f"draw {kind}"
+    return cls
+
+
+def is_drawing(kind: str) -> bool:
+    """Return whether there is a drawing of this word, here or in another package."""
+    return kind in SUMMARIES or kind in find_extensions(extensions.DRAWINGS)
+
+
+def drawing_names() -> list[str]:
+    """Return the words of all drawings, those of other packages last."""
+    return list(dict.fromkeys([*SUMMARIES, *find_extensions(extensions.DRAWINGS)]))
 
 
 def place_of(kind: str) -> tuple[str, str]:
@@ -56,5 +78,5 @@ def place_of(kind: str) -> tuple[str, str]:
 
 
 def all_drawings() -> dict[str, type[Drawing]]:
-    """Return every drawing by its word."""
+    """Return every drawing of this package by its word."""
     return {kind: drawing(kind) for kind in SUMMARIES}

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache
 from importlib import import_module
 from pathlib import Path
 
+from rhodolite import extensions
 from rhodolite.arrays import Engine
-from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.errors import DataError, UsageError, nearest_names, warn
+from rhodolite.extensions import find_extensions, load_extension
 from rhodolite.formats.atomic_output import OutputKind, is_store
 from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.model.dataset import Dataset
@@ -117,6 +121,25 @@ FORMATS = (
 COLLECTION = FORMATS[-1]
 
 
+@cache
+def formats_elsewhere() -> list[Format]:
+    """Return the formats that other packages offer, with a warning of those that cannot be
+    loaded."""
+    offered = []
+    for name in find_extensions(extensions.FORMATS):
+        try:
+            offered.append(load_extension(extensions.FORMATS, name, Format))
+        except UsageError as error:
+            warn(str(error))
+    return offered
+
+
+def _all_formats() -> Iterator[Format]:
+    """Yield the formats there are; other packages are asked only where none of ours was taken."""
+    yield from FORMATS
+    yield from formats_elsewhere()
+
+
 def format_of(path: Path) -> Format:
     """Return the format of a file or folder, identified by its first bytes, or by its suffix where
     these
@@ -133,14 +156,16 @@ def format_of(path: Path) -> Format:
         start = file.read(16)
     if not start:
         raise DataError(f"{path}: the file is empty")
-    for candidate in FORMATS:
+    for candidate in _all_formats():
         if any(start.lower().lstrip().startswith(signature) for signature in candidate.signatures):
             return candidate
-    for candidate in FORMATS:
+    for candidate in _all_formats():
         text = b"\0" not in start or start.startswith(_GZIP)
         if text and not candidate.signatures and candidate.has_suffix_of(path):
             return candidate
-    offered = ", ".join(f"{f.name} ({' '.join((*f.suffixes, *f.also_read))})" for f in FORMATS)
+    offered = ", ".join(
+        f"{f.name} ({' '.join((*f.suffixes, *f.also_read))})" for f in _all_formats()
+    )
     raise DataError(
         f"{path}: this is not a gridded dataset (it begins with {start[:8]!r}). Can be read: "
         f"{offered}."
@@ -155,10 +180,11 @@ def format_for(path: Path, layout: Layout | None = None) -> Format:
     UsageError
         If no format has the suffix, or it cannot be written as the layout asks.
     """
-    writable = [found for found in FORMATS if found.writable]
-    chosen = next((found for found in writable if path.suffix.lower() in found.suffixes), None)
+    ending = path.suffix.lower()
+    writable = (candidate for candidate in _all_formats() if candidate.writable)
+    chosen = next((candidate for candidate in writable if ending in candidate.suffixes), None)
     if chosen is None:
-        offered = ", ".join(suffix for f in writable for suffix in f.suffixes)
+        offered = ", ".join(ending for f in _all_formats() if f.writable for ending in f.suffixes)
         given = f"the suffix '{path.suffix}'" if path.suffix else "no suffix"
         raise UsageError(
             f"{path}: {given} names no format to write a dataset in. Use one of {offered}."

@@ -9,7 +9,9 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING
 
+from rhodolite import extensions
 from rhodolite.errors import UsageError, nearest_names
+from rhodolite.extensions import find_extensions, load_extension
 
 if TYPE_CHECKING:
     from rhodolite.operations.declaration import Operation
@@ -47,13 +49,33 @@ def operation(verb: str) -> type[Operation]:
         If there is no such verb.
     """
     if verb not in SUMMARIES:
-        raise UsageError(f"no verb '{verb}'. {nearest_names(verb, SUMMARIES)}")
+        return _operation_elsewhere(verb)
     found: type[Operation] = getattr(
         import_module(f"rhodolite.operations.{verb}"), verb.capitalize()
     )
     return found
 
 
+def _operation_elsewhere(verb: str) -> type[Operation]:
+    from rhodolite.operations.declaration import Operation
+
+    if not is_operation(verb):
+        raise UsageError(f"no verb '{verb}'. {nearest_names(verb, operation_names())}")
+    cls: type[Operation] = load_extension(extensions.OPERATIONS, verb, Operation)
+    cls.verb = verb
+    return cls
+
+
+def is_operation(verb: str) -> bool:
+    """Return whether there is an operation of this name, here or in another package."""
+    return verb in SUMMARIES or verb in find_extensions(extensions.OPERATIONS)
+
+
+def operation_names() -> list[str]:
+    """Return the verbs of all operations, those of other packages last."""
+    return list(dict.fromkeys([*SUMMARIES, *find_extensions(extensions.OPERATIONS)]))
+
+
 def all_operations() -> dict[str, type[Operation]]:
-    """Return every operation by its verb, in the order in which people work."""
+    """Return every operation of this package by its verb, in the order in which people work."""
     return {verb: operation(verb) for verb in SUMMARIES}

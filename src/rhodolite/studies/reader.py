@@ -9,16 +9,14 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-from rhodolite.drawing import SUMMARIES as DRAWINGS
-from rhodolite.drawing import drawing
+from rhodolite.drawing import drawing, drawing_names, is_drawing
 from rhodolite.errors import UsageError, nearest_names
 from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.layout import USUAL_LAYOUT, Layout, make_layout
 from rhodolite.formats.reading_rules import ReadingRules
 from rhodolite.formats.table_style import make_style
 from rhodolite.limits import check_nesting
-from rhodolite.operations import SUMMARIES as OPERATIONS
-from rhodolite.operations import operation
+from rhodolite.operations import is_operation, operation, operation_names
 from rhodolite.operations.declaration import Step, parameters
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.pipeline.deep_calls import MOST_IN_A_ROW
@@ -279,8 +277,8 @@ class _Reader:
         self._check_name(name, place)
         table = self._as_table(content, place)
         verb = table.pop("do", None)
-        if not isinstance(verb, str) or verb not in OPERATIONS:
-            said = f"no verb '{verb}'. {nearest_names(str(verb), OPERATIONS)}"
+        if not isinstance(verb, str) or not is_operation(verb):
+            said = f"no verb '{verb}'. {nearest_names(str(verb), operation_names())}"
             raise self.refuse(said if verb else 'a step needs do = "VERB"', *place, "do")
         return self._made(name, operation(verb), verb, table, place, names)
 
@@ -327,9 +325,9 @@ class _Reader:
             self._check_keys(table, ("of", *_LAYOUT_KEYS), "key of an output", *place)
             of = self._of(table, place, names)
             return Output(path, of, self._layout(table, place), None, **said)
-        if kind not in DRAWINGS:
+        if not is_drawing(kind):
             raise self.refuse(
-                f"no drawing '{kind}'. {nearest_names(str(kind), DRAWINGS)}", *place, "draw"
+                f"no drawing '{kind}'. {nearest_names(str(kind), drawing_names())}", *place, "draw"
             )
         made = self._made(path, drawing(kind), f"draw {kind}", table, place, names)
         return Output(path, made.of, USUAL_LAYOUT, made, **said)
