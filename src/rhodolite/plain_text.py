@@ -72,9 +72,9 @@ def make_all_visible(value: Any) -> Any:
     if isinstance(value, str):
         return make_visible(value).replace("\n", "\\n").replace("\t", " ")
     if isinstance(value, dict):
-        return {make_all_visible(key): make_all_visible(one) for key, one in value.items()}
+        return {make_all_visible(key): make_all_visible(item) for key, item in value.items()}
     if isinstance(value, (list, tuple)):
-        return [make_all_visible(one) for one in value]
+        return [make_all_visible(item) for item in value]
     return value
 
 

@@ -28,7 +28,7 @@ _PLACES = {
         (_BROKEN, _NO_MEMORY),
     ),
     "a read of plain values": (
-        rhodolite.formats.netcdf.direct_chunk_reader.InPlace,
+        rhodolite.formats.netcdf.direct_chunk_reader.ContiguousReader,
         "read",
         (_BROKEN, _NO_MEMORY),
     ),

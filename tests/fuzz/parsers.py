@@ -107,7 +107,8 @@ def parse_formula(data: bytes) -> None:
 
 def parse_date(data: bytes) -> None:
     """Read a date of a table, and units of months."""
-    from rhodolite.formats.text.dates import day_comes_first, parse_date
+    from rhodolite.formats.text.date_forms import day_comes_first
+    from rhodolite.formats.text.dates import parse_date
     from rhodolite.model.time.time_units import read_time_units
 
     text = data.decode("utf-8", "replace")

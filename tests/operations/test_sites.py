@@ -515,7 +515,7 @@ def test_what_is_certain_to_be_a_temperature_is_no_difference():
         both = data.with_variables([*data.variables.values(), t.edit(units="degC")])
         for formula in ("t + d", "d + t", "d + 7[degC]"):
             if expected is None:
-                with pytest.raises(DataError, match="d is a temperature, to which no other"):
+                with pytest.raises(DataError, match="d is a temperature, and two of these"):
                     Calc(formula=formula, name="x")(both)
             else:
                 result = Calc(formula=formula, name="x")(both)["x"]

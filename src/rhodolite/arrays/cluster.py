@@ -98,7 +98,7 @@ def _compare_versions(found: dict[str, Any]) -> None:
     others |= {f"the worker {place}": about for place, about in found["workers"].items()}
     for name, about in others.items():
         theirs = _versions(about or {})
-        needed = [one for one in _SAME if one != "rhodolite" or name != "the scheduler"]
+        needed = [part for part in _SAME if part != "rhodolite" or name != "the scheduler"]
         for library in needed:
             if theirs.get(library) != own[library]:
                 version = theirs.get(library)
@@ -225,8 +225,8 @@ class Cluster(Executor):
     ) -> Iterator[Any]:
         import distributed
 
-        held = self._send(function)
-        leaves = [self._client.submit(_call, held, argument, pure=False) for argument in arguments]
+        flat = self._send(function)
+        leaves = [self._client.submit(_call, flat, argument, pure=False) for argument in arguments]
         level, priority = leaves, _MERGED_FIRST
         while len(level) > 1:
             pairs = [
@@ -313,9 +313,9 @@ def _nothing(_: Any) -> None:
 
 
 def _call(function: Callable[..., Any], *arguments: Any, **named: Any) -> tuple[Any, list[Any]]:
-    with collecting() as told:
+    with collecting() as warned:
         value = function(*arguments, **named)
-    return value, told
+    return value, warned
 
 
 def _merge(merge: Callable[[Any, Any], Any], first: Any, second: Any) -> tuple[Any, list[Any]]:

@@ -89,8 +89,10 @@ class DryRun(Engine):
         work = one.reductions[0].by_group
         assert work is not None
         results = ResultOnDemand(work, work.names[0])
-        kept = results.nbytes * len(work.names)
-        self.note(f"{what} by group", results, written=kept if self.keeps_on_disk(kept) else 0)
+        bytes_kept = results.nbytes * len(work.names)
+        self.note(
+            f"{what} by group", results, written=bytes_kept if self.keeps_on_disk(bytes_kept) else 0
+        )
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
         """Return values that are there already; of others note the work and return missing
@@ -104,11 +106,11 @@ class DryRun(Engine):
 
     def visits(self, array: LazyArray, unit: tuple[int, ...]) -> Visits | None:
         """See `Engine.visits`; None where what they need has been noted as a pass before."""
-        found = super().visits(array, unit)
-        noted = found is not None and self._noted & {
-            id(reduction) for reduction in found.reductions
+        visits_of_array = super().visits(array, unit)
+        noted = visits_of_array is not None and self._noted & {
+            id(reduction) for reduction in visits_of_array.reductions
         }
-        return None if noted else found
+        return None if noted else visits_of_array
 
     def write(self, what: str, array: LazyArray, unit: tuple[int, ...], itemsize: int) -> None:
         """Note that an array is written in pieces of a shape."""
@@ -116,9 +118,9 @@ class DryRun(Engine):
         if visits is not None:
             self.prepare([visits.source])
             decoded, written = _count_decoded(array), array.size * itemsize
-            held = self.in_flight(0, visits.held) * visits.held
+            bytes_held = self.in_flight(0, visits.held) * visits.held
             total, name = len(visits.each), f"{what} group by group"
-            self.passes.append(PlannedPass(name, decoded, written, total, visits.block, held))
+            self.passes.append(PlannedPass(name, decoded, written, total, visits.block, bytes_held))
             return
         data, block = self.in_units(array, unit)
         self.prepare([array, data])

@@ -104,12 +104,12 @@ class Engine:
 
     def _check_block(self, array: LazyArray, block: tuple[int, ...]) -> None:
         """Refuse blocks, none of which fits into the memory allowed."""
-        held = 2 * math.prod(block) * array.dtype.itemsize
-        if held > max(self.memory, _ALWAYS_ALLOWED):
+        needed = 2 * math.prod(block) * array.dtype.itemsize
+        if needed > max(self.memory, _ALWAYS_ALLOWED):
             raise DataError(
                 f"{array.origin or 'the data'}: pieces of {' x '.join(map(str, block))} values "
-                f"take {file_size(held)} while they are decoded, and --memory allows "
-                f"{file_size(self.memory)}; --memory {-(-held >> 30) + 1}GiB would do"
+                f"take {file_size(needed)} while they are decoded, and --memory allows "
+                f"{file_size(self.memory)}; --memory {-(-needed >> 30) + 1}GiB would do"
             )
 
     def stream(
@@ -368,16 +368,16 @@ class Engine:
     ) -> dict[str, ScratchBuffer | InMemory]:
         """Return where results go, given their shapes before the cells and their types: memory
         where they are small, a scratch file otherwise."""
-        made: dict[str, ScratchBuffer | InMemory] = {}
+        buffers: dict[str, ScratchBuffer | InMemory] = {}
         for name, (before, dtype) in outputs.items():
             shape = (*before, *cells)
             small = not shape or not self.keeps_on_disk(math.prod(shape) * dtype.itemsize)
-            made[name] = (
+            buffers[name] = (
                 InMemory(np.empty(shape, dtype))
                 if small
                 else ScratchBuffer(shape, dtype, (*before, *tile))
             )
-        return made
+        return buffers
 
     def _fill(self, scratch: RechunkedScratch) -> None:
         scratch.open()

@@ -194,11 +194,11 @@ class Mapped(LazyArray):
         stored, decode = self._source.as_stored()
         if stored.dtype.itemsize >= self.dtype.itemsize:
             return self, None
-        return stored, InTurn(decode, self._function, self.dtype)
+        return stored, UnpackThenApply(decode, self._function, self.dtype)
 
 
 @dataclass(frozen=True)
-class InTurn:
+class UnpackThenApply:
     """What unpacks numbers, and a point-wise function of the values.
 
     Parameters

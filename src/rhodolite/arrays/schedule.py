@@ -46,7 +46,7 @@ def find_passes(arrays: Iterable[LazyArray], memory: int, *, remote: bool = Fals
     remote : bool
         Whether results are merged on other machines.
     """
-    found: dict[tuple[int, int, int], Pass] = {}
+    passes: dict[tuple[int, int, int], Pass] = {}
     for node, depth in _with_depths(arrays):
         if not node.pending:
             continue
@@ -57,14 +57,14 @@ def find_passes(arrays: Iterable[LazyArray], memory: int, *, remote: bool = Fals
             if strategy is Strategy.ON_DEMAND:
                 node.reduction.compute_on_demand()
                 continue
-            shared = found.setdefault(
+            shared = passes.setdefault(
                 (depth, id(source), _run_of(node.reduction, strategy)), Pass(source, [], strategy)
             )
             if node.reduction not in shared.reductions:
                 shared.reductions.append(node.reduction)
         elif isinstance(node, RechunkedScratch):
-            found[depth, id(node), -1] = Pass(node.source, scratch=node)
-    return [found[key] for key in sorted(found, key=lambda key: key[0])]
+            passes[depth, id(node), -1] = Pass(node.source, scratch=node)
+    return [passes[key] for key in sorted(passes, key=lambda key: key[0])]
 
 
 def is_readable(array: LazyArray) -> bool:

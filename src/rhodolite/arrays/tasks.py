@@ -52,8 +52,8 @@ def series_results(
             work.of_stored(block if len(works) == 1 else block.copy(), unpack) for work in works
         ]
     # A single series is worked on as one cell, so that results are arrays.
-    found = [work.of_stored(block[:, None].copy(), unpack) for work in works]
+    results = [work.of_stored(block[:, None].copy(), unpack) for work in works]
     return [
         ({name: np.asarray(part)[..., 0] for name, part in values.items()}, count)
-        for values, count in found
+        for values, count in results
     ]

@@ -76,8 +76,10 @@ def shape_in_units(
         for u, c, n in zip(unit, array.chunks or unit, array.shape, strict=True)
     )
     itemsize = max(array.dtype.itemsize, 8) * array.decoded_share
-    held = math.prod(min(c, n) for c, n in zip(cover, array.shape, strict=True)) * itemsize
-    block = shape_of_blocks(array, limit, cover if held <= 2 * limit else unit)
+    bytes_in_cover = (
+        math.prod(min(c, n) for c, n in zip(cover, array.shape, strict=True)) * itemsize
+    )
+    block = shape_of_blocks(array, limit, cover if bytes_in_cover <= 2 * limit else unit)
     decoded = math.prod(min(b, n) for b, n in zip(block, array.shape, strict=True)) * itemsize
     finer = array.chunks is not None and any(
         c < b for c, b in zip(array.chunks, block, strict=True)

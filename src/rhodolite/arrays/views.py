@@ -149,11 +149,11 @@ class Flattened(LazyArray):
     def __init__(self, source: LazyArray, axes: tuple[int, ...]) -> None:
         self._source, self._axes = source, axes
         self._lengths = tuple(source.shape[axis] for axis in axes)
-        kept = [axis for axis in range(source.ndim) if axis not in axes]
+        left = [axis for axis in range(source.ndim) if axis not in axes]
         self.dtype = source.dtype
-        self.shape = (math.prod(self._lengths), *(source.shape[axis] for axis in kept))
+        self.shape = (math.prod(self._lengths), *(source.shape[axis] for axis in left))
         if source.chunks is not None:
-            self.chunks = (math.prod(self._lengths), *(source.chunks[axis] for axis in kept))
+            self.chunks = (math.prod(self._lengths), *(source.chunks[axis] for axis in left))
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source,)

@@ -100,31 +100,31 @@ def find_visits(
     memory : int
         Bytes allowed.
     """
-    found = array.groups_of_blocks
-    if found is None or unit[found.axis] != 1 or len(found.groups) < _FEWEST_VISITS:
+    groups = array.groups_of_blocks
+    if groups is None or unit[groups.axis] != 1 or len(groups.groups) < _FEWEST_VISITS:
         return None
     if any(
         reduction.results is not None or reduction.by_group is None
-        for reduction in found.reductions
+        for reduction in groups.reductions
     ):
         return None
-    before, after = slice(0, found.axis), slice(found.axis + 1, None)
-    steps = max(group.size for group in found.groups)
-    stored = found.source.as_stored()[0].dtype.itemsize
+    before, after = slice(0, groups.axis), slice(groups.axis + 1, None)
+    steps = max(group.size for group in groups.groups)
+    stored = groups.source.as_stored()[0].dtype.itemsize
     cells = math.prod(block[before] + block[after])
-    held = cells * (steps * (stored + max(stored, 4)) + _MAPS_BETWEEN * 8)
-    if held > memory // _SHARE_OF_A_VISIT:
+    bytes_of_visit = cells * (steps * (stored + max(stored, 4)) + _MAPS_BETWEEN * 8)
+    if bytes_of_visit > memory // _SHARE_OF_A_VISIT:
         return None
     places = iterate_blocks(array.shape[before] + array.shape[after], block[before] + block[after])
     each = [
         tuple(
-            (*place[before], slice(int(step), int(step) + 1), *place[found.axis :])
+            (*place[before], slice(int(step), int(step) + 1), *place[groups.axis :])
             for step in group
         )
-        for group, place in itertools.product(found.groups, list(places))
+        for group, place in itertools.product(groups.groups, list(places))
     ]
     shape = (*block[before], steps, *block[after])
-    return Visits(each, shape, found.reductions, found.source, held)
+    return Visits(each, shape, groups.reductions, groups.source, bytes_of_visit)
 
 
 @dataclass
@@ -143,12 +143,12 @@ class InOneVisit(Generic[T]):
 
 def keep_during_visit(key: Hashable, compute: Callable[[], Array]) -> Array:
     """Return an array that is computed once during a visit, and must not be changed."""
-    kept = _kept.get()
-    if kept is None:
+    visit = _kept.get()
+    if visit is None:
         return compute()
-    if key not in kept:
-        kept[key] = compute()
-    return kept[key]
+    if key not in visit:
+        visit[key] = compute()
+    return visit[key]
 
 
 class KeptDuringVisit(LazyArray):

@@ -59,20 +59,20 @@ def build(inputs: Sequence[str], description: Path) -> Dataset:
     DataError
         If the description is wrong, with its line, or does not fit the files.
     """
-    told = Description.read(description)
-    files = find_files(inputs, told)
-    grids = told.names is not None and format_of(files[0]).name != TABLE
-    dataset = from_grids(files, told) if grids else from_tables(files, told)
+    described = Description.read(description)
+    files = find_files(inputs, described)
+    grids = described.names is not None and format_of(files[0]).name != TABLE
+    dataset = from_grids(files, described) if grids else from_tables(files, described)
     variables = [
-        _describe(v, told.variables[v.name], told) if v.name in told.variables else v
+        _describe(v, described.variables[v.name], described) if v.name in described.variables else v
         for v in dataset.variables.values()
     ]
     record = ({"verb": "build", "description": description.name},)
     built = dataset.with_variables(
-        variables, attributes={**dataset.attributes, **told.dataset}, record=record
+        variables, attributes={**dataset.attributes, **described.dataset}, record=record
     )
-    _check_lengths(built, told)
-    _check_result(built, told)
+    _check_lengths(built, described)
+    _check_result(built, described)
     return built
 
 

@@ -288,16 +288,16 @@ class _Reader:
         """Return the number of the line of a key, or of the head of its table."""
         here, head = "", None
         for number, line in enumerate(self._lines, start=1):
-            if found := re.match(r"\s*\[\s*([^\]]+?)\s*\]", line):
-                here = re.sub(r"[\"'\s]", "", found.group(1))
+            if match := re.match(r"\s*\[\s*([^\]]+?)\s*\]", line):
+                here = re.sub(r"[\"'\s]", "", match.group(1))
                 if here == table or (not table and key is not None and here.split(".")[0] == key):
                     head = number
                     if key is None or not table:
                         return number
-            elif key is not None and (found := re.match(r"\s*[\"']?([^\"'=]+?)[\"']?\s*=", line)):
-                if here == table and found.group(1) == key:
+            elif key is not None and (match := re.match(r"\s*[\"']?([^\"'=]+?)[\"']?\s*=", line)):
+                if here == table and match.group(1) == key:
                     return number
-                if f"{here}.{found.group(1)}".lstrip(".") == f"{table}.{key}".lstrip("."):
+                if f"{here}.{match.group(1)}".lstrip(".") == f"{table}.{key}".lstrip("."):
                     return number
         return head
 

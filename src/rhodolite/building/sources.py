@@ -117,11 +117,11 @@ def find_files(inputs: Sequence[str], told: Description) -> list[Path]:
     """
     if told.names is None:
         return [path for text in inputs for path in expand(text)]
-    found: list[Path] = []
+    files: list[Path] = []
     for text in inputs:
         folder = Path(text)
         if not folder.is_dir():
-            found += expand(text)
+            files += expand(text)
             continue
         fitting = [
             path for path in sorted(folder.iterdir()) if told.names.read(path.name) is not None
@@ -132,8 +132,8 @@ def find_files(inputs: Sequence[str], told: Description) -> list[Path]:
             raise told.mistake(
                 "input", "names", f"no file in {folder} fits '{told.names.text}'{shown}"
             )
-        found += fitting
-    return list(dict.fromkeys(found))
+        files += fitting
+    return list(dict.fromkeys(files))
 
 
 def _find_dates(files: Sequence[Path], told: Description) -> dict[str, dict[Instant, Path]]:
@@ -150,10 +150,10 @@ def _find_dates(files: Sequence[Path], told: Description) -> dict[str, dict[Inst
     dated: dict[str, dict[Instant, Path]] = {}
     for path in files:
         named, instant = _time_in_name(path, told)
-        held = dated.setdefault(named or only, {})
-        if instant in held:
-            raise DataError(f"{held[instant]} and {path} are both of {instant}")
-        held[instant] = path
+        by_time = dated.setdefault(named or only, {})
+        if instant in by_time:
+            raise DataError(f"{by_time[instant]} and {path} are both of {instant}")
+        by_time[instant] = path
     return dated
 
 

@@ -39,7 +39,7 @@ def check(dataset: Dataset, engine: Engine | None = None) -> list[Finding]:
     engine : Engine, optional
         What reads the data, so that their values are looked at, too.
     """
-    found = [finding for one in _CHECKS for finding in one(dataset)]
+    found = [finding for check_one in _CHECKS for finding in check_one(dataset)]
     if engine is not None:
         found += find_implausible(dataset, engine)
     return sorted(found, key=lambda finding: list(Severity).index(finding.severity))

@@ -19,8 +19,8 @@ _DEGREES = {Role.LATITUDE: "degrees_north", Role.LONGITUDE: "degrees_east"}
 
 def horizontal(dataset: Dataset) -> Iterator[Finding]:
     """Latitude and longitude are there and identified by their units (CF 4.1, 4.2)."""
-    found = _find_positions(dataset)
-    for role, variable in found.items():
+    positions = _find_positions(dataset)
+    for role, variable in positions.items():
         identifies = is_latitude_unit if role is Role.LATITUDE else is_longitude_unit
         if not identifies(variable.units):
             yield _name_wrong_units(role, variable)
@@ -37,7 +37,7 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
         and "area:" not in str(v.attributes.get("cell_methods", ""))
         and not labels & set(str(v.attributes.get("coordinates", "")).split())
     ]
-    if not found and wide:
+    if not positions and wide:
         yield warning(
             wide[0],
             "latitude and longitude are not identified, so nobody knows where the values belong",

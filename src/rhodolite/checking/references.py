@@ -110,15 +110,15 @@ def cell_methods(dataset: Dataset) -> Iterator[Finding]:
         if not text:
             continue
         rest = text
-        while rest and (found := _METHOD.match(rest)):
-            if found.group(2) not in _METHODS:
+        while rest and (match := _METHOD.match(rest)):
+            if match.group(2) not in _METHODS:
                 yield error(
                     variable.name,
-                    f"the cell method '{found.group(2)}' is none that CF knows",
+                    f"the cell method '{match.group(2)}' is none that CF knows",
                     "CF 7.3",
                     advice=f"it can be {', '.join(_METHODS)}",
                 )
-            rest = rest[found.end() :]
+            rest = rest[match.end() :]
         if rest:
             yield error(
                 variable.name,

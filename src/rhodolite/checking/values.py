@@ -56,12 +56,12 @@ def _find_restarts(dataset: Dataset, engine: Engine) -> Iterator[Finding]:
         if not may_be_since_start(variable, axis):
             continue
         falls = falls_of(variable, variable.dimensions.index(time.dimension))
-        found = restarts_of(engine.compute(falls), resolution_of(variable))
-        if found is not None:
+        restarts = restarts_of(engine.compute(falls), resolution_of(variable))
+        if restarts is not None:
             yield warning(
                 variable.name,
-                f"never falls but begins again every {found[1]} steps: amounts since the start of "
-                "a forecast",
+                f"never falls but begins again every {restarts[1]} steps: amounts since the start "
+                "of a forecast",
                 "CF 7.3",
                 advice="convert --amounts since-start makes them those of single steps",
             )

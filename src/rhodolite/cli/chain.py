@@ -104,7 +104,7 @@ def parse_chain(words: list[str], *, to_be_written: bool = True) -> tuple[Chain,
         raise UsageError(
             "serve: what is served is neither drawn nor written; leave draw and -o out"
         )
-    if to_be_written and "output" not in options and not steps[-1].speaks:
+    if to_be_written and "output" not in options and not steps[-1].prints_result:
         raise UsageError(
             f"{words[0]}: no output; add -o FILE, such as -o result{_usual_suffix(steps[-1])}"
         )

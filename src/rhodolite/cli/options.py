@@ -335,7 +335,7 @@ def _add_output_options(group: Any) -> None:
 
 
 def _variants() -> str:
-    return ", ".join(name for found in FORMATS for name in found.variants)
+    return ", ".join(name for known in FORMATS for name in known.variants)
 
 
 def layout_of(options: Mapping[str, Any], *, for_data: bool = True) -> Layout:

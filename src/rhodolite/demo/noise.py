@@ -29,14 +29,14 @@ def patterns(
         [np.cos(phi) * np.cos(lam), np.cos(phi) * np.sin(lam), np.sin(phi) + 0 * lam], axis=-1
     )
     number = 2 * np.pi / np.radians(wavelength)
-    made = np.zeros((count, latitudes.size, longitudes.size))
-    for pattern in made:
+    fields = np.zeros((count, latitudes.size, longitudes.size))
+    for pattern in fields:
         for _ in range(4):
             direction = random.standard_normal(3)
             direction *= number * random.uniform(0.3, 1.0) / np.linalg.norm(direction)
             phase = sum(points[..., at] * direction[at] for at in range(3))
             pattern += np.cos(phase + random.uniform(0, 2 * np.pi))
-    return np.asarray(made / np.sqrt(2.0))
+    return np.asarray(fields / np.sqrt(2.0))
 
 
 def persistent(steps: int, count: int, persistence: float, random: np.random.Generator) -> Array:

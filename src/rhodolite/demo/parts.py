@@ -37,7 +37,7 @@ PRECIPITATION = {
 
 def horizontal(latitudes: Array, longitudes: Array) -> list[Variable]:
     """Return latitude and longitude with their bounds, halfway between neighbours."""
-    made = []
+    coordinates = []
     for name, values, units, axis in (
         ("lat", latitudes, "degrees_north", "Y"),
         ("lon", longitudes, "degrees_east", "X"),
@@ -50,11 +50,11 @@ def horizontal(latitudes: Array, longitudes: Array) -> list[Variable]:
             "axis": axis,
             "bounds": f"{name}_bnds",
         }
-        made.append(Variable(name, (name,), InMemory(values), attributes))
+        coordinates.append(Variable(name, (name,), InMemory(values), attributes))
         edges = np.stack([values - half, values + half], axis=1)
         edges = np.clip(edges, -90, 90) if name == "lat" else edges
-        made.append(Variable(f"{name}_bnds", (name, "bnds"), InMemory(edges)))
-    return made
+        coordinates.append(Variable(f"{name}_bnds", (name, "bnds"), InMemory(edges)))
+    return coordinates
 
 
 def monthly_time(
@@ -117,5 +117,5 @@ def data(
 def described(title: str, signals: str, variables: list[Variable], *unlimited: str) -> Dataset:
     """Return a dataset that says what it is, and which signals were put into it."""
     attributes = {"title": title, **ABOUT, "signals": signals}
-    made = Dataset({v.name: v for v in variables}, attributes, frozenset(unlimited))
-    return replace(made, attributes={**attributes, **discovery_attributes(made)})
+    dataset = Dataset({v.name: v for v in variables}, attributes, frozenset(unlimited))
+    return replace(dataset, attributes={**attributes, **discovery_attributes(dataset)})

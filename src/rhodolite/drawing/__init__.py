@@ -47,8 +47,8 @@ def drawing(kind: str) -> type[Drawing]:
     if kind not in SUMMARIES:
         return _drawing_elsewhere(kind)
     module, name = place_of(kind)
-    found: type[Drawing] = getattr(import_module(module), name)
-    return found
+    cls: type[Drawing] = getattr(import_module(module), name)
+    return cls
 
 
 def _drawing_elsewhere(kind: str) -> type[Drawing]:

@@ -90,7 +90,7 @@ def from_arrays(
     }
     for name, variable in axes.items():
         _check_coordinate(name, variable)
-    made = [
+    arrays = [
         _make_field(
             name,
             values,
@@ -102,7 +102,7 @@ def from_arrays(
         for name, values in fields.items()
     ]
     about = {**({"title": title} if title else {}), **attributes.get("", {})}
-    return Dataset({v.name: v for v in (*axes.values(), *made)}, about)
+    return Dataset({v.name: v for v in (*axes.values(), *arrays)}, about)
 
 
 def _check_names(
@@ -197,11 +197,11 @@ def _make_classes(
 def _free_number(array: Array) -> int:
     """Return an integer that no value has, to stand for missing ones."""
     limits = np.iinfo(array.dtype)
-    held = np.ma.compressed(array)
+    numbers = np.ma.compressed(array)
     for mark in (limits.min, limits.max):
-        if not (held == mark).any():
+        if not (numbers == mark).any():
             return int(mark)
-    present = set(held.tolist())
+    present = set(numbers.tolist())
     return next(mark for mark in range(limits.min, limits.max) if mark not in present)
 
 

@@ -178,12 +178,12 @@ def _check_again(target: Path, overwrite: bool, inputs: list[Path], kind: Output
 
 def _look_at(inputs: list[Path]) -> dict[Path, tuple[int, int]]:
     """Return size and time of change of each input that is a file."""
-    found = {}
+    found_names = {}
     for path in inputs:
         if path.is_file():
             status = path.stat()
-            found[path] = (status.st_size, status.st_mtime_ns)
-    return found
+            found_names[path] = (status.st_size, status.st_mtime_ns)
+    return found_names
 
 
 def _refuse_changed(output: Path, before: dict[Path, tuple[int, int]]) -> None:

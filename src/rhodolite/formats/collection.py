@@ -139,18 +139,18 @@ def write_collection(
 def _annotate(
     path: Path, dataset: Dataset, attributes: Mapping[str, Any], variables: Mapping[str, Any]
 ) -> Dataset:
-    made = dict(dataset.variables)
+    annotated = dict(dataset.variables)
     if not isinstance(variables, Mapping):
         raise DataError(f"{path}: [variables] has a table for each, such as [variables.tas]")
     for name, added in variables.items():
-        if name not in made:
+        if name not in annotated:
             raise DataError(
-                f"{path}: [variables.{name}]: no such variable. {nearest_names(name, made)}"
+                f"{path}: [variables.{name}]: no such variable. {nearest_names(name, annotated)}"
             )
         given = check_given(f"{path}: [variables.{name}]", added)
-        made[name] = made[name].edit(**given)
+        annotated[name] = annotated[name].edit(**given)
     whole = {**dataset.attributes, **check_given(f"{path}: [attributes]", attributes)}
-    return replace(dataset, variables=made, attributes=whole)
+    return replace(dataset, variables=annotated, attributes=whole)
 
 
 def _check_keys(path: Path, table: Mapping[str, Any], known: Sequence[str], what: str) -> None:

@@ -13,7 +13,7 @@ from rhodolite.arrays import Array, Concatenated, InMemory, Selected
 from rhodolite.errors import DataError
 from rhodolite.formats.alike import check_alike, in_units_of, key, whole_if_exact, with_one_mark
 from rhodolite.formats.conform import conform
-from rhodolite.formats.like_the_first import join_like_the_first
+from rhodolite.formats.join_uniform import join_like_the_first
 from rhodolite.formats.normalise_axes import (
     drop_missing_times,
     read_text_dates,
@@ -97,13 +97,13 @@ def _in_time(datasets: list[Dataset], overlap: Overlap | None) -> Dataset:
     axis = axes[0]
     numbers = [in_units_of(axis, other, other.numbers) for other in axes]
     if overlap is not None:
-        kept = _without_overlap(numbers, overlap)
+        places = _without_overlap(numbers, overlap)
         datasets = [
             _steps(dataset, steps)
-            for dataset, steps in zip(datasets, kept, strict=True)
+            for dataset, steps in zip(datasets, places, strict=True)
             if steps.size
         ]
-        numbers = [part[steps] for part, steps in zip(numbers, kept, strict=True) if steps.size]
+        numbers = [part[steps] for part, steps in zip(numbers, places, strict=True) if steps.size]
         axes = [dataset.need_time() for dataset in datasets]
     else:
         _refuse_overlap(datasets, numbers, axis)

@@ -91,21 +91,21 @@ def _named_alike(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> Data
     taken = set(dataset.variables) | set(dataset.lengths)
     if not names or any(new in taken for new in names.values()):
         return dataset
-    made = []
+    renamed = []
     for variable in dataset.variables.values():
         words = {
             key: " ".join(names.get(word, word) for word in str(variable.attributes[key]).split())
             for key in (*NAME_LISTS, *CELL_BOUNDS, *NAMED_PAIRS)
             if key in variable.attributes
         }
-        made.append(
+        renamed.append(
             variable.edit(**words).replace(
                 name=names.get(variable.name, variable.name),
                 dimensions=tuple(names.get(d, d) for d in variable.dimensions),
             )
         )
     unlimited = frozenset(names.get(name, name) for name in dataset.unlimited)
-    return dataset.with_variables(made, unlimited=unlimited)
+    return dataset.with_variables(renamed, unlimited=unlimited)
 
 
 def _in_the_order_of(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> Dataset:
@@ -127,8 +127,8 @@ def _in_the_order_of(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> 
         here, there[order] + turns, rtol=0, atol=near
     ):
         return dataset
-    made = take(dataset, {theirs.dimension: order})
-    return turn_longitudes(made, turns) if turns.any() else made
+    ordered = take(dataset, {theirs.dimension: order})
+    return turn_longitudes(ordered, turns) if turns.any() else ordered
 
 
 def _conform_variable(variable: Variable, like: Variable | None) -> Variable:

@@ -128,12 +128,12 @@ def _find(caches: Sequence[HeaderCache], places: Sequence[Place]) -> dict[Place,
     """Return the datasets of those files whose headers are known."""
     from rhodolite.formats.netcdf.header_text import NotDescribed, open_header
 
-    found: dict[Place, Dataset] = {}
+    known: dict[Place, Dataset] = {}
     for cache in caches:
-        left = [place for place in places if place not in found]
+        left = [place for place in places if place not in known]
         for place, text in cache.find(left).items():
             try:
-                found[place] = open_header(text, place[0])
+                known[place] = open_header(text, place[0])
             except NotDescribed:
                 continue  # is read instead
-    return found
+    return known

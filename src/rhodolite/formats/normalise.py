@@ -61,21 +61,21 @@ def declare_missing(dataset: Dataset, value: float) -> Dataset:
     """Return a dataset whose data take a number for a missing value, besides those that the files
     name.
     """
-    made = []
+    declared = []
     for variable in dataset.variables.values():
         if variable.name in dataset.axes.auxiliary or variable.data.dtype.kind not in "fiu":
-            made.append(variable)
+            declared.append(variable)
             continue
         source = variable.floats()
         storage = replace(variable.storage, fill_value=None, limits={})
         if variable.data.dtype.kind in "iu":
             storage = replace(storage, dtype=None)
-        made.append(
+        declared.append(
             variable.replace(
                 data=Mapped(source, _Without(value), source.dtype), missing=None, storage=storage
             )
         )
-    return dataset.with_variables(made)
+    return dataset.with_variables(declared)
 
 
 @dataclass(frozen=True)
@@ -89,10 +89,10 @@ class _Without:
 
 
 def _change_each(dataset: Dataset, change: Callable[[Variable], Variable]) -> Dataset:
-    made = [change(variable) for variable in dataset.variables.values()]
-    if all(new is old for new, old in zip(made, dataset.variables.values(), strict=True)):
+    variables = [change(variable) for variable in dataset.variables.values()]
+    if all(new is old for new, old in zip(variables, dataset.variables.values(), strict=True)):
         return dataset
-    return dataset.with_variables(made)
+    return dataset.with_variables(variables)
 
 
 def _with_counted_days(dataset: Dataset) -> Dataset:
@@ -151,8 +151,8 @@ def _without_dangling_names(dataset: Dataset) -> Dataset:
                     f"{dataset.label}: {variable.name} refers to {', '.join(lost)} as {key}, which "
                     "is not there"
                 )
-                kept = [word for word in words if word not in lost]
-                variable = variable.edit(key, **({key: " ".join(kept)} if kept else {}))
+                names = [word for word in words if word not in lost]
+                variable = variable.edit(key, **({key: " ".join(names)} if names else {}))
         return variable
 
     return _change_each(dataset, change)

@@ -26,7 +26,7 @@ def settle_calendar(dataset: Dataset) -> Dataset:
     """Return a dataset whose times are in a calendar that has their reference year, and that there
     is.
     """
-    made = []
+    settled = []
     for variable in dataset.variables.values():
         units = variable.units or ""
         if " since " in units:
@@ -44,8 +44,8 @@ def settle_calendar(dataset: Dataset) -> Dataset:
                     "is taken"
                 )
                 variable = variable.edit(calendar="standard")
-        made.append(variable)
-    return dataset.with_variables(made)
+        settled.append(variable)
+    return dataset.with_variables(settled)
 
 
 def drop_missing_times(dataset: Dataset) -> Dataset:
@@ -104,18 +104,18 @@ def read_text_dates(dataset: Dataset) -> Dataset:
         if any(not isinstance(stretch, Instant) for stretch in stretches):
             continue
         along = variable.dimensions[0]
-        found = [
+        dates = [
             v.replace(dimensions=(along, *v.dimensions[1:]))
             for v in time_variables([stretch for stretch in stretches if stretch is not None])
         ]
         name = along if along not in dataset.variables else "time"
-        found[0] = found[0].replace(name=name)
-        taken = {v.name for v in found}
+        dates[0] = dates[0].replace(name=name)
+        taken = {v.name for v in dates}
         if taken & (set(dataset.variables) - {variable.name}):
             continue
         warn(f"{dataset.label}: the words in {variable.name} are taken as times")
         kept = [v for v in dataset.variables.values() if v.name != variable.name]
-        return dataset.with_variables([*found, *kept])
+        return dataset.with_variables([*dates, *kept])
     return dataset
 
 
@@ -123,7 +123,7 @@ def drop_repeated_positions(dataset: Dataset) -> Dataset:
     """Return a dataset whose latitude and longitude, if repeated at every time, have two dimensions
     only.
     """
-    made: list[Variable] = []
+    positions: list[Variable] = []
     for variable in dataset.variables.values():
         if variable.data.ndim == 3 and variable.data.dtype.kind == "f" and _is_position(variable):
             values = read_small(variable.data)
@@ -133,8 +133,8 @@ def drop_repeated_positions(dataset: Dataset) -> Dataset:
                 variable = variable.replace(
                     dimensions=variable.dimensions[1:], data=InMemory(values[0])
                 )
-        made.append(variable)
-    return dataset.with_variables(made)
+        positions.append(variable)
+    return dataset.with_variables(positions)
 
 
 def _is_position(variable: Variable) -> bool:

@@ -53,7 +53,7 @@ def open_dataset(
     given = [inputs] if isinstance(inputs, (str, Path)) else list(inputs)
     if not given:
         raise UsageError("no input; name the files to read")
-    places = [place for one in given for place in _places(str(one), group)]
+    places = [place for text in given for place in _places(str(text), group)]
     joined = join(_read(list(dict.fromkeys(places)), carried), overlap)
     return normalise(joined) if generous else joined
 

@@ -151,7 +151,7 @@ def format_of(path: Path) -> Format:
         If the file is empty or in no format that can be read.
     """
     if path.is_dir():
-        return next(found for found in FORMATS if found.kind is OutputKind.FOLDER)
+        return next(known for known in FORMATS if known.kind is OutputKind.FOLDER)
     with path.open("rb") as file:
         start = file.read(16)
     if not start:

@@ -204,20 +204,20 @@ def holding_signals() -> Iterator[None]:
         yield
         return
     waiting: list[tuple[int, FrameType | None]] = []
-    kept: dict[int, Callable[[int, FrameType | None], object]] = {}
+    signals: dict[int, Callable[[int, FrameType | None], object]] = {}
     for name in _SIGNALS:
         number = getattr(signal, name, None)
         handler = None if number is None else signal.getsignal(number)
         if number is not None and callable(handler):
-            kept[number] = handler
+            signals[number] = handler
             signal.signal(number, lambda n, frame: waiting.append((n, frame)))
     try:
         yield
     finally:
-        for number, handler in kept.items():
+        for number, handler in signals.items():
             signal.signal(number, handler)
         for number, frame in waiting[:1]:
-            kept[number](number, frame)
+            signals[number](number, frame)
 
 
 def remove(path: Path) -> None:

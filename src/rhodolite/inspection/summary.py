@@ -289,14 +289,15 @@ def _variable(dataset: Dataset, variable: Variable, engine: Engine, statistics: 
 def _coordinates_of(dataset: Dataset, variable: Variable) -> list[Coordinate]:
     """Return the coordinates that a variable runs along, in the order of its dimensions, and then
     the scalars."""
-    found = [
+    scalars = [
         c
         for c in dataset.axes.by_role.values()
         if c.dimension is None or c.dimension in variable.dimensions
     ]
     last = len(variable.dimensions)
     return sorted(
-        found, key=lambda c: last if c.dimension is None else variable.dimensions.index(c.dimension)
+        scalars,
+        key=lambda c: last if c.dimension is None else variable.dimensions.index(c.dimension),
     )
 
 

@@ -219,7 +219,7 @@ def _bracket(
     "boolean(float64[::1], float64[::1], UniTuple(int64, 4), int64[:, ::1], float64[::1], "
     "float64[:])"
 )
-def of_long_series(
+def solve_long_series(
     x: Array, y: Array, places: tuple[int, int, int, int], pairs: Array, room: Array, out: Array
 ) -> bool:
     """Put statistic, median slope and limits of a long series without gaps into `out`.

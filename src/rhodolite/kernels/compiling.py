@@ -58,9 +58,9 @@ def _dispatcher(function: Callable[..., object], *, called_from_python: bool = T
     if not called_from_python:
         options["no_cpython_wrapper"] = True
     try:
-        kept: Any = njit(cache=True, **options)(function)
-        if is_trusted(Path(str(kept.stats.cache_path))):
-            return kept
+        dispatcher: Any = njit(cache=True, **options)(function)
+        if is_trusted(Path(str(dispatcher.stats.cache_path))):
+            return dispatcher
     except RuntimeError:
         pass
     return njit(**options)(function)

@@ -50,9 +50,9 @@ def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
         where=known,
     )
     freedom = effective_size(count, together) - 2
-    held = np.where(freedom > 0, freedom, 1.0)
-    t = np.abs(r) * np.sqrt(held / np.maximum(1 - r * r, 1e-300))
-    return r, np.where(freedom > 0, 2 * t_below(held, -t), np.nan), slope
+    divisor = np.where(freedom > 0, freedom, 1.0)
+    t = np.abs(r) * np.sqrt(divisor / np.maximum(1 - r * r, 1e-300))
+    return r, np.where(freedom > 0, 2 * t_below(divisor, -t), np.nan), slope
 
 
 def rank_pairs(first: Array, second: Array) -> tuple[Array, Array]:
@@ -83,9 +83,9 @@ def _product(a: Array, b: Array) -> Array:
 
 def _centre(values: Array, present: Array, count: Array) -> Array:
     origin = first_values(np.where(present, values, np.nan))
-    held = np.where(present, values - origin, 0.0).astype(np.float64)
-    shift = held.sum(axis=0) / np.maximum(count, 1)
-    held -= shift
-    held *= present
-    held *= ~vanishes(_product(held, held), count, origin + shift)
-    return held
+    centred = np.where(present, values - origin, 0.0).astype(np.float64)
+    shift = centred.sum(axis=0) / np.maximum(count, 1)
+    centred -= shift
+    centred *= present
+    centred *= ~vanishes(_product(centred, centred), count, origin + shift)
+    return centred

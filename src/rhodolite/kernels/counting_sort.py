@@ -110,20 +110,20 @@ def sort_counting(keys: Array, order: Array) -> int:
     runs = 1
     while n // runs > _SHORT:
         runs *= 2
-    found = 0
+    swaps = 0
     for run in range(runs):
-        found += insert_counting(keys, order, run * n // runs, (run + 1) * n // runs)
-    held, index = keys, order
-    other_held, other_index = np.empty(n), np.empty(n, np.int64)
+        swaps += insert_counting(keys, order, run * n // runs, (run + 1) * n // runs)
+    current, index = keys, order
+    other_keys, other_index = np.empty(n), np.empty(n, np.int64)
     while runs > 1:
         for run in range(0, runs, 2):
             start, middle, stop = run * n // runs, (run + 1) * n // runs, (run + 2) * n // runs
-            found += _merge(held, index, start, middle, stop, other_held, other_index)
-        held, other_held = other_held, held
+            swaps += _merge(current, index, start, middle, stop, other_keys, other_index)
+        current, other_keys = other_keys, current
         index, other_index = other_index, index
         runs //= 2
     # Whole arrays put into others take seconds to compile.
     for at in range(n):
-        keys[at] = held[at]
+        keys[at] = current[at]
         order[at] = index[at]
-    return found
+    return swaps

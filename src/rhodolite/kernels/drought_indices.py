@@ -174,8 +174,8 @@ def normal_index(values: Array, base: Array) -> Array:
     values, base : ndarray of float, shape (n, *cells) and (m, *cells)
         The deviation has divisor m - 1, missing values (NaN) left out.
     """
-    found = Spread().finish(Spread().gather(base, np.zeros(len(base), int), 1))
-    mean, deviation = found["mean"][0], found["deviation"][0]
+    spread = Spread().finish(Spread().gather(base, np.zeros(len(base), int), 1))
+    mean, deviation = spread["mean"][0], spread["deviation"][0]
     return np.asarray(
         np.divide(values - mean, deviation, out=np.full(values.shape, np.nan), where=deviation > 0)
     )

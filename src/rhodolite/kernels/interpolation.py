@@ -64,11 +64,11 @@ def linear_weights(
     if not ascending:
         places = n - 1 - places
     weights = np.stack([1 - part, part])[:, rows]
-    made = sparse.csr_array(
+    matrix = sparse.csr_array(
         (weights.reshape(-1), (np.tile(rows, 2), places.reshape(-1))), shape=(wanted.size, n)
     )
-    made.eliminate_zeros()
-    return made
+    matrix.eliminate_zeros()
+    return matrix
 
 
 def nearest(
@@ -145,22 +145,29 @@ def bilinear_in_quads(
     for down in (-1, 0):
         for left in (-1, 0):
             top, west = j + down, i + left
-            held = np.flatnonzero(
+            cells_inside = np.flatnonzero(
                 ~done & (top >= 0) & (top < rows - 1) & (west >= 0) & (west < columns - 1)
             )
-            corners = [(top[held] + a, west[held] + b) for a, b in ((0, 0), (0, 1), (1, 0), (1, 1))]
-            points = np.stack([_touching(centres[c], places[held]) for c in corners], axis=1)
+            corners = [
+                (top[cells_inside] + a, west[cells_inside] + b)
+                for a, b in ((0, 0), (0, 1), (1, 0), (1, 1))
+            ]
+            points = np.stack(
+                [_touching(centres[c], places[cells_inside]) for c in corners], axis=1
+            )
             u, v, inside = _inverse(points)
-            found = held[inside]
+            found = cells_inside[inside]
             done[found] = True
             u, v = u[inside], v[inside]
             parts = np.stack([(1 - u) * (1 - v), u * (1 - v), (1 - u) * v, u * v])
             cells = np.stack([r[inside] * columns + c[inside] for r, c in corners])
             entries.append((np.tile(found, 4), cells.reshape(-1), parts.reshape(-1)))
     joined = [np.concatenate([entry[at] for entry in entries]) for at in range(3)]
-    made = sparse.csr_array((joined[2], (joined[0], joined[1])), shape=(len(near), rows * columns))
-    made.eliminate_zeros()
-    return made
+    matrix = sparse.csr_array(
+        (joined[2], (joined[0], joined[1])), shape=(len(near), rows * columns)
+    )
+    matrix.eliminate_zeros()
+    return matrix
 
 
 def _touching(vectors: Array, places: Array) -> Array:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.bracketed_slopes import PAIRS, choose_pairs, of_long_series
+from rhodolite.kernels.bracketed_slopes import PAIRS, choose_pairs, solve_long_series
 from rhodolite.kernels.compiling import compiled
 from rhodolite.kernels.pairwise_slopes import all_slopes, limits_of, median_and_limits
 
@@ -36,22 +36,24 @@ def sen_of_long_rows(x: Array, rows: Array, wanted: Array, reach: Array, out: Ar
     xs, ys = np.empty(n), np.empty(n)
     pairs, pairs_of = np.empty((2, PAIRS), np.int64), 0
     for cell in wanted:
-        held = 0
+        count_of_values = 0
         for step in range(n):
             value = rows[cell, step]
             if not math.isnan(value):
-                xs[held], ys[held] = x[step], value
-                held += 1
-        count = held * (held - 1) // 2
+                xs[count_of_values], ys[count_of_values] = x[step], value
+                count_of_values += 1
+        count = count_of_values * (count_of_values - 1) // 2
         low, high = limits_of(count, reach[cell])
         places = (low, (count - 1) // 2, count // 2, high)
-        if held != pairs_of:
-            choose_pairs(held, pairs)
-            pairs_of = held
-        if of_long_series(xs[:held], ys[:held], places, pairs, room, out[:, cell]):
+        if count_of_values != pairs_of:
+            choose_pairs(count_of_values, pairs)
+            pairs_of = count_of_values
+        if solve_long_series(
+            xs[:count_of_values], ys[:count_of_values], places, pairs, room, out[:, cell]
+        ):
             continue
         slopes = np.empty(count)
         ends = np.empty(2, np.int64)
-        ends[0], ends[1] = 0, held
+        ends[0], ends[1] = 0, count_of_values
         out[0, cell] = all_slopes(xs, ys, ends, slopes)
         median_and_limits(slopes, places, out[:, cell])

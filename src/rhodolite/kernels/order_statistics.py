@@ -121,8 +121,8 @@ def bounds_of(dtype: np.dtype[Any]) -> tuple[float, float]:
 def _at_places(values: Array, places: tuple[int, int]) -> list[Array]:
     """Return the values at two places in ascending order along the first axis, none of them NaN."""
     if _are_few(values):
-        found = sort_cells(values.reshape(len(values), -1), places)
-        return [row.reshape(values.shape[1:]) for row in found]
+        sorted_cells = sort_cells(values.reshape(len(values), -1), places)
+        return [row.reshape(values.shape[1:]) for row in sorted_cells]
     ordered = ascending(values)
     return [ordered[..., place].astype(values.dtype, copy=False) for place in places]
 

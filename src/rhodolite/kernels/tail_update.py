@@ -80,9 +80,9 @@ def merge_rows(tails: Array, group: int, rows: Array, exchanges: Array, upper: b
 @compiled
 def _exchange(first: Array, second: Array) -> None:
     for cell in range(first.shape[0]):
-        one, other = first[cell], second[cell]
-        first[cell] = min(one, other)
-        second[cell] = max(one, other)
+        pair, other = first[cell], second[cell]
+        first[cell] = min(pair, other)
+        second[cell] = max(pair, other)
 
 
 @compiled

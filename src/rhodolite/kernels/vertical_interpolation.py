@@ -33,7 +33,7 @@ def at_levels(values: Array, heights: Array, wanted: Array, *, extrapolate: bool
         heights = heights.reshape(-1, *(1,) * (values.ndim - 1))
     if heights.shape[0] > 1 and np.nanmean(heights[-1] - heights[0]) < 0:
         values, heights = values[::-1], heights[::-1]
-    made = np.full((wanted.size, *values.shape[1:]), np.nan)
+    result = np.full((wanted.size, *values.shape[1:]), np.nan)
     count = heights.shape[0]
     for at, height in enumerate(wanted):
         above = (heights < height).sum(axis=0)  # the first level that is not below
@@ -51,10 +51,10 @@ def at_levels(values: Array, heights: Array, wanted: Array, *, extrapolate: bool
         )
         part = np.divide(height - x0, x1 - x0, out=np.zeros(np.shape(x0)), where=x1 != x0)
         # A level that is hit needs no other.
-        found = np.where(part == 1, y1, np.where(part == 0, y0, y0 + part * (y1 - y0)))
-        found = np.where(exact, _take(values, np.minimum(above, count - 1)), found)
-        made[at] = found if extrapolate else np.where(inside, found, np.nan)
-    return made
+        between = np.where(part == 1, y1, np.where(part == 0, y0, y0 + part * (y1 - y0)))
+        between = np.where(exact, _take(values, np.minimum(above, count - 1)), between)
+        result[at] = between if extrapolate else np.where(inside, between, np.nan)
+    return result
 
 
 def _take(of: Array, index: Array) -> Array:

@@ -262,13 +262,13 @@ def _bounds_of(variable: Variable, variables: Mapping[str, Variable]) -> Variabl
 
 def _sites(variables: Mapping[str, Variable]) -> tuple[str, str] | None:
     """Return the names of latitude and longitude that run along the same dimension."""
-    found: dict[tuple[str, ...], dict[Role, str]] = {}
+    sites: dict[tuple[str, ...], dict[Role, str]] = {}
     for name, variable in variables.items():
         if variable.data.ndim == 1 and variable.data.dtype.kind in "fiu":
             role = find_role(variable)
             if role in (Role.LATITUDE, Role.LONGITUDE):
-                found.setdefault(variable.dimensions, {})[role] = name
-    both = [pair for pair in found.values() if len(pair) == 2]
+                sites.setdefault(variable.dimensions, {})[role] = name
+    both = [pair for pair in sites.values() if len(pair) == 2]
     return (both[0][Role.LATITUDE], both[0][Role.LONGITUDE]) if both else None
 
 

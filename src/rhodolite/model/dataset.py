@@ -156,8 +156,8 @@ class Dataset:
         DataError
             If there is none.
         """
-        found = self.coordinate(role)
-        if found is None:
+        taken = self.coordinate(role)
+        if taken is None:
             if self.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
                 names = " and ".join(self.axes.curvilinear)
                 raise DataError(
@@ -170,13 +170,13 @@ class Dataset:
                     "along one dimension); this needs a grid"
                 )
             raise DataError(f"{self.label}: {self._projection_advice(role) or _ADVICE[role]}")
-        if not np.isfinite(found.values).all():
+        if not np.isfinite(taken.values).all():
             raise DataError(
-                f"{self.label}: the {role} coordinate ({found.name}) has missing values"
+                f"{self.label}: the {role} coordinate ({taken.name}) has missing values"
             )
-        if not found.values.size and role is not Role.TIME:
-            raise DataError(f"{self.label}: the {role} coordinate ({found.name}) has no cells")
-        return found
+        if not taken.values.size and role is not Role.TIME:
+            raise DataError(f"{self.label}: the {role} coordinate ({taken.name}) has no cells")
+        return taken
 
     def need_time(self) -> TimeAxis:
         """Return the time axis, or raise DataError if there is none that data run along."""
@@ -280,19 +280,21 @@ class Dataset:
             for key in ("coordinates", "grid_mapping", "ancillary_variables", "cell_measures")
             for word in str(self.variables[name].attributes.get(key, "")).split()
         }
-        kept = []
+        restricted = []
         for name in self.variables:
             helper = name in self.axes.auxiliary and (
                 name in dimensions or name in listed or self._describes(name, dimensions)
             )
             if name in keep or helper or name in listed:
-                kept.append(name)
-        for name in list(kept):
+                restricted.append(name)
+        for name in list(restricted):
             helpers = [
                 str(self.variables[name].attributes.get(key, ""))
                 for key in ("bounds", "climatology")
             ]
             for helper_name in (*helpers, *formula_terms(self.variables[name])):
                 if helper_name in self.variables:
-                    kept += [helper_name, *formula_terms(self.variables[helper_name])]
-        return self.with_variables(v for name, v in self.variables.items() if name in set(kept))
+                    restricted += [helper_name, *formula_terms(self.variables[helper_name])]
+        return self.with_variables(
+            v for name, v in self.variables.items() if name in set(restricted)
+        )

@@ -41,9 +41,9 @@ def dimension_called(dataset: Dataset, word: str) -> str:
     """
     if word in dataset.lengths:
         return word
-    found = dataset.variables.get(word)
-    if found is not None and len(found.dimensions) == 1:
-        return found.dimensions[0]
+    variable = dataset.variables.get(word)
+    if variable is not None and len(variable.dimensions) == 1:
+        return variable.dimensions[0]
     raise DataError(
         f"{dataset.label}: there is no dimension '{word}'. {nearest_names(word, dataset.lengths)}"
     )

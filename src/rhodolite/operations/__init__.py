@@ -50,10 +50,8 @@ def operation(verb: str) -> type[Operation]:
     """
     if verb not in SUMMARIES:
         return _operation_elsewhere(verb)
-    found: type[Operation] = getattr(
-        import_module(f"rhodolite.operations.{verb}"), verb.capitalize()
-    )
-    return found
+    cls: type[Operation] = getattr(import_module(f"rhodolite.operations.{verb}"), verb.capitalize())
+    return cls
 
 
 def _operation_elsewhere(verb: str) -> type[Operation]:

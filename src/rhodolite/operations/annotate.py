@@ -34,7 +34,7 @@ class Annotate(Operation):
     >>> Annotate(rename="tp=pr", set=["pr:units=mm day-1", ":title=Rain"])  # doctest: +SKIP
     """
 
-    sets_right: ClassVar[bool] = True
+    runs_before_normalise: ClassVar[bool] = True
     set: Settings | None = parameter("set an attribute", example="VARIABLE:ATTRIBUTE=VALUE")
     remove: Removals | None = parameter(
         "remove an attribute or a variable", example="VARIABLE:ATTRIBUTE"

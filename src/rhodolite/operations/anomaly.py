@@ -41,7 +41,7 @@ from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.parameters.shares import check_coverage, check_years
 from rhodolite.operations.parameters.smoothing import Smoothing
 from rhodolite.operations.parameters.utc_offset import UtcOffset
-from rhodolite.operations.time_groups.groups import parts_in_cache
+from rhodolite.operations.time_groups.groups import cache_slices
 from rhodolite.operations.time_groups.local_time import in_local_time, need_same_clock
 from rhodolite.operations.variables.along_time import (
     put_in_place,
@@ -260,7 +260,7 @@ class DepartureArray(LazyArray):
         normals = _rows(self._normals, rows, cells)
         scales = None if self._scales is None else _rows(self._scales, rows, cells)
         out = np.empty(flat.shape, self.dtype)
-        for part in parts_in_cache(flat.shape[1], phases.size + rows.size):
+        for part in cache_slices(flat.shape[1], phases.size + rows.size):
             block = flat[:, part] if self._unpack is None else self._unpack(flat[:, part])
             if scales is None:
                 out[:, part] = anomalies.differences(block, normals[:, part], places)
@@ -275,5 +275,5 @@ def _rows(normals: LazyArray, rows: NDArray[np.int64], cells: Region) -> Array:
     """Return some rows of normals at some cells, which are computed once during a visit."""
     picked = Selected(normals, [rows, *[None] * (normals.ndim - 1)])
     key = (id(normals), rows.tobytes(), tuple((part.start, part.stop) for part in cells))
-    found = keep_during_visit(key, lambda: picked.read((slice(0, rows.size), *cells)))
-    return found.reshape(rows.size, -1)
+    rows_read = keep_during_visit(key, lambda: picked.read((slice(0, rows.size), *cells)))
+    return rows_read.reshape(rows.size, -1)

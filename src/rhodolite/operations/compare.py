@@ -51,7 +51,7 @@ class Compare(Operation):
 
     kind: Contrast = parameter("how the two are compared", default=Contrast.DIFFERENCE)
 
-    speaks: ClassVar[bool] = True
+    prints_result: ClassVar[bool] = True
     """Whether there is something to say in words."""
 
     @property
@@ -111,11 +111,11 @@ def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
     if ours.climatological or theirs.climatological:
         labels = [time_labels(axis) for axis in (ours, theirs)]
         if sorted(labels[0]) != sorted(labels[1]) or len(set(labels[0])) < len(labels[0]):
-            held = (
+            spans = (
                 f"{dataset.label} holds {_shown(labels[0])} and {other.label} {_shown(labels[1])}"
             )
             raise DataError(
-                f"{held}, which do not correspond; for departures from normals there is anomaly "
+                f"{spans}, which do not correspond; for departures from normals there is anomaly "
                 "--climatology FILE"
             )
         return dataset, np.array([labels[1].index(label) for label in labels[0]])
@@ -133,13 +133,13 @@ def _to_compare(dataset: Dataset) -> tuple[list[Variable], list[Variable]]:
     others."""
     if times(dataset) is not None:
         return variables_along_time(dataset)
-    found = [v for v in dataset.fields if v.numeric and v.data.ndim]
-    if not found:
+    fields = [v for v in dataset.fields if v.numeric and v.data.ndim]
+    if not fields:
         raise DataError(f"{dataset.label}: there is no variable of numbers to compare")
-    return found, [
+    return fields, [
         v
         for v in dataset.variables.values()
-        if v not in found and v.name not in dataset.axes.auxiliary
+        if v not in fields and v.name not in dataset.axes.auxiliary
     ]
 
 
@@ -163,5 +163,5 @@ def _like(
     if along is not None or values.ndim == len(variable.dimensions):
         return values
     ours = dataset.coordinate(Role.TIME)
-    kept = tuple(name for name in variable.dimensions if ours is None or name != ours.dimension)
-    return Broadcast(values, kept, variable.dimensions, variable.shape)
+    left = tuple(name for name in variable.dimensions if ours is None or name != ours.dimension)
+    return Broadcast(values, left, variable.dimensions, variable.shape)

@@ -201,7 +201,7 @@ def _amounts_of_steps(dataset: Dataset) -> Dataset:
             "--amounts since-start: no variable holds amounts of water or energy at steps of less "
             "than a day"
         )
-    made = {v.name: v for v in dataset.variables.values()}
+    steps = {v.name: v for v in dataset.variables.values()}
     remarks = list(dataset.remarks)
     for variable in chosen:
         along = time_axis_of(dataset, variable)
@@ -210,9 +210,9 @@ def _amounts_of_steps(dataset: Dataset) -> Dataset:
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
         time = dataset.need(Role.TIME).name
         changed = variable.replace(data=data, storage=storage, missing=None)
-        made[variable.name] = changed.edit(cell_methods=f"{time}: sum")
+        steps[variable.name] = changed.edit(cell_methods=f"{time}: sum")
         remarks.append(RestartRemark(variable, falls))
-    changed_dataset = dataset.with_variables(made.values(), remarks=tuple(remarks))
+    changed_dataset = dataset.with_variables(steps.values(), remarks=tuple(remarks))
     return changed_dataset if axis.bounds is not None else _stamped(changed_dataset, Stamp.END)
 
 
@@ -225,11 +225,11 @@ def _as_rates(dataset: Dataset, asked: str, units: str) -> Dataset:
 
 def _fitting(dataset: Dataset, units: str) -> list[str]:
     """Return the names of the data variables that can be in some units."""
-    found = [v.name for v in dataset.fields if v.numeric and v.units and can_be_in(v, units)]
-    if not found:
-        held = ", ".join(f"{v.name} is in {v.units or 'no units'}" for v in dataset.fields)
-        raise DataError(f"--units {units}: nothing can be converted to it; {held}")
-    return found
+    fields = [v.name for v in dataset.fields if v.numeric and v.units and can_be_in(v, units)]
+    if not fields:
+        units_there = ", ".join(f"{v.name} is in {v.units or 'no units'}" for v in dataset.fields)
+        raise DataError(f"--units {units}: nothing can be converted to it; {units_there}")
+    return fields
 
 
 def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:

@@ -57,14 +57,14 @@ class Lags(TypedValue):
     def parse(cls, text: str) -> Self:
         first, dots, last = text.partition("..")
         try:
-            made = cls(int(first), int(last if dots else first))
+            parsed = cls(int(first), int(last if dots else first))
         except ValueError:
             raise ValueError(
                 f"'{text}' is not a number of steps; write 3, or -6..6 for all of these"
             ) from None
-        if made.last < made.first or made.last - made.first >= _MOST_LAGS:
+        if parsed.last < parsed.first or parsed.last - parsed.first >= _MOST_LAGS:
             raise ValueError(f"'{text}' runs backwards, or over more than {_MOST_LAGS} lags")
-        return made
+        return parsed
 
     def __str__(self) -> str:
         return str(self.first) if self.first == self.last else f"{self.first}..{self.last}"
@@ -103,7 +103,7 @@ class Correlate(Operation):
         example="CYCLE",
     )
 
-    speaks: ClassVar[bool] = True
+    prints_result: ClassVar[bool] = True
     """Whether the result of a single series is said in words."""
 
     @property
@@ -179,7 +179,9 @@ class Correlate(Operation):
         )
         name = variable.name
         pair = f"{variable.quantity} with {its.quantity}"
-        kept = {key: value for key, value in variable.attributes.items() if key == "grid_mapping"}
+        correlations = {
+            key: value for key, value in variable.attributes.items() if key == "grid_mapping"
+        }
         units = quotient(variable.units or UNITS_OF_ONE, its.units or UNITS_OF_ONE)
         rank = "rank " if self.method is Kind.SPEARMAN else ""
         about: list[tuple[str, str, dict[str, Any]]] = [
@@ -211,7 +213,7 @@ class Correlate(Operation):
             )
         made = []
         for ending, title, more in about:
-            attributes = {"long_name": title, **more, **kept}
+            attributes = {"long_name": title, **more, **correlations}
             data = reduction.output(ending, shape)
             made.append(
                 Variable(f"{name}_{ending}", dims, data, attributes, Storage(dtype="float32"))
@@ -220,7 +222,7 @@ class Correlate(Operation):
             words = {
                 "long_name": f"lag of the strongest correlation of {pair}",
                 "units": UNITS_OF_ONE,
-                **kept,
+                **correlations,
             }
             made.append(Variable(f"{name}_lag", dimensions, reduction.output("lag", cells), words))
         return made

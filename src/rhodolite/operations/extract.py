@@ -121,7 +121,7 @@ class Extract(Operation):
         taken = set(dataset.variables) - {"lat", "lon"}
         described = [v.replace(name=f"site_{v.name}") if v.name in taken else v for v in described]
         labels = [v.name for v in described]
-        made: dict[str, list[Variable]] = {}
+        sites: dict[str, list[Variable]] = {}
         left = []
         for variable in dataset.fields:
             if _on_grid(variable, mesh) and not variable.numeric:
@@ -130,15 +130,15 @@ class Extract(Operation):
                 axes = _axes_of(variable, mesh)
                 moved = self.search is not None
                 data = SiteArray(variable.floats(), axes, weights, cells, moved)
-                made[variable.name] = [_describe_series(variable, mesh, data, labels)]
+                sites[variable.name] = [_describe_series(variable, mesh, data, labels)]
         if left:
             warn(f"left out, since they hold no numbers: {', '.join(left)}")
-        if not made:
+        if not sites:
             raise DataError(
                 f"{dataset.label}: no variable of numbers runs along "
                 f"{' and '.join(mesh.dimensions)}"
             )
-        result = without_axes(dataset, mesh.dimensions, made, described)
+        result = without_axes(dataset, mesh.dimensions, sites, described)
         result = replace(result, asked_wide=self.layout is TableLayout.WIDE)
         if result.coordinate(Role.TIME) is None:
             return result

@@ -173,7 +173,7 @@ class Index(Operation):
         data = FirstAxisMoved(
             Reduction(variable.floats(), series=work).output("value", first), along
         )
-        kept = {
+        indices = {
             key: value
             for key, value in variable.attributes.items()
             if key in ("grid_mapping", "coordinates")
@@ -186,13 +186,13 @@ class Index(Operation):
         }
         stored = Storage(dtype="float32", chunks=variable.storage.chunks)
         result = variable.replace(
-            name=name, data=data, attributes={**about, **kept}, storage=stored, missing=None
+            name=name, data=data, attributes={**about, **indices}, storage=stored, missing=None
         )
         if not self.classes:
             return [result]
         return [
             result.edit(ancillary_variables=f"{variable.name}_class"),
-            self._classes(variable, result, kept),
+            self._classes(variable, result, indices),
         ]
 
     def _classes(self, variable: Variable, index: Variable, kept: dict[str, Any]) -> Variable:
@@ -226,9 +226,9 @@ class Index(Operation):
         """Return whether a gamma distribution is fitted and not a normal one, and why."""
         if self.distribution is not None:
             return self.distribution is Distribution.GAMMA, "as asked for"
-        told = tell_precipitation(variable)
-        if told is not None:
-            return True, f"since {told}"
+        is_precipitation = tell_precipitation(variable)
+        if is_precipitation is not None:
+            return True, f"since {is_precipitation}"
         if self.kind is IndexKind.STANDARDISED and not is_temperature(variable.units or "1"):
             warn(
                 f"{variable.name}: a normal distribution is fitted, since nothing says that it is "

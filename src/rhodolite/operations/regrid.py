@@ -197,12 +197,16 @@ def _grid_mapping(dataset: Dataset, target: Mesh, described: list[Variable]) -> 
 def _covered_areas(dataset: Dataset, along: list[Variable], source: Mesh) -> Array | None:
     """Return with which area each cell counts, where a region was cut out before, flattened in
     order of the cells."""
-    found = dataset.variables.get(COVERED_AREA)
+    areas_variable = dataset.variables.get(COVERED_AREA)
     named = [v for v in along if COVERED_AREA in str(v.attributes.get("cell_measures", "")).split()]
-    if found is None or not named or set(found.dimensions) != set(source.dimensions):
+    if (
+        areas_variable is None
+        or not named
+        or set(areas_variable.dimensions) != set(source.dimensions)
+    ):
         return None
-    values = np.nan_to_num(found.values().astype(np.float64))
-    return (values if found.dimensions == source.dimensions else values.T).reshape(-1)
+    values = np.nan_to_num(areas_variable.values().astype(np.float64))
+    return (values if areas_variable.dimensions == source.dimensions else values.T).reshape(-1)
 
 
 def _remap(

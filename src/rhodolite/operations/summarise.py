@@ -144,21 +144,21 @@ class Summarise(Operation):
     def _summarise(self, dataset: Dataset, variable: Variable, plan: AxisPlan) -> list[Variable]:
         if self.over is not Over.ENSEMBLE or self.statistic is not None:
             measures = self.statistic.measures if self.statistic is not None else (Measure("mean"),)
-            found = [self._one(dataset, variable, plan, measure) for measure in measures]
-            if len(found) == 1:
-                return found
+            statistics = [self._one(dataset, variable, plan, measure) for measure in measures]
+            if len(statistics) == 1:
+                return statistics
             return [
                 one.replace(name=f"{one.name}_{measure}")
-                for one, measure in zip(found, measures, strict=True)
+                for one, measure in zip(statistics, measures, strict=True)
             ]
         mean, spread = (
             self._one(dataset, variable, plan, Measure(kind)) for kind in ("mean", "std")
         )
-        made = [mean, spread.replace(name=f"{variable.name}_spread")]
+        summaries = [mean, spread.replace(name=f"{variable.name}_spread")]
         if pivots(variable):
-            made.append(self._agreement(variable, plan))
-        others = " ".join(v.name for v in made[1:])
-        return [mean.edit(ancillary_variables=others), *made[1:]]
+            summaries.append(self._agreement(variable, plan))
+        others = " ".join(v.name for v in summaries[1:])
+        return [mean.edit(ancillary_variables=others), *summaries[1:]]
 
     def _one(
         self, dataset: Dataset, variable: Variable, plan: AxisPlan, measure: Measure
@@ -183,14 +183,14 @@ class Summarise(Operation):
         factor, units = _scale(variable, measure, sums)
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
-        kept = list(work.kept(variable.dimensions))
+        left = list(work.kept(variable.dimensions))
         if work.grouped:
-            kept.insert(work.axes[0], plan.group_dimension)
+            left.insert(work.axes[0], plan.group_dimension)
         # Single precision holds a statistic of values that came in it, but no count or sum of many.
         dtype = np.dtype("f8") if measure.kind in ("count", "sum") else variable.floats().dtype
         result = Variable(
             variable.name,
-            tuple(kept),
+            tuple(left),
             Mapped(data, np.asarray, dtype),
             _attributes(variable, measure, plan, units, sums),
             Storage(
@@ -263,33 +263,33 @@ def _scale(
 def _attributes(
     variable: Variable, measure: Measure, plan: AxisPlan, units: str | None, sums: TotalRule | None
 ) -> dict[str, Any]:
-    found = drop_stale(
+    marked = drop_stale(
         mark_temperatures(variable, measure),
         "units",
         "ancillary_variables",
         "standard_name",
         "grid_mapping",
     ).attributes
-    kept = dict(found)
+    attributes = dict(marked)
     for key in ("standard_name", "grid_mapping"):
         if key in variable.attributes and not (
             key == "standard_name" and (measure.counts or measure.kind == "variance")
         ):
-            kept[key] = variable.attributes[key]
+            attributes[key] = variable.attributes[key]
     if plan.method == "area":
-        kept.pop("grid_mapping", None)
+        attributes.pop("grid_mapping", None)
     if sums is not None:
-        kept.pop("standard_name", None)
-        kept |= {"standard_name": sums.standard_name} if sums.standard_name else {}
+        attributes.pop("standard_name", None)
+        attributes |= {"standard_name": sums.standard_name} if sums.standard_name else {}
     if units is not None:
-        kept["units"] = units
+        attributes["units"] = units
     # A mean follows its quantity, since others are often made of it: the annual mean of a mean over
     # an area.
     mean = measure.kind == "mean"
     words = f"{variable.quantity}, mean" if mean else measure.words(variable.quantity)
-    kept["long_name"] = f"{words} {plan.words}"
+    attributes["long_name"] = f"{words} {plan.words}"
     if measure.method is not None:
-        kept["cell_methods"] = (
+        attributes["cell_methods"] = (
             f"{variable.attributes.get('cell_methods', '')} {plan.method}: {measure.method}".strip()
         )
-    return kept
+    return attributes

@@ -92,7 +92,7 @@ class Trend(Operation):
     )
     min_values: int = parameter("minimum number of values per grid cell", default=_FEWEST_STEPS)
 
-    speaks: ClassVar[bool] = True
+    prints_result: ClassVar[bool] = True
     """Whether the result of a single series is said in words."""
 
     def check(self) -> None:
@@ -173,7 +173,7 @@ class Trend(Operation):
             serial_correlation=None if self._corrected else SerialCorrelation.NONE,
         )
         checked = other.estimate(dataset, variable, dataset.need_time(), "time")
-        pvalue = next(one for one in checked if one.name.endswith("_trend_pvalue"))
+        pvalue = next(test for test in checked if test.name.endswith("_trend_pvalue"))
         return TrendSentence(spec, str(self.per), variable, tuple(found), pvalue)
 
     def estimate(
@@ -211,12 +211,12 @@ class Trend(Operation):
         name, quantity, question = f"{variable.name}_trend", variable.quantity, self.spec
         dimensions = tuple(d for at, d in enumerate(variable.dimensions) if at != along)
         shape = tuple(n for at, n in enumerate(variable.shape) if at != along)
-        kept = {
+        variables = {
             key: value
             for key, value in variable.attributes.items()
             if key in ("grid_mapping", "base_period")
         }
-        kept["coordinates"] = " ".join(
+        variables["coordinates"] = " ".join(
             dict.fromkeys([*str(variable.attributes.get("coordinates", "")).split(), time])
         )
         rate = {"units": self.per.units(units)} if units else {}
@@ -230,7 +230,7 @@ class Trend(Operation):
                 f"{name}{ending}",
                 dimensions,
                 data,
-                {"long_name": f"{words} of {quantity}", **about, **kept},
+                {"long_name": f"{words} of {quantity}", **about, **variables},
             )
 
         helpers = [
@@ -271,7 +271,7 @@ class Trend(Operation):
             f"{name}_significant",
             dimensions,
             Significant(pvalue.data, limit),
-            {**flags, **kept},
+            {**flags, **variables},
             Storage(fill_value=-1),
             -1,
         )
@@ -279,7 +279,7 @@ class Trend(Operation):
             "long_name": f"change of {quantity} over the whole record, "
             f"{years * self.per.years:.4g} years",
             **({"units": units} if units else {}),
-            **kept,
+            **variables,
         }
         if is_temperature(units or "1"):
             change["units_metadata"] = "temperature: difference"
@@ -294,7 +294,7 @@ class Trend(Operation):
                 name,
                 dimensions,
                 slope,
-                {"long_name": f"trend of {quantity}", **rate, **about, **kept},
+                {"long_name": f"trend of {quantity}", **rate, **about, **variables},
             ),
             *helpers,
             Variable(

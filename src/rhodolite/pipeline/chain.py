@@ -234,7 +234,7 @@ class Chain:
         operations = [step for step in self.steps if isinstance(step, Operation)]
         # What is named right to begin with need not be guessed, nor can what has been repaired be
         # named any more.
-        naming = list(itertools.takewhile(lambda step: step.sets_right, operations))
+        naming = list(itertools.takewhile(lambda step: step.runs_before_normalise, operations))
         for step in naming:
             datasets = [step(dataset) for dataset in datasets]
         datasets = [normalise(dataset) for dataset in datasets]
@@ -311,7 +311,7 @@ def open_members(
         raise UsageError(
             f"--members: {inputs[0]} is a single file; name each member, such as a.nc b.nc 'c_*.nc'"
         )
-    return [open_dataset(one, group=group, generous=False) for one in each], member_names(each)
+    return [open_dataset(text, group=group, generous=False) for text in each], member_names(each)
 
 
 def _stacked(datasets: list[Dataset], names: list[str]) -> Dataset:

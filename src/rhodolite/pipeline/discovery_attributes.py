@@ -25,7 +25,7 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
     """Return what a dataset holds, and its extents for the coordinates that it has, as
     attributes.
     """
-    found: dict[str, Any] = _contents(dataset)
+    attributes_found: dict[str, Any] = _contents(dataset)
     for role, word in ((Role.LATITUDE, "lat"), (Role.LONGITUDE, "lon"), (Role.LEVEL, "vertical")):
         coordinate = dataset.coordinate(role)
         if (
@@ -34,9 +34,9 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
             and np.isfinite(coordinate.values).all()
         ):
             low, high = _extent(coordinate)
-            found |= {f"geospatial_{word}_min": low, f"geospatial_{word}_max": high}
+            attributes_found |= {f"geospatial_{word}_min": low, f"geospatial_{word}_max": high}
             if coordinate.variable.units:
-                found[f"geospatial_{word}_units"] = coordinate.variable.units
+                attributes_found[f"geospatial_{word}_units"] = coordinate.variable.units
     for name, word in zip(
         dataset.axes.curvilinear or dataset.axes.sites or (), ("lat", "lon"), strict=False
     ):
@@ -44,30 +44,30 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
             dataset.variables[name].floats().read(whole(dataset.variables[name].shape))
         )
         if np.isfinite(values).any():
-            found |= {
+            attributes_found |= {
                 f"geospatial_{word}_min": float(np.nanmin(values)),
                 f"geospatial_{word}_max": float(np.nanmax(values)),
             }
-            found[f"geospatial_{word}_units"] = dataset.variables[name].units or "degree"
+            attributes_found[f"geospatial_{word}_units"] = dataset.variables[name].units or "degree"
     level = dataset.coordinate(Role.LEVEL)
     if level is not None and "positive" in level.variable.attributes:
-        found["geospatial_vertical_positive"] = level.variable.attributes["positive"]
+        attributes_found["geospatial_vertical_positive"] = level.variable.attributes["positive"]
     if dataset.time is not None and len(dataset.time):
-        found |= _coverage(dataset.time)
-    return found
+        attributes_found |= _coverage(dataset.time)
+    return attributes_found
 
 
 def _contents(dataset: Dataset) -> dict[str, Any]:
     """Return summary and keywords, where the dataset has none of its own."""
-    found: dict[str, Any] = {}
+    contents: dict[str, Any] = {}
     given = dataset.attributes
     if dataset.fields and not str(given.get("summary", "")).strip():
-        found["summary"] = _summary(dataset)
+        contents["summary"] = _summary(dataset)
     names = [str(v.attributes.get("standard_name", "")).split(" ")[0] for v in dataset.fields]
     names = [name for name in dict.fromkeys(names) if name]
     if names and not str(given.get("keywords", "")).strip():
-        found |= {"keywords": ", ".join(names), "keywords_vocabulary": _VOCABULARY}
-    return found
+        contents |= {"keywords": ", ".join(names), "keywords_vocabulary": _VOCABULARY}
+    return contents
 
 
 def _summary(dataset: Dataset) -> str:
@@ -86,16 +86,16 @@ def _summary(dataset: Dataset) -> str:
 def _coverage(axis: TimeAxis) -> dict[str, str]:
     """Return first and last moment, duration and resolution."""
     start, end = _period(axis)
-    found = {"time_coverage_start": start, "time_coverage_end": end}
+    coverage = {"time_coverage_start": start, "time_coverage_end": end}
     if axis.climatological:
-        return found
+        return coverage
     step = axis.resolution
     if step.unit in _DURATIONS:
-        found["time_coverage_resolution"] = _DURATIONS[step.unit].format(step.count)
+        coverage["time_coverage_resolution"] = _DURATIONS[step.unit].format(step.count)
     if axis.cells is not None and np.isfinite(axis.cells).all():
         first, last = axis.to_dates(np.array([axis.cells.min(), axis.cells.max()]))
-        found["time_coverage_duration"] = _duration(first, last)
-    return found
+        coverage["time_coverage_duration"] = _duration(first, last)
+    return coverage
 
 
 def _duration(first: Any, last: Any) -> str:

@@ -54,8 +54,8 @@ def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
     study = origin.study(dataset) if origin is not None and origin.study is not None else ""
     if study and len(study.encode()) <= _LONGEST_STUDY:
         attributes[STUDY] = study
-    found = discovery_attributes(replace(dataset, attributes=attributes))
-    return replace(dataset, attributes={**attributes, **found})
+    discovered = discovery_attributes(replace(dataset, attributes=attributes))
+    return replace(dataset, attributes={**attributes, **discovered})
 
 
 def sentence(dataset: Dataset, origin: Origin | None = None) -> str:

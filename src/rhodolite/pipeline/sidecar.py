@@ -72,8 +72,8 @@ def _is_of(path: Path, output: Path) -> bool:
     try:
         if not path.is_file() or path.stat().st_size > _LONGEST:
             return False
-        found = _OUTPUT.search(path.read_text(encoding="utf-8"))
+        match = _OUTPUT.search(path.read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return False
-    name = Path(found.group("name")).name if found else ""
+    name = Path(match.group("name")).name if match else ""
     return name == output.name or ("{" in name and fits_pattern(name, output.name))

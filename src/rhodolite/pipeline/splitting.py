@@ -44,15 +44,15 @@ def fields_of(path: Path) -> list[str]:
     UsageError
         If there is no such field.
     """
-    found = list(dict.fromkeys(_FIELD.findall(path.name)))
+    fields = list(dict.fromkeys(_FIELD.findall(path.name)))
     if format_for(path).kind is OutputKind.MANY:
-        return [name for name in found if name in _OF_GRIDS]
-    for name in found:
+        return [name for name in fields if name in _OF_GRIDS]
+    for name in fields:
         if name not in _SPLITS:
             raise UsageError(
                 f"{path}: there is no field '{{{name}}}'. {nearest_names(name, list(_SPLITS))}"
             )
-    return found
+    return fields
 
 
 def split_dataset(dataset: Dataset, path: Path, engine: Engine) -> list[tuple[str, Dataset]]:

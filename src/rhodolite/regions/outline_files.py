@@ -38,7 +38,7 @@ def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
     features = held.get("features") if held["type"] == "FeatureCollection" else [held]
     if not isinstance(features, list):
         raise DataError(f"{path}: this is not valid GeoJSON: 'features' is not a list")
-    found = []
+    features_read = []
     for at, one in enumerate(features, 1):
         if not isinstance(one, dict):
             raise DataError(f"{path}: this is not valid GeoJSON: feature {at} is not an object")
@@ -51,8 +51,8 @@ def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
                 )
         if geometry:
             own_id = {"id": one["id"]} if "id" in one else {}
-            found.append(({**(properties or {}), **own_id}, geometry))
-    return found
+            features_read.append(({**(properties or {}), **own_id}, geometry))
+    return features_read
 
 
 def read_shapefile(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:

@@ -67,8 +67,8 @@ _WORDS = {
 def country_names() -> dict[str, str]:
     """Return the full name of each country, in alphabetical order, with the name that it is stored
     under."""
-    found = {_full_name(name): name for name in countries("50m")}
-    return {name: found[name] for name in sorted(found, key=_plain)}
+    names = {_full_name(name): name for name in countries("50m")}
+    return {name: names[name] for name in sorted(names, key=_plain)}
 
 
 def find_outlines(text: str) -> list[Outline]:
@@ -91,15 +91,15 @@ def find_outlines(text: str) -> list[Outline]:
         for full, stored in names.items()
         for key in (full, stored, *_ALSO.get(full, ()))
     }
-    found = lookup.get(_plain(asked))
-    if found is None:
+    name = lookup.get(_plain(asked))
+    if name is None:
         hint = nearest_names(asked, [*names, LAND, SEA]).split(" There are:")[0]
         hint = f"{hint} " if hint.startswith("Did") else ""
         raise DataError(
             f"--region: no country '{asked}'. {hint}'rhodolite inspect --regions' lists all; an "
             "outline in a file is named as FILE.geojson or FILE.shp#FEATURE"
         )
-    return [Outline(found, countries("50m")[names[found]])]
+    return [Outline(name, countries("50m")[names[name]])]
 
 
 def file_of_outline(text: str) -> Path | None:

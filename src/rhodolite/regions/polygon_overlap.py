@@ -38,16 +38,16 @@ def polygons(points: Array, owners: Array, count: int) -> Array:
     """
     import shapely
 
-    made = np.full(count, shapely.Polygon(), dtype=object)
+    shapes = np.full(count, shapely.Polygon(), dtype=object)
     present, rings = np.unique(owners, return_inverse=True)
     if present.size:
-        made[present] = shapely.polygons(shapely.linearrings(points, indices=rings))
-    for at in np.flatnonzero(~shapely.is_valid(made)):
-        parts = shapely.get_parts(shapely.get_parts(shapely.make_valid(made[at])))
-        made[at] = shapely.MultiPolygon(
+        shapes[present] = shapely.polygons(shapely.linearrings(points, indices=rings))
+    for at in np.flatnonzero(~shapely.is_valid(shapes)):
+        parts = shapely.get_parts(shapely.get_parts(shapely.make_valid(shapes[at])))
+        shapes[at] = shapely.MultiPolygon(
             [part for part in parts if part.area > 0]
         )  # and no lines without area
-    return made
+    return shapes
 
 
 def area_on_sphere(shapes: Array) -> Array:
@@ -174,7 +174,7 @@ def _gather(
     order = np.argsort(owners, kind="stable")
     starts = np.flatnonzero(np.diff(owners[order], prepend=-1))
     sizes = np.diff(heights)
-    found: list[tuple[Array, ...]] = []
+    parts: list[tuple[Array, ...]] = []
     lowest = np.zeros(row.size, dtype=np.intp)
     small = np.zeros(row.size, dtype=bool)
     for part in np.split(order, starts[1:]):
@@ -194,22 +194,22 @@ def _gather(
         inner = min(high, sizes.size - south)
         cells[:inner] += above[:inner] * sizes[south : south + inner, None]
         r, c = np.nonzero(cells[:inner])
-        found.append((np.full(r.size, owners[part[0]]), r + south, c + west, cells[r, c]))
+        parts.append((np.full(r.size, owners[part[0]]), r + south, c + west, cells[r, c]))
     some = np.flatnonzero(small)
     below = row[some] - lowest[some]
     again = np.repeat(some, below)
     rows = lowest[again] + np.arange(again.size) - np.repeat(np.cumsum(below) - below, below)
-    held = some[row[some] < sizes.size]
+    within = some[row[some] < sizes.size]
     pair = (
-        np.concatenate([owners[held], owners[again]]),
-        np.concatenate([row[held], rows]),
-        np.concatenate([column[held], column[again]]),
+        np.concatenate([owners[within], owners[again]]),
+        np.concatenate([row[within], rows]),
+        np.concatenate([column[within], column[again]]),
     )
-    areas = np.concatenate([own[held], widths[again] * sizes[rows]])
+    areas = np.concatenate([own[within], widths[again] * sizes[rows]])
     limits = [int(one.max(initial=0)) + 1 for one in pair]
     keys, back = np.unique(np.ravel_multi_index(pair, limits), return_inverse=True)
-    found.append((*np.unravel_index(keys, limits), np.bincount(back, areas, minlength=keys.size)))
-    return tuple(np.concatenate([one[i] for one in found]) for i in range(4))
+    parts.append((*np.unravel_index(keys, limits), np.bincount(back, areas, minlength=keys.size)))
+    return tuple(np.concatenate([one[i] for one in parts]) for i in range(4))
 
 
 def _intersections(shapes: Array, others: Array) -> Array:
@@ -259,7 +259,7 @@ def common(shapes: Array, others: Array, period: float) -> tuple[Array, Array, A
     import shapely
 
     tree = shapely.STRtree(others)
-    found = []
+    parts = []
     for turn in (-period, 0.0, period):
         moved = moved_by(shapes, turn)
         ours, theirs = tree.query(moved)
@@ -267,10 +267,10 @@ def common(shapes: Array, others: Array, period: float) -> tuple[Array, Array, A
             pair = ours[at : at + _AT_ONCE], theirs[at : at + _AT_ONCE]
             areas = shapely.area(_intersections(moved[pair[0]], others[pair[1]]))
             real = areas > 0
-            found.append((pair[0][real], pair[1][real], areas[real]))
-    if not found:
+            parts.append((pair[0][real], pair[1][real], areas[real]))
+    if not parts:
         return np.empty(0, np.intp), np.empty(0, np.intp), np.empty(0)
-    return tuple(np.concatenate([one[i] for one in found]) for i in range(3))  # type: ignore[return-value]
+    return tuple(np.concatenate([part[i] for part in parts]) for i in range(3))  # type: ignore[return-value]
 
 
 def moved_by(shapes: Array, along_x: float) -> Array:

@@ -46,14 +46,14 @@ class Trends(Enum):
 
 def sentences_of(dataset: Dataset, engine: Engine, trends: Trends = Trends.NONE) -> tuple[str, ...]:
     """Return sentences with the numbers that one would ask for first."""
-    found: list[str] = []
+    sentences: list[str] = []
     for variable in dataset.fields:
         if not variable.numeric or not variable.data.size or variable.name.endswith(_COMPANIONS):
             continue
         if variable.data.size > _MOST_VALUES or variable.name.endswith(_SIGNIFICANT):
             continue
-        found += _about(dataset, variable, engine, trends)
-    return tuple(found)
+        sentences += _about(dataset, variable, engine, trends)
+    return tuple(sentences)
 
 
 def _about(dataset: Dataset, variable: Variable, engine: Engine, trends: Trends) -> Iterator[str]:
@@ -195,7 +195,7 @@ def _roles(dataset: Dataset, variable: Variable) -> list[Role | None]:
 
 def _labels(dataset: Dataset, variable: Variable, engine: Engine) -> list[list[str]]:
     """Return what the places along each dimension are called; nothing where one is left."""
-    found = []
+    labels = []
     for dimension, role in zip(variable.dimensions, _roles(dataset, variable), strict=True):
         size = dataset.lengths[dimension]
         if role is Role.TIME and dataset.time is not None:
@@ -206,8 +206,8 @@ def _labels(dataset: Dataset, variable: Variable, engine: Engine) -> list[list[s
             ]
         else:
             names = [_place(one, role) for one in _coordinate(dataset, dimension, size, engine)]
-        found.append(names if size > 1 else [])
-    return found
+        labels.append(names if size > 1 else [])
+    return labels
 
 
 def _coordinate(dataset: Dataset, dimension: str, size: int, engine: Engine) -> Any:

@@ -36,21 +36,21 @@ _CF = "Eaton et al., NetCDF Climate and Forecast Metadata Conventions 1.11, sect
 
 def sources_of(steps: Iterable[Step]) -> tuple[str, ...]:
     """Return the sources of what steps compute, each once, in order."""
-    found: list[str] = []
+    sources: list[str] = []
     for step in steps:
         values = {name: str(value) for name, value in vars(step).items() if value is not None}
         if step.verb in _BY_VERB:
-            found.append(_BY_VERB[step.verb])
+            sources.append(_BY_VERB[step.verb])
         if step.verb == "trend" and "theil" not in values.get("method", ""):
-            found.append(_LEAST_SQUARES)
+            sources.append(_LEAST_SQUARES)
         if step.verb in ("climatology", "anomaly"):
-            found.append(_CF)
+            sources.append(_CF)
         if step.verb == "regrid" and values.get("method") == "conservative":
-            found.append("Jones 1999, Monthly Weather Review 127, 2204-2210")
+            sources.append("Jones 1999, Monthly Weather Review 127, 2204-2210")
         if step.verb == "index":
-            found.append(_INDICES[values["kind"] == "standardised"])
+            sources.append(_INDICES[values["kind"] == "standardised"])
         if any(part in values.get("statistic", "") for part in ("median", "p5", "p9", "p1")):
-            found.append(_PERCENTILES)
-        found += [_BY_SETTING[value] for value in values.values() if value in _BY_SETTING]
-        found += [text for name, text in _BY_FIELD.items() if getattr(step, name, None)]
-    return tuple(dict.fromkeys(found))
+            sources.append(_PERCENTILES)
+        sources += [_BY_SETTING[value] for value in values.values() if value in _BY_SETTING]
+        sources += [text for name, text in _BY_FIELD.items() if getattr(step, name, None)]
+    return tuple(dict.fromkeys(sources))

@@ -180,7 +180,7 @@ class _Site:
 
     def listing(self, request: Request) -> Response:  # noqa: ARG002
         return JSONResponse(
-            [{"name": name, "title": one.title} for name, one in self._datasets.items()]
+            [{"name": name, "title": entry.title} for name, entry in self._datasets.items()]
         )
 
     def dap(self, request: Request) -> Response:
@@ -346,7 +346,7 @@ def _caching(served: Served) -> dict[str, str]:
 
 def _unchanged(request: Request, served: Served) -> Response | None:
     """Return the answer to who has asked before, where nothing has changed."""
-    given = [one.strip() for one in request.headers.get("if-none-match", "").split(",")]
+    given = [tag.strip() for tag in request.headers.get("if-none-match", "").split(",")]
     since = request.headers.get("if-modified-since")
     known = f'"{served.version}"' in given or "*" in given
     if known or (not any(given) and since is not None and since == served.last_modified):
@@ -362,9 +362,9 @@ def _plain_error(error: RhodoliteError) -> Response:
 def _problem(error: RhodoliteError) -> Response:
     """Return an error as problem details (RFC 9457)."""
     status = error.status if isinstance(error, Refused) else 500
-    told = {"type": "about:blank", "title": HTTPStatus(status).phrase, "status": status}
+    problem = {"type": "about:blank", "title": HTTPStatus(status).phrase, "status": status}
     media = "application/problem+json"
-    return JSONResponse({**told, "detail": str(error)}, status, media_type=media)
+    return JSONResponse({**problem, "detail": str(error)}, status, media_type=media)
 
 
 def _answer_missing(request: Request, error: Exception) -> Response:  # noqa: ARG001

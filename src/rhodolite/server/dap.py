@@ -138,13 +138,15 @@ def _projection(served: Served, name: str, ranges: str) -> Projection:
 
 def _maps(served: Served, variable: Variable) -> tuple[str, ...]:
     """Return the coordinates of a variable where each dimension has one, so that it is a grid."""
-    held = served.variables
+    variables = served.variables
     named = variable.dimensions
     complete = (
         bool(named)
         and len(set(named)) == len(named)
         and all(
-            name in held and held[name].dimensions == (name,) and _is_sent(held[name])
+            name in variables
+            and variables[name].dimensions == (name,)
+            and _is_sent(variables[name])
             for name in named
         )
     )

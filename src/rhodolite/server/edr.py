@@ -250,7 +250,7 @@ def _box(
     if layer.grid.regular:
         turned = (longitudes[0, columns] - west) % 360.0
         return rows, columns[np.argsort(turned, kind="stable")], None
-    rows, columns = (np.arange(one.min(), one.max() + 1) for one in (rows, columns))
+    rows, columns = (np.arange(part.min(), part.max() + 1) for part in (rows, columns))
     return rows, columns, inside[np.ix_(rows, columns)]
 
 

@@ -96,10 +96,10 @@ def speak(label: str) -> str:
     >>> speak("1990-07"), speak("1990-07-16"), speak("1990-07-16T06:00:00"), speak("2014 DJF")
     ('July 1990', '16 July 1990', '16 July 1990, 06:00', '2014 DJF')
     """
-    found = _ISO.fullmatch(label)
-    if found is None:
+    match = _ISO.fullmatch(label)
+    if match is None:
         return label
-    year, month, day, clock = found.groups()
+    year, month, day, clock = match.groups()
     text = f"{MONTH_TITLES[int(month) - 1]} {year}"
     text = text if day is None else f"{int(day)} {text}"
     return text if clock is None else f"{text}, {clock}"

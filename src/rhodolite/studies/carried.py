@@ -100,7 +100,7 @@ def verify_inputs(made: Any, home: Path) -> list[tuple[str, str]]:
     files = made.get("from") if isinstance(made, dict) else None
     if not isinstance(files, list):
         raise DataError("the study names no files with their checksums, so they cannot be verified")
-    found = []
+    inputs = []
     for entry in files:
         if not isinstance(entry, list) or len(entry) != 3 or not isinstance(entry[0], str):
             raise DataError("the study names its files in a way that is not understood")
@@ -114,8 +114,8 @@ def verify_inputs(made: Any, home: Path) -> list[tuple[str, str]]:
         state = "gone" if now is None else "changed"
         if now == {"bytes": size, "checksum": checksum}:
             state = SAME if read_whole else SAME_WHERE_COMPARED
-        found.append((name, state))
-    return found
+        inputs.append((name, state))
+    return inputs
 
 
 def _find_in_png(path: Path) -> str | None:
@@ -140,18 +140,18 @@ def _find_in_svg(path: Path) -> str | None:
 
 def _find_in_pdf(path: Path) -> str | None:
     """Return the subject of a document (ISO 32000-1, 7.3.4.2 and 14.3.3)."""
-    found = _SUBJECT.search(path.read_bytes())
-    if found is None:
+    match = _SUBJECT.search(path.read_bytes())
+    if match is None:
         return None
-    text = _ESCAPED.sub(_unescape, found.group(1))
+    text = _ESCAPED.sub(_unescape, match.group(1))
     return (
         text.decode("utf-16") if text[:2] in (b"\xfe\xff", b"\xff\xfe") else text.decode("latin-1")
     )
 
 
 def _find_in_page(path: Path) -> str | None:
-    found = _IN_PAGE.search(path.read_text(encoding="utf-8", errors="replace"))
-    return None if found is None else html.unescape(found.group(1))
+    match = _IN_PAGE.search(path.read_text(encoding="utf-8", errors="replace"))
+    return None if match is None else html.unescape(match.group(1))
 
 
 def _unescape(match: re.Match[bytes]) -> bytes:

@@ -311,7 +311,7 @@ class StudyRun:
         step = self.study.steps[name]
         try:
             source = self._nodes[step.of]
-            if step.kind.sets_right and step.of in self.study.inputs:
+            if step.kind.runs_before_normalise and step.of in self.study.inputs:
                 # What is named right to begin with need not be guessed.
                 source = self._opened(self.study.inputs[step.of])
             made: Any = self._made(step).loaded(self._reader)
@@ -320,7 +320,7 @@ class StudyRun:
             result = source.each(lambda dataset: made(step.source(dataset)))
         except (DataError, UsageError) as error:
             raise type(error)(f"{self.study.path}, [steps.{name}]: {error}") from None
-        return result.each(normalise) if step.kind.sets_right else result
+        return result.each(normalise) if step.kind.runs_before_normalise else result
 
     def _made(self, step: NamedStep) -> Step:
         return step.made({name: self._nodes[name].together for name in step.others.values()})

@@ -87,11 +87,11 @@ def _place(write: Callable[[Path], list[Path]], folder: Path, overwrite: bool) -
 
     total = 0
     with tempfile.TemporaryDirectory() as temporary:
-        for made in write(Path(temporary)):
-            target = folder / made.relative_to(temporary)
+        for placed in write(Path(temporary)):
+            target = folder / placed.relative_to(temporary)
             target.parent.mkdir(exist_ok=True)
             with complete_or_nothing(target, overwrite, ()) as path:
-                path.write_bytes(made.read_bytes())
+                path.write_bytes(placed.read_bytes())
             total += target.stat().st_size
     return total
 
@@ -119,8 +119,8 @@ def _run_example(folder: Path, overwrite: bool, quiet: bool, engine: Engine) -> 
 
     def tell(place: Path, size: tuple[int, int]) -> None:
         if not quiet:
-            one = study.outputs.get(place.name)
-            print(f"\n{one.heading if one else 'All of it on one page'}", flush=True)
+            output = study.outputs.get(place.name)
+            print(f"\n{output.heading if output else 'All of it on one page'}", flush=True)
             say(f"wrote {folder / place.name} ({file_size(size[1])})")
 
     StudyRun(study, fresh=overwrite, overwrite=overwrite).run(engine, tell)

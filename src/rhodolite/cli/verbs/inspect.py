@@ -75,14 +75,14 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         dataset = normalise(dataset) if options.members else dataset
         dataset = dataset if missing is None else declare_missing(dataset, missing)
         if options.variable:
-            found = describe_variable(
+            summary = describe_variable(
                 dataset, options.variable, engine, statistics=options.statistics
             )
         else:
-            found = describe(dataset, engine, statistics=options.statistics)
-        text = variable_page(found) if options.variable else dataset_page(found)
+            summary = describe(dataset, engine, statistics=options.statistics)
+        text = variable_page(summary) if options.variable else dataset_page(summary)
         pages.append(f"{name}: {text}" if name else text)
-        summaries.append({"member": name, **found} if name else found)
+        summaries.append({"member": name, **summary} if name else summary)
     if options.json:
         show_json(summaries if options.members else summaries[0])
     else:

@@ -195,18 +195,18 @@ def _listening(host: str, port: int) -> Any:
     import socket
 
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    made = socket.socket(family, socket.SOCK_STREAM)
-    made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    listener = socket.socket(family, socket.SOCK_STREAM)
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
-        made.bind((host, port))
+        listener.bind((host, port))
     except OSError as error:
-        made.close()
+        listener.close()
         raise UsageError(
             f"serve: cannot listen on {host}, port {port}: {error.strerror or error}; choose "
             "another with --port"
         ) from None
-    made.listen(128)
-    return made
+    listener.listen(128)
+    return listener
 
 
 def _port(text: str) -> int:
@@ -218,12 +218,12 @@ def _port(text: str) -> int:
 def _limits(texts: Sequence[str]) -> Limits:
     from rhodolite.server.limits import Limits
 
-    found: dict[str, Any] = {}
+    limits: dict[str, Any] = {}
     for text in texts:
         name, _, number = text.partition("=")
         if name not in _LIMITS:
             raise UsageError(f"--limit: there is no '{name}'. {nearest_names(name, _LIMITS)}")
         if not number.isdecimal() or int(number) < 1:
             raise UsageError(f"--limit {text}: write a whole number from 1 up, as in {name}=1000")
-        found[name.replace("-", "_")] = int(number)
-    return Limits(**found)
+        limits[name.replace("-", "_")] = int(number)
+    return Limits(**limits)

@@ -126,13 +126,13 @@ def _up_to_date(work: StudyRun) -> list[str]:
 
 
 def _settings(texts: list[str]) -> dict[str, str]:
-    found = {}
+    settings = {}
     for text in texts:
         name, equals, value = text.partition("=")
         if not equals or not name:
             raise UsageError(f"--set {text}: write NAME=VALUE, such as --set base=1981..2010")
-        found[name] = value
-    return found
+        settings[name] = value
+    return settings
 
 
 def _say_plan(work: StudyRun, engine: Engine) -> None:

@@ -116,8 +116,8 @@ def scale_for(
         (float(q) for q in np.quantile(present, [0.005, 0.995])) if present.size else (0.0, 1.0)
     )
     low, high = (
-        given if given is not None else found
-        for given, found in zip(limits, (low, high), strict=True)
+        given if given is not None else ends
+        for given, ends in zip(limits, (low, high), strict=True)
     )
     if centre is not None and limits == (None, None):
         reach = max(abs(high - centre), abs(low - centre))

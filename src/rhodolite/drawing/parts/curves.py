@@ -48,9 +48,9 @@ class Curve:
 
     def without_cycle(self) -> Curve:
         """Return the curve without its mean annual cycle, about the same mean."""
-        found = Anomaly(cycle=cycle_of(self.axis))(self.as_dataset())[self.variable.name]
+        departures = Anomaly(cycle=cycle_of(self.axis))(self.as_dataset())[self.variable.name]
         mean = float(np.nanmean(self.values))
-        return replace(self, values=found.values() + mean, deseasonal=True)
+        return replace(self, values=departures.values() + mean, deseasonal=True)
 
     def broken(self, values: Array | None = None) -> tuple[Array, Array]:
         """Return days and values with a gap wherever steps are missing, so that no line bridges
@@ -72,15 +72,15 @@ class Curve:
             InMemory(self.axis.middles[order]),
             {"units": self.axis.units, "calendar": self.axis.calendar, "axis": "T"},
         )
-        kept = {
+        attributes = {
             key: value
             for key, value in self.variable.attributes.items()
             if key in ("units", "long_name", "standard_name", "base_period")
         }
         if self.deseasonal:
-            kept["base_period"] = str(self.axis.span)
+            attributes["base_period"] = str(self.axis.span)
         values = Variable(
-            self.variable.name, ("time",), InMemory(self.values.astype(np.float64)), kept
+            self.variable.name, ("time",), InMemory(self.values.astype(np.float64)), attributes
         )
         return Dataset({"time": time, values.name: values})
 

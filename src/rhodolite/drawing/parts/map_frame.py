@@ -54,8 +54,8 @@ def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
     order = mesh_of(part).dimensions
     extra = axes_to_drop(averaged, order)
     values = drop_axes(averaged.values(engine), extra)
-    kept = [name for name in averaged.dimensions if name in order]
-    return values if kept == list(order) else values.T
+    dimensions = [name for name in averaged.dimensions if name in order]
+    return values if dimensions == list(order) else values.T
 
 
 def outside_of_region(part: Dataset, mesh: Mesh) -> Array | None:

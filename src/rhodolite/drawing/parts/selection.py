@@ -42,10 +42,10 @@ def variables_along(
                     f"{', '.join(variable.dimensions) or 'nothing'}"
                 )
         return chosen
-    found = [v for v in dataset.fields if v.numeric and all(d in v.dimensions for d in dimensions)]
-    if not found:
+    fields = [v for v in dataset.fields if v.numeric and all(d in v.dimensions for d in dimensions)]
+    if not fields:
         raise DataError(f"{dataset.label}: no variable runs along {' and '.join(roles)}")
-    return found
+    return fields
 
 
 def _dimension(dataset: Dataset, role: Role) -> str | None:

@@ -59,9 +59,9 @@ def _round_levels(values: Array) -> list[float]:
     """Return round numbers, evenly spaced on a logarithmic axis, within the range of levels."""
     low, high = np.log10(values.min()), np.log10(values.max())
     steps = (1, 2, 3, 5, 7) if high - low < 2 else (1, 3)
-    found = [
+    levels = [
         step * 10.0**power
         for power in range(int(np.floor(low)), int(np.ceil(high)) + 1)
         for step in steps
     ]
-    return [value for value in found if values.min() * 0.999 <= value <= values.max() * 1.001]
+    return [value for value in levels if values.min() * 0.999 <= value <= values.max() * 1.001]

@@ -160,12 +160,12 @@ def _dress(axes: Any, axis: str, coordinate: Coordinate, edges: Array, logarithm
     if coordinate.role is Role.LEVEL:
         set_up(axes, coordinate, logarithmic=logarithmic)
         return
-    one = axes.xaxis if axis == "x" else axes.yaxis
+    dressed = axes.xaxis if axis == "x" else axes.yaxis
     (axes.set_xlim if axis == "x" else axes.set_ylim)(edges.min(), edges.max())
     if coordinate.role is Role.TIME:
-        one.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
-        one.set_major_formatter(date_labels())
+        dressed.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
+        dressed.set_major_formatter(date_labels())
         return
     write = degrees_north if coordinate.role is Role.LATITUDE else degrees_east
-    one.set_major_locator(MaxNLocator(7, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))
-    one.set_major_formatter(FuncFormatter(lambda value, _: write(round(value, 6))))
+    dressed.set_major_locator(MaxNLocator(7, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))
+    dressed.set_major_formatter(FuncFormatter(lambda value, _: write(round(value, 6))))

@@ -73,7 +73,7 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
             curves += self._curves(self.with_.dataset, names, engine)
         curves = convert_to_common_units(curves)
         if self.without_cycle:
-            curves = [made for curve in curves for made in (curve, curve.without_cycle())]
+            curves = [shown for curve in curves for shown in (curve, curve.without_cycle())]
         return self._figure(curves, engine, axes)
 
     def _curves(

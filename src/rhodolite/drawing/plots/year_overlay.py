@@ -175,8 +175,8 @@ def _draw_range(axes: Any, lines: list[tuple[Array, Array]]) -> None:
     table = np.full((len(lines), places.size), np.nan)
     for row, (place, values) in enumerate(lines):
         table[row, np.searchsorted(places, np.round(place, 6))] = values
-    held = np.isfinite(table).sum(axis=0) >= max(2, len(lines) // 2)
-    places, table = places[held], table[:, held]
+    enough = np.isfinite(table).sum(axis=0) >= max(2, len(lines) // 2)
+    places, table = places[enough], table[:, enough]
     if not places.size:
         return
     axes.fill_between(

@@ -181,13 +181,13 @@ def _stored_numbers(key: str, attributes: Mapping[str, Any], stored: np.dtype[An
 
 def _numbers_in_text(words: Array) -> Array:
     """Return numbers that were written as text, as some files have their marks."""
-    found = []
+    numbers = []
     for word in words.reshape(-1):
         try:
-            found.append(float(str(word)))
+            numbers.append(float(str(word)))
         except ValueError:
             continue
-    return np.array(found, dtype=np.float64)
+    return np.array(numbers, dtype=np.float64)
 
 
 def _limits(
@@ -207,7 +207,7 @@ def _limits(
     ]
     if np.size(attributes.get("valid_range", ())) == 2:
         pair = list(np.asarray(reinterpret(attributes["valid_range"], attributes)).reshape(2, 1))
-    found: list[Any] = []
+    limits: list[Any] = []
     for limit in pair:
         if (
             limit is None
@@ -215,7 +215,7 @@ def _limits(
             or limit.dtype.kind not in "fiu"
             or limit[0] != limit[0]
         ):
-            found.append(None)
+            limits.append(None)
             continue
         number = limit[0]
         if (
@@ -224,16 +224,16 @@ def _limits(
             and stored.kind in "iu"
             and packing.scale
         ):
-            found.append((float(number) - packing.offset) / packing.scale)
+            limits.append((float(number) - packing.offset) / packing.scale)
         else:
-            found.append(stored.newbyteorder("=").type(number) if stored.kind == "f" else number)
-    if packing is not None and packing.scale < 0 and any(isinstance(one, float) for one in found):
-        found.reverse()
+            limits.append(stored.newbyteorder("=").type(number) if stored.kind == "f" else number)
+    if packing is not None and packing.scale < 0 and any(isinstance(one, float) for one in limits):
+        limits.reverse()
     # What unpacking and packing again has rounded must not cut off the ends.
     slack = [-1e-6, 1e-6] if packing is not None else [0, 0]
     low, high = (
         one + more if isinstance(one, float) and stored.kind in "iu" else one
-        for one, more in zip(found, slack, strict=True)
+        for one, more in zip(limits, slack, strict=True)
     )
     return low, high
 

@@ -105,14 +105,14 @@ def _attributes(
 ) -> dict[str, Any]:
     """Return the attributes about stored numbers: the packing, and limits of the source that still
     hold."""
-    found: dict[str, Any] = {}
+    marked: dict[str, Any] = {}
     if packing is not None:
-        found = {"scale_factor": packing.scale, "add_offset": packing.offset}
+        marked = {"scale_factor": packing.scale, "add_offset": packing.offset}
     if packing == storage.packing and not storage.allows(storage.fill_value):
-        found |= storage.limits
-        if fill is not None and "missing_value" in found:
-            found["missing_value"] = dtype.type(fill)
-    return found
+        marked |= storage.limits
+        if fill is not None and "missing_value" in marked:
+            marked["missing_value"] = dtype.type(fill)
+    return marked
 
 
 def _fill_value(storage: Storage, dtype: np.dtype[Any], packing: Packing | None) -> Any:

@@ -66,12 +66,12 @@ def add_positions(dataset: Dataset) -> Dataset:
 
 
 def _projected_axes(dataset: Dataset) -> dict[str, Variable]:
-    found = {}
+    axes = {}
     for name, variable in dataset.variables.items():
         axis = _AXES.get(str(variable.attributes.get("standard_name", "")))
         if axis and variable.dimensions == (name,):
-            found[axis] = variable
-    return found
+            axes[axis] = variable
+    return axes
 
 
 def _mapping(dataset: Dataset, axes: dict[str, Variable]) -> Variable | None:

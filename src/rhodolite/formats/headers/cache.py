@@ -81,15 +81,15 @@ class HeaderCache:
         """Return the headers that are there, by file and group."""
         import sqlite3
 
-        found: dict[Place, str] = {}
+        known: dict[Place, str] = {}
         if not self.path.is_file():
-            return found
+            return known
         if self._private and not is_trusted(self.path):
             warn(
                 f"{self.path}: others can write to it, so it is not read; remove it, and what it "
                 "lies in should be yours alone (mode 700)"
             )
-            return found
+            return known
         keys = {self.key(place): place for place in places}
         asked = list(keys)
         with contextlib.suppress(sqlite3.Error, zlib.error, UnicodeDecodeError), self._open() as db:
@@ -98,8 +98,8 @@ class HeaderCache:
                 marks = ",".join("?" * len(some))
                 query = f"SELECT key, text FROM headers WHERE key IN ({marks})"
                 for key, packed in db.execute(query, some):
-                    found[keys[key]] = _unpack(packed)
-        return found
+                    known[keys[key]] = _unpack(packed)
+        return known
 
     def key(self, place: Place) -> str:
         """Return under which key the header of a file, as it is now, is kept."""

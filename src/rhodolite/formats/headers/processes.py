@@ -56,8 +56,8 @@ class HeaderReaders:
             return {}
         shares = [places[at::count] for at in range(count)]
         with ThreadPoolExecutor(count) as pool:
-            found = list(pool.map(_ask, self._processes, shares))
-        texts = {place: text for share in found for place, text in share}
+            described = list(pool.map(_ask, self._processes, shares))
+        texts = {place: text for share in described for place, text in share}
         if 2 * len(texts) < len(places):
             self.__exit__()  # most have to be read here anyway
         return texts
@@ -83,7 +83,7 @@ def _ask(process: subprocess.Popen[bytes], places: Sequence[Place]) -> list[tupl
     """Return what a process answers, file by file; nothing more once it has died."""
     assert process.stdin is not None
     assert process.stdout is not None
-    found = []
+    answers = []
     with contextlib.suppress(OSError, ValueError):
         for place in places:
             path, group = place
@@ -91,8 +91,8 @@ def _ask(process: subprocess.Popen[bytes], places: Sequence[Place]) -> list[tupl
             process.stdin.flush()
             text = json.loads(process.stdout.readline())
             if text is not None:
-                found.append((place, text))
-    return found
+                answers.append((place, text))
+    return answers
 
 
 def answer(questions: IO[str]) -> Iterator[str]:

@@ -46,7 +46,7 @@ def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
                 return None, "it has no place of its own in the file"
             steps = np.cumprod((stored.dtype.itemsize, *stored.shape[:0:-1]))[::-1]
             placed = Placed(offset, tuple(int(step) for step in steps), stored.shape)
-            return InPlace(path, placed, stored.dtype, identity), ""
+            return ContiguousReader(path, placed, stored.dtype, identity), ""
         properties = stored.id.get_create_plist()
         filters = [properties.get_filter(at) for at in range(properties.get_nfilters())]
         names = supported_filters(filters)
@@ -159,10 +159,10 @@ class Chunked:
         return current_cache().get((*self._key, place), lambda: self._chunk(descriptor, place))
 
     def _chunk(self, descriptor: int, place: tuple[int, ...], into: Array | None = None) -> Array:
-        found = self._places.get(place)
-        if found is None:  # never written: all fill value
+        place_of_chunk = self._places.get(place)
+        if place_of_chunk is None:  # never written: all fill value
             return np.broadcast_to(np.asarray(self._fill, self._codec.dtype), self._codec.shape)
-        offset, size, mask = found
+        offset, size, mask = place_of_chunk
         data = read_at(descriptor, size, offset)
         try:
             if len(data) != size:
@@ -177,7 +177,7 @@ class Chunked:
             raise CorruptChunk(f"the chunk that begins at index ({first}): {damage}") from None
 
 
-class InPlace:
+class ContiguousReader:
     """Values that lie in a file as they are, in one piece or record by record."""
 
     def __init__(

@@ -101,8 +101,8 @@ def open_header(text: str, path: Path) -> Dataset:
     try:
         common, own = json.loads(text)
         variables = {
-            one.name: _with_values(one, held, path)
-            for one, held in zip(_read_description(common), own["values"], strict=True)
+            described.name: _with_values(described, held, path)
+            for described, held in zip(_read_description(common), own["values"], strict=True)
         }
         groups = tuple(str(group) for group in own["groups"])
         source = SourceFile(path, str(own["format"]), int(own["size"]), groups=groups)
@@ -137,17 +137,17 @@ def _read_description(text: str) -> tuple[_Described, ...]:
         raise NotDescribed("of another version")
     return tuple(
         _Described(
-            str(one["name"]),
-            tuple(map(str, one["dimensions"])),
-            _unpack_table(one["attributes"]),
-            _unpack_storage(one["storage"]),
-            None if one["missing"] is None else int(one["missing"]),
-            str(one.get("place", "")),
-            None if one.get("chunks") is None else tuple(map(int, one["chunks"])),
-            _unpack_decoding(one["decoding"]) if "decoding" in one else None,
-            bool(one.get("classic")),
+            str(entry["name"]),
+            tuple(map(str, entry["dimensions"])),
+            _unpack_table(entry["attributes"]),
+            _unpack_storage(entry["storage"]),
+            None if entry["missing"] is None else int(entry["missing"]),
+            str(entry.get("place", "")),
+            None if entry.get("chunks") is None else tuple(map(int, entry["chunks"])),
+            _unpack_decoding(entry["decoding"]) if "decoding" in entry else None,
+            bool(entry.get("classic")),
         )
-        for one in described
+        for entry in described
     )
 
 
@@ -167,9 +167,9 @@ def _pack(value: Any) -> Any:
         return {"type": value.dtype.str, "number": _bytes(np.asarray(value))}
     if isinstance(value, np.ndarray) and value.dtype.kind in "fiubSU":
         return {"type": value.dtype.str, "shape": value.shape, "bytes": _bytes(value)}
-    if isinstance(value, np.ndarray) and all(isinstance(one, str) for one in value.reshape(-1)):
+    if isinstance(value, np.ndarray) and all(isinstance(item, str) for item in value.reshape(-1)):
         return {"texts": value.reshape(-1).tolist(), "shape": value.shape}
-    if isinstance(value, (list, tuple)) and all(isinstance(one, str) for one in value):
+    if isinstance(value, (list, tuple)) and all(isinstance(item, str) for item in value):
         return list(value)
     raise NotDescribed(f"a value of type {type(value).__name__}")
 

@@ -13,8 +13,8 @@ from rhodolite.arrays import Array, LazyArray, Region, Unpacking
 from rhodolite.errors import DataError
 from rhodolite.formats.cf.decode import Decoding
 from rhodolite.formats.netcdf.direct_chunk_reader import (
+    ContiguousReader,
     Identity,
-    InPlace,
     Placement,
     find_placement,
     identify,
@@ -131,4 +131,4 @@ class NetCDFVariable(LazyArray):
         if placed is None or placed.shape != self.shape:
             return None
         assert isinstance(self.path, Path)
-        return InPlace(self.path, placed, self.decoding.stored.newbyteorder(">"), identity)
+        return ContiguousReader(self.path, placed, self.decoding.stored.newbyteorder(">"), identity)

@@ -64,11 +64,11 @@ class _Header:
 
     def text(self) -> str:
         length = self.number()
-        found = self._data[self._at : self._at + length]
-        if len(found) < length:
+        content = self._data[self._at : self._at + length]
+        if len(content) < length:
             raise struct.error
         self._at += _pad(length)
-        return found.decode("utf-8", "replace")
+        return content.decode("utf-8", "replace")
 
     def skip_attributes(self) -> None:
         for _ in range(self.items(_ATTRIBUTES)):

@@ -48,13 +48,13 @@ def find_oddities(path: Path) -> Oddities:
     """
     import h5py
 
-    found = Oddities()
+    oddities = Oddities()
     try:
         with LIBRARY_LOCK, h5py.File(path, "r") as file:
-            _Walk(path, found).enter(file, frozenset())
+            _Walk(path, oddities).enter(file, frozenset())
     except (OSError, RuntimeError, ValueError, KeyError):
-        return found  # damage, names that are no text included, which whoever reads it describes
-    return found
+        return oddities  # damage, names that are no text included, which whoever reads it describes
+    return oddities
 
 
 def tell_type(odd: np.dtype[Any] | str) -> str:

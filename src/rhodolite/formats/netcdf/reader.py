@@ -105,10 +105,10 @@ def _dataset(file: Any, chosen: Any, source: SourceFile, oddities: Oddities) -> 
     """Describe the variables of a group of an open file."""
     place = source.address or source.path
     try:
-        held = _in_scope(chosen)
-        held = {**held, **_fields_of_groups(chosen, held)} if chosen is file else held
+        scope = _in_scope(chosen)
+        scope = {**scope, **_fields_of_groups(chosen, scope)} if chosen is file else scope
         described = {
-            name: _describe(place, name, stored, oddities) for name, stored in held.items()
+            name: _describe(place, name, stored, oddities) for name, stored in scope.items()
         }
         variables = {name: variable for name, variable in described.items() if variable}
         _name_unlisted(chosen, oddities)
@@ -158,15 +158,15 @@ def _group(file: Any, path: Path, name: str | None) -> Any:
             raise DataError(f"{path}: no group '{wanted}'. {nearest_names(wanted, groups)}")
         return groups[wanted]
     if not file.variables and not _fields_of_groups(file, {}):
-        held = f"its variables are in groups; name one of {listed}" if groups else "it is empty"
-        raise DataError(f"{path}: no variables at the top of the file; {held}")
+        hint = f"its variables are in groups; name one of {listed}" if groups else "it is empty"
+        raise DataError(f"{path}: no variables at the top of the file; {hint}")
     return file
 
 
 def _fields_of_groups(file: Any, held: dict[str, Any]) -> dict[str, Any]:
     """Return the variables of groups that run along dimensions of the whole file, by their names,
     or with that of their group before it where that is taken; says which groups are left out."""
-    found: dict[str, Any] = {}
+    groups: dict[str, Any] = {}
     left = []
     for group in _all_groups(file):
         inner = {
@@ -178,22 +178,22 @@ def _fields_of_groups(file: Any, held: dict[str, Any]) -> dict[str, Any]:
             left += [group.path] if group.variables else []
             continue
         for name, stored in inner.items():
-            taken = name in held or name in found
+            taken = name in held or name in groups
             whole = f"{group.path.strip('/').replace('/', '_')}_{name}"
-            found[whole if taken else name] = stored
+            groups[whole if taken else name] = stored
     if left and file.variables:
         warn(
             f"groups with axes of their own are left out: {', '.join(left)}; name one as "
             f"FILE:{left[0]}"
         )
-    return found
+    return groups
 
 
 def _all_groups(group: Any) -> list[Any]:
-    found = []
+    groups = []
     for inner in group.groups.values():
-        found += [inner, *_all_groups(inner)]
-    return found
+        groups += [inner, *_all_groups(inner)]
+    return groups
 
 
 def _up_from(group: Any) -> list[Any]:
@@ -208,18 +208,18 @@ def _up_from(group: Any) -> list[Any]:
 def _in_scope(group: Any) -> dict[str, Any]:
     """Return a group's variables, and what it shares of the groups around it: coordinates and their
     bounds (CF 2.7)."""
-    found = dict(group.variables)
-    if found.pop("", None) is not None:
+    in_scope = dict(group.variables)
+    if in_scope.pop("", None) is not None:
         warn("a variable without a name is left out")
-    dimensions = {name for stored in found.values() for name in stored.dimensions}
+    dimensions = {name for stored in in_scope.values() for name in stored.dimensions}
     for outer in _up_from(group)[1:]:
-        for name in dimensions & set(outer.variables) - set(found):
-            found[name] = outer.variables[name]
+        for name in dimensions & set(outer.variables) - set(in_scope):
+            in_scope[name] = outer.variables[name]
             for key in ("bounds", "climatology"):
-                helper = getattr(found[name], key, None)
+                helper = getattr(in_scope[name], key, None)
                 if isinstance(helper, str) and helper in outer.variables:
-                    found.setdefault(helper, outer.variables[helper])
-    return found
+                    in_scope.setdefault(helper, outer.variables[helper])
+    return in_scope
 
 
 def _describe(place: Path | str, name: str, stored: Any, oddities: Oddities) -> Variable | None:
@@ -311,8 +311,10 @@ def _in_other_files(path: Path | str, name: str, stored: Any, others: str) -> Va
 def _described_alone(name: str, stored: Any, reason: str) -> Variable:
     """Describe a variable whose values cannot be known, with a warning that says why."""
     warn(reason)
-    kept = {k: v for k, v in _attributes(stored).items() if k not in STORAGE_ATTRIBUTES}
-    return Variable(name, stored.dimensions, Unreadable(stored.shape, np.dtype("f8"), reason), kept)
+    attributes = {k: v for k, v in _attributes(stored).items() if k not in STORAGE_ATTRIBUTES}
+    return Variable(
+        name, stored.dimensions, Unreadable(stored.shape, np.dtype("f8"), reason), attributes
+    )
 
 
 def _of_other_floats(path: Path, name: str, stored: Any, wider: np.dtype[Any]) -> Variable:
@@ -354,8 +356,8 @@ def _attribute(holder: Any, name: str) -> Any:
 
 
 def _filters(stored: Any) -> tuple[str, ...]:
-    found = stored.filters() or {}
-    words = [name for name in ("shuffle", "fletcher32") if found.get(name)]
+    filters = stored.filters() or {}
+    words = [name for name in ("shuffle", "fletcher32") if filters.get(name)]
     for name, word in (
         ("zlib", "deflate"),
         ("zstd", "zstd"),
@@ -363,9 +365,9 @@ def _filters(stored: Any) -> tuple[str, ...]:
         ("szip", "szip"),
         ("blosc", "blosc"),
     ):
-        if found.get(name):
+        if filters.get(name):
             words.append(
-                f"{word} {found['complevel']}" if name in ("zlib", "zstd", "bzip2") else word
+                f"{word} {filters['complevel']}" if name in ("zlib", "zstd", "bzip2") else word
             )
     return tuple(words)
 
@@ -395,8 +397,8 @@ def _why_unreadable(path: Path, error: Exception) -> str:
         with h5py.File(path, "r"):
             return f"cannot be read as NetCDF: {error}"
     except OSError as detail:
-        if found := re.search(r"eof = (\d+).*?stored_eof = (\d+)", str(detail)):
-            there, expected = (int(number) for number in found.groups())
+        if match := re.search(r"eof = (\d+).*?stored_eof = (\d+)", str(detail)):
+            there, expected = (int(number) for number in match.groups())
             return _cut_short(there, expected)
     return (
         "the file is damaged or cut short and cannot be read as NetCDF; copy or download it again"

@@ -92,15 +92,15 @@ def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
     ('1999-02', '2012-01-31', '1999-02-14')
     """
     given = text.strip()
-    if found := _SEASON.fullmatch(given):
+    if match := _SEASON.fullmatch(given):
         try:
-            return SeasonOfYear(int(found.group(1)), Season.parse(found.group(2)))
+            return SeasonOfYear(int(match.group(1)), Season.parse(match.group(2)))
         except ValueError:
             return None
     if ".." in given:
         return _parse_range(given)
-    if (found := _SPAN.fullmatch(given)) and found.group(1) < found.group(2):
-        return SpanOfYears(*map(int, found.groups()))
+    if (match := _SPAN.fullmatch(given)) and match.group(1) < match.group(2):
+        return SpanOfYears(*map(int, match.groups()))
     if (normal := parse_normal(given)) is not None:
         return normal
     fields = parse_fields(given, day_first=day_first)

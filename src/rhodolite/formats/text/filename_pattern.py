@@ -37,14 +37,14 @@ class FilePattern:
         UsageError
             If there is no such field.
         """
-        found = tuple(_PLACE.findall(self.text))
-        for name in found:
+        placed = tuple(_PLACE.findall(self.text))
+        for name in placed:
             if name not in DATE_FIELDS + _OTHER_FIELDS:
                 raise UsageError(
                     f"{self.text}: there is no field '{{{name}}}'. "
                     f"{nearest_names(name, DATE_FIELDS + _OTHER_FIELDS)}"
                 )
-        return found
+        return placed
 
     def fill(self, values: Mapping[str, int | str]) -> str:
         """Return the name of one file."""
@@ -54,8 +54,8 @@ class FilePattern:
 
     def read(self, name: str) -> dict[str, str] | None:
         """Return what a file's name says, or None where it does not fit."""
-        found = self._expression.fullmatch(name)
-        return None if found is None else dict(found.groupdict())
+        match = self._expression.fullmatch(name)
+        return None if match is None else dict(match.groupdict())
 
     @cached_property
     def _expression(self) -> re.Pattern[str]:

@@ -92,22 +92,22 @@ class Normal:
 def parse_normal(text: str) -> Normal | None:
     """Return what a text such as `January normal 1991-2020` names; None where it names none."""
     phase, _, years = text.partition(NORMAL)
-    found = _YEARS.fullmatch(years.strip())
+    match = _YEARS.fullmatch(years.strip())
     named = parse_phase(phase)
-    if found is None or named is None:
+    if match is None or named is None:
         return None
-    first = int(found.group(1))
-    return Normal(named, (first, int(found.group(2) or first)))
+    first = int(match.group(1))
+    return Normal(named, (first, int(match.group(2) or first)))
 
 
 def parse_phase(text: str) -> Phase | None:
     """Return the phase that a text names, such as `January`, `DJF`, `5 March`, `06:00`, `JJA 06:00`
     or `year`; None where it names none.
     """
-    found = _PHASE.fullmatch(text.strip())
-    if found is None or not text.strip():
+    match = _PHASE.fullmatch(text.strip())
+    if match is None or not text.strip():
         return None
-    day, word, hour, minute = found.group("day", "word", "hour", "minute")
+    day, word, hour, minute = match.group("day", "word", "hour", "minute")
     clock = -1 if hour is None else int(hour) * 60 + int(minute)
     if clock >= 1440 or (day is not None and not 1 <= int(day) <= 31):
         return None

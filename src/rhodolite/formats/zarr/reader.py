@@ -111,10 +111,10 @@ def read(path: Path, group: str | None = None) -> Dataset:
         raise DataError(f"{path}: cannot be read as a Zarr store: {error}") from None
     if not arrays:
         inner = [f"{path}:{place}" for place in groups]
-        held = (
+        hint = (
             f"its arrays are in groups; name one of {', '.join(inner)}" if inner else "it is empty"
         )
-        raise DataError(f"{path}: no arrays at the top of the store; {held}")
+        raise DataError(f"{path}: no arrays at the top of the store; {hint}")
     size = sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
     variables = {
         name: _variable(path, stored.path, name, stored, size) for name, stored in arrays.items()
@@ -194,10 +194,10 @@ def _check_metadata(path: Path) -> None:
         content = file.read_bytes()
         check_nesting(content, file)
         try:
-            held = json.loads(content)
+            parsed = json.loads(content)
         except ValueError as error:
             raise DataError(f"{file}: this is not valid JSON: {error}") from None
-        attributes = held.get("attributes", {}) if isinstance(held, dict) else None
+        attributes = parsed.get("attributes", {}) if isinstance(parsed, dict) else None
         if not isinstance(attributes, dict):
             raise DataError(f"{file}: holds no table of metadata, or one whose attributes are none")
 
@@ -273,7 +273,7 @@ def _dimensions(name: str, stored: Any) -> tuple[str, ...]:
 
 def _attributes(holder: Any) -> dict[str, Any]:
     """Return attributes as NetCDF has them: lists of numbers as arrays, nothing for null."""
-    found = {}
+    marked = {}
     try:
         table = holder.attrs.asdict()
     except (TypeError, ValueError):
@@ -281,8 +281,8 @@ def _attributes(holder: Any) -> dict[str, Any]:
         raise DataError(f"{place}: its attributes are not a table") from None
     for key, value in table.items():
         if key != DIMENSIONS_ATTRIBUTE and value is not None:
-            found[key] = _plain_value(value)
-    return found
+            marked[key] = _plain_value(value)
+    return marked
 
 
 def _plain_value(value: Any) -> Any:

@@ -79,8 +79,8 @@ class Tail(Statistic):
     ) -> Gathered:
         """See `Statistic.start`; the part has shape (kept, *shape), the outermost values last, and
         says nothing of a group before there are values."""
-        kept = self.kept if steps is None else min(self.kept, steps)
-        tails = np.empty((kept, *shape), self.kind)
+        steps_kept = self.kept if steps is None else min(self.kept, steps)
+        tails = np.empty((steps_kept, *shape), self.kind)
         return Gathered(
             np.zeros(shape, np.int32), np.zeros(shape) if weighted else None, {"tails": tails}
         )
@@ -154,22 +154,22 @@ class Tail(Statistic):
         tail = tails[(slice(None), *at)]
         rows = np.ascontiguousarray(rows).reshape(len(rows), -1)
         if tail.shape[1:] == tails.shape[2:] and tails.flags.c_contiguous:
-            held = tails.reshape(*tails.shape[:2], -1)
-            merge_rows(held, at[0], rows, exchanges, self.upper)
+            flat = tails.reshape(*tails.shape[:2], -1)
+            merge_rows(flat, at[0], rows, exchanges, self.upper)
         else:
-            held = np.array(tail, order="C").reshape(len(tail), 1, -1)
-            merge_rows(held, 0, rows, exchanges, self.upper)
-            tail[...] = held.reshape(tail.shape)
+            flat = np.array(tail, order="C").reshape(len(tail), 1, -1)
+            merge_rows(flat, 0, rows, exchanges, self.upper)
+            tail[...] = flat.reshape(tail.shape)
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
         """See `Statistic.finish`."""
-        made = np.empty(gathered.count.shape)
+        scaled = np.empty(gathered.count.shape)
         for group, count in enumerate(gathered.count):
             tail = gathered.parts["tails"][:, group]
             low, high, part = self._around(tail, count)
-            made[group] = interpolate(low, high, part, self.unpack)
-            made[group, ...][count == 0] = np.nan
-        return {"value": made}
+            scaled[group] = interpolate(low, high, part, self.unpack)
+            scaled[group, ...][count == 0] = np.nan
+        return {"value": scaled}
 
     def _around(self, tail: Array, count: Array) -> tuple[Array, Array, Array]:
         """Return the values of a tail on both sides of the percentile of so many values, and how

@@ -13,7 +13,7 @@ from rhodolite.model.dataset import Dataset
 def common_attributes(datasets: Sequence[Dataset]) -> dict[str, Any]:
     """Return the attributes that hold for every dataset, and the histories of all."""
     first, *others = datasets
-    found = {
+    attributes = {
         key: value
         for key, value in first.attributes.items()
         if all(
@@ -28,5 +28,5 @@ def common_attributes(datasets: Sequence[Dataset]) -> dict[str, Any]:
         if line.strip()
     ]
     if lines:
-        found["history"] = "\n".join(dict.fromkeys(lines))
-    return found
+        attributes["history"] = "\n".join(dict.fromkeys(lines))
+    return attributes

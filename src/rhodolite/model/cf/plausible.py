@@ -65,15 +65,15 @@ def plausible_range(variable: Variable) -> tuple[float, float] | None:
     tuple of float, optional
         None where nothing is known of its quantity, and for differences and sums.
     """
-    found = _RANGES.get(str(variable.attributes.get("standard_name", "")))
+    range_of_name = _RANGES.get(str(variable.attributes.get("standard_name", "")))
     methods = str(variable.attributes.get("cell_methods", ""))
     if (
-        found is None
+        range_of_name is None
         or is_difference(variable)
         or any(word in methods for word in _OTHER_STATISTICS)
     ):
         return None
-    low, high, units = found
+    low, high, units = range_of_name
     own = variable.units or "1"
     if not convertible(units, own):
         return None

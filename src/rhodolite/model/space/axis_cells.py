@@ -155,12 +155,14 @@ def cell_bounds(coordinate: Coordinate) -> Array:
     if bounds is None or bounds.shape[0] != values.size or not np.isfinite(bounds).all():
         edges = cell_edges(coordinate)
         return np.stack([edges[:-1], edges[1:]], axis=1)
-    made = np.clip(bounds, -90, 90) if coordinate.role == Role.LATITUDE else bounds.copy()
+    bounds_of_cells = (
+        np.clip(bounds, -90, 90) if coordinate.role == Role.LATITUDE else bounds.copy()
+    )
     if coordinate.role == Role.LONGITUDE and repeats_first(
         np.unwrap(values, period=360.0), coordinate.slack
     ):
-        made[-1] = made[-1, :1]
-    return made
+        bounds_of_cells[-1] = bounds_of_cells[-1, :1]
+    return bounds_of_cells
 
 
 def joins_up(coordinate: Coordinate) -> bool:

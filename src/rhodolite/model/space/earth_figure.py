@@ -30,13 +30,13 @@ class EarthFigure(NamedTuple):
     def of(cls, dataset: Dataset) -> Self | None:
         """Return the figure that the grid mappings of a dataset name (CF appendix F); None where
         they name none, or several."""
-        found = {
+        figures = {
             figure
             for variable in dataset.variables.values()
             if "grid_mapping_name" in variable.attributes
             and (figure := cls._named(variable.attributes)) is not None
         }
-        return found.pop() if len(found) == 1 else None
+        return figures.pop() if len(figures) == 1 else None
 
     @classmethod
     def _named(cls, about: Mapping[str, Any]) -> Self | None:

@@ -262,14 +262,14 @@ class Mesh:
         which, cells, areas = (
             self._cut_by(shapes, degrees=True) if self.regular else self._met_by(shapes)
         )
-        found = sparse.csr_array((areas, (owners[which], cells)), shape=(len(outlines), self.size))
+        matrix = sparse.csr_array((areas, (owners[which], cells)), shape=(len(outlines), self.size))
         whole = self.areas.reshape(-1)
-        found.data = np.minimum(found.data, whole[found.indices])
+        matrix.data = np.minimum(matrix.data, whole[matrix.indices])
         if not any(outline.outside for outline in outlines):
-            return found
+            return matrix
         rows = []
         for at, outline in enumerate(outlines):
-            row = found[[at]]
+            row = matrix[[at]]
             if outline.outside:
                 left = whole - row.toarray()[0]
                 row = sparse.csr_array(np.where(left < 1e-9 * whole, 0.0, left)[None, :])
@@ -292,7 +292,7 @@ class Mesh:
         if not degrees:
             x, y, turn = np.radians(x), np.sin(np.radians(y)), _TURN
         bounds = shapely.bounds(shapes)
-        found = []
+        pieces = []
         for times in range(-3, 4):
             near = np.flatnonzero(
                 (bounds[:, 0] + times * turn < x[-1]) & (bounds[:, 2] + times * turn > x[0])
@@ -302,8 +302,8 @@ class Mesh:
             )
             columns = self.shape[1] - 1 - columns if flipped[0] else columns
             rows = self.shape[0] - 1 - rows if flipped[1] else rows
-            found.append((near[which], rows * self.shape[1] + columns, areas))
-        return tuple(np.concatenate([one[i] for one in found]) for i in range(3))  # type: ignore[return-value]
+            pieces.append((near[which], rows * self.shape[1] + columns, areas))
+        return tuple(np.concatenate([one[i] for one in pieces]) for i in range(3))  # type: ignore[return-value]
 
     def _met_by(self, shapes: Array) -> tuple[Array, Array, Array]:
         """Return shape, cell and area of the overlaps of cells of any form with shapes in

@@ -66,18 +66,18 @@ def read_zero(variable: Variable) -> Reading:
     if "temperature" in said:
         zero = Zero.DIFFERENCE if "difference" in said else Zero.ON_SCALE
         return Reading(zero, "units_metadata")
-    if found := _METHODS.search(str(attributes.get("cell_methods", ""))):
-        return Reading(Zero.DIFFERENCE, f"cell_methods ({found.group(0).lstrip(': ')})")
-    if found := _NAMES.search(str(attributes.get("standard_name", ""))):
-        return Reading(Zero.DIFFERENCE, f"standard_name ({found.group(0).strip('_')})")
+    if match := _METHODS.search(str(attributes.get("cell_methods", ""))):
+        return Reading(Zero.DIFFERENCE, f"cell_methods ({match.group(0).lstrip(': ')})")
+    if match := _NAMES.search(str(attributes.get("standard_name", ""))):
+        return Reading(Zero.DIFFERENCE, f"standard_name ({match.group(0).strip('_')})")
     if "base_period" in attributes:
         return Reading(Zero.DIFFERENCE, "base_period")
     texts = (("long_name", str(attributes.get("long_name", ""))), ("name", variable.name))
     for words, zero in ((_PLAIN, Zero.DIFFERENCE), (_PERHAPS, Zero.UNCERTAIN)):
         for key, text in texts:
             spaced = re.sub(r"[_-]+", " ", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", text)).lower()
-            if found := words.search(spaced):
-                return Reading(zero, f"{key} ({found.group(0)})")
+            if match := words.search(spaced):
+                return Reading(zero, f"{key} ({match.group(0)})")
     return Reading(Zero.ON_SCALE)
 
 

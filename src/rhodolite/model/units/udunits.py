@@ -234,9 +234,9 @@ def _raise(unit: Any, exponent: float) -> Any | None:
 
 def _terms(units: str) -> dict[str, int] | None:
     """Return the powers of the units that a text multiplies; None where it is more than that."""
-    found: dict[str, int] = {}
+    terms: dict[str, int] = {}
     if units == "1":
-        return found
+        return terms
     sign = 1
     for word in re.findall(r"/|[^\s.*/]+", units.replace("**", "^")):
         if word == "/":
@@ -245,20 +245,20 @@ def _terms(units: str) -> dict[str, int] | None:
         match = _TERM.fullmatch(word)
         if match is None:
             return None
-        found[match.group(1)] = found.get(match.group(1), 0) + sign * int(match.group(2) or 1)
+        terms[match.group(1)] = terms.get(match.group(1), 0) + sign * int(match.group(2) or 1)
         sign = 1
-    return found
+    return terms
 
 
 def _write_terms(terms: dict[str, int]) -> str:
     """Write units with those above the line first."""
-    kept = sorted(((name, n) for name, n in terms.items() if n), key=lambda term: term[1] < 0)
-    return " ".join(name if n == 1 else f"{name}{n}" for name, n in kept) or "1"
+    powers = sorted(((name, n) for name, n in terms.items() if n), key=lambda term: term[1] < 0)
+    return " ".join(name if n == 1 else f"{name}{n}" for name, n in powers) or "1"
 
 
 def _same(text: str, unit: Any) -> bool:
-    made = _unit(text)
-    return bool(made.is_convertible(unit)) and abs(float(made.convert(1.0, unit)) - 1) < 1e-9
+    other = _unit(text)
+    return bool(other.is_convertible(unit)) and abs(float(other.convert(1.0, unit)) - 1) < 1e-9
 
 
 def _put_in_brackets(units: str) -> str:

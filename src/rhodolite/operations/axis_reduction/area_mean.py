@@ -97,23 +97,23 @@ def mean_over(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> 
     }
     weights = {**weights, **_lengths_of(dataset, variable, roles)}
     mean = WeightedMean(variable.shape, weights, axes)
-    kept = tuple(name for at, name in enumerate(variable.dimensions) if at not in axes)
+    left = tuple(name for at, name in enumerate(variable.dimensions) if at not in axes)
     shape = tuple(n for at, n in enumerate(variable.shape) if at not in axes)
     data = Reduction(variable.floats(), mean).output("mean", shape)
-    return variable.replace(dimensions=kept, data=data, missing=None)
+    return variable.replace(dimensions=left, data=data, missing=None)
 
 
 def _lengths_of(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> Weights:
     """Return the weights of a variable's times and levels, where these are among the roles."""
-    found: dict[int | tuple[int, ...], Array] = {}
+    lengths: dict[int | tuple[int, ...], Array] = {}
     for axis in _places(dataset, variable, (Role.TIME,)) if Role.TIME in roles else ():
         time = dataset.need_time()
         weights = mean_weights(variable, time)
         if weights is not None:
-            found[axis] = weights
+            lengths[axis] = weights
     for axis in _places(dataset, variable, (Role.LEVEL,)) if Role.LEVEL in roles else ():
-        found[axis] = layer_weights(dataset)[0]
-    return found
+        lengths[axis] = layer_weights(dataset)[0]
+    return lengths
 
 
 def area_mean(
@@ -228,11 +228,11 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
         if not set(mesh.dimensions) <= set(variable.dimensions):
             return {}
         return {tuple(variable.dimensions.index(name) for name in mesh.dimensions): mesh.areas}
-    found: dict[int | tuple[int, ...], Array] = {}
+    weights: dict[int | tuple[int, ...], Array] = {}
     for role in (Role.LATITUDE, Role.LONGITUDE):
         for axis in _places(dataset, variable, (role,)):
-            found[axis] = area_weights(dataset.need(role))
-    return found
+            weights[axis] = area_weights(dataset.need(role))
+    return weights
 
 
 def cell_measure(dataset: Dataset, variable: Variable) -> Variable | None:
@@ -241,11 +241,11 @@ def cell_measure(dataset: Dataset, variable: Variable) -> Variable | None:
     """
     words = str(variable.attributes.get("cell_measures", "")).split()
     named = dict(zip(words[::2], words[1::2], strict=False)).get("area:", "")
-    found = dataset.variables.get(named)
+    measure = dataset.variables.get(named)
     if (
-        found is None
-        or not set(found.dimensions) <= set(variable.dimensions)
-        or found.data.ndim == 0
+        measure is None
+        or not set(measure.dimensions) <= set(variable.dimensions)
+        or measure.data.ndim == 0
     ):
         return None
-    return found
+    return measure

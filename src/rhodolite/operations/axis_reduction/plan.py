@@ -265,8 +265,8 @@ def _area_plan(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
     if wish.latitude_bands is not None:
         edges = _band_edges(mesh, wish.latitude_bands)
         areas = mesh.in_bands(edges)
-        held = np.flatnonzero(np.diff(areas.indptr) > 0)
-        areas, edges = areas[held], np.stack([edges[held], edges[held + 1]], axis=1)
+        occupied = np.flatnonzero(np.diff(areas.indptr) > 0)
+        areas, edges = areas[occupied], np.stack([edges[occupied], edges[occupied + 1]], axis=1)
         dimension, label, words = "lat", "", "over each band of latitude"
         described: tuple[Variable, ...] = _band_variables(edges)
     elif wish.region is not None:
@@ -288,7 +288,7 @@ def _area_plan(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
 def _properties(dataset: Dataset, outlines: Sequence[Outline]) -> list[Variable]:
     """Return what files say of each region besides its name."""
     keys = dict.fromkeys(key for outline in outlines for key in outline.about)
-    made = []
+    properties = []
     for key in keys:
         name = re.sub(r"\W+", "_", key).strip("_")
         taken = name in dataset.variables or name in dataset.lengths or name in _TAKEN
@@ -301,8 +301,8 @@ def _properties(dataset: Dataset, outlines: Sequence[Outline]) -> list[Variable]
         about = {"long_name": f"{key} of the region"}
         if name:
             name = f"region_{name}" if taken else name
-            made.append(Variable(name, ("region",), InMemory(data), about))
-    return made
+            properties.append(Variable(name, ("region",), InMemory(data), about))
+    return properties
 
 
 def _measure_cells(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:
@@ -310,11 +310,11 @@ def _measure_cells(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:
     region says so."""
     whole = mesh.areas.reshape(-1)
     for variable in dataset.fields:
-        found = cell_measure(dataset, variable)
-        if found is not None and set(found.dimensions) == set(mesh.dimensions):
-            values = np.nan_to_num(found.values().astype(np.float64))
-            values = (values if found.dimensions == mesh.dimensions else values.T).reshape(-1)
-            if found.name != COVERED_AREA:
+        measure = cell_measure(dataset, variable)
+        if measure is not None and set(measure.dimensions) == set(mesh.dimensions):
+            values = np.nan_to_num(measure.values().astype(np.float64))
+            values = (values if measure.dimensions == mesh.dimensions else values.T).reshape(-1)
+            if measure.name != COVERED_AREA:
                 return values, np.where(values > 0, 1.0, 0.0)
             return values, np.clip(values / (whole * EARTH_RADIUS**2), 0.0, 1.0)
     return whole, np.ones(mesh.size)
@@ -324,15 +324,15 @@ def _groups(areas: Any, mesh: Mesh, along: Array) -> list[CellGroup]:
     """Return for each area its cells, with the part of each that lies in it times a number for each
     cell."""
     whole = mesh.areas.reshape(-1)
-    made = []
+    groups = []
     for first, last in zip(areas.indptr[:-1], areas.indptr[1:], strict=True):
         cells, parts = areas.indices[first:last], areas.data[first:last]
         order = np.argsort(cells)
         cells, parts = cells[order], parts[order]
         weights = parts / whole[cells] * along[cells]
         some = weights > 0
-        made.append(CellGroup(cells[some], weights[some]))
-    return made
+        groups.append(CellGroup(cells[some], weights[some]))
+    return groups
 
 
 def _band_edges(mesh: Mesh, width: float) -> Array:

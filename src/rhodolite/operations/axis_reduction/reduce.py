@@ -93,10 +93,10 @@ class AxisReduction:
     def shape(self, source: tuple[int, ...]) -> tuple[int, ...]:
         """Return the shape of the result, the axis of groups in the place of the first axis that
         goes."""
-        kept = list(self.kept(source))
+        lengths = list(self.kept(source))
         if self.grouped:
-            kept.insert(self.axes[0], len(self.groups))
-        return tuple(kept)
+            lengths.insert(self.axes[0], len(self.groups))
+        return tuple(lengths)
 
     def place(self, results: Array) -> Array:
         """Return results of shape (groups, *kept) in the shape of the result."""
@@ -114,12 +114,12 @@ class AxisReduction:
         for group in self.groups:
             values = flat if group.cells.size == flat.shape[1] else flat[:, group.cells]
             if self.measure.share is not None:
-                made = weighted_percentile(values, group.weights, self.measure.share)
+                percentiles = weighted_percentile(values, group.weights, self.measure.share)
                 parts = gather(values, group.weights, "count")
             else:
                 parts = gather(values, group.weights, self.measure.kind)
-                made = finish(parts, self.measure.kind)
-            found.append(self._blank(made, parts, group))
+                percentiles = finish(parts, self.measure.kind)
+            found.append(self._blank(percentiles, parts, group))
         return np.stack(found)
 
     def finish(self, parts: Sequence[Parts]) -> Array:
@@ -187,12 +187,12 @@ class AxisReductionSums(Accumulator):
         inner = [np.arange(region[axis].start, region[axis].stop) for axis in self.work.axes]
         places = np.ravel_multi_index(np.ix_(*inner), self.work.lengths).reshape(-1)
         self._region = self.work.kept(region)
-        kept = tuple(part.stop - part.start for part in self._region)
+        region_shape = tuple(part.stop - part.start for part in self._region)
         self._parts = []
         for group in self.work.groups:
             cells, weights = _present(group, places, int(np.prod(self.work.lengths)))
             parts = self._gather(flat, cells, weights, unpack)
-            self._parts.append({name: part.reshape(kept) for name, part in parts.items()})
+            self._parts.append({name: part.reshape(region_shape) for name, part in parts.items()})
 
     def _gather(self, flat: Array, cells: Array, weights: Array, unpack: Unpacking | None) -> Parts:
         """Return the parts of one group from numbers of shape (kept, cells), some of them after
@@ -201,17 +201,17 @@ class AxisReductionSums(Accumulator):
         all_of = cells.size == flat.shape[1]
         rows = max(1, at_once // max(cells.size, 1))
         columns = max(1, at_once // min(rows, max(len(flat), 1)))
-        found: list[Parts] = []
+        parts: list[Parts] = []
         for row in range(0, max(len(flat), 1), rows):
             pieces = []
             for column in range(0, max(cells.size, 1), columns):
                 some = slice(column, column + columns)
                 numbers = flat[row : row + rows, some if all_of else cells[some]]
                 pieces.append(gather_stored(numbers, unpack, weights[some], kind))
-            found.append(_merged(pieces))
-        if len(found) == 1:
-            return found[0]
-        return {name: np.concatenate([part[name] for part in found]) for name in found[0]}
+            parts.append(_merged(pieces))
+        if len(parts) == 1:
+            return parts[0]
+        return {name: np.concatenate([part[name] for part in parts]) for name in parts[0]}
 
     def merge(self, other: Self) -> None:
         assert other._parts is not None
@@ -228,10 +228,10 @@ class AxisReductionSums(Accumulator):
 
     def finish(self) -> dict[str, Array]:
         if self._parts is None:
-            made = np.full((len(self.work.groups), *self.work.kept(self.shape)), np.nan)
+            scaled = np.full((len(self.work.groups), *self.work.kept(self.shape)), np.nan)
         else:
-            made = self.work.finish(self._parts)
-        return {"value": made if self.work.grouped else made[0]}
+            scaled = self.work.finish(self._parts)
+        return {"value": scaled if self.work.grouped else scaled[0]}
 
 
 def _present(group: CellGroup, places: Array, size: int) -> tuple[Array, Array]:
@@ -239,10 +239,10 @@ def _present(group: CellGroup, places: Array, size: int) -> tuple[Array, Array]:
     weights."""
     if places.size == size:
         return group.cells, group.weights
-    found = np.searchsorted(group.cells, places)
-    found[found == group.cells.size] = 0
-    cells = np.flatnonzero(group.cells[found] == places)
-    return cells, group.weights[found[cells]]
+    positions = np.searchsorted(group.cells, places)
+    positions[positions == group.cells.size] = 0
+    cells = np.flatnonzero(group.cells[positions] == places)
+    return cells, group.weights[positions[cells]]
 
 
 def _merged(pieces: Sequence[Parts]) -> Parts:
@@ -267,9 +267,9 @@ class AxisReductionSeries(SeriesKernel):
         return {"value": ((len(self.work.groups),) if self.work.grouped else (), np.dtype("f8"))}
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        made = self.work.results(block.reshape(len(block), -1).T)
-        made = made.reshape(len(made), *block.shape[1:])
-        return {"value": made if self.work.grouped else made[0]}, Counter()
+        result = self.work.results(block.reshape(len(block), -1).T)
+        result = result.reshape(len(result), *block.shape[1:])
+        return {"value": result if self.work.grouped else result[0]}, Counter()
 
 
 class AxisReducedArray(LazyArray):

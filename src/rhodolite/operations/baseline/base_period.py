@@ -111,10 +111,10 @@ class BasePeriod:
         if self.weights is None:
             return None, self.full
         phases, size = self.phases[self.steps], self.present.size
-        held = np.bincount(phases, self.weights, minlength=size)
+        weight_of_phase = np.bincount(phases, self.weights, minlength=size)
         weights = mean_weights(variable, self.axis)
         weights = None if weights is None else weights[self.steps]
-        return weights, np.bincount(phases, weights, minlength=size) * self.full / held
+        return weights, np.bincount(phases, weights, minlength=size) * self.full / weight_of_phase
 
     def need_all_phases(self) -> None:
         """Refuse a base that lacks a phase which the data have."""

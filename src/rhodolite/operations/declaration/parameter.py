@@ -79,8 +79,8 @@ class Parameter:
 
     @property
     def _typed(self) -> type[TypedValue] | None:
-        found = isinstance(self.type, type) and issubclass(self.type, TypedValue)
-        return self.type if found else None
+        is_typed = isinstance(self.type, type) and issubclass(self.type, TypedValue)
+        return self.type if is_typed else None
 
     @property
     def choices(self) -> tuple[str, ...]:

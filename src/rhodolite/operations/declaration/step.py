@@ -26,9 +26,9 @@ class Step(ABC):
         The word that people type; the name of the class in lower case unless it says otherwise.
     draws : bool
         Whether it makes a figure, and so ends a chain.
-    speaks : bool
+    prints_result : bool
         Whether it has something to say, so that a chain that it ends needs no output.
-    sets_right : bool
+    runs_before_normalise : bool
         Whether it says how to understand an input, before anything is guessed.
     needs_all_members : bool
         Whether the members of an ensemble are put side by side before it.
@@ -36,8 +36,8 @@ class Step(ABC):
 
     verb: ClassVar[str]
     draws: ClassVar[bool] = False
-    speaks: ClassVar[bool] = False
-    sets_right: ClassVar[bool] = False
+    prints_result: ClassVar[bool] = False
+    runs_before_normalise: ClassVar[bool] = False
 
     def __init_subclass__(cls, verb: str = "", **settings: Any) -> None:
         super().__init_subclass__(**settings)

@@ -134,12 +134,12 @@ class ProgramBuilder:
                     f"--formula: mean({inner.name}, {axis or '...'}): over which axis? "
                     f"{nearest_names(axis, _AXES)}"
                 )
-            made = mean_over(self.dataset, variable, _AXES[axis])
-            if made.data.ndim == variable.data.ndim:
+            mean = mean_over(self.dataset, variable, _AXES[axis])
+            if mean.data.ndim == variable.data.ndim:
                 raise DataError(
                     f"--formula: mean({inner.name}, {axis}): {inner.name} has no such axis"
                 )
-            return made
+            return mean
         if not isinstance(second, Number):
             raise DataError(f"--formula: level({inner.name}, ...) takes a level, such as 850[hPa]")
         coordinate = self.dataset.need(Role.LEVEL)
@@ -149,8 +149,8 @@ class ProgramBuilder:
         picks = level_indices(coordinate, Levels.parse(wanted))
         part = take(self.dataset, {coordinate.dimension: picks})[variable.name]
         axis_at = variable.dimensions.index(coordinate.dimension)
-        kept = tuple(name for name in variable.dimensions if name != coordinate.dimension)
-        return part.replace(dimensions=kept, data=WithoutAxis(part.floats(), axis_at), missing=None)
+        left = tuple(name for name in variable.dimensions if name != coordinate.dimension)
+        return part.replace(dimensions=left, data=WithoutAxis(part.floats(), axis_at), missing=None)
 
     def combined(self, function: str, values: list[Value]) -> Value:
         if function in ("+", "-"):

@@ -64,8 +64,8 @@ class Compare:
 
     def __call__(self, left: Array, right: Array) -> Array:
         parts = (in_precision(part, self.dtype) for part in (left, right))
-        made = COMPARISONS[self.sign](*parts).astype(np.float64)
-        return np.where(np.isnan(left) | np.isnan(right), np.nan, made)
+        result = COMPARISONS[self.sign](*parts).astype(np.float64)
+        return np.where(np.isnan(left) | np.isnan(right), np.nan, result)
 
 
 def _both(left: Array, right: Array) -> Array:

@@ -123,15 +123,15 @@ class _Reader:
         self.tokens: list[tuple[str, str, int]] = []
         at = 0
         while at < len(text.rstrip()):
-            found = _TOKEN.match(text, at)
-            if not found:
+            match = _TOKEN.match(text, at)
+            if not match:
                 raise ValueError(
                     self.pointing(at + len(text[at:]) - len(text[at:].lstrip()), "cannot be read")
                 )
-            kind = str(found.lastgroup)
-            word = found.group(kind)
-            self.tokens.append((kind, "^" if word == "**" else word, found.start(kind)))
-            at = found.end()
+            kind = str(match.lastgroup)
+            word = match.group(kind)
+            self.tokens.append((kind, "^" if word == "**" else word, match.start(kind)))
+            at = match.end()
         self.at = 0
 
     def whole(self) -> Node:
@@ -217,8 +217,8 @@ class _Reader:
         return Call(function, tuple(arguments))
 
     def need(self, word: str) -> None:
-        _, found, place = self.take()
-        if found != word:
+        _, taken, place = self.take()
+        if taken != word:
             raise ValueError(self.pointing(place, f"'{word}' is missing"))
 
     def pointing(self, place: int, what: str) -> str:

@@ -230,7 +230,7 @@ def _refuse_two_states(chosen: Value, values: list[Value]) -> None:
     for value in values:
         if value is not chosen and value.variable is not None and is_state(value.variable):
             raise DataError(
-                f"--formula: {value.variable.name} is a temperature, to which no other can be "
+                f"--formula: {value.variable.name} is a temperature, and two of these cannot be "
                 "added; a difference is written in kelvins, such as 2[K]"
             )
 

@@ -133,11 +133,11 @@ class Pair:
         """The moments of the pairs over the area, in the order of `_flat`, over the axes that are
         left."""
         shape = self.variable.shape
-        kept = tuple(n for at, n in enumerate(shape) if at not in self._area)
+        left = tuple(n for at, n in enumerate(shape) if at not in self._area)
         both = Stacked([self.variable.floats(), self.second])
         weights = area_weights_of(self.dataset, self.variable)
         gathered = _OverArea(shape, weights, self._area)
-        return Reduction(both, gathered).output("moments", (_NUMBERS, *kept))
+        return Reduction(both, gathered).output("moments", (_NUMBERS, *left))
 
     def text(self, engine: Engine) -> str:
         """Return a table of all differences together."""
@@ -188,7 +188,7 @@ class Pair:
         data: LazyArray,
         storage: Storage | None = None,
     ) -> Variable:
-        kept = {
+        variables = {
             key: value
             for key, value in self.variable.attributes.items()
             if key in ("grid_mapping", "coordinates")
@@ -200,7 +200,7 @@ class Pair:
         about = {
             "long_name": f"{words} of {self.variable.quantity} to {self.label}",
             **({"units": units} if units else {}),
-            **kept,
+            **variables,
         }
         if is_temperature(units or UNITS_OF_ONE):  # all of them are differences, or sizes of such
             about["units_metadata"] = "temperature: difference"

@@ -46,10 +46,10 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
             f"{first.label}: a single member is not an ensemble; name several files with --members"
         )
     steps = _common_steps(datasets)
-    made: list[Variable] = []
+    members: list[Variable] = []
     for variable in first.variables.values():
         if variable.name in first.axes.auxiliary or not variable.numeric:
-            made.append(_at_steps(first, variable, steps[0]))
+            members.append(_at_steps(first, variable, steps[0]))
             continue
         parts = []
         for dataset, picks in zip(datasets, steps, strict=True):
@@ -60,7 +60,7 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
         both = variable.replace(
             dimensions=(DIMENSION, *variable.dimensions), data=Stacked(parts), missing=None
         )
-        made.append(list_coordinate(both, LABEL))
+        members.append(list_coordinate(both, LABEL))
     described = [
         Variable(
             DIMENSION,
@@ -77,7 +77,7 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
     ]
     files = tuple(dict.fromkeys(file for dataset in datasets for file in dataset.files))
     return first.with_variables(
-        [*described, *made], files=files, attributes=common_attributes(datasets)
+        [*described, *members], files=files, attributes=common_attributes(datasets)
     )
 
 
@@ -113,8 +113,8 @@ def _common_steps(datasets: Sequence[Dataset]) -> list[np.ndarray | None]:
     if not shared.size:
         raise DataError("the members have no time in common")
     steps: list[np.ndarray | None] = [shared]
-    for one in matched:
-        ours, theirs = one.pairs(0)
+    for times_of_member in matched:
+        ours, theirs = times_of_member.pairs(0)
         steps.append(theirs[np.searchsorted(ours, shared)])
     return steps
 

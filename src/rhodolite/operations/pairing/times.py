@@ -55,8 +55,8 @@ class MatchedTimes:
                 f"{dataset.label} has the calendar {first.calendar} and {other.label} "
                 f"{second.calendar}, whose days do not correspond; aggregate both --to month first"
             )
-        made = cls(_periods(first, unit, count), _periods(second, unit, count))
-        ours, _ = made.pairs(0)
+        matched = cls(_periods(first, unit, count), _periods(second, unit, count))
+        ours, _ = matched.pairs(0)
         if not ours.size:
             raise DataError(
                 f"{dataset.label} ({first.span}) and {other.label} ({second.span}) have no time in "
@@ -68,7 +68,7 @@ class MatchedTimes:
                     f"{n - ours.size:,} of {n:,} times of {label} have no counterpart and are left "
                     "out"
                 )
-        return made
+        return matched
 
     def pairs(self, lag: int) -> tuple[Indices, Indices]:
         """Return steps of both, in the order of time, the other's `lag` periods before ours."""

@@ -59,8 +59,8 @@ class Regions(FileValue):
     def loaded(self, reader: FileReader) -> Self:
         if self.is_loaded:
             return self
-        found = [outline for name in self.names for outline in reader.outlines(name)]
-        return replace(self, opened=tuple(join_by_name(found)))
+        names = [outline for name in self.names for outline in reader.outlines(name)]
+        return replace(self, opened=tuple(join_by_name(names)))
 
     @property
     def outlines(self) -> tuple[Outline, ...]:
@@ -90,16 +90,16 @@ class Regions(FileValue):
                 sparse.csr_array(np.where(one.holds(north, east), whole, 0.0)[None, :])
                 for one in outlines
             ]
-            found = sparse.csr_array(sparse.vstack(rows, format="csr"))
+            matrix = sparse.csr_array(sparse.vstack(rows, format="csr"))
         else:
-            found = mesh.without_slivers(mesh.covered_areas(outlines))
+            matrix = mesh.without_slivers(mesh.covered_areas(outlines))
             if cells is CellChoice.TOUCHED:
-                found.data = whole[found.indices]
-        found.eliminate_zeros()
-        for outline, count in zip(outlines, np.diff(found.indptr), strict=True):
+                matrix.data = whole[matrix.indices]
+        matrix.eliminate_zeros()
+        for outline, count in zip(outlines, np.diff(matrix.indptr), strict=True):
             if not count:
                 raise DataError(_misses(mesh, outline, cells))
-        return found
+        return matrix
 
 
 def _misses(mesh: Mesh, outline: Outline, cells: CellChoice) -> str:

@@ -229,6 +229,6 @@ class _Part:
 def _scaled(matrix: sparse.csr_array, full: Array) -> sparse.csr_array:
     """Return a matrix with its rows divided by numbers; rows of none stay empty."""
     factors = np.divide(1.0, full, out=np.zeros(full.shape), where=full > 0)
-    made = matrix.copy()
-    made.data = matrix.data * np.repeat(factors, np.diff(matrix.indptr))
-    return made
+    scaled = matrix.copy()
+    scaled.data = matrix.data * np.repeat(factors, np.diff(matrix.indptr))
+    return scaled

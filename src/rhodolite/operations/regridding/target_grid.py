@@ -57,7 +57,7 @@ def grid_around(step: GridStep, source: Mesh) -> tuple[Mesh, list[Variable]]:
 
 def coordinates_of(mesh: Mesh) -> list[Variable]:
     """Return latitude and longitude of a regular grid, with bounds."""
-    made = []
+    coordinates = []
     for name, word, centres, edges in (
         (mesh.dimensions[0], "latitude", mesh.latitudes, mesh.latitude_edges),
         (mesh.dimensions[1], "longitude", mesh.longitudes, mesh.longitude_edges),
@@ -71,13 +71,13 @@ def coordinates_of(mesh: Mesh) -> list[Variable]:
             "axis": "Y" if word == "latitude" else "X",
             "bounds": f"{name}_bnds",
         }
-        made.append(Variable(name, (name,), InMemory(centres), about))
-        made.append(
+        coordinates.append(Variable(name, (name,), InMemory(centres), about))
+        coordinates.append(
             Variable(
                 f"{name}_bnds", (name, "bnds"), InMemory(np.stack([edges[:-1], edges[1:]], axis=1))
             )
         )
-    return made
+    return coordinates
 
 
 def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
@@ -85,7 +85,7 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     projection.
     """
     wanted = set(mesh.dimensions)
-    found = []
+    coordinates = []
     named = set(dataset.axes.curvilinear or ())
     mappings = {str(v.attributes.get("grid_mapping", "")).partition(":")[0] for v in dataset.fields}
     for name, variable in dataset.variables.items():
@@ -96,12 +96,14 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
                 or (variable.dimensions and set(variable.dimensions) <= wanted)
             )
         ) or (name in mappings and variable.data.ndim == 0):
-            found.append(variable)
-    bounds = {str(v.attributes.get("bounds", "")) for v in found}
-    found += [v for name, v in dataset.variables.items() if name in bounds and v not in found]
+            coordinates.append(variable)
+    bounds = {str(v.attributes.get("bounds", "")) for v in coordinates}
+    coordinates += [
+        v for name, v in dataset.variables.items() if name in bounds and v not in coordinates
+    ]
     if mesh.regular and not bounds & set(dataset.variables):
         return coordinates_of(mesh)
-    return [v for v in found if v.name != COVERED_AREA]
+    return [v for v in coordinates if v.name != COVERED_AREA]
 
 
 def _edges(

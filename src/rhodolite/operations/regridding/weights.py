@@ -137,9 +137,9 @@ def _over_rectangles(
     assert source.longitude_edges is not None
     rows = linear_weights(source.latitudes, source.latitude_edges, north)
     columns = linear_weights(source.longitudes, source.longitude_edges, _near(east, source), period)
-    made = sparse.kron(rows, columns, format="csr")
+    matrix = sparse.kron(rows, columns, format="csr")
     if period is None:
-        return sparse.csr_array(made)
+        return sparse.csr_array(matrix)
     opposite = linear_weights(
         source.longitudes, source.longitude_edges, _near(east + 180.0, source), period
     )
@@ -160,11 +160,11 @@ def _over_rectangles(
             (1 - part, (beyond, np.full(beyond.size, row))), shape=other_side.shape
         )
         keep = sparse.dia_array(((1 - replaced)[None, :], [0]), shape=(north.size, north.size))
-        made = sparse.kron(keep, sparse.eye_array(east.size)) @ made
-        made = made + sparse.kron(this_side, columns) + sparse.kron(other_side, opposite)
-    made = sparse.csr_array(made)
-    made.eliminate_zeros()
-    return made
+        matrix = sparse.kron(keep, sparse.eye_array(east.size)) @ matrix
+        matrix = matrix + sparse.kron(this_side, columns) + sparse.kron(other_side, opposite)
+    matrix = sparse.csr_array(matrix)
+    matrix.eliminate_zeros()
+    return matrix
 
 
 def _products(
@@ -173,21 +173,21 @@ def _products(
     """Return for each place the products of its weights along rows and along columns."""
     from scipy import sparse
 
-    made = sparse.csr_array((rows.shape[0], shape[0] * shape[1]))
+    total = sparse.csr_array((rows.shape[0], shape[0] * shape[1]))
     for row, share in _pairs(rows):
         for column, part in _pairs(columns):
             values = share * part
             there = np.flatnonzero(values > 0)
-            made = made + sparse.csr_array(
-                (values[there], (there, row[there] * shape[1] + column[there])), shape=made.shape
+            total = total + sparse.csr_array(
+                (values[there], (there, row[there] * shape[1] + column[there])), shape=total.shape
             )
-    return sparse.csr_array(made)
+    return sparse.csr_array(total)
 
 
 def _pairs(matrix: sparse.csr_array) -> list[tuple[Array, Array]]:
     """Return the entries of rows that have two at most, as (columns, weights) of the first and of
     the second."""
-    found = []
+    pairs = []
     counts = np.diff(matrix.indptr)
     for at in range(2):
         there = counts > at
@@ -195,8 +195,8 @@ def _pairs(matrix: sparse.csr_array) -> list[tuple[Array, Array]]:
         weights = np.zeros(matrix.shape[0])
         places[there] = matrix.indices[matrix.indptr[:-1][there] + at]
         weights[there] = matrix.data[matrix.indptr[:-1][there] + at]
-        found.append((places, weights))
-    return found
+        pairs.append((places, weights))
+    return pairs
 
 
 def _near(longitudes: Array, source: Mesh) -> Array:
@@ -242,7 +242,7 @@ def nearest_cells(source: Mesh, target: Mesh) -> Weights:
     else:
         inside = apart <= source.radii[cells]
     rows = np.flatnonzero(inside & np.isfinite(north))
-    made = sparse.csr_array(
+    matrix = sparse.csr_array(
         (np.ones(rows.size), (rows, cells[rows])), shape=(north.size, source.size)
     )
-    return Weights(made)
+    return Weights(matrix)

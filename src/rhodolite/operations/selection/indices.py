@@ -154,19 +154,19 @@ def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:
     values = coordinate.values
     if wanted.south is not None and wanted.south == wanted.north:
         at = cell_with(cell_edges(coordinate), wanted.south)
-        found = np.array([] if at is None else [at], dtype=np.intp)
+        rows = np.array([] if at is None else [at], dtype=np.intp)
     else:
         slack = coordinate.slack
         low = -np.inf if wanted.south is None else wanted.south - slack
         high = np.inf if wanted.north is None else wanted.north + slack
-        found = np.flatnonzero((values >= low) & (values <= high))
-    if not found.size:
+        rows = np.flatnonzero((values >= low) & (values <= high))
+    if not rows.size:
         ends = [format_latitude(edge) for edge in (values.min(), values.max())]
         raise DataError(
             f"--lat {wanted}: no cell centre lies there; the data's run from {ends[0]} to "
             f"{ends[1]}, {_spacing_words(values)}"
         )
-    return found
+    return rows
 
 
 def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[Indices, Array]:
@@ -189,23 +189,23 @@ def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[I
     west, east = _ends(values, wanted)
     if wanted.west is not None and wanted.west == wanted.east:
         at = longitude_cell(coordinate, west)
-        found = np.array([] if at is None else [at], dtype=np.intp)
-        reached = values[found] + np.round((west - values[found]) / 360.0) * 360.0
+        columns = np.array([] if at is None else [at], dtype=np.intp)
+        reached = values[columns] + np.round((west - values[columns]) / 360.0) * 360.0
     else:
         width = 360.0 if east - west >= 360 else (east - west) % 360.0
         beyond = np.mod(values - west + slack, 360.0) - slack
-        found = np.flatnonzero(beyond <= width + slack if width < 360 else beyond < 360 - slack)
-        found = found[np.argsort(beyond[found], kind="stable")]
+        columns = np.flatnonzero(beyond <= width + slack if width < 360 else beyond < 360 - slack)
+        columns = columns[np.argsort(beyond[columns], kind="stable")]
         # Some grids repeat their first column 360 degrees on; it is taken once.
-        found = found[np.diff(beyond[found], prepend=-np.inf) > slack]
-        reached = west + beyond[found]
-    if not found.size:
+        columns = columns[np.diff(beyond[columns], prepend=-np.inf) > slack]
+        reached = west + beyond[columns]
+    if not columns.size:
         ends = [format_longitude(edge) for edge in (values.min(), values.max())]
         raise DataError(
             f"--lon {wanted}: no cell centre lies there; the data's run from {ends[0]} to "
             f"{ends[1]}, {_spacing_words(values)}"
         )
-    return found, np.round((reached - values[found]) / 360.0) * 360.0
+    return columns, np.round((reached - values[columns]) / 360.0) * 360.0
 
 
 def longitude_cell(coordinate: Coordinate, wanted: float) -> int | None:
@@ -267,13 +267,13 @@ def time_indices(
         late = season.late_months if season is not None else ()
         chosen &= years.holds(axis.season_years(late))
         asked.append(f"--years {years}")
-    found = np.flatnonzero(chosen)
-    if not found.size:
+    steps = np.flatnonzero(chosen)
+    if not steps.size:
         raise DataError(
             f"{' '.join(asked)}: no time step fits; the data hold {len(axis)}, from "
             f"{axis.span.first} to {axis.span.last} ({axis.step})"
         )
-    return found
+    return steps
 
 
 def level_indices(coordinate: Coordinate, wanted: Levels) -> Indices:

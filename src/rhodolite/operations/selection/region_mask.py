@@ -91,19 +91,19 @@ def _sites_within(dataset: Dataset, regions: Regions) -> Dataset:
 
 
 def _from_first_to_last(used: Array) -> Array:
-    found = np.flatnonzero(used)
-    return np.arange(found[0], found[-1] + 1)
+    places = np.flatnonzero(used)
+    return np.arange(places[0], places[-1] + 1)
 
 
 def _around(used: Array) -> Array:
     """Return the shortest stretch of columns that holds all that are used, which may cross the
     seam."""
-    found = np.flatnonzero(used)
-    gaps = np.diff(found, append=found[0] + used.size)
+    places = np.flatnonzero(used)
+    gaps = np.diff(places, append=places[0] + used.size)
     widest = int(np.argmax(gaps))
-    if gaps[widest] <= 1 or widest == found.size - 1:
-        return np.arange(found[0], found[-1] + 1)
-    first, last = found[widest + 1], found[widest]
+    if gaps[widest] <= 1 or widest == places.size - 1:
+        return np.arange(places[0], places[-1] + 1)
+    first, last = places[widest + 1], places[widest]
     return np.arange(first, last + used.size + 1) % used.size
 
 

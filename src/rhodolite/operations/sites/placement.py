@@ -170,12 +170,12 @@ class _DataAtSites(Accumulator):
         )
         north, east = self.sites.latitudes[empty], self.sites.longitudes[empty]
         around = (2 * self.search + 1) ** 2
-        found, apart = nearest(latitudes, longitudes, north, east, around)
-        close = self._within_search(cells[empty], found, apart)
+        nearest_cells_of, apart = nearest(latitudes, longitudes, north, east, around)
+        close = self._within_search(cells[empty], nearest_cells_of, apart)
         helped = close.any(axis=1)
         first = close.argmax(axis=1)
         cells = cells.copy()
-        cells[empty[helped]] = found[helped, first[helped]]
+        cells[empty[helped]] = nearest_cells_of[helped, first[helped]]
         if not helped.all():
             left = self.sites.name_lines(empty[~helped])
             warn(f"{self.sites}: no cell with data lies within {self.search} cells of {left}")

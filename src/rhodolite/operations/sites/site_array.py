@@ -67,8 +67,8 @@ class SiteArray(LazyArray):
         if self._cells is None or not self._moved:
             return self._weights
         cells = read_small(self._cells)
-        held = np.flatnonzero(cells >= 0)
-        entries = (np.ones(held.size), (held, cells[held]))
+        kept_cells = np.flatnonzero(cells >= 0)
+        entries = (np.ones(kept_cells.size), (kept_cells, cells[kept_cells]))
         return Weights(sparse.csr_array(entries, shape=self._weights.matrix.shape))
 
     def _remap(self, weights: Weights) -> Remapped:

@@ -19,7 +19,7 @@ from numpy.typing import DTypeLike
 from rhodolite.arrays import Array, LazyArray, OnDemand, Region
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic, Tail
 from rhodolite.operations.parameters.statistic import Measure
-from rhodolite.operations.time_groups.groups import Groups, grouped_measure, parts_in_cache
+from rhodolite.operations.time_groups.groups import Groups, cache_slices, grouped_measure
 
 _PIECE = 16 << 20
 """Stored bytes that are read at once of groups whose statistic can be merged."""
@@ -141,12 +141,12 @@ class GroupResults(OnDemand):
         pieces = self._pieces(members, size)
         longest = max(piece.size for piece in pieces)
         alone = groups.size == 1 and len(pieces) == 1 and self._groups.weights is None
-        held: dict[int, Gathered] = {}
+        results: dict[int, Gathered] = {}
         for piece in pieces:
             numbers = self._read(piece, cells).reshape(piece.size, size)
             weights = None if self._groups.weights is None else self._groups.weights[piece]
             rows = self._groups.steps[piece] - sitting.start
-            for part in parts_in_cache(size, longest + groups.size):
+            for part in cache_slices(size, longest + groups.size):
                 block = numbers[:, part]
                 if not isinstance(self._measure, Statistic):
                     yield (
@@ -154,11 +154,11 @@ class GroupResults(OnDemand):
                         *grouped_measure(block, rows, groups, self._measure, weights, self._unpack),
                     )
                     continue
-                if alone and (found := self._measure.of_whole(block, self._unpack)):
+                if alone and (whole := self._measure.of_whole(block, self._unpack)):
                     count = np.broadcast_to(np.int32(piece.size), (1, block.shape[1]))
-                    yield part, {n: v[None] for n, v in found.items()}, Gathered(count, None)
+                    yield part, {n: v[None] for n, v in whole.items()}, Gathered(count, None)
                     continue
-                gathered = held.pop(part.start, None)
+                gathered = results.pop(part.start, None)
                 if gathered is None:
                     gathered = self._measure.start(
                         (groups.size, block.shape[1]), weighted=weights is not None
@@ -167,7 +167,7 @@ class GroupResults(OnDemand):
                 if piece is pieces[-1]:
                     yield part, self._measure.finish(gathered), gathered
                 else:
-                    held[part.start] = gathered
+                    results[part.start] = gathered
 
     def _pieces(self, members: Array, cells: int) -> list[Array]:
         """Return steps in stretches that are small enough to hold, and end where chunks do."""
@@ -218,6 +218,6 @@ def reads_each_chunk_once(source: LazyArray, groups: Groups, axis: int) -> bool:
     length = max(1, source.chunks[axis])
     if length == 1:
         return True
-    held = groups.steps >= 0
-    pairs = np.stack([np.flatnonzero(held) // length, groups.steps[held]])
+    present = groups.steps >= 0
+    pairs = np.stack([np.flatnonzero(present) // length, groups.steps[present]])
     return bool(np.unique(pairs, axis=1).shape[1] == np.unique(pairs[0]).size)

@@ -54,8 +54,8 @@ class Groups:
 
     def part(self, rows: slice) -> Groups:
         """Return some of the groups; their steps are not changed."""
-        told = None if self.told is None else self.told[rows]
-        return replace(self, full=self.full[rows], size=rows.stop - rows.start, told=told)
+        of_rows = None if self.told is None else self.told[rows]
+        return replace(self, full=self.full[rows], size=rows.stop - rows.start, told=of_rows)
 
     def share(self, gathered: Gathered) -> Array:
         """Return the share of each group that is there, shape (size, *cells)."""
@@ -94,7 +94,7 @@ class Groups:
             )
 
 
-def parts_in_cache(cells: int, rows: int) -> Iterator[slice]:
+def cache_slices(cells: int, rows: int) -> Iterator[slice]:
     """Yield stretches of cells of which so many rows fit into a processor's cache."""
     step = max(_FEWEST_CELLS, IN_CACHE // (8 * max(rows, 1)))
     for start in range(0, cells, step):
@@ -155,11 +155,11 @@ def _gathered_of_all(
     cells: tuple[int, ...], steps: Integers, size: int, weights: Array | None
 ) -> Gathered:
     """Return what is counted of groups of which no value is missing."""
-    held, shape = steps >= 0, (size, *(1,) * len(cells))
-    numbers = steps[held]
+    present, shape = steps >= 0, (size, *(1,) * len(cells))
+    numbers = steps[present]
     count = np.bincount(numbers, minlength=size).astype(np.int32).reshape(shape)
     weight = None
     if weights is not None:
-        summed = np.bincount(numbers, weights[held], minlength=size).reshape(shape)
+        summed = np.bincount(numbers, weights[present], minlength=size).reshape(shape)
         weight = np.broadcast_to(summed, (size, *cells))
     return Gathered(np.broadcast_to(count, (size, *cells)), weight)

@@ -82,8 +82,8 @@ class Periods:
         counts = np.bincount(self.groups, minlength=self.count)
         if weights is None or np.ptp(weights[self.steps]) < 1e-9 * abs(weights[self.steps[0]]):
             return (None, counts / self.share) if self.weights is not None else (None, self.full)
-        held = np.bincount(self.groups, weights[self.steps], minlength=self.count)
-        return weights[self.steps], held / self.share
+        sums_of_weights = np.bincount(self.groups, weights[self.steps], minlength=self.count)
+        return weights[self.steps], sums_of_weights / self.share
 
     @property
     def step_text(self) -> str:
@@ -175,11 +175,11 @@ def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted:
     if periods.chosen:
         names = ", ".join(MONTH_TITLES[month - 1] for month in periods.chosen)
         warn(f"the data hold {names} alone, so the {interval.adjective} values are of these months")
-    kept = np.flatnonzero((periods.share >= share - 1e-9) & (periods.share < 1 - 1e-9))
-    if kept.size and not counted:
+    incomplete = np.flatnonzero((periods.share >= share - 1e-9) & (periods.share < 1 - 1e-9))
+    if incomplete.size and not counted:
         warn(
-            f"{kept.size:,} of {periods.count:,} {interval.adjective} values are of periods that "
-            f"the data hold in part: from {_name_periods(periods, kept, interval)}"
+            f"{incomplete.size:,} of {periods.count:,} {interval.adjective} values are of periods "
+            f"that the data hold in part: from {_name_periods(periods, incomplete, interval)}"
         )
 
 

@@ -24,8 +24,8 @@ from rhodolite.operations.time_groups.group_results import GroupResults, reads_e
 from rhodolite.operations.time_groups.groups import (
     Groups,
     Integers,
+    cache_slices,
     grouped_measure,
-    parts_in_cache,
 )
 
 _LARGE_GROUP = 64 << 20
@@ -81,7 +81,7 @@ class GroupedStatistic(Accumulator):
         gathered = self.statistic.start(
             (rows, flat.shape[1]), weighted=weights is not None, steps=len(flat)
         )
-        for part in parts_in_cache(flat.shape[1], len(flat) + rows):
+        for part in cache_slices(flat.shape[1], len(flat) + rows):
             self.statistic.take_stored(
                 gathered.part(part), flat[:, part], unpack, within - left_out, weights
             )
@@ -105,8 +105,8 @@ class GroupedStatistic(Accumulator):
     def restricted(self, region: Region) -> Self:
         """See `Accumulator.restricted`."""
         part = region[: self.axis] + region[self.axis + 1 :]
-        origin = tuple(one.start for one in part)
-        cells = tuple(one.stop - one.start for one in part)
+        origin = tuple(piece.start for piece in part)
+        cells = tuple(piece.stop - piece.start for piece in part)
         return replace(self.start(), origin=origin, cells=cells)
 
     def _own_region(self) -> Region:
@@ -140,9 +140,11 @@ class GroupedSeries(SeriesKernel):
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
         names = self.measure.results if isinstance(self.measure, Statistic) else ("value",)
-        made = dict.fromkeys(names, ((self.groups.size,), self.dtype))
+        described = dict.fromkeys(names, ((self.groups.size,), self.dtype))
         return (
-            {**made, "coverage": ((self.groups.size,), np.dtype("f8"))} if self.coverage else made
+            {**described, "coverage": ((self.groups.size,), np.dtype("f8"))}
+            if self.coverage
+            else described
         )
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
@@ -160,7 +162,7 @@ class GroupedSeries(SeriesKernel):
             name: np.empty((groups.size, size), dtype)
             for name, (_, dtype) in self.outputs().items()
         }
-        for part in parts_in_cache(size, len(flat) + groups.size):
+        for part in cache_slices(size, len(flat) + groups.size):
             results, gathered = grouped_measure(
                 flat[:, part], groups.steps, groups, self.measure, groups.weights, unpack
             )
@@ -169,8 +171,8 @@ class GroupedSeries(SeriesKernel):
                 results["coverage"] = groups.share(gathered)
             for name, values in results.items():
                 out[name][:, part] = values
-        made = {name: values.reshape(groups.size, *cells) for name, values in out.items()}
-        return made, Counter(lost=lost, of=groups.size * size)
+        shaped = {name: values.reshape(groups.size, *cells) for name, values in out.items()}
+        return shaped, Counter(lost=lost, of=groups.size * size)
 
     def report(self, counts: Counter[str]) -> None:
         self.groups.report(counts["lost"], counts["of"], self.measure)
@@ -180,13 +182,13 @@ def tail_of(source: LazyArray, groups: Groups, measure: Measure) -> Tail | None:
     """Return what computes a percentile of each group from blocks in any split; None for other
     measures, and where too many values would be kept.
     """
-    held = groups.steps[groups.steps >= 0]
-    if measure.share is None or not held.size:
+    steps = groups.steps[groups.steps >= 0]
+    if measure.share is None or not steps.size:
         return None
     stored, unpack = source.as_stored()
     in_order = unpack if unpack is not None and unpack.keeps_order else None
     kind = (source if in_order is None else stored).dtype.str
-    tail = Tail(measure.share, int(np.bincount(held).max()), kind, in_order)
+    tail = Tail(measure.share, int(np.bincount(steps).max()), kind, in_order)
     return tail if tail.kept <= _MOST_KEPT else None
 
 

@@ -144,14 +144,14 @@ class StepAmounts(LazyArray):
 
     def _begins(self) -> Array:
         falls = self._falls.read((slice(0, 3), slice(0, self._falls.shape[1])))
-        found = restarts_of(falls, self._resolution)
-        if found is None:
+        restarts = restarts_of(falls, self._resolution)
+        if restarts is None:
             raise DataError(
                 f"{self._name} does not begin again at fixed steps, so it does not hold amounts "
                 "since the start of a forecast"
             )
         steps = np.arange(self.shape[self._along])
-        return np.asarray(steps % found[1] == found[0])
+        return np.asarray(steps % restarts[1] == restarts[0])
 
 
 @dataclass(frozen=True, eq=False)
@@ -164,12 +164,12 @@ class RestartRemark:
     def text(self, engine: Engine) -> str:
         """Return a sentence."""
         falls = engine.compute(self.falls)
-        found = restarts_of(falls, resolution_of(self.variable))
-        if found is None:
+        content = restarts_of(falls, resolution_of(self.variable))
+        if content is None:
             return ""
-        begins = np.arange(1, falls.shape[1] + 1) % found[1] == found[0]
+        begins = np.arange(1, falls.shape[1] + 1) % content[1] == content[0]
         rounded = int(falls[1][~begins].sum())
-        text = f"{self.variable.name}: amounts began again every {found[1]} steps"
+        text = f"{self.variable.name}: amounts began again every {content[1]} steps"
         return text + (f"; {rounded:,} falls by rounding count as 0" if rounded else "")
 
 
@@ -196,10 +196,10 @@ def warn_of_restarts(variable: Variable, axis: TimeAxis, along: int) -> None:
     values = np.moveaxis(source.read(region), along, 0).astype(np.float64)
     changes = np.nan_to_num(np.diff(values, axis=0)).reshape(len(values) - 1, -1)
     falls = np.stack([changes.min(axis=1), (changes < 0).sum(axis=1), np.abs(changes).max(axis=1)])
-    found = restarts_of(falls, resolution_of(variable))
-    if found is not None:
+    restarts = restarts_of(falls, resolution_of(variable))
+    if restarts is not None:
         warn(
-            f"{variable.name} never falls but begins again every {found[1]} steps, so its values "
-            "seem to be amounts since the start of a forecast, of which a sum is many times too "
-            "large; convert --amounts since-start first"
+            f"{variable.name} never falls but begins again every {restarts[1]} steps, so its "
+            "values seem to be amounts since the start of a forecast, of which a sum is many times "
+            "too large; convert --amounts since-start first"
         )

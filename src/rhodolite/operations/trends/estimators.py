@@ -210,18 +210,18 @@ class LineAccumulator(Accumulator):
         sums = self._sums or LineSums.empty(self.shape[: self.axis] + self.shape[self.axis + 1 :])
         line = fit_line(sums)
         reach = -t_quantile(np.maximum(sums.count - 2, 1), self.alpha / 2) * line.error
-        found = {
+        values_of_line = {
             "slope": line.slope,
             "error": line.error,
             "lower": line.slope - reach,
             "upper": line.slope + reach,
         }
-        made = {name: values * self.factor for name, values in found.items()} | {
+        scaled = {name: values * self.factor for name, values in values_of_line.items()} | {
             "pvalue": line.pvalue
         }
         return {
             name: np.where(sums.count < self.fewest, np.nan, values)
-            for name, values in made.items()
+            for name, values in scaled.items()
         }
 
 
@@ -311,25 +311,25 @@ class TrendWork(SeriesKernel):
             persistence = {"autocorrelation": r, "effective_size": effective_size(fit.count, r)}
             freedom = persistence["effective_size"] - self.question.order - 1
         known = freedom > 0
-        held = np.where(known, freedom, 1.0)
-        variance = np.where(known, fit.squares / held, np.nan)
+        divisor = np.where(known, freedom, 1.0)
+        variance = np.where(known, fit.squares / divisor, np.nan)
         slope, leverage = fit.slope()
         error = np.sqrt(variance * leverage)
-        reach = -t_quantile(held, self.question.alpha / 2) * error
-        found = {
+        reach = -t_quantile(divisor, self.question.alpha / 2) * error
+        squares = {
             "slope": slope,
             "error": error,
             "lower": slope - reach,
             "upper": slope + reach,
-            "pvalue": _t_pvalue(slope, error, held),
+            "pvalue": _t_pvalue(slope, error, divisor),
             **persistence,
         }
         if self.question.order == 2:
             bend, leverage = fit.acceleration()
             # One more power of time, so one more factor.
-            found["acceleration"] = bend * self.unit
-            found["acceleration_error"] = np.sqrt(variance * leverage) * self.unit
-        return found
+            squares["acceleration"] = bend * self.unit
+            squares["acceleration_error"] = np.sqrt(variance * leverage) * self.unit
+        return squares
 
     def _ranks(self, values: Array) -> dict[str, Array]:
         seasonal = self.question.test is Test.SEASONAL_MANN_KENDALL
@@ -350,11 +350,11 @@ class TrendWork(SeriesKernel):
         """Return what is found of serial correlation where ranks are tested."""
         names = self.question.persistence_results
         rest = values - slope * self.years.reshape(-1, *(1,) * (values.ndim - 1))
-        found = {"autocorrelation": autocorrelation(rest)} if names else {}
+        about = {"autocorrelation": autocorrelation(rest)} if names else {}
         if "effective_size" in names:
             growth = np.maximum(variance_growth(self.years, values, slope), 1e-3)
-            found["effective_size"] = (~np.isnan(values)).sum(axis=0) / growth
-        return found
+            about["effective_size"] = (~np.isnan(values)).sum(axis=0) / growth
+        return about
 
     def _pvalue(self, values: Array, slope: Array) -> Array:
         """Return the p-value of the Mann-Kendall test that is asked for."""

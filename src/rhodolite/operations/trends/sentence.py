@@ -77,10 +77,10 @@ class TrendMapRemark:
         """Return a sentence with counts of cells."""
         pvalues = self.pvalue.values(engine).reshape(-1)
         pvalues = pvalues[~np.isnan(pvalues)]
-        found = int((pvalues < self.alpha).sum())
+        content = int((pvalues < self.alpha).sum())
         limit = discovery_limit(pvalues, self.alpha)
         return (
-            f"{self.name}: {found:,} of {pvalues.size:,} cells have a trend with p < "
+            f"{self.name}: {content:,} of {pvalues.size:,} cells have a trend with p < "
             f"{self.alpha:g}; about {self.alpha * pvalues.size:,.0f} would by chance alone, and "
             f"{int((pvalues < limit).sum()):,} are left with the false discovery rate held at "
             f"{self.alpha:g} (--false-discovery)"

@@ -50,8 +50,8 @@ def put_in_place(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Vari
     time = dataset.need(Role.TIME).dimension
     left_out = {v.name for v in dataset.fields if time in v.dimensions}
     return [
-        one
+        replaced
         for name, variable in dataset.variables.items()
         if name in made or name not in left_out
-        for one in made.get(name, [variable])
+        for replaced in made.get(name, [variable])
     ]

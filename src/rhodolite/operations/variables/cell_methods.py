@@ -180,5 +180,5 @@ def _time_method(variable: Variable) -> tuple[str, str]:
     """Return how values stand for their steps, `mean` where nothing is said, and the other cell
     methods."""
     methods = str(variable.attributes.get("cell_methods", ""))
-    within = found.group(1) if (found := _TIME_METHOD.search(methods)) else "mean"
+    within = match.group(1) if (match := _TIME_METHOD.search(methods)) else "mean"
     return "mean" if within == "point" else within, _TIME_METHOD.sub("", methods).strip()

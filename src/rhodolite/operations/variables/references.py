@@ -28,19 +28,19 @@ def without_axes(
     added : iterable of Variable
         What describes new axes.
     """
-    kept: list[Variable] = []
+    axes: list[Variable] = []
     for name, variable in dataset.variables.items():
         if name in made:
-            kept += made[name]
+            axes += made[name]
         elif not set(gone) & set(variable.dimensions):
-            kept.append(variable)
+            axes.append(variable)
     new = list(added)
-    names = {v.name for v in (*kept, *new)}
-    kept = [v for v in kept if v.name not in {one.name for one in new}]
-    used = {str(v.attributes.get("grid_mapping", "")) for v in kept}
+    names = {v.name for v in (*axes, *new)}
+    axes = [v for v in axes if v.name not in {one.name for one in new}]
+    used = {str(v.attributes.get("grid_mapping", "")) for v in axes}
     mappings = {str(v.attributes.get("grid_mapping", "")) for v in dataset.variables.values()}
-    kept = [v for v in kept if v.name not in mappings or v.name in used]
-    return dataset.with_variables([*new, *(_pointing_to(v, names) for v in kept)])
+    axes = [v for v in axes if v.name not in mappings or v.name in used]
+    return dataset.with_variables([*new, *(_pointing_to(v, names) for v in axes)])
 
 
 def drop_stale(variable: Variable, *more: str) -> Variable:

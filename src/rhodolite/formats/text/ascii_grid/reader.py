@@ -92,7 +92,7 @@ def read_header(path: Path) -> Header:
     DataError
         If a line cannot be understood or something is left out; the message names it.
     """
-    found: dict[str, float] = {}
+    fields: dict[str, float] = {}
     lines = 0
     with path.open(encoding="ascii", errors="replace") as file:
         for line in file:
@@ -101,7 +101,7 @@ def read_header(path: Path) -> Header:
                 break
             lines += 1
             try:
-                found[words[0].lower()] = float(words[1])
+                fields[words[0].lower()] = float(words[1])
             except ValueError:
                 raise DataError(
                     f"{path}, line {lines}: '{words[1]}' is not a number for {words[0]}"
@@ -113,12 +113,12 @@ def read_header(path: Path) -> Header:
         ("yllcorner", "yllcenter"),
         ("cellsize",),
     ):
-        if not any(key in found for key in keys):
+        if not any(key in fields for key in keys):
             raise DataError(f"{path}: the header does not say {' or '.join(keys)}")
-    unknown = [key for key, value in found.items() if not math.isfinite(value)]
+    unknown = [key for key, value in fields.items() if not math.isfinite(value)]
     if unknown:
-        raise DataError(f"{path}: the header says {found[unknown[0]]} for {unknown[0]}")
-    cell, columns, rows = found["cellsize"], int(found["ncols"]), int(found["nrows"])
+        raise DataError(f"{path}: the header says {fields[unknown[0]]} for {unknown[0]}")
+    cell, columns, rows = fields["cellsize"], int(fields["ncols"]), int(fields["nrows"])
     # A value takes a digit and a space at least.
     if columns * rows > path.stat().st_size:
         raise DataError(
@@ -127,9 +127,11 @@ def read_header(path: Path) -> Header:
         )
     if cell <= 0 or columns < 1 or rows < 1:
         raise DataError(f"{path}: a grid of {columns} x {rows} cells of size {cell:g} cannot be")
-    west = found["xllcorner"] if "xllcorner" in found else found["xllcenter"] - cell / 2
-    south = found["yllcorner"] if "yllcorner" in found else found["yllcenter"] - cell / 2
-    return Header(columns, rows, west, south, cell, found.get("nodata_value", USUAL_MISSING), lines)
+    west = fields["xllcorner"] if "xllcorner" in fields else fields["xllcenter"] - cell / 2
+    south = fields["yllcorner"] if "yllcorner" in fields else fields["yllcenter"] - cell / 2
+    return Header(
+        columns, rows, west, south, cell, fields.get("nodata_value", USUAL_MISSING), lines
+    )
 
 
 def axis_names(header: Header) -> tuple[str, str]:
@@ -142,7 +144,7 @@ def grid_axes(header: Header) -> list[Variable]:
     east.
     """
     names = axis_names(header)
-    made = []
+    axes = []
     for name, start, count, role in (
         (names[0], header.south, header.rows, "latitude"),
         (names[1], header.west, header.columns, "longitude"),
@@ -161,9 +163,9 @@ def grid_axes(header: Header) -> list[Variable]:
                 "units": units,
                 "bounds": f"{name}_bnds",
             }
-        made.append(Variable(name, (name,), InMemory(np.round(bounds.mean(axis=1), 10)), about))
-        made.append(Variable(f"{name}_bnds", (name, "bnds"), InMemory(bounds)))
-    return made if header.geographic else [made[0], made[2]]
+        axes.append(Variable(name, (name,), InMemory(np.round(bounds.mean(axis=1), 10)), about))
+        axes.append(Variable(f"{name}_bnds", (name, "bnds"), InMemory(bounds)))
+    return axes if header.geographic else [axes[0], axes[2]]
 
 
 class GridArray(LazyArray):

@@ -142,14 +142,14 @@ def _maps(
 
 def _describe(dataset: Dataset, place: dict[str, int]) -> dict[str, int | str]:
     """Return what the name of a map's file can say of it."""
-    found: dict[str, int | str] = {}
+    described: dict[str, int | str] = {}
     time, level = dataset.coordinate(Role.TIME), dataset.coordinate(Role.LEVEL)
     if time is not None and dataset.time is not None:
         date = dataset.time.reference_dates[place.get(str(time.dimension), 0)]
-        found |= {field: getattr(date, field) for field in DATE_FIELDS}
+        described |= {field: getattr(date, field) for field in DATE_FIELDS}
     if level is not None:
-        found["level"] = f"{level.values[place.get(str(level.dimension), 0)]:g}"
-    return found
+        described["level"] = f"{level.values[place.get(str(level.dimension), 0)]:g}"
+    return described
 
 
 def _write_grid(path: Path, header: Header, values: Array) -> None:

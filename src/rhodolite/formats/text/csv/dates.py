@@ -75,7 +75,7 @@ def _normals(table: Table) -> Table:
     these."""
     name = table.roles["time"]
     named = table.cells[name] + NORMAL + table.cells[BASE_YEARS]
-    if not all(isinstance(parse_date(one), Normal) for one in set(named)):
+    if not all(isinstance(parse_date(text), Normal) for text in set(named)):
         return table
     return replace(table, cells=table.cells.assign(**{name: named}).drop(columns=BASE_YEARS))
 
@@ -154,7 +154,7 @@ def stretches_of(table: Table) -> list[Stretch]:
     if any(a != b for a, b in zip(given, text, strict=True)):
         warn(f"{table.path.name}: the dates have no years and are taken as days of {_NO_YEAR}")
     parsed = {one: parse_date(one, day_first=day_first) for one in set(given)}
-    found = []
+    stretches = []
     for at, one in enumerate(given):
         stretch = parsed[one]
         if stretch is None:
@@ -162,8 +162,8 @@ def stretches_of(table: Table) -> list[Stretch]:
                 f"{table.path}, line {table.lines[at]}: '{one}' is not a date; write dates as "
                 "2001-12-31, 2001-12 or 2001"
             )
-        found.append(stretch)
-    return found
+        stretches.append(stretch)
+    return stretches
 
 
 def _with_a_year(text: str) -> str:

@@ -141,16 +141,16 @@ def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> l
     sites = describe_sites(table, frame)
     about = _attach(sites)
     values = np.stack([table.numbers(name) for name in dates])
-    made = [*time_variables(list(dates.values()), calendar), *sites]
+    described = [*time_variables(list(dates.values()), calendar), *sites]
     if titles is None:
         name = _name_of_file(table.path)
-        return [*made, Variable(name, ("time", "site"), InMemory(values), about)]
+        return [*described, Variable(name, ("time", "site"), InMemory(values), about)]
     for title in dict.fromkeys(titles):
         rows = np.flatnonzero((titles == title).to_numpy())
         held = np.full((len(dates), max(len(frame), 1)), np.nan)
         held[:, codes[rows]] = values[:, rows]
         name, units = split_title(title)
-        made.append(
+        described.append(
             Variable(
                 name,
                 ("time", "site"),
@@ -158,7 +158,7 @@ def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> l
                 {**({"units": units} if units else {}), **about},
             )
         )
-    return made
+    return described
 
 
 def _longitudes_in_titles(table: Table) -> list[float]:
@@ -350,12 +350,12 @@ def _distinct(frame: pandas.DataFrame) -> tuple[Array, pandas.DataFrame]:
 def describe_sites(table: Table, frame: pandas.DataFrame, *, placed: bool = True) -> list[Variable]:
     """Return what describes sites along the dimension `site`: names, latitudes, longitudes, and
     other columns."""
-    made = []
+    sites = []
     for name in frame.columns:
         role = next((role for role, column in table.roles.items() if column == name), None)
         column = Table(table.path, frame, table.units, table.roles, table.lines, table.decimal)
         if role in _SPACE:
-            made.append(
+            sites.append(
                 Variable(
                     role, ("site",), InMemory(_degrees(column, role, placed=placed)), _SPACE[role]
                 )
@@ -366,13 +366,13 @@ def describe_sites(table: Table, frame: pandas.DataFrame, *, placed: bool = True
                 if role == "site"
                 else {}
             )
-            made.append(
+            sites.append(
                 Variable(name, ("site",), InMemory(frame[name].to_numpy(dtype=object)), about)
             )
         else:
             units = {"units": table.units[name]} if table.units.get(name) else {}
-            made.append(Variable(name, ("site",), InMemory(column.numbers(name)), units))
-    return made
+            sites.append(Variable(name, ("site",), InMemory(column.numbers(name)), units))
+    return sites
 
 
 def _attach(described: Sequence[Variable]) -> dict[str, Any]:

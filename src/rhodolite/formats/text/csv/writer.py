@@ -137,13 +137,13 @@ def _in_order(
         If there is no such column.
     """
     if not style.sort:
-        kept, count = [], 0
+        parts, count = [], 0
         for frame in frames:
-            kept.append(frame)
+            parts.append(frame)
             count += len(frame)
             if style.first is not None and count >= style.first:
                 break
-        return pandas.concat(kept, ignore_index=True).head(style.first)
+        return pandas.concat(parts, ignore_index=True).head(style.first)
     names = [column.title.split(" [")[0] for column in columns]
     if style.sort not in names:
         raise UsageError(
@@ -312,29 +312,29 @@ def _coordinate_columns(
 ) -> list[_Column]:
     """Return a column for each coordinate of a variable: its dimensions first, then what lies along
     them."""
-    made = []
+    columns = []
     time = dataset.coordinate(Role.TIME)
     for axis, name in enumerate(variable.dimensions):
         along = next((c for c in dataset.axes.by_role.values() if c.dimension == name), None)
         if along is not None and along is time and dataset.time is not None:
-            made.append(
+            columns.append(
                 _Column(along.name, (axis,), np.array(time_labels(dataset.time), dtype=object))
             )
             if (years := base_years(dataset.time)) is not None:
-                made.append(
+                columns.append(
                     _Column(BASE_YEARS, (axis,), np.full(len(dataset.time), years, dtype=object))
                 )
             if dataset.time.calendar not in CALENDARS_LIKE_TODAYS:
                 named = np.array(dataset.time.calendar, dtype=object)
-                made.append(_Column(CALENDAR, (), named))
+                columns.append(_Column(CALENDAR, (), named))
         elif along is not None:
             values = engine.compute(along.variable.data)
-            made.append(
+            columns.append(
                 _Column(_title(along.role, along.name, along.variable.units), (axis,), values)
             )
         elif name in dataset.variables and dataset.variables[name].dimensions == (name,):
             described = dataset.variables[name]
-            made.append(
+            columns.append(
                 _Column(
                     column_title(name, described.units), (axis,), engine.compute(described.data)
                 )
@@ -345,13 +345,15 @@ def _coordinate_columns(
         if (
             other is None
             or not other.dimensions
-            or any(column.title.split(" [")[0] == name for column in made)
+            or any(column.title.split(" [")[0] == name for column in columns)
         ):
             continue
         if set(other.dimensions) <= set(variable.dimensions):
             axes = tuple(variable.dimensions.index(dimension) for dimension in other.dimensions)
-            made.append(_Column(_title(None, name, other.units), axes, engine.compute(other.data)))
-    return [replace(column, raw=raw) for column in made]
+            columns.append(
+                _Column(_title(None, name, other.units), axes, engine.compute(other.data))
+            )
+    return [replace(column, raw=raw) for column in columns]
 
 
 def _title(role: Role | None, name: str, units: str | None) -> str:

@@ -106,11 +106,11 @@ class _Alike:
         return lengths[0] == lengths[1]
 
     def _storages(self, mine: Variable, other: Variable) -> bool:
-        one, two = mine.storage, other.storage
-        if one is two:
+        storage, two = mine.storage, other.storage
+        if storage is two:
             return True
-        plain = replace(one, chunks=None, limits={}), replace(two, chunks=None, limits={})
-        return repr(plain[0]) == repr(plain[1]) and self._tables(one.limits, two.limits)
+        plain = replace(storage, chunks=None, limits={}), replace(two, chunks=None, limits={})
+        return repr(plain[0]) == repr(plain[1]) and self._tables(storage.limits, two.limits)
 
     def _tables(self, one: Mapping[str, Any], two: Mapping[str, Any]) -> bool:
         if one is two:
