@@ -19,7 +19,8 @@ import pytest
 from hypothesis import given, settings
 
 import rhodolite
-from conftest import EXAMPLES, run_here
+from conftest import EXAMPLES, make_dataset, run_here
+from rhodolite import Aggregate, Climatology, Summarise
 from test_differential import files, make
 
 BOX = (-20.0, -30.0, 200.0, 50.0)
@@ -657,3 +658,30 @@ def test_both_ways_give_one_answer(tmp_path_factory, pair, how):
         known = np.abs(np.concatenate([first.ravel(), second.ravel()]))
         largest = np.nanmax(known) if np.isfinite(known).any() else 1.0
         np.testing.assert_allclose(first, second, rtol=4e-6, atol=4e-6 * max(largest, 1.0))
+
+
+@pytest.mark.parametrize("units", ["degF", "degC", "K", "mm"])
+@pytest.mark.parametrize(
+    "statistic", ["mean", "std", "variance", "range", "max", "median", "count"]
+)
+@pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+def test_a_statistic_of_all_times_is_one_in_three_verbs(units, statistic):
+    """Of one year of days: as its period, as its normal, and over its axis; numbers and units."""
+    values = np.random.default_rng(4).normal(60, 10, (365, 2, 1))
+    name = "wind_speed" if units == "m s-1" else "air_temperature"
+    data = make_dataset(
+        values,
+        times=np.arange(365) + 366.5,
+        attributes={"units": units, "standard_name": name},
+    )
+    ways = (
+        Aggregate(to="year", statistic=statistic),
+        Climatology(cycle="none", statistic=statistic, min_years=1),
+        Summarise(over="time", statistic=statistic),
+    )
+    results = [way(data)["tas"] for way in ways]
+    first = results[0]
+    for result in results[1:]:
+        np.testing.assert_allclose(result.values().ravel(), first.values().ravel(), rtol=1e-12)
+        for key in ("units", "units_metadata", "standard_name"):
+            assert result.attributes.get(key) == first.attributes.get(key), key

@@ -15,8 +15,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import MonthOfYear, Season
 from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.time.time_intervals import Interval, divide
-from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import square_units
+from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.shares import check_coverage
@@ -290,11 +289,4 @@ def _scale(
     """Return what to multiply a statistic by, and the units that it then has."""
     if sums is not None:
         return sums.factor * _equal_length(periods, sums.weights), sums.units
-    if measure.counts:
-        return 1.0, UNITS_OF_ONE
-    if measure.kind in ("std", "range", "variance"):
-        factor, units = of_differences(variable.units)
-        if measure.kind == "variance":
-            return factor**2, None if units is None else square_units(units)
-        return factor, units
-    return 1.0, variable.units
+    return measure.rescaled(variable)

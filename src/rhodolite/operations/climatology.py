@@ -6,12 +6,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rhodolite.arrays import InMemory, LazyArray
+from rhodolite.arrays import InMemory, LazyArray, Mapped
 from rhodolite.errors import UsageError
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
-from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
+from rhodolite.model.units.conversion import Rescaling
+from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.baseline.base_period import BASE_COVERAGE, FEWEST_YEARS, BasePeriod
 from rhodolite.operations.baseline.smooth_normals import check_smoothing, smooth_cycle
 from rhodolite.operations.declaration import Operation, parameter
@@ -109,6 +110,9 @@ class Climatology(Operation):
         )
         dtype = variable.floats().dtype
         data: LazyArray = reduction.output(name, shape, np.float64 if self.smooth else dtype)
+        factor, _ = self.statistic.rescaled(variable)
+        if factor != 1.0:
+            data = Mapped(data, Rescaling(factor, 0.0), data.dtype)
         attributes = climatology_attributes(
             variable,
             base.cycle,
@@ -120,8 +124,6 @@ class Climatology(Operation):
         if self.smooth is not None:
             data = smooth_cycle(self.smooth, data)
             attributes["comment"] = f"cycle smoothed: {self.smooth.words}"
-        if self.statistic.counts:
-            attributes["units"] = UNITS_OF_ONE
         along = time_axis_of(dataset, variable)
         dimensions = (
             variable.dimensions[along],

@@ -12,13 +12,13 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import square_units
-from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
+from rhodolite.model.units.conversion import Rescaling
+from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
 from rhodolite.operations.axis_reduction.plan import AxisPlan, Over, plan_for
 from rhodolite.operations.axis_reduction.reduce import reduce_axes
 from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.named_statistics import MERGING
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import Measure, Measures
@@ -32,7 +32,6 @@ from rhodolite.operations.variables.along_time import time_axis_of
 from rhodolite.operations.variables.cell_methods import mark_temperatures
 from rhodolite.operations.variables.references import drop_stale, list_coordinate, without_axes
 
-_KINDS = ("mean", "sum", "count", "min", "max", "range", "std", "variance")
 _ONE_BY_ONE = ("lat", "lon", "level", "ensemble", "site")
 """Axes short enough for a block to hold all of them."""
 
@@ -86,9 +85,9 @@ class Summarise(Operation):
 
     def check(self) -> None:
         for measure in self.statistic.measures if self.statistic is not None else ():
-            if measure.kind not in _KINDS and measure.share is None:
+            if measure.kind not in MERGING and measure.share is None:
                 raise UsageError(
-                    f"--statistic {measure}: over an axis there are {', '.join(_KINDS)}, median "
+                    f"--statistic {measure}: over an axis there are {', '.join(MERGING)}, median "
                     "and p90; make a mask with calc first, and take its mean"
                 )
         if self.over is not Over.AREA and (
@@ -248,16 +247,9 @@ def _scale(
     """Return what to multiply a statistic by, and the units that it then has."""
     if sums is not None:
         return sums.factor, sums.units
-    if measure.kind == "count":
-        return 1.0, UNITS_OF_ONE
-    if measure.kind in ("std", "range", "variance"):
-        factor, units = of_differences(variable.units)
-        if measure.kind == "variance":
-            return factor**2, None if units is None else square_units(units)
-        return factor, units
     if measure.kind == "sum":
         need_ratio_scale(variable)
-    return 1.0, variable.units
+    return measure.rescaled(variable)
 
 
 def _attributes(
@@ -273,7 +265,7 @@ def _attributes(
     attributes = dict(marked)
     for key in ("standard_name", "grid_mapping"):
         if key in variable.attributes and not (
-            key == "standard_name" and (measure.counts or measure.kind == "variance")
+            key == "standard_name" and not measure.keeps_quantity
         ):
             attributes[key] = variable.attributes[key]
     if plan.method == "area":

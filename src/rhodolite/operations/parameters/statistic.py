@@ -8,48 +8,19 @@ from typing import Self
 
 from rhodolite.arrays import Array, Unpacking
 from rhodolite.errors import DataError, nearest_names
-from rhodolite.kernels.grouped_statistics import (
-    Count,
-    Exceedance,
-    Highest,
-    Lowest,
-    Mean,
-    Range,
-    Spread,
-    Statistic,
-    Total,
-)
+from rhodolite.kernels.grouped_statistics import Exceedance, Statistic
 from rhodolite.kernels.order_statistics import longest_run, percentile
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.aliases import read_typed_units
 from rhodolite.model.units.calendar_rates import calendar_rate
-from rhodolite.model.units.conversion import rescaling_between
+from rhodolite.model.units.conversion import of_differences, rescaling_between
 from rhodolite.model.units.differences import is_difference
+from rhodolite.model.units.udunits import square_units
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
+from rhodolite.operations.parameters.named_statistics import STATISTICS, ResultUnits
 from rhodolite.plain_text import write_number
 
-_PLAIN = ("mean", "sum", "min", "max", "range", "std", "variance", "median", "count")
 _THRESHOLDS = ("count-above", "count-below", "longest-run-above", "longest-run-below")
-_METHODS = {
-    "mean": "mean",
-    "sum": "sum",
-    "min": "minimum",
-    "max": "maximum",
-    "range": "range",
-    "std": "standard_deviation",
-    "variance": "variance",
-    "median": "median",
-}
-_ADJECTIVES = {
-    "mean": "mean",
-    "sum": "total",
-    "min": "minimum",
-    "max": "maximum",
-    "range": "range of",
-    "std": "standard deviation of",
-    "variance": "variance of",
-    "median": "median",
-}
 _VALUE = re.compile(
     r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*"
     r"((?:(?![eE]\d)[^\d\s.,+-](?:.*[^\s.])?)?)\s*"
@@ -90,9 +61,9 @@ class Measure(TypedValue):
                 raise ValueError(f"'{text}' needs a threshold; write '{kind} 1mm/day'")
             units = match.group(2).strip()
             return cls(kind, float(match.group(1)), read_typed_units(units) if units else "")
-        if rest or (kind not in _PLAIN and not _PERCENTILE.fullmatch(kind)):
+        if rest or (kind not in STATISTICS and not _PERCENTILE.fullmatch(kind)):
             offered = [
-                *_PLAIN,
+                *STATISTICS,
                 "p90 (any percentile)",
                 *(f"{kind} 1mm/day" for kind in _THRESHOLDS),
             ]
@@ -130,7 +101,39 @@ class Measure(TypedValue):
     @property
     def method(self) -> str | None:
         """The word for it in `cell_methods` (CF appendix E); None where there is none."""
-        return _METHODS.get(self.kind)
+        known = STATISTICS.get(self.kind)
+        return None if known is None else known.method
+
+    @property
+    def units_of_result(self) -> ResultUnits:
+        """Of which units the result is."""
+        if self.threshold is not None:
+            return ResultUnits.NUMBERS
+        known = STATISTICS.get(self.kind)
+        return ResultUnits.VALUES if known is None else known.units
+
+    @property
+    def keeps_quantity(self) -> bool:
+        """Whether the result is still of the quantity that a standard name names."""
+        return self.units_of_result in (ResultUnits.VALUES, ResultUnits.DIFFERENCES)
+
+    def rescaled(self, variable: Variable) -> tuple[float, str | None]:
+        """Return what a statistic of a variable's values is multiplied by, and the units that it
+        then has.
+
+        Parameters
+        ----------
+        variable : Variable
+        """
+        kind = self.units_of_result
+        if kind is ResultUnits.VALUES:
+            return 1.0, variable.units
+        if kind is ResultUnits.NUMBERS:
+            return 1.0, UNITS_OF_ONE
+        factor, units = of_differences(variable.units)
+        if kind is ResultUnits.DIFFERENCES:
+            return factor, units
+        return factor**2, None if units is None else square_units(units)
 
     def words(self, quantity: str) -> str:
         """Return the statistic of a quantity in people's words."""
@@ -142,11 +145,9 @@ class Measure(TypedValue):
                 f"{what} of {quantity} {self.kind.rpartition('-')[2]} {self.threshold:g} "
                 f"{self.units}"
             ).strip()
-        if self.kind == "count":
-            return f"number of values of {quantity}"
         if self.share is not None and self.kind != "median":
             return f"{_ordinal(self.kind[1:])} percentile of {quantity}"
-        return join_words(_ADJECTIVES[self.kind], quantity)
+        return join_words(STATISTICS[self.kind].words, quantity)
 
     def within(self, variable: Variable) -> Measure:
         """Return the measure with its threshold in the units of a variable.
@@ -184,16 +185,9 @@ class Measure(TypedValue):
             return Exceedance(
                 threshold=self.threshold, below=self.kind.endswith("below"), dtype=self.dtype
             ), "value"
-        return {
-            "mean": (Mean(), "value"),
-            "sum": (Total(weighted), "value"),
-            "count": (Count(), "value"),
-            "min": (Lowest(), "low"),
-            "max": (Highest(), "high"),
-            "range": (Range(), "range"),
-            "std": (Spread(), "deviation"),
-            "variance": (Spread(), "variance"),
-        }[self.kind]
+        known = STATISTICS[self.kind]
+        assert known.kernel is not None
+        return known.kernel(weighted), known.result
 
     def of_all(
         self, values: Array, unpack: Unpacking | None = None, *, whole: bool = False

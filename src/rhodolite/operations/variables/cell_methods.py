@@ -6,9 +6,10 @@ import re
 from typing import Any
 
 from rhodolite.model.cf.vocabulary import STALE_AFTER_CHANGE
-from rhodolite.model.units.udunits import is_temperature, square_units
+from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.named_statistics import ResultUnits
 from rhodolite.operations.parameters.statistic import Measure, join_words
 
 _ANOMALY_NAMES = {
@@ -72,11 +73,11 @@ def climatology_attributes(
         f"{base}",
         cell_methods=f"{others} {now}".strip(),
     )
-    if measure.counts or measure.kind == "variance":
+    if not measure.keeps_quantity:
         changed = changed.edit("standard_name")
     changed = mark_temperatures(changed, measure)
-    if measure.kind == "variance" and variable.units:
-        changed = changed.edit(units=square_units(variable.units))
+    _, units = measure.rescaled(variable)
+    changed = changed.edit("units") if units is None else changed.edit(units=units)
     return dict(changed.attributes)
 
 
@@ -84,9 +85,9 @@ def mark_temperatures(variable: Variable, measure: Measure) -> Variable:
     """Return a variable that says truly whether its temperatures are on the scale (CF 3.1.2), given
     the statistic that it is of, and still its units.
     """
-    if measure.kind in ("std", "range") and is_temperature(variable.units or "1"):
+    if measure.units_of_result is ResultUnits.DIFFERENCES and is_temperature(variable.units or "1"):
         return variable.edit(units_metadata="temperature: difference")
-    if measure.counts or measure.kind in ("variance", "sum"):
+    if measure.kind == "sum" or not measure.keeps_quantity:
         return variable.edit("units_metadata")
     return variable
 
@@ -151,7 +152,7 @@ def aggregate_attributes(
     within, others = _time_method(variable)
     changed = variable.edit(*_STALE, "standard_name")
     standard_name = variable.attributes.get("standard_name")
-    if standard_name and not measure.counts and measure.kind != "variance":
+    if standard_name and measure.keeps_quantity:
         changed = changed.edit(standard_name=standard_name)
     before = (
         f"{time}: {within} "
