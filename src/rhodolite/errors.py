@@ -34,6 +34,12 @@ class OutputError(RhodoliteError):
     exit_code = 4
 
 
+class BusyError(OutputError):
+    """Another process is writing the output, so that it may go later."""
+
+    exit_code = 5
+
+
 class RhodoliteWarning(UserWarning):
     """Something the user should know, although the work goes on.
 

@@ -20,8 +20,9 @@ _MOST = 1 << 52
 """Bytes that take an hour to go through, and a month."""
 _UNUSUAL_SHARE = 100_000
 """No compression comes near to it, and hardly a store of which most was never written."""
-_CONTROL_GROUP = Path("/sys/fs/cgroup/memory.max")
-"""Where Linux says what a container may use."""
+_CONTROL_GROUPS = Path("/sys/fs/cgroup")
+_OWN_GROUP = Path("/proc/self/cgroup")
+"""Where Linux says what a container or the job of a batch system may use, and which it is."""
 
 
 def check_nesting(content: bytes, label: object) -> None:
@@ -56,10 +57,40 @@ def machine_memory() -> int:
         machine = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
     except (AttributeError, ValueError, OSError):
         return _UNKNOWN_MEMORY
+    allowed = [int(text) for text in _group_limits("memory.max") if text.isdecimal()]
+    return min([machine, *allowed])
+
+
+def usable_cores() -> int:
+    """Return how many cores this process may use: of the machine, of its own affinity, and of the
+    container or batch job that it runs in."""
+    cores = os.cpu_count() or 1
+    if hasattr(os, "sched_getaffinity"):
+        cores = min(cores, len(os.sched_getaffinity(0)))
+    for text in _group_limits("cpu.max"):
+        quota, _, period = text.partition(" ")
+        if quota.isdecimal() and period.isdecimal():
+            cores = min(cores, math.ceil(int(quota) / int(period)))
+    return max(cores, 1)
+
+
+def _group_limits(name: str) -> list[str]:
+    """Return what is said of a limit for the control group of this process, and all above it."""
     try:
-        return min(machine, int(_CONTROL_GROUP.read_text()))
-    except (OSError, ValueError):  # there is no container, or one without a limit
-        return machine
+        lines = _OWN_GROUP.read_text().splitlines()
+    except OSError:  # another system
+        return []
+    own = next((line.partition("::")[2] for line in lines if line.startswith("0::")), "/")
+    folder = _CONTROL_GROUPS / own.strip("/")
+    said = []
+    for group in (folder, *folder.parents):
+        if not group.is_relative_to(_CONTROL_GROUPS):
+            break
+        try:
+            said.append((group / name).read_text().strip())
+        except OSError:  # there is no such limit
+            continue
+    return said
 
 
 def why_beyond_reading(what: str, shape: tuple[int, ...], itemsize: int, stored: int) -> str | None:

@@ -242,7 +242,7 @@ def test_headers_read_by_other_processes_are_the_same(files, monkeypatch):
         expected = _told(open_dataset(files))
     user_cache().path.unlink(missing_ok=True)
     monkeypatch.setattr(rhodolite.formats.many_files, "FEWEST", 20)
-    monkeypatch.setattr(processes.os, "cpu_count", lambda: 2)
+    monkeypatch.setattr(processes, "usable_cores", lambda: 2)
     asked = []
     describe = HeaderReaders.describe
     monkeypatch.setattr(
@@ -264,7 +264,7 @@ def test_a_process_that_dies_leaves_its_files_to_be_read_here(files, monkeypatch
         expected = _told(open_dataset(files))
     user_cache().path.unlink(missing_ok=True)
     monkeypatch.setattr(rhodolite.formats.many_files, "FEWEST", 20)
-    monkeypatch.setattr(processes.os, "cpu_count", lambda: 2)
+    monkeypatch.setattr(processes, "usable_cores", lambda: 2)
     ask = processes._ask
 
     def killed(process, places):

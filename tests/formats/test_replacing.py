@@ -69,7 +69,7 @@ def test_a_second_writer_is_refused_at_once(source):
     out = source.parent / "b.nc"
     with lock(out):
         answer = run_here("subset", source, "-o", out)
-    assert answer.code == 4
+    assert answer.code == 5
     assert "b.nc: another process is writing it" in answer.err
     assert run_here("subset", source, "-o", out).code == 0
 
@@ -79,7 +79,7 @@ def test_a_lock_that_names_nobody_holds_for_a_moment_only(source):
     lock = source.parent / ".b.nc.lock"
     lock.touch()
     answer = run_here("subset", source, "-o", "b.nc", folder=source.parent)
-    assert (answer.code, "another process is writing it" in answer.err) == (4, True)
+    assert (answer.code, "another process is writing it" in answer.err) == (5, True)
     os.utime(lock, (1, 1))
     assert run_here("subset", source, "-o", "b.nc", folder=source.parent).code == 0
     assert not lock.exists()

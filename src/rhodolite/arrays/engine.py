@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import functools
 import math
-import os
 from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -32,7 +31,7 @@ from rhodolite.arrays.tasks import cut_finer, partial_results, series_results
 from rhodolite.arrays.tiling import COPIES, block_limit, shape_in_units, shape_of_blocks
 from rhodolite.arrays.visits import InOneVisit, Visits, find_visits
 from rhodolite.errors import DataError
-from rhodolite.limits import check_held, machine_memory
+from rhodolite.limits import check_held, machine_memory, usable_cores
 from rhodolite.plain_text import file_size
 
 A = TypeVar("A")
@@ -66,7 +65,7 @@ class Engine:
         Decoded chunks that several blocks need, kept for a while.
     """
 
-    workers: int = field(default_factory=lambda: os.cpu_count() or 1)
+    workers: int = field(default_factory=usable_cores)
     memory: int = field(default_factory=lambda: usual_memory())
     executor: RemoteExecutor | None = None
     progress: Progress = field(default_factory=Silent)

@@ -68,7 +68,7 @@ class RechunkedScratch(LazyArray):
             needed, there = file_size(self.nbytes), file_size(free)
             raise OutputError(
                 f"{folder}: {needed} of scratch space are needed, and {there} are free "
-                f"({error.strerror}); set TMPDIR to a folder on a larger disk"
+                f"({error.strerror}); name a folder on a larger disk with --scratch, or TMPDIR"
             ) from None
 
     def take(self, region: Region) -> None:

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import functools
+import shutil
+import sys
+import tempfile
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -15,9 +18,14 @@ from rhodolite.errors import UsageError, nearest_names
 from rhodolite.operations import is_operation, operation, operation_names
 
 if TYPE_CHECKING:
+    from rhodolite.arrays import Engine
     from rhodolite.operations.declaration import Step
     from rhodolite.pipeline.chain import Chain
     from rhodolite.studies.description import Study
+
+
+_PIPES = ("-", "/dev/stdout")
+"""Outputs that are no files."""
 
 
 class Segment(NamedTuple):
@@ -35,9 +43,12 @@ def run_chain(words: list[str], quiet: bool) -> None:
 
     began = time.monotonic()
     chain, options = parse_chain(words)
-    engine = make_engine(
-        quiet, options.get("memory"), options.get("workers"), options.get("cluster")
-    )
+    engine = make_engine(quiet, options)
+    if chain.output is not None and str(chain.output) in _PIPES:
+        if options.get("record") or options.get("plan"):
+            raise UsageError("-o -: --record and --plan need an output with a name")
+        _write_to_pipe(chain, engine)
+        return
     if options.get("plan"):
         plan = chain.plan(engine)
         assert chain.output is not None
@@ -55,6 +66,19 @@ def run_chain(words: list[str], quiet: bool) -> None:
         show(text)
     if not quiet and chain.output is not None and outcome.written is not None:
         say(written_line(chain.output, outcome.written, time.monotonic() - began))
+
+
+def _write_to_pipe(chain: Chain, engine: Engine) -> None:
+    """Write a table, or a picture, to standard output, after all of it is there."""
+    with tempfile.TemporaryDirectory(prefix="rhodolite-") as folder:
+        place = Path(folder) / f"output{'.csv' if chain.drawing is None else '.png'}"
+        outcome = replace(chain, output=place).run(engine)
+        for text in outcome.said:
+            say(text)
+        sys.stdout.flush()
+        with place.open("rb") as file:
+            shutil.copyfileobj(file, sys.stdout.buffer)
+        sys.stdout.buffer.flush()
 
 
 def _study(chain: Chain, folder: Path) -> Study:

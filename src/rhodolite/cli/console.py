@@ -7,11 +7,15 @@ import contextlib
 import json
 import re
 import sys
+import tempfile
 import time
 from collections.abc import Iterable, Mapping
+from datetime import UTC, datetime
+from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from rhodolite.errors import UsageError, nearest_names
 from rhodolite.plain_text import (
     align_columns,
     file_size,
@@ -26,13 +30,58 @@ if TYPE_CHECKING:
 
 _DELAY = 1.0
 """Seconds that work may take before its progress is shown."""
+_BETWEEN_LINES = 10.0
+"""Seconds between two lines of a log."""
 _ROOMY = 70
 """Columns of a terminal that a bar and a rate need beside the rest."""
 
 
-def say(message: str) -> None:
-    """Print a message on standard error."""
-    print(make_visible(message), file=sys.stderr)
+class LogFormat(StrEnum):
+    """How messages are written."""
+
+    TEXT = "text"
+    JSON = "json"
+
+
+class Level(StrEnum):
+    """How grave a message is."""
+
+    INFO = "info"
+    WARNING = "warning"
+    ERROR = "error"
+
+
+class _Log:
+    """How messages are written in this process."""
+
+    format = LogFormat.TEXT
+
+
+def use_log_format(asked: str) -> None:
+    """Have all messages written in a format.
+
+    Raises
+    ------
+    UsageError
+        If there is no such format.
+    """
+    if asked not in list(LogFormat):
+        raise UsageError(
+            f"--log-format: '{asked}' is not offered. {nearest_names(asked, LogFormat)}"
+        )
+    _Log.format = LogFormat(asked)
+
+
+def say(message: str, level: Level = Level.INFO) -> None:
+    """Print a message on standard error: as text, or as an object of JSON with its time and level
+    in a line of its own."""
+    if _Log.format is LogFormat.TEXT:
+        before = "warning: " if level is Level.WARNING else ""
+        print(make_visible(before + message), file=sys.stderr)
+        return
+    at = datetime.now(UTC).isoformat(timespec="milliseconds")
+    line = {"time": at, "level": level.value, "message": message}
+    print(json.dumps(line, ensure_ascii=True), file=sys.stderr)
 
 
 def show(text: str) -> None:
@@ -48,7 +97,7 @@ def show_json(value: object) -> None:
 def say_warnings(messages: Iterable[str]) -> None:
     """Print each warning once."""
     for message in dict.fromkeys(messages):
-        say(f"warning: {message}")
+        say(message, Level.WARNING)
 
 
 def list_words(summaries: Mapping[str, str]) -> str:
@@ -134,9 +183,38 @@ def say_plan(plan: Plan, output: Path, engine: Engine, *, is_taken: bool) -> Non
         f"{file_size(plan.peak)} of memory at most ({file_size(engine.memory)} for data are "
         "allowed)"
     )
+    if any("scratch" in work.what for work in plan.passes):
+        print(f"Scratch files lie in {tempfile.gettempdir()}; --scratch FOLDER moves them.")
     print(f"About {memory}, {engine.workers} blocks at a time. {output} was not written.")
     if is_taken:
         print(f"{output} exists already; add --overwrite to have it replaced.")
+
+
+class LineProgress:
+    """A line with the time of day every ten seconds, for logs and other streams without a
+    terminal."""
+
+    def __init__(self) -> None:
+        self._what, self._total, self._done = "", 0, 0
+        self._began = self._said = 0.0
+
+    def begin(self, what: str, total: int, nbytes: int) -> None:  # noqa: ARG002
+        self._what, self._total, self._done = what, total, 0
+        self._began = self._said = time.monotonic()
+
+    def advance(self) -> None:
+        self._done += 1
+        now = time.monotonic()
+        if now - self._said < _BETWEEN_LINES or not self._total:
+            return
+        self._said = now
+        share = self._done / self._total
+        left = (now - self._began) * (1 - share) / share
+        clock = time.strftime("%H:%M:%S")
+        say(f"{clock} {self._what}: {share:.0%}, about {left:.0f} s left")
+
+    def end(self) -> None:
+        """What is done is said by the line about the output."""
 
 
 class TerminalProgress:

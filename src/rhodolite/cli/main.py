@@ -12,7 +12,15 @@ from itertools import pairwise
 
 from rhodolite.cli.allocation import keep_freed_memory
 from rhodolite.cli.chain import run_chain
-from rhodolite.cli.console import list_words, print_version, say, say_warnings
+from rhodolite.cli.console import (
+    Level,
+    LogFormat,
+    list_words,
+    print_version,
+    say,
+    say_warnings,
+    use_log_format,
+)
 from rhodolite.cli.interruption import catch_interruptions
 from rhodolite.cli.report import asked_report, write_report
 from rhodolite.cli.verbs import ALL_VERBS, own_verb
@@ -32,8 +40,12 @@ _BEFORE_VERBS = {
     "--no-cache": False,
     "--memory": True,
     "--workers": True,
+    "--scratch": True,
+    "--progress": True,
+    "--log-format": True,
 }
 """Options that may stand before the verb, and whether a value follows them."""
+_LIBRARY_THREADS = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS")
 _INTERRUPTED = 130
 _UNEXPECTED = 1
 _INTRODUCTION = """\
@@ -74,7 +86,15 @@ def run() -> None:
 
 def main(words: list[str]) -> int:
     """Run a command line and return its exit code."""
+    try:
+        return _run_and_warn(words)
+    finally:  # of whoever runs several in one process
+        use_log_format(LogFormat.TEXT)
+
+
+def _run_and_warn(words: list[str]) -> int:
     debug, quiet = "--debug" in words, "--quiet" in words
+    bound_library_threads(words)
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("default" if debug else "ignore")
         warnings.simplefilter("always", RhodoliteWarning)
@@ -89,6 +109,24 @@ def main(words: list[str]) -> int:
     return code
 
 
+def value_of(option: str, words: list[str]) -> str | None:
+    """Return the value of an option that counts before a command line is read as a whole."""
+    for at, word in enumerate(words):
+        name, equals, value = word.partition("=")
+        if name == option:
+            return value if equals else next(iter(words[at + 1 :]), None)
+    return None
+
+
+def bound_library_threads(words: list[str]) -> None:
+    """Let the libraries below use no more threads than `--workers` allows, before they are loaded;
+    what the environment says of them stays."""
+    asked = value_of("--workers", words) or os.environ.get("RHODOLITE_WORKERS", "")
+    if asked.isdecimal():
+        for variable in _LIBRARY_THREADS:
+            os.environ.setdefault(variable, asked)
+
+
 def _library_of(error: ImportError) -> str:
     """Return the name of the last library of others that an import went through."""
     frames = (frame for frame, _ in traceback.walk_tb(error.__traceback__))
@@ -100,11 +138,12 @@ def _library_of(error: ImportError) -> str:
 def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
     """Run a command line, and say in words what went wrong."""
     try:
+        use_log_format(value_of("--log-format", words) or LogFormat.TEXT)
         with _caching(words):
             code = dispatch(words, quiet)
         sys.stdout.flush()
     except KeyboardInterrupt:
-        say("rhodolite: interrupted; nothing half-written was left")
+        say("rhodolite: interrupted; nothing half-written was left", Level.ERROR)
         return _INTERRUPTED
     except BrokenPipeError:
         # The reader of our output has gone away, as `head` does; that is not an error.
@@ -113,14 +152,15 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
     except MemoryError:
         say(
             "rhodolite: the machine's memory is exhausted; try a smaller --memory or fewer "
-            "--workers"
+            "--workers",
+            Level.ERROR,
         )
         return DataError.exit_code
     except Exception as error:
         if debug:
             say(traceback.format_exc())
         message, code = _explain(error, words)
-        say(f"rhodolite: {message}")
+        say(f"rhodolite: {message}", Level.ERROR)
     return code
 
 

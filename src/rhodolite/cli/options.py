@@ -11,6 +11,7 @@ from typing import Any, NoReturn
 from rhodolite.cli.settings import Setting, find_setting
 from rhodolite.cli.work_options import Once, add_work_options
 from rhodolite.errors import UsageError
+from rhodolite.formats.input_lists import LIST, read_inputs
 from rhodolite.formats.layout import ChunkUse, Compression, Layout, make_layout
 from rhodolite.formats.reading_rules import ReadingRules
 from rhodolite.formats.registry import FORMATS
@@ -52,6 +53,9 @@ class Parser(argparse.ArgumentParser):
         parsed, unknown = self.parse_known_intermixed_args(joined)
         if unknown:
             raise UsageError(self._tell_unknown(unknown[0].split("=")[0]))
+        if any(str(name).startswith(LIST) for name in getattr(parsed, "inputs", ())):
+            # What a list names goes on record, and not the list, which may change or move.
+            parsed.inputs = [line for name in parsed.inputs for line in read_inputs(name)]
         return parsed
 
     def _tell_unknown(self, word: str) -> str:
@@ -146,7 +150,8 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
 
 
 def add_inputs(
-    parser: argparse.ArgumentParser, what: str = "files, or patterns such as 'year_*.nc'"
+    parser: argparse.ArgumentParser,
+    what: str = "files, patterns such as 'year_*.nc', or @FILE, which lists them",
 ) -> None:
     """Add the inputs of a verb.
 
@@ -270,7 +275,8 @@ def _add_output_options(group: Any) -> None:
         "--output",
         action=Once,
         metavar="FILE",
-        help="where the result goes; its suffix says what is written",
+        help="where the result goes; its suffix says what is written; - is a table, or a picture, "
+        "on standard output",
     )
     group.add_argument("--overwrite", action="store_true", help="replace an existing output")
     group.add_argument(
@@ -330,7 +336,10 @@ def _add_output_options(group: Any) -> None:
         "--unlimited", action="store_true", help="make time a dimension that can grow"
     )
     group.add_argument(
-        "--plan", action="store_true", help="say what would be read and written, and stop"
+        "--plan",
+        "--dry-run",
+        action="store_true",
+        help="say what would be read and written, and stop",
     )
 
 

@@ -46,7 +46,7 @@ def write_out(
         Words typed besides verb, inputs and output, for the record.
     """
     output = Path(options.output)
-    engine = make_engine(options.quiet, options.memory, options.workers, options.cluster)
+    engine = make_engine(options.quiet, vars(options))
     if options.plan:
         plan = plan_writing(dataset, output, layout, engine)
         say_plan(plan, output, engine, is_taken=output.exists() and not options.overwrite)

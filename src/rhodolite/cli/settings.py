@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from rhodolite.errors import UsageError, nearest_names
 
-NAMES = ("memory", "workers", "compression")
+NAMES = ("memory", "workers", "compression", "scratch")
 """Run options that can have a default of the user's own."""
 
 
@@ -33,7 +33,7 @@ def find_setting(name: str) -> Setting | None:
 
     Parameters
     ----------
-    name : {"memory", "workers", "compression"}
+    name : {"memory", "workers", "compression", "scratch"}
 
     Raises
     ------

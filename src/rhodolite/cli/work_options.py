@@ -44,9 +44,27 @@ def add_work_options(group: Any) -> None:
         help="compute on the workers of a Dask scheduler",
     )
     group.add_argument(
+        "--scratch",
+        action=Once,
+        metavar="FOLDER",
+        help="where scratch files lie that are larger than memory (default: TMPDIR)",
+    )
+    group.add_argument(
+        "--progress",
+        action=Once,
+        metavar="auto|bar|lines|none",
+        help="how progress is shown (default: a bar on a terminal, a line every 10 s elsewhere)",
+    )
+    group.add_argument(
         "--no-cache",
         action="store_true",
         help="read the header of every file, also where it is known from before, and keep none",
+    )
+    group.add_argument(
+        "--log-format",
+        action=Once,
+        metavar="text|json",
+        help="how messages are written: for people (default), or one JSON object a line",
     )
     group.add_argument("--quiet", action="store_true", help="print errors only")
     group.add_argument(

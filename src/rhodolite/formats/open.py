@@ -11,13 +11,14 @@ from pathlib import Path
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.concatenate import Overlap, join
 from rhodolite.formats.headers.cache import HeaderCache
+from rhodolite.formats.input_lists import read_inputs
 from rhodolite.formats.many_files import read_files
 from rhodolite.formats.normalise import normalise
 from rhodolite.formats.registry import is_store
+from rhodolite.formats.standard_input import STREAMS, keep_standard_input
 from rhodolite.model.dataset import Dataset
 from rhodolite.plain_text import is_unicode
 
-_STREAMS = ("-", "/dev/stdin", "/dev/fd/0")
 _ADDRESS = re.compile(r"https?://")
 
 
@@ -76,6 +77,8 @@ def _places(text: str, group: str | None) -> list[tuple[Path | str, str | None]]
     """Return the files that a text names, each with the group that follows them as `:/GROUP`."""
     if _ADDRESS.match(text):
         return [(text, group)]
+    if (lines := read_inputs(text)) != [text]:
+        return [place for line in lines for place in _places(line, group)]
     files, mark, inner = text.rpartition(":/")
     if mark and not Path(text).exists():
         return [(path, f"/{inner}") for path in expand(files)]
@@ -83,16 +86,20 @@ def _places(text: str, group: str | None) -> list[tuple[Path | str, str | None]]
 
 
 def expand(text: str) -> list[Path]:
-    """Return the files that a name or pattern stands for.
+    """Return the files that a name, a pattern or a list stands for.
 
     Raises
     ------
     DataError
         If there is none.
     """
+    if text in STREAMS:
+        return [keep_standard_input()]
     path = Path(text)
     if is_unicode(path) and _is_input(path):
         return [path]
+    if (lines := read_inputs(text)) != [text]:
+        return [inner for line in lines for inner in expand(line)]
     _refuse_what_is_no_file(text, path)
     if glob.has_magic(text):
         matches = sorted(Path(name) for name in glob.glob(text, recursive=True))  # noqa: PTH207
@@ -118,10 +125,10 @@ def _refuse_what_is_no_file(text: str, path: Path) -> None:
         raise DataError(
             f"{text}: this name is not in UTF-8, so libraries cannot open it; rename it"
         )
-    if text in _STREAMS or path.is_fifo() or path.is_char_device() or path.is_socket():
+    if path.is_fifo() or path.is_char_device() or path.is_socket():
         raise DataError(
-            f"{text}: this is a stream, and data are read in any order; write it into a file "
-            "first, such as cat > input.nc"
+            f"{text}: this is a stream, and data are read in any order; pipe it in, with - for "
+            "the input, or write it into a file first"
         )
     if path.is_dir():
         suffixes = Counter(

@@ -23,7 +23,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType
 
-from rhodolite.errors import OutputError, warn
+from rhodolite.errors import BusyError, OutputError, warn
 
 _MARK = re.compile(r"\.(\d+)-([0-9a-f]{6})-[0-9a-f]{8}\.(?:part|old)")
 _COMPLETE = ".complete"
@@ -78,13 +78,13 @@ def lock(path: Path) -> Iterator[None]:
             break
         except FileExistsError:
             if not _is_left(beside):
-                raise OutputError(
+                raise BusyError(
                     f"{path}: another process is writing it ({beside.name} says which); wait for "
                     "it, or choose another name"
                 ) from None
             beside.unlink(missing_ok=True)
     else:
-        raise OutputError(f"{path}: another process is writing it; wait for it")
+        raise BusyError(f"{path}: another process is writing it; wait for it")
     try:
         yield
     finally:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from rhodolite.limits import usable_cores
 
 Array = NDArray[Any]
 _POLYGON = 3
@@ -217,7 +218,7 @@ def _intersections(shapes: Array, others: Array) -> Array:
     parts = [slice(at, at + _SHAPES_AT_ONCE) for at in range(0, len(shapes), _SHAPES_AT_ONCE)]
     if len(parts) < 2:
         return _intersect(shapes, others)
-    with ThreadPoolExecutor(os.cpu_count()) as pool:
+    with ThreadPoolExecutor(usable_cores()) as pool:
         found = pool.map(lambda part: _intersect(shapes[part], others[part]), parts)
         return np.concatenate(list(found))
 

@@ -59,7 +59,7 @@ def run(words: list[str], quiet: bool) -> int:
     dataset = apply_declared(dataset, options.variable, options.missing_value)
     engine = None
     if options.values:
-        engine = make_engine(quiet, options.memory, options.workers, options.cluster)
+        engine = make_engine(quiet, vars(options))
     findings = check(dataset, engine)
     if options.json:
         show_json(

@@ -62,7 +62,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     from rhodolite.inspection.summary import describe, describe_variable
     from rhodolite.pipeline.chain import open_members
 
-    engine = make_engine(options.quiet, options.memory, options.workers, options.cluster)
+    engine = make_engine(options.quiet, vars(options))
     missing = parse_number("--missing-value", options.missing_value)
     with reading_by(reading_rules(vars(options))):
         if options.members:

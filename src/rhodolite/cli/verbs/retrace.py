@@ -90,7 +90,7 @@ def _run_again(study: Study, home: Path, options: argparse.Namespace, quiet: boo
     began = time.monotonic()
     into, overwrite = Path(options.into), options.overwrite
     work = StudyRun(study, into, home=home, overwrite=overwrite, remember=False)
-    engine = make_engine(quiet, options.memory, options.workers, options.cluster)
+    engine = make_engine(quiet, vars(options))
 
     def tell(place: Path, size: tuple[int, int]) -> None:
         if not quiet:

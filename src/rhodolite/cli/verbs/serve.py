@@ -143,7 +143,7 @@ def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
     from rhodolite.server.sources import Sources
 
     port = _port(options.port)
-    engine = make_engine(True, options.memory, options.workers, options.cluster)
+    engine = make_engine(True, vars(options))
     sources = Sources(openings, engine, _limits(options.limit), watch=options.watch)
     if options.prepare:
         began = time.monotonic()

@@ -100,7 +100,7 @@ def run(words: list[str], quiet: bool) -> int:
         options.fresh,
         options.overwrite,
     )
-    engine = make_engine(quiet, options.memory, options.workers, options.cluster)
+    engine = make_engine(quiet, vars(options))
     if options.plan:
         _say_plan(work, engine)
         return 0

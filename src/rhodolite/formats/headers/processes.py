@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 import subprocess
 import sys
 import warnings
@@ -20,6 +19,7 @@ from pathlib import Path
 from typing import IO
 
 from rhodolite.formats.headers.cache import Place
+from rhodolite.limits import usable_cores
 
 FEWEST = 400
 """Files that are worth the start of processes, which takes as long as a hundred of them."""
@@ -50,7 +50,7 @@ class HeaderReaders:
         """Return the headers as text of those files that text can stand for."""
         if not self._tried:
             self._tried = True
-            self._start(min(os.cpu_count() or 1, _MOST))
+            self._start(min(usable_cores(), _MOST))
         count = len(self._processes)
         if not count:
             return {}

@@ -1,0 +1,40 @@
+"""Inputs that a file lists, so that they need not be typed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rhodolite.errors import DataError
+
+LIST = "@"
+"""What stands before the name of a file that lists inputs."""
+
+
+def read_inputs(text: str) -> list[str]:
+    """Return the inputs that a text names: itself, or those of the list of which it is the name.
+
+    Parameters
+    ----------
+    text : str
+        Such as ``@files.txt``.
+
+    Raises
+    ------
+    DataError
+        If the list cannot be read, names nothing, or names another list.
+    """
+    if not text.startswith(LIST) or Path(text).exists():
+        return [text]
+    path = Path(text.removeprefix(LIST))
+    try:
+        lines = path.read_text(encoding="utf-8-sig").splitlines()
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or error
+        raise DataError(f"@{path}: the list cannot be read ({reason})") from None
+    named = [line.strip() for line in lines]
+    named = [line for line in named if line and not line.startswith("#")]
+    if not named:
+        raise DataError(f"@{path}: the list names no file")
+    if nested := next((line for line in named if line.startswith(LIST)), None):
+        raise DataError(f"@{path}: a list cannot name another list ({nested})")
+    return named
