@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from rhodolite.cli.examples import EXAMPLES
 from rhodolite.cli.verbs import ALL_VERBS
 from rhodolite.drawing import all_drawings
 from rhodolite.operations import all_operations
@@ -27,15 +28,15 @@ as one computation. The suffix of OUTPUT determines the format.
 """
 _TAIL = r""".SH ENVIRONMENT
 .TP
-.B RHODOLITE_MEMORY, RHODOLITE_WORKERS, RHODOLITE_COMPRESSION
-Defaults of \-\-memory, \-\-workers and \-\-compression.
+.B RHODOLITE_MEMORY, RHODOLITE_WORKERS, RHODOLITE_COMPRESSION, RHODOLITE_SCRATCH
+Defaults of \-\-memory, \-\-workers, \-\-compression and \-\-scratch.
 .SH FILES
 .TP
 .I ~/.config/rhodolite/config.toml
 The same defaults, such as memory = "2GiB"; on other systems where their user configuration is.
 .SH EXIT STATUS
 0 done; 1 internal error; 2 the command line is wrong; 3 the data cannot serve; 4 the output cannot
-be written; 130 interrupted.
+be written; 5 another process is writing it; 130 interrupted.
 """
 
 
@@ -53,6 +54,9 @@ def _section(title: str, cls: type[Step]) -> str:
     for declared in parameters(cls):
         value = "" if declared.switch else rf" \fI{_escape(declared.metavar)}\fR"
         lines += [".TP", rf"\fB\-\-{_escape(declared.name)}\fR{value}", _escape(declared.help)]
+    if title in EXAMPLES:
+        commands = [f"rhodolite {_escape(command)}" for command in EXAMPLES[title]]
+        lines += [".PP", "Examples:", ".nf", *commands, ".fi"]
     return "\n".join(lines) + "\n"
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from rhodolite.cli.examples import EXAMPLES
 from rhodolite.drawing import all_drawings
 from rhodolite.operations import all_operations
 from rhodolite.operations.declaration import Parameter, description, parameters
@@ -20,9 +21,7 @@ Latitudes and longitudes take a hemisphere letter or a sign (`35S`, `-35`). Time
 they are written: `2003-07` is all of that July.
 
 `inspect`, `check`, `join`, `build` and `demo` explain themselves with `--help`, as every verb
-does. Run options that every verb has: `--group`, `--memory`, `--workers`, `--cluster`, `--quiet`,
-`--debug`, and where something is written `-o/--output`, `--overwrite`, `--format`, `--chunks`,
-`--compression`, `--unlimited`, `--raw`, `--all`, `--plan`.
+does; `--help-run` explains the run options, which every verb has.
 """
 
 
@@ -46,6 +45,8 @@ def _section(verb: str, cls: type) -> str:
         "|---|---|---|---|",
     ]
     lines += [_row(declared) for declared in parameters(cls)]
+    if verb in EXAMPLES:
+        lines += ["", "```sh", *(f"rhodolite {command}" for command in EXAMPLES[verb]), "```"]
     return "\n".join(lines) + "\n"
 
 

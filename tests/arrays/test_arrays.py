@@ -241,7 +241,7 @@ def test_work_across_the_grain_goes_through_a_scratch_file_and_work_along_it_doe
     assert Small().in_units(source, (5, 30, 40)) == (source, (5, 30, 40))
     assert Engine().in_units(source, (400, 1, 1))[0] is source  # all of it fits into a block or two
     monkeypatch.setattr(shutil, "disk_usage", lambda _: SimpleNamespace(free=1000))
-    with pytest.raises(OutputError, match=r"of scratch space are needed.* with --scratch, or TMPDIR"):
+    with pytest.raises(OutputError, match=r"scratch space are needed.* --scratch, or TMPDIR"):
         Small().prepare([data])
 
 

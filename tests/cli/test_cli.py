@@ -162,7 +162,7 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
         (
             ["subset", "{p}", "--latt", "1..2"],
             2,
-            "subset has no option --latt. Did you mean --lat?",
+            "subset has no option --latt. Did you mean --lat or --at?",
         ),
         (["subset", "{p}", "then", "then", "anomaly"], 2, "'then' stands between two steps"),
         (["subset", "{p}", "then", "-o", "x.nc"], 2, "'-o' stands where a verb belongs"),

@@ -5,9 +5,12 @@ from __future__ import annotations
 import argparse
 import difflib
 import re
+import shutil
+import textwrap
 from collections.abc import Mapping, Sequence
 from typing import Any, NoReturn
 
+from rhodolite.cli.examples import EXAMPLES
 from rhodolite.cli.settings import Setting, find_setting
 from rhodolite.cli.work_options import Once, add_work_options
 from rhodolite.errors import UsageError
@@ -20,11 +23,77 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.operations import SUMMARIES, operation
 from rhodolite.operations.declaration import Parameter, description, parameters
 
+RUN_OPTIONS, HELP_RUN = "run options", "--help-run"
+_EXAMPLES = "examples:"
+_NARROWEST, _WIDEST = 58, 98
+"""Columns of help, whatever the terminal has."""
 _NEAR = 0.7
 """How alike two options are of which one may be a slip for the other."""
+_SHELL_WORD = re.compile(r"(?:'[^']*'|[^\s'])+")
 _NEGATIVE_VALUE = re.compile(r"-(\d|\.\d|\.\.)")
 CHOSEN = "chosen_variables"
 """Where the variables go that a step is to be given, where it does not choose itself."""
+
+
+class _HelpFormatter(argparse.RawDescriptionHelpFormatter):
+    """Help as wide as the terminal, within reason, with paragraphs that are filled anew."""
+
+    def __init__(self, prog: str) -> None:
+        super().__init__(prog, max_help_position=28, width=_help_width())
+
+    def _fill_text(self, text: str, width: int, indent: str) -> str:  # noqa: ARG002
+        paragraphs = text.strip("\n").split("\n\n")
+        return "\n\n".join(_fill(part, indent) for part in paragraphs) + "\n"
+
+
+class _HelpRun(argparse.Action):
+    """Prints what the run options are, and ends."""
+
+    def __init__(self, option_strings: Sequence[str], dest: str, **settings: Any) -> None:
+        super().__init__(option_strings, dest, nargs=0, **settings)
+
+    def __call__(self, parser: Any, *_: Any) -> NoReturn:
+        print(parser.format_run_help(), end="")
+        raise SystemExit(0)
+
+
+def _help_width() -> int:
+    return min(max(shutil.get_terminal_size().columns - 2, _NARROWEST), _WIDEST)
+
+
+def _fill(paragraph: str, indent: str) -> str:
+    """Return a paragraph as wide as help is; what is laid out in lines stays as it is."""
+    lines = paragraph.splitlines()
+    if any(line.startswith(" ") for line in lines):
+        return "\n".join(indent + line for line in lines)
+    joined = " ".join(line.strip() for line in lines)
+    return textwrap.fill(
+        joined,
+        _help_width(),
+        initial_indent=indent,
+        subsequent_indent=indent,
+        break_long_words=False,
+        break_on_hyphens=False,
+    )
+
+
+def _tell_examples(verb: str) -> str | None:
+    commands = EXAMPLES.get(verb)
+    if not commands:
+        return None
+    lines = [line for command in commands for line in _lines_of(f"rhodolite {command}")]
+    return "\n".join([_EXAMPLES, *lines])
+
+
+def _lines_of(command: str) -> list[str]:
+    """Return a command in lines as wide as help is, that a shell takes for one."""
+    lines = ["  "]
+    for word in _SHELL_WORD.findall(command):
+        if len(lines[-1]) + len(word) + 2 > _help_width():
+            lines[-1] += "\\"
+            lines.append("    ")
+        lines[-1] += f"{word} "
+    return [line.rstrip() for line in lines]
 
 
 class Parser(argparse.ArgumentParser):
@@ -34,16 +103,48 @@ class Parser(argparse.ArgumentParser):
         super().__init__(
             prog=f"rhodolite {verb}",
             allow_abbrev=False,
-            formatter_class=argparse.RawDescriptionHelpFormatter,
+            formatter_class=_HelpFormatter,
+            epilog=_tell_examples(verb),
             **settings,
         )
         self._verb = verb
+        self.add_argument(HELP_RUN, action=_HelpRun, help=argparse.SUPPRESS)
         self.second_words: tuple[str, ...] = ()
 
     def error(self, message: str) -> NoReturn:
         raise UsageError(
             f"{self._verb}: {message}. 'rhodolite {self._verb} --help' lists the options."
         )
+
+    def format_help(self) -> str:
+        """Return the help, with the run options in one line."""
+        groups = self._action_groups
+        self._action_groups = [group for group in groups if group.title != RUN_OPTIONS]
+        try:
+            text = super().format_help()
+        finally:
+            self._action_groups = groups
+        names = [
+            next(option for option in action.option_strings if option.startswith("--"))
+            for group in groups
+            for action in group._group_actions
+            if group.title == RUN_OPTIONS
+        ]
+        if not names:
+            return text
+        line = f"{RUN_OPTIONS}, which {HELP_RUN} explains: {', '.join(names)}"
+        body, mark, examples = text.partition(f"\n{_EXAMPLES}\n")
+        return f"{body}\n{_fill(line, '  ')}\n{mark}{examples}"
+
+    def format_run_help(self) -> str:
+        """Return the help of the run options alone."""
+        formatter = self._get_formatter()
+        for group in self._action_groups:
+            if group.title == RUN_OPTIONS:
+                formatter.start_section(f"{self.prog}: {RUN_OPTIONS}")
+                formatter.add_arguments(group._group_actions)
+                formatter.end_section()
+        return formatter.format_help()
 
     def parse(self, words: list[str]) -> argparse.Namespace:
         """Parse words in any order, values that begin with a minus sign included."""
@@ -198,7 +299,7 @@ def add_run_options(
     members : bool
         Whether inputs can be members of an ensemble.
     """
-    group = parser.add_argument_group("run options")
+    group = parser.add_argument_group(RUN_OPTIONS)
     if output:
         _add_output_options(group)
         group.add_argument(

@@ -30,7 +30,7 @@ _LIMITS = ("cells", "pixels", "seconds", "at-once")
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.options import RUN_OPTIONS, Parser
     from rhodolite.cli.work_options import add_work_options
 
     usage = "rhodolite serve [NAME=]INPUT... [options]"
@@ -59,7 +59,7 @@ def make_parser() -> Parser:
         help="another bound of a request: cells, pixels, seconds or at-once; can be given "
         "several times",
     )
-    add_work_options(parser.add_argument_group("run options"))
+    add_work_options(parser.add_argument_group(RUN_OPTIONS))
     return parser
 
 

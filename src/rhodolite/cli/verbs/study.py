@@ -46,7 +46,7 @@ made once for each value.
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.options import RUN_OPTIONS, Parser
     from rhodolite.cli.work_options import add_work_options
 
     parser = Parser("study", description=_DESCRIPTION, usage="rhodolite study FILE.toml [options]")
@@ -77,7 +77,7 @@ def make_parser() -> Parser:
     parser.add_argument(
         "--plan", action="store_true", help="say what would be made from what, and stop"
     )
-    add_work_options(parser.add_argument_group("run options"))
+    add_work_options(parser.add_argument_group(RUN_OPTIONS))
     return parser
 
 

@@ -1,0 +1,104 @@
+"""Commands on the demo data that show each verb; help, reference and manual page have them."""
+
+from __future__ import annotations
+
+_DAYS = "'demo/nordic_daily_*.nc'"
+_MONTHS = "demo/garnet_monthly_1981-2020.nc"
+_LEVELS = "demo/pressure_monthly.nc"
+_HILLS = "demo/rotated_monthly.nc"
+
+EXAMPLES: dict[str, tuple[str, ...]] = {
+    "inspect": (
+        f"inspect {_DAYS}",
+        f"inspect {_LEVELS} --variable ta",
+        f"inspect {_MONTHS} --statistics --json",
+    ),
+    "check": (f"check {_LEVELS}", f"check {_DAYS} --values"),
+    "join": (f"join {_DAYS} -o nordic.toml", f"join {_LEVELS} -o pressure.zarr --chunks series"),
+    "build": ("build demo/snow --description demo/snow.toml -o snow.nc",),
+    "subset": (
+        f"subset {_DAYS} --variable tas --lat 60N..70N --time 2014-01 -o january.nc",
+        f"subset {_LEVELS} --level 850hPa --at 64.1N,21.9W -o cell.csv",
+        f"subset {_MONTHS} --region Norway --months nov..mar -o winters.nc",
+    ),
+    "extract": (
+        "extract demo/nordic_daily_2018.nc --points demo/reservoirs.csv -o reservoirs.csv",
+        f"extract {_MONTHS} --points demo/reservoirs.csv --method bilinear --layout wide -o w.csv",
+    ),
+    "annotate": (
+        f"annotate {_MONTHS} --rename tas=temperature -o renamed.nc",
+        f"annotate {_MONTHS} --set ':title=Made-up months' --set 'pr:comment=rain' -o titled.nc",
+    ),
+    "convert": (
+        f"convert {_MONTHS} --units tas=degC,pr='mm day-1' -o plain.nc",
+        "convert demo/nordic_daily_2018.nc -o nordic_2018.zarr",
+        f"convert {_MONTHS} --longitude -180..180 --latitude ascending -o turned.nc",
+    ),
+    "calc": (
+        f"calc {_LEVELS} --formula 'speed(ua, va)' --name wind_speed -o wind.nc",
+        f"calc {_MONTHS} --formula 'pr > 1[mm/day]' --name wet -o wet.nc",
+    ),
+    "aggregate": (
+        f"aggregate {_DAYS} --to month -o months.nc",
+        f"aggregate {_DAYS} --variable pr --to year --statistic count-above 10mm/day -o days.nc",
+        "aggregate demo/rain_hourly.nc --to day --statistic sum --utc-offset +01:00 -o rain.nc",
+    ),
+    "accumulate": (f"accumulate {_DAYS} --variable pr --reset year --start oct -o running.nc",),
+    "climatology": (
+        f"climatology {_MONTHS} --base 1991..2020 -o normal.nc",
+        f"climatology {_DAYS} --cycle day --smooth 31 -o days_of_the_year.nc",
+    ),
+    "anomaly": (
+        f"anomaly {_MONTHS} --base 1991..2020 -o departures.nc",
+        f"anomaly {_MONTHS} --variable pr --kind percent -o rain.nc",
+        "anomaly demo/pyrope_future.nc --climatology demo/pyrope_historical.nc -o change.nc",
+    ),
+    "index": (
+        f"index {_MONTHS} --variable pr --kind standardised --months 3 -o drought.nc",
+        f"aggregate {_MONTHS} --variable pr --to year --statistic sum then index --classes -o i.nc",
+    ),
+    "trend": (
+        f"subset {_MONTHS} --variable tas --at 61N,9E then anomaly then trend",
+        f"anomaly {_MONTHS} then trend --per decade --false-discovery -o trend.nc",
+    ),
+    "detrend": (f"detrend {_MONTHS} --variable tas --keep-mean -o level.nc",),
+    "correlate": (
+        f"correlate {_MONTHS} --variable pr --with {_MONTHS}:tas --cycle month -o together.nc",
+    ),
+    "summarise": (
+        f"summarise {_MONTHS} --region Norway,Sweden -o countries.csv --across region",
+        f"summarise {_MONTHS} --latitude-bands 10 --statistic mean,max -o bands.nc",
+        f"summarise {_LEVELS} --over level -o columns.nc",
+    ),
+    "regrid": (
+        f"regrid {_MONTHS} --to 5 -o coarse.nc",
+        f"regrid {_MONTHS} --like {_HILLS} --method bilinear -o hills.nc",
+    ),
+    "relevel": (f"relevel {_LEVELS} --to 900hPa,600hPa -o levels.nc",),
+    "compare": (
+        f"regrid demo/pyrope_historical.nc --like {_MONTHS} then compare --with {_MONTHS}",
+    ),
+    "draw map": (
+        f"draw map {_MONTHS} --variable tas --time 2014-01 -o january.png",
+        f"draw map {_MONTHS} --variable tas --time 2015 --projection equal-area -o globe.png",
+    ),
+    "draw panels": (f"draw panels {_MONTHS} --variable tas --by season -o seasons.png",),
+    "draw series": (
+        f"draw series {_MONTHS} --variable tas --at 61N,9E --without-cycle --trend -o cell.png",
+    ),
+    "draw years": (
+        f"subset {_DAYS} --variable pr --region Norway then summarise then draw years -o years.png",
+    ),
+    "draw profile": (f"draw profile {_LEVELS} --variable ta --at 60N,0E -o profile.png",),
+    "draw section": (f"draw section {_LEVELS} --variable ua --time 2018-01 --log -o jets.png",),
+    "draw animation": (f"draw animation {_HILLS} --level 10m --time 2017 --every 3 -o year.gif",),
+    "study": ("study demo/study.toml --into again --plan",),
+    "retrace": (
+        f"subset {_MONTHS} --time 2020 -o year.nc",
+        "retrace year.nc",
+    ),
+    "serve": (f"serve {_MONTHS} {_LEVELS}",),
+    "demo": ("demo demo", "demo demo --data-only"),
+}
+"""By verb, without the name of the program. They need nothing but the demo data, beside which they
+are run."""
