@@ -90,8 +90,9 @@ def folder(tmp_path_factory):
         file.createDimension("m", 3)
         for kind in ("i1", "u1", "i2", "u2", "i4", "u4", "i8", "f4", "f8"):
             made = file.createVariable(f"v_{kind}", kind, ("n", "m"))
-            low = 0 if kind[0] == "u" else -7
-            made[:] = np.arange(15).reshape(5, 3) + low
+            # Unsigned numbers as large as they get, but for those that are marks of themselves.
+            top = {"u1": 254, "u2": 2**16 - 2, "u4": 2**32 - 2}.get(kind, 7)
+            made[:] = top - np.arange(15).reshape(5, 3)
             made.setncattr("about", np.array([1, 2], kind))
         names = file.createVariable("names", str, ("n",))
         names[:] = np.array(["a", "", "cdefg", 'quote " <b>', "æø"], dtype=object)
