@@ -99,6 +99,15 @@ def folder(tmp_path_factory):
         file.createVariable("one", "i2", ())[...] = -5
         file.createVariable("odd", "u1", ("n",))[:] = [1, 2, 3, 4, 5]
         file.title = 'A "title" & <more>'
+    with netCDF4.Dataset(folder / "levels.nc", "w") as file:
+        axes = {"plev": [1000, 850, 500, 200], "lat": [0, 10, 20], "lon": [0, 10, 20, 30]}
+        units = {"plev": "hPa", "lat": "degrees_north", "lon": "degrees_east"}
+        for name, numbers in axes.items():
+            file.createDimension(name, len(numbers))
+            file.createVariable(name, "f8", (name,))[:] = numbers
+            file[name].units = units[name]
+        file["plev"].positive = "down"
+        file.createVariable("ta", "f4", tuple(axes))[:] = np.arange(48).reshape(4, 3, 4)
     with netCDF4.Dataset(folder / "turned.nc", "w") as file:
         file.createDimension("nv", 2)
         for name, size in (("rlat", 4), ("rlon", 5)):
@@ -119,7 +128,7 @@ def folder(tmp_path_factory):
 
 @pytest.fixture(scope="module")
 def server(folder):
-    running = Running(folder, "serve", "maps.nc", "other=types.nc", "turned.nc")
+    running = Running(folder, "serve", "maps.nc", "other=types.nc", "turned.nc", "levels.nc")
     yield running
     running.stop()
 
@@ -517,6 +526,20 @@ def test_series_and_areas_are_those_of_the_file(server, folder):
     about = json.loads(server.get("/edr/collections/maps")[2])
     assert set(about["data_queries"]) == {"position", "area", "cube"}
     assert about["parameter_names"]["tas"]["unit"]["symbol"] == "K"
+
+
+def test_boxes_have_heights_and_areas_several_parts(server):
+    values = np.arange(48.0).reshape(4, 3, 4)
+    box = edr(server, "cube", "levels", bbox="5,5,400,25,15,900", crs="OGC:CRS84")
+    cube = json.loads(box[2])
+    assert cube["domain"]["axes"]["z"]["values"] == [850.0, 500.0]
+    np.testing.assert_array_equal(cube["ranges"]["ta"]["values"], values[1:3, 1, 1:3].ravel())
+    flat = json.loads(edr(server, "cube", "levels", bbox="5,5,25,15", z="400/900")[2])
+    assert flat["ranges"]["ta"]["values"] == cube["ranges"]["ta"]["values"]
+    parts = "MULTIPOLYGON(((-1 -1,1 -1,1 1,-1 1,-1 -1)),((29 19,31 19,31 21,29 21,29 19)))"
+    _, _, body = edr(server, "area", "levels", coords=parts, z="1000", f="csv")
+    rows = [row.split(",") for row in body.decode().splitlines()[1:]]
+    assert [float(row[-1]) for row in rows if row[-1]] == [0.0, 11.0]
 
 
 @pytest.mark.parametrize(

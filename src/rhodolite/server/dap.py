@@ -24,8 +24,8 @@ _TYPES = {
 """What numbers are called, and how they are sent: nothing is shorter than four bytes."""
 _WIDER = {"i1": "i2", "b1": "i2", "u1": "i2", "u2": "i4", "u4": "f8"}
 _WIDER |= {"f2": "f4", "i8": "f8", "u8": "f8"}
-"""Types that the protocol has not, and what they are sent as. It has unsigned ones, but clients with
-the types of NetCDF-3 take these for signed ones, so that large numbers come out negative."""
+"""Types that the protocol has not, and what they are sent as. It has unsigned ones, but clients
+with the types of NetCDF-3 take these for signed ones, so that large numbers come out negative."""
 _PART = re.compile(r"([^\[\],]+)((?:\[[^\[\]]*\])*)")
 _RANGE = re.compile(r"\[(\d{1,12})(?::(\d{1,12}))?(?::(\d{1,12}))?\]")
 _UNSAFE = re.compile(r"[^A-Za-z0-9_~!*'\-]")

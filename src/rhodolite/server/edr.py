@@ -34,6 +34,7 @@ _CONFORMANCE = (
     "http://www.opengis.net/spec/ogcapi-edr-1/1.1/conf/covjson",
 )
 _QUERIES = ("position", "area", "cube")
+_CRS84 = (CRS, "CRS84", "CRS:84", "OGC:CRS84")
 _FORMATS = {"coveragejson": "CoverageJSON", "csv": "CSV"}
 MEDIA = "application/vnd.cov+json"
 
@@ -121,7 +122,7 @@ class Collection:
         given = asked.get("f", "CoverageJSON")
         if given.lower() not in _FORMATS:
             raise Refused(400, f"f={given[:40]}: there are {' and '.join(_FORMATS.values())}")
-        if asked.get("crs", CRS) not in (CRS, "CRS84", "CRS:84"):
+        if asked.get("crs", CRS) not in _CRS84:
             raise Refused(400, "positions are in CRS84, longitude first")
         parts = [_part(kind, layer, asked) for layer in self._chosen(asked)]
         size = sum(part.size for part in parts)
@@ -169,7 +170,8 @@ def _link(href: str, rel: str) -> dict[str, str]:
 
 
 def _part(kind: str, layer: Layer, asked: Mapping[str, str]) -> Part:
-    steps, levels = _steps(layer, asked.get("datetime")), _levels(layer, asked.get("z"))
+    heights = asked.get("z") or (_heights_of_box(asked) if kind == "cube" else None)
+    steps, levels = _steps(layer, asked.get("datetime")), _levels(layer, heights)
     rows, columns, mask = {"position": _position, "area": _area, "cube": _cube}[kind](layer, asked)
     return Part(layer, rows, columns, steps, levels, mask)
 
@@ -182,7 +184,7 @@ def _geometry(asked: Mapping[str, str], kind: str) -> Any:
         shape = shapely.from_wkt(text)
     except (ShapelyError, ValueError) as error:
         raise Refused(400, f"coords: {str(error)[:200]}") from None
-    if shape.geom_type.upper() != kind or shape.is_empty:
+    if shape.geom_type.upper() not in (kind, _SEVERAL.get(kind)) or shape.is_empty:
         raise Refused(400, f"coords is a {kind}, such as {_EXAMPLES[kind]}")
     ends = np.asarray(shape.bounds)
     if (
@@ -195,6 +197,8 @@ def _geometry(asked: Mapping[str, str], kind: str) -> Any:
     return shape
 
 
+_SEVERAL = {"POLYGON": "MULTIPOLYGON"}
+"""Geometries that may stand where another is asked for."""
 _EXAMPLES = {"POINT": "POINT(10.5 60)", "POLYGON": "POLYGON((0 50,20 50,20 70,0 70,0 50))"}
 
 
@@ -223,13 +227,24 @@ def _area(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, Array |
     return rows, columns, inside
 
 
-def _cube(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, Array | None]:
+def _ends_of_box(asked: Mapping[str, str]) -> list[float]:
     try:
         ends = [float(part) for part in asked.get("bbox", "").split(",")]
     except ValueError:
         ends = []
     if len(ends) not in (4, 6) or not all(map(math.isfinite, ends)):
-        raise Refused(400, "bbox is west,south,east,north")
+        raise Refused(400, "bbox is west,south,east,north, or west,south,low,east,north,high")
+    return ends
+
+
+def _heights_of_box(asked: Mapping[str, str]) -> str | None:
+    """Return the range of levels that a box of six numbers names; None for one of four."""
+    ends = _ends_of_box(asked)
+    return f"{ends[2]!r}/{ends[5]!r}" if len(ends) == 6 else None
+
+
+def _cube(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, Array | None]:
+    ends = _ends_of_box(asked)
     west, south, east, north = ends if len(ends) == 4 else (*ends[:2], *ends[3:5])
     if south > north or abs(south) > 90 or abs(north) > 90 or max(abs(west), abs(east)) > 720:
         raise Refused(400, "bbox lies beyond the world, or has its south above its north")
