@@ -16,10 +16,18 @@ _HEAD = '''\
 """Signatures of all verbs. Written by `python tools/make_stub.py`; do not edit."""
 
 from collections.abc import Sequence
+from datetime import date
 from os import PathLike
-from typing import Any, Literal, Self
+from typing import Any, Literal, Protocol, Self
 
 from rhodolite.model.dataset import Dataset
+
+class HasOutline(Protocol):
+    @property
+    def __geo_interface__(self) -> Any: ...
+
+class HasRows(Protocol):
+    def to_csv(self, *args: Any, **settings: Any) -> Any: ...
 
 def find_method(name: str) -> Any: ...
 

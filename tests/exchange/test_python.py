@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import inspect
+import json
 import pickle
 import re
 import subprocess
@@ -15,6 +16,7 @@ import matplotlib as mpl
 import numpy as np
 import pandas as pd
 import pytest
+import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
@@ -284,5 +286,49 @@ def test_dates_are_times_as_they_are():
     data = rhodolite.from_arrays({"x": np.arange(3.0)}, {"time": TIMES}, units={"x": "K"})
     for day in (datetime.date(2001, 1, 2), np.datetime64("2001-01-02"), "2001-01-02"):
         assert data.subset(time=day)["x"].values().tolist() == [1.0]
-    with pytest.raises(UsageError, match=r"--time: \{\} cannot be used here"):
+    with pytest.raises(UsageError, match=r"^time: \{\} cannot be used here"):
         data.subset(time={})
+    first, last = TIMES[0], TIMES[1]
+    for span in (slice(first, last), (first, last), slice(None, last), "2001-01-01..2001-01-02"):
+        assert data.subset(time=span)["x"].values().tolist() == [0.0, 1.0]
+
+
+def test_arguments_are_those_that_python_has(tmp_path):
+    """Each as its text is understood; regions and sites as their files are."""
+    values = np.arange(36 * 9 * 12.0).reshape(36, 9, 12)
+    data = make_dataset(
+        values,
+        times=15 + 30.4 * np.arange(36),
+        lats=10.0 * np.arange(-4, 5),
+        lons=30.0 * np.arange(12),
+    )
+    data = rhodolite.api.dataset.Dataset.of(data)
+    for natural, typed in (
+        ({"lat": (-20, 30)}, {"lat": "-20..30"}),
+        ({"lat": slice(0, None)}, {"lat": "0.."}),
+        ({"lon": (-60, 60.5)}, {"lon": "-60..60.5"}),
+        ({"at": (12.5, -33)}, {"at": "12.5N,33W"}),
+        ({"years": range(2000, 2002)}, {"years": "2000..2001"}),
+        ({"months": [1, 2]}, {"months": "1,2"}),
+        ({"time": cftime.DatetimeNoLeap(2001, 3, 1).isoformat()[:7]}, {"time": "2001-03"}),
+        ({"time": ("2000", 2001)}, {"time": "2000..2001"}),
+    ):
+        ours, theirs = (data.subset(**settings) for settings in (natural, typed))
+        np.testing.assert_array_equal(ours["tas"].values(), theirs["tas"].values())
+    square = shapely.box(10, -15, 100, 25)
+    outline = {"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(square)}
+    (tmp_path / "a.geojson").write_text(json.dumps(outline))
+    ours, theirs = (data.summarise(region=r) for r in (square, tmp_path / "a.geojson"))
+    np.testing.assert_allclose(ours["tas"].values(), theirs["tas"].values(), rtol=1e-12)
+    sites = pd.DataFrame({"name": ["a", "b"], "lat": [1 / 3, 20], "lon": [31.0, 200]})
+    sites.to_csv(tmp_path / "s.csv", index=False)
+    ours, theirs = (data.extract(points=table) for table in (sites, tmp_path / "s.csv"))
+    np.testing.assert_array_equal(ours["tas"].values(), theirs["tas"].values())
+    for settings, message in (
+        ({"lat": [30, 60]}, "^lat: "),
+        ({"region": shapely.Point(1, 2)}, "^region: a region is a polygon"),
+        ({"time": object()}, "^time: a object cannot be used here|^time: "),
+        ({"at": (95, 0)}, "^at: "),
+    ):
+        with pytest.raises(UsageError, match=message):
+            data.subset(**settings)

@@ -5,9 +5,12 @@ from __future__ import annotations
 import textwrap
 import typing
 
-from rhodolite.model.typed_value import FileValue
+from rhodolite.model.space.range_text import Position
+from rhodolite.model.typed_value import FileValue, TypedValue
 from rhodolite.operations.declaration import Parameter, Step, description, parameters
 from rhodolite.operations.parameters.other_dataset import OtherDataset
+from rhodolite.operations.parameters.regions import Regions
+from rhodolite.operations.parameters.sites import Sites
 
 
 def docstring_of(step: type[Step]) -> str:
@@ -54,12 +57,20 @@ def _plain_types(declared: Parameter) -> str:
     kind = declared.type
     if kind is OtherDataset:
         return "str | PathLike[str] | Dataset"
+    if kind is Regions:
+        return "str | PathLike[str] | Sequence[str] | HasOutline"
+    if kind is Sites:
+        return "str | PathLike[str] | HasRows"
+    if kind is Position:
+        return "str | tuple[float, float]"
     if typing.get_origin(kind) is tuple or declared.listed:
-        return "str | float | Sequence[str] | Sequence[float]"
+        return "str | float | range | slice | Sequence[str] | Sequence[float]"
     if declared.repeats:
         return "str | Sequence[str]"
     if isinstance(kind, type) and issubclass(kind, FileValue):
         return "str | PathLike[str]"
+    if isinstance(kind, type) and issubclass(kind, TypedValue) and kind.spans:
+        return "str | float | date | range | slice | tuple[Any, Any]"
     return kind.__name__ if kind in (int, float, str) else "str | float"
 
 

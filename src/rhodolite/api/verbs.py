@@ -10,6 +10,7 @@ from typing import Any
 
 from rhodolite import drawing, operations
 from rhodolite.api.signatures import annotation_of, default_of, docstring_of
+from rhodolite.errors import UsageError
 from rhodolite.operations.declaration import Step, parameters
 
 
@@ -38,13 +39,25 @@ class _Method:
         def method(self: Any, **settings: Any) -> Any:
             given = signature.bind(self, **settings).kwargs
             axes = {name: given.pop(name) for name in ("axes",) if name in given}
-            return self.apply(step(**given), **axes)
+            try:
+                made = step(**given)
+            except UsageError as error:
+                raise UsageError(_spelt_as_in_python(str(error))) from None
+            return self.apply(made, **axes)
 
         method.__name__ = self._name
         method.__qualname__ = f"Dataset.{self._name}"
         method.__doc__ = docstring_of(step)
         method.__signature__ = signature  # type: ignore[attr-defined]
         return method
+
+
+def _spelt_as_in_python(message: str) -> str:
+    """Return a message about an argument with the name that it has in Python."""
+    option, colon, rest = message.partition(":")
+    if not colon or not option.startswith("--") or " " in option:
+        return message
+    return f"{option.removeprefix('--').replace('-', '_')}:{rest}"
 
 
 def _signature(step: type[Step]) -> Signature:

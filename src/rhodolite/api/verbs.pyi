@@ -1,10 +1,18 @@
 """Signatures of all verbs. Written by `python tools/make_stub.py`; do not edit."""
 
 from collections.abc import Sequence
+from datetime import date
 from os import PathLike
-from typing import Any, Literal, Self
+from typing import Any, Literal, Protocol, Self
 
 from rhodolite.model.dataset import Dataset
+
+class HasOutline(Protocol):
+    @property
+    def __geo_interface__(self) -> Any: ...
+
+class HasRows(Protocol):
+    def to_csv(self, *args: Any, **settings: Any) -> Any: ...
 
 def find_method(name: str) -> Any: ...
 
@@ -12,26 +20,26 @@ class Verbs:
     def subset(
         self,
         *,
-        variable: str | float | Sequence[str] | Sequence[float] | None = None,
-        lat: str | float | None = None,
-        lon: str | float | None = None,
-        at: str | float | None = None,
-        region: str | Sequence[str] | None = None,
+        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        lat: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        lon: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        at: str | tuple[float, float] | None = None,
+        region: str | PathLike[str] | Sequence[str] | HasOutline | None = None,
         cells: Literal["fraction", "centre", "touched"] = "fraction",
-        time: str | float | None = None,
-        months: str | float | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        months: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
         season: str | float | None = None,
-        years: str | float | Sequence[str] | Sequence[float] | None = None,
-        level: str | float | Sequence[str] | Sequence[float] | None = None,
-        every: str | float | Sequence[str] | Sequence[float] | None = None,
+        years: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        every: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
         utc_offset: str | float | None = None,
     ) -> Self: ...
     def extract(
         self,
         *,
-        points: str | PathLike[str] | None = None,
-        lat: str | float | None = None,
-        lon: str | float | None = None,
+        points: str | PathLike[str] | HasRows | None = None,
+        lat: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        lon: str | float | date | range | slice | tuple[Any, Any] | None = None,
         method: Literal["nearest", "bilinear"] = "nearest",
         search: int | None = None,
         layout: Literal["long", "wide"] = "long",
@@ -46,7 +54,7 @@ class Verbs:
     def convert(
         self,
         *,
-        units: str | float | Sequence[str] | Sequence[float] | None = None,
+        units: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
         longitude: Literal["0..360", "-180..180"] | None = None,
         latitude: Literal["ascending", "descending"] | None = None,
         amounts: Literal["since-start", "of-step"] | None = None,
@@ -86,7 +94,7 @@ class Verbs:
     def climatology(
         self,
         *,
-        base: str | float | None = None,
+        base: str | float | date | range | slice | tuple[Any, Any] | None = None,
         cycle: str | float = "month",
         statistic: str | float = "mean",
         smooth: str | float | None = None,
@@ -97,7 +105,7 @@ class Verbs:
     def anomaly(
         self,
         *,
-        base: str | float | None = None,
+        base: str | float | date | range | slice | tuple[Any, Any] | None = None,
         cycle: str | float = "month",
         kind: Literal["difference", "percent", "standardised"] = "difference",
         smooth: str | float | None = None,
@@ -110,7 +118,7 @@ class Verbs:
         self,
         *,
         kind: Literal["rainfall-anomaly", "standardised"] = "rainfall-anomaly",
-        base: str | float | None = None,
+        base: str | float | date | range | slice | tuple[Any, Any] | None = None,
         extremes: str | float = "10",
         months: int = 1,
         distribution: Literal["gamma", "normal"] | None = None,
@@ -145,8 +153,8 @@ class Verbs:
         self,
         *,
         over: Literal["area", "lat", "lon", "level", "time", "ensemble", "site"] = "area",
-        statistic: str | float | Sequence[str] | Sequence[float] | None = None,
-        region: str | Sequence[str] | None = None,
+        statistic: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        region: str | PathLike[str] | Sequence[str] | HasOutline | None = None,
         cells: Literal["fraction", "centre", "touched"] = "fraction",
         latitude_bands: float | None = None,
         by: str | None = None,
@@ -179,9 +187,9 @@ class Verbs:
     def draw_map(
         self,
         *,
-        variable: str | float | Sequence[str] | Sequence[float] | None = None,
-        time: str | float | None = None,
-        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
         palette: str | None = None,
         limits: str | float | None = None,
         centre: float | None = None,
@@ -192,32 +200,32 @@ class Verbs:
         size: str | float | None = None,
         mark: Literal["dots", "hatches", "none"] = "dots",
         mark_by: str | None = None,
-        points: str | PathLike[str] | None = None,
-        region: str | Sequence[str] | None = None,
+        points: str | PathLike[str] | HasRows | None = None,
+        region: str | PathLike[str] | Sequence[str] | HasOutline | None = None,
         axes: Any = None,
     ) -> Any: ...
     def draw_panels(
         self,
         *,
-        variable: str | float | Sequence[str] | Sequence[float] | None = None,
-        time: str | float | None = None,
-        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
         palette: str | None = None,
         limits: str | float | None = None,
         centre: float | None = None,
         title: str | None = None,
         size: str | float | None = None,
         by: Literal["step", "month", "season", "year", "level", "member"] = "step",
-        years: str | float | Sequence[str] | Sequence[float] | None = None,
+        years: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
         axes: Any = None,
     ) -> Any: ...
     def draw_series(
         self,
         *,
-        variable: str | float | Sequence[str] | Sequence[float] | None = None,
-        time: str | float | None = None,
-        level: str | float | Sequence[str] | Sequence[float] | None = None,
-        at: str | float | None = None,
+        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        at: str | tuple[float, float] | None = None,
         limits: str | float | None = None,
         title: str | None = None,
         size: str | float | None = None,
@@ -231,26 +239,26 @@ class Verbs:
     def draw_years(
         self,
         *,
-        variable: str | float | Sequence[str] | Sequence[float] | None = None,
-        time: str | float | None = None,
-        level: str | float | Sequence[str] | Sequence[float] | None = None,
-        at: str | float | None = None,
+        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        at: str | tuple[float, float] | None = None,
         limits: str | float | None = None,
         title: str | None = None,
         size: str | float | None = None,
         start: str | float | None = None,
-        emphasise: str | float | Sequence[str] | Sequence[float] | None = None,
-        base: str | float | None = None,
+        emphasise: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        base: str | float | date | range | slice | tuple[Any, Any] | None = None,
         leap_day: Literal["keep", "drop"] = "drop",
         axes: Any = None,
     ) -> Any: ...
     def draw_profile(
         self,
         *,
-        variable: str | float | Sequence[str] | Sequence[float] | None = None,
-        time: str | float | None = None,
-        level: str | float | Sequence[str] | Sequence[float] | None = None,
-        at: str | float | None = None,
+        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        at: str | tuple[float, float] | None = None,
         limits: str | float | None = None,
         title: str | None = None,
         size: str | float | None = None,
@@ -262,9 +270,9 @@ class Verbs:
     def draw_section(
         self,
         *,
-        variable: str | float | Sequence[str] | Sequence[float] | None = None,
-        time: str | float | None = None,
-        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
         palette: str | None = None,
         limits: str | float | None = None,
         centre: float | None = None,
@@ -278,9 +286,9 @@ class Verbs:
     def draw_animation(
         self,
         *,
-        variable: str | float | Sequence[str] | Sequence[float] | None = None,
-        time: str | float | None = None,
-        level: str | float | Sequence[str] | Sequence[float] | None = None,
+        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        time: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
         palette: str | None = None,
         limits: str | float | None = None,
         centre: float | None = None,

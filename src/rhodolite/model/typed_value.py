@@ -17,12 +17,18 @@ class TypedValue(ABC):
         `texts` returns them.
     listed : bool
         Whether the text is a list with commas, to which a second one is added.
+    spans : bool
+        Whether it is a range, so that two values in Python are its ends.
+    takes_pairs : bool
+        Whether two values in Python are what `of` takes.
     second_words : tuple of str
         Beginnings that another word follows, such as ``count-above`` before ``1mm/day``.
     """
 
     repeats: ClassVar[bool] = False
     listed: ClassVar[bool] = False
+    spans: ClassVar[bool] = False
+    takes_pairs: ClassVar[bool] = False
     second_words: ClassVar[tuple[str, ...]] = ()
 
     @classmethod
@@ -31,9 +37,10 @@ class TypedValue(ABC):
         """Return the value that a text stands for, or raise ValueError."""
 
     @classmethod
-    def of(cls, data: Any) -> Self:  # noqa: ARG003
-        """Return the value for data that are open already, or raise ValueError."""
-        raise ValueError("a dataset cannot be used here")
+    def of(cls, data: Any) -> Self:
+        """Return the value for what is neither text nor numbers, such as data that are open
+        already, or raise ValueError."""
+        raise ValueError(f"a {type(data).__name__} cannot be used here")
 
     def texts(self) -> list[str]:
         """Return the texts that `parse` reads back, of a value that repeats."""
@@ -46,8 +53,9 @@ class FileReader(Protocol):
     def dataset(self, location: str) -> Any:
         """Return the dataset in a file, in files that match a pattern, or at an address."""
 
-    def sites(self, path: str) -> Any:
-        """Return the variables that describe the sites of a table, and the line of each site."""
+    def sites(self, table: Any) -> Any:
+        """Return the variables that describe the sites of a table, in a file or in memory, and the
+        line of each site."""
 
     def outlines(self, name: str) -> Sequence[Any]:
         """Return the outlines of a country, of land or sea, or of a file."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -30,10 +31,17 @@ class SideInputs:
         self.paths += [file.path for file in opened.files]
         return opened
 
-    def sites(self, path: str) -> tuple[Sequence[Any], Any]:
-        """Return the variables that describe the sites of a table, and the line of each site."""
+    def sites(self, table: Any) -> tuple[Sequence[Any], Any]:
+        """Return the variables that describe the sites of a table, in a file or a data frame, and
+        the line of each site."""
         from rhodolite.formats.text.csv.sites import read_sites  # pandas takes long to import
 
+        if not isinstance(table, str):
+            with tempfile.TemporaryDirectory(prefix="rhodolite-") as folder:
+                place = Path(folder) / "sites.csv"
+                table.to_csv(place, index=False)
+                return read_sites(place)
+        path = table
         found = read_sites(Path(path))
         self.paths.append(Path(path))
         return found

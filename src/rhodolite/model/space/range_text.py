@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 from dataclasses import dataclass
-from typing import Self
+from typing import Any, Self
 
 import numpy as np
 
@@ -34,6 +34,8 @@ class LatitudeRange(TypedValue):
     south: float | None
     north: float | None
 
+    spans = True
+
     @classmethod
     def parse(cls, text: str) -> Self:
         start, stop = split_range(text)
@@ -56,6 +58,8 @@ class LongitudeRange(TypedValue):
     west: float | None
     east: float | None
 
+    spans = True
+
     @classmethod
     def parse(cls, text: str) -> Self:
         start, stop = split_range(text)
@@ -75,6 +79,14 @@ class Position(TypedValue):
 
     latitude: float
     longitude: float
+
+    takes_pairs = True
+
+    @classmethod
+    def of(cls, data: Any) -> Self:
+        """Return the place of a pair of numbers, latitude first."""
+        north, east = data
+        return cls(parse_latitude(str(north)), parse_longitude(str(east)))
 
     @classmethod
     def parse(cls, text: str) -> Self:

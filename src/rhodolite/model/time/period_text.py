@@ -75,6 +75,8 @@ class Period(TypedValue):
     first: Instant | None
     last: Instant | None
 
+    spans = True
+
     @classmethod
     def parse(cls, text: str) -> Self:
         start, stop = split_range(text)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import datetime
 import types
 import typing
 from collections.abc import Iterable
@@ -15,7 +14,6 @@ from typing import Any
 import numpy as np
 
 from rhodolite.errors import UsageError, nearest_names
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import TypedValue
 
 
@@ -105,8 +103,10 @@ class Parameter:
         if value is None or self._fits(value):
             return value
         try:
-            if isinstance(value, Dataset) and self._typed is not None:
+            if self._typed is not None and (self._is_pair(value) or not _is_plain(value)):
                 return self._typed.of(value)
+            if self._typed is not None and self._typed.spans:
+                value = _as_range(value)
             return self._parse_text(_usable(value))
         except ValueError as error:
             raise UsageError(f"--{self.name}: {error}") from None
@@ -129,6 +129,10 @@ class Parameter:
         return isinstance(value, self.type) and not (
             isinstance(value, bool) and self.type is not bool
         )
+
+    def _is_pair(self, value: Any) -> bool:
+        pairs = self._typed is not None and self._typed.takes_pairs
+        return pairs and isinstance(value, tuple) and len(value) == 2
 
     def _parse_text(self, value: Any) -> Any:
         if typing.get_origin(self.type) is tuple:
@@ -192,11 +196,45 @@ def _without_none(hint: Any) -> Any:
     return hint
 
 
+def _is_plain(value: Any) -> bool:
+    """Return whether a value is text, a number, a date, or several of them."""
+    return isinstance(value, _PLAIN) or hasattr(value, "isoformat")
+
+
+_PLAIN = (
+    str,
+    bytes,
+    int,
+    float,
+    np.number,
+    np.datetime64,
+    PurePath,
+    list,
+    tuple,
+    slice,
+    range,
+    dict,
+)
+
+
+def _as_range(value: Any) -> Any:
+    """Return two values, which are the ends of a range, as the text of it."""
+    if isinstance(value, tuple) and len(value) == 2:
+        return _usable(slice(*value))
+    return value
+
+
 def _usable(value: Any) -> Any:
-    """Return a value with dates as text; tables, truth values and the like are refused."""
+    """Return a value with dates and ranges as text; tables, truth values and the like are
+    refused."""
     if isinstance(value, (list, tuple)):
         return [_usable(part) for part in value]
-    if isinstance(value, (datetime.date, datetime.time)):
+    if isinstance(value, range) and value.step == 1 and len(value):
+        return f"{value.start}..{value.stop - 1}"
+    if isinstance(value, slice) and value.step is None:
+        ends = ["" if end is None else _usable(end) for end in (value.start, value.stop)]
+        return f"{ends[0]}..{ends[1]}"
+    if hasattr(value, "isoformat"):  # dates of any calendar
         return value.isoformat()
     if isinstance(value, np.datetime64):
         return str(value)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
 
@@ -45,6 +45,20 @@ class Regions(FileValue):
                 f"'{','.join(given)}' names no area; write a country, land, sea, or an outline FILE"
             )
         return cls(tuple(names))
+
+    @classmethod
+    def of(cls, data: Any) -> Self:
+        """Return the area of a polygon of shapely, or of what has such an interface, in degrees
+        east and north."""
+        import shapely
+
+        if not hasattr(data, "__geo_interface__"):
+            return super().of(data)
+        shapes = shapely.get_parts(shapely.geometry.shape(data))
+        if not len(shapes) or {shape.geom_type for shape in shapes} != {"Polygon"}:
+            raise ValueError("a region is a polygon, or several, in degrees east and north")
+        name = "outline"
+        return cls((name,), (Outline(name, shapes),))
 
     def texts(self) -> list[str]:
         return list(self.names)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from typing import Self
+from typing import Any, Self
 
 import numpy as np
 
@@ -25,15 +25,25 @@ class Sites(FileValue):
     described : tuple of Variable, optional
         Along the dimension `site`: names, `lat` and `lon` in degrees, and all other columns.
     line_numbers : ndarray of int, shape (sites,), optional
+    frame : data frame, optional
+        In place of a table in a file.
     """
 
     location: str
     described: tuple[Variable, ...] | None = field(default=None, compare=False)
     line_numbers: Array | None = field(default=None, compare=False)
+    frame: Any = field(default=None, compare=False)
 
     @classmethod
     def parse(cls, text: str) -> Self:
         return cls(text)
+
+    @classmethod
+    def of(cls, data: Any) -> Self:
+        """Return the sites of a data frame with one of them in each row."""
+        if not hasattr(data, "to_csv"):
+            return super().of(data)
+        return cls("a table", frame=data)
 
     def __str__(self) -> str:
         return self.location
@@ -45,7 +55,7 @@ class Sites(FileValue):
     def loaded(self, reader: FileReader) -> Self:
         if self.is_loaded:
             return self
-        described, lines = reader.sites(self.location)
+        described, lines = reader.sites(self.location if self.frame is None else self.frame)
         return replace(self, described=tuple(described), line_numbers=lines)
 
     def column(self, name: str) -> Array:
