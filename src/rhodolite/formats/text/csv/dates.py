@@ -43,15 +43,28 @@ def read_dates(table: Table) -> Table:
     if "time" in table.roles and BASE_YEARS in table.cells.columns:
         return _normals(table)
     if "year" in lowered and not _has_dates(table):
-        numbered = next((lowered[word] for word in DAY_OF_YEAR if word in lowered), None)
-        if numbered is not None and not {"month", "day"} & lowered.keys():
-            return _dates_of_parts(table, [lowered["year"], numbered], _DAY_DIGITS)
-        parts = [lowered[word] for word in _PARTS if word in lowered]
-        if "day" not in lowered:
-            parts = [part for part in parts if part != lowered.get("hour")]
-        if "month" in lowered or "day" not in lowered:
-            return _dates_of_parts(table, parts)
+        return _with_dates_of_parts(table, lowered)
     return _with_times_of_day(table)
+
+
+def _with_dates_of_parts(table: Table, lowered: dict[str, str]) -> Table:
+    """Return a table whose dates are those of columns for years, months, days and hours, or for
+    years and the numbers of days in them.
+
+    Parameters
+    ----------
+    table : Table
+    lowered : dict of str to str
+        Names of columns by the same in small letters.
+    """
+    numbered = next((lowered[word] for word in DAY_OF_YEAR if word in lowered), None)
+    if numbered is not None and not {"month", "day"} & lowered.keys():
+        return _dates_of_parts(table, [lowered["year"], numbered], _DAY_DIGITS)
+    if "day" in lowered and "month" not in lowered:
+        return _with_times_of_day(table)
+    # An hour means nothing where the day is not given.
+    words = _PARTS if "day" in lowered else _PARTS[:2]
+    return _dates_of_parts(table, [lowered[word] for word in words if word in lowered])
 
 
 def _with_times_of_day(table: Table) -> Table:

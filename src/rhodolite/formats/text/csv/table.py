@@ -183,45 +183,59 @@ def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
     Most are parsed by compiled code at once; what that does not take for numbers is read again as
     text, cell by cell.
 
+    Parameters
+    ----------
+    dialect : Dialect
+    kept : collection of str
+        Columns that stay text, besides those that may hold dates or names.
+
     Raises
     ------
     DataError
         If rows are longer than the header; a separator at the end of rows is passed over.
     """
-    names = dialect.names
-    width = len(names)
-    as_text = [at for at, name in enumerate(names) if name in kept or is_kept_as_text(name)]
-    columns = _parse(dialect, dict.fromkeys([*as_text, width], str))
-    as_text += [
-        at for at in range(width) if columns[at].dtype.kind not in "iuf" and at not in as_text
-    ]
-    # Text without gaps is what is written; elsewhere marks of missing values have been taken out.
-    gaps = [at for at in as_text if columns[at].isna().any() or columns[at].dtype == bool]
-    for at in set(as_text) - set(gaps):
-        columns[at] = [plain_cell(cell) for cell in columns[at]]
-    if gaps:
-        text = _parse(dialect, dict.fromkeys(range(width), str), gaps)
-        for at in gaps:
-            columns[at] = [plain_cell(cell) for cell in text[at]]
-    longer = np.flatnonzero([plain_cell(cell) != "" for cell in columns[width]])
-    if longer.size:
-        line = int(longer[0]) + dialect.skipped + 1
-        raise DataError(
-            f"{dialect.path}, line {line}: the row has more cells than the {width} of the header"
-        )
+    width = len(dialect.names)
+    stay = [at for at, name in enumerate(dialect.names) if name in kept or is_kept_as_text(name)]
+    columns = _parse(dialect, dict.fromkeys([*stay, width], str))
+    _refuse_longer_rows(dialect, columns[width])
+    others = [at for at in range(width) if columns[at].dtype.kind not in "iuf" and at not in stay]
+    _put_text(dialect, columns, [*stay, *others])
     marks: list[str] = []
     parsed = {}
-    for at, name in enumerate(names):
+    for at in range(width):
         column = columns[at]
         if column.dtype.kind in "iu":
             column = column.astype(np.float64)
-        elif column.dtype.kind != "f" and not (name in kept or is_kept_as_text(name)):
+        elif at in others:
             column = _as_numbers(column, dialect.decimal, marks)
         parsed[at] = column
     if marks:
         listed = ", ".join(f"'{mark}'" for mark in dict.fromkeys(marks))
         warn(f"{dialect.path.name}: taken for missing values: {listed}")
     return pandas.DataFrame(parsed)
+
+
+def _refuse_longer_rows(dialect: Dialect, beyond: pandas.Series[Any]) -> None:
+    """Refuse rows with anything beyond the columns that the header has."""
+    longer = np.flatnonzero([plain_cell(cell) != "" for cell in beyond])
+    if longer.size:
+        line = int(longer[0]) + dialect.skipped + 1
+        raise DataError(
+            f"{dialect.path}, line {line}: the row has more cells than the {len(dialect.names)} of "
+            "the header"
+        )
+
+
+def _put_text(dialect: Dialect, columns: pandas.DataFrame, as_text: list[int]) -> None:
+    """Put columns as they are written in the place of what was parsed of them."""
+    # Text without gaps is what is written; elsewhere marks of missing values have been taken out.
+    gaps = [at for at in as_text if columns[at].isna().any() or columns[at].dtype == bool]
+    again = (
+        _parse(dialect, dict.fromkeys(range(len(dialect.names)), str), gaps) if gaps else columns
+    )
+    for at in as_text:
+        source = again if at in gaps else columns
+        columns[at] = [plain_cell(cell) for cell in source[at]]
 
 
 def _as_numbers(column: pandas.Series[Any], decimal: str, marks: list[str]) -> pandas.Series[Any]:
