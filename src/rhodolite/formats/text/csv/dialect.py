@@ -21,7 +21,7 @@ SPACES = r"\s+"
 _SEPARATORS = ",;\t"
 _WORDS = {",": "commas", ";": "semicolons", "\t": "tabs", SPACES: "spaces"}
 _GZIP = b"\x1f\x8b"
-_MOST_BYTES = 4 << 30
+_MOST_BYTES = 1 << 30
 """Of what a compressed table may hold."""
 _IN_BRACKETS = re.compile(r"[\[(](.*)[\])]")
 
