@@ -19,6 +19,13 @@ if TYPE_CHECKING:
     from rhodolite.api.dataset import Dataset as Dataset
     from rhodolite.api.files import read as read
     from rhodolite.api.files import write as write
+    from rhodolite.api.work import Serving as Serving
+    from rhodolite.api.work import build as build
+    from rhodolite.api.work import join as join
+    from rhodolite.api.work import retrace as retrace
+    from rhodolite.api.work import serve as serve
+    from rhodolite.api.work import study as study
+    from rhodolite.api.work import verify as verify
     from rhodolite.arrays.engine import Engine as Engine
     from rhodolite.errors import DataError as DataError
     from rhodolite.errors import OutputError as OutputError
@@ -33,6 +40,9 @@ _PLACES = {
     "Dataset": "rhodolite.api.dataset",
     "read": "rhodolite.api.files",
     "write": "rhodolite.api.files",
+    **dict.fromkeys(
+        ("Serving", "build", "join", "retrace", "serve", "study", "verify"), "rhodolite.api.work"
+    ),
     "Variable": "rhodolite.model.variable",
     "Engine": "rhodolite.arrays.engine",
     "RhodoliteError": "rhodolite.errors",

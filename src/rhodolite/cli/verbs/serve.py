@@ -128,18 +128,13 @@ def _plain(name: str) -> str:
 
 
 def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool) -> int:
-    try:
-        import starlette  # noqa: F401
-        import uvicorn
-    except ImportError:
-        raise UsageError(
-            "serve needs two libraries that are not installed; "
-            "install them with pip install 'rhodolite[serve]'"
-        ) from None
+    from rhodolite.server.listening import need_libraries
+
+    need_libraries()
     from rhodolite.cli.console import say, show
     from rhodolite.cli.engine import make_engine
     from rhodolite.server.app import make_app
-    from rhodolite.server.connections import MOST_OPEN, BoundedConnection
+    from rhodolite.server.listening import address_of, listen, make_server
     from rhodolite.server.sources import Sources
 
     port = _port(options.port)
@@ -149,24 +144,9 @@ def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
         began = time.monotonic()
         sources.prepare()
         say(f"computed what is served in {time.monotonic() - began:.1f} s")
-    log = None if quiet else say
-    config = uvicorn.Config(
-        make_app(sources, sources.memory, log),
-        host=options.host,
-        port=port,
-        log_config=None,
-        access_log=False,
-        server_header=False,
-        timeout_keep_alive=20,
-        timeout_graceful_shutdown=30,
-        # More than are kept open, since those that are ended linger for a moment.
-        limit_concurrency=2 * MOST_OPEN,
-        http=BoundedConnection,
-        ws="none",
-    )
-    server = uvicorn.Server(config)
-    with _listening(options.host, port) as listening:
-        address = f"http://{_in_address(options.host)}:{listening.getsockname()[1]}"
+    server = make_server(make_app(sources, sources.memory, None if quiet else say))
+    with listen(options.host, port) as listener:
+        address = address_of(listener, options.host)
         for name in openings:
             show(f"{address}/dap/{name}")
             show(f"{address}/zarr/{name}")
@@ -175,38 +155,9 @@ def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
             say(f"{options.host}: others on the network can read what is served")
         # The requests that are in flight are answered before it comes back.
         with contextlib.suppress(KeyboardInterrupt):
-            server.run(sockets=[listening])
+            server.run(sockets=[listener])
     say("ended")
     return 0
-
-
-def _in_address(host: str) -> str:
-    return f"[{host}]" if ":" in host else host
-
-
-def _listening(host: str, port: int) -> Any:
-    """Return a socket that listens.
-
-    Raises
-    ------
-    UsageError
-        If the address is not there or the port is taken.
-    """
-    import socket
-
-    family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    listener = socket.socket(family, socket.SOCK_STREAM)
-    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    try:
-        listener.bind((host, port))
-    except OSError as error:
-        listener.close()
-        raise UsageError(
-            f"serve: cannot listen on {host}, port {port}: {error.strerror or error}; choose "
-            "another with --port"
-        ) from None
-    listener.listen(128)
-    return listener
 
 
 def _port(text: str) -> int:
