@@ -9,6 +9,8 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 _PATTERNS = 24
+_IN_CACHE = 1 << 15
+"""Numbers that stay close to a processor while all patterns are added to them."""
 
 
 def patterns(
@@ -80,11 +82,16 @@ class Weather:
 
     def __getitem__(self, steps: slice) -> Array:
         """Return the noise of some steps, shape (steps, latitudes, longitudes), float64."""
-        # Added one by one: a matrix product may round differently with the threads that are free.
         series = self._series[steps]
         total = np.zeros((len(series), *self._shapes.shape[1:]))
-        for along, shape in zip(series.T, self._shapes, strict=True):
-            total += along[:, None, None] * shape
+        few = max(1, _IN_CACHE // self._shapes[0].size)
+        product = np.empty((few, *self._shapes.shape[1:]))
+        for first in range(0, len(series), few):
+            some = total[first : first + few]
+            # Added one by one: a matrix product may round differently with the threads that are
+            # free.
+            for along, shape in zip(series[first : first + few].T, self._shapes, strict=True):
+                some += np.multiply(along[:, None, None], shape, out=product[: len(some)])
         return total
 
 
