@@ -159,6 +159,8 @@ def test_pictures_go_into_axes_of_ones_own(demo):
     with pytest.raises(UsageError, match="several panels"):
         data.draw_panels(axes=left)
     plt.close(figure)
+    alone = data.draw_map()
+    assert alone._repr_png_().startswith(b"\x89PNG")  # which notebooks show
 
 
 NUMBERS = st.sampled_from(["f4", "f8", ">f4", "i1", "i2", "i8", "u2", "u8", "?"])

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 from abc import abstractmethod
+from functools import partial
 from typing import Any, ClassVar
 
 from rhodolite.arrays import Engine
@@ -56,4 +58,13 @@ class Drawing(Step):
         for text in () if self.moves else holder.findobj(Text):
             if (shown := make_visible(text.get_text())) != text.get_text():
                 text.set_text(shown)
+        if axes is None and not self.moves:
+            figure._repr_png_ = partial(_write_png, figure)
         return figure
+
+
+def _write_png(figure: Any) -> bytes:
+    """Return a figure as PNG, by which notebooks show what a cell ends with."""
+    content = io.BytesIO()
+    figure.savefig(content, format="png")
+    return content.getvalue()
