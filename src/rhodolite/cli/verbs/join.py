@@ -81,18 +81,19 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     if is_collection and (options.plan or options.record or layout != USUAL_LAYOUT):
         raise UsageError(
             "join: a collection only names files; --plan, --record, --format, --chunks, "
-            "--compression, --no-checksums, --unlimited, --raw and --all are for files that are "
-            "written out"
+            "--compression, --no-checksums, --unlimited and what tables are written like are for "
+            "files that are written out"
         )
     kind = COLLECTION.kind if is_collection else output_kind(output, layout)
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
-    with reading_by(reading_rules(vars(options))):
-        dataset = open_dataset(options.inputs, overlap, options.group)
-    if is_collection and (options.variable or options.missing_value):
+    rules = reading_rules(vars(options))
+    if is_collection and (options.variable or options.missing_value or rules.settings()):
         raise UsageError(
-            "join: a collection only names files; --variable and --missing-value are for files "
-            "that are written out"
+            "join: a collection only names files; --variable, --missing-value and how tables are "
+            "read are for files that are written out"
         )
+    with reading_by(rules):
+        dataset = open_dataset(options.inputs, overlap, options.group)
     dataset = apply_declared(dataset, options.variable, options.missing_value)
     if not is_collection:
         _write_dataset(dataset, layout, options, overlap, began)
