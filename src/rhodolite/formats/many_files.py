@@ -39,7 +39,8 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
         skipped, only if no other is left.
     """
     refused: list[DataError] = []
-    if len(places) < MANY or not cache_in_use():
+    # What is known of tables from before was read by the usual rules.
+    if len(places) < MANY or not cache_in_use() or rules_in_force().of_tables:
         opened = _read_each(places, read_place, refused)
         _answer_for(refused, len(places))
         return [opened[place] for place in places if place in opened]

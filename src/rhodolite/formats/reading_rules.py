@@ -27,6 +27,11 @@ class ReadingRules:
     columns: tuple[str, ...] = ()
     skip_unreadable: bool = False
 
+    @property
+    def of_tables(self) -> bool:
+        """Whether tables are read in another way than usually."""
+        return bool(self.missing_text or self.columns)
+
     def settings(self) -> dict[str, list[str] | bool]:
         """Return what differs from the usual, by the names under which people ask for it."""
         asked: dict[str, list[str] | bool] = {
