@@ -19,6 +19,7 @@ _PARTS = ("year", "month", "day", "hour")
 _TIME_OF_DAY = r"\d{1,2}(?::\d{2}){0,2}\s?(?:[aApP][mM])?"
 _DAY_DIGITS = 3
 """Of the number of a day in its year."""
+_YEAR_FIRST = re.compile(r"\s*\d{4}")
 _NO_YEAR = 2001
 """The year that days without one are taken to be of; it has no 29 February."""
 
@@ -182,6 +183,8 @@ def stretches_of(table: Table) -> list[Stretch]:
 def _with_a_year(text: str) -> str:
     """Return a day or month of no year, such as `15 March`, `Mar-15` or `03-15`, as one of a common
     year."""
+    if _YEAR_FIRST.match(text):
+        return text
     words = re.split(r"[\s.-]+", text.strip().rstrip("."))
     named = [month for word in words if (month := named_month(word)) is not None]
     days = [int(word) for word in words if word.isdecimal() and len(word) <= 2]

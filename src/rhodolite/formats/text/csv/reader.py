@@ -240,10 +240,13 @@ def _one_value_a_row(table: Table, calendar: str) -> list[Variable]:
         of_sites = [v.name for v in axes.described if v.dimensions == ("site",)]
         about["coordinates"] = " ".join(of_sites)
     variables = list(axes.described)
-    index = axes.index
+    index, size = axes.index, math.prod(axes.shape)
+    in_order = np.array_equal(index, np.arange(size))
     for name in numbers:
-        grid = np.full(math.prod(axes.shape), np.nan)
-        grid[index] = table.numbers(name)
+        grid = table.numbers(name)
+        if not in_order:
+            grid = np.full(size, np.nan)
+            grid[index] = table.numbers(name)
         units = {"units": table.units[name]} if table.units.get(name) else {}
         data = InMemory(grid.reshape(axes.shape))
         variables.append(Variable(name, tuple(axes.sizes), data, {**units, **about}))

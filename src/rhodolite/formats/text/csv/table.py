@@ -201,18 +201,13 @@ def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
     others = [at for at in range(width) if columns[at].dtype.kind not in "iuf" and at not in stay]
     _put_text(dialect, columns, [*stay, *others])
     marks: list[str] = []
-    parsed = {}
-    for at in range(width):
-        column = columns[at]
-        if column.dtype.kind in "iu":
-            column = column.astype(np.float64)
-        elif at in others:
-            column = _as_numbers(column, dialect.decimal, marks)
-        parsed[at] = column
+    for at in others:
+        columns[at] = _as_numbers(columns[at], dialect.decimal, marks)
     if marks:
         listed = ", ".join(f"'{mark}'" for mark in dict.fromkeys(marks))
         warn(f"{dialect.path.name}: taken for missing values: {listed}")
-    return pandas.DataFrame(parsed)
+    whole = [at for at in range(width) if columns[at].dtype.kind in "iu"]
+    return columns.astype(dict.fromkeys(whole, np.float64)).drop(columns=width)
 
 
 def _refuse_longer_rows(dialect: Dialect, beyond: pandas.Series[Any]) -> None:
