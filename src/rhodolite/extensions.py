@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from functools import cache
-from importlib.metadata import EntryPoint, entry_points
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rhodolite.errors import UsageError
+
+if TYPE_CHECKING:
+    from importlib.metadata import EntryPoint
 
 OPERATIONS, DRAWINGS, FORMATS = "rhodolite.operations", "rhodolite.drawings", "rhodolite.formats"
 """Groups of entry points; what each names is an `Operation`, a `Drawing` or a `Format`."""
@@ -21,6 +23,8 @@ def find_extensions(group: str) -> dict[str, EntryPoint]:
     group : str
         One of the groups above.
     """
+    from importlib.metadata import entry_points  # which takes long to import
+
     return {point.name: point for point in entry_points(group=group)}
 
 

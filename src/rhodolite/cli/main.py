@@ -230,7 +230,7 @@ def dispatch(words: list[str], quiet: bool) -> int:
     if words and words[0] == "help" and len(words) > 1:
         words = [*words[1:], "--help"]
     verb = words[0] if words else "--help"
-    if verb in ("-h", "--help", "help") or (not _is_verb(verb) and "--help" in words):
+    if verb in ("-h", "--help", "help") or ("--help" in words and not _is_verb(verb)):
         print(_INTRODUCTION + list_words(ALL_VERBS) + _list_others() + _EXAMPLES, end="")
         return 0
     if verb in ("--version", "-V"):
