@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import tomllib
 from collections.abc import Mapping, Sequence
 from os import PathLike
 from pathlib import Path
@@ -145,14 +144,9 @@ def verify(path: str | PathLike[str]) -> dict[str, str]:
     DataError
         If it carries no study, or does not say how it was made.
     """
-    from rhodolite.studies.carried import find_study, home_of, verify_inputs
-    from rhodolite.studies.reader import read_study_text
+    from rhodolite.studies import tracing
 
-    text = find_study(Path(path))
-    made = read_study_text(text, Path(f"the study in {path}"))
-    output = next(iter([*made.reports, *made.outputs]))
-    home = home_of(Path(path), output)
-    return dict(verify_inputs(tomllib.loads(text).get("made"), home))
+    return dict(tracing.verify(Path(path)))
 
 
 class Serving:

@@ -102,7 +102,7 @@ def parse_chain(words: list[str], *, to_be_written: bool = True) -> tuple[Chain,
     UsageError
         If a step or an option is not known, or the input or the output is missing.
     """
-    from rhodolite.cli.options import layout_of, parse_number, reading_rules
+    from rhodolite.cli.run_options import layout_of, parse_number, reading_rules
     from rhodolite.operations.subset import Subset
     from rhodolite.pipeline.chain import Chain
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from rhodolite.errors import UsageError
 
 if TYPE_CHECKING:
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.parser import Parser
 
 _DESCRIPTION = """\
 A dataset that explains itself, from tables (.csv) or text grids (.asc) and a description of them.
@@ -41,7 +41,9 @@ comment, positive, type (float32 or float64) and attributes (a table of any othe
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_inputs, add_run_options
+    from rhodolite.cli.options import add_inputs
+    from rhodolite.cli.parser import Parser
+    from rhodolite.cli.run_options import add_run_options
 
     usage = "rhodolite build INPUT... --description FILE -o OUTPUT"
     parser = Parser("build", description=_DESCRIPTION, usage=usage)
@@ -53,13 +55,8 @@ def make_parser() -> Parser:
 
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     """Run the verb and return its exit code."""
-    from rhodolite.cli.options import (
-        apply_declared,
-        layout_of,
-        need_inputs,
-        parse_number,
-        reading_rules,
-    )
+    from rhodolite.cli.options import need_inputs
+    from rhodolite.cli.run_options import apply_declared, layout_of, parse_number, reading_rules
 
     options = make_parser().parse(words)
     need_inputs(options.inputs, "build", "build 'rain_*.asc' ...")

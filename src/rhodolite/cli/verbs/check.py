@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from rhodolite.checking import Finding
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.parser import Parser
 
 _DESCRIPTION = """\
 Whether a dataset follows the CF conventions (version 1.11), and what hinders its use by others.
@@ -28,7 +28,9 @@ _HEADINGS = {
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_inputs, add_run_options, add_variables
+    from rhodolite.cli.options import add_inputs, add_variables
+    from rhodolite.cli.parser import Parser
+    from rhodolite.cli.run_options import add_run_options
 
     parser = Parser("check", description=_DESCRIPTION, usage="rhodolite check INPUT... [options]")
     add_inputs(parser)
@@ -44,7 +46,8 @@ def make_parser() -> Parser:
 def run(words: list[str], quiet: bool) -> int:
     """Run the verb and return its exit code."""
     from rhodolite.cli.console import show, show_json
-    from rhodolite.cli.options import apply_declared, need_inputs, reading_rules
+    from rhodolite.cli.options import need_inputs
+    from rhodolite.cli.run_options import apply_declared, reading_rules
 
     options = make_parser().parse(words)
     need_inputs(options.inputs, "check", "check data.nc")

@@ -15,7 +15,7 @@ from rhodolite.plain_text import file_size
 Run = Callable[[list[str], bool], int]
 if TYPE_CHECKING:
     from rhodolite.arrays import Engine
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.parser import Parser
 
 _DESCRIPTION = """\
 Writes made-up example data into a folder and runs the full example on them.
@@ -27,7 +27,7 @@ on every run, and the signals put into them are told in the attribute `signals` 
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.parser import Parser
 
     parser = Parser("demo", description=_DESCRIPTION, usage="rhodolite demo DIR [options]")
     parser.add_argument(

@@ -6,7 +6,7 @@ import json
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.parser import Parser
 
 _DESCRIPTION = """\
 What a dataset holds, in people's terms: where, when, at which heights, and which variables.
@@ -19,7 +19,9 @@ _COLUMNS = 3
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_inputs, add_run_options
+    from rhodolite.cli.options import add_inputs
+    from rhodolite.cli.parser import Parser
+    from rhodolite.cli.run_options import add_run_options
 
     parser = Parser(
         "inspect", description=_DESCRIPTION, usage="rhodolite inspect INPUT... [options]"
@@ -47,7 +49,8 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     """Run the verb and return its exit code."""
     from rhodolite.cli.console import show, show_json
     from rhodolite.cli.engine import make_engine
-    from rhodolite.cli.options import need_inputs, parse_number, reading_rules
+    from rhodolite.cli.options import need_inputs
+    from rhodolite.cli.run_options import parse_number, reading_rules
 
     options = make_parser().parse(words)
     if options.regions:

@@ -13,7 +13,7 @@ from rhodolite.errors import UsageError, nearest_names
 if TYPE_CHECKING:
     from argparse import Namespace
 
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.parser import Parser
     from rhodolite.formats.concatenate import Overlap
     from rhodolite.formats.layout import Layout
     from rhodolite.model.dataset import Dataset
@@ -29,7 +29,9 @@ they are. Any other output is written out in full.
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import Parser, add_inputs, add_run_options, add_variables
+    from rhodolite.cli.options import add_inputs, add_variables
+    from rhodolite.cli.parser import Parser
+    from rhodolite.cli.run_options import add_run_options
 
     usage = "rhodolite join INPUT... [options] -o OUTPUT"
     parser = Parser("join", description=_DESCRIPTION, usage=usage)
@@ -51,7 +53,8 @@ def make_parser() -> Parser:
 
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     """Run the verb and return its exit code."""
-    from rhodolite.cli.options import apply_declared, layout_of, need_inputs, reading_rules
+    from rhodolite.cli.options import need_inputs
+    from rhodolite.cli.run_options import apply_declared, layout_of, reading_rules
     from rhodolite.formats.concatenate import Overlap
 
     options = make_parser().parse(words)
@@ -126,8 +129,8 @@ def _write_dataset(
     dataset: Dataset, layout: Layout, options: Namespace, overlap: Overlap | None, began: float
 ) -> None:
     """Write the joined dataset out, with what was typed on its record."""
-    from rhodolite.cli.options import parse_number, reading_rules
     from rhodolite.cli.output import write_out
+    from rhodolite.cli.run_options import parse_number, reading_rules
     from rhodolite.studies.description import Input
 
     done = {"verb": "join"}

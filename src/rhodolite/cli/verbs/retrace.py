@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-import tomllib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,7 +11,7 @@ from rhodolite.errors import DataError, UsageError
 if TYPE_CHECKING:
     import argparse
 
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.parser import Parser
     from rhodolite.studies.description import Study
 
 _DESCRIPTION = """\
@@ -25,7 +24,8 @@ the output again, in another folder.
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import RUN_OPTIONS, Parser
+    from rhodolite.cli.help_pages import RUN_OPTIONS
+    from rhodolite.cli.parser import Parser
     from rhodolite.cli.work_options import add_work_options
 
     usage = "rhodolite retrace FILE [--verify | --run --into FOLDER]"
@@ -50,28 +50,16 @@ def run(words: list[str], quiet: bool) -> int:
         raise UsageError("retrace: --run and --into go together; write --run --into again")
 
     from rhodolite.cli.console import show
-    from rhodolite.studies.carried import (
-        SAME,
-        SAME_WHERE_COMPARED,
-        find_study,
-        home_of,
-        verify_inputs,
-    )
-    from rhodolite.studies.reader import read_study_text
+    from rhodolite.studies.carried import SAME, SAME_WHERE_COMPARED, find_study
+    from rhodolite.studies.tracing import trace, verify
 
     path = Path(options.file)
-    text = find_study(path)
     if not options.verify and not options.run:
-        show(text.rstrip("\n"))
+        show(find_study(path).rstrip("\n"))
         return 0
-    study = read_study_text(text, Path(f"the study in {path}"))
-    output = next(iter([*study.reports, *study.outputs]))
-    home = home_of(path, output)
+    study, home = trace(path)
     if options.verify:
-        try:
-            states = verify_inputs(tomllib.loads(text).get("made"), home)
-        except DataError as error:
-            raise DataError(f"{path}: {error}") from None
+        states = verify(path)
         for name, state in states:
             show(f"{name}: {state}")
         if any(state not in (SAME, SAME_WHERE_COMPARED) for _, state in states):

@@ -14,7 +14,7 @@ from rhodolite.errors import UsageError, nearest_names
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.parser import Parser
     from rhodolite.model.dataset import Dataset
     from rhodolite.server.limits import Limits
 
@@ -30,7 +30,8 @@ _LIMITS = ("cells", "pixels", "seconds", "at-once")
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import RUN_OPTIONS, Parser
+    from rhodolite.cli.help_pages import RUN_OPTIONS
+    from rhodolite.cli.parser import Parser
     from rhodolite.cli.work_options import add_work_options
 
     usage = "rhodolite serve [NAME=]INPUT... [options]"

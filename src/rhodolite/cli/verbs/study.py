@@ -11,7 +11,7 @@ from rhodolite.errors import UsageError
 
 if TYPE_CHECKING:
     from rhodolite.arrays import Engine
-    from rhodolite.cli.options import Parser
+    from rhodolite.cli.parser import Parser
     from rhodolite.studies.description import Output
     from rhodolite.studies.run import StudyRun
 
@@ -46,7 +46,8 @@ made once for each value.
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.options import RUN_OPTIONS, Parser
+    from rhodolite.cli.help_pages import RUN_OPTIONS
+    from rhodolite.cli.parser import Parser
     from rhodolite.cli.work_options import add_work_options
 
     parser = Parser("study", description=_DESCRIPTION, usage="rhodolite study FILE.toml [options]")
