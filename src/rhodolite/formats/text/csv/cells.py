@@ -69,13 +69,13 @@ def likely_mark(values: Array) -> float | None:
     ----------
     values : ndarray of float64, shape (n,)
     """
-    there = values[np.isfinite(values)]
-    if not there.size:
+    if not values.size:
         return None
-    for end in (float(there.min()), float(there.max())):
+    # Ends first: they tell almost always that there is no mark, without a look at each value.
+    for end in (float(np.fmin.reduce(values)), float(np.fmax.reduce(values))):
         if not _NINES.fullmatch(f"{abs(end):.6f}".rstrip("0").rstrip(".")):
             continue
-        others = there[there != end]
+        others = values[np.isfinite(values) & (values != end)]
         if others.size and np.abs(others - end).min() > np.ptp(others):
             return end
     return None

@@ -73,7 +73,7 @@ class Table:
             If a cell holds something else; the message names its line.
         """
         if self._is_parsed(name):
-            return self._arrays[name]
+            return self.arrays[name]
         text = self._text(name)
         values, empty = parse_numbers(text, self.decimal)
         wrong = np.isnan(values) & ~empty
@@ -86,14 +86,15 @@ class Table:
         return values
 
     @cached_property
-    def _arrays(self) -> dict[str, Array]:
+    def arrays(self) -> dict[str, Array]:
+        """The columns by name."""
         return {str(name): column.to_numpy() for name, column in self.cells.items()}
 
     def _is_parsed(self, name: str) -> bool:
-        return bool(self._arrays[name].dtype.kind == "f")
+        return bool(self.arrays[name].dtype.kind == "f")
 
     def _text(self, name: str) -> Array:
-        return np.asarray(self._arrays[name], dtype=object)
+        return np.asarray(self.arrays[name], dtype=object)
 
     def is_numeric(self, name: str) -> bool:
         """Return whether a column holds numbers and empty cells only.
@@ -137,44 +138,49 @@ def read_table(path: Path, kept: Collection[str] = ()) -> Table:
     if not filled.any():
         raise DataError(f"{path}: there is a header and no row below it")
     lines = np.flatnonzero(filled) + dialect.skipped + 1
-    titled = [bool(name) or _holds_anything(columns[at]) for at, name in enumerate(dialect.names)]
-    cells = columns.loc[filled, titled].reset_index(drop=True)
+    titled = [
+        bool(name) or bool(_hold_something(columns[at]).any())
+        for at, name in enumerate(dialect.names)
+    ]
+    cells = columns if filled.all() else columns[filled].reset_index(drop=True)
+    cells = cells if all(titled) else cells.loc[:, titled]
     cells.columns = pandas.Index(
         [name or f"column {at + 1}" for at, name in enumerate(dialect.names) if titled[at]]
     )
     roles = find_roles(cells.columns)
-    _tell_likely_marks(path, cells)
-    return Table(path, cells, dialect.units, roles, lines, dialect.decimal)
+    table = Table(path, cells, dialect.units, roles, lines, dialect.decimal)
+    _tell_likely_marks(table)
+    return table
 
 
-def _tell_likely_marks(path: Path, cells: pandas.DataFrame) -> None:
+def _tell_likely_marks(table: Table) -> None:
     """Say which numbers look as if they stood for missing values, by column."""
     by_mark: dict[float, list[str]] = {}
-    for name, column in cells.items():
-        mark = likely_mark(column.to_numpy()) if column.dtype.kind == "f" else None
+    for name, column in table.arrays.items():
+        mark = likely_mark(column) if column.dtype.kind == "f" else None
         if mark is not None:
-            by_mark.setdefault(mark, []).append(str(name))
+            by_mark.setdefault(mark, []).append(name)
     for mark, names in by_mark.items():
         more = f" and {len(names) - _MOST_NAMED:,} more" if len(names) > _MOST_NAMED else ""
         warn(
-            f"{path.name}: {', '.join(names[:_MOST_NAMED])}{more}: {mark:g} is far from all other "
-            f"values; if it stands for missing ones, add --missing-value {mark:g}"
+            f"{table.path.name}: {', '.join(names[:_MOST_NAMED])}{more}: {mark:g} is far from all "
+            f"other values; if it stands for missing ones, add --missing-value {mark:g}"
         )
 
 
 def _find_filled(columns: pandas.DataFrame) -> Array:
     """Return which rows hold anything."""
     filled = np.zeros(len(columns), bool)
-    for _, column in columns.items():
-        numbers = column.dtype.kind == "f"
-        filled |= column.notna().to_numpy() if numbers else (column != "").to_numpy()
+    for at in columns:
+        filled |= _hold_something(columns[at])
         if filled.all():
             break
     return filled
 
 
-def _holds_anything(column: pandas.Series[Any]) -> bool:
-    return bool(column.notna().any() if column.dtype.kind == "f" else (column != "").any())
+def _hold_something(column: pandas.Series[Any]) -> Array:
+    holding = column.notna() if column.dtype.kind == "f" else column != ""
+    return np.asarray(holding, dtype=bool)
 
 
 def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
@@ -198,7 +204,8 @@ def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
     stay = [at for at, name in enumerate(dialect.names) if name in kept or is_kept_as_text(name)]
     columns = _parse(dialect, dict.fromkeys([*stay, width], str))
     _refuse_longer_rows(dialect, columns[width])
-    others = [at for at in range(width) if columns[at].dtype.kind not in "iuf" and at not in stay]
+    kinds = [dtype.kind for dtype in columns.dtypes]
+    others = [at for at in range(width) if kinds[at] not in "iuf" and at not in stay]
     _put_text(dialect, columns, [*stay, *others])
     marks: list[str] = []
     for at in others:
@@ -206,8 +213,10 @@ def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
     if marks:
         listed = ", ".join(f"'{mark}'" for mark in dict.fromkeys(marks))
         warn(f"{dialect.path.name}: taken for missing values: {listed}")
-    whole = [at for at in range(width) if columns[at].dtype.kind in "iu"]
-    return columns.astype(dict.fromkeys(whole, np.float64)).drop(columns=width)
+    for at in range(width):
+        if kinds[at] in "iu":
+            columns[at] = columns[at].astype(np.float64)
+    return columns.drop(columns=width)
 
 
 def _refuse_longer_rows(dialect: Dialect, beyond: pandas.Series[Any]) -> None:
