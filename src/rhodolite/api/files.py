@@ -51,26 +51,14 @@ def read(
     DataError
         If there is no such file, one cannot be read, or they do not fit together.
     """
-    from rhodolite.formats.normalise import declare_missing, normalise
-    from rhodolite.formats.open import open_dataset
-    from rhodolite.formats.reading_rules import ReadingRules, reading_by
+    from rhodolite.formats.reading_rules import ReadingRules
+    from rhodolite.pipeline.inputs import Input
 
     rules = ReadingRules(tuple(missing_text), tuple(columns), skip_unreadable)
     given = [inputs] if isinstance(inputs, (str, PathLike)) else list(inputs)
-    names = [str(name) for name in given]
-    if members:
-        from rhodolite.operations.pairing.ensemble import stack_members
-        from rhodolite.pipeline.chain import open_members
-
-        with reading_by(rules):
-            datasets, labels = open_members(names, group)
-        dataset = stack_members([normalise(member) for member in datasets], labels)
-    else:
-        with reading_by(rules):
-            dataset = open_dataset(names, group=group)
-    if missing_value is not None:
-        dataset = declare_missing(dataset, missing_value)
-    return Dataset.of(dataset)
+    files = tuple(str(name) for name in given)
+    source = Input("data", files, group, members, missing_value, rules=rules)
+    return Dataset.of(source.open().together)
 
 
 def write(dataset: PlainDataset, path: str | PathLike[str], **options: Any) -> None:

@@ -40,11 +40,12 @@ def join(
         If they do not fit together.
     """
     from rhodolite.formats.concatenate import Overlap
-    from rhodolite.formats.open import open_dataset
+    from rhodolite.pipeline.inputs import Input
 
     given = [inputs] if isinstance(inputs, (str, PathLike)) else list(inputs)
     which = None if overlap is None else Overlap(overlap)
-    return Dataset.of(open_dataset([str(name) for name in given], which, group))
+    source = Input("data", tuple(str(name) for name in given), group, overlap=which)
+    return Dataset.of(source.open().together)
 
 
 def build(
@@ -65,10 +66,11 @@ def build(
     DataError
         If the description is wrong, with its line, or does not fit the files.
     """
-    from rhodolite import building
+    from rhodolite.pipeline.inputs import Input
 
     given = [inputs] if isinstance(inputs, (str, PathLike)) else list(inputs)
-    return Dataset.of(building.build([str(name) for name in given], Path(description)))
+    files = tuple(str(name) for name in given)
+    return Dataset.of(Input("data", files, description=str(description)).open().together)
 
 
 def study(

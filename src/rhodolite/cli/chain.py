@@ -58,7 +58,7 @@ def run_chain(words: list[str], quiet: bool) -> None:
     study = functools.partial(_study, chain)
     recording = Recording(options.get("record"), chain.overwrite, study)
     if chain.output is not None:
-        tell = functools.partial(tell_carried, study, chain.inputs, chain.output)
+        tell = functools.partial(tell_carried, study, chain.input.files, chain.output)
         chain = replace(chain, study=tell)
     outcome = chain.run(engine)
     recording.write()
@@ -102,7 +102,7 @@ def parse_chain(words: list[str], *, to_be_written: bool = True) -> tuple[Chain,
     UsageError
         If a step or an option is not known, or the input or the output is missing.
     """
-    from rhodolite.cli.run_options import layout_of, parse_number, reading_rules
+    from rhodolite.cli.run_options import input_of, layout_of
     from rhodolite.operations.subset import Subset
     from rhodolite.pipeline.chain import Chain
 
@@ -134,15 +134,11 @@ def parse_chain(words: list[str], *, to_be_written: bool = True) -> tuple[Chain,
         )
     layout = layout_of(options, for_data=not steps[-1].draws)
     chain = Chain(
-        tuple(inputs),
+        input_of({**options, "inputs": inputs}),
         tuple(steps),
         Path(options["output"]) if "output" in options else None,
         bool(options.get("overwrite")),
         layout,
-        options.get("group"),
-        bool(options.get("members")),
-        parse_number("--missing-value", options.get("missing_value")),
-        reading_rules(options),
     )
     return chain, options
 

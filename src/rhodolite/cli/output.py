@@ -5,7 +5,6 @@ from __future__ import annotations
 import functools
 import time
 from argparse import Namespace
-from collections.abc import Sequence
 from pathlib import Path
 
 from rhodolite.cli.console import say, say_plan, written_line
@@ -14,10 +13,10 @@ from rhodolite.cli.recording import Recording, tell_carried
 from rhodolite.errors import keeping_warnings
 from rhodolite.formats.layout import Layout
 from rhodolite.model.dataset import Dataset
+from rhodolite.pipeline.inputs import Input
 from rhodolite.pipeline.plan import plan_writing
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.writing import write
-from rhodolite.studies.description import Input
 from rhodolite.studies.record import study_of_input
 
 
@@ -27,7 +26,6 @@ def write_out(
     options: Namespace,
     began: float,
     source: Input,
-    more: Sequence[str],
 ) -> None:
     """Write a dataset as the run options ask, or say what would be done.
 
@@ -42,8 +40,6 @@ def write_out(
         Moment at which the work began.
     source : Input
         What the dataset was read from.
-    more : sequence of str
-        Words typed besides verb, inputs and output, for the record.
     """
     output = Path(options.output)
     engine = make_engine(options.quiet, vars(options))
@@ -65,7 +61,7 @@ def write_out(
             overwrite=options.overwrite,
             layout=layout,
             also_read=map(Path, described),
-            origin=Origin(source.files, tuple(more), tell),
+            origin=Origin(source.files, tuple(source.words()), tell),
         )
     recording.write()
     if not options.quiet:

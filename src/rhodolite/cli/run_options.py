@@ -9,12 +9,13 @@ from typing import Any
 from rhodolite.cli.help_pages import RUN_OPTIONS
 from rhodolite.cli.settings import Setting, find_setting
 from rhodolite.cli.work_options import Once, add_work_options
-from rhodolite.errors import UsageError
+from rhodolite.errors import UsageError, nearest_names
+from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.layout import ChunkUse, Compression, Layout, make_layout
 from rhodolite.formats.reading_rules import ReadingRules
 from rhodolite.formats.registry import FORMATS
 from rhodolite.formats.table_style import make_style
-from rhodolite.model.dataset import Dataset
+from rhodolite.pipeline.inputs import Input
 
 
 def add_run_options(
@@ -78,6 +79,32 @@ def _add_table_options(group: Any) -> None:
         "--skip-unreadable",
         action="store_true",
         help="leave out files that cannot be read, and name them",
+    )
+
+
+def input_of(options: Mapping[str, Any]) -> Input:
+    """Return which files are to be read, and how.
+
+    Parameters
+    ----------
+    options : mapping
+        The inputs, and run options, by name.
+    """
+    overlap = options.get("overlap")
+    if overlap is not None and overlap not in list(Overlap):
+        raise UsageError(
+            f"--overlap: '{overlap}' is not offered. {nearest_names(overlap, Overlap)}"
+        )
+    return Input(
+        "data",
+        tuple(options["inputs"]),
+        options.get("group"),
+        bool(options.get("members")),
+        parse_number("--missing-value", options.get("missing_value")),
+        None if overlap is None else Overlap(overlap),
+        _listed(options.get("variable")),
+        options.get("description"),
+        reading_rules(options),
     )
 
 
@@ -220,26 +247,3 @@ def parse_number(option: str, text: str | None) -> float | None:
         return float(text)
     except ValueError:
         raise UsageError(f"{option}: '{text}' is not a number") from None
-
-
-def apply_declared(
-    dataset: Dataset, variables: list[str] | None, missing_value: str | None
-) -> Dataset:
-    """Return a dataset of the variables chosen, with the number for missing values that was
-    declared.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    variables : list of str, optional
-        Names asked for.
-    missing_value : str, optional
-        Number that stands for missing values.
-    """
-    from rhodolite.formats.normalise import declare_missing
-
-    if variables:
-        names = [name.strip() for text in variables for name in text.split(",")]
-        dataset = dataset.restrict(dataset.find(name) for name in names)
-    value = parse_number("--missing-value", missing_value)
-    return dataset if value is None else declare_missing(dataset, value)

@@ -7,48 +7,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.layout import Layout
-from rhodolite.formats.reading_rules import USUAL_RULES, ReadingRules
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Step
 from rhodolite.operations.parameters.other_dataset import OtherDataset
-from rhodolite.operations.subset import Subset
-
-
-@dataclass(frozen=True)
-class Input:
-    """Files that are read as one dataset.
-
-    Parameters
-    ----------
-    name : str
-    files : tuple of str
-        Files, patterns and addresses.
-    group : str, optional
-    members : bool
-        Whether they are the members of an ensemble.
-    missing_value : float, optional
-        A number that stands for missing values.
-    overlap : Overlap, optional
-        Which file counts where several hold the same time.
-    variables : tuple of str
-        The variables that are read; all where it is empty.
-    description : str, optional
-        A file that says what tables or text grids hold, as for `build`.
-    rules : ReadingRules
-        How files are read, where they do not say it themselves.
-    """
-
-    name: str
-    files: tuple[str, ...]
-    group: str | None = None
-    members: bool = False
-    missing_value: float | None = None
-    overlap: Overlap | None = None
-    variables: tuple[str, ...] = ()
-    description: str | None = None
-    rules: ReadingRules = USUAL_RULES
+from rhodolite.pipeline.inputs import Input
 
 
 @dataclass(frozen=True, eq=False)
@@ -87,10 +50,6 @@ class NamedStep:
         """Return the operation, given the data that it needs."""
         others = {field: OtherDataset(name, datasets[name]) for field, name in self.others.items()}
         return self.kind(**{**self.settings, **others})
-
-    def source(self, dataset: Dataset) -> Dataset:
-        """Return the variables of a dataset that the step is for."""
-        return Subset(variable=self.variables)(dataset) if self.variables else dataset
 
 
 @dataclass(frozen=True, eq=False)

@@ -20,7 +20,8 @@ from rhodolite.operations import is_operation, operation, operation_names
 from rhodolite.operations.declaration import Step, parameters
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.pipeline.deep_calls import MOST_IN_A_ROW
-from rhodolite.studies.description import Input, NamedStep, Output, Report, Study
+from rhodolite.pipeline.inputs import Input
+from rhodolite.studies.description import NamedStep, Output, Report, Study
 from rhodolite.studies.repetition import repeat_tables
 from rhodolite.studies.toml_lines import TomlLines
 

@@ -15,7 +15,8 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import FileValue
 from rhodolite.operations.declaration import Step, parameters, to_plain
 from rhodolite.pipeline.chain import Chain
-from rhodolite.studies.description import Input, NamedStep, Output, Report, Study
+from rhodolite.pipeline.inputs import Input
+from rhodolite.studies.description import NamedStep, Output, Report, Study
 from rhodolite.studies.fingerprints import files_named, fingerprint
 from rhodolite.version import __version__
 
@@ -148,8 +149,7 @@ def study_of_chain(chain: Chain, folder: Path) -> Study:
     if chain.output is None:
         raise UsageError("a study needs an output; add -o FILE")
     output = _output_below(chain.output, folder)
-    files = tuple(_moved(text, folder) for text in chain.inputs)
-    data = Input("data", files, chain.group, chain.members, chain.missing_value, rules=chain.rules)
+    data = _moved_input(chain.input, folder)
     steps: dict[str, NamedStep] = {}
     of, picture = data.name, None
     for step in chain.steps:

@@ -53,7 +53,7 @@ def section_of(
     table = page = None
     if output.picture is not None:
         drawing = made[-1]
-        shown = _shown(drawing, output.picture.source(dataset))
+        shown = _shown(drawing, dataset)
         sentences = sentences_of(shown, engine, _trends(drawing, made))
     elif place.suffix.lower() == ".csv" and place.exists():
         table, sentences = read_rows(place), ()

@@ -7,14 +7,12 @@ import functools
 import hashlib
 import json
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 from rhodolite.arrays import Engine
-from rhodolite.building import build
 from rhodolite.errors import (
     DataError,
     OutputError,
@@ -23,50 +21,24 @@ from rhodolite.errors import (
     keeping_warnings,
     nearest_names,
 )
-from rhodolite.formats.atomic_output import (
-    OutputKind,
-    check_output,
-    complete_or_nothing,
-    size_on_disk,
-)
-from rhodolite.formats.normalise import declare_missing, normalise
-from rhodolite.formats.open import open_dataset
-from rhodolite.formats.reading_rules import reading_by
+from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
 from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Step
-from rhodolite.operations.pairing.ensemble import stack_members
-from rhodolite.pipeline.chain import open_members
+from rhodolite.operations.subset import Subset
 from rhodolite.pipeline.deep_calls import deep_calls
-from rhodolite.pipeline.plan import Plan, plan_drawing, plan_writing
+from rhodolite.pipeline.inputs import Input
+from rhodolite.pipeline.plan import Plan
 from rhodolite.pipeline.provenance import Origin
+from rhodolite.pipeline.result import Result, check_place
 from rhodolite.pipeline.side_inputs import SideInputs
-from rhodolite.pipeline.splitting import output_kind
-from rhodolite.pipeline.writing import save_figure, write
-from rhodolite.studies.description import Input, NamedStep, Output, Report, Study
+from rhodolite.pipeline.stage import Stage
+from rhodolite.studies.description import NamedStep, Output, Report, Study
 from rhodolite.studies.done import DoneBefore
 from rhodolite.studies.fingerprints import files_named, fingerprint, last_change
 from rhodolite.studies.record import move_study, restrict_study, tell_making, write_study
 from rhodolite.version import __version__
 
 Written = Callable[[Path, tuple[int, int]], None]
-
-
-@dataclass(frozen=True)
-class _Members:
-    """A dataset, or the members of an ensemble, each of which is worked on by itself as long as no
-    step needs all of them."""
-
-    datasets: Sequence[Dataset]
-    names: Sequence[str] = ("",)
-
-    def each(self, function: Callable[[Dataset], Dataset]) -> _Members:
-        return _Members([function(dataset) for dataset in self.datasets], self.names)
-
-    @cached_property
-    def together(self) -> Dataset:
-        """One dataset, with the members side by side."""
-        many = len(self.datasets) > 1
-        return stack_members(self.datasets, self.names) if many else self.datasets[0]
 
 
 @dataclass
@@ -97,7 +69,7 @@ class StudyRun:
     overwrite: bool = False
     home: Path | None = None
     remember: bool = True
-    _nodes: dict[str, _Members] = field(default_factory=dict, repr=False)
+    _nodes: dict[str, Stage] = field(default_factory=dict, repr=False)
     _described: dict[str, str] = field(default_factory=dict, repr=False)
     _warned: list[RhodoliteWarning] = field(default_factory=list, repr=False)
 
@@ -204,7 +176,7 @@ class StudyRun:
         sections = []
         for one in shown:
             self._prepare_needed(one)
-            dataset = self._nodes[one.of].together
+            dataset = self._result(one).dataset
             sections.append(
                 section_of(self.study, one, self._place(one), dataset, self._steps_to(one), engine)
             )
@@ -235,17 +207,10 @@ class StudyRun:
     def plan(self, engine: Engine) -> list[tuple[Output, Plan]]:
         """Return what would be read and written for the outputs that are to be made."""
         stale, _ = self.split()
-        plans = []
         with self._at_home(), deep_calls(len(self.study.steps)):
             for one in stale:
                 self._prepare_needed(one)
-                dataset = self._nodes[one.of].together
-                if one.picture is None:
-                    plans.append((one, plan_writing(dataset, self._place(one), one.layout, engine)))
-                else:
-                    picture: Any = self._made(one.picture).loaded(self._reader)
-                    plans.append((one, plan_drawing(picture, one.picture.source(dataset), engine)))
-        return plans
+            return [(one, self._result(one).plan(self._place(one), engine)) for one in stale]
 
     def _refuse_outputs_among_inputs(self) -> None:
         """Refuse a pattern that would read, in the next run, what this one writes."""
@@ -267,9 +232,19 @@ class StudyRun:
     def _check(self, one: Output) -> None:
         """Refuse an output that cannot be written, before anything is computed."""
         place = self._place(one)
-        kind = OutputKind.FILE if one.picture is not None else output_kind(place, one.layout)
+        with self._naming_output(one):
+            kind = check_place(place, None if one.picture is None else one.picture.kind, one.layout)
         self._make_folder(place)
         check_output(place, self._may_replace(one), (), kind)
+
+    @contextlib.contextmanager
+    def _naming_output(self, one: Output) -> Iterator[None]:
+        """Say of what goes wrong which output of which study it is about."""
+        try:
+            yield
+        except (DataError, UsageError) as error:
+            where = f'{self.study.path}, [outputs."{one.path}"]'
+            raise type(error)(f"{where}: {error}") from None
 
     def _make_folder(self, place: Path) -> None:
         """Make the folder of an output, unless a link leads to it from within the study's own."""
@@ -305,63 +280,39 @@ class StudyRun:
         order = [*self.study.inputs, *self.study.steps]
         return [name for name in order if name in needed]
 
-    def _open(self, name: str) -> _Members:
+    def _open(self, name: str) -> Stage:
         if name in self.study.inputs:
-            return self._opened(self.study.inputs[name]).each(normalise)
+            return self.study.inputs[name].open()
         step = self.study.steps[name]
         try:
-            source = self._nodes[step.of]
-            if step.kind.runs_before_normalise and step.of in self.study.inputs:
-                # What is named right to begin with need not be guessed.
-                source = self._opened(self.study.inputs[step.of])
-            made: Any = self._made(step).loaded(self._reader)
-            if made.needs_all_members:
-                source = _Members([source.together])
-            result = source.each(lambda dataset: made(step.source(dataset)))
+            return self._source(step).after(self._made(step), self._reader)
         except (DataError, UsageError) as error:
             raise type(error)(f"{self.study.path}, [steps.{name}]: {error}") from None
-        return result.each(normalise) if step.kind.runs_before_normalise else result
 
-    def _made(self, step: NamedStep) -> Step:
+    def _source(self, step: NamedStep) -> Stage:
+        """Return what a step begins with: all variables, or those that it is for."""
+        stage = self._nodes[step.of]
+        chosen = step.variables
+        return stage.after(Subset(variable=chosen), self._reader) if chosen else stage
+
+    def _made(self, step: NamedStep) -> Any:
         return step.made({name: self._nodes[name].together for name in step.others.values()})
 
-    def _opened(self, one: Input) -> _Members:
-        with reading_by(one.rules):
-            members = self._read(one)
-        if one.variables:
-            members = members.each(lambda data: data.restrict(map(data.find, one.variables)))
-        value = one.missing_value
-        return members if value is None else members.each(lambda data: declare_missing(data, value))
-
-    def _read(self, one: Input) -> _Members:
-        if one.description is not None:
-            return _Members([build(one.files, Path(one.description))])
-        if one.members:
-            return _Members(*open_members(one.files, one.group))
-        return _Members([open_dataset(one.files, one.overlap, one.group, generous=False)])
+    def _result(self, one: Output) -> Result:
+        """Return what an output will be, of which no value is computed yet."""
+        stage, picture = self._nodes[one.of], None
+        with self._naming_output(one):
+            if one.picture is not None:
+                stage = self._source(one.picture)
+                picture = stage.load(self._made(one.picture), self._reader)
+        dataset = stage.together
+        read = (*(file.path for file in dataset.files), *self._reader.paths)
+        return Result(dataset, picture, read, one.layout)
 
     def _write(self, one: Output, engine: Engine) -> tuple[int, int]:
-        dataset, place = self._nodes[one.of].together, self._place(one)
-        read = [*(file.path for file in dataset.files), *self._reader.paths]
-        if one.picture is not None:
-            try:
-                picture: Any = self._made(one.picture).loaded(self._reader)
-                figure = picture(one.picture.source(dataset), engine)
-            except (DataError, UsageError) as error:
-                where = f'{self.study.path}, [outputs."{one.path}"]'
-                raise type(error)(f"{where}: {error}") from None
-            with complete_or_nothing(place, self._may_replace(one), read) as temporary:
-                save_figure(figure, temporary, self._text(one, dataset))
-            return size_on_disk(place)
-        return write(
-            dataset,
-            place,
-            engine=engine,
-            overwrite=self._may_replace(one),
-            layout=one.layout,
-            also_read=read,
-            origin=self._origin(one),
-        )
+        result, overwrite = self._result(one), self._may_replace(one)
+        with self._naming_output(one):
+            return result.write(self._place(one), engine, self._origin(one), overwrite=overwrite)
 
     def _origin(self, one: Output) -> Origin:
         name = one.of

@@ -4,7 +4,6 @@ description."""
 from __future__ import annotations
 
 import dataclasses
-import shlex
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -56,7 +55,7 @@ def make_parser() -> Parser:
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     """Run the verb and return its exit code."""
     from rhodolite.cli.options import need_inputs
-    from rhodolite.cli.run_options import apply_declared, layout_of, parse_number, reading_rules
+    from rhodolite.cli.run_options import input_of, layout_of
 
     options = make_parser().parse(words)
     need_inputs(options.inputs, "build", "build 'rain_*.asc' ...")
@@ -67,40 +66,15 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     if not options.output:
         raise UsageError("build: no output; add -o FILE, such as -o result.nc")
 
-    from rhodolite.building import build
     from rhodolite.cli.output import write_out
     from rhodolite.formats.atomic_output import check_output
-    from rhodolite.formats.reading_rules import reading_by
     from rhodolite.pipeline.splitting import output_kind
-    from rhodolite.studies.description import Input
 
     began = time.monotonic()
-    output, description = Path(options.output), Path(options.description)
-    layout = layout_of(vars(options))
-    kind = output_kind(output, layout)
-    check_output(output, options.overwrite, [description, *map(Path, options.inputs)], kind)
-    rules = reading_rules(vars(options))
-    with reading_by(rules):
-        built = build(options.inputs, description)
-    dataset = apply_declared(built, None, options.missing_value)
-    more = ["--description", shlex.quote(options.description)]
-    more += ["--missing-value", options.missing_value] if options.missing_value else []
-    more += rules.words()
-    record = ({"verb": "build"},)
-    missing = parse_number("--missing-value", options.missing_value)
-    source = Input(
-        "data",
-        tuple(options.inputs),
-        missing_value=missing,
-        description=str(description),
-        rules=rules,
-    )
-    write_out(
-        dataclasses.replace(dataset, record=record),
-        layout,
-        options,
-        began,
-        source,
-        more,
-    )
+    layout, output = layout_of(vars(options)), Path(options.output)
+    read = [Path(options.description), *map(Path, options.inputs)]
+    check_output(output, options.overwrite, read, output_kind(output, layout))
+    source = input_of(vars(options))
+    dataset = dataclasses.replace(source.open().together, record=({"verb": "build"},))
+    write_out(dataset, layout, options, began, source)
     return 0

@@ -47,19 +47,19 @@ def run(words: list[str], quiet: bool) -> int:
     """Run the verb and return its exit code."""
     from rhodolite.cli.console import show, show_json
     from rhodolite.cli.options import need_inputs
-    from rhodolite.cli.run_options import apply_declared, reading_rules
+    from rhodolite.cli.run_options import input_of
 
     options = make_parser().parse(words)
     need_inputs(options.inputs, "check", "check data.nc")
 
     from rhodolite.checking import check
     from rhodolite.cli.engine import make_engine
-    from rhodolite.formats.open import open_dataset
-    from rhodolite.formats.reading_rules import reading_by
 
-    with reading_by(reading_rules(vars(options))):
-        dataset = open_dataset(options.inputs, group=options.group, generous=False)
-    dataset = apply_declared(dataset, options.variable, options.missing_value)
+    # As the files have it: what would be understood generously is what is looked for.
+    dataset = input_of({**vars(options), "variable": None}).open().members[0]
+    if options.variable:
+        names = [name.strip() for text in options.variable for name in text.split(",")]
+        dataset = dataset.restrict(map(dataset.find, names))
     engine = None
     if options.values:
         engine = make_engine(quiet, vars(options))

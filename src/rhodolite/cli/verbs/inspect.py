@@ -50,7 +50,7 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     from rhodolite.cli.console import show, show_json
     from rhodolite.cli.engine import make_engine
     from rhodolite.cli.options import need_inputs
-    from rhodolite.cli.run_options import parse_number, reading_rules
+    from rhodolite.cli.run_options import input_of
 
     options = make_parser().parse(words)
     if options.regions:
@@ -58,25 +58,14 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         return 0
     need_inputs(options.inputs, "inspect", "inspect data.nc")
 
-    from rhodolite.formats.normalise import declare_missing, normalise
-    from rhodolite.formats.open import open_dataset
-    from rhodolite.formats.reading_rules import reading_by
     from rhodolite.inspection.page import dataset_page, variable_page
     from rhodolite.inspection.summary import describe, describe_variable
-    from rhodolite.pipeline.chain import open_members
 
     engine = make_engine(options.quiet, vars(options))
-    missing = parse_number("--missing-value", options.missing_value)
-    with reading_by(reading_rules(vars(options))):
-        if options.members:
-            datasets, names = open_members(options.inputs, options.group)
-        else:
-            datasets, names = [open_dataset(options.inputs, group=options.group)], [""]
+    stage = input_of({**vars(options), "variable": None}).open().normalised
     pages: list[str] = []
     summaries: list[dict[str, Any]] = []
-    for dataset, name in zip(datasets, names, strict=True):
-        dataset = normalise(dataset) if options.members else dataset
-        dataset = dataset if missing is None else declare_missing(dataset, missing)
+    for dataset, name in zip(stage.members, stage.names, strict=True):
         if options.variable:
             summary = describe_variable(
                 dataset, options.variable, engine, statistics=options.statistics

@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 import dataclasses
-import shlex
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rhodolite.errors import UsageError, nearest_names
+from rhodolite.errors import UsageError
 
 if TYPE_CHECKING:
     from argparse import Namespace
 
     from rhodolite.cli.parser import Parser
-    from rhodolite.formats.concatenate import Overlap
-    from rhodolite.formats.layout import Layout
     from rhodolite.model.dataset import Dataset
+    from rhodolite.pipeline.inputs import Input
 
 _DESCRIPTION = """\
 Many files as one dataset: one after another in time, side by side in variables.
@@ -54,29 +52,22 @@ def make_parser() -> Parser:
 def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     """Run the verb and return its exit code."""
     from rhodolite.cli.options import need_inputs
-    from rhodolite.cli.run_options import apply_declared, layout_of, reading_rules
-    from rhodolite.formats.concatenate import Overlap
+    from rhodolite.cli.run_options import input_of, layout_of
 
     options = make_parser().parse(words)
     need_inputs(options.inputs, "join", "join 'year_*.nc' -o all.nc")
     if not options.output:
         raise UsageError("join: no output; add -o all.nc, or -o all.toml for a collection")
-    if options.overlap is not None and options.overlap not in list(Overlap):
-        raise UsageError(
-            f"--overlap: '{options.overlap}' is not offered. "
-            f"{nearest_names(options.overlap, Overlap)}"
-        )
+    source = input_of(vars(options))
 
+    from rhodolite.cli.output import write_out
     from rhodolite.formats.atomic_output import check_output
     from rhodolite.formats.layout import USUAL_LAYOUT
-    from rhodolite.formats.open import open_dataset
-    from rhodolite.formats.reading_rules import reading_by
     from rhodolite.formats.registry import COLLECTION
     from rhodolite.pipeline.splitting import output_kind
 
     began = time.monotonic()
     output = Path(options.output)
-    overlap = None if options.overlap is None else Overlap(options.overlap)
     is_collection = output.suffix.lower() in COLLECTION.suffixes
     if options.headers and not is_collection:
         raise UsageError("join: --headers is for collections; name an output such as all.toml")
@@ -89,25 +80,26 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
         )
     kind = COLLECTION.kind if is_collection else output_kind(output, layout)
     check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
-    rules = reading_rules(vars(options))
-    if is_collection and (options.variable or options.missing_value or rules.settings()):
+    if is_collection and (
+        source.variables or source.missing_value is not None or source.rules.settings()
+    ):
         raise UsageError(
             "join: a collection only names files; --variable, --missing-value and how tables are "
             "read are for files that are written out"
         )
-    with reading_by(rules):
-        dataset = open_dataset(options.inputs, overlap, options.group)
-    dataset = apply_declared(dataset, options.variable, options.missing_value)
-    if not is_collection:
-        _write_dataset(dataset, layout, options, overlap, began)
+    dataset = source.open().together
+    if is_collection:
+        _write_collection(dataset, options, source, began)
         return 0
-    _write_collection(dataset, options, overlap, began)
+    done = {"verb": "join"}
+    if source.overlap is not None:
+        done["overlap"] = str(source.overlap.value)
+    recorded = dataclasses.replace(dataset, record=(done,))
+    write_out(recorded, layout, options, began, source)
     return 0
 
 
-def _write_collection(
-    dataset: Dataset, options: Namespace, overlap: Overlap | None, began: float
-) -> None:
+def _write_collection(dataset: Dataset, options: Namespace, source: Input, began: float) -> None:
     """Write a collection, and the headers of its files if they are asked for."""
     from rhodolite.cli.output import report_written
     from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
@@ -120,39 +112,6 @@ def _write_collection(
         with complete_or_nothing(headers, options.overwrite, inputs) as temporary:
             write_headers(temporary, headers, [(path, options.group) for path in inputs])
     with complete_or_nothing(output, options.overwrite, inputs) as temporary:
-        write_collection(temporary, output, options.inputs, overlap, options.group, headers)
+        write_collection(temporary, output, options.inputs, source.overlap, options.group, headers)
     if not options.quiet:
         report_written(dataset, output, size_on_disk(output), began)
-
-
-def _write_dataset(
-    dataset: Dataset, layout: Layout, options: Namespace, overlap: Overlap | None, began: float
-) -> None:
-    """Write the joined dataset out, with what was typed on its record."""
-    from rhodolite.cli.output import write_out
-    from rhodolite.cli.run_options import parse_number, reading_rules
-    from rhodolite.studies.description import Input
-
-    done = {"verb": "join"}
-    if options.overlap is not None:
-        done["overlap"] = options.overlap
-    typed = {
-        "group": options.group,
-        "missing-value": options.missing_value,
-        "variable": ",".join(options.variable or ()),
-    }
-    more = [f"--{name} {shlex.quote(value)}" for name, value in typed.items() if value]
-    rules = reading_rules(vars(options))
-    more += rules.words()
-    recorded = dataclasses.replace(dataset, record=(done,))
-    source = Input(
-        "data",
-        tuple(options.inputs),
-        options.group,
-        False,
-        parse_number("--missing-value", options.missing_value),
-        overlap,
-        tuple(name.strip() for text in options.variable or () for name in text.split(",")),
-        rules=rules,
-    )
-    write_out(recorded, layout, options, began, source, more)

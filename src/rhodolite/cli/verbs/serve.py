@@ -111,7 +111,7 @@ def serve_chain(words: list[str], following: list[str], quiet: bool) -> int:
     for name in ("memory", "workers"):
         if getattr(options, name) is None:
             setattr(options, name, run_options.get(name))
-    name, _ = _name_of(chain.inputs[0])
+    name, _ = _name_of(chain.input.files[0])
     return _serve({name: chain.compute}, options, quiet)
 
 
