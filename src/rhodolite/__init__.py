@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from rhodolite.api.dataset import Dataset as Dataset
     from rhodolite.api.files import read as read
     from rhodolite.api.files import write as write
+    from rhodolite.api.variable import Variable as Variable
     from rhodolite.api.work import Serving as Serving
     from rhodolite.api.work import build as build
     from rhodolite.api.work import join as join
@@ -32,7 +33,6 @@ if TYPE_CHECKING:
     from rhodolite.errors import RhodoliteError as RhodoliteError
     from rhodolite.errors import RhodoliteWarning as RhodoliteWarning
     from rhodolite.errors import UsageError as UsageError
-    from rhodolite.model.variable import Variable as Variable
 
 _PLACES = {
     **{verb.capitalize(): f"rhodolite.operations.{verb}" for verb in operations.SUMMARIES},
@@ -43,7 +43,7 @@ _PLACES = {
     **dict.fromkeys(
         ("Serving", "build", "join", "retrace", "serve", "study", "verify"), "rhodolite.api.work"
     ),
-    "Variable": "rhodolite.model.variable",
+    "Variable": "rhodolite.api.variable",
     "Engine": "rhodolite.arrays.engine",
     "RhodoliteError": "rhodolite.errors",
     "DataError": "rhodolite.errors",

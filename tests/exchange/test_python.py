@@ -91,10 +91,12 @@ def test_type_checkers_know_the_methods(tmp_path):
         "reveal_type(data)\n"
         "data.anomaly(kind='per cent')\n"
         "data.subset(latt='60N')\n"
+        "reveal_type(3 - data['tas'] > 2)\n"
     )
     words = [sys.executable, "-m", "mypy", "--cache-dir", str(tmp_path / "c"), str(script)]
     done = subprocess.run(words, capture_output=True, text=True, cwd=tmp_path)
     assert 'Revealed type is "rhodolite.api.dataset.Dataset"' in done.stdout, done.stdout
+    assert ':7: note: Revealed type is "rhodolite.api.variable.Variable"' in done.stdout
     assert re.search(r':5: error: Argument "kind" .* incompatible type', done.stdout)
     assert ':6: error: Unexpected keyword argument "latt"' in done.stdout
     assert "Found 2 errors" in done.stdout

@@ -9,6 +9,8 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Self
 
+from rhodolite.api.fields import add_field
+from rhodolite.api.variable import Variable
 from rhodolite.api.verbs import Verbs, find_method
 from rhodolite.arrays import Engine, default_engine, parse_memory
 from rhodolite.drawing.base import Drawing
@@ -18,7 +20,7 @@ from rhodolite.pipeline.side_inputs import SideInputs
 
 if TYPE_CHECKING:
     import pandas
-    from numpy.typing import ArrayLike
+    from numpy.typing import ArrayLike, NDArray
 
 
 class Dataset(PlainDataset, Verbs):
@@ -46,6 +48,48 @@ class Dataset(PlainDataset, Verbs):
             if method is None:
                 raise AttributeError(f"a dataset has no attribute or method '{name}'")
             return method.__get__(self)
+
+    def __post_init__(self) -> None:
+        # Variables that people calculate with know a dataset; those that it holds know none.
+        plain = {
+            name: variable.plain if isinstance(variable, Variable) else variable
+            for name, variable in self.variables.items()
+        }
+        object.__setattr__(self, "variables", plain)
+        super().__post_init__()
+
+    def __getitem__(self, name: str) -> Variable:
+        """Return the variable of a name, or of a standard name, to be calculated with."""
+        return Variable.of(super().__getitem__(name), self)
+
+    @property
+    def dates(self) -> NDArray[Any]:
+        """The dates of the time axis, shape (n,): datetime64 in calendars that have the days of the
+        usual one, and dates of cftime in others."""
+        from rhodolite.exchange.dates import dates_along
+
+        return dates_along(self.need_time())
+
+    def with_fields(self, **values: Variable) -> Self:
+        """Return a dataset with more variables, such as ``data.with_fields(warm=tas > 280)``.
+
+        Parameters
+        ----------
+        **values : Variable
+            What was calculated, by the name that it gets. Of other datasets it has to lie on the
+            same cells and times.
+
+        Raises
+        ------
+        UsageError
+            If a name is taken or is none.
+        DataError
+            If cells or times are others.
+        """
+        dataset = self
+        for name, value in values.items():
+            dataset = add_field(dataset, name, value)
+        return dataset
 
     def apply(self, step: Operation | Drawing, **settings: Any) -> Any:
         """Return what a step makes of the dataset, with the files read that the step names.
@@ -151,6 +195,14 @@ class Dataset(PlainDataset, Verbs):
         from rhodolite.exchange.frames import to_pandas
 
         return to_pandas(self, layout, variable=variable)
+
+    def __dataframe__(self, **settings: Any) -> Any:
+        """Return what other libraries take a table from (the interchange of data frames)."""
+        return self.to_pandas().__dataframe__(**settings)
+
+    def __arrow_c_stream__(self, requested_schema: Any = None) -> Any:
+        """Return what other libraries take a table from (the stream of Arrow); needs pyarrow."""
+        return self.to_pandas().__arrow_c_stream__(requested_schema)
 
     def write(
         self,

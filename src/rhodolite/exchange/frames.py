@@ -11,9 +11,9 @@ import pandas
 from rhodolite.arrays import Array, Engine
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.exchange.arrays import from_arrays
+from rhodolite.exchange.dates import dates_along
 from rhodolite.formats.text.csv.columns import ROLES
 from rhodolite.model.axes import Role
-from rhodolite.model.cf.vocabulary import CALENDARS_LIKE_TODAYS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
@@ -91,10 +91,7 @@ def _label_values(dataset: Dataset, variable: Variable) -> Array:
     time = dataset.coordinate(Role.TIME)
     if time is None or time.name != variable.name or dataset.time is None:
         return variable.values()
-    dates = dataset.time.dates
-    if dataset.time.calendar not in CALENDARS_LIKE_TODAYS:
-        return np.asarray(dates)
-    return np.array([np.datetime64(date.isoformat()) for date in dates], dtype="datetime64[ns]")
+    return dates_along(dataset.time)
 
 
 def _repeat(values: Array, axes: tuple[int, ...], shape: tuple[int, ...]) -> Array:

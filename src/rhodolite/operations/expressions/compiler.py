@@ -22,7 +22,9 @@ from rhodolite.model.units.udunits import convertible, has_offset_zero, is_unit
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
 from rhodolite.operations.expressions.elements import (
+    ANGLES_OF,
     COMPARISONS,
+    KEEPING_UNITS,
     LOGIC,
     OF_NUMBERS,
     Apply,
@@ -184,8 +186,8 @@ class ProgramBuilder:
             )
         if function == "missing":
             return Value(Apply(missing, (values[0].program,)), UNITS_OF_ONE)
-        if function in ("negative", "abs"):
-            work_on = np.negative if function == "negative" else np.abs
+        if function in KEEPING_UNITS:
+            work_on = KEEPING_UNITS[function]
             constant = None if values[0].constant is None else float(work_on(values[0].constant))
             return replace(
                 values[0],
@@ -236,7 +238,10 @@ class ProgramBuilder:
             argument = self.convert(values[0], "radian", True)
         else:
             argument = number_of(function, values[0])
-        return Value(Apply(OF_NUMBERS[function], (argument.program,)), UNITS_OF_ONE)
+        program = Apply(OF_NUMBERS[function], (argument.program,))
+        if function in ANGLES_OF:
+            return Value(program, "radian", turned=1.0)
+        return Value(program, UNITS_OF_ONE)
 
     def to_power(self, base: Value, exponent: Value) -> Value:
         exponent = number_of("^", exponent)

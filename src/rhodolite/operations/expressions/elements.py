@@ -25,9 +25,27 @@ OF_NUMBERS: dict[str, Callable[..., Array]] = {
     "exp": np.exp,
     "log": np.log,
     "log10": np.log10,
+    "log2": np.log2,
+    "log1p": np.log1p,
+    "expm1": np.expm1,
+    "sinh": np.sinh,
+    "cosh": np.cosh,
+    "tanh": np.tanh,
+    "arcsin": np.arcsin,
+    "arccos": np.arccos,
+    "arctan": np.arctan,
     "sin": np.sin,
     "cos": np.cos,
     "tan": np.tan,
+}
+ANGLES_OF = ("arcsin", "arccos", "arctan")
+"""Functions of numbers that give angles."""
+KEEPING_UNITS: dict[str, Callable[..., Array]] = {
+    "negative": np.negative,
+    "abs": np.abs,
+    "floor": np.floor,
+    "ceil": np.ceil,
+    "round": np.rint,
 }
 
 

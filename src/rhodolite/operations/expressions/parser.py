@@ -16,6 +16,18 @@ FUNCTIONS = {
     "exp": 1,
     "log": 1,
     "log10": 1,
+    "log2": 1,
+    "log1p": 1,
+    "expm1": 1,
+    "sinh": 1,
+    "cosh": 1,
+    "tanh": 1,
+    "arcsin": 1,
+    "arccos": 1,
+    "arctan": 1,
+    "floor": 1,
+    "ceil": 1,
+    "round": 1,
     "abs": 1,
     "sin": 1,
     "cos": 1,
@@ -35,7 +47,7 @@ _TOKEN = re.compile(
     r"\s*(?:(?P<number>\d+\.?\d*(?:[eE][+-]?\d+)?|\.\d+(?:[eE][+-]?\d+)?)|(?P<name>[A-Za-z_]\w*)"
     r"|\[(?P<units>[^\]]*)\]|(?P<sign>\*\*|<=|>=|==|!=|[-+*/^<>(),]))"
 )
-_STRENGTH = {
+STRENGTH = {
     "or": 1,
     "and": 2,
     "<": 4,
@@ -50,7 +62,7 @@ _STRENGTH = {
     "/": 6,
     "^": 8,
 }
-_NOT, _SIGN = 3, 7
+NOT, SIGN = 3, 7
 
 
 @dataclass(frozen=True)
@@ -155,13 +167,13 @@ class _Reader:
         left = self.operand()
         while True:
             kind, word, place = self.peek()
-            own = _STRENGTH.get(word, 0) if kind in ("sign", "name") else 0
+            own = STRENGTH.get(word, 0) if kind in ("sign", "name") else 0
             if own <= strength:
                 return left
             if (
-                own == _STRENGTH["<"]
+                own == STRENGTH["<"]
                 and isinstance(left, Call)
-                and _STRENGTH.get(left.function) == own
+                and STRENGTH.get(left.function) == own
             ):
                 raise ValueError(
                     self.pointing(place, "comparisons do not chain; join two with 'and'")
@@ -177,7 +189,7 @@ class _Reader:
                 return Number(float(word), self.take()[1].strip())
             return Number(float(word))
         if kind == "name" and word == "not":
-            return Call("not", (self.expression(_NOT),))
+            return Call("not", (self.expression(NOT),))
         if kind == "name" and word not in ("and", "or"):
             return self.call(word, place) if self.peek()[1] == "(" else Name(word)
         if word == "(":
@@ -185,9 +197,9 @@ class _Reader:
             self.need(")")
             return inner
         if word == "-":
-            return Call("negative", (self.expression(_SIGN),))
+            return Call("negative", (self.expression(SIGN),))
         if word == "+":
-            return self.expression(_SIGN)
+            return self.expression(SIGN)
         raise ValueError(
             self.pointing(
                 place, "a value is missing" if kind in ("end", "sign") else "cannot stand"

@@ -108,15 +108,7 @@ def in_line(
 
 def _with_axes_of(dataset: Dataset, variable: Variable, other: Dataset, its: Variable) -> Variable:
     """Return the other variable with its axes in the order in which the first has the same."""
-    same = {name: name for name in its.dimensions}
-    for role in Role:
-        first, second = dataset.coordinate(role), other.coordinate(role)
-        if first is not None and second is not None and first.dimension and second.dimension:
-            same[first.dimension] = second.dimension
-    if dataset.axes.curvilinear and other.axes.curvilinear:
-        pair = (dataset, dataset.axes.curvilinear), (other, other.axes.curvilinear)
-        grids = [one.variables[names[0]].dimensions for one, names in pair]
-        same |= dict(zip(*grids, strict=True))
+    same = dimensions_in(dataset, other, its)
     wanted = [same[name] for name in variable.dimensions if same.get(name) in its.dimensions]
     wanted += [name for name in its.dimensions if name not in wanted]
     if tuple(wanted) == its.dimensions:
@@ -124,6 +116,31 @@ def _with_axes_of(dataset: Dataset, variable: Variable, other: Dataset, its: Var
     shape = tuple(its.shape[its.dimensions.index(name)] for name in wanted)
     turned = Aligned(its.data, its.dimensions, tuple(wanted), shape)
     return its.replace(data=turned, dimensions=tuple(wanted))
+
+
+def dimensions_in(dataset: Dataset, other: Dataset, its: Variable) -> dict[str, str]:
+    """Return what dimensions of a dataset are called in another: those that play the same role, or
+    have the same name.
+
+    Parameters
+    ----------
+    dataset, other : Dataset
+    its : Variable
+        Of the other, whose names count.
+    """
+    same = {name: name for name in its.dimensions}
+    for role in Role:
+        first, second = dataset.coordinate(role), other.coordinate(role)
+        if first is not None and second is not None and first.dimension and second.dimension:
+            same[first.dimension] = second.dimension
+    for names, their_names in (
+        (dataset.axes.curvilinear, other.axes.curvilinear),
+        (dataset.axes.sites, other.axes.sites),
+    ):
+        if names and their_names:
+            ours = dataset.variables[names[0]].dimensions
+            same |= dict(zip(ours, other.variables[their_names[0]].dimensions, strict=True))
+    return same
 
 
 def _matching_order(role: Role, first: Coordinate, second: Coordinate) -> NDArray[np.intp] | None:

@@ -1,0 +1,97 @@
+"""A variable of one dataset brought to the cells and times of another, to be calculated with."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from rhodolite.arrays import Array, InMemory, read_small
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_labels import time_labels
+from rhodolite.model.variable import Variable
+from rhodolite.operations.pairing.cells import dimensions_in, in_line
+from rhodolite.operations.pairing.times import MatchedTimes
+
+_NO_VALUE = np.zeros(())
+
+
+def align(dataset: Dataset, other: Dataset, its: Variable) -> Variable:
+    """Return a variable of another dataset with the dimensions of one, its cells in their order.
+
+    Unlike in a comparison, nothing is left out: times have to be the same. A variable that lacks
+    an axis, such as a mean over it, goes with all cells along it.
+
+    Parameters
+    ----------
+    dataset, other : Dataset
+    its : Variable
+        Of the other.
+
+    Raises
+    ------
+    DataError
+        If cells, times or members are others; the message says where, and what makes them alike.
+    """
+    same = dimensions_in(dataset, other, its)
+    ours = {theirs: name for name, theirs in same.items() if name in dataset.lengths}
+    unknown = [name for name in its.dimensions if name not in ours]
+    if unknown:
+        raise DataError(
+            f"{its.name} runs along {', '.join(unknown)}, which {dataset.label} has not; write "
+            "what is larger first, or take a mean or one place along it"
+        )
+    _refuse_other_times(dataset, other, its)
+    _refuse_other_positions(dataset, other, its)
+    shape = tuple(dataset.lengths[ours[name]] for name in its.dimensions)
+    alike = its.replace(
+        dimensions=tuple(ours[name] for name in its.dimensions),
+        data=InMemory(np.broadcast_to(_NO_VALUE, shape)),
+    )
+    moved = in_line(dataset, alike, other, its, Role.TIME, units=False)
+    dimensions = tuple(ours.get(name, name) for name in moved.dimensions)
+    return moved.replace(dimensions=dimensions)
+
+
+def _refuse_other_times(dataset: Dataset, other: Dataset, its: Variable) -> None:
+    """Refuse a variable along other times, by what these stand for and not by their stamps."""
+    first, second = dataset.coordinate(Role.TIME), other.coordinate(Role.TIME)
+    if second is None or second.dimension not in its.dimensions or first is None:
+        return
+    ours, theirs = dataset.need_time(), other.need_time()
+    if ours.climatological or theirs.climatological:
+        differ = time_labels(ours) != time_labels(theirs)
+    elif len(ours) != len(theirs):
+        differ = True
+    else:
+        matched = MatchedTimes.of(dataset, other)
+        differ = not np.array_equal(matched.ours, matched.theirs)
+    if differ:
+        raise DataError(
+            f"{its.name} runs along {len(theirs):,} times from {theirs.span} and not along the "
+            f"{len(ours):,} from {ours.span} of {dataset.label}; take the same times of both "
+            "first, with subset, or anomaly for departures from normals"
+        )
+
+
+def _refuse_other_positions(dataset: Dataset, other: Dataset, its: Variable) -> None:
+    """Refuse a variable whose cells or sites lie elsewhere, where positions are no axes."""
+    for names, their_names in (
+        (dataset.axes.curvilinear, other.axes.curvilinear),
+        (dataset.axes.sites, other.axes.sites),
+    ):
+        if not names or not their_names:
+            continue
+        if not set(other.variables[their_names[0]].dimensions) <= set(its.dimensions):
+            continue
+        for name, their_name in zip(names, their_names, strict=True):
+            ours, theirs = _degrees(dataset, name), _degrees(other, their_name)
+            if ours.shape != theirs.shape or not np.allclose(ours, theirs, atol=1e-4):
+                raise DataError(
+                    f"{its.name} lies at other places in {other.label} than in {dataset.label}; "
+                    "bring both to the same ones first, with regrid or extract"
+                )
+
+
+def _degrees(dataset: Dataset, name: str) -> Array:
+    return np.asarray(read_small(dataset.variables[name].data), dtype=np.float64)
