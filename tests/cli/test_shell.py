@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import make_dataset, run_command, run_here
+from conftest import make_dataset, run_command, run_here, write_plain
 from rhodolite import limits
 from rhodolite.cli import console
 from rhodolite.cli.main import bound_library_threads
@@ -80,6 +80,36 @@ def test_a_list_names_inputs_and_they_go_on_record(days):
     plan = run_here("aggregate", "@list.txt", *month, "p.nc", "--dry-run", folder=days)
     assert plan.code == 0 and "was not written" in plan.out
     assert not (days / "p.nc").exists()
+
+
+def test_dates_in_names_choose_inputs_and_a_new_file_among_them_is_noticed(tmp_path):
+    for year in (1999, 2000, 2001):
+        (tmp_path / str(year)).mkdir()
+        for month in (1, 2, 12):
+            write_plain(
+                tmp_path / f"{year}/rain_{month:02d}.nc",
+                np.full((1, 2, 2), year + month),
+                times=[0],
+                units=f"days since {year}-{month}-15",
+            )
+    (tmp_path / "2000/rain_v2.nc").write_text("no data")
+    asked = "{year:2000..2001}/rain_{month:2}.nc"
+    words = ("summarise", asked, "--over", "area", "-o", "s.csv", "--record", "s.toml")
+    assert run_here(*words, folder=tmp_path).code == 0
+    values = rhodolite.read(tmp_path / "s.csv")["tas"].values()
+    assert values.reshape(-1).tolist() == [2002.0, 2003.0]
+    for touched, remade in ((None, True), (None, False), ("12", False), ("02", True)):
+        if touched is not None:
+            os.utime(tmp_path / f"2001/rain_{touched}.nc", (1, 1))
+        answer = run_here("study", "s.toml", "--into", "again", folder=tmp_path)
+        assert ("s.csv is up to date" in answer.err) != remade, answer.err
+    for asked, said in (
+        ("{yeer}/rain_{month}.nc", "there is no field '{yeer}' in names of inputs. Did you mean"),
+        ("{year:2005..2006}/rain_{month}.nc", "no file is of such a date; there are 9, 1999/"),
+        ("{year}/snow_{month}.nc", "no file has such a name"),
+    ):
+        answer = run_here("inspect", asked, folder=tmp_path)
+        assert answer.code in (2, 3) and said in answer.err, answer.err
 
 
 def test_messages_are_objects_where_programs_read_them(days):

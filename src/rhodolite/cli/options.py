@@ -56,7 +56,8 @@ def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None
 
 def add_inputs(
     parser: argparse.ArgumentParser,
-    what: str = "files, patterns such as 'year_*.nc', or @FILE, which lists them",
+    what: str = "files, patterns such as 'year_*.nc' or 'rain_{year:2001..2010}.nc', or @FILE, "
+    "which lists them",
 ) -> None:
     """Add the inputs of a verb.
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.concatenate import Overlap, join
+from rhodolite.formats.dated_names import find_dated
 from rhodolite.formats.headers.cache import HeaderCache
 from rhodolite.formats.input_lists import read_inputs
 from rhodolite.formats.many_files import read_files
@@ -35,7 +36,8 @@ def open_dataset(
     Parameters
     ----------
     inputs : str, Path or a sequence of them
-        Files, patterns with ``*``, ``?`` and ``[...]``, and addresses of DAP2 servers;
+        Files, patterns with ``*``, ``?`` and ``[...]`` or dates such as ``{year:2001..2010}``, and
+        addresses of DAP2 servers;
         ``file.nc:/group`` names a group.
     overlap : Overlap, optional
         Which file counts where two hold the same stretch of time; by default such are refused.
@@ -95,16 +97,11 @@ def expand(text: str) -> list[Path]:
     """
     if text in STREAMS:
         return [keep_standard_input()]
+    if files := find_files(text):
+        return files
     path = Path(text)
-    if is_unicode(path) and _is_input(path):
-        return [path]
-    if (lines := read_inputs(text)) != [text]:
-        return [inner for line in lines for inner in expand(line)]
     _refuse_what_is_no_file(text, path)
     if glob.has_magic(text):
-        matches = sorted(Path(name) for name in glob.glob(text, recursive=True))  # noqa: PTH207
-        if inputs := [match for match in matches if _is_input(match)]:
-            return inputs
         raise DataError(f"{text}: no file fits this pattern in {path.resolve().parent}")
     folder = path.resolve().parent
     if not folder.is_dir():
@@ -115,8 +112,32 @@ def expand(text: str) -> list[Path]:
     raise DataError(f"{text}: there is no such file.{' ' + hint if 'Did you mean' in hint else ''}")
 
 
+def find_files(text: str) -> list[Path]:
+    """Return the files that a name, a pattern or a list stands for; none where it names none.
+
+    Raises
+    ------
+    DataError
+        If a list cannot be read, or no file is of the dates of a pattern.
+    """
+    path = Path(text)
+    if is_unicode(path) and _is_input(path):
+        return [path]
+    if (lines := read_inputs(text)) != [text]:
+        return [inner for line in lines for inner in expand(line)]
+    if dated := find_dated(text):
+        return dated
+    if not glob.has_magic(text):
+        return []
+    matches = sorted(Path(name) for name in glob.glob(text, recursive=True))  # noqa: PTH207
+    return [match for match in matches if _is_input(match)]
+
+
 def _is_input(path: Path) -> bool:
-    return path.is_file() or is_store(path)
+    try:
+        return path.is_file() or is_store(path)
+    except ValueError:  # a text that is no path at all
+        return False
 
 
 def _refuse_what_is_no_file(text: str, path: Path) -> None:

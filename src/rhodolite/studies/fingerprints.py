@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import glob
 import hashlib
-import os
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
+
+from rhodolite.errors import RhodoliteError
+from rhodolite.formats.open import find_files
 
 _PIECES, _PIECE = 64, 4096
 _MOST_READ = 1000
@@ -78,16 +79,17 @@ def files_named(texts: Iterable[str]) -> list[Path]:
     """
     found: list[Path] = []
     for text in texts:
-        names = [name for name in (text, text.rpartition(":")[0]) if name]
-        there = [Path(name) for name in names if _exists(name)][:1]
-        if not there and glob.has_magic(names[-1]):
-            there = sorted(Path(name) for name in glob.glob(names[-1], recursive=True))  # noqa: PTH207
-        found += there
+        for name in (text, text.rpartition(":")[0]):
+            if there := _files_of(name):
+                found += there
+                break
     return found
 
 
-def _exists(name: str) -> bool:
+def _files_of(name: str) -> list[Path]:
+    if not name or Path(name).exists():
+        return [Path(name)] if name else []
     try:
-        return os.path.exists(name)  # noqa: PTH110  -- a text that is no path at all is none
-    except ValueError:
-        return False
+        return find_files(name)
+    except RhodoliteError:
+        return []

@@ -91,7 +91,7 @@ def member_names(inputs: Sequence[str]) -> list[str]:
     ['pyrope', 'almandine']
     """
     words = [
-        re.split(r"[_\W]+", re.sub(r"[*?\[\]]+", "", PurePath(text).stem).strip("_-. "))
+        re.split(r"[_\W]+", re.sub(r"[*?\[\]]+|\{[^}]*\}", "", PurePath(text).stem).strip("_-. "))
         for text in inputs
     ]
     while len(words) > 1 and all(len(w) > 1 for w in words) and len({w[0] for w in words}) == 1:
