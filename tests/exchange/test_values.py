@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import logging
 import operator
 import warnings
 
+import nbclient
+import nbformat
 import netCDF4
 import numpy as np
 import pandas as pd
@@ -15,6 +18,7 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import run_here, write_plain
 from rhodolite import DataError, UsageError
+from rhodolite.api.watching import make_engine
 from rhodolite.operations.expressions.parser import Call, Formula, Name, Number
 from rhodolite.operations.expressions.writer import write_formula
 
@@ -309,3 +313,45 @@ def test_dates_and_tables_for_other_libraries():
     table = data.__dataframe__()
     assert list(table.column_names()) == data.to_pandas().reset_index(drop=True).columns.tolist()
     assert isinstance(data.to_pandas(), pd.DataFrame)
+
+
+_CELLS = (
+    """import rhodolite
+from rhodolite.api import watching
+watching._DELAY = watching._BETWEEN = 0.0
+data = rhodolite.from_arrays({"tas": [[270.0, 280.0]] * 2}, {"lat": [50.0, 60], "lon": [5.0, 6]},
+    units={"tas": "K"}, attributes={"tas": {"comment": "made <up>"}}, title="Nothing real")
+data""",
+    """import numpy as np
+wide = rhodolite.from_arrays({"tas": np.ones((300, 400))}, {"lat": np.linspace(0, 60, 300),
+    "lon": np.linspace(0, 60, 400)}, units={"tas": "K"})
+values = wide["tas"].values(watching.make_engine(memory="1MiB"))
+data["tas"] > 275""",
+    "data.draw_map()",
+)
+
+
+@pytest.mark.slow
+def test_a_notebook_shows_data_figures_and_how_far_work_has_come():
+    """In a kernel of its own, as people run one."""
+    notebook = nbformat.v4.new_notebook()
+    notebook.cells = [nbformat.v4.new_code_cell(text) for text in _CELLS]
+    nbclient.NotebookClient(notebook, timeout=300, kernel_name="python3").execute()
+    shown, calculated, drawn = (cell.outputs for cell in notebook.cells)
+    page = shown[-1]["data"]["text/html"]
+    assert "<summary>the dataset: 1 attributes</summary>" in page and "Nothing real" in page
+    assert "<details><summary>tas: 2 attributes" in page and "made &lt;up&gt;" in page
+    assert [one["data"] for one in calculated[:-1]] == [{"text/plain": ""}]  # replaced in the end
+    assert "tas &gt; 275 (1)" in calculated[-1]["data"]["text/html"]
+    assert "image/png" in drawn[-1]["data"]
+
+
+def test_work_is_put_on_the_log(tmp_path, rng, caplog):
+    write_plain(tmp_path / "a.nc", rng.normal(size=(50, 30, 40)), chunksizes=(1, 30, 40))
+    data = rhodolite.read(tmp_path / "a.nc")
+    with caplog.at_level(logging.INFO, logger="rhodolite"):
+        (data["tas"] * 2).values(make_engine(memory="1MiB"))
+        data.summarise(over="time").write(tmp_path / "b.nc")
+    said = [record.getMessage() for record in caplog.records]
+    assert {record.name for record in caplog.records} == {"rhodolite"}
+    assert said[0].startswith("reading: ") and any(text.startswith("reducing") for text in said)

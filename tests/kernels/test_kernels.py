@@ -5,8 +5,10 @@ from __future__ import annotations
 
 import math
 import statistics
+import sys
 import warnings
 from fractions import Fraction
+from unittest import mock
 
 import numba.core.caching
 import numpy as np
@@ -15,10 +17,14 @@ import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 
+import rhodolite
+from conftest import run_here, write_plain
 from rhodolite.formats.cf.decode import Decoding
+from rhodolite.kernels import few_series
 from rhodolite.kernels.anomalies import differences, scaled
+from rhodolite.kernels.available import can_compile
 from rhodolite.kernels.compiling import compiled
-from rhodolite.kernels.grouped_statistics import Highest, Mean, Range, Spread, Tail
+from rhodolite.kernels.grouped_statistics import Highest, Mean, Range, Spread, Tail, tails
 from rhodolite.kernels.long_rows import sen_of_long_rows
 from rhodolite.kernels.order_statistics import percentile
 from rhodolite.kernels.rank_trends import variance_growth
@@ -66,6 +72,29 @@ def _add(first, second):
     return first + second
 
 
+@pytest.mark.parametrize("step", ["trend --method theil-sen", "trend --test mann-kendall"])
+def test_without_a_compiler_numpy_gives_the_same_and_it_is_said(tmp_path, monkeypatch, rng, step):
+    """To the bit, with ties and gaps; the message says what to install."""
+    values = rng.integers(0, 60, (400, 6, 7)).astype("f4")
+    values[rng.random(values.shape) < 0.1] = np.nan
+    write_plain(tmp_path / "a.nc", values, chunksizes=(1, 6, 7))
+    verb, *options = step.split()
+    monkeypatch.setattr(few_series, "_MOST_SLOPES", 0)
+    said = []
+    for name, numba_module in (("with", numba), ("without", None)):
+        with monkeypatch.context() as patch:
+            patch.setitem(sys.modules, "numba", numba_module)
+            can_compile.cache_clear()
+            answer = run_here(verb, "a.nc", *options, "-o", f"{name}.nc", folder=tmp_path)
+        assert answer.code == 0, answer.err
+        said.append("pip install 'rhodolite[compiled]'" in answer.err)
+    can_compile.cache_clear()
+    assert said == [False, True]
+    one, two = (rhodolite.read(tmp_path / f"{name}.nc") for name in ("with", "without"))
+    for field in one.fields:
+        np.testing.assert_array_equal(two[field.name], field)
+
+
 @given(st.integers(1, 70), st.sampled_from(["i2", "f8"]), st.integers(0, 999), st.booleans())
 def test_sorting_by_exchanges_agrees_with_numpy(count, kind, seed, some):
     """To the bit, all values as well as those at a few places."""
@@ -101,12 +130,13 @@ def test_percentiles_from_the_outermost_values_are_those_of_all(kind, count, sha
     most = max(int(np.bincount(groups[groups >= 0], minlength=1).max()), 1)
     tail = Tail(share / 100, most, (values if in_order is None else numbers).dtype.str, in_order)
     gathered = tail.start((2, *cells))
-    for rows in np.array_split(np.arange(count), 1 + seed % 4):
-        held = np.unique(groups[rows][groups[rows] >= 0])
-        within = np.where(groups[rows] < 0, -1, np.searchsorted(held, groups[rows]))
-        part = tail.start((held.size, *cells), steps=max(rows.size, 1))
-        tail.take_stored(part, numbers[rows], unpack, within, None)
-        tail.merge(gathered, part, held, tuple(slice(0, n) for n in cells))
+    with mock.patch.object(tails, "can_compile", lambda: seed % 3 > 0):
+        for rows in np.array_split(np.arange(count), 1 + seed % 4):
+            held = np.unique(groups[rows][groups[rows] >= 0])
+            within = np.where(groups[rows] < 0, -1, np.searchsorted(held, groups[rows]))
+            part = tail.start((held.size, *cells), steps=max(rows.size, 1))
+            tail.take_stored(part, numbers[rows], unpack, within, None)
+            tail.merge(gathered, part, held, tuple(slice(0, n) for n in cells))
     found = tail.finish(gathered)["value"]
     for group, result in enumerate(found):
         members = values[groups == group]

@@ -10,9 +10,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Self
 
 from rhodolite.api.fields import add_field
+from rhodolite.api.notebook import attributes_html
 from rhodolite.api.variable import Variable
 from rhodolite.api.verbs import Verbs, find_method
-from rhodolite.arrays import Engine, default_engine, parse_memory
+from rhodolite.api.watching import make_engine
+from rhodolite.arrays import Engine
 from rhodolite.drawing.base import Drawing
 from rhodolite.model.dataset import Dataset as PlainDataset
 from rhodolite.operations.declaration import Operation
@@ -105,7 +107,10 @@ class Dataset(PlainDataset, Verbs):
         -------
         Dataset, or matplotlib.figure.Figure of drawings
         """
-        return step.loaded(SideInputs())(self, **settings)
+        loaded = step.loaded(SideInputs())
+        if isinstance(loaded, Drawing):
+            return loaded(self, make_engine(), **settings)
+        return loaded(self, **settings)
 
     @classmethod
     def from_arrays(
@@ -269,8 +274,7 @@ class Dataset(PlainDataset, Verbs):
         from rhodolite.formats.table_style import make_style
         from rhodolite.pipeline.writing import write, write_companions
 
-        allowed = parse_memory(memory) if isinstance(memory, str) else memory
-        engine = default_engine(workers=workers, memory=allowed)
+        engine = make_engine(workers, memory)
         style = make_style(
             all_rows=all_rows, decimal=decimal, sort=sort, first=first, across=across
         )
@@ -307,4 +311,6 @@ class Dataset(PlainDataset, Verbs):
         return dataset_page(self.inspect())
 
     def _repr_html_(self) -> str:
-        return f"<pre>{html.escape(str(self))}</pre>"
+        folded = [attributes_html("the dataset", self.attributes)]
+        folded += [attributes_html(field.name, field.attributes) for field in self.fields]
+        return f"<pre>{html.escape(str(self))}</pre>{''.join(folded)}"

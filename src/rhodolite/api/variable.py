@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 import dataclasses
+import html
 import math
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, Self
 
 import numpy as np
 
+from rhodolite.api.notebook import attributes_html
 from rhodolite.api.operators import (
     formula_of,
     is_number,
     number_node,
     refuse_function,
 )
-from rhodolite.arrays import Array, InMemory, Region, Selected, WithoutAxis, default_engine
-from rhodolite.arrays.sizes import parse_memory
+from rhodolite.api.watching import make_engine
+from rhodolite.arrays import Array, Engine, InMemory, Region, Selected, WithoutAxis
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.dataset import Dataset as PlainDataset
 from rhodolite.model.indexing import take
@@ -106,6 +108,14 @@ class Variable(PlainVariable):
     def edit(self, *names: str, **attributes: Any) -> Any:
         """Return a plain copy without some attributes, and with others set."""
         return self.plain.edit(*names, **attributes)
+
+    def values(self, engine: Engine | None = None) -> Array:
+        """Return all values as a NumPy array, of the shape of the variable and in its units."""
+        return super().values(engine or make_engine())
+
+    def _repr_html_(self) -> str:
+        about = html.escape(repr(self))
+        return f"<pre>{about}</pre>{attributes_html(self.name, self.attributes)}"
 
     def floats(self) -> Any:
         return self.plain.floats()
@@ -290,8 +300,7 @@ class Variable(PlainVariable):
                     f"along: {self.name} has no dimension '{name}'; it has "
                     f"{', '.join(self.dimensions)}"
                 )
-        allowed = parse_memory(memory) if isinstance(memory, str) else memory
-        engine = default_engine(memory=allowed)
+        engine = make_engine(memory=memory)
         unit = tuple(
             length if name in wanted else 1
             for name, length in zip(self.dimensions, self.shape, strict=True)

@@ -10,7 +10,7 @@ from types import TracebackType
 from typing import Literal, Self
 
 from rhodolite.api.dataset import Dataset
-from rhodolite.arrays import default_engine
+from rhodolite.api.watching import make_engine
 from rhodolite.model.dataset import Dataset as PlainDataset
 
 _LONGEST_START = 60.0
@@ -111,7 +111,7 @@ def study(
     read = read_study(Path(path), settings)
     run = StudyRun(read, folder, tuple(only), fresh, overwrite)
     written: list[Path] = []
-    run.run(default_engine(), lambda place, _: written.append(place))
+    run.run(make_engine(), lambda place, _: written.append(place))
     return written
 
 
@@ -167,7 +167,7 @@ class Serving:
         from rhodolite.server.sources import Sources
 
         openings = {name: (lambda data=data: data) for name, data in datasets.items()}
-        sources = Sources(openings, default_engine(), Limits())
+        sources = Sources(openings, make_engine(), Limits())
         self._server = make_server(make_app(sources, sources.memory, None))
         self._listener = listen(host, port)
         self.address = address_of(self._listener, host)

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.autocorrelation import autocorrelation
+from rhodolite.kernels.available import can_compile
 from rhodolite.kernels.distributions import normal_below, normal_quantile
 from rhodolite.kernels.few_series import are_few, kendall_of_series, sen_of_series
 from rhodolite.kernels.order_statistics import ascending
@@ -111,7 +112,7 @@ def pairwise_trend(
     reach = normal_quantile(1 - alpha / 2) * np.sqrt(np.maximum(variance, 0)).ravel()
     season_of = np.zeros(len(x), np.int64) if seasons is None else seasons
     counts = np.unique(season_of, return_counts=True)[1]
-    if are_few(len(rows), counts):
+    if are_few(len(rows), counts) or not can_compile():
         of_each = [
             sen_of_series(x.astype(np.float64), row, season_of, apart)
             for row, apart in zip(rows, reach, strict=True)
@@ -140,7 +141,7 @@ def kendall_statistic(values: Array) -> Array:
     values : ndarray, shape (n, *cells)
     """
     rows = _by_cell(values)
-    if are_few(len(rows), np.array([len(values)])):
+    if are_few(len(rows), np.array([len(values)])) or not can_compile():
         each = [kendall_of_series(row) for row in rows]
         return np.array(each).reshape(values.shape[1:])
     from rhodolite.kernels.pairwise_slopes import kendall_of_rows

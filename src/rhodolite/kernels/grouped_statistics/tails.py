@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.available import can_compile
 from rhodolite.kernels.grouped_statistics.base import Gathered, Statistic, count_unless
 from rhodolite.kernels.order_statistics import bounds_of, find_places, interpolate
 from rhodolite.kernels.sorting_networks import (
@@ -140,19 +141,30 @@ class Tail(Statistic):
 
     def _sort(self, values: Array) -> Array:
         """Return values in the order of a tail."""
+        rows = np.array(values, self.kind, order="C").reshape(len(values), -1)
+        if not can_compile():
+            return self._in_order(rows)
         from rhodolite.kernels.tail_update import sort_rows
 
-        rows = np.array(values, self.kind, order="C").reshape(len(values), -1)
         sort_rows(rows, _exchanges(sorting_network, len(rows), self.upper))
         return rows
 
+    def _in_order(self, rows: Array) -> Array:
+        """Return rows in the order of a tail, cell by cell, by NumPy."""
+        ascending = np.sort(rows, axis=0)
+        return ascending if self.upper else ascending[::-1]
+
     def _merge(self, tails: Array, at: tuple[Any, ...], rows: Array) -> None:
         """Put those of some rows, which are in the order of a tail, into it that belong there."""
+        tail = tails[(slice(None), *at)]
+        rows = np.ascontiguousarray(rows).reshape(len(rows), -1)
+        if not can_compile():
+            both = np.concatenate([tail.reshape(len(tail), -1), rows])
+            tail[...] = self._in_order(both)[-len(tail) :].reshape(tail.shape)
+            return
         from rhodolite.kernels.tail_update import merge_rows
 
         exchanges = _exchanges(merging_network, len(tails), self.upper)
-        tail = tails[(slice(None), *at)]
-        rows = np.ascontiguousarray(rows).reshape(len(rows), -1)
         if tail.shape[1:] == tails.shape[2:] and tails.flags.c_contiguous:
             flat = tails.reshape(*tails.shape[:2], -1)
             merge_rows(flat, at[0], rows, exchanges, self.upper)
