@@ -84,12 +84,22 @@ def _content(path):
     return {name: data[name].values().tobytes() for name in data}
 
 
-@pytest.mark.parametrize(
-    "page", ["README.md", *(f"docs/{p.name}" for p in (ROOT / "docs").glob("*.md"))]
-)
+_PAGES = ["README.md", *(str(p.relative_to(ROOT)) for p in (ROOT / "docs").rglob("*.md"))]
+
+
+@pytest.mark.parametrize("page", _PAGES)
 def test_links_lead_somewhere(page):
-    for link in re.findall(r"\]\(([^)#:]+)\)", (ROOT / page).read_text(encoding="utf-8")):
-        assert ((ROOT / page).parent / link).exists(), link
+    text = (ROOT / page).read_text(encoding="utf-8")
+    for link, anchor in re.findall(r"\]\(([^)#:]+)(?:#([^)]*))?\)", text):
+        place = (ROOT / page).parent / link
+        assert place.exists(), link
+        if anchor and place.suffix == ".md":
+            headings = re.findall(r"^#+ (.*)$", place.read_text(encoding="utf-8"), re.MULTILINE)
+            assert anchor in map(_anchor_of, headings), (link, anchor)
+
+
+def _anchor_of(heading):
+    return re.sub(r"[^\w\- ]", "", heading.lower()).replace(" ", "-")
 
 
 def test_the_reference_is_fresh():
@@ -115,3 +125,78 @@ def test_examples_in_docstrings_are_right():
             assert result.failed == 0, module.name
             tried += result.attempted
     assert tried >= 5
+
+
+_BLOCK = re.compile(r"```(\w+)\n(.*?)```", re.DOTALL)
+
+
+def _blocks(page):
+    return _BLOCK.findall(page.read_text(encoding="utf-8"))
+
+
+@pytest.mark.slow
+def test_the_guide_is_true_in_its_order(demo, tmp_path, monkeypatch, capsys):
+    """Commands run in one folder, what is said to come back does, Python runs, and each study makes
+    what its command has made, to the bit."""
+    (tmp_path / "demo").symlink_to(demo)
+    monkeypatch.chdir(tmp_path)
+    names: dict[str, object] = {}
+    said, studies = "", 0
+    for page in sorted((ROOT / "docs" / "guide").glob("[0-9]*.md")):
+        for kind, text in _blocks(page):
+            if kind == "sh":
+                said = ""
+                for line in text.splitlines():
+                    code = main(shlex.split(line)[1:])
+                    shown = capsys.readouterr()
+                    assert code == 0 or line.startswith("rhodolite check"), f"{line}\n{shown.err}"
+                    said += shown.out + shown.err
+            elif kind == "text":
+                tables = [Path(name) for name in re.findall(r"wrote (\S+\.csv)", said)]
+                known = said + "".join(path.read_text(encoding="utf-8") for path in tables)
+                missing = [line for line in text.splitlines() if line.strip() not in known]
+                assert not missing, (page.name, missing, known)
+            elif kind == "python":
+                exec(compile(text, page.name, "exec"), names)
+                capsys.readouterr()
+            else:
+                studies += 1
+                Path("study.toml").write_text(text, encoding="utf-8")
+                assert main(["study", "study.toml", "--into", f"again{studies}"]) == 0
+                capsys.readouterr()
+                for path in Path(f"again{studies}").glob("[!.]*"):
+                    if path.suffix != ".toml":
+                        assert _content(path) == _content(Path(path.name)), path
+    assert studies > 20
+
+
+def test_the_guide_has_thirty_questions_and_the_index_names_all():
+    pages = sorted((ROOT / "docs" / "guide").glob("[0-9]*.md"))
+    asked = [line for page in pages for line in page.read_text().splitlines() if line[:3] == "## "]
+    numbers = [int(line.split(".")[0].removeprefix("## ")) for line in asked]
+    assert numbers == list(range(1, 31))
+    index = (ROOT / "docs" / "guide" / "index.md").read_text(encoding="utf-8")
+    for page in pages:
+        for line in page.read_text(encoding="utf-8").splitlines():
+            if line.startswith("## "):
+                title = line.removeprefix("## ")
+                assert f"[{title}]({page.name}#{_anchor_of(title)})" in index, title
+    for term, target in re.findall(r"\[(\d+)\]\((\S+?)\)", index):
+        assert re.search(rf"#{term}-", target), (term, target)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(
+    "name", ["guide/from-spreadsheets", "guide/from-numpy", "guide/administrators", "python"]
+)
+def test_what_pages_show_runs(demo, tmp_path, monkeypatch, capsys, name):
+    (tmp_path / "demo").symlink_to(demo)
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("MPLBACKEND", "Agg")
+    names: dict[str, object] = {}
+    for kind, text in _blocks(ROOT / "docs" / f"{name}.md"):
+        if kind == "python":
+            exec(compile(text, name, "exec"), names)
+            continue
+        for line in text.splitlines() if kind == "sh" else ():
+            assert main(shlex.split(line)[1:]) == 0, f"{line}\n{capsys.readouterr().err}"
