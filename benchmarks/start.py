@@ -1,5 +1,5 @@
 """Times what should take no time: commands on a file of a few kilobytes, with the modules that each
-imports.
+imports, and the example on made-up data.
 
     python benchmarks/start.py [--runs 9]
 """
@@ -11,6 +11,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import time
 from pathlib import Path
 
 import netCDF4
@@ -49,6 +50,7 @@ def main() -> None:
             ["draw", "map", small, "--time", "2001-01", "-o", str(folder / "map.png"), *ending[2:]],
         ):
             print_row(words, runs)
+        time_demo(folder, max(1, runs // 3))
 
 
 def print_row(words: list[str], runs: int) -> None:
@@ -61,6 +63,29 @@ def print_row(words: list[str], runs: int) -> None:
     counted = next(line.split()[1:] for line in said.splitlines() if line.startswith("COUNTED"))
     named = " ".join(Path(word).name for word in words[: 2 + (words[0] == "draw")])
     print(f"| {named} | {seconds:.2f} | {memory:.0f} | {' | '.join(counted)} |", flush=True)
+
+
+def time_demo(folder: Path, runs: int) -> None:
+    """Time the data of the example, its first picture, and all of it."""
+    taken = []
+    for run in range(runs):
+        place = folder / f"demo{run}"
+        began = time.monotonic()
+        with subprocess.Popen(
+            [*TOOL, "demo", str(place)],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            text=True,
+        ) as process:
+            while process.poll() is None and not any(place.glob("*.png")):
+                time.sleep(0.1)
+            first = time.monotonic() - began
+            process.communicate()
+        whole = time.monotonic() - began
+        data, _ = measure([*TOOL, "demo", str(folder / f"data{run}"), "--data-only"])
+        taken.append((first, whole, data))
+    first, whole, data = (statistics.median(column) for column in zip(*taken, strict=True))
+    print(f"\ndemo: first picture {first:.1f} s, all {whole:.1f} s; --data-only {data:.1f} s")
 
 
 def make_data(path: Path) -> None:

@@ -12,6 +12,8 @@ from rhodolite.operations.declaration import Parameter, description, parameters
 _HEAD = """\
 # Reference
 
+For those who know the verb, and look up what its options are called and how their values are typed.
+
 Generated from the declarations in `src/rhodolite/operations` and `src/rhodolite/drawing` by
 `python tools/make_reference.py`. A parameter has the same name on the command line, in Python
 (with `_` for `-`) and in the record of a file.
