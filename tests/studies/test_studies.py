@@ -22,7 +22,8 @@ from conftest import EXAMPLES, run_here, write_plain
 from rhodolite import Anomaly, Engine, Subset, Trend
 from rhodolite.cli.chain import parse_chain
 from rhodolite.errors import UsageError
-from rhodolite.studies.fingerprints import fingerprint
+from rhodolite.formats.collection import inputs_of, write_collection
+from rhodolite.studies.fingerprints import files_named, fingerprint
 from rhodolite.studies.reader import read_study_text
 from rhodolite.studies.record import write_study
 from rhodolite.studies.toml_lines import TomlLines
@@ -319,6 +320,37 @@ def test_joining_and_building_are_studies_too(folder, verb):
     beside = folder / ("two.nc" if verb == "join" else "about.toml")
     beside.write_bytes(beside.read_bytes() + b" ")
     assert f"{beside.name}: changed" in run_here("retrace", "o.nc", "--verify", folder=folder).out
+
+
+def test_a_change_behind_a_collection_or_beside_a_shapefile_is_noticed(folder, demo):
+    """What is read is what is compared, whichever file names it."""
+    join = run_here("join", "a.nc", "-o", "inner.toml", folder=folder)
+    outer = '[collection]\nfiles = ["inner.toml", "outer.toml"]\n'
+    (folder / "outer.toml").write_text(outer)
+    assert join.code == 0
+    assert files_named([str(folder / "outer.toml")]) == [
+        folder / name for name in ("outer.toml", "inner.toml", "a.nc")
+    ]
+    for part in demo.glob("catchment.*"):
+        (folder / part.name).write_bytes(part.read_bytes())
+    words = ("summarise", "inner.toml", "--region", "catchment.shp", "-o", "o.nc")
+    assert run_here(*words, "--record", "s.toml", folder=folder).code == 0
+    again = ("study", "s.toml", "--into", "again")
+    assert "wrote" in run_here(*again, folder=folder).err
+    assert "up to date" in run_here(*again, folder=folder).err
+    os.utime(folder / "catchment.dbf", (1, 1))
+    assert "up to date" not in run_here(*again, folder=folder).err
+    (folder / "b.nc").replace(folder / "a.nc")
+    assert "a.nc: changed" in run_here("retrace", "o.nc", "--verify", folder=folder).out
+    assert "up to date" not in run_here(*again, folder=folder).err
+
+
+def test_addresses_stay_as_they_are_in_collections(tmp_path):
+    place = tmp_path / "deep" / "all.toml"
+    place.parent.mkdir()
+    given = ["http://127.0.0.1:1/dap/rain", str(tmp_path / "b_{year}.nc")]
+    write_collection(place, place, given, None, None)
+    assert inputs_of(place) == [given[0], str(place.parent / ".." / "b_{year}.nc")]
 
 
 def test_what_was_said_and_taken_for_granted_is_on_record(folder):

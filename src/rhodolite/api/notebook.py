@@ -56,6 +56,6 @@ def _find_display() -> Any:
     running = shell.get_ipython() if shell is not None else None
     if running is None or not hasattr(running, "kernel"):
         return None
-    from IPython.display import display  # type: ignore[import-not-found]
+    from IPython.display import display
 
     return display

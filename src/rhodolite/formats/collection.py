@@ -16,7 +16,6 @@ comment = "checked by hand"
 from __future__ import annotations
 
 import json
-import os
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -26,6 +25,7 @@ from typing import Any
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.formats.concatenate import Overlap
 from rhodolite.formats.headers.cache import HeaderCache, Place
+from rhodolite.formats.input_lists import named_from, named_in
 from rhodolite.formats.many_files import carry_headers
 from rhodolite.formats.open import open_dataset
 from rhodolite.limits import check_nesting
@@ -44,12 +44,7 @@ def read(path: Path) -> Dataset:
     DataError
         If the collection cannot be understood, or its files do not fit together.
     """
-    try:
-        raw = path.read_bytes()
-        check_nesting(raw, path)
-        content = tomllib.loads(raw.decode("utf-8"))
-    except ValueError as error:
-        raise DataError(f"{path}: this is not valid TOML: {error}") from None
+    content = _read_toml(path)
     if "collection" not in content and {"input", "variables"} & content.keys():
         raise DataError(
             f"{path}: this describes other files; use it as rhodolite build INPUT... --description "
@@ -60,13 +55,10 @@ def read(path: Path) -> Dataset:
     if not isinstance(described, dict):
         raise DataError(f"{path}: 'collection' is a table; write [collection] on a line of its own")
     _check_keys(path, described, _KEYS, "key of [collection]")
-    files = described.get("files")
-    if not isinstance(files, list) or not files or not all(isinstance(name, str) for name in files):
-        raise DataError(f'{path}: [collection] needs files = ["PATTERN", ...]')
+    inputs = _inputs_of(path, described)
     overlap = described.get("overlap")
     if overlap is not None and overlap not in list(Overlap):
         raise DataError(f"{path}: overlap is '{overlap}'; it can be first or last")
-    inputs = [str(path.parent / name) for name in files]
     group = described.get("group")
     if group is not None and not isinstance(group, str):
         raise DataError(
@@ -82,6 +74,39 @@ def read(path: Path) -> Dataset:
         inputs, None if overlap is None else Overlap(overlap), group, carried=carried
     )
     return _annotate(path, dataset, content.get("attributes", {}), content.get("variables", {}))
+
+
+def inputs_of(path: Path) -> list[str]:
+    """Return the files and patterns that a collection names, as they are named here; none where it
+    is no collection.
+
+    Parameters
+    ----------
+    path : Path
+
+    Raises
+    ------
+    DataError
+        If it cannot be understood.
+    """
+    described = _read_toml(path).get("collection")
+    return _inputs_of(path, described) if isinstance(described, dict) else []
+
+
+def _read_toml(path: Path) -> dict[str, Any]:
+    try:
+        raw = path.read_bytes()
+        check_nesting(raw, path)
+        return tomllib.loads(raw.decode("utf-8"))
+    except ValueError as error:
+        raise DataError(f"{path}: this is not valid TOML: {error}") from None
+
+
+def _inputs_of(path: Path, described: Mapping[str, Any]) -> list[str]:
+    files = described.get("files")
+    if not isinstance(files, list) or not files or not all(isinstance(name, str) for name in files):
+        raise DataError(f'{path}: [collection] needs files = ["PATTERN", ...]')
+    return [named_in(path.parent, name) for name in files]
 
 
 def write_headers(path: Path, target: Path, places: Sequence[Place]) -> None:
@@ -125,7 +150,7 @@ def write_collection(
         File in the same folder that holds the headers of the inputs.
     """
     folder = target.resolve().parent
-    names = [os.path.relpath(Path(name).absolute(), folder) for name in inputs]
+    names = [named_from(name, folder) for name in inputs]
     lines = ["[collection]", f"files = {json.dumps(names, ensure_ascii=False)}"]
     if overlap is not None:
         lines.append(f'overlap = "{overlap}"')

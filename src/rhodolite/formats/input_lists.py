@@ -1,7 +1,8 @@
-"""Inputs that a file lists, so that they need not be typed."""
+"""Inputs that a file lists, so that they need not be typed; inputs named from another folder."""
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from rhodolite.errors import DataError
@@ -38,3 +39,28 @@ def read_inputs(text: str) -> list[str]:
     if nested := next((line for line in named if line.startswith(LIST)), None):
         raise DataError(f"@{path}: a list cannot name another list ({nested})")
     return named
+
+
+def named_from(text: str, folder: Path) -> str:
+    """Return an input as it is written from another folder than the one that it is named in now.
+
+    Parameters
+    ----------
+    text : str
+        A file or a pattern; addresses stay as they are.
+    folder : Path
+    """
+    if "://" in text:
+        return text
+    return Path(os.path.relpath(Path(text).absolute(), folder.absolute())).as_posix()
+
+
+def named_in(folder: Path, text: str) -> str:
+    """Return an input that is written as seen from a folder as it is named here.
+
+    Parameters
+    ----------
+    folder : Path
+    text : str
+    """
+    return text if "://" in text else str(folder / text)

@@ -8,7 +8,9 @@ from pathlib import Path
 from typing import Any
 
 from rhodolite.errors import RhodoliteError
+from rhodolite.formats.collection import inputs_of
 from rhodolite.formats.open import find_files
+from rhodolite.formats.registry import COLLECTION
 
 _PIECES, _PIECE = 64, 4096
 _MOST_READ = 1000
@@ -69,21 +71,39 @@ def last_change(path: Path) -> int:
     return max((one.stat().st_mtime_ns for one in path.rglob("*")), default=0)
 
 
-def files_named(texts: Iterable[str]) -> list[Path]:
-    """Return the files that texts name, as paths or patterns; what names none is left out.
+def files_named(texts: Iterable[str], within: frozenset[Path] = frozenset()) -> list[Path]:
+    """Return the files that texts name, as paths or patterns, and those that collections among them
+    name; what names none is left out.
 
     Parameters
     ----------
     texts : iterable of str
         As people type them: `FILE:/GROUP` and `FILE:NAME` stand for the file.
+    within : frozenset of Path
+        Collections that name the texts, which are not looked into again.
     """
     found: list[Path] = []
     for text in texts:
         for name in (text, text.rpartition(":")[0]):
             if there := _files_of(name):
                 found += there
+                found += [inner for path in there for inner in _files_beyond(path, within)]
                 break
-    return found
+    return list(dict.fromkeys(found))
+
+
+def _files_beyond(path: Path, within: frozenset[Path]) -> list[Path]:
+    """Return the files that are read where one is: those of a collection, and the other parts of a
+    shapefile."""
+    if path.suffix.lower() in COLLECTION.suffixes and path not in within:
+        try:
+            return files_named(inputs_of(path), within | {path})
+        except (RhodoliteError, OSError):
+            return []
+    if path.suffix.lower() == ".shp":
+        beside = [path.with_suffix(suffix) for suffix in (".dbf", ".shx", ".prj", ".cpg")]
+        return [part for part in beside if part.exists()]
+    return []
 
 
 def _files_of(name: str) -> list[Path]:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from rhodolite.errors import RhodoliteWarning, UsageError, sum_up_warnings
+from rhodolite.formats.input_lists import named_from
 from rhodolite.formats.layout import Layout
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import FileValue
@@ -94,8 +95,8 @@ def move_study(study: Study, folder: Path) -> Study:
 
 
 def _moved_input(one: Input, folder: Path) -> Input:
-    described = None if one.description is None else _moved(one.description, folder)
-    files = tuple(_moved(text, folder) for text in one.files)
+    described = None if one.description is None else named_from(one.description, folder)
+    files = tuple(named_from(text, folder) for text in one.files)
     return replace(one, files=files, description=described)
 
 
@@ -123,7 +124,9 @@ def tell_making(
     paths = files_named(inputs)
     made: dict[str, Any] = {"version": __version__, "files": len(paths)}
     if len(paths) <= _MOST_FILES:
-        made["from"] = [[_moved(str(path), folder), *fingerprint(path).values()] for path in paths]
+        made["from"] = [
+            [named_from(str(path), folder), *fingerprint(path).values()] for path in paths
+        ]
     if dataset.time is not None:
         made["calendar"] = dataset.time.calendar
     said = sum_up_warnings(warned)
@@ -207,21 +210,13 @@ def _free_name(verb: str, taken: Mapping[str, Any]) -> str:
     return verb if number == 1 else f"{verb}_{number}"
 
 
-def _moved(text: str, folder: Path) -> str:
-    """Return a path or pattern as it is written from another folder; addresses stay."""
-    if "://" in text:
-        return text
-    moved = os.path.relpath(Path(text).absolute(), folder.absolute())
-    return Path(moved).as_posix()
-
-
 def _moved_value(value: Any, folder: Path) -> Any:
     """Return a value that names files as it is written from another folder."""
     if not isinstance(value, FileValue):
         return value
     text = str(value)
     there = Path(text).exists() or Path(text.rpartition(":")[0]).exists()
-    return type(value).parse(_moved(text, folder)) if there else value
+    return type(value).parse(named_from(text, folder)) if there else value
 
 
 def _plain(one: NamedStep, full: bool) -> dict[str, Any]:
