@@ -542,6 +542,77 @@ def test_boxes_have_heights_and_areas_several_parts(server):
     assert [float(row[-1]) for row in rows if row[-1]] == [0.0, 11.0]
 
 
+@pytest.mark.parametrize("kind", ["fine", "turned", "half"])
+def test_queries_choose_and_weigh_as_commands_do(tmp_path, rng, demo, kind):
+    """Rounded coordinates, the seam, parts of cells, levels, places beside each other."""
+    if kind == "turned":
+        (tmp_path / "a.nc").symlink_to(demo / "rotated_monthly.nc")
+        box, place, name, z = (5.0, 58.0, 15.25, 63.0), (9.0, 61.0), "ta", {"z": "500"}
+    else:
+        step, first = (0.1, 49.9) if kind == "fine" else (2.5, -88.75)
+        lats = (first + step * np.arange(72)).astype("f4")
+        lons = (step * np.arange(144)).astype("f4")
+        values = rng.normal(280, 5, (3, 72, 144))
+        values[:, 10:20, 3] = np.nan
+        write_plain(tmp_path / "a.nc", values, lats=lats, lons=lons)
+        # Ends that are no numbers of the file's precision; the second box lies across the seam.
+        box = (0.3, 50.3, 5.7, 52.1) if kind == "fine" else (-11.0, 1.25, 20.0, 43.75)
+        place, name, z = (box[2], box[1]), "tas", {}
+    west, south, east, north = box
+    polygon = f"POLYGON(({west} {south},{east} {south},{east} {north},{west} {south}))"
+    outline = {
+        "type": "Polygon",
+        "coordinates": [[[west, south], [east, south], [east, north], [west, south]]],
+    }
+    (tmp_path / "area.geojson").write_text(json.dumps(outline))
+    data = rhodolite.read(tmp_path / "a.nc").subset(variable=name)
+    if z:
+        data = data.subset(level="500m")
+    running = Running(tmp_path, "serve", "a.nc")
+    try:
+
+        def ask(query, **words):
+            status, _, body = edr(running, query, "a", parameter_name=name, **z, **words)
+            assert status == 200, body
+            return body
+
+        spelt = {"lat": (south, north), "lon": f"{west}..{east}"}
+        boxed = {"bbox": f"{west},{south},{east},{north}"}
+        found = json.loads(ask("cube", **boxed, over="area"))["ranges"][name]["values"]
+        mean = data.subset(**spelt).summarise()[name].values().reshape(-1)
+        np.testing.assert_allclose(found, mean, rtol=2e-7)
+        rows = ask("cube", **boxed, f="csv").decode().splitlines()[1:]
+        chosen = data.subset(**spelt)[name].values()
+        count = int(np.isfinite(chosen).sum())
+        assert sum(not row.endswith(",") for row in rows) == count
+        found = json.loads(ask("area", coords=polygon, over="area"))["ranges"][name]["values"]
+        mean = data.summarise(region=tmp_path / "area.geojson")[name].values().reshape(-1)
+        np.testing.assert_allclose(found, mean, rtol=2e-7)
+        found = json.loads(ask("position", coords=f"POINT({place[0]} {place[1]})"))
+        here = data.subset(at=place[::-1])[name].values().reshape(-1)
+        np.testing.assert_allclose(found["ranges"][name]["values"], here, rtol=1e-7)
+        both = ask("position", coords=f"MULTIPOINT(({place[0]} {place[1]}),({west} {north}))")
+        parts = json.loads(both)["coverages"]
+        assert parts[0]["ranges"] == found["ranges"]
+        there = data.subset(at=(north, west))[name].values().reshape(-1)
+        np.testing.assert_allclose(parts[1]["ranges"][name]["values"], there, rtol=1e-7)
+        status, _, body = edr(running, "position", "a", coords=f"POINT({west} {south})", z="17")
+        assert (status, b"no such level" in body) == ((404, True) if z else (200, False))
+    finally:
+        running.stop()
+
+
+def test_times_have_offsets(server):
+    """Of days that begin at midnight in universal time."""
+    box = {"bbox": "0,0,50,50"}
+    moment = "2000-01-16T01:30:00.5+01:30"
+    one, other = (
+        json.loads(edr(server, "cube", **box, datetime=time)[2])["domain"]["axes"]["t"]["values"]
+        for time in (moment, "2000-01-16T00:00:00Z")
+    )
+    assert one == other and len(one) == 1
+
+
 @pytest.mark.parametrize(
     ("query", "words", "status", "said"),
     [

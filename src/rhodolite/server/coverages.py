@@ -27,8 +27,9 @@ class Part:
     ----------
     layer : Layer
     rows, columns, steps, levels : ndarray of int
-    mask : ndarray of bool, optional
-        Which of rows and columns are meant; all by default.
+    area : ndarray, optional
+        What of the cells at rows and columns counts, in steradian; 0 of those that are not meant.
+        All of each by default.
     """
 
     layer: Layer
@@ -36,7 +37,7 @@ class Part:
     columns: Array
     steps: Array
     levels: Array
-    mask: Array | None = None
+    area: Array | None = None
 
     @property
     def size(self) -> int:
@@ -67,15 +68,16 @@ def coverage_of(parts: list[Part], values: list[Array], mean: bool) -> dict[str,
     mean : bool
         Whether they are means over the area.
     """
-    made = [_one(part, one, mean) for part, one in zip(parts, values, strict=True)]
-    domains = [json.dumps(one["domain"], sort_keys=True) for one in made]
-    if len(set(domains)) == 1:
-        merged = made[0]
-        for one in made[1:]:
-            merged["parameters"] |= one["parameters"]
-            merged["ranges"] |= one["ranges"]
-        return merged
-    return {"type": "CoverageCollection", "coverages": made}
+    by_domain: dict[str, dict[str, Any]] = {}
+    for part, one in zip(parts, values, strict=True):
+        coverage = _one(part, one, mean)
+        shared = by_domain.setdefault(json.dumps(coverage["domain"], sort_keys=True), coverage)
+        shared["parameters"] |= coverage["parameters"]
+        shared["ranges"] |= coverage["ranges"]
+    coverages = list(by_domain.values())
+    if len(coverages) == 1:
+        return coverages[0]
+    return {"type": "CoverageCollection", "coverages": coverages}
 
 
 def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
@@ -189,7 +191,7 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
                     writer.writerow([*about, time, height, "", "", _cell(held[step, level])])
                     continue
                 for row, column in np.ndindex(latitudes.shape):
-                    if part.mask is None or part.mask[row, column]:
+                    if part.area is None or part.area[row, column] > 0:
                         where = f"{latitudes[row, column]:.7g}", f"{longitudes[row, column]:.7g}"
                         number = _cell(held[step, level, row, column])
                         writer.writerow([*about, time, height, *where, number])

@@ -12,10 +12,11 @@ import shapely
 from shapely.errors import ShapelyError
 
 from rhodolite.arrays import Array
+from rhodolite.kernels.weighted_sums import weighted_sums
+from rhodolite.server.choosing import Cells, cells_in_area, cells_in_box, levels_named
 from rhodolite.server.coverages import (
     CRS,
     Part,
-    centres_of,
     coverage_of,
     describe_parameter,
     write_csv,
@@ -124,7 +125,7 @@ class Collection:
             raise Refused(400, f"f={given[:40]}: there are {' and '.join(_FORMATS.values())}")
         if asked.get("crs", CRS) not in _CRS84:
             raise Refused(400, "positions are in CRS84, longitude first")
-        parts = [_part(kind, layer, asked) for layer in self._chosen(asked)]
+        parts = [part for layer in self._chosen(asked) for part in _parts(kind, layer, asked)]
         size = sum(part.size for part in parts)
         most = self.served.gate.limits.cells // _BYTES_IN_TEXT
         if size > most:
@@ -169,11 +170,12 @@ def _link(href: str, rel: str) -> dict[str, str]:
     return {"href": href, "rel": rel, "type": "application/json"}
 
 
-def _part(kind: str, layer: Layer, asked: Mapping[str, str]) -> Part:
+def _parts(kind: str, layer: Layer, asked: Mapping[str, str]) -> list[Part]:
+    """Return what a query asks of a layer, of several places one by one."""
     heights = asked.get("z") or (_heights_of_box(asked) if kind == "cube" else None)
-    steps, levels = _steps(layer, asked.get("datetime")), _levels(layer, heights)
-    rows, columns, mask = {"position": _position, "area": _area, "cube": _cube}[kind](layer, asked)
-    return Part(layer, rows, columns, steps, levels, mask)
+    steps, levels = _steps(layer, asked.get("datetime")), levels_named(layer, heights)
+    cells = {"position": _positions, "area": _area, "cube": _cube}[kind](layer, asked)
+    return [Part(layer, rows, columns, steps, levels, area) for rows, columns, area in cells]
 
 
 def _geometry(asked: Mapping[str, str], kind: str) -> Any:
@@ -197,34 +199,26 @@ def _geometry(asked: Mapping[str, str], kind: str) -> Any:
     return shape
 
 
-_SEVERAL = {"POLYGON": "MULTIPOLYGON"}
+_SEVERAL = {"POLYGON": "MULTIPOLYGON", "POINT": "MULTIPOINT"}
 """Geometries that may stand where another is asked for."""
 _EXAMPLES = {"POINT": "POINT(10.5 60)", "POLYGON": "POLYGON((0 50,20 50,20 70,0 70,0 50))"}
 
 
-def _position(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, None]:
-    point = _geometry(asked, "POINT")
-    cell = layer.grid.cell_at(point.y, point.x)
-    if cell is None:
-        raise Refused(404, f"no cell of {layer.variable.name} lies at {point.x:g} {point.y:g}")
-    return np.array([cell[0]]), np.array([cell[1]]), None
+def _positions(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
+    found: list[Cells] = []
+    for point in shapely.get_parts(_geometry(asked, "POINT")):
+        cell = layer.grid.cell_at(point.y, point.x)
+        if cell is None:
+            raise Refused(404, f"no cell of {layer.variable.name} lies at {point.x:g} {point.y:g}")
+        found.append((np.array([cell[0]]), np.array([cell[1]]), None))
+    return found
 
 
-def _area(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, Array | None]:
+def _area(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
     polygon = _geometry(asked, "POLYGON")
     if not polygon.is_valid:
         raise Refused(400, "coords: the polygon crosses itself")
-    west, south, east, north = polygon.bounds
-    rows, columns, mask = _box(layer, west, south, east, north)
-    latitudes, longitudes = centres_of(layer, rows, columns)
-    # The polygon may count longitudes in another way than the data.
-    turned = (longitudes - west) % 360.0 + west
-    shapely.prepare(polygon)
-    inside = shapely.contains_xy(polygon, turned, latitudes)
-    inside &= True if mask is None else mask
-    if not inside.any():
-        raise Refused(404, "no cell has its centre in this area")
-    return rows, columns, inside
+    return [cells_in_area(layer, polygon, parts_of_cells=asked.get("over") == "area")]
 
 
 def _ends_of_box(asked: Mapping[str, str]) -> list[float]:
@@ -243,30 +237,12 @@ def _heights_of_box(asked: Mapping[str, str]) -> str | None:
     return f"{ends[2]!r}/{ends[5]!r}" if len(ends) == 6 else None
 
 
-def _cube(layer: Layer, asked: Mapping[str, str]) -> tuple[Array, Array, Array | None]:
+def _cube(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
     ends = _ends_of_box(asked)
     west, south, east, north = ends if len(ends) == 4 else (*ends[:2], *ends[3:5])
     if south > north or abs(south) > 90 or abs(north) > 90 or max(abs(west), abs(east)) > 720:
         raise Refused(400, "bbox lies beyond the world, or has its south above its north")
-    return _box(layer, west, south, east + (360 if east < west else 0), north)
-
-
-def _box(
-    layer: Layer, west: float, south: float, east: float, north: float
-) -> tuple[Array, Array, Array | None]:
-    """Return rows and columns whose centres lie in a box, and which of them do."""
-    shape = [layer.served.dataset.lengths[d] for d in layer.grid.dimensions]
-    latitudes, longitudes = centres_of(layer, np.arange(shape[0]), np.arange(shape[1]))
-    inside = (latitudes >= south) & (latitudes <= north)
-    inside &= (longitudes - west) % 360.0 <= min(east - west, 360.0)
-    if not inside.any():
-        raise Refused(404, "no cell has its centre in this box")
-    rows, columns = np.flatnonzero(inside.any(axis=1)), np.flatnonzero(inside.any(axis=0))
-    if layer.grid.regular:
-        turned = (longitudes[0, columns] - west) % 360.0
-        return rows, columns[np.argsort(turned, kind="stable")], None
-    rows, columns = (np.arange(part.min(), part.max() + 1) for part in (rows, columns))
-    return rows, columns, inside[np.ix_(rows, columns)]
+    return [cells_in_box(layer, west, south, east + (360 if east < west else 0), north)]
 
 
 def _steps(layer: Layer, text: str | None) -> Array:
@@ -277,38 +253,15 @@ def _steps(layer: Layer, text: str | None) -> Array:
     return layer.steps(text)
 
 
-def _levels(layer: Layer, text: str | None) -> Array:
-    if layer.levels is None:
-        return np.zeros(1, int)
-    if not text:
-        return np.arange(layer.levels.size)
-    try:
-        parts = [float(part) for part in text.replace("/", ",").split(",")]
-    except ValueError:
-        raise Refused(400, "z is a level, several with commas, or two with a slash") from None
-    if "/" in text and len(parts) == 2:
-        low, high = sorted(parts)
-        found = np.flatnonzero((layer.levels >= low) & (layer.levels <= high))
-    else:
-        found = np.array([int(np.argmin(np.abs(layer.levels - part))) for part in parts])
-    if not found.size:
-        raise Refused(404, f"there is no level in {text[:80]}")
-    return np.unique(found)
-
-
 def _read(part: Part, *, mean: bool) -> Array:
     """Return values of shape (steps, levels, rows, columns), or (steps, levels) of means over the
-    area, weighted by the size of cells."""
+    area, weighted by what of each cell counts."""
     layer = part.layer
     values = layer.read_part(part.steps, part.levels, part.rows, part.columns)
-    if part.mask is not None:
-        values = np.where(part.mask, values, np.nan)
     if not mean:
-        return values
-    weights = layer.grid.areas(part.rows, part.columns)
-    weights = weights if part.mask is None else np.where(part.mask, weights, 0)
-    held = np.where(np.isfinite(values), weights, 0)
-    total = held.sum(axis=(2, 3))
-    summed = np.where(np.isfinite(values), values, 0) * held
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray(np.where(total > 0, summed.sum(axis=(2, 3)) / total, np.nan))
+        return values if part.area is None else np.where(part.area > 0, values, np.nan)
+    area = layer.grid.areas(part.rows, part.columns) if part.area is None else part.area
+    total, weight = weighted_sums(values, {(2, 3): area}, (2, 3))
+    mean_of = np.full(total.shape, np.nan)
+    np.divide(total, weight, out=mean_of, where=weight > 0)
+    return mean_of

@@ -9,12 +9,15 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array
+from rhodolite.errors import DataError
 from rhodolite.kernels.great_circles import unit_vectors
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import cell_edges
 from rhodolite.model.space.mesh_of_dataset import mesh_of
-from rhodolite.operations.selection.curvilinear import Positions
+from rhodolite.model.space.range_text import Position
+from rhodolite.operations.selection.curvilinear import Positions, cell_nearest
+from rhodolite.operations.selection.indices import position_indices
 
 _BEYOND = 1.5
 """Of the spacing of cells: farther from a centre than this nothing is a cell of a grid without
@@ -93,15 +96,11 @@ class Grid:
 
     def cell_at(self, latitude: float, longitude: float) -> tuple[int, int] | None:
         """Return row and column of the cell that holds a position; None where there is none."""
-        if self.regular:
-            row = int(self.rows(np.array([latitude]))[0])
-            column = int(self.columns(np.array([longitude]))[0])
-            return None if min(row, column) < 0 else (row, column)
-        place = int(self.nearest(np.array([latitude]), np.array([longitude]))[0])
-        if place < 0:
+        find = position_indices if self.regular else cell_nearest
+        try:
+            return find(self.dataset, Position(latitude, longitude))
+        except DataError:
             return None
-        at = np.unravel_index(place, self._positions.latitudes.shape)
-        return int(at[0]), int(at[1])
 
     def positions(self, rows: Array, columns: Array) -> tuple[Array, Array]:
         """Return latitudes and longitudes of cells of a two-dimensional grid."""

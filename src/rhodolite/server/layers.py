@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from collections import OrderedDict
 from collections.abc import Iterator
@@ -13,6 +14,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, Selected
 from rhodolite.drawing.parts.colour_scale import Scale, colours, scale_for
+from rhodolite.formats.text.date_forms import parse_fields
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.time.dates import first_moment, moment_after
@@ -25,6 +27,8 @@ from rhodolite.server.served import Served
 
 _SAMPLES = 5
 """Times that are looked at to choose the colours of a layer."""
+_OFFSET = re.compile(r"T.*[+-]\d\d(:?\d\d)?$")
+"""Of local time to universal time, as in 2018-01-01T00:00+02:00."""
 Picks = tuple[tuple[str, int], ...]
 
 
@@ -271,8 +275,11 @@ def moments_named(axis: TimeAxis, text: str) -> tuple[float, float]:
 
 
 def _instant(text: str) -> Instant:
+    plain = re.sub(r"(?<=:\d\d)\.\d+", "", text.strip())
+    if _OFFSET.search(plain) and (fields := parse_fields(plain)) is not None:
+        return Instant(fields)
     try:
-        return Instant.parse(text.strip().removesuffix("Z").split(".")[0])
+        return Instant.parse(plain.removesuffix("Z"))
     except ValueError as error:
         raise Refused(400, f"'{text[:60]}' is not a time: {error}") from None
 

@@ -78,12 +78,7 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
             "give a range, or one place with --at"
         )
     positions = Positions.of(dataset)
-    inside = _inside(positions, lat, lon)
-    if not inside.any():
-        asked = [
-            f"--{name} {wish}" for name, wish in (("lat", lat), ("lon", lon)) if wish is not None
-        ]
-        raise DataError(f"{' '.join(asked)}: none lies there; the data cover {positions.words()}")
+    inside = cells_within(dataset, lat, lon)
     if inside.ndim == 1:
         return take(dataset, {positions.dimensions[0]: np.flatnonzero(inside)})
     used = [np.flatnonzero(inside.any(axis=1 - axis)) for axis in (0, 1)]
@@ -98,6 +93,26 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
         else v
         for v in part.variables.values()
     )
+
+
+def cells_within(
+    dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | None
+) -> NDArray[np.bool_]:
+    """Return which cells or sites have their centres in both ranges, of the shape of the positions.
+
+    Raises
+    ------
+    DataError
+        If none has.
+    """
+    positions = Positions.of(dataset)
+    inside = _inside(positions, lat, lon)
+    if not inside.any():
+        asked = [
+            f"--{name} {wish}" for name, wish in (("lat", lat), ("lon", lon)) if wish is not None
+        ]
+        raise DataError(f"{' '.join(asked)}: none lies there; the data cover {positions.words()}")
+    return inside
 
 
 def _inside(
@@ -121,16 +136,32 @@ def at(dataset: Dataset, place: Position) -> Dataset:
     DataError
         If a position lies farther from a cell than the cells' centres lie from each other.
     """
+    if dataset.axes.curvilinear:
+        row, column = cell_nearest(dataset, place)
+        return take_block(dataset, np.array([row]), np.array([column]))
     positions = Positions.of(dataset)
-    distances = great_circle(
-        positions.latitudes, positions.longitudes, place.latitude, place.longitude
-    )
-    if distances.ndim == 1:
-        return take(dataset, {positions.dimensions[0]: np.array([np.nanargmin(distances)])})
-    row, column = np.unravel_index(np.nanargmin(distances), distances.shape)
-    if distances[row, column] > _reach(positions, int(row), int(column)):
+    nearest = int(np.nanargmin(_distances(positions, place)))
+    return take(dataset, {positions.dimensions[0]: np.array([nearest])})
+
+
+def cell_nearest(dataset: Dataset, place: Position) -> tuple[int, int]:
+    """Return row and column of the cell of a two-dimensional grid that is nearest to a position.
+
+    Raises
+    ------
+    DataError
+        If the position lies farther from it than the cells' centres lie from each other.
+    """
+    positions = Positions.of(dataset)
+    distances = _distances(positions, place)
+    row, column = map(int, np.unravel_index(np.nanargmin(distances), distances.shape))
+    if distances[row, column] > _reach(positions, row, column):
         raise DataError(f"--at {place}: lies outside the data, which cover {positions.words()}")
-    return take_block(dataset, np.array([row]), np.array([column]))
+    return row, column
+
+
+def _distances(positions: Positions, place: Position) -> Array:
+    return great_circle(positions.latitudes, positions.longitudes, place.latitude, place.longitude)
 
 
 def _between(positions: Positions, wanted: LongitudeRange) -> NDArray[np.bool_]:

@@ -1,0 +1,117 @@
+"""Which cells and levels a request means: by the same rules as on the command line."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import shapely
+
+from rhodolite.arrays import Array
+from rhodolite.errors import DataError
+from rhodolite.model.axes import Role
+from rhodolite.model.space.mesh_of_dataset import mesh_of
+from rhodolite.model.space.range_text import LatitudeRange, Levels, LongitudeRange
+from rhodolite.operations.parameters.regions import CellChoice, Regions
+from rhodolite.operations.selection.curvilinear import cells_within
+from rhodolite.operations.selection.indices import (
+    latitude_indices,
+    level_indices,
+    longitude_indices,
+)
+from rhodolite.server.layers import Layer
+from rhodolite.server.limits import Refused
+
+Cells = tuple[Array, Array, Array | None]
+"""Rows, columns, and the area (steradian) with which each cell of these counts; None for all of
+it."""
+
+
+def cells_in_box(layer: Layer, west: float, south: float, east: float, north: float) -> Cells:
+    """Return the cells whose centres lie in a box, as `subset` chooses them.
+
+    Raises
+    ------
+    Refused
+        If there is none.
+    """
+    dataset = layer.served.dataset
+    lat, lon = LatitudeRange(south, north), LongitudeRange(west, east)
+    try:
+        if layer.grid.regular:
+            rows = latitude_indices(dataset.need(Role.LATITUDE), lat)
+            columns, _ = longitude_indices(dataset.need(Role.LONGITUDE), lon)
+            return rows, columns, None
+        inside = cells_within(dataset, lat, lon)
+    except DataError:
+        raise Refused(404, "no cell has its centre in this box") from None
+    areas = layer.grid.areas(*map(np.arange, inside.shape))
+    return _block(layer, np.where(inside, areas, 0.0))
+
+
+def cells_in_area(layer: Layer, polygon: Any, *, parts_of_cells: bool) -> Cells:
+    """Return the cells in an area: those whose centres lie in it, or all that it touches, with the
+    part of each that it covers, as in means over a region.
+
+    Parameters
+    ----------
+    layer : Layer
+    polygon : shapely geometry
+        In degrees east and north.
+    parts_of_cells : bool
+        Whether parts of cells count.
+
+    Raises
+    ------
+    Refused
+        If there is none.
+    """
+    mesh = mesh_of(layer.served.dataset)
+    shapes = shapely.get_parts(shapely.normalize(polygon))
+    region = Regions.of(shapely.MultiPolygon(list(shapes)))
+    choice = CellChoice.FRACTION if parts_of_cells else CellChoice.CENTRE
+    try:
+        covered = region.weights(mesh, choice).toarray().reshape(mesh.shape)
+    except DataError:
+        what = "lies in" if parts_of_cells else "has its centre in"
+        raise Refused(404, f"no cell {what} this area") from None
+    return _block(layer, covered)
+
+
+def _block(layer: Layer, covered: Array) -> Cells:
+    """Return the smallest block of rows and columns that holds all cells that count."""
+    rows, columns = (np.flatnonzero(covered.any(axis=axis)) for axis in (1, 0))
+    if layer.grid.regular:
+        # Eastward from the widest gap, so that an area across the seam of the data is in one piece.
+        longitudes = layer.served.dataset.need(Role.LONGITUDE).values[columns]
+        order = np.argsort(longitudes % 360.0, kind="stable")
+        gaps = np.diff(longitudes[order] % 360.0, prepend=longitudes[order][-1] % 360.0 - 360.0)
+        columns = columns[np.roll(order, -int(np.argmax(gaps)))]
+    else:
+        rows, columns = (np.arange(part.min(), part.max() + 1) for part in (rows, columns))
+    return rows, columns, covered[np.ix_(rows, columns)]
+
+
+def levels_named(layer: Layer, text: str | None) -> Array:
+    """Return the levels that a request names: one, several with commas, or a range with a slash.
+
+    Raises
+    ------
+    Refused
+        If a level is not there, or the text is none.
+    """
+    if layer.levels is None:
+        return np.zeros(1, int)
+    if not text:
+        return np.arange(layer.levels.size)
+    low, slash, high = text.partition("/")
+    try:
+        ends = sorted([float(low), float(high)]) if slash else []
+        wanted = f"{ends[0]!r}..{ends[1]!r}" if slash else text
+        for number in () if slash else text.split(","):
+            float(number)
+        return level_indices(layer.served.dataset.need(Role.LEVEL), Levels.parse(wanted))
+    except DataError as error:
+        raise Refused(404, str(error).removeprefix("--level ")) from None
+    except ValueError:
+        raise Refused(400, "z is a level, several with commas, or two with a slash") from None
