@@ -24,6 +24,7 @@ from rhodolite import (
     YearOverlay,
 )
 from rhodolite.arrays import InMemory
+from rhodolite.drawing import all_drawings
 from rhodolite.drawing.parts.colour_scale import scale_for
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.ensemble import stack_members
@@ -379,3 +380,45 @@ def test_panels_of_members_and_of_months(rng):
     member = stack_members([data, data], ["a", "b"])
     titles = [axes.get_title() for axes in rhodolite.Panels(by="member")(member).axes[:2]]
     assert titles == ["a", "b"]
+
+
+@pytest.mark.parametrize(
+    ("name", "line"),
+    [
+        ("map", {"time": "2017"}),
+        ("map", {"time": "2017-05", "projection": "north-polar"}),
+        ("section", {"time": "2017"}),
+        ("section", {"plane": "time-lat", "level": "500hPa"}),
+        ("profile", {"time": "2017-03"}),
+        ("profile", {"against": "lat", "level": "500hPa"}),
+        ("series", {"level": "500hPa", "time": "2017"}),
+        ("series", {"level": "500hPa", "at": "40N,10E"}),
+        ("years", {"level": "500hPa"}),
+        ("panels", {"by": "level", "time": "2017-01"}),
+        ("panels", {"by": "year"}),
+        ("animation", {"time": "2017", "every": 5}),
+    ],
+)
+def test_what_a_picture_says_it_shows_is_in_it(demo, name, line):
+    """Every number that is told of a picture is drawn in it, weighted as it is there."""
+    data = rhodolite.read(demo / "pressure_monthly.nc").subset(variable="ta")
+    if name in ("map", "animation") or line.get("by") == "year":
+        data = data.subset(level="500hPa")
+    step = all_drawings()[name](**line)
+    figure = step(data)
+    told = step.shown(data)["ta"].values()
+    told = told[np.isfinite(told)]
+    if name == "animation":
+        drawn = figure.fields
+    else:
+        meshes = [part for axes in figure.axes for part in axes.collections]
+        arrays = [part.get_array() for part in meshes]
+        drawn = [np.ma.filled(array, np.nan) for array in arrays if array is not None]
+        curves = [curve for axes in figure.axes for curve in axes.lines]
+        drawn += [np.asarray(part, float) for curve in curves for part in curve.get_data()]
+    numbers = np.sort(np.concatenate([np.ravel(part) for part in drawn]))
+    numbers = numbers[np.isfinite(numbers)]
+    assert told.size and numbers.size
+    nearest = np.clip(np.searchsorted(numbers, told), 1, numbers.size - 1)
+    apart = np.minimum(np.abs(numbers[nearest] - told), np.abs(numbers[nearest - 1] - told))
+    assert apart.max() <= 2e-6 * np.abs(told).max()

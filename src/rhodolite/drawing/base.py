@@ -27,6 +27,21 @@ class Drawing(Step):
     def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:
         """Return the figure, computing what it shows on an engine."""
 
+    def shown(self, dataset: Dataset) -> Dataset:
+        """Return the data that the picture shows, averaged as they are in it, lazily: what is to be
+        told about the picture is told about these.
+
+        Parameters
+        ----------
+        dataset : Dataset
+
+        Raises
+        ------
+        DataError
+            If it is not clear what to draw.
+        """
+        return dataset
+
     def __call__(self, dataset: Dataset, engine: Engine | None = None, *, axes: Any = None) -> Any:
         """Draw a dataset.
 

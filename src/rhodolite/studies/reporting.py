@@ -7,23 +7,18 @@ from typing import Any
 
 from rhodolite.arrays import Engine
 from rhodolite.drawing.base import Drawing
-from rhodolite.errors import RhodoliteError, collecting
+from rhodolite.errors import collecting
 from rhodolite.formats.open import open_dataset
 from rhodolite.inspection.page import dataset_page
 from rhodolite.inspection.summary import describe
-from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.declaration import Step, summary, to_plain
-from rhodolite.operations.subset import Subset
-from rhodolite.operations.summarise import Summarise
 from rhodolite.reports.numbers import Trends, sentences_of
 from rhodolite.reports.page import embed_picture, read_rows
 from rhodolite.reports.section import Section
 from rhodolite.reports.sources import sources_of
 from rhodolite.studies.description import NamedStep, Output, Study
 
-_OF_SUBSET = ("variable", "time", "level", "at")
 _CURVES = ("series", "years")
 
 
@@ -52,8 +47,9 @@ def section_of(
     made = [step for _, step in steps]
     table = page = None
     if output.picture is not None:
-        drawing = made[-1]
-        shown = _shown(drawing, dataset)
+        drawing: Any = made[-1]
+        with collecting():  # what there is to warn of has been said where it was drawn
+            shown = drawing.shown(dataset)
         sentences = sentences_of(shown, engine, _trends(drawing, made))
     elif place.suffix.lower() == ".csv" and place.exists():
         table, sentences = read_rows(place), ()
@@ -87,30 +83,6 @@ def _trends(drawing: Step, steps: list[Step]) -> Trends:
         return Trends.OF_VALUES
     departures = any(step.verb in ("anomaly", "detrend") for step in steps)
     return Trends.OF_LONG_ONES if departures else Trends.NONE
-
-
-def _shown(drawing: Step, dataset: Dataset) -> Dataset:
-    """Return the part of a dataset that a drawing shows, or its mean where it draws that."""
-    chosen: dict[str, Any] = {
-        name: getattr(drawing, name)
-        for name in _OF_SUBSET
-        if getattr(drawing, name, None) is not None
-    }
-    variable = chosen.get("variable")
-    if isinstance(variable, str):
-        chosen["variable"] = (variable,)
-    try:
-        # What there is to warn of has been said where it was drawn.
-        with collecting():
-            part = Subset(**chosen)(dataset) if chosen else dataset
-            spatial = part.coordinate(Role.LATITUDE) is not None and not part.axes.sites
-            if drawing.verb in _CURVES and spatial and "at" not in chosen:
-                part = Summarise(over=Over.AREA)(part)
-            elif drawing.verb == "map" and part.time is not None and len(part.time) > 1:
-                part = Summarise(over=Over.TIME)(part)
-    except RhodoliteError:
-        return dataset
-    return part
 
 
 def _of_inputs(study: Study, output: Output) -> tuple[str, ...]:

@@ -24,8 +24,10 @@ from rhodolite.model.units.udunits import convertible
 from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.axis_reduction.area_mean import mean_over
+from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.subset import Subset
+from rhodolite.operations.summarise import Summarise
 from rhodolite.operations.trend import Trend
 
 _MOST = 20
@@ -125,6 +127,28 @@ def curve_of(
     values = drop_axes(mean.values(engine), extra)
     order = axis.order
     return Curve(axis, plot_days(axis)[order], values[order], shown, dataset.label, place)
+
+
+def data_of_curves(
+    dataset: Dataset,
+    variables: tuple[str, ...],
+    time: Period | None,
+    level: Levels | None,
+    at: Position | None,
+) -> Dataset:
+    """Return what curves show, lazily: the cell at a position, or the mean over the area.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    variables : tuple of str
+        Names of those that are drawn.
+    time, level, at
+        As for `curve_of`.
+    """
+    part = Subset(variable=variables, time=time, level=level, at=at)(dataset)
+    on_grid = part.axes.curvilinear or part.coordinate(Role.LATITUDE) is not None
+    return Summarise(over=Over.AREA)(part) if on_grid and not part.axes.sites else part
 
 
 def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:

@@ -62,6 +62,20 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
                     f"--{name}: '{getattr(self, name)}' is not a number from 1 to 1000"
                 )
 
+    def shown(self, dataset: Dataset) -> Dataset:
+        """See `Drawing.shown`."""
+        part, _ = self._chosen(dataset)
+        steps = np.arange(0, len(part.need_time()), self.every)
+        return take(part, {str(part.need(Role.TIME).dimension): steps})
+
+    def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
+        variable = only_one(
+            variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset
+        )
+        if self.projection.latitudes is not None:
+            dataset = Subset(lat=self.projection.latitudes)(dataset)
+        return choose_part(dataset, variable, self.time, self.level), variable
+
     def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Film:  # noqa: ARG002
         """Return the maps, to be saved.
 
@@ -70,12 +84,7 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
         DataError
             If it is not clear what to draw, or there are too many steps.
         """
-        variable = only_one(
-            variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset
-        )
-        if self.projection.latitudes is not None:
-            dataset = Subset(lat=self.projection.latitudes)(dataset)
-        part = choose_part(dataset, variable, self.time, self.level)
+        part, variable = self._chosen(dataset)
         dimension = str(part.need(Role.TIME).dimension)
         steps = np.arange(0, len(part.need_time()), self.every)
         if steps.size > _MOST:

@@ -30,10 +30,12 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import area_mean
+from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.declaration import parameter
 from rhodolite.operations.parameters.regions import Regions
 from rhodolite.operations.parameters.sites import Sites
 from rhodolite.operations.subset import Subset
+from rhodolite.operations.summarise import Summarise
 
 _WIDE = 1.35
 """Maps wider than this, in heights, have their legend below; others beside them."""
@@ -77,12 +79,7 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         DataError
             If it is not clear what to draw, or nothing is left to draw.
         """
-        variable = only_one(
-            variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset
-        )
-        if self.projection.latitudes is not None:
-            dataset = Subset(lat=self.projection.latitudes)(dataset)
-        part = choose_part(dataset, variable, self.time, self.level)
+        part, variable = self._chosen(dataset)
         values = field_of(part, part[variable.name], engine)
         classes = Classes.of(variable)
         if classes is not None:
@@ -91,6 +88,22 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         scale, centre = choose_scale(values, variable, self.palette, self.limits, self.centre)
         marks = self._find_marks(dataset, variable, engine)
         return self._figure(part, variable, values, scale, centre, marks, axes)
+
+    def shown(self, dataset: Dataset) -> Dataset:
+        """See `Drawing.shown`: one step, or the mean over time."""
+        part, variable = self._chosen(dataset)
+        time = part.coordinate(Role.TIME)
+        along = time is not None and time.dimension in variable.dimensions
+        return Summarise(over=Over.TIME)(part) if along and len(part.need_time()) > 1 else part
+
+    def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
+        """Return the part of a dataset that is drawn, and the variable in all of it."""
+        variable = only_one(
+            variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset
+        )
+        if self.projection.latitudes is not None:
+            dataset = Subset(lat=self.projection.latitudes)(dataset)
+        return choose_part(dataset, variable, self.time, self.level), variable
 
     def _find_marks(self, dataset: Dataset, variable: Variable, engine: Engine) -> Marks | None:
         """Return the cells to mark, and what the marks mean."""

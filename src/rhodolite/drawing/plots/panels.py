@@ -74,30 +74,44 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
         DataError
             If it is not clear what to draw, or there are too many maps.
         """
+        part, variable = self._chosen(dataset)
+        panels = self._panels(self._grouped(part, variable), variable)
+        fields = [(title, one, field_of(one, one[variable.name], engine)) for title, one in panels]
+        return self._figure(part[variable.name], fields)
+
+    def shown(self, dataset: Dataset) -> Dataset:
+        """See `Drawing.shown`: a step for each map, or all of members."""
+        return self._grouped(*self._chosen(dataset))
+
+    def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
         variable = only_one(
             variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset
         )
         part = Subset(
             variable=(variable.name,), time=self.time, years=self.years, level=self.level
         )(dataset)
-        panels = self._panels(part, part[variable.name])
-        fields = [(title, one, field_of(one, one[variable.name], engine)) for title, one in panels]
-        return self._figure(part[variable.name], fields)
+        return part, part[variable.name]
+
+    @property
+    def _role(self) -> Role:
+        return Role.LEVEL if self.by is By.LEVEL else Role.TIME
+
+    def _grouped(self, part: Dataset, variable: Variable) -> Dataset:
+        """Return what the maps show: means of months, seasons or years, or the data themselves."""
+        if self.by is By.MEMBER:
+            return part
+        if part.need(self._role).dimension not in variable.dimensions:
+            raise DataError(
+                f"{variable.name} has no {self._role} axis, so there is one map only; use draw map"
+            )
+        if self.by in (By.MONTH, By.SEASON) and not part.need_time().climatological:
+            return Climatology(cycle=Cycle.parse(self.by.value))(part)
+        return Aggregate(to=Interval("year"))(part) if self.by is By.YEAR else part
 
     def _panels(self, part: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
         if self.by is By.MEMBER:
             return self._members(part, variable)
-        role = Role.LEVEL if self.by is By.LEVEL else Role.TIME
-        coordinate = part.need(role)
-        if coordinate.dimension not in variable.dimensions:
-            raise DataError(
-                f"{variable.name} has no {role} axis, so there is one map only; use draw map"
-            )
-        if self.by in (By.MONTH, By.SEASON) and not part.need_time().climatological:
-            part = Climatology(cycle=Cycle.parse(self.by.value))(part)
-        elif self.by is By.YEAR:
-            part = Aggregate(to=Interval("year"))(part)
-        coordinate = part.need(role)
+        role, coordinate = self._role, part.need(self._role)
         count = coordinate.values.size
         if count > _MOST:
             raise DataError(

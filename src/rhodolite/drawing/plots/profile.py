@@ -74,18 +74,7 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
             If an axis is missing, or there are too many curves.
         """
         along = _ROLES[self.against.value]
-        names = self.variable or tuple(
-            v.name for v in dataset.fields if v.numeric and v.data.ndim >= 1
-        )
-        variable = only_one([dataset[name] for name in names], dataset)
-        part = Subset(variable=(variable.name,), at=self.at, time=self.time, level=self.level)(
-            dataset
-        )
-        by = self._by(part, variable.name, along)
-        text = period_text(part.time) if by is not Role.TIME else ""
-        part, words = average_all_but(part, variable.name, (along,) if by is None else (along, by))
-        if self.at is not None:
-            words = f"cell at {self.at}"
+        part, variable, by, caption = self._averaged(dataset)
         shown, coordinate = part[variable.name], part.need(along)
         order = (
             [coordinate.dimension]
@@ -104,15 +93,31 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
                 f"{len(curves):,} curves are too many for one figure; choose up to {_MOST}, such "
                 "as with --time"
             )
-        return self._figure(
-            part,
-            variable,
-            coordinate,
-            None if by is None else part.need(by),
-            curves,
-            " · ".join(w for w in (text, words) if w),
-            axes,
+        of_curves = None if by is None else part.need(by)
+        return self._figure(part, variable, coordinate, of_curves, curves, caption, axes)
+
+    def shown(self, dataset: Dataset) -> Dataset:
+        """See `Drawing.shown`."""
+        return self._averaged(dataset)[0]
+
+    def _averaged(self, dataset: Dataset) -> tuple[Dataset, Variable, Role | None, str]:
+        """Return the data along the axes of the picture alone, the variable as it was, the axis of
+        which each place gets a curve, and what they are averaged over."""
+        along = _ROLES[self.against.value]
+        names = self.variable or tuple(
+            v.name for v in dataset.fields if v.numeric and v.data.ndim >= 1
         )
+        variable = only_one([dataset[name] for name in names], dataset)
+        part = Subset(variable=(variable.name,), at=self.at, time=self.time, level=self.level)(
+            dataset
+        )
+        by = self._by(part, variable.name, along)
+        text = period_text(part.time) if by is not Role.TIME else ""
+        part, words = average_all_but(part, variable.name, (along,) if by is None else (along, by))
+        if self.at is not None:
+            words = f"cell at {self.at}"
+        caption = " · ".join(word for word in (text, words) if word)
+        return part, variable, by, caption
 
     def _by(self, part: Dataset, name: str, along: Role) -> Role | None:
         if self.by is CurveBy.NONE:

@@ -65,6 +65,18 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
         DataError
             If an axis is missing, or it is not clear what to draw.
         """
+        part, variable, caption = self._averaged(dataset)
+        coordinates = [part.need(role) for role in self._roles(dataset)]
+        values = _values(part[variable.name], coordinates, engine)
+        return self._figure(part, variable, coordinates, values, caption, axes)
+
+    def shown(self, dataset: Dataset) -> Dataset:
+        """See `Drawing.shown`."""
+        return self._averaged(dataset)[0]
+
+    def _averaged(self, dataset: Dataset) -> tuple[Dataset, Variable, str]:
+        """Return the data over the plane alone, the variable as it was, and what they are averaged
+        over."""
         roles = self._roles(dataset)
         names = self.variable or tuple(
             v.name for v in dataset.fields if v.numeric and v.data.ndim >= 2
@@ -73,10 +85,7 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
         part = Subset(variable=(variable.name,), time=self.time, level=self.level)(dataset)
         text = period_text(part.time) if Role.TIME not in roles else ""
         part, words = average_all_but(part, variable.name, roles)
-        coordinates = [part.need(role) for role in roles]
-        values = _values(part[variable.name], coordinates, engine)
-        caption = " · ".join(word for word in (text, words) if word)
-        return self._figure(part, variable, coordinates, values, caption, axes)
+        return part, variable, " · ".join(word for word in (text, words) if word)
 
     def _roles(self, dataset: Dataset) -> tuple[Role, Role]:
         plane = self.plane

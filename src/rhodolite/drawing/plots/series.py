@@ -16,6 +16,7 @@ from rhodolite.drawing.parts.curves import (
     Curve,
     convert_to_common_units,
     curve_of,
+    data_of_curves,
     draw_trend,
     labelled_parts,
 )
@@ -75,6 +76,11 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         if self.without_cycle:
             curves = [shown for curve in curves for shown in (curve, curve.without_cycle())]
         return self._figure(curves, engine, axes)
+
+    def shown(self, dataset: Dataset) -> Dataset:
+        """See `Drawing.shown`."""
+        names = tuple(v.name for v in variables_along(dataset, (Role.TIME,), self.variable))
+        return data_of_curves(dataset, names, self.time, self.level, self.at)
 
     def _curves(
         self, dataset: Dataset, names: tuple[str, ...] | None, engine: Engine

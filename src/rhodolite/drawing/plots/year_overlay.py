@@ -12,7 +12,7 @@ from rhodolite.drawing.base import Drawing
 from rhodolite.drawing.options import CurveOptions, FigureOptions, PartOptions, Size
 from rhodolite.drawing.parts.canvas import Canvas
 from rhodolite.drawing.parts.colour_scale import BLUE, LINE_COLOURS
-from rhodolite.drawing.parts.curves import Curve, curve_of
+from rhodolite.drawing.parts.curves import Curve, curve_of, data_of_curves
 from rhodolite.drawing.parts.map_decoration import halo
 from rhodolite.drawing.parts.selection import only_one, variables_along
 from rhodolite.drawing.parts.text import axis_label
@@ -82,6 +82,11 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
         if not lines:
             raise DataError(f"{dataset.label}: every value is missing")
         return self._figure(curve, lines, length, axes)
+
+    def shown(self, dataset: Dataset) -> Dataset:
+        """See `Drawing.shown`."""
+        variable = only_one(variables_along(dataset, (Role.TIME,), self.variable), dataset)
+        return data_of_curves(dataset, (variable.name,), self.time, self.level, self.at)
 
     def _place_steps(self, axis: TimeAxis) -> tuple[Array, Array, int]:
         """Return the year of each step, its days since the start of that, and the days of a
