@@ -3,6 +3,8 @@ written."""
 
 from __future__ import annotations
 
+import re
+
 import matplotlib.image
 import numpy as np
 import pytest
@@ -30,6 +32,7 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.ensemble import stack_members
 from rhodolite.pipeline.writing import save_figure
 from rhodolite.regions.coastlines import land_at, lines
+from rhodolite.reports.numbers import sentences_of
 
 
 @pytest.fixture(scope="module")
@@ -416,6 +419,11 @@ def test_what_a_picture_says_it_shows_is_in_it(demo, name, line):
         drawn = [np.ma.filled(array, np.nan) for array in arrays if array is not None]
         curves = [curve for axes in figure.axes for curve in axes.lines]
         drawn += [np.asarray(part, float) for curve in curves for part in curve.get_data()]
+    if name == "section":
+        (sentence,) = sentences_of(step.shown(data), rhodolite.Engine())
+        extremes = re.findall(r"(?:lowest|highest) is ([\d.]+) K", sentence)
+        assert extremes == [f"{end:.4g}" for end in (told.min(), told.max())]
+        assert "hPa, " in sentence or "level" in line
     numbers = np.sort(np.concatenate([np.ravel(part) for part in drawn]))
     numbers = numbers[np.isfinite(numbers)]
     assert told.size and numbers.size

@@ -345,6 +345,25 @@ def test_a_change_behind_a_collection_or_beside_a_shapefile_is_noticed(folder, d
     assert "up to date" not in run_here(*again, folder=folder).err
 
 
+def test_several_regions_are_named_and_watched_one_by_one(folder, demo):
+    """A shipped one is no file, wherever the study lies."""
+    for part in demo.glob("catchment.*"):
+        (folder / part.name).write_bytes(part.read_bytes())
+    words = ("summarise", "a.nc", "--region", "Norway,catchment.geojson,catchment.shp#Skarn")
+    ended = ("-o", "deep/o.nc", "--record", "deep/s.toml")
+    (folder / "deep").mkdir()
+    assert run_here(*words, *ended, folder=folder).code == 0
+    named = tomllib.loads((folder / "deep/s.toml").read_text())["steps"]["summarise"]["region"]
+    assert named == ["Norway", "../catchment.geojson", "../catchment.shp#Skarn"]
+    again = ("study", "deep/s.toml", "--into", "again")
+    assert run_here(*again, folder=folder).code == 0
+    assert _values(folder / "again/o.nc") == _values(folder / "deep/o.nc")
+    for touched, current in ((None, True), ("geojson", False), ("dbf", False)):
+        if touched:
+            os.utime(folder / f"catchment.{touched}", (1, 1))
+        assert ("up to date" in run_here(*again, folder=folder).err) == current
+
+
 def test_addresses_stay_as_they_are_in_collections(tmp_path):
     place = tmp_path / "deep" / "all.toml"
     place.parent.mkdir()

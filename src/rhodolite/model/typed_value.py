@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, ClassVar, Protocol, Self
 
 
@@ -72,3 +72,17 @@ class FileValue(TypedValue):
     @abstractmethod
     def loaded(self, reader: FileReader) -> Self:
         """Return the value with what its files hold."""
+
+    def names_of_files(self) -> tuple[str, ...]:
+        """Return the texts of which each may name a file, as people type them."""
+        return (str(self),)
+
+    def renamed(self, rename: Callable[[str], str]) -> Self:
+        """Return a value that names its files in another way.
+
+        Parameters
+        ----------
+        rename : callable
+            Returns the new text for each of the old.
+        """
+        return type(self).parse(rename(str(self)))

@@ -206,6 +206,8 @@ def _labels(dataset: Dataset, variable: Variable, engine: Engine) -> list[list[s
             ]
         else:
             names = [_place(one, role) for one in _coordinate(dataset, dimension, size, engine)]
+        if role is Role.LEVEL and (units := dataset.need(role).variable.units) not in (None, "1"):
+            names = [f"{name} {pretty(units)}" for name in names]
         labels.append(names if size > 1 else [])
     return labels
 

@@ -78,13 +78,13 @@ def files_named(texts: Iterable[str], within: frozenset[Path] = frozenset()) -> 
     Parameters
     ----------
     texts : iterable of str
-        As people type them: `FILE:/GROUP` and `FILE:NAME` stand for the file.
+        As people type them: `FILE:/GROUP`, `FILE:NAME` and `FILE#NAME` stand for the file.
     within : frozenset of Path
         Collections that name the texts, which are not looked into again.
     """
     found: list[Path] = []
     for text in texts:
-        for name in (text, text.rpartition(":")[0]):
+        for name in (text, text.rpartition(":")[0], text.partition("#")[0]):
             if there := _files_of(name):
                 found += there
                 found += [inner for path in there for inner in _files_beyond(path, within)]

@@ -214,9 +214,7 @@ def _moved_value(value: Any, folder: Path) -> Any:
     """Return a value that names files as it is written from another folder."""
     if not isinstance(value, FileValue):
         return value
-    text = str(value)
-    there = Path(text).exists() or Path(text.rpartition(":")[0]).exists()
-    return type(value).parse(named_from(text, folder)) if there else value
+    return value.renamed(lambda text: named_from(text, folder) if files_named([text]) else text)
 
 
 def _plain(one: NamedStep, full: bool) -> dict[str, Any]:

@@ -23,6 +23,7 @@ from rhodolite.errors import (
 )
 from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.typed_value import FileValue
 from rhodolite.operations.declaration import Step
 from rhodolite.operations.subset import Subset
 from rhodolite.pipeline.deep_calls import deep_calls
@@ -348,7 +349,8 @@ class StudyRun:
 
     def _step_key(self, step: NamedStep) -> str:
         settings = {field: str(value) for field, value in step.settings.items()}
-        beside = _states(files_named(settings.values()))
+        values = [value for value in step.settings.values() if isinstance(value, FileValue)]
+        beside = _states(files_named(name for value in values for name in value.names_of_files()))
         needs = [self._node_key(name) for name in step.needs]
         others = dict(step.others)
         return _digest([step.kind.verb, step.variables, settings, beside, others, needs])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any, Self
@@ -65,6 +65,12 @@ class Regions(FileValue):
 
     def __str__(self) -> str:
         return ",".join(self.names)
+
+    def names_of_files(self) -> tuple[str, ...]:
+        return self.names
+
+    def renamed(self, rename: Callable[[str], str]) -> Self:
+        return type(self).parse([rename(name) for name in self.names])
 
     @property
     def is_loaded(self) -> bool:
