@@ -355,3 +355,21 @@ def test_work_is_put_on_the_log(tmp_path, rng, caplog):
     said = [record.getMessage() for record in caplog.records]
     assert {record.name for record in caplog.records} == {"rhodolite"}
     assert said[0].startswith("reading: ") and any(text.startswith("reducing") for text in said)
+
+
+def test_steps_see_plain_data_and_give_back_what_they_got():
+    """What is told apart by identity in a step stays the same variable."""
+    data = _plain("K")
+    seen = []
+
+    class Look(rhodolite.Subset):
+        def apply(self, dataset):
+            seen.append(dataset)
+            return dataset
+
+    assert isinstance(Look()(data), rhodolite.Dataset)
+    assert isinstance(data.apply(Look()), rhodolite.Dataset)
+    assert all(one["a"] is one.variables["a"] is data.variables["a"] for one in seen)
+    assert not any(isinstance(one["a"], rhodolite.Variable) for one in seen)
+    held = data.with_variables([data["a"], *(v for v in data.variables.values() if v.name != "a")])
+    assert held.variables["a"] is data.variables["a"]

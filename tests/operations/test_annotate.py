@@ -32,7 +32,7 @@ def test_attributes_are_set_and_removed_and_the_data_stay_as_they_are(nordic):
     assert made.attributes["title"] == "North"
     assert "signals" not in made.attributes
     assert made["pr"].data is nordic["pr"].data
-    assert made["tas"] is nordic["tas"]
+    assert made.variables["tas"] is nordic.variables["tas"]
 
 
 def test_what_refers_to_a_name_follows_it(nordic, tmp_path):

@@ -107,7 +107,7 @@ def test_what_never_changes_has_no_trend_and_no_spread(tmp_path_factory, stored,
 
 def constant_in_space(data):
     """Every cell takes the value of the first."""
-    tas = data["tas"]
+    tas = data.variables["tas"]
     first = tas.floats().read((slice(0, 1), slice(0, 1), slice(0, 1)))
     filled = np.full(tas.shape, np.nan_to_num(first[0, 0, 0], nan=280.1), tas.data.dtype)
     return data.with_variables(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import html
 from collections.abc import Mapping, Sequence
+from functools import cached_property
 from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Self
@@ -40,7 +41,10 @@ class Dataset(PlainDataset, Verbs):
         dataset : rhodolite.model.dataset.Dataset
         """
         parts = {part.name: getattr(dataset, part.name) for part in dataclasses.fields(dataset)}
-        return cls(**parts)
+        wrapped = cls(**parts)
+        # The same object, so that what it knows of its axes is not found out again.
+        wrapped.__dict__["plain"] = dataset.plain
+        return wrapped
 
     if not TYPE_CHECKING:  # which would take every name for a method
 
@@ -59,6 +63,15 @@ class Dataset(PlainDataset, Verbs):
         }
         object.__setattr__(self, "variables", plain)
         super().__post_init__()
+
+    @cached_property
+    def plain(self) -> PlainDataset:
+        """The dataset as steps work on it, whose variables are plain ones."""
+        fields = dataclasses.fields(PlainDataset)
+        return PlainDataset(**{part.name: getattr(self, part.name) for part in fields})
+
+    def wrap(self, result: PlainDataset) -> Self:
+        return self.of(result)
 
     def __getitem__(self, name: str) -> Variable:
         """Return the variable of a name, or of a standard name, to be calculated with."""
@@ -199,7 +212,7 @@ class Dataset(PlainDataset, Verbs):
         """
         from rhodolite.exchange.frames import to_pandas
 
-        return to_pandas(self, layout, variable=variable)
+        return to_pandas(self.plain, layout, variable=variable)
 
     def __dataframe__(self, **settings: Any) -> Any:
         """Return what other libraries take a table from (the interchange of data frames)."""
@@ -281,7 +294,7 @@ class Dataset(PlainDataset, Verbs):
         layout = make_layout(
             format, chunks, compression, unlimited, checksums=checksums, table=style
         )
-        write(self, Path(path), engine=engine, overwrite=overwrite, layout=layout)
+        write(self.plain, Path(path), engine=engine, overwrite=overwrite, layout=layout)
         write_companions(self.companions, engine=engine, overwrite=overwrite)
 
     def inspect(self, *, statistics: bool = False) -> dict[str, Any]:
@@ -294,7 +307,7 @@ class Dataset(PlainDataset, Verbs):
         """
         from rhodolite.inspection.summary import describe
 
-        return describe(self, Engine(), statistics=statistics)
+        return describe(self.plain, Engine(), statistics=statistics)
 
     def check(self) -> list[Any]:
         """Return what breaks the CF conventions or hinders use by others, of the dataset as it is.
@@ -303,7 +316,7 @@ class Dataset(PlainDataset, Verbs):
         """
         from rhodolite.checking import check
 
-        return check(self)
+        return check(self.plain)
 
     def __str__(self) -> str:
         from rhodolite.inspection.page import dataset_page

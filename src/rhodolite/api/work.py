@@ -166,7 +166,7 @@ class Serving:
         from rhodolite.server.listening import address_of, listen, make_server
         from rhodolite.server.sources import Sources
 
-        openings = {name: (lambda data=data: data) for name, data in datasets.items()}
+        openings = {name: (lambda data=data.plain: data) for name, data in datasets.items()}
         sources = Sources(openings, make_engine(), Limits())
         self._server = make_server(make_app(sources, sources.memory, None))
         self._listener = listen(host, port)

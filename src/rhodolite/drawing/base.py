@@ -67,7 +67,7 @@ class Drawing(Step):
         self.check_loaded()
         # What files say is no formula to be set, and steers nothing.
         with rc_context({"text.parse_math": False}):
-            figure = self.draw(dataset, engine or Engine(), axes)
+            figure = self.draw(dataset.plain, engine or Engine(), axes)
         # Of a figure of somebody else only the axes that were given may be changed.
         holder = figure if axes is None else axes
         for text in () if self.moves else holder.findobj(Text):

@@ -95,6 +95,20 @@ class Dataset:
         for field_name in ("variables", "attributes", "companions"):
             object.__setattr__(self, field_name, as_read_only(getattr(self, field_name)))
 
+    @property
+    def plain(self) -> Dataset:
+        """The dataset as steps work on it, without what a face adds for people."""
+        return self
+
+    def wrap(self, result: Dataset) -> Self:
+        """Return what a step has made of the dataset with the same face.
+
+        Parameters
+        ----------
+        result : Dataset
+        """
+        return result  # type: ignore[return-value]
+
     def __getitem__(self, name: str) -> Variable:
         """Return the variable of a name, or of a standard name."""
         return self.variables[self.find(name)]

@@ -95,5 +95,6 @@ class Operation(Step):
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return what the operation makes of a dataset, with the operation on its record."""
         self.check_loaded()
-        result = self.apply(dataset)
-        return dataclasses.replace(result, record=(*dataset.record, to_plain(self)))
+        result = self.apply(dataset.plain)
+        record = (*dataset.record, to_plain(self))
+        return dataset.wrap(dataclasses.replace(result, record=record))

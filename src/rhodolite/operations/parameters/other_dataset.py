@@ -38,7 +38,7 @@ class OtherDataset(FileValue):
     @classmethod
     def of(cls, data: Dataset) -> Self:
         """Return an open dataset as another one."""
-        return cls(data.label, data)
+        return cls(data.label, data.plain)
 
     @property
     def is_loaded(self) -> bool:
