@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import json
+import re
 import signal
 import socket
 import subprocess
@@ -628,7 +629,7 @@ def test_times_have_offsets(server):
         ("cube", {"bbox": "0,0,90,60", "datetime": "x"}, 400, "is not a time"),
         ("cube", {"bbox": "0,0,90,60", "datetime": "1900/1901"}, 404, "there is no time"),
         ("cube", {"bbox": "0,0,90,60", "parameter-name": "zz"}, 400, "there is no 'zz'"),
-        ("cube", {"bbox": "0,0,90,60", "f": "exe"}, 400, "CoverageJSON and CSV"),
+        ("cube", {"bbox": "0,0,90,60", "f": "exe"}, 400, "CoverageJSON, CSV, NetCDF"),
         ("radius", {}, 404, "there is no query"),
     ],
 )
@@ -638,3 +639,93 @@ def test_queries_that_make_no_sense_are_problems(server, query, words, status, s
     told = json.loads(body)
     assert told["status"] == status
     assert said in told["detail"]
+
+
+def _link_of(page, text):
+    return re.search(rf'href="([^"]*)"[^>]*>{text}', page).group(1)
+
+
+def test_parts_are_taken_home_as_files(tmp_path, demo):
+    """The same as `subset` gives, with units, cells and a record that names no place on the
+    server."""
+    (tmp_path / "rain.nc").symlink_to(demo / "garnet_monthly_1981-2020.nc")
+    running = Running(tmp_path, "serve", "rain.nc")
+    try:
+        box = {"bbox": "-20,30,40,70", "datetime": "2001/2002", "parameter_name": "pr"}
+        status, kind, body = edr(running, "cube", "rain", **box, f="NetCDF")
+        assert (status, kind) == (200, "application/x-netcdf")
+        path = "/edr/collections/rain/cube?" + asked(**box)
+        assert running.get(path, Accept="application/x-netcdf")[2][:4] == body[:4]
+        assert running.get(path, Accept="text/csv")[2].startswith(b"parameter,units,")
+        (tmp_path / "part.nc").write_bytes(body)
+        data = rhodolite.read(tmp_path / "rain.nc").subset(
+            variable="pr", lon="-20..40", lat="30..70", time="2001..2002"
+        )
+        got = rhodolite.read(tmp_path / "part.nc")
+        np.testing.assert_allclose(got["pr"], data["pr"].values(), rtol=1e-7)  # in single precision
+        np.testing.assert_array_equal(got["lon"].values(), data["lon"].values())
+        assert str(tmp_path) not in got.attributes["history"]
+        assert "rain --variable pr" in got.attributes["history"]
+        mean = {**box, "over": "area", "f": "NetCDF"}
+        (tmp_path / "mean.nc").write_bytes(edr(running, "cube", "rain", **mean)[2])
+        got = rhodolite.read(tmp_path / "mean.nc")["pr"]
+        np.testing.assert_allclose(got, data.summarise()["pr"], rtol=1e-6)
+        status, _, body = edr(running, "cube", "rain", bbox="-180,-90,180,90", f="NetCDF")
+        assert (status, b"values are asked for" in body) == (413, True)
+        for words, code in (({"coords": "POINT(10 95)"}, 400), ({"coords": "POINT(a)"}, 400)):
+            assert edr(running, "position", "rain", **words, f="NetCDF")[0] == code
+    finally:
+        running.stop()
+
+
+def test_below_a_prefix_behind_a_proxy(folder):
+    running = Running(folder, "serve", "maps.nc", "--base-path", "/data/")
+    try:
+        page = running.get("/view/maps")[2].decode()
+        assert 'data-root="/data"' in page and "/data/static/view.js?v=" in page
+        assert _link_of(running.get("/")[2].decode(), "map and series") == "/data/view/maps"
+        assert running.get("/data/edr")[0] == 200  # of a proxy that leaves the prefix there
+        said = json.loads(running.get("/edr", **{"X-Forwarded-Prefix": "/more"})[2])
+        assert {link["href"].partition("/more")[1] for link in said["links"]} == {"/more"}
+        odd = json.loads(running.get("/edr", **{"X-Forwarded-Prefix": "//evil.example/<b>"})[2])
+        assert all("evil" not in link["href"] for link in odd["links"])
+        capabilities = running.get("/wms/maps?SERVICE=WMS&REQUEST=GetCapabilities")[2].decode()
+        assert f"{running.root}/data/wms/maps" in capabilities
+    finally:
+        running.stop()
+    answer = run_here("serve", "maps.nc", "--base-path", "data", folder=folder)
+    assert (answer.code, "begins with no slash; write /data" in answer.err) == (2, True)
+
+
+def test_browsers_monitors_and_programs_find_what_they_need(server):
+    request = urllib.request.Request(server.root + "/edr/collections", method="OPTIONS")
+    with urllib.request.urlopen(request, timeout=60) as answer:
+        assert (answer.status, answer.headers["access-control-allow-methods"]) == (204, "GET, HEAD")
+        assert answer.headers["access-control-allow-origin"] == "*"
+    head = urllib.request.Request(server.root + "/edr/collections/maps", method="HEAD")
+    with urllib.request.urlopen(head, timeout=60) as answer:
+        assert answer.status == 200 and not answer.read()
+    plain = server.get("/edr/collections")
+    packed = server.get("/edr/collections", **{"Accept-Encoding": "gzip"})
+    assert packed[1]["content-encoding"] == "gzip" and len(packed[2]) < len(plain[2]) / 2
+    assert gzip.decompress(packed[2]) == plain[2]
+    tile = server.get("/zarr/maps/zarr.json", **{"Accept-Encoding": "gzip"})
+    assert tile[1]["content-encoding"] is None
+    assert json.loads(server.get("/health")[2])["status"] == "ok"
+    counted = server.get("/metrics")[2].decode()
+    assert re.search(r'rhodolite_requests_total\{kind="edr",status="200"\} \d+', counted)
+    assert counted.endswith("# EOF\n")
+    listed = json.loads(server.get("/datasets")[2])
+    assert all(server.get(urllib.parse.urlsplit(one["edr"]).path)[0] == 200 for one in listed)
+    landing = json.loads(server.get("/edr")[2])
+    (api,) = [link for link in landing["links"] if link["rel"] == "service-desc"]
+    status, headers, body = server.get(urllib.parse.urlsplit(api["href"]).path)
+    assert (status, headers["content-type"]) == (200, api["type"])
+    described = json.loads(body)
+    assert described["openapi"].startswith("3.0")
+    for path, item in described["paths"].items():
+        given = item["get"].get("parameters", [])
+        words = {p["name"]: p["example"] for p in given if p["required"] and p["in"] == "query"}
+        filled = path.replace("{collectionId}", "maps").rstrip("/")
+        query = urllib.parse.urlencode(words)
+        assert server.get(f"/edr{filled}" + (f"?{query}" if query else ""))[0] == 200, path

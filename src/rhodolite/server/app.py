@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
 from http import HTTPStatus
 from typing import Any
-from urllib.parse import unquote
+from urllib.parse import quote, unquote
 
 from anyio import to_thread
 from starlette.applications import Starlette
@@ -16,112 +15,29 @@ from starlette.middleware import Middleware
 from starlette.requests import Request
 from starlette.responses import JSONResponse, PlainTextResponse, Response, StreamingResponse
 from starlette.routing import Route
-from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from rhodolite.errors import RhodoliteError
-from rhodolite.plain_text import cut_text, file_size, make_visible
 from rhodolite.server import dap, edr, wms, zarr_store
+from rhodolite.server.api_description import MEDIA as MEDIA_API
+from rhodolite.server.api_description import describe_api
 from rhodolite.server.connections import MOST_OPEN
 from rhodolite.server.edr import Collection
-from rhodolite.server.gate import CALLER
 from rhodolite.server.layers import Fields
 from rhodolite.server.limits import Refused
+from rhodolite.server.middleware import Compress, Counts, Guard, Log, Prefix
 from rhodolite.server.page import write_index, write_page
 from rhodolite.server.served import Served
 from rhodolite.server.view import describe_view, need_layers, static_file
 from rhodolite.server.wms import Maps
 
-_POLICY = (
-    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
-    "base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
-)
-_ALWAYS = {
-    "content-security-policy": _POLICY,
-    "x-content-type-options": "nosniff",
-    "referrer-policy": "no-referrer",
-    "access-control-allow-origin": "*",
-    "access-control-expose-headers": "etag, last-modified, xdods-server, content-description",
-}
 Answer = Callable[[Request], Response]
-
-
-class Guard:
-    """Lets through reading only, notes who asks, and adds the headers that every answer has.
-
-    Parameters
-    ----------
-    app : callable
-        What answers.
-    """
-
-    def __init__(self, app: ASGIApp) -> None:
-        self._app = app
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] != "http":
-            await self._app(scope, receive, send)
-            return
-        if scope["method"] not in ("GET", "HEAD"):
-            refused = PlainTextResponse(
-                f"{scope['method']} is not allowed; data are only read here\n",
-                405,
-                {"allow": "GET, HEAD", **_ALWAYS},
-            )
-            await refused(scope, receive, send)
-            return
-
-        async def send_with_headers(message: Message) -> None:
-            if message["type"] == "http.response.start":
-                added = [(key.encode(), value.encode()) for key, value in _ALWAYS.items()]
-                message["headers"] = [*message["headers"], *added]
-            await send(message)
-
-        client = scope.get("client")
-        CALLER.set(client[0] if client else "")
-        await self._app(scope, receive, send_with_headers)
-
-
-class Log:
-    """Says one line for each request.
-
-    Parameters
-    ----------
-    app : callable
-        What answers.
-    say : callable
-        Takes a line.
-    """
-
-    def __init__(self, app: ASGIApp, say: Callable[[str], None]) -> None:
-        self._app = app
-        self._say = say
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] != "http":
-            await self._app(scope, receive, send)
-            return
-        began, status, sent = time.monotonic(), 0, 0
-
-        async def count(message: Message) -> None:
-            nonlocal status, sent
-            status = message.get("status", status)
-            sent += len(message.get("body", b""))
-            await send(message)
-
-        try:
-            await self._app(scope, receive, count)
-        finally:
-            query = scope.get("query_string", b"").decode("latin-1")
-            path = cut_text(make_visible(scope["path"] + ("?" + query if query else "")), 300)
-            took = 1000 * (time.monotonic() - began)
-            size = file_size(sent)
-            self._say(f"{scope['method']} {path} {status or 'gone'} {size} {took:.0f} ms")
 
 
 def make_app(
     datasets: Mapping[str, Served],
     memory: int = 256 << 20,
     say: Callable[[str], None] | None = None,
+    base_path: str = "",
 ) -> Starlette:
     """Return the application for datasets by name.
 
@@ -132,11 +48,16 @@ def make_app(
         Bytes that decoded fields may take.
     say : callable, optional
         What is told a line for each request.
+    base_path : str
+        What stands before all addresses where a proxy passes them on, such as ``/data``.
     """
-    site = _Site(datasets, memory)
+    counts = Counts()
+    site = _Site(datasets, memory, counts)
     routes = [
         Route("/", site.index),
         Route("/datasets", site.listing),
+        Route("/health", site.health),
+        Route("/metrics", site.metrics),
         Route("/dap/{name}.{kind}", site.dap),
         Route("/dap/{name}", site.dap),
         Route("/zarr/{name}/{path:path}", site.zarr),
@@ -145,6 +66,7 @@ def make_app(
         Route("/view/{name}", site.view),
         Route("/static/{path:path}", site.static),
         Route("/edr", site.edr),
+        Route("/edr/api", site.edr),
         Route("/edr/conformance", site.edr),
         Route("/edr/collections", site.edr),
         Route("/edr/collections/{name}", site.edr),
@@ -152,7 +74,12 @@ def make_app(
     ]
     return Starlette(
         routes=routes,
-        middleware=[*([Middleware(Log, say)] if say is not None else []), Middleware(Guard)],
+        middleware=[
+            Middleware(Prefix, base_path),
+            Middleware(Log, counts, say),
+            Middleware(Guard),
+            Middleware(Compress),
+        ],
         exception_handlers={Exception: _answer_crash, HTTPException: _answer_missing},
         lifespan=_give_threads,
     )
@@ -169,19 +96,42 @@ async def _give_threads(_: Starlette) -> AsyncIterator[None]:
 class _Site:
     """Answers for all datasets of a server."""
 
-    def __init__(self, datasets: Mapping[str, Served], memory: int) -> None:
+    def __init__(self, datasets: Mapping[str, Served], memory: int, counts: Counts) -> None:
         self._datasets = datasets
+        self._counts = counts
         self._fields = Fields(memory)
         self._maps: dict[str, Maps] = {}
         self._collections: dict[str, Collection] = {}
 
-    def index(self, request: Request) -> Response:  # noqa: ARG002
-        return Response(write_index(self._datasets), media_type="text/html")
+    def index(self, request: Request) -> Response:
+        return Response(write_index(self._datasets, _root(request)), media_type="text/html")
 
-    def listing(self, request: Request) -> Response:  # noqa: ARG002
+    def listing(self, request: Request) -> Response:
+        root = str(request.base_url).rstrip("/")
+        protocols = {
+            "page": "view",
+            "dap": "dap",
+            "zarr": "zarr",
+            "wms": "wms",
+            "edr": "edr/collections",
+        }
         return JSONResponse(
-            [{"name": name, "title": entry.title} for name, entry in self._datasets.items()]
+            [
+                {
+                    "name": name,
+                    "title": entry.title,
+                    **{key: f"{root}/{path}/{quote(name)}" for key, path in protocols.items()},
+                }
+                for name, entry in self._datasets.items()
+            ]
         )
+
+    def health(self, request: Request) -> Response:  # noqa: ARG002
+        return JSONResponse({"status": "ok", "datasets": len(self._datasets)})
+
+    def metrics(self, request: Request) -> Response:  # noqa: ARG002
+        media = "application/openmetrics-text; version=1.0.0; charset=utf-8"
+        return Response(self._counts.write(), media_type=media)
 
     def dap(self, request: Request) -> Response:
         kind = request.path_params.get("kind", "")
@@ -215,7 +165,7 @@ class _Site:
             served = self._find(request)
             if unchanged := _unchanged(request, served):
                 return unchanged
-            address = str(request.url.replace(query=""))
+            address = f"{str(request.base_url).rstrip('/')}/wms/{quote(served.name)}"
             content, media = self._maps_of(served).answer(parameters, address)
         except RhodoliteError as error:
             refused = error if isinstance(error, Refused) else Refused(500, str(error))
@@ -231,7 +181,7 @@ class _Site:
             need_layers(self._maps_of(served))
         except RhodoliteError as error:
             return _plain_error(error)
-        page = write_page("view.html", name=served.name, title=served.title)
+        page = write_page("view.html", name=served.name, title=served.title, root=_root(request))
         return Response(page, media_type="text/html")
 
     def view_data(self, request: Request) -> Response:
@@ -249,16 +199,10 @@ class _Site:
         return Response(content, media_type=media, headers={"cache-control": "max-age=3600"})
 
     def edr(self, request: Request) -> Response:
-        own = request.url.path
         address = str(request.base_url).rstrip("/") + "/edr"
         try:
-            if own == "/edr":
-                return JSONResponse(edr.landing(address))
-            if own == "/edr/conformance":
-                return JSONResponse(edr.conformance())
-            if own == "/edr/collections":
-                held = [self._collection_of(one).describe(address) for one in self._all()]
-                return JSONResponse({"links": [], "collections": held})
+            if "name" not in request.path_params:
+                return self._about_edr(request.url.path.rpartition("/edr")[2], address)
             served = self._find(request)
             if unchanged := _unchanged(request, served):
                 return unchanged
@@ -266,10 +210,23 @@ class _Site:
             query = request.path_params.get("query")
             if query is None:
                 return JSONResponse(collection.describe(address))
-            content, media = collection.query(query, dict(request.query_params))
+            asked = {"f": _format_asked(request), **request.query_params}
+            content, media = collection.query(query, asked)
         except RhodoliteError as error:
             return _problem(error)
         return Response(content, media_type=media, headers=_caching(served))
+
+    def _about_edr(self, page: str, address: str) -> Response:
+        """Return what is said of the whole service."""
+        if page == "/api":
+            return JSONResponse(describe_api(address, list(self._datasets)), media_type=MEDIA_API)
+        if page == "/conformance":
+            return JSONResponse(edr.conformance())
+        if page == "/collections":
+            held = [self._collection_of(one).describe(address) for one in self._all()]
+            links = edr.links_of(address, "/collections")
+            return JSONResponse({"links": links, "collections": held})
+        return JSONResponse(edr.landing(address))
 
     def _all(self) -> list[Served]:
         return list(self._datasets.values())
@@ -291,6 +248,20 @@ class _Site:
         if name not in self._datasets:
             raise Refused(404, f"there is no dataset '{name}' here; / lists them")
         return self._datasets[name]
+
+
+def _root(request: Request) -> str:
+    """Return what stands before the addresses of this server on its own pages."""
+    return str(request.scope.get("root_path", ""))
+
+
+def _format_asked(request: Request) -> str:
+    """Return the format that an `Accept` header prefers among those that there are."""
+    taken = request.headers.get("accept", "")
+    for media, name in (("application/x-netcdf", "NetCDF"), ("text/csv", "CSV")):
+        if media in taken:
+            return name
+    return "CoverageJSON"
 
 
 def _answer_dap(served: Served, kind: str, constraint: str, *, head: bool) -> Response:

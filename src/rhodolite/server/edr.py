@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import json
-import math
 from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 import shapely
-from shapely.errors import ShapelyError
 
 from rhodolite.arrays import Array
 from rhodolite.kernels.weighted_sums import weighted_sums
+from rhodolite.server.api_description import MEDIA as MEDIA_API
+from rhodolite.server.asked import box_asked, geometry_asked, heights_of_box
 from rhodolite.server.choosing import Cells, cells_in_area, cells_in_box, levels_named
 from rhodolite.server.coverages import (
     CRS,
@@ -21,11 +21,12 @@ from rhodolite.server.coverages import (
     describe_parameter,
     write_csv,
 )
+from rhodolite.server.downloads import MEDIA as MEDIA_NETCDF
+from rhodolite.server.downloads import netcdf_of
 from rhodolite.server.layers import Layer, layers_of
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served
 
-_LONGEST = 20_000
 _BYTES_IN_TEXT = 10
 """Of a value, so that answers in text hold so much less than others."""
 _CONFORMANCE = (
@@ -33,10 +34,11 @@ _CONFORMANCE = (
     "http://www.opengis.net/spec/ogcapi-common-2/1.0/conf/collections",
     "http://www.opengis.net/spec/ogcapi-edr-1/1.1/conf/core",
     "http://www.opengis.net/spec/ogcapi-edr-1/1.1/conf/covjson",
+    "http://www.opengis.net/spec/ogcapi-edr-1/1.1/conf/oas30",
 )
 _QUERIES = ("position", "area", "cube")
 _CRS84 = (CRS, "CRS84", "CRS:84", "OGC:CRS84")
-_FORMATS = {"coveragejson": "CoverageJSON", "csv": "CSV"}
+_FORMATS = {"coveragejson": "CoverageJSON", "csv": "CSV", "netcdf": "NetCDF"}
 MEDIA = "application/vnd.cov+json"
 
 
@@ -122,10 +124,16 @@ class Collection:
             raise Refused(404, f"there is no query '{kind}'; there are {', '.join(_QUERIES)}")
         given = asked.get("f", "CoverageJSON")
         if given.lower() not in _FORMATS:
-            raise Refused(400, f"f={given[:40]}: there are {' and '.join(_FORMATS.values())}")
+            raise Refused(400, f"f={given[:40]}: there are {', '.join(_FORMATS.values())}")
         if asked.get("crs", CRS) not in _CRS84:
             raise Refused(400, "positions are in CRS84, longitude first")
-        parts = [part for layer in self._chosen(asked) for part in _parts(kind, layer, asked)]
+        asked = dict(asked)
+        if kind == "cube" and "z" not in asked and (heights := heights_of_box(asked)):
+            asked["z"] = heights
+        chosen = self._chosen(asked)
+        if given.lower() == "netcdf" and chosen:
+            return netcdf_of(kind, chosen, asked), MEDIA_NETCDF
+        parts = [part for layer in chosen for part in _parts(kind, layer, asked)]
         size = sum(part.size for part in parts)
         most = self.served.gate.limits.cells // _BYTES_IN_TEXT
         if size > most:
@@ -154,11 +162,25 @@ def landing(address: str) -> dict[str, Any]:
         "title": "Datasets",
         "description": "Series, boxes and areas of gridded data",
         "links": [
-            _link(address, "self"),
+            *links_of(address),
             _link(f"{address}/conformance", "conformance"),
             _link(f"{address}/collections", "data"),
         ],
     }
+
+
+def links_of(address: str, page: str = "") -> list[dict[str, str]]:
+    """Return the links that every page has: to itself, and to the description of the API.
+
+    Parameters
+    ----------
+    address : str
+        Of the service.
+    page : str
+        What follows it.
+    """
+    api = {"href": f"{address}/api", "rel": "service-desc", "type": MEDIA_API}
+    return [_link(address + page, "self"), api]
 
 
 def conformance() -> dict[str, Any]:
@@ -172,41 +194,14 @@ def _link(href: str, rel: str) -> dict[str, str]:
 
 def _parts(kind: str, layer: Layer, asked: Mapping[str, str]) -> list[Part]:
     """Return what a query asks of a layer, of several places one by one."""
-    heights = asked.get("z") or (_heights_of_box(asked) if kind == "cube" else None)
-    steps, levels = _steps(layer, asked.get("datetime")), levels_named(layer, heights)
+    steps, levels = _steps(layer, asked.get("datetime")), levels_named(layer, asked.get("z"))
     cells = {"position": _positions, "area": _area, "cube": _cube}[kind](layer, asked)
     return [Part(layer, rows, columns, steps, levels, area) for rows, columns, area in cells]
 
 
-def _geometry(asked: Mapping[str, str], kind: str) -> Any:
-    text = asked.get("coords", "")
-    if not text or len(text) > _LONGEST:
-        raise Refused(400, f"coords is a {kind} in well-known text, of at most {_LONGEST} letters")
-    try:
-        shape = shapely.from_wkt(text)
-    except (ShapelyError, ValueError) as error:
-        raise Refused(400, f"coords: {str(error)[:200]}") from None
-    if shape.geom_type.upper() not in (kind, _SEVERAL.get(kind)) or shape.is_empty:
-        raise Refused(400, f"coords is a {kind}, such as {_EXAMPLES[kind]}")
-    ends = np.asarray(shape.bounds)
-    if (
-        not np.isfinite(ends).all()
-        or np.abs(ends[[0, 2]]).max() > 720
-        or abs(ends[1]) > 90
-        or abs(ends[3]) > 90
-    ):
-        raise Refused(400, "coords lies beyond the world; longitude comes first")
-    return shape
-
-
-_SEVERAL = {"POLYGON": "MULTIPOLYGON", "POINT": "MULTIPOINT"}
-"""Geometries that may stand where another is asked for."""
-_EXAMPLES = {"POINT": "POINT(10.5 60)", "POLYGON": "POLYGON((0 50,20 50,20 70,0 70,0 50))"}
-
-
 def _positions(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
     found: list[Cells] = []
-    for point in shapely.get_parts(_geometry(asked, "POINT")):
+    for point in shapely.get_parts(geometry_asked(asked, "POINT")):
         cell = layer.grid.cell_at(point.y, point.x)
         if cell is None:
             raise Refused(404, f"no cell of {layer.variable.name} lies at {point.x:g} {point.y:g}")
@@ -215,34 +210,12 @@ def _positions(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
 
 
 def _area(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
-    polygon = _geometry(asked, "POLYGON")
-    if not polygon.is_valid:
-        raise Refused(400, "coords: the polygon crosses itself")
+    polygon = geometry_asked(asked, "POLYGON")
     return [cells_in_area(layer, polygon, parts_of_cells=asked.get("over") == "area")]
 
 
-def _ends_of_box(asked: Mapping[str, str]) -> list[float]:
-    try:
-        ends = [float(part) for part in asked.get("bbox", "").split(",")]
-    except ValueError:
-        ends = []
-    if len(ends) not in (4, 6) or not all(map(math.isfinite, ends)):
-        raise Refused(400, "bbox is west,south,east,north, or west,south,low,east,north,high")
-    return ends
-
-
-def _heights_of_box(asked: Mapping[str, str]) -> str | None:
-    """Return the range of levels that a box of six numbers names; None for one of four."""
-    ends = _ends_of_box(asked)
-    return f"{ends[2]!r}/{ends[5]!r}" if len(ends) == 6 else None
-
-
 def _cube(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
-    ends = _ends_of_box(asked)
-    west, south, east, north = ends if len(ends) == 4 else (*ends[:2], *ends[3:5])
-    if south > north or abs(south) > 90 or abs(north) > 90 or max(abs(west), abs(east)) > 720:
-        raise Refused(400, "bbox lies beyond the world, or has its south above its north")
-    return [cells_in_box(layer, west, south, east + (360 if east < west else 0), north)]
+    return [cells_in_box(layer, *box_asked(asked))]
 
 
 def _steps(layer: Layer, text: str | None) -> Array:

@@ -8,10 +8,18 @@ from typing import Any
 from rhodolite.model.time.time_labels import time_labels
 from rhodolite.server.layers import layers_of
 from rhodolite.server.served import Served
+from rhodolite.version import __version__
 
 
-def write_index(datasets: Mapping[str, Served]) -> str:
-    """Return the page."""
+def write_index(datasets: Mapping[str, Served], root: str = "") -> str:
+    """Return the page.
+
+    Parameters
+    ----------
+    datasets : mapping of str to Served
+    root : str
+        What stands before all addresses.
+    """
     held = [
         {
             "name": name,
@@ -25,7 +33,7 @@ def write_index(datasets: Mapping[str, Served]) -> str:
         }
         for name, one in datasets.items()
     ]
-    return write_page("index.html", datasets=held)
+    return write_page("index.html", datasets=held, root=root)
 
 
 def write_page(template: str, **words: Any) -> str:
@@ -47,7 +55,8 @@ def write_page(template: str, **words: Any) -> str:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    return environment.get_template(template).render(**words)
+    # With the version in their addresses, files that browsers keep are not those of an older one.
+    return environment.get_template(template).render(release=__version__, **words)
 
 
 def _period(served: Served) -> str:

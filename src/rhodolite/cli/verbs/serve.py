@@ -47,6 +47,12 @@ def make_parser() -> Parser:
     )
     parser.add_argument("--port", default="8080", help="port to listen on (default: 8080)")
     parser.add_argument(
+        "--base-path",
+        metavar="/PATH",
+        default="",
+        help="what stands before all addresses where a proxy passes them on",
+    )
+    parser.add_argument(
         "--prepare", action="store_true", help="compute what a chain reduces before serving"
     )
     parser.add_argument(
@@ -145,7 +151,10 @@ def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
         began = time.monotonic()
         sources.prepare()
         say(f"computed what is served in {time.monotonic() - began:.1f} s")
-    server = make_server(make_app(sources, sources.memory, None if quiet else say))
+    base_path = options.base_path.rstrip("/")
+    if base_path and not base_path.startswith("/"):
+        raise UsageError(f"--base-path: '{base_path}' begins with no slash; write /{base_path}")
+    server = make_server(make_app(sources, sources.memory, None if quiet else say, base_path))
     with listen(options.host, port) as listener:
         address = address_of(listener, options.host)
         for name in openings:

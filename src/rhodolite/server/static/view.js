@@ -4,8 +4,9 @@
 
 const name = document.body.dataset.name;
 const find = (id) => document.getElementById(id);
-const maps = `/wms/${name}`;
-const data = `/edr/collections/${name}`;
+const root = document.body.dataset.root;
+const maps = `${root}/wms/${name}`;
+const data = `${root}/edr/collections/${name}`;
 let about, layer, plot, picture, mark, box, playing = null, asked = 0;
 
 const state = {
@@ -135,6 +136,8 @@ async function readSeries(query, words, title) {
   drawSeries(values, where);
   find("download").href = `${address}&f=CSV`;
   find("download").download = `${name}_${layer.name}.csv`;
+  find("download-netcdf").href = `${address}&f=NetCDF`;
+  find("download-netcdf").download = `${name}_${layer.name}.nc`;
   return [x, y];
 }
 
@@ -265,7 +268,7 @@ function connect() {
 }
 
 async function begin() {
-  about = await (await fetch(`/view/${name}.json`)).json();
+  about = await (await fetch(`${root}/view/${name}.json`)).json();
   readAddress();
   fill(find("variable"), about.layers.map((one) => [one.name, one.quantity]), state.v);
   fill(find("palette"), [["", "usual"], ...about.palettes.map((one) => [one, one])], state.palette);
