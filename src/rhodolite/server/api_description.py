@@ -53,7 +53,7 @@ def describe_api(address: str, names: Sequence[str]) -> dict[str, Any]:
     for query, parameters in _OF_QUERY.items():
         given = [collection, *map(_parameter, parameters)]
         if query == "area":
-            given[1] |= {"example": "POLYGON((0 50,20 50,20 70,0 70,0 50))"}
+            given[1] |= {"example": "POLYGON((-10 30,90 30,90 75,-10 75,-10 30))"}
         path = f"/collections/{{collectionId}}/{query}"
         paths[path] = _operation(query, f"Values of a {query}", given, _ANSWERS)
     return {
