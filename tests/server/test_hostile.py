@@ -119,7 +119,7 @@ _USUAL = {
 def test_any_map_is_drawn_or_refused_in_xml(served, words):
     maps = Maps(served, Fields(1 << 20))
     try:
-        content, media = maps.answer({**_USUAL, **words}, 'http://h/?a=1&b="<')
+        content, media, _ = maps.answer({**_USUAL, **words}, 'http://h/?a=1&b="<')
     except Refused as refusal:
         assert refusal.status in (400, 404)
         ElementTree.fromstring(write_error(refusal, "1.3.0"))

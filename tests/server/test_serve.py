@@ -485,6 +485,58 @@ def test_what_a_map_cannot_be_is_said_in_xml(server, words, code):
     assert told[0].text
 
 
+def _pixels(body):
+    with Image.open(io.BytesIO(body)) as image:
+        return image.format, np.asarray(image.convert("RGBA"))
+
+
+def test_layers_lie_above_each_other_and_pictures_have_several_formats(tmp_path, rng):
+    """The upper layer hides the lower where it has values, and nowhere else."""
+    values = rng.normal(280, 5, (2, 6, 8))
+    write_plain(tmp_path / "a.nc", values, lats=np.arange(-50.0, 51, 20), lons=np.arange(8) * 45.0)
+    with netCDF4.Dataset(tmp_path / "a.nc", "a") as file:
+        file.setncatts({"summary": "Made <up>", "keywords": "heat, made up", "institution": "None"})
+        upper = file.createVariable("upper", "f4", ("time", "lat", "lon"), fill_value=np.nan)
+        upper.units = "K"
+        upper[:] = np.where(np.arange(8) < 4, values + 10, np.nan)
+    running = Running(tmp_path, "serve", "a.nc")
+    try:
+        window = {"TRANSPARENT": "TRUE", "TIME": "2000-01-01T00:00:00Z"}
+        alone = {
+            name: _pixels(wms(running, "a", LAYERS=name, **window)[2])[1]
+            for name in ("tas", "upper")
+        }
+        both = _pixels(wms(running, "a", LAYERS="tas,upper", STYLES=",", **window)[2])[1]
+        hidden = alone["upper"][..., 3:] > 0
+        assert 0 < hidden.mean() < 1
+        np.testing.assert_array_equal(both, np.where(hidden, alone["upper"], alone["tas"]))
+        webp = wms(running, "a", LAYERS="tas", FORMAT="image/webp", **window)
+        assert webp[1]["content-type"] == "image/webp"
+        assert _pixels(webp[2])[0] == "WEBP"
+        np.testing.assert_array_equal(_pixels(webp[2])[1], alone["tas"])
+        kind, jpeg = _pixels(wms(running, "a", LAYERS="upper", FORMAT="image/jpeg", **window)[2])
+        assert kind == "JPEG" and (jpeg[..., 3] == 255).all()
+        assert np.abs(jpeg[..., :3].astype(int) - 255)[~hidden[..., 0]].mean() < 3
+        said = {
+            time: wms(running, "a", LAYERS="tas", TIME=time)[1]["warning"]
+            for time in ("2000-01-01T00:00:00Z", "2000-01-01T05:00:00Z", "")
+        }
+        assert list(said.values()) == [
+            None,
+            "99 Nearest value used: time=2000-01-01T00:00:00Z ISO8601",
+            "99 Default value used: time=2000-01-02T00:00:00Z ISO8601",
+        ]
+        about = wms(running, "a", REQUEST="GetCapabilities")[2].decode()
+        told = ElementTree.fromstring(about).find("{http://www.opengis.net/wms}Service")
+        texts = [element.text for element in told.iter()]
+        assert {"Made <up>", "heat", "made up", "None", "10"} <= set(texts)
+        assert wms(running, "a", LAYERS="tas", FORMAT="image/tiff")[0] == 400
+        assert wms(running, "a", LAYERS="tas,none")[0] == 404
+        assert wms(running, "a", LAYERS=",".join(["tas"] * 11))[0] == 400
+    finally:
+        running.stop()
+
+
 def edr(server, query, name="maps", **words):
     status, headers, body = server.get(f"/edr/collections/{name}/{query}?{asked(**words)}")
     return status, headers["content-type"], body

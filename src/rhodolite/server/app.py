@@ -166,14 +166,14 @@ class _Site:
             if unchanged := _unchanged(request, served):
                 return unchanged
             address = f"{str(request.base_url).rstrip('/')}/wms/{quote(served.name)}"
-            content, media = self._maps_of(served).answer(parameters, address)
+            content, media, told = self._maps_of(served).answer(parameters, address)
         except RhodoliteError as error:
             refused = error if isinstance(error, Refused) else Refused(500, str(error))
             version = wms.version_of(parameters)
             return Response(
                 wms.write_error(refused, version), refused.status, media_type="text/xml"
             )
-        return Response(content, media_type=media, headers=_caching(served))
+        return Response(content, media_type=media, headers={**_caching(served), **told})
 
     def view(self, request: Request) -> Response:
         try:

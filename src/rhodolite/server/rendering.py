@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,6 +17,7 @@ from PIL import Image
 from rhodolite.arrays import Array
 from rhodolite.drawing.parts.colour_scale import colours
 from rhodolite.model.axes import Role
+from rhodolite.model.space.axis_cells import covers_globe
 from rhodolite.model.units.udunits import pretty
 from rhodolite.server.layers import Layer, Picks
 
@@ -85,11 +87,7 @@ def _between(
     neighbour is missing."""
     dataset = layer.served.dataset
     centres = [dataset.need(role).values for role in (Role.LATITUDE, Role.LONGITUDE)]
-    round_the_world = (
-        len(centres[1]) > 2
-        and abs(abs(centres[1][-1] - centres[1][0]) + abs(centres[1][1] - centres[1][0]) - 360)
-        < 1e-3 * 360
-    )
+    round_the_world = covers_globe(centres[1])
     parts = []
     for values, cells, places, wraps in (
         (centres[0], rows, latitudes, False),
@@ -139,6 +137,39 @@ def write_png(
     image.putpalette(shades[:, :3].tobytes(), "RGB")
     made = io.BytesIO()
     image.save(made, "PNG", compress_level=1, **({"transparency": 0} if clear else {}))
+    return made.getvalue()
+
+
+def write_picture(
+    painted: Sequence[tuple[Array, Array]],
+    media: str,
+    background: tuple[int, int, int] | None = None,
+) -> bytes:
+    """Return a picture of several layers, the lowest first, or in another format than PNG.
+
+    Parameters
+    ----------
+    painted : sequence of tuple
+        Numbers of colours and the colours of each layer, as for `write_png`.
+    media : str
+        ``image/png``, ``image/webp`` or ``image/jpeg``.
+    background : tuple of int, optional
+        Red, green and blue where there is nothing; clear by default, and white in JPEG, which knows
+        nothing clear.
+    """
+    rows, columns = painted[0][0].shape
+    opaque = background is not None or media == "image/jpeg"
+    ground = (*(background or (255, 255, 255)), 255) if opaque else (0, 0, 0, 0)
+    image = Image.new("RGBA", (columns, rows), ground)
+    for numbers, shades in painted:
+        image.alpha_composite(Image.fromarray(shades[numbers], mode="RGBA"))
+    made = io.BytesIO()
+    if media == "image/jpeg":
+        image.convert("RGB").save(made, "JPEG", quality=90)
+    elif media == "image/webp":
+        image.save(made, "WEBP", lossless=True, method=1)
+    else:
+        image.save(made, "PNG", compress_level=1)
     return made.getvalue()
 
 

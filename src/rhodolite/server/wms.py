@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import math
 import re
@@ -22,12 +23,15 @@ from rhodolite.server.rendering import (
     Window,
     draw_legend,
     pixels_of,
+    write_picture,
     write_png,
 )
 from rhodolite.server.served import Served
 
 _HALF = math.pi * EARTH_RADIUS
 PALETTES = ("viridis", "plasma", "cividis", "YlGnBu", "RdBu_r", "BrBG", "PuOr_r", "gray")
+FORMATS = ("image/png", "image/webp", "image/jpeg")
+MOST_LAYERS = 10
 _WIDEST = 4096
 _OTHER_NAMES = {"EPSG:900913": "EPSG:3857", "EPSG:102100": "EPSG:3857"}
 """Codes that older clients send for systems of another code."""
@@ -65,8 +69,10 @@ class Maps:
         self.layers = layers_of(served)
         self._fields = fields
 
-    def answer(self, parameters: Mapping[str, str], address: str) -> tuple[bytes, str]:
-        """Return what a request asks for, and its media type.
+    def answer(
+        self, parameters: Mapping[str, str], address: str
+    ) -> tuple[bytes, str, dict[str, str]]:
+        """Return what a request asks for, its media type, and headers that tell more of it.
 
         Parameters
         ----------
@@ -86,39 +92,52 @@ class Maps:
             raise WmsError("InvalidParameterValue", f"the service here is WMS, and not {service}")
         request = asked.get("request", "GetCapabilities").lower()
         if request == "getcapabilities":
-            return self._capabilities(_version(asked), address)
+            return *self._capabilities(_version(asked), address), {}
         if request == "getmap":
-            return self._map(asked), "image/png"
+            layers = self._layers(asked)
+            return self._map(asked, layers), _format(asked), _warnings(layers, asked)
         if request == "getfeatureinfo":
-            return self._feature(asked)
+            layer = self._layer(asked.get("query_layers", ""))
+            return *self._feature(asked, layer), _warnings([layer], asked)
         if request == "getlegendgraphic":
-            return self._legend(asked), "image/png"
+            return self._legend(asked), "image/png", {}
         raise WmsError(
             "OperationNotSupported",
             f"there is no request '{request}'; there are GetCapabilities, GetMap, GetFeatureInfo "
             "and GetLegendGraphic",
         )
 
-    def _layer(self, asked: Mapping[str, str], key: str) -> Layer:
-        name = asked.get(key, "")
-        if "," in name:
-            raise WmsError("LayerNotDefined", "one layer makes a map here; ask for each alone")
+    def _layer(self, name: str) -> Layer:
         if name not in self.layers:
             there = ", ".join(self.layers) or "none"
             raise WmsError("LayerNotDefined", f"there is no layer '{name}'; there are {there}", 404)
         return self.layers[name]
 
-    def _map(self, asked: Mapping[str, str]) -> bytes:
-        if asked.get("format", "image/png").split(";")[0] != "image/png":
-            raise WmsError("InvalidFormat", "maps are image/png")
-        layer, window = self._layer(asked, "layers"), self._window(asked)
-        style, palette, limits = _style(asked)
-        picks = _picks(layer, asked)
-        values = pixels_of(layer, self._fields.get(layer, picks), window, smooth=style == "smooth")
-        found = layer.scale(palette, limits, picks)
+    def _layers(self, asked: Mapping[str, str]) -> list[Layer]:
+        """Return the layers of a map, the lowest first."""
+        names = asked.get("layers", "").split(",")
+        if len(names) > MOST_LAYERS:
+            raise WmsError("LayerNotDefined", f"a map has at most {MOST_LAYERS} layers")
+        return [self._layer(name) for name in names]
+
+    def _map(self, asked: Mapping[str, str], layers: list[Layer]) -> bytes:
+        media, window = _format(asked), self._window(asked)
         clear = asked.get("transparent", "FALSE").upper() == "TRUE"
         background = None if clear else _background(asked)
-        return write_png(paint(values, found.scale), found.shades, background)
+        styles = (asked.get("styles", "") or "").split(",")
+        if len(styles) not in (1, len(layers)):
+            raise WmsError("StyleNotDefined", "STYLES has one style for each of LAYERS, or none")
+        painted = []
+        for layer, given in zip(layers, styles * (len(layers) // len(styles)), strict=True):
+            style, palette, limits = _style({**asked, "styles": given})
+            picks = _picks(layer, asked)
+            field = self._fields.get(layer, picks)
+            values = pixels_of(layer, field, window, smooth=style == "smooth")
+            found = layer.scale(palette, limits, picks)
+            painted.append((paint(values, found.scale), found.shades))
+        if len(painted) == 1 and media == "image/png":
+            return write_png(*painted[0], background)
+        return write_picture(painted, media, background)
 
     def _window(self, asked: Mapping[str, str]) -> Window:
         newer = _version(asked) == "1.3.0"
@@ -147,8 +166,8 @@ class Maps:
             raise WmsError("InvalidParameterValue", "BBOX has no area, or lies beyond the world")
         return Window(crs, west, south, east, north, width, height)
 
-    def _feature(self, asked: Mapping[str, str]) -> tuple[bytes, str]:
-        layer, window = self._layer(asked, "query_layers"), self._window(asked)
+    def _feature(self, asked: Mapping[str, str], layer: Layer) -> tuple[bytes, str]:
+        window = self._window(asked)
         names = ("i", "j") if _version(asked) == "1.3.0" else ("x", "y")
         longitude, latitude = _place_of_pixel(asked, names, window)
         picks = _picks(layer, asked)
@@ -164,7 +183,7 @@ class Maps:
         return "".join(f"{key}: {value}\n" for key, value in found.items()).encode(), kind
 
     def _legend(self, asked: Mapping[str, str]) -> bytes:
-        layer = self._layer(asked, "layer")
+        layer = self._layer(asked.get("layer", ""))
         _, palette, limits = _style({"styles": asked.get("style", ""), **asked})
         picks = layer.picks(None, asked.get("elevation"))
         return draw_legend(layer, palette, limits, picks)
@@ -179,9 +198,63 @@ class Maps:
             layers=layers,
             palettes=PALETTES,
             widest=_WIDEST,
+            most_layers=MOST_LAYERS,
+            formats=FORMATS,
+            **_about(self.served),
         )
         old = "application/vnd.ogc.wms_xml"
         return text.encode(), "text/xml" if version == "1.3.0" else old
+
+
+def _format(asked: Mapping[str, str]) -> str:
+    media = asked.get("format", "").split(";")[0].lower() or FORMATS[0]
+    if media not in FORMATS:
+        raise WmsError("InvalidFormat", f"maps are {', '.join(FORMATS)}")
+    return media
+
+
+def _about(served: Served) -> dict[str, Any]:
+    """Return what the dataset says of itself: a summary, keywords, and who is to be asked."""
+    attributes = served.dataset.attributes
+
+    def text(*names: str) -> str:
+        said = (str(attributes.get(name, "")).strip() for name in names)
+        return _allowed(next((one for one in said if one), ""))
+
+    return {
+        "abstract": text("summary", "comment"),
+        "keywords": [word.strip() for word in text("keywords").split(",") if word.strip()],
+        "person": text("creator_name", "publisher_name"),
+        "organisation": text("institution", "creator_institution"),
+        "mail": text("creator_email", "publisher_email"),
+    }
+
+
+def _warnings(layers: Sequence[Layer], asked: Mapping[str, str]) -> dict[str, str]:
+    """Return the header by which a map says that it is not of the very time or level asked for
+    (OGC 06-042, C.4.2)."""
+    said: list[str] = []
+    for layer in layers:
+        at = dict(_picks(layer, asked))
+        if layer.time is not None:
+            used = layer.moments[at[layer.time_dimension]]
+            said += _differs("time", asked.get("time"), used, "ISO8601")
+        if layer.levels is not None:
+            about = layer.served.dataset.need(Role.LEVEL)
+            used = f"{layer.levels[at[str(about.dimension)]]:g}"
+            units = about.variable.units or "1"
+            said += _differs("elevation", asked.get("elevation"), used, units)
+    texts = [f"99 {text}" for text in dict.fromkeys(said)]
+    return {"warning": ", ".join(texts)} if texts else {}
+
+
+def _differs(name: str, asked: str | None, used: str, units: str) -> list[str]:
+    if asked in (None, "", "default", "current"):
+        return [f"Default value used: {name}={used} {units}"]
+    same = str(asked).removesuffix("Z") == used.removesuffix("Z")
+    with contextlib.suppress(ValueError):
+        same = same or float(str(asked)) == float(used)
+    return [] if same else [f"Nearest value used: {name}={used} {units}"]
 
 
 def _picks(layer: Layer, asked: Mapping[str, str]) -> Picks:
