@@ -13,6 +13,7 @@ from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, UsageError, nearest_names, warn
 from rhodolite.extensions import find_extensions, load_extension
 from rhodolite.formats.atomic_output import OutputKind, is_store
+from rhodolite.formats.known_elsewhere import what_it_is
 from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.model.dataset import Dataset
 
@@ -119,6 +120,15 @@ FORMATS = (
     Format("collection", (".toml",), (), "rhodolite.formats.collection", writable=False),
 )
 COLLECTION = FORMATS[-1]
+COMPRESSED = Format(
+    "compressed file or archive",
+    (".gz", ".bz2", ".xz", ".zip", ".tar", ".tgz"),
+    (b"bzh", b"\xfd7zxz\x00", b"pk\x03\x04", b"pk\x05\x06", _GZIP),
+    "rhodolite.formats.compressed",
+    writable=False,
+)
+TAR_MARK, TAR_MARK_AT = b"ustar", 257
+"""By which an archive of tar says that it is one, and where (POSIX.1)."""
 
 
 @cache
@@ -153,23 +163,34 @@ def format_of(path: Path) -> Format:
     if path.is_dir():
         return next(known for known in FORMATS if known.kind is OutputKind.FOLDER)
     with path.open("rb") as file:
-        start = file.read(16)
+        start = file.read(TAR_MARK_AT + len(TAR_MARK))
     if not start:
         raise DataError(f"{path}: the file is empty")
     for candidate in _all_formats():
         if any(start.lower().lstrip().startswith(signature) for signature in candidate.signatures):
             return candidate
     for candidate in _all_formats():
-        text = b"\0" not in start or start.startswith(_GZIP)
+        text = b"\0" not in start[:16] or start.startswith(_GZIP)
         if text and not candidate.signatures and candidate.has_suffix_of(path):
             return candidate
+    if _is_compressed(start):
+        return COMPRESSED
+    known = what_it_is(start)
+    if known is not None:
+        raise DataError(f"{path}: this is {known[0]}, which is not read; {known[1]}")
     offered = ", ".join(
-        f"{f.name} ({' '.join((*f.suffixes, *f.also_read))})" for f in _all_formats()
+        f"{f.name} ({' '.join((*f.suffixes, *f.also_read))})" for f in (*_all_formats(), COMPRESSED)
     )
     raise DataError(
         f"{path}: this is not a gridded dataset (it begins with {start[:8]!r}). Can be read: "
         f"{offered}."
     )
+
+
+def _is_compressed(start: bytes) -> bool:
+    """Return whether a file begins as one that is compressed as a whole, or as an archive."""
+    packed = any(start.lower().startswith(signature) for signature in COMPRESSED.signatures)
+    return packed or start[TAR_MARK_AT:] == TAR_MARK
 
 
 def format_for(path: Path, layout: Layout | None = None) -> Format:

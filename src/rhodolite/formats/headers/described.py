@@ -5,7 +5,7 @@ from __future__ import annotations
 import warnings
 
 from rhodolite.formats.headers.cache import Place
-from rhodolite.formats.registry import format_of
+from rhodolite.formats.registry import COMPRESSED, format_of
 from rhodolite.model.dataset import Dataset
 
 
@@ -36,7 +36,7 @@ def read_described(place: Place) -> tuple[Dataset, str | None]:
         dataset = read_place(place)
     for warning in said:
         warnings.warn_explicit(warning.message, warning.category, warning.filename, warning.lineno)
-    if said:
+    if said or format_of(place[0]) is COMPRESSED:
         return dataset, None
     try:
         text = describe_header(dataset)

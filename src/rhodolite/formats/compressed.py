@@ -1,0 +1,184 @@
+"""Files that are compressed as a whole, and archives of files: unpacked into scratch files, and
+read as what is inside."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import lzma
+import shutil
+import tarfile
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
+from typing import IO, Any
+
+from rhodolite.errors import DataError
+from rhodolite.formats.open import open_dataset
+from rhodolite.formats.registry import FORMATS, TAR_MARK, TAR_MARK_AT, is_store
+from rhodolite.model.dataset import Dataset
+from rhodolite.plain_text import file_size
+
+_OPENERS: dict[bytes, Callable[..., Any]] = {
+    b"\x1f\x8b": gzip.open,
+    b"BZh": bz2.open,
+    b"\xfd7zXZ\x00": lzma.open,
+}
+_ENDINGS = (".gz", ".bz2", ".xz", ".tgz", ".tbz2", ".txz")
+_OF_OFFICE = "[Content_Types].xml"
+"""What archives hold that are documents (ECMA-376)."""
+_PIECE = 1 << 20
+_LEFT_FREE = 0.05
+"""Of the disk, which is left to others."""
+_MOST_FILES = 100_000
+_DAMAGE = (OSError, EOFError, zlib.error, lzma.LZMAError, zipfile.BadZipFile, tarfile.TarError)
+_unpacked: dict[tuple[Path, int, int], Path] = {}
+_folders: list[tempfile.TemporaryDirectory[str]] = []
+"""Removed when the process ends."""
+
+
+def read(path: Path) -> Dataset:
+    """Open what is in a compressed file or an archive; several files as the one dataset that they
+    form.
+
+    Raises
+    ------
+    DataError
+        If it is damaged, larger than the disk for scratch files has room for, or holds nothing that
+        can be read.
+    """
+    about = path.stat()
+    key = (path.resolve(), about.st_mtime_ns, about.st_size)
+    if key not in _unpacked:
+        folder = tempfile.TemporaryDirectory(prefix="rhodolite-")
+        _folders.append(folder)
+        with _saying_what_is_wrong(path):
+            _unpack(path, Path(folder.name))
+        _unpacked[key] = Path(folder.name)
+    inner = _chosen(sorted(_files_in(_unpacked[key])))
+    if not inner:
+        raise DataError(f"{path}: there is no file in it")
+    try:
+        dataset = open_dataset(inner, generous=False)
+    except DataError as error:
+        told = str(error).replace(f"{_unpacked[key]}/", "")
+        raise DataError(f"{path}, in it {told}") from None
+    kinds = ", ".join(dict.fromkeys(file.format for file in dataset.files))
+    source = replace(dataset.files[0], path=path, format=f"compressed {kinds}", size=about.st_size)
+    return replace(dataset, files=(source,))
+
+
+@contextmanager
+def _saying_what_is_wrong(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except DataError:
+        raise
+    except _DAMAGE as error:
+        raise DataError(f"{path}: this is damaged, or ends too early ({error})") from None
+
+
+def _unpack(path: Path, folder: Path) -> None:
+    with path.open("rb") as file:
+        start = file.read(TAR_MARK_AT + len(TAR_MARK))
+    room = _Room(path, folder)
+    if start.startswith(b"PK"):
+        with zipfile.ZipFile(path) as archive:
+            members = [one for one in archive.infolist() if not one.is_dir()]
+            if any(member.filename == _OF_OFFICE for member in members):
+                raise DataError(
+                    f"{path}: this is a workbook or document of an office program, which is not "
+                    "read; save the sheet as CSV"
+                )
+            _take_members(members, lambda m: m.filename, archive.open, folder, room)
+        return
+    opener = next((known for mark, known in _OPENERS.items() if start.startswith(mark)), Path.open)
+    with opener(path, "rb") as source:
+        if source.read(TAR_MARK_AT + len(TAR_MARK))[TAR_MARK_AT:] != TAR_MARK:
+            source.seek(0)
+            room.copy(source, folder / (_name_inside(path) or "data"))
+            return
+    with tarfile.open(path) as archive_:
+        files = [one for one in archive_.getmembers() if one.isfile()]
+        _take_members(files, lambda m: m.name, archive_.extractfile, folder, room)
+
+
+def _name_inside(path: Path) -> str:
+    name = path.name
+    for ending in _ENDINGS:
+        name = name.removesuffix(ending)
+    return name
+
+
+def _take_members(
+    members: list[Any],
+    name_of: Callable[[Any], str],
+    open_member: Callable[[Any], Any],
+    folder: Path,
+    room: _Room,
+) -> None:
+    """Unpack the files of an archive below a folder, wherever their names say that they belong."""
+    if len(members) > _MOST_FILES:
+        raise DataError(f"{room.path}: {len(members):,} files in one archive are too many")
+    for member in members:
+        parts = [part for part in PurePosixPath(name_of(member)).parts if part not in ("/", "..")]
+        if not parts or parts[-1].startswith("._"):
+            continue
+        place = folder.joinpath(*parts)
+        place.parent.mkdir(parents=True, exist_ok=True)
+        with open_member(member) as source:
+            room.copy(source, place)
+
+
+class _Room:
+    """Copies what is unpacked, as long as the disk has room."""
+
+    def __init__(self, path: Path, folder: Path) -> None:
+        self.path = path
+        usage = shutil.disk_usage(folder)
+        self._left = usage.free - int(_LEFT_FREE * usage.total)
+        self._allowed = self._left
+
+    def copy(self, source: IO[bytes], place: Path) -> None:
+        """Copy all that a source gives into a file.
+
+        Raises
+        ------
+        DataError
+            If there is no room for it.
+        """
+        with place.open("wb") as target:
+            while piece := source.read(_PIECE):
+                self._left -= len(piece)
+                if self._left < 0:
+                    raise DataError(
+                        f"{self.path}: what is in it takes more than {file_size(self._allowed)}, "
+                        "which is what the disk for scratch files has to spare; name a larger one "
+                        "with --scratch"
+                    )
+                target.write(piece)
+
+
+def _chosen(files: list[Path]) -> list[Path]:
+    """Return the files of one format, gridded ones before tables; what lies beside them, such as a
+    text about them, is passed over."""
+    for known in FORMATS:
+        alike = [path for path in files if known.has_suffix_of(path)]
+        if alike:
+            return alike
+    return files
+
+
+def _files_in(folder: Path) -> Iterator[Path]:
+    """Yield the files and stores in a folder, stores as a whole."""
+    for path in folder.iterdir():
+        if is_store(path):
+            yield path
+        elif path.is_dir():
+            yield from _files_in(path)
+        elif not path.name.startswith("."):
+            yield path
