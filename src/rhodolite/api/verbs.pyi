@@ -91,6 +91,14 @@ class Verbs:
         leap_day: Literal["keep", "drop"] = "keep",
         stamp: Literal["start", "middle", "end"] | None = None,
     ) -> Self: ...
+    def window(
+        self,
+        *,
+        width: str | float | None = None,
+        statistic: str | float = "mean",
+        align: Literal["centre", "start", "end"] = "centre",
+        min_coverage: float = 1.0,
+    ) -> Self: ...
     def climatology(
         self,
         *,

@@ -43,6 +43,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"aggregate {_DAYS} --variable pr --to year --statistic count-above 10mm/day -o days.nc",
         "aggregate demo/rain_hourly.nc --to day --statistic sum --utc-offset +01:00 -o rain.nc",
     ),
+    "window": (
+        f"window {_DAYS} --variable pr --width 5days --statistic sum --align end -o five_days.nc",
+        f"summarise {_MONTHS} --variable tas then window --width 12months -o running_year.csv",
+    ),
     "accumulate": (f"accumulate {_DAYS} --variable pr --reset year --start oct -o running.nc",),
     "climatology": (
         f"climatology {_MONTHS} --base 1991..2020 -o normal.nc",

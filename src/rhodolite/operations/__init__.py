@@ -24,6 +24,7 @@ SUMMARIES = {
     "calc": "A new variable from a formula of ordinary arithmetic.",
     "aggregate": "Statistics over days, months, seasons, years and other periods.",
     "accumulate": "Running totals since the start of each year, season or month.",
+    "window": "Running means, sums and other statistics over a window that moves along time.",
     "climatology": "The mean cycle over a base period, or another statistic of it.",
     "anomaly": "Departures from the mean cycle of a base period.",
     "index": "How unusual each month, season or year was, as one number.",

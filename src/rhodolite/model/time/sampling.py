@@ -52,6 +52,11 @@ class SamplingInterval:
         return self.count * {"month": 1, "year": 12}.get(self.unit, 0)
 
     @property
+    def as_interval(self) -> str:
+        """The distance between steps, as cell methods have it (CF 7.3.2); empty where it varies."""
+        return "" if self.unit in ("irregular", "single") else f"{self.count} {self.unit}"
+
+    @property
     def ticks(self) -> int | None:
         """Microseconds of one interval; None where it is of months, or irregular."""
         length = UNIT_TICKS.get(self.unit)

@@ -55,7 +55,7 @@ class MatchedTimes:
                 f"{dataset.label} has the calendar {first.calendar} and {other.label} "
                 f"{second.calendar}, whose days do not correspond; aggregate both --to month first"
             )
-        matched = cls(_periods(first, unit, count), _periods(second, unit, count))
+        matched = cls(number_periods(first, unit, count), number_periods(second, unit, count))
         ours, _ = matched.pairs(0)
         if not ours.size:
             raise DataError(
@@ -76,7 +76,17 @@ class MatchedTimes:
         return ours, theirs
 
 
-def _periods(axis: TimeAxis, unit: str, count: int) -> NDArray[np.int64]:
+def number_periods(axis: TimeAxis, unit: str, count: int) -> NDArray[np.int64]:
+    """Return a whole number for the period that each step stands for, one more for the next.
+
+    Parameters
+    ----------
+    axis : TimeAxis
+    unit : str
+        Of its resolution.
+    count : int
+        How many of the unit a step is long.
+    """
     if unit == "year":
         return axis.named_years // count
     if unit == "month":

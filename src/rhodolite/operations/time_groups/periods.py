@@ -88,8 +88,7 @@ class Periods:
     @property
     def step_text(self) -> str:
         """The distance between steps, as cell methods have it; empty where it varies."""
-        step = self.axis.resolution
-        return "" if step.unit in ("irregular", "single") else f"{step.count} {step.unit}"
+        return self.axis.resolution.as_interval
 
     def variables(self, coordinate: Coordinate) -> tuple[Variable, Variable]:
         """Return the times, in the middle of the periods, and their bounds."""

@@ -1,0 +1,263 @@
+"""Statistics over a window that moves along time."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, FirstAxisMoved, Mapped, Reduction, SeriesKernel
+from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.units.conversion import Rescaling
+from rhodolite.model.variable import Storage, Variable
+from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.pairing.times import number_periods
+from rhodolite.operations.parameters.shares import check_coverage
+from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.parameters.window_width import WindowWidth
+from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
+from rhodolite.operations.variables.along_time import (
+    put_in_place,
+    time_axis_of,
+    variables_along_time,
+)
+from rhodolite.operations.variables.cell_methods import aggregate_attributes
+
+_EPSILON = 1e-9
+_OF_TWO = ("mean", "sum")
+"""Statistics that can be the middle of those of two windows."""
+Indices = NDArray[np.intp]
+
+
+class Align(StrEnum):
+    """Where in its window a step lies."""
+
+    CENTRE = "centre"
+    START = "start"
+    END = "end"
+
+
+@dataclass(frozen=True)
+class Window(Operation):
+    """A running mean, sum or another statistic, over a window that moves along time.
+
+    Every step gets the statistic of the steps in the window around it, or, with `--align end`, of
+    those up to it. Means count steps by their length and sums turn rates into amounts, as in
+    `aggregate`. Where the window reaches beyond the data, or lacks steps, the result is missing,
+    unless `--min-coverage` asks for less than all of it. A window of an even number of steps has no
+    middle step: centred means and sums are then those of one more step, of which the first and the
+    last count half; other statistics need an odd number, or another `--align`.
+
+    Examples
+    --------
+    >>> Window(width="12months", statistic="mean")  # doctest: +SKIP
+    """
+
+    width: WindowWidth | None = parameter("length of the window", example="5days|12months|31")
+    statistic: Measure = parameter(
+        "mean, sum, min, max, range, std, variance, median, count, p90, or count-above, "
+        "count-below, longest-run-above or longest-run-below and a threshold, such as 1mm/day",
+        default=Measure("mean"),
+        example="NAME",
+    )
+    align: Align = parameter("where in its window a step lies", default=Align.CENTRE)
+    min_coverage: float = parameter(
+        "minimum fraction of the steps of a window that must be there (0 to 1)", default=1.0
+    )
+
+    def check(self) -> None:
+        if self.width is None:
+            raise UsageError("window: how long? Add --width, such as --width 12months")
+        check_coverage(self.min_coverage)
+
+    def apply(self, dataset: Dataset) -> Dataset:
+        """Return a dataset of statistics of windows, on the grid and times of the input.
+
+        Raises
+        ------
+        DataError
+            If there is no time axis, or the window is no whole number of steps.
+        """
+        assert self.width is not None
+        axis = dataset.need_time()
+        length = self.width.steps(axis)
+        if length > len(axis):
+            raise DataError(
+                f"--width {self.width}: the data have {len(axis):,} steps, and the window "
+                f"{length:,}"
+            )
+        reaches = self._reaches(length)
+        along_time, _ = variables_along_time(dataset)
+        made = {
+            variable.name: [self._moved(dataset, variable, axis, length, reaches)]
+            for variable in along_time
+        }
+        return dataset.with_variables(put_in_place(dataset, made))
+
+    def _reaches(self, length: int) -> list[tuple[int, int]]:
+        """Return how many steps before and after a step its window holds; of two windows, whose
+        middle it is, where one has no middle step."""
+        if self.align is Align.END:
+            return [(length - 1, 0)]
+        if self.align is Align.START:
+            return [(0, length - 1)]
+        half = length // 2
+        if length % 2:
+            return [(half, half)]
+        if self.statistic.kind not in _OF_TWO:
+            raise DataError(
+                f"--width {self.width}: a window of {length} steps has no middle step; take an odd "
+                "number, or --align end"
+            )
+        return [(half, half - 1), (half - 1, half)]
+
+    def _moved(
+        self,
+        dataset: Dataset,
+        variable: Variable,
+        axis: TimeAxis,
+        length: int,
+        reaches: list[tuple[int, int]],
+    ) -> Variable:
+        along = time_axis_of(dataset, variable)
+        measure = self.statistic.within(variable)
+        sums = adding(variable, axis, along) if measure.kind == "sum" else None
+        weights = mean_weights(variable, axis) if sums is None else sums.weights
+        order, windows = _find_windows(axis, reaches)
+        label = f"{variable.name} over {self.width}"
+        work = _OfWindows(label, along, order, windows, measure, weights, length, self.min_coverage)
+        first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
+        data: Any = Reduction(variable.floats(), series=work).output("value", first)
+        data = FirstAxisMoved(data, along)
+        factor, units = _scale(variable, measure, sums)
+        if factor != 1.0:
+            data = Mapped(data, Rescaling(factor, 0.0), "f8")
+        return variable.replace(
+            data=Mapped(data, np.asarray, variable.floats().dtype),
+            attributes=self._attributes(dataset, variable, axis, units, sums),
+            storage=Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks),
+            missing=None,
+        )
+
+    def _attributes(
+        self,
+        dataset: Dataset,
+        variable: Variable,
+        axis: TimeAxis,
+        units: str | None,
+        sums: TotalRule | None,
+    ) -> dict[str, Any]:
+        assert self.width is not None
+        name = str(dataset.need(Role.TIME).name)
+        running = f"running {self.width.count}-{self.width.unit}"
+        about = aggregate_attributes(
+            variable, self.statistic, running, name, axis.resolution.as_interval
+        )
+        about.pop("units", None)
+        if units is not None:
+            about["units"] = units
+        if sums is not None:
+            about.pop("standard_name", None)
+            about |= {"standard_name": sums.standard_name} if sums.standard_name else {}
+        moving = f"over a moving window of {self.width.words}"
+        return {**about, "comment": f"{moving}, aligned at its {self.align}"}
+
+
+def _scale(
+    variable: Variable, measure: Measure, sums: TotalRule | None
+) -> tuple[float, str | None]:
+    """Return what the statistic is multiplied by, and the units that it then has."""
+    return measure.rescaled(variable) if sums is None else (sums.factor, sums.units)
+
+
+def _find_windows(
+    axis: TimeAxis, reaches: list[tuple[int, int]]
+) -> tuple[Indices, list[tuple[Indices, Indices]]]:
+    """Return the steps in the order of time, and for each of them, in this order, where its windows
+    begin and end among them.
+
+    Steps are counted by the periods that they stand for, so that a window does not reach farther
+    where steps are left out.
+    """
+    order = np.asarray(axis.order)
+    resolution = axis.resolution
+    places = np.arange(order.size)
+    if resolution.unit not in ("irregular", "single"):
+        places = number_periods(axis, resolution.unit, resolution.count)[order]
+    elif resolution.unit == "irregular":
+        warn("the steps are irregular, so the window is of a number of steps and not of a time")
+    if (np.diff(places) < 1).any():
+        raise DataError("two steps are of the same time; aggregate or choose one of them first")
+    windows = [
+        (
+            np.searchsorted(places, places - before, side="left"),
+            np.searchsorted(places, places + after, side="right"),
+        )
+        for before, after in reaches
+    ]
+    return order, windows
+
+
+@dataclass
+class _OfWindows(SeriesKernel):
+    label: str
+    axis: int
+    order: Indices
+    windows: list[tuple[Indices, Indices]]
+    measure: Measure
+    weights: Array | None
+    length: int
+    share: float
+
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        return {"value": ((len(self.order),), np.dtype("f8"))}
+
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        values = np.asarray(block, dtype=np.float64)[self.order]
+        weights = None if self.weights is None else self.weights[self.order]
+        results = np.full(values.shape, np.nan)
+        for at in range(len(values)):
+            parts = [
+                self._of_one(values[begins[at] : ends[at]], _part(weights, begins[at], ends[at]))
+                for begins, ends in self.windows
+            ]
+            results[at] = sum(parts) / len(parts)
+        there = ~np.isnan(values)
+        lost = int((np.isnan(results) & there).sum())
+        placed = np.empty_like(results)
+        placed[self.order] = results
+        return {"value": placed}, Counter(lost=lost, of=values.size)
+
+    def _of_one(self, values: Array, weights: Array | None) -> Array:
+        """Return the statistic of one window, missing where too little of it is there."""
+        missing = np.full(values.shape[1:], np.nan)
+        needed = max(self.share * self.length - _EPSILON, _EPSILON)
+        if len(values) < needed:
+            return missing
+        if self.measure.merges:
+            kernel, name = self.measure.statistic(weighted=weights is not None)
+            gathered = kernel.gather(values, np.zeros(len(values), np.intp), 1, weights)
+            result, count = kernel.finish(gathered)[name][0], gathered.count[0]
+        else:
+            result, count = self.measure.of_all(values), (~np.isnan(values)).sum(axis=0)
+        return np.where(count >= needed, result, missing)
+
+    def report(self, counts: Counter[str]) -> None:
+        if counts["lost"]:
+            warn(
+                f"{self.label}: {counts['lost']:,} of {counts['of']:,} values are missing, since "
+                "their windows reach beyond the data or lack steps; --min-coverage changes how "
+                "much is needed"
+            )
+
+
+def _part(weights: Array | None, begin: int, end: int) -> Array | None:
+    return None if weights is None else weights[begin:end]

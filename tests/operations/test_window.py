@@ -1,0 +1,162 @@
+"""Windows that move along time: against plain loops, against periods, and at every end."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import rhodolite
+from conftest import run_here, write_plain
+from rhodolite import Aggregate, DataError, UsageError, Window
+
+pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+STATISTICS = [
+    "mean",
+    "sum",
+    "min",
+    "max",
+    "range",
+    "std",
+    "median",
+    "p90",
+    "count",
+    "count-above 1",
+]
+PLAIN = {
+    "mean": np.nanmean,
+    "sum": np.nansum,
+    "min": np.nanmin,
+    "max": np.nanmax,
+    "range": lambda v: np.nanmax(v) - np.nanmin(v),
+    "std": lambda v: np.nanstd(v, ddof=1) if np.isfinite(v).sum() > 1 else np.nan,
+    "median": np.nanmedian,
+    "p90": lambda v: np.nanpercentile(v, 90),
+    "count": lambda v: np.isfinite(v).sum(),
+    "count-above 1": lambda v: (v > 1).sum(),
+}
+
+
+def _days(values, kept, attributes=None):
+    times = np.datetime64("2001-01-01") + kept
+    return rhodolite.from_arrays(
+        {"x": values},
+        {"time": times, "lat": np.arange(float(values.shape[1]))},
+        units={"x": "kg m-2"},
+        attributes={"x": attributes or {"cell_methods": "time: sum"}},
+    )
+
+
+@given(
+    st.sampled_from(list(PLAIN)),
+    st.integers(1, 9),
+    st.sampled_from(["centre", "start", "end"]),
+    st.sampled_from([0.0, 0.5, 1.0]),
+    st.integers(0, 999),
+    st.booleans(),
+)
+def test_windows_are_those_of_a_plain_loop(statistic, length, align, share, seed, backwards):
+    """To 12 digits, with values and whole steps missing, in either order of time."""
+    rng = np.random.default_rng(seed)
+    kept = np.flatnonzero(rng.random(24) > 0.15)
+    kept = kept[::-1] if backwards else kept
+    values = np.where(rng.random((kept.size, 3)) < 0.1, np.nan, rng.gamma(1.0, 2.0, (kept.size, 3)))
+    if kept.size < length or np.abs(np.diff(kept)).min() > 1:
+        return
+    step = Window(width=length, statistic=statistic, align=align, min_coverage=share)
+    data = _days(values, kept)
+    if align == "centre" and length % 2 == 0 and statistic not in ("mean", "sum"):
+        with pytest.raises(DataError, match="has no middle step; take an odd number, or --align"):
+            step(data)
+        return
+    before = {"centre": [length // 2], "start": [0], "end": [length - 1]}[align]
+    if align == "centre" and length % 2 == 0:
+        before = [length // 2, length // 2 - 1]
+    expected = np.full(values.shape, np.nan)
+    for at, day in enumerate(kept):
+        for cell in range(3):
+            parts = []
+            for back in before:
+                inside = (kept >= day - back) & (kept < day - back + length)
+                part = values[inside, cell]
+                there = np.isfinite(part).sum()
+                enough = there >= max(share * length, 1) - 1e-9
+                parts.append(PLAIN[statistic](part) if enough else np.nan)
+            expected[at, cell] = np.mean(parts)
+    np.testing.assert_allclose(step(data)["x"].values(), expected, rtol=1e-12, atol=1e-12)
+
+
+def test_a_window_of_a_year_is_the_year(demo):
+    """Months count by their days, as in the mean of a year; sums turn rates into amounts."""
+    data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
+    for name, statistic in (("tas", "mean"), ("pr", "sum"), ("tas", "p90"), ("tas", "std")):
+        part = data.subset(variable=name, lat=(50, 60), lon=(0, 20), time="1990..1993")
+        moved = part.window(width="12months", statistic=statistic, align="end")
+        years = part.aggregate(to="year", statistic=statistic)
+        np.testing.assert_array_equal(moved[name][11::12], years[name])
+        kept = ("units", "standard_name", "cell_methods", "units_metadata")
+        for key in kept:
+            assert moved[name].attributes.get(key) == years[name].attributes.get(key), key
+        assert moved.dates.size == 48
+    centred = part.window(width="1years", min_coverage=0.5)["tas"].values()
+    assert np.isfinite(centred).all()
+
+
+def test_windows_of_hours_days_and_years_are_whole_numbers_of_steps(demo):
+    hours = rhodolite.read(demo / "rain_hourly.nc").subset(
+        at=(60, 10), time="2018-10-01..2018-10-04"
+    )
+    day = hours.window(width="1day", statistic="sum", align="end")["pr"]
+    steps = hours.window(width=24, statistic="sum", align="end")["pr"]
+    np.testing.assert_array_equal(day, steps)
+    days = hours.aggregate(to="day", statistic="sum")["pr"]
+    np.testing.assert_allclose(day[23::24], days, rtol=1e-6)
+    assert (day.units, day.attributes["standard_name"]) == ("kg m-2", "precipitation_amount")
+    for width, said in (("1month", "are no whole number"), ("90days", "96 steps, and the window")):
+        with pytest.raises(DataError, match=said):
+            hours.window(width=width)
+    for width in ("0", "5weeks", "days"):
+        with pytest.raises(UsageError, match="is no length of a window"):
+            Window(width=width)
+    with pytest.raises(UsageError, match=r"window: how long\? Add --width"):
+        Window()
+
+
+def test_constants_stay_constants_and_packing_is_read(tmp_path):
+    values = np.full((40, 2, 3), 1234)
+    write_plain(
+        tmp_path / "a.nc", values, kind="i2", attributes={"units": "K", "scale_factor": 0.01}
+    )
+    data = rhodolite.read(tmp_path / "a.nc")
+    for width in (7, 8):
+        mean = data.window(width=width, min_coverage=0.1)["tas"].values()
+        np.testing.assert_array_equal(mean, data["tas"].values()[:1].repeat(40, axis=0))
+    spread = data.window(width=9, statistic="std", align="start")["tas"].values()
+    assert np.nanmax(spread) == 0
+    degrees = data.convert(units="tas=degC").window(width=3, statistic="range")["tas"]
+    assert (degrees.units, degrees.attributes["units_metadata"]) == ("K", "temperature: difference")
+    answer = run_here(
+        "window",
+        "a.nc",
+        "--width",
+        "7",
+        "then",
+        "subset",
+        "--time",
+        "2000-01",
+        "-o",
+        "b.nc",
+        folder=tmp_path,
+    )
+    assert answer.code == 0 and "48 of 240 values are missing" not in answer.out
+    assert "--min-coverage changes how much is needed" in answer.err
+
+
+def test_memory_is_bounded_and_blocks_change_nothing(tmp_path, rng):
+    values = rng.normal(size=(300, 20, 30)).astype("f4")
+    write_plain(tmp_path / "a.nc", values, chunksizes=(1, 20, 30), zlib=True)
+    moved = rhodolite.read(tmp_path / "a.nc").window(width=11)["tas"]
+    small = moved.values(rhodolite.Engine(memory=1 << 18, workers=2))
+    np.testing.assert_array_equal(small, moved.values(rhodolite.Engine(workers=1)))
+    assert Aggregate(to="month")(rhodolite.read(tmp_path / "a.nc")) is not None
