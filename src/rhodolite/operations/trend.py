@@ -8,14 +8,13 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from rhodolite.arrays import InMemory, LazyArray, Mapped, Reduction
+from rhodolite.arrays import InMemory, Reduction
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset, Remark
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import is_temperature
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.units.conversion import of_differences
+from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.trends.estimators import (
     LineAccumulator,
@@ -25,7 +24,7 @@ from rhodolite.operations.trends.estimators import (
     TrendSpec,
     TrendWork,
 )
-from rhodolite.operations.trends.false_discovery import FalseDiscoveryLimit, Significant
+from rhodolite.operations.trends.result_variables import TrendResults
 from rhodolite.operations.trends.sentence import TrendMapRemark, TrendSentence
 from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 
@@ -196,119 +195,22 @@ class Trend(Operation):
             )
             state = variable.data.size // max(len(axis), 1) * 8 * 12
         reduction = Reduction(variable.floats(), merged, work, state)
-        years = float(np.ptp(axis.decimal_years)) / self.per.years
-        return self._variables(variable, along, reduction, time, units, years)
-
-    def _variables(
-        self,
-        variable: Variable,
-        along: int,
-        reduction: Reduction,
-        time: str,
-        units: str | None,
-        years: float,
-    ) -> list[Variable]:
-        name, quantity, question = f"{variable.name}_trend", variable.quantity, self.spec
-        dimensions = tuple(d for at, d in enumerate(variable.dimensions) if at != along)
-        shape = tuple(n for at, n in enumerate(variable.shape) if at != along)
-        variables = {
-            key: value
-            for key, value in variable.attributes.items()
-            if key in ("grid_mapping", "base_period")
-        }
-        variables["coordinates"] = " ".join(
-            dict.fromkeys([*str(variable.attributes.get("coordinates", "")).split(), time])
-        )
-        rate = {"units": self.per.units(units)} if units else {}
-        dtype = variable.floats().dtype
-
-        def made(
-            ending: str, result: str, words: str, about: dict[str, Any], kind: Any = dtype
-        ) -> Variable:
-            data = reduction.output(result, shape, kind)
-            return Variable(
-                f"{name}{ending}",
-                dimensions,
-                data,
-                {"long_name": f"{words} of {quantity}", **about, **variables},
-            )
-
-        helpers = [
-            made(f"_{ending}", ending, f"{words} of the trend", rate)
-            for ending, words in question.bounds.items()
-        ]
-        if self.order == 2:
-            bend = {"units": self.per.units(units, 2)} if units else {}
-            words = "acceleration"
-            helpers.append(made("_acceleration", "acceleration", words, bend))
-            helpers.append(
-                made(
-                    "_acceleration_error",
-                    "acceleration_error",
-                    f"standard error of the {words}",
-                    bend,
-                )
-            )
-        pvalue = made(
-            "_pvalue",
-            "pvalue",
-            "p-value of the trend",
-            {"units": "1", "comment": question.test_words},
-            np.float64,
-        )
-        for ending, words in question.persistence_results.items():
-            helpers.append(made(f"_{ending}", ending, words, {"units": "1"}, np.float64))
-        limit = self._limit(pvalue.data)
-        words = f"whether the trend of {quantity} is significant at {self.alpha:g}"
-        if self.false_discovery:
-            words += " of false discoveries (Benjamini and Hochberg 1995)"
-        flags = {
-            "long_name": words,
-            "flag_values": np.array([0, 1], np.int8),
-            "flag_meanings": "not_significant significant",
-        }
-        significant = Variable(
-            f"{name}_significant",
-            dimensions,
-            Significant(pvalue.data, limit),
-            {**flags, **variables},
-            Storage(fill_value=-1),
-            -1,
-        )
-        change = {
-            "long_name": f"change of {quantity} over the whole record, "
-            f"{years * self.per.years:.4g} years",
-            **({"units": units} if units else {}),
-            **variables,
-        }
-        if is_temperature(units or "1"):
-            change["units_metadata"] = "temperature: difference"
-        slope = reduction.output("slope", shape, dtype)
-        helpers += [pvalue, significant]
-        about = {
-            "comment": question.slope_words,
-            "ancillary_variables": " ".join(v.name for v in helpers),
-        }
-        return [
-            Variable(
-                name,
-                dimensions,
-                slope,
-                {"long_name": f"trend of {quantity}", **rate, **about, **variables},
-            ),
-            *helpers,
-            Variable(
-                f"{variable.name}_change",
-                dimensions,
-                Mapped(slope, Rescaling(years, 0.0), dtype),
-                change,
-            ),
-        ]
-
-    def _limit(self, pvalues: LazyArray) -> LazyArray:
-        if not self.false_discovery:
-            return InMemory(np.float64(self.alpha))
-        return Reduction(pvalues, FalseDiscoveryLimit(self.alpha)).output("limit", ())
+        years = float(np.ptp(axis.decimal_years))
+        return TrendResults(
+            variable=variable,
+            along=along,
+            time=time,
+            reduction=reduction,
+            spec=self.spec,
+            units=units,
+            rate=self.per.units(units),
+            bend=self.per.units(units, 2),
+            periods=years / self.per.years,
+            years=years,
+            alpha=self.alpha,
+            false_discovery=self.false_discovery,
+            order=self.order,
+        ).variables()
 
 
 def _warn_of_cycle(axis: TimeAxis, variables: list[Variable]) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import shutil
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -76,13 +76,7 @@ def write(
         If the output exists, is an input, or cannot be written.
     """
     chosen = format_for(path, layout)
-    if layout.unlimited:
-        dataset = dataclasses.replace(
-            dataset, unlimited=dataset.unlimited | {str(dataset.need(Role.TIME).dimension)}
-        )
-    if dataset.wide:
-        table = dataclasses.replace(layout.table, wide=True)
-        layout = dataclasses.replace(layout, table=table)
+    dataset, layout = _as_laid_out(dataset, layout)
     if chosen.name == TABLE and not layout.table.all_rows:
         _refuse_many_rows(dataset, path, layout)
     _check_room(dataset, path, chosen.chunked and layout.compression is not Compression.NONE)
@@ -90,12 +84,10 @@ def write(
     parts = split_dataset(dataset, path, engine)
     for name, _ in parts:
         check_output(path.with_name(name), overwrite, inputs, chosen.kind)
-    # What has no place for the study of a file gets it in a file beside.
-    tell = origin.study if origin is not None and path.suffix.lower() in WITHOUT_PLACE else None
-    kind = output_kind(path, layout)
-    if tell is not None:
+    study = _study_beside(path, origin)
+    if study is not None:
         make_way(path, overwrite)
-        kind = OutputKind.MANY
+    kind = output_kind(path, layout) if study is None else OutputKind.MANY
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
         if len(parts) > 1:
             # All at once, so that the parts share the passes over what they are made of.
@@ -105,12 +97,32 @@ def write(
             place = temporary.with_name(name) if in_folder else temporary
             chosen.write(add_provenance(part, origin), place, engine, layout)
         written = size_on_disk(temporary.parent if in_folder else temporary)
-        if tell is not None:
+        if study is not None:
+            # Told last, so that what was warned of on the way is in it.
             beside = temporary.with_name(sidecar_of(path).name)
-            beside.write_text(tell(dataset), encoding="utf-8")
-    if tell is None:
+            beside.write_text(study(dataset), encoding="utf-8")
+    if study is None:
         drop_sidecar(path)
     return written
+
+
+def _as_laid_out(dataset: Dataset, layout: Layout) -> tuple[Dataset, Layout]:
+    """Return a dataset whose time can grow where that is asked for, and the layout of tables that
+    the dataset has."""
+    if layout.unlimited:
+        time = str(dataset.need(Role.TIME).dimension)
+        dataset = dataclasses.replace(dataset, unlimited=dataset.unlimited | {time})
+    if dataset.wide:
+        table = dataclasses.replace(layout.table, wide=True)
+        layout = dataclasses.replace(layout, table=table)
+    return dataset, layout
+
+
+def _study_beside(path: Path, origin: Origin | None) -> Callable[[Dataset], str] | None:
+    """Return what tells the study that goes into a file beside, where the output has no place for
+    it."""
+    without_place = path.suffix.lower() in WITHOUT_PLACE
+    return origin.study if origin is not None and without_place else None
 
 
 def _refuse_many_rows(dataset: Dataset, path: Path, layout: Layout) -> None:

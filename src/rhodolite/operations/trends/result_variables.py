@@ -1,0 +1,169 @@
+"""What a trend becomes in a dataset: the slope, what goes with it, and the change over the
+record."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import InMemory, LazyArray, Mapped, Reduction
+from rhodolite.model.units.conversion import Rescaling
+from rhodolite.model.units.udunits import is_temperature
+from rhodolite.model.variable import Storage, Variable
+from rhodolite.operations.trends.estimators import TrendSpec
+from rhodolite.operations.trends.false_discovery import FalseDiscoveryLimit, Significant
+
+_SHARED = ("grid_mapping", "base_period")
+"""Attributes of the data that are those of their trend, too."""
+
+
+@dataclass(frozen=True, eq=False)
+class TrendResults:
+    """The variables that say what the trend of one variable is.
+
+    Parameters
+    ----------
+    variable : Variable
+    along : int
+        Where time lies.
+    time : str
+        Name of the time coordinate, which holds the period as a whole.
+    reduction : Reduction
+        Gives the results of the estimate by name.
+    spec : TrendSpec
+    units : str or None
+        Of a change of the variable.
+    rate, bend : str or None
+        Units of the slope, and of its own change.
+    periods : float
+        How many of the periods of the slope the record is long.
+    years : float
+        How many years it is long.
+    alpha : float
+        Significance level.
+    false_discovery : bool
+        Whether that is the share of false ones among those that are called significant.
+    order : int
+        Of the polynomial.
+    """
+
+    variable: Variable
+    along: int
+    time: str
+    reduction: Reduction
+    spec: TrendSpec
+    units: str | None
+    rate: str | None
+    bend: str | None
+    periods: float
+    years: float
+    alpha: float
+    false_discovery: bool
+    order: int
+
+    def variables(self) -> list[Variable]:
+        """Return the slope, what is known of it, and the change over the whole record."""
+        helpers = [*self._limits(), *self._acceleration(), *self._persistence()]
+        pvalue = self._result(
+            "_pvalue",
+            "pvalue",
+            "p-value of the trend",
+            {"units": "1", "comment": self.spec.test_words},
+            np.float64,
+        )
+        helpers += [pvalue, self._significant(pvalue.data)]
+        named = " ".join(helper.name for helper in helpers)
+        about = {"comment": self.spec.slope_words, "ancillary_variables": named}
+        slope = self._result("", "slope", "trend", {**_units(self.rate), **about})
+        return [slope, *helpers, self._change(slope.data)]
+
+    @property
+    def _name(self) -> str:
+        return f"{self.variable.name}_trend"
+
+    @property
+    def _dimensions(self) -> tuple[str, ...]:
+        return tuple(d for at, d in enumerate(self.variable.dimensions) if at != self.along)
+
+    @property
+    def _shape(self) -> tuple[int, ...]:
+        return tuple(n for at, n in enumerate(self.variable.shape) if at != self.along)
+
+    @cached_property
+    def _attributes(self) -> dict[str, Any]:
+        """What all of the variables share."""
+        given = self.variable.attributes
+        shared = {key: value for key, value in given.items() if key in _SHARED}
+        listed = [*str(given.get("coordinates", "")).split(), self.time]
+        return {**shared, "coordinates": " ".join(dict.fromkeys(listed))}
+
+    def _result(
+        self, ending: str, result: str, words: str, about: dict[str, Any], kind: Any = None
+    ) -> Variable:
+        """Return one result of the estimate as a variable."""
+        dtype = self.variable.floats().dtype if kind is None else kind
+        data = self.reduction.output(result, self._shape, dtype)
+        long_name = {"long_name": f"{words} of {self.variable.quantity}"}
+        attributes = {**long_name, **about, **self._attributes}
+        return Variable(f"{self._name}{ending}", self._dimensions, data, attributes)
+
+    def _limits(self) -> list[Variable]:
+        return [
+            self._result(f"_{name}", name, f"{words} of the trend", _units(self.rate))
+            for name, words in self.spec.bounds.items()
+        ]
+
+    def _acceleration(self) -> list[Variable]:
+        if self.order != 2:
+            return []
+        words, units = "acceleration", _units(self.bend)
+        error = "acceleration_error"
+        return [
+            self._result(f"_{words}", words, words, units),
+            self._result(f"_{error}", error, f"standard error of the {words}", units),
+        ]
+
+    def _persistence(self) -> list[Variable]:
+        return [
+            self._result(f"_{name}", name, words, {"units": "1"}, np.float64)
+            for name, words in self.spec.persistence_results.items()
+        ]
+
+    def _significant(self, pvalues: LazyArray) -> Variable:
+        words = f"whether the trend of {self.variable.quantity} is significant at {self.alpha:g}"
+        limit: LazyArray = InMemory(np.float64(self.alpha))
+        if self.false_discovery:
+            words += " of false discoveries (Benjamini and Hochberg 1995)"
+            limit = Reduction(pvalues, FalseDiscoveryLimit(self.alpha)).output("limit", ())
+        flags = {
+            "long_name": words,
+            "flag_values": np.array([0, 1], np.int8),
+            "flag_meanings": "not_significant significant",
+        }
+        return Variable(
+            f"{self._name}_significant",
+            self._dimensions,
+            Significant(pvalues, limit),
+            {**flags, **self._attributes},
+            Storage(fill_value=-1),
+            -1,
+        )
+
+    def _change(self, slope: LazyArray) -> Variable:
+        quantity = self.variable.quantity
+        about = {
+            "long_name": f"change of {quantity} over the whole record, {self.years:.4g} years",
+            **_units(self.units),
+            **self._attributes,
+        }
+        if is_temperature(self.units or "1"):
+            about["units_metadata"] = "temperature: difference"
+        data = Mapped(slope, Rescaling(self.periods, 0.0), slope.dtype)
+        return Variable(f"{self.variable.name}_change", self._dimensions, data, about)
+
+
+def _units(units: str | None) -> dict[str, str]:
+    return {"units": units} if units else {}
