@@ -36,6 +36,8 @@ _LEFT_FREE = 0.05
 """Of the disk, which is left to others."""
 _MOST_FILES = 100_000
 _DAMAGE = (OSError, EOFError, zlib.error, lzma.LZMAError, zipfile.BadZipFile, tarfile.TarError)
+_LOCKED = (RuntimeError, NotImplementedError)
+"""What zipfile raises where a member is encrypted, or compressed in a way that it does not know."""
 _unpacked: dict[tuple[Path, int, int], Path] = {}
 _folders: list[tempfile.TemporaryDirectory[str]] = []
 """Removed when the process ends."""
@@ -78,6 +80,8 @@ def _saying_what_is_wrong(path: Path) -> Iterator[None]:
         yield
     except DataError:
         raise
+    except _LOCKED as error:
+        raise DataError(f"{path}: this cannot be unpacked ({error}); unpack it first") from None
     except _DAMAGE as error:
         raise DataError(f"{path}: this is damaged, or ends too early ({error})") from None
 

@@ -32,13 +32,13 @@ from rhodolite.operations.time_groups.periods import (
     with_ends,
 )
 from rhodolite.operations.time_groups.reduction import grouped_reduction, kernel_of
+from rhodolite.operations.time_groups.result_attributes import describe_statistic
 from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
 from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
     variables_along_time,
 )
-from rhodolite.operations.variables.cell_methods import aggregate_attributes
 
 _USUAL_COVERAGE = 0.64
 """Share of a period of many steps that most statistics need: 20 of 31 days."""
@@ -176,22 +176,17 @@ class Aggregate(Operation):
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
         dtype = variable.floats().dtype
-        attributes = aggregate_attributes(
+        attributes = describe_statistic(
             variable,
             self.statistic,
             self.to.adjective,
             str(dataset.need(Role.TIME).name),
             periods.step_text,
+            units,
+            sums,
         )
-        attributes = {key: value for key, value in attributes.items() if key != "units"}
-        if units is not None:
-            attributes["units"] = units
-        if sums is not None:
-            attributes.pop("standard_name", None)
-            attributes |= {"standard_name": sums.standard_name} if sums.standard_name else {}
-        name = f"{variable.name}_coverage"
         if self.coverage:
-            attributes["ancillary_variables"] = name
+            attributes["ancillary_variables"] = f"{variable.name}_coverage"
         storage = Storage(dtype=variable.storage.dtype)
         result = variable.replace(
             data=Mapped(data, np.asarray, dtype),
@@ -199,23 +194,7 @@ class Aggregate(Operation):
             storage=storage,
             missing=None,
         )
-        if covered is None:
-            return [result]
-        about = {
-            "long_name": f"share of each period with {variable.quantity}",
-            "units": UNITS_OF_ONE,
-        }
-        kept = {
-            key: value
-            for key, value in attributes.items()
-            if key in ("coordinates", "grid_mapping")
-        }
-        return [
-            result,
-            Variable(
-                name, variable.dimensions, Mapped(covered, np.asarray, "f4"), {**about, **kept}
-            ),
-        ]
+        return [result, *_coverage_of(result, variable, covered)]
 
     def _weights(
         self, variable: Variable, periods: Periods, sums: TotalRule | None
@@ -281,6 +260,18 @@ def _equal_length(periods: Periods, weights: Array | None) -> float:
     if weights is None or periods.weighing(weights)[0] is not None:
         return 1.0
     return float(weights[periods.steps[0]])
+
+
+def _coverage_of(result: Variable, variable: Variable, covered: LazyArray | None) -> list[Variable]:
+    """Return the share of each period that was there, as a variable, where it was asked for."""
+    if covered is None:
+        return []
+    about = {"long_name": f"share of each period with {variable.quantity}", "units": UNITS_OF_ONE}
+    for key in ("coordinates", "grid_mapping"):
+        if key in result.attributes:
+            about[key] = result.attributes[key]
+    data = Mapped(covered, np.asarray, "f4")
+    return [Variable(f"{variable.name}_coverage", variable.dimensions, data, about)]
 
 
 def _scale(

@@ -23,13 +23,13 @@ from rhodolite.operations.pairing.times import number_periods
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.parameters.window_width import WindowWidth
+from rhodolite.operations.time_groups.result_attributes import describe_statistic
 from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
 from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
     variables_along_time,
 )
-from rhodolite.operations.variables.cell_methods import aggregate_attributes
 
 _EPSILON = 1e-9
 _OF_TWO = ("mean", "sum")
@@ -158,15 +158,9 @@ class Window(Operation):
         assert self.width is not None
         name = str(dataset.need(Role.TIME).name)
         running = f"running {self.width.count}-{self.width.unit}"
-        about = aggregate_attributes(
-            variable, self.statistic, running, name, axis.resolution.as_interval
+        about = describe_statistic(
+            variable, self.statistic, running, name, axis.resolution.as_interval, units, sums
         )
-        about.pop("units", None)
-        if units is not None:
-            about["units"] = units
-        if sums is not None:
-            about.pop("standard_name", None)
-            about |= {"standard_name": sums.standard_name} if sums.standard_name else {}
         moving = f"over a moving window of {self.width.words}"
         return {**about, "comment": f"{moving}, aligned at its {self.align}"}
 
