@@ -133,6 +133,10 @@ def test_units_are_those_of_calc_and_errors_are_told_as_in_python():
     a, b = data["a"], data["b"]
     assert (a - b).attributes["units_metadata"] == "temperature: difference"
     assert ((a / b).units, (a * b).units, (a > 3).units) == ("1", "K2", "1")
+    # Arrays are plain numbers, which are what their company is.
+    ones = np.ones(SHAPE)
+    assert ((a - ones).units, (a * ones).units, (a > ones).units) == ("K", "K", "1")
+    np.testing.assert_array_equal((a - ones) / 2 + ones, (_arrays()["a"] - 1) / 2 + 1)
     with pytest.raises(DataError, match=r"^exp takes numbers without units, and this is in K"):
         np.exp(a)
     with pytest.raises(DataError, match=r"^\+ of K and m, which cannot be turned into each other"):
@@ -242,6 +246,8 @@ def test_fields_are_refused_by_name():
         data.with_fields(a=data["b"])
     with pytest.raises(UsageError, match=r"^x: a field is a variable .* and not float"):
         data.with_fields(x=1.0)
+    with pytest.raises(UsageError, match=r"^'a b' is no name of a field"):
+        data.with_fields(**{"a b": data["b"]})
     assert "x" not in data
 
 

@@ -113,12 +113,17 @@ def test_windows_of_hours_days_and_years_are_whole_numbers_of_steps(demo):
     days = hours.aggregate(to="day", statistic="sum")["pr"]
     np.testing.assert_allclose(day[23::24], days, rtol=1e-6)
     assert (day.units, day.attributes["standard_name"]) == ("kg m-2", "precipitation_amount")
-    for width, said in (("1month", "are no whole number"), ("90days", "96 steps, and the window")):
+    for width, said in (
+        ("1month", "are no whole number"),
+        ("90days", "holds 2,160 steps"),
+    ):
         with pytest.raises(DataError, match=said):
             hours.window(width=width)
     for width in ("0", "5weeks", "days"):
         with pytest.raises(UsageError, match="is no length of a window"):
             Window(width=width)
+    with pytest.raises(DataError, match="holds normals, whose last step is followed by the first"):
+        rhodolite.read(demo / "garnet_monthly_1981-2020.nc").climatology().window(width=3)
     with pytest.raises(UsageError, match=r"window: how long\? Add --width"):
         Window()
 

@@ -35,6 +35,8 @@ def add_field(dataset: AnyDataset, name: str, value: Any) -> AnyDataset:
             f"{name}: a field is a variable of a dataset or what was calculated from some, and "
             f"not {type(value).__name__}; from_arrays makes a dataset of arrays"
         )
+    if not name.isidentifier():
+        raise UsageError(f"'{name}' is no name of a field; names are of letters, digits and _")
     if name in dataset.variables:
         raise UsageError(f"{name}: the dataset has a variable of this name; choose another")
     if _can_be_typed(dataset, value):

@@ -25,6 +25,7 @@ from rhodolite.model.indexing import take
 from rhodolite.model.variable import Variable as PlainVariable
 from rhodolite.operations.expressions.calculation import calculate
 from rhodolite.operations.expressions.parser import Call, Formula, Name, Node
+from rhodolite.operations.expressions.values import PlainNumbers
 from rhodolite.operations.expressions.writer import write_formula
 from rhodolite.operations.pairing.alignment import align
 from rhodolite.operations.variables.own_functions import run_own_function
@@ -331,7 +332,7 @@ def _node_in(home: PlainDataset, largest: Variable, value: Any) -> tuple[PlainDa
                 f"an array of shape {array.shape} beside {largest.name}, whose shape is "
                 f"{largest.shape}; arrays have to be of numbers, and of the same shape"
             )
-        plain = PlainVariable("array", largest.dimensions, InMemory(array * 1.0))
+        plain = PlainNumbers("array", largest.dimensions, InMemory(array * 1.0))
         return _with_leaf(home, plain)
     if knows(home, value):
         return home, value.tree

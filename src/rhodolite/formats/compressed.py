@@ -80,8 +80,10 @@ def _saying_what_is_wrong(path: Path) -> Iterator[None]:
         yield
     except DataError:
         raise
-    except _LOCKED as error:
-        raise DataError(f"{path}: this cannot be unpacked ({error}); unpack it first") from None
+    except _LOCKED:
+        raise DataError(
+            f"{path}: this is encrypted, or compressed in a way that is not known; unpack it first"
+        ) from None
     except _DAMAGE as error:
         raise DataError(f"{path}: this is damaged, or ends too early ({error})") from None
 

@@ -88,11 +88,16 @@ class Window(Operation):
         """
         assert self.width is not None
         axis = dataset.need_time()
+        if axis.climatological:
+            raise DataError(
+                f"{dataset.label} holds normals, whose last step is followed by the first; "
+                "climatology --smooth 3 smooths them round the year"
+            )
         length = self.width.steps(axis)
         if length > len(axis):
             raise DataError(
-                f"--width {self.width}: the data have {len(axis):,} steps, and the window "
-                f"{length:,}"
+                f"--width {self.width}: the window holds {length:,} steps, and the data only "
+                f"{len(axis):,}"
             )
         reaches = self._reaches(length)
         along_time, _ = variables_along_time(dataset)

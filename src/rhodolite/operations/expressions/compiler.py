@@ -37,6 +37,7 @@ from rhodolite.operations.expressions.elements import (
 )
 from rhodolite.operations.expressions.parser import Call, Name, Node, Number
 from rhodolite.operations.expressions.values import (
+    PlainNumbers,
     Value,
     alike,
     multiplied,
@@ -113,12 +114,10 @@ class ProgramBuilder:
                 f"annotate --set '{variable.name}:units=...' first"
             )
         self.leaves.append(variable)
-        return Value(
-            Leaf(len(self.leaves) - 1),
-            units,
-            difference=is_difference(variable),
-            variable=variable,
-        )
+        program = Leaf(len(self.leaves) - 1)
+        if isinstance(variable, PlainNumbers):
+            return Value(program, units, plain=True)
+        return Value(program, units, difference=is_difference(variable), variable=variable)
 
     def reduced(self, node: Call) -> Variable:
         """Return the mean of a variable over an axis, or one of its levels."""

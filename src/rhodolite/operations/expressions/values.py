@@ -19,6 +19,10 @@ _FULL_TURN = 6.3
 """Radians; a number beyond it that stands beside an angle was meant in degrees."""
 
 
+class PlainNumbers(Variable):
+    """An array of numbers without units, which take those of their company, as one number does."""
+
+
 @dataclass(frozen=True)
 class Value:
     """Part of a formula: what computes it from the blocks of all leaves, and its units.
