@@ -165,3 +165,40 @@ def test_memory_is_bounded_and_blocks_change_nothing(tmp_path, rng):
     small = moved.values(rhodolite.Engine(memory=1 << 18, workers=2))
     np.testing.assert_array_equal(small, moved.values(rhodolite.Engine(workers=1)))
     assert Aggregate(to="month")(rhodolite.read(tmp_path / "a.nc")) is not None
+
+
+@pytest.mark.parametrize(
+    ("verb", "settings"),
+    [
+        ("aggregate", {"to": "year", "coverage": True}),
+        ("climatology", {"base": "1990..1993", "cycle": "season"}),
+        ("window", {"width": "3months"}),
+    ],
+)
+def test_several_statistics_at_once_are_those_of_each_alone(demo, verb, settings):
+    data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
+    data = data.subset(lat=(50, 60), lon=(0, 20), time="1990..1993")
+    asked = "mean,p10,p90,count-above 280K" if verb != "climatology" else "mean,p10,p90"
+    data = data if "count" not in asked else data.subset(variable="tas")
+    several = getattr(data, verb)(statistic=asked, **settings)
+    for word in asked.split(","):
+        alone = getattr(data, verb)(statistic=word, **settings)
+        ending = {"count-above 280K": "count_above_280K"}.get(word, word)
+        for field in data.fields:
+            named = several[f"{field.name}_{ending}"]
+            np.testing.assert_array_equal(named, alone[field.name])
+            assert named.attributes["long_name"] == alone[field.name].attributes["long_name"]
+            if verb == "aggregate":
+                assert named.attributes["ancillary_variables"] == f"{named.name}_coverage"
+                share = several[f"{named.name}_coverage"]
+                np.testing.assert_array_equal(share, alone[f"{field.name}_coverage"])
+    assert several.record[-1]["statistic"] in (asked, asked.split(","))
+    np.testing.assert_array_equal(several["time"], alone["time"])
+    assert not set(several) & {"tas", "tas_coverage"}
+
+
+def test_names_of_several_statistics_that_are_taken_are_refused(demo):
+    data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc").subset(time="1990..1993")
+    data = data.with_fields(tas_mean=data["tas"][0])
+    with pytest.raises(DataError, match="two variables would be called tas_mean"):
+        data.aggregate(to="year", statistic="mean,max")

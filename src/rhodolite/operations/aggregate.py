@@ -19,7 +19,7 @@ from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.shares import check_coverage
-from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.parameters.statistic import MEAN, Measure, Measures
 from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.time_groups.group_results import GroupResults
 from rhodolite.operations.time_groups.groups import Groups
@@ -33,6 +33,7 @@ from rhodolite.operations.time_groups.periods import (
 )
 from rhodolite.operations.time_groups.reduction import grouped_reduction, kernel_of
 from rhodolite.operations.time_groups.result_attributes import describe_statistic
+from rhodolite.operations.time_groups.several_statistics import each_statistic
 from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
 from rhodolite.operations.variables.along_time import (
     put_in_place,
@@ -71,11 +72,12 @@ class Aggregate(Operation):
     to: Interval | None = parameter(
         "hour, 3hour, day, pentad, month, season, year, decade, or 10days", example="INTERVAL"
     )
-    statistic: Measure = parameter(
-        "mean, sum, min, max, range, std, variance, median, count, p90, or count-above, "
-        "count-below, longest-run-above or longest-run-below and a threshold, such as 1mm/day",
-        default=Measure("mean"),
-        example="NAME",
+    statistic: Measures = parameter(
+        "one or more of mean, sum, min, max, range, std, variance, median, count, p90, or "
+        "count-above, count-below, longest-run-above or longest-run-below and a threshold, such as "
+        "1mm/day",
+        default=MEAN,
+        example="NAME,...",
     )
     season: Season | None = parameter("one season, in place of the four", example="jun..sep")
     year_start: MonthOfYear | None = parameter("month in which years begin", example="oct")
@@ -89,6 +91,11 @@ class Aggregate(Operation):
     coverage: bool = parameter(
         "also write the fraction that is present, as a variable", default=False
     )
+
+    @property
+    def measure(self) -> Measure:
+        """The statistic, of several the first."""
+        return self.statistic.first
 
     def check(self) -> None:
         if self.to is None:
@@ -112,6 +119,8 @@ class Aggregate(Operation):
             If there is no time axis, the data are coarser than the periods, or units do not go
             together.
         """
+        if len(self.statistic.measures) > 1:
+            return each_statistic(self, dataset)
         assert self.to is not None
         dataset = in_local_time(dataset, self.utc_offset)
         axis = with_ends(dataset, self.stamp)
@@ -125,7 +134,7 @@ class Aggregate(Operation):
             raise DataError(f"{dataset.label}: no step lies in the season {self.season}")
         periods = Periods(axis, divided, steps, self.to)
         share = self._required_coverage(periods)
-        warn_of_ends(periods, share, self.to, counted=self.statistic.kind == "count")
+        warn_of_ends(periods, share, self.to, counted=self.measure.kind == "count")
         along_time, _ = variables_along_time(dataset)
         made = {v.name: self._aggregate(dataset, v, periods, share) for v in along_time}
         coordinate = dataset.need(Role.TIME)
@@ -143,15 +152,15 @@ class Aggregate(Operation):
     def _required_coverage(self, periods: Periods) -> float:
         if self.min_coverage is not None:
             return self.min_coverage
-        if self.statistic.kind == "count":
+        if self.measure.kind == "count":
             return 0.0
-        return 1.0 if self.statistic.adds or periods.most_steps <= FEW_STEPS else _USUAL_COVERAGE
+        return 1.0 if self.measure.adds or periods.most_steps <= FEW_STEPS else _USUAL_COVERAGE
 
     def _aggregate(
         self, dataset: Dataset, variable: Variable, periods: Periods, share: float
     ) -> list[Variable]:
         assert self.to is not None
-        measure = self.statistic.within(variable)
+        measure = self.measure.within(variable)
         along = time_axis_of(dataset, variable)
         sums = adding(variable, periods.axis, along) if measure.kind == "sum" else None
         weights, full = self._weights(variable, periods, sums)
@@ -178,7 +187,7 @@ class Aggregate(Operation):
         dtype = variable.floats().dtype
         attributes = describe_statistic(
             variable,
-            self.statistic,
+            self.measure,
             self.to.adjective,
             str(dataset.need(Role.TIME).name),
             periods.step_text,

@@ -19,9 +19,10 @@ from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.shares import check_coverage, check_years
 from rhodolite.operations.parameters.smoothing import Smoothing
-from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.parameters.statistic import MEAN, Measure, Measures
 from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.time_groups.local_time import in_local_time
+from rhodolite.operations.time_groups.several_statistics import each_statistic
 from rhodolite.operations.time_groups.totals import is_amount
 from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 from rhodolite.operations.variables.cell_methods import climatology_attributes
@@ -50,10 +51,10 @@ class Climatology(Operation):
         default=Cycle.MONTH,
         example="CYCLE",
     )
-    statistic: Measure = parameter(
-        "mean, std, variance, median, p90, min, max, range or count",
-        default=Measure("mean"),
-        example="NAME",
+    statistic: Measures = parameter(
+        "one or more of mean, std, variance, median, p90, min, max, range or count",
+        default=MEAN,
+        example="NAME,...",
     )
     smooth: Smoothing | None = parameter(
         "smooth the cycle: width of a centred window, or '3 harmonics'", example="31"
@@ -67,15 +68,21 @@ class Climatology(Operation):
         "by how much local time is ahead of UTC, for days of a place", example="+09:00"
     )
 
+    @property
+    def measure(self) -> Measure:
+        """The statistic, of several the first."""
+        return self.statistic.first
+
     def check(self) -> None:
         check_coverage(self.min_coverage)
         check_years(self.min_years)
-        if self.statistic.adds:
-            raise UsageError(
-                f"--statistic {self.statistic}: a sum over years is not a normal; take it of each "
-                f"month or year first: aggregate --to month --statistic '{self.statistic}' then "
-                "climatology"
-            )
+        for measure in self.statistic.measures:
+            if measure.adds:
+                raise UsageError(
+                    f"--statistic {measure}: a sum over years is not a normal; take it of each "
+                    f"month or year first: aggregate --to month --statistic '{measure}' then "
+                    "climatology"
+                )
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset with one step for each phase of the cycle.
@@ -86,8 +93,10 @@ class Climatology(Operation):
             If there is no time axis, the data are coarser than the cycle, or the base is not
             covered.
         """
+        if len(self.statistic.measures) > 1:
+            return each_statistic(self, dataset)
         dataset = in_local_time(dataset, self.utc_offset)
-        coverage = 0.0 if self.statistic.counts else self.min_coverage
+        coverage = 0.0 if self.measure.counts else self.min_coverage
         base = BasePeriod.of(dataset, self.cycle, self.base, coverage, self.min_years)
         if self.smooth is not None:
             check_smoothing(self.smooth, base)
@@ -106,18 +115,18 @@ class Climatology(Operation):
 
     def _normal(self, dataset: Dataset, variable: Variable, base: BasePeriod) -> Variable:
         reduction, name, shape = base.reduction(
-            dataset, variable, self.statistic.within(variable), read_once=self.smooth is None
+            dataset, variable, self.measure.within(variable), read_once=self.smooth is None
         )
         dtype = variable.floats().dtype
         data: LazyArray = reduction.output(name, shape, np.float64 if self.smooth else dtype)
-        factor, _ = self.statistic.rescaled(variable)
+        factor, _ = self.measure.rescaled(variable)
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), data.dtype)
         attributes = climatology_attributes(
             variable,
             base.cycle,
             base.words,
-            self.statistic,
+            self.measure,
             str(dataset.need(Role.TIME).dimension),
             _step_of_amounts(variable, base),
         )

@@ -21,9 +21,10 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.pairing.times import number_periods
 from rhodolite.operations.parameters.shares import check_coverage
-from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.parameters.statistic import MEAN, Measure, Measures
 from rhodolite.operations.parameters.window_width import WindowWidth
 from rhodolite.operations.time_groups.result_attributes import describe_statistic
+from rhodolite.operations.time_groups.several_statistics import each_statistic
 from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
 from rhodolite.operations.variables.along_time import (
     put_in_place,
@@ -62,16 +63,22 @@ class Window(Operation):
     """
 
     width: WindowWidth | None = parameter("length of the window", example="5days|12months|31")
-    statistic: Measure = parameter(
-        "mean, sum, min, max, range, std, variance, median, count, p90, or count-above, "
-        "count-below, longest-run-above or longest-run-below and a threshold, such as 1mm/day",
-        default=Measure("mean"),
-        example="NAME",
+    statistic: Measures = parameter(
+        "one or more of mean, sum, min, max, range, std, variance, median, count, p90, or "
+        "count-above, count-below, longest-run-above or longest-run-below and a threshold, such as "
+        "1mm/day",
+        default=MEAN,
+        example="NAME,...",
     )
     align: Align = parameter("where in its window a step lies", default=Align.CENTRE)
     min_coverage: float = parameter(
         "minimum fraction of the steps of a window that must be there (0 to 1)", default=1.0
     )
+
+    @property
+    def measure(self) -> Measure:
+        """The statistic, of several the first."""
+        return self.statistic.first
 
     def check(self) -> None:
         if self.width is None:
@@ -86,6 +93,8 @@ class Window(Operation):
         DataError
             If there is no time axis, or the window is no whole number of steps.
         """
+        if len(self.statistic.measures) > 1:
+            return each_statistic(self, dataset)
         assert self.width is not None
         axis = dataset.need_time()
         if axis.climatological:
@@ -117,7 +126,7 @@ class Window(Operation):
         half = length // 2
         if length % 2:
             return [(half, half)]
-        if self.statistic.kind not in _OF_TWO:
+        if self.measure.kind not in _OF_TWO:
             raise DataError(
                 f"--width {self.width}: a window of {length} steps has no middle step; take an odd "
                 "number, or --align end"
@@ -133,11 +142,12 @@ class Window(Operation):
         reaches: list[tuple[int, int]],
     ) -> Variable:
         along = time_axis_of(dataset, variable)
-        measure = self.statistic.within(variable)
+        measure = self.measure.within(variable)
         sums = adding(variable, axis, along) if measure.kind == "sum" else None
         weights = mean_weights(variable, axis) if sums is None else sums.weights
         order, windows = _find_windows(axis, reaches)
-        label = f"{variable.name} over {self.width}"
+        assert self.width is not None
+        label = f"{variable.name} over {self.width.words}"
         work = _OfWindows(label, along, order, windows, measure, weights, length, self.min_coverage)
         first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
         data: Any = Reduction(variable.floats(), series=work).output("value", first)
@@ -164,7 +174,7 @@ class Window(Operation):
         name = str(dataset.need(Role.TIME).name)
         running = f"running {self.width.count}-{self.width.unit}"
         about = describe_statistic(
-            variable, self.statistic, running, name, axis.resolution.as_interval, units, sums
+            variable, self.measure, running, name, axis.resolution.as_interval, units, sums
         )
         moving = f"over a moving window of {self.width.words}"
         return {**about, "comment": f"{moving}, aligned at its {self.align}"}

@@ -210,6 +210,7 @@ class Measures(TypedValue):
     measures: tuple[Measure, ...]
 
     listed = True
+    second_words = _THRESHOLDS
 
     @classmethod
     def parse(cls, text: str) -> Self:
@@ -220,6 +221,14 @@ class Measures(TypedValue):
 
     def __str__(self) -> str:
         return ",".join(str(measure) for measure in self.measures)
+
+    @property
+    def first(self) -> Measure:
+        """The only one, or the first of several."""
+        return self.measures[0]
+
+
+MEAN = Measures((Measure("mean"),))
 
 
 def join_words(before: str, quantity: str) -> str:
