@@ -40,7 +40,9 @@ VALUES = {
     "alpha": [0.01, 0.1],
     "to": ["month", "3hours", "10days"],
     "year-start": ["oct"],
-    "statistic": ["p90", "std"],
+    "statistic": ["p90", "std,max"],
+    "width": ["5days", "12months", "31"],
+    "align": ["start", "end"],
     "coverage": [True],
     "smooth": ["31", "3 harmonics"],
     "climatology": ["past.nc"],
@@ -112,6 +114,7 @@ def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
             text in str(error)
             for text in (
                 "to what?",
+                "how long?",
                 "with what?",
                 "go with",
                 "goes with",
@@ -161,8 +164,8 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 
 def test_the_catalogue_agrees_with_the_classes():
     order = (
-        "subset extract annotate convert calc aggregate accumulate climatology anomaly index trend "
-        "detrend correlate summarise regrid relevel compare"
+        "subset extract annotate convert calc aggregate accumulate window climatology anomaly "
+        "index trend detrend correlate summarise regrid relevel compare"
     )
     assert list(SUMMARIES) == list(all_operations()) == order.split()
     for verb, cls in all_operations().items():

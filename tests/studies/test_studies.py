@@ -114,7 +114,11 @@ def odd_files(folder):
 
 def _values(path):
     data = rhodolite.read(path)
-    return {name: data[name].values().tobytes() for name in data}
+    values = {name: data[name].values() for name in data}
+    return {
+        name: array.tolist() if array.dtype.kind == "O" else array.tobytes()
+        for name, array in values.items()
+    }
 
 
 @pytest.mark.usefixtures("odd_files")

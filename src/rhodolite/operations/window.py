@@ -48,7 +48,7 @@ class Align(StrEnum):
 
 @dataclass(frozen=True)
 class Window(Operation):
-    """A running mean, sum or another statistic, over a window that moves along time.
+    """Running means, sums and other statistics over a window that moves along time.
 
     Every step gets the statistic of the steps in the window around it, or, with `--align end`, of
     those up to it. Means count steps by their length and sums turn rates into amounts, as in
