@@ -187,7 +187,7 @@ def test_the_guide_has_thirty_questions_and_the_index_names_all():
 
 @pytest.mark.slow
 @pytest.mark.parametrize(
-    "name", ["guide/from-spreadsheets", "guide/from-numpy", "guide/administrators", "python"]
+    "name", ["guide/from-spreadsheets", "guide/from-numpy", "guide/administrators"]
 )
 def test_what_pages_show_runs(demo, tmp_path, monkeypatch, capsys, name):
     (tmp_path / "demo").symlink_to(demo)
