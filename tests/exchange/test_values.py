@@ -12,7 +12,7 @@ import netCDF4
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 import rhodolite
@@ -124,8 +124,20 @@ _NODES = st.recursive(
 
 
 @given(_NODES)
+@example(Formula.parse("(a < 1) == (lat < 1)").tree)
 def test_a_formula_is_read_as_it_was_written(tree):
     assert Formula.parse(write_formula(tree)).tree == tree
+
+
+def test_comparisons_are_compared_in_brackets_alone():
+    a = _plain()["a"]
+    np.testing.assert_array_equal((a > 0) == (a > -9), np.where(np.isnan(a), np.nan, a > 0))
+    assert _plain().calc(formula="(a > 0) == (b > 0)", name="both")["both"].units == "1"
+    with pytest.raises(UsageError, match="comparisons do not chain"):
+        _plain().calc(formula="0 < a < 1", name="x")
+    # Of the sign of zero, too.
+    ones = rhodolite.from_arrays({"a": np.ones(4)}, {"lat": np.arange(4.0)}, units={"a": "1"})["a"]
+    assert (np.asarray(ones / -0.0) == -np.inf).all()
 
 
 def test_units_are_those_of_calc_and_errors_are_told_as_in_python():

@@ -72,7 +72,7 @@ def number_node(value: Any) -> Node:
     if math.isnan(number):
         return Call("/", (Number(0.0), Number(0.0)))
     size = Call("/", (Number(1.0), Number(0.0))) if math.isinf(number) else Number(abs(number))
-    return Call("negative", (size,)) if number < 0 else size
+    return Call("negative", (size,)) if math.copysign(1.0, number) < 0 else size
 
 
 def is_number(value: Any) -> bool:

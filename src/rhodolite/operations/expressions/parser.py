@@ -164,23 +164,19 @@ class _Reader:
         return token
 
     def expression(self, strength: int) -> Node:
-        left = self.operand()
+        left, is_comparison = self.operand(), False
         while True:
             kind, word, place = self.peek()
             own = STRENGTH.get(word, 0) if kind in ("sign", "name") else 0
             if own <= strength:
                 return left
-            if (
-                own == STRENGTH["<"]
-                and isinstance(left, Call)
-                and STRENGTH.get(left.function) == own
-            ):
+            if own == STRENGTH["<"] and is_comparison:
                 raise ValueError(
                     self.pointing(place, "comparisons do not chain; join two with 'and'")
                 )
             self.at += 1
             right = self.expression(own - 1 if word == "^" else own)
-            left = Call(word, (left, right))
+            left, is_comparison = Call(word, (left, right)), own == STRENGTH["<"]
 
     def operand(self) -> Node:
         kind, word, place = self.take()
