@@ -36,7 +36,7 @@ _LEFT_FREE = 0.05
 """Of the disk, which is left to others."""
 _MOST_FILES = 100_000
 _DAMAGE = (OSError, EOFError, zlib.error, lzma.LZMAError, zipfile.BadZipFile, tarfile.TarError)
-_LOCKED = (RuntimeError, NotImplementedError)
+_LOCKED = RuntimeError
 """What zipfile raises where a member is encrypted, or compressed in a way that it does not know."""
 _unpacked: dict[tuple[Path, int, int], Path] = {}
 _folders: list[tempfile.TemporaryDirectory[str]] = []

@@ -19,7 +19,7 @@ from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.shares import check_coverage
-from rhodolite.operations.parameters.statistic import MEAN, Measure, Measures
+from rhodolite.operations.parameters.statistic import MEAN, OFFERED, Measure, Measures
 from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.time_groups.group_results import GroupResults
 from rhodolite.operations.time_groups.groups import Groups
@@ -73,9 +73,7 @@ class Aggregate(Operation):
         "hour, 3hour, day, pentad, month, season, year, decade, or 10days", example="INTERVAL"
     )
     statistic: Measures = parameter(
-        "one or more of mean, sum, min, max, range, std, variance, median, count, p90, or "
-        "count-above, count-below, longest-run-above or longest-run-below and a threshold, such as "
-        "1mm/day",
+        OFFERED,
         default=MEAN,
         example="NAME,...",
     )

@@ -21,7 +21,7 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.pairing.times import number_periods
 from rhodolite.operations.parameters.shares import check_coverage
-from rhodolite.operations.parameters.statistic import MEAN, Measure, Measures
+from rhodolite.operations.parameters.statistic import MEAN, OFFERED, Measure, Measures
 from rhodolite.operations.parameters.window_width import WindowWidth
 from rhodolite.operations.time_groups.result_attributes import describe_statistic
 from rhodolite.operations.time_groups.several_statistics import each_statistic
@@ -64,9 +64,7 @@ class Window(Operation):
 
     width: WindowWidth | None = parameter("length of the window", example="5days|12months|31")
     statistic: Measures = parameter(
-        "one or more of mean, sum, min, max, range, std, variance, median, count, p90, or "
-        "count-above, count-below, longest-run-above or longest-run-below and a threshold, such as "
-        "1mm/day",
+        OFFERED,
         default=MEAN,
         example="NAME,...",
     )

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import json
 import math
-import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -27,6 +26,7 @@ from rhodolite.server.rendering import (
     write_png,
 )
 from rhodolite.server.served import Served
+from rhodolite.server.wms_contents import allowed_in_xml, describe_layer, describe_service
 
 _HALF = math.pi * EARTH_RADIUS
 PALETTES = ("viridis", "plasma", "cividis", "YlGnBu", "RdBu_r", "BrBG", "PuOr_r", "gray")
@@ -35,7 +35,6 @@ MOST_LAYERS = 10
 _WIDEST = 4096
 _OTHER_NAMES = {"EPSG:900913": "EPSG:3857", "EPSG:102100": "EPSG:3857"}
 """Codes that older clients send for systems of another code."""
-_NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
 class WmsError(Refused):
@@ -189,18 +188,18 @@ class Maps:
         return draw_legend(layer, palette, limits, picks)
 
     def _capabilities(self, version: str, address: str) -> tuple[bytes, str]:
-        layers = [_described(layer) for layer in self.layers.values()]
+        layers = [describe_layer(layer) for layer in self.layers.values()]
         text = write_page(
             "wms_capabilities.xml",
             version=version,
-            title=_allowed(self.served.title),
+            title=allowed_in_xml(self.served.title),
             address=address,
             layers=layers,
             palettes=PALETTES,
             widest=_WIDEST,
             most_layers=MOST_LAYERS,
             formats=FORMATS,
-            **_about(self.served),
+            **describe_service(self.served),
         )
         old = "application/vnd.ogc.wms_xml"
         return text.encode(), "text/xml" if version == "1.3.0" else old
@@ -211,23 +210,6 @@ def _format(asked: Mapping[str, str]) -> str:
     if media not in FORMATS:
         raise WmsError("InvalidFormat", f"maps are {', '.join(FORMATS)}")
     return media
-
-
-def _about(served: Served) -> dict[str, Any]:
-    """Return what the dataset says of itself: a summary, keywords, and who is to be asked."""
-    attributes = served.dataset.attributes
-
-    def text(*names: str) -> str:
-        said = (str(attributes.get(name, "")).strip() for name in names)
-        return _allowed(next((one for one in said if one), ""))
-
-    return {
-        "abstract": text("summary", "comment"),
-        "keywords": [word.strip() for word in text("keywords").split(",") if word.strip()],
-        "person": text("creator_name", "publisher_name"),
-        "organisation": text("institution", "creator_institution"),
-        "mail": text("creator_email", "publisher_email"),
-    }
 
 
 def _warnings(layers: Sequence[Layer], asked: Mapping[str, str]) -> dict[str, str]:
@@ -355,44 +337,6 @@ def _value_at(layer: Layer, field: Array, latitude: float, longitude: float) -> 
     return found
 
 
-def _described(layer: Layer) -> dict[str, Any]:
-    west, south, east, north = layer.grid.extent
-    # The schema has longitudes from -180 to 180; what crosses the dateline is told as all round.
-    turn = 360.0 * math.floor((west + 180.0) / 360.0)
-    west, east = west - turn, east - turn
-    if east > 180.0:
-        west, east = -180.0, 180.0
-    low, high = max(south, -85.0), min(north, 85.0)
-    metres = [
-        math.radians(west) * EARTH_RADIUS,
-        _mercator(low),
-        math.radians(east) * EARTH_RADIUS,
-        _mercator(high),
-    ]
-    levels = layer.levels
-    coordinate = None
-    if levels is not None:
-        coordinate = layer.served.dataset.need(Role.LEVEL).variable
-    return {
-        "name": layer.variable.name,
-        "title": _allowed(layer.variable.quantity),
-        "extent": (west, south, east, north),
-        "metres": metres,
-        "times": layer.moments,
-        "levels": [] if levels is None else [f"{value:g}" for value in levels],
-        "level_units": "" if coordinate is None else _allowed(coordinate.units or ""),
-    }
-
-
-def _mercator(latitude: float) -> float:
-    return EARTH_RADIUS * math.asinh(math.tan(math.radians(latitude)))
-
-
-def _allowed(text: str) -> str:
-    """Return a text without the characters that XML 1.0 has no place for."""
-    return _NOT_IN_XML.sub("\N{REPLACEMENT CHARACTER}", text)
-
-
 def write_error(error: Refused, version: str) -> str:
     """Return a service exception.
 
@@ -405,7 +349,7 @@ def write_error(error: Refused, version: str) -> str:
     from xml.sax.saxutils import escape, quoteattr
 
     code = quoteattr(getattr(error, "code", "NoApplicableCode"))
-    told = escape(_allowed(str(error)))
+    told = escape(allowed_in_xml(str(error)))
     space = ' xmlns="http://www.opengis.net/ogc"' if version == "1.3.0" else ""
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n'

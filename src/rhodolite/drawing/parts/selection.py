@@ -8,7 +8,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import is_member_dimension
-from rhodolite.model.space.range_text import Levels
+from rhodolite.model.space.range_text import LatitudeRange, Levels
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.variable import Variable
 from rhodolite.operations.subset import Subset
@@ -64,6 +64,22 @@ def only_one(variables: list[Variable], dataset: Dataset) -> Variable:
             f"{variables[0].name}"
         )
     return variables[0]
+
+
+def variable_of_map(dataset: Dataset, names: tuple[str, ...] | None) -> Variable:
+    """Return the one variable that maps show."""
+    return only_one(variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), names), dataset)
+
+
+def cut_to_map(dataset: Dataset, latitudes: LatitudeRange | None) -> Dataset:
+    """Return the part of a dataset that a map reaches; all of it where it has no limit.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    latitudes : LatitudeRange, optional
+    """
+    return dataset if latitudes is None else Subset(lat=latitudes)(dataset)
 
 
 def choose_part(

@@ -22,7 +22,7 @@ from rhodolite.drawing.parts.canvas import new_figure
 from rhodolite.drawing.parts.colour_scale import Scale, choose_scale, colours
 from rhodolite.drawing.parts.legend import add_key, add_legend
 from rhodolite.drawing.parts.map_frame import MapFrame, field_of
-from rhodolite.drawing.parts.selection import choose_part, only_one, variables_along
+from rhodolite.drawing.parts.selection import choose_part, cut_to_map, variable_of_map
 from rhodolite.drawing.parts.text import capitalise, period_text
 from rhodolite.drawing.parts.title import put_title
 from rhodolite.errors import DataError, OutputError, UsageError
@@ -31,7 +31,6 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import parameter
-from rhodolite.operations.subset import Subset
 
 _MOST = 600
 _WIDE = 1.35
@@ -69,12 +68,9 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
         return take(part, {str(part.need(Role.TIME).dimension): steps})
 
     def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
-        variable = only_one(
-            variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset
-        )
-        if self.projection.latitudes is not None:
-            dataset = Subset(lat=self.projection.latitudes)(dataset)
-        return choose_part(dataset, variable, self.time, self.level), variable
+        on_map = cut_to_map(dataset, self.projection.latitudes)
+        variable = variable_of_map(on_map, self.variable)
+        return choose_part(on_map, variable, self.time, self.level), variable
 
     def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Film:  # noqa: ARG002
         """Return the maps, to be saved.

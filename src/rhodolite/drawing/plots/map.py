@@ -22,7 +22,7 @@ from rhodolite.drawing.parts.class_colours import Classes
 from rhodolite.drawing.parts.colour_scale import Scale, choose_scale, colours
 from rhodolite.drawing.parts.legend import Marks, add_key, add_legend
 from rhodolite.drawing.parts.map_frame import MapFrame, field_of, outside_of_region
-from rhodolite.drawing.parts.selection import choose_part, only_one, variables_along
+from rhodolite.drawing.parts.selection import choose_part, cut_to_map, variable_of_map
 from rhodolite.drawing.parts.text import period_text, value_text
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
@@ -34,7 +34,6 @@ from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.declaration import parameter
 from rhodolite.operations.parameters.regions import Regions
 from rhodolite.operations.parameters.sites import Sites
-from rhodolite.operations.subset import Subset
 from rhodolite.operations.summarise import Summarise
 
 _WIDE = 1.35
@@ -98,12 +97,9 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
 
     def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
         """Return the part of a dataset that is drawn, and the variable in all of it."""
-        variable = only_one(
-            variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), self.variable), dataset
-        )
-        if self.projection.latitudes is not None:
-            dataset = Subset(lat=self.projection.latitudes)(dataset)
-        return choose_part(dataset, variable, self.time, self.level), variable
+        on_map = cut_to_map(dataset, self.projection.latitudes)
+        variable = variable_of_map(on_map, self.variable)
+        return choose_part(on_map, variable, self.time, self.level), variable
 
     def _find_marks(self, dataset: Dataset, variable: Variable, engine: Engine) -> Marks | None:
         """Return the cells to mark, and what the marks mean."""

@@ -229,6 +229,12 @@ class Measures(TypedValue):
 
 
 MEAN = Measures((Measure("mean"),))
+OFFERED = (
+    "one or more of mean, sum, min, max, range, std, variance, median, count, p90, or "
+    "count-above, count-below, longest-run-above or longest-run-below and a threshold, such as "
+    "1mm/day"
+)
+"""What there is for the steps of a period, as help says it."""
 
 
 def join_words(before: str, quantity: str) -> str:
