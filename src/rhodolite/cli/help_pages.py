@@ -12,6 +12,10 @@ from typing import Any, NoReturn
 from rhodolite.cli.examples import EXAMPLES
 
 RUN_OPTIONS, HELP_RUN = "run options", "--help-run"
+OUTPUT, TABLES, INPUTS = "the output", "tables that are written", "how inputs are read"
+WORK, MESSAGES = "how work is done", "what is said of it"
+RUN_GROUPS = (OUTPUT, TABLES, INPUTS, WORK, MESSAGES)
+"""Titles of the run options, which stand in one line of the help of a verb."""
 EXAMPLES_TITLE = "examples:"
 _NARROWEST, _WIDEST = 58, 98
 """Columns of help, whatever the terminal has."""

@@ -10,6 +10,7 @@ from typing import Any, NoReturn
 from rhodolite.cli.help_pages import (
     EXAMPLES_TITLE,
     HELP_RUN,
+    RUN_GROUPS,
     RUN_OPTIONS,
     HelpFormatter,
     HelpRun,
@@ -49,7 +50,7 @@ class Parser(argparse.ArgumentParser):
     def format_help(self) -> str:
         """Return the help, with the run options in one line."""
         groups = self._action_groups
-        self._action_groups = [group for group in groups if group.title != RUN_OPTIONS]
+        self._action_groups = [group for group in groups if group.title not in RUN_GROUPS]
         try:
             text = super().format_help()
         finally:
@@ -58,7 +59,7 @@ class Parser(argparse.ArgumentParser):
             next(option for option in action.option_strings if option.startswith("--"))
             for group in groups
             for action in group._group_actions
-            if group.title == RUN_OPTIONS
+            if group.title in RUN_GROUPS
         ]
         if not names:
             return text
@@ -69,9 +70,10 @@ class Parser(argparse.ArgumentParser):
     def format_run_help(self) -> str:
         """Return the help of the run options alone."""
         formatter = self._get_formatter()
+        formatter.add_text(f"{RUN_OPTIONS} of {self.prog}:")
         for group in self._action_groups:
-            if group.title == RUN_OPTIONS:
-                formatter.start_section(f"{self.prog}: {RUN_OPTIONS}")
+            if group.title in RUN_GROUPS:
+                formatter.start_section(group.title)
                 formatter.add_arguments(group._group_actions)
                 formatter.end_section()
         return formatter.format_help()

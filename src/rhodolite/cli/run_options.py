@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from rhodolite.cli.help_pages import RUN_OPTIONS
+from rhodolite.cli.help_pages import INPUTS, OUTPUT, TABLES
 from rhodolite.cli.settings import Setting, find_setting
 from rhodolite.cli.work_options import Once, add_work_options
 from rhodolite.errors import UsageError, nearest_names
@@ -31,22 +31,22 @@ def add_run_options(
     members : bool
         Whether inputs can be members of an ensemble.
     """
-    group = parser.add_argument_group(RUN_OPTIONS)
     if output:
-        _add_output_options(group)
+        _add_output_options(parser.add_argument_group(OUTPUT))
+        _add_table_options(parser.add_argument_group(TABLES))
+    _add_input_options(parser.add_argument_group(INPUTS), members=output and members)
+    add_work_options(parser)
+
+
+def _add_input_options(group: Any, *, members: bool) -> None:
+    """Add the options of how inputs are read that do not say it themselves."""
+    if members:
         group.add_argument(
-            "--record",
-            action=Once,
-            metavar="FILE.toml",
-            help="write what was typed as a study, which makes the output again",
+            "--members",
+            action="store_true",
+            help="the inputs are members of an ensemble, one per file or pattern, not parts of "
+            "one dataset",
         )
-        if members:
-            group.add_argument(
-                "--members",
-                action="store_true",
-                help="the inputs are members of an ensemble, one per file or pattern, not parts of "
-                "one dataset",
-            )
     group.add_argument(
         "--group", action=Once, metavar="NAME", help="the group to read of files that have groups"
     )
@@ -56,12 +56,6 @@ def add_run_options(
         metavar="NUMBER",
         help="a number that stands for missing values, where the files do not say so",
     )
-    _add_table_options(group)
-    add_work_options(group)
-
-
-def _add_table_options(group: Any) -> None:
-    """Add the options of how inputs are read that do not say it themselves."""
     group.add_argument(
         "--missing-text",
         action="append",
@@ -162,6 +156,25 @@ def _add_output_options(group: Any) -> None:
         help="write chunks without the checksums by which readers notice damage",
     )
     group.add_argument(
+        "--unlimited", action="store_true", help="make time a dimension that can grow"
+    )
+    group.add_argument(
+        "--plan",
+        "--dry-run",
+        action="store_true",
+        help="say what would be read and written, and stop",
+    )
+    group.add_argument(
+        "--record",
+        action=Once,
+        metavar="FILE.toml",
+        help="write what was typed as a study, which makes the output again",
+    )
+
+
+def _add_table_options(group: Any) -> None:
+    """Add the options of how tables are written."""
+    group.add_argument(
         "--raw",
         action="store_true",
         help="write text into tables as it is, even if a spreadsheet would run it as a formula",
@@ -190,15 +203,6 @@ def _add_output_options(group: Any) -> None:
         action=Once,
         metavar="NAME",
         help="give a table a column for each place along a dimension, such as region",
-    )
-    group.add_argument(
-        "--unlimited", action="store_true", help="make time a dimension that can grow"
-    )
-    group.add_argument(
-        "--plan",
-        "--dry-run",
-        action="store_true",
-        help="say what would be read and written, and stop",
     )
 
 

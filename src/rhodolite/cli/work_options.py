@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from rhodolite.cli.help_pages import MESSAGES, WORK
 from rhodolite.errors import UsageError
 
 
@@ -22,8 +23,14 @@ class Once(argparse.Action):
         setattr(namespace, self.dest, values)
 
 
-def add_work_options(group: Any) -> None:
+def add_work_options(parser: argparse.ArgumentParser) -> None:
     """Add the options about how work is done, and what is said of it."""
+    _add_means(parser.add_argument_group(WORK))
+    _add_messages(parser.add_argument_group(MESSAGES))
+
+
+def _add_means(group: Any) -> None:
+    """Add the options about memory, cores and scratch files."""
     group.add_argument(
         "--memory",
         action=Once,
@@ -50,15 +57,19 @@ def add_work_options(group: Any) -> None:
         help="where scratch files lie that are larger than memory (default: TMPDIR)",
     )
     group.add_argument(
+        "--no-cache",
+        action="store_true",
+        help="read the header of every file, also where it is known from before, and keep none",
+    )
+
+
+def _add_messages(group: Any) -> None:
+    """Add the options about progress, messages and reports."""
+    group.add_argument(
         "--progress",
         action=Once,
         metavar="auto|bar|lines|none",
         help="how progress is shown (default: a bar on a terminal, a line every 10 s elsewhere)",
-    )
-    group.add_argument(
-        "--no-cache",
-        action="store_true",
-        help="read the header of every file, also where it is known from before, and keep none",
     )
     group.add_argument(
         "--log-format",

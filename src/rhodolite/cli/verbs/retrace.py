@@ -24,7 +24,6 @@ the output again, in another folder.
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.help_pages import RUN_OPTIONS
     from rhodolite.cli.parser import Parser
     from rhodolite.cli.work_options import add_work_options
 
@@ -37,7 +36,7 @@ def make_parser() -> Parser:
     parser.add_argument("--run", action="store_true", help="make the output again")
     parser.add_argument("--into", metavar="FOLDER", help="where the new output goes")
     parser.add_argument("--overwrite", action="store_true", help="replace an existing output")
-    add_work_options(parser.add_argument_group(RUN_OPTIONS))
+    add_work_options(parser)
     return parser
 
 

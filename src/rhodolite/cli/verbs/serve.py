@@ -30,7 +30,6 @@ _LIMITS = ("cells", "pixels", "seconds", "at-once")
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.help_pages import RUN_OPTIONS
     from rhodolite.cli.parser import Parser
     from rhodolite.cli.work_options import add_work_options
 
@@ -66,7 +65,7 @@ def make_parser() -> Parser:
         help="another bound of a request: cells, pixels, seconds or at-once; can be given "
         "several times",
     )
-    add_work_options(parser.add_argument_group(RUN_OPTIONS))
+    add_work_options(parser)
     return parser
 
 

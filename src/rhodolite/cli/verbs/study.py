@@ -46,7 +46,6 @@ made once for each value.
 
 def make_parser() -> Parser:
     """Return the parser of the verb."""
-    from rhodolite.cli.help_pages import RUN_OPTIONS
     from rhodolite.cli.parser import Parser
     from rhodolite.cli.work_options import add_work_options
 
@@ -78,7 +77,7 @@ def make_parser() -> Parser:
     parser.add_argument(
         "--plan", action="store_true", help="say what would be made from what, and stop"
     )
-    add_work_options(parser.add_argument_group(RUN_OPTIONS))
+    add_work_options(parser)
     return parser
 
 
