@@ -7,7 +7,9 @@ import netCDF4
 import numpy as np
 
 with netCDF4.Dataset(sys.argv[1]) as a, netCDF4.Dataset(sys.argv[2]) as b:
-    name = next(name for name in ("tas", "tas_trend", "tas_index") if name in a.variables)
+    name = next(
+        name for name in ("tas", "tas_trend", "tas_index") if name in a.variables
+    )
     assert a[name].shape == b[name].shape
     for start in range(0, a[name].shape[0], 365):
         part = slice(start, start + 365)

@@ -48,11 +48,21 @@ def main() -> None:
             seconds: dict[bool, list[float]] = {True: [], False: []}
             for turn in range(2 * _TURNS):
                 checksums = turn % 2 == 0
-                chosen = Layout(layout.variant, None, layout.compression, checksums=checksums)
+                chosen = Layout(
+                    layout.variant, None, layout.compression, checksums=checksums
+                )
                 began = time.perf_counter()
-                write(dataset, Path(folder) / name, engine=Engine(), overwrite=True, layout=chosen)
+                write(
+                    dataset,
+                    Path(folder) / name,
+                    engine=Engine(),
+                    overwrite=True,
+                    layout=chosen,
+                )
                 seconds[checksums].append(time.perf_counter() - began)
-            with_sums, without = (statistics.median(seconds[kind]) for kind in (True, False))
+            with_sums, without = (
+                statistics.median(seconds[kind]) for kind in (True, False)
+            )
             what = f"{name} {layout.variant or ''} {layout.compression}"
             print(f"{what:<24} {with_sums:6.2f} s  {with_sums / without:5.2f} times")
 

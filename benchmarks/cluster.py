@@ -48,10 +48,30 @@ _ROWS = {
     "unit conversion, written": ["convert", "{maps}", "--units", "tas=degC"],
     "anomaly, written": ["anomaly", "{maps}"],
     "fine time mean": ["summarise", "{fine}", "--over", "time"],
-    "fine monthly maxima": ["aggregate", "{fine}", "--to", "month", "--statistic", "max"],
+    "fine monthly maxima": [
+        "aggregate",
+        "{fine}",
+        "--to",
+        "month",
+        "--statistic",
+        "max",
+    ],
     "fine day-of-year climatology": [*_DAILY[:1], "{fine}", *_DAILY[1:]],
-    "fine daily 90th percentiles": [*_DAILY[:1], "{fine}", *_DAILY[1:], "--statistic", "p90"],
-    "fine annual 95th percentile": ["aggregate", "{fine}", "--to", "year", "--statistic", "p95"],
+    "fine daily 90th percentiles": [
+        *_DAILY[:1],
+        "{fine}",
+        *_DAILY[1:],
+        "--statistic",
+        "p90",
+    ],
+    "fine annual 95th percentile": [
+        "aggregate",
+        "{fine}",
+        "--to",
+        "year",
+        "--statistic",
+        "p95",
+    ],
     "fine day-of-year anomaly": ["anomaly", "{fine}", *_DAILY[1:]],
 }
 
@@ -98,7 +118,15 @@ def _wait_for(address: str, count: int) -> None:
 def _time(words: list[str], data: Path, *more: str) -> float:
     names = {name: data / f"{file}.nc" for name, file in _FILES.items()}
     filled = [word.format(**names) for word in words]
-    command = [*TOOL, *filled, "-o", str(data / "out.nc"), "--overwrite", "--quiet", *more]
+    command = [
+        *TOOL,
+        *filled,
+        "-o",
+        str(data / "out.nc"),
+        "--overwrite",
+        "--quiet",
+        *more,
+    ]
     os.sync()  # what earlier runs have written does not hold up this one
     began = time.perf_counter()
     subprocess.run(command, check=True, env={**ENVIRONMENT, "OMP_NUM_THREADS": "1"})
@@ -110,7 +138,9 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--runs", type=int, default=3)
     parser.add_argument("--data", type=Path, default=HERE / "data")
-    parser.add_argument("--only", default="", help="rows of the first table with this word")
+    parser.add_argument(
+        "--only", default="", help="rows of the first table with this word"
+    )
     options = parser.parse_args()
     options.data.mkdir(parents=True, exist_ok=True)
     for layout in ("maps", "blocks"):
@@ -129,11 +159,20 @@ def main() -> None:
                 )
                 for _ in range(options.runs)
             ]
-            here, there = (statistics.median(column) for column in zip(*pairs, strict=True))
-            print(f"| {name} | {here:.1f} | {there:.1f} | {there / here:.2f} |", flush=True)
+            here, there = (
+                statistics.median(column) for column in zip(*pairs, strict=True)
+            )
+            print(
+                f"| {name} | {here:.1f} | {there:.1f} | {there / here:.2f} |",
+                flush=True,
+            )
     if options.only:
         return
-    print("\n| workers | monthly means of slow storage, s | anomaly, s |\n" + "|---" * 3 + "|")
+    print(
+        "\n| workers | monthly means of slow storage, s | anomaly, s |\n"
+        + "|---" * 3
+        + "|"
+    )
     for count in (1, 2, 4):
         with workers(count, slow=True) as address:
             took = [

@@ -28,10 +28,19 @@ _MOST_YEARS = 4
 """Of which a script can hold all maps in 8 GB; of more there is no script to compare with."""
 _WORKS = {
     "day-of-year climatology": ("day-mean", ["climatology", "--cycle", "day"]),
-    "its 90th percentile": ("day-p90", ["climatology", "--cycle", "day", "--statistic", "p90"]),
+    "its 90th percentile": (
+        "day-p90",
+        ["climatology", "--cycle", "day", "--statistic", "p90"],
+    ),
     "day-of-year anomaly": ("day-anomaly", ["anomaly", "--cycle", "day"]),
-    "monthly maxima": ("month-max", ["aggregate", "--to", "month", "--statistic", "max"]),
-    "annual 95th percentile": ("year-p95", ["aggregate", "--to", "year", "--statistic", "p95"]),
+    "monthly maxima": (
+        "month-max",
+        ["aggregate", "--to", "month", "--statistic", "max"],
+    ),
+    "annual 95th percentile": (
+        "year-p95",
+        ["aggregate", "--to", "year", "--statistic", "p95"],
+    ),
     "monthly climatology": ("month-mean", ["climatology"]),
     "time mean": ("time-mean", ["summarise", "--over", "time"]),
     "area mean": ("area-mean", ["summarise", "--over", "area"]),
@@ -44,10 +53,14 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--years", type=int, default=3)
     parser.add_argument("--runs", type=int, default=1)
-    parser.add_argument("--script-runs", type=int, help="fewer, since scripts take long")
+    parser.add_argument(
+        "--script-runs", type=int, help="fewer, since scripts take long"
+    )
     parser.add_argument("--data", type=Path, default=HERE / "data")
     parser.add_argument("--only", default="", help="rows whose name holds this word")
-    parser.add_argument("--compare", nargs=2, type=Path, help="two results, and nothing else")
+    parser.add_argument(
+        "--compare", nargs=2, type=Path, help="two results, and nothing else"
+    )
     options = parser.parse_args()
     if options.compare:
         compare(*options.compare)
@@ -57,8 +70,19 @@ def main() -> None:
     source = options.data / f"quarter_{options.years}.nc"
     if not source.exists():
         make_data(source, options.years)
-    columns = ("work", "script, s", "rhodolite, s", "times as fast", "floor, s", "floors")
-    print(f"| {' | '.join((*columns, 'script, MB', 'rhodolite, MB'))} |\n" + "|---" * 8 + "|")
+    columns = (
+        "work",
+        "script, s",
+        "rhodolite, s",
+        "times as fast",
+        "floor, s",
+        "floors",
+    )
+    print(
+        f"| {' | '.join((*columns, 'script, MB', 'rhodolite, MB'))} |\n"
+        + "|---" * 8
+        + "|"
+    )
     for name, (work, words) in _WORKS.items():
         if options.only in name:
             fits = options.years <= _MOST_YEARS
@@ -71,8 +95,23 @@ def print_row(
     """Run script, command and floor in turn, compare what was written, and print medians."""
     theirs, ours = source.with_name("theirs.nc"), source.with_name("ours.nc")
     verb, *rest = words
-    script = [sys.executable, str(HERE / "scripts" / "fine.py"), work, str(source), str(theirs)]
-    command = [*TOOL, verb, str(source), *rest, "-o", str(ours), "--overwrite", "--quiet"]
+    script = [
+        sys.executable,
+        str(HERE / "scripts" / "fine.py"),
+        work,
+        str(source),
+        str(theirs),
+    ]
+    command = [
+        *TOOL,
+        verb,
+        str(source),
+        *rest,
+        "-o",
+        str(ours),
+        "--overwrite",
+        "--quiet",
+    ]
     if verb in ("climatology", "anomaly"):
         command += ["--min-years", "1"]
     slow, quick, least_of_each = [(math.nan, math.nan)] * (not scripted), [], []
@@ -93,7 +132,9 @@ def print_row(
         ours.unlink()
         return
     # In a process of its own, since a child's peak memory counts from what its parent held.
-    subprocess.run([sys.executable, __file__, "--compare", str(theirs), str(ours)], check=True)
+    subprocess.run(
+        [sys.executable, __file__, "--compare", str(theirs), str(ours)], check=True
+    )
     theirs.unlink()
     ours.unlink()
 
@@ -143,7 +184,9 @@ def make_data(path: Path, years: int) -> None:
         field.set_auto_maskandscale(False)
         for day in range(365 * years):
             turned = np.roll(weather[day * 7 % 20], day * 13 % COLUMNS, axis=1)
-            kelvin = base + 8 * np.sin(2 * np.pi * day / 365) + weather[day % 20] + turned
+            kelvin = (
+                base + 8 * np.sin(2 * np.pi * day / 365) + weather[day % 20] + turned
+            )
             field[day] = np.clip((kelvin - 273.15) / 0.01, -32000, 32000).astype("i2")
 
 

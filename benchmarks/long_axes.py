@@ -51,7 +51,16 @@ def print_row(folder: Path, steps: int, runs: int) -> None:
     """Make a file of so many hours and print what each takes."""
     source, target = folder / "hours.nc", folder / "days.nc"
     make_data(source, steps)
-    daily = ["aggregate", str(source), "--to", "day", "--min-coverage", "0", "-o", str(target)]
+    daily = [
+        "aggregate",
+        str(source),
+        "--to",
+        "day",
+        "--min-coverage",
+        "0",
+        "-o",
+        str(target),
+    ]
     ways = [
         [*TOOL, "inspect", str(source)],
         [*TOOL, *daily, "--overwrite", "--quiet"],
@@ -59,10 +68,14 @@ def print_row(folder: Path, steps: int, runs: int) -> None:
     ]
     taken = [[measure(way) for way in ways] for _ in range(runs)]
     middle = [
-        [statistics.median(row[way][part] for row in taken) for part in (0, 1)] for way in range(3)
+        [statistics.median(row[way][part] for row in taken) for part in (0, 1)]
+        for way in range(3)
     ]
     cells = [f"{seconds:.1f} | {memory:.0f}" for seconds, memory in middle]
-    print(f"| {steps:,} | {' | '.join(cells)} | {middle[2][0] / middle[1][0]:.1f} |", flush=True)
+    print(
+        f"| {steps:,} | {' | '.join(cells)} | {middle[2][0] / middle[1][0]:.1f} |",
+        flush=True,
+    )
     source.unlink()
     target.unlink()
 

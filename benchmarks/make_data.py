@@ -34,7 +34,11 @@ def main(path: str, kind: str, years: int, first: int = 2001) -> None:
         latitudes, longitudes = latitudes[::60], longitudes[::90]
     if kind == "long":
         latitudes, longitudes = latitudes[::2], longitudes[::2]
-    days = np.arange(15, YEAR, 30.4).astype(int) if kind in ("months", "half") else np.arange(YEAR)
+    days = (
+        np.arange(15, YEAR, 30.4).astype(int)
+        if kind in ("months", "half")
+        else np.arange(YEAR)
+    )
     with netCDF4.Dataset(path, "w") as file:
         for name, values, units in (
             ("lat", latitudes, "degrees_north"),
@@ -86,8 +90,12 @@ def one_year(
         * np.sin(np.radians(latitudes))[:, None]
     )
     waves = np.stack([np.roll(wave, day) for day in days])[:, None, :]
-    noise = random.standard_normal((days.size, latitudes.size, longitudes.size), dtype=np.float32)
-    return (np.round((warmth + season + waves + 2 * noise) * 64) / 64).astype(np.float32)
+    noise = random.standard_normal(
+        (days.size, latitudes.size, longitudes.size), dtype=np.float32
+    )
+    return (np.round((warmth + season + waves + 2 * noise) * 64) / 64).astype(
+        np.float32
+    )
 
 
 if __name__ == "__main__":

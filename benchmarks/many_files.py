@@ -64,12 +64,17 @@ def main() -> None:
     print(f"{options.files:,} files, {options.runs} runs in turn")
     for way, runs in found.items():
         each = statistics.median(took for took, _ in runs) / options.files * 1000
-        print(f"{way:32} {each:6.2f} ms a file {max(peak for _, peak in runs) / 1024:6.0f} MB")
+        print(
+            f"{way:32} {each:6.2f} ms a file {max(peak for _, peak in runs) / 1024:6.0f} MB"
+        )
 
 
 def _open(words: tuple[str, str], expected: int) -> tuple[float, int]:
     run = subprocess.run(
-        [sys.executable, "-c", _OPEN, *words], check=True, capture_output=True, text=True
+        [sys.executable, "-c", _OPEN, *words],
+        check=True,
+        capture_output=True,
+        text=True,
     )
     took, peak, steps = json.loads(run.stdout)
     assert steps == expected
@@ -86,7 +91,9 @@ def _write_day(path: Path, number: int) -> None:
         for name, units in (("lat", "degrees_north"), ("lon", "degrees_east")):
             axis = file.createVariable(name, "f8", (name,))
             axis.units = units
-            axis[:] = np.arange(5, 360, 10.0) if name == "lon" else np.arange(-85, 90, 10.0)
+            axis[:] = (
+                np.arange(5, 360, 10.0) if name == "lon" else np.arange(-85, 90, 10.0)
+            )
         field = file.createVariable("tas", "f4", ("time", "lat", "lon"), zlib=True)
         field.units = "K"
         field[:] = 280.0

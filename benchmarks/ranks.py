@@ -31,7 +31,9 @@ def main() -> None:
     parser.add_argument("--runs", type=int, default=3)
     runs = parser.parse_args().runs
     for steps, (cells, sample) in CASES.items():
-        values = np.random.default_rng(steps).normal(280, 2, (steps, cells)).astype("f4")
+        values = (
+            np.random.default_rng(steps).normal(280, 2, (steps, cells)).astype("f4")
+        )
         ours(values[:, :50])  # compiled, or read from the cache on disk
         pairs = [(loop(values[:, :sample]), ours(values)) for _ in range(runs)]
         rates = [statistics.median(pair[side] for pair in pairs) for side in (0, 1)]
@@ -61,9 +63,14 @@ def ours(values: np.ndarray) -> float:
     about = {"units": "days since 1950-01-01", "calendar": "360_day"}
     data = Dataset(
         {
-            "time": Variable("time", ("time",), InMemory(np.arange(steps) * 30.0 + 15), about),
+            "time": Variable(
+                "time", ("time",), InMemory(np.arange(steps) * 30.0 + 15), about
+            ),
             "tas": Variable(
-                "tas", ("time", "cell"), InMemory(values), {"units": "K", "base_period": "all"}
+                "tas",
+                ("time", "cell"),
+                InMemory(values),
+                {"units": "K", "base_period": "all"},
             ),
         }
     )

@@ -23,11 +23,22 @@ import numpy as np
 
 HERE = Path(__file__).parent
 TOOL = [sys.executable, "-m", "rhodolite"]
-ENVIRONMENT = {name: text for name, text in os.environ.items() if "BYTECODE" not in name} | {
-    "PYTHONPYCACHEPREFIX": str(Path(tempfile.gettempdir()) / "rhodolite-benchmark-bytecode")
+ENVIRONMENT = {
+    name: text for name, text in os.environ.items() if "BYTECODE" not in name
+} | {
+    "PYTHONPYCACHEPREFIX": str(
+        Path(tempfile.gettempdir()) / "rhodolite-benchmark-bytecode"
+    )
 }
 """With compiled modules kept, as an installation has them."""
-LAYOUTS = {"maps": 10, "blocks": 10, "packed": 10, "long": 40, "months": 100, "half": 84}
+LAYOUTS = {
+    "maps": 10,
+    "blocks": 10,
+    "packed": 10,
+    "long": 40,
+    "months": 100,
+    "half": 84,
+}
 """The years in each input."""
 DAILY = ("maps", "blocks", "packed")
 ROWS = {
@@ -56,9 +67,17 @@ ROWS = {
         [*TOOL, "aggregate", "{in}", "--to", "month", "-o", "{out}"],
         DAILY,
     ),
-    "rainfall anomaly index": ("index", [*TOOL, "index", "{in}", "-o", "{out}"], ("months",)),
+    "rainfall anomaly index": (
+        "index",
+        [*TOOL, "index", "{in}", "-o", "{out}"],
+        ("months",),
+    ),
     "trend at each cell": ("trend", [*TOOL, "trend", "{in}", "-o", "{out}"], DAILY),
-    "monthly anomaly, written": ("anomaly", [*TOOL, "anomaly", "{in}", "-o", "{out}"], DAILY),
+    "monthly anomaly, written": (
+        "anomaly",
+        [*TOOL, "anomaly", "{in}", "-o", "{out}"],
+        DAILY,
+    ),
     "unit conversion, written": (
         "convert",
         [*TOOL, "convert", "{in}", "--units", "tas=degC", "-o", "{out}"],
@@ -116,7 +135,14 @@ def main() -> None:
     for name, (script, command, layouts) in ROWS.items():
         for layout in layouts:
             if options.only in name:
-                row(f"{name} | {layout}", script, command, options.data, layout, options.runs)
+                row(
+                    f"{name} | {layout}",
+                    script,
+                    command,
+                    options.data,
+                    layout,
+                    options.runs,
+                )
     if options.only in "space":
         space(options.runs)
     if options.only in "small":
@@ -125,11 +151,22 @@ def main() -> None:
         large(options.data)
 
 
-def row(name: str, script: str, command: list[str], data: Path, layout: str, runs: int) -> None:
+def row(
+    name: str, script: str, command: list[str], data: Path, layout: str, runs: int
+) -> None:
     """Run script and command in turn, compare what they wrote, and print a row of medians."""
     source, theirs, ours = (data / f"{part}.nc" for part in (layout, "theirs", "ours"))
-    plain = [sys.executable, str(HERE / "scripts" / f"{script}.py"), str(source), str(theirs)]
-    names = {"{in}": str(source), "{out}": str(ours), "{sites}": str(data / "sites.csv")}
+    plain = [
+        sys.executable,
+        str(HERE / "scripts" / f"{script}.py"),
+        str(source),
+        str(theirs),
+    ]
+    names = {
+        "{in}": str(source),
+        "{out}": str(ours),
+        "{sites}": str(data / "sites.csv"),
+    }
     filled = [names.get(word, word) for word in command]
     if "rhodolite" in filled:
         filled += ["--overwrite", "--quiet"]
@@ -148,7 +185,8 @@ def row(name: str, script: str, command: list[str], data: Path, layout: str, run
     )
     # In a process of its own, since a child's peak memory counts from what its parent held.
     subprocess.run(
-        [sys.executable, str(HERE / "check_same.py"), str(theirs), str(ours)], check=True
+        [sys.executable, str(HERE / "check_same.py"), str(theirs), str(ours)],
+        check=True,
     )
     theirs.unlink()
     ours.unlink()
@@ -157,9 +195,17 @@ def row(name: str, script: str, command: list[str], data: Path, layout: str, run
 def floor(source: Path, result: Path, region: list[str]) -> float:
     """Return the seconds in which the chunks of a source are decoded and those of a result
     encoded."""
-    words = [sys.executable, str(HERE / "ours" / "floor.py"), str(source), str(result), *region]
+    words = [
+        sys.executable,
+        str(HERE / "ours" / "floor.py"),
+        str(source),
+        str(result),
+        *region,
+    ]
     os.sync()
-    said = subprocess.run(words, check=True, capture_output=True, text=True, env=ENVIRONMENT)
+    said = subprocess.run(
+        words, check=True, capture_output=True, text=True, env=ENVIRONMENT
+    )
     return sum(map(float, said.stdout.split()))
 
 
@@ -173,7 +219,10 @@ def region_of(command: list[str]) -> list[str]:
 def alone(name: str, layout: str, command: list[str], runs: int) -> None:
     """Print a row of what has nothing to be held against."""
     measured = [measure(command) for _ in range(runs)]
-    seconds, memory = statistics.median(m[0] for m in measured), max(m[1] for m in measured)
+    seconds, memory = (
+        statistics.median(m[0] for m in measured),
+        max(m[1] for m in measured),
+    )
     print(f"| {name} | {layout} | | {seconds:.2f} | | | | | {memory:.0f} |", flush=True)
 
 
@@ -191,9 +240,12 @@ def make_sites(path: Path) -> None:
     """Write 5,000 sites anywhere."""
     if not path.exists():
         random = np.random.default_rng(1)
-        rows = zip(random.uniform(-89, 89, 5000), random.uniform(-180, 180, 5000), strict=True)
+        rows = zip(
+            random.uniform(-89, 89, 5000), random.uniform(-180, 180, 5000), strict=True
+        )
         path.write_text(
-            "name,lat,lon\n" + "".join(f"s{at},{y:.4f},{x:.4f}\n" for at, (y, x) in enumerate(rows))
+            "name,lat,lon\n"
+            + "".join(f"s{at},{y:.4f},{x:.4f}\n" for at, (y, x) in enumerate(rows))
         )
 
 
@@ -264,7 +316,8 @@ def large(data: Path) -> None:
 
 def make_data(path: Path, kind: str, years: int) -> None:
     subprocess.run(
-        [sys.executable, str(HERE / "make_data.py"), str(path), kind, str(years)], check=True
+        [sys.executable, str(HERE / "make_data.py"), str(path), kind, str(years)],
+        check=True,
     )
 
 

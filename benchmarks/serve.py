@@ -37,12 +37,23 @@ def main() -> None:
         source = Path(name) / "field.nc"
         make_data(source)
         server = subprocess.Popen(
-            [sys.executable, "-m", "rhodolite", "serve", str(source), "--port", "0", "--quiet"],
+            [
+                sys.executable,
+                "-m",
+                "rhodolite",
+                "serve",
+                str(source),
+                "--port",
+                "0",
+                "--quiet",
+            ],
             stdout=subprocess.PIPE,
             text=True,
         )
         assert server.stdout is not None
-        root = next(line for line in server.stdout if line.strip().endswith("/")).strip()
+        root = next(
+            line for line in server.stdout if line.strip().endswith("/")
+        ).strip()
         place = root.removeprefix("http://").rstrip("/")
         for path in [*requests(1000)]:
             ask(http.client.HTTPConnection(place), path)  # so that caches are full
@@ -53,7 +64,9 @@ def main() -> None:
         server.wait()
     ordered = sorted(taken)
     rank = ordered[int(0.95 * len(ordered))] * 1000
-    print("| requests | failed | median, ms | 95th percentile, ms | MB before | MB after |")
+    print(
+        "| requests | failed | median, ms | 95th percentile, ms | MB before | MB after |"
+    )
     print("|---|---|---|---|---|---|")
     print(
         f"| {len(taken):,} | {failed} | {statistics.median(ordered) * 1000:.0f} | {rank:.0f} | "
@@ -147,7 +160,11 @@ def make_data(path: Path) -> None:
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = values
         made = file.createVariable(
-            "tas", "f4", ("time", "lat", "lon"), compression="zlib", chunksizes=(48, 103, 96)
+            "tas",
+            "f4",
+            ("time", "lat", "lon"),
+            compression="zlib",
+            chunksizes=(48, 103, 96),
         )
         made.units = "K"
         for step in range(48):

@@ -24,7 +24,9 @@ def main() -> None:
     options = parser.parse_args()
     options.data.mkdir(parents=True, exist_ok=True)
     print(
-        "| GB | time mean, s | s a GB | MB | monthly means, s | s a GB | MB |\n" + "|---" * 7 + "|"
+        "| GB | time mean, s | s a GB | MB | monthly means, s | s a GB | MB |\n"
+        + "|---" * 7
+        + "|"
     )
     for size in (size for size in (1, 10, 100) if size <= options.largest):
         source, target = options.data / f"sparse_{size}.nc", options.data / "ours.nc"
@@ -56,7 +58,11 @@ def make_data(path: Path, steps: int) -> None:
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = values
         maps = file.createVariable(
-            "tas", "f4", ("time", "lat", "lon"), compression="zlib", chunksizes=(1, ROWS, COLUMNS)
+            "tas",
+            "f4",
+            ("time", "lat", "lon"),
+            compression="zlib",
+            chunksizes=(1, ROWS, COLUMNS),
         )
         maps.setncatts({"units": "K", "cell_methods": "time: mean"})
         for step in range(0, steps, 100):

@@ -46,8 +46,25 @@ def main() -> None:
             ["inspect", small],
             ["subset", small, "--lat", "0..60", *ending],
             ["climatology", small, "--min-years", "1", *ending],
-            ["summarise", small, "--over", "area", "-o", str(folder / "mean.csv"), *ending[2:]],
-            ["draw", "map", small, "--time", "2001-01", "-o", str(folder / "map.png"), *ending[2:]],
+            [
+                "summarise",
+                small,
+                "--over",
+                "area",
+                "-o",
+                str(folder / "mean.csv"),
+                *ending[2:],
+            ],
+            [
+                "draw",
+                "map",
+                small,
+                "--time",
+                "2001-01",
+                "-o",
+                str(folder / "map.png"),
+                *ending[2:],
+            ],
         ):
             print_row(words, runs)
         time_demo(folder, max(1, runs // 3))
@@ -58,11 +75,19 @@ def print_row(words: list[str], runs: int) -> None:
     taken = [measure([*TOOL, *words]) for _ in range(runs)]
     seconds, memory = (statistics.median(one[at] for one in taken) for at in (0, 1))
     said = subprocess.run(
-        [sys.executable, "-c", _COUNT, *words], capture_output=True, text=True, check=True
+        [sys.executable, "-c", _COUNT, *words],
+        capture_output=True,
+        text=True,
+        check=True,
     ).stdout
-    counted = next(line.split()[1:] for line in said.splitlines() if line.startswith("COUNTED"))
+    counted = next(
+        line.split()[1:] for line in said.splitlines() if line.startswith("COUNTED")
+    )
     named = " ".join(Path(word).name for word in words[: 2 + (words[0] == "draw")])
-    print(f"| {named} | {seconds:.2f} | {memory:.0f} | {' | '.join(counted)} |", flush=True)
+    print(
+        f"| {named} | {seconds:.2f} | {memory:.0f} | {' | '.join(counted)} |",
+        flush=True,
+    )
 
 
 def time_demo(folder: Path, runs: int) -> None:
@@ -84,8 +109,12 @@ def time_demo(folder: Path, runs: int) -> None:
         whole = time.monotonic() - began
         data, _ = measure([*TOOL, "demo", str(folder / f"data{run}"), "--data-only"])
         taken.append((first, whole, data))
-    first, whole, data = (statistics.median(column) for column in zip(*taken, strict=True))
-    print(f"\ndemo: first picture {first:.1f} s, all {whole:.1f} s; --data-only {data:.1f} s")
+    first, whole, data = (
+        statistics.median(column) for column in zip(*taken, strict=True)
+    )
+    print(
+        f"\ndemo: first picture {first:.1f} s, all {whole:.1f} s; --data-only {data:.1f} s"
+    )
 
 
 def make_data(path: Path) -> None:

@@ -59,7 +59,9 @@ class Answer:
     err: str
 
 
-def run_command(*words: object, folder: Path | None = None, **environment: str) -> Answer:
+def run_command(
+    *words: object, folder: Path | None = None, **environment: str
+) -> Answer:
     """Run the installed command as a person does."""
     command = [str(Path(sys.executable).with_name("rhodolite")), *map(str, words)]
     done = subprocess.run(
@@ -97,7 +99,9 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     except FileExistsError:
         until = time.monotonic() + PATIENCE
         while not done.exists():
-            assert time.monotonic() < until, "the process that writes the demo data has died"
+            assert time.monotonic() < until, (
+                "the process that writes the demo data has died"
+            )
             time.sleep(0.1)
         return folder
     answer = run_command("demo", folder, "--data-only")
@@ -123,11 +127,15 @@ def make_dataset(
         np.arange(n, dtype=float) if given is None else np.asarray(given, dtype=float)
         for n, given in zip(values.shape, (times, lats, lons), strict=True)
     ]
-    about = {"units": "K", "standard_name": "air_temperature", "cell_methods": "time: mean"} | (
-        attributes or {}
-    )
+    about = {
+        "units": "K",
+        "standard_name": "air_temperature",
+        "cell_methods": "time: mean",
+    } | (attributes or {})
     variables = [
-        Variable("time", ("time",), InMemory(axes[0]), {"units": units, "calendar": calendar}),
+        Variable(
+            "time", ("time",), InMemory(axes[0]), {"units": units, "calendar": calendar}
+        ),
         Variable("lat", ("lat",), InMemory(axes[1]), {"units": "degrees_north"}),
         Variable("lon", ("lon",), InMemory(axes[2]), {"units": "degrees_east"}),
         Variable(name, ("time", "lat", "lon"), InMemory(values), about),
@@ -161,12 +169,18 @@ def write_plain(
             {"units": "degrees_east"},
         )
         for axis, n, given, words in zip(
-            ("time", "lat", "lon"), values.shape, (times, lats, lons), about, strict=True
+            ("time", "lat", "lon"),
+            values.shape,
+            (times, lats, lons),
+            about,
+            strict=True,
         ):
             file.createDimension(axis, n)
             file.createVariable(axis, "f8", (axis,)).setncatts(words)
             file[axis][:] = np.arange(n) if given is None else given
-        made = file.createVariable(name, kind, ("time", "lat", "lon"), fill_value=fill, **options)
+        made = file.createVariable(
+            name, kind, ("time", "lat", "lon"), fill_value=fill, **options
+        )
         made.set_auto_maskandscale(False)
         made.setncatts(attributes or {"units": "K", "standard_name": "air_temperature"})
         made[:] = values

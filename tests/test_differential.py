@@ -84,7 +84,12 @@ def make(path, how):
     lon = how["west"] + np.arange(how["columns"]) * 40.0
     lat = np.round(lat[::-1] if how["falling"] else lat, 2)
     with netCDF4.Dataset(path, "w") as file:
-        for name, n in (("time", how["count"]), ("lat", lat.size), ("lon", lon.size), ("b", 2)):
+        for name, n in (
+            ("time", how["count"]),
+            ("lat", lat.size),
+            ("lon", lon.size),
+            ("b", 2),
+        ):
             file.createDimension(name, n)
         units = f"{how['unit']} since 1850-01-01"
         time = file.createVariable("time", "f8", ("time",))
@@ -100,11 +105,18 @@ def make(path, how):
                 np.add.outer(lat, np.linspace(-6, 6, lon.size)),
                 np.add.outer(np.linspace(-9, 9, lat.size), lon / 8),
             )
-            positions, along = tuple(np.round(part, 2) for part in turned), (("y", "x"),) * 2
+            positions, along = (
+                tuple(np.round(part, 2) for part in turned),
+                (("y", "x"),) * 2,
+            )
             file.createDimension("y", lat.size)
             file.createDimension("x", lon.size)
         for name, values, dims, unit in zip(
-            ("lat", "lon"), positions, along, ("degrees_north", "degrees_east"), strict=True
+            ("lat", "lon"),
+            positions,
+            along,
+            ("degrees_north", "degrees_east"),
+            strict=True,
         ):
             file.createVariable(name, how["coordinate"], dims).units = unit
             file[name][:] = values
@@ -113,15 +125,22 @@ def make(path, how):
         mark = {"i2": -32768, "u1": 255, "i4": -9999}.get(how["kind"], 1e20)
         grid = ("y", "x") if how["curvilinear"] else ("lat", "lon")
         made = file.createVariable(
-            "v", kind, ("time", *grid), fill_value=mark, chunksizes=(how["steps_of_chunk"], 2, 3)
+            "v",
+            kind,
+            ("time", *grid),
+            fill_value=mark,
+            chunksizes=(how["steps_of_chunk"], 2, 3),
         )
         made.set_auto_maskandscale(False)
         made.setncatts(
-            KINDS[how["what"]] | ({"coordinates": "lat lon"} if how["curvilinear"] else {})
+            KINDS[how["what"]]
+            | ({"coordinates": "lat lon"} if how["curvilinear"] else {})
         )
         if whole:
             made.setncatts({"scale_factor": 0.25, "add_offset": 10.0})
-        values = random.integers(0, 200, shape) if whole else random.random(shape) * 50 + 1
+        values = (
+            random.integers(0, 200, shape) if whole else random.random(shape) * 50 + 1
+        )
         missing = random.random(shape) < how["gaps"]
         values = np.where(missing, mark, values)
         if how["two_marks"]:
@@ -133,7 +152,17 @@ def make(path, how):
 
 
 STEPS = (
-    *("lat", "lon", "months", "years", "aggregate", "area", "anomaly", "climatology", "trend"),
+    *(
+        "lat",
+        "lon",
+        "months",
+        "years",
+        "aggregate",
+        "area",
+        "anomaly",
+        "climatology",
+        "trend",
+    ),
     *("convert", "accumulate"),
 )
 OTHER_UNITS = {
@@ -183,7 +212,9 @@ def choose(step, random, field):
         return ["--lon", f"{west:g}..{west + 250:g}"], made
     if step == "months":
         months = sorted({int(at) for at in random.integers(1, 13, 5)})
-        return ["--months", ",".join(map(str, months))], plain.subset_months(field, months)
+        return ["--months", ",".join(map(str, months))], plain.subset_months(
+            field, months
+        )
     return ["--years", "2002..2003"], plain.subset_years(field, 2002, 2003)
 
 
@@ -201,16 +232,24 @@ def gather(random, field):
     """A statistic of periods that are longer than the steps."""
     longest = max(plain.days(cell) for cell in field.cells)
     spans = {"day": 1, "month": 28, "season": 28, "year": 360}
-    finer = [unit for unit, days in spans.items() if days >= longest * 0.9 and longest != days]
+    finer = [
+        unit
+        for unit, days in spans.items()
+        if days >= longest * 0.9 and longest != days
+    ]
     if not finer:
         return None
     unit = str(random.choice(finer))
-    limit = f"count-{random.choice(['above', 'below'])} {random.integers(5, 60) + 0.1:.1f}"
+    limit = (
+        f"count-{random.choice(['above', 'below'])} {random.integers(5, 60) + 0.1:.1f}"
+    )
     kind = str(random.choice(["mean", "sum", "min", "max", limit]))
     interval = field.unit in ("degC", "degF") and not field.difference
     if kind == "sum" and (longest > 31.5 or interval):
         return None
-    return ["aggregate", "--to", unit, "--statistic", kind], plain.aggregate(field, unit, kind)
+    return ["aggregate", "--to", unit, "--statistic", kind], plain.aggregate(
+        field, unit, kind
+    )
 
 
 @pytest.mark.slow
@@ -224,7 +263,9 @@ def test_chains_agree_with_the_plain_implementation(tmp_path_factory, how, wante
     places."""
     folder = tmp_path_factory.mktemp("chain")
     cells = make(folder / "in.nc", how)
-    field = plain.read(folder / "in.nc", "v", cells, difference=how["what"] == "difference")
+    field = plain.read(
+        folder / "in.nc", "v", cells, difference=how["what"] == "difference"
+    )
     random = np.random.default_rng(how["seed"])
     words, name = [], "v"
     for step in wanted:
@@ -273,7 +314,8 @@ def test_the_plain_implementation_is_right_itself(seed):
         plain.edges(lon, 1e9),
     )
     np.testing.assert_allclose(
-        plain.aggregate(field, "year", "mean").values, values.reshape(2, 12, 3, 4).mean(axis=1)
+        plain.aggregate(field, "year", "mean").values,
+        values.reshape(2, 12, 3, 4).mean(axis=1),
     )
     weights = np.abs(np.diff(np.sin(np.radians([-45, -15, 15, 45]))))
     np.testing.assert_allclose(

@@ -27,7 +27,9 @@ README = (ROOT / "README.md").read_text(encoding="utf-8")
 def test_the_commands_of_the_readme_run_in_order(demo, tmp_path, monkeypatch, capsys):
     (tmp_path / "demo").symlink_to(demo)
     monkeypatch.chdir(tmp_path)
-    commands = [line for line in README.splitlines() if re.match(r"rhodolite [a-z]", line)]
+    commands = [
+        line for line in README.splitlines() if re.match(r"rhodolite [a-z]", line)
+    ]
     assert len(commands) > 12
     for command in commands:
         if command.startswith("rhodolite serve"):
@@ -36,7 +38,9 @@ def test_the_commands_of_the_readme_run_in_order(demo, tmp_path, monkeypatch, ca
         code = main(shlex.split(command)[1:])
         assert code == 0, f"{command}\n{capsys.readouterr().err}"
         if (output := re.search(r"-o (\S+)", command)) and "--plan" not in command:
-            written = list(tmp_path.glob(re.sub(r"(\{\w+\})+", "*", output.group(1).strip("'"))))
+            written = list(
+                tmp_path.glob(re.sub(r"(\{\w+\})+", "*", output.group(1).strip("'")))
+            )
             assert written, command
             assert all(path.stat().st_size > 40 for path in written)
     python = re.search(r"```python\n(.*?)```", README, re.DOTALL).group(1)
@@ -48,7 +52,9 @@ def test_the_commands_of_the_readme_run_in_order(demo, tmp_path, monkeypatch, ca
 
 
 @pytest.mark.slow
-def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_time(demo, tmp_path):
+def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_time(
+    demo, tmp_path
+):
     from conftest import run_command
 
     answer = run_command("demo", tmp_path / "d")
@@ -57,16 +63,22 @@ def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_t
     pictures = sorted(path.name for path in (tmp_path / "d").glob("*.png"))
     shown = {path.name for path in (ROOT / "docs" / "screenshots").iterdir()}
     assert set(pictures) <= shown, "docs/screenshots lacks a picture of the example"
-    names = sorted(str(path.relative_to(demo)) for path in demo.rglob("*") if path.is_file())
+    names = sorted(
+        str(path.relative_to(demo)) for path in demo.rglob("*") if path.is_file()
+    )
     assert len(names) == 12 + 10 + 2 * 24 + 8
     for name in names:
         assert (demo / name).read_bytes() == (tmp_path / "d" / name).read_bytes(), name
     assert sum((demo / name).stat().st_size for name in names) < 100e6
     # From what the report carries, everything is made again, to the bit.
-    answer = run_command("retrace", "d/report.html", "--run", "--into", "again", folder=tmp_path)
+    answer = run_command(
+        "retrace", "d/report.html", "--run", "--into", "again", folder=tmp_path
+    )
     assert answer.code == 0, answer.err
     made = [
-        path for path in (tmp_path / "again").iterdir() if path.suffix in (".nc", ".png", ".csv")
+        path
+        for path in (tmp_path / "again").iterdir()
+        if path.suffix in (".nc", ".png", ".csv")
     ]
     assert len(made) == len(pictures) + 4
     for path in made:
@@ -84,7 +96,10 @@ def _content(path):
     return {name: data[name].values().tobytes() for name in data}
 
 
-_PAGES = ["README.md", *(str(p.relative_to(ROOT)) for p in (ROOT / "docs").rglob("*.md"))]
+_PAGES = [
+    "README.md",
+    *(str(p.relative_to(ROOT)) for p in (ROOT / "docs").rglob("*.md")),
+]
 
 
 @pytest.mark.parametrize("page", _PAGES)
@@ -94,7 +109,9 @@ def test_links_lead_somewhere(page):
         place = (ROOT / page).parent / link
         assert place.exists(), link
         if anchor and place.suffix == ".md":
-            headings = re.findall(r"^#+ (.*)$", place.read_text(encoding="utf-8"), re.MULTILINE)
+            headings = re.findall(
+                r"^#+ (.*)$", place.read_text(encoding="utf-8"), re.MULTILINE
+            )
             assert anchor in map(_anchor_of, headings), (link, anchor)
 
 
@@ -163,11 +180,15 @@ def test_the_guide_is_true_in_its_order(demo, tmp_path, monkeypatch, capsys):
                 for line in text.splitlines():
                     code = main(shlex.split(line)[1:])
                     shown = capsys.readouterr()
-                    assert code == 0 or line.startswith("rhodolite check"), f"{line}\n{shown.err}"
+                    assert code == 0 or line.startswith("rhodolite check"), (
+                        f"{line}\n{shown.err}"
+                    )
                     said += shown.out + shown.err
             elif kind == "text":
                 tables = [Path(name) for name in re.findall(r"wrote (\S+\.csv)", said)]
-                known = said + "".join(path.read_text(encoding="utf-8") for path in tables)
+                known = said + "".join(
+                    path.read_text(encoding="utf-8") for path in tables
+                )
                 there = known.splitlines()
                 missing = [
                     line
@@ -191,7 +212,12 @@ def test_the_guide_is_true_in_its_order(demo, tmp_path, monkeypatch, capsys):
 
 def test_the_guide_has_thirty_questions_and_the_index_names_all():
     pages = sorted((ROOT / "docs" / "guide").glob("[0-9]*.md"))
-    asked = [line for page in pages for line in page.read_text().splitlines() if line[:3] == "## "]
+    asked = [
+        line
+        for page in pages
+        for line in page.read_text().splitlines()
+        if line[:3] == "## "
+    ]
     numbers = [int(line.split(".")[0].removeprefix("## ")) for line in asked]
     assert numbers == list(range(1, 31))
     index = (ROOT / "docs" / "guide" / "index.md").read_text(encoding="utf-8")
@@ -218,4 +244,6 @@ def test_what_pages_show_runs(demo, tmp_path, monkeypatch, capsys, name):
             exec(compile(text, name, "exec"), names)
             continue
         for line in text.splitlines() if kind == "sh" else ():
-            assert main(shlex.split(line)[1:]) == 0, f"{line}\n{capsys.readouterr().err}"
+            assert main(shlex.split(line)[1:]) == 0, (
+                f"{line}\n{capsys.readouterr().err}"
+            )

@@ -78,7 +78,11 @@ WAYS = {
     ),
     "never group by group": ([(reduction, "_SHARE_OF_A_GROUP", 1 << 60)], []),
     "each group written in one visit": (
-        [(writer, "_SMALL", 8), (visits, "_FEWEST_VISITS", 1), (layout, "_LEAST_BYTES", 1)],
+        [
+            (writer, "_SMALL", 8),
+            (visits, "_FEWEST_VISITS", 1),
+            (layout, "_LEAST_BYTES", 1),
+        ],
         [],
     ),
     "a few values at once": (
@@ -122,14 +126,18 @@ _MAPS = {
 @settings(max_examples=EXAMPLES or 12)
 @given(how=files(), chain=st.lists(st.sampled_from(STEPS), min_size=1, max_size=3))
 @example(how=_MAPS, chain=[STEPS[2], STEPS[2]])
-def test_no_way_of_working_and_no_format_changes_an_answer(tmp_path_factory, how, chain):
+def test_no_way_of_working_and_no_format_changes_an_answer(
+    tmp_path_factory, how, chain
+):
     folder = tmp_path_factory.mktemp("a")
     make(folder / "a.nc", how)
     typed = " then ".join(" ".join(step) for step in chain).split()
     command = [typed[0], "{input}", *typed[1:]]
     expected = _run(folder, command, "a.nc")
     # What is zero but for rounding, as are normals of anomalies, is so beside what it was made of.
-    largest = np.nanmax(np.abs(rhodolite.read(folder / "a.nc")["v"].values()), initial=0)
+    largest = np.nanmax(
+        np.abs(rhodolite.read(folder / "a.nc")["v"].values()), initial=0
+    )
     how = {**how, "rounding": 2e-14 * float(largest)}
     for name, (changes, options) in WAYS.items():
         with pytest.MonkeyPatch.context() as patch:
@@ -191,12 +199,16 @@ def test_no_step_changes_its_input(tmp_path_factory, how, step):
     data = rhodolite.read(folder / "in.nc")
 
     def state():
-        about = {name: dict(variable.attributes) for name, variable in data.variables.items()}
+        about = {
+            name: dict(variable.attributes) for name, variable in data.variables.items()
+        }
         return list(data.variables), dict(data.attributes), about, data["v"].values()
 
     before = state()
     verb, *words = step
-    options = {a[2:].replace("-", "_"): b for a, b in zip(words[::2], words[1::2], strict=True)}
+    options = {
+        a[2:].replace("-", "_"): b for a, b in zip(words[::2], words[1::2], strict=True)
+    }
     try:
         made = getattr(data, verb)(**options)
     except rhodolite.RhodoliteError:

@@ -89,7 +89,9 @@ def copy_axes(old: Any, new: Any) -> None:
         new.createDimension(dimension.name, dimension.size)
     for variable in old.variables.values():
         if variable.name != "v":
-            made = new.createVariable(variable.name, variable.dtype, variable.dimensions)
+            made = new.createVariable(
+                variable.name, variable.dtype, variable.dimensions
+            )
             made.setncatts(variable.__dict__)
             made[:] = variable[:]
 
@@ -126,10 +128,14 @@ def with_positions_of_two_dimensions(old: Any, new: Any) -> None:
     for name, n in zip(("y", "x"), shape, strict=True):
         new.createDimension(name, n)
     made = new.createVariable("time", "f8", ("time",))
-    made.setncatts({key: value for key, value in old["time"].__dict__.items() if key != "bounds"})
+    made.setncatts(
+        {key: value for key, value in old["time"].__dict__.items() if key != "bounds"}
+    )
     made[:] = old["time"][:]
     for name, values in zip(
-        ("lat", "lon"), np.meshgrid(old["lat"][:], old["lon"][:], indexing="ij"), strict=True
+        ("lat", "lon"),
+        np.meshgrid(old["lat"][:], old["lon"][:], indexing="ij"),
+        strict=True,
     ):
         made = new.createVariable(name, "f8", ("y", "x"))
         made.units = old[name].units
@@ -155,7 +161,10 @@ def last_of_each(case: Case, file: str, period: str) -> np.ndarray:
     return case.read(file)[ends]
 
 
-LOOSE = {"--min-coverage": "--min-coverage 0", "--base": "--min-years 1 --min-coverage 0"}
+LOOSE = {
+    "--min-coverage": "--min-coverage 0",
+    "--base": "--min-years 1 --min-coverage 0",
+}
 ANOMALY = f"anomaly in.nc {LOOSE['--base']}"
 WHOLE_MONTHS = "subset in.nc --time 2001-12..2002-01"
 
@@ -187,7 +196,11 @@ def rim_of_a_cut_keeps_its_cells(case):
         lat = np.asarray(file["lat"][:], float)
         values = np.ma.filled(file["v"][:].astype(float), np.nan)
     edges = np.concatenate(
-        [[1.5 * lat[0] - lat[1] / 2], (lat[1:] + lat[:-1]) / 2, [1.5 * lat[-1] - lat[-2] / 2]]
+        [
+            [1.5 * lat[0] - lat[1] / 2],
+            (lat[1:] + lat[:-1]) / 2,
+            [1.5 * lat[-1] - lat[-2] / 2],
+        ]
     )
     areas = np.abs(np.diff(np.sin(np.radians(edges.clip(-90, 90)))))
     rows = (lat >= -40 - 1e-4) & (lat <= 40 + 1e-4)
@@ -231,7 +244,9 @@ def there_and_back_through_months(case):
     if case.what != "rate":
         return None
     return [
-        case.values("convert in.nc --units 'v=mm year-1' then convert --units 'v=mm month-1'"),
+        case.values(
+            "convert in.nc --units 'v=mm year-1' then convert --units 'v=mm month-1'"
+        ),
         case.values("convert in.nc --units 'v=mm month-1'"),
     ]
 
@@ -240,7 +255,9 @@ def sum_of_amounts_for_each_year_or_of_rates(case):
     if case.what != "rate":
         return None
     return [
-        case.values("convert in.nc --units 'v=mm year-1' then aggregate --to year --statistic sum"),
+        case.values(
+            "convert in.nc --units 'v=mm year-1' then aggregate --to year --statistic sum"
+        ),
         case.values("aggregate in.nc --to year --statistic sum"),
     ]
 
@@ -282,7 +299,9 @@ def thresholds_of_departures_in_two_units(case):
         return None
     return [
         case.values(f"{ANOMALY} then aggregate --to year --statistic 'count-above 2K'"),
-        case.values(f"{ANOMALY} then aggregate --to year --statistic 'count-above 2degC'"),
+        case.values(
+            f"{ANOMALY} then aggregate --to year --statistic 'count-above 2degC'"
+        ),
     ]
 
 
@@ -300,8 +319,12 @@ def spread_in_other_units_before_or_after(case):
         return None
     line = "aggregate --to year --statistic std --min-coverage 0"
     return [
-        case.values(f"convert in.nc --units v=degC then {line} then convert --units v=degF"),
-        case.values(f"{line.replace('aggregate', 'aggregate in.nc')} then convert --units v=degF"),
+        case.values(
+            f"convert in.nc --units v=degC then {line} then convert --units v=degF"
+        ),
+        case.values(
+            f"{line.replace('aggregate', 'aggregate in.nc')} then convert --units v=degF"
+        ),
     ]
 
 
@@ -311,8 +334,12 @@ def trend_from_a_table_or_at_once(layout):
             return None
         table = case.write(f"summarise in.nc {layout}", ".csv")
         return [
-            case.values(f"trend {table} --serial-correlation none", trend_name(case, table)),
-            case.values("summarise in.nc then trend --serial-correlation none", "v_trend"),
+            case.values(
+                f"trend {table} --serial-correlation none", trend_name(case, table)
+            ),
+            case.values(
+                "summarise in.nc then trend --serial-correlation none", "v_trend"
+            ),
         ]
 
     return pair
@@ -343,7 +370,9 @@ def months_of_days_or_days_at_once(case):
     kind = "sum" if case.what != "state" else "mean"
     season = f"aggregate --to season --statistic {kind} --min-coverage 0"
     return [
-        case.values(f"{WHOLE_MONTHS} then aggregate --to month --statistic {kind} then {season}"),
+        case.values(
+            f"{WHOLE_MONTHS} then aggregate --to month --statistic {kind} then {season}"
+        ),
         case.values(f"{WHOLE_MONTHS} then {season}"),
     ]
 
@@ -352,7 +381,10 @@ def packed_or_not(line):
     def pair(case):
         plain = case.rewritten(unpacked)
         name = "v_trend" if "trend" in line else "v"
-        return [case.values(line, name), case.values(line.replace("in.nc", plain), name)]
+        return [
+            case.values(line, name),
+            case.values(line.replace("in.nc", plain), name),
+        ]
 
     return pair
 
@@ -399,7 +431,9 @@ def whole_or_joined(line):
 
 def command_or_python(case):
     data = rhodolite.read(case.folder / "in.nc")
-    made = data.anomaly(min_years=1, min_coverage=0).summarise(over="time", statistic="max")
+    made = data.anomaly(min_years=1, min_coverage=0).summarise(
+        over="time", statistic="max"
+    )
     return [
         case.values(f"{ANOMALY} then summarise --over time --statistic max"),
         made["v"].values().squeeze(),
@@ -411,7 +445,9 @@ def command_or_study(case):
         '[inputs]\ndata = "in.nc"\n\n[steps.departures]\ndo = "anomaly"\nof = "data"\n'
         'min_years = 1\nmin_coverage = 0\n\n[outputs]\n"study.nc" = "departures"\n'
     )
-    return None if not study_runs(case) else [case.values(ANOMALY), case.read("study.nc")]
+    return (
+        None if not study_runs(case) else [case.values(ANOMALY), case.read("study.nc")]
+    )
 
 
 def study_runs(case):
@@ -436,7 +472,10 @@ def axes_in_another_order(line):
                 0.0 * case.values("subset in.nc"),
             ]
         name = "v_trend" if "trend" in line else "v"
-        return [case.values(line, name), case.values(line.replace("in.nc", other), name)]
+        return [
+            case.values(line, name),
+            case.values(line.replace("in.nc", other), name),
+        ]
 
     return pair
 
@@ -498,7 +537,10 @@ def months_before_or_after_the_normals(case):
 
 
 def years_or_time(case):
-    return [case.values("subset in.nc --years 2002"), case.values("subset in.nc --time 2002")]
+    return [
+        case.values("subset in.nc --years 2002"),
+        case.values("subset in.nc --time 2002"),
+    ]
 
 
 def year_named_after_its_end(case):
@@ -516,7 +558,9 @@ def seasons_named_after_their_end(case):
     if case.daily:
         return None
     return [
-        case.values("aggregate in.nc --to season --season oct..jan then subset --years 2003"),
+        case.values(
+            "aggregate in.nc --to season --season oct..jan then subset --years 2003"
+        ),
         case.values(
             "subset in.nc --season oct..jan --years 2003 then aggregate --to season "
             "--season oct..jan"
@@ -592,7 +636,9 @@ PAIRS = {
     "months through years": there_and_back_through_months,
     "sums of amounts for each year": sum_of_amounts_for_each_year_or_of_rates,
     "means of amounts for each year": mean_of_amounts_for_each_year_or_of_rates,
-    "days above a rate": threshold_or_formula("count-above 30mm/day", "v > 30[mm/day]", "rate"),
+    "days above a rate": threshold_or_formula(
+        "count-above 30mm/day", "v > 30[mm/day]", "rate"
+    ),
     "days below a temperature": threshold_or_formula(
         "count-below -240degC", "v < 33.15[K]", "state"
     ),
@@ -621,7 +667,9 @@ PAIRS = {
     "formula or summary: area": mean_in_a_formula_or_a_summary("area", "area"),
     "formula or summary: time": mean_in_a_formula_or_a_summary("time", "time"),
     "positions: mean": one_and_two_dimensions_of_positions("summarise in.nc"),
-    "positions: region": one_and_two_dimensions_of_positions("summarise in.nc --region {}"),
+    "positions: region": one_and_two_dimensions_of_positions(
+        "summarise in.nc --region {}"
+    ),
     "own grid": own_grid,
     "months before or after": months_before_or_after_the_normals,
     "years or time": years_or_time,
@@ -632,7 +680,9 @@ PAIRS = {
     "range": range_or_extremes,
     "variance": variance_or_deviation,
     "bounds: slopes": with_and_without_bounds(SLOPE),
-    "bounds: years": with_and_without_bounds("aggregate in.nc --to year --min-coverage 0"),
+    "bounds: years": with_and_without_bounds(
+        "aggregate in.nc --to year --min-coverage 0"
+    ),
     "stamps: slopes": stamps_anywhere_within_bounds(SLOPE),
     "stamps: departures": stamps_anywhere_within_bounds(ANOMALY),
     "units of time": days_or_hours_since(ANOMALY),
@@ -657,7 +707,9 @@ def test_both_ways_give_one_answer(tmp_path_factory, pair, how):
         np.testing.assert_array_equal(np.isnan(first), np.isnan(second))
         known = np.abs(np.concatenate([first.ravel(), second.ravel()]))
         largest = np.nanmax(known) if np.isfinite(known).any() else 1.0
-        np.testing.assert_allclose(first, second, rtol=4e-6, atol=4e-6 * max(largest, 1.0))
+        np.testing.assert_allclose(
+            first, second, rtol=4e-6, atol=4e-6 * max(largest, 1.0)
+        )
 
 
 @pytest.mark.parametrize("units", ["degF", "degC", "K", "mm"])
@@ -682,6 +734,8 @@ def test_a_statistic_of_all_times_is_one_in_three_verbs(units, statistic):
     results = [way(data)["tas"] for way in ways]
     first = results[0]
     for result in results[1:]:
-        np.testing.assert_allclose(result.values().ravel(), first.values().ravel(), rtol=1e-12)
+        np.testing.assert_allclose(
+            result.values().ravel(), first.values().ravel(), rtol=1e-12
+        )
         for key in ("units", "units_metadata", "standard_name"):
             assert result.attributes.get(key) == first.attributes.get(key), key

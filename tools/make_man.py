@@ -53,7 +53,11 @@ def _section(title: str, cls: type[Step]) -> str:
     lines = [f".SH {title.upper()}", *_paragraphs(description(cls))]
     for declared in parameters(cls):
         value = "" if declared.switch else rf" \fI{_escape(declared.metavar)}\fR"
-        lines += [".TP", rf"\fB\-\-{_escape(declared.name)}\fR{value}", _escape(declared.help)]
+        lines += [
+            ".TP",
+            rf"\fB\-\-{_escape(declared.name)}\fR{value}",
+            _escape(declared.help),
+        ]
     if title in EXAMPLES:
         commands = [f"rhodolite {_escape(command)}" for command in EXAMPLES[title]]
         lines += [".PP", "Examples:", ".nf", *commands, ".fi"]

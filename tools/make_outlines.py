@@ -21,7 +21,9 @@ def main(folder: str, target: str) -> None:
     stored = {}
     for scale in ("110m", "50m"):
         topology = json.loads((Path(folder) / f"countries-{scale}.json").read_text())
-        stored.update({f"{key}_{scale}": value for key, value in pack(topology).items()})
+        stored.update(
+            {f"{key}_{scale}": value for key, value in pack(topology).items()}
+        )
     np.savez_compressed(target, **stored)
 
 
@@ -32,7 +34,9 @@ def pack(topology: dict) -> dict[str, np.ndarray]:
     names, owners, rings = [], [], []
     for number, country in enumerate(countries):
         names.append(country["properties"]["name"])
-        polygons = country["arcs"] if country["type"] == "MultiPolygon" else [country["arcs"]]
+        polygons = (
+            country["arcs"] if country["type"] == "MultiPolygon" else [country["arcs"]]
+        )
         for polygon in polygons:
             for order, ring in enumerate(polygon):
                 owners.append((number, order))

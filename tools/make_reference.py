@@ -48,15 +48,25 @@ def _section(verb: str, cls: type) -> str:
     ]
     lines += [_row(declared) for declared in parameters(cls)]
     if verb in EXAMPLES:
-        lines += ["", "```sh", *(f"rhodolite {command}" for command in EXAMPLES[verb]), "```"]
+        lines += [
+            "",
+            "```sh",
+            *(f"rhodolite {command}" for command in EXAMPLES[verb]),
+            "```",
+        ]
     return "\n".join(lines) + "\n"
 
 
 def _row(declared: Parameter) -> str:
     if declared.switch:
         return f"| `--{declared.name}` | {declared.help} | (a switch) | |"
-    example = ", ".join(f"`{choice}`" for choice in declared.choices) or f"`{declared.metavar}`"
-    default = "" if declared.default is None else f"`{declared.format(declared.default)}`"
+    example = (
+        ", ".join(f"`{choice}`" for choice in declared.choices)
+        or f"`{declared.metavar}`"
+    )
+    default = (
+        "" if declared.default is None else f"`{declared.format(declared.default)}`"
+    )
     return f"| `--{declared.name}` | {declared.help} | {example} | {default} |"
 
 

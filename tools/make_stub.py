@@ -44,8 +44,19 @@ def make_stub() -> str:
 
 def make_formatted() -> str:
     """Return the stub as the formatter leaves it."""
-    ruff = [sys.executable, "-m", "ruff", "format", "--quiet", "--stdin-filename", str(TARGET), "-"]
-    done = subprocess.run(ruff, input=make_stub(), capture_output=True, text=True, check=True)
+    ruff = [
+        sys.executable,
+        "-m",
+        "ruff",
+        "format",
+        "--quiet",
+        "--stdin-filename",
+        str(TARGET),
+        "-",
+    ]
+    done = subprocess.run(
+        ruff, input=make_stub(), capture_output=True, text=True, check=True
+    )
     return done.stdout
 
 

@@ -60,7 +60,9 @@ def find_changes(path: Path) -> Iterator[Change]:
         node = list(_spots(tree))[number]
         line, before = node.lineno, ast.unparse(node)
         _change(node)
-        yield Change(path, line, f"{before}  ->  {ast.unparse(node)}", ast.unparse(tree))
+        yield Change(
+            path, line, f"{before}  ->  {ast.unparse(node)}", ast.unparse(tree)
+        )
 
 
 def _spots(tree: ast.Module) -> Iterator[ast.expr]:
@@ -145,19 +147,28 @@ def main() -> int:
     options = parser.parse_args()
     rooms = [options.room] if options.room else list(_ROOMS)
     files = [
-        path.relative_to(ROOT) for room in rooms for path in (ROOT / SOURCE / room).rglob("*.py")
+        path.relative_to(ROOT)
+        for room in rooms
+        for path in (ROOT / SOURCE / room).rglob("*.py")
     ]
     offered = [change for path in sorted(files) for change in find_changes(path)]
-    chosen = random.Random(options.seed).sample(offered, min(options.count, len(offered)))
+    chosen = random.Random(options.seed).sample(
+        offered, min(options.count, len(offered))
+    )
     survivors = []
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder) / "copy"
-        ignored = shutil.ignore_patterns(".venv*", ".git", "demo", "*.egg-info", "__pycache__")
+        ignored = shutil.ignore_patterns(
+            ".venv*", ".git", "demo", "*.egg-info", "__pycache__"
+        )
         shutil.copytree(ROOT, copy, ignore=ignored)
         for number, change in enumerate(chosen, 1):
             noticed = is_noticed(change, copy, options.workers)
             mark = "noticed " if noticed else "SURVIVED"
-            print(f"{number:3} {mark} {change.path}:{change.line}  {change.what}", flush=True)
+            print(
+                f"{number:3} {mark} {change.path}:{change.line}  {change.what}",
+                flush=True,
+            )
             survivors += [] if noticed else [change]
     share = len(survivors) / len(chosen)
     print(f"{len(survivors)} of {len(chosen)} changes survived ({share:.0%})")

@@ -23,12 +23,18 @@ def globe(step: float) -> Mesh:
 if sys.argv[1] == "weights of 0.25 to 1 degree":
     print(conservative(globe(0.25), globe(1.0), 1).matrix.nnz)
 elif sys.argv[1] == "countries on 0.25 degrees":
-    print(globe(0.25).covered_areas([find_outlines(name)[0] for name in country_names()]).nnz)
+    print(
+        globe(0.25)
+        .covered_areas([find_outlines(name)[0] for name in country_names()])
+        .nnz
+    )
 else:
     rows = np.linspace(-20, 20, 250)
     north, east = from_rotated(*np.meshgrid(rows, rows, indexing="ij"), 39.25, -162.0)
     print(
         conservative(
-            Mesh(("y", "x"), north, east, corners=corners_between(north, east)), globe(1.0), 1
+            Mesh(("y", "x"), north, east, corners=corners_between(north, east)),
+            globe(1.0),
+            1,
         ).matrix.nnz
     )

@@ -24,11 +24,15 @@ def decode(source: str, region: list[str]) -> float:
     dataset = rhodolite.read(source)
     if region:
         dataset = rhodolite.Subset(lat=region[0], lon=region[1])(dataset)
-    data = max((variable.data for variable in dataset.fields), key=lambda data: data.size)
+    data = max(
+        (variable.data for variable in dataset.fields), key=lambda data: data.size
+    )
     engine = Engine()
     _, total, regions = engine.blocks(data)
     began = time.perf_counter()
-    for _ in engine.stream(lambda region: data.read(region).shape, regions, "decoding", total):
+    for _ in engine.stream(
+        lambda region: data.read(region).shape, regions, "decoding", total
+    ):
         pass
     return time.perf_counter() - began
 
@@ -40,7 +44,10 @@ def encode(stored: h5py.Dataset) -> float:
     seconds = 0.0
     with ThreadPoolExecutor(Engine().workers) as pool:
         for first in range(0, len(corners), AT_ONCE):
-            chunks = [padded_chunk(stored, corner) for corner in corners[first : first + AT_ONCE]]
+            chunks = [
+                padded_chunk(stored, corner)
+                for corner in corners[first : first + AT_ONCE]
+            ]
             began = time.perf_counter()
             list(pool.map(codec.encode, chunks))
             seconds += time.perf_counter() - began
@@ -62,6 +69,10 @@ if __name__ == "__main__":
     with h5py.File(result) as file:
         for name in file:
             stored = file[name]
-            if stored.chunks is not None and stored.dtype.kind in "fiu" and stored.ndim > 1:
+            if (
+                stored.chunks is not None
+                and stored.dtype.kind in "fiu"
+                and stored.ndim > 1
+            ):
                 encoding += encode(stored)
     print(f"{decoding:.3f} {encoding:.3f}")

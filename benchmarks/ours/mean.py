@@ -19,4 +19,6 @@ kept = [
     for v in data.variables.values()
     if v.name != "tas" and set(v.dimensions) <= set(mean.dimensions)
 ]
-rhodolite.write(data.with_variables([*kept, mean], files=()), Path(target), overwrite=True)
+rhodolite.write(
+    data.with_variables([*kept, mean], files=()), Path(target), overwrite=True
+)

@@ -22,8 +22,15 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
         new.createVariable(name, "f8", (name,)).setncatts(old[name].__dict__)
         new[name][:] = old[name][:]
     made = new.createVariable(
-        "tas", "f4", ("time", "lat", "lon"), compression="zlib", complevel=4, shuffle=True
+        "tas",
+        "f4",
+        ("time", "lat", "lon"),
+        compression="zlib",
+        complevel=4,
+        shuffle=True,
     )
     made.units = "K"
     for step, (start, stop) in enumerate(itertools.pairwise(starts)):
-        made[step] = np.nanmean(old["tas"][start:stop].filled(np.nan), axis=0, dtype=np.float64)
+        made[step] = np.nanmean(
+            old["tas"][start:stop].filled(np.nan), axis=0, dtype=np.float64
+        )

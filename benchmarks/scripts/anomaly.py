@@ -8,11 +8,15 @@ import numpy as np
 source, target = sys.argv[1:]
 with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
     time = old["time"]
-    months = np.array([date.month for date in netCDF4.num2date(time[:], time.units, time.calendar)])
+    months = np.array(
+        [date.month for date in netCDF4.num2date(time[:], time.units, time.calendar)]
+    )
     values = old["tas"][:].filled(np.nan)
     for month in range(1, 13):
         chosen = months == month
-        values[chosen] -= np.nanmean(values[chosen], axis=0, dtype=np.float64).astype(np.float32)
+        values[chosen] -= np.nanmean(values[chosen], axis=0, dtype=np.float64).astype(
+            np.float32
+        )
     for name in ("time", "lat", "lon"):
         new.createDimension(name, old[name].size)
         new.createVariable(name, "f8", (name,)).setncatts(old[name].__dict__)

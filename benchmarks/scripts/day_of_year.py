@@ -8,10 +8,15 @@ import numpy as np
 source, target = sys.argv[1:]
 with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
     time = old["time"]
-    days = np.array([date.dayofyr for date in netCDF4.num2date(time[:], time.units, time.calendar)])
+    days = np.array(
+        [date.dayofyr for date in netCDF4.num2date(time[:], time.units, time.calendar)]
+    )
     values = old["tas"][:].filled(np.nan)
     normals = np.stack(
-        [np.nanmean(values[days == day], axis=0, dtype=np.float64) for day in range(1, 366)]
+        [
+            np.nanmean(values[days == day], axis=0, dtype=np.float64)
+            for day in range(1, 366)
+        ]
     )
     new.createDimension("time", 365)
     for name in ("lat", "lon"):
@@ -19,7 +24,12 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
         new.createVariable(name, "f8", (name,)).setncatts(old[name].__dict__)
         new[name][:] = old[name][:]
     made = new.createVariable(
-        "tas", "f4", ("time", "lat", "lon"), compression="zlib", complevel=4, shuffle=True
+        "tas",
+        "f4",
+        ("time", "lat", "lon"),
+        compression="zlib",
+        complevel=4,
+        shuffle=True,
     )
     made.units = "K"
     made[:] = normals

@@ -17,13 +17,17 @@ def by_day(function):
 
 def by_month(function):
     number = years * 12 + months
-    return np.stack([function(values[number == one], axis=0) for one in np.unique(number)])
+    return np.stack(
+        [function(values[number == one], axis=0) for one in np.unique(number)]
+    )
 
 
 def departures():
     for day in range(1, 366):
         chosen = days == day
-        values[chosen] -= values[chosen].mean(axis=0, dtype=np.float64).astype(np.float32)
+        values[chosen] -= (
+            values[chosen].mean(axis=0, dtype=np.float64).astype(np.float32)
+        )
     return values
 
 
@@ -33,7 +37,9 @@ def over_area():
 
 
 def annual_percentile():
-    return np.stack([np.percentile(values[years == one], 95, axis=0) for one in np.unique(years)])
+    return np.stack(
+        [np.percentile(values[years == one], 95, axis=0) for one in np.unique(years)]
+    )
 
 
 WORKS = {
@@ -53,7 +59,8 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
     time = old["time"]
     dates = netCDF4.num2date(time[:], time.units, time.calendar)
     days, months, years = (
-        np.array([getattr(date, name) for date in dates]) for name in ("dayofyr", "month", "year")
+        np.array([getattr(date, name) for date in dates])
+        for name in ("dayofyr", "month", "year")
     )
     latitudes = old["lat"][:]
     old["tas"].set_auto_mask(False)
@@ -66,7 +73,13 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
         new.createDimension(name, length)
     chunks = (1, *made.shape[1:]) if made.ndim == 3 else None
     field = new.createVariable(
-        "tas", "f4", names, compression="zlib", complevel=4, shuffle=True, chunksizes=chunks
+        "tas",
+        "f4",
+        names,
+        compression="zlib",
+        complevel=4,
+        shuffle=True,
+        chunksizes=chunks,
     )
     field.units = "K"
     field[:] = made

@@ -14,7 +14,11 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
         (old["lon"][:].data[:, None] - sites["lon"].to_numpy() + 180) % 360 - 180
     ).argmin(axis=0)
     values = np.stack(
-        [old["tas"][step].filled(np.nan)[rows, columns] for step in range(len(old["time"]))], axis=1
+        [
+            old["tas"][step].filled(np.nan)[rows, columns]
+            for step in range(len(old["time"]))
+        ],
+        axis=1,
     )
     for name, kept in (("site", np.arange(len(sites))), ("time", old["time"][:])):
         new.createDimension(name, len(kept))

@@ -11,7 +11,9 @@ with netCDF4.Dataset(source) as old, netCDF4.Dataset(target, "w") as new:
     years = np.arange(values.shape[0]) / 365.0
     along = years - years.mean()
     mean = values.mean(axis=0, dtype=np.float64)
-    slope = np.einsum("t,tyx->yx", along, values - mean, dtype=np.float64) / (along @ along)
+    slope = np.einsum("t,tyx->yx", along, values - mean, dtype=np.float64) / (
+        along @ along
+    )
     for name in ("lat", "lon"):
         new.createDimension(name, old[name].size)
         new.createVariable(name, "f8", (name,)).setncatts(old[name].__dict__)

@@ -35,13 +35,17 @@ if TYPE_CHECKING:
     from rhodolite.errors import UsageError as UsageError
 
 _PLACES = {
-    **{verb.capitalize(): f"rhodolite.operations.{verb}" for verb in operations.SUMMARIES},
+    **{
+        verb.capitalize(): f"rhodolite.operations.{verb}"
+        for verb in operations.SUMMARIES
+    },
     **{name: module for module, name in map(drawing.place_of, drawing.SUMMARIES)},
     "Dataset": "rhodolite.api.dataset",
     "read": "rhodolite.api.files",
     "write": "rhodolite.api.files",
     **dict.fromkeys(
-        ("Serving", "build", "join", "retrace", "serve", "study", "verify"), "rhodolite.api.work"
+        ("Serving", "build", "join", "retrace", "serve", "study", "verify"),
+        "rhodolite.api.work",
     ),
     "Variable": "rhodolite.api.variable",
     "Engine": "rhodolite.arrays.engine",

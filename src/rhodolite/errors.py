@@ -107,7 +107,9 @@ def sum_up_warnings(caught: Iterable[RhodoliteWarning]) -> list[str]:
     found: dict[tuple[object, ...], dict[str, int | str]] = {}
     times: dict[tuple[object, ...], int] = {}
     for one in caught:
-        words = {name: value for name, value in one.fields.items() if isinstance(value, str)}
+        words = {
+            name: value for name, value in one.fields.items() if isinstance(value, str)
+        }
         key = (one.template, *words.items())
         sums = found.setdefault(key, dict(words))
         times[key] = times.get(key, 0) + 1

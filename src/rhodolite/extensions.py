@@ -10,7 +10,11 @@ from rhodolite.errors import UsageError
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoint
 
-OPERATIONS, DRAWINGS, FORMATS = "rhodolite.operations", "rhodolite.drawings", "rhodolite.formats"
+OPERATIONS, DRAWINGS, FORMATS = (
+    "rhodolite.operations",
+    "rhodolite.drawings",
+    "rhodolite.formats",
+)
 """Groups of entry points; what each names is an `Operation`, a `Drawing` or a `Format`."""
 
 
@@ -50,7 +54,13 @@ def load_extension(group: str, name: str, kind: type) -> Any:
         raise UsageError(
             f"'{name}' of the package {package} cannot be loaded ({type(error).__name__}: {error})"
         ) from error
-    fits = issubclass(loaded, kind) if isinstance(loaded, type) else isinstance(loaded, kind)
+    fits = (
+        issubclass(loaded, kind)
+        if isinstance(loaded, type)
+        else isinstance(loaded, kind)
+    )
     if not fits:
-        raise UsageError(f"'{name}' of the package {package} ({point.value}) is no {kind.__name__}")
+        raise UsageError(
+            f"'{name}' of the package {package} ({point.value}) is no {kind.__name__}"
+        )
     return loaded

@@ -80,7 +80,9 @@ def _group_limits(name: str) -> list[str]:
         lines = _OWN_GROUP.read_text().splitlines()
     except OSError:  # another system
         return []
-    own = next((line.partition("::")[2] for line in lines if line.startswith("0::")), "/")
+    own = next(
+        (line.partition("::")[2] for line in lines if line.startswith("0::")), "/"
+    )
     folder = _CONTROL_GROUPS / own.strip("/")
     said = []
     for group in (folder, *folder.parents):
@@ -93,7 +95,9 @@ def _group_limits(name: str) -> list[str]:
     return said
 
 
-def why_beyond_reading(what: str, shape: tuple[int, ...], itemsize: int, stored: int) -> str | None:
+def why_beyond_reading(
+    what: str, shape: tuple[int, ...], itemsize: int, stored: int
+) -> str | None:
     """Return why values that are declared cannot be gone through in any time; None where they can.
 
     Parameters
@@ -107,7 +111,9 @@ def why_beyond_reading(what: str, shape: tuple[int, ...], itemsize: int, stored:
         Bytes of the file or store that they lie in.
     """
     declared = math.prod(shape) * itemsize
-    likely = declared <= _MUCH or declared <= min(_MOST, _UNUSUAL_SHARE * max(stored, 1))
+    likely = declared <= _MUCH or declared <= min(
+        _MOST, _UNUSUAL_SHARE * max(stored, 1)
+    )
     if likely and max(shape, default=0) <= sys.maxsize:
         return None
     return (

@@ -40,7 +40,9 @@ def align_columns(rows: Sequence[Sequence[str]]) -> list[str]:
     """Return a line for each row, in which cells of a column begin below each other."""
     widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
     return [
-        "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()
+        "  ".join(
+            cell.ljust(width) for cell, width in zip(row, widths, strict=True)
+        ).rstrip()
         for row in rows
     ]
 
@@ -72,7 +74,9 @@ def make_all_visible(value: Any) -> Any:
     if isinstance(value, str):
         return make_visible(value).replace("\n", "\\n").replace("\t", " ")
     if isinstance(value, dict):
-        return {make_all_visible(key): make_all_visible(item) for key, item in value.items()}
+        return {
+            make_all_visible(key): make_all_visible(item) for key, item in value.items()
+        }
     if isinstance(value, (list, tuple)):
         return [make_all_visible(item) for item in value]
     return value

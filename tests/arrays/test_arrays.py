@@ -61,19 +61,26 @@ def test_views_read_what_indexing_gives(data, shape, chunks):
         expected = (
             expected
             if pick is None
-            else np.take(expected, pick, axis)[(slice(None),) * axis + (slice(None, None, -1),)]
+            else np.take(expected, pick, axis)[
+                (slice(None),) * axis + (slice(None, None, -1),)
+            ]
         )
     lazy = Selected(lazy, [None if a is None else np.array(a) for a in again])
     assert lazy.shape == expected.shape
     np.testing.assert_array_equal(Engine(workers=1).compute(lazy), expected)
-    region = tuple(slice(*sorted((data.draw(st.integers(0, n - 1)), n))) for n in lazy.shape)
+    region = tuple(
+        slice(*sorted((data.draw(st.integers(0, n - 1)), n))) for n in lazy.shape
+    )
     np.testing.assert_array_equal(lazy.read(region), expected[region])
 
 
-@given(st.lists(st.integers(1, 5), min_size=1, max_size=5), st.integers(0, 2), st.data())
+@given(
+    st.lists(st.integers(1, 5), min_size=1, max_size=5), st.integers(0, 2), st.data()
+)
 def test_parts_end_to_end_read_as_one(lengths, axis, data):
     parts = [
-        np.random.default_rng(n).random([n if a == axis else 3 for a in range(3)]) for n in lengths
+        np.random.default_rng(n).random([n if a == axis else 3 for a in range(3)])
+        for n in lengths
     ]
     whole = np.concatenate(parts, axis)
     lazy = Concatenated([InMemory(part) for part in parts], axis)
@@ -123,7 +130,9 @@ def test_results_do_not_depend_on_blocks_or_workers(shape, chunks, workers, limi
 
     small = Small(workers=workers)
     for split, once in zip(
-        run(small, Chunked(values, chunks)), run(Engine(workers=1), InMemory(values)), strict=True
+        run(small, Chunked(values, chunks)),
+        run(Engine(workers=1), InMemory(values)),
+        strict=True,
     ):
         np.testing.assert_allclose(split, once, rtol=1e-12)
 
@@ -137,7 +146,9 @@ def test_workers_and_executor_change_no_bit():
         source = Chunked(values, (1, 20, 30))
         groups = Groups("x", "means", np.arange(500) % 12, 12, None, np.ones(12), 0.0)
         moments = GroupedStatistic(groups, Spread(), 0, (20, 30))
-        return engine.compute(Reduction(source, moments).output("deviation", (12, 20, 30)))
+        return engine.compute(
+            Reduction(source, moments).output("deviation", (12, 20, 30))
+        )
 
     for other in (result(2), result(7)):
         np.testing.assert_array_equal(other, result(1))
@@ -174,7 +185,8 @@ class _Elsewhere(ThreadPoolExecutor):
         yield from (None for _ in level)
         while len(level) > 1:
             pairs = [
-                _pickled(_merge, (merge, *level[at : at + 2])) for at in range(0, len(level) - 1, 2)
+                _pickled(_merge, (merge, *level[at : at + 2]))
+                for at in range(0, len(level) - 1, 2)
             ]
             level = [*pairs, *level[2 * len(pairs) :]]
         self.largest = max(self.largest, len(pickle.dumps(level[0])))
@@ -221,16 +233,25 @@ def test_a_scratch_file_holds_the_same_in_another_order(data, shape, chunks, til
 @given(shapes, shapes, shapes)
 def test_how_often_chunks_are_decoded_is_counted_right(shape, chunks, block):
     touched = sum(
-        np.prod([-(-s.stop // c) - s.start // c for s, c in zip(region, chunks, strict=True)])
+        np.prod(
+            [
+                -(-s.stop // c) - s.start // c
+                for s, c in zip(region, chunks, strict=True)
+            ]
+        )
         for region in iterate_blocks(shape, block)
     )
-    assert decoding_factor(shape, chunks, block) * count_blocks(shape, chunks) == pytest.approx(
-        touched
+    assert decoding_factor(shape, chunks, block) * count_blocks(
+        shape, chunks
+    ) == pytest.approx(touched)
+
+
+def test_work_across_the_grain_goes_through_a_scratch_file_and_work_along_it_does_not(
+    monkeypatch,
+):
+    source = Chunked(
+        np.random.default_rng(1).normal(size=(400, 30, 40)).astype("f4"), (1, 30, 40)
     )
-
-
-def test_work_across_the_grain_goes_through_a_scratch_file_and_work_along_it_does_not(monkeypatch):
-    source = Chunked(np.random.default_rng(1).normal(size=(400, 30, 40)).astype("f4"), (1, 30, 40))
 
     class Small(Engine):
         block_limit = 1 << 16
@@ -239,9 +260,13 @@ def test_work_across_the_grain_goes_through_a_scratch_file_and_work_along_it_doe
     assert isinstance(data, RechunkedScratch)
     assert block[0] == 400
     assert Small().in_units(source, (5, 30, 40)) == (source, (5, 30, 40))
-    assert Engine().in_units(source, (400, 1, 1))[0] is source  # all of it fits into a block or two
+    assert (
+        Engine().in_units(source, (400, 1, 1))[0] is source
+    )  # all of it fits into a block or two
     monkeypatch.setattr(shutil, "disk_usage", lambda _: SimpleNamespace(free=1000))
-    with pytest.raises(OutputError, match=r"scratch space are needed.* --scratch, or TMPDIR"):
+    with pytest.raises(
+        OutputError, match=r"scratch space are needed.* --scratch, or TMPDIR"
+    ):
         Small().prepare([data])
 
 
@@ -253,7 +278,9 @@ def test_all_that_need_a_source_share_a_pass_over_it():
         for mean, shape in zip(means, ((2, 3), (100,), ()), strict=True)
     ]
     later = Reduction(Mapped(source, np.negative, "f8"), means[2]).output("mean", ())
-    assert sorted(len(one.reductions) for one in find_passes([*wanted, later], 1 << 30)) == [1, 3]
+    assert sorted(
+        len(one.reductions) for one in find_passes([*wanted, later], 1 << 30)
+    ) == [1, 3]
     engine = Engine(workers=1)
     _, blocks, _ = engine.blocks(source)
     engine.prepare(wanted)
@@ -302,7 +329,9 @@ def test_an_interrupted_stream_stops_its_workers():
         done.append(region)
         return region
 
-    stream = Engine(workers=1).stream(work, iterate_blocks((1000,), (1,)), "counting", 1000)
+    stream = Engine(workers=1).stream(
+        work, iterate_blocks((1000,), (1,)), "counting", 1000
+    )
     next(stream)
     with pytest.raises(KeyboardInterrupt):
         stream.throw(KeyboardInterrupt)
@@ -310,7 +339,9 @@ def test_an_interrupted_stream_stops_its_workers():
 
 
 @pytest.mark.parametrize("lacking", [(), ("pread", "pwrite")])
-def test_places_in_files_are_read_and_written_on_every_system(tmp_path, monkeypatch, lacking):
+def test_places_in_files_are_read_and_written_on_every_system(
+    tmp_path, monkeypatch, lacking
+):
     for name in lacking:
         monkeypatch.delattr(os, name)
     descriptor = os.open(tmp_path / "a", os.O_RDWR | os.O_CREAT | BINARY)
@@ -318,11 +349,15 @@ def test_places_in_files_are_read_and_written_on_every_system(tmp_path, monkeypa
         with ThreadPoolExecutor(8) as pool:
             list(
                 pool.map(
-                    lambda at: write_at(descriptor, memoryview(bytes([at]) * 1000), 1000 * at),
+                    lambda at: write_at(
+                        descriptor, memoryview(bytes([at]) * 1000), 1000 * at
+                    ),
                     range(100),
                 )
             )
-            found = list(pool.map(lambda at: read_at(descriptor, 1000, 1000 * at), range(101)))
+            found = list(
+                pool.map(lambda at: read_at(descriptor, 1000, 1000 * at), range(101))
+            )
     finally:
         os.close(descriptor)
     assert found == [*(bytes([at]) * 1000 for at in range(100)), b""]

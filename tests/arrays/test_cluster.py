@@ -23,7 +23,11 @@ distributed = pytest.importorskip("distributed")
 @pytest.fixture(scope="module")
 def cluster():
     with distributed.LocalCluster(
-        n_workers=2, threads_per_worker=1, processes=True, host="127.0.0.1", dashboard_address=None
+        n_workers=2,
+        threads_per_worker=1,
+        processes=True,
+        host="127.0.0.1",
+        dashboard_address=None,
     ) as made:
         yield made
 
@@ -34,7 +38,9 @@ def content(path):
 
     with netCDF4.Dataset(path) as file:
         file.set_auto_mask(False)
-        return {name: variable[...].tobytes() for name, variable in file.variables.items()}
+        return {
+            name: variable[...].tobytes() for name, variable in file.variables.items()
+        }
 
 
 @pytest.mark.slow
@@ -48,12 +54,17 @@ def content(path):
         ("aggregate", "--to", "month", "--statistic", "median"),
     ],
 )
-def test_results_merged_on_the_workers_are_those_of_the_local_run(demo, tmp_path, cluster, words):
+def test_results_merged_on_the_workers_are_those_of_the_local_run(
+    demo, tmp_path, cluster, words
+):
     """Sums are merged in another order: agreement to 1e-12 of the largest value."""
     verb, *rest = words
     words = [verb, "nordic_daily_201[678].nc", *rest, "--memory", "2MiB"]
     found = []
-    for name, more in (("local.nc", []), ("there.nc", ["--cluster", cluster.scheduler_address])):
+    for name, more in (
+        ("local.nc", []),
+        ("there.nc", ["--cluster", cluster.scheduler_address]),
+    ):
         answer = run_command(*words, *more, "-o", tmp_path / name, folder=demo)
         assert answer.code == 0, answer.err
         found.append(rhodolite.read(tmp_path / name))
@@ -62,7 +73,9 @@ def test_results_merged_on_the_workers_are_those_of_the_local_run(demo, tmp_path
         here = variable.values()
         scale = np.nanmax(np.abs(here.astype("f8")))
         eps = max(1e-12, np.finfo(here.dtype).eps) if here.dtype.kind == "f" else 0
-        np.testing.assert_allclose(there, here, rtol=0, atol=eps * scale, equal_nan=True)
+        np.testing.assert_allclose(
+            there, here, rtol=0, atol=eps * scale, equal_nan=True
+        )
 
 
 @pytest.mark.slow
@@ -77,17 +90,26 @@ def test_maps_are_those_of_the_local_run(demo, tmp_path, cluster):
         "--compression",
         "small",
     ]
-    for name, more in (("local.nc", []), ("there.nc", ["--cluster", cluster.scheduler_address])):
+    for name, more in (
+        ("local.nc", []),
+        ("there.nc", ["--cluster", cluster.scheduler_address]),
+    ):
         answer = run_command(*words, *more, "-o", tmp_path / name, folder=demo)
         assert (answer.code, answer.err.count("\n")) == (0, 1), answer.err
-    here, there = (rhodolite.read(tmp_path / name)["tas"] for name in ("local.nc", "there.nc"))
+    here, there = (
+        rhodolite.read(tmp_path / name)["tas"] for name in ("local.nc", "there.nc")
+    )
     np.testing.assert_allclose(there.values(), here.values(), rtol=3e-7, atol=1e-12)
     there = ("--cluster", cluster.scheduler_address, "-o", tmp_path / "there.zarr")
-    zarr = run_command("convert", "pressure_monthly.nc", "--units", "ta=degC", *there, folder=demo)
+    zarr = run_command(
+        "convert", "pressure_monthly.nc", "--units", "ta=degC", *there, folder=demo
+    )
     assert zarr.code == 0, zarr.err
     values = rhodolite.read(tmp_path / "there.zarr")["ta"].values()
     np.testing.assert_allclose(
-        values + 273.15, rhodolite.read(demo / "pressure_monthly.nc")["ta"].values(), rtol=1e-6
+        values + 273.15,
+        rhodolite.read(demo / "pressure_monthly.nc")["ta"].values(),
+        rtol=1e-6,
     )
 
 
@@ -102,7 +124,9 @@ def _start(demo, output, address):
 
 @pytest.mark.slow
 @pytest.mark.parametrize("suffix", [".nc", ".zarr"])
-def test_a_worker_that_dies_costs_time_and_not_the_result(demo, tmp_path, cluster, suffix):
+def test_a_worker_that_dies_costs_time_and_not_the_result(
+    demo, tmp_path, cluster, suffix
+):
     local, there = tmp_path / f"local{suffix}", tmp_path / f"there{suffix}"
     assert run_command(*_WORK, "-o", local, folder=demo).code == 0
     child = _start(demo, there, cluster.scheduler_address)
@@ -117,7 +141,9 @@ def test_a_worker_that_dies_costs_time_and_not_the_result(demo, tmp_path, cluste
 
 
 @pytest.mark.slow
-def test_a_scheduler_that_dies_ends_the_command_clearly_and_leaves_nothing(demo, tmp_path):
+def test_a_scheduler_that_dies_ends_the_command_clearly_and_leaves_nothing(
+    demo, tmp_path
+):
     dask = Path(sys.executable).with_name("dask")
     place = tmp_path / "scheduler.json"
     started = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
@@ -207,11 +233,19 @@ def test_versions_that_differ_are_named():
     from rhodolite.version import __version__
 
     def having(**others):
-        usual = {"python": "3.11.7.final.0", "distributed": "2025.1.0", "numpy": "2.1.0"}
+        usual = {
+            "python": "3.11.7.final.0",
+            "distributed": "2025.1.0",
+            "numpy": "2.1.0",
+        }
         return {"packages": {**usual, **others}}
 
     same = having(rhodolite=__version__, python="3.11.9.final.0")
-    everyone = {"client": having(), "scheduler": having(rhodolite=None), "workers": {"w": same}}
+    everyone = {
+        "client": having(),
+        "scheduler": having(rhodolite=None),
+        "workers": {"w": same},
+    }
     _compare_versions(everyone)
     for changes, message in (
         ({"rhodolite": None}, "the worker w has no rhodolite, and here it is"),
@@ -231,10 +265,19 @@ def test_versions_that_differ_are_named():
 def test_a_file_with_the_address_of_a_scheduler_stands_for_it(demo, tmp_path, cluster):
     place = tmp_path / "scheduler.json"
     place.write_text(json.dumps({"address": cluster.scheduler_address}))
-    line = ("summarise", demo / "garnet_monthly_1981-2020.nc", "--variable", "tas", "--cluster")
+    line = (
+        "summarise",
+        demo / "garnet_monthly_1981-2020.nc",
+        "--variable",
+        "tas",
+        "--cluster",
+    )
     answers = []
     for address in (cluster.scheduler_address, place):
-        assert run_command(*line, address, "-o", tmp_path / "a.csv", "--overwrite").code == 0
+        assert (
+            run_command(*line, address, "-o", tmp_path / "a.csv", "--overwrite").code
+            == 0
+        )
         answers.append((tmp_path / "a.csv").read_text())
     assert answers[0] == answers[1]
     place.write_text("{}")
@@ -284,14 +327,27 @@ def test_what_workers_warn_of_is_said(demo, tmp_path, cluster):
                 "-o",
                 tmp_path / "b.nc",
             )
-            said.append([line for line in answer.err.split("\n") if line.startswith("warning")])
+            said.append(
+                [line for line in answer.err.split("\n") if line.startswith("warning")]
+            )
     assert said[:2] == said[2:]
     assert any("monthly values are missing" in line for line in said[0])
 
 
-@pytest.mark.parametrize("address", ["nonsense", "tcp://127.0.0.1", "tcp://127.0.0.1:1", "x:y:z"])
-def test_addresses_without_a_scheduler_are_refused_without_a_traceback(demo, tmp_path, address):
-    words = ("subset", demo / "reservoirs.csv", "--cluster", address, "-o", tmp_path / "x.nc")
+@pytest.mark.parametrize(
+    "address", ["nonsense", "tcp://127.0.0.1", "tcp://127.0.0.1:1", "x:y:z"]
+)
+def test_addresses_without_a_scheduler_are_refused_without_a_traceback(
+    demo, tmp_path, address
+):
+    words = (
+        "subset",
+        demo / "reservoirs.csv",
+        "--cluster",
+        address,
+        "-o",
+        tmp_path / "x.nc",
+    )
     answer = run_command(*words)
     assert (answer.code, "Traceback" in answer.err) == (2, False), answer.err
     assert "no scheduler answers" in answer.err
@@ -328,8 +384,12 @@ def test_chunks_that_workers_have_written_are_counted(tmp_path, monkeypatch):
 
     monkeypatch.setattr(writer, "_BETWEEN_LOOKS", 0.0)
     for version in (2, 3):
-        root = zarr.create_group(StoppableStore(tmp_path / f"{version}.zarr"), zarr_format=version)
-        stored = root.create_array("x", shape=(5, 4), chunks=(2, 2), dtype="f4", fill_value=0)
+        root = zarr.create_group(
+            StoppableStore(tmp_path / f"{version}.zarr"), zarr_format=version
+        )
+        stored = root.create_array(
+            "x", shape=(5, 4), chunks=(2, 2), dtype="f4", fill_value=0
+        )
         values = np.ones((5, 4))
         values[:2, :2] = 0.0  # as missing values are kept, in no file
         encoding = Encoding("x", np.dtype("f4"), None, None, {})

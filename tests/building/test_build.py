@@ -55,8 +55,13 @@ def test_a_folder_of_grids_becomes_a_dataset(grids):
     np.testing.assert_array_equal(data["rain"].values(), expected)
     assert data["rain"].data.dtype == np.float64
     assert data["lat"].values().tolist() == [61.5, 60.5]
-    assert (data.time.calendar, str(data.time.span)) == ("noleap", "2001-01-16..2001-03-16")
-    assert data.time.to_dates(data.time.bounds)[1, 1].isoformat() == "2001-03-01T00:00:00"
+    assert (data.time.calendar, str(data.time.span)) == (
+        "noleap",
+        "2001-01-16..2001-03-16",
+    )
+    assert (
+        data.time.to_dates(data.time.bounds)[1, 1].isoformat() == "2001-03-01T00:00:00"
+    )
     assert (data["rain"].attributes["cell_methods"], data.attributes["title"]) == (
         "time: sum",
         "Rain",
@@ -67,11 +72,27 @@ def test_a_folder_of_grids_becomes_a_dataset(grids):
 @pytest.mark.parametrize(
     ("old", "new", "message"),
     [
-        ("[dataset]", "[dataste]", "line 1: there is no table 'dataste'. Did you mean dataset?"),
+        (
+            "[dataset]",
+            "[dataste]",
+            "line 1: there is no table 'dataste'. Did you mean dataset?",
+        ),
         ("title =", "title", "this is not valid TOML: Expected '=' .*line 2"),
-        ("names =", "name =", "line 5: there is no key 'name' in .input.. Did you mean names?"),
-        ("{month}", "{mon}", "line 5: .*there is no field '{mon}'. Did you mean month?"),
-        ("{year}{month}", "{month}", "line 5: the names of files need places for a date, as in"),
+        (
+            "names =",
+            "name =",
+            "line 5: there is no key 'name' in .input.. Did you mean names?",
+        ),
+        (
+            "{month}",
+            "{mon}",
+            "line 5: .*there is no field '{mon}'. Did you mean month?",
+        ),
+        (
+            "{year}{month}",
+            "{month}",
+            "line 5: the names of files need places for a date, as in",
+        ),
         (
             "rain_{",
             "snow_{",
@@ -79,7 +100,11 @@ def test_a_folder_of_grids_becomes_a_dataset(grids):
         ),
         ('"noleap"', '"lunar"', "line 6: no calendar 'lunar'. There are: standard"),
         ("missing = 9", 'missing = "9"', "line 7: missing is a number"),
-        ("time = 3", "time = 12", "line 10: time is to have 12 steps, and the files have 3"),
+        (
+            "time = 3",
+            "time = 12",
+            "line 10: time is to have 12 steps, and the files have 3",
+        ),
         ("time = 3", "member = 12", "line 10: the files have no dimension 'member'"),
         ("time = 3", "time = 0.5", "line 10: the length of time is a whole number"),
         (
@@ -102,14 +127,26 @@ def test_a_folder_of_grids_becomes_a_dataset(grids):
             '"mm"\nstandard_name = "air_temperature"',
             "line 13: mm does not fit the standard name",
         ),
-        ('"mm"', '"mm"\nstandard_name = "Rain"', "line 14: 'Rain' cannot be a standard name"),
+        (
+            '"mm"',
+            '"mm"\nstandard_name = "Rain"',
+            "line 14: 'Rain' cannot be a standard name",
+        ),
         (
             "units",
             "unit",
             "line 13: there is no key 'unit' in .variables.rain.. Did you mean units?",
         ),
-        ("long_name =", "long_name = 3 #", "line 14: long_name is a text, in quotation marks"),
-        ('"time: sum"', '"summed"', "line 12: the cell methods 'summed' cannot be read"),
+        (
+            "long_name =",
+            "long_name = 3 #",
+            "line 14: long_name is a text, in quotation marks",
+        ),
+        (
+            '"time: sum"',
+            '"summed"',
+            "line 12: the cell methods 'summed' cannot be read",
+        ),
         ('"float64"', '"int"', "line 16: type is 'int'; it can be float32 or float64"),
     ],
 )
@@ -130,7 +167,9 @@ def test_grids_that_do_not_fit_together_are_named(grids):
     ):
         build([str(folder)], grids / "rain.toml")
     (folder / "rain_200104.asc").rename(folder / "rain_04.asc")
-    with pytest.raises(DataError, match=r"the file rain_04\.asc does not fit 'rain_\{year\}"):
+    with pytest.raises(
+        DataError, match=r"the file rain_04\.asc does not fit 'rain_\{year\}"
+    ):
         build([str(folder / "*.asc")], grids / "rain.toml")
     (folder / "rain_04.asc").write_text((folder / "rain_200101.asc").read_text())
     (folder / "rain_04.asc").rename(folder / "rain_200106.asc")
@@ -159,7 +198,9 @@ def test_columns_of_a_table_get_their_names_and_units(tmp_path):
         'long_name = "rain"',
     )
     (tmp_path / "t.toml").write_text("\n".join(lines))
-    answer = run_command("build", "t.csv", "--description", "t.toml", "-o", "t.nc", folder=tmp_path)
+    answer = run_command(
+        "build", "t.csv", "--description", "t.toml", "-o", "t.nc", folder=tmp_path
+    )
     assert (
         answer.code,
         "warning: left out, since t.toml does not describe them: Q" in answer.err,
@@ -171,7 +212,9 @@ def test_columns_of_a_table_get_their_names_and_units(tmp_path):
         ('"P"', '"p"', r"line 6: there is no column 'p' of numbers\. Did you mean P"),
         ('"Datum"', '"Date"', r"line 2: t\.csv has no column 'Date'"),
     ):
-        (tmp_path / "u.toml").write_text((tmp_path / "t.toml").read_text().replace(old, new))
+        (tmp_path / "u.toml").write_text(
+            (tmp_path / "t.toml").read_text().replace(old, new)
+        )
         with pytest.raises(DataError, match=message):
             build([str(tmp_path / "t.csv")], tmp_path / "u.toml")
 
@@ -183,9 +226,13 @@ def test_matrices_and_lists_of_places_with_dates_in_their_names(tmp_path):
         (tmp_path / form).mkdir()
         for at, grid in enumerate(values):
             rows = ["lat/lon,0,10E,20"]
-            rows += [f"{60 - 10 * r},{','.join(map(str, row))}" for r, row in enumerate(grid)]
+            rows += [
+                f"{60 - 10 * r},{','.join(map(str, row))}" for r, row in enumerate(grid)
+            ]
             if form == "list":
-                cells = [(10 * c, 60 - 10 * r, grid[r, c]) for r in (0, 1) for c in (0, 1, 2)]
+                cells = [
+                    (10 * c, 60 - 10 * r, grid[r, c]) for r in (0, 1) for c in (0, 1, 2)
+                ]
                 rows = ["x y z", *(" ".join(map(str, cell)) for cell in cells)]
             (tmp_path / form / f"rain_20010{at + 1}.txt").write_text("\n".join(rows))
         (tmp_path / "d.toml").write_text(

@@ -38,7 +38,10 @@ def with_extra(name, dimensions, values, parent=None, **attributes):
     """A sound dataset with one variable more, to which attributes of another refer."""
     made = drop_stale(*([parent[0]] if parent else []), **(parent[1] if parent else {}))
     return made.with_variables(
-        [*made.variables.values(), Variable(name, dimensions, InMemory(values), attributes)]
+        [
+            *made.variables.values(),
+            Variable(name, dimensions, InMemory(values), attributes),
+        ]
     )
 
 
@@ -55,8 +58,18 @@ LEVELS = ("lev",), np.array([1.0, 2.0])
             [("--set", "tas:units=degC")],
         ),
         (drop_stale(units="furlongs per nothing"), "error", "cannot be read", []),
-        (drop_stale(units=None), "warning", "has no units; its standard name is measured in K", []),
-        (drop_stale(units="mm"), "error", "mm do not fit the standard name air_temperature", []),
+        (
+            drop_stale(units=None),
+            "warning",
+            "has no units; its standard name is measured in K",
+            [],
+        ),
+        (
+            drop_stale(units="mm"),
+            "error",
+            "mm do not fit the standard name air_temperature",
+            [],
+        ),
         (
             drop_stale(standard_name="Air Temperature"),
             "error",
@@ -75,8 +88,18 @@ LEVELS = ("lev",), np.array([1.0, 2.0])
             "has 2 flags and 1 meanings",
             [],
         ),
-        (drop_stale(cell_methods="time mean"), "error", "cannot be read from 'time mean' on", []),
-        (drop_stale(cell_methods="time: average"), "error", "'average' is none that CF knows", []),
+        (
+            drop_stale(cell_methods="time mean"),
+            "error",
+            "cannot be read from 'time mean' on",
+            [],
+        ),
+        (
+            drop_stale(cell_methods="time: average"),
+            "error",
+            "'average' is none that CF knows",
+            [],
+        ),
         (
             drop_stale(coordinates="height"),
             "error",
@@ -101,14 +124,24 @@ LEVELS = ("lev",), np.array([1.0, 2.0])
             "is none of X, Y, Z, T",
             [("--set", "lat:axis=Y")],
         ),
-        (drop_stale("time", calendar="lunar"), "error", "there is no calendar 'lunar'", []),
+        (
+            drop_stale("time", calendar="lunar"),
+            "error",
+            "there is no calendar 'lunar'",
+            [],
+        ),
         (
             drop_stale("time", calendar=None),
             "advice",
             "names no calendar",
             [("--set", "time:calendar=standard")],
         ),
-        (drop_stale("time", units="months since 2000-01-01"), "warning", "counts months", []),
+        (
+            drop_stale("time", units="months since 2000-01-01"),
+            "warning",
+            "counts months",
+            [],
+        ),
         (
             with_extra("lev", *LEVELS, units="m", standard_name="depth"),
             "error",
@@ -133,7 +166,9 @@ LEVELS = ("lev",), np.array([1.0, 2.0])
             [("--remove", "lat:bounds"), ("--remove", "lat_bnds")],
         ),
         (
-            with_extra("b", ("lon", "bnds"), np.zeros((4, 2)), ("lat", {"bounds": "b"})),
+            with_extra(
+                "b", ("lon", "bnds"), np.zeros((4, 2)), ("lat", {"bounds": "b"})
+            ),
             "error",
             "cannot be the bounds of lat",
             [("--remove", "lat:bounds")],
@@ -158,7 +193,9 @@ LEVELS = ("lev",), np.array([1.0, 2.0])
         ),
     ],
 )
-def test_what_is_wrong_is_found_once_and_can_be_mended(dataset, severity, words, settings):
+def test_what_is_wrong_is_found_once_and_can_be_mended(
+    dataset, severity, words, settings
+):
     found = check(dataset)
     assert [str(f.severity) for f in found] == [severity], found
     assert words in found[0].what
@@ -168,13 +205,17 @@ def test_what_is_wrong_is_found_once_and_can_be_mended(dataset, severity, words,
         for option, value in settings:
             options.setdefault(option[2:], []).append(value)
         assert not [
-            f for f in check(rhodolite.Annotate(**options)(dataset)) if f.severity == "error"
+            f
+            for f in check(rhodolite.Annotate(**options)(dataset))
+            if f.severity == "error"
         ]
 
 
 def test_sound_data_have_no_faults_and_every_fault_its_place_in_the_order():
     assert check(drop_stale()) == []
-    several = check(drop_stale(units="deg C", standard_name="Air Temperature", calendar=None))
+    several = check(
+        drop_stale(units="deg C", standard_name="Air Temperature", calendar=None)
+    )
     assert [f.severity for f in several] == sorted(
         (f.severity for f in several), key=list(Severity).index
     )
@@ -188,7 +229,9 @@ def test_sound_data_have_no_faults_and_every_fault_its_place_in_the_order():
     ]
     assert repair_units("C", "air temperature") == "degC"
     # Which the library takes for degrees of angle times temperatures, coulombs and farads.
-    assert [repair_units(u) for u in ("degrees Celsius", "Deg. F", "degree kelvin")] == [
+    assert [
+        repair_units(u) for u in ("degrees Celsius", "Deg. F", "degree kelvin")
+    ] == [
         "degC",
         "degF",
         "K",
@@ -228,7 +271,11 @@ def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path
         file["x"].setncatts({"units": "degrees_east", "bounds": "x_bnds"})
         made = file.createVariable("t 2m", "f4", ("time", "y", "x"), fill_value=-99.0)
         made.setncatts(
-            {"units": "deg C", "long_name": "air temperature", "valid_min": np.float32(-100)}
+            {
+                "units": "deg C",
+                "long_name": "air temperature",
+                "valid_min": np.float32(-100),
+            }
         )
         made[:] = 1
     answer = run_command("check", "bad.nc", folder=tmp_path)
@@ -266,10 +313,16 @@ CHAINS = [
         "a.nc",
     ),
     ("aggregate nordic_daily_2010.nc --to month --statistic p90 --coverage", "a.nc"),
-    ("aggregate rain_hourly.nc --to day --statistic sum then accumulate --reset month", "a.nc"),
+    (
+        "aggregate rain_hourly.nc --to day --statistic sum then accumulate --reset month",
+        "a.nc",
+    ),
     ("climatology rain_hourly.nc --cycle hour --statistic std", "a.nc"),
     ("index garnet_monthly_1981-2020.nc --classes", "a.zarr"),
-    ("anomaly almandine_future.nc --climatology almandine_historical.nc --base 1981..2010", "a.nc"),
+    (
+        "anomaly almandine_future.nc --climatology almandine_historical.nc --base 1981..2010",
+        "a.nc",
+    ),
     (
         "subset garnet_monthly_1981-2020.nc --lat 50N..60N then trend --method theil-sen --test "
         "seasonal-mann-kendall",
@@ -288,7 +341,10 @@ CHAINS = [
         "subset garnet_monthly_1981-2020.nc --region sea --cells touched then anomaly then trend",
         "a.nc",
     ),
-    ("regrid rotated_monthly.nc --to lat=1,lon=1.5 then relevel --to 100m..1000m/300m", "a.nc"),
+    (
+        "regrid rotated_monthly.nc --to lat=1,lon=1.5 then relevel --to 100m..1000m/300m",
+        "a.nc",
+    ),
     ("regrid pressure_monthly.nc --like rotated_monthly.nc --method nearest", "a.nc"),
     (
         "relevel pressure_monthly.nc --to 600hPa --extrapolate then calc --formula ua*va --name uv",
@@ -332,7 +388,9 @@ def test_what_is_left_of_an_area_follows_the_conventions(demo, tmp_path, words):
     checked = run_here("check", tmp_path / "a.nc", "--json")
     assert checked.code == 0, checked.out
     assert not [
-        f for f in json.loads(checked.out)["findings"] if f["severity"] in ("error", "warning")
+        f
+        for f in json.loads(checked.out)["findings"]
+        if f["severity"] in ("error", "warning")
     ]
 
 
@@ -344,8 +402,16 @@ def test_the_demo_itself_is_sound(demo):
 @pytest.mark.parametrize(
     ("units", "strange", "said"),
     [
-        ("K", -999.0, "values from -999 to 280 K, and air temperature lies between 100 and 400 K"),
-        ("degC", 280.0, "values from 280 to 280 degC, and air temperature lies between -173"),
+        (
+            "K",
+            -999.0,
+            "values from -999 to 280 K, and air temperature lies between 100 and 400 K",
+        ),
+        (
+            "degC",
+            280.0,
+            "values from 280 to 280 degC, and air temperature lies between -173",
+        ),
         ("K", 281.0, ""),
     ],
 )

@@ -51,14 +51,18 @@ def test_a_chain_is_one_computation_and_gives_the_numbers_of_a_script(demo, tmp_
         for month in (1, 7, 12):
             normal = values[(months == month) & (years <= 2016)].mean(axis=0)
             np.testing.assert_allclose(
-                file["tas"][:][months == month], values[months == month] - normal, atol=2e-6
+                file["tas"][:][months == month],
+                values[months == month] - normal,
+                atol=2e-6,
             )
         assert file["lat"][:].tolist() == np.arange(60, 70.5, 0.5).tolist()
         assert file.Conventions == "CF-1.11, ACDD-1.3"
         assert file["time"].bounds == "time_bnds"
         assert file["time_bnds"].shape == (2557, 2)
         assert file["tas"].filters()["zlib"]
-        assert "rhodolite 0.1.0: subset 'nordic_daily_*.nc' --lat 60N..70N" in file.history
+        assert (
+            "rhodolite 0.1.0: subset 'nordic_daily_*.nc' --lat 60N..70N" in file.history
+        )
         assert file.history.endswith("--time 2012..2018 then anomaly --base 2012..2016")
         assert file["tas"].standard_name == "air_temperature_anomaly"
 
@@ -67,9 +71,23 @@ def test_a_chain_is_one_computation_and_gives_the_numbers_of_a_script(demo, tmp_
 def test_history_grows_by_a_line_a_step(demo, tmp_path):
     fixed = {"SOURCE_DATE_EPOCH": "0"}
     run_command(
-        "subset", demo / "pressure_monthly.nc", "--variable", "ta", "-o", tmp_path / "a.nc", **fixed
+        "subset",
+        demo / "pressure_monthly.nc",
+        "--variable",
+        "ta",
+        "-o",
+        tmp_path / "a.nc",
+        **fixed,
     )
-    run_command("subset", tmp_path / "a.nc", "--level", "850hPa", "-o", tmp_path / "b.nc", **fixed)
+    run_command(
+        "subset",
+        tmp_path / "a.nc",
+        "--level",
+        "850hPa",
+        "-o",
+        tmp_path / "b.nc",
+        **fixed,
+    )
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
         assert file.history.splitlines() == [
             "made by rhodolite demo",
@@ -94,10 +112,21 @@ def test_inspect_reads_as_people_speak(demo, tmp_path):
     ):
         assert words in page
     run_command(
-        "subset", "pressure_monthly.nc", "--at", "61N,10E", "-o", tmp_path / "cell.nc", folder=demo
+        "subset",
+        "pressure_monthly.nc",
+        "--at",
+        "61N,10E",
+        "-o",
+        tmp_path / "cell.nc",
+        folder=demo,
     )
-    assert "\nWhere    one cell, 62.5N, 12.5E\n" in run_command("inspect", tmp_path / "cell.nc").out
-    gap = run_command("inspect", *(demo / f"nordic_daily_{year}.nc" for year in (2009, 2011))).out
+    assert (
+        "\nWhere    one cell, 62.5N, 12.5E\n"
+        in run_command("inspect", tmp_path / "cell.nc").out
+    )
+    gap = run_command(
+        "inspect", *(demo / f"nordic_daily_{year}.nc" for year in (2009, 2011))
+    ).out
     assert "every day, 365 left out: 2009-12-31 12:00 to 2011-01-01 12:00" in gap
     levels = run_command("inspect", demo / "pressure_monthly.nc").out
     assert "1000, 925, 850, 700, 600, 500, 400, 300, 250, 200, 100, 50 hPa" in levels
@@ -122,9 +151,13 @@ def test_inspect_for_machines_agrees_with_the_data(demo):
     tas_found = found["variables"][0]["statistics"]
     assert tas_found["missing"] == tas.mask.sum() == 480 * 60
     assert tas_found["missing_share"] == tas.mask.mean()
-    assert (tas_found["minimum"], tas_found["maximum"]) == pytest.approx((tas.min(), tas.max()))
+    assert (tas_found["minimum"], tas_found["maximum"]) == pytest.approx(
+        (tas.min(), tas.max())
+    )
     assert found["variables"][0]["packing"] == {"scale": 0.0025, "offset": 265.0}
-    one = json.loads(run_command("inspect", source, "--variable", "air_temperature", "--json").out)
+    one = json.loads(
+        run_command("inspect", source, "--variable", "air_temperature", "--json").out
+    )
     assert one["storage"]["chunks"] == [48, 72, 144]
     assert one["storage"]["compression"] == ["shuffle", "deflate 4"]
     assert [c["role"] for c in one["coordinates"]] == ["time", "latitude", "longitude"]
@@ -134,18 +167,31 @@ def test_inspect_for_machines_agrees_with_the_data(demo):
 def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
     source = demo / "pressure_monthly.nc"
     for number, words in enumerate(
-        (["--lat", "-35..10", "--lon", "-20..30"], ["--lon=-20..30", "--lat", "35S..10N"])
+        (
+            ["--lat", "-35..10", "--lon", "-20..30"],
+            ["--lon=-20..30", "--lat", "35S..10N"],
+        )
     ):
         assert (
             run_command(
-                "subset", source, *words, "-o", tmp_path / f"{number}.nc", SOURCE_DATE_EPOCH="0"
+                "subset",
+                source,
+                *words,
+                "-o",
+                tmp_path / f"{number}.nc",
+                SOURCE_DATE_EPOCH="0",
             ).code
             == 0
         )
-    with netCDF4.Dataset(tmp_path / "0.nc") as a, netCDF4.Dataset(tmp_path / "1.nc") as b:
+    with (
+        netCDF4.Dataset(tmp_path / "0.nc") as a,
+        netCDF4.Dataset(tmp_path / "1.nc") as b,
+    ):
         np.testing.assert_array_equal(a["ta"][:], b["ta"][:])
         assert a["lon"][:].tolist() == np.arange(-17.5, 30, 5).tolist()
-    answer = run_command("subset", source, "--at", "-33.9,18.4", "-o", tmp_path / "x.nc")
+    answer = run_command(
+        "subset", source, "--at", "-33.9,18.4", "-o", tmp_path / "x.nc"
+    )
     assert (answer.code, answer.err) == (
         2,
         "rhodolite: --at: '-33.9,18.4' does not say which number is the latitude; "
@@ -156,7 +202,11 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
 @pytest.mark.parametrize(
     ("words", "code", "message"),
     [
-        (["bogus"], 2, "no verb 'bogus'. There are: inspect, check, join, build, subset"),
+        (
+            ["bogus"],
+            2,
+            "no verb 'bogus'. There are: inspect, check, join, build, subset",
+        ),
         (["subset", "-o", "x.nc"], 2, "no input"),
         (["subset", "{p}"], 2, "no output; add -o FILE, such as -o result.nc"),
         (
@@ -164,15 +214,31 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
             2,
             "subset has no option --latt. Did you mean --lat or --at?",
         ),
-        (["subset", "{p}", "then", "then", "anomaly"], 2, "'then' stands between two steps"),
-        (["subset", "{p}", "then", "-o", "x.nc"], 2, "'-o' stands where a verb belongs"),
+        (
+            ["subset", "{p}", "then", "then", "anomaly"],
+            2,
+            "'then' stands between two steps",
+        ),
+        (
+            ["subset", "{p}", "then", "-o", "x.nc"],
+            2,
+            "'-o' stands where a verb belongs",
+        ),
         (
             ["subset", "{p}", "then", "anomaly", "{p}", "-o", "x.nc"],
             2,
             "inputs are named in the first step only",
         ),
-        (["draw", "map", "{p}", "then", "subset", "-o", "x.nc"], 2, "draw is the last step"),
-        (["draw", "globe", "{p}"], 2, "no drawing 'globe'. There are: map, panels, series, years"),
+        (
+            ["draw", "map", "{p}", "then", "subset", "-o", "x.nc"],
+            2,
+            "draw is the last step",
+        ),
+        (
+            ["draw", "globe", "{p}"],
+            2,
+            "no drawing 'globe'. There are: map, panels, series, years",
+        ),
         (
             ["draw", "map", "{p}", "-o", "x.nc"],
             2,
@@ -180,20 +246,32 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
         ),
         (["subset", "{p}", "-o", "x.png"], 2, "this suffix is for figures"),
         (["subset", "{p}", "-o", "x.doc"], 2, "the suffix '.doc' names no format"),
-        (["subset", "{p}", "--memory", "lots", "-o", "x.nc"], 2, "write it like 512MiB or 2GiB"),
+        (
+            ["subset", "{p}", "--memory", "lots", "-o", "x.nc"],
+            2,
+            "write it like 512MiB or 2GiB",
+        ),
         (["subset", "{p}", "--lat", "10N..35S", "-o", "x.nc"], 2, "write it 35S..10N"),
         (
             ["subset", "{p}", "--variable", "tas", "-o", "x.nc"],
             3,
             "no variable 'tas'. Did you mean ta?",
         ),
-        (["subset", "{p}", "--level", "840hPa", "-o", "x.nc"], 3, "The nearest is 850."),
+        (
+            ["subset", "{p}", "--level", "840hPa", "-o", "x.nc"],
+            3,
+            "The nearest is 850.",
+        ),
         (
             ["subset", "{p}", "--time", "1990", "-o", "x.nc"],
             3,
             "the data hold 24, from 2017-01-16 to 2018-12-16",
         ),
-        (["subset", "nowhere.nc", "-o", "x.nc"], 3, "nowhere.nc: there is no such file"),
+        (
+            ["subset", "nowhere.nc", "-o", "x.nc"],
+            3,
+            "nowhere.nc: there is no such file",
+        ),
         (["subset", "*.grib", "-o", "x.nc"], 3, "no file fits this pattern"),
         (["inspect", "words.nc"], 3, "this is not a gridded dataset"),
         (["inspect", "empty.nc"], 3, "the file is empty"),
@@ -204,8 +282,16 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
             4,
             "exists already; choose another name or add --overwrite",
         ),
-        (["subset", "old.nc", "-o", "old.nc", "--overwrite"], 4, "this is also an input"),
-        (["subset", "old.nc", "-o", "link.nc", "--overwrite"], 4, "this is also an input"),
+        (
+            ["subset", "old.nc", "-o", "old.nc", "--overwrite"],
+            4,
+            "this is also an input",
+        ),
+        (
+            ["subset", "old.nc", "-o", "link.nc", "--overwrite"],
+            4,
+            "this is also an input",
+        ),
         (["subset", "{p}", "-o", "none/x.nc"], 4, "there is no folder"),
         (["subset", "{p}", "-o", "/proc/x.nc"], 4, "/proc/x.nc: cannot be written"),
         (
@@ -223,7 +309,9 @@ def test_what_goes_wrong_is_told_in_a_line_or_two_with_its_exit_code(
     (tmp_path / "words.nc").write_text("these are words\n")
     (tmp_path / "empty.nc").touch()
     (tmp_path / "short.nc").write_bytes(content[:100_000])
-    (tmp_path / "damaged.nc").write_bytes(content[:1_500_000] + bytes(5000) + content[1_505_000:])
+    (tmp_path / "damaged.nc").write_bytes(
+        content[:1_500_000] + bytes(5000) + content[1_505_000:]
+    )
     write_plain(tmp_path / "old.nc", np.zeros((2, 2, 2)))
     (tmp_path / "link.nc").symlink_to(tmp_path / "old.nc")
     before = sorted(tmp_path.iterdir())
@@ -261,7 +349,9 @@ def test_a_failure_on_the_way_leaves_the_old_output_and_nothing_else(demo, tmp_p
 @pytest.mark.slow
 @pytest.mark.parametrize("stop", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
 def test_an_interrupted_write_leaves_no_file_behind(tmp_path, rng, stop):
-    source = write_plain(tmp_path / "a.nc", rng.normal(size=(1500, 100, 200)), contiguous=True)
+    source = write_plain(
+        tmp_path / "a.nc", rng.normal(size=(1500, 100, 200)), contiguous=True
+    )
     command = [
         str(Path(sys.executable).with_name("rhodolite")),
         "anomaly",
@@ -275,7 +365,11 @@ def test_an_interrupted_write_leaves_no_file_behind(tmp_path, rng, stop):
     ]  # many small blocks, so that it takes a while
     running = subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True)
     until = time.monotonic() + 60
-    while running.poll() is None and not list(tmp_path.glob(".b.*")) and time.monotonic() < until:
+    while (
+        running.poll() is None
+        and not list(tmp_path.glob(".b.*"))
+        and time.monotonic() < until
+    ):
         time.sleep(0.005)
     running.send_signal(stop)
     _, err = running.communicate(timeout=PATIENCE)
@@ -286,7 +380,9 @@ def test_an_interrupted_write_leaves_no_file_behind(tmp_path, rng, stop):
     assert list(tmp_path.iterdir()) == [source]
 
 
-@pytest.mark.skipif(not hasattr(signal, "setitimer"), reason="imports are cut off there")
+@pytest.mark.skipif(
+    not hasattr(signal, "setitimer"), reason="imports are cut off there"
+)
 def test_an_import_is_not_cut_off_by_an_interruption(tmp_path):
     """Which would leave a lock of the interpreter taken for ever."""
     (tmp_path / "slow.py").write_text(
@@ -306,7 +402,10 @@ def test_an_import_is_not_cut_off_by_an_interruption(tmp_path):
     done = subprocess.run(
         [sys.executable, "-c", script], cwd=tmp_path, capture_output=True, text=True
     )
-    assert (done.stdout.split("\n")[:2], done.returncode) == (["imported True", "interrupted"], 0)
+    assert (done.stdout.split("\n")[:2], done.returncode) == (
+        ["imported True", "interrupted"],
+        0,
+    )
 
 
 @pytest.mark.slow
@@ -320,7 +419,10 @@ def test_warnings_come_once_at_the_end_and_quiet_hides_them(tmp_path, rng):
         "warning: tas, 2000..2002: 6 of 240 normals are missing, since too few values are there; "
         "--min-coverage changes how many are needed"
     ]
-    assert run_command("anomaly", "a.nc", "-o", "c.nc", "--quiet", folder=tmp_path).err == ""
+    assert (
+        run_command("anomaly", "a.nc", "-o", "c.nc", "--quiet", folder=tmp_path).err
+        == ""
+    )
 
 
 def test_the_reader_of_our_output_may_go_away(demo):
@@ -328,7 +430,9 @@ def test_the_reader_of_our_output_may_go_away(demo):
         f"{Path(sys.executable).with_name('rhodolite')} inspect {demo}/pressure_monthly.nc "
         "--json | head -1"
     )
-    done = subprocess.run(["bash", "-o", "pipefail", "-c", command], capture_output=True, text=True)
+    done = subprocess.run(
+        ["bash", "-o", "pipefail", "-c", command], capture_output=True, text=True
+    )
     assert (done.returncode, done.stdout, done.stderr) == (0, "{\n", "")
 
 
@@ -378,7 +482,9 @@ def test_memory_stays_within_what_is_allowed(tmp_path):
         "--memory",
         "64MiB",
     ]
-    done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        command, cwd=tmp_path, capture_output=True, text=True, check=True
+    )
     assert int(done.stdout) / 1024 < 64 + 200
 
 
@@ -393,9 +499,13 @@ def test_demo_refuses_to_write_over_what_is_there(demo):
 def test_a_full_disk_leaves_nothing_behind(demo, tmp_path, words):
     tool = Path(sys.executable).with_name("rhodolite")
     command = f"ulimit -f 400; {tool} {words} '{demo}/nordic_daily_201[0-3].nc' -o a.nc"
-    done = subprocess.run(["bash", "-c", command], cwd=tmp_path, capture_output=True, text=True)
+    done = subprocess.run(
+        ["bash", "-c", command], cwd=tmp_path, capture_output=True, text=True
+    )
     assert done.returncode == 4
-    assert "cannot be written" in done.stderr or "scratch space" in done.stderr, done.stderr
+    assert "cannot be written" in done.stderr or "scratch space" in done.stderr, (
+        done.stderr
+    )
     assert list(tmp_path.iterdir()) == []
 
 
@@ -408,7 +518,9 @@ def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
     (tmp_path / "a.nc").write_text("what is there")
     there = run_command(*words, folder=demo)
     assert (there.code, (tmp_path / "a.nc").read_text()) == (0, "what is there")
-    assert there.out.endswith("a.nc exists already; add --overwrite to have it replaced.\n")
+    assert there.out.endswith(
+        "a.nc exists already; add --overwrite to have it replaced.\n"
+    )
     assert "exists already" not in run_command(*words, "--overwrite", folder=demo).out
     (tmp_path / "a.nc").unlink()
     assert [line.split("  ")[0:2] for line in lines[1:5]] == [
@@ -444,18 +556,43 @@ def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
         "--plan",
         folder=demo,
     )
-    assert (figure.code, f"reading  {size:.3g} MB" in figure.out, list(tmp_path.iterdir())) == (
+    assert (
+        figure.code,
+        f"reading  {size:.3g} MB" in figure.out,
+        list(tmp_path.iterdir()),
+    ) == (
         0,
         True,
         [],
     ), figure.out
-    assert run_command("join", NORDIC, "-o", tmp_path / "a.toml", "--plan", folder=demo).code == 2
+    assert (
+        run_command(
+            "join", NORDIC, "-o", tmp_path / "a.toml", "--plan", folder=demo
+        ).code
+        == 2
+    )
 
 
 def test_fifty_steps_are_one_computation(demo, tmp_path):
-    words = ["subset", demo / "pressure_monthly.nc", "--variable", "ta", "--level", "500hPa"]
+    words = [
+        "subset",
+        demo / "pressure_monthly.nc",
+        "--variable",
+        "ta",
+        "--level",
+        "500hPa",
+    ]
     for _ in range(25):
-        words += ["then", "convert", "--units", "ta=degC", "then", "convert", "--units", "ta=K"]
+        words += [
+            "then",
+            "convert",
+            "--units",
+            "ta=degC",
+            "then",
+            "convert",
+            "--units",
+            "ta=K",
+        ]
     answer = run_command(*words, "-o", tmp_path / "a.nc")
     assert answer.code == 0, answer.err
     with (
@@ -476,6 +613,8 @@ def test_output_that_cannot_be_encoded_ends_no_command(tmp_path, rng):
         attributes={"units": "K", "long_name": "température"},
     )
     for words in (["inspect", path], ["trend", path]):
-        answer = run_command(*words, PYTHONIOENCODING="ascii:strict", PYTHONUTF8="0", LC_ALL="C")
+        answer = run_command(
+            *words, PYTHONIOENCODING="ascii:strict", PYTHONUTF8="0", LC_ALL="C"
+        )
         assert answer.code == 0, answer.err
     assert "-10" in run_command("trend", path).out

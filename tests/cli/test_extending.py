@@ -26,11 +26,17 @@ def package(tmp_path):
     about = home / "garnets-1.0.dist-info"
     about.mkdir(parents=True)
     (home / "garnets.py").write_text(code)
-    points = re.sub(r'\[project\.entry-points\."(.*?)"\]', r"[\1]", tables).replace('"', "")
-    points = points.replace("cap = garnets:Cap", "cap = garnets:Cap\nbroken = garnets:nothing")
+    points = re.sub(r'\[project\.entry-points\."(.*?)"\]', r"[\1]", tables).replace(
+        '"', ""
+    )
+    points = points.replace(
+        "cap = garnets:Cap", "cap = garnets:Cap\nbroken = garnets:nothing"
+    )
     points = points.replace("lists = ", "numbers = garnets:np\nlists = ")
     (about / "entry_points.txt").write_text(points)
-    (about / "METADATA").write_text("Metadata-Version: 2.1\nName: garnets\nVersion: 1.0\n")
+    (about / "METADATA").write_text(
+        "Metadata-Version: 2.1\nName: garnets\nVersion: 1.0\n"
+    )
     return home
 
 
@@ -61,7 +67,17 @@ def test_a_package_adds_a_verb_a_picture_and_a_format(package, tmp_path):
     capped = rhodolite.read(tmp_path / "b.nc")["tas"].values()
     np.testing.assert_array_equal(capped, np.minimum(values, 7))
     run(package, tmp_path, *command, "study", "b.toml", "--overwrite")
-    picture = ("cap", "a.nc", "--limit", "7", "then", "draw", "histogram", "-o", "c.png")
+    picture = (
+        "cap",
+        "a.nc",
+        "--limit",
+        "7",
+        "then",
+        "draw",
+        "histogram",
+        "-o",
+        "c.png",
+    )
     run(package, tmp_path, *command, *picture)
     assert (tmp_path / "c.png").read_bytes().startswith(b"\x89PNG")
     (tmp_path / "d.lengths").write_text("1 2 3.5")
@@ -81,6 +97,8 @@ def test_what_a_package_cannot_give_is_said_with_its_name(package, tmp_path):
     words = ("-m", "rhodolite", "broken", "a.nc", "-o", "b.nc")
     said = run(package, tmp_path, *words, code=2)
     assert "'broken' of the package garnets cannot be loaded" in said
-    said = run(package, tmp_path, "-m", "rhodolite", "cop", "a.nc", "-o", "b.nc", code=2)
+    said = run(
+        package, tmp_path, "-m", "rhodolite", "cop", "a.nc", "-o", "b.nc", code=2
+    )
     assert "Did you mean cap?" in said
     assert not hasattr(rhodolite.read(tmp_path / "a.nc"), "cap")

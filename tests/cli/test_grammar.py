@@ -10,7 +10,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhodolite.drawing.options import Limits, Size
-from rhodolite.model.space.range_text import Every, LatitudeRange, Levels, LongitudeRange, Position
+from rhodolite.model.space.range_text import (
+    Every,
+    LatitudeRange,
+    Levels,
+    LongitudeRange,
+    Position,
+)
 from rhodolite.model.time.period_text import Instant, Months, Period, Season, Years
 
 degrees = st.integers(-900, 900).map(lambda tenth: tenth / 10)
@@ -57,7 +63,11 @@ def test_signs_and_hemisphere_letters_mean_the_same(south, north):
 
 
 def test_positions_take_their_letters_in_either_order():
-    assert Position.parse("64.1N,21.9W") == Position.parse("21.9W, 64.1N") == Position(64.1, -21.9)
+    assert (
+        Position.parse("64.1N,21.9W")
+        == Position.parse("21.9W, 64.1N")
+        == Position(64.1, -21.9)
+    )
     assert Position.parse("-35S".replace("-", "") + ",20") == Position(-35, 20)
 
 

@@ -15,7 +15,9 @@ from rhodolite.cli.main import main
 from rhodolite.cli.verbs import ALL_VERBS
 from rhodolite.drawing import SUMMARIES as DRAWINGS
 
-TITLES = [verb for verb in ALL_VERBS if verb != "draw"] + [f"draw {kind}" for kind in DRAWINGS]
+TITLES = [verb for verb in ALL_VERBS if verb != "draw"] + [
+    f"draw {kind}" for kind in DRAWINGS
+]
 _NEEDS_A_PICTURE_OR_SERVER = ("serve", "demo")
 
 
@@ -40,14 +42,20 @@ def test_help_is_as_wide_as_the_terminal_and_ends_with_examples(monkeypatch, wid
         assert title in EXAMPLES
         shown = page.partition("examples:\n")[2].replace("\\\n", " ")
         commands = [shlex.split(line) for line in shown.splitlines()]
-        assert commands == [["rhodolite", *shlex.split(line)] for line in EXAMPLES[title]]
+        assert commands == [
+            ["rhodolite", *shlex.split(line)] for line in EXAMPLES[title]
+        ]
         more = help_of(title, "--help-run")
-        work = more.partition("\nhow work is done:\n")[2].partition("\nwhat is said of it:\n")[0]
+        work = more.partition("\nhow work is done:\n")[2].partition(
+            "\nwhat is said of it:\n"
+        )[0]
         assert title == "demo" or re.search(r"--memory SIZE\s+memory for data", work)
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("title", [t for t in TITLES if t not in _NEEDS_A_PICTURE_OR_SERVER])
+@pytest.mark.parametrize(
+    "title", [t for t in TITLES if t not in _NEEDS_A_PICTURE_OR_SERVER]
+)
 def test_the_examples_of_help_work(demo, tmp_path, title):
     (tmp_path / "demo").symlink_to(demo)
     for command in EXAMPLES[title]:

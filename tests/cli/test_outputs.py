@@ -56,7 +56,9 @@ def test_a_full_disk_ends_with_exit_code_4_and_leaves_nothing(demo):
     try:
         if made.returncode:
             pytest.skip("no file system can be mounted here")
-        answer = run_command("subset", demo / "nordic_daily_2010.nc", "-o", folder / "a.nc")
+        answer = run_command(
+            "subset", demo / "nordic_daily_2010.nc", "-o", folder / "a.nc"
+        )
         assert answer.code == 4
         assert f"{folder}/a.nc: cannot be written" in answer.err
         assert list(folder.iterdir()) == []
@@ -80,8 +82,13 @@ def test_inputs_are_told_from_each_other_and_from_nothing(tmp_path, demo):
 
 def test_python_writes_what_it_read_and_keeps_the_record(demo, tmp_path, monkeypatch):
     monkeypatch.setenv("SOURCE_DATE_EPOCH", "86400")
-    data = rhodolite.Subset(level="500hPa", lat="0..")(rhodolite.read(demo / "pressure_monthly.nc"))
-    assert sentence(data) == f"subset {demo / 'pressure_monthly.nc'} --lat 0N.. --level 500hPa"
+    data = rhodolite.Subset(level="500hPa", lat="0..")(
+        rhodolite.read(demo / "pressure_monthly.nc")
+    )
+    assert (
+        sentence(data)
+        == f"subset {demo / 'pressure_monthly.nc'} --lat 0N.. --level 500hPa"
+    )
     rhodolite.write(data, tmp_path / "a.nc", workers=1, memory=1 << 20)
     with pytest.raises(OutputError, match="exists already"):
         rhodolite.write(data, tmp_path / "a.nc")
@@ -106,7 +113,10 @@ def test_extents_are_those_of_what_is_written_and_not_of_the_input(demo, tmp_pat
         lat="10N..50N", lon="20W..20E", level="850hPa,500hPa", time="2017-03..2017-04"
     )
     rhodolite.write(part(rhodolite.read(tmp_path / "a.nc")), tmp_path / "b.nc")
-    with netCDF4.Dataset(tmp_path / "a.nc") as whole, netCDF4.Dataset(tmp_path / "b.nc") as few:
+    with (
+        netCDF4.Dataset(tmp_path / "a.nc") as whole,
+        netCDF4.Dataset(tmp_path / "b.nc") as few,
+    ):
         assert (whole.geospatial_lat_min, whole.geospatial_lat_max) == (-90, 90)
         assert whole.geospatial_lat_units == "degrees_north"
         assert (whole.time_coverage_start, whole.time_coverage_end) == (
@@ -116,7 +126,10 @@ def test_extents_are_those_of_what_is_written_and_not_of_the_input(demo, tmp_pat
         assert (few.geospatial_lat_min, few.geospatial_lat_max) == (10, 50)
         assert (few.geospatial_lon_min, few.geospatial_lon_max) == (-20, 20)
         assert (few.geospatial_vertical_min, few.geospatial_vertical_max) == (500, 850)
-        assert (few.geospatial_vertical_units, few.geospatial_vertical_positive) == ("hPa", "down")
+        assert (few.geospatial_vertical_units, few.geospatial_vertical_positive) == (
+            "hPa",
+            "down",
+        )
         assert (few.time_coverage_start, few.time_coverage_end) == (
             "2017-03-01T00:00:00",
             "2017-05-01T00:00:00",
@@ -127,7 +140,9 @@ def test_extents_are_those_of_what_is_written_and_not_of_the_input(demo, tmp_pat
 def test_what_python_made_without_files_can_be_written(tmp_path):
     rhodolite.write(make_dataset(np.ones((2, 3, 4))), tmp_path / "a.nc")
     assert (
-        rhodolite.read(tmp_path / "a.nc").attributes["history"].endswith("rhodolite 0.1.0: written")
+        rhodolite.read(tmp_path / "a.nc")
+        .attributes["history"]
+        .endswith("rhodolite 0.1.0: written")
     )
 
 
@@ -204,15 +219,23 @@ def test_debug_shows_where_and_internal_errors_ask_for_a_report(tmp_path):
         "traceback, and --report FILE writes a diagnostic report\n"
     )
     report = tmp_path / "r.txt"
-    done = subprocess.run([*command, "--report", report], capture_output=True, text=True)
+    done = subprocess.run(
+        [*command, "--report", report], capture_output=True, text=True
+    )
     assert f"its report is in {report}; send it along" in done.stderr
     written = report.read_text()
-    assert "rhodolite inspect a.nc" in written and "in broken" in written and "numpy" in written
+    assert (
+        "rhodolite inspect a.nc" in written
+        and "in broken" in written
+        and "numpy" in written
+    )
 
 
 @pytest.mark.parametrize("library", ["netCDF4", "cf_units", "h5py"])
 def test_a_library_that_cannot_be_loaded_is_said_to_be_that(demo, tmp_path, library):
-    (tmp_path / f"{library}.py").write_text("raise ImportError('libsome.so.3: not found')")
+    (tmp_path / f"{library}.py").write_text(
+        "raise ImportError('libsome.so.3: not found')"
+    )
     program = Path(sys.executable).with_name("rhodolite")
     done = subprocess.run(
         [program, "inspect", demo / "garnet_monthly_1981-2020.nc"],
@@ -221,7 +244,10 @@ def test_a_library_that_cannot_be_loaded_is_said_to_be_that(demo, tmp_path, libr
         text=True,
     )
     assert done.returncode == 1
-    assert f"the library {library} cannot be loaded: libsome.so.3: not found" in done.stderr
+    assert (
+        f"the library {library} cannot be loaded: libsome.so.3: not found"
+        in done.stderr
+    )
 
 
 @pytest.mark.slow
@@ -235,7 +261,11 @@ def test_hundreds_of_steps_follow_each_other(tmp_path):
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
         np.testing.assert_allclose(file["tas"][:], 1, atol=1e-3)  # in K again
     answer = run_here(
-        *line, *(["then", "convert", "--units", "K"] * 200), "-o", "c.nc", folder=tmp_path
+        *line,
+        *(["then", "convert", "--units", "K"] * 200),
+        "-o",
+        "c.nc",
+        folder=tmp_path,
     )
     assert (answer.code, "at most 500 may" in answer.err) == (2, True)
 
@@ -251,7 +281,11 @@ def test_sizes_and_counts_as_they_are_typed():
     for text in ("0", "-1", "two"):
         with pytest.raises(UsageError, match="is not a number of workers"):
             parse_workers(text)
-    assert [console.file_size(n) for n in (12, 1500, 31_457_280)] == ["12 B", "1.5 kB", "31.5 MB"]
+    assert [console.file_size(n) for n in (12, 1500, 31_457_280)] == [
+        "12 B",
+        "1.5 kB",
+        "31.5 MB",
+    ]
 
 
 def test_dates_on_an_axis_say_only_what_is_new():
@@ -259,9 +293,16 @@ def test_dates_on_an_axis_say_only_what_is_new():
         return labels([datetime.datetime.fromisoformat(text) for text in texts])
 
     assert written("2001-01-01", "2003-01-01") == ["2001", "2003"]
-    assert written("2001-11-01", "2001-12-01", "2002-01-01") == ["Nov\n2001", "Dec", "Jan\n2002"]
+    assert written("2001-11-01", "2001-12-01", "2002-01-01") == [
+        "Nov\n2001",
+        "Dec",
+        "Jan\n2002",
+    ]
     assert written("2001-01-30", "2001-02-01") == ["30\nJan 2001", "1\nFeb 2001"]
-    assert written("2001-01-30T06:00", "2001-01-30T12:00") == ["30, 06:00\nJan 2001", "30, 12:00"]
+    assert written("2001-01-30T06:00", "2001-01-30T12:00") == [
+        "30, 06:00\nJan 2001",
+        "30, 12:00",
+    ]
 
 
 def test_every_calendar_has_its_place_on_the_axis():
@@ -282,27 +323,46 @@ def test_what_is_left_of_chunks_is_put_together(tmp_path):
         for name, n in (("time", None), ("lat", 20), ("lon", 30), ("b", 2)):
             file.createDimension(name, n)
         for name in ("lat", "lon"):
-            file.createVariable(name, "f8", (name,))[:] = np.arange(file.dimensions[name].size)
+            file.createVariable(name, "f8", (name,))[:] = np.arange(
+                file.dimensions[name].size
+            )
         file["lat"].units, file["lon"].units = "degrees_north", "degrees_east"
         file.createVariable("time", "f8", ("time",)).setncatts(
             {"units": "hours since 2000-01-01", "bounds": "time_bnds"}
         )
         file.createVariable("time_bnds", "f8", ("time", "b"))
-        file.createVariable("tas", "f4", ("time", "lat", "lon"), chunksizes=(1, 20, 30)).units = "K"
+        file.createVariable(
+            "tas", "f4", ("time", "lat", "lon"), chunksizes=(1, 20, 30)
+        ).units = "K"
         file["time"][:] = np.arange(3000) + 0.5
         file["time_bnds"][:] = np.arange(3000)[:, None] + [0, 1]
         file["tas"][:] = np.random.default_rng(0).random((3000, 20, 30))
     for more in ([], ["--chunks", "map"], ["--unlimited"]):
         answer = run_command(
-            "subset", "a.nc", "--at", "3N,4E", *more, "-o", "b.nc", "--overwrite", folder=tmp_path
+            "subset",
+            "a.nc",
+            "--at",
+            "3N,4E",
+            *more,
+            "-o",
+            "b.nc",
+            "--overwrite",
+            folder=tmp_path,
         )
         assert answer.code == 0, answer.err
         with netCDF4.Dataset(tmp_path / "b.nc") as file:
             for name in ("time", "time_bnds", *(() if "map" in more else ("tas",))):
                 chunks = file[name].chunking()
                 assert chunks == "contiguous" or chunks[0] >= 3000, (name, chunks)
-        assert more == ["--chunks", "map"] or (tmp_path / "b.nc").stat().st_size < 150_000
-    assert run_command("subset", "a.nc", "--at", "3N,4E", "-o", "b.zarr", folder=tmp_path).code == 0
+        assert (
+            more == ["--chunks", "map"] or (tmp_path / "b.nc").stat().st_size < 150_000
+        )
+    assert (
+        run_command(
+            "subset", "a.nc", "--at", "3N,4E", "-o", "b.zarr", folder=tmp_path
+        ).code
+        == 0
+    )
     assert sum(path.is_file() for path in (tmp_path / "b.zarr").rglob("*")) < 30
     part = rhodolite.read(tmp_path / "b.zarr")["tas"].values()
     np.testing.assert_array_equal(
@@ -312,24 +372,47 @@ def test_what_is_left_of_chunks_is_put_together(tmp_path):
 
 def test_a_dataset_says_what_it_holds_for_those_who_look_for_it(tmp_path):
     """ACDD 1.3, kept true by a later step; what the makers have said themselves stays."""
-    path = write_plain(tmp_path / "a.nc", np.ones((48, 2, 2)), times=np.arange(48) * 30.4375 + 15)
+    path = write_plain(
+        tmp_path / "a.nc", np.ones((48, 2, 2)), times=np.arange(48) * 30.4375 + 15
+    )
     with netCDF4.Dataset(path, "a") as file:
         file.source = "a simulation"
-    assert run_here("subset", path, "--time", "2000..2002", "-o", "b.nc", folder=tmp_path).code == 0
-    assert run_here("subset", "b.nc", "--time", "2001", "-o", "c.nc", folder=tmp_path).code == 0
+    assert (
+        run_here(
+            "subset", path, "--time", "2000..2002", "-o", "b.nc", folder=tmp_path
+        ).code
+        == 0
+    )
+    assert (
+        run_here("subset", "b.nc", "--time", "2001", "-o", "c.nc", folder=tmp_path).code
+        == 0
+    )
     with netCDF4.Dataset(tmp_path / "c.nc") as file:
         assert file.Conventions == "CF-1.11, ACDD-1.3"
         assert file.summary == "Holds air temperature, from 2001-01-15 to 2001-12-16."
-        assert (file.keywords, file.keywords_vocabulary) == ("air_temperature", "CF Standard Names")
-        assert (file.time_coverage_duration, file.time_coverage_resolution) == ("P1Y", "P1M")
+        assert (file.keywords, file.keywords_vocabulary) == (
+            "air_temperature",
+            "CF Standard Names",
+        )
+        assert (file.time_coverage_duration, file.time_coverage_resolution) == (
+            "P1Y",
+            "P1M",
+        )
         assert file["tas"].coverage_content_type == "modelResult"
         assert file["lat"].coverage_content_type == "coordinate"
     (tmp_path / "e.nc").write_bytes((tmp_path / "b.nc").read_bytes())
     with netCDF4.Dataset(tmp_path / "e.nc", "a") as file:
         file.summary, file.keywords, file.keywords_vocabulary = "Mine.", "warm", "ours"
-    assert run_here("subset", "e.nc", "--time", "2001", "-o", "d.nc", folder=tmp_path).code == 0
+    assert (
+        run_here("subset", "e.nc", "--time", "2001", "-o", "d.nc", folder=tmp_path).code
+        == 0
+    )
     with netCDF4.Dataset(tmp_path / "d.nc") as file:
-        assert (file.summary, file.keywords, file.keywords_vocabulary) == ("Mine.", "warm", "ours")
+        assert (file.summary, file.keywords, file.keywords_vocabulary) == (
+            "Mine.",
+            "warm",
+            "ours",
+        )
 
 
 @pytest.mark.parametrize(
@@ -360,7 +443,9 @@ def test_temperatures_are_said_to_be_on_the_scale_or_differences(tmp_path, words
     answer = run_here(verb, path, *rest, "-o", "b.nc", folder=tmp_path)
     assert answer.code == 0, answer.err
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
-        found = {v.name: getattr(v, "units_metadata", None) for v in file.variables.values()}
+        found = {
+            v.name: getattr(v, "units_metadata", None) for v in file.variables.values()
+        }
     name = next(name for name in found if name.startswith("tas"))
     assert found[name] == said
 

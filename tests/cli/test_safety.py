@@ -70,11 +70,15 @@ def test_text_that_a_spreadsheet_would_run_is_quoted_and_comes_back(tmp_path):
         attributes={"site": {"cf_role": "timeseries_id"}},
     )
     made.write(tmp_path / "a.csv")
-    cells = [line.split(",")[0] for line in (tmp_path / "a.csv").read_text().splitlines()[1:]]
+    cells = [
+        line.split(",")[0] for line in (tmp_path / "a.csv").read_text().splitlines()[1:]
+    ]
     assert cells == ["'=1+2", "'@sum", "'+cmd|x", "-5", "plain"]
     made.write(tmp_path / "a.nc")
     answer = run_here("subset", tmp_path / "a.nc", "--raw", "-o", tmp_path / "raw.csv")
     assert answer.code == 0, answer.err
     assert (tmp_path / "raw.csv").read_text().splitlines()[1].startswith("=1+2,")
     back = rhodolite.read(tmp_path / "a.csv")
-    assert [str(text) for text in back["site" if "site" in back else "name"].values()] == texts
+    assert [
+        str(text) for text in back["site" if "site" in back else "name"].values()
+    ] == texts

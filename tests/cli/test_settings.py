@@ -31,19 +31,27 @@ def test_defaults_come_from_the_environment_and_the_configuration(plain):
     assert "(67.1 MB for data are allowed), 3 blocks at a time" in answer.out
     answer = run_command(*words, folder=plain, **known, RHODOLITE_WORKERS="2")
     assert "67.1 MB for data are allowed), 2 blocks at a time" in answer.out
-    answer = run_command(*words, "--workers", "1", folder=plain, **known, RHODOLITE_WORKERS="2")
+    answer = run_command(
+        *words, "--workers", "1", folder=plain, **known, RHODOLITE_WORKERS="2"
+    )
     assert "1 blocks at a time" in answer.out
     for name, value, message in (
         ("RHODOLITE_MEMORY", "much", "RHODOLITE_MEMORY: 'much' is not a size"),
         ("RHODOLITE_WORKERS", "0", "RHODOLITE_WORKERS: '0' is not a number of workers"),
-        ("RHODOLITE_COMPRESSION", "tiny", "RHODOLITE_COMPRESSION: 'tiny' is not offered"),
+        (
+            "RHODOLITE_COMPRESSION",
+            "tiny",
+            "RHODOLITE_COMPRESSION: 'tiny' is not offered",
+        ),
     ):
         answer = run_command(*words, folder=plain, **{name: value})
         assert (answer.code, message in answer.err) == (2, True), answer.err
     (config / "config.toml").write_text("memry = 1\n")
     answer = run_command(*words, folder=plain, **known)
     assert answer.code == 2
-    assert "config.toml: there is no setting 'memry'. Did you mean memory?" in answer.err
+    assert (
+        "config.toml: there is no setting 'memry'. Did you mean memory?" in answer.err
+    )
 
 
 @pytest.mark.slow
@@ -52,7 +60,10 @@ def test_a_default_compression_is_for_data_alone(plain):
     assert run_command("subset", "a.nc", "-o", "b.nc", folder=plain, **chosen).code == 0
     answer = run_command("inspect", "b.nc", "--variable", "tas", folder=plain)
     assert "deflate" not in answer.out
-    assert run_command("draw", "map", "a.nc", "-o", "b.png", folder=plain, **chosen).code == 0
+    assert (
+        run_command("draw", "map", "a.nc", "-o", "b.png", folder=plain, **chosen).code
+        == 0
+    )
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="shells of other systems")

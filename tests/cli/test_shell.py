@@ -47,7 +47,9 @@ def test_tables_and_files_go_through_pipes(days):
     month = ("--to", "month", "--min-coverage", "0")
     given = (days / "a.nc").read_bytes()
     first = ("convert", "-", "-o", "-")
-    out = pipe(days, first, ("aggregate", "-", *month, "-o", "/dev/stdout"), given=given)
+    out = pipe(
+        days, first, ("aggregate", "-", *month, "-o", "/dev/stdout"), given=given
+    )
     asked = ("aggregate", "a.nc", *month, "-o", "direct.csv")
     assert run_here(*asked, folder=days).code == 0
     assert out.decode() == (days / "direct.csv").read_text()
@@ -58,7 +60,10 @@ def test_tables_and_files_go_through_pipes(days):
         (("convert", "a.nc", "-o", "-", "--plan"), "need an output with a name"),
     ):
         done = subprocess.run(
-            [sys.executable, "-m", "rhodolite", *words], cwd=days, input=b"", capture_output=True
+            [sys.executable, "-m", "rhodolite", *words],
+            cwd=days,
+            input=b"",
+            capture_output=True,
         )
         assert done.returncode in (2, 3) and message in done.stderr.decode()
 
@@ -71,12 +76,17 @@ def test_a_list_names_inputs_and_they_go_on_record(days):
     both = [rhodolite.read(days / name)["tas"].values() for name in ("l.nc", "d.nc")]
     np.testing.assert_array_equal(*both)
     assert 'files = ["a.nc", "[b].nc"]' in run_here("retrace", "l.nc", folder=days).out
-    for content, message in (("", "names no file"), ("@list.txt\n", "cannot name another list")):
+    for content, message in (
+        ("", "names no file"),
+        ("@list.txt\n", "cannot name another list"),
+    ):
         (days / "odd.txt").write_text(content)
         answer = run_here("inspect", "@odd.txt", folder=days)
         assert (answer.code, message in answer.err) == (3, True), answer.err
     answer = run_here("inspect", "@none.txt", folder=days)
-    assert "@none.txt: the list cannot be read (No such file or directory)" in answer.err
+    assert (
+        "@none.txt: the list cannot be read (No such file or directory)" in answer.err
+    )
     plan = run_here("aggregate", "@list.txt", *month, "p.nc", "--dry-run", folder=days)
     assert plan.code == 0 and "was not written" in plan.out
     assert not (days / "p.nc").exists()
@@ -104,8 +114,14 @@ def test_dates_in_names_choose_inputs_and_a_new_file_among_them_is_noticed(tmp_p
         answer = run_here("study", "s.toml", "--into", "again", folder=tmp_path)
         assert ("s.csv is up to date" in answer.err) != remade, answer.err
     for asked, said in (
-        ("{yeer}/rain_{month}.nc", "there is no field '{yeer}' in names of inputs. Did you mean"),
-        ("{year:2005..2006}/rain_{month}.nc", "no file is of such a date; there are 9, 1999/"),
+        (
+            "{yeer}/rain_{month}.nc",
+            "there is no field '{yeer}' in names of inputs. Did you mean",
+        ),
+        (
+            "{year:2005..2006}/rain_{month}.nc",
+            "no file is of such a date; there are 9, 1999/",
+        ),
         ("{year}/snow_{month}.nc", "no file has such a name"),
     ):
         answer = run_here("inspect", asked, folder=tmp_path)
@@ -114,7 +130,15 @@ def test_dates_in_names_choose_inputs_and_a_new_file_among_them_is_noticed(tmp_p
 
 def test_messages_are_objects_where_programs_read_them(days):
     answer = run_here(
-        "aggregate", "a.nc", "--to", "year", "-o", "y.nc", "--log-format", "json", folder=days
+        "aggregate",
+        "a.nc",
+        "--to",
+        "year",
+        "-o",
+        "y.nc",
+        "--log-format",
+        "json",
+        folder=days,
     )
     lines = [json.loads(line) for line in answer.err.splitlines()]
     assert [line["level"] for line in lines] == ["info", "warning"]
@@ -146,7 +170,9 @@ def test_a_job_gets_the_cores_and_the_memory_of_its_group(tmp_path, monkeypatch)
     monkeypatch.setattr(limits, "_CONTROL_GROUPS", groups)
     monkeypatch.setattr(limits, "_OWN_GROUP", tmp_path / "own")
     monkeypatch.setattr(limits.os, "cpu_count", lambda: 64)
-    monkeypatch.setattr(limits.os, "sched_getaffinity", lambda _: set(range(48)), raising=False)
+    monkeypatch.setattr(
+        limits.os, "sched_getaffinity", lambda _: set(range(48)), raising=False
+    )
     assert limits.usable_cores() == 48
     (job / "cpu.max").write_text("max 100000\n")
     (groups / "batch" / "cpu.max").write_text("250000 100000\n")
@@ -158,7 +184,10 @@ def test_a_job_gets_the_cores_and_the_memory_of_its_group(tmp_path, monkeypatch)
 def test_scratch_files_lie_where_they_are_told(days):
     words = ("aggregate", "a.nc", "--to", "month", "-o", "m.nc", "--scratch")
     answer = run_here(*words, "none", folder=days)
-    assert (answer.code, "is no folder that can be written to" in answer.err) == (2, True)
+    assert (answer.code, "is no folder that can be written to" in answer.err) == (
+        2,
+        True,
+    )
     (days / "large").mkdir()
     assert run_command(*words, "large", folder=days).code == 0
     script = (

@@ -29,7 +29,9 @@ def folder(tmp_path, rng):
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = values
         for name, units in (("ta", "K"), ("ua", "m s-1"), ("q", "1")):
-            file.createVariable(name, "f4", ("time", "plev", "lat", "lon")).units = units
+            file.createVariable(
+                name, "f4", ("time", "plev", "lat", "lon")
+            ).units = units
             file[name][:] = rng.random((24, 2, 3, 2)) + 280
     values = np.arange(24, dtype="f4").reshape(24, 1, 1)
     values[3] = -9999
@@ -68,11 +70,27 @@ def test_options_that_are_given_twice_add_up_or_are_refused(folder):
     )
     assert (made.lengths["time"], made.lengths["plev"]) == (4, 2)
     made, _ = run(
-        folder, "summarise", "a.nc", "--variable", "ta", "--statistic", "mean", "--statistic", "max"
+        folder,
+        "summarise",
+        "a.nc",
+        "--variable",
+        "ta",
+        "--statistic",
+        "mean",
+        "--statistic",
+        "max",
     )
     assert [v.name for v in made.fields] == ["ta_mean", "ta_max"]
     answer = run_here(
-        "subset", "a.nc", "--time", "2000", "--time", "2001", "-o", "x.nc", folder=folder
+        "subset",
+        "a.nc",
+        "--time",
+        "2000",
+        "--time",
+        "2001",
+        "-o",
+        "x.nc",
+        folder=folder,
     )
     assert (answer.code, answer.err) == (
         2,
@@ -93,14 +111,19 @@ def test_options_that_are_given_twice_add_up_or_are_refused(folder):
     ],
 )
 def test_every_verb_takes_variables(folder, verb):
-    made, _ = run(folder, *verb.split()[:1], "a.nc", *verb.split()[1:], "--variable", "ta")
+    made, _ = run(
+        folder, *verb.split()[:1], "a.nc", *verb.split()[1:], "--variable", "ta"
+    )
     assert {v.name.partition("_")[0] for v in made.fields} == {"ta"}
 
 
 @pytest.mark.parametrize(
     ("words", "message"),
     [
-        (["--lat", "30", "..", "60"], "a range is written without spaces: --lat 30..60"),
+        (
+            ["--lat", "30", "..", "60"],
+            "a range is written without spaces: --lat 30..60",
+        ),
         (["--lat", "30", "..60"], "a range is written without spaces: --lat 30..60"),
         (
             ["--lon", "40..-20"],
@@ -109,7 +132,9 @@ def test_every_verb_takes_variables(folder, verb):
     ],
 )
 def test_ranges_get_the_hint_that_helps(folder, words, message):
-    assert message in run_here("subset", "a.nc", *words, "-o", "x.nc", folder=folder).err
+    assert (
+        message in run_here("subset", "a.nc", *words, "-o", "x.nc", folder=folder).err
+    )
 
 
 def test_the_beginning_of_an_option_stands_for_it_where_it_is_the_only_one(folder):
@@ -125,12 +150,19 @@ def test_the_beginning_of_an_option_stands_for_it_where_it_is_the_only_one(folde
 
 def test_options_of_a_run_may_stand_before_the_verb(folder):
     line = ("subset", "a.nc", "--variable", "ta", "-o", "o.nc", "--overwrite")
-    for before in (("--quiet",), ("--memory", "64MiB", "--workers=1", "--debug"), ("--no-cache",)):
+    for before in (
+        ("--quiet",),
+        ("--memory", "64MiB", "--workers=1", "--debug"),
+        ("--no-cache",),
+    ):
         answer = run_here(*before, *line, folder=folder)
         assert answer.code == 0, answer.err
         assert ("wrote o.nc" in answer.err) == ("--quiet" not in before)
     assert run_here("--workers", "x", *line, folder=folder).code == 2
-    assert "stands where a verb belongs" in run_here("--lat", "1..2", *line, folder=folder).err
+    assert (
+        "stands where a verb belongs"
+        in run_here("--lat", "1..2", *line, folder=folder).err
+    )
     assert run_here("--quiet", folder=folder).code == 2
 
 
@@ -141,12 +173,19 @@ def test_units_as_they_come_to_mind(folder):
     made, _ = run(folder, "subset", "a.nc", "--level", "850millibar")
     assert made.lengths["plev"] == 1
     answer = run_here("convert", "a.nc", "--units", "kg", "-o", "x.nc", folder=folder)
-    assert "nothing can be converted to it; ta is in K, ua is in m s-1, q is in 1" in answer.err
+    assert (
+        "nothing can be converted to it; ta is in K, ua is in m s-1, q is in 1"
+        in answer.err
+    )
 
 
 @pytest.mark.parametrize(
     "words",
-    [["help", "subset"], ["subset", "--help"], ["subset", "a.nc", "--lat", "0..5", "--help"]],
+    [
+        ["help", "subset"],
+        ["subset", "--help"],
+        ["subset", "a.nc", "--lat", "0..5", "--help"],
+    ],
 )
 def test_help_comes_wherever_it_is_asked_for(words, capsys):
     with pytest.raises(SystemExit):
@@ -158,14 +197,18 @@ def test_missing_values_that_no_one_declared(folder):
     for words in (["subset", "m.nc"], ["join", "m.nc"]):
         made, _ = run(folder, *words, "--missing-value", "-9999")
         assert np.isnan(made["tas"].values()).reshape(-1).nonzero()[0].tolist() == [3]
-    inspected = run_here("inspect", "m.nc", "--statistics", "--missing-value=-9999", folder=folder)
+    inspected = run_here(
+        "inspect", "m.nc", "--statistics", "--missing-value=-9999", folder=folder
+    )
     assert "4.2%" in inspected.out
     assert "-9999" not in inspected.out
 
 
 def test_normals_of_one_year_on_request(folder):
     data = rhodolite.read(folder / "a.nc")
-    with pytest.raises(DataError, match=r"a normal needs at least 3, unless --min-years 1"):
+    with pytest.raises(
+        DataError, match=r"a normal needs at least 3, unless --min-years 1"
+    ):
         Climatology(base="2000")(data)
     normal = Climatology(base="2000", min_years=1)(data)["ta"].values()
     np.testing.assert_allclose(normal, data["ta"].values()[:12])
@@ -177,7 +220,17 @@ def test_members_are_inspected_one_by_one(folder):
     assert "m: m.nc" in out
 
 
-_HEAVY = ("pandas", "matplotlib", "scipy", "shapely", "numba", "zarr", "numcodecs", "rich", "dask")
+_HEAVY = (
+    "pandas",
+    "matplotlib",
+    "scipy",
+    "shapely",
+    "numba",
+    "zarr",
+    "numcodecs",
+    "rich",
+    "dask",
+)
 
 
 @pytest.mark.parametrize(
@@ -196,6 +249,9 @@ def test_a_command_imports_only_what_it_needs(tmp_path, words):
         f"print('IMPORTED', code, *[name for name in {_HEAVY} if name in sys.modules])"
     )
     done = subprocess.run(
-        [sys.executable, "-c", script, *words], cwd=tmp_path, capture_output=True, text=True
+        [sys.executable, "-c", script, *words],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
     )
     assert done.stdout.rpartition("IMPORTED")[2].split() == ["0"], done.stderr

@@ -59,12 +59,17 @@ def test_the_coastline_sits_on_the_data_in_either_convention():
         land = land_at(*np.meshgrid(lons, lats)).astype("f4")
         figure = Map()(
             make_dataset(
-                land[None], lats=lats, lons=lons, attributes={"units": "1", "standard_name": ""}
+                land[None],
+                lats=lats,
+                lons=lons,
+                attributes={"units": "1", "standard_name": ""},
             )
         )
         drawn = mesh_of(figure).get_array().reshape(land.shape)
         np.testing.assert_array_equal(drawn, land)
-        coast = [c for c in figure.axes[0].collections if isinstance(c, LineCollection)][-1]
+        coast = [
+            c for c in figure.axes[0].collections if isinstance(c, LineCollection)
+        ][-1]
         vertices = np.concatenate(
             [segment for segment in coast.get_segments() if len(segment) > 40]
         )
@@ -74,14 +79,21 @@ def test_the_coastline_sits_on_the_data_in_either_convention():
             & (np.abs(vertices[:, 1]) < 80)
         )
         columns, rows = ((vertices[inside] - (start, -90)).T).astype(int)
-        around = sum(land[rows + dy, columns + dx] for dx in (-1, 0, 1) for dy in (-1, 0, 1))
-        assert ((around > 0) & (around < 9)).mean() > 0.97  # both land and sea next to the coast
+        around = sum(
+            land[rows + dy, columns + dx] for dx in (-1, 0, 1) for dy in (-1, 0, 1)
+        )
+        assert (
+            (around > 0) & (around < 9)
+        ).mean() > 0.97  # both land and sea next to the coast
 
 
 def test_no_outline_jumps_across_the_map():
     for kind in ("coast", "border"):
         for scale in ("110m", "50m"):
-            assert max(np.abs(np.diff(line[:, 0])).max() for line in lines(kind, scale)) < 20
+            assert (
+                max(np.abs(np.diff(line[:, 0])).max() for line in lines(kind, scale))
+                < 20
+            )
     # On both sides of the dateline, at both poles, and in a lake's country; 1 is land.
     known = {
         (10, 62): 1,
@@ -109,7 +121,10 @@ def test_a_map_says_what_when_and_in_which_units(garnet):
     assert "Rain | Mean of 3 months, June 2003 to August 2003" in texts(several)
     assert texts(several).endswith("Precipitation (10⁻⁵\u00a0kg\u00a0m⁻²\u00a0s⁻¹)")
     several.draw_without_rendering()
-    assert max(float(label.get_text()) for label in several.axes[1].get_xticklabels()) < 100
+    assert (
+        max(float(label.get_text()) for label in several.axes[1].get_xticklabels())
+        < 100
+    )
 
 
 def test_departures_pivot_on_zero_with_white_in_the_middle(garnet):
@@ -125,20 +140,28 @@ def test_departures_pivot_on_zero_with_white_in_the_middle(garnet):
 
 def test_limits_and_centre_are_kept(garnet):
     mesh = mesh_of(
-        Map(variable="tas", time="2003-07", limits="250..300", centre=273.15, palette="coolwarm")(
-            garnet
-        )
+        Map(
+            variable="tas",
+            time="2003-07",
+            limits="250..300",
+            centre=273.15,
+            palette="coolwarm",
+        )(garnet)
     )
     assert (mesh.norm.boundaries[0], mesh.norm.boundaries[-1]) == (250, 300)
     assert mesh.cmap.get_under().tolist() != mesh.cmap(0)
-    half = mesh_of(Map(variable="tas", time="2003-07", limits="250..")(garnet)).norm.boundaries
+    half = mesh_of(
+        Map(variable="tas", time="2003-07", limits="250..")(garnet)
+    ).norm.boundaries
     assert half[0] == 250
     assert half[-1] == round(half[-1])
     red, _, blue = mesh.cmap(mesh.norm(272))[:3]
     assert blue > red
 
 
-@pytest.mark.parametrize("values", [[5.0] * 4, [np.nan] * 4, [0, 0, 0, 1e-9], [1, 2, 3, np.inf]])
+@pytest.mark.parametrize(
+    "values", [[5.0] * 4, [np.nan] * 4, [0, 0, 0, 1e-9], [1, 2, 3, np.inf]]
+)
 def test_any_field_gets_a_scale(values):
     variable = Variable("v", (), rhodolite.arrays.InMemory(0.0), {"units": "1"})
     scale = scale_for(np.array(values), variable, None, (None, None), None)
@@ -157,7 +180,9 @@ def test_a_series_at_a_cell_and_of_the_area_mean(garnet):
     values = part["tas"].values()
     full = np.broadcast_to(weights[:, None], values.shape[1:])
     expected = [np.average(v[~np.isnan(v)], weights=full[~np.isnan(v)]) for v in values]
-    np.testing.assert_allclose(figure.axes[0].lines[0].get_ydata(), expected, rtol=1e-12)
+    np.testing.assert_allclose(
+        figure.axes[0].lines[0].get_ydata(), expected, rtol=1e-12
+    )
     assert "Mean over the globe" in texts(figure)
 
 
@@ -192,9 +217,12 @@ def test_several_curves_share_units_and_have_a_legend(demo, garnet):
 def test_files_of_every_kind_are_the_same_each_time(tmp_path, garnet, suffix):
     for name in ("a", "b"):
         save_figure(
-            Map(variable="tas", time="2003-07", size="640x400")(garnet), tmp_path / (name + suffix)
+            Map(variable="tas", time="2003-07", size="640x400")(garnet),
+            tmp_path / (name + suffix),
         )
-    assert (tmp_path / f"a{suffix}").read_bytes() == (tmp_path / f"b{suffix}").read_bytes()
+    assert (tmp_path / f"a{suffix}").read_bytes() == (
+        tmp_path / f"b{suffix}"
+    ).read_bytes()
     if suffix == ".png":
         assert matplotlib.image.imread(tmp_path / "a.png").shape[:2] == (400, 640)
 
@@ -224,7 +252,9 @@ def test_palettes_that_do_not_exist_are_refused():
 
 
 def test_one_curve_a_year_from_its_first_day_to_its_last(demo):
-    daily = Subset(variable="pr", at="61N,9E")(rhodolite.read(str(demo / "nordic_daily_201*.nc")))
+    daily = Subset(variable="pr", at="61N,9E")(
+        rhodolite.read(str(demo / "nordic_daily_201*.nc"))
+    )
     figure = YearOverlay(start="oct", emphasise="2012", base="2012..2016")(
         Accumulate(start="oct", gaps="skip")(daily)
     )
@@ -237,7 +267,9 @@ def test_one_curve_a_year_from_its_first_day_to_its_last(demo):
     totals = daily["pr"].values().ravel() * 86400
     year = (daily.time.years + (daily.time.months >= 10)) == 2012
     leap = (daily.time.months == 2) & (daily.time.days == 29)
-    np.testing.assert_allclose(line.get_ydata(), np.cumsum(totals[year])[~leap[year]], rtol=1e-5)
+    np.testing.assert_allclose(
+        line.get_ydata(), np.cumsum(totals[year])[~leap[year]], rtol=1e-5
+    )
     assert [label.get_text() for label in axes.get_xticklabels(minor=True)][:4] == [
         "Oct",
         "Nov",
@@ -247,7 +279,9 @@ def test_one_curve_a_year_from_its_first_day_to_its_last(demo):
     assert "2012 to 2016 behind" in texts(figure)
     with pytest.raises(DataError, match="--emphasise 1950: the data hold 2010 to 2018"):
         YearOverlay(emphasise="1950")(daily)
-    with pytest.raises(DataError, match=r"--base 1800..1810: the data hold 2010 to 2018"):
+    with pytest.raises(
+        DataError, match=r"--base 1800..1810: the data hold 2010 to 2018"
+    ):
         YearOverlay(base="1800..1810")(daily)
     with pytest.raises(DataError, match="one value a year"):
         YearOverlay()(Aggregate(to="year")(daily))
@@ -265,10 +299,14 @@ def test_small_maps_share_a_legend_and_are_named_by_what_they_show(garnet):
         *maps, legend = figure.axes
         assert [maps[at].get_title() for at in (0, -1)] == names
         assert len(maps) == {"month": 12, "season": 4, "year": 4}[by]
-        meshes = [c for axes in maps for c in axes.collections if isinstance(c, QuadMesh)]
+        meshes = [
+            c for axes in maps for c in axes.collections if isinstance(c, QuadMesh)
+        ]
         assert len({id(mesh.norm) for mesh in meshes}) == 1
         assert (
-            legend.get_xlabel().lower().endswith("near-surface air temperature, 2015 to 2018 (k)")
+            legend.get_xlabel()
+            .lower()
+            .endswith("near-surface air temperature, 2015 to 2018 (k)")
             or by == "year"
         )
     with pytest.raises(DataError, match="480 maps are too many for one figure"):
@@ -296,9 +334,9 @@ def mean_values(data):
     edges = np.sin(np.radians(np.linspace(90, -90, values.shape[1] + 1)))
     weights = np.abs(np.diff(edges))[:, None] * np.ones(values.shape[2])
     held = np.isfinite(values)
-    return (np.where(held, values, 0) * weights).sum(axis=(1, 2)) / (held * weights).sum(
-        axis=(1, 2)
-    )
+    return (np.where(held, values, 0) * weights).sum(axis=(1, 2)) / (
+        held * weights
+    ).sum(axis=(1, 2))
 
 
 def test_classes_are_drawn_in_words_from_dry_to_wet(rng):
@@ -315,12 +353,17 @@ def test_classes_are_drawn_in_words_from_dry_to_wet(rng):
     made = rhodolite.Index(classes=True, extremes="10%")(data)
     figure = rhodolite.Map(variable="pr_class", time="2005")(made)
     words = [label.get_text() for label in figure.axes[1].get_yticklabels()]
-    assert (words[0], words[4], words[-1]) == ("Extremely dry", "Near normal", "Extremely wet")
+    assert (words[0], words[4], words[-1]) == (
+        "Extremely dry",
+        "Near normal",
+        "Extremely wet",
+    )
     driest, wettest = (figure.axes[0].collections[0].cmap(at) for at in (0, 8))
     assert driest[0] > driest[2]
     assert wettest[0] < wettest[2]
     with pytest.raises(
-        DataError, match="holds classes, of which there is no mean; choose one of its 30 steps"
+        DataError,
+        match="holds classes, of which there is no mean; choose one of its 30 steps",
     ):
         rhodolite.Map(variable="pr_class")(made)
 
@@ -335,7 +378,10 @@ def test_curves_break_where_steps_are_missing(rng):
 
 def test_outside_of_a_region_is_blank_and_not_without_data(rng):
     data = make_dataset(
-        rng.random((1, 20, 20)), times=[0], lats=np.arange(55, 75), lons=np.arange(4, 24)
+        rng.random((1, 20, 20)),
+        times=[0],
+        lats=np.arange(55, 75),
+        lons=np.arange(4, 24),
     )
     figure = rhodolite.Map()(data.subset(region="Norway"))
     assert figure.axes[0].get_legend() is None
@@ -347,7 +393,9 @@ def test_outside_of_a_region_is_blank_and_not_without_data(rng):
             for v in data.variables.values()
         )
     )
-    assert [text.get_text() for text in whole.axes[0].get_legend().get_texts()] == ["no data"]
+    assert [text.get_text() for text in whole.axes[0].get_legend().get_texts()] == [
+        "no data"
+    ]
 
 
 @pytest.mark.parametrize("count", [1, 4, 12])
@@ -381,7 +429,9 @@ def test_panels_of_members_and_of_months(rng):
     places = [axes.get_subplotspec().colspan.start for axes in figure.axes[:12]]
     assert places == [0, 1, 2, 3] * 3
     member = stack_members([data, data], ["a", "b"])
-    titles = [axes.get_title() for axes in rhodolite.Panels(by="member")(member).axes[:2]]
+    titles = [
+        axes.get_title() for axes in rhodolite.Panels(by="member")(member).axes[:2]
+    ]
     assert titles == ["a", "b"]
 
 
@@ -418,7 +468,9 @@ def test_what_a_picture_says_it_shows_is_in_it(demo, name, line):
         arrays = [part.get_array() for part in meshes]
         drawn = [np.ma.filled(array, np.nan) for array in arrays if array is not None]
         curves = [curve for axes in figure.axes for curve in axes.lines]
-        drawn += [np.asarray(part, float) for curve in curves for part in curve.get_data()]
+        drawn += [
+            np.asarray(part, float) for curve in curves for part in curve.get_data()
+        ]
     if name == "section":
         (sentence,) = sentences_of(step.shown(data), rhodolite.Engine())
         extremes = re.findall(r"(?:lowest|highest) is ([\d.]+) K", sentence)
@@ -428,5 +480,7 @@ def test_what_a_picture_says_it_shows_is_in_it(demo, name, line):
     numbers = numbers[np.isfinite(numbers)]
     assert told.size and numbers.size
     nearest = np.clip(np.searchsorted(numbers, told), 1, numbers.size - 1)
-    apart = np.minimum(np.abs(numbers[nearest] - told), np.abs(numbers[nearest - 1] - told))
+    apart = np.minimum(
+        np.abs(numbers[nearest] - told), np.abs(numbers[nearest - 1] - told)
+    )
     assert apart.max() <= 2e-6 * np.abs(told).max()

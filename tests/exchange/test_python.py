@@ -38,17 +38,24 @@ GRID = {"time": TIMES, "lat": np.arange(4.0), "lon": np.arange(5.0)}
 
 def test_generated_signatures_and_the_manual_page_are_fresh():
     assert TARGET.read_text(encoding="utf-8") == make_formatted(), "run make docs"
-    assert (ROOT / "docs" / "rhodolite.1").read_text(encoding="utf-8") == make_man(), "make docs"
+    assert (ROOT / "docs" / "rhodolite.1").read_text(encoding="utf-8") == make_man(), (
+        "make docs"
+    )
 
 
 def test_every_verb_is_a_method_with_the_parameters_of_its_declaration():
-    steps = {**all_operations(), **{f"draw_{kind}": c for kind, c in all_drawings().items()}}
+    steps = {
+        **all_operations(),
+        **{f"draw_{kind}": c for kind, c in all_drawings().items()},
+    }
     for name, cls in steps.items():
         declared = [one.field for one in parameters(cls)]
         drawn = ["axes"] if name.startswith("draw_") else []
         signature = inspect.signature(getattr(rhodolite.Dataset, name))
         assert list(signature.parameters) == ["self", *declared, *drawn]
-    summaries = {kind: " ".join(cls.__doc__.split()) for kind, cls in all_drawings().items()}
+    summaries = {
+        kind: " ".join(cls.__doc__.split()) for kind, cls in all_drawings().items()
+    }
     assert all(summaries[kind].startswith(text) for kind, text in DRAWINGS.items())
     assert set(dir(rhodolite)) == set(rhodolite.__all__)
     assert all(hasattr(rhodolite, name) for name in dir(rhodolite))
@@ -64,7 +71,8 @@ def test_verbs_keep_the_type_and_a_step_alone_reads_nothing(demo):
     assert type(made.convert(stamp="end")) is rhodolite.Dataset
     step = rhodolite.Summarise(region="Norway")
     np.testing.assert_array_equal(
-        part.apply(step)["tas"].values(), part.summarise(region="Norway")["tas"].values()
+        part.apply(step)["tas"].values(),
+        part.summarise(region="Norway")["tas"].values(),
     )
     with pytest.raises(UsageError, match=r"what region names .* data.summarise\(...\)"):
         step(part)
@@ -78,7 +86,9 @@ def test_modules_are_imported_by_name_in_registries_alone():
         if "import_module(" in path.read_text(encoding="utf-8")
     }
     registries = ["", "drawing/", "operations/", "cli/verbs/"]
-    assert by_name == {f"{room}__init__.py" for room in registries} | {"formats/registry.py"}
+    assert by_name == {f"{room}__init__.py" for room in registries} | {
+        "formats/registry.py"
+    }
 
 
 @pytest.mark.slow
@@ -93,9 +103,18 @@ def test_type_checkers_know_the_methods(tmp_path):
         "data.subset(latt='60N')\n"
         "reveal_type(3 - data['tas'] > 2)\n"
     )
-    words = [sys.executable, "-m", "mypy", "--cache-dir", str(tmp_path / "c"), str(script)]
+    words = [
+        sys.executable,
+        "-m",
+        "mypy",
+        "--cache-dir",
+        str(tmp_path / "c"),
+        str(script),
+    ]
     done = subprocess.run(words, capture_output=True, text=True, cwd=tmp_path)
-    assert 'Revealed type is "rhodolite.api.dataset.Dataset"' in done.stdout, done.stdout
+    assert 'Revealed type is "rhodolite.api.dataset.Dataset"' in done.stdout, (
+        done.stdout
+    )
     assert ':7: note: Revealed type is "rhodolite.api.variable.Variable"' in done.stdout
     assert re.search(r':5: error: Argument "kind" .* incompatible type', done.stdout)
     assert ':6: error: Unexpected keyword argument "latt"' in done.stdout
@@ -119,12 +138,19 @@ def test_a_dataset_shows_what_inspect_shows(demo):
     path = demo / "nordic_daily_2018.nc"
     data = rhodolite.read(path)
     assert f"{data}\n" == run_here("inspect", path).out
-    assert str(data.title if hasattr(data, "title") else data).splitlines()[0] in data._repr_html_()
+    assert (
+        str(data.title if hasattr(data, "title") else data).splitlines()[0]
+        in data._repr_html_()
+    )
     assert repr(data) == "<Dataset tas, pr: time 365, bnds 2, lat 37, lon 81>"
     assert repr(data["tas"]) == "<Variable tas (K): time 365, lat 37, lon 81>"
     assert "units: K" in str(data["tas"])
     assert data.inspect()["variables"][0]["name"] == "tas"
-    assert (data == data, data != rhodolite.read(path), bool(data)) == (True, True, True)
+    assert (data == data, data != rhodolite.read(path), bool(data)) == (
+        True,
+        True,
+        True,
+    )
     copy = pickle.loads(pickle.dumps(data.subset(variable="tas", time="2018-01-01")))
     np.testing.assert_array_equal(copy["tas"], data["tas"].values()[:1])
 
@@ -135,7 +161,14 @@ def test_methods_write_what_commands_write(demo, tmp_path):
     data.subset(variable="pr", region=demo / "catchment.geojson").summarise().write(
         tmp_path / "a.csv", memory="64MiB"
     )
-    line = ["--variable", "pr", "--region", demo / "catchment.geojson", "then", "summarise"]
+    line = [
+        "--variable",
+        "pr",
+        "--region",
+        demo / "catchment.geojson",
+        "then",
+        "summarise",
+    ]
     assert run_here("subset", path, *line, "-o", tmp_path / "b.csv").code == 0
     assert (tmp_path / "a.csv").read_bytes() == (tmp_path / "b.csv").read_bytes()
     wide = data.subset(variable="tas", time="2018-01").extract(
@@ -145,14 +178,18 @@ def test_methods_write_what_commands_write(demo, tmp_path):
     assert (tmp_path / "wide.csv").read_text().splitlines()[0].count("2018-01-") == 31
     data.regrid(to=2, save_weights=str(tmp_path / "w.nc")).write(tmp_path / "c.nc")
     again = data.regrid(weights=tmp_path / "w.nc")
-    np.testing.assert_array_equal(again["tas"], rhodolite.read(tmp_path / "c.nc")["tas"])
+    np.testing.assert_array_equal(
+        again["tas"], rhodolite.read(tmp_path / "c.nc")["tas"]
+    )
 
 
 def test_pictures_go_into_axes_of_ones_own(demo):
     mpl.use("Agg")
     import matplotlib.pyplot as plt
 
-    data = rhodolite.read(demo / "nordic_daily_2018.nc").subset(variable="tas", time="2018-01")
+    data = rhodolite.read(demo / "nordic_daily_2018.nc").subset(
+        variable="tas", time="2018-01"
+    )
     figure, (left, right) = plt.subplots(1, 2, figsize=(12, 5))
     assert data.draw_map(axes=left) is figure
     data.summarise().draw_series(axes=right)
@@ -173,13 +210,19 @@ NUMBERS = st.sampled_from(["f4", "f8", ">f4", "i1", "i2", "i8", "u2", "u8", "?"]
 def test_arrays_of_any_type_come_back_from_a_file(tmp_path_factory, data, kind, masked):
     """What is masked or NaN is missing after a way through NetCDF; all else keeps its value."""
     values = data.draw(hnp.arrays(kind, (3, 4, 5)))
-    mask = data.draw(hnp.arrays("?", (3, 4, 5))) if masked else np.zeros((3, 4, 5), dtype=bool)
+    mask = (
+        data.draw(hnp.arrays("?", (3, 4, 5)))
+        if masked
+        else np.zeros((3, 4, 5), dtype=bool)
+    )
     given_values = np.ma.array(values, mask=mask) if masked else values
     made = rhodolite.from_arrays({"x": given_values}, GRID, units={"x": "1"})
     path = tmp_path_factory.mktemp("a") / "a.nc"
     made.write(path)
     back = rhodolite.read(path)["x"]
-    found = np.asarray(back.floats().read((slice(0, 3), slice(0, 4), slice(0, 5))), dtype=float)
+    found = np.asarray(
+        back.floats().read((slice(0, 3), slice(0, 4), slice(0, 5))), dtype=float
+    )
     missing = mask | (np.isnan(values) if values.dtype.kind == "f" else False)
     np.testing.assert_array_equal(np.isnan(found), missing)
     expected = values.astype(float)
@@ -210,21 +253,49 @@ def test_dates_of_every_kind_keep_their_moment():
 @pytest.mark.parametrize(
     ("changes", "message"),
     [
-        ({"fields": {"t": np.zeros((3, 5, 4))}}, r"fits \(time, lon, lat\) and not \(time, lat"),
-        ({"fields": {"t": np.zeros((3, 4, 6))}}, "t: 6 values along lon, and the coordinate has 5"),
-        ({"fields": {"t": np.zeros((3, 4))}}, "2 dimensions, and there are 3 coordinates"),
-        ({"fields": {"lat": np.zeros((3, 4, 5))}}, "lat is given as a field and as a coordinate"),
+        (
+            {"fields": {"t": np.zeros((3, 5, 4))}},
+            r"fits \(time, lon, lat\) and not \(time, lat",
+        ),
+        (
+            {"fields": {"t": np.zeros((3, 4, 6))}},
+            "t: 6 values along lon, and the coordinate has 5",
+        ),
+        (
+            {"fields": {"t": np.zeros((3, 4))}},
+            "2 dimensions, and there are 3 coordinates",
+        ),
+        (
+            {"fields": {"lat": np.zeros((3, 4, 5))}},
+            "lat is given as a field and as a coordinate",
+        ),
         ({"units": {}}, r"t: no units are given; write units=\{'t': 'K'\}"),
-        ({"units": {"t": "K", "u": "K"}}, "'u', which is neither a field nor a coordinate"),
-        ({"units": {"t": "Kelvins per"}}, "UDUNITS does not know the units 'Kelvins per'"),
-        ({"fields": {"t": np.zeros((3, 4, 5), complex)}}, "type complex128; a field holds numbers"),
+        (
+            {"units": {"t": "K", "u": "K"}},
+            "'u', which is neither a field nor a coordinate",
+        ),
+        (
+            {"units": {"t": "Kelvins per"}},
+            "UDUNITS does not know the units 'Kelvins per'",
+        ),
+        (
+            {"fields": {"t": np.zeros((3, 4, 5), complex)}},
+            "type complex128; a field holds numbers",
+        ),
         ({"dimensions": ("time", "lat", "x")}, "there is no coordinate 'x'"),
-        ({"coordinates": {**GRID, "time": np.array(["NaT"] * 3, "M8[D]")}}, "a date is missing"),
+        (
+            {"coordinates": {**GRID, "time": np.array(["NaT"] * 3, "M8[D]")}},
+            "a date is missing",
+        ),
         ({"fields": {}}, "no field is given"),
     ],
 )
 def test_arrays_that_do_not_fit_are_named_with_what_would(changes, message):
-    given_values = {"fields": {"t": np.zeros((3, 4, 5))}, "coordinates": GRID, "units": {"t": "K"}}
+    given_values = {
+        "fields": {"t": np.zeros((3, 4, 5))},
+        "coordinates": GRID,
+        "units": {"t": "K"},
+    }
     with pytest.raises(DataError, match=message):
         rhodolite.from_arrays(**{**given_values, **changes})
 
@@ -238,7 +309,10 @@ def test_arrays_that_do_not_fit_are_named_with_what_would(changes, message):
         (b"text", "text"),
         (("a", "b"), ["a", "b"]),
         ([1, 2.5], [1, 2.5]),
-        *((refused, None) for refused in (2**70, [[1], [2, 3]], {"a": 1}, True, [], None)),
+        *(
+            (refused, None)
+            for refused in (2**70, [[1], [2, 3]], {"a": 1}, True, [], None)
+        ),
     ],
 )
 def test_attributes_are_what_files_can_hold_or_refused(tmp_path, note, kept, suffix):
@@ -271,7 +345,9 @@ def test_tables_come_and_go(demo):
     wide = made.to_pandas("wide")
     assert wide.shape == (3, 20)
     np.testing.assert_array_equal(wide.to_numpy(), values.reshape(3, 20))
-    data = rhodolite.read(demo / "nordic_daily_2018.nc").extract(points=demo / "reservoirs.csv")
+    data = rhodolite.read(demo / "nordic_daily_2018.nc").extract(
+        points=demo / "reservoirs.csv"
+    )
     sites = data.to_pandas(variable="tas")[["time", "name", "lat", "lon", "tas"]]
     again = rhodolite.from_pandas(sites, units={"tas": "K"})
     assert again["tas"].shape == (365, 12)
@@ -287,13 +363,20 @@ def test_tables_come_and_go(demo):
 
 
 def test_dates_are_times_as_they_are():
-    data = rhodolite.from_arrays({"x": np.arange(3.0)}, {"time": TIMES}, units={"x": "K"})
+    data = rhodolite.from_arrays(
+        {"x": np.arange(3.0)}, {"time": TIMES}, units={"x": "K"}
+    )
     for day in (datetime.date(2001, 1, 2), np.datetime64("2001-01-02"), "2001-01-02"):
         assert data.subset(time=day)["x"].values().tolist() == [1.0]
     with pytest.raises(UsageError, match=r"^time: \{\} cannot be used here"):
         data.subset(time={})
     first, last = TIMES[0], TIMES[1]
-    for span in (slice(first, last), (first, last), slice(None, last), "2001-01-01..2001-01-02"):
+    for span in (
+        slice(first, last),
+        (first, last),
+        slice(None, last),
+        "2001-01-01..2001-01-02",
+    ):
         assert data.subset(time=span)["x"].values().tolist() == [0.0, 1.0]
 
 
@@ -314,13 +397,20 @@ def test_arguments_are_those_that_python_has(tmp_path):
         ({"at": (12.5, -33)}, {"at": "12.5N,33W"}),
         ({"years": range(2000, 2002)}, {"years": "2000..2001"}),
         ({"months": [1, 2]}, {"months": "1,2"}),
-        ({"time": cftime.DatetimeNoLeap(2001, 3, 1).isoformat()[:7]}, {"time": "2001-03"}),
+        (
+            {"time": cftime.DatetimeNoLeap(2001, 3, 1).isoformat()[:7]},
+            {"time": "2001-03"},
+        ),
         ({"time": ("2000", 2001)}, {"time": "2000..2001"}),
     ):
         ours, theirs = (data.subset(**settings) for settings in (natural, typed))
         np.testing.assert_array_equal(ours["tas"].values(), theirs["tas"].values())
     square = shapely.box(10, -15, 100, 25)
-    outline = {"type": "Feature", "properties": {}, "geometry": shapely.geometry.mapping(square)}
+    outline = {
+        "type": "Feature",
+        "properties": {},
+        "geometry": shapely.geometry.mapping(square),
+    }
     (tmp_path / "a.geojson").write_text(json.dumps(outline))
     ours, theirs = (data.summarise(region=r) for r in (square, tmp_path / "a.geojson"))
     np.testing.assert_allclose(ours["tas"].values(), theirs["tas"].values(), rtol=1e-12)

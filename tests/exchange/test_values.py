@@ -45,7 +45,14 @@ BINARY = {
     "max": np.maximum,
     "hypot": np.hypot,
 }
-COMPARING = (operator.lt, operator.le, operator.gt, operator.ge, operator.eq, operator.ne)
+COMPARING = (
+    operator.lt,
+    operator.le,
+    operator.gt,
+    operator.ge,
+    operator.eq,
+    operator.ne,
+)
 
 
 def _arrays(seed=3):
@@ -56,12 +63,16 @@ def _arrays(seed=3):
 
 
 def _plain(units="1", **more):
-    return rhodolite.from_arrays(_arrays() | more, GRID, units=dict.fromkeys("ab", units))
+    return rhodolite.from_arrays(
+        _arrays() | more, GRID, units=dict.fromkeys("ab", units)
+    )
 
 
 # Angles have units, and numbers beside them are angles then, so they come last of all.
 def _trees():
-    leaves = st.sampled_from(["a", "b"]) | st.floats(-4, 4).map(lambda x: np.float64(round(x, 2)))
+    leaves = st.sampled_from(["a", "b"]) | st.floats(-4, 4).map(
+        lambda x: np.float64(round(x, 2))
+    )
     numbers = [name for name in UNARY if name != "arctan"]
     return st.recursive(
         leaves,
@@ -95,13 +106,20 @@ def test_operators_are_numpys_and_the_same_as_calc(tree, comparing):
             return
         expected = np.broadcast_to(expected, SHAPE)
         np.testing.assert_array_equal(lazy, expected)
-        truth = np.where(np.isnan(expected + arrays["a"]), np.nan, comparing(expected, arrays["a"]))
+        truth = np.where(
+            np.isnan(expected + arrays["a"]), np.nan, comparing(expected, arrays["a"])
+        )
         np.testing.assert_array_equal(comparing(lazy, data["a"]), truth)
     typed = data.calc(formula=lazy.formula, name="x")["x"]
     np.testing.assert_array_equal(typed, lazy)
     assert typed.units == lazy.units == "1"
     added = data.with_fields(x=lazy)
-    assert added.record[-1] == {"verb": "calc", "formula": lazy.formula, "name": "x", "keep": True}
+    assert added.record[-1] == {
+        "verb": "calc",
+        "formula": lazy.formula,
+        "name": "x",
+        "keep": True,
+    }
     assert added["x"].attributes == typed.attributes
 
 
@@ -112,12 +130,29 @@ _NODES = st.recursive(
         st.builds(
             lambda sign, x, y: Call(sign, (x, y)),
             st.sampled_from(
-                ["+", "-", "*", "/", "^", "<", ">=", "==", "and", "or", "min", "arctan2"]
+                [
+                    "+",
+                    "-",
+                    "*",
+                    "/",
+                    "^",
+                    "<",
+                    ">=",
+                    "==",
+                    "and",
+                    "or",
+                    "min",
+                    "arctan2",
+                ]
             ),
             inner,
             inner,
         )
-        | st.builds(lambda name, x: Call(name, (x,)), st.sampled_from(["negative", "not"]), inner)
+        | st.builds(
+            lambda name, x: Call(name, (x,)),
+            st.sampled_from(["negative", "not"]),
+            inner,
+        )
     ),
     max_leaves=12,
 )
@@ -131,12 +166,16 @@ def test_a_formula_is_read_as_it_was_written(tree):
 
 def test_comparisons_are_compared_in_brackets_alone():
     a = _plain()["a"]
-    np.testing.assert_array_equal((a > 0) == (a > -9), np.where(np.isnan(a), np.nan, a > 0))
+    np.testing.assert_array_equal(
+        (a > 0) == (a > -9), np.where(np.isnan(a), np.nan, a > 0)
+    )
     assert _plain().calc(formula="(a > 0) == (b > 0)", name="both")["both"].units == "1"
     with pytest.raises(UsageError, match="comparisons do not chain"):
         _plain().calc(formula="0 < a < 1", name="x")
     # Of the sign of zero, too.
-    ones = rhodolite.from_arrays({"a": np.ones(4)}, {"lat": np.arange(4.0)}, units={"a": "1"})["a"]
+    ones = rhodolite.from_arrays(
+        {"a": np.ones(4)}, {"lat": np.arange(4.0)}, units={"a": "1"}
+    )["a"]
     assert (np.asarray(ones / -0.0) == -np.inf).all()
 
 
@@ -149,15 +188,27 @@ def test_units_are_those_of_calc_and_errors_are_told_as_in_python():
     ones = np.ones(SHAPE)
     assert ((a - ones).units, (a * ones).units, (a > ones).units) == ("K", "K", "1")
     np.testing.assert_array_equal((a - ones) / 2 + ones, (_arrays()["a"] - 1) / 2 + 1)
-    with pytest.raises(DataError, match=r"^exp takes numbers without units, and this is in K"):
+    with pytest.raises(
+        DataError, match=r"^exp takes numbers without units, and this is in K"
+    ):
         np.exp(a)
-    with pytest.raises(DataError, match=r"^\+ of K and m, which cannot be turned into each other"):
-        a + data.convert(units="b=degC").with_fields(y=b * 0 / b)["b"].calculate(abs, units="m")
-    with pytest.raises(UsageError, match=r"numpy.gcd of a variable is none .* stay lazy"):
+    with pytest.raises(
+        DataError, match=r"^\+ of K and m, which cannot be turned into each other"
+    ):
+        a + data.convert(units="b=degC").with_fields(y=b * 0 / b)["b"].calculate(
+            abs, units="m"
+        )
+    with pytest.raises(
+        UsageError, match=r"numpy.gcd of a variable is none .* stay lazy"
+    ):
         np.gcd(a, 2)
-    with pytest.raises(UsageError, match=r"shape \(3,\) beside a, whose shape is \(5, 4, 6\)"):
+    with pytest.raises(
+        UsageError, match=r"shape \(3,\) beside a, whose shape is \(5, 4, 6\)"
+    ):
         a + [1, 2, 3]
-    with pytest.raises(ValueError, match="120 values, which are not true or false together"):
+    with pytest.raises(
+        ValueError, match="120 values, which are not true or false together"
+    ):
         bool(a == b)
     with pytest.raises(TypeError, match="unsupported operand"):
         a + "1"
@@ -174,9 +225,12 @@ def test_nothing_changes_in_place_and_missing_stays_missing():
     np.testing.assert_array_equal(np.isnan(data["a"]), gaps)
     np.testing.assert_array_equal(np.isfinite(data["a"]), ~gaps)
     np.testing.assert_array_equal(
-        np.where(data["b"] > 0, data["b"], np.nan), np.where(arrays["b"] > 0, arrays["b"], np.nan)
+        np.where(data["b"] > 0, data["b"], np.nan),
+        np.where(arrays["b"] > 0, arrays["b"], np.nan),
     )
-    np.testing.assert_array_equal(np.clip(data["b"], -1, 0.5), np.clip(arrays["b"], -1, 0.5))
+    np.testing.assert_array_equal(
+        np.clip(data["b"], -1, 0.5), np.clip(arrays["b"], -1, 0.5)
+    )
     both = (data["a"] > 0) & ~(data["b"] > 0)
     truth = np.where(gaps, np.nan, (arrays["a"] > 0) & (arrays["b"] <= 0))
     np.testing.assert_array_equal(both, truth)
@@ -210,9 +264,15 @@ def test_positions_are_numpys(data):
 
 def test_lists_of_positions_and_what_is_none():
     a, array = _plain()["a"], _arrays()["a"]
-    np.testing.assert_array_equal(a[[4, 0], 1:, [True, False] * 3], array[[4, 0], 1:][:, :, ::2])
+    np.testing.assert_array_equal(
+        a[[4, 0], 1:, [True, False] * 3], array[[4, 0], 1:][:, :, ::2]
+    )
     assert float(a[1, 2, 3]) == array[1, 2, 3]
-    for key, said in (((0, 0, 0, 0), "3 dimensions"), ("x", "no position along time"), (9, "out")):
+    for key, said in (
+        ((0, 0, 0, 0), "3 dimensions"),
+        ("x", "no position along time"),
+        (9, "out"),
+    ):
         with pytest.raises(IndexError, match=said):
             a[key]
     with pytest.raises(TypeError, match="no single number"):
@@ -238,15 +298,22 @@ def test_values_of_other_datasets_are_brought_to_the_same_cells():
     kept = data.with_fields(eddy=departures)
     assert kept["eddy"].attributes["comment"] == "eddy = b - b_2"
     np.testing.assert_array_equal(kept["eddy"], departures)
-    with pytest.raises(DataError, match=r"runs along 2 times .* take the same times of both first"):
+    with pytest.raises(
+        DataError, match=r"runs along 2 times .* take the same times of both first"
+    ):
         data["a"] - data.subset(time="2001-01-02..2001-01-03")["a"]
     units = {"a": "K", "b": "K"}
-    elsewhere = rhodolite.from_arrays(_arrays(), GRID | {"lat": [1.0, 2, 3, 4]}, units=units)
+    elsewhere = rhodolite.from_arrays(
+        _arrays(), GRID | {"lat": [1.0, 2, 3, 4]}, units=units
+    )
     with pytest.raises(DataError, match="lies on other latitudes in"):
         data["a"] - elsewhere["a"]
     times = {"time": np.arange(360.0, 365.0)}
     other_days = rhodolite.from_arrays(
-        _arrays(), GRID | times, units=units | {"time": "days since 2000-01-01"}, calendar="360_day"
+        _arrays(),
+        GRID | times,
+        units=units | {"time": "days since 2000-01-01"},
+        calendar="360_day",
     )
     with pytest.raises(DataError, match=r"has the calendar standard and .* 360_day"):
         data["a"] - other_days["a"]
@@ -254,7 +321,9 @@ def test_values_of_other_datasets_are_brought_to_the_same_cells():
 
 def test_fields_are_refused_by_name():
     data = _plain()
-    with pytest.raises(UsageError, match=r"^a: the dataset has a variable of this name"):
+    with pytest.raises(
+        UsageError, match=r"^a: the dataset has a variable of this name"
+    ):
         data.with_fields(a=data["b"])
     with pytest.raises(UsageError, match=r"^x: a field is a variable .* and not float"):
         data.with_fields(x=1.0)
@@ -274,7 +343,9 @@ def _largest(block):
 @pytest.mark.parametrize("chunks", [(1, 30, 40), (60, 5, 8), None])
 def test_own_functions_get_whole_axes_in_bounded_memory(tmp_path, rng, chunks):
     values = rng.normal(size=(60, 30, 40)).astype("f4")
-    path = write_plain(tmp_path / "a.nc", values, chunksizes=chunks, zlib=chunks is not None)
+    path = write_plain(
+        tmp_path / "a.nc", values, chunksizes=chunks, zlib=chunks is not None
+    )
     tas = rhodolite.read(path)["tas"]
     exact = values.astype("f8")
     total = tas.calculate(_running, along="time", units="K d")
@@ -287,10 +358,15 @@ def test_own_functions_get_whole_axes_in_bounded_memory(tmp_path, rng, chunks):
     np.testing.assert_array_equal(tas.calculate(np.cbrt), np.cbrt(exact))
     last = tas.calculate(lambda block: block[-1], along="time", drop=True)
     np.testing.assert_array_equal(tas - last, exact - exact[-1])
-    for wrong, said in ((lambda b: b[:1], r"returned an array of shape"), (np.sum, "shape")):
+    for wrong, said in (
+        (lambda b: b[:1], r"returned an array of shape"),
+        (np.sum, "shape"),
+    ):
         with pytest.raises(UsageError, match=said):
             tas.calculate(wrong, along="time").values()
-    with pytest.raises(UsageError, match="has no dimension 'level'; it has time, lat, lon"):
+    with pytest.raises(
+        UsageError, match="has no dimension 'level'; it has time, lat, lon"
+    ):
         tas.calculate(np.sum, along="level", drop=True)
     seen = np.zeros(values.shape)
     for place, block in tas.blocks(along="time", memory="1MiB"):
@@ -307,7 +383,15 @@ def test_what_was_calculated_is_written_and_typed_again(tmp_path, rng):
     warm.write(tmp_path / "warm.nc")
     formula = warm["warm"].attributes["comment"].removeprefix("warm = ")
     answer = run_here(
-        "calc", "a.nc", "--formula", formula, "--name", "warm", "-o", "typed.nc", folder=tmp_path
+        "calc",
+        "a.nc",
+        "--formula",
+        formula,
+        "--name",
+        "warm",
+        "-o",
+        "typed.nc",
+        folder=tmp_path,
     )
     assert answer.code == 0, answer.err
     with (
@@ -327,9 +411,16 @@ def test_dates_and_tables_for_other_libraries():
         units={"a": "K", "time": "days since 2001-01-01"},
         calendar="360_day",
     )
-    assert [str(date)[:10] for date in days.dates] == ["2001-02-28", "2001-02-29", "2001-02-30"]
+    assert [str(date)[:10] for date in days.dates] == [
+        "2001-02-28",
+        "2001-02-29",
+        "2001-02-30",
+    ]
     table = data.__dataframe__()
-    assert list(table.column_names()) == data.to_pandas().reset_index(drop=True).columns.tolist()
+    assert (
+        list(table.column_names())
+        == data.to_pandas().reset_index(drop=True).columns.tolist()
+    )
     assert isinstance(data.to_pandas(), pd.DataFrame)
 
 
@@ -357,22 +448,31 @@ def test_a_notebook_shows_data_figures_and_how_far_work_has_come():
     nbclient.NotebookClient(notebook, timeout=300, kernel_name="python3").execute()
     shown, calculated, drawn = (cell.outputs for cell in notebook.cells)
     page = shown[-1]["data"]["text/html"]
-    assert "<summary>the dataset: 1 attributes</summary>" in page and "Nothing real" in page
+    assert (
+        "<summary>the dataset: 1 attributes</summary>" in page
+        and "Nothing real" in page
+    )
     assert "<details><summary>tas: 2 attributes" in page and "made &lt;up&gt;" in page
-    assert [one["data"] for one in calculated[:-1]] == [{"text/plain": ""}]  # replaced in the end
+    assert [one["data"] for one in calculated[:-1]] == [
+        {"text/plain": ""}
+    ]  # replaced in the end
     assert "tas &gt; 275 (1)" in calculated[-1]["data"]["text/html"]
     assert "image/png" in drawn[-1]["data"]
 
 
 def test_work_is_put_on_the_log(tmp_path, rng, caplog):
-    write_plain(tmp_path / "a.nc", rng.normal(size=(50, 30, 40)), chunksizes=(1, 30, 40))
+    write_plain(
+        tmp_path / "a.nc", rng.normal(size=(50, 30, 40)), chunksizes=(1, 30, 40)
+    )
     data = rhodolite.read(tmp_path / "a.nc")
     with caplog.at_level(logging.INFO, logger="rhodolite"):
         (data["tas"] * 2).values(make_engine(memory="1MiB"))
         data.summarise(over="time").write(tmp_path / "b.nc")
     said = [record.getMessage() for record in caplog.records]
     assert {record.name for record in caplog.records} == {"rhodolite"}
-    assert said[0].startswith("reading: ") and any(text.startswith("reducing") for text in said)
+    assert said[0].startswith("reading: ") and any(
+        text.startswith("reducing") for text in said
+    )
 
 
 def test_steps_see_plain_data_and_give_back_what_they_got():
@@ -389,5 +489,7 @@ def test_steps_see_plain_data_and_give_back_what_they_got():
     assert isinstance(data.apply(Look()), rhodolite.Dataset)
     assert all(one["a"] is one.variables["a"] is data.variables["a"] for one in seen)
     assert not any(isinstance(one["a"], rhodolite.Variable) for one in seen)
-    held = data.with_variables([data["a"], *(v for v in data.variables.values() if v.name != "a")])
+    held = data.with_variables(
+        [data["a"], *(v for v in data.variables.values() if v.name != "a")]
+    )
     assert held.variables["a"] is data.variables["a"]

@@ -45,15 +45,28 @@ def test_tables_are_built(tmp_path):
     )
     built = rhodolite.build(tmp_path / "t.csv", tmp_path / "d.toml")
     assert (built["rain"].units, built["rain"].values().tolist()) == ("mm", [1.0, 2.0])
-    assert built.convert(units="rain=cm")["rain"].values().tolist() == pytest.approx([0.1, 0.2])
+    assert built.convert(units="rain=cm")["rain"].values().tolist() == pytest.approx(
+        [0.1, 0.2]
+    )
 
 
 def test_studies_are_made_and_outputs_traced_back(halves):
-    asked = ("subset", "a.nc", "--time", "2000-01-03..", "-o", "s.nc", "--record", "s.toml")
+    asked = (
+        "subset",
+        "a.nc",
+        "--time",
+        "2000-01-03..",
+        "-o",
+        "s.nc",
+        "--record",
+        "s.toml",
+    )
     assert run_here(*asked, folder=halves).code == 0
     before = rhodolite.read(halves / "s.nc")["tas"].values()
     written = rhodolite.study(halves / "s.toml", into=halves / "again")
-    assert [path.resolve() for path in written] == [(halves / "again" / "s.nc").resolve()]
+    assert [path.resolve() for path in written] == [
+        (halves / "again" / "s.nc").resolve()
+    ]
     np.testing.assert_array_equal(rhodolite.read(written[0])["tas"].values(), before)
     assert rhodolite.study(halves / "s.toml", into=halves / "again") == []
     text = rhodolite.retrace(halves / "s.nc")
@@ -67,11 +80,15 @@ def test_studies_are_made_and_outputs_traced_back(halves):
 
 def test_datasets_are_served_while_python_goes_on(halves):
     data = rhodolite.read(halves / "a.nc")
-    with rhodolite.serve({"half": data.subset(time="2000-01-02..2000-01-05")}) as serving:
+    with rhodolite.serve(
+        {"half": data.subset(time="2000-01-02..2000-01-05")}
+    ) as serving:
         with netCDF4.Dataset(f"{serving.address}/dap/half") as remote:
             values = remote["tas"][...]
         with pytest.raises(UsageError, match="cannot listen"):
-            rhodolite.serve({"half": data}, port=int(serving.address.rpartition(":")[2]))
+            rhodolite.serve(
+                {"half": data}, port=int(serving.address.rpartition(":")[2])
+            )
     np.testing.assert_array_equal(values, data["tas"].values()[1:5])
     host, _, port = serving.address.removeprefix("http://").partition(":")
     with pytest.raises(OSError), socket.create_connection((host, int(port)), timeout=5):

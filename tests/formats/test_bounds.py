@@ -47,7 +47,9 @@ def test_huge_variables_are_inspected_at_once_and_refused_before_they_are_read(
     _write_sparse(tmp_path / "a.nc", shape, chunks)
     looked = run_here("inspect", "a.nc", folder=tmp_path)
     assert looked.code == 0 and "tas" in looked.out
-    answer = run_here("subset", "a.nc", "-o", "o.nc", "--memory", "500MB", folder=tmp_path)
+    answer = run_here(
+        "subset", "a.nc", "-o", "o.nc", "--memory", "500MB", folder=tmp_path
+    )
     assert (answer.code, said in answer.err) == (code, True), answer.err
     assert [left.name for left in tmp_path.iterdir()] == ["a.nc"]
 
@@ -55,7 +57,9 @@ def test_huge_variables_are_inspected_at_once_and_refused_before_they_are_read(
 def test_axes_that_no_memory_holds_are_refused_by_name(tmp_path):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         file.createDimension("time", 2**40)
-        time = file.createVariable("time", "f8", ("time",), zlib=True, chunksizes=(1 << 20,))
+        time = file.createVariable(
+            "time", "f8", ("time",), zlib=True, chunksizes=(1 << 20,)
+        )
         time.units = "days since 2000-01-01"
         file.createVariable("tas", "f4", ("time",), zlib=True, chunksizes=(1 << 20,))
     answer = run_here("inspect", "a.nc", folder=tmp_path)
@@ -79,7 +83,10 @@ def test_endless_arrays_of_a_store_are_refused(tmp_path, zarr_format):
     group.create_array("rain", shape=(2**70, 0), chunks=(4, 4), dtype="f4")
     answer = run_here("inspect", "a.zarr", folder=tmp_path)
     assert answer.code == 3
-    assert "rain is declared to have 1,180,591,620,717,411,303,424 x 0 values" in answer.err
+    assert (
+        "rain is declared to have 1,180,591,620,717,411,303,424 x 0 values"
+        in answer.err
+    )
 
 
 @pytest.mark.parametrize(
@@ -91,7 +98,9 @@ def test_endless_arrays_of_a_store_are_refused(tmp_path, zarr_format):
         (None, bytes(1 << 20)),
     ],
 )
-def test_chunks_that_unpack_to_more_than_they_may_are_refused_before(tmp_path, compressor, chunk):
+def test_chunks_that_unpack_to_more_than_they_may_are_refused_before(
+    tmp_path, compressor, chunk
+):
     group = zarr.open_group(tmp_path / "a.zarr", mode="w", zarr_format=2)
     stored = group.create_array(
         "tas", shape=(4, 4), chunks=(4, 4), dtype="f4", compressors=compressor
@@ -100,7 +109,10 @@ def test_chunks_that_unpack_to_more_than_they_may_are_refused_before(tmp_path, c
     (tmp_path / "a.zarr/tas/0.0").write_bytes(chunk)
     answer = run_here("inspect", "a.zarr", "--statistics", folder=tmp_path)
     assert answer.code == 3
-    assert "chunk 'tas/0.0' is damaged: it would unpack to more than the 64 bytes" in answer.err
+    assert (
+        "chunk 'tas/0.0' is damaged: it would unpack to more than the 64 bytes"
+        in answer.err
+    )
 
 
 @pytest.mark.parametrize("size", [0, 5, 255, 256, 70_000, 1 << 20])
@@ -133,7 +145,9 @@ def test_outlines_cannot_have_more_points_than_their_file(tmp_path, place, count
     content = bytearray((tmp_path / "r.shp").read_bytes())
     content[place : place + 4] = struct.pack("<i", count)
     (tmp_path / "r.shp").write_bytes(bytes(content))
-    answer = run_here("subset", "a.nc", "--region", "r.shp", "-o", "o.nc", folder=tmp_path)
+    answer = run_here(
+        "subset", "a.nc", "--region", "r.shp", "-o", "o.nc", folder=tmp_path
+    )
     assert answer.code == 3 and "r.shp: this shapefile is damaged" in answer.err
 
 
@@ -150,8 +164,16 @@ def test_names_of_any_length_leave_room_for_the_picture(tmp_path, name):
 @pytest.mark.parametrize(
     ("text", "code", "said"),
     [
-        ("date,a\n2000-01-01,1,2\n2000-01-02,1,2\n", 3, "line 2: the row has more cells than"),
-        ("date,a\n2000-01-01,1\n2000-01-02,1,2\n", 3, "line 3: the row has more cells than"),
+        (
+            "date,a\n2000-01-01,1,2\n2000-01-02,1,2\n",
+            3,
+            "line 2: the row has more cells than",
+        ),
+        (
+            "date,a\n2000-01-01,1\n2000-01-02,1,2\n",
+            3,
+            "line 3: the row has more cells than",
+        ),
         ('date,"a,b"\n2000-01-01,1,2\n', 3, "line 2: the row has more cells than"),
         ("date,a\n2000-01-01,1,\n2000-01-02,2,\n", 0, "1.5"),
     ],
@@ -164,7 +186,9 @@ def test_no_cell_of_a_table_is_lost_unnoticed(tmp_path, text, code, said):
 
 @pytest.mark.parametrize("count", [3, 10**8, 2**32 - 1])
 @pytest.mark.parametrize("word", [8, 12])
-def test_a_damaged_classic_header_is_refused_before_the_library_believes_it(tmp_path, word, count):
+def test_a_damaged_classic_header_is_refused_before_the_library_believes_it(
+    tmp_path, word, count
+):
     """The number of dimensions, and the mark before it."""
     path = write_plain(tmp_path / "a.nc", np.zeros((2, 3, 4)), format="NETCDF3_CLASSIC")
     content = bytearray(path.read_bytes())
@@ -173,20 +197,28 @@ def test_a_damaged_classic_header_is_refused_before_the_library_believes_it(tmp_
     answer = run_here("inspect", path, folder=tmp_path)
     assert answer.code == (0 if (word, count) == (12, 3) else 3), answer.err
     # An attribute longer than any file, in the variant that can say so.
-    path = write_plain(tmp_path / "b.nc", np.zeros((2, 3, 4)), format="NETCDF3_64BIT_DATA")
+    path = write_plain(
+        tmp_path / "b.nc", np.zeros((2, 3, 4)), format="NETCDF3_64BIT_DATA"
+    )
     content = path.read_bytes()
     at = content.index(b"units\x00\x00\x00") + 12
-    path.write_bytes(content[:at] + struct.pack(">Q", 2**63 + count) + content[at + 8 :])
+    path.write_bytes(
+        content[:at] + struct.pack(">Q", 2**63 + count) + content[at + 8 :]
+    )
     answer = run_here("inspect", path, folder=tmp_path)
     assert (answer.code, "damaged" in answer.err) == (3, True), answer.err
 
 
-@pytest.mark.skipif(not hasattr(time, "pthread_getcpuclockid"), reason="no clocks of threads")
+@pytest.mark.skipif(
+    not hasattr(time, "pthread_getcpuclockid"), reason="no clocks of threads"
+)
 def test_a_library_that_goes_round_in_a_circle_is_given_up(tmp_path, monkeypatch):
     ended, left = threading.Event(), []
     monkeypatch.setattr(watched_call, "_SECONDS", 0.1)
     monkeypatch.setattr(watched_call, "_stuck_on", [])
-    monkeypatch.setattr(watched_call.atexit, "register", lambda *call: left.append(call))
+    monkeypatch.setattr(
+        watched_call.atexit, "register", lambda *call: left.append(call)
+    )
     path = tmp_path / "a.nc"
     path.write_bytes(b"x")
 
@@ -213,7 +245,9 @@ def test_a_library_that_goes_round_in_a_circle_is_given_up(tmp_path, monkeypatch
 def test_a_variable_without_a_name_is_left_out_and_describes_nothing(tmp_path):
     path = write_plain(tmp_path / "a.nc", np.ones((2, 3, 4)), format="NETCDF3_CLASSIC")
     content = path.read_bytes()
-    at = content.index(struct.pack(">I", 3) + b"lon\x00", content.index(b"degrees_north"))
+    at = content.index(
+        struct.pack(">I", 3) + b"lon\x00", content.index(b"degrees_north")
+    )
     begin = min(place.offset for place in find_values(path).values())
     header = content[:at] + struct.pack(">I", 0) + content[at + 8 : begin]
     path.write_bytes(header.ljust(begin, b"\x00") + content[begin:])
@@ -237,7 +271,9 @@ def test_a_mark_of_a_store_that_is_no_number_is_left_out(tmp_path, fill, code, s
         assert np.ma.count(file["tas"][:]) == (2 if said else 1)
 
 
-def test_units_without_a_date_and_dimensions_without_names_are_refused_or_made_up(tmp_path):
+def test_units_without_a_date_and_dimensions_without_names_are_refused_or_made_up(
+    tmp_path,
+):
     values = np.zeros((2, 3, 4))
     write_plain(tmp_path / "a.nc", values)
     with netCDF4.Dataset(tmp_path / "a.nc", "a") as file:

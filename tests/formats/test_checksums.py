@@ -38,7 +38,9 @@ def _places_of_values(path):
         ("a.zarr", {"format": "zarr2"}),
     ],
 )
-def test_a_changed_byte_of_values_is_an_error_or_changes_nothing(tmp_path, rng, name, options):
+def test_a_changed_byte_of_values_is_an_error_or_changes_nothing(
+    tmp_path, rng, name, options
+):
     values = rng.normal(280, 5, (8, 30, 40)).astype("f4")
     path = tmp_path / name
     make_dataset(values).write(path, **options)
@@ -63,6 +65,9 @@ def test_without_checksums_none_are_written(tmp_path, rng):
     words = ("subset", "a.nc", "--compression", "none")
     assert run_here(*words, "-o", "b.nc", folder=tmp_path).code == 0
     assert run_here(*words, "--no-checksums", "-o", "c.nc", folder=tmp_path).code == 0
-    with h5py.File(tmp_path / "b.nc") as with_sums, h5py.File(tmp_path / "c.nc") as without:
+    with (
+        h5py.File(tmp_path / "b.nc") as with_sums,
+        h5py.File(tmp_path / "c.nc") as without,
+    ):
         assert all(stored.fletcher32 for stored in with_sums.values())
         assert not any(stored.fletcher32 for stored in without.values())

@@ -25,23 +25,31 @@ def described(draw):
     """Numbers of a type, and attributes about what is missing among them, each of the same type."""
     kind = np.dtype(draw(st.sampled_from(KINDS)))
     pick = st.integers(
-        *(np.iinfo(kind).min, np.iinfo(kind).max) if kind.kind in "iu" else (-1000, 1000)
+        *(np.iinfo(kind).min, np.iinfo(kind).max)
+        if kind.kind in "iu"
+        else (-1000, 1000)
     )
     numbers = draw(st.lists(pick, min_size=3, max_size=8))
     # Bytes have no number that fills them unless they name one (NetCDF User's Guide); the library
     # has.
-    numbers = [0 if kind.itemsize == 1 and n in (-127, 129, 255) else n for n in numbers]
+    numbers = [
+        0 if kind.itemsize == 1 and n in (-127, 129, 255) else n for n in numbers
+    ]
     attributes = {}
     chosen = st.sampled_from(numbers)
     if draw(st.booleans()):
         attributes["_FillValue"] = kind.type(draw(chosen))
     if draw(st.booleans()):
-        attributes["missing_value"] = np.array(draw(st.lists(chosen, min_size=1, max_size=3)), kind)
+        attributes["missing_value"] = np.array(
+            draw(st.lists(chosen, min_size=1, max_size=3)), kind
+        )
     limits = sorted([draw(chosen), draw(chosen)])
     if draw(st.booleans()):
         attributes["valid_range"] = np.array(limits, kind)
     elif draw(st.booleans()):
-        attributes[draw(st.sampled_from(["valid_min", "valid_max"]))] = kind.type(limits[0])
+        attributes[draw(st.sampled_from(["valid_min", "valid_max"]))] = kind.type(
+            limits[0]
+        )
     if kind.kind == "i" and draw(st.booleans()):
         attributes["_Unsigned"] = "true"
         if "valid_range" in attributes:  # in order once they are read as unsigned
@@ -63,7 +71,9 @@ def test_what_is_missing_is_what_the_library_masks(tmp_path_factory, made):
         stored = file.createVariable(
             "v", numbers.dtype, ("x",), fill_value=attributes.get("_FillValue")
         )
-        stored.setncatts({key: value for key, value in attributes.items() if key != "_FillValue"})
+        stored.setncatts(
+            {key: value for key, value in attributes.items() if key != "_FillValue"}
+        )
         stored.set_auto_maskandscale(False)
         stored[:] = numbers
     rhodolite.write(rhodolite.read(path), folder / "out.nc")
@@ -75,7 +85,9 @@ def test_what_is_missing_is_what_the_library_masks(tmp_path_factory, made):
         values = variable.floats().read((slice(0, len(numbers)),))
         gaps = np.ma.getmaskarray(expected)
         np.testing.assert_array_equal(np.isnan(values), gaps)
-        np.testing.assert_array_equal(values[~gaps], expected.data[~gaps].astype(values.dtype))
+        np.testing.assert_array_equal(
+            values[~gaps], expected.data[~gaps].astype(values.dtype)
+        )
 
 
 def test_limits_of_the_unpacked_type_are_about_unpacked_values(tmp_path):
@@ -155,7 +167,9 @@ def test_scalars_of_every_type_go_through_every_verb(tmp_path, kind):
     (tmp_path / "p.csv").write_text("name,lat,lon\na,20,20\n")
     for chain in chains:
         verb, *rest = chain.split()
-        output = [] if verb in ("inspect", "check") else ["-o", f"{verb}.csv", "--overwrite"]
+        output = (
+            [] if verb in ("inspect", "check") else ["-o", f"{verb}.csv", "--overwrite"]
+        )
         answer = run_here(verb, "in.nc", *rest, *output, folder=tmp_path)
         assert answer.code in (0, 3), (chain, answer.err)
         assert "should not" not in answer.err, (chain, answer.err)
@@ -174,7 +188,11 @@ def test_a_scratch_file_holds_packed_numbers_as_they_are_packed(tmp_path, ending
             times=np.arange(40) + 40 * part,
             kind="i2",
             chunksizes=(1, 12, 40),
-            attributes={"scale_factor": 0.1, "add_offset": 270.0, "missing_value": np.int16(-999)},
+            attributes={
+                "scale_factor": 0.1,
+                "add_offset": 270.0,
+                "missing_value": np.int16(-999),
+            },
         )
     paths = [tmp_path / f"{part}.nc" for part in range(2)]
     if ending == "zarr":
@@ -202,10 +220,15 @@ def copy_to_zarr(path):
             made = group.create_array(
                 name,
                 data=variable[:],
-                chunks=variable.shape if variable.ndim == 1 else (1, *variable.shape[1:]),
+                chunks=variable.shape
+                if variable.ndim == 1
+                else (1, *variable.shape[1:]),
                 dimension_names=variable.dimensions,
             )
             made.attrs.update(
-                {key: np.asarray(value).tolist() for key, value in variable.__dict__.items()}
+                {
+                    key: np.asarray(value).tolist()
+                    for key, value in variable.__dict__.items()
+                }
             )
     return path.with_suffix(".zarr")

@@ -54,7 +54,9 @@ def inputs(tmp_path_factory):
     """The same fields as files of several formats, of several blocks each."""
     folder = tmp_path_factory.mktemp("inputs")
     values = np.random.default_rng(3).normal(280, 5, (60, 40, 60)).astype("f4")
-    write_plain(folder / "a.nc", values, zlib=True, shuffle=True, chunksizes=(1, 40, 60))
+    write_plain(
+        folder / "a.nc", values, zlib=True, shuffle=True, chunksizes=(1, 40, 60)
+    )
     write_plain(folder / "c.nc", values, compression="bzip2", chunksizes=(12, 20, 60))
     write_plain(folder / "b.nc", values, format="NETCDF3_CLASSIC")
     run_here("subset", "a.nc", "-o", "s.zarr", folder=folder)
@@ -75,7 +77,16 @@ def test_the_nth_failure_ends_clearly_and_leaves_nothing(
         "a read through the library": "c.nc",
         "a read of a store": "s.zarr",
     }.get(place, "a.nc")
-    words = ["subset", inputs / source, "--lat", "2..38", "--memory", "1MB", "-o", output]
+    words = [
+        "subset",
+        inputs / source,
+        "--lat",
+        "2..38",
+        "--memory",
+        "1MB",
+        "-o",
+        output,
+    ]
     chunked = output in ("o.nc", "o.zarr")
     words += ["--chunks", "series"] if chunked else ["--time", "2000-01-01..2000-01-03"]
     before = sorted(tmp_path.rglob("*"))
@@ -98,7 +109,11 @@ def test_the_nth_failure_ends_clearly_and_leaves_nothing(
         for made in tmp_path.iterdir():
             shutil.rmtree(made) if made.is_dir() else made.unlink()
     needs_scratch = place == "a write to scratch"
-    assert failed or (needs_scratch and not chunked) or (place, output) == ("a new name", "o.zarr")
+    assert (
+        failed
+        or (needs_scratch and not chunked)
+        or (place, output) == ("a new name", "o.zarr")
+    )
 
 
 def _numbers():

@@ -18,7 +18,11 @@ from rhodolite.errors import DataError, RhodoliteWarning
 
 
 def add_axes(file, **lengths):
-    units = {"time": "days since 2000-01-01", "lat": "degrees_north", "lon": "degrees_east"}
+    units = {
+        "time": "days since 2000-01-01",
+        "lat": "degrees_north",
+        "lon": "degrees_east",
+    }
     for name, n in lengths.items():
         file.createDimension(name, n)
         if name not in units:
@@ -33,7 +37,9 @@ def grouped(tmp_path):
     with netCDF4.Dataset(tmp_path / "groups.nc", "w") as file:
         add_axes(file, time=4, lat=3, lon=5)
         for at, name in enumerate(("model", "obs")):
-            made = file.createGroup(name).createVariable("tas", "f4", ("time", "lat", "lon"))
+            made = file.createGroup(name).createVariable(
+                "tas", "f4", ("time", "lat", "lon")
+            )
             made.units = "K"
             made[:] = 280 + at
         other = file.createGroup("other")
@@ -47,7 +53,12 @@ def test_fields_of_groups_are_found_and_groups_left_out_are_named(grouped):
     assert "obs_tas" in page.out
     assert "left out: /other; name one as FILE:/other" in page.err
     assert "/model, /obs, /other" in page.out
-    for asked, value in (("tas", 280), ("model/tas", 280), ("obs/tas", 281), ("obs_tas", 281)):
+    for asked, value in (
+        ("tas", 280),
+        ("model/tas", 280),
+        ("obs/tas", 281),
+        ("obs_tas", 281),
+    ):
         answer = run_here(
             "subset",
             "groups.nc",
@@ -123,7 +134,9 @@ def test_values_that_are_no_numbers_are_left_out_by_name(tmp_path):
     with h5py.File(tmp_path / "a.h5", "w") as file:
         for name, kind in kinds.items():
             file.create_dataset(name, (4,), dtype=kind)
-        file["choice"] = np.array([0, 1], h5py.enum_dtype({"RED": 0, "BLUE": 1}, basetype="i1"))
+        file["choice"] = np.array(
+            [0, 1], h5py.enum_dtype({"RED": 0, "BLUE": 1}, basetype="i1")
+        )
     page = run_here("inspect", "a.h5", folder=tmp_path)
     assert page.code == 0
     for name in kinds:
@@ -150,11 +163,16 @@ def test_more_than_could_be_described_is_refused(tmp_path):
     with h5py.File(tmp_path / "notes.h5", "w", libver="latest") as file:
         file["x"] = 1.0
         file["x"].attrs.create("note", np.zeros(70_000_000, "u1"))
-    for name, words in (("groups", "10,000 groups and variables"), ("notes", "more than 64 MB")):
+    for name, words in (
+        ("groups", "10,000 groups and variables"),
+        ("notes", "more than 64 MB"),
+    ):
         with pytest.raises(DataError, match=words):
             rhodolite.read(tmp_path / f"{name}.h5")
     with h5py.File(tmp_path / "huge.h5", "w") as file:
-        file.create_dataset("x", (2**30, 2**30), "f4", chunks=(64, 64)).attrs["units"] = "K"
+        file.create_dataset("x", (2**30, 2**30), "f4", chunks=(64, 64)).attrs[
+            "units"
+        ] = "K"
     root = zarr.open_group(tmp_path / "huge.zarr", mode="w")
     root.create_array("x", shape=(2**30, 2**30), chunks=(64, 64), dtype="f4")
     for name in ("huge.h5", "huge.zarr"):
@@ -167,11 +185,15 @@ def test_more_than_could_be_described_is_refused(tmp_path):
 def test_a_dimension_that_stands_twice_is_another_the_second_time(tmp_path):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         add_axes(file, lat=3, lon=4)
-        file.createVariable("cov", "f8", ("lat", "lat", "lon"))[:] = np.arange(36).reshape(3, 3, 4)
+        file.createVariable("cov", "f8", ("lat", "lat", "lon"))[:] = np.arange(
+            36
+        ).reshape(3, 3, 4)
     cov = rhodolite.read(tmp_path / "a.nc")["cov"]
     assert cov.dimensions == ("lat", "lat_2", "lon")
     row = rhodolite.Subset(lat="1..1")(rhodolite.read(tmp_path / "a.nc"))
-    np.testing.assert_array_equal(row["cov"].values()[0], np.arange(12, 24).reshape(3, 4))
+    np.testing.assert_array_equal(
+        row["cov"].values()[0], np.arange(12, 24).reshape(3, 4)
+    )
     for verb in (("regrid", "--to", "1"), ("summarise",), ("convert",)):
         for suffix in ("nc", "zarr", "csv"):
             out = f"{verb[0]}.{suffix}"
@@ -179,7 +201,9 @@ def test_a_dimension_that_stands_twice_is_another_the_second_time(tmp_path):
             assert answer.code == 0, answer.err
 
 
-@pytest.mark.parametrize("value", [[[[[]]]], [[1, 2], [3]], [None, 1], {"a": 1}, [True], 2**70])
+@pytest.mark.parametrize(
+    "value", [[[[[]]]], [[1, 2], [3]], [None, 1], {"a": 1}, [True], 2**70]
+)
 def test_attributes_that_only_json_holds_are_text(tmp_path, value):
     store = zarr.open_group(tmp_path / "a.zarr", mode="w")
     array = store.create_array("x", shape=(2,), dtype="f4", dimension_names=("cell",))
@@ -207,7 +231,9 @@ def test_groups_of_stores_are_read_as_those_of_files(tmp_path):
         store.create_group(name).create_array(
             "tas", data=values, dimension_names=["lat", "lon"]
         ).attrs["units"] = "K"
-    store.create_group("other").create_array("q", data=np.ones(7), dimension_names=["x"])
+    store.create_group("other").create_array(
+        "q", data=np.ones(7), dimension_names=["x"]
+    )
     page = run_here("inspect", "groups.zarr", folder=tmp_path)
     assert "/model, /obs, /other" in page.out
     assert "left out: /other; name one as FOLDER:/other" in page.err
@@ -223,7 +249,11 @@ def test_a_site_stands_once_in_a_table_of_points(tmp_path):
     tells no sites apart is not their name."""
     write_plain(tmp_path / "t.nc", np.arange(24.0).reshape(2, 3, 4))
     tables = {
-        "joined": ("site,lat,lon\nA,0,0\nA,0,0\nB,10,10\n", 0, "same site and place: lines 3"),
+        "joined": (
+            "site,lat,lon\nA,0,0\nA,0,0\nB,10,10\n",
+            0,
+            "same site and place: lines 3",
+        ),
         "refused": ("site,lat,lon\nA,0,0\nB,0,5\nA,10,10\n", 1, "in the lines 2 and 4"),
         "numbered": ("kind,lat,lon\nhill,0,0\nhill,10,10\n", 0, ""),
     }
@@ -267,7 +297,9 @@ def test_what_cannot_be_decoded_is_described_all_the_same(tmp_path):
         with netCDF4.Dataset(tmp_path / f"rows{n}.nc", "w") as file:
             add_axes(file, lon=4)
             file.createDimension("lat", n)
-            file.createVariable("lat", "f8", ("lat",), fill_value=-9.0).units = "degrees_north"
+            file.createVariable(
+                "lat", "f8", ("lat",), fill_value=-9.0
+            ).units = "degrees_north"
             file.createVariable("tas", "f4", ("lat", "lon")).units = "K"
         page = run_here("inspect", f"rows{n}.nc", folder=tmp_path)
         assert (page.code, words in page.out) == (0, True), page.err
@@ -279,8 +311,13 @@ def test_lists_of_several_lengths_get_a_dimension_of_their_own(tmp_path):
     """Packed, one of them empty, with a value that is missing; lists of wide integers are named."""
     with netCDF4.Dataset(tmp_path / "lists.nc", "w") as file:
         add_axes(file, time=3)
-        for kind, parts in (("i2", [[1, 2, 3], [], [7, 4]]), ("i8", [[1], [2], [2**60]])):
-            depths = file.createVariable(f"depths_{kind}", file.createVLType(kind, kind), ("time",))
+        for kind, parts in (
+            ("i2", [[1, 2, 3], [], [7, 4]]),
+            ("i8", [[1], [2], [2**60]]),
+        ):
+            depths = file.createVariable(
+                f"depths_{kind}", file.createVLType(kind, kind), ("time",)
+            )
             depths.set_auto_maskandscale(False)
             depths.setncatts(
                 {"units": "m", "scale_factor": 0.5, "missing_value": np.array(7, kind)}
@@ -289,7 +326,10 @@ def test_lists_of_several_lengths_get_a_dimension_of_their_own(tmp_path):
                 depths[at] = np.array(part, kind)
     answer = run_here("convert", "lists.nc", "-o", "rows.csv", folder=tmp_path)
     assert answer.code == 0, answer.err
-    assert "depths_i8 is left out, since its values are lists of integers beyond 2^53" in answer.err
+    assert (
+        "depths_i8 is left out, since its values are lists of integers beyond 2^53"
+        in answer.err
+    )
     lines = (tmp_path / "rows.csv").read_text().splitlines()
     assert lines[0] == "time,depths_i2 [m]"
     expected = ["0.5", "1.0", "1.5", "", "", "", "", "2.0", ""]
@@ -303,7 +343,11 @@ TITLED = "name,variable,2001-01,2001-02\nA,x [mm],1,2\nA,x [mm],3,4\n"
 
 @pytest.mark.parametrize(
     ("text", "words"),
-    [(LONG, "in the lines 2 and 3"), (WIDE, "in the lines 2 and 4"), (TITLED, "lines 2 and 3")],
+    [
+        (LONG, "in the lines 2 and 3"),
+        (WIDE, "in the lines 2 and 4"),
+        (TITLED, "lines 2 and 3"),
+    ],
     ids=["two places", "wide", "wide with variables"],
 )
 def test_a_site_described_twice_is_refused(tmp_path, text, words):
@@ -337,7 +381,11 @@ def test_outlines_of_one_name_are_one_area(tmp_path):
     def box(west, east):
         ring = [[west, 0], [east, 0], [east, 2], [west, 2], [west, 0]]
         geometry = {"type": "Polygon", "coordinates": [ring]}
-        return {"type": "Feature", "properties": {"name": "basin"}, "geometry": geometry}
+        return {
+            "type": "Feature",
+            "properties": {"name": "basin"},
+            "geometry": geometry,
+        }
 
     for name, parts in (("halves", [box(0, 2), box(2, 4)]), ("whole", [box(0, 4)])):
         content = {"type": "FeatureCollection", "features": parts}
@@ -373,7 +421,9 @@ def test_outlines_of_one_name_are_one_area(tmp_path):
 )
 def test_arrays_with_coordinates_that_are_none_are_refused(coordinates, words):
     with pytest.raises(DataError, match=words):
-        rhodolite.from_arrays({"tas": np.zeros((3, 2))}, coordinates, units={"tas": "K"})
+        rhodolite.from_arrays(
+            {"tas": np.zeros((3, 2))}, coordinates, units={"tas": "K"}
+        )
 
 
 def test_long_axes_of_hours_are_quick_to_describe_and_to_aggregate(tmp_path):
@@ -408,14 +458,19 @@ def test_floats_of_every_length_are_read_and_what_is_no_number_is_left_out(tmp_p
     process."""
     halves = np.array([1.5, -2.25, np.nan, 6.1e-5], "f2")
     with h5py.File(tmp_path / "types.h5", "w") as file:
-        for name, values in (("half", halves), ("extended", halves.astype(np.longdouble))):
+        for name, values in (
+            ("half", halves),
+            ("extended", halves.astype(np.longdouble)),
+        ):
             file[name] = values
             file[name].attrs["units"] = "K"
         file["packed"] = np.array([100, 200], "f2")
         file["packed"].attrs.update(
             {"units": "K", "scale_factor": 0.5, "_FillValue": np.float32(200)}
         )
-        file.create_dataset("kinds", data=[0, 1], dtype=h5py.enum_dtype({"a": 0, "b": 1}, "i1"))
+        file.create_dataset(
+            "kinds", data=[0, 1], dtype=h5py.enum_dtype({"a": 0, "b": 1}, "i1")
+        )
         file["records"] = np.zeros(4, [("a", "i4"), ("b", "f8")])
         file["opaque"] = np.array([b"abc"] * 4, "V3")
         file.create_dataset("words", data=["a", "b"], dtype=h5py.string_dtype())
@@ -475,6 +530,8 @@ def test_files_are_opened_while_another_is_gone_through(tmp_path):
     write_plain(tmp_path / "a.nc", np.ones((1, 2, 3)))
     with h5py.File(tmp_path / "a.nc") as file:
         for stored in file.values():
-            unused = [h5py.File(tmp_path / "a.nc")]  # freed by whichever thread comes upon it
+            unused = [
+                h5py.File(tmp_path / "a.nc")
+            ]  # freed by whichever thread comes upon it
             unused.append(unused)
             assert rhodolite.read(tmp_path / "a.nc")[stored.name.strip("/")] is not None

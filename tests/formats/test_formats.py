@@ -36,14 +36,23 @@ VARIANTS = [
     )
 ]
 VARIANTS += [("a.zarr", v) for v in ("zarr3", "zarr2")]
-CALENDARS = ["standard", "proleptic_gregorian", "julian", "noleap", "all_leap", "360_day"]
+CALENDARS = [
+    "standard",
+    "proleptic_gregorian",
+    "julian",
+    "noleap",
+    "all_leap",
+    "360_day",
+]
 UNITS = [
     "days since 2000-01-01",
     "hours since 1800-01-01 00:00:00",
     "seconds since 1970-01-01T00:00:00",
 ]
 texts = st.text(
-    st.characters(codec="utf-8", exclude_categories=("Cc", "Cs")), min_size=1, max_size=12
+    st.characters(codec="utf-8", exclude_categories=("Cc", "Cs")),
+    min_size=1,
+    max_size=12,
 )
 attributes = st.dictionaries(
     st.sampled_from(["comment", "references", "n", "note"]),
@@ -60,7 +69,10 @@ def stored_alike(mine, theirs, variant):
     """Whether an attribute came back: JSON has one kind of number, NetCDF keeps types."""
     if isinstance(mine, str) or variant.startswith("zarr"):
         return np.array_equal(mine, theirs)
-    return np.array_equal(mine, theirs) and np.asarray(mine).dtype == np.asarray(theirs).dtype
+    return (
+        np.array_equal(mine, theirs)
+        and np.asarray(mine).dtype == np.asarray(theirs).dtype
+    )
 
 
 @pytest.mark.slow
@@ -68,7 +80,9 @@ def stored_alike(mine, theirs, variant):
 @given(st.data(), st.sampled_from(VARIANTS))
 def test_any_dataset_out_and_in_again_is_the_same(tmp_path, data, variant):
     name, variant = variant
-    shape = data.draw(st.tuples(st.integers(1, 4), st.integers(1, 9), st.integers(1, 40)))
+    shape = data.draw(
+        st.tuples(st.integers(1, 4), st.integers(1, 9), st.integers(1, 40))
+    )
     kinds = ["f4", "f8", "i2", "i4"] + (
         ["u1", "i8"] if variant in ("netcdf4", "netcdf3-64bit-data", "zarr3") else []
     )
@@ -81,19 +95,30 @@ def test_any_dataset_out_and_in_again_is_the_same(tmp_path, data, variant):
     )
     if kind[0] == "f":
         values[random.random(shape) < 0.2] = np.nan
-    calendar, units = data.draw(st.sampled_from(CALENDARS)), data.draw(st.sampled_from(UNITS))
+    calendar, units = (
+        data.draw(st.sampled_from(CALENDARS)),
+        data.draw(st.sampled_from(UNITS)),
+    )
     times = np.cumsum(random.integers(1, 900, shape[0]))
     made = make_dataset(
-        values, calendar=calendar, units=units, times=times, attributes=data.draw(attributes)
+        values,
+        calendar=calendar,
+        units=units,
+        times=times,
+        attributes=data.draw(attributes),
     )
     chunks = data.draw(st.none() | st.tuples(*(st.integers(1, n) for n in shape)))
-    growing = frozenset(["time"] if data.draw(st.booleans()) and name.endswith(".nc") else [])
+    growing = frozenset(
+        ["time"] if data.draw(st.booleans()) and name.endswith(".nc") else []
+    )
     about = data.draw(attributes)
     words = InMemory(np.array([f"row {i} é" for i in range(shape[1])], object))
     label = Variable("label", ("lat",), words, {})
     variables = [made["tas"].replace(storage=Storage(chunks=chunks)), label]
     made = made.with_variables(
-        [*list(made.variables.values())[:3], *variables], unlimited=growing, attributes=about
+        [*list(made.variables.values())[:3], *variables],
+        unlimited=growing,
+        attributes=about,
     )
     path = tmp_path / f"{next(_number)}{name}"
     rhodolite.write(made, path, format=variant, workers=2, memory=1 << 20)
@@ -117,8 +142,12 @@ def test_any_dataset_out_and_in_again_is_the_same(tmp_path, data, variant):
 @pytest.mark.parametrize(("name", "variant"), VARIANTS)
 def test_large_variables_stream_into_every_variant(tmp_path, rng, name, variant):
     values = rng.normal(size=(40, 60, 70)).astype("f4")
-    rhodolite.write(make_dataset(values), tmp_path / name, format=variant, memory=1 << 20)
-    np.testing.assert_array_equal(rhodolite.read(tmp_path / name)["tas"].values(), values)
+    rhodolite.write(
+        make_dataset(values), tmp_path / name, format=variant, memory=1 << 20
+    )
+    np.testing.assert_array_equal(
+        rhodolite.read(tmp_path / name)["tas"].values(), values
+    )
     if variant.startswith("netcdf3"):
         with (
             scipy.io.netcdf_file(tmp_path / name, mmap=False)
@@ -149,7 +178,10 @@ def test_what_a_variant_cannot_hold_is_refused(tmp_path):
     for settings_, message in (
         ({"format": "zarr2"}, "--format zarr2 is for files that end in .zarr"),
         ({"format": "netcdf5"}, "there is no 'netcdf5'. Did you mean netcdf4"),
-        ({"format": "netcdf3-classic", "chunks": "map"}, "--chunks is for NetCDF-4 and Zarr"),
+        (
+            {"format": "netcdf3-classic", "chunks": "map"},
+            "--chunks is for NetCDF-4 and Zarr",
+        ),
         ({"chunks": "cube"}, "--chunks: 'cube' is not offered"),
         ({"compression": "tiny"}, "--compression: 'tiny' is not offered"),
     ):
@@ -161,7 +193,12 @@ def test_what_a_variant_cannot_hold_is_refused(tmp_path):
 def test_time_can_grow_where_that_is_asked_for(tmp_path, demo):
     words = ["subset", demo / "pressure_monthly.nc", "--level", "500hPa", "--unlimited"]
     for variant in ("netcdf4", "netcdf3-classic"):
-        assert run_command(*words, "--format", variant, "-o", tmp_path / f"{variant}.nc").code == 0
+        assert (
+            run_command(
+                *words, "--format", variant, "-o", tmp_path / f"{variant}.nc"
+            ).code
+            == 0
+        )
         with netCDF4.Dataset(tmp_path / f"{variant}.nc", "a") as file:
             assert file.dimensions["time"].isunlimited()
             file["time"][24] = file["time"][23] + 744
@@ -193,7 +230,9 @@ def test_chunks_are_good_for_what_they_are_meant_for(use, shape):
 @pytest.mark.parametrize("version", [2, 3])
 def test_zarr_as_others_write_it(tmp_path, version):
     root = zarr.create_group(
-        tmp_path / "a.zarr", zarr_format=version, attributes={"title": "Other", "list": [1, 2]}
+        tmp_path / "a.zarr",
+        zarr_format=version,
+        attributes={"title": "Other", "list": [1, 2]},
     )
     inner = root.create_group("model")
     about = {"units": "K", "scale_factor": 0.5, "add_offset": 200.0, "_FillValue": -1}
@@ -203,7 +242,9 @@ def test_zarr_as_others_write_it(tmp_path, version):
         ("tas", ("lat", "lon"), np.arange(-1, 11, dtype="i2").reshape(3, 4), about),
     ):
         named = {"dimension_names": dimensions} if version == 3 else {}
-        words = words if version == 3 else {**words, "_ARRAY_DIMENSIONS": list(dimensions)}
+        words = (
+            words if version == 3 else {**words, "_ARRAY_DIMENSIONS": list(dimensions)}
+        )
         inner.create_array(
             name,
             data=values,
@@ -211,7 +252,9 @@ def test_zarr_as_others_write_it(tmp_path, version):
             attributes=words,
             **named,
         )
-    with pytest.raises(DataError, match=r"its arrays are in groups; name one of .*a\.zarr:/model"):
+    with pytest.raises(
+        DataError, match=r"its arrays are in groups; name one of .*a\.zarr:/model"
+    ):
         rhodolite.read(tmp_path / "a.zarr")
     for data in (
         rhodolite.read(f"{tmp_path}/a.zarr:/model"),
@@ -225,7 +268,8 @@ def test_zarr_as_others_write_it(tmp_path, version):
     with pytest.raises(DataError, match=r"no group 'modell'\. Did you mean model"):
         rhodolite.read(tmp_path / "a.zarr", group="modell")
     assert (
-        "Zarr version" in run_command("inspect", "*.zarr", "--group", "model", folder=tmp_path).out
+        "Zarr version"
+        in run_command("inspect", "*.zarr", "--group", "model", folder=tmp_path).out
     )
 
 
@@ -239,7 +283,9 @@ def test_a_store_is_replaced_only_when_asked_and_only_by_a_whole_one(tmp_path):
     assert "files, " in again.err
     assert run_command("subset", out, "-o", tmp_path / "b.zarr").code == 4
     assert run_command("subset", out, "-o", out, "--overwrite").code == 4
-    assert run_command("subset", out, "-o", tmp_path / "b.zarr", "--overwrite").code == 0
+    assert (
+        run_command("subset", out, "-o", tmp_path / "b.zarr", "--overwrite").code == 0
+    )
     assert rhodolite.read(tmp_path / "b.zarr").lengths["lat"] == 3
     (tmp_path / "c.zarr").mkdir()
     refused = run_command("subset", out, "-o", tmp_path / "c.zarr", "--overwrite")
@@ -287,7 +333,10 @@ def test_characters_are_text_and_text_goes_out_as_characters(tmp_path):
 
 def test_valid_ranges_and_packing_survive_where_numbers_do(tmp_path):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
-        for name, n, units in (("lat", 30, "degrees_north"), ("lon", 400, "degrees_east")):
+        for name, n, units in (
+            ("lat", 30, "degrees_north"),
+            ("lon", 400, "degrees_east"),
+        ):
             file.createDimension(name, n)
             file.createVariable(name, "f4", (name,)).units = units
             file[name][:] = np.arange(n) / 2
@@ -299,21 +348,32 @@ def test_valid_ranges_and_packing_survive_where_numbers_do(tmp_path):
             made.valid_range = np.array([0, 9000], kind)
             made.missing_value = np.dtype(kind).type(-99)
             if name == "packed":
-                made.setncatts({"scale_factor": np.float32(0.5), "add_offset": np.float32(7)})
+                made.setncatts(
+                    {"scale_factor": np.float32(0.5), "add_offset": np.float32(7)}
+                )
             made[:] = np.arange(12000).reshape(30, 400)
     data = rhodolite.read(tmp_path / "a.nc")
     rhodolite.write(rhodolite.Convert(pack="keep")(data), tmp_path / "b.nc")
     with netCDF4.Dataset(tmp_path / "b.nc") as file:
         assert (
-            file["plain"].valid_range.tolist() == file["packed"].valid_range.tolist() == [0, 9000]
+            file["plain"].valid_range.tolist()
+            == file["packed"].valid_range.tolist()
+            == [0, 9000]
         )
         assert (file["packed"].dtype, file["packed"].missing_value) == (np.int16, -99)
-        assert np.ma.count_masked(file["plain"][:]) == np.ma.count_masked(file["packed"][:]) == 2999
+        assert (
+            np.ma.count_masked(file["plain"][:])
+            == np.ma.count_masked(file["packed"][:])
+            == 2999
+        )
     rhodolite.write(
-        rhodolite.Convert(units="plain=1")(data) if data["plain"].units else data, tmp_path / "c.nc"
+        rhodolite.Convert(units="plain=1")(data) if data["plain"].units else data,
+        tmp_path / "c.nc",
     )
     with netCDF4.Dataset(tmp_path / "c.nc") as file:
-        assert "valid_range" not in file["packed"].ncattrs()  # the numbers are others now
+        assert (
+            "valid_range" not in file["packed"].ncattrs()
+        )  # the numbers are others now
 
 
 @pytest.mark.slow
@@ -329,7 +389,9 @@ def test_a_table_says_its_units_and_is_a_grid_again(tmp_path, demo):
         "850hPa,500hPa",
     )
     assert (
-        run_command("subset", demo / "pressure_monthly.nc", *words, "-o", tmp_path / "a.csv").code
+        run_command(
+            "subset", demo / "pressure_monthly.nc", *words, "-o", tmp_path / "a.csv"
+        ).code
         == 0
     )
     frame = pandas.read_csv(tmp_path / "a.csv")
@@ -344,9 +406,9 @@ def test_a_table_says_its_units_and_is_a_grid_again(tmp_path, demo):
     ]
     assert frame["time"].iloc[0] == "2018-01"
     source = rhodolite.read(demo / "pressure_monthly.nc")
-    expected = rhodolite.Subset(**{w[2:]: v for w, v in zip(words[::2], words[1::2], strict=True)})(
-        source
-    )
+    expected = rhodolite.Subset(
+        **{w[2:]: v for w, v in zip(words[::2], words[1::2], strict=True)}
+    )(source)
     np.testing.assert_array_equal(
         frame["ua [m s-1]"].to_numpy("f4"), expected["ua"].values().reshape(-1)
     )
@@ -359,7 +421,12 @@ def test_a_table_says_its_units_and_is_a_grid_again(tmp_path, demo):
     assert back.time.span == expected.time.span
     assert (
         run_command(
-            "subset", demo / "pressure_monthly.nc", "--every", "time=12", "-o", tmp_path / "b.csv"
+            "subset",
+            demo / "pressure_monthly.nc",
+            "--every",
+            "time=12",
+            "-o",
+            tmp_path / "b.csv",
         ).code
         == 0
     )
@@ -387,7 +454,12 @@ def test_a_table_says_its_units_and_is_a_grid_again(tmp_path, demo):
             "table",
             1.0,
         ),
-        ("# made up\ntime,Ruby,Opal\n2001-01-01,1,2\n2001-01-02,,4\n", {"time": 2}, "Ruby", 1.0),
+        (
+            "# made up\ntime,Ruby,Opal\n2001-01-01,1,2\n2001-01-02,,4\n",
+            {"time": 2},
+            "Ruby",
+            1.0,
+        ),
         (
             "name\tlat\tlon\tdepth_of_lake\nRuby\t60\t5\t12\nOpal\t61\t7\t\n",
             {"site": 2},
@@ -463,7 +535,8 @@ def test_grids_of_text_one_a_month_and_back(tmp_path, demo):
         rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
     )
     np.testing.assert_array_equal(
-        data["tas_2002_01"].values().astype("f4"), source["tas"].values()[0].astype("f4")
+        data["tas_2002_01"].values().astype("f4"),
+        source["tas"].values()[0].astype("f4"),
     )
     np.testing.assert_array_equal(data["lat"].values(), source["lat"].values())
     assert np.isnan(data["tas_2002_01"].values()).any()
@@ -505,13 +578,22 @@ def test_grids_of_text_from_their_centres_and_beyond_degrees(tmp_path):
     assert data["lat"].values().tolist() == [15, 5]
     assert rhodolite.Subset(at="5N,15E")(data)["a"].values().tolist() == [[5]]
     (tmp_path / "b.asc").write_text(head.format(x=600000) + "1 2 3\n4 5 6\n")
-    with pytest.warns(rhodolite.RhodoliteWarning, match="says nothing of its projection"):
-        assert rhodolite.read(tmp_path / "b.asc")["x"].values().tolist() == [600000, 600010, 600020]
+    with pytest.warns(
+        rhodolite.RhodoliteWarning, match="says nothing of its projection"
+    ):
+        assert rhodolite.read(tmp_path / "b.asc")["x"].values().tolist() == [
+            600000,
+            600010,
+            600020,
+        ]
 
 
 @given(st.integers(1, 9999), st.integers(1, 12), st.integers(1, 31))
 def test_names_of_files_are_read_as_they_are_filled_in(year, month, day):
-    for text in ("{variable}_{year}{month}{day}.asc", "x{day}-{month}-{year}_{variable}.nc"):
+    for text in (
+        "{variable}_{year}{month}{day}.asc",
+        "x{day}-{month}-{year}_{variable}.nc",
+    ):
         pattern = FilePattern(text)
         values = {"variable": "pr", "year": year, "month": month, "day": day}
         found = pattern.read(pattern.fill(values))

@@ -32,11 +32,20 @@ def dataset(*variables):
 
 
 def test_units_as_people_write_them_are_read_and_said(tmp_path):
-    write_plain(tmp_path / "a.nc", np.full((2, 3, 4), 5.0), attributes={"units": "deg C"})
-    answer = run_command("convert", tmp_path / "a.nc", "--units", "tas=K", "-o", tmp_path / "b.nc")
+    write_plain(
+        tmp_path / "a.nc", np.full((2, 3, 4), 5.0), attributes={"units": "deg C"}
+    )
+    answer = run_command(
+        "convert", tmp_path / "a.nc", "--units", "tas=K", "-o", tmp_path / "b.nc"
+    )
     assert answer.code == 0
-    assert answer.err.splitlines()[-1] == "warning: a.nc: the units 'deg C' of tas are read as degC"
-    assert rhodolite.read(tmp_path / "b.nc")["tas"].values()[0, 0, 0] == pytest.approx(278.15)
+    assert (
+        answer.err.splitlines()[-1]
+        == "warning: a.nc: the units 'deg C' of tas are read as degC"
+    )
+    assert rhodolite.read(tmp_path / "b.nc")["tas"].values()[0, 0, 0] == pytest.approx(
+        278.15
+    )
 
 
 def test_of_two_latitudes_the_one_along_the_data_is_taken_and_said():
@@ -75,7 +84,9 @@ def test_two_dimensional_positions_that_nothing_names_are_attached(tmp_path):
 
 def test_days_written_as_figures_of_the_calendar():
     made = make_dataset(
-        np.ones((3, 2, 2)), times=[20010131, 20010201.25, 20010301.5], units="day as %Y%m%d.%f"
+        np.ones((3, 2, 2)),
+        times=[20010131, 20010201.25, 20010301.5],
+        units="day as %Y%m%d.%f",
     )
     assert [d.isoformat() for d in normalise(made).time.dates] == [
         "2001-01-31T00:00:00",
@@ -83,12 +94,15 @@ def test_days_written_as_figures_of_the_calendar():
         "2001-03-01T12:00:00",
     ]
     with pytest.raises(DataError, match="time holds a number that is not a date"):
-        normalise(make_dataset(np.ones((1, 2, 2)), times=[20011331], units="day as %Y%m%d.%f"))
+        normalise(
+            make_dataset(np.ones((1, 2, 2)), times=[20011331], units="day as %Y%m%d.%f")
+        )
 
 
 def test_references_to_what_is_not_there_are_dropped_and_said():
     made = make_dataset(
-        np.ones((1, 2, 2)), attributes={"coordinates": "time height", "grid_mapping": "crs"}
+        np.ones((1, 2, 2)),
+        attributes={"coordinates": "time height", "grid_mapping": "crs"},
     )
     with pytest.warns(RhodoliteWarning) as said:
         attributes = normalise(made)["tas"].attributes
@@ -119,7 +133,11 @@ def test_references_to_what_is_not_there_are_dropped_and_said():
             ["subset", "--time", "2001"],
             r"the time axis \(time\) has no steps",
         ),
-        ({"values": np.ones((0, 3, 4))}, ["anomaly"], r"the time axis \(time\) has no steps"),
+        (
+            {"values": np.ones((0, 3, 4))},
+            ["anomaly"],
+            r"the time axis \(time\) has no steps",
+        ),
     ],
     ids=[
         "a coordinate with missing values",
@@ -187,14 +205,22 @@ MAPPINGS = [
 ]
 
 
-@pytest.mark.parametrize("mapping", MAPPINGS, ids=lambda mapping: mapping["grid_mapping_name"])
+@pytest.mark.parametrize(
+    "mapping", MAPPINGS, ids=lambda mapping: mapping["grid_mapping_name"]
+)
 def test_projected_grids_get_latitudes_and_longitudes(mapping):
     x, y = np.arange(-400.0, 401, 50), np.arange(-300.0, 301, 50)
     made = dataset(
         plain("x", ("x",), x, standard_name="projection_x_coordinate", units="km"),
         plain("y", ("y",), y, standard_name="projection_y_coordinate", units="km"),
         plain("crs", (), np.int32(0), **mapping),
-        plain("tas", ("y", "x"), np.arange(221.0).reshape(13, 17), units="K", grid_mapping="crs"),
+        plain(
+            "tas",
+            ("y", "x"),
+            np.arange(221.0).reshape(13, 17),
+            units="K",
+            grid_mapping="crs",
+        ),
     )
     data = normalise(made)
     assert data.axes.curvilinear == ("lat", "lon")
@@ -203,21 +229,28 @@ def test_projected_grids_get_latitudes_and_longitudes(mapping):
         place, abs=1e-9
     )
     assert (
-        rhodolite.Subset(at=f"{place[1]:.3f}N,{place[0]:.3f}E")(data)["tas"].values().item() == 95
+        rhodolite.Subset(at=f"{place[1]:.3f}N,{place[0]:.3f}E")(data)["tas"]
+        .values()
+        .item()
+        == 95
     )
     part = rhodolite.Subset(variable="tas")(data)
     assert {"crs", "lat", "lon", "x", "y"} <= set(part.variables)
 
 
 def test_without_pyproj_the_message_says_what_to_install(monkeypatch):
-    monkeypatch.setattr(projection_coordinates.importlib.util, "find_spec", lambda _: None)
+    monkeypatch.setattr(
+        projection_coordinates.importlib.util, "find_spec", lambda _: None
+    )
     made = dataset(
         plain("x", ("x",), [0.0], standard_name="projection_x_coordinate", units="m"),
         plain("y", ("y",), [0.0], standard_name="projection_y_coordinate", units="m"),
         plain("crs", (), np.int32(0), **MAPPINGS[0]),
         plain("tas", ("y", "x"), [[1.0]], units="K", grid_mapping="crs"),
     )
-    with pytest.warns(RhodoliteWarning, match=r"pip install 'rhodolite\[projections\]'"):
+    with pytest.warns(
+        RhodoliteWarning, match=r"pip install 'rhodolite\[projections\]'"
+    ):
         data = normalise(made)
     with pytest.raises(DataError, match="no latitude was found"):
         rhodolite.Subset(lat="1..2")(data)
@@ -230,7 +263,9 @@ latitudes, longitudes = st.floats(-89, 89), st.floats(-180, 180)
 def test_rotated_poles_agree_with_proj_to_ten_digits(
     row, column, pole_latitude, pole_longitude, turn
 ):
-    mine = from_rotated(np.array([row]), np.array([column]), pole_latitude, pole_longitude, turn)
+    mine = from_rotated(
+        np.array([row]), np.array([column]), pole_latitude, pole_longitude, turn
+    )
     turning = (
         f"+inv +proj=ob_tran +o_proj=longlat +o_lon_p={turn} +o_lat_p={pole_latitude} "
         f"+lon_0={180 + pole_longitude}"
@@ -239,9 +274,9 @@ def test_rotated_poles_agree_with_proj_to_ten_digits(
         f"+step +proj=unitconvert +xy_in=deg +xy_out=rad +step {turning} +R=1 +step "
         "+proj=unitconvert +xy_in=rad"
     )
-    east, north = pyproj.Transformer.from_pipeline(f"+proj=pipeline {steps} +xy_out=deg").transform(
-        column, row
-    )
+    east, north = pyproj.Transformer.from_pipeline(
+        f"+proj=pipeline {steps} +xy_out=deg"
+    ).transform(column, row)
     apart = great_circle(mine[0], mine[1], north, east)[0]
     # A place, however its longitude is counted; next to a pole PROJ has half its figures left.
     assert apart == pytest.approx(0, abs=1e-9 if abs(north) < 89 else 2e-6)
@@ -271,10 +306,13 @@ def test_a_rotated_grid_is_cut_out_by_its_true_positions(demo):
         & (data["lon"].values() >= 5)
         & (data["lon"].values() <= 15)
     )
-    np.testing.assert_array_equal(values[:, :, inside], data["ta"].values()[:, :, wanted])
+    np.testing.assert_array_equal(
+        values[:, :, inside], data["ta"].values()[:, :, wanted]
+    )
     cell = rhodolite.Subset(at="61.7N,9.1E", time="2018-07")(data)
     assert (
-        great_circle(cell["lat"].values(), cell["lon"].values(), 61.7, 9.1).item() < 0.36
+        great_circle(cell["lat"].values(), cell["lon"].values(), 61.7, 9.1).item()
+        < 0.36
     )  # half a diagonal
     for wish, message in (
         ({"at": "30N,9E"}, "lies outside the data, which cover"),
@@ -313,11 +351,14 @@ def test_terms_of_model_levels_stay_with_the_data():
 def test_sites_are_chosen_by_where_they_are(demo):
     data = rhodolite.read(demo / "reservoirs.csv")
     assert data.axes.sites == ("lat", "lon")
-    assert rhodolite.Subset(at="61.5N,8.2E")(data)["name"].values().tolist() == ["Almandsjoe"]
+    assert rhodolite.Subset(at="61.5N,8.2E")(data)["name"].values().tolist() == [
+        "Almandsjoe"
+    ]
     north = rhodolite.Subset(lat="62.3N..", lon="8.5..9.5")(data)
     assert sorted(north["name"].values()) == ["Grossmyr", "Rhodosjoe"]
     with pytest.raises(
-        DataError, match=r"these are data of sites \(lat and lon run along one dimension\)"
+        DataError,
+        match=r"these are data of sites \(lat and lon run along one dimension\)",
     ):
         rhodolite.Map()(data)
 
@@ -358,16 +399,30 @@ def test_times_that_are_not_clean(tmp_path):
 @pytest.mark.slow
 def test_dates_in_words_and_positions_at_every_time(tmp_path, rng):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
-        for name, n in (("Time", 3), ("DateStrLen", 19), ("south_north", 4), ("west_east", 5)):
+        for name, n in (
+            ("Time", 3),
+            ("DateStrLen", 19),
+            ("south_north", 4),
+            ("west_east", 5),
+        ):
             file.createDimension(name, n)
         file.createVariable("Times", "S1", ("Time", "DateStrLen"))
         words = [f"2000-01-0{day}_06:00:00" for day in (1, 2, 3)]
         file["Times"][:] = netCDF4.stringtochar(np.array(words, "S19"))
-        north, east = np.meshgrid(np.arange(60.0, 64), np.arange(5.0, 10), indexing="ij")
-        for name, part, units in (("XLAT", north, "degree_north"), ("XLONG", east, "degree_east")):
-            file.createVariable(name, "f4", ("Time", "south_north", "west_east")).units = units
+        north, east = np.meshgrid(
+            np.arange(60.0, 64), np.arange(5.0, 10), indexing="ij"
+        )
+        for name, part, units in (
+            ("XLAT", north, "degree_north"),
+            ("XLONG", east, "degree_east"),
+        ):
+            file.createVariable(
+                name, "f4", ("Time", "south_north", "west_east")
+            ).units = units
             file[name][:] = np.broadcast_to(part + rng.random((4, 5)) / 9, (3, 4, 5))
-        file.createVariable("T2", "f4", ("Time", "south_north", "west_east")).units = "K"
+        file.createVariable(
+            "T2", "f4", ("Time", "south_north", "west_east")
+        ).units = "K"
         file["T2"][:] = 280
     chosen = ["subset", "a.nc", "--time", "2000-01-02", "--lat", "61..62", "-o", "s.nc"]
     for words in (["inspect", "a.nc"], ["summarise", "a.nc", "-o", "m.csv"], chosen):
@@ -384,15 +439,27 @@ def test_a_projected_grid_names_what_finds_its_places(tmp_path, monkeypatch):
             axis = file.createVariable(name, "f8", (name,))
             axis[:] = np.arange(3) * 1e5
             axis.setncatts({"units": "m", "standard_name": f"{units}_coordinate"})
-        about = {"grid_mapping_name": "lambert_conformal_conic", "standard_parallel": [40.0, 60.0]}
-        about |= {"longitude_of_central_meridian": 10.0, "latitude_of_projection_origin": 50.0}
+        about = {
+            "grid_mapping_name": "lambert_conformal_conic",
+            "standard_parallel": [40.0, 60.0],
+        }
+        about |= {
+            "longitude_of_central_meridian": 10.0,
+            "latitude_of_projection_origin": 50.0,
+        }
         file.createVariable("crs", "i4").setncatts(about)
-        file.createVariable("t", "f4", ("y", "x")).setncatts({"units": "K", "grid_mapping": "crs"})
+        file.createVariable("t", "f4", ("y", "x")).setncatts(
+            {"units": "K", "grid_mapping": "crs"}
+        )
         file["t"][:] = 1
-    monkeypatch.setattr(projection_coordinates.importlib.util, "find_spec", lambda _: None)
+    monkeypatch.setattr(
+        projection_coordinates.importlib.util, "find_spec", lambda _: None
+    )
     with pytest.warns(RhodoliteWarning, match="projected"):
         data = rhodolite.read(tmp_path / "a.nc")
-    with pytest.raises(DataError, match=r"projected \(lambert_conformal_conic\).*projections"):
+    with pytest.raises(
+        DataError, match=r"projected \(lambert_conformal_conic\).*projections"
+    ):
         rhodolite.Summarise()(data)
 
 
@@ -402,7 +469,9 @@ def test_a_projected_grid_names_what_finds_its_places(tmp_path, monkeypatch):
     st.booleans(),
     st.lists(st.integers(8, 90), max_size=4),
 )
-def test_times_of_few_decimals_are_the_steps_that_they_were(minutes, decimals, middle, left_out):
+def test_times_of_few_decimals_are_the_steps_that_they_were(
+    minutes, decimals, middle, left_out
+):
     """Whatever the decimals resolve: steps longer than the last of them; gaps stay gaps."""
     assume(minutes * 60 > 1.2 * 86400 * 10.0**-decimals)
     places = np.setdiff1d(np.arange(100), left_out)

@@ -77,11 +77,20 @@ def test_only_what_holds_for_all_files_is_kept_of_the_description(demo):
     ("change", "message"),
     [
         ({}, r"a\.nc and d\.nc both hold times from 2002-01-16"),
-        ({"lats": [0, 1, 2.5]}, r"lat differs in 1 places, first at number 3: 2 and 2\.5"),
+        (
+            {"lats": [0, 1, 2.5]},
+            r"lat differs in 1 places, first at number 3: 2 and 2\.5",
+        ),
         ({"shape": (12, 2, 4)}, r"lat has 3 values in one and 2 in the other"),
         ({"calendar": "noleap"}, r"calendars are 360_day and noleap"),
-        ({"attributes": {"units": "degC"}}, r"tas is in K in one and in degC in the other"),
-        ({"format": "NETCDF3_CLASSIC", "lons": [0, 1, 2, 3 + 1e-9]}, r"both hold times"),
+        (
+            {"attributes": {"units": "degC"}},
+            r"tas is in K in one and in degC in the other",
+        ),
+        (
+            {"format": "NETCDF3_CLASSIC", "lons": [0, 1, 2, 3 + 1e-9]},
+            r"both hold times",
+        ),
     ],
     ids=["overlap", "grid", "size", "calendar", "units", "jitter is tolerated"],
 )
@@ -89,8 +98,15 @@ def test_files_that_do_not_fit_are_named_with_what_differs(years, change, messag
     folder, values = years
     change = dict(change)
     shape = change.pop("shape", (12, 3, 4))
-    units = "days since 2002-01-01" if "both hold" in message else "days since 2010-01-01"
-    given = {"times": 15 + 30 * np.arange(12), "units": units, "calendar": "360_day", **change}
+    units = (
+        "days since 2002-01-01" if "both hold" in message else "days since 2010-01-01"
+    )
+    given = {
+        "times": 15 + 30 * np.arange(12),
+        "units": units,
+        "calendar": "360_day",
+        **change,
+    }
     write_plain(folder / "d.nc", np.resize(values, shape), **given)
     with pytest.raises(DataError, match=message):
         rhodolite.read(sorted(folder.glob("*.nc")))
@@ -149,7 +165,9 @@ def test_a_collection_is_an_input_like_any_file(years, tmp_path):
         '[collection]\nfiles = ["../?.nc"]\n',
     )
     with (tmp_path / "sub" / "all.toml").open("a") as file:
-        file.write('[attributes]\ntitle = "Three years"\n[variables.tas]\ncomment = "checked"\n')
+        file.write(
+            '[attributes]\ntitle = "Three years"\n[variables.tas]\ncomment = "checked"\n'
+        )
     data = rhodolite.read(tmp_path / "sub" / "all.toml")
     np.testing.assert_array_equal(data["tas"].values(), values)
     assert (data.attributes["title"], data["tas"].attributes["comment"]) == (
@@ -178,7 +196,10 @@ def test_a_collection_is_an_input_like_any_file(years, tmp_path):
             r"\[variables.pr\]: no such variable",
         ),
         ("[collection]\nfiles = ['x*.nc']", r"x\*\.nc: no file fits this pattern"),
-        ("[collection]\nfiles = ['?.nc']\n[attributes]\na = {b = 1}", r"a = .* cannot be an"),
+        (
+            "[collection]\nfiles = ['?.nc']\n[attributes]\na = {b = 1}",
+            r"a = .* cannot be an",
+        ),
         (
             "[collection]\nfiles = ['?.nc']\n[variables.tas]\n_FillValue = 1",
             "how numbers are stored",
@@ -202,7 +223,10 @@ def test_join_says_what_it_needs(years):
         (["-o", "a.nc"], "join: no input"),
         (["a.nc"], "join: no output; add -o all.nc, or -o all.toml"),
         (["a.nc", "-o", "x.png"], "names no format to write a dataset in"),
-        (["a.nc", "--overlap", "both", "-o", "x.nc"], "--overlap: 'both' is not offered"),
+        (
+            ["a.nc", "--overlap", "both", "-o", "x.nc"],
+            "--overlap: 'both' is not offered",
+        ),
     ):
         answer = run_command("join", *words, folder=folder)
         assert answer.code == 2
@@ -279,6 +303,10 @@ def test_files_that_say_the_same_in_other_words_are_joined(tmp_path, rng, change
 
 def test_coordinates_that_are_missing_are_not_alike(tmp_path, rng):
     for day, lats in ((0, [0, 1]), (1, [0, np.nan])):
-        write_plain(tmp_path / f"{day}.nc", rng.random((1, 2, 2)), times=[day], lats=lats)
-    with pytest.raises(DataError, match=r"the latitude \(lat\) of 1.nc has missing values"):
+        write_plain(
+            tmp_path / f"{day}.nc", rng.random((1, 2, 2)), times=[day], lats=lats
+        )
+    with pytest.raises(
+        DataError, match=r"the latitude \(lat\) of 1.nc has missing values"
+    ):
         rhodolite.read([tmp_path / "0.nc", tmp_path / "1.nc"])

@@ -33,7 +33,13 @@ def _write(path, start, steps=2, kind="i2", form="NETCDF4", **attributes):
     path.unlink(missing_ok=True)
     with netCDF4.Dataset(path, "w", format=form) as file:
         file.setncatts({"title": "days", "made": f"on day {start}", **attributes})
-        for name, size in (("time", steps), ("lat", 3), ("lon", 4), ("nv", 2), ("letters", 5)):
+        for name, size in (
+            ("time", steps),
+            ("lat", 3),
+            ("lon", 4),
+            ("nv", 2),
+            ("letters", 5),
+        ):
             file.createDimension(name, size)
         time = file.createVariable("time", "i4", ("time",))
         time.setncatts({"units": "days since 2001-01-01", "bounds": "time_bnds"})
@@ -47,7 +53,9 @@ def _write(path, start, steps=2, kind="i2", form="NETCDF4", **attributes):
         file.createVariable("height", "f4", ())[...] = 2.0
         word = file.createVariable("word", "S1", ("letters",))
         word[:] = np.array(list("hello"), "S1")
-        field = file.createVariable("tas", kind, ("time", "lat", "lon"), fill_value=-999)
+        field = file.createVariable(
+            "tas", kind, ("time", "lat", "lon"), fill_value=-999
+        )
         field.setncatts({"units": "K", "valid_min": np.dtype(kind).type(-500)})
         if kind == "i2":
             field.setncatts({"scale_factor": np.float32(0.01), "add_offset": 280.0})
@@ -74,7 +82,9 @@ def _told(dataset):
 @pytest.mark.parametrize("form", ["NETCDF4", "NETCDF3_CLASSIC"])
 @pytest.mark.parametrize("kind", ["i2", "f4", "i4"])
 def test_a_file_opened_from_the_text_of_its_header_is_the_same(tmp_path, kind, form):
-    path = _write(tmp_path / "a.nc", 5, kind=kind, form=form, list=np.arange(3), one=np.float32(2))
+    path = _write(
+        tmp_path / "a.nc", 5, kind=kind, form=form, list=np.arange(3), one=np.float32(2)
+    )
     read = read_netcdf(path)
     opened = header_text.open_header(header_text.describe_header(read), path)
     assert _told(opened) == _told(read)
@@ -117,7 +127,9 @@ def test_known_files_are_joined_as_those_that_are_compared_one_by_one(
     assert outcome() == expected  # and now they are known
     assert outcome() == expected
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(rhodolite.formats.concatenate, "join_like_the_first", lambda _: None)
+        patch.setattr(
+            rhodolite.formats.concatenate, "join_like_the_first", lambda _: None
+        )
         assert outcome() == expected
 
 
@@ -128,7 +140,9 @@ def files(tmp_path):
 
 @pytest.mark.parametrize("together", [3, 500])
 @pytest.mark.parametrize("count", [4, 25])
-def test_all_files_that_cannot_be_read_are_named_at_once(files, monkeypatch, count, together):
+def test_all_files_that_cannot_be_read_are_named_at_once(
+    files, monkeypatch, count, together
+):
     monkeypatch.setattr(rhodolite.formats.many_files, "_TOGETHER", together)
     monkeypatch.setattr(rhodolite.formats.many_files, "_MOST_NAMED", 2)
     some = files[:count]
@@ -138,10 +152,15 @@ def test_all_files_that_cannot_be_read_are_named_at_once(files, monkeypatch, cou
         open_dataset(some)
     first, *lines = str(refused.value).splitlines()
     assert first == "3 files cannot be read (--skip-unreadable leaves such out):"
-    assert [line.strip().split(":")[0] for line in lines[:2]] == [str(path) for path in some[1:3]]
+    assert [line.strip().split(":")[0] for line in lines[:2]] == [
+        str(path) for path in some[1:3]
+    ]
     assert lines[2:] == ["  and 1 more"]
     with (
-        pytest.warns(RhodoliteWarning, match=rf"left out.* 3 of {count} files\n  .*{some[1].name}"),
+        pytest.warns(
+            RhodoliteWarning,
+            match=rf"left out.* 3 of {count} files\n  .*{some[1].name}",
+        ),
         reading_by(ReadingRules(skip_unreadable=True)),
     ):
         rest = open_dataset(some)
@@ -181,14 +200,18 @@ def test_what_another_user_could_have_written_is_not_read(files):
     for place, mode in ((cache, 0o602), (cache.parent, 0o777)):
         before = stat.S_IMODE(place.stat().st_mode)
         place.chmod(mode)
-        with pytest.warns(RhodoliteWarning, match="others can write to it, so it is not read"):
+        with pytest.warns(
+            RhodoliteWarning, match="others can write to it, so it is not read"
+        ):
             assert user_cache().find(places) == {}
         place.chmod(before)
     assert _told(open_dataset(files)) == expected
     cache.unlink()
 
 
-@pytest.mark.parametrize(("mode", "private"), [(0o700, True), (0o755, True), (0o777, False)])
+@pytest.mark.parametrize(
+    ("mode", "private"), [(0o700, True), (0o755, True), (0o777, False)]
+)
 def test_a_place_is_trusted_where_others_cannot_write(tmp_path, mode, private):
     folder = tmp_path / "kept"
     folder.mkdir()
@@ -215,7 +238,9 @@ def test_a_collection_carries_headers_that_move_with_it(tmp_path, files, monkeyp
     assert (answer.code, "--headers is for collections" in answer.err) == (2, True)
 
 
-@pytest.mark.parametrize("text", ["", "[]", "{}", '["[1, []]", 3]', "[" * 5000, '["[9, []]", {}]'])
+@pytest.mark.parametrize(
+    "text", ["", "[]", "{}", '["[1, []]", 3]', "[" * 5000, '["[9, []]", {}]']
+)
 def test_headers_that_are_none_are_read_from_the_files(tmp_path, files, text):
     cache = HeaderCache(tmp_path / "all.headers", folder=tmp_path)
     cache.keep([(cache.key((path, None)), text) for path in files])
@@ -237,7 +262,9 @@ def test_a_folder_that_cannot_be_written_to_costs_nothing_but_time(files, monkey
 def test_headers_read_by_other_processes_are_the_same(files, monkeypatch):
     odd = _write(files[7], 14, kind="f4")
     monkeypatch.chdir(odd.parent)
-    (odd.parent / "json.py").write_text("raise SystemExit")  # is not taken for the library
+    (odd.parent / "json.py").write_text(
+        "raise SystemExit"
+    )  # is not taken for the library
     with without_cache():
         expected = _told(open_dataset(files))
     user_cache().path.unlink(missing_ok=True)

@@ -46,10 +46,20 @@ def through_library(path, name="tas"):
         {"compression": "zlib", "fletcher32": True, "chunksizes": (4, 4, 4)},
         {"compression": "zstd", "chunksizes": (4, 4, 4)},
         {"compression": "bzip2", "chunksizes": (4, 4, 4)},  # through the library
-        {"compression": "zlib", "fletcher32": True, "kind": "f8", "chunksizes": (3, 3, 3)},
+        {
+            "compression": "zlib",
+            "fletcher32": True,
+            "kind": "f8",
+            "chunksizes": (3, 3, 3),
+        },
         {"fletcher32": True, "kind": "i2", "chunksizes": (3, 3, 3)},
         {"format": "NETCDF3_64BIT_OFFSET", "kind": "i2"},
-        {"compression": "zlib", "kind": ">f4", "endian": "big", "chunksizes": (5, 7, 9)},
+        {
+            "compression": "zlib",
+            "kind": ">f4",
+            "endian": "big",
+            "chunksizes": (5, 7, 9),
+        },
         {"format": "NETCDF3_CLASSIC"},
         {"format": "NETCDF3_64BIT_DATA"},
         {"kind": "f8", "compression": "zlib"},
@@ -63,7 +73,10 @@ def through_library(path, name="tas"):
             "fill": 7,
             "attributes": {"units": "K", "scale_factor": 0.5, "_Unsigned": "true"},
         },
-        {"kind": "i2", "attributes": {"missing_value": np.int16(3), "scale_factor": np.float32(2)}},
+        {
+            "kind": "i2",
+            "attributes": {"missing_value": np.int16(3), "scale_factor": np.float32(2)},
+        },
         {
             "kind": "f4",
             "attributes": {
@@ -98,12 +111,16 @@ def test_values_are_those_that_the_library_decodes(tmp_path, rng, options):
     ],
     ids=str,
 )
-def test_the_usual_layouts_do_not_go_through_the_library(tmp_path, rng, monkeypatch, options):
+def test_the_usual_layouts_do_not_go_through_the_library(
+    tmp_path, rng, monkeypatch, options
+):
     path = write_plain(tmp_path / "a.nc", rng.normal(size=(5, 60, 70)), **options)
     expected = through_library(path)
     data = rhodolite.read(path)["tas"]
     monkeypatch.setattr(
-        NetCDFVariable, "_through_library", lambda *_: pytest.fail("the slow way was taken")
+        NetCDFVariable,
+        "_through_library",
+        lambda *_: pytest.fail("the slow way was taken"),
     )
     np.testing.assert_array_equal(data.values(), expected)
 
@@ -117,7 +134,9 @@ def test_chunks_across_the_edges_of_blocks_are_decoded_once(tmp_path, rng, monke
     )
     counted = []
     decode = ChunkCodec.decode
-    monkeypatch.setattr(ChunkCodec, "decode", lambda *a, **k: counted.append(1) or decode(*a, **k))
+    monkeypatch.setattr(
+        ChunkCodec, "decode", lambda *a, **k: counted.append(1) or decode(*a, **k)
+    )
     part = rhodolite.Subset(time="2000-01-04..")(
         rhodolite.read(path)
     )  # from the middle of a chunk on
@@ -132,7 +151,9 @@ def test_chunks_across_the_edges_of_blocks_are_decoded_once(tmp_path, rng, monke
 
 @given(st.binary(min_size=1, max_size=300))
 def test_checksums_agree_with_a_sum_word_by_word(data):
-    first = second = 0  # the definition: sums of big-endian words, kept below 65536 by folding
+    first = second = (
+        0  # the definition: sums of big-endian words, kept below 65536 by folding
+    )
     for high, low in zip(data[::2], (data + b"\0")[1::2], strict=False):
         first += high << 8 | low
         first = (first & 0xFFFF) + (first >> 16)
@@ -143,7 +164,10 @@ def test_checksums_agree_with_a_sum_word_by_word(data):
 
 def test_a_bit_that_was_turned_is_noticed_by_the_checksum(tmp_path, rng):
     path = write_plain(
-        tmp_path / "a.nc", rng.normal(size=(5, 60, 70)), fletcher32=True, chunksizes=(1, 60, 70)
+        tmp_path / "a.nc",
+        rng.normal(size=(5, 60, 70)),
+        fletcher32=True,
+        chunksizes=(1, 60, 70),
     )
     with h5py.File(path) as file:
         place = file["tas"].id.get_chunk_info_by_coord((3, 0, 0)).byte_offset
@@ -163,7 +187,9 @@ def test_chunks_that_were_never_written_are_missing(tmp_path):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         for name, n in (("y", 4), ("x", 6)):
             file.createDimension(name, n)
-        made = file.createVariable("v", "f4", ("y", "x"), compression="zlib", chunksizes=(2, 3))
+        made = file.createVariable(
+            "v", "f4", ("y", "x"), compression="zlib", chunksizes=(2, 3)
+        )
         made[:2, :3] = 1.0
     values = rhodolite.read(tmp_path / "a.nc")["v"].values()
     assert np.isnan(values).sum() == 18
@@ -199,7 +225,9 @@ def test_what_is_written_comes_back_the_same(tmp_path, data, shape, kind, unlimi
     assert again.attributes == {"title": "t", "n": 3}
     assert again.unlimited == made.unlimited
     with h5py.File(path) as file:
-        np.testing.assert_array_equal(np.nan_to_num(file["lat"][:]), np.arange(shape[1]))
+        np.testing.assert_array_equal(
+            np.nan_to_num(file["lat"][:]), np.arange(shape[1])
+        )
 
 
 def test_large_variables_are_deflated_in_the_chunks_of_their_source(tmp_path, rng):
@@ -217,10 +245,14 @@ def test_large_variables_are_deflated_in_the_chunks_of_their_source(tmp_path, rn
         assert file["tas"].filters()["shuffle"]
 
 
-def test_packed_values_are_within_half_a_step_and_out_of_range_is_refused(tmp_path, rng):
+def test_packed_values_are_within_half_a_step_and_out_of_range_is_refused(
+    tmp_path, rng
+):
     values = rng.uniform(200, 320, (40, 40, 40))
     values[0, 0, 0] = np.nan
-    storage = Storage(dtype="int16", fill_value=-32768, packing=Packing("int16", 0.0025, 265.0))
+    storage = Storage(
+        dtype="int16", fill_value=-32768, packing=Packing("int16", 0.0025, 265.0)
+    )
     made = make_dataset(values)
     packed = made.with_variables(
         [*list(made.variables.values())[:-1], made["tas"].replace(storage=storage)]
@@ -230,7 +262,9 @@ def test_packed_values_are_within_half_a_step_and_out_of_range_is_refused(tmp_pa
     np.testing.assert_allclose(back, values, atol=0.00126)
     assert np.isnan(back[0, 0, 0])
     narrow = packed["tas"].replace(
-        storage=Storage(dtype="int16", fill_value=0, packing=Packing("int16", 1e-4, 265.0))
+        storage=Storage(
+            dtype="int16", fill_value=0, packing=Packing("int16", 1e-4, 265.0)
+        )
     )
     with pytest.raises(DataError, match="does not fit the packing"):
         write(
@@ -264,7 +298,9 @@ def test_packed_data_are_calculated_in_their_type_and_written_in_float32(tmp_pat
 )
 def test_quickly_deflated_chunks_are_ordinary_streams(count, kind, noisy_bits, seed):
     """Against the inflate of zlib, byte for byte."""
-    values = (280 + np.cumsum(np.random.default_rng(seed).normal(size=count))).astype(kind)
+    values = (280 + np.cumsum(np.random.default_rng(seed).normal(size=count))).astype(
+        kind
+    )
     if kind != "i2":
         values = np.round(values * 2.0**noisy_bits) / 2.0**noisy_bits
     planes = shuffle(values.astype(kind))
@@ -275,7 +311,9 @@ def test_quickly_deflated_chunks_are_ordinary_streams(count, kind, noisy_bits, s
 
 @given(st.binary(min_size=24, max_size=24), st.booleans())
 def test_damaged_chunks_never_decode_to_numbers(noise, shuffle):
-    codec = ChunkCodec(np.dtype("<f4"), (2, 3), ("shuffle", "deflate") if shuffle else ("deflate",))
+    codec = ChunkCodec(
+        np.dtype("<f4"), (2, 3), ("shuffle", "deflate") if shuffle else ("deflate",)
+    )
     values = np.frombuffer(noise, "<f4").reshape(2, 3)
     data = codec.encode(values)
     np.testing.assert_array_equal(codec.decode(data, 0).view("u4"), values.view("u4"))
@@ -286,7 +324,10 @@ def test_damaged_chunks_never_decode_to_numbers(noise, shuffle):
 
 def test_a_corrupt_chunk_is_named(tmp_path, rng):
     path = write_plain(
-        tmp_path / "a.nc", rng.normal(size=(4, 30, 40)), compression="zlib", chunksizes=(1, 30, 40)
+        tmp_path / "a.nc",
+        rng.normal(size=(4, 30, 40)),
+        compression="zlib",
+        chunksizes=(1, 30, 40),
     )
     with h5py.File(path) as file:
         place = file["tas"].id.get_chunk_info_by_coord((2, 0, 0))
@@ -312,7 +353,9 @@ def test_a_classic_file_that_is_cut_short_is_refused_and_a_whole_one_is_not(
         file.title = "odd length"
         for name, n in (("time", None if records else 4), ("lat", 3), ("lon", 5)):
             file.createDimension(name, n)
-        for name, kind in list({"b": "i1", "tas": "f4", "n": "f8"}.items())[: records or 3]:
+        for name, kind in list({"b": "i1", "tas": "f4", "n": "f8"}.items())[
+            : records or 3
+        ]:
             file.createVariable(name, kind, ("time", "lat", "lon"))[:] = rng.integers(
                 0, 99, (4, 3, 5)
             )
@@ -345,7 +388,8 @@ def test_names_that_are_dimensions_but_no_coordinates(tmp_path):
     assert data.axes.curvilinear == ("lat", "lon")
     rhodolite.write(data, tmp_path / "b.nc")
     np.testing.assert_array_equal(
-        through_library(tmp_path / "b.nc", "lat"), through_library(tmp_path / "a.nc", "lat")
+        through_library(tmp_path / "b.nc", "lat"),
+        through_library(tmp_path / "a.nc", "lat"),
     )
 
 
@@ -353,15 +397,18 @@ def test_groups_are_named_and_share_the_coordinates_around_them(tmp_path, rng):
     values = rng.normal(size=(60, 80)).astype("f4")
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         file.title = "outer"
-        for name, n, units in (("lat", 60, "degrees_north"), ("lon", 80, "degrees_east")):
+        for name, n, units in (
+            ("lat", 60, "degrees_north"),
+            ("lon", 80, "degrees_east"),
+        ):
             file.createDimension(name, n)
             file.createVariable(name, "f8", (name,)).units = units
             file[name][:] = np.arange(n)
         inner = file.createGroup("model/run")
         inner.title = "inner"
-        inner.createVariable("tas", "f4", ("lat", "lon"), compression="zlib", chunksizes=(20, 20))[
-            :
-        ] = values
+        inner.createVariable(
+            "tas", "f4", ("lat", "lon"), compression="zlib", chunksizes=(20, 20)
+        )[:] = values
     data = rhodolite.read(f"{tmp_path}/a.nc:/model/run")
     assert set(data.variables) == {"lat", "lon", "tas"}
     np.testing.assert_array_equal(data["tas"].values(), values)
@@ -370,14 +417,18 @@ def test_groups_are_named_and_share_the_coordinates_around_them(tmp_path, rng):
     whole = rhodolite.read(tmp_path / "a.nc")
     np.testing.assert_array_equal(whole["model/run/tas"].values(), values)
     assert whole.attributes["title"] == "outer"
-    with pytest.raises(DataError, match=r"no group '/modell/run'\. Did you mean /model/run"):
+    with pytest.raises(
+        DataError, match=r"no group '/modell/run'\. Did you mean /model/run"
+    ):
         rhodolite.read(f"{tmp_path}/a.nc:/modell/run")
 
 
 def test_a_file_of_groups_alone_says_which_there_are(tmp_path):
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
         file.createGroup("g").createVariable("x", "f4", ())[...] = 1
-    with pytest.raises(DataError, match=r"its variables are in groups; name one of .*a\.nc:/g"):
+    with pytest.raises(
+        DataError, match=r"its variables are in groups; name one of .*a\.nc:/g"
+    ):
         rhodolite.read(tmp_path / "a.nc")
 
 
@@ -392,7 +443,9 @@ def test_coordinates_along_dimensions_of_other_names_and_latin_letters(tmp_path)
         made.place = "Malmoe"
     content = (tmp_path / "a.nc").read_bytes()
     (tmp_path / "a.nc").write_bytes(content.replace(b"Malmoe", b"Malm\xf6 "))
-    with pytest.warns(rhodolite.RhodoliteWarning, match="the attribute place is not in UTF-8"):
+    with pytest.warns(
+        rhodolite.RhodoliteWarning, match="the attribute place is not in UTF-8"
+    ):
         data = rhodolite.read(tmp_path / "a.nc")
     assert data["tas"].attributes["place"].strip() == "Malmö"
     part = rhodolite.Subset(lat="1..2", lon="3", variable="tas")(data)
@@ -416,18 +469,23 @@ def test_how_much_work_goes_into_compression_changes_sizes_and_no_value(tmp_path
 def test_ten_thousand_chunks_and_one_chunk(tmp_path, rng):
     values = rng.normal(size=(10_000, 3, 4)).astype("f4")
     for number, chunks in enumerate([(1, 3, 4), (10_000, 3, 4)]):
-        path = write_plain(tmp_path / f"{number}.nc", values, compression="zlib", chunksizes=chunks)
+        path = write_plain(
+            tmp_path / f"{number}.nc", values, compression="zlib", chunksizes=chunks
+        )
         part = rhodolite.Subset(time="2003..2004")(rhodolite.read(path))
         assert part["tas"].shape == (731, 3, 4)
         rhodolite.write(part, tmp_path / f"{number}_part.nc")
         np.testing.assert_array_equal(
-            through_library(tmp_path / f"{number}_part.nc").astype("f4"), values[1096:1827]
+            through_library(tmp_path / f"{number}_part.nc").astype("f4"),
+            values[1096:1827],
         )
 
 
 @pytest.mark.parametrize("variant", ["netcdf4", "netcdf4-classic", "netcdf3-classic"])
 @pytest.mark.parametrize("kind", ["i2", "u2", "i4", "u4", "i8"])
-def test_numbers_that_usually_stand_for_missing_values_are_kept(tmp_path, variant, kind):
+def test_numbers_that_usually_stand_for_missing_values_are_kept(
+    tmp_path, variant, kind
+):
     """The default fill value of a type among the data, with one or both ends of what it holds."""
     usual = netCDF4.default_fillvals[kind]
     limits = np.iinfo(kind)
@@ -446,6 +504,8 @@ def test_numbers_that_usually_stand_for_missing_values_are_kept(tmp_path, varian
         with netCDF4.Dataset(tmp_path / "a.nc") as file:
             stored = file["x"][:]
         assert not np.ma.is_masked(stored)
-        np.testing.assert_array_equal(np.ma.getdata(stored).astype("f8"), values.astype("f8"))
+        np.testing.assert_array_equal(
+            np.ma.getdata(stored).astype("f8"), values.astype("f8")
+        )
         again = rhodolite.read(tmp_path / "a.nc")["x"].values()
         np.testing.assert_array_equal(again.astype("f8"), values.astype("f8"))

@@ -45,21 +45,32 @@ def _values(path):
     return rhodolite.read(path)["tas"].values()
 
 
-@pytest.mark.parametrize(("ending", "module"), [(".gz", gzip), (".bz2", bz2), (".xz", lzma)])
+@pytest.mark.parametrize(
+    ("ending", "module"), [(".gz", gzip), (".bz2", bz2), (".xz", lzma)]
+)
 def test_a_compressed_file_is_what_is_in_it(folder, ending, module):
     plain = (folder / "2000.nc").read_bytes()
     packed = folder / f"2000.nc{ending}"
     packed.write_bytes(module.compress(plain))
     np.testing.assert_array_equal(_values(packed), _values(folder / "2000.nc"))
     both = _values([packed, folder / "2001.nc"])
-    np.testing.assert_array_equal(both, _values([folder / "2000.nc", folder / "2001.nc"]))
+    np.testing.assert_array_equal(
+        both, _values([folder / "2000.nc", folder / "2001.nc"])
+    )
     words = ("summarise", packed.name, "-o", "o.nc")
     assert run_here(*words, folder=folder).code == 0
     assert packed.name in rhodolite.read(folder / "o.nc").attributes["history"]
     assert (
-        run_here("retrace", "o.nc", "--verify", folder=folder).out == f"{packed.name}: the same\n"
+        run_here("retrace", "o.nc", "--verify", folder=folder).out
+        == f"{packed.name}: the same\n"
     )
-    again = ("subset", packed.name, "--overwrite", "-o", packed.name.replace(ending, ".zarr"))
+    again = (
+        "subset",
+        packed.name,
+        "--overwrite",
+        "-o",
+        packed.name.replace(ending, ".zarr"),
+    )
     assert run_here(*again, folder=folder).code == 0
     whole = module.compress(plain)
     packed.write_bytes(whole[: len(whole) // 2])
@@ -70,17 +81,26 @@ def test_a_compressed_file_is_what_is_in_it(folder, ending, module):
 @pytest.mark.parametrize("name", ["all.zip", "all.tar", "all.tar.gz"])
 def test_an_archive_is_the_dataset_that_its_files_form(folder, name):
     """Wherever the names in it lead, and whatever text lies beside."""
-    contents = {f"../../{year}.nc": (folder / f"{year}.nc").read_bytes() for year in (2001, 2000)}
+    contents = {
+        f"../../{year}.nc": (folder / f"{year}.nc").read_bytes()
+        for year in (2001, 2000)
+    }
     outside = set(folder.parent.iterdir())
-    _archive(folder / name, {"about.txt": b"made up", "/x/._2000.nc": b"mac", **contents})
+    _archive(
+        folder / name, {"about.txt": b"made up", "/x/._2000.nc": b"mac", **contents}
+    )
     expected = _values([folder / "2000.nc", folder / "2001.nc"])
     np.testing.assert_array_equal(_values(folder / name), expected)
     assert set(folder.parent.iterdir()) == outside
     _archive(folder / name, {"about.bin": b"\0\1\2"})
-    with pytest.raises(DataError, match=rf"{name}, in it about.bin: this is not a gridded dataset"):
+    with pytest.raises(
+        DataError, match=rf"{name}, in it about.bin: this is not a gridded dataset"
+    ):
         rhodolite.read(folder / name)
     _archive(folder / name, {})
-    with pytest.raises(DataError, match=r"there is no file in it|not a gridded dataset"):
+    with pytest.raises(
+        DataError, match=r"there is no file in it|not a gridded dataset"
+    ):
         rhodolite.read(folder / name)
     if name == "all.zip":
         _archive(folder / "all.xlsx", {})
@@ -93,7 +113,9 @@ def test_what_unpacks_to_more_than_the_disk_holds_is_refused(folder, monkeypatch
     (folder / "bomb.nc.gz").write_bytes(gzip.compress(bytes(30 << 20)))
     room = compressed.shutil._ntuple_diskusage(100 << 20, 80 << 20, 20 << 20)
     monkeypatch.setattr(compressed.shutil, "disk_usage", lambda _: room)
-    with pytest.raises(DataError, match=r"takes more than 15.7 MB.* name a larger one with --scr"):
+    with pytest.raises(
+        DataError, match=r"takes more than 15.7 MB.* name a larger one with --scr"
+    ):
         rhodolite.read(folder / "bomb.nc.gz")
 
 
@@ -103,7 +125,10 @@ def test_what_unpacks_to_more_than_the_disk_holds_is_refused(folder, monkeypatch
         (b"GRIB\0\0\0\2", "a GRIB file, which is not read"),
         (b"II*\0\x08\0\0\0", "a TIFF file"),
         (b"PAR1\x15\x04", "a Parquet file"),
-        (b"<!DOCTYPE html><title>Log in", "a message of a web server.* may have failed"),
+        (
+            b"<!DOCTYPE html><title>Log in",
+            "a message of a web server.* may have failed",
+        ),
         (b'{"error": "no such file"}', "a message of a web server"),
         (b"\x01\x02\x03\x04", r"not a gridded dataset \(it begins with"),
     ],

@@ -29,7 +29,9 @@ def describe(parts):
     lines = []
     for name, values in parts.items():
         kind = "Float64" if values.dtype.itemsize == 8 else "Float32"
-        sizes = "".join(f"[{d} = {n}]" for d, n in zip(SERVED[name][0], values.shape, strict=True))
+        sizes = "".join(
+            f"[{d} = {n}]" for d, n in zip(SERVED[name][0], values.shape, strict=True)
+        )
         lines.append(f"    {kind} {name}{sizes};\n")
     return f"Dataset {{\n{''.join(lines)}}} data;\n"
 
@@ -43,7 +45,11 @@ def requested(query):
         picks = []
         for text in re.findall(r"\[([\d:]+)\]", slabs):
             numbers = [int(n) for n in text.split(":")]
-            first, step, last = (numbers[0], numbers[1] if len(numbers) == 3 else 1, numbers[-1])
+            first, step, last = (
+                numbers[0],
+                numbers[1] if len(numbers) == 3 else 1,
+                numbers[-1],
+            )
             picks.append(slice(first, last + 1, step))
         found[name] = SERVED[name][1][tuple(picks)]
     return found
@@ -67,7 +73,9 @@ class Handler(BaseHTTPRequestHandler):
             parts = requested(query)
             body = describe(parts).encode()
             if path.endswith(".dods"):
-                self.server.log.append({name: values.size for name, values in parts.items()})
+                self.server.log.append(
+                    {name: values.size for name, values in parts.items()}
+                )
                 body += b"\nData:\n" + b"".join(
                     np.array([values.size] * 2, ">u4").tobytes() + values.tobytes()
                     for values in parts.values()
@@ -121,7 +129,8 @@ def test_only_the_part_asked_for_is_fetched(server, tmp_path):
 
 def test_an_address_without_data_is_told(server):
     with pytest.raises(
-        DataError, match=r"other: no dataset is served there over DAP2 .*check the address"
+        DataError,
+        match=r"other: no dataset is served there over DAP2 .*check the address",
     ):
         rhodolite.read(f"http://127.0.0.1:{server.server_port}/other")
     server.shutdown()

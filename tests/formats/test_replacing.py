@@ -20,7 +20,9 @@ from rhodolite.formats.atomic_output import complete_or_nothing
 from rhodolite.formats.replacing import hidden_name, holding_signals, lock
 
 PROGRAM = str(Path(sys.executable).with_name("rhodolite"))
-posix = pytest.mark.skipif(os.name != "posix", reason="processes are asked whether they live")
+posix = pytest.mark.skipif(
+    os.name != "posix", reason="processes are asked whether they live"
+)
 
 
 @pytest.fixture
@@ -31,9 +33,13 @@ def source(tmp_path):
 
 def name_of_the_dead(path, ending="part"):
     """The hidden name that a process has used which ended meanwhile."""
-    done = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"], stdout=-1)
+    done = subprocess.run(
+        [sys.executable, "-c", "import os; print(os.getpid())"], stdout=-1
+    )
     return hidden_name(path, ending).with_name(
-        hidden_name(path, ending).name.replace(str(os.getpid()), done.stdout.decode().strip(), 1)
+        hidden_name(path, ending).name.replace(
+            str(os.getpid()), done.stdout.decode().strip(), 1
+        )
     )
 
 
@@ -128,9 +134,13 @@ def test_a_kill_at_any_moment_leaves_the_old_or_the_new_output_whole(source, suf
     for _ in range(int(os.environ.get("RHODOLITE_KILLS", "5"))):
         assert run_here("subset", source, *words, folder=folder).code == 0
         assert whole(folder, suffix) == old
-        running = subprocess.Popen([PROGRAM, *changed], cwd=folder, stderr=subprocess.DEVNULL)
+        running = subprocess.Popen(
+            [PROGRAM, *changed], cwd=folder, stderr=subprocess.DEVNULL
+        )
         time.sleep(span * moments.uniform(0.3, 1.0))
-        running.send_signal(moments.choice([signal.SIGKILL, signal.SIGTERM, signal.SIGINT]))
+        running.send_signal(
+            moments.choice([signal.SIGKILL, signal.SIGTERM, signal.SIGINT])
+        )
         running.wait()
         # The next run that writes there finishes or undoes what was begun, and is refused.
         assert run_here("subset", source, "-o", name, folder=folder).code == 4
@@ -169,7 +179,9 @@ def test_links_are_written_through_and_long_names_written(source, suffix):
     assert not {name for name in names if name.startswith(".")}
 
 
-def test_what_cannot_be_removed_after_an_output_is_in_place_is_a_warning(source, monkeypatch):
+def test_what_cannot_be_removed_after_an_output_is_in_place_is_a_warning(
+    source, monkeypatch
+):
     real = Path.unlink
 
     def fail_for_locks(path, missing_ok=False):
@@ -184,7 +196,9 @@ def test_what_cannot_be_removed_after_an_output_is_in_place_is_a_warning(source,
 
 
 @posix
-@pytest.mark.parametrize("suffix", [".nc", ".zarr", ".csv", ".asc", ".png", ".svg", ".gif"])
+@pytest.mark.parametrize(
+    "suffix", [".nc", ".zarr", ".csv", ".asc", ".png", ".svg", ".gif"]
+)
 def test_a_disk_that_is_full_ends_with_code_4_and_nothing_left(tmp_path, rng, suffix):
     """The size of files is limited to 8 kB, which stands for a disk with as much room."""
     import resource
@@ -192,7 +206,11 @@ def test_a_disk_that_is_full_ends_with_code_4_and_nothing_left(tmp_path, rng, su
     values = rng.normal(size=(4, 60, 80))
     source = write_plain(tmp_path / "a.nc", values, times=14.5 + np.arange(4) * 30.4375)
     name = "b_{year}{month}.asc" if suffix == ".asc" else f"b{suffix}"
-    verb = {".png": ["draw", "map"], ".svg": ["draw", "map"], ".gif": ["draw", "animation"]}
+    verb = {
+        ".png": ["draw", "map"],
+        ".svg": ["draw", "map"],
+        ".gif": ["draw", "animation"],
+    }
     words = [*verb.get(suffix, ["subset"]), source, "-o", name]
     done = subprocess.run(
         [PROGRAM, *map(str, words)],
@@ -208,7 +226,9 @@ def test_a_disk_that_is_full_ends_with_code_4_and_nothing_left(tmp_path, rng, su
 
 @pytest.mark.slow
 @pytest.mark.parametrize("suffix", [".nc", ".zarr"])
-def test_a_reader_sees_one_whole_input_or_is_refused_while_a_writer_replaces_it(tmp_path, suffix):
+def test_a_reader_sees_one_whole_input_or_is_refused_while_a_writer_replaces_it(
+    tmp_path, suffix
+):
     for name, value in (("p", 1.0), ("q", 2.0)):
         values = np.full((40, 40, 60), value, dtype="f4")
         write_plain(tmp_path / f"{name}.nc", values, zlib=True, chunksizes=(1, 40, 60))
@@ -220,7 +240,15 @@ def test_a_reader_sees_one_whole_input_or_is_refused_while_a_writer_replaces_it(
     writer = subprocess.Popen([sys.executable, "-c", script], cwd=tmp_path)
     seen = 0
     while writer.poll() is None:
-        words = ("summarise", f"in{suffix}", "--over", "time", "-o", "o.nc", "--overwrite")
+        words = (
+            "summarise",
+            f"in{suffix}",
+            "--over",
+            "time",
+            "-o",
+            "o.nc",
+            "--overwrite",
+        )
         answer = run_here(*words, folder=tmp_path)
         if answer.code == 0:
             found = np.unique(rhodolite.read(tmp_path / "o.nc")["tas"].values())

@@ -21,7 +21,20 @@ from conftest import make_dataset, run_command, run_here, write_plain
 from rhodolite import Aggregate, Climatology, DataError, Index, OutputError, Subset
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
-MONTHS = ["JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", "NOV", "DEC"]
+MONTHS = [
+    "JAN",
+    "FEB",
+    "MAR",
+    "APR",
+    "MAY",
+    "JUN",
+    "JUL",
+    "AUG",
+    "SEP",
+    "OCT",
+    "NOV",
+    "DEC",
+]
 
 
 @pytest.mark.parametrize(
@@ -29,12 +42,19 @@ MONTHS = ["JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", 
     [
         ("year,rain\n1999,1\n2000,2\n", ["1999-07-02", "2000-07-02"]),
         (
-            "YEAR," + ",".join(MONTHS) + "\n2000," + ",".join(map(str, range(1, 13))) + "\n",
+            "YEAR,"
+            + ",".join(MONTHS)
+            + "\n2000,"
+            + ",".join(map(str, range(1, 13)))
+            + "\n",
             ["2000-01-16", "2000-02-15"],
         ),
         ("Year,Month,rain\n2000,1,1\n2000,2,2\n", ["2000-01-16", "2000-02-15"]),
         ("year,month,rain\n2000,Jan,1\n2000,Feb,2\n", ["2000-01-16", "2000-02-15"]),
-        ("year,month,day,rain\n2000,1,31,1\n2000,2,1,2\n", ["2000-01-31", "2000-02-01"]),
+        (
+            "year,month,day,rain\n2000,1,31,1\n2000,2,1,2\n",
+            ["2000-01-31", "2000-02-01"],
+        ),
         ("date,rain\n2012/01/01,1\n2012/01/02,2\n", ["2012-01-01", "2012-01-02"]),
         ("date,rain\n31.12.2011,1\n01.01.2012,2\n", ["2011-12-31", "2012-01-01"]),
         ("date,rain\n12/31/2011,1\n01/01/2012,2\n", ["2011-12-31", "2012-01-01"]),
@@ -43,7 +63,10 @@ MONTHS = ["JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", 
         ("day,rain\n03-15,1\n03-16,2\n", ["2001-03-15", "2001-03-16"]),
         ("time,rain\n2050 DJF,1\n2050 MAM,2\n", ["2050-01-15", "2050-04-16"]),
         ("date,rain\n31-Dec-2000,1\n01-Jan-2001,2\n", ["2000-12-31", "2001-01-01"]),
-        ('date,rain\n"December 31, 2000",1\n"Jan 1, 2001",2\n', ["2000-12-31", "2001-01-01"]),
+        (
+            'date,rain\n"December 31, 2000",1\n"Jan 1, 2001",2\n',
+            ["2000-12-31", "2001-01-01"],
+        ),
         ("date,rain\n1/2001,1\n2/2001,2\n", ["2001-01-16", "2001-02-15"]),
         ("date,rain\n2000-060,1\n2000-061,2\n", ["2000-02-29", "2000-03-01"]),
         ("year,doy,rain\n2001,365,1\n2002,1,2\n", ["2001-12-31", "2002-01-01"]),
@@ -53,7 +76,9 @@ MONTHS = ["JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", 
 def test_dates_of_every_kind(tmp_path, text, dates):
     (tmp_path / "rain.csv").write_text(text)
     data = rhodolite.read(tmp_path / "rain.csv")
-    assert [date.strftime("%Y-%m-%d") for date in data.time.reference_dates[:2]] == dates
+    assert [
+        date.strftime("%Y-%m-%d") for date in data.time.reference_dates[:2]
+    ] == dates
     np.testing.assert_array_equal(data["rain"].values().reshape(-1)[:2], [1, 2])
 
 
@@ -97,14 +122,26 @@ def read_rain(path, text, **options):
     [
         ("a.csv", PLAIN + ROWS, {}, ""),
         ("a.tsv.gz", (PLAIN + ROWS).replace(",", "\t"), {}, ""),
-        ("a.csv", (PLAIN + ROWS).replace(",", ";").replace(".5", ",5"), {}, "decimal commas"),
+        (
+            "a.csv",
+            (PLAIN + ROWS).replace(",", ";").replace(".5", ",5"),
+            {},
+            "decimal commas",
+        ),
         ("a.csv", "date,rain,tas\n,mm,K\n" + ROWS, {}, "line 2 was read as the units"),
-        ("a.txt", "date,rain,tas\n(UTC),[mm],(K)\n" + ROWS, {}, "line 2 was read as the units"),
+        (
+            "a.txt",
+            "date,rain,tas\n(UTC),[mm],(K)\n" + ROWS,
+            {},
+            "line 2 was read as the units",
+        ),
         ("a.dat", ROWS, {"columns": ["date", "rain [mm]", "tas [K]"]}, ""),
         ("a.csv", "# from a gauge\n\n" + PLAIN + ROWS, {}, ""),
     ],
 )
-@pytest.mark.parametrize("mark", ["", "NA", "M", " -- ", "#N/A", "***", "none", "n/a", "."])
+@pytest.mark.parametrize(
+    "mark", ["", "NA", "M", " -- ", "#N/A", "***", "none", "n/a", "."]
+)
 def test_tables_as_people_have_them(tmp_path, name, text, options, said, mark):
     """One table, however it is separated, compressed and headed, and what is missing in it."""
     rain, warned = read_rain(tmp_path / name, text.replace("{mark}", mark), **options)
@@ -123,13 +160,26 @@ def test_columns_apart_by_spaces(tmp_path):
 def test_text_among_numbers_is_missing_where_the_user_says_so(tmp_path):
     text = PLAIN + ROWS.replace("{mark}", "<0.1")
     path = tmp_path / "a.csv"
-    with pytest.raises(DataError, match=r"line 3: '<0\.1' .* add --missing-text '<0\.1'"):
+    with pytest.raises(
+        DataError, match=r"line 3: '<0\.1' .* add --missing-text '<0\.1'"
+    ):
         read_rain(path, text)
     rain, warned = read_rain(path, text, missing_text=["<0.1"])
     np.testing.assert_array_equal(rain, [1.5, np.nan, 2.5])
     assert not warned
-    asked = ("aggregate", "a.csv", "--to", "month", "--min-coverage", "0", "--missing-text", "<0.1")
-    assert run_here(*asked, "-o", "m.csv", "--record", "m.toml", folder=tmp_path).code == 0
+    asked = (
+        "aggregate",
+        "a.csv",
+        "--to",
+        "month",
+        "--min-coverage",
+        "0",
+        "--missing-text",
+        "<0.1",
+    )
+    assert (
+        run_here(*asked, "-o", "m.csv", "--record", "m.toml", folder=tmp_path).code == 0
+    )
     written = (tmp_path / "m.csv").read_text()
     assert written.splitlines()[1].startswith("2001-01,2.0,")
     assert run_here("study", "m.toml", "--overwrite", folder=tmp_path).code == 0
@@ -139,7 +189,10 @@ def test_text_among_numbers_is_missing_where_the_user_says_so(tmp_path):
 def test_many_tables_are_read_by_the_rules_of_each_command(tmp_path):
     """What a command was told of tables is not taken for known by the next."""
     for at in range(25):
-        days = [f"{1900 + at}-01-0{day},{rain},3" for day, rain in enumerate(("<0.1", 2, 2, 2), 1)]
+        days = [
+            f"{1900 + at}-01-0{day},{rain},3"
+            for day, rain in enumerate(("<0.1", 2, 2, 2), 1)
+        ]
         text = PLAIN + "\n".join(days)
         (tmp_path / f"r_{at:02d}.csv").write_text(text)
     for _ in range(2):
@@ -178,7 +231,9 @@ def test_numbers_of_nines_far_from_all_others_are_named(tmp_path):
         assert bool(re.search(asked, " ".join(str(w.message) for w in said))) == told
 
 
-@given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=2, max_size=30))
+@given(
+    st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=2, max_size=30)
+)
 def test_numbers_are_the_nearest_to_their_text(numbers):
     """As Python reads each of them, to the bit, however many digits it has."""
     with tempfile.TemporaryDirectory() as folder:
@@ -198,12 +253,17 @@ def test_rows_in_order_and_decimal_commas(tmp_path):
         ({"sort": "pr"}, np.argsort(values[:, 0, 0], kind="stable")),
         ({"sort": "pr:down"}, np.argsort(-values[:, 0, 0], kind="stable")),
         ({"first": 4}, slice(4)),
-        ({"sort": "pr:down", "first": 7}, np.argsort(-values[:, 0, 0], kind="stable")[:7]),
+        (
+            {"sort": "pr:down", "first": 7},
+            np.argsort(-values[:, 0, 0], kind="stable")[:7],
+        ),
     ):
         for decimal in ("point", "comma"):
             path = tmp_path / "t.csv"
             data.write(path, overwrite=True, decimal=decimal, **asked)
-            rows = pandas.read_csv(path, sep="," if decimal == "point" else ";", dtype=str)
+            rows = pandas.read_csv(
+                path, sep="," if decimal == "point" else ";", dtype=str
+            )
             read = rows.filter(like="pr").iloc[:, 0].str.replace(",", ".").astype(float)
             np.testing.assert_array_equal(read, values[:, 0, 0][order])
     for words, message in (
@@ -214,7 +274,10 @@ def test_rows_in_order_and_decimal_commas(tmp_path):
         data.write(tmp_path / "a.nc", overwrite=True)
         answer = run_here("convert", "a.nc", "-o", "b.csv", *words, folder=tmp_path)
         assert (answer.code, message in answer.err) == (2, True), answer.err
-    assert run_here("convert", "a.nc", "-o", "b.nc", "--first", "3", folder=tmp_path).code == 2
+    assert (
+        run_here("convert", "a.nc", "-o", "b.nc", "--first", "3", folder=tmp_path).code
+        == 2
+    )
 
 
 def test_dates_that_can_be_read_in_two_ways_are_refused(tmp_path):
@@ -241,13 +304,20 @@ def test_a_wide_table_comes_back_as_what_it_was(demo, tmp_path, variables):
         "--points",
         demo / "reservoirs.csv",
     ]
-    assert run_command(*steps, "--layout", "wide", "-o", "wide.csv", folder=tmp_path).code == 0
+    assert (
+        run_command(*steps, "--layout", "wide", "-o", "wide.csv", folder=tmp_path).code
+        == 0
+    )
     assert run_command(*steps, "-o", "plain.nc", folder=tmp_path).code == 0
-    table, plain = (rhodolite.read(tmp_path / name) for name in ("wide.csv", "plain.nc"))
+    table, plain = (
+        rhodolite.read(tmp_path / name) for name in ("wide.csv", "plain.nc")
+    )
     assert b"\r" not in (tmp_path / "wide.csv").read_bytes()
     for name in variables:
         assert table[name].units == plain[name].units
-        order = [list(table["name"].values()).index(one) for one in plain["name"].values()]
+        order = [
+            list(table["name"].values()).index(one) for one in plain["name"].values()
+        ]
         np.testing.assert_allclose(
             table[name].values()[:, order].T, plain[name].values(), rtol=1e-6
         )
@@ -263,7 +333,10 @@ def test_packed_numbers_are_written_with_their_decimals(tmp_path):
         attributes={"scale_factor": np.float32(0.1), "add_offset": np.float32(0)},
     )
     assert run_command("subset", path, "-o", "a.csv", folder=tmp_path).code == 0
-    assert [line.split(",")[-1] for line in (tmp_path / "a.csv").read_text().split("\n")[1:4]] == [
+    assert [
+        line.split(",")[-1]
+        for line in (tmp_path / "a.csv").read_text().split("\n")[1:4]
+    ] == [
         "64.2",
         "0.1",
         "3000.5",
@@ -276,7 +349,9 @@ def labels(data, path):
 
 
 def test_steps_are_called_what_people_call_them(tmp_path):
-    days = make_dataset(np.random.default_rng(0).random((3653, 1, 1)), times=np.arange(3653.0))
+    days = make_dataset(
+        np.random.default_rng(0).random((3653, 1, 1)), times=np.arange(3653.0)
+    )
     cell = Subset(at="0N,0E")(days)
     for cycle, first, last in (
         ("month", "January", "December"),
@@ -284,20 +359,31 @@ def test_steps_are_called_what_people_call_them(tmp_path):
         ("day", "1 January", "31 December"),
         ("year", "year", "year"),
     ):
-        rows = labels(Climatology(cycle=cycle, base="2001..2008")(cell), tmp_path / f"{cycle}.csv")
+        rows = labels(
+            Climatology(cycle=cycle, base="2001..2008")(cell), tmp_path / f"{cycle}.csv"
+        )
         assert (rows[0], rows[-1]) == ([first, "2001-2008"], [last, "2001-2008"])
-    seasons = [row[0] for row in labels(Aggregate(to="season")(cell), tmp_path / "s.csv")]
+    seasons = [
+        row[0] for row in labels(Aggregate(to="season")(cell), tmp_path / "s.csv")
+    ]
     assert seasons[:3] == ["2000 DJF", "2000 MAM", "2000 JJA"]
     years = [
-        row[0] for row in labels(Aggregate(to="year", year_start="oct")(cell), tmp_path / "y.csv")
+        row[0]
+        for row in labels(
+            Aggregate(to="year", year_start="oct")(cell), tmp_path / "y.csv"
+        )
     ]
     assert years[:2] == ["2000", "2001"]
     months = [
         row[0]
-        for row in labels(Subset(months="jan")(Aggregate(to="month")(cell)), tmp_path / "m.csv")
+        for row in labels(
+            Subset(months="jan")(Aggregate(to="month")(cell)), tmp_path / "m.csv"
+        )
     ]
     assert months[:2] == ["2000-01", "2001-01"]
-    assert [row[0] for row in labels(Aggregate(to="decade")(cell), tmp_path / "d.csv")] == [
+    assert [
+        row[0] for row in labels(Aggregate(to="decade")(cell), tmp_path / "d.csv")
+    ] == [
         "1991-2000",
         "2001-2010",
     ]
@@ -327,7 +413,9 @@ def test_classes_are_written_in_words_and_read_as_text(tmp_path):
 
 @pytest.mark.slow
 def test_sites_without_a_place_keep_their_rows(demo, tmp_path):
-    (tmp_path / "p.csv").write_text("name,lat,lon\nA,60.5,8.5\n\nB,,\nC,10,10\nD,61,9\n")
+    (tmp_path / "p.csv").write_text(
+        "name,lat,lon\nA,60.5,8.5\n\nB,,\nC,10,10\nD,61,9\n"
+    )
     answer = run_command(
         "extract",
         demo / "nordic_daily_2018.nc",
@@ -342,11 +430,16 @@ def test_sites_without_a_place_keep_their_rows(demo, tmp_path):
     assert answer.code == 0, answer.err
     assert "B (line 4)" in answer.err
     assert "C (line 5)" in answer.err
-    names = [line.split(",")[0] for line in (tmp_path / "w.csv").read_text().split("\n")[1:-1]]
+    names = [
+        line.split(",")[0]
+        for line in (tmp_path / "w.csv").read_text().split("\n")[1:-1]
+    ]
     assert names == [n for n in "ABCD" for _ in range(2)]
 
 
-@pytest.mark.parametrize("cycle", ["month", "season", "day", "hour", "month+hour", "year"])
+@pytest.mark.parametrize(
+    "cycle", ["month", "season", "day", "hour", "month+hour", "year"]
+)
 def test_a_table_of_normals_is_read_as_normals(tmp_path, cycle):
     """Values, phases and base period, against those of the NetCDF file."""
     steps = 3 * 365 * 4 + 4
@@ -367,7 +460,9 @@ def test_a_table_of_normals_is_read_as_normals(tmp_path, cycle):
 
 
 def test_spans_of_years_are_read_back(tmp_path):
-    days = make_dataset(np.random.default_rng(0).random((9000, 1, 1)), times=np.arange(9000.0))
+    days = make_dataset(
+        np.random.default_rng(0).random((9000, 1, 1)), times=np.arange(9000.0)
+    )
     rhodolite.write(Aggregate(to="decade", min_coverage=0)(days), tmp_path / "d.csv")
     bounds = rhodolite.read(tmp_path / "d.csv").time
     assert [str(d)[:4] for d in bounds.to_dates(bounds.bounds)[:, 0]] == [
@@ -381,9 +476,13 @@ def test_spans_of_years_are_read_back(tmp_path):
 @pytest.mark.parametrize("ending", ["nc", "zarr", "csv"])
 def test_fields_in_a_name_make_a_file_of_each(tmp_path, ending):
     """Parts together hold what was there, in every format, and replace each other as a whole."""
-    days = make_dataset(np.random.default_rng(0).random((800, 2, 2)), times=np.arange(800.0))
+    days = make_dataset(
+        np.random.default_rng(0).random((800, 2, 2)), times=np.arange(800.0)
+    )
     for overwrite in (False, True):
-        rhodolite.write(days, tmp_path / f"{{variable}}_{{year}}.{ending}", overwrite=overwrite)
+        rhodolite.write(
+            days, tmp_path / f"{{variable}}_{{year}}.{ending}", overwrite=overwrite
+        )
     names = [f"tas_{year}.{ending}" for year in (2000, 2001, 2002)]
     assert sorted(path.name for path in tmp_path.iterdir()) == names
     parts = [rhodolite.read(tmp_path / name) for name in names]
@@ -397,13 +496,18 @@ def test_fields_in_a_name_make_a_file_of_each(tmp_path, ending):
 
 
 def test_winters_months_decades_and_what_cannot_be_split(tmp_path):
-    days = make_dataset(np.random.default_rng(0).random((4000, 1, 1)), times=np.arange(4000.0))
+    days = make_dataset(
+        np.random.default_rng(0).random((4000, 1, 1)), times=np.arange(4000.0)
+    )
     rhodolite.write(Aggregate(to="season")(days), tmp_path / "s_{year}.csv")
     rows = (tmp_path / "s_2003.csv").read_text().splitlines()[1:]
     seasons = [row.split(",")[0] for row in rows]
     assert seasons == ["2003 DJF", "2003 MAM", "2003 JJA", "2003 SON"]
     rhodolite.write(days, tmp_path / "{decade}.nc")
-    assert {path.name for path in tmp_path.glob("*.nc")} == {"1991-2000.nc", "2001-2010.nc"}
+    assert {path.name for path in tmp_path.glob("*.nc")} == {
+        "1991-2000.nc",
+        "2001-2010.nc",
+    }
     normals = Climatology(base="2001..2009")(days)
     rhodolite.write(normals, tmp_path / "n_{month}.nc")
     assert rhodolite.read(tmp_path / "n_03.nc").time.climatological
@@ -424,7 +528,9 @@ def test_a_table_nobody_could_open_is_asked_for_twice(tmp_path):
             file.createDimension(name, size)
             file.createVariable(name, "f8", (name,))[:] = np.linspace(0, 80, size)
         file.createVariable("tas", "f4", ("lat", "lon"), chunksizes=(400, 400))
-    answer = run_here("subset", "long.nc", "--lat", "0..80", "-o", "long.csv", folder=tmp_path)
+    answer = run_here(
+        "subset", "long.nc", "--lat", "0..80", "-o", "long.csv", folder=tmp_path
+    )
     assert answer.code == 4, answer.err
     assert "the table would have 16,000,000 rows, one for each cell" in answer.err
     assert run_here("subset", path, "-o", "a.csv", "--all", folder=tmp_path).code == 0

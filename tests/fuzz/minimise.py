@@ -25,7 +25,9 @@ def minimise(seed: Path, mutant: Path, fails: Callable[[], bool]) -> str:
     for original, changed in _pairs(seed, mutant):
         before = original.read_bytes()
 
-        def fails_with(edits: list[Edit], before: bytes = before, path: Path = changed) -> bool:
+        def fails_with(
+            edits: list[Edit], before: bytes = before, path: Path = changed
+        ) -> bool:
             path.write_bytes(_apply(before, edits))
             return fails()
 
@@ -58,7 +60,11 @@ def _edits(before: bytes, after: bytes) -> list[Edit]:
         ]
     if max(len(before), len(after)) > _COMPARED:
         head = next(
-            (at for at, pair in enumerate(zip(before, after, strict=False)) if pair[0] != pair[1]),
+            (
+                at
+                for at, pair in enumerate(zip(before, after, strict=False))
+                if pair[0] != pair[1]
+            ),
             min(len(before), len(after)),
         )
         return [Edit(head, len(before), after[head:])]

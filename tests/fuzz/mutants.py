@@ -73,7 +73,19 @@ ODD_VALUES: tuple[Any, ...] = (
     np.array(["a", "b"], dtype=object),
 )
 ODD_NUMBERS = (np.nan, np.inf, -np.inf, 1e300, -1e300, 1e18, -1, 0)
-JSON_LIKE = (None, True, -1, 2**62, 2**70, 1e999, "x", [], {}, [[[[]]]], {"a": {"b": []}})
+JSON_LIKE = (
+    None,
+    True,
+    -1,
+    2**62,
+    2**70,
+    1e999,
+    "x",
+    [],
+    {},
+    [[[[]]]],
+    {"a": {"b": []}},
+)
 ODD_TOML = (
     "x = 2001-01-01",
     "x = 12:00:00",
@@ -110,7 +122,9 @@ def write_seeds(folder: Path) -> dict[str, Path]:
         ("nc3", "NETCDF3_CLASSIC"),
         ("nc5", "NETCDF3_64BIT_DATA"),
     ):
-        made[name] = write_plain(folder / f"{name}.nc", values, times=times, format=kind)
+        made[name] = write_plain(
+            folder / f"{name}.nc", values, times=times, format=kind
+        )
     packed = np.clip((values - 280) * 100, -3000, 3000).astype("i2")
     made["packed"] = write_plain(
         folder / "packed.nc",
@@ -141,7 +155,9 @@ def write_seeds(folder: Path) -> dict[str, Path]:
     made["odd"] = write_odd_types(folder / "odd.h5")
     made["bounded"] = write_bounded(folder / "bounded.nc")
     made["geojson"] = folder / "a.geojson"
-    made["geojson"].write_text(json.dumps({"type": "FeatureCollection", "features": [feature]}))
+    made["geojson"].write_text(
+        json.dumps({"type": "FeatureCollection", "features": [feature]})
+    )
     made["sites"] = folder / "sites.csv"
     made["sites"].write_text("site,lat,lon,altitude\na,1,2,100\nb,3,4,200\n")
     made["shp"] = folder / "r.shp"
@@ -243,7 +259,9 @@ def make_mutant(seed: Path, kind: str, target: Path, rng: random.Random) -> str:
 def _change_attribute(path: Path, rng: random.Random) -> str:
     name, value = rng.choice(ATTRIBUTES), rng.choice(ODD_VALUES)
     with h5py.File(path, "a") as file:
-        holder = file[rng.choice([key for key in file if isinstance(file[key], h5py.Dataset)])]
+        holder = file[
+            rng.choice([key for key in file if isinstance(file[key], h5py.Dataset)])
+        ]
         try:
             holder.attrs[name] = value
         except (TypeError, ValueError):
@@ -342,11 +360,17 @@ def _remove_variable(path: Path, rng: random.Random) -> str:
 
 
 def _flip_bytes(path: Path, rng: random.Random) -> str:
-    files = [path] if path.is_file() else [f for f in sorted(path.rglob("*")) if f.is_file()]
+    files = (
+        [path]
+        if path.is_file()
+        else [f for f in sorted(path.rglob("*")) if f.is_file()]
+    )
     file = rng.choice(files)
     content = bytearray(file.read_bytes())
     places = (
-        [rng.randrange(len(content)) for _ in range(rng.choice([1, 1, 4, 16]))] if content else []
+        [rng.randrange(len(content)) for _ in range(rng.choice([1, 1, 4, 16]))]
+        if content
+        else []
     )
     for place in places:
         content[place] = rng.randrange(256)
@@ -455,14 +479,22 @@ def _change_zarr_attribute(path: Path, rng: random.Random) -> str:
     plain = value.item() if isinstance(value, np.generic) else value
     holder.attrs[name] = (
         plain
-        if plain == plain and abs(plain if isinstance(plain, (int, float)) else 0) < 1e300
+        if plain == plain
+        and abs(plain if isinstance(plain, (int, float)) else 0) < 1e300
         else str(plain)
     )
     return f"{holder.name}:{name} = {plain!r}"
 
 
 Way = Callable[[Path, random.Random], str]
-_ODD: tuple[Way, ...] = (_change_attribute, _declare_huge, _add_much, _link, _flip_bytes, _cut)
+_ODD: tuple[Way, ...] = (
+    _change_attribute,
+    _declare_huge,
+    _add_much,
+    _link,
+    _flip_bytes,
+    _cut,
+)
 _BOUNDED: tuple[Way, ...] = (
     _change_bounds,
     _change_bounds,
@@ -484,7 +516,12 @@ _CLASSIC: tuple[Way, ...] = (
     _flip_bytes,
     _cut,
 )
-_STORE: tuple[Way, ...] = (_change_json, _change_json, _change_zarr_attribute, _flip_bytes)
+_STORE: tuple[Way, ...] = (
+    _change_json,
+    _change_json,
+    _change_zarr_attribute,
+    _flip_bytes,
+)
 _TEXT: tuple[Way, ...] = (_change_text, _change_text, _flip_bytes, _cut)
 _WAYS: dict[str, tuple[Way, ...]] = {
     "nc4": _HDF5,

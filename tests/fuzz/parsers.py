@@ -25,7 +25,9 @@ def parse_classic_header(data: bytes) -> None:
     """Tell where the values of a NetCDF-3 file lie."""
     from rhodolite.formats.netcdf.netcdf3_header import find_values, needed_size
 
-    path = _write("a.nc", b"CDF" + bytes([(1, 2, 5)[data[0] % 3] if data else 1]) + data)
+    path = _write(
+        "a.nc", b"CDF" + bytes([(1, 2, 5)[data[0] % 3] if data else 1]) + data
+    )
     needed_size(path)
     find_values(path)
 
@@ -51,7 +53,13 @@ def decode_chunk(data: bytes) -> None:
     """Take the filters off a chunk."""
     from rhodolite.formats.netcdf.hdf5_filters import ChunkCodec
 
-    orders = (("shuffle", "deflate"), ("deflate",), ("zstd",), ("deflate", "fletcher32"), ())
+    orders = (
+        ("shuffle", "deflate"),
+        ("deflate",),
+        ("zstd",),
+        ("deflate", "fletcher32"),
+        (),
+    )
     filters = orders[data[0] % len(orders)] if data else ()
     ChunkCodec(np.dtype("i2"), (4, 3), filters).decode(data[1:], 0)
 
@@ -69,9 +77,13 @@ def decode_numbers(data: bytes) -> None:
         "_Unsigned",
         "add_offset",
     )
-    stored = np.dtype(("i1", "u1", "i2", "i4", "f4", "f8", "i8")[data[0] % 7 if data else 0])
+    stored = np.dtype(
+        ("i1", "u1", "i2", "i4", "f4", "f8", "i8")[data[0] % 7 if data else 0]
+    )
     attributes: dict[str, object] = {}
-    for name, piece in zip(names, re.findall(rb".{9}", data[1:55], re.DOTALL), strict=False):
+    for name, piece in zip(
+        names, re.findall(rb".{9}", data[1:55], re.DOTALL), strict=False
+    ):
         kind, rest = piece[0], piece[1:]
         made: tuple[object, ...] = (
             np.frombuffer(rest, "f8")[0],
@@ -95,7 +107,9 @@ def parse_words(data: bytes) -> None:
         except ValueError:
             continue
         again = kind.parse(str(found))
-        assert str(again) == str(found), f"{kind.__name__}: {text!r} is {found} and then {again}"
+        assert str(again) == str(found), (
+            f"{kind.__name__}: {text!r} is {found} and then {again}"
+        )
 
 
 def parse_formula(data: bytes) -> None:
@@ -137,8 +151,17 @@ SEEDS: dict[str, tuple[str, ...]] = {
         "djf",
         "850hPa,500hPa",
     ),
-    "formula": ("tas - 273.15[K]", "where(pr > 1[mm/day] and not missing(tas), pr ^ 2, -1e3)"),
-    "date": ("31.12.1999", "1999-12", "DJF 2000", "months since 2000-01-01", "5 Jan 2001"),
+    "formula": (
+        "tas - 273.15[K]",
+        "where(pr > 1[mm/day] and not missing(tas), pr ^ 2, -1e3)",
+    ),
+    "date": (
+        "31.12.1999",
+        "1999-12",
+        "DJF 2000",
+        "months since 2000-01-01",
+        "5 Jan 2001",
+    ),
     "table": ("2000-01,1.5\n2000-02,-3\n", "2000-01-01,=1\n"),
     "text-grid": (
         "1 2\n3 -9999\n",

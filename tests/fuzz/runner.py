@@ -38,8 +38,28 @@ _COMMANDS = {
         ["check", "{m}"],
         ["subset", "{m}", "--lat", "1..4", "-o", "o.nc", "--overwrite"],
         ["subset", "{m}", "--time", "2000-02..2000-05", "-o", "o.csv", "--overwrite"],
-        ["anomaly", "{m}", "--min-years", "1", "--min-coverage", "0", "-o", "o.nc", "--overwrite"],
-        ["aggregate", "{m}", "--to", "year", "--min-coverage", "0", "-o", "o.nc", "--overwrite"],
+        [
+            "anomaly",
+            "{m}",
+            "--min-years",
+            "1",
+            "--min-coverage",
+            "0",
+            "-o",
+            "o.nc",
+            "--overwrite",
+        ],
+        [
+            "aggregate",
+            "{m}",
+            "--to",
+            "year",
+            "--min-coverage",
+            "0",
+            "-o",
+            "o.nc",
+            "--overwrite",
+        ],
         ["summarise", "{m}", "-o", "o.csv", "--overwrite"],
         ["regrid", "{m}", "--to", "1", "-o", "o.nc", "--overwrite"],
         ["trend", "{m}", "-o", "o.nc", "--overwrite"],
@@ -57,7 +77,9 @@ _COMMANDS = {
         ["summarise", "{nc4}", "--region", "{m}", "-o", "o.csv", "--overwrite"],
     ),
     "shp": (["subset", "{nc4}", "--region", "{m}", "-o", "o.nc", "--overwrite"],),
-    "description": (["build", "{csv}", "--description", "{m}", "-o", "o.nc", "--overwrite"],),
+    "description": (
+        ["build", "{csv}", "--description", "{m}", "-o", "o.nc", "--overwrite"],
+    ),
     "toml": (["inspect", "{m}"], ["subset", "{m}", "-o", "o.nc", "--overwrite"]),
 }
 
@@ -73,7 +95,12 @@ class Failure(NamedTuple):
 
 
 def run_mutants(
-    folder: Path, count: int, seed: int, kind: str | None = None, *, smaller: bool = False
+    folder: Path,
+    count: int,
+    seed: int,
+    kind: str | None = None,
+    *,
+    smaller: bool = False,
 ) -> list[Failure]:
     """Return the failures of a number of mutants, each under one command.
 
@@ -107,7 +134,10 @@ def run_mutants(
 def _fails_likewise(command: list[str], folder: Path, what: str) -> bool:
     """Whether a command fails in the same way, apart from the numbers in its message."""
     found = run_limited(command, folder)
-    return bool(found) and re.sub(r"\d+", "#", found)[:80] == re.sub(r"\d+", "#", what)[:80]
+    return (
+        bool(found)
+        and re.sub(r"\d+", "#", found)[:80] == re.sub(r"\d+", "#", what)[:80]
+    )
 
 
 def run_limited(command: list[str], folder: Path) -> str:
@@ -135,9 +165,13 @@ def run_limited(command: list[str], folder: Path) -> str:
 
 def _shorten(text: str) -> str:
     """Return the error, and where it arose as far as that is our code."""
-    places = re.findall(r'File "[^"]*src/rhodolite/([^"]+)", line (\d+), in (\w+)', text)
+    places = re.findall(
+        r'File "[^"]*src/rhodolite/([^"]+)", line (\d+), in (\w+)', text
+    )
     shown = " > ".join(f"{path}:{line} {name}" for path, line, name in places[-3:])
-    last = [line for line in text.strip().split("\n") if "internal error" in line] or [text[-300:]]
+    last = [line for line in text.strip().split("\n") if "internal error" in line] or [
+        text[-300:]
+    ]
     return f"{last[-1][:300]}  [{shown}]"
 
 
@@ -172,7 +206,11 @@ def main() -> int:
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as name:
         failures = run_mutants(
-            Path(name), options.count, options.seed, options.kind, smaller=options.minimise
+            Path(name),
+            options.count,
+            options.seed,
+            options.kind,
+            smaller=options.minimise,
         )
     print(f"{len(failures)} of {options.count} mutants did what none may do")
     return bool(failures)

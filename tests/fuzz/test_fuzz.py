@@ -37,7 +37,9 @@ def test_parsers_return_or_say_what_is_wrong(name):
     texts = st.text(_LIKELY, max_size=60).map(str.encode)
 
     @settings(max_examples=100)
-    @given(data=st.one_of(st.binary(max_size=120), texts, st.sampled_from(seeds or [b""])))
+    @given(
+        data=st.one_of(st.binary(max_size=120), texts, st.sampled_from(seeds or [b""]))
+    )
     def feed(data):
         parsers.feed(name, data)
 

@@ -18,7 +18,9 @@ def cells_about(turn, tilt, size, off, count=8):
     longitudes of shape (cells, 4)."""
     places = (np.arange(count + 1) - count / 2 + off) * size
     patch = unit_vectors(*np.meshgrid(places, places, indexing="ij"))
-    (c, s), (d, z) = ((np.cos(np.radians(part)), np.sin(np.radians(part))) for part in (turn, tilt))
+    (c, s), (d, z) = (
+        (np.cos(np.radians(part)), np.sin(np.radians(part))) for part in (turn, tilt)
+    )
     about = np.array([[1, 0, 0], [0, c, -s], [0, s, c]])
     moved = patch @ (np.array([[d, 0, -z], [0, 1, 0], [z, 0, d]]) @ about).T
     north, east = (
@@ -65,13 +67,20 @@ def test_areas_of_cells_with_great_circles_as_edges_are_their_spherical_excess(
     areas = np.abs(np.bincount(cells[1:], twice, minlength=len(latitudes))) / 2
     expected = spherical_excess(latitudes, longitudes)
     np.testing.assert_allclose(areas, expected, rtol=5e-8)
-    np.testing.assert_allclose(areas_of_cells(latitudes, longitudes), expected, rtol=5e-8)
+    np.testing.assert_allclose(
+        areas_of_cells(latitudes, longitudes), expected, rtol=5e-8
+    )
 
 
 def test_a_cell_of_meridians_and_equator_is_an_eighth_of_the_sphere():
-    points, _ = outlines_in_plane(np.array([[0.0, 0, 90, 90]]), np.array([[5.0, 95, 95, 5]]))
+    points, _ = outlines_in_plane(
+        np.array([[0.0, 0, 90, 90]]), np.array([[5.0, 95, 95, 5]])
+    )
     assert area_of(points) == pytest.approx(np.pi / 2, rel=1e-14)
-    corners = np.array([[0.0, 0, 90, 90], [0, 0, np.nan, 90]]), np.array([[5.0, 95, 95, 5]] * 2)
+    corners = (
+        np.array([[0.0, 0, 90, 90], [0, 0, np.nan, 90]]),
+        np.array([[5.0, 95, 95, 5]] * 2),
+    )
     for straight in (True, False):
         areas = areas_of_cells(*corners, straight=straight)
         np.testing.assert_allclose(areas, [np.pi / 2, 0], rtol=1e-14)
@@ -84,7 +93,9 @@ def test_a_pole_on_the_corner_or_the_edge_of_cells(off):
     rows, columns = np.meshgrid(places, places + 0.25 * (off == 0), indexing="ij")
     north, east = 90 - np.hypot(rows, columns), np.degrees(np.arctan2(columns, rows))
     corners = [
-        np.stack([p[:-1, :-1], p[:-1, 1:], p[1:, 1:], p[1:, :-1]], axis=-1).reshape(-1, 4)
+        np.stack([p[:-1, :-1], p[:-1, 1:], p[1:, 1:], p[1:, :-1]], axis=-1).reshape(
+            -1, 4
+        )
         for p in (north, east)
     ]
     points, cells = outlines_in_plane(*corners)
@@ -141,7 +152,13 @@ def along_meridians(north, east, target, times=1200):
         else:
             high = np.minimum(high, np.arctan2(flat, -z))
     tops = np.radians(target.latitude_edges)[:, None]
-    within = np.sin(np.clip(high, tops[:-1], tops[1:])) - np.sin(np.clip(low, tops[:-1], tops[1:]))
-    parts = np.where(high > low, within, 0.0).reshape(len(tops) - 1, -1, times).mean(axis=-1)
+    within = np.sin(np.clip(high, tops[:-1], tops[1:])) - np.sin(
+        np.clip(low, tops[:-1], tops[1:])
+    )
+    parts = (
+        np.where(high > low, within, 0.0)
+        .reshape(len(tops) - 1, -1, times)
+        .mean(axis=-1)
+    )
     first = np.searchsorted(breaks, columns[:-1])
     return np.add.reduceat(parts * np.diff(breaks), first, axis=1)

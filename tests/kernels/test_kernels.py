@@ -24,7 +24,14 @@ from rhodolite.kernels import few_series
 from rhodolite.kernels.anomalies import differences, scaled
 from rhodolite.kernels.available import can_compile
 from rhodolite.kernels.compiling import compiled
-from rhodolite.kernels.grouped_statistics import Highest, Mean, Range, Spread, Tail, tails
+from rhodolite.kernels.grouped_statistics import (
+    Highest,
+    Mean,
+    Range,
+    Spread,
+    Tail,
+    tails,
+)
 from rhodolite.kernels.long_rows import sen_of_long_rows
 from rhodolite.kernels.order_statistics import percentile
 from rhodolite.kernels.rank_trends import variance_growth
@@ -37,7 +44,9 @@ def nist(middle: str, spread: str, pairs: int) -> list[str]:
     """The numbers of the NIST StRD sets NumAcc2 to NumAcc4: one in the middle, the others around
     it."""
     low, high = (str(Fraction(middle) + sign * Fraction(spread)) for sign in (-1, 1))
-    return [middle] + [str(float(Fraction(v))) for _ in range(pairs) for v in (low, high)]
+    return [middle] + [
+        str(float(Fraction(v))) for _ in range(pairs) for v in (low, high)
+    ]
 
 
 @pytest.mark.parametrize(
@@ -72,8 +81,12 @@ def _add(first, second):
     return first + second
 
 
-@pytest.mark.parametrize("step", ["trend --method theil-sen", "trend --test mann-kendall"])
-def test_without_a_compiler_numpy_gives_the_same_and_it_is_said(tmp_path, monkeypatch, rng, step):
+@pytest.mark.parametrize(
+    "step", ["trend --method theil-sen", "trend --test mann-kendall"]
+)
+def test_without_a_compiler_numpy_gives_the_same_and_it_is_said(
+    tmp_path, monkeypatch, rng, step
+):
     """To the bit, with ties and gaps; the message says what to install."""
     values = rng.integers(0, 60, (400, 6, 7)).astype("f4")
     values[rng.random(values.shape) < 0.1] = np.nan
@@ -85,7 +98,9 @@ def test_without_a_compiler_numpy_gives_the_same_and_it_is_said(tmp_path, monkey
         with monkeypatch.context() as patch:
             patch.setitem(sys.modules, "numba", numba_module)
             can_compile.cache_clear()
-            answer = run_here(verb, "a.nc", *options, "-o", f"{name}.nc", folder=tmp_path)
+            answer = run_here(
+                verb, "a.nc", *options, "-o", f"{name}.nc", folder=tmp_path
+            )
         assert answer.code == 0, answer.err
         said.append("pip install 'rhodolite[compiled]'" in answer.err)
     can_compile.cache_clear()
@@ -95,12 +110,21 @@ def test_without_a_compiler_numpy_gives_the_same_and_it_is_said(tmp_path, monkey
         np.testing.assert_array_equal(two[field.name], field)
 
 
-@given(st.integers(1, 70), st.sampled_from(["i2", "f8"]), st.integers(0, 999), st.booleans())
+@given(
+    st.integers(1, 70),
+    st.sampled_from(["i2", "f8"]),
+    st.integers(0, 999),
+    st.booleans(),
+)
 def test_sorting_by_exchanges_agrees_with_numpy(count, kind, seed, some):
     """To the bit, all values as well as those at a few places."""
     random = np.random.default_rng(seed)
     values = random.integers(0, 1 + count, (count, 5)).astype(kind)
-    places = sorted(random.choice(count, min(2, count), replace=False)) if some else range(count)
+    places = (
+        sorted(random.choice(count, min(2, count), replace=False))
+        if some
+        else range(count)
+    )
     found = sort_cells(values, [int(place) for place in places] if some else None)
     np.testing.assert_array_equal(found, np.sort(values, axis=0)[list(places)])
 
@@ -112,7 +136,9 @@ def test_sorting_by_exchanges_agrees_with_numpy(count, kind, seed, some):
     st.integers(0, 9999),
     st.booleans(),
 )
-def test_percentiles_from_the_outermost_values_are_those_of_all(kind, count, share, seed, falls):
+def test_percentiles_from_the_outermost_values_are_those_of_all(
+    kind, count, share, seed, falls
+):
     """To the bit, whatever the blocks and however many values are missing; those of all agree with
     NumPy to 12 digits."""
     random = np.random.default_rng(seed)
@@ -121,14 +147,19 @@ def test_percentiles_from_the_outermost_values_are_those_of_all(kind, count, sha
     numbers = random.integers(0, 9, (count, *cells)).astype(kind)
     unpack = None
     if kind in ("i2", "u1"):
-        about = {"scale_factor": -0.1 if falls else 0.1, "_FillValue": np.dtype(kind).type(4)}
+        about = {
+            "scale_factor": -0.1 if falls else 0.1,
+            "_FillValue": np.dtype(kind).type(4),
+        }
         unpack = Decoding.of(np.dtype(kind), about)
     else:
         numbers[random.random(numbers.shape) < 0.2] = np.nan
     values = numbers if unpack is None else unpack(numbers)
     in_order = unpack if unpack is not None and unpack.keeps_order else None
     most = max(int(np.bincount(groups[groups >= 0], minlength=1).max()), 1)
-    tail = Tail(share / 100, most, (values if in_order is None else numbers).dtype.str, in_order)
+    tail = Tail(
+        share / 100, most, (values if in_order is None else numbers).dtype.str, in_order
+    )
     gathered = tail.start((2, *cells))
     with mock.patch.object(tails, "can_compile", lambda: seed % 3 > 0):
         for rows in np.array_split(np.arange(count), 1 + seed % 4):
@@ -158,7 +189,9 @@ def test_percentiles_from_the_outermost_values_are_those_of_all(kind, count, sha
     st.integers(0, 100),
     st.booleans(),
 )
-def test_statistics_of_stored_numbers_are_those_of_their_values(kind, drawn, packing, share, gaps):
+def test_statistics_of_stored_numbers_are_those_of_their_values(
+    kind, drawn, packing, share, gaps
+):
     """Percentiles and extremes to the bit; means within 1.2e-15 of the largest value of those in
     exact arithmetic, whether integers are summed or the values that are made of them."""
     low, high = np.iinfo(kind).min, np.iinfo(kind).max
@@ -169,7 +202,9 @@ def test_statistics_of_stored_numbers_are_those_of_their_values(kind, drawn, pac
     unpack = Decoding.of(np.dtype(kind), attributes, usual_fill=False)
     values = unpack(numbers)
     missing = unpack.find_missing(numbers)
-    np.testing.assert_array_equal(np.isnan(values), False if missing is None else missing)
+    np.testing.assert_array_equal(
+        np.isnan(values), False if missing is None else missing
+    )
     assert unpack.keeps_order == (packing[0] > 0)
     if unpack.keeps_order:
         found = percentile(numbers, share / 100, unpack)
@@ -181,7 +216,9 @@ def test_statistics_of_stored_numbers_are_those_of_their_values(kind, drawn, pac
         statistic.take_stored(stored, numbers, unpack, groups, None)
         assert (direct.count == stored.count).all()
         for expected, result in zip(
-            statistic.finish(direct).values(), statistic.finish(stored).values(), strict=True
+            statistic.finish(direct).values(),
+            statistic.finish(stored).values(),
+            strict=True,
         ):
             np.testing.assert_array_equal(result, expected)
     there = [Fraction(float(v)) for v in values[:, 0] if v == v]
@@ -196,7 +233,9 @@ def test_statistics_of_stored_numbers_are_those_of_their_values(kind, drawn, pac
             assert math.isnan(mean)
             continue
         exact = float(sum(there) / len(there))
-        assert mean == pytest.approx(exact, rel=0, abs=1.2e-15 * float(np.nanmax(np.abs(values))))
+        assert mean == pytest.approx(
+            exact, rel=0, abs=1.2e-15 * float(np.nanmax(np.abs(values)))
+        )
 
 
 series = st.lists(st.floats(-1e6, 1e6) | st.just(math.nan), min_size=1, max_size=30)
@@ -209,10 +248,14 @@ def test_merged_moments_are_those_of_all_values(first, second, size):
     spread, total = Spread(), Spread().start((size, 1))
     for block in blocks:
         groups = np.arange(len(block)) % size
-        spread.merge(total, spread.gather(block, groups, size), np.arange(size), (slice(0, 1),))
+        spread.merge(
+            total, spread.gather(block, groups, size), np.arange(size), (slice(0, 1),)
+        )
     found = spread.finish(total)
     for group in range(size):
-        members = [v for block in blocks for v in block[group::size, 0].tolist() if v == v]
+        members = [
+            v for block in blocks for v in block[group::size, 0].tolist() if v == v
+        ]
         assert total.count[group, 0] == len(members)
         if members:
             scale = max(abs(v) for v in members)
@@ -249,13 +292,17 @@ def test_departures_agree_with_scipy(rng):
     )
     single = differences(values.astype("f4"), normals, phases)
     assert single.dtype == np.float32
-    np.testing.assert_array_equal(single, (values.astype("f4") - normals[phases]).astype("f4"))
+    np.testing.assert_array_equal(
+        single, (values.astype("f4") - normals[phases]).astype("f4")
+    )
 
 
 def test_a_divisor_of_zero_gives_a_missing_value():
     block, phases = np.array([[1.0, 1.0]]), np.array([0])
     zero = np.array([[0.0, 2.0]])
-    np.testing.assert_array_equal(scaled(block, zero, zero, 100.0, phases), [[np.nan, -50.0]])
+    np.testing.assert_array_equal(
+        scaled(block, zero, zero, 100.0, phases), [[np.nan, -50.0]]
+    )
 
 
 @given(st.integers(1, 400), st.integers(1, 800))
@@ -283,8 +330,12 @@ def test_weighted_sums_leave_missing_cells_out(rng, axes, missing):
     total, weight = weighted_sums(values, along, axes)
     full = np.ones(values.shape)
     for axis, weights in along.items():
-        full = full * weights.reshape([-1 if axis == other else 1 for other in range(3)])
-    masked = np.ma.average(np.ma.masked_invalid(values.astype("f8")), axis=axes, weights=full)
+        full = full * weights.reshape(
+            [-1 if axis == other else 1 for other in range(3)]
+        )
+    masked = np.ma.average(
+        np.ma.masked_invalid(values.astype("f8")), axis=axes, weights=full
+    )
     np.testing.assert_array_equal(weight == 0, np.ma.getmaskarray(masked))
     np.testing.assert_allclose(
         total[weight > 0] / weight[weight > 0], np.ma.compressed(masked), rtol=1e-13

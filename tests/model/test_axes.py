@@ -13,7 +13,12 @@ from rhodolite import DataError
 from rhodolite.arrays import InMemory
 from rhodolite.model.axes import Coordinate, Role, find_role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.space.axis_cells import AxisShape, area_weights, cell_edges, covers_globe
+from rhodolite.model.space.axis_cells import (
+    AxisShape,
+    area_weights,
+    cell_edges,
+    covers_globe,
+)
 from rhodolite.model.units.udunits import (
     convert,
     has_offset_zero,
@@ -47,7 +52,11 @@ def variable(name="x", dimensions=None, values=(0.0, 1.0, 2.0), **attributes):
         ("Latitude", {}, Role.LATITUDE),
         ("LON", {"units": "degrees"}, Role.LONGITUDE),
         ("nav_lat", {}, Role.LATITUDE),
-        ("x", {"standard_name": "projection_x_coordinate", "axis": "X", "units": "m"}, None),
+        (
+            "x",
+            {"standard_name": "projection_x_coordinate", "axis": "X", "units": "m"},
+            None,
+        ),
         ("x", {"axis": "X", "units": "km"}, None),
         ("member", {"units": "1"}, None),
         ("time", {"units": "1"}, None),
@@ -83,7 +92,9 @@ def test_helpers_are_not_data_and_travel_with_what_they_describe():
                 variable("height", (), 2.0, units="m", positive="up"),
                 variable("crs", (), 0, grid_mapping_name="latitude_longitude"),
                 variable("label", ("lat",), np.array(["a", "b", "c"])),
-                variable("t", ("lat",), units="K", coordinates="label", grid_mapping="crs"),
+                variable(
+                    "t", ("lat",), units="K", coordinates="label", grid_mapping="crs"
+                ),
                 variable("q", ("lat",), units="1"),
             )
         }
@@ -102,19 +113,31 @@ def test_helpers_are_not_data_and_travel_with_what_they_describe():
 
 def test_what_is_missing_or_has_gaps_is_told():
     data = make_dataset(np.zeros((2, 3, 4)), lats=[0, np.nan, 2])
-    with pytest.raises(DataError, match=r"latitude coordinate \(lat\) has missing values"):
+    with pytest.raises(
+        DataError, match=r"latitude coordinate \(lat\) has missing values"
+    ):
         data.need(Role.LATITUDE)
-    with pytest.raises(DataError, match="there is no vertical axis; one is identified by"):
+    with pytest.raises(
+        DataError, match="there is no vertical axis; one is identified by"
+    ):
         data.need(Role.LEVEL)
     with pytest.raises(DataError, match="the time axis \\(time\\) has no steps"):
         make_dataset(np.zeros((0, 3, 4))).need_time()
-    with pytest.raises(DataError, match=r"the latitude coordinate \(lat\) goes up and down"):
-        cell_edges(make_dataset(np.zeros((2, 3, 4)), lats=[0, 2, 1]).need(Role.LATITUDE))
+    with pytest.raises(
+        DataError, match=r"the latitude coordinate \(lat\) goes up and down"
+    ):
+        cell_edges(
+            make_dataset(np.zeros((2, 3, 4)), lats=[0, 2, 1]).need(Role.LATITUDE)
+        )
 
 
 def axis(role, values, bounds=None):
     name = role.value
-    edges = None if bounds is None else variable("b", (name, "nv"), np.asarray(bounds, float))
+    edges = (
+        None
+        if bounds is None
+        else variable("b", (name, "nv"), np.asarray(bounds, float))
+    )
     return Coordinate(role, variable(name, values=np.asarray(values, float)), edges)
 
 
@@ -123,17 +146,37 @@ def test_edges_lie_halfway_and_stop_at_the_poles(count, falling):
     step = 180 / count
     centres = (-90 + step * (np.arange(count) + 0.5))[:: -1 if falling else 1]
     edges = cell_edges(axis(Role.LATITUDE, centres))
-    np.testing.assert_allclose(np.sort(edges), np.linspace(-90, 90, count + 1), atol=1e-9)
-    assert area_weights(axis(Role.LATITUDE, centres)).sum() == pytest.approx(2, rel=1e-13)
+    np.testing.assert_allclose(
+        np.sort(edges), np.linspace(-90, 90, count + 1), atol=1e-9
+    )
+    assert area_weights(axis(Role.LATITUDE, centres)).sum() == pytest.approx(
+        2, rel=1e-13
+    )
     with_poles = cell_edges(axis(Role.LATITUDE, np.linspace(-90, 90, count)))
     assert (with_poles.min(), with_poles.max()) == (-90, 90)
 
 
 def test_edges_come_from_bounds_in_either_order_where_they_join_up():
-    assert cell_edges(axis(Role.LATITUDE, [1, 4], [[0, 3], [3, 9]])).tolist() == [0, 3, 9]
-    assert cell_edges(axis(Role.LATITUDE, [1, 4], [[3, 0], [9, 3]])).tolist() == [0, 3, 9]
-    assert cell_edges(axis(Role.LATITUDE, [4, 1], [[3, 9], [0, 3]])).tolist() == [9, 3, 0]
-    assert cell_edges(axis(Role.LATITUDE, [1, 4], [[0, 1], [3, 9]])).tolist() == [-0.5, 2.5, 5.5]
+    assert cell_edges(axis(Role.LATITUDE, [1, 4], [[0, 3], [3, 9]])).tolist() == [
+        0,
+        3,
+        9,
+    ]
+    assert cell_edges(axis(Role.LATITUDE, [1, 4], [[3, 0], [9, 3]])).tolist() == [
+        0,
+        3,
+        9,
+    ]
+    assert cell_edges(axis(Role.LATITUDE, [4, 1], [[3, 9], [0, 3]])).tolist() == [
+        9,
+        3,
+        0,
+    ]
+    assert cell_edges(axis(Role.LATITUDE, [1, 4], [[0, 1], [3, 9]])).tolist() == [
+        -0.5,
+        2.5,
+        5.5,
+    ]
 
 
 def test_longitudes_that_turn_over_in_the_middle_are_in_order():
@@ -145,9 +188,9 @@ def test_longitudes_that_turn_over_in_the_middle_are_in_order():
 
 def test_spacing_is_told_only_where_it_is_the_same_everywhere():
     assert AxisShape.of(np.arange(54, 72.25, 0.5)).spacing == 0.5
-    assert AxisShape.of(np.float32(np.arange(0, 10, 0.1)).astype(float)).spacing == pytest.approx(
-        0.1, rel=1e-6
-    )
+    assert AxisShape.of(
+        np.float32(np.arange(0, 10, 0.1)).astype(float)
+    ).spacing == pytest.approx(0.1, rel=1e-6)
     assert AxisShape.of(np.array([1.0, 2.0, 4.0])).spacing is None
     assert AxisShape.of(np.array([3.0, 2.0, 1.0])).direction == "decreasing"
 
@@ -165,7 +208,10 @@ def test_units_are_those_of_udunits():
     ]
     assert [is_temperature(u) for u in ("K", "degC", "W")] == [True, True, False]
     assert [has_offset_zero(u) for u in ("degC", "K", "mm")] == [True, False, False]
-    assert [pretty(u) for u in ("K (10 year)-1", "(100 year)-1")] == ["K per decade", "per century"]
+    assert [pretty(u) for u in ("K (10 year)-1", "(100 year)-1")] == [
+        "K per decade",
+        "per century",
+    ]
     assert [pretty(u) for u in ("kg m-2 s-1", "degC", "W m-2", "1", None, "%")] == [
         "kg m⁻² s⁻¹",
         "°C",

@@ -17,7 +17,14 @@ from rhodolite.model.time.period_text import Period, Season
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_labels import time_labels
 
-CALENDARS = ("standard", "proleptic_gregorian", "noleap", "all_leap", "360_day", "julian")
+CALENDARS = (
+    "standard",
+    "proleptic_gregorian",
+    "noleap",
+    "all_leap",
+    "360_day",
+    "julian",
+)
 
 
 def axis(numbers, units="days since 2000-01-01", calendar="standard", bounds=None):
@@ -35,7 +42,10 @@ def test_a_period_holds_just_its_days(calendar, year, month):
     for text, test in (
         (f"{year}", lambda d: d.year == year),
         (f"{year}-{month}", lambda d: (d.year, d.month) == (year, month)),
-        (f"{year}-{month}-07..", lambda d: d >= cftime.datetime(year, month, 7, calendar=calendar)),
+        (
+            f"{year}-{month}-07..",
+            lambda d: d >= cftime.datetime(year, month, 7, calendar=calendar),
+        ),
         (f"..{year}-{month}", lambda d: (d.year, d.month) <= (year, month)),
     ):
         chosen = days.within(Period.parse(text))
@@ -46,8 +56,13 @@ def test_a_period_holds_just_its_days(calendar, year, month):
 def test_a_calendar_year_is_exactly_one_decimal_year(calendar, year):
     starts = [cftime.datetime(y, 1, 1, calendar=calendar) for y in (year, year + 1)]
     units = "hours since 1850-01-01"
-    decimal = axis(cftime.date2num(starts, units, calendar), units, calendar).decimal_years
-    assert decimal.tolist() == [year + 0.5, year + 1.5]  # the middles of what the stamps begin
+    decimal = axis(
+        cftime.date2num(starts, units, calendar), units, calendar
+    ).decimal_years
+    assert decimal.tolist() == [
+        year + 0.5,
+        year + 1.5,
+    ]  # the middles of what the stamps begin
 
 
 def test_decimal_years_by_hand():
@@ -89,7 +104,11 @@ def test_december_counts_for_the_winter_of_the_next_year():
 
 @pytest.mark.parametrize(
     ("units", "calendar"),
-    [("days", "standard"), ("days since yesterday", "standard"), ("days since 2000-01-01", "moon")],
+    [
+        ("days", "standard"),
+        ("days since yesterday", "standard"),
+        ("days since 2000-01-01", "moon"),
+    ],
 )
 def test_time_that_cannot_be_read_is_refused(units, calendar):
     from conftest import make_dataset
@@ -103,7 +122,9 @@ def test_time_that_cannot_be_read_is_refused(units, calendar):
 
 
 def test_a_day_that_the_calendar_lacks_is_refused():
-    with pytest.raises(DataError, match="not a day of the data's calendar \\(noleap\\)"):
+    with pytest.raises(
+        DataError, match="not a day of the data's calendar \\(noleap\\)"
+    ):
         axis([0, 1], calendar="noleap").within(Period.parse("2000-02-29"))
 
 
@@ -116,8 +137,14 @@ def test_months_and_years_are_counted_by_the_calendar(calendar, unit, number):
     months = number if unit == "months" else 12 * number
     found = axis([number, number + 0.5], f"{unit} since 1900-03-01", calendar)
     first = found.dates[0]
-    assert (first.year * 12 + first.month, first.day, first.hour) == (1900 * 12 + 3 + months, 1, 0)
-    np.testing.assert_allclose(found.to_numbers(found.dates), [number, number + 0.5], atol=1e-9)
+    assert (first.year * 12 + first.month, first.day, first.hour) == (
+        1900 * 12 + 3 + months,
+        1,
+        0,
+    )
+    np.testing.assert_allclose(
+        found.to_numbers(found.dates), [number, number + 0.5], atol=1e-9
+    )
     assert found.within(Period.parse(f"{first.year:04d}-{first.month:02d}")).tolist()[0]
 
 
@@ -152,7 +179,9 @@ STRIDES = [1, 7, 10, 60, 600, 900, 3600, 7200, 10800, 21600, 43200]
 def test_steps_of_every_stride_of_a_day_begin_at_their_times(seconds, units):
     """In whatever units and from whatever day they are counted."""
     per_unit = {"days": 86400, "hours": 3600, "minutes": 60, "seconds": 1}[units]
-    numbers = (43_000 * 86400 + np.arange(min(200, 86400 // seconds)) * seconds) / per_unit
+    numbers = (
+        43_000 * 86400 + np.arange(min(200, 86400 // seconds)) * seconds
+    ) / per_unit
     stepped = axis(numbers, f"{units} since 1900-01-01", "standard")
     cells = stepped.cell_ticks
     assert (cells[:, 0] == stepped.ticks).all()
@@ -180,7 +209,8 @@ def test_hours_that_run_to_midnight_are_of_the_day_before_everywhere():
         total = data.accumulate(reset="month")["pr"].values().ravel()
         assert (total[0], total[31 * 24 - 1], total[31 * 24]) == (1, 744, 1)
         assert (
-            data.aggregate(to="day", statistic="sum")["pr"].values().ravel().tolist() == [24] * 62
+            data.aggregate(to="day", statistic="sum")["pr"].values().ravel().tolist()
+            == [24] * 62
         )
         assert len(data.subset(months="jan").time) == 744
     begun = data.accumulate(reset="month", stamp="start")["pr"].values().ravel()
@@ -210,12 +240,18 @@ def test_the_first_years_of_the_calendar_have_seasons():
             np.ones((800, 1, 1)),
             units="days since 0001-01-01",
             calendar=calendar,
-            attributes={"units": "mm", "cell_methods": "time: sum", "standard_name": ""},
+            attributes={
+                "units": "mm",
+                "cell_methods": "time: sum",
+                "standard_name": "",
+            },
         )
         seasons = data.aggregate(to="season", statistic="sum", min_coverage=0)
         assert seasons["tas"].values().ravel()[:2].tolist() == [59, 92]
         assert np.nansum(data.accumulate()["tas"].values()) > 0
-        named = data.aggregate(to="year", year_start="oct", min_coverage=0).time.named_years
+        named = data.aggregate(
+            to="year", year_start="oct", min_coverage=0
+        ).time.named_years
         assert named.tolist()[:2] == [1, 2]
 
 
@@ -228,7 +264,10 @@ def test_thirty_years_of_any_calendar_are_thirty_years():
         assert str(mean.time.resolution) == "every 28 years"
 
 
-@given(st.sampled_from(CALENDARS), st.sampled_from(["5days", "month", "season", "year", "6hour"]))
+@given(
+    st.sampled_from(CALENDARS),
+    st.sampled_from(["5days", "month", "season", "year", "6hour"]),
+)
 def test_what_a_step_covers_survives_a_table(calendar, interval):
     """The ends of every step come back from its text, in its calendar."""
     hourly = interval == "6hour"

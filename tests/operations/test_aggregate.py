@@ -31,7 +31,8 @@ KEYS = {
     "10days": lambda t: (t - t[0].floor("D")).days // 10,
     # 29 February lies in the twelfth pentad, which has six days then.
     "pentad": lambda t: (
-        t.year * 100 + (t.day_of_year - 1 - ((t.day_of_year > 59) & t.is_leap_year)) // 5
+        t.year * 100
+        + (t.day_of_year - 1 - ((t.day_of_year > 59) & t.is_leap_year)) // 5
     ),
 }
 STATISTICS = {
@@ -55,7 +56,8 @@ STATISTICS = {
 
 def longest(hits):
     return max(
-        (len(run) for run in "".join("x" if hit else " " for hit in hits).split()), default=0
+        (len(run) for run in "".join("x" if hit else " " for hit in hits).split()),
+        default=0,
     )
 
 
@@ -65,7 +67,11 @@ def amounts(times, seed=0, gaps=0.1, **attributes):
     values = random.gamma(2.0, 2.0, (len(times), 2, 2))
     values[random.random(values.shape) < gaps] = np.nan
     hours = ((times - pd.Timestamp("2000-01-01")) / pd.Timedelta("1h")).to_numpy()
-    about = {"units": "mm", "standard_name": "", "cell_methods": "time: sum"} | attributes
+    about = {
+        "units": "mm",
+        "standard_name": "",
+        "cell_methods": "time: sum",
+    } | attributes
     data = make_dataset(
         values, times=hours, units="hours since 2000-01-01", name="pr", attributes=about
     )
@@ -84,15 +90,17 @@ def test_periods_and_statistics_agree_with_pandas(interval, statistic, seed, at_
     """To 12 digits, for hourly and daily data with gaps, gathered at once or period by period."""
     hourly = interval in ("hour", "3hour", "day")
     times = pd.date_range(
-        "2003-11-20 00:00", periods=400 if hourly else 900, freq="20min" if hourly else "D"
+        "2003-11-20 00:00",
+        periods=400 if hourly else 900,
+        freq="20min" if hourly else "D",
     )
     data, series = amounts(times, seed)
     with pytest.MonkeyPatch.context() as patch, warnings.catch_warnings():
         warnings.simplefilter("ignore", RhodoliteWarning)
         patch.setattr(module, "_HELD_AT_ONCE", (1 << 40) * at_once)
-        found = Aggregate(to=interval, statistic=statistic, min_coverage=0)(data)["pr"].values()[
-            :, 1, 0
-        ]
+        found = Aggregate(to=interval, statistic=statistic, min_coverage=0)(data)[
+            "pr"
+        ].values()[:, 1, 0]
     grouped = series.groupby(KEYS[interval](times))
     expected = STATISTICS[statistic](grouped).to_numpy(float)
     if statistic != "count":
@@ -112,17 +120,25 @@ def test_months_count_by_their_days_in_every_calendar(calendar, days):
     days."""
     values = np.tile((np.arange(12) == 0).astype(float), 3)[:, None, None]
     middles = np.concatenate([[0], np.cumsum(np.tile(days, 3))])[:-1] + 10
-    data = make_dataset(values, times=middles, calendar=calendar, units="days since 2001-01-01")
+    data = make_dataset(
+        values, times=middles, calendar=calendar, units="days since 2001-01-01"
+    )
     year = Aggregate(to="year")(data)
-    np.testing.assert_allclose(year["tas"].values()[:, 0, 0], days[0] / sum(days), rtol=1e-14)
+    np.testing.assert_allclose(
+        year["tas"].values()[:, 0, 0], days[0] / sum(days), rtol=1e-14
+    )
     winter = Aggregate(to="season")(data)
-    assert [d.strftime("%Y-%m") for d in winter.time.to_dates(winter.time.bounds[:, 0])][:3] == [
+    assert [
+        d.strftime("%Y-%m") for d in winter.time.to_dates(winter.time.bounds[:, 0])
+    ][:3] == [
         "2000-12",
         "2001-03",
         "2001-06",
     ]
     full = days[11] + days[0] + days[1]
-    np.testing.assert_allclose(winter["tas"].values()[4, 0, 0], days[0] / full, rtol=1e-14)
+    np.testing.assert_allclose(
+        winter["tas"].values()[4, 0, 0], days[0] / full, rtol=1e-14
+    )
     rates = data.with_variables(
         [
             *list(data.variables.values())[:-1],
@@ -161,7 +177,9 @@ def test_how_much_a_period_needs():
             assert np.argwhere(np.isnan(found["tas"].values())).tolist() == where
         ours = [w.message for w in caught if issubclass(w.category, RhodoliteWarning)]
         said = [str(message).split(" since")[0] for message in ours]
-        assert said == [f"tas: {len(where)} of 12 monthly values are missing,"] * bool(where)
+        assert said == [f"tas: {len(where)} of 12 monthly values are missing,"] * bool(
+            where
+        )
         np.testing.assert_allclose(
             found["tas_coverage"].values()[0], [[20 / 31, 19 / 31], [1, 1]], rtol=1e-6
         )
@@ -175,7 +193,9 @@ def test_how_much_a_period_needs():
 def test_sums_of_sums_and_units_before_or_after_change_nothing():
     times = pd.date_range("2001-01-01", "2003-12-31", freq="D")
     data, _ = amounts(times, gaps=0)
-    monthly, yearly = (Aggregate(to=to, statistic="sum")(data) for to in ("month", "year"))
+    monthly, yearly = (
+        Aggregate(to=to, statistic="sum")(data) for to in ("month", "year")
+    )
     np.testing.assert_allclose(
         Aggregate(to="year", statistic="sum")(monthly)["pr"].values(),
         yearly["pr"].values(),
@@ -198,7 +218,9 @@ def test_sums_of_sums_and_units_before_or_after_change_nothing():
         ]
     )
     total = Aggregate(to="year", statistic="sum")(flux)["pr"]
-    np.testing.assert_allclose(total.values(), 86400 * yearly["pr"].values(), rtol=1e-12)
+    np.testing.assert_allclose(
+        total.values(), 86400 * yearly["pr"].values(), rtol=1e-12
+    )
     about = total.attributes
     assert (total.units, about["standard_name"]) == ("kg m-2", "precipitation_amount")
     assert about["cell_methods"] == "time: mean time: sum (interval: 1 day)"
@@ -239,8 +261,12 @@ def test_running_totals_agree_with_pandas():
     assert len(from_october.time) == len(times) - 1
     dropped = ~((times.month == 2) & (times.day == 29))
     expected = series.groupby(times.to_period("Y-SEP")).cumsum()
-    expected[times < "2001-10-01"] = np.nan  # the first year is not known from its beginning
-    np.testing.assert_allclose(from_october["pr"].values()[:, 1, 0], expected[dropped], rtol=1e-12)
+    expected[times < "2001-10-01"] = (
+        np.nan
+    )  # the first year is not known from its beginning
+    np.testing.assert_allclose(
+        from_october["pr"].values()[:, 1, 0], expected[dropped], rtol=1e-12
+    )
     values = data["pr"].values()
     values[40, 1, 0] = np.nan
     gappy = make_dataset(
@@ -283,7 +309,9 @@ def test_the_rainfall_anomaly_index_agrees_with_a_worked_table():
         mean, ordered = sum(values) / len(values), sorted(values)
         high, low = sum(ordered[-4:]) / 4, sum(ordered[:4]) / 4
         expected = [
-            3 * (x - mean) / (high - mean) if x >= mean else -3 * (x - mean) / (low - mean)
+            3 * (x - mean) / (high - mean)
+            if x >= mean
+            else -3 * (x - mean) / (low - mean)
             for x in values
         ]
         np.testing.assert_allclose(found[: len(values), cell], expected, rtol=1e-12)
@@ -296,7 +324,9 @@ def test_the_rainfall_anomaly_index_agrees_with_a_worked_table():
         "slightly_dry",
         "near_normal",
     ]
-    by_share = Index(extremes="20%")(yearly(cells[:, :, :1]))["tas_index"].values()[:, 0, 0]
+    by_share = Index(extremes="20%")(yearly(cells[:, :, :1]))["tas_index"].values()[
+        :, 0, 0
+    ]
     top, bottom = np.quantile(rain, [0.8, 0.2])
     high, low = (
         np.mean([x for x in rain if keep(x)])
@@ -314,11 +344,20 @@ def test_the_rainfall_anomaly_index_agrees_with_a_worked_table():
 def test_the_standardised_index_agrees_with_scipy(months):
     """Against scipy.stats.gamma.fit with the location held at 0, to 6 digits; scipy stops at 7."""
     random = np.random.default_rng(5)
-    rain = np.where(random.random((480, 1, 1)) < 0.15, 0.0, random.gamma(2.0, 30.0, (480, 1, 1)))
+    rain = np.where(
+        random.random((480, 1, 1)) < 0.15, 0.0, random.gamma(2.0, 30.0, (480, 1, 1))
+    )
     times = np.arange(480) * 30 + 15
-    about = {"units": "mm", "standard_name": "", "long_name": "rain", "cell_methods": "time: sum"}
+    about = {
+        "units": "mm",
+        "standard_name": "",
+        "long_name": "rain",
+        "cell_methods": "time: sum",
+    }
     data = make_dataset(rain, times=times, calendar="360_day", attributes=about)
-    found = Index(kind="standardised", months=months)(data)["tas_index"].values()[:, 0, 0]
+    found = Index(kind="standardised", months=months)(data)["tas_index"].values()[
+        :, 0, 0
+    ]
     sums = pd.Series(rain[:, 0, 0]).rolling(months).sum().to_numpy()
     assert np.isnan(found[: months - 1]).all()
     for month in range(12):
@@ -329,8 +368,12 @@ def test_the_standardised_index_agrees_with_scipy(months):
         expected = scipy.stats.norm.ppf(
             zeros + (1 - zeros) * scipy.stats.gamma.cdf(chosen, shape, scale=scale)
         )
-        np.testing.assert_allclose(found[month::12][-len(chosen) :], expected, rtol=2e-6, atol=2e-6)
-    normal = Index(kind="standardised", distribution="normal")(data)["tas_index"].values()[:, 0, 0]
+        np.testing.assert_allclose(
+            found[month::12][-len(chosen) :], expected, rtol=2e-6, atol=2e-6
+        )
+    normal = Index(kind="standardised", distribution="normal")(data)[
+        "tas_index"
+    ].values()[:, 0, 0]
     np.testing.assert_allclose(
         normal[::12], scipy.stats.zscore(rain[::12, 0, 0], ddof=1), rtol=1e-12
     )
@@ -362,14 +405,26 @@ def test_the_standardised_index_agrees_with_scipy(months):
             3,
             "tas is in K, which m cannot be",
         ),
-        (["aggregate", "--to", "year", "--season", "DJF"], 2, "--season goes with --to season"),
+        (
+            ["aggregate", "--to", "year", "--season", "DJF"],
+            2,
+            "--season goes with --to season",
+        ),
         (
             ["climatology", "--cycle", "week"],
             2,
             "--cycle: 'week' is not offered. There are: hour, day, month",
         ),
-        (["climatology", "--cycle", "month+day"], 2, "does not go together; write day+hour"),
-        (["climatology", "--cycle", "hour"], 3, "a cycle by hour needs at least one per hour"),
+        (
+            ["climatology", "--cycle", "month+day"],
+            2,
+            "does not go together; write day+hour",
+        ),
+        (
+            ["climatology", "--cycle", "hour"],
+            3,
+            "a cycle by hour needs at least one per hour",
+        ),
         (
             ["climatology", "--statistic", "sum"],
             2,
@@ -395,12 +450,20 @@ def test_the_standardised_index_agrees_with_scipy(months):
             2,
             "--months and --distribution belong to --kind standardised",
         ),
-        (["accumulate", "--reset", "month", "--start", "oct"], 2, "--start goes with --reset year"),
+        (
+            ["accumulate", "--reset", "month", "--start", "oct"],
+            2,
+            "--start goes with --reset year",
+        ),
     ],
 )
 def test_what_cannot_be_done_is_said(demo, tmp_path, words, code, message):
     answer = run_here(
-        *words[:1], demo / "garnet_monthly_1981-2020.nc", *words[1:], "-o", tmp_path / "x.nc"
+        *words[:1],
+        demo / "garnet_monthly_1981-2020.nc",
+        *words[1:],
+        "-o",
+        tmp_path / "x.nc",
     )
     assert answer.code == code
     assert message in answer.err
@@ -431,7 +494,11 @@ def test_thresholds_are_typed_as_two_words_and_warnings_add_up(demo, tmp_path):
     daily = rhodolite.Subset(variable="pr", at="61N,9E")(
         rhodolite.read(demo / "nordic_daily_2010.nc")
     )
-    wet = pd.Series(daily["pr"].values().ravel() * 86400 > 1).groupby(daily.time.months).sum()
+    wet = (
+        pd.Series(daily["pr"].values().ravel() * 86400 > 1)
+        .groupby(daily.time.months)
+        .sum()
+    )
     assert pd.read_csv(out)["pr"].tolist() == wet.tolist()
     gappy = run_command(
         "aggregate",
@@ -448,13 +515,16 @@ def test_thresholds_are_typed_as_two_words_and_warnings_add_up(demo, tmp_path):
 
 def test_data_that_are_no_amounts_are_named():
     days = np.arange(400.0)
-    with pytest.warns(RhodoliteWarning, match=r"tas \(K\) is a state, not an amount or a rate"):
+    with pytest.warns(
+        RhodoliteWarning, match=r"tas \(K\) is a state, not an amount or a rate"
+    ):
         Aggregate(to="month", statistic="sum", min_coverage=0)(
             make_dataset(np.ones((400, 1, 1)), times=days)
         )
     with (
         pytest.raises(
-            DataError, match="an interval scale with an arbitrary zero, so a sum is meaningless"
+            DataError,
+            match="an interval scale with an arbitrary zero, so a sum is meaningless",
         ),
         warnings.catch_warnings(),
     ):
@@ -463,7 +533,8 @@ def test_data_that_are_no_amounts_are_named():
             make_dataset(np.ones((400, 1, 1)), times=days, attributes={"units": "degC"})
         )
     with pytest.raises(
-        DataError, match="an index needs months, seasons or years, and the data have every day"
+        DataError,
+        match="an index needs months, seasons or years, and the data have every day",
     ):
         Index()(make_dataset(np.ones((2000, 1, 1)), times=np.arange(2000.0)))
     with pytest.raises(UsageError, match="'50%': the share at each end"):

@@ -36,16 +36,30 @@ def test_attributes_are_set_and_removed_and_the_data_stay_as_they_are(nordic):
 
 
 def test_what_refers_to_a_name_follows_it(nordic, tmp_path):
-    renames = ["time=when", "time_bnds=when_limits", "tas=t2m", "lat=y", "pr:long_name=title"]
+    renames = [
+        "time=when",
+        "time_bnds=when_limits",
+        "tas=t2m",
+        "lat=y",
+        "pr:long_name=title",
+    ]
     made = Annotate(rename=renames)(nordic)
     assert made["t2m"].dimensions == ("when", "y", "lon")
     assert made["t2m"].attributes["cell_methods"] == "when: mean"
     assert made.variables["when"].attributes["bounds"] == "when_limits"
     assert made["pr"].attributes["title"] == "precipitation"
-    assert list(made["pr"].attributes) == ["standard_name", "title", "units", "cell_methods"]
+    assert list(made["pr"].attributes) == [
+        "standard_name",
+        "title",
+        "units",
+        "cell_methods",
+    ]
     assert made.unlimited == {"when"}
     rhodolite.write(Subset(time="2014-02")(made), tmp_path / "a.nc")
-    assert rhodolite.read(tmp_path / "a.nc").time.span == Subset(time="2014-02")(nordic).time.span
+    assert (
+        rhodolite.read(tmp_path / "a.nc").time.span
+        == Subset(time="2014-02")(nordic).time.span
+    )
     normal = Climatology(base="2009..2018", min_coverage=0)
     with pytest.raises(DataError, match="has data in 1 year"):
         normal(made)
@@ -66,7 +80,9 @@ def test_a_variable_that_is_taken_away_leaves_no_reference(nordic):
 def test_numbers_stay_numbers_of_their_type(nordic):
     flags = nordic["pr"].edit(flag_values=np.array([0, 1], "i1"), height=np.float32(2))
     made = Annotate(set=["pr:flag_values=1, 2, 3", "pr:height=10", "pr:note=5"])(
-        nordic.with_variables([*(v for v in nordic.variables.values() if v.name != "pr"), flags])
+        nordic.with_variables(
+            [*(v for v in nordic.variables.values() if v.name != "pr"), flags]
+        )
     )["pr"].attributes
     assert made["flag_values"].tolist() == [1, 2, 3]
     assert made["flag_values"].dtype == np.int8
@@ -74,19 +90,35 @@ def test_numbers_stay_numbers_of_their_type(nordic):
 
 
 def test_options_are_given_several_times_and_stand_in_the_history(demo, tmp_path):
-    given = ["--set", "pr:units=mm day-1", "--set", ":title=A, b", "--rename", "tas=t2m"]
-    answer = run_command("annotate", demo / "nordic_daily_2014.nc", *given, "-o", tmp_path / "a.nc")
+    given = [
+        "--set",
+        "pr:units=mm day-1",
+        "--set",
+        ":title=A, b",
+        "--rename",
+        "tas=t2m",
+    ]
+    answer = run_command(
+        "annotate", demo / "nordic_daily_2014.nc", *given, "-o", tmp_path / "a.nc"
+    )
     assert answer.code == 0, answer.err
     with netCDF4.Dataset(tmp_path / "a.nc") as file:
         assert (file.title, file["pr"].units) == ("A, b", "mm day-1")
-        assert "--set 'pr:units=mm day-1' --set ':title=A, b' --rename tas=t2m" in file.history
+        assert (
+            "--set 'pr:units=mm day-1' --set ':title=A, b' --rename tas=t2m"
+            in file.history
+        )
 
 
 @pytest.mark.parametrize(
     ("settings", "error", "message"),
     [
         ({}, UsageError, "annotate: what"),
-        ({"set": "pr"}, UsageError, "'pr' sets nothing; write it like 'pr:units=mm day-1'"),
+        (
+            {"set": "pr"},
+            UsageError,
+            "'pr' sets nothing; write it like 'pr:units=mm day-1'",
+        ),
         ({"set": "pr:=1"}, UsageError, "names no attribute"),
         ({"set": "pr:scale_factor=2"}, UsageError, "says how numbers are stored"),
         ({"rename": "tas"}, UsageError, "renames nothing"),
@@ -94,8 +126,16 @@ def test_options_are_given_several_times_and_stand_in_the_history(demo, tmp_path
         ({"set": "pr:units=mn day-1"}, DataError, "UDUNITS does not know 'mn day-1'"),
         ({"set": "rain:units=mm"}, DataError, "no variable 'rain'"),
         ({"rename": "tas=pr"}, DataError, "the name pr is taken already"),
-        ({"rename": "pr:unit=units"}, DataError, r"no such attribute\. Did you mean units"),
-        ({"rename": "pr:units=long_name"}, DataError, "there is an attribute long_name already"),
+        (
+            {"rename": "pr:unit=units"},
+            DataError,
+            r"no such attribute\. Did you mean units",
+        ),
+        (
+            {"rename": "pr:units=long_name"},
+            DataError,
+            "there is an attribute long_name already",
+        ),
         ({"remove": "pr:unit"}, DataError, r"no such attribute\. Did you mean units"),
         ({"remove": "lat"}, DataError, "other variables run along it"),
     ],

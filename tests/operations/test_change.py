@@ -55,7 +55,8 @@ def powers(fit):
     for k in range(len(fit.terms) - 1):
         before = basis[-2] * float(fit.ratios[k, 0]) if k else 0
         basis.append(
-            np.polynomial.Polynomial([-float(fit.centres[k, 0]), 1.0]) * basis[-1] - before
+            np.polynomial.Polynomial([-float(fit.centres[k, 0]), 1.0]) * basis[-1]
+            - before
         )
     return sum(
         (float(term) * part for term, part in zip(fit.terms[:, 0], basis, strict=True)),
@@ -73,7 +74,9 @@ def test_polynomials_agree_with_nist_to_nine_digits():
     fit = fit_polynomial(x, y, 2)
     certified = [0.673565789473684e-03, 0.732059160401003e-06, -0.316081871345029e-14]
     np.testing.assert_allclose(powers(fit), certified, rtol=1e-9)
-    assert np.sqrt(fit.squares / fit.freedom)[0] == pytest.approx(0.205177424076185e-03, rel=1e-10)
+    assert np.sqrt(fit.squares / fit.freedom)[0] == pytest.approx(
+        0.205177424076185e-03, rel=1e-10
+    )
     bend, leverage = fit.acceleration()
     error = np.sqrt(fit.squares / fit.freedom * leverage)[0]
     assert bend[0] / 2 == pytest.approx(certified[2], rel=1e-9)
@@ -81,7 +84,9 @@ def test_polynomials_agree_with_nist_to_nine_digits():
     x = np.arange(21.0)
     for coefficients in ([1.0] * 6, [10.0**-k for k in range(6)]):
         y = np.polynomial.polynomial.polyval(x, coefficients)[:, None]
-        np.testing.assert_allclose(powers(fit_polynomial(x, y, 5)), coefficients, rtol=1e-9)
+        np.testing.assert_allclose(
+            powers(fit_polynomial(x, y, 5)), coefficients, rtol=1e-9
+        )
 
 
 @given(st.integers(5, 40), st.integers(0, 999))
@@ -98,13 +103,14 @@ def test_parabolas_agree_with_statsmodels(n, seed):
             continue
         centred = x[there] - x[there].mean()
         model = sm.OLS(
-            y[there, cell], np.stack([np.ones(there.sum()), centred, centred**2], axis=1)
+            y[there, cell],
+            np.stack([np.ones(there.sum()), centred, centred**2], axis=1),
         ).fit()
         slope, leverage = (part[cell] for part in fit.slope())
         assert slope == pytest.approx(model.params[1], rel=1e-8, abs=1e-10)
-        assert np.sqrt(fit.squares / fit.freedom)[cell] * np.sqrt(leverage) == pytest.approx(
-            model.bse[1], rel=1e-8
-        )
+        assert np.sqrt(fit.squares / fit.freedom)[cell] * np.sqrt(
+            leverage
+        ) == pytest.approx(model.bse[1], rel=1e-8)
 
 
 @given(st.sampled_from([4, 9, 40, 420]), st.integers(0, 99), st.booleans())
@@ -135,7 +141,9 @@ def test_rank_statistics_agree_with_scipy(n, seed, ties):
         # Kendall's tau-b has the same score over another divisor.
         tau = scipy.stats.kendalltau(x[there], y[there, cell]).statistic
         pairs = there.sum() * (there.sum() - 1) / 2
-        tied = sum(c * (c - 1) / 2 for c in np.unique(y[there, cell], return_counts=True)[1])
+        tied = sum(
+            c * (c - 1) / 2 for c in np.unique(y[there, cell], return_counts=True)[1]
+        )
         assert score[cell] / np.sqrt(pairs * (pairs - tied)) == pytest.approx(
             tau, rel=1e-11, abs=1e-12
         )
@@ -179,7 +187,9 @@ def test_the_seasonal_test_agrees_with_its_definition():
         if g == h:
             ties = np.unique(table[g][~np.isnan(table[g])], return_counts=True)[1]
             m = counts[g]
-            total += (m * (m - 1) * (2 * m + 5) - sum(t * (t - 1) * (2 * t + 5) for t in ties)) / 18
+            total += (
+                m * (m - 1) * (2 * m + 5) - sum(t * (t - 1) * (2 * t + 5) for t in ties)
+            ) / 18
             continue
         k = sum(
             sign(table[g, j], table[g, i]) * sign(table[h, j], table[h, i])
@@ -188,7 +198,9 @@ def test_the_seasonal_test_agrees_with_its_definition():
         )
         cross = sum(a * b for a, b in zip(ranks[g], ranks[h], strict=True))
         total += (k + 4 * cross - n * (counts[g] + 1) * (counts[h] + 1)) / 3
-    expected = sum(sign(row[j], row[i]) for row in table for i in range(n) for j in range(i + 1, n))
+    expected = sum(
+        sign(row[j], row[i]) for row in table for i in range(n) for j in range(i + 1, n)
+    )
     assert score[0] == expected
     assert variance[0] == pytest.approx(total, rel=1e-12)
 
@@ -243,7 +255,9 @@ def test_false_discoveries_are_held_over_the_map():
         + np.where(np.arange(300) < 60, 0.06, 0.0) * np.arange(40)[:, None]
     )
     made = Trend(false_discovery=True, alpha=0.1)(monthly(values))
-    adjusted = scipy.stats.false_discovery_control(made["tas_trend_pvalue"].values().ravel())
+    adjusted = scipy.stats.false_discovery_control(
+        made["tas_trend_pvalue"].values().ravel()
+    )
     np.testing.assert_array_equal(
         made["tas_trend_significant"].values().ravel() == 1, adjusted <= 0.1
     )
@@ -278,8 +292,12 @@ def test_what_any_trend_has_to_keep_to(settings):
         trend(monthly(values + 0.3 * (years - 2005))), plain + 3.0, rtol=1e-9
     )
     if "test" not in settings:
-        np.testing.assert_allclose(trend(monthly(values[::-1])), -plain, rtol=1e-9, atol=1e-9)
-    np.testing.assert_allclose(trend(monthly(values), per="century"), 10 * plain, rtol=1e-12)
+        np.testing.assert_allclose(
+            trend(monthly(values[::-1])), -plain, rtol=1e-9, atol=1e-9
+        )
+    np.testing.assert_allclose(
+        trend(monthly(values), per="century"), 10 * plain, rtol=1e-12
+    )
     fahrenheit = Convert(units="tas=degF")(
         make_dataset(
             values[..., None],
@@ -305,7 +323,8 @@ def test_cells_without_a_trend_are_defined():
     for settings in METHODS:
         made = Trend(**settings, min_values=4)(monthly(values))
         slope, pvalue, flag = (
-            made[f"tas_trend{part}"].values().ravel() for part in ("", "_pvalue", "_significant")
+            made[f"tas_trend{part}"].values().ravel()
+            for part in ("", "_pvalue", "_significant")
         )
         assert (slope[1], pvalue[1], flag[1]) == (0.0, 1.0, 0)
         assert np.isnan(slope[2:]).all()
@@ -322,14 +341,20 @@ def test_no_slope_is_left_and_the_mean_is_kept_or_not(order, keep_mean, cycle):
     rest = made["tas"].values()[..., 0]
     years = made.time.decimal_years
     groups = (
-        [np.arange(120)] if cycle == "none" else [np.arange(month, 120, 12) for month in range(12)]
+        [np.arange(120)]
+        if cycle == "none"
+        else [np.arange(month, 120, 12) for month in range(12)]
     )
     for members in groups:
-        assert np.abs(fit_polynomial(years[members], rest[members], 1).slope()[0]).max() < 1e-10
+        assert (
+            np.abs(fit_polynomial(years[members], rest[members], 1).slope()[0]).max()
+            < 1e-10
+        )
         means = np.nanmean(values[members], axis=0) if keep_mean else 0.0
         np.testing.assert_allclose(np.nanmean(rest[members], axis=0), means, atol=1e-10)
     assert re.search(
-        r"the largest slope left is \d\.\de-1\d K per decade", made.remarks[0].text(Engine())
+        r"the largest slope left is \d\.\de-1\d K per decade",
+        made.remarks[0].text(Engine()),
     )
 
 
@@ -369,17 +394,25 @@ def test_correlation_agrees_with_scipy_with_a_series_and_by_cell():
     )
     freedom = 120 * (1 - max(product, 0)) / (1 + max(product, 0)) - 2
     expected = 2 * scipy.stats.t.sf(abs(r) * np.sqrt(freedom / (1 - r * r)), freedom)
-    assert made["tas_correlation_pvalue"].values().item() == pytest.approx(expected, rel=1e-9)
+    assert made["tas_correlation_pvalue"].values().item() == pytest.approx(
+        expected, rel=1e-9
+    )
 
 
 def test_lags_are_found_and_times_are_matched_by_what_they_stand_for():
     random = np.random.default_rng(7)
     index = random.normal(size=150)
-    follower = np.roll(index, 3) + 0.1 * random.normal(size=150)  # goes three months behind
+    follower = np.roll(index, 3) + 0.1 * random.normal(
+        size=150
+    )  # goes three months behind
     follower[:3] = random.normal(size=3)
     data = monthly(follower[:, None])
-    with pytest.warns(RhodoliteWarning, match="30 of 150 times of .* have no counterpart"):
-        made = Correlate(with_=Subset(time="2003-07..")(monthly(index[:, None])), lag="-6..6")(data)
+    with pytest.warns(
+        RhodoliteWarning, match="30 of 150 times of .* have no counterpart"
+    ):
+        made = Correlate(
+            with_=Subset(time="2003-07..")(monthly(index[:, None])), lag="-6..6"
+        )(data)
         assert made["tas_lag"].values().item() == 3
     assert made["tas_correlation"].dimensions == ("lag", "lat", "lon")
     assert "at lag 3, the strongest of -6 to 6" in made.remarks[0].text(Engine())
@@ -399,7 +432,11 @@ def test_comparisons_agree_with_numpy():
     digits."""
     random = np.random.default_rng(5)
     first, second = random.normal(280, 3, (36, 4, 5)), random.normal(281, 2, (36, 4, 5))
-    axes = {"times": np.arange(36) * 30 + 15, "lats": [-60, -20, 20, 60], "lons": np.arange(5) * 72}
+    axes = {
+        "times": np.arange(36) * 30 + 15,
+        "lats": [-60, -20, 20, 60],
+        "lons": np.arange(5) * 72,
+    }
     data, other = (make_dataset(v, calendar="360_day", **axes) for v in (first, second))
     made = Compare(with_=Convert(units="tas=degC")(other))(data)
     difference = first - second
@@ -411,17 +448,25 @@ def test_comparisons_agree_with_numpy():
         "variance_ratio": first.var(0) / second.var(0),
     }
     for name, values in expected.items():
-        np.testing.assert_allclose(made[f"tas_{name}"].values(), values, rtol=1e-9, atol=1e-9)
+        np.testing.assert_allclose(
+            made[f"tas_{name}"].values(), values, rtol=1e-9, atol=1e-9
+        )
     weights = np.repeat(np.abs(np.diff(np.sin(np.radians([-80, -40, 0, 40, 80])))), 5)
     for step in range(3):
         pair = np.cov(first[step].ravel(), second[step].ravel(), aweights=weights)
         r = pair[0, 1] / np.sqrt(pair[0, 0] * pair[1, 1])
-        assert made["tas_pattern_correlation"].values()[step] == pytest.approx(r, rel=1e-7)
+        assert made["tas_pattern_correlation"].values()[step] == pytest.approx(
+            r, rel=1e-7
+        )
         error = np.sqrt(np.average(difference[step].ravel() ** 2, weights=weights))
-        assert made["tas_error_over_area"].values()[step] == pytest.approx(error, rel=1e-9)
+        assert made["tas_error_over_area"].values()[step] == pytest.approx(
+            error, rel=1e-9
+        )
     table = made.remarks[0].text(Engine())
     overall = np.average(difference.reshape(36, -1), axis=1, weights=weights).mean()
-    assert float(re.search(r"bias\s+(\S+) K", table).group(1)) == pytest.approx(overall, rel=1e-4)
+    assert float(re.search(r"bias\s+(\S+) K", table).group(1)) == pytest.approx(
+        overall, rel=1e-4
+    )
     same = Compare(with_=data)(data)
     assert np.abs(same["tas_difference"].values()).max() == 0
     assert re.search(r"correlation\s+1\n", same.remarks[0].text(Engine()))
@@ -449,7 +494,9 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
     slope, low, high = map(float, re.fullmatch(pattern, answer.out).groups())
     assert low < slope < high
     rest = run_command("detrend", series, "--keep-mean", "-o", tmp_path / "rest.csv")
-    assert re.fullmatch(r"tas: the largest slope left is \S+e-1\d K per decade\n", rest.out)
+    assert re.fullmatch(
+        r"tas: the largest slope left is \S+e-1\d K per decade\n", rest.out
+    )
     ranks = run_command(
         "anomaly",
         series,
@@ -461,7 +508,9 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
         "seasonal-mann-kendall",
     )
     assert "the t test agrees" in ranks.out
-    (tmp_path / "wrong.csv").write_text("time,rain\n2001,1.0\n2002,x\n2003,4.0\n2004,3.5\n")
+    (tmp_path / "wrong.csv").write_text(
+        "time,rain\n2001,1.0\n2002,x\n2003,4.0\n2004,3.5\n"
+    )
     assert (
         "wrong.csv, line 3: 'x' in column 'rain' is not a number"
         in run_command("trend", tmp_path / "wrong.csv").err
@@ -476,7 +525,11 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
             2,
             "--test t belongs to --method least-squares",
         ),
-        (["trend", "--serial-correlation", "hamed-rao"], 2, "goes with --test mann-kendall, not"),
+        (
+            ["trend", "--serial-correlation", "hamed-rao"],
+            2,
+            "goes with --test mann-kendall, not",
+        ),
         (
             ["trend", "--order", "2", "--test", "mann-kendall"],
             2,
@@ -499,19 +552,32 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
             2,
             "runs backwards",
         ),
-        (["correlate", "--with", "garnet_monthly_1981-2020.nc:prr"], 3, "Did you mean pr?"),
+        (
+            ["correlate", "--with", "garnet_monthly_1981-2020.nc:prr"],
+            3,
+            "Did you mean pr?",
+        ),
         (
             ["compare", "--with", "almandine_historical.nc"],
             3,
             "tas has 72 x 144 cells in garnet_monthly_1981-2020.nc",
         ),
-        (["anomaly", "--climatology", "garnet_monthly_1981-2020.nc:tas"], 2, "name the file alone"),
+        (
+            ["anomaly", "--climatology", "garnet_monthly_1981-2020.nc:tas"],
+            2,
+            "name the file alone",
+        ),
         (["detrend", "--cycle", "day"], 3, "a cycle by day needs at least one per day"),
     ],
 )
 def test_what_cannot_be_asked_is_said(demo, tmp_path, words, code, message):
     answer = run_here(
-        words[0], "garnet_monthly_1981-2020.nc", *words[1:], "-o", tmp_path / "x.nc", folder=demo
+        words[0],
+        "garnet_monthly_1981-2020.nc",
+        *words[1:],
+        "-o",
+        tmp_path / "x.nc",
+        folder=demo,
     )
     assert answer.code == code, answer.err
     assert message in answer.err
@@ -523,15 +589,21 @@ def test_different_calendars_and_seasons_that_are_none_are_refused():
         make_dataset(np.ones((400, 1, 1)), times=np.arange(400.0), calendar=c)
         for c in ("noleap", "360_day")
     ]
-    with pytest.raises(DataError, match="whose days do not correspond; aggregate both --to month"):
+    with pytest.raises(
+        DataError, match="whose days do not correspond; aggregate both --to month"
+    ):
         Correlate(with_=days[0])(days[1])
     months = [
-        make_dataset(np.ones((24, 1, 1)), times=np.arange(24) * 30 + start, calendar="360_day")
+        make_dataset(
+            np.ones((24, 1, 1)), times=np.arange(24) * 30 + start, calendar="360_day"
+        )
         for start in (15, 900)
     ]
     with pytest.raises(DataError, match="have no time in common"):
         Compare(with_=months[0])(months[1])
-    with pytest.raises(UsageError, match="needs one value for each month or season of a year"):
+    with pytest.raises(
+        UsageError, match="needs one value for each month or season of a year"
+    ):
         Trend(test="seasonal-mann-kendall")(days[0])
 
 
@@ -545,13 +617,17 @@ def test_marks_and_lines_of_trends_are_drawn(demo):
     lats, lons = made.variables["lat"].values(), made.variables["lon"].values()
     for lon, lat in np.asarray(dots)[:50]:
         assert flags[np.abs(lats - lat).argmin(), np.abs(lons - lon).argmin()]
-    assert "significant at 0.05" in [t.get_text() for t in figure.axes[0].get_legend().get_texts()]
+    assert "significant at 0.05" in [
+        t.get_text() for t in figure.axes[0].get_legend().get_texts()
+    ]
     cell = Subset(variable="tas", at="61N,9E")(garnet)
     lines = Series(trend=True, without_cycle=True)(cell)
     assert any("per decade, 95 % interval" in text.get_text() for text in lines.texts)
     drawn = {line.get_label(): line for line in lines.axes[0].lines}
     assert set(drawn) == {"Near-surface air temperature", "without its cycle", "trend"}
-    slope = np.diff(drawn["trend"].get_ydata()[[0, -1]])[0] / np.ptp(cell.time.decimal_years)
+    slope = np.diff(drawn["trend"].get_ydata()[[0, -1]])[0] / np.ptp(
+        cell.time.decimal_years
+    )
     assert slope == pytest.approx(
         Trend(per="year")(Anomaly()(cell))["tas_trend"].values().item(), rel=1e-3
     )
@@ -559,7 +635,9 @@ def test_marks_and_lines_of_trends_are_drawn(demo):
 
 def test_blocks_of_a_map_are_few_series_as_long_as_all_together_are(monkeypatch):
     monkeypatch.setattr(few_series._Few, "slopes", 0)
-    assert [few_series.are_few(500, np.array([100])) for _ in range(5)] == [True] * 3 + [False] * 2
+    assert [few_series.are_few(500, np.array([100])) for _ in range(5)] == [
+        True
+    ] * 3 + [False] * 2
 
 
 @given(
@@ -569,7 +647,9 @@ def test_blocks_of_a_map_are_few_series_as_long_as_all_together_are(monkeypatch)
     gaps=st.sampled_from([0.0, 0.2]),
     seasonal=st.booleans(),
 )
-def test_slopes_of_pairs_are_those_of_the_definition_to_the_bit(seed, n, digits, gaps, seasonal):
+def test_slopes_of_pairs_are_those_of_the_definition_to_the_bit(
+    seed, n, digits, gaps, seasonal
+):
     """All slopes computed and sorted, by which few and many, short and long series are judged
     alike."""
     random = np.random.default_rng(seed)

@@ -55,7 +55,8 @@ def test_maps_normals_and_single_times(monthly, kind, work):
         expected = work(values(first, "pr"), values(second, "pr"))
         np.testing.assert_allclose(values(made, f"pr_{kind}"), expected, rtol=1e-12)
         assert (
-            made[f"pr_{kind}"].units == {"difference": "mm/day", "ratio": "1", "percent": "%"}[kind]
+            made[f"pr_{kind}"].units
+            == {"difference": "mm/day", "ratio": "1", "percent": "%"}[kind]
         )
         assert made.remarks
 
@@ -69,7 +70,9 @@ def test_what_cannot_be_compared_says_why(monthly):
         Compare(with_=normal)(monthly)
     with pytest.raises(DataError, match="compare the other way round"):
         Compare(with_=monthly)(mean)
-    with pytest.warns(RhodoliteWarning, match=r"2003-07 of .* is compared with 2004-08"):
+    with pytest.warns(
+        RhodoliteWarning, match=r"2003-07 of .* is compared with 2004-08"
+    ):
         Compare(with_=Subset(time="2004-08")(monthly))(Subset(time="2003-07")(monthly))
 
 
@@ -138,21 +141,37 @@ def test_members_go_with_those_of_their_name(tmp_path):
         for period, names in (("past", NAMES[::-1]), ("future", NAMES))
     )
     few = Climatology(base="2000..2001", min_years=1)
-    rhodolite.write(rhodolite.read(past, members=True).apply(few), tmp_path / "normals.nc")
-    words = ("--members", "--climatology", "normals.nc", "--min-years", "1", "-o", "a.nc")
+    rhodolite.write(
+        rhodolite.read(past, members=True).apply(few), tmp_path / "normals.nc"
+    )
+    words = (
+        "--members",
+        "--climatology",
+        "normals.nc",
+        "--min-years",
+        "1",
+        "-o",
+        "a.nc",
+    )
     answer = run_here("anomaly", *future, *words, folder=tmp_path)
     assert answer.code == 0, answer.err
     anomalies = rhodolite.read(tmp_path / "a.nc")
     labels = [str(name) for name in anomalies["member_name"].values()]
     for label, values in zip(labels, anomalies["tas"].values(), strict=True):
         alone = ("--climatology", f"{label}_past.nc", "--min-years", "1", "-o", "b.nc")
-        run_here("anomaly", f"{label}_future.nc", *alone, "--overwrite", folder=tmp_path)
-        np.testing.assert_allclose(values, rhodolite.read(tmp_path / "b.nc")["tas"].values())
+        run_here(
+            "anomaly", f"{label}_future.nc", *alone, "--overwrite", folder=tmp_path
+        )
+        np.testing.assert_allclose(
+            values, rhodolite.read(tmp_path / "b.nc")["tas"].values()
+        )
     for other, message in (
         ("topaz_future.nc", "tas is of 3 members in normals.nc"),
         ("topaz_future.nc zircon_future.nc --members", "so both need the same"),
     ):
-        answer = run_here("anomaly", *other.split(), *words[-6:], "--overwrite", folder=tmp_path)
+        answer = run_here(
+            "anomaly", *other.split(), *words[-6:], "--overwrite", folder=tmp_path
+        )
         assert (answer.code, message in answer.err) == (3, True), answer.err
 
 
@@ -174,4 +193,6 @@ def test_the_table_has_a_column_for_each_member_and_signs_agree(tmp_path, kind):
     ensemble = rhodolite.read(tmp_path / "s.nc")
     agreement = ensemble[f"{kind}_difference_agreement"].values()
     np.testing.assert_allclose(agreement, 100 * 2 / 3, rtol=1e-6)
-    assert not [v.name for v in ensemble.fields if "error" in v.name and "agreement" in v.name]
+    assert not [
+        v.name for v in ensemble.fields if "error" in v.name and "agreement" in v.name
+    ]

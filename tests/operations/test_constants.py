@@ -13,7 +13,17 @@ from hypothesis import strategies as st
 
 import rhodolite
 from conftest import EXAMPLES, make_dataset
-from rhodolite import Aggregate, Anomaly, Calc, Correlate, Index, Regrid, Subset, Summarise, Trend
+from rhodolite import (
+    Aggregate,
+    Anomaly,
+    Calc,
+    Correlate,
+    Index,
+    Regrid,
+    Subset,
+    Summarise,
+    Trend,
+)
 from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import Engine, InMemory
 from rhodolite.errors import RhodoliteWarning
@@ -45,7 +55,10 @@ def constants(path, kind, packing, seed, steps=96):
         made.units = "K"
         made.set_auto_maskandscale(False)
         if packing:
-            made.scale_factor, made.add_offset = np.float64(packing[0]), np.float64(packing[1])
+            made.scale_factor, made.add_offset = (
+                np.float64(packing[0]),
+                np.float64(packing[1]),
+            )
         cells = (
             random.integers(-30000, 30000, (4, 9))
             if kind == "i2"
@@ -60,11 +73,15 @@ def constants(path, kind, packing, seed, steps=96):
 @pytest.mark.slow
 @settings(max_examples=EXAMPLES or 25)
 @given(
-    st.sampled_from([("i2", (0.0013, 289.7)), ("i2", (0.01, 0)), ("f4", None), ("f8", None)]),
+    st.sampled_from(
+        [("i2", (0.0013, 289.7)), ("i2", (0.01, 0)), ("f4", None), ("f8", None)]
+    ),
     st.integers(0, 999),
     st.sampled_from([1 << 12, 1 << 20]),
 )
-def test_what_never_changes_has_no_trend_and_no_spread(tmp_path_factory, stored, seed, memory):
+def test_what_never_changes_has_no_trend_and_no_spread(
+    tmp_path_factory, stored, seed, memory
+):
     """For every type, packing, block size and pattern of gaps: p = 1, slope 0, spread 0, nothing
     standardised."""
     path = constants(tmp_path_factory.mktemp("c") / "c.nc", *stored, seed)
@@ -98,7 +115,10 @@ def test_what_never_changes_has_no_trend_and_no_spread(tmp_path_factory, stored,
         [
             data.variables["time"],
             Variable(
-                "nao", ("time",), InMemory(np.random.default_rng(0).random(96)), {"units": "1"}
+                "nao",
+                ("time",),
+                InMemory(np.random.default_rng(0).random(96)),
+                {"units": "1"},
             ),
         ]
     )
@@ -109,9 +129,12 @@ def constant_in_space(data):
     """Every cell takes the value of the first."""
     tas = data.variables["tas"]
     first = tas.floats().read((slice(0, 1), slice(0, 1), slice(0, 1)))
-    filled = np.full(tas.shape, np.nan_to_num(first[0, 0, 0], nan=280.1), tas.data.dtype)
+    filled = np.full(
+        tas.shape, np.nan_to_num(first[0, 0, 0], nan=280.1), tas.data.dtype
+    )
     return data.with_variables(
-        v.replace(data=InMemory(filled)) if v is tas else v for v in data.variables.values()
+        v.replace(data=InMemory(filled)) if v is tas else v
+        for v in data.variables.values()
     )
 
 
@@ -137,7 +160,9 @@ def test_moments_merge_to_those_of_all(seed, weighted):
             total[2] + share * shift,
             total[3] + squares + shift**2 * between,
         ]
-    along = np.where(np.isnan(values), 0, np.ones((30, 1)) if weights is None else weights[:, None])
+    along = np.where(
+        np.isnan(values), 0, np.ones((30, 1)) if weights is None else weights[:, None]
+    )
     filled = np.nan_to_num(values).astype(np.longdouble)
     mean = (along * filled).sum(axis=0) / along.sum(axis=0)
     np.testing.assert_allclose(total[2], mean.astype(float), rtol=1e-14)
@@ -169,9 +194,14 @@ def test_a_mean_is_the_same_in_every_place(over, about, rng):
     )
     if over == "level":
         levels = Variable(
-            "plev", ("plev",), InMemory(np.array([1000.0, 850, 500, 100])), {"units": "hPa"}
+            "plev",
+            ("plev",),
+            InMemory(np.array([1000.0, 850, 500, 100])),
+            {"units": "hPa"},
         )
-        tas = Variable("tas", ("plev", "lat"), InMemory(rng.random((4, 4))), {"units": "K"})
+        tas = Variable(
+            "tas", ("plev", "lat"), InMemory(rng.random((4, 4))), {"units": "K"}
+        )
         data = Dataset({"plev": levels, "lat": data.variables["lat"], "tas": tas})
     summarised = Summarise(over=over)(data)["tas"].values()
     calculated = Calc(formula=f"mean(tas, {over})", name="m")(data)["m"].values()
@@ -179,7 +209,9 @@ def test_a_mean_is_the_same_in_every_place(over, about, rng):
     if over == "time":
         weights = None if about else data.time.lengths
         np.testing.assert_allclose(
-            summarised, np.average(data["tas"].values(), axis=0, weights=weights), rtol=1e-12
+            summarised,
+            np.average(data["tas"].values(), axis=0, weights=weights),
+            rtol=1e-12,
         )
 
 
@@ -192,8 +224,12 @@ def test_a_region_goes_through_regridding(method, rng):
     made = Regrid(to="5", method=method)(part)
     before, after = (Summarise()(one)["tas"].values()[0] for one in (part, made))
     area = [one["covered_area"].values().sum() for one in (part, made)]
-    assert area[1] == pytest.approx(area[0], rel=1e-12 if method == "conservative" else 0.3)
-    assert after == pytest.approx(before, rel=1e-12 if method == "conservative" else 0.3)
+    assert area[1] == pytest.approx(
+        area[0], rel=1e-12 if method == "conservative" else 0.3
+    )
+    assert after == pytest.approx(
+        before, rel=1e-12 if method == "conservative" else 0.3
+    )
 
 
 def test_agreement_is_that_with_the_mean():
@@ -204,7 +240,10 @@ def test_agreement_is_that_with_the_mean():
         "member", ("member",), InMemory(np.arange(3)), {"standard_name": "realization"}
     )
     tas = Variable(
-        "tas", ("member", "x"), InMemory(values), {"units": "K", "base_period": "1991..2020"}
+        "tas",
+        ("member", "x"),
+        InMemory(values),
+        {"units": "K", "base_period": "1991..2020"},
     )
     made = Summarise(over="ensemble")(Dataset({"member": member, "tas": tas}))
     np.testing.assert_allclose(
@@ -221,7 +260,9 @@ def test_missing_steps_are_no_values_for_serial_correlation(seed):
     noise = random.normal(size=40)
     series = scipy.signal.lfilter([1], [1, -0.7], noise)[:, None]
     years = np.arange(40.0)
-    padded = np.concatenate([np.full((25, 1), np.nan), series, np.full((15, 1), np.nan)])
+    padded = np.concatenate(
+        [np.full((25, 1), np.nan), series, np.full((15, 1), np.nan)]
+    )
     slope = np.array([0.01])
     np.testing.assert_allclose(
         variance_growth(np.arange(-25.0, 55.0), padded, slope),

@@ -66,12 +66,19 @@ def test_there_and_back_again(value, pair):
 def test_differences_have_no_offset_and_commute_with_conversion():
     random = np.random.default_rng(1)
     data = make_dataset(
-        random.normal(280, 5, (48, 2, 3)), times=15 + 30 * np.arange(48), calendar="360_day"
+        random.normal(280, 5, (48, 2, 3)),
+        times=15 + 30 * np.arange(48),
+        calendar="360_day",
     )
     fahrenheit = Convert(units="tas=degF")
-    after, before = fahrenheit(Anomaly()(data))["tas"], Anomaly()(fahrenheit(data))["tas"]
+    after, before = (
+        fahrenheit(Anomaly()(data))["tas"],
+        Anomaly()(fahrenheit(data))["tas"],
+    )
     np.testing.assert_allclose(after.values(), before.values(), atol=1e-11)
-    np.testing.assert_allclose(after.values(), Anomaly()(data)["tas"].values() * 1.8, rtol=1e-12)
+    np.testing.assert_allclose(
+        after.values(), Anomaly()(data)["tas"].values() * 1.8, rtol=1e-12
+    )
     normal = fahrenheit(Climatology()(data))["tas"]
     np.testing.assert_allclose(
         normal.values(), Climatology()(data)["tas"].values() * 1.8 - 459.67, rtol=1e-12
@@ -79,7 +86,9 @@ def test_differences_have_no_offset_and_commute_with_conversion():
 
 
 def test_water_by_its_density_says_so_and_gets_the_name_of_a_depth(demo):
-    data = Convert(units="pr=mm day-1,tas=degC")(rhodolite.read(demo / "nordic_daily_2014.nc"))
+    data = Convert(units="pr=mm day-1,tas=degC")(
+        rhodolite.read(demo / "nordic_daily_2014.nc")
+    )
     pr = data["pr"].attributes
     assert (pr["standard_name"], pr["units"]) == ("lwe_precipitation_rate", "mm day-1")
     assert pr["comment"] == "converted with 1000 kg m-3, the density of water"
@@ -113,7 +122,9 @@ def test_the_grid_is_turned_with_its_data(start, longitude, ascending):
     assert (np.diff(found) > 0).all()
     assert (np.diff(rows) > 0).all() == ascending
     np.testing.assert_allclose(
-        data["tas"].values()[0], np.add.outer(rows, np.cos(np.radians(found))), atol=1e-12
+        data["tas"].values()[0],
+        np.add.outer(rows, np.cos(np.radians(found))),
+        atol=1e-12,
     )
 
 
@@ -121,32 +132,43 @@ def test_packing_keeps_its_promise_and_reports_it(tmp_path, rng):
     values = rng.normal(280, 10, (40, 30, 20))
     values[3, 4, 5] = np.nan
     with pytest.warns(
-        RhodoliteWarning, match=r"tas is packed to int16, so its values change by up to 0\.0\d+ K"
+        RhodoliteWarning,
+        match=r"tas is packed to int16, so its values change by up to 0\.0\d+ K",
     ):
         rhodolite.write(Convert(pack="int16")(make_dataset(values)), tmp_path / "a.nc")
     step = (np.nanmax(values) - np.nanmin(values)) / 65534
     with netCDF4.Dataset(tmp_path / "a.nc") as file:
         assert file["tas"].dtype == np.int16
         assert file["tas"].scale_factor == pytest.approx(step)
-        np.testing.assert_allclose(file["tas"][:].filled(np.nan), values, atol=step * 0.51)
+        np.testing.assert_allclose(
+            file["tas"][:].filled(np.nan), values, atol=step * 0.51
+        )
     kept = Convert(pack="keep")(rhodolite.read(tmp_path / "a.nc"))
     rhodolite.write(kept, tmp_path / "b.nc")
-    with netCDF4.Dataset(tmp_path / "a.nc") as a, netCDF4.Dataset(tmp_path / "b.nc") as b:
+    with (
+        netCDF4.Dataset(tmp_path / "a.nc") as a,
+        netCDF4.Dataset(tmp_path / "b.nc") as b,
+    ):
         for file in (a, b):
             file["tas"].set_auto_maskandscale(False)
         np.testing.assert_array_equal(a["tas"][:], b["tas"][:])
     with pytest.raises(DataError, match="infinite"):
         rhodolite.write(
-            Convert(pack="int16")(make_dataset(np.full((2, 2, 2), np.inf))), tmp_path / "c.nc"
+            Convert(pack="int16")(make_dataset(np.full((2, 2, 2), np.inf))),
+            tmp_path / "c.nc",
         )
 
 
 @pytest.mark.slow
-def test_writing_with_little_memory_reads_small_variables_without_locking_up(tmp_path, rng):
+def test_writing_with_little_memory_reads_small_variables_without_locking_up(
+    tmp_path, rng
+):
     made = make_dataset(rng.normal(size=(10, 40, 39)).astype("f4"))
     small = made["tas"].replace(storage=Storage(chunks=None))
     source = tmp_path / "a.nc"
-    rhodolite.write(made.with_variables([*list(made.variables.values())[:-1], small]), source)
+    rhodolite.write(
+        made.with_variables([*list(made.variables.values())[:-1], small]), source
+    )
     answer = run_command("subset", source, "--memory", "1MiB", "-o", tmp_path / "b.nc")
     assert answer.code == 0, answer.err
 

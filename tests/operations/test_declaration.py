@@ -131,13 +131,19 @@ def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
     plain = to_plain(step)
     assert from_plain(plain, all_operations()) == step
     assert json.loads(json.dumps(plain)) == plain
-    defaults = {p.name: p.format(p.default) for p in parameters(cls) if p.default is not None}
-    assert plain == {name: value for name, value in settings.items() if defaults.get(name) != value}
+    defaults = {
+        p.name: p.format(p.default) for p in parameters(cls) if p.default is not None
+    }
+    assert plain == {
+        name: value for name, value in settings.items() if defaults.get(name) != value
+    }
 
 
 def test_text_objects_and_numbers_make_the_same_operation():
     assert Anomaly(base="1991..2020") == Anomaly(base=Period.parse("1991..2020"))
-    assert Subset(years=2010, variable=["tas"]) == Subset(years="2010", variable=("tas",))
+    assert Subset(years=2010, variable=["tas"]) == Subset(
+        years="2010", variable=("tas",)
+    )
     assert Map(centre=1) == Map(centre="1.0")
     assert Series(with_="b.nc").with_.location == "b.nc"
 
@@ -146,14 +152,26 @@ def test_text_objects_and_numbers_make_the_same_operation():
     ("plain", "message"),
     [
         ({"verb": "anomoly"}, "no verb 'anomoly'. Did you mean anomaly"),
-        ({"verb": "anomaly", "bass": "1"}, "anomaly has no parameter 'bass'. Did you mean base"),
+        (
+            {"verb": "anomaly", "bass": "1"},
+            "anomaly has no parameter 'bass'. Did you mean base",
+        ),
         (
             {"verb": "anomaly", "kind": "percents"},
             "--kind: 'percents' is not offered. Did you mean percent",
         ),
-        ({"verb": "anomaly", "min-coverage": "most"}, "--min-coverage: 'most' is not a number"),
-        ({"verb": "anomaly", "min-coverage": 80}, "'80' is not a fraction between 0 and 1"),
-        ({"verb": "subset", "lat": "10N..5S"}, "--lat: '10N..5S' runs from north to south"),
+        (
+            {"verb": "anomaly", "min-coverage": "most"},
+            "--min-coverage: 'most' is not a number",
+        ),
+        (
+            {"verb": "anomaly", "min-coverage": 80},
+            "'80' is not a fraction between 0 and 1",
+        ),
+        (
+            {"verb": "subset", "lat": "10N..5S"},
+            "--lat: '10N..5S' runs from north to south",
+        ),
         ({"verb": "subset", "time": True}, "--time: True cannot be used|--time"),
     ],
 )
@@ -174,7 +192,13 @@ def test_the_catalogue_agrees_with_the_classes():
 
 @pytest.mark.slow
 def test_help_shows_every_declared_parameter():
-    for words in (["subset"], ["climatology"], ["anomaly"], ["draw", "map"], ["draw", "series"]):
+    for words in (
+        ["subset"],
+        ["climatology"],
+        ["anomaly"],
+        ["draw", "map"],
+        ["draw", "series"],
+    ):
         answer = run_command(*words, "--help")
         assert answer.code == 0
         cls = all_operations().get(words[0]) or {"map": Map, "series": Series}[words[1]]
@@ -184,5 +208,13 @@ def test_help_shows_every_declared_parameter():
     top = run_command("--help")
     assert all(
         f"\n  {verb} " in top.out
-        for verb in ("inspect", "join", "subset", "climatology", "anomaly", "draw", "demo")
+        for verb in (
+            "inspect",
+            "join",
+            "subset",
+            "climatology",
+            "anomaly",
+            "draw",
+            "demo",
+        )
     )

@@ -21,11 +21,15 @@ from rhodolite.model.variable import Variable
 def field(lats, lons, kind="f8", values=None):
     """A field over axes kept in a type."""
     values = (
-        np.random.default_rng(0).random((1, len(lats), len(lons))) if values is None else values
+        np.random.default_rng(0).random((1, len(lats), len(lons)))
+        if values is None
+        else values
     )
     data = make_dataset(values, times=[0], lats=lats, lons=lons)
     made = [
-        v.replace(data=InMemory(v.values().astype(kind))) if v.name in ("lat", "lon") else v
+        v.replace(data=InMemory(v.values().astype(kind)))
+        if v.name in ("lat", "lon")
+        else v
         for v in data.variables.values()
     ]
     return data.with_variables(made)
@@ -33,12 +37,16 @@ def field(lats, lons, kind="f8", values=None):
 
 def box(path, west, east, south=-20.0, north=20.0, *, steps=1):
     """A GeoJSON box, counter-clockwise, with so many points along each side."""
-    x = np.concatenate([np.linspace(west, east, steps + 1), np.linspace(east, west, steps + 1)])
+    x = np.concatenate(
+        [np.linspace(west, east, steps + 1), np.linspace(east, west, steps + 1)]
+    )
     y = np.repeat([south, north], steps + 1)
     ring = np.stack([x, y], axis=1).tolist()
     geometry = {"type": "Polygon", "coordinates": [[*ring, ring[0]]]}
     path.write_text(
-        json.dumps({"type": "Feature", "properties": {"name": "box"}, "geometry": geometry})
+        json.dumps(
+            {"type": "Feature", "properties": {"name": "box"}, "geometry": geometry}
+        )
     )
     return str(path)
 
@@ -64,7 +72,9 @@ def test_typed_decimals_find_their_single_precision(first, count, step, kind, wi
 
 @pytest.mark.parametrize("kind", ["f4", "f8"])
 def test_targets_and_bands_get_no_row_too_many(kind):
-    lats, lons = (np.arange(a, b, 0.1, dtype="f8") + 0.05 for a, b in ((30, 34), (270.3, 272.3)))
+    lats, lons = (
+        np.arange(a, b, 0.1, dtype="f8") + 0.05 for a, b in ((30, 34), (270.3, 272.3))
+    )
     data = field(lats.astype(kind), lons.astype(kind), kind)
     made = Regrid(to="1")(data)
     assert (made.lengths["lat"], made.lengths["lon"]) == (4, 3)
@@ -78,11 +88,15 @@ def test_the_outermost_level_is_a_level(kind):
     levels = np.array([0.1, 0.7, 10.3], kind)
     values = np.arange(3.0)[:, None, None] * np.ones((3, 2, 2))
     parts = [
-        Variable("depth", ("depth",), InMemory(levels), {"units": "m", "positive": "down"}),
+        Variable(
+            "depth", ("depth",), InMemory(levels), {"units": "m", "positive": "down"}
+        ),
         *field([0, 1], [0, 1]).variables.values(),
     ]
     variables = {v.name: v for v in parts if v.name in ("depth", "lat", "lon")}
-    variables["t"] = Variable("t", ("depth", "lat", "lon"), InMemory(values), {"units": "K"})
+    variables["t"] = Variable(
+        "t", ("depth", "lat", "lon"), InMemory(values), {"units": "K"}
+    )
     found = Relevel(to="0.1m,10.3m")(Dataset(variables))["t"].values()
     np.testing.assert_array_equal(found[:, 0, 0], [0, 2])
 
@@ -98,20 +112,30 @@ def test_wide_boxes_are_what_they_say(tmp_path, west, east, steps, start):
     lons = np.arange(36) * 10.0 + start + 5
     data = field(np.arange(-35, 36, 10.0), lons)
     path = box(tmp_path / "box.geojson", west, east, steps=steps)
-    inside = (np.mod(lons - west, 360) < east - west) if east - west < 360 else np.ones(36, bool)
+    inside = (
+        (np.mod(lons - west, 360) < east - west)
+        if east - west < 360
+        else np.ones(36, bool)
+    )
     inner = data["tas"].values()[0][2:6][:, inside]
     weights = np.repeat(
-        np.abs(np.diff(np.sin(np.radians(np.arange(-20, 21, 10)))))[:, None], inside.sum(), axis=1
+        np.abs(np.diff(np.sin(np.radians(np.arange(-20, 21, 10)))))[:, None],
+        inside.sum(),
+        axis=1,
     )
     found = data.summarise(region=path)["tas"].values()
-    np.testing.assert_allclose(found.reshape(-1), np.average(inner, weights=weights), rtol=1e-12)
+    np.testing.assert_allclose(
+        found.reshape(-1), np.average(inner, weights=weights), rtol=1e-12
+    )
 
 
 @pytest.mark.parametrize("steps", [1, 40])
 def test_an_outline_across_the_dateline_goes_the_short_way(tmp_path, steps):
     """Written with a jump: many short edges, or a box that would be inside out if it went the long
     way."""
-    x = np.concatenate([np.linspace(170, 190, steps + 1), np.linspace(190, 170, steps + 1)])
+    x = np.concatenate(
+        [np.linspace(170, 190, steps + 1), np.linspace(190, 170, steps + 1)]
+    )
     x = (x + 180) % 360 - 180
     ring = np.stack([x, np.repeat([-20.0, 20.0], steps + 1)], axis=1).tolist()
     (tmp_path / "a.geojson").write_text(
@@ -129,14 +153,19 @@ def test_overlapping_outlines_count_once(tmp_path):
         [box(tmp_path / "a.geojson", 151, 187), box(tmp_path / "b.geojson", -196, -163)]
     )
     one = box(tmp_path / "c.geojson", 151, 197)
-    first, second = (data.subset(region=name)["covered_area"].values() for name in (both, one))
+    first, second = (
+        data.subset(region=name)["covered_area"].values() for name in (both, one)
+    )
     np.testing.assert_allclose(first, second, rtol=1e-9)
 
 
 def test_cells_that_are_touched_by_rounding_do_not_count(tmp_path):
     data = field(np.arange(-35, 36, 10.0), np.arange(36) * 10.0 + 5)
     path = box(tmp_path / "a.geojson", 10 - 1e-13, 30 + 1e-13, -20 - 1e-13, 20 + 1e-13)
-    for statistic, expected in (("count", 8), ("max", data["tas"].values()[0][2:6, 1:3].max())):
+    for statistic, expected in (
+        ("count", 8),
+        ("max", data["tas"].values()[0][2:6, 1:3].max()),
+    ):
         for made in (
             data.summarise(region=path, statistic=statistic),
             Summarise(statistic=statistic)(data.subset(region=path)),
@@ -157,7 +186,9 @@ def test_a_repeated_column_and_bounds_beyond_the_poles_count_once():
         Regrid(to="45"),
     ):
         np.testing.assert_allclose(
-            operation(twice)["tas"].values(), operation(once)["tas"].values(), rtol=1e-12
+            operation(twice)["tas"].values(),
+            operation(once)["tas"].values(),
+            rtol=1e-12,
         )
     bounds = np.stack([lats - 15, lats + 15], axis=1)  # to 105 degrees
     lat = once.variables["lat"].edit(bounds="lat_bnds")
@@ -185,7 +216,8 @@ def test_cropping_changes_no_cell(seed):
     data = field(lats.astype(float), lons.astype(float))
     rows, columns = np.sort(random.choice(7, 2)), np.sort(random.choice(8, 2))
     part = Subset(
-        lat=f"{lats[rows[0]]}..{lats[rows[1]]}", lon=f"{lons[columns[0]]}..{lons[columns[1]]}"
+        lat=f"{lats[rows[0]]}..{lats[rows[1]]}",
+        lon=f"{lons[columns[0]]}..{lons[columns[1]]}",
     )(data)
     expected = mesh_of(data).areas[rows[0] : rows[1] + 1, columns[0] : columns[1] + 1]
     np.testing.assert_allclose(mesh_of(part).areas, expected, rtol=1e-12)

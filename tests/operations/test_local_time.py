@@ -9,7 +9,15 @@ from hypothesis import strategies as st
 
 import rhodolite
 from conftest import make_dataset, run_here
-from rhodolite import Aggregate, Anomaly, Climatology, Convert, DataError, Subset, UsageError
+from rhodolite import (
+    Aggregate,
+    Anomaly,
+    Climatology,
+    Convert,
+    DataError,
+    Subset,
+    UsageError,
+)
 from rhodolite.operations.parameters.utc_offset import UtcOffset
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
@@ -18,7 +26,9 @@ pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarni
 def hours(count, *, units="hours since 2001-01-01", first=0.5, step=1.0):
     values = np.arange(count, dtype=float)[:, None, None]
     times = first + step * np.arange(count)
-    return make_dataset(values, times=times / (24 if units.startswith("day") else 1), units=units)
+    return make_dataset(
+        values, times=times / (24 if units.startswith("day") else 1), units=units
+    )
 
 
 @given(st.integers(-14 * 60, 14 * 60), st.sampled_from(["hours", "days"]))
@@ -45,7 +55,9 @@ def test_every_way_to_local_days_is_the_same_and_is_taken_once(tmp_path, way):
         "convert": lambda: Convert(utc_offset="+9")(data),
         "subset": lambda: Subset(time="2000..", utc_offset="+0900")(data),
     }[way]()
-    again = Aggregate(to="day", utc_offset="+09:00" if way == "aggregate" else None)(first)
+    again = Aggregate(to="day", utc_offset="+09:00" if way == "aggregate" else None)(
+        first
+    )
     np.testing.assert_array_equal(direct["tas"].values(), again["tas"].values())
     rhodolite.write(again, tmp_path / "days.nc")
     page = run_here("inspect", "days.nc", folder=tmp_path).out
@@ -62,7 +74,9 @@ def test_normals_of_the_day_are_of_one_clock():
     written = Anomaly(**few, utc_offset="-05:00", climatology=local)(data)
     raw = Anomaly(**few, utc_offset="-05:00", climatology=data)(data)
     for other in (written, raw):
-        np.testing.assert_allclose(other["tas"].values(), at_home["tas"].values(), atol=1e-9)
+        np.testing.assert_allclose(
+            other["tas"].values(), at_home["tas"].values(), atol=1e-9
+        )
     with pytest.raises(DataError, match="normals of days of UTC-05:00"):
         Anomaly(**few, climatology=local)(data)
 

@@ -29,13 +29,21 @@ CALENDARS = st.sampled_from(["standard", "noleap", "360_day"])
 def daily(calendar="standard", years=4, seed=0, gaps=0.0, units="K", start=2001):
     """Daily data of some years with a yearly cycle, in memory, and the month and season of each
     day."""
-    first, last = (cftime.datetime(y, 1, 1, calendar=calendar) for y in (start, start + years))
+    first, last = (
+        cftime.datetime(y, 1, 1, calendar=calendar) for y in (start, start + years)
+    )
     days = (last - first).days
     random = np.random.default_rng(seed)
-    values = random.normal(280, 5, (days, 2, 3)) + 10 * np.sin(np.arange(days) / 58)[:, None, None]
+    values = (
+        random.normal(280, 5, (days, 2, 3))
+        + 10 * np.sin(np.arange(days) / 58)[:, None, None]
+    )
     values[random.random(values.shape) < gaps] = np.nan
     data = make_dataset(
-        values, units=f"days since {start}-01-01", calendar=calendar, attributes={"units": units}
+        values,
+        units=f"days since {start}-01-01",
+        calendar=calendar,
+        attributes={"units": units},
     )
     months = np.array([d.month for d in data.time.dates])
     return data, values, {"month": months - 1, "season": months % 12 // 3}
@@ -54,7 +62,9 @@ def test_normals_are_the_means_of_their_phases(calendar, cycle, seed, gaps):
     normals = Climatology(cycle=cycle, min_coverage=0)(data)["tas"].values()
     for phase in range(len(normals)):
         np.testing.assert_allclose(
-            normals[phase], np.nanmean(values[phases[cycle] == phase], axis=0), rtol=1e-13
+            normals[phase],
+            np.nanmean(values[phases[cycle] == phase], axis=0),
+            rtol=1e-13,
         )
 
 
@@ -74,7 +84,9 @@ def test_departures_of_each_kind(calendar, cycle, kind):
         expected = {
             "difference": members - mean,
             "percent": 100 * (members / mean - 1),
-            "standardised": scipy.stats.zscore(members, axis=0, ddof=1, nan_policy="omit"),
+            "standardised": scipy.stats.zscore(
+                members, axis=0, ddof=1, nan_policy="omit"
+            ),
         }[kind]
         np.testing.assert_allclose(found[chosen], expected, rtol=1e-9, atol=1e-10)
         assert np.abs(np.nanmean(found[chosen], axis=0)).max() < 1e-11
@@ -88,14 +100,20 @@ def test_a_base_is_its_years_alone_and_normal_plus_departure_restores_the_data()
     for month in range(12):
         expected = values[base & (phases["month"] == month)].mean(axis=0)
         np.testing.assert_allclose(normals[month], expected, rtol=1e-14)
-    np.testing.assert_allclose(departures + normals[phases["month"]], values, rtol=1e-14)
+    np.testing.assert_allclose(
+        departures + normals[phases["month"]], values, rtol=1e-14
+    )
 
 
 def test_a_normal_needs_most_of_its_base_and_what_is_lost_is_counted_once():
     data, values, phases = daily(years=4)
     january = np.flatnonzero(phases["month"] == 0)
-    values[january[: len(january) // 3], 0, 0] = np.nan  # a third of one cell's Januaries
-    with pytest.warns(RhodoliteWarning, match="tas, 2001..2004: 1 of 72 normals are missing"):
+    values[january[: len(january) // 3], 0, 0] = (
+        np.nan
+    )  # a third of one cell's Januaries
+    with pytest.warns(
+        RhodoliteWarning, match="tas, 2001..2004: 1 of 72 normals are missing"
+    ):
         normals = Climatology()(data)["tas"].values()
     assert np.argwhere(np.isnan(normals)).tolist() == [[0, 0, 0]]
     with warnings.catch_warnings():
@@ -118,16 +136,22 @@ def test_float32_stays_float32_and_levels_are_kept(demo):
     assert Anomaly()(data)["tas"].data.dtype == np.float32
     random = np.random.default_rng(3)
     monthly = make_dataset(
-        random.normal(size=(48, 2, 3)), times=np.arange(48) * 30 + 15, calendar="360_day"
+        random.normal(size=(48, 2, 3)),
+        times=np.arange(48) * 30 + 15,
+        calendar="360_day",
     )
     deep = monthly["tas"].replace(
         dimensions=("lat", "time", "lon"), data=InMemory(random.normal(size=(2, 48, 3)))
     )
-    found = Anomaly()(monthly.with_variables([*list(monthly.variables.values())[:-1], deep]))["tas"]
+    found = Anomaly()(
+        monthly.with_variables([*list(monthly.variables.values())[:-1], deep])
+    )["tas"]
     assert found.dimensions == ("lat", "time", "lon")
     values = deep.values().reshape(2, 4, 12, 3)
     expected = values - values.mean(axis=1, keepdims=True)
-    np.testing.assert_allclose(found.values().reshape(2, 4, 12, 3), expected, atol=1e-14)
+    np.testing.assert_allclose(
+        found.values().reshape(2, 4, 12, 3), expected, atol=1e-14
+    )
 
 
 def test_climatological_time_follows_cf(demo):
@@ -144,7 +168,10 @@ def test_climatological_time_follows_cf(demo):
     tas = normal["tas"].attributes
     assert tas["cell_methods"] == "time: mean within years time: mean over years"
     assert tas["standard_name"] == "air_temperature"
-    assert tas["long_name"] == "monthly normal of near-surface air temperature, 1991 to 2020"
+    assert (
+        tas["long_name"]
+        == "monthly normal of near-surface air temperature, 1991 to 2020"
+    )
     seasons = Climatology(cycle="season", base="1991..2020")(data).time
     first = [d.strftime("%Y-%m-%d") for d in seasons.to_dates(seasons.bounds)[0]]
     assert first == ["1990-12-01", "2020-03-01"]
@@ -199,15 +226,23 @@ def test_a_base_that_the_data_do_not_cover_is_refused(settings, message):
 
 
 def test_data_too_coarse_or_without_a_zero_are_refused():
-    yearly = make_dataset(np.zeros((5, 2, 2)), times=np.arange(5) * 365, calendar="noleap")
-    with pytest.raises(DataError, match=r"a cycle by month needs at least one per month"):
+    yearly = make_dataset(
+        np.zeros((5, 2, 2)), times=np.arange(5) * 365, calendar="noleap"
+    )
+    with pytest.raises(
+        DataError, match=r"a cycle by month needs at least one per month"
+    ):
         Anomaly()(yearly)
     with pytest.raises(DataError, match="with an arbitrary zero, so percent"):
         Anomaly(kind="percent")(daily(units="degC")[0])
     data, _, phases = daily()
-    late = take(data, {"time": np.flatnonzero((phases["month"] != 0) | (data.time.years == 2004))})
+    late = take(
+        data,
+        {"time": np.flatnonzero((phases["month"] != 0) | (data.time.years == 2004))},
+    )
     with pytest.raises(
-        DataError, match=r"--base 2001\.\.2003 holds no values for January, which the data have"
+        DataError,
+        match=r"--base 2001\.\.2003 holds no values for January, which the data have",
     ):
         Anomaly(base="2001..2003")(late)
 
@@ -237,17 +272,24 @@ def test_the_signals_put_into_the_demo_are_found(demo):
 def sub_daily(calendar="standard", years=3):
     """Values every six hours over some years, and the day of a common year, month and hour of
     each."""
-    first, last = (cftime.datetime(y, 1, 1, calendar=calendar) for y in (2003, 2003 + years))
+    first, last = (
+        cftime.datetime(y, 1, 1, calendar=calendar) for y in (2003, 2003 + years)
+    )
     hours = np.arange(0, (last - first).days * 24, 6.0)
     random = np.random.default_rng(1)
     values = (
         random.normal(280, 5, (hours.size, 1, 2))
         + 3 * np.sin(hours / 24 * 2 * np.pi)[:, None, None]
     )
-    data = make_dataset(values, times=hours, units="hours since 2003-01-01", calendar=calendar)
+    data = make_dataset(
+        values, times=hours, units="hours since 2003-01-01", calendar=calendar
+    )
     dates = data.time.dates
     plain = [
-        (d.month, 28 if (d.month, d.day) == (2, 29) and calendar != "360_day" else d.day)
+        (
+            d.month,
+            28 if (d.month, d.day) == (2, 29) and calendar != "360_day" else d.day,
+        )
         for d in dates
     ]
     days = {pair: n for n, pair in enumerate(sorted(set(plain)))}
@@ -268,10 +310,14 @@ def sub_daily(calendar="standard", years=3):
 @given(
     CALENDARS,
     st.sampled_from(["day", "hour", "month+hour", "none"]),
-    st.sampled_from(["mean", "std", "min", "max", "range", "median", "p90", "variance", "count"]),
+    st.sampled_from(
+        ["mean", "std", "min", "max", "range", "median", "p90", "variance", "count"]
+    ),
     st.booleans(),
 )
-def test_every_cycle_and_statistic_merged_or_from_whole_series(calendar, cycle, statistic, whole):
+def test_every_cycle_and_statistic_merged_or_from_whole_series(
+    calendar, cycle, statistic, whole
+):
     """Against NumPy over each phase, to 12 digits; 29 February counts with the 28th."""
     data, values, phases = sub_daily(calendar)
     engine = Engine(memory=1 << 12) if whole else Engine()
@@ -308,19 +354,23 @@ def test_cycles_are_smoothed_around_their_ends():
     np.testing.assert_allclose(window, plain[around].mean(axis=1), rtol=1e-12)
     angle = 2 * np.pi * np.arange(365) / 365
     design = np.stack(
-        [np.ones(365), *(f(n * angle) for n in (1, 2) for f in (np.sin, np.cos))], axis=1
+        [np.ones(365), *(f(n * angle) for n in (1, 2) for f in (np.sin, np.cos))],
+        axis=1,
     )
     fitted = design @ np.linalg.lstsq(design, plain.reshape(365, -1), rcond=None)[0]
     np.testing.assert_allclose(waves.reshape(365, -1), fitted, rtol=1e-12)
     departures = Anomaly(cycle="day", smooth="31")(data)["tas"].values()
-    np.testing.assert_allclose(departures, values - np.tile(window, (3, 1, 1)), atol=1e-10)
+    np.testing.assert_allclose(
+        departures, values - np.tile(window, (3, 1, 1)), atol=1e-10
+    )
 
 
 def test_normals_of_another_dataset_or_a_file(demo, tmp_path):
     """The future of a model against its own past, straight and by way of a written climatology, in
     other units."""
     past, future = (
-        rhodolite.read(demo / f"almandine_{when}.nc") for when in ("historical", "future")
+        rhodolite.read(demo / f"almandine_{when}.nc")
+        for when in ("historical", "future")
     )
     normals = Climatology(base="1981..2010")(past)
     rhodolite.write(Convert(units="tas=degC")(normals), tmp_path / "normals.nc")
@@ -329,7 +379,11 @@ def test_normals_of_another_dataset_or_a_file(demo, tmp_path):
     expected = future["tas"].values() - normals["tas"].values()[future.time.months - 1]
     np.testing.assert_allclose(straight.values(), expected, atol=2e-5)
     np.testing.assert_allclose(stored.values(), expected, atol=1e-4)
-    assert stored.attributes["base_period"] == straight.attributes["base_period"] == "1981..2010"
+    assert (
+        stored.attributes["base_period"]
+        == straight.attributes["base_period"]
+        == "1981..2010"
+    )
     with pytest.raises(
         DataError, match="holds a monthly cycle, not a seasonal one; add --cycle month"
     ):
@@ -339,7 +393,9 @@ def test_normals_of_another_dataset_or_a_file(demo, tmp_path):
     with pytest.raises(DataError, match="normals without standard deviations"):
         Anomaly(climatology=normals, kind="standardised")(future)["tas"].values()
     other = rhodolite.read(demo / "grossular_future.nc")
-    with pytest.raises(DataError, match="the data have one value every month; a cycle by day"):
+    with pytest.raises(
+        DataError, match="the data have one value every month; a cycle by day"
+    ):
         Anomaly(climatology=past, cycle="day")(other)
 
 
@@ -348,15 +404,21 @@ def test_months_count_by_their_days_in_a_season():
     values = np.tile(np.arange(12.0), 3)[:, None, None]
     times = (
         np.concatenate(
-            [[0], np.cumsum(np.tile([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31], 3))]
+            [
+                [0],
+                np.cumsum(np.tile([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31], 3)),
+            ]
         )[:-1]
         + 14
     )
-    data = make_dataset(values, times=times, calendar="noleap", units="days since 2001-01-01")
+    data = make_dataset(
+        values, times=times, calendar="noleap", units="days since 2001-01-01"
+    )
     winter = Climatology(cycle="season")(data)["tas"].values()[0, 0, 0]
     assert winter == pytest.approx((0 * 31 + 1 * 28 + 11 * 31) / 90, rel=1e-14)
     year, every = (
-        Climatology(cycle=cycle)(data)["tas"].values()[0, 0, 0] for cycle in ("year", "none")
+        Climatology(cycle=cycle)(data)["tas"].values()[0, 0, 0]
+        for cycle in ("year", "none")
     )
     assert (
         year
@@ -391,7 +453,8 @@ def test_a_period_is_kept_from_the_share_that_is_asked_for_on(present, kept):
 @pytest.mark.parametrize("kind", ["i2", "f4"])
 @pytest.mark.parametrize("base", [(), ("--base", "2001..2003")])
 @pytest.mark.parametrize(
-    ("output", "times"), [("o.nc", 1), ("o.zarr", 1), ("o.nc --format netcdf3-64bit", 2)]
+    ("output", "times"),
+    [("o.nc", 1), ("o.zarr", 1), ("o.nc --format netcdf3-64bit", 2)],
 )
 def test_departures_from_daily_normals_decode_each_map_once(
     tmp_path, monkeypatch, kind, base, output, times
@@ -414,7 +477,9 @@ def test_departures_from_daily_normals_decode_each_map_once(
     for holder, name, value in ((writer, "_SMALL", 8), (layout, "_LEAST_BYTES", 1)):
         monkeypatch.setattr(holder, name, value)
     decode, decoded = ChunkCodec.decode, []
-    monkeypatch.setattr(ChunkCodec, "decode", lambda *a: decoded.append(1) or decode(*a))
+    monkeypatch.setattr(
+        ChunkCodec, "decode", lambda *a: decoded.append(1) or decode(*a)
+    )
     words = ("anomaly", "a.nc", "--cycle", "day", "--min-years", "1", *base, "-o")
     words = (*words, *output.split())
     planned = run_here(*words, "--plan", folder=tmp_path)
@@ -430,4 +495,6 @@ def test_departures_from_daily_normals_decode_each_map_once(
     lacking = np.isnan(values[: 3 if base else 4]).mean(axis=0) > 0.2
     normals[lacking] = np.nan
     found = rhodolite.read(tmp_path / output.split()[0])["tas"].values()
-    np.testing.assert_allclose(found.reshape(values.shape), values - normals, rtol=1e-6, atol=2e-5)
+    np.testing.assert_allclose(
+        found.reshape(values.shape), values - normals, rtol=1e-6, atol=2e-5
+    )

@@ -14,7 +14,9 @@ MONTHS = np.arange("2001-01", "2004-01", dtype="M8[M]").astype("M8[D]")
 
 
 def series(values, times, units="K", **settings):
-    return rhodolite.from_arrays({"x": values}, {"time": times}, units={"x": units}, **settings)
+    return rhodolite.from_arrays(
+        {"x": values}, {"time": times}, units={"x": units}, **settings
+    )
 
 
 def monthly(values):
@@ -54,12 +56,16 @@ def test_stamps_at_the_end_belong_to_what_they_end():
     """Hours that end at their stamps, and months that end at midnight of the first."""
     hours = np.datetime64("2001-01-01T01") + np.arange(48).astype("m8[h]")
     amounts = np.repeat([1.0, 2.0], 24)
-    days = series(amounts, hours, "mm").aggregate(to="day", statistic="sum", stamp="end")
+    days = series(amounts, hours, "mm").aggregate(
+        to="day", statistic="sum", stamp="end"
+    )
     assert days["x"].values().tolist() == [24.0, 48.0]
     firsts = np.arange("2001-02", "2002-02", dtype="M8[M]").astype("M8[D]")
     year = series(np.arange(12.0), firsts).aggregate(to="year", stamp="end")
     lengths = np.array([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
-    assert year["x"].values()[0] == pytest.approx(np.average(np.arange(12.0), weights=lengths))
+    assert year["x"].values()[0] == pytest.approx(
+        np.average(np.arange(12.0), weights=lengths)
+    )
 
 
 def test_a_period_holds_the_moments_that_it_ends_and_begins_with():
@@ -109,12 +115,16 @@ def test_a_base_period_counts_the_years_that_the_data_have_not():
     """Two of the three Januaries there are half of the four that were asked for."""
     values = np.arange(36.0)
     values[0] = np.nan
-    months = monthly(values).climatology(base="2000..2003", min_coverage=0.6)["x"].values()
+    months = (
+        monthly(values).climatology(base="2000..2003", min_coverage=0.6)["x"].values()
+    )
     assert np.isnan(months[0])
     assert np.isfinite(months[1:]).all()
     # The same where the steps of a phase weigh as much as they last.
     values[5:8] = np.nan
-    seasons = monthly(values).climatology(base="2000..2003", cycle="season", min_coverage=0.6)
+    seasons = monthly(values).climatology(
+        base="2000..2003", cycle="season", min_coverage=0.6
+    )
     assert np.isnan(seasons["x"].values()).tolist() == [False, False, True, False]
     with pytest.raises(rhodolite.DataError, match="3 of its 4 years"):
         monthly(values).climatology(base="2000..2003", min_coverage=0.76)
@@ -135,11 +145,16 @@ def test_numbers_beside_a_difference_are_differences():
     for formula in ("x + 1", "x + 1[K]", "1 + x", "x - 1[K]"):
         sign = -1 if "-" in formula else 1
         made = data.calc(formula=formula, name="y", units="degF")["y"]
-        np.testing.assert_allclose(made.values(), (np.array([1, 2, 3]) + sign) * 1.8, rtol=1e-6)
+        np.testing.assert_allclose(
+            made.values(), (np.array([1, 2, 3]) + sign) * 1.8, rtol=1e-6
+        )
         assert made.attributes["units_metadata"] == "temperature: difference"
 
 
-DIFFERENCE = {"units_metadata": "temperature: difference", "long_name": "change of temperature"}
+DIFFERENCE = {
+    "units_metadata": "temperature: difference",
+    "long_name": "change of temperature",
+}
 
 
 def test_slopes_of_second_order_go_over_the_seam():
@@ -165,4 +180,6 @@ def test_a_site_at_the_seam_searches_on_its_other_side(tmp_path):
     values[0, 1, 0] = 7.0
     data = make_dataset(values, lats=[0.0, 10.0, 20.0], lons=east)
     (tmp_path / "s.csv").write_text("name,lat,lon\nA,10,171\n")
-    assert data.extract(points=tmp_path / "s.csv", search=1)["tas"].values().ravel() == [7.0]
+    assert data.extract(points=tmp_path / "s.csv", search=1)[
+        "tas"
+    ].values().ravel() == [7.0]

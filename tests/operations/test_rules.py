@@ -77,11 +77,18 @@ def test_powers_of_units_are_those_of_the_units_library():
     assert power("m s**-1", 2) == "m2 s-2"
     assert power("J/(kg K)", 2) is not None
     assert power("m", 0.5) is None
-    assert formula("sqrt(x^2 + x^2)", field(3, "m s**-1"))[0] == pytest.approx(3 * 2**0.5)
+    assert formula("sqrt(x^2 + x^2)", field(3, "m s**-1"))[0] == pytest.approx(
+        3 * 2**0.5
+    )
 
 
 @pytest.mark.parametrize(
-    "text", ["180 + 180/3.14159*arctan2(x, x)", "arctan2(x, x)*180/3.1416", "180 + arctan2(x, x)"]
+    "text",
+    [
+        "180 + 180/3.14159*arctan2(x, x)",
+        "arctan2(x, x)*180/3.1416",
+        "180 + arctan2(x, x)",
+    ],
 )
 def test_degrees_without_units_beside_an_angle_are_refused(text):
     with pytest.raises(DataError, match="direction"):
@@ -111,7 +118,9 @@ MONTHS = TimeAxis(np.arange(0.0, 365 * 3 + 1, 1.0), "days since 2003-01-01")
 
 def test_a_day_of_one_is_the_days_of_its_month_or_year():
     """One mm day-1 is 28 to 31 mm month-1, and 365 or 366 mm year-1, by convert and by calc."""
-    data = make_dataset(np.ones((366 * 2, 1, 1)), name="pr", attributes={"units": "mm day-1"})
+    data = make_dataset(
+        np.ones((366 * 2, 1, 1)), name="pr", attributes={"units": "mm day-1"}
+    )
     for units, ends in (("mm month-1", (28, 29, 30, 31)), ("mm year-1", (365, 366))):
         ways = [
             Convert(units=f"pr={units}")(data),
@@ -126,7 +135,9 @@ def test_a_day_of_one_is_the_days_of_its_month_or_year():
 
 
 def test_a_threshold_for_months_of_days_is_refused():
-    data = make_dataset(np.ones((60, 1, 1)), name="pr", attributes={"units": "mm day-1"})
+    data = make_dataset(
+        np.ones((60, 1, 1)), name="pr", attributes={"units": "mm day-1"}
+    )
     with pytest.raises(DataError, match="months and years differ"):
         Aggregate(to="month", statistic="count-above 30mm/month")(data)
 
@@ -165,7 +176,11 @@ def test_thresholds_on_departures_are_differences(rng):
     values = rng.normal(0, 2, (365, 1, 1))
     expected = int((values > 2).sum())
     for units in ("K", "degC"):
-        about = {"units": units, "long_name": "temperature anomaly", "standard_name": ""}
+        about = {
+            "units": units,
+            "long_name": "temperature anomaly",
+            "standard_name": "",
+        }
         data = make_dataset(values, attributes=about, times=np.arange(365) + 366)
         for threshold in ("2K", "2degC"):
             counted = Aggregate(to="year", statistic=f"count-above {threshold}")(data)
@@ -218,7 +233,11 @@ def test_an_index_beyond_its_base_is_bounded_in_the_order_of_the_values():
     assert np.isfinite(bounded).all()
     assert bounded[0, 0] == bounded.min()
     assert bounded[0, 0] <= -1.84  # the 1/31 quantile is -1.849
-    about = {"units": "mm", "standard_name": "precipitation_amount", "cell_methods": "time: sum"}
+    about = {
+        "units": "mm",
+        "standard_name": "precipitation_amount",
+        "cell_methods": "time: sum",
+    }
     rain = np.concatenate([base, [[0.0]]])[:, :, None]
     data = make_dataset(
         rain, name="pr", attributes=about, times=np.arange(31) * 365, calendar="noleap"
@@ -288,13 +307,19 @@ def test_amounts_since_a_start_fall_at_fixed_steps_alone():
     assert fixed_restarts(np.array([1, 0, 0, 1, 0, 0], bool)) == (1, 3)
     assert fixed_restarts(np.array([1, 0, 1, 1], bool)) is None
     assert fixed_restarts(np.zeros(5, bool)) is None
-    made = amounts_of_steps(np.array([[1.0], [3], [2], [2.5]]), None, np.array([1, 0, 1, 0], bool))
+    made = amounts_of_steps(
+        np.array([[1.0], [3], [2], [2.5]]), None, np.array([1, 0, 1, 0], bool)
+    )
     assert made.ravel().tolist() == [1, 2, 2, 0.5]
 
 
-def test_amounts_since_the_start_of_a_forecast_are_noticed_and_taken_apart(tmp_path, rng):
+def test_amounts_since_the_start_of_a_forecast_are_noticed_and_taken_apart(
+    tmp_path, rng
+):
     """Rain of single hours comes back, falls by rounding count as nothing, and sums are right."""
-    rain = np.where(rng.random((10, 24, 2, 2)) < 0.4, rng.random((10, 24, 2, 2)) * 3, 0.0)
+    rain = np.where(
+        rng.random((10, 24, 2, 2)) < 0.4, rng.random((10, 24, 2, 2)) * 3, 0.0
+    )
     stored = np.cumsum(rain, axis=1).reshape(240, 2, 2)
     write_plain(
         tmp_path / "tp.nc",

@@ -55,19 +55,24 @@ def test_sites_agree_with_indexing_and_with_interpolation_written_out(
     values = random.normal(size=(4, 5, 12))
     lats, lons = random.uniform(50, 58, 6), random.uniform(-180, 180, 6)
     rows = "\n".join(
-        f"s{at};{x:.9f};{y:.9f}" for at, (y, x) in enumerate(zip(lats, lons, strict=True))
+        f"s{at};{x:.9f};{y:.9f}"
+        for at, (y, x) in enumerate(zip(lats, lons, strict=True))
     )
     path = table(tmp_path_factory.mktemp("t"), f"Name;LONGITUDE;Latitude\n{rows}\n")
     made = grid(values).extract(points=path, method=method)
     found = made["tas"].values(Engine(memory=1 << 20))
     assert made["tas"].dimensions == ("site", "time")
-    assert [str(name) for name in made["Name"].values()] == [f"s{at}" for at in range(6)]
+    assert [str(name) for name in made["Name"].values()] == [
+        f"s{at}" for at in range(6)
+    ]
     y, x = (lats - 50) / 2, np.mod(lons, 360) / 30
     if method == "nearest":
         near = np.round(y).astype(int), np.round(x).astype(int) % 12
         off = np.abs(y - np.round(y)) + np.abs(x - np.round(x))
         clear = off < 0.3  # nearest on the sphere is not nearest in degrees
-        np.testing.assert_array_equal(found[clear], values[:, near[0], near[1]].T[clear])
+        np.testing.assert_array_equal(
+            found[clear], values[:, near[0], near[1]].T[clear]
+        )
         return
     j, i = np.minimum(y.astype(int), 3), x.astype(int)
     u, v = y - j, x - i
@@ -105,20 +110,35 @@ def test_sites_that_cannot_be_served_are_named_with_their_lines(tmp_path):
             "latitude and longitude are exchanged at b .line 3.",
         ),
         ("site,lat,lon\na,-52,31\n", DataError, "no site lies on the grid"),
-        ("site,lat,lon\na,152,31\n", DataError, "line 2: '152' is not a lat; .*exchanged"),
-        ("site,lon\na,31\n", DataError, "no column of latitude; its columns are 'site', 'lon'"),
+        (
+            "site,lat,lon\na,152,31\n",
+            DataError,
+            "line 2: '152' is not a lat; .*exchanged",
+        ),
+        (
+            "site,lon\na,31\n",
+            DataError,
+            "no column of latitude; its columns are 'site', 'lon'",
+        ),
         ("site,lat,lon\na,52N,31X\n", DataError, "line 2: '31X'"),
         ("site,lat,lon\n", DataError, "no row below it"),
     ):
         with pytest.raises(error, match=message):
             part.extract(points=table(tmp_path, text, "bad.csv"))
-    lettered = data.extract(points=table(tmp_path, "lat,lon\n52N,30W\n54.0N,31E\n", "c.csv"))
+    lettered = data.extract(
+        points=table(tmp_path, "lat,lon\n52N,30W\n54.0N,31E\n", "c.csv")
+    )
     assert lettered["lon"].values().tolist() == [-30, 31]
     assert lettered["name"].values().tolist() == ["1", "2"]
 
 
 def test_a_wide_table_ends_where_sites_or_times_go(demo, tmp_path):
-    wide = ("extract", demo / "nordic_daily_2018.nc", "--points", demo / "reservoirs.csv")
+    wide = (
+        "extract",
+        demo / "nordic_daily_2018.nc",
+        "--points",
+        demo / "reservoirs.csv",
+    )
     wide = (*wide, "--layout", "wide", "then", "aggregate", "--to", "month")
     for name, more, columns in (
         ("months", (), "2018-01"),
@@ -134,13 +154,27 @@ def test_a_wide_table_ends_where_sites_or_times_go(demo, tmp_path):
 
 def test_tables_are_long_or_wide_and_files_follow_the_conventions(demo, tmp_path):
     """Read back with pandas alone; both layouts hold the values of the NetCDF file."""
-    words = ["extract", "rotated_monthly.nc", "--points", "reservoirs.csv", "--quiet", "-o"]
-    for out, more in (("a.nc", []), ("long.csv", []), ("wide.csv", ["--layout", "wide"])):
+    words = [
+        "extract",
+        "rotated_monthly.nc",
+        "--points",
+        "reservoirs.csv",
+        "--quiet",
+        "-o",
+    ]
+    for out, more in (
+        ("a.nc", []),
+        ("long.csv", []),
+        ("wide.csv", ["--layout", "wide"]),
+    ):
         answer = run_here(*words, tmp_path / out, *more, folder=demo)
         assert answer.code == 0, answer.err
     values = rhodolite.read(tmp_path / "a.nc")["ta"].values()
     assert values.shape == (12, 24, 5)
-    long, wide = pandas.read_csv(tmp_path / "long.csv"), pandas.read_csv(tmp_path / "wide.csv")
+    long, wide = (
+        pandas.read_csv(tmp_path / "long.csv"),
+        pandas.read_csv(tmp_path / "wide.csv"),
+    )
     assert list(long.columns) == [
         "time",
         "height [m]",
@@ -152,10 +186,16 @@ def test_tables_are_long_or_wide_and_files_follow_the_conventions(demo, tmp_path
         "distance [km]",
         "ta [K]",
     ]
-    np.testing.assert_allclose(long["ta [K]"].to_numpy().reshape(12, 24, 5), values, rtol=1e-7)
-    assert list(wide.columns[-24:]) == [f"{y}-{m:02d}" for y in (2017, 2018) for m in range(1, 13)]
     np.testing.assert_allclose(
-        wide.iloc[:, -24:].to_numpy().reshape(12, 5, 24), values.transpose(0, 2, 1), rtol=1e-7
+        long["ta [K]"].to_numpy().reshape(12, 24, 5), values, rtol=1e-7
+    )
+    assert list(wide.columns[-24:]) == [
+        f"{y}-{m:02d}" for y in (2017, 2018) for m in range(1, 13)
+    ]
+    np.testing.assert_allclose(
+        wide.iloc[:, -24:].to_numpy().reshape(12, 5, 24),
+        values.transpose(0, 2, 1),
+        rtol=1e-7,
     )
     assert run_here("check", tmp_path / "a.nc").code == 0
     with netCDF4.Dataset(tmp_path / "a.nc") as file:
@@ -254,7 +294,9 @@ def test_formulas_compute_what_python_does(data):
     found = made.values() if made.dimensions != ("y", "x") else made.values().T
     np.testing.assert_allclose(
         found,
-        np.broadcast_to(expected, (3, 4)) if shape == (3, 4) else expected.reshape(shape),
+        np.broadcast_to(expected, (3, 4))
+        if shape == (3, 4)
+        else expected.reshape(shape),
         rtol=1e-12,
         atol=1e-12,
     )
@@ -371,7 +413,9 @@ def test_formulas_whose_units_make_no_sense_are_refused(formula, message):
         for n, u in (("u", "m s-1"), ("v", "m s-1"), ("t", "degC"))
     ]
     with pytest.raises(DataError, match=message):
-        Calc(formula=formula, name="x")(base.with_variables([*base.variables.values(), *more]))
+        Calc(formula=formula, name="x")(
+            base.with_variables([*base.variables.values(), *more])
+        )
 
 
 @given(
@@ -401,7 +445,9 @@ def test_levels_agree_with_numpy_column_by_column(seed, falling, varying):
     for column in range(4):
         x = heights[:, column] if varying else heights
         np.testing.assert_allclose(
-            found[:, column], np.interp(wanted, x, values[:, column], np.nan, np.nan), rtol=1e-11
+            found[:, column],
+            np.interp(wanted, x, values[:, column], np.nan, np.nan),
+            rtol=1e-11,
         )
     beyond = at_levels(values, heights, wanted, extrapolate=True)
     np.testing.assert_allclose(
@@ -412,7 +458,9 @@ def test_levels_agree_with_numpy_column_by_column(seed, falling, varying):
 
 
 def hybrid(
-    values, named="atmosphere_hybrid_sigma_pressure_coordinate", terms="a: a b: b ps: ps p0: p0"
+    values,
+    named="atmosphere_hybrid_sigma_pressure_coordinate",
+    terms="a: a b: b ps: ps p0: p0",
 ):
     count = values.shape[1]
     eta = np.linspace(0.1, 1, count)
@@ -427,7 +475,12 @@ def hybrid(
             "lev",
             ("lev",),
             InMemory(eta),
-            {"standard_name": named, "units": "1", "positive": "down", "formula_terms": terms},
+            {
+                "standard_name": named,
+                "units": "1",
+                "positive": "down",
+                "formula_terms": terms,
+            },
         ),
         Variable("a", ("lev",), InMemory(0.5 * (1 - eta)), {}),
         Variable("b", ("lev",), InMemory(eta - 0.5 * (1 - eta)), {}),
@@ -457,7 +510,9 @@ def test_pressures_of_a_models_own_levels_are_computed():
     assert made["ta"].dimensions == ("time", "plev", "x")
     expected = 200 + 30 * np.log(np.array([850, 500, 300]) / 100)
     np.testing.assert_allclose(
-        made["ta"].values(), np.broadcast_to(expected[None, :, None], (2, 3, 3)), rtol=1e-12
+        made["ta"].values(),
+        np.broadcast_to(expected[None, :, None], (2, 3, 3)),
+        rtol=1e-12,
     )
     assert (made["plev"].units, made["plev"].attributes["positive"]) == ("hPa", "down")
     assert "formula_terms" not in str(made["plev"].attributes)
@@ -475,7 +530,9 @@ def test_new_levels_are_in_any_unit_and_missing_beyond_the_old_ones():
         {
             v.name: v
             for v in (
-                Variable("depth", ("depth",), InMemory(z), {"units": "m", "positive": "down"}),
+                Variable(
+                    "depth", ("depth",), InMemory(z), {"units": "m", "positive": "down"}
+                ),
                 Variable(
                     "thetao",
                     ("depth", "x"),
@@ -486,12 +543,16 @@ def test_new_levels_are_in_any_unit_and_missing_beyond_the_old_ones():
         }
     )
     made = Relevel(to="0.05km,0.5km")(data)
-    np.testing.assert_allclose(made["thetao"].values(), [[50, 100], [500, 1000]], rtol=1e-12)
+    np.testing.assert_allclose(
+        made["thetao"].values(), [[50, 100], [500, 1000]], rtol=1e-12
+    )
     assert made["depth"].values().tolist() == [0.05, 0.5]
     with pytest.warns(
         RhodoliteWarning, match=r"1 of 3 new levels lie beyond the old ones .1900 m."
     ):
-        assert np.isnan(Relevel(to="100m..1900m/900m")(data)["thetao"].values()).sum() == 2
+        assert (
+            np.isnan(Relevel(to="100m..1900m/900m")(data)["thetao"].values()).sum() == 2
+        )
     far = Relevel(to="2000m", extrapolate=True)(data)["thetao"].values()
     np.testing.assert_allclose(far, [[2000, 4000]], rtol=1e-12)
     for text, message in (
@@ -507,15 +568,23 @@ def test_new_levels_are_in_any_unit_and_missing_beyond_the_old_ones():
 
 def test_what_is_certain_to_be_a_temperature_is_no_difference():
     """In a sum with degC, K is a difference, but for what its standard name calls a temperature."""
-    for name, expected in (("", 9.0), ("air_temperature", None), ("surface_temperature", None)):
+    for name, expected in (
+        ("", 9.0),
+        ("air_temperature", None),
+        ("surface_temperature", None),
+    ):
         data = make_dataset(
-            np.full((1, 1, 1), 2.0), name="d", attributes={"units": "K", "standard_name": name}
+            np.full((1, 1, 1), 2.0),
+            name="d",
+            attributes={"units": "K", "standard_name": name},
         )
         t = data["d"].replace(name="t", data=InMemory(np.full((1, 1, 1), 7.0)))
         both = data.with_variables([*data.variables.values(), t.edit(units="degC")])
         for formula in ("t + d", "d + t", "d + 7[degC]"):
             if expected is None:
-                with pytest.raises(DataError, match="d is a temperature, and two of these"):
+                with pytest.raises(
+                    DataError, match="d is a temperature, and two of these"
+                ):
                     Calc(formula=formula, name="x")(both)
             else:
                 result = Calc(formula=formula, name="x")(both)["x"]
@@ -531,7 +600,9 @@ def test_sites_are_summarised_together_and_by_a_column(tmp_path, statistic):
     basins = ["north", "south", "north", "east", "south", "north"]
     rows = ["time,name,lat,lon,basin,rain [mm]"]
     rows += [
-        f"200{t},s{s},{60 + s},{5 + 2 * s},{basins[s]},{values[t, s]!r}".replace("np.float64", "")
+        f"200{t},s{s},{60 + s},{5 + 2 * s},{basins[s]},{values[t, s]!r}".replace(
+            "np.float64", ""
+        )
         .replace("(", "")
         .replace(")", "")
         for t in range(4)
@@ -555,19 +626,29 @@ def test_sites_are_summarised_together_and_by_a_column(tmp_path, statistic):
         np.testing.assert_allclose(grouped["rain"].values()[:, at], expected, rtol=1e-6)
         assert grouped["site_count"].values()[at] == len(inside)
     across = ("-o", "by.csv", "--across", "basin")
-    assert run_here("convert", "by.nc", "--variable", "rain", *across, folder=tmp_path).code == 0
+    assert (
+        run_here(
+            "convert", "by.nc", "--variable", "rain", *across, folder=tmp_path
+        ).code
+        == 0
+    )
     first = (tmp_path / "by.csv").read_text().splitlines()[0]
     assert first == "time,east [mm],north [mm],south [mm]"
     for refused, message in (
         (("--over", "site", "--by", "river"), "no column 'river'. There are: "),
         (("--over", "time", "--by", "basin"), "--by goes with --over site"),
     ):
-        answer = run_here("summarise", "sites.csv", *refused, "-o", "x.nc", folder=tmp_path)
+        answer = run_here(
+            "summarise", "sites.csv", *refused, "-o", "x.nc", folder=tmp_path
+        )
         assert message in answer.err
 
 
 def test_what_a_file_says_of_its_areas_is_kept_and_each_may_have_a_column(tmp_path):
-    squares = [("A", 0, {"code": 7, "river": "Ruby"}), ("B", 10, {"code": 9.5, "river": None})]
+    squares = [
+        ("A", 0, {"code": 7, "river": "Ruby"}),
+        ("B", 10, {"code": 9.5, "river": None}),
+    ]
     features = [
         {
             "type": "Feature",
@@ -582,7 +663,9 @@ def test_what_a_file_says_of_its_areas_is_kept_and_each_may_have_a_column(tmp_pa
     collection = {"type": "FeatureCollection", "features": features}
     (tmp_path / "areas.geojson").write_text(json.dumps(collection))
     data = make_dataset(
-        np.arange(2 * 8 * 16.0).reshape(2, 8, 16), lats=np.arange(8) - 1, lons=np.arange(16)
+        np.arange(2 * 8 * 16.0).reshape(2, 8, 16),
+        lats=np.arange(8) - 1,
+        lons=np.arange(16),
     )
     rhodolite.write(data, tmp_path / "a.nc")
     words = ("summarise", "a.nc", "--region", "areas.geojson")
@@ -591,7 +674,9 @@ def test_what_a_file_says_of_its_areas_is_kept_and_each_may_have_a_column(tmp_pa
     assert list(regions["river"].values()) == ["Ruby", ""]
     np.testing.assert_array_equal(regions["code"].values(), [7, 9.5])
     assert "parts" not in regions.variables
-    assert run_here(*words, "-o", "r.csv", "--across", "region", folder=tmp_path).code == 0
+    assert (
+        run_here(*words, "-o", "r.csv", "--across", "region", folder=tmp_path).code == 0
+    )
     table = rhodolite.read(tmp_path / "r.csv")
     for at, name in enumerate("AB"):
         expected = regions["tas"].values()[:, at]
@@ -630,8 +715,12 @@ def test_members_of_other_calendars_and_units_give_mean_spread_and_agreement(rng
     assert both["tas"].shape == (3, 28, 2, 2)
     made = Summarise(over="ensemble")(both)
     part = values[:, :28]
-    np.testing.assert_allclose(made["tas"].values(), part.mean(axis=0), rtol=1e-12, atol=1e-14)
-    np.testing.assert_allclose(made["tas_spread"].values(), part.std(axis=0, ddof=1), rtol=1e-12)
+    np.testing.assert_allclose(
+        made["tas"].values(), part.mean(axis=0), rtol=1e-12, atol=1e-14
+    )
+    np.testing.assert_allclose(
+        made["tas_spread"].values(), part.std(axis=0, ddof=1), rtol=1e-12
+    )
     agree = (np.sign(part) == np.sign(part.mean(axis=0))).mean(axis=0) * 100
     np.testing.assert_allclose(made["tas_agreement"].values(), agree, rtol=1e-6)
     assert made["tas"].attributes["ancillary_variables"] == "tas_spread tas_agreement"
@@ -648,7 +737,10 @@ def test_members_of_other_calendars_and_units_give_mean_spread_and_agreement(rng
 def test_four_models_become_one_ensemble_in_one_command(demo, tmp_path):
     words = [
         "regrid",
-        *(f"{name}_future.nc" for name in ("almandine", "pyrope", "spessartine", "grossular")),
+        *(
+            f"{name}_future.nc"
+            for name in ("almandine", "pyrope", "spessartine", "grossular")
+        ),
         "--members",
         "--to",
         "10",
@@ -669,13 +761,22 @@ def test_four_models_become_one_ensemble_in_one_command(demo, tmp_path):
         "spessartine",
         "grossular",
     ]
-    drawn = run_here(*words, "then", "draw", "map", "-o", tmp_path / "a.png", folder=demo)
+    drawn = run_here(
+        *words, "then", "draw", "map", "-o", tmp_path / "a.png", folder=demo
+    )
     assert (
         drawn.code,
         "tas has 4 members; put summarise --over ensemble before it" in drawn.err,
     ) == (3, True)
     answer = run_here(
-        *words, "then", "summarise", "--over", "ensemble", "-o", tmp_path / "mean.nc", folder=demo
+        *words,
+        "then",
+        "summarise",
+        "--over",
+        "ensemble",
+        "-o",
+        tmp_path / "mean.nc",
+        folder=demo,
     )
     assert answer.code == 0, answer.err
     np.testing.assert_allclose(
@@ -708,9 +809,13 @@ def test_projections_keep_areas(projection):
     east, north = random.uniform(-170, 170, 200), random.uniform(-80, 80, 200)
     d = 1e-3
     x, y = projection.flat(
-        np.array([east - d, east + d, east, east]), np.array([north, north, north - d, north + d])
+        np.array([east - d, east + d, east, east]),
+        np.array([north, north, north - d, north + d]),
     )
-    area = np.abs((x[1] - x[0]) * (y[3] - y[2]) - (x[3] - x[2]) * (y[1] - y[0])) / (2 * d) ** 2
+    area = (
+        np.abs((x[1] - x[0]) * (y[3] - y[2]) - (x[3] - x[2]) * (y[1] - y[0]))
+        / (2 * d) ** 2
+    )
     np.testing.assert_allclose(area / np.cos(np.radians(north)), 1, rtol=1e-4)
 
 
@@ -767,7 +872,10 @@ def test_an_animation_has_a_frame_for_each_step_and_one_legend(demo, tmp_path):
     assert all((np.abs(one - legend[0]) > 40).mean() < 0.01 for one in legend)
     assert (np.abs(frames[1] - frames[0]) > 40).mean() > 0.1
     refused = run_here(*words, "-o", tmp_path / "a.png", folder=demo)
-    assert (refused.code, "an animation is written as one of .gif, .mp4" in refused.err) == (
+    assert (
+        refused.code,
+        "an animation is written as one of .gif, .mp4" in refused.err,
+    ) == (
         2,
         True,
     )
@@ -786,7 +894,10 @@ def test_an_animation_has_a_frame_for_each_step_and_one_legend(demo, tmp_path):
             "map garnet_monthly_1981-2020.nc --variable tas --projection mercator",
             "--projection: 'mercator' is not offered",
         ),
-        ("profile pressure_monthly.nc --variable ta --against lat --by time", "has 12 levels"),
+        (
+            "profile pressure_monthly.nc --variable ta --against lat --by time",
+            "has 12 levels",
+        ),
     ],
 )
 def test_what_cannot_be_drawn_is_said(demo, tmp_path, words, message):

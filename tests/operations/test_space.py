@@ -24,7 +24,11 @@ from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.variable import Variable
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.regridding.remapped_array import Remapped
-from rhodolite.operations.regridding.weights import bilinear, conservative, nearest_cells
+from rhodolite.operations.regridding.weights import (
+    bilinear,
+    conservative,
+    nearest_cells,
+)
 from rhodolite.pipeline.side_inputs import SideInputs
 from rhodolite.regions.outlines import country_names, find_outlines
 from rhodolite.regions.polygon_overlap import area_on_sphere
@@ -69,8 +73,18 @@ def curvilinear_dataset(mesh, values, **attributes):
         {
             v.name: v
             for v in (
-                Variable("lat", ("y", "x"), InMemory(mesh.latitudes), {"units": "degrees_north"}),
-                Variable("lon", ("y", "x"), InMemory(mesh.longitudes), {"units": "degrees_east"}),
+                Variable(
+                    "lat",
+                    ("y", "x"),
+                    InMemory(mesh.latitudes),
+                    {"units": "degrees_north"},
+                ),
+                Variable(
+                    "lon",
+                    ("y", "x"),
+                    InMemory(mesh.longitudes),
+                    {"units": "degrees_east"},
+                ),
                 Variable("tas", ("y", "x"), InMemory(np.asarray(values, float)), about),
             )
         }
@@ -87,11 +101,17 @@ def test_overlaps_of_axes_agree_with_a_double_loop(a, b, flip_a, flip_b):
     assume(min(np.diff(a)) > 1e-6 and min(np.diff(b)) > 1e-6)
     expected = np.array(
         [
-            [max(0.0, min(a[i + 1], b[j + 1]) - max(a[i], b[j])) for i in range(len(a) - 1)]
+            [
+                max(0.0, min(a[i + 1], b[j + 1]) - max(a[i], b[j]))
+                for i in range(len(a) - 1)
+            ]
             for j in range(len(b) - 1)
         ]
     )
-    first, second = np.array(a)[:: -1 if flip_a else 1], np.array(b)[:: -1 if flip_b else 1]
+    first, second = (
+        np.array(a)[:: -1 if flip_a else 1],
+        np.array(b)[:: -1 if flip_b else 1],
+    )
     expected = expected[:: -1 if flip_b else 1, :: -1 if flip_a else 1]
     np.testing.assert_allclose(overlaps(first, second).toarray(), expected, atol=1e-12)
     turned = overlaps_round(first + 720.0, second)
@@ -106,7 +126,9 @@ def test_cells_of_any_globe_add_up_to_the_sphere():
     assert built.areas.sum() == pytest.approx(4 * np.pi, rel=1e-11)
     # Cells in six columns round a pole, whose innermost row meets in it.
     north, east = from_rotated(
-        *np.meshgrid(np.arange(-85, 86, 10.0), np.arange(0, 360, 10.0), indexing="ij"), 50.0, 20.0
+        *np.meshgrid(np.arange(-85, 86, 10.0), np.arange(0, 360, 10.0), indexing="ij"),
+        50.0,
+        20.0,
     )
     turned = Mesh(("y", "x"), north, east, corners=corners_between(north, east))
     # The caps about the other pole are no cells with corners in them, so little is lost there.
@@ -118,10 +140,18 @@ def test_a_cell_about_the_pole_has_the_area_of_its_cap():
     triangles where they are great circles."""
     corners = np.full((1, 1, 24), 80.0), np.linspace(0, 360, 25)[:-1][None, None]
     cap, polygon = (
-        Mesh(("y", "x"), np.array([[90.0]]), np.array([[0.0]]), corners=corners, straight=straight)
+        Mesh(
+            ("y", "x"),
+            np.array([[90.0]]),
+            np.array([[0.0]]),
+            corners=corners,
+            straight=straight,
+        )
         for straight in (True, False)
     )
-    assert cap.areas[0, 0] == pytest.approx(2 * np.pi * (1 - np.sin(np.radians(80))), rel=1e-12)
+    assert cap.areas[0, 0] == pytest.approx(
+        2 * np.pi * (1 - np.sin(np.radians(80))), rel=1e-12
+    )
     assert cap.reach == (pytest.approx(80.0), 90.0)
     half = np.tan(np.radians(5)) ** 2, np.radians(15)
     excess = 2 * np.arctan2(half[0] * np.sin(half[1]), 1 + half[0] * np.cos(half[1]))
@@ -138,8 +168,12 @@ def grids(draw):
             draw(st.sampled_from([-180.0, 0.0, -7.3])),
         )
     if kind == "gauss":
-        nodes = np.degrees(np.arcsin(np.polynomial.legendre.leggauss(draw(st.integers(6, 14)))[0]))
-        return regular([-90, *((nodes[1:] + nodes[:-1]) / 2), 90], np.linspace(0, 360, 25) - 7.5)
+        nodes = np.degrees(
+            np.arcsin(np.polynomial.legendre.leggauss(draw(st.integers(6, 14)))[0])
+        )
+        return regular(
+            [-90, *((nodes[1:] + nodes[:-1]) / 2), 90], np.linspace(0, 360, 25) - 7.5
+        )
     if kind == "rotated":
         return rotated(
             4.0,
@@ -160,7 +194,9 @@ def grids(draw):
 
 @pytest.mark.slow
 @given(grids(), grids(), st.integers(0, 99), st.sampled_from([1, 2]))
-def test_conservative_weights_keep_the_integral_over_what_grids_share(source, target, seed, order):
+def test_conservative_weights_keep_the_integral_over_what_grids_share(
+    source, target, seed, order
+):
     """To 12 digits of the integral of the absolute values; constants come out exact."""
     field = np.random.default_rng(seed).normal(5, 2, source.shape)
     areas = source.shared_areas(target)
@@ -208,7 +244,9 @@ def harmonic(north, east):
     """The real harmonic of degree 32 and order 16, scaled to at most about 1."""
     from scipy.special import sph_harm_y
 
-    return 2 + np.real(sph_harm_y(32, 16, np.pi / 2 - np.radians(north), np.radians(east)))
+    return 2 + np.real(
+        sph_harm_y(32, 16, np.pi / 2 - np.radians(north), np.radians(east))
+    )
 
 
 def cell_means(mesh, field):
@@ -218,7 +256,9 @@ def cell_means(mesh, field):
     total = np.zeros(mesh.shape)
     for a, wa in zip(points, weights, strict=True):
         for b, wb in zip(points, weights, strict=True):
-            north = np.degrees(np.arcsin((y[1:] + y[:-1]) / 2 + (y[1:] - y[:-1]) / 2 * a))
+            north = np.degrees(
+                np.arcsin((y[1:] + y[:-1]) / 2 + (y[1:] - y[:-1]) / 2 * a)
+            )
             east = np.degrees((x[1:] + x[:-1]) / 2 + (x[1:] - x[:-1]) / 2 * b)
             total += wa * wb / 4 * field(north[:, None], east[None, :])
     return total
@@ -236,7 +276,9 @@ def cell_means(mesh, field):
     ],
     ids=["conservative", "second-order", "bilinear", "nearest"],
 )
-def test_errors_fall_at_the_expected_order_when_the_grid_is_refined(field, method, order):
+def test_errors_fall_at_the_expected_order_when_the_grid_is_refined(
+    field, method, order
+):
     """Root mean square errors against the analytic field, from 1 / 40 to 1 / 80 of a circle and
     on."""
     errors = []
@@ -258,19 +300,27 @@ def test_bilinear_weights_on_two_dimensional_grids_are_exact_for_what_is_linear(
     np.testing.assert_allclose(weights.sum(axis=1), 1, rtol=1e-12)
     # A rotation of the sphere that makes rows and columns straight: the grid's own coordinates.
     there = weights @ np.stack(
-        [np.sin(np.radians(mesh.latitudes.ravel())), np.cos(np.radians(mesh.latitudes.ravel()))], 1
+        [
+            np.sin(np.radians(mesh.latitudes.ravel())),
+            np.cos(np.radians(mesh.latitudes.ravel())),
+        ],
+        1,
     )
     assert np.degrees(np.arctan2(*there.T)) == pytest.approx(north, abs=0.02)
 
 
 def test_linear_weights_reach_over_the_seam_and_stop_at_the_edges():
     centres, edges = np.array([45.0, 135.0, 225.0, 315.0]), np.arange(0, 361, 90.0)
-    weights = linear_weights(centres, edges, np.array([0.0, 90.0, 360.0, -45.0]), 360.0).toarray()
+    weights = linear_weights(
+        centres, edges, np.array([0.0, 90.0, 360.0, -45.0]), 360.0
+    ).toarray()
     np.testing.assert_allclose(
         weights, [[0.5, 0, 0, 0.5], [0.5, 0.5, 0, 0], [0.5, 0, 0, 0.5], [0, 0, 0, 1]]
     )
     open_ended = linear_weights(centres, edges, np.array([10.0, 350.0, 361.0]))
-    np.testing.assert_allclose(open_ended.toarray(), [[1, 0, 0, 0], [0, 0, 0, 1], [0, 0, 0, 0]])
+    np.testing.assert_allclose(
+        open_ended.toarray(), [[1, 0, 0, 0], [0, 0, 0, 1], [0, 0, 0, 0]]
+    )
 
 
 def test_bilinear_goes_over_the_pole():
@@ -278,7 +328,9 @@ def test_bilinear_goes_over_the_pole():
     north, east = source.centres
     x = np.cos(np.radians(north)) * np.cos(np.radians(east))
     made = values_on(source, bilinear(source, target), x, target)
-    expected = np.cos(np.radians(target.centres[0])) * np.cos(np.radians(target.centres[1]))
+    expected = np.cos(np.radians(target.centres[0])) * np.cos(
+        np.radians(target.centres[1])
+    )
     assert np.abs(made - expected)[np.abs(target.latitudes) > 80].max() < 0.01
 
 
@@ -288,9 +340,13 @@ def test_missing_cells_are_left_out_and_the_rest_weighs_anew():
     field[0, 0] = np.nan
     made = values_on(source, conservative(source, target, 1), field, target)
     rest = [(0, 1), (1, 0), (1, 1)]
-    expected = np.average([field[at] for at in rest], weights=[source.areas[at] for at in rest])
+    expected = np.average(
+        [field[at] for at in rest], weights=[source.areas[at] for at in rest]
+    )
     assert made[0, 0] == pytest.approx(expected, rel=1e-12)
-    strict = values_on(source, conservative(source, target, 1), field, target, coverage=0.99)
+    strict = values_on(
+        source, conservative(source, target, 1), field, target, coverage=0.99
+    )
     assert np.isnan(strict[0, 0])
     assert np.isnan(strict).sum() == 1
     second = values_on(source, conservative(source, target, 2), field, target)
@@ -327,9 +383,13 @@ def test_areas_of_outlines_agree_with_shapely_in_an_equal_area_plane():
         shapes = find_outlines(name)[0].shapes
         bent = shapely.transform(
             shapely.segmentize(shapes, 0.01),
-            lambda p: np.stack([np.radians(p[:, 0]), np.sin(np.radians(p[:, 1]))], axis=1),
+            lambda p: np.stack(
+                [np.radians(p[:, 0]), np.sin(np.radians(p[:, 1]))], axis=1
+            ),
         )
-        assert area_on_sphere(shapes).sum() == pytest.approx(shapely.area(bent).sum(), rel=1e-6)
+        assert area_on_sphere(shapes).sum() == pytest.approx(
+            shapely.area(bent).sum(), rel=1e-6
+        )
 
 
 def test_all_countries_are_found_under_full_and_stored_names_and_cover_the_land():
@@ -378,20 +438,31 @@ def geojson(path, *features):
 
 def test_outlines_in_files_are_chosen_mended_or_refused_by_name(tmp_path):
     across = [[[170, -10], [-170, -10], [-170, 10], [170, 10], [170, -10]]]
-    path = geojson(tmp_path / "a.geojson", ({"NAME": "Wide"}, SQUARE), ({"NAME": "Across"}, across))
+    path = geojson(
+        tmp_path / "a.geojson", ({"NAME": "Wide"}, SQUARE), ({"NAME": "Across"}, across)
+    )
     wide, other = find_outlines(str(path))
     expected = 2 * np.sin(np.radians(10)) * np.radians(20)
     assert [o.name for o in (wide, other)] == ["Wide", "Across"]
-    for outline in (wide, other, *find_outlines(f"{path}#across"), *find_outlines(f"{path}#2")):
-        assert area_on_sphere(outline.shapes).sum() == pytest.approx(expected, rel=1e-12)
+    for outline in (
+        wide,
+        other,
+        *find_outlines(f"{path}#across"),
+        *find_outlines(f"{path}#2"),
+    ):
+        assert area_on_sphere(outline.shapes).sum() == pytest.approx(
+            expected, rel=1e-12
+        )
         assert globe(5.0, west=-180.0).covered_areas([outline]).sum() == pytest.approx(
             expected, rel=1e-12
         )
     bow = geojson(
-        tmp_path / "bow.geojson", ({"name": "Bow"}, [[[0, 0], [10, 10], [10, 0], [0, 10], [0, 0]]])
+        tmp_path / "bow.geojson",
+        ({"name": "Bow"}, [[[0, 0], [10, 10], [10, 0], [0, 10], [0, 0]]]),
     )
     with pytest.warns(
-        RhodoliteWarning, match=r"the outline of Bow is broken .self-intersection. and was repaired"
+        RhodoliteWarning,
+        match=r"the outline of Bow is broken .self-intersection. and was repaired",
     ):
         assert len(find_outlines(str(bow))[0].shapes) == 2
     holed = geojson(
@@ -422,19 +493,31 @@ def test_outlines_in_files_are_chosen_mended_or_refused_by_name(tmp_path):
 
 @pytest.mark.slow
 @settings(max_examples=20)
-@given(st.integers(0, 200), st.sampled_from(["fraction", "centre", "touched"]), st.booleans())
-def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(seed, cells, curvilinear):
+@given(
+    st.integers(0, 200),
+    st.sampled_from(["fraction", "centre", "touched"]),
+    st.booleans(),
+)
+def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(
+    seed, cells, curvilinear
+):
     random = np.random.default_rng(seed)
-    mesh = rotated(3.0) if curvilinear else globe(10.0, west=random.choice([0.0, -180.0]))
+    mesh = (
+        rotated(3.0) if curvilinear else globe(10.0, west=random.choice([0.0, -180.0]))
+    )
     values = random.normal(280, 10, mesh.shape)
     values[random.random(mesh.shape) < 0.2] = np.nan
     data = (
         curvilinear_dataset(mesh, values)
         if curvilinear
-        else make_dataset(values[None], times=[0], lats=mesh.latitudes, lons=mesh.longitudes)
+        else make_dataset(
+            values[None], times=[0], lats=mesh.latitudes, lons=mesh.longitudes
+        )
     )
     name = (
-        "Norway,Sweden" if curvilinear else random.choice(["Russia", "land", "sea", "China,Canada"])
+        "Norway,Sweden"
+        if curvilinear
+        else random.choice(["Russia", "land", "sea", "China,Canada"])
     )
     names = name.split(",")
     at_once = data.summarise(region=name, cells=cells)["tas"].values()
@@ -442,26 +525,44 @@ def test_a_region_cut_out_first_or_summarised_at_once_is_the_same(seed, cells, c
     if len(names) == 1:
         first = Summarise()(data.subset(region=name, cells=cells))["tas"].values()
         np.testing.assert_allclose(first, at_once[..., 0], rtol=1e-9)
-    weights = Regions(tuple(names)).loaded(SideInputs()).weights(mesh, CellChoice(cells)).toarray()
+    weights = (
+        Regions(tuple(names))
+        .loaded(SideInputs())
+        .weights(mesh, CellChoice(cells))
+        .toarray()
+    )
     expected = [
-        np.nansum(row * values.ravel()) / row[~np.isnan(values.ravel())].sum() for row in weights
+        np.nansum(row * values.ravel()) / row[~np.isnan(values.ravel())].sum()
+        for row in weights
     ]
     np.testing.assert_allclose(np.atleast_2d(at_once)[0], expected, rtol=1e-10)
 
 
 @pytest.mark.parametrize(
-    "words", [{"region": "Russia,Brazil"}, {"latitude_bands": 20}, {"statistic": "sum,median"}, {}]
+    "words",
+    [
+        {"region": "Russia,Brazil"},
+        {"latitude_bands": 20},
+        {"statistic": "sum,median"},
+        {},
+    ],
 )
 def test_the_order_of_axes_changes_no_statistic(words, rng):
     mesh = globe(10.0)
     data = make_dataset(
-        rng.normal(size=(2, *mesh.shape)), times=[0, 1], lats=mesh.latitudes, lons=mesh.longitudes
+        rng.normal(size=(2, *mesh.shape)),
+        times=[0, 1],
+        lats=mesh.latitudes,
+        lons=mesh.longitudes,
     )
     tas = data["tas"]
     turned = tas.replace(
-        dimensions=("lon", "time", "lat"), data=InMemory(tas.values().transpose(2, 0, 1))
+        dimensions=("lon", "time", "lat"),
+        data=InMemory(tas.values().transpose(2, 0, 1)),
     )
-    other = data.with_variables([*(v for v in data.variables.values() if v is not tas), turned])
+    other = data.with_variables(
+        [*(v for v in data.variables.values() if v is not tas), turned]
+    )
     for first, second in zip(
         data.summarise(**words).fields,
         other.summarise(**words).fields,
@@ -493,7 +594,8 @@ def test_a_cropped_region_crosses_the_dateline_in_one_piece():
 
 
 @pytest.mark.parametrize(
-    "statistic", ["mean", "sum", "min", "max", "std", "median", "p90", "count", "range", "variance"]
+    "statistic",
+    ["mean", "sum", "min", "max", "std", "median", "p90", "count", "range", "variance"],
 )
 @pytest.mark.parametrize("over", ["area", "lat", "lon", "level", "time"])
 def test_statistics_over_an_axis_agree_with_numpy(rng, statistic, over):
@@ -522,16 +624,25 @@ def test_statistics_over_an_axis_agree_with_numpy(rng, statistic, over):
     ]
     made += [
         Variable(
-            "b", ("z", "bnds"), InMemory(np.stack([np.arange(4.0), np.arange(1, 5.0)], axis=1))
+            "b",
+            ("z", "bnds"),
+            InMemory(np.stack([np.arange(4.0), np.arange(1, 5.0)], axis=1)),
         ),
-        Variable("lat_b", ("lat", "bnds"), InMemory(np.stack([half[:-1], half[1:]], axis=1))),
         Variable(
-            "x", names, InMemory(values), {"units": "kg m-2", "standard_name": "rainfall_amount"}
+            "lat_b", ("lat", "bnds"), InMemory(np.stack([half[:-1], half[1:]], axis=1))
+        ),
+        Variable(
+            "x",
+            names,
+            InMemory(values),
+            {"units": "kg m-2", "standard_name": "rainfall_amount"},
         ),
     ]
     data = Dataset({v.name: v for v in made})
     axes = {"area": (2, 3), "lat": (2,), "lon": (3,), "level": (1,), "time": (0,)}[over]
-    found = Summarise(over=over, statistic=statistic)(data)["x"].values(Engine(memory=1 << 20))
+    found = Summarise(over=over, statistic=statistic)(data)["x"].values(
+        Engine(memory=1 << 20)
+    )
     work = {
         "mean": np.nanmean,
         "sum": np.nansum,
@@ -567,13 +678,15 @@ def test_bands_of_latitude_agree_with_sums_written_out(rng):
     tilted = curvilinear_dataset(mesh, rng.normal(size=mesh.shape))
     edges = np.arange(24, 91, 3.0)
     areas = mesh.in_bands(edges)
-    np.testing.assert_allclose(np.asarray(areas.sum(axis=0)), mesh.areas.ravel(), rtol=1e-10)
+    np.testing.assert_allclose(
+        np.asarray(areas.sum(axis=0)), mesh.areas.ravel(), rtol=1e-10
+    )
     means = Summarise(latitude_bands=3)(tilted)
     weights = areas[np.flatnonzero(np.diff(areas.indptr))].sum(axis=1)
     total = np.average(tilted["tas"].values().ravel(), weights=mesh.areas.ravel())
-    assert np.average(means["tas"].values(), weights=np.asarray(weights).ravel()) == pytest.approx(
-        total, rel=1e-10
-    )
+    assert np.average(
+        means["tas"].values(), weights=np.asarray(weights).ravel()
+    ) == pytest.approx(total, rel=1e-10)
 
 
 def test_levels_weigh_by_pressure_between_them(rng):
@@ -584,14 +697,23 @@ def test_levels_weigh_by_pressure_between_them(rng):
         {
             v.name: v
             for v in (
-                Variable("plev", ("plev",), InMemory(p), {"units": "hPa", "positive": "down"}),
-                Variable("lat", ("lat",), InMemory(np.arange(3.0)), {"units": "degrees_north"}),
+                Variable(
+                    "plev", ("plev",), InMemory(p), {"units": "hPa", "positive": "down"}
+                ),
+                Variable(
+                    "lat",
+                    ("lat",),
+                    InMemory(np.arange(3.0)),
+                    {"units": "degrees_north"},
+                ),
                 Variable("ta", ("plev", "lat"), InMemory(values), {"units": "K"}),
             )
         }
     )
     expected = np.trapezoid(values, p, axis=0) / (p[-1] - p[0])
-    np.testing.assert_allclose(Summarise(over="level")(data)["ta"].values(), expected, rtol=1e-12)
+    np.testing.assert_allclose(
+        Summarise(over="level")(data)["ta"].values(), expected, rtol=1e-12
+    )
 
 
 @pytest.mark.parametrize(
@@ -609,16 +731,28 @@ def test_levels_weigh_by_pressure_between_them(rng):
             3,
             "--latitude-bands 2 gives bands of latitude",
         ),
-        ("summarise rotated_monthly.nc --over ensemble", 3, "name their files with --members"),
+        (
+            "summarise rotated_monthly.nc --over ensemble",
+            3,
+            "name their files with --members",
+        ),
         ("summarise reservoirs.csv", 3, "this needs a grid"),
-        ("subset garnet_monthly_1981-2020.nc --region Atlantis", 3, "no country 'Atlantis'"),
+        (
+            "subset garnet_monthly_1981-2020.nc --region Atlantis",
+            3,
+            "no country 'Atlantis'",
+        ),
         (
             "regrid garnet_monthly_1981-2020.nc",
             2,
             "say where to with one of --to 1.0, --like FILE, --weights FILE",
         ),
         ("regrid garnet_monthly_1981-2020.nc --to 7", 3, "do not fit round the globe"),
-        ("regrid garnet_monthly_1981-2020.nc --to two", 2, "is not a step in degrees; write 1.0"),
+        (
+            "regrid garnet_monthly_1981-2020.nc --to two",
+            2,
+            "is not a step in degrees; write 1.0",
+        ),
         (
             "regrid rotated_monthly.nc --to 1 --order 2",
             3,
@@ -668,10 +802,15 @@ def test_a_step_covers_the_extent_with_edges_on_its_multiples(demo, tmp_path):
         for name, (first, count) in (("lat", lat), ("lon", lon)):
             values = data[name].values()
             assert (values[0], values.size) == (first, count)
-            np.testing.assert_allclose(data[f"{name}_bnds"].values().mean(axis=1), values)
+            np.testing.assert_allclose(
+                data[f"{name}_bnds"].values().mean(axis=1), values
+            )
     part = Subset(lat="61N..64N", lon="175E..171W")(
         make_dataset(
-            np.zeros((1, 90, 180)), times=[0], lats=np.arange(-89, 90, 2), lons=np.arange(1, 360, 2)
+            np.zeros((1, 90, 180)),
+            times=[0],
+            lats=np.arange(-89, 90, 2),
+            lons=np.arange(1, 360, 2),
         )
     )
     small = Regrid(to="3")(part)
@@ -702,12 +841,19 @@ def test_weights_are_kept_in_a_file_and_used_again(demo, tmp_path):
             tmp_path / f"b{order}.nc",
         ]
         assert run_here(*again, folder=demo).code == 0
-        first, second = (rhodolite.read(tmp_path / f"{letter}{order}.nc") for letter in "ab")
-        np.testing.assert_allclose(first["tas"].values(), second["tas"].values(), rtol=1e-6)
+        first, second = (
+            rhodolite.read(tmp_path / f"{letter}{order}.nc") for letter in "ab"
+        )
+        np.testing.assert_allclose(
+            first["tas"].values(), second["tas"].values(), rtol=1e-6
+        )
         assert first["lat"].attributes == second["lat"].attributes
     stored = rhodolite.read(tmp_path / "w1.nc")
     matrix = sparse.csr_array(
-        (stored["share"].values(), (stored["new_cell"].values(), stored["old_cell"].values()))
+        (
+            stored["share"].values(),
+            (stored["new_cell"].values(), stored["old_cell"].values()),
+        )
     )
     np.testing.assert_allclose(matrix.sum(axis=1), 1, rtol=1e-12)
     answer = run_here(
@@ -725,7 +871,9 @@ def test_weights_are_kept_in_a_file_and_used_again(demo, tmp_path):
 @pytest.mark.slow
 def test_what_is_seldom_meant_is_said_once(demo, tmp_path):
     def warnings_of(words):
-        answer = run_here(*words.split(), "-o", tmp_path / "a.nc", "--overwrite", folder=demo)
+        answer = run_here(
+            *words.split(), "-o", tmp_path / "a.nc", "--overwrite", folder=demo
+        )
         assert answer.code == 0, answer.err
         return answer.err
 
@@ -738,7 +886,10 @@ def test_what_is_seldom_meant_is_said_once(demo, tmp_path):
     assert "as narrow as the old" in warnings_of("regrid almandine_future.nc --to 1")
     classes = "index garnet_monthly_1981-2020.nc --classes then regrid --to 5"
     answer = run_here(*classes.split(), "-o", tmp_path / "b.nc", folder=demo)
-    assert "holds flags or classes, of which there is no mean; add --method nearest" in answer.err
+    assert (
+        "holds flags or classes, of which there is no mean; add --method nearest"
+        in answer.err
+    )
     assert "warning" not in warnings_of(f"{classes} --method nearest")
 
 
@@ -758,8 +909,12 @@ def test_blocks_and_workers_change_no_value_on_another_grid(seed, workers):
 def test_distances_on_the_sphere_are_those_of_the_tree(rng):
     """Against the haversine formula, to 9 digits."""
     north, east = rng.uniform(-90, 90, 300), rng.uniform(-180, 180, 300)
-    cells, apart = nearest(north, east, np.array([61.0, -89.9]), np.array([9.0, 700.0]), count=3)
-    for place, found, far in zip(((61.0, 9.0), (-89.9, 700.0)), cells, apart, strict=True):
+    cells, apart = nearest(
+        north, east, np.array([61.0, -89.9]), np.array([9.0, 700.0]), count=3
+    )
+    for place, found, far in zip(
+        ((61.0, 9.0), (-89.9, 700.0)), cells, apart, strict=True
+    ):
         all_of_them = great_circle(north, east, *place)
         np.testing.assert_array_equal(found, np.argsort(all_of_them)[:3])
         np.testing.assert_allclose(far, np.sort(all_of_them)[:3], rtol=1e-9)
@@ -775,5 +930,8 @@ def test_regridding_does_not_depend_on_the_direction_of_the_axes(order, rng):
     rows = np.argsort(second["lat"].values())
     columns = np.argsort(second["lon"].values() % 360)
     np.testing.assert_allclose(
-        second["tas"].values()[:, rows][:, :, columns], first["tas"].values(), rtol=1e-9, atol=1e-12
+        second["tas"].values()[:, rows][:, :, columns],
+        first["tas"].values(),
+        rtol=1e-9,
+        atol=1e-12,
     )

@@ -23,21 +23,36 @@ CALENDARS = ("standard", "noleap", "360_day")
 
 
 def monthly(
-    years, calendar="standard", *, day=1, units="kg m-2 s-1", bounds=False, values=None, **about
+    years,
+    calendar="standard",
+    *,
+    day=1,
+    units="kg m-2 s-1",
+    bounds=False,
+    values=None,
+    **about,
 ):
     """Monthly values over some years, one cell; the calendar's own dates and month lengths with
     it."""
-    dates = [cftime.datetime(y, m, day, calendar=calendar) for y in years for m in range(1, 13)]
+    dates = [
+        cftime.datetime(y, m, day, calendar=calendar)
+        for y in years
+        for m in range(1, 13)
+    ]
     numbers = cftime.date2num(dates, "days since 1970-01-01", calendar).astype(float)
     starts = [cftime.datetime(d.year, d.month, 1, calendar=calendar) for d in dates]
     stops = [
         cftime.datetime(d.year + d.month // 12, d.month % 12 + 1, 1, calendar=calendar)
         for d in dates
     ]
-    ends = cftime.date2num(np.array([starts, stops]).T, "days since 1970-01-01", calendar).astype(
-        float
+    ends = cftime.date2num(
+        np.array([starts, stops]).T, "days since 1970-01-01", calendar
+    ).astype(float)
+    values = (
+        np.random.default_rng(0).random((len(dates), 1, 1))
+        if values is None
+        else values
     )
-    values = np.random.default_rng(0).random((len(dates), 1, 1)) if values is None else values
     attributes = {
         "units": units,
         "cell_methods": "time: mean",
@@ -60,7 +75,12 @@ def monthly(
                 *(v for v in data.variables.values() if v.name != "time"),
             ]
         )
-    return data, values[:, 0, 0], np.diff(ends, axis=1)[:, 0], np.array([d.month for d in dates])
+    return (
+        data,
+        values[:, 0, 0],
+        np.diff(ends, axis=1)[:, 0],
+        np.array([d.month for d in dates]),
+    )
 
 
 def series(data, name="pr"):
@@ -77,7 +97,9 @@ def series(data, name="pr"):
 def test_chosen_months_keep_their_lengths(calendar, months, bounds, day):
     """Annual amounts of some months alone are their rates times their own days, with and without
     bounds."""
-    data, rates, days, number = monthly(range(2001, 2005), calendar, day=day, bounds=bounds)
+    data, rates, days, number = monthly(
+        range(2001, 2005), calendar, day=day, bounds=bounds
+    )
     part = Subset(months=",".join(map(str, months)))(data)
     chosen = np.isin(number, months)
     expected = np.where(chosen, rates * days * 86400, 0.0).reshape(-1, 12).sum(axis=1)
@@ -87,7 +109,9 @@ def test_chosen_months_keep_their_lengths(calendar, months, bounds, day):
     mean = np.average(rates[chosen], weights=days[chosen])
     assert series(Summarise(over="time")(part)) == pytest.approx(mean, rel=1e-6)
     months_again = Aggregate(to="month", statistic="sum")(part)
-    np.testing.assert_allclose(series(months_again), (rates * days * 86400)[chosen], rtol=1e-6)
+    np.testing.assert_allclose(
+        series(months_again), (rates * days * 86400)[chosen], rtol=1e-6
+    )
 
 
 @pytest.mark.parametrize(
@@ -120,7 +144,9 @@ def test_years_that_begin_in_july_are_summed_by_their_own_days():
     assert series(whole) == pytest.approx((rates * days)[6:-6].sum() * 86400, rel=1e-6)
 
 
-@pytest.mark.parametrize(("stamp", "shift"), [("start", 0), ("middle", 0.5), ("end", 1)])
+@pytest.mark.parametrize(
+    ("stamp", "shift"), [("start", 0), ("middle", 0.5), ("end", 1)]
+)
 def test_hours_belong_to_the_day_in_which_they_lie(stamp, shift):
     """Hourly amounts stamped anywhere in their hour give the same daily totals, and the end is
     found by itself."""
@@ -147,11 +173,17 @@ def test_hours_of_days_counted_from_the_year_one(first, kind, every):
     rounded."""
     day = 719163 + first if kind == "f8" else first
     numbers = (
-        (day + np.arange(0, 24, every)[:, None] / 24.0 + np.arange(20)).T.reshape(-1).astype(kind)
+        (day + np.arange(0, 24, every)[:, None] / 24.0 + np.arange(20))
+        .T.reshape(-1)
+        .astype(kind)
     )
-    axis = TimeAxis(numbers.astype("f8"), "days since 0001-01-01", stored=np.dtype(kind))
+    axis = TimeAxis(
+        numbers.astype("f8"), "days since 0001-01-01", stored=np.dtype(kind)
+    )
     assert axis.hours.tolist() == list(range(0, 24, every)) * 20
-    assert all((date.minute, date.second, date.microsecond) == (0, 0, 0) for date in axis.dates)
+    assert all(
+        (date.minute, date.second, date.microsecond) == (0, 0, 0) for date in axis.dates
+    )
 
 
 def test_totals_that_begin_within_a_year_are_missing():
@@ -217,7 +249,8 @@ def test_all_months_of_a_year_are_needed(there, kept):
     annual = series(Aggregate(to="year")(Subset(time=f"..2002-{there:02d}")(data)))
     assert np.isfinite(annual).tolist() == [True, kept]
     with pytest.warns(
-        RhodoliteWarning, match="in part|missing everywhere" if there < 12 else "in part|"
+        RhodoliteWarning,
+        match="in part|missing everywhere" if there < 12 else "in part|",
     ) as caught:
         warnings.warn(RhodoliteWarning("in part"), stacklevel=1)
         Aggregate(to="year", min_coverage=0.5)(Subset(time=f"..2002-{there:02d}")(data))

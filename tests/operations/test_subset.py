@@ -23,7 +23,9 @@ def grid(start, step, count, falling=False, south=-88.0):
 
 
 @given(
-    st.sampled_from([(-180, 5, 72), (0, 5, 72), (2.5, 5, 72), (150, 3, 20), (-30, 2, 40)]),
+    st.sampled_from(
+        [(-180, 5, 72), (0, 5, 72), (2.5, 5, 72), (150, 3, 20), (-30, 2, 40)]
+    ),
     tenths,
     tenths,
 )
@@ -34,7 +36,10 @@ def test_longitudes_are_compared_modulo_360_and_come_out_eastward(shape, west, e
     inside = [
         lon
         for lon in lons
-        if any(-1e-6 <= lon + turn - west <= width + 1e-6 for turn in range(-1080, 1081, 360))
+        if any(
+            -1e-6 <= lon + turn - west <= width + 1e-6
+            for turn in range(-1080, 1081, 360)
+        )
     ]
     if not inside:
         with pytest.raises(DataError, match="no cell centre lies there"):
@@ -45,9 +50,13 @@ def test_longitudes_are_compared_modulo_360_and_come_out_eastward(shape, west, e
     assert (np.diff(found) > 0).all()
     assert found[0] >= west - 1e-6
     assert found[-1] <= west + width + 1e-6
-    assert sorted(np.round(found % 360, 6)) == sorted(np.round(np.array(inside) % 360, 6))
+    assert sorted(np.round(found % 360, 6)) == sorted(
+        np.round(np.array(inside) % 360, 6)
+    )
     columns = part["tas"].values()[0, 0] % 1000  # each column carries its number
-    np.testing.assert_allclose(np.array(lons)[columns.astype(int)] % 360, found % 360, atol=1e-6)
+    np.testing.assert_allclose(
+        np.array(lons)[columns.astype(int)] % 360, found % 360, atol=1e-6
+    )
 
 
 @given(st.booleans(), st.integers(-90, 90), st.integers(-90, 90))
@@ -72,7 +81,10 @@ def test_a_position_gives_the_cell_that_holds_it(latitude, longitude):
     letter = "W" if longitude < 0 else "E"
     part = Subset(at=f"{latitude:.3f},{abs(longitude):.3f}{letter}")(data)
     distance = abs((lons - longitude + 180) % 360 - 180)
-    assert abs((part["lon"].values()[0] - longitude + 180) % 360 - 180) <= distance.min() + 1e-3
+    assert (
+        abs((part["lon"].values()[0] - longitude + 180) % 360 - 180)
+        <= distance.min() + 1e-3
+    )
     assert abs(part["lat"].values()[0] - latitude) <= abs(lats - latitude).min() + 1e-3
 
 
@@ -83,7 +95,16 @@ def test_the_dateline_is_crossed_in_one_piece(demo):
     assert (longitudes[0], longitudes[-1], longitudes.size) == (171.25, 198.75, 12)
     assert part.axes.by_role["longitude"].bounds[0].tolist() == [170.0, 172.5]
     other = Subset(lon="10W..10E")(data)
-    assert other["lon"].values().tolist() == [-8.75, -6.25, -3.75, -1.25, 1.25, 3.75, 6.25, 8.75]
+    assert other["lon"].values().tolist() == [
+        -8.75,
+        -6.25,
+        -3.75,
+        -1.25,
+        1.25,
+        3.75,
+        6.25,
+        8.75,
+    ]
     whole = data["tas"].data.read((slice(0, 2), slice(0, 72), slice(0, 144)))
     read = other["tas"].data.read((slice(0, 2), slice(0, 72), slice(0, 8)))
     np.testing.assert_array_equal(read, whole[:, :, [140, 141, 142, 143, 0, 1, 2, 3]])
@@ -134,7 +155,10 @@ def test_every_nth_and_standard_names(demo):
 @pytest.mark.parametrize(
     ("settings", "message"),
     [
-        ({"variable": "tass"}, "no variable 'tass'. Did you mean tas\\? There are: tas, pr"),
+        (
+            {"variable": "tass"},
+            "no variable 'tass'. Did you mean tas\\? There are: tas, pr",
+        ),
         ({"variable": "air_temperatur"}, "Did you mean air_temperature"),
         (
             {"lat": "10S..10N"},
@@ -161,7 +185,9 @@ def test_what_is_not_there_is_answered_with_what_is(demo, settings, message):
 
 def test_levels_that_are_not_there_and_contradictions(demo):
     data = rhodolite.read(demo / "pressure_monthly.nc")
-    with pytest.raises(DataError, match=r"The nearest is 850\. There are: 1000, 925, .* hPa\."):
+    with pytest.raises(
+        DataError, match=r"The nearest is 850\. There are: 1000, 925, .* hPa\."
+    ):
         Subset(level="840hPa")(data)
     with pytest.raises(DataError, match="are in hPa, which m cannot be converted to"):
         Subset(level="10m")(data)

@@ -31,7 +31,12 @@ def test_one_rule_for_thresholds(tmp_path_factory, kind, tenths, units, below):
     values = (numbers if kind == "i2" else numbers / 10).reshape(-1, 1, 1)
     data = rhodolite.read(
         write_plain(
-            folder / "a.nc", values, kind=kind, times=np.arange(100), name="pr", attributes=about
+            folder / "a.nc",
+            values,
+            kind=kind,
+            times=np.arange(100),
+            name="pr",
+            attributes=about,
         )
     )
     threshold = f"{tenths / 10:g}"
@@ -74,7 +79,9 @@ def test_water_is_compared_with_depths_whichever_comes_first():
     ],
 )
 def test_sums_of_temperatures(formula, expected, units):
-    data = make_dataset(np.full((1, 1, 1), 10.0), times=[0], name="t", attributes={"units": "degC"})
+    data = make_dataset(
+        np.full((1, 1, 1), 10.0), times=[0], name="t", attributes={"units": "degC"}
+    )
     kelvin = data["t"].replace(name="k", attributes={"units": "K"}).edit()
     data = data.with_variables([*data.variables.values(), kelvin])
     data = data.with_variables(

@@ -87,7 +87,9 @@ def test_lines_are_those_of_scipy_however_they_are_cut(n, seed, gaps, cut):
     for cell in range(4):
         there = ~np.isnan(y[:, cell])
         if there.sum() < 3:
-            assert np.isnan([line.slope[cell], line.error[cell], line.pvalue[cell]]).all()
+            assert np.isnan(
+                [line.slope[cell], line.error[cell], line.pvalue[cell]]
+            ).all()
             continue
         expected = scipy.stats.linregress(x[there], y[there, cell])
         assert line.slope[cell] == pytest.approx(expected.slope, rel=1e-9, abs=1e-11)
@@ -97,7 +99,9 @@ def test_lines_are_those_of_scipy_however_they_are_cut(n, seed, gaps, cut):
 
 def test_lines_without_spread_have_a_defined_surety():
     x = np.arange(5.0)
-    line = fit_line(line_sums(x, np.stack([np.full(5, 3.0), 2 * x, np.full(5, np.nan)], axis=1)))
+    line = fit_line(
+        line_sums(x, np.stack([np.full(5, 3.0), 2 * x, np.full(5, np.nan)], axis=1))
+    )
     np.testing.assert_array_equal(line.slope, [0, 2, np.nan])
     np.testing.assert_array_equal(line.error, [0, 0, np.nan])
     np.testing.assert_array_equal(line.pvalue, [1, 0, np.nan])
@@ -105,16 +109,22 @@ def test_lines_without_spread_have_a_defined_surety():
 
 @pytest.mark.parametrize("calendar", ["standard", "noleap", "360_day"])
 def test_the_slope_that_was_put_in_comes_out_in_every_calendar(calendar):
-    made = make_dataset(np.zeros((40, 2, 3)), times=np.arange(40) * 365.0, calendar=calendar)
+    made = make_dataset(
+        np.zeros((40, 2, 3)), times=np.arange(40) * 365.0, calendar=calendar
+    )
     years = made.time.decimal_years
     line = 280 + 0.05 * (years[:, None, None] - 2010) * np.array([1.0, -2.0, 0.0])
     data = make_dataset(
-        np.broadcast_to(line, (40, 2, 3)), times=np.arange(40) * 365.0, calendar=calendar
+        np.broadcast_to(line, (40, 2, 3)),
+        times=np.arange(40) * 365.0,
+        calendar=calendar,
     )
     for per in Per:
         trend = rhodolite.Trend(per=per)(data)
         np.testing.assert_allclose(
-            trend["tas_trend"].values()[0], np.array([0.05, -0.1, 0]) * per.years, atol=1e-10
+            trend["tas_trend"].values()[0],
+            np.array([0.05, -0.1, 0]) * per.years,
+            atol=1e-10,
         )
         assert (
             trend["tas_trend"].units
@@ -140,7 +150,9 @@ def test_units_before_or_after_change_nothing(rng):
     )
     backward = make_dataset(data["tas"].values()[::-1], times=np.arange(30) * 365.0)
     np.testing.assert_allclose(
-        rhodolite.Trend()(backward)["tas_trend"].values(), -plain["tas_trend"].values(), rtol=1e-2
+        rhodolite.Trend()(backward)["tas_trend"].values(),
+        -plain["tas_trend"].values(),
+        rtol=1e-2,
     )
 
 
@@ -177,7 +189,10 @@ def test_the_warming_of_the_demo_is_found_within_its_error(demo, tmp_path):
     assert np.isnan(slope).sum() == np.isnan(error).sum() == 60
     assert np.nanmean(np.abs(slope - put_in) < 3 * error) > 0.9
     assert np.nanmean(slope) == pytest.approx(put_in.mean(), abs=0.03)
-    assert trend["tas_trend"].attributes["ancillary_variables"].split()[0] == "tas_trend_error"
+    assert (
+        trend["tas_trend"].attributes["ancillary_variables"].split()[0]
+        == "tas_trend_error"
+    )
     assert trend["tas_trend_significant"].values().min() == -1
     assert run_command("check", tmp_path / "t.nc").code == 0
     page = run_command("inspect", tmp_path / "t.nc").out
@@ -186,13 +201,17 @@ def test_the_warming_of_the_demo_is_found_within_its_error(demo, tmp_path):
 
 def test_what_hides_or_prevents_a_trend_is_told():
     monthly = make_dataset(
-        np.random.default_rng(0).normal(size=(48, 2, 2)), times=15 + 30.4 * np.arange(48)
+        np.random.default_rng(0).normal(size=(48, 2, 2)),
+        times=15 + 30.4 * np.arange(48),
     )
     with pytest.warns(
-        RhodoliteWarning, match="the annual cycle is still in the data .* anomaly then trend"
+        RhodoliteWarning,
+        match="the annual cycle is still in the data .* anomaly then trend",
     ):
         rhodolite.Trend()(monthly)
-    with pytest.raises(DataError, match="a trend needs at least 3 times, and there are 2"):
+    with pytest.raises(
+        DataError, match="a trend needs at least 3 times, and there are 2"
+    ):
         rhodolite.Trend()(make_dataset(np.zeros((2, 2, 2))))
     with pytest.raises(UsageError, match="--alpha: '5' is not a probability"):
         rhodolite.Trend(alpha=5)

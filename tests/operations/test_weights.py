@@ -13,9 +13,18 @@ from rhodolite import Calc, DataError, Engine, Extract, Relevel, Subset, Summari
 from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import Aligned, Flattened, InMemory, WithoutAxis
 from rhodolite.kernels.spherical_cells import corners_between, outlines_in_plane
-from rhodolite.kernels.weighted_statistics import finish, gather, merge, weighted_percentile
+from rhodolite.kernels.weighted_statistics import (
+    finish,
+    gather,
+    merge,
+    weighted_percentile,
+)
 from rhodolite.model.variable import Variable
-from rhodolite.operations.axis_reduction.reduce import AxisReduction, CellGroup, reduce_axes
+from rhodolite.operations.axis_reduction.reduce import (
+    AxisReduction,
+    CellGroup,
+    reduce_axes,
+)
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.regions.polygon_overlap import cut
 
@@ -47,7 +56,11 @@ def test_parts_of_cells_merge_to_the_whole(seed, kind, split):
     if kind == "mean":
         for row, found in zip(values, whole, strict=True):
             there = ~np.isnan(row)
-            expected = np.average(row[there], weights=weights[there]) if there.any() else np.nan
+            expected = (
+                np.average(row[there], weights=weights[there])
+                if there.any()
+                else np.nan
+            )
             assert found == pytest.approx(expected, rel=1e-12, nan_ok=True)
 
 
@@ -60,7 +73,10 @@ def test_weighted_percentiles_follow_the_weights(seed, share):
     values[random.random(values.shape) < 0.2] = np.nan
     expected = np.nanpercentile(values, 100 * share, axis=1)
     np.testing.assert_allclose(
-        weighted_percentile(values, np.full(9, 3.0), share), expected, rtol=1e-12, atol=1e-12
+        weighted_percentile(values, np.full(9, 3.0), share),
+        expected,
+        rtol=1e-12,
+        atol=1e-12,
     )
     weights = random.uniform(0.1, 5, 9)
     found = weighted_percentile(values, weights, share)
@@ -71,12 +87,17 @@ def test_weighted_percentiles_follow_the_weights(seed, share):
         rtol=1e-10,
         atol=1e-12,
     )
-    assert ((found >= np.nanmin(values, axis=1)) & (found <= np.nanmax(values, axis=1))).all()
+    assert (
+        (found >= np.nanmin(values, axis=1)) & (found <= np.nanmax(values, axis=1))
+    ).all()
 
 
 @st.composite
 def blocks_of(draw, shape):
-    ends = [sorted((draw(st.integers(0, n - 1)), draw(st.integers(0, n - 1)))) for n in shape]
+    ends = [
+        sorted((draw(st.integers(0, n - 1)), draw(st.integers(0, n - 1))))
+        for n in shape
+    ]
     return tuple(slice(a, b + 1) for a, b in ends)
 
 
@@ -116,16 +137,26 @@ def test_collapsed_axes_are_the_same_as_they_are_read_and_in_one_pass(data, seed
     weights[:, 0] = 1.0
     measure = Measure(data.draw(st.sampled_from([*KINDS, "median", "p90"])))
     work = AxisReduction(
-        axes, lengths, [CellGroup.of(row) for row in weights], measure, 0.0, grouped=True
+        axes,
+        lengths,
+        [CellGroup.of(row) for row in weights],
+        measure,
+        0.0,
+        grouped=True,
     )
     engine = Engine(memory=1 << 20)
     first = reduce_axes(InMemory(values), work, pull=True)
-    both = [engine.compute(first), engine.compute(reduce_axes(InMemory(values), work, pull=False))]
+    both = [
+        engine.compute(first),
+        engine.compute(reduce_axes(InMemory(values), work, pull=False)),
+    ]
     np.testing.assert_allclose(both[0], both[1], rtol=1e-10)
     region = data.draw(blocks_of(first.shape))
     np.testing.assert_allclose(first.read(region), both[0][region], rtol=1e-12)
     if measure.kind == "mean":
-        rest = np.moveaxis(values, axes, range(-len(axes), 0)).reshape(-1, int(np.prod(lengths)))
+        rest = np.moveaxis(values, axes, range(-len(axes), 0)).reshape(
+            -1, int(np.prod(lengths))
+        )
         there = ~np.isnan(rest)
         with np.errstate(invalid="ignore"):
             expected = np.nan_to_num(rest) @ weights.T / (there @ weights.T)
@@ -145,10 +176,18 @@ def test_areas_in_common_with_rectangles_agree_with_the_geometry_library(seed):
     random = np.random.default_rng(seed)
     angles = np.sort(random.uniform(0, 2 * np.pi, 11))
     reach = random.uniform(1.5, 4, 11)
-    star = shapely.Polygon(np.stack([reach * np.cos(angles), reach * np.sin(angles)], axis=1))
-    hole = shapely.Point(random.uniform(-1, 1), random.uniform(-1, 1)).buffer(0.7, quad_segs=3)
+    star = shapely.Polygon(
+        np.stack([reach * np.cos(angles), reach * np.sin(angles)], axis=1)
+    )
+    hole = shapely.Point(random.uniform(-1, 1), random.uniform(-1, 1)).buffer(
+        0.7, quad_segs=3
+    )
     shapes = np.array(
-        [shapely.make_valid(star).difference(hole), shapely.box(0, 0, 2, 1), shapely.Polygon()]
+        [
+            shapely.make_valid(star).difference(hole),
+            shapely.box(0, 0, 2, 1),
+            shapely.Polygon(),
+        ]
     )
     x, y = (
         np.sort(random.uniform(-5, 5, 7)),
@@ -175,7 +214,9 @@ def test_outlines_close_at_the_poles_and_over_the_dateline():
     )
     assert set(cells) == set(range(24))
     assert np.abs(points[:, 1]).max() <= 1
-    assert (np.abs(points[:, 1]) > 1 - 1e-12).sum() >= 24  # those of the inner row reach the pole
+    assert (
+        np.abs(points[:, 1]) > 1 - 1e-12
+    ).sum() >= 24  # those of the inner row reach the pole
     for cell in range(24):
         ring = points[cells == cell]
         np.testing.assert_array_equal(ring[0], ring[-1])
@@ -214,7 +255,12 @@ def test_sigma_and_logarithmic_levels_are_pressures(named, terms):
                     "lev",
                     ("lev",),
                     InMemory(lev),
-                    {"standard_name": named, "units": "1", "formula_terms": terms, "axis": "Z"},
+                    {
+                        "standard_name": named,
+                        "units": "1",
+                        "formula_terms": terms,
+                        "axis": "Z",
+                    },
                 ),
                 Variable("ps", ("x",), InMemory(ps / 100), {"units": "hPa"}),
                 Variable("ptop", (), InMemory(np.float64(top)), {"units": "Pa"}),
@@ -223,7 +269,9 @@ def test_sigma_and_logarithmic_levels_are_pressures(named, terms):
         }
     )
     made = Relevel(to="300hPa,700hPa", method="linear")(data)
-    np.testing.assert_allclose(made["p"].values(), [[30000, 30000], [70000, 70000]], rtol=1e-12)
+    np.testing.assert_allclose(
+        made["p"].values(), [[30000, 30000], [70000, 70000]], rtol=1e-12
+    )
     logarithmic = Relevel(to="300hPa")(data)["p"].values()
     assert (np.abs(logarithmic / 30000 - 1) < 0.01).all()
     with pytest.raises(DataError, match="of lev lack '"):
@@ -240,7 +288,12 @@ def test_formulas_take_means_and_levels_apart_and_spread_them_over_all_axes(rng)
     values = rng.normal(280, 5, (3, 2, 4, 6))
     names, axes = (
         ("time", "plev", "lat", "lon"),
-        (np.arange(3.0), np.array([850.0, 500]), np.arange(0, 40, 10.0), np.arange(6.0) * 60),
+        (
+            np.arange(3.0),
+            np.array([850.0, 500]),
+            np.arange(0, 40, 10.0),
+            np.arange(6.0) * 60,
+        ),
     )
     units = ("days since 2000-01-01", "hPa", "degrees_north", "degrees_east")
     made = [
@@ -248,7 +301,10 @@ def test_formulas_take_means_and_levels_apart_and_spread_them_over_all_axes(rng)
         for n, v, u in zip(names, axes, units, strict=True)
     ]
     data = Dataset(
-        {v.name: v for v in [*made, Variable("ta", names, InMemory(values), {"units": "K"})]}
+        {
+            v.name: v
+            for v in [*made, Variable("ta", names, InMemory(values), {"units": "K"})]
+        }
     )
 
     def calc(formula):
@@ -261,9 +317,13 @@ def test_formulas_take_means_and_levels_apart_and_spread_them_over_all_axes(rng)
     np.testing.assert_allclose(
         zonal.values(), values - values.mean(axis=3, keepdims=True), atol=1e-10
     )
-    spread = calc("mean(ta, time) * lat / 1[degrees_north] + 0[K] * lon / 1[degrees_east]")
+    spread = calc(
+        "mean(ta, time) * lat / 1[degrees_north] + 0[K] * lon / 1[degrees_east]"
+    )
     assert spread.dimensions == ("plev", "lat", "lon")
-    np.testing.assert_allclose(spread.values(), values.mean(axis=0) * axes[2][:, None], rtol=1e-12)
+    np.testing.assert_allclose(
+        spread.values(), values.mean(axis=0) * axes[2][:, None], rtol=1e-12
+    )
     kept = Calc(formula="ta > 280", name="warm", keep=True)(data)
     assert {v.name for v in kept.fields} == {"ta", "warm"}
     assert kept["warm"].values().sum() == (values > 280).sum()
@@ -294,7 +354,9 @@ def test_sites_are_kept_by_region_and_boxes_are_cut_from_any_grid(demo, tmp_path
     np.testing.assert_array_equal(
         box["ta"].values(), values.reshape(*values.shape[:2], -1).transpose(2, 0, 1)
     )
-    smooth = Calc(formula="0 * ta + 280[K] + lat * 0.6[K] / 1[degrees_north]", name="ta")(rotated)
+    smooth = Calc(
+        formula="0 * ta + 280[K] + lat * 0.6[K] / 1[degrees_north]", name="ta"
+    )(rotated)
     found = smooth.extract(points=str(demo / "reservoirs.csv"), method="bilinear")
     expected = 280 + 0.6 * found["lat"].values()
     np.testing.assert_allclose(found["ta"].values()[:, 0, 0], expected, atol=2e-3)
@@ -362,7 +424,10 @@ def test_areas_that_a_file_names_itself_are_what_cells_weigh(rng):
 def test_the_order_of_equal_values_changes_no_percentile(seed, share):
     """Values with ties in any order, and with equal weights those of NumPy (13 digits)."""
     random = np.random.default_rng(seed)
-    values, weights = random.integers(0, 4, (2, 30)).astype(float), random.random(30) + 0.1
+    values, weights = (
+        random.integers(0, 4, (2, 30)).astype(float),
+        random.random(30) + 0.1,
+    )
     order = random.permutation(30)
     np.testing.assert_allclose(
         weighted_percentile(values, weights, share),

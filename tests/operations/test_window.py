@@ -56,18 +56,24 @@ def _days(values, kept, attributes=None):
     st.integers(0, 999),
     st.booleans(),
 )
-def test_windows_are_those_of_a_plain_loop(statistic, length, align, share, seed, backwards):
+def test_windows_are_those_of_a_plain_loop(
+    statistic, length, align, share, seed, backwards
+):
     """To 12 digits, with values and whole steps missing, in either order of time."""
     rng = np.random.default_rng(seed)
     kept = np.flatnonzero(rng.random(24) > 0.15)
     kept = kept[::-1] if backwards else kept
-    values = np.where(rng.random((kept.size, 3)) < 0.1, np.nan, rng.gamma(1.0, 2.0, (kept.size, 3)))
+    values = np.where(
+        rng.random((kept.size, 3)) < 0.1, np.nan, rng.gamma(1.0, 2.0, (kept.size, 3))
+    )
     if kept.size < length or np.abs(np.diff(kept)).min() > 1:
         return
     step = Window(width=length, statistic=statistic, align=align, min_coverage=share)
     data = _days(values, kept)
     if align == "centre" and length % 2 == 0 and statistic not in ("mean", "sum"):
-        with pytest.raises(DataError, match="has no middle step; take an odd number, or --align"):
+        with pytest.raises(
+            DataError, match="has no middle step; take an odd number, or --align"
+        ):
             step(data)
         return
     before = {"centre": [length // 2], "start": [0], "end": [length - 1]}[align]
@@ -84,20 +90,29 @@ def test_windows_are_those_of_a_plain_loop(statistic, length, align, share, seed
                 enough = there >= max(share * length, 1) - 1e-9
                 parts.append(PLAIN[statistic](part) if enough else np.nan)
             expected[at, cell] = np.mean(parts)
-    np.testing.assert_allclose(step(data)["x"].values(), expected, rtol=1e-12, atol=1e-12)
+    np.testing.assert_allclose(
+        step(data)["x"].values(), expected, rtol=1e-12, atol=1e-12
+    )
 
 
 def test_a_window_of_a_year_is_the_year(demo):
     """Months count by their days, as in the mean of a year; sums turn rates into amounts."""
     data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc")
-    for name, statistic in (("tas", "mean"), ("pr", "sum"), ("tas", "p90"), ("tas", "std")):
+    for name, statistic in (
+        ("tas", "mean"),
+        ("pr", "sum"),
+        ("tas", "p90"),
+        ("tas", "std"),
+    ):
         part = data.subset(variable=name, lat=(50, 60), lon=(0, 20), time="1990..1993")
         moved = part.window(width="12months", statistic=statistic, align="end")
         years = part.aggregate(to="year", statistic=statistic)
         np.testing.assert_allclose(moved[name][11::12], years[name], rtol=1e-13)
         kept = ("units", "standard_name", "cell_methods", "units_metadata")
         for key in kept:
-            assert moved[name].attributes.get(key) == years[name].attributes.get(key), key
+            assert moved[name].attributes.get(key) == years[name].attributes.get(key), (
+                key
+            )
         assert moved.dates.size == 48
     centred = part.window(width="1years", min_coverage=0.5)["tas"].values()
     assert np.isfinite(centred).all()
@@ -112,7 +127,10 @@ def test_windows_of_hours_days_and_years_are_whole_numbers_of_steps(demo):
     np.testing.assert_array_equal(day, steps)
     days = hours.aggregate(to="day", statistic="sum")["pr"]
     np.testing.assert_allclose(day[23::24], days, rtol=1e-6)
-    assert (day.units, day.attributes["standard_name"]) == ("kg m-2", "precipitation_amount")
+    assert (day.units, day.attributes["standard_name"]) == (
+        "kg m-2",
+        "precipitation_amount",
+    )
     for width, said in (
         ("1month", "are no whole number"),
         ("90days", "holds 2,160 steps"),
@@ -122,8 +140,12 @@ def test_windows_of_hours_days_and_years_are_whole_numbers_of_steps(demo):
     for width in ("0", "5weeks", "days"):
         with pytest.raises(UsageError, match="is no length of a window"):
             Window(width=width)
-    with pytest.raises(DataError, match="holds normals, whose last step is followed by the first"):
-        rhodolite.read(demo / "garnet_monthly_1981-2020.nc").climatology().window(width=3)
+    with pytest.raises(
+        DataError, match="holds normals, whose last step is followed by the first"
+    ):
+        rhodolite.read(demo / "garnet_monthly_1981-2020.nc").climatology().window(
+            width=3
+        )
     with pytest.raises(UsageError, match=r"window: how long\? Add --width"):
         Window()
 
@@ -131,7 +153,10 @@ def test_windows_of_hours_days_and_years_are_whole_numbers_of_steps(demo):
 def test_constants_stay_constants_and_packing_is_read(tmp_path):
     values = np.full((40, 2, 3), 1234)
     write_plain(
-        tmp_path / "a.nc", values, kind="i2", attributes={"units": "K", "scale_factor": 0.01}
+        tmp_path / "a.nc",
+        values,
+        kind="i2",
+        attributes={"units": "K", "scale_factor": 0.01},
     )
     data = rhodolite.read(tmp_path / "a.nc")
     for width in (7, 8):
@@ -140,7 +165,10 @@ def test_constants_stay_constants_and_packing_is_read(tmp_path):
     spread = data.window(width=9, statistic="std", align="start")["tas"].values()
     assert np.nanmax(spread) == 0
     degrees = data.convert(units="tas=degC").window(width=3, statistic="range")["tas"]
-    assert (degrees.units, degrees.attributes["units_metadata"]) == ("K", "temperature: difference")
+    assert (degrees.units, degrees.attributes["units_metadata"]) == (
+        "K",
+        "temperature: difference",
+    )
     answer = run_here(
         "window",
         "a.nc",
@@ -187,9 +215,14 @@ def test_several_statistics_at_once_are_those_of_each_alone(demo, verb, settings
         for field in data.fields:
             named = several[f"{field.name}_{ending}"]
             np.testing.assert_array_equal(named, alone[field.name])
-            assert named.attributes["long_name"] == alone[field.name].attributes["long_name"]
+            assert (
+                named.attributes["long_name"]
+                == alone[field.name].attributes["long_name"]
+            )
             if verb == "aggregate":
-                assert named.attributes["ancillary_variables"] == f"{named.name}_coverage"
+                assert (
+                    named.attributes["ancillary_variables"] == f"{named.name}_coverage"
+                )
                 share = several[f"{named.name}_coverage"]
                 np.testing.assert_array_equal(share, alone[f"{field.name}_coverage"])
     assert several.record[-1]["statistic"] in (asked, asked.split(","))
@@ -198,7 +231,9 @@ def test_several_statistics_at_once_are_those_of_each_alone(demo, verb, settings
 
 
 def test_names_of_several_statistics_that_are_taken_are_refused(demo):
-    data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc").subset(time="1990..1993")
+    data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc").subset(
+        time="1990..1993"
+    )
     data = data.with_fields(tas_mean=data["tas"][0])
     with pytest.raises(DataError, match="two variables would be called tas_mean"):
         data.aggregate(to="year", statistic="mean,max")

@@ -49,7 +49,9 @@ def read(path, name, cells, *, difference=False):
         about = file[name].__dict__
         unit, amounts = about["units"], about.get("cell_methods") == "time: sum"
         per = unit.split()[-1].removesuffix("-1") if unit.endswith("-1") else None
-        lat, lon = (np.asarray(file[axis][:], dtype=np.float64) for axis in ("lat", "lon"))
+        lat, lon = (
+            np.asarray(file[axis][:], dtype=np.float64) for axis in ("lat", "lon")
+        )
     if lat.ndim == 2:  # rows and columns are numbered, and only positions are known
         ends = [np.array([[at, at + 1.0] for at in range(n)]) for n in lat.shape]
     else:
@@ -62,7 +64,9 @@ def edges(centres, limit):
     made = []
     for at, value in enumerate(centres):
         before = centres[at - 1] if at else 2 * value - centres[1]
-        after = centres[at + 1] if at + 1 < len(centres) else 2 * value - centres[at - 1]
+        after = (
+            centres[at + 1] if at + 1 < len(centres) else 2 * value - centres[at - 1]
+        )
         pair = [(value + before) / 2, (value + after) / 2]
         made.append([min(max(end, -limit), limit) for end in pair])
     return np.array(made)
@@ -80,7 +84,9 @@ def take(field, steps=None, rows=None, columns=None, turns=None):
     steps = range(len(field.cells)) if steps is None else steps
     if field.lat.ndim == 2:
         kept = list(steps)
-        return replace(field, values=field.values[kept], cells=[field.cells[at] for at in kept])
+        return replace(
+            field, values=field.values[kept], cells=[field.cells[at] for at in kept]
+        )
     rows = list(range(len(field.lat)) if rows is None else rows)
     columns = list(range(len(field.lon)) if columns is None else columns)
     turns = np.zeros(len(columns)) if turns is None else np.array(turns)
@@ -99,7 +105,11 @@ def take(field, steps=None, rows=None, columns=None, turns=None):
 def subset_lat(field, south, north):
     return take(
         field,
-        rows=[at for at, value in enumerate(field.lat) if south - 1e-6 <= value <= north + 1e-6],
+        rows=[
+            at
+            for at, value in enumerate(field.lat)
+            if south - 1e-6 <= value <= north + 1e-6
+        ],
     )
 
 
@@ -112,8 +122,13 @@ def block_between(field, south, north):
     rows, columns = (np.flatnonzero(inside.any(axis=axis)) for axis in (1, 0))
     block = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
     values = np.where(inside[block], field.values[(slice(None), *block)], np.nan)
-    ends = {"lat_edges": field.lat_edges[block[0]], "lon_edges": field.lon_edges[block[1]]}
-    return replace(field, values=values, lat=field.lat[block], lon=field.lon[block], **ends)
+    ends = {
+        "lat_edges": field.lat_edges[block[0]],
+        "lon_edges": field.lon_edges[block[1]],
+    }
+    return replace(
+        field, values=values, lat=field.lat[block], lon=field.lon[block], **ends
+    )
 
 
 def subset_lon(field, west, east):
@@ -124,16 +139,26 @@ def subset_lon(field, west, east):
         if beyond <= east - west + 1e-6:
             found.append((beyond, at, west + beyond - value))
     found.sort()
-    return take(field, columns=[at for _, at, _ in found], turns=[turn for _, _, turn in found])
+    return take(
+        field, columns=[at for _, at, _ in found], turns=[turn for _, _, turn in found]
+    )
 
 
 def subset_months(field, months):
-    return take(field, [at for at, cell in enumerate(field.cells) if middle(cell).month in months])
+    return take(
+        field,
+        [at for at, cell in enumerate(field.cells) if middle(cell).month in months],
+    )
 
 
 def subset_years(field, first, last):
     return take(
-        field, [at for at, cell in enumerate(field.cells) if first <= middle(cell).year <= last]
+        field,
+        [
+            at
+            for at, cell in enumerate(field.cells)
+            if first <= middle(cell).year <= last
+        ],
     )
 
 
@@ -184,7 +209,9 @@ def convert(field, unit):
     if field.per is None:
         return replace(field, values=values, unit=unit)
     made = replace(field, unit=unit, per=unit.split()[-1].removesuffix("-1"))
-    lengths = [units_covered(field, cell) / units_covered(made, cell) for cell in field.cells]
+    lengths = [
+        units_covered(field, cell) / units_covered(made, cell) for cell in field.cells
+    ]
     return replace(made, values=values * np.array(lengths)[:, None, None])
 
 
@@ -209,7 +236,10 @@ def count(values, kind):
     side, threshold = kind.partition(" ")[::2]
     above = side == "count-above"
     return float(
-        sum(value > float(threshold) if above else value < float(threshold) for value in values)
+        sum(
+            value > float(threshold) if above else value < float(threshold)
+            for value in values
+        )
     )
 
 
@@ -219,7 +249,9 @@ def statistic(values, weights, kind):
     if kind.startswith("count"):
         return count(values, kind)
     if kind == "mean":
-        return math.fsum(v * w for v, w in zip(values, weights, strict=False)) / math.fsum(weights)
+        return math.fsum(
+            v * w for v, w in zip(values, weights, strict=False)
+        ) / math.fsum(weights)
     return {"sum": math.fsum, "min": min, "max": max}[kind](values)
 
 
@@ -248,12 +280,21 @@ def aggregate(field, unit, kind):
         full, month = 0.0, ends[0].year * 12 + ends[0].month - 1
         if unit == "day":
             full, month = 1.0, month + 1
-        while cftime.datetime(month // 12, month % 12 + 1, 1, calendar=ends[0].calendar) < ends[1]:
-            first = cftime.datetime(month // 12, month % 12 + 1, 1, calendar=ends[0].calendar)
+        while (
+            cftime.datetime(month // 12, month % 12 + 1, 1, calendar=ends[0].calendar)
+            < ends[1]
+        ):
+            first = cftime.datetime(
+                month // 12, month % 12 + 1, 1, calendar=ends[0].calendar
+            )
             after = cftime.datetime(
                 (month + 1) // 12, (month + 1) % 12 + 1, 1, calendar=ends[0].calendar
             )
-            full += (after - first).total_seconds() / 86400 if month % 12 + 1 in chosen else 0.0
+            full += (
+                (after - first).total_seconds() / 86400
+                if month % 12 + 1 in chosen
+                else 0.0
+            )
             month += 1
         there = sum(days(field.cells[at]) for at in steps)
         shares.append((steps, full))
@@ -266,7 +307,8 @@ def aggregate(field, unit, kind):
             if sum(days(field.cells[at]) for at in kept) / full < needed - 1e-9:
                 continue
             lengths = [
-                1.0 if field.amounts else units_covered(field, field.cells[at]) for at in kept
+                1.0 if field.amounts else units_covered(field, field.cells[at])
+                for at in kept
             ]
             becomes_amount = field.per is not None and kind == "sum"
             values = [
@@ -274,13 +316,17 @@ def aggregate(field, unit, kind):
                 for at, length in zip(kept, lengths, strict=True)
             ]
             out[row, y, x] = statistic(values, lengths, kind)
-    made = replace(field, values=out, cells=[groups[number][0] for number in sorted(groups)])
+    made = replace(
+        field, values=out, cells=[groups[number][0] for number in sorted(groups)]
+    )
     if kind.startswith("count"):
         return replace(made, amounts=False, per=None, unit="1")
     if kind != "sum":
         return made
     amounts = field.amounts or field.per is not None
-    return replace(made, amounts=amounts, per=None, unit=field.unit.rpartition(" ")[0] or "total")
+    return replace(
+        made, amounts=amounts, per=None, unit=field.unit.rpartition(" ")[0] or "total"
+    )
 
 
 def summarise_area(field):
@@ -291,7 +337,8 @@ def summarise_area(field):
             if not math.isnan(field.values[at, y, x]):
                 south, north = np.radians(field.lat_edges[y])
                 weights.append(
-                    abs(math.sin(north) - math.sin(south)) * abs(np.diff(field.lon_edges[x])[0])
+                    abs(math.sin(north) - math.sin(south))
+                    * abs(np.diff(field.lon_edges[x])[0])
                 )
                 values.append(field.values[at, y, x])
         out[at, 0, 0] = statistic(values, weights, "mean")
@@ -310,11 +357,15 @@ def normals(field):
     years = {middle(cell).year for cell in field.cells}
     found = {}
     for month in sorted({middle(cell).month for cell in field.cells}):
-        steps = [at for at, cell in enumerate(field.cells) if middle(cell).month == month]
+        steps = [
+            at for at, cell in enumerate(field.cells) if middle(cell).month == month
+        ]
         made = np.full(field.values.shape[1:], np.nan)
         for y, x in np.ndindex(made.shape):
             values = [
-                field.values[at, y, x] for at in steps if not math.isnan(field.values[at, y, x])
+                field.values[at, y, x]
+                for at in steps
+                if not math.isnan(field.values[at, y, x])
             ]
             if len(values) >= 0.8 * len(steps) - 1e-9:
                 made[y, x] = statistic(values, [1.0] * len(values), "mean")
@@ -325,18 +376,25 @@ def normals(field):
 
 def climatology(field):
     found = normals(field)
-    return replace(field, values=np.array(list(found.values())), cells=[None] * len(found))
+    return replace(
+        field, values=np.array(list(found.values())), cells=[None] * len(found)
+    )
 
 
 def anomaly(field):
     found = normals(field)
-    values = [field.values[at] - found[middle(cell).month] for at, cell in enumerate(field.cells)]
+    values = [
+        field.values[at] - found[middle(cell).month]
+        for at, cell in enumerate(field.cells)
+    ]
     return replace(field, values=np.array(values), difference=True)
 
 
 def decimal_year(date):
     calendar = date.calendar
-    first, after = (cftime.datetime(date.year + more, 1, 1, calendar=calendar) for more in (0, 1))
+    first, after = (
+        cftime.datetime(date.year + more, 1, 1, calendar=calendar) for more in (0, 1)
+    )
     return date.year + (date - first) / (after - first)
 
 
@@ -350,7 +408,9 @@ def trend(field):
         series = zip(stamps, field.values[:, y, x], strict=True)
         pairs = [(decimal_year(date), v) for date, v in series if not math.isnan(v)]
         if len(pairs) >= 3:
-            mean_t, mean_v = (math.fsum(part) / len(pairs) for part in zip(*pairs, strict=False))
+            mean_t, mean_v = (
+                math.fsum(part) / len(pairs) for part in zip(*pairs, strict=False)
+            )
             top = math.fsum((t - mean_t) * (v - mean_v) for t, v in pairs)
             out[0, y, x] = scale * top / math.fsum((t - mean_t) ** 2 for t, _ in pairs)
     return replace(field, values=out, cells=[None])

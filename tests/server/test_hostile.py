@@ -106,8 +106,27 @@ _WORDS = st.one_of(
     ),
 )
 _KEYS = [
-    *("service", "request", "version", "layers", "query_layers", "layer", "crs", "srs", "bbox"),
-    *("width", "height", "styles", "style", "time", "elevation", "format", "info_format"),
+    *(
+        "service",
+        "request",
+        "version",
+        "layers",
+        "query_layers",
+        "layer",
+        "crs",
+        "srs",
+        "bbox",
+    ),
+    *(
+        "width",
+        "height",
+        "styles",
+        "style",
+        "time",
+        "elevation",
+        "format",
+        "info_format",
+    ),
     *("transparent", "bgcolor", "limits", "i", "j", "x", "y"),
 ]
 _USUAL = {
@@ -137,7 +156,9 @@ def test_any_map_is_drawn_or_refused_in_xml(served, words):
 @given(
     st.sampled_from(["position", "area", "cube", "x"]),
     st.dictionaries(
-        st.sampled_from(["coords", "bbox", "datetime", "z", "parameter-name", "f", "over", "crs"]),
+        st.sampled_from(
+            ["coords", "bbox", "datetime", "z", "parameter-name", "f", "over", "crs"]
+        ),
         st.one_of(
             st.text(max_size=20),
             st.sampled_from(
@@ -196,7 +217,13 @@ def test_maps_between_cells_agree_with_scipy(order, west):
     values = rng.normal(280, 5, (1, lats.size, lons.size))
     data = make_dataset(values, lats=lats, lons=lons)
     maps = Maps(Served("d", data, default_engine(), Gate(Limits())), Fields(1 << 20))
-    asked = {**_USUAL, "bbox": "-170,-70,170,70", "width": "85", "height": "35", "styles": "smooth"}
+    asked = {
+        **_USUAL,
+        "bbox": "-170,-70,170,70",
+        "width": "85",
+        "height": "35",
+        "styles": "smooth",
+    }
     picture = Image.open(io.BytesIO(maps.answer(asked, "")[0]))
     x, y = -170 + 4 * (np.arange(85) + 0.5), 70 - 4 * (np.arange(35) + 0.5)
     rows = np.argsort(lats)
@@ -214,7 +241,14 @@ def test_capabilities_of_a_region_keep_to_the_schema():
     """Longitudes within 180 degrees; children in the order of the schema (1.3.0, annex E.1) and of
     the document type (1.1.1, annex A.1)."""
     order = {
-        "1.3.0": ["Name", "Title", "EX_GeographicBoundingBox", "BoundingBox", "Dimension", "Style"],
+        "1.3.0": [
+            "Name",
+            "Title",
+            "EX_GeographicBoundingBox",
+            "BoundingBox",
+            "Dimension",
+            "Style",
+        ],
         "1.1.1": [
             "Name",
             "Title",
@@ -227,15 +261,21 @@ def test_capabilities_of_a_region_keep_to_the_schema():
     }
     for lons in ([200, 210, 220], [170, 180, 190], [0, 120, 240]):
         data = make_dataset(np.zeros((2, 3, 3)), lats=[0, 10, 20], lons=lons)
-        maps = Maps(Served("d", data, default_engine(), Gate(Limits())), Fields(1 << 20))
+        maps = Maps(
+            Served("d", data, default_engine(), Gate(Limits())), Fields(1 << 20)
+        )
         for version, names in order.items():
-            text = maps.answer({"request": "GetCapabilities", "version": version}, "http://h/")[0]
+            text = maps.answer(
+                {"request": "GetCapabilities", "version": version}, "http://h/"
+            )[0]
             tree = ElementTree.fromstring(text)
             plain = [(one.tag.rpartition("}")[2], one) for one in tree.iter()]
             layer = [one for tag, one in plain if tag == "Layer"][1]
             found = [one.tag.rpartition("}")[2] for one in layer]
             assert found == sorted(found, key=names.index)
-            ends = [float(one.text) for tag, one in plain if tag.endswith("BoundLongitude")]
+            ends = [
+                float(one.text) for tag, one in plain if tag.endswith("BoundLongitude")
+            ]
             assert all(-180 <= end <= 180 for end in ends)
 
 
@@ -244,7 +284,11 @@ def test_work_that_takes_too_long_gives_way():
     with pytest.raises(Refused, match=r"takes longer than 1e-09 s|busy"):
         list(dap.write_data(slow, dap.parse_constraint(slow, "tas")))
     gate = Gate(Limits(seconds=0.05, at_once=1))
-    with gate.enter(), pytest.raises(Refused, match="busy with other requests"), gate.enter():
+    with (
+        gate.enter(),
+        pytest.raises(Refused, match="busy with other requests"),
+        gate.enter(),
+    ):
         pass
 
 
@@ -296,13 +340,19 @@ def bounded(monkeypatch):
 
 def test_callers_who_say_nothing_hold_no_place(bounded):
     """Neither one who never asks nor one who never ends a question, nor very many of these."""
-    for said in (b"", b"GET / HTTP/1.1\r\nHost: h\r\n", b"GET / HTTP/1.1\r\nHost: h\r\n\r\nGET"):
+    for said in (
+        b"",
+        b"GET / HTTP/1.1\r\nHost: h\r\n",
+        b"GET / HTTP/1.1\r\nHost: h\r\n\r\nGET",
+    ):
         with socket.create_connection(bounded, timeout=60) as caller:
             caller.sendall(said)
             while caller.recv(1 << 16):
                 pass
     crowd = [socket.create_connection(bounded, timeout=60) for _ in range(100)]
-    with urllib.request.urlopen(f"http://127.0.0.1:{bounded[1]}/datasets", timeout=60) as answer:
+    with urllib.request.urlopen(
+        f"http://127.0.0.1:{bounded[1]}/datasets", timeout=60
+    ) as answer:
         assert answer.status == 200
     for caller in crowd:
         assert caller.recv(1) == b""
@@ -326,7 +376,9 @@ def test_callers_who_say_nothing_hold_no_place(bounded):
 def test_a_time_means_all_that_it_names(served, text, steps):
     (layer,) = layers_of(served).values()
     if steps is None:
-        with pytest.raises(Refused, match="times run from 2000-01-01T00:00:00Z to 2000-01-04"):
+        with pytest.raises(
+            Refused, match="times run from 2000-01-01T00:00:00Z to 2000-01-04"
+        ):
             layer.steps(text)
         with pytest.raises(Refused, match="there is no time"):
             layer.nearest(text.partition("/")[0])
@@ -337,7 +389,12 @@ def test_a_time_means_all_that_it_names(served, text, steps):
 def test_a_pixel_beside_a_map_is_where_it_lies(served):
     """Clients ask for one where tiles meet: west of the map is not its eastern end."""
     maps = Maps(served, Fields(1 << 20))
-    words = {"service": "WMS", "request": "GetFeatureInfo", "version": "1.3.0", "layers": "tas"}
+    words = {
+        "service": "WMS",
+        "request": "GetFeatureInfo",
+        "version": "1.3.0",
+        "layers": "tas",
+    }
     words |= {"query_layers": "tas", "crs": "EPSG:4326", "width": "4", "height": "3"}
     words |= {"bbox": "-45,-36,45,252", "styles": "", "info_format": "application/json"}
 
@@ -353,7 +410,9 @@ def test_a_pixel_beside_a_map_is_where_it_lies(served):
 
 def test_names_asked_for_twice_are_answered_once():
     one = serve()
-    assert dap.parse_constraint(one, "tas,tas,lat,tas") == dap.parse_constraint(one, "tas,lat")
+    assert dap.parse_constraint(one, "tas,tas,lat,tas") == dap.parse_constraint(
+        one, "tas,lat"
+    )
     asked = {"coords": "POINT(0 0)", "parameter-name": "tas,tas"}
     once = Collection(one).query("position", {**asked, "parameter-name": "tas"})
     assert Collection(one).query("position", asked) == once
@@ -363,7 +422,9 @@ def test_what_takes_longer_to_compute_than_an_answer_may_is_given_up():
     values = np.arange(60.0 * 30 * 50).reshape(60, 30, 50)
     data = make_dataset(values, lats=np.arange(30.0), lons=np.arange(50.0))
     trend = Trend(serial_correlation="none")(data)
-    slow = Served("d", trend, default_engine(memory=1 << 20), Gate(Limits(seconds=1e-9)))
+    slow = Served(
+        "d", trend, default_engine(memory=1 << 20), Gate(Limits(seconds=1e-9))
+    )
     with pytest.raises(Refused, match="to compute this takes longer than 1e-09 s"):
         slow.read(trend["tas_trend"].data, whole(trend["tas_trend"]))
     patient = Served("d", trend, default_engine(), Gate(Limits()))
@@ -372,12 +433,16 @@ def test_what_takes_longer_to_compute_than_an_answer_may_is_given_up():
 
 
 @pytest.mark.slow
-def test_the_corner_of_a_large_variable_costs_little_and_slow_callers_hold_nothing_up(tmp_path):
+def test_the_corner_of_a_large_variable_costs_little_and_slow_callers_hold_nothing_up(
+    tmp_path,
+):
     with netCDF4.Dataset(tmp_path / "large.nc", "w") as file:
         for name, size in (("time", 500), ("lat", 1000), ("lon", 1000)):
             file.createDimension(name, size)
             file.createVariable(name, "f8", (name,))[:] = np.linspace(0, 80, size)
-        made = file.createVariable("tas", "f4", ("time", "lat", "lon"), chunksizes=(10, 100, 100))
+        made = file.createVariable(
+            "tas", "f4", ("time", "lat", "lon"), chunksizes=(10, 100, 100)
+        )
         made[490:, 990:, 990:] = 7
     running = Running(tmp_path, "serve", "large.nc")
     host, port = running.root.removeprefix("http://").split(":")

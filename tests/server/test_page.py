@@ -69,7 +69,12 @@ class Page:
         browser.get("about:blank")
         browser.execute_cdp_cmd(
             "Emulation.setDeviceMetricsOverride",
-            {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 500},
+            {
+                "width": width,
+                "height": height,
+                "deviceScaleFactor": 1,
+                "mobile": width < 500,
+            },
         )
         browser.get(address)
         self.wait(lambda: self.find("map").get_attribute("data-shown"))
@@ -97,7 +102,11 @@ class Page:
         ActionChains(self.browser).send_keys(*keys).perform()
 
     def errors(self):
-        return [line for line in self.browser.get_log("browser") if line["level"] == "SEVERE"]
+        return [
+            line
+            for line in self.browser.get_log("browser")
+            if line["level"] == "SEVERE"
+        ]
 
 
 @pytest.fixture(scope="module")
@@ -130,7 +139,9 @@ def test_a_click_reads_the_value_and_the_series_of_its_cell(browser, site, value
     assert not page.errors()
 
 
-def test_time_variables_and_limits_change_the_map_and_the_address_keeps_them(browser, site):
+def test_time_variables_and_limits_change_the_map_and_the_address_keeps_them(
+    browser, site
+):
     page = Page(browser, f"{site.root}/view/maps#t=5")
     for button, date in (
         ("first", "January 2000"),
@@ -167,7 +178,11 @@ def test_wheel_and_drag_move_the_map_and_a_box_gives_its_mean(browser, site, val
     page = Page(browser, f"{site.root}/view/maps#t=0&view=-200,-90,200,90")
     map_, size = page.find("map"), page.find("map").size
     wide = _view(browser)
-    page.after(lambda: ActionChains(browser).scroll_from_origin(_origin(map_), 0, -300).perform())
+    page.after(
+        lambda: (
+            ActionChains(browser).scroll_from_origin(_origin(map_), 0, -300).perform()
+        )
+    )
     assert _view(browser)[2] - _view(browser)[0] < wide[2] - wide[0]
     page.after(
         lambda: (
@@ -197,7 +212,9 @@ def test_wheel_and_drag_move_the_map_and_a_box_gives_its_mean(browser, site, val
     columns = [c for c in range(9) if (40 * c - ends[0]) % 360 <= ends[2] - ends[0]]
     weights = np.cos(np.radians(20.0 * np.array(rows) - 60))
     means = values[0][np.ix_(rows, columns)].mean(axis=1)
-    assert page.value == pytest.approx(float(np.average(means, weights=weights)), rel=1e-5)
+    assert page.value == pytest.approx(
+        float(np.average(means, weights=weights)), rel=1e-5
+    )
     assert not page.errors()
 
 
@@ -210,7 +227,16 @@ def test_the_keyboard_is_enough(browser, site, values):
         if browser.switch_to.active_element.get_attribute("id") == "map":
             break
         page.press(Keys.TAB)
-    assert {"palette", "low", "high", "smooth", "first", "play", "step", "map"} <= reached
+    assert {
+        "palette",
+        "low",
+        "high",
+        "smooth",
+        "first",
+        "play",
+        "step",
+        "map",
+    } <= reached
     page.press(Keys.ENTER)
     page.wait(lambda: page.find("value").get_attribute("data-value"))
     assert page.value == pytest.approx(float(values[2, 3, 0]), rel=1e-6)

@@ -40,7 +40,11 @@ class Running:
     def __init__(self, folder, *words):
         command = [sys.executable, "-m", "rhodolite", *map(str, words), "--port", "0"]
         self.process = subprocess.Popen(
-            command, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            command,
+            cwd=folder,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
         )
         lines = []
         for line in self.process.stdout:
@@ -50,7 +54,9 @@ class Running:
         assert lines, self.process.stderr.read()
         self.addresses, self.root = lines[:-1], lines[-1].rstrip("/")
         self.log = []
-        self._reader = threading.Thread(target=lambda: self.log.extend(self.process.stderr))
+        self._reader = threading.Thread(
+            target=lambda: self.log.extend(self.process.stderr)
+        )
         self._reader.start()
 
     def get(self, path, **headers):
@@ -101,7 +107,11 @@ def folder(tmp_path_factory):
         file.createVariable("odd", "u1", ("n",))[:] = [1, 2, 3, 4, 5]
         file.title = 'A "title" & <more>'
     with netCDF4.Dataset(folder / "levels.nc", "w") as file:
-        axes = {"plev": [1000, 850, 500, 200], "lat": [0, 10, 20], "lon": [0, 10, 20, 30]}
+        axes = {
+            "plev": [1000, 850, 500, 200],
+            "lat": [0, 10, 20],
+            "lon": [0, 10, 20, 30],
+        }
         units = {"plev": "hPa", "lat": "degrees_north", "lon": "degrees_east"}
         for name, numbers in axes.items():
             file.createDimension(name, len(numbers))
@@ -116,7 +126,9 @@ def folder(tmp_path_factory):
             file.createVariable(name, "f8", (name,))[:] = np.arange(size)
             file[name].bounds = f"{name}_bnds"
         for name in ("lat", "lon"):
-            file.createVariable(name, "f8", ("rlat", "rlon"))[:] = rng.random((4, 5)) * 50
+            file.createVariable(name, "f8", ("rlat", "rlon"))[:] = (
+                rng.random((4, 5)) * 50
+            )
         file.createVariable("rlat_bnds", "f8", ("rlat", "nv"))[:] = rng.random((4, 2))
         file.createVariable("rotated_pole", "i4", ())[...] = 3
         file.createVariable("rlon_bnds", "f8", ("rlon", "nv"))[:] = rng.random((5, 2))
@@ -129,7 +141,9 @@ def folder(tmp_path_factory):
 
 @pytest.fixture(scope="module")
 def server(folder):
-    running = Running(folder, "serve", "maps.nc", "other=types.nc", "turned.nc", "levels.nc")
+    running = Running(
+        folder, "serve", "maps.nc", "other=types.nc", "turned.nc", "levels.nc"
+    )
     yield running
     running.stop()
 
@@ -145,12 +159,18 @@ def test_the_netcdf_library_reads_all_types_as_they_are(server, folder):
         assert set(remote.variables) == set(local.variables)
         for name, variable in local.variables.items():
             if name == "names":  # characters in rows, as that library has texts
-                texts = [row.tobytes().rstrip(b"\0").decode() for row in remote[name][...]]
+                texts = [
+                    row.tobytes().rstrip(b"\0").decode() for row in remote[name][...]
+                ]
                 assert texts == list(variable[...])
                 continue
-            np.testing.assert_array_equal(remote[name][...], variable[...], err_msg=name)
+            np.testing.assert_array_equal(
+                remote[name][...], variable[...], err_msg=name
+            )
             if variable.ndim == 2:
-                np.testing.assert_array_equal(remote[name][1:5:2, ::-1], variable[1:5:2, ::-1])
+                np.testing.assert_array_equal(
+                    remote[name][1:5:2, ::-1], variable[1:5:2, ::-1]
+                )
                 np.testing.assert_array_equal(remote[name].about, variable.about)
 
 
@@ -169,7 +189,9 @@ def test_names_of_any_letters_and_wide_integers_come_through(server):
     with netCDF4.Dataset(f"{server.root}/dap/turned") as remote:
         odd = list(remote.variables)[-len(_ODD_NAMES) :]
         assert odd[:2] == ["a%2Eb", "c%20d"]
-        assert [set(remote[name][...].tolist()) for name in odd] == [{at} for at in range(len(odd))]
+        assert [set(remote[name][...].tolist()) for name in odd] == [
+            {at} for at in range(len(odd))
+        ]
         assert remote["tas"].number == str(2**60 + 1)
 
 
@@ -186,7 +208,9 @@ def test_slices_of_grids_are_right_for_twenty_at_once(server, folder):
         assert status == 200, body
         data = body.partition(b"\nData:\n")[2][8:]
         part = expected[begin:36:step, 1:7:2, 0:9:3]
-        np.testing.assert_array_equal(np.frombuffer(data, ">f4").reshape(part.shape), part)
+        np.testing.assert_array_equal(
+            np.frombuffer(data, ">f4").reshape(part.shape), part
+        )
         return part.size
 
     with ThreadPoolExecutor(20) as pool:
@@ -245,10 +269,15 @@ def test_a_zarr_client_reads_every_variable(server, folder, tmp_path):
         target.mkdir()
         _, _, body = server.get(f"/zarr/{name}/zarr.json")
         (target / "zarr.json").write_bytes(body)
-        for variable, about in json.loads(body)["consolidated_metadata"]["metadata"].items():
+        for variable, about in json.loads(body)["consolidated_metadata"][
+            "metadata"
+        ].items():
             (target / variable).mkdir()
             (target / variable / "zarr.json").write_text(json.dumps(about))
-            shape, chunks = about["shape"], about["chunk_grid"]["configuration"]["chunk_shape"]
+            shape, chunks = (
+                about["shape"],
+                about["chunk_grid"]["configuration"]["chunk_shape"],
+            )
             counts = [-(-n // c) for n, c in zip(shape, chunks, strict=True)]
             for place in np.ndindex(*counts):
                 key = "/".join(["c", *map(str, place)])
@@ -258,10 +287,14 @@ def test_a_zarr_client_reads_every_variable(server, folder, tmp_path):
                 (target / variable / key).write_bytes(chunk)
                 assert gzip.decompress(chunk)
         group = zarr.open_group(target, mode="r")
-        with netCDF4.Dataset(folder / ("maps.nc" if name == "maps" else "types.nc")) as local:
+        with netCDF4.Dataset(
+            folder / ("maps.nc" if name == "maps" else "types.nc")
+        ) as local:
             local.set_auto_mask(False)
             for variable in local.variables:
-                np.testing.assert_array_equal(group[variable][...], local[variable][...])
+                np.testing.assert_array_equal(
+                    group[variable][...], local[variable][...]
+                )
         mine = rhodolite.read(_suffixed(target))
         assert set(mine.variables) >= set(group.array_keys())
 
@@ -281,10 +314,14 @@ def test_answers_are_for_reading_caching_and_no_others_page(server):
     _, headers, _ = server.get("/dap/maps.dds")
     again, _, body = server.get("/dap/maps.dds", **{"If-None-Match": headers["etag"]})
     assert (again, body) == (304, b"")
-    again, _, _ = server.get("/dap/maps.dds", **{"If-Modified-Since": headers["last-modified"]})
+    again, _, _ = server.get(
+        "/dap/maps.dds", **{"If-Modified-Since": headers["last-modified"]}
+    )
     assert again == 304
     for method in ("POST", "PUT", "DELETE", "PATCH"):
-        request = urllib.request.Request(server.root + "/dap/maps.dds", b"x", method=method)
+        request = urllib.request.Request(
+            server.root + "/dap/maps.dds", b"x", method=method
+        )
         with pytest.raises(urllib.error.HTTPError, match="405"):
             urllib.request.urlopen(request)
     head = urllib.request.Request(server.root + "/dap/maps.dds", method="HEAD")
@@ -296,13 +333,17 @@ def test_answers_are_for_reading_caching_and_no_others_page(server):
 def test_it_ends_cleanly_and_serves_what_a_chain_computes(folder, how):
     words = ("anomaly", "maps.nc", "--min-years", "1", "then", "trend", "then", "serve")
     running = Running(folder, *words, "--prepare")
-    assert run_here(*words[:-2], "-o", "trend.nc", "--overwrite", folder=folder).code == 0
+    assert (
+        run_here(*words[:-2], "-o", "trend.nc", "--overwrite", folder=folder).code == 0
+    )
     with (
         netCDF4.Dataset(f"{running.root}/dap/maps") as remote,
         netCDF4.Dataset(folder / "trend.nc") as local,
     ):
         np.testing.assert_allclose(
-            np.asarray(remote["tas_trend"][...], "f4"), local["tas_trend"][...], rtol=1e-6
+            np.asarray(remote["tas_trend"][...], "f4"),
+            local["tas_trend"][...],
+            rtol=1e-6,
         )
     assert running.stop(how) == 0
     log = "".join(running.log)
@@ -319,7 +360,10 @@ def test_a_client_that_hangs_up_and_requests_beyond_bounds(folder):
         with socket.create_connection((host, int(port))) as caller:
             caller.sendall(b"GET /dap/maps.dods HTTP/1.1\r\nHost: x\r\n\r\n")
     status, _, body = running.get("/zarr/maps/tas/c/0/0/0")
-    assert (status, b"180 values are asked for, and an answer holds 100" in body) == (413, True)
+    assert (status, b"180 values are asked for, and an answer holds 100" in body) == (
+        413,
+        True,
+    )
     assert running.get("/dap/maps.dods?lat")[0] == 200
     assert running.stop() == 0
 
@@ -356,7 +400,9 @@ def test_what_is_wrong_is_said_before_it_listens(folder, words, said):
 
 
 def asked(**words):
-    return urllib.parse.urlencode({key.replace("_", "-"): value for key, value in words.items()})
+    return urllib.parse.urlencode(
+        {key.replace("_", "-"): value for key, value in words.items()}
+    )
 
 
 def wms(server, name="maps", **words):
@@ -405,18 +451,26 @@ def test_maps_show_the_cell_beneath_each_pixel(server, folder):
         ("CRS:84", 90 - 10 * (np.arange(18) + 0.5)),
         (
             "EPSG:3857",
-            np.degrees(np.arctan(np.sinh((0.5 - (np.arange(18) + 0.5) / 18) * world / 6378137.0))),
+            np.degrees(
+                np.arctan(
+                    np.sinh((0.5 - (np.arange(18) + 0.5) / 18) * world / 6378137.0)
+                )
+            ),
         ),
     ):
         rows = np.rint((latitudes + 60) / 20).astype(int)
         inside = np.abs(latitudes) < 70
-        values = np.where(inside[:, None], field[np.ix_(rows.clip(0, 6), columns)], np.nan)
+        values = np.where(
+            inside[:, None], field[np.ix_(rows.clip(0, 6), columns)], np.nan
+        )
         seen = pictures[crs]
         np.testing.assert_array_equal(seen[..., 3] > 0, np.isfinite(values))
         # Equal colours are neighbouring values: the classes cut the order of values into runs.
         flat = [tuple(one) for one in seen[np.isfinite(values)]]
         order = np.argsort(values[np.isfinite(values)], kind="stable")
-        runs = [flat[order[0]]] + [flat[b] for a, b in pairwise(order) if flat[a] != flat[b]]
+        runs = [flat[order[0]]] + [
+            flat[b] for a, b in pairwise(order) if flat[a] != flat[b]
+        ]
         assert len(runs) == len(set(runs)) > 5
 
 
@@ -493,10 +547,19 @@ def _pixels(body):
 def test_layers_lie_above_each_other_and_pictures_have_several_formats(tmp_path, rng):
     """The upper layer hides the lower where it has values, and nowhere else."""
     values = rng.normal(280, 5, (2, 6, 8))
-    write_plain(tmp_path / "a.nc", values, lats=np.arange(-50.0, 51, 20), lons=np.arange(8) * 45.0)
+    write_plain(
+        tmp_path / "a.nc",
+        values,
+        lats=np.arange(-50.0, 51, 20),
+        lons=np.arange(8) * 45.0,
+    )
     with netCDF4.Dataset(tmp_path / "a.nc", "a") as file:
-        file.setncatts({"summary": "Made <up>", "keywords": "heat, made up", "institution": "None"})
-        upper = file.createVariable("upper", "f4", ("time", "lat", "lon"), fill_value=np.nan)
+        file.setncatts(
+            {"summary": "Made <up>", "keywords": "heat, made up", "institution": "None"}
+        )
+        upper = file.createVariable(
+            "upper", "f4", ("time", "lat", "lon"), fill_value=np.nan
+        )
         upper.units = "K"
         upper[:] = np.where(np.arange(8) < 4, values + 10, np.nan)
     running = Running(tmp_path, "serve", "a.nc")
@@ -506,15 +569,21 @@ def test_layers_lie_above_each_other_and_pictures_have_several_formats(tmp_path,
             name: _pixels(wms(running, "a", LAYERS=name, **window)[2])[1]
             for name in ("tas", "upper")
         }
-        both = _pixels(wms(running, "a", LAYERS="tas,upper", STYLES=",", **window)[2])[1]
+        both = _pixels(wms(running, "a", LAYERS="tas,upper", STYLES=",", **window)[2])[
+            1
+        ]
         hidden = alone["upper"][..., 3:] > 0
         assert 0 < hidden.mean() < 1
-        np.testing.assert_array_equal(both, np.where(hidden, alone["upper"], alone["tas"]))
+        np.testing.assert_array_equal(
+            both, np.where(hidden, alone["upper"], alone["tas"])
+        )
         webp = wms(running, "a", LAYERS="tas", FORMAT="image/webp", **window)
         assert webp[1]["content-type"] == "image/webp"
         assert _pixels(webp[2])[0] == "WEBP"
         np.testing.assert_array_equal(_pixels(webp[2])[1], alone["tas"])
-        kind, jpeg = _pixels(wms(running, "a", LAYERS="upper", FORMAT="image/jpeg", **window)[2])
+        kind, jpeg = _pixels(
+            wms(running, "a", LAYERS="upper", FORMAT="image/jpeg", **window)[2]
+        )
         assert kind == "JPEG" and (jpeg[..., 3] == 255).all()
         assert np.abs(jpeg[..., :3].astype(int) - 255)[~hidden[..., 0]].mean() < 3
         said = {
@@ -538,7 +607,9 @@ def test_layers_lie_above_each_other_and_pictures_have_several_formats(tmp_path,
 
 
 def edr(server, query, name="maps", **words):
-    status, headers, body = server.get(f"/edr/collections/{name}/{query}?{asked(**words)}")
+    status, headers, body = server.get(
+        f"/edr/collections/{name}/{query}?{asked(**words)}"
+    )
     return status, headers["content-type"], body
 
 
@@ -546,23 +617,31 @@ def test_series_and_areas_are_those_of_the_file(server, folder):
     with netCDF4.Dataset(folder / "maps.nc") as local:
         local.set_auto_mask(False)
         values = local["tas"][...]
-    status, kind, body = edr(server, "position", coords="POINT(-80 41)", parameter_name="tas")
+    status, kind, body = edr(
+        server, "position", coords="POINT(-80 41)", parameter_name="tas"
+    )
     assert (status, kind) == (200, "application/vnd.cov+json")
     found = json.loads(body)
     assert found["domain"]["domainType"] == "PointSeries"
     assert found["domain"]["axes"]["x"]["values"] == [280.0]
-    np.testing.assert_allclose(found["ranges"]["tas"]["values"], values[:, 5, 7], rtol=1e-6)
+    np.testing.assert_allclose(
+        found["ranges"]["tas"]["values"], values[:, 5, 7], rtol=1e-6
+    )
     period = "2001-01-01/2001-12-31"
     _, _, body = edr(server, "cube", bbox="-90,-30,90,30", datetime=period, over="area")
     months = slice(12, 24)
     weights = np.cos(np.radians([-20, 0, 20]))
     columns = [0, 1, 2, 7, 8]
-    expected = np.average(values[months, 2:5][:, :, columns].mean(axis=2), axis=1, weights=weights)
+    expected = np.average(
+        values[months, 2:5][:, :, columns].mean(axis=2), axis=1, weights=weights
+    )
     found = json.loads(body)
     np.testing.assert_allclose(found["ranges"]["tas"]["values"], expected, rtol=1e-6)
     assert found["domain"]["axes"]["x"]["values"] == [360.0]
     # A box whose east lies west of its west goes over the dateline.
-    grid = json.loads(edr(server, "cube", bbox="100,-30,-100,30", datetime="2000-01")[2])
+    grid = json.loads(
+        edr(server, "cube", bbox="100,-30,-100,30", datetime="2000-01")[2]
+    )
     assert grid["domain"]["axes"]["x"]["values"] == [120.0, 160.0, 200.0, 240.0]
     polygon = "POLYGON((-90 -30,90 -30,0 70,-90 -30))"
     _, _, body = edr(server, "area", coords=polygon, datetime="2000-04", f="csv")
@@ -586,10 +665,14 @@ def test_boxes_have_heights_and_areas_several_parts(server):
     box = edr(server, "cube", "levels", bbox="5,5,400,25,15,900", crs="OGC:CRS84")
     cube = json.loads(box[2])
     assert cube["domain"]["axes"]["z"]["values"] == [850.0, 500.0]
-    np.testing.assert_array_equal(cube["ranges"]["ta"]["values"], values[1:3, 1, 1:3].ravel())
+    np.testing.assert_array_equal(
+        cube["ranges"]["ta"]["values"], values[1:3, 1, 1:3].ravel()
+    )
     flat = json.loads(edr(server, "cube", "levels", bbox="5,5,25,15", z="400/900")[2])
     assert flat["ranges"]["ta"]["values"] == cube["ranges"]["ta"]["values"]
-    parts = "MULTIPOLYGON(((-1 -1,1 -1,1 1,-1 1,-1 -1)),((29 19,31 19,31 21,29 21,29 19)))"
+    parts = (
+        "MULTIPOLYGON(((-1 -1,1 -1,1 1,-1 1,-1 -1)),((29 19,31 19,31 21,29 21,29 19)))"
+    )
     _, _, body = edr(server, "area", "levels", coords=parts, z="1000", f="csv")
     rows = [row.split(",") for row in body.decode().splitlines()[1:]]
     assert [float(row[-1]) for row in rows if row[-1]] == [0.0, 11.0]
@@ -625,7 +708,9 @@ def test_queries_choose_and_weigh_as_commands_do(tmp_path, rng, demo, kind):
     try:
 
         def ask(query, **words):
-            status, _, body = edr(running, query, "a", parameter_name=name, **z, **words)
+            status, _, body = edr(
+                running, query, "a", parameter_name=name, **z, **words
+            )
             assert status == 200, body
             return body
 
@@ -638,19 +723,29 @@ def test_queries_choose_and_weigh_as_commands_do(tmp_path, rng, demo, kind):
         chosen = data.subset(**spelt)[name].values()
         count = int(np.isfinite(chosen).sum())
         assert sum(not row.endswith(",") for row in rows) == count
-        found = json.loads(ask("area", coords=polygon, over="area"))["ranges"][name]["values"]
-        mean = data.summarise(region=tmp_path / "area.geojson")[name].values().reshape(-1)
+        found = json.loads(ask("area", coords=polygon, over="area"))["ranges"][name][
+            "values"
+        ]
+        mean = (
+            data.summarise(region=tmp_path / "area.geojson")[name].values().reshape(-1)
+        )
         np.testing.assert_allclose(found, mean, rtol=2e-7)
         found = json.loads(ask("position", coords=f"POINT({place[0]} {place[1]})"))
         here = data.subset(at=place[::-1])[name].values().reshape(-1)
         np.testing.assert_allclose(found["ranges"][name]["values"], here, rtol=1e-7)
-        both = ask("position", coords=f"MULTIPOINT(({place[0]} {place[1]}),({west} {north}))")
+        both = ask(
+            "position", coords=f"MULTIPOINT(({place[0]} {place[1]}),({west} {north}))"
+        )
         parts = json.loads(both)["coverages"]
         assert parts[0]["ranges"] == found["ranges"]
         there = data.subset(at=(north, west))[name].values().reshape(-1)
         np.testing.assert_allclose(parts[1]["ranges"][name]["values"], there, rtol=1e-7)
-        status, _, body = edr(running, "position", "a", coords=f"POINT({west} {south})", z="17")
-        assert (status, b"no such level" in body) == ((404, True) if z else (200, False))
+        status, _, body = edr(
+            running, "position", "a", coords=f"POINT({west} {south})", z="17"
+        )
+        assert (status, b"no such level" in body) == (
+            (404, True) if z else (200, False)
+        )
     finally:
         running.stop()
 
@@ -660,7 +755,9 @@ def test_times_have_offsets(server):
     box = {"bbox": "0,0,50,50"}
     moment = "2000-01-16T01:30:00.5+01:30"
     one, other = (
-        json.loads(edr(server, "cube", **box, datetime=time)[2])["domain"]["axes"]["t"]["values"]
+        json.loads(edr(server, "cube", **box, datetime=time)[2])["domain"]["axes"]["t"][
+            "values"
+        ]
         for time in (moment, "2000-01-16T00:00:00Z")
     )
     assert one == other and len(one) == 1
@@ -674,13 +771,28 @@ def test_times_have_offsets(server):
         ("position", {"coords": "LINESTRING(0 0,1 1)"}, 400, "coords is a POINT"),
         ("position", {}, 400, "well-known text"),
         ("area", {"coords": "POLYGON((" + "0 0," * 9000 + "0 0))"}, 400, "at most"),
-        ("area", {"coords": "POLYGON((0 0,10 10,10 0,0 10,0 0))"}, 400, "crosses itself"),
+        (
+            "area",
+            {"coords": "POLYGON((0 0,10 10,10 0,0 10,0 0))"},
+            400,
+            "crosses itself",
+        ),
         ("cube", {"bbox": "1,2,3"}, 400, "bbox is west"),
         ("cube", {"bbox": "nan,0,1,1"}, 400, "bbox is west"),
         ("cube", {"bbox": "1,1,2,2"}, 404, "no cell has its centre"),
         ("cube", {"bbox": "0,0,90,60", "datetime": "x"}, 400, "is not a time"),
-        ("cube", {"bbox": "0,0,90,60", "datetime": "1900/1901"}, 404, "there is no time"),
-        ("cube", {"bbox": "0,0,90,60", "parameter-name": "zz"}, 400, "there is no 'zz'"),
+        (
+            "cube",
+            {"bbox": "0,0,90,60", "datetime": "1900/1901"},
+            404,
+            "there is no time",
+        ),
+        (
+            "cube",
+            {"bbox": "0,0,90,60", "parameter-name": "zz"},
+            400,
+            "there is no 'zz'",
+        ),
         ("cube", {"bbox": "0,0,90,60", "f": "exe"}, 400, "CoverageJSON, CSV, NetCDF"),
         ("radius", {}, 404, "there is no query"),
     ],
@@ -714,7 +826,9 @@ def test_parts_are_taken_home_as_files(tmp_path, demo):
             variable="pr", lon="-20..40", lat="30..70", time="2001..2002"
         )
         got = rhodolite.read(tmp_path / "part.nc")
-        np.testing.assert_allclose(got["pr"], data["pr"].values(), rtol=1e-7)  # in single precision
+        np.testing.assert_allclose(
+            got["pr"], data["pr"].values(), rtol=1e-7
+        )  # in single precision
         np.testing.assert_array_equal(got["lon"].values(), data["lon"].values())
         assert str(tmp_path) not in got.attributes["history"]
         assert "rain --variable pr" in got.attributes["history"]
@@ -722,9 +836,14 @@ def test_parts_are_taken_home_as_files(tmp_path, demo):
         (tmp_path / "mean.nc").write_bytes(edr(running, "cube", "rain", **mean)[2])
         got = rhodolite.read(tmp_path / "mean.nc")["pr"]
         np.testing.assert_allclose(got, data.summarise()["pr"], rtol=1e-6)
-        status, _, body = edr(running, "cube", "rain", bbox="-180,-90,180,90", f="NetCDF")
+        status, _, body = edr(
+            running, "cube", "rain", bbox="-180,-90,180,90", f="NetCDF"
+        )
         assert (status, b"values are asked for" in body) == (413, True)
-        for words, code in (({"coords": "POINT(10 95)"}, 400), ({"coords": "POINT(a)"}, 400)):
+        for words, code in (
+            ({"coords": "POINT(10 95)"}, 400),
+            ({"coords": "POINT(a)"}, 400),
+        ):
             assert edr(running, "position", "rain", **words, f="NetCDF")[0] == code
     finally:
         running.stop()
@@ -735,13 +854,24 @@ def test_below_a_prefix_behind_a_proxy(folder):
     try:
         page = running.get("/view/maps")[2].decode()
         assert 'data-root="/data"' in page and "/data/static/view.js?v=" in page
-        assert _link_of(running.get("/")[2].decode(), "map and series") == "/data/view/maps"
-        assert running.get("/data/edr")[0] == 200  # of a proxy that leaves the prefix there
+        assert (
+            _link_of(running.get("/")[2].decode(), "map and series")
+            == "/data/view/maps"
+        )
+        assert (
+            running.get("/data/edr")[0] == 200
+        )  # of a proxy that leaves the prefix there
         said = json.loads(running.get("/edr", **{"X-Forwarded-Prefix": "/more"})[2])
-        assert {link["href"].partition("/more")[1] for link in said["links"]} == {"/more"}
-        odd = json.loads(running.get("/edr", **{"X-Forwarded-Prefix": "//evil.example/<b>"})[2])
+        assert {link["href"].partition("/more")[1] for link in said["links"]} == {
+            "/more"
+        }
+        odd = json.loads(
+            running.get("/edr", **{"X-Forwarded-Prefix": "//evil.example/<b>"})[2]
+        )
         assert all("evil" not in link["href"] for link in odd["links"])
-        capabilities = running.get("/wms/maps?SERVICE=WMS&REQUEST=GetCapabilities")[2].decode()
+        capabilities = running.get("/wms/maps?SERVICE=WMS&REQUEST=GetCapabilities")[
+            2
+        ].decode()
         assert f"{running.root}/data/wms/maps" in capabilities
     finally:
         running.stop()
@@ -752,23 +882,32 @@ def test_below_a_prefix_behind_a_proxy(folder):
 def test_browsers_monitors_and_programs_find_what_they_need(server):
     request = urllib.request.Request(server.root + "/edr/collections", method="OPTIONS")
     with urllib.request.urlopen(request, timeout=60) as answer:
-        assert (answer.status, answer.headers["access-control-allow-methods"]) == (204, "GET, HEAD")
+        assert (answer.status, answer.headers["access-control-allow-methods"]) == (
+            204,
+            "GET, HEAD",
+        )
         assert answer.headers["access-control-allow-origin"] == "*"
     head = urllib.request.Request(server.root + "/edr/collections/maps", method="HEAD")
     with urllib.request.urlopen(head, timeout=60) as answer:
         assert answer.status == 200 and not answer.read()
     plain = server.get("/edr/collections")
     packed = server.get("/edr/collections", **{"Accept-Encoding": "gzip"})
-    assert packed[1]["content-encoding"] == "gzip" and len(packed[2]) < len(plain[2]) / 2
+    assert (
+        packed[1]["content-encoding"] == "gzip" and len(packed[2]) < len(plain[2]) / 2
+    )
     assert gzip.decompress(packed[2]) == plain[2]
     tile = server.get("/zarr/maps/zarr.json", **{"Accept-Encoding": "gzip"})
     assert tile[1]["content-encoding"] is None
     assert json.loads(server.get("/health")[2])["status"] == "ok"
     counted = server.get("/metrics")[2].decode()
-    assert re.search(r'rhodolite_requests_total\{kind="edr",status="200"\} \d+', counted)
+    assert re.search(
+        r'rhodolite_requests_total\{kind="edr",status="200"\} \d+', counted
+    )
     assert counted.endswith("# EOF\n")
     listed = json.loads(server.get("/datasets")[2])
-    assert all(server.get(urllib.parse.urlsplit(one["edr"]).path)[0] == 200 for one in listed)
+    assert all(
+        server.get(urllib.parse.urlsplit(one["edr"]).path)[0] == 200 for one in listed
+    )
     landing = json.loads(server.get("/edr")[2])
     (api,) = [link for link in landing["links"] if link["rel"] == "service-desc"]
     status, headers, body = server.get(urllib.parse.urlsplit(api["href"]).path)
@@ -777,7 +916,13 @@ def test_browsers_monitors_and_programs_find_what_they_need(server):
     assert described["openapi"].startswith("3.0")
     for path, item in described["paths"].items():
         given = item["get"].get("parameters", [])
-        words = {p["name"]: p["example"] for p in given if p["required"] and p["in"] == "query"}
+        words = {
+            p["name"]: p["example"]
+            for p in given
+            if p["required"] and p["in"] == "query"
+        }
         filled = path.replace("{collectionId}", "maps").rstrip("/")
         query = urllib.parse.urlencode(words)
-        assert server.get(f"/edr{filled}" + (f"?{query}" if query else ""))[0] == 200, path
+        assert server.get(f"/edr{filled}" + (f"?{query}" if query else ""))[0] == 200, (
+            path
+        )

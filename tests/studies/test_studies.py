@@ -99,7 +99,13 @@ def folder(tmp_path):
     latitudes, longitudes = np.arange(-60.0, 61, 20), np.arange(0.0, 360, 40)
     for name in ("a", "b"):
         values = rng.normal(280, 5, (48, 7, 9)).astype("f4")
-        write_plain(tmp_path / f"{name}.nc", values, times=times, lats=latitudes, lons=longitudes)
+        write_plain(
+            tmp_path / f"{name}.nc",
+            values,
+            times=times,
+            lats=latitudes,
+            lons=longitudes,
+        )
     return tmp_path
 
 
@@ -107,9 +113,13 @@ def folder(tmp_path):
 def odd_files(folder):
     """Beside the others, a file whose times are figures of the calendar, and two tables."""
     days = 20000101.0 + np.arange(3)
-    write_plain(folder / "figures.nc", np.ones((3, 2, 2)), times=days, units="day as %Y%m%d.%f")
+    write_plain(
+        folder / "figures.nc", np.ones((3, 2, 2)), times=days, units="day as %Y%m%d.%f"
+    )
     for name, cell in (("one", "1.5"), ("two", "unread")):
-        (folder / f"{name}.csv").write_text(f"date,rain\n2000-01-01,2\n2000-01-02,{cell}\n")
+        (folder / f"{name}.csv").write_text(
+            f"date,rain\n2000-01-01,2\n2000-01-02,{cell}\n"
+        )
 
 
 def _values(path):
@@ -129,7 +139,9 @@ def test_a_chain_its_study_and_what_its_output_carries_are_the_same(folder, chai
     assert answer.code == 0, answer.err
     answer = run_here("study", "s.toml", "--into", "again", folder=folder)
     assert answer.code == 0, answer.err
-    answer = run_here("retrace", "again/o.nc", "--run", "--into", "third", folder=folder)
+    answer = run_here(
+        "retrace", "again/o.nc", "--run", "--into", "third", folder=folder
+    )
     assert answer.code == 0, answer.err
     expected = _values(folder / "o.nc")
     assert _values(folder / "again/o.nc") == expected
@@ -142,7 +154,9 @@ def test_a_chain_its_study_and_what_its_output_carries_are_the_same(folder, chai
 
 
 def test_a_study_makes_all_its_outputs_once(folder):
-    (folder / "s.toml").write_text(f"\ufeff{_BASIC}", encoding="utf-8")  # as some editors do
+    (folder / "s.toml").write_text(
+        f"\ufeff{_BASIC}", encoding="utf-8"
+    )  # as some editors do
     answer = run_here("study", "s.toml", folder=folder)
     assert answer.code == 0, answer.err
     assert answer.err.count("wrote ") == 4
@@ -172,7 +186,9 @@ def test_a_study_makes_all_its_outputs_once(folder):
     (folder / "s.toml").write_text(text)
     assert remade() == {"departures.nc"}
     assert remade("--only", "departures.nc", "--fresh") == {"departures.nc"}
-    assert remade("--set", "base=2001..2003", "--only", "out/south.csv") == {"out/south.csv"}
+    assert remade("--set", "base=2001..2003", "--only", "out/south.csv") == {
+        "out/south.csv"
+    }
     assert remade() == {"out/south.csv"}
     (folder / "departures.nc").unlink()
     before["departures.nc"] = 0
@@ -204,30 +220,73 @@ def test_a_plan_says_the_way_to_each_output_and_computes_nothing(folder):
     (folder / "s.toml").write_text(_BASIC)
     answer = run_here("study", "s.toml", "--plan", folder=folder)
     assert answer.code == 0, answer.err
-    assert "out/north.csv: data, then departures (anomaly), then north (subset)" in answer.out
+    assert (
+        "out/north.csv: data, then departures (anomaly), then north (subset)"
+        in answer.out
+    )
     assert sorted(path.name for path in folder.iterdir()) == ["a.nc", "b.nc", "s.toml"]
 
 
 @pytest.mark.parametrize(
     ("old", "new", "line", "said"),
     [
-        ('do = "anomaly"', 'do = "anomly"', 15, "no verb 'anomly'. Did you mean anomaly?"),
-        ('lat = "0..90"', 'latt = "0..90"', 21, "subset has no parameter 'latt'. Did you mean lat"),
-        ('lat = "0..90"', 'lat = "90..0"', 21, "--lat: '90..0' runs from north to south"),
+        (
+            'do = "anomaly"',
+            'do = "anomly"',
+            15,
+            "no verb 'anomly'. Did you mean anomaly?",
+        ),
+        (
+            'lat = "0..90"',
+            'latt = "0..90"',
+            21,
+            "subset has no parameter 'latt'. Did you mean lat",
+        ),
+        (
+            'lat = "0..90"',
+            'lat = "90..0"',
+            21,
+            "--lat: '90..0' runs from north to south",
+        ),
         ('lat = "0..90"', "lat = [[1]]", 21, "--lat"),
         ('lat = "0..90"', "lat = {a = 1}", 21, "--lat: {'a': 1} cannot be used here"),
         ('lat = "0..90"', "region = true", 21, "--region: true cannot be used here"),
-        ('lat = "0..90"', "lat = 2001-01-01", 21, "--lat: '2001-01-01' is not a latitude"),
-        ('of = "departures"\ndo', 'of = "departure"\ndo', 19, "no input or step 'departure'. Did"),
+        (
+            'lat = "0..90"',
+            "lat = 2001-01-01",
+            21,
+            "--lat: '2001-01-01' is not a latitude",
+        ),
+        (
+            'of = "departures"\ndo',
+            'of = "departure"\ndo',
+            19,
+            "no input or step 'departure'. Did",
+        ),
         ('of = "data"', 'of = "south"', 13, "steps need each other in a circle"),
         ('over = "area"', 'over = "{base"', 31, "--over"),
-        ('base = "{base}"', 'base = "{bas}"', 13, "no setting or list 'bas'. Did you mean base"),
+        (
+            'base = "{base}"',
+            'base = "{bas}"',
+            13,
+            "no setting or list 'bas'. Did you mean base",
+        ),
         ('of = "mean_{part}"', 'of = "{part}"\ndraw = "mapp"', 35, "no drawing 'mapp'"),
         ('[outputs."north.svg"]', '[outputs."../north.svg"]', 40, "within it"),
         ('[outputs."north.svg"]', '[outputs."/tmp/north.svg"]', 40, "within it"),
         ('[outputs."north.svg"]', '[outputs."--north.svg"]', 40, "within it"),
-        ('[outputs."north.svg"]', '[outputs."out/north.csv"]', 40, "two outputs are called"),
-        ('[outputs."north.svg"]', '[outputs."./north.svg"]', 40, "write it as 'north.svg'"),
+        (
+            '[outputs."north.svg"]',
+            '[outputs."out/north.csv"]',
+            40,
+            "two outputs are called",
+        ),
+        (
+            '[outputs."north.svg"]',
+            '[outputs."./north.svg"]',
+            40,
+            "write it as 'north.svg'",
+        ),
         ('compression = "small"', 'compression = "tiny"', 36, "--compression: 'tiny'"),
         ('data = "a.nc"', "data = 5", 11, "an input needs files"),
         (
@@ -254,13 +313,18 @@ def test_files_that_the_study_has_not_made_are_not_replaced(folder):
     (folder / "s.toml").write_text(_BASIC)
     (folder / "departures.nc").write_text("mine")
     answer = run_here("study", "s.toml", folder=folder)
-    assert (answer.code, (folder / "departures.nc").read_text()) == (4, "mine"), answer.err
+    assert (answer.code, (folder / "departures.nc").read_text()) == (4, "mine"), (
+        answer.err
+    )
     assert not (folder / "out/north.csv").exists()
     assert run_here("study", "s.toml", "--overwrite", folder=folder).code == 0
     for old, new in (('"departures.nc"', '"a.nc"'), ('"a.nc"', '"[a-d]*.nc"')):
         (folder / "s.toml").write_text(_BASIC.replace(old, new))
         answer = run_here("study", "s.toml", "--overwrite", folder=folder)
-        assert (answer.code, "is an output of the study, too" in answer.err) == (2, True)
+        assert (answer.code, "is an output of the study, too" in answer.err) == (
+            2,
+            True,
+        )
 
 
 _OUTPUTS = ["o.nc", "o.zarr", "o.csv", "o_{year}.csv", "o_{year}{month}.asc"]
@@ -269,11 +333,22 @@ _OUTPUTS = ["o.nc", "o.zarr", "o.csv", "o_{year}.csv", "o_{year}{month}.asc"]
 @pytest.mark.parametrize("output", [*_OUTPUTS, "o.png", "o.svg", "o.pdf", "o.gif"])
 def test_outputs_tell_what_made_them_and_whether_it_has_changed(folder, output):
     kind = {"png": ("draw", "map"), "gif": ("draw", "animation", "--size", "300x200")}
-    verb = kind.get(output[-3:], kind["png"] if output in ("o.svg", "o.pdf") else ("subset",))
+    verb = kind.get(
+        output[-3:], kind["png"] if output in ("o.svg", "o.pdf") else ("subset",)
+    )
     period = "2001-03..2001-04" if output == "o.gif" else "2001-03"
     words = (*verb[:2], "a.nc", *verb[2:], "--time", period)
     if output.endswith("asc"):
-        words = ("subset", "b.nc", "--lon", "0..280", "--time", period, "then", "regrid")
+        words = (
+            "subset",
+            "b.nc",
+            "--lon",
+            "0..280",
+            "--time",
+            period,
+            "then",
+            "regrid",
+        )
         words += ("--to", "lat=20,lon=20", "--method", "nearest")
         (folder / "b.nc").replace(folder / "a.nc")
         words = ("subset", "a.nc", *words[2:])
@@ -284,8 +359,12 @@ def test_outputs_tell_what_made_them_and_whether_it_has_changed(folder, output):
     told = run_here("retrace", output, folder=folder)
     assert told.code == 0, told.err
     assert tomllib.loads(told.out)["inputs"]["data"]["files"] == "a.nc"
-    assert run_here("retrace", output, "--verify", folder=folder).out == "a.nc: the same\n"
-    assert run_here("retrace", output, "--run", "--into", "again", folder=folder).code == 0
+    assert (
+        run_here("retrace", output, "--verify", folder=folder).out == "a.nc: the same\n"
+    )
+    assert (
+        run_here("retrace", output, "--run", "--into", "again", folder=folder).code == 0
+    )
     with (folder / "a.nc").open("r+b") as file:
         file.seek(100)
         file.write(b"\xff")
@@ -317,13 +396,19 @@ def test_joining_and_building_are_studies_too(folder, verb):
     }[verb]
     answer = run_here(verb, *words, "-o", "o.nc", "--record", "s.toml", folder=folder)
     assert answer.code == 0, answer.err
-    for again in (("study", "s.toml", "--into", "x"), ("retrace", "o.nc", "--run", "--into", "y")):
+    for again in (
+        ("study", "s.toml", "--into", "x"),
+        ("retrace", "o.nc", "--run", "--into", "y"),
+    ):
         answer = run_here(*again, folder=folder)
         assert answer.code == 0, answer.err
         assert _values(folder / again[-1] / "o.nc") == _values(folder / "o.nc")
     beside = folder / ("two.nc" if verb == "join" else "about.toml")
     beside.write_bytes(beside.read_bytes() + b" ")
-    assert f"{beside.name}: changed" in run_here("retrace", "o.nc", "--verify", folder=folder).out
+    assert (
+        f"{beside.name}: changed"
+        in run_here("retrace", "o.nc", "--verify", folder=folder).out
+    )
 
 
 def test_a_change_behind_a_collection_or_beside_a_shapefile_is_noticed(folder, demo):
@@ -353,11 +438,18 @@ def test_several_regions_are_named_and_watched_one_by_one(folder, demo):
     """A shipped one is no file, wherever the study lies."""
     for part in demo.glob("catchment.*"):
         (folder / part.name).write_bytes(part.read_bytes())
-    words = ("summarise", "a.nc", "--region", "Norway,catchment.geojson,catchment.shp#Skarn")
+    words = (
+        "summarise",
+        "a.nc",
+        "--region",
+        "Norway,catchment.geojson,catchment.shp#Skarn",
+    )
     ended = ("-o", "deep/o.nc", "--record", "deep/s.toml")
     (folder / "deep").mkdir()
     assert run_here(*words, *ended, folder=folder).code == 0
-    named = tomllib.loads((folder / "deep/s.toml").read_text())["steps"]["summarise"]["region"]
+    named = tomllib.loads((folder / "deep/s.toml").read_text())["steps"]["summarise"][
+        "region"
+    ]
     assert named == ["Norway", "../catchment.geojson", "../catchment.shp#Skarn"]
     again = ("study", "deep/s.toml", "--into", "again")
     assert run_here(*again, folder=folder).code == 0
@@ -378,7 +470,9 @@ def test_addresses_stay_as_they_are_in_collections(tmp_path):
 
 def test_what_was_said_and_taken_for_granted_is_on_record(folder):
     words = ("anomaly", "a.nc", "--min-years", "1", "--variable", "tas", "-o", "o.nc")
-    answer = run_here("aggregate", "a.nc", "--to", "season", "-o", "s.nc", folder=folder)
+    answer = run_here(
+        "aggregate", "a.nc", "--to", "season", "-o", "s.nc", folder=folder
+    )
     assert "warning: " in answer.err
     told = tomllib.loads(run_here("retrace", "s.nc", folder=folder).out)
     assert told["made"]["calendar"] == "standard"
@@ -404,7 +498,10 @@ def test_what_was_said_and_taken_for_granted_is_on_record(folder):
     beside.write_text("mine")
     (folder / "o.csv").unlink()
     answer = run_here("subset", "a.nc", "-o", "o.csv", folder=folder)
-    assert (answer.code, "the study of o.csv would be written there" in answer.err) == (4, True)
+    assert (answer.code, "the study of o.csv would be written there" in answer.err) == (
+        4,
+        True,
+    )
     assert beside.read_text() == "mine"
 
 
@@ -444,11 +541,17 @@ def test_two_hundred_steps(folder):
         'formula = "tas + 1[K]"\nname = "tas"\n'
         for at in range(200)
     ]
-    text = '[inputs]\ndata = "a.nc"\n' + "\n".join(steps) + '\n[outputs."o.nc"]\nof = "s199"\n'
+    text = (
+        '[inputs]\ndata = "a.nc"\n'
+        + "\n".join(steps)
+        + '\n[outputs."o.nc"]\nof = "s199"\n'
+    )
     (folder / "s.toml").write_text(text)
     answer = run_here("study", "s.toml", folder=folder)
     assert answer.code == 0, answer.err
-    before, after = (rhodolite.read(folder / name)["tas"].values() for name in ("a.nc", "o.nc"))
+    before, after = (
+        rhodolite.read(folder / name)["tas"].values() for name in ("a.nc", "o.nc")
+    )
     np.testing.assert_allclose(after, before + 200, rtol=1e-5)
 
 
@@ -462,10 +565,17 @@ def test_a_study_is_read_back_from_its_text(tmp_path_factory, title, files, sett
     study = read_study_text(text, path)
     again = read_study_text(write_study(study), path)
     assert write_study(again) == write_study(study)
-    assert set(again.steps) == {"departures", "north", "south", "mean_north", "mean_south"}
+    assert set(again.steps) == {
+        "departures",
+        "north",
+        "south",
+        "mean_north",
+        "mean_south",
+    }
     given_ = {"title": title, "files": files, "set": setting}
     quoted = "\n".join(
-        f"{key} = {rhodolite.studies.record._text(value)}" for key, value in given_.items()
+        f"{key} = {rhodolite.studies.record._text(value)}"
+        for key, value in given_.items()
     )
     assert tomllib.loads(quoted) == given_
 
@@ -510,7 +620,10 @@ def test_verifying_says_what_it_does_not_know(folder):
         assert run_here("subset", "a.nc", "-o", "y.nc", folder=folder).code == 0
     answer = run_here("retrace", "y.nc", "--verify", folder=folder)
     assert answer.code == 0
-    assert answer.out == "a.nc: the same size, and the same in the parts that are on record\n"
+    assert (
+        answer.out
+        == "a.nc: the same size, and the same in the parts that are on record\n"
+    )
     content = bytearray((folder / "a.nc").read_bytes())
     content[len(content) // 2] ^= 1
     (folder / "a.nc").write_bytes(content)
@@ -590,7 +703,11 @@ def test_a_report_says_what_the_data_say(folder):
     assert not re.search(r'(?:src|href)="(?!data:|#)', page)
     assert page.count("<img ") == 3
     text = html.unescape(re.sub(r"<[^>]+>", "", page))
-    for said in ("Is <b>it</b> warm & dry?", "A note.", "anomaly --min-years 1: departures"):
+    for said in (
+        "Is <b>it</b> warm & dry?",
+        "A note.",
+        "anomaly --min-years 1: departures",
+    ):
         assert said in text
     values = rhodolite.read(folder / "departures.nc")["tas"].values()
     lats = np.radians(np.arange(-60.0, 61, 20))
@@ -603,7 +720,9 @@ def test_a_report_says_what_the_data_say(folder):
     cell = Anomaly()(Subset(at="20N,40E")(data))
     told = str(Trend()(cell).remarks[0].text(Engine()))
     slope = (
-        re.search(r"[-+\N{MINUS SIGN}]?[\d.]+(?= K per)", told).group().lstrip("+-\N{MINUS SIGN}")
+        re.search(r"[-+\N{MINUS SIGN}]?[\d.]+(?= K per)", told)
+        .group()
+        .lstrip("+-\N{MINUS SIGN}")
     )
     assert f"{float(slope):.3g}"[:4] in text
     for number in numbers:
@@ -618,8 +737,13 @@ def test_a_report_says_what_the_data_say(folder):
     (folder / "s.toml").write_text(changed)
     assert run_here("study", "s.toml", "--only", "all.html", folder=folder).code == 0
     assert "Another." in (folder / "all.html").read_text()
-    assert run_here("retrace", "all.html", "--verify", folder=folder).out == "a.nc: the same\n"
-    assert run_here("retrace", "all.html", "--run", "--into", "x", folder=folder).code == 0
+    assert (
+        run_here("retrace", "all.html", "--verify", folder=folder).out
+        == "a.nc: the same\n"
+    )
+    assert (
+        run_here("retrace", "all.html", "--run", "--into", "x", folder=folder).code == 0
+    )
     assert len(list((folder / "x").iterdir())) == 7  # with the study of the table
     for old, new, said in (
         (

@@ -40,7 +40,10 @@ class Dataset(PlainDataset, Verbs):
         ----------
         dataset : rhodolite.model.dataset.Dataset
         """
-        parts = {part.name: getattr(dataset, part.name) for part in dataclasses.fields(dataset)}
+        parts = {
+            part.name: getattr(dataset, part.name)
+            for part in dataclasses.fields(dataset)
+        }
         wrapped = cls(**parts)
         # The same object, so that what it knows of its axes is not found out again.
         wrapped.__dict__["plain"] = dataset.plain
@@ -195,7 +198,9 @@ class Dataset(PlainDataset, Verbs):
         """
         from rhodolite.exchange.frames import from_pandas
 
-        return cls.of(from_pandas(frame, units=units, attributes=attributes, title=title))
+        return cls.of(
+            from_pandas(frame, units=units, attributes=attributes, title=title)
+        )
 
     def to_pandas(
         self, layout: Literal["long", "wide"] = "long", *, variable: str | None = None
@@ -325,5 +330,7 @@ class Dataset(PlainDataset, Verbs):
 
     def _repr_html_(self) -> str:
         folded = [attributes_html("the dataset", self.attributes)]
-        folded += [attributes_html(field.name, field.attributes) for field in self.fields]
+        folded += [
+            attributes_html(field.name, field.attributes) for field in self.fields
+        ]
         return f"<pre>{html.escape(str(self))}</pre>{''.join(folded)}"

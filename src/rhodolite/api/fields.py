@@ -36,9 +36,13 @@ def add_field(dataset: AnyDataset, name: str, value: Any) -> AnyDataset:
             f"not {type(value).__name__}; from_arrays makes a dataset of arrays"
         )
     if not name.isidentifier():
-        raise UsageError(f"'{name}' is no name of a field; names are of letters, digits and _")
+        raise UsageError(
+            f"'{name}' is no name of a field; names are of letters, digits and _"
+        )
     if name in dataset.variables:
-        raise UsageError(f"{name}: the dataset has a variable of this name; choose another")
+        raise UsageError(
+            f"{name}: the dataset has a variable of this name; choose another"
+        )
     if _can_be_typed(dataset, value):
         # The same as calc on the command line, which can be done again from the record.
         calc = Calc(formula=value.formula, name=name, keep=True)  # type: ignore[arg-type]

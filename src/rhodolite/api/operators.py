@@ -71,7 +71,11 @@ def number_node(value: Any) -> Node:
     number = float(value)
     if math.isnan(number):
         return Call("/", (Number(0.0), Number(0.0)))
-    size = Call("/", (Number(1.0), Number(0.0))) if math.isinf(number) else Number(abs(number))
+    size = (
+        Call("/", (Number(1.0), Number(0.0)))
+        if math.isinf(number)
+        else Number(abs(number))
+    )
     return Call("negative", (size,)) if math.copysign(1.0, number) < 0 else size
 
 
@@ -82,7 +86,9 @@ def is_number(value: Any) -> bool:
     return isinstance(value, (bool, int, float))
 
 
-def formula_of(function: Any, arguments: tuple[Any, ...]) -> tuple[str, tuple[Any, ...]] | None:
+def formula_of(
+    function: Any, arguments: tuple[Any, ...]
+) -> tuple[str, tuple[Any, ...]] | None:
     """Return the name in formulas of a function of NumPy, and its arguments there; None where
     formulas have no such function.
 

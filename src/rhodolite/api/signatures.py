@@ -33,7 +33,10 @@ def docstring_of(step: type[Step]) -> str:
             break_long_words=False,
         )
     if step.draws:
-        lines += ["axes", "    Matplotlib axes to draw into, in place of a figure of its own."]
+        lines += [
+            "axes",
+            "    Matplotlib axes to draw into, in place of a figure of its own.",
+        ]
     return "\n".join(lines) + "\n"
 
 

@@ -72,7 +72,9 @@ class Variable(PlainVariable):
     __array_priority__ = 1000
 
     @classmethod
-    def of(cls, plain: PlainVariable, home: PlainDataset, tree: Node | None = None) -> Self:
+    def of(
+        cls, plain: PlainVariable, home: PlainDataset, tree: Node | None = None
+    ) -> Self:
         """Return a variable with these methods.
 
         Parameters
@@ -82,7 +84,10 @@ class Variable(PlainVariable):
         tree : Node, optional
             How it is made of the variables of its home; it is one of them by default.
         """
-        parts = {part.name: getattr(plain, part.name) for part in dataclasses.fields(PlainVariable)}
+        parts = {
+            part.name: getattr(plain, part.name)
+            for part in dataclasses.fields(PlainVariable)
+        }
         return cls(**parts, plain=plain, home=home, tree=tree or Name(plain.name))
 
     @property
@@ -145,7 +150,9 @@ class Variable(PlainVariable):
     def __invert__(self) -> Variable:
         return self.combined("not", self)  # type: ignore[no-any-return]
 
-    def __array_ufunc__(self, function: Any, method: str, *given: Any, **settings: Any) -> Any:
+    def __array_ufunc__(
+        self, function: Any, method: str, *given: Any, **settings: Any
+    ) -> Any:
         if method != "__call__" or settings:
             # Sums, outer products and what writes into an array are NumPy's own work.
             return getattr(function, method)(*map(_as_array, given), **settings)
@@ -158,7 +165,9 @@ class Variable(PlainVariable):
             return self.combined("where", self.combined("missing", self), 0, compared)
         raise refuse_function(function)
 
-    def __array_function__(self, function: Any, types: Any, given: Any, settings: Any) -> Any:
+    def __array_function__(
+        self, function: Any, types: Any, given: Any, settings: Any
+    ) -> Any:
         if function is np.where and len(given) == 3 and not settings:
             return self.combined("where", *given)
         if function is np.clip:
@@ -244,7 +253,9 @@ class Variable(PlainVariable):
 
     def __float__(self) -> float:
         if self.size != 1:
-            raise TypeError(f"{self.name} has {self.size:,} values, and is no single number")
+            raise TypeError(
+                f"{self.name} has {self.size:,} values, and is no single number"
+            )
         return float(self.values().reshape(-1)[0])
 
     def calculate(
@@ -321,7 +332,9 @@ def _as_array(value: Any) -> Any:
     return value
 
 
-def _node_in(home: PlainDataset, largest: Variable, value: Any) -> tuple[PlainDataset, Node]:
+def _node_in(
+    home: PlainDataset, largest: Variable, value: Any
+) -> tuple[PlainDataset, Node]:
     """Return a dataset in which a value is known by a name, and the part of a formula for it."""
     if is_number(value):
         return home, number_node(value)
@@ -379,9 +392,13 @@ def _picks(key: Any, variable: Variable) -> dict[str, Any]:
         missing = variable.ndim - len(given) + 1
         given[dots[0] : dots[0] + 1] = [slice(None)] * missing
     if len(given) > variable.ndim or len(dots) > 1:
-        raise IndexError(f"{variable.name} has {variable.ndim} dimensions, and not {len(given)}")
+        raise IndexError(
+            f"{variable.name} has {variable.ndim} dimensions, and not {len(given)}"
+        )
     picks: dict[str, Any] = {}
-    for name, length, part in zip(variable.dimensions, variable.shape, given, strict=False):
+    for name, length, part in zip(
+        variable.dimensions, variable.shape, given, strict=False
+    ):
         if isinstance(part, slice) and part == slice(None):
             continue
         if not isinstance(part, (slice, int, np.integer, list, np.ndarray, range)):

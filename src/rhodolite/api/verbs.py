@@ -28,7 +28,11 @@ class _Method:
         self._name, self._find = name, find
 
     def __get__(self, dataset: Any, owner: type | None = None) -> Any:
-        return self._function if dataset is None else self._function.__get__(dataset, owner)
+        return (
+            self._function
+            if dataset is None
+            else self._function.__get__(dataset, owner)
+        )
 
     @cached_property
     def _function(self) -> Callable[..., Any]:

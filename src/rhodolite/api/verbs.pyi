@@ -20,18 +20,48 @@ class Verbs:
     def subset(
         self,
         *,
-        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        variable: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         lat: str | float | date | range | slice | tuple[Any, Any] | None = None,
         lon: str | float | date | range | slice | tuple[Any, Any] | None = None,
         at: str | tuple[float, float] | None = None,
         region: str | PathLike[str] | Sequence[str] | HasOutline | None = None,
         cells: Literal["fraction", "centre", "touched"] = "fraction",
         time: str | float | date | range | slice | tuple[Any, Any] | None = None,
-        months: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        months: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         season: str | float | None = None,
-        years: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
-        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
-        every: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        years: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
+        level: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
+        every: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         utc_offset: str | float | None = None,
     ) -> Self: ...
     def extract(
@@ -54,7 +84,13 @@ class Verbs:
     def convert(
         self,
         *,
-        units: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        units: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         longitude: Literal["0..360", "-180..180"] | None = None,
         latitude: Literal["ascending", "descending"] | None = None,
         amounts: Literal["since-start", "of-step"] | None = None,
@@ -74,7 +110,12 @@ class Verbs:
         self,
         *,
         to: str | float | None = None,
-        statistic: str | float | range | slice | Sequence[str] | Sequence[float] = "mean",
+        statistic: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float] = "mean",
         season: str | float | None = None,
         year_start: str | float | None = None,
         utc_offset: str | float | None = None,
@@ -95,7 +136,12 @@ class Verbs:
         self,
         *,
         width: str | float | None = None,
-        statistic: str | float | range | slice | Sequence[str] | Sequence[float] = "mean",
+        statistic: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float] = "mean",
         align: Literal["centre", "start", "end"] = "centre",
         min_coverage: float = 1.0,
     ) -> Self: ...
@@ -104,7 +150,12 @@ class Verbs:
         *,
         base: str | float | date | range | slice | tuple[Any, Any] | None = None,
         cycle: str | float = "month",
-        statistic: str | float | range | slice | Sequence[str] | Sequence[float] = "mean",
+        statistic: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float] = "mean",
         smooth: str | float | None = None,
         min_coverage: float = 0.8,
         min_years: int = 3,
@@ -138,7 +189,8 @@ class Verbs:
         *,
         method: Literal["least-squares", "theil-sen"] = "least-squares",
         test: Literal["t", "mann-kendall", "seasonal-mann-kendall"] | None = None,
-        serial_correlation: Literal["none", "ar1", "hamed-rao", "pre-whitening"] | None = None,
+        serial_correlation: Literal["none", "ar1", "hamed-rao", "pre-whitening"]
+        | None = None,
         order: int = 1,
         per: Literal["year", "decade", "century"] = "decade",
         alpha: float = 0.05,
@@ -160,8 +212,16 @@ class Verbs:
     def summarise(
         self,
         *,
-        over: Literal["area", "lat", "lon", "level", "time", "ensemble", "site"] = "area",
-        statistic: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        over: Literal[
+            "area", "lat", "lon", "level", "time", "ensemble", "site"
+        ] = "area",
+        statistic: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         region: str | PathLike[str] | Sequence[str] | HasOutline | None = None,
         cells: Literal["fraction", "centre", "touched"] = "fraction",
         latitude_bands: float | None = None,
@@ -195,9 +255,21 @@ class Verbs:
     def draw_map(
         self,
         *,
-        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        variable: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         time: str | float | date | range | slice | tuple[Any, Any] | None = None,
-        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        level: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         palette: str | None = None,
         limits: str | float | None = None,
         centre: float | None = None,
@@ -215,24 +287,54 @@ class Verbs:
     def draw_panels(
         self,
         *,
-        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        variable: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         time: str | float | date | range | slice | tuple[Any, Any] | None = None,
-        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        level: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         palette: str | None = None,
         limits: str | float | None = None,
         centre: float | None = None,
         title: str | None = None,
         size: str | float | None = None,
         by: Literal["step", "month", "season", "year", "level", "member"] = "step",
-        years: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        years: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         axes: Any = None,
     ) -> Any: ...
     def draw_series(
         self,
         *,
-        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        variable: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         time: str | float | date | range | slice | tuple[Any, Any] | None = None,
-        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        level: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         at: str | tuple[float, float] | None = None,
         limits: str | float | None = None,
         title: str | None = None,
@@ -247,15 +349,33 @@ class Verbs:
     def draw_years(
         self,
         *,
-        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        variable: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         time: str | float | date | range | slice | tuple[Any, Any] | None = None,
-        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        level: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         at: str | tuple[float, float] | None = None,
         limits: str | float | None = None,
         title: str | None = None,
         size: str | float | None = None,
         start: str | float | None = None,
-        emphasise: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        emphasise: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         base: str | float | date | range | slice | tuple[Any, Any] | None = None,
         leap_day: Literal["keep", "drop"] = "drop",
         axes: Any = None,
@@ -263,9 +383,21 @@ class Verbs:
     def draw_profile(
         self,
         *,
-        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        variable: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         time: str | float | date | range | slice | tuple[Any, Any] | None = None,
-        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        level: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         at: str | tuple[float, float] | None = None,
         limits: str | float | None = None,
         title: str | None = None,
@@ -278,9 +410,21 @@ class Verbs:
     def draw_section(
         self,
         *,
-        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        variable: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         time: str | float | date | range | slice | tuple[Any, Any] | None = None,
-        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        level: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         palette: str | None = None,
         limits: str | float | None = None,
         centre: float | None = None,
@@ -294,9 +438,21 @@ class Verbs:
     def draw_animation(
         self,
         *,
-        variable: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        variable: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         time: str | float | date | range | slice | tuple[Any, Any] | None = None,
-        level: str | float | range | slice | Sequence[str] | Sequence[float] | None = None,
+        level: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         palette: str | None = None,
         limits: str | float | None = None,
         centre: float | None = None,

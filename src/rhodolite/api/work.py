@@ -70,7 +70,9 @@ def build(
 
     given = [inputs] if isinstance(inputs, (str, PathLike)) else list(inputs)
     files = tuple(str(name) for name in given)
-    return Dataset.of(Input("data", files, description=str(description)).open().together)
+    return Dataset.of(
+        Input("data", files, description=str(description)).open().together
+    )
 
 
 def study(
@@ -160,13 +162,17 @@ class Serving:
         Such as ``http://127.0.0.1:8080``; a dataset lies at ``address/dap/NAME``.
     """
 
-    def __init__(self, datasets: Mapping[str, PlainDataset], host: str, port: int) -> None:
+    def __init__(
+        self, datasets: Mapping[str, PlainDataset], host: str, port: int
+    ) -> None:
         from rhodolite.server.app import make_app
         from rhodolite.server.limits import Limits
         from rhodolite.server.listening import address_of, listen, make_server
         from rhodolite.server.sources import Sources
 
-        openings = {name: (lambda data=data.plain: data) for name, data in datasets.items()}
+        openings = {
+            name: (lambda data=data.plain: data) for name, data in datasets.items()
+        }
         sources = Sources(openings, make_engine(), Limits())
         self._server = make_server(make_app(sources, sources.memory, None))
         self._listener = listen(host, port)

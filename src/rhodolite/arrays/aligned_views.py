@@ -42,7 +42,10 @@ class Aligned(LazyArray):
         block = block.transpose(order) if block.ndim > 1 else block
         present = iter(block.shape)
         return block.reshape(
-            [next(present) if axis in self._places else 1 for axis in range(len(region))]
+            [
+                next(present) if axis in self._places else 1
+                for axis in range(len(region))
+            ]
         )
 
 
@@ -77,7 +80,9 @@ class WithoutAxis(LazyArray):
         self.dtype = source.dtype
         self.shape = source.shape[:axis] + source.shape[axis + 1 :]
         self.chunks = (
-            None if source.chunks is None else source.chunks[:axis] + source.chunks[axis + 1 :]
+            None
+            if source.chunks is None
+            else source.chunks[:axis] + source.chunks[axis + 1 :]
         )
 
     def sources(self) -> tuple[LazyArray, ...]:

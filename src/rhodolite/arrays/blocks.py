@@ -33,7 +33,10 @@ def block_shape(
     >>> block_shape((3650, 181, 360), (1, 181, 360), 4, 32 << 20)
     (128, 181, 360)
     """
-    sizes = [max(1, min(c, n)) for c, n in zip(chunks or (1,) * len(shape), shape, strict=True)]
+    sizes = [
+        max(1, min(c, n))
+        for c, n in zip(chunks or (1,) * len(shape), shape, strict=True)
+    ]
     volume = itemsize
     for size in sizes:
         volume *= size

@@ -64,7 +64,9 @@ class ChunkCache:
 
 _process_cache = ChunkCache()
 """For reads that no engine has asked for, and on other machines."""
-_current: ContextVar[ChunkCache] = ContextVar("current chunk cache", default=_process_cache)
+_current: ContextVar[ChunkCache] = ContextVar(
+    "current chunk cache", default=_process_cache
+)
 
 
 def current_cache() -> ChunkCache:

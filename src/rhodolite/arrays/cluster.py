@@ -95,10 +95,14 @@ def _compare_versions(found: dict[str, Any]) -> None:
     own = _versions(found["client"])
     own["rhodolite"] = __version__
     others = {"the scheduler": found["scheduler"]}
-    others |= {f"the worker {place}": about for place, about in found["workers"].items()}
+    others |= {
+        f"the worker {place}": about for place, about in found["workers"].items()
+    }
     for name, about in others.items():
         theirs = _versions(about or {})
-        needed = [part for part in _SAME if part != "rhodolite" or name != "the scheduler"]
+        needed = [
+            part for part in _SAME if part != "rhodolite" or name != "the scheduler"
+        ]
         for library in needed:
             if theirs.get(library) != own[library]:
                 version = theirs.get(library)
@@ -197,10 +201,14 @@ class Cluster(Executor):
         workers = self._client.scheduler_info(n_workers=-1).get("workers", {})
         return max(1, sum(int(worker["nthreads"]) for worker in workers.values()))
 
-    def submit(self, function: Callable[..., Any], /, *arguments: Any, **named: Any) -> Future[Any]:
+    def submit(
+        self, function: Callable[..., Any], /, *arguments: Any, **named: Any
+    ) -> Future[Any]:
         """Run a task on some worker."""
         with _explaining(self._address):
-            future = self._executor.submit(_call, self._send(function), *arguments, **named)
+            future = self._executor.submit(
+                _call, self._send(function), *arguments, **named
+            )
         return cast("Future[Any]", _Answer(future, self._address))
 
     def merge(
@@ -226,7 +234,10 @@ class Cluster(Executor):
         import distributed
 
         flat = self._send(function)
-        leaves = [self._client.submit(_call, flat, argument, pure=False) for argument in arguments]
+        leaves = [
+            self._client.submit(_call, flat, argument, pure=False)
+            for argument in arguments
+        ]
         level, priority = leaves, _MERGED_FIRST
         while len(level) > 1:
             pairs = [
@@ -312,11 +323,15 @@ def _nothing(_: Any) -> None:
     """Say that something is done without sending it."""
 
 
-def _call(function: Callable[..., Any], *arguments: Any, **named: Any) -> tuple[Any, list[Any]]:
+def _call(
+    function: Callable[..., Any], *arguments: Any, **named: Any
+) -> tuple[Any, list[Any]]:
     with collecting() as warned:
         value = function(*arguments, **named)
     return value, warned
 
 
-def _merge(merge: Callable[[Any, Any], Any], first: Any, second: Any) -> tuple[Any, list[Any]]:
+def _merge(
+    merge: Callable[[Any, Any], Any], first: Any, second: Any
+) -> tuple[Any, list[Any]]:
     return merge(first[0], second[0]), [*first[1], *second[1]]

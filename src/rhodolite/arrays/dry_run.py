@@ -10,7 +10,12 @@ import numpy as np
 
 from rhodolite.arrays.engine import Engine
 from rhodolite.arrays.lazy import Array, InMemory, LazyArray
-from rhodolite.arrays.reduction import ReductionResult, ResultOnDemand, Strategy, in_pieces
+from rhodolite.arrays.reduction import (
+    ReductionResult,
+    ResultOnDemand,
+    Strategy,
+    in_pieces,
+)
 from rhodolite.arrays.schedule import Pass, find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, decoding_factor
 from rhodolite.arrays.tiling import COPIES
@@ -71,7 +76,9 @@ class DryRun(Engine):
                 if data is not one.source:
                     stored = one.source.as_stored()[0]
                     whole, _, _ = self.blocks(stored, as_stored=True)
-                    self.note("rechunking to scratch", stored, whole, written=stored.nbytes)
+                    self.note(
+                        "rechunking to scratch", stored, whole, written=stored.nbytes
+                    )
             if one.scratch is not None:
                 block, _, _ = self.blocks(one.source, as_stored=True)
             elif one.strategy is Strategy.MERGED and in_pieces(one.reductions):
@@ -91,7 +98,9 @@ class DryRun(Engine):
         results = ResultOnDemand(work, work.names[0])
         bytes_kept = results.nbytes * len(work.names)
         self.note(
-            f"{what} by group", results, written=bytes_kept if self.keeps_on_disk(bytes_kept) else 0
+            f"{what} by group",
+            results,
+            written=bytes_kept if self.keeps_on_disk(bytes_kept) else 0,
         )
 
     def compute(self, array: LazyArray, what: str = "reading") -> Array:
@@ -113,7 +122,9 @@ class DryRun(Engine):
         }
         return None if noted else visits_of_array
 
-    def write(self, what: str, array: LazyArray, unit: tuple[int, ...], itemsize: int) -> None:
+    def write(
+        self, what: str, array: LazyArray, unit: tuple[int, ...], itemsize: int
+    ) -> None:
         """Note that an array is written in pieces of a shape."""
         visits = self.visits(array, unit)
         if visits is not None:
@@ -121,7 +132,9 @@ class DryRun(Engine):
             decoded, written = _count_decoded(array), array.size * itemsize
             bytes_held = self.in_flight(0, visits.held) * visits.held
             total, name = len(visits.each), f"{what} group by group"
-            self.passes.append(PlannedPass(name, decoded, written, total, visits.block, bytes_held))
+            self.passes.append(
+                PlannedPass(name, decoded, written, total, visits.block, bytes_held)
+            )
             return
         data, block = self.in_units(array, unit)
         self.prepare([array, data])
@@ -137,10 +150,15 @@ class DryRun(Engine):
     ) -> None:
         """Note one run over the blocks of an array."""
         shape, total, _ = self.blocks(array, block)
-        decoded = round(_count_decoded(array) * decoding_factor(array.shape, array.chunks, shape))
+        decoded = round(
+            _count_decoded(array) * decoding_factor(array.shape, array.chunks, shape)
+        )
         size = math.prod(shape) * max(array.dtype.itemsize, 4)
         results = sum(_result_bytes(one)) if one is not None else 0
-        held = min(self.in_flight(array.nbytes // max(total, 1)), total) * COPIES * size + results
+        held = (
+            min(self.in_flight(array.nbytes // max(total, 1)), total) * COPIES * size
+            + results
+        )
         self.passes.append(PlannedPass(what, decoded, written, total, shape, held))
 
 
@@ -154,7 +172,8 @@ def _result_bytes(one: Pass) -> list[int]:
     roughly = min(math.prod(one.source.shape[1:]) * 8 * 24, one.source.size * 8)
     merged = one.strategy is Strategy.MERGED
     return [
-        reduction.state if merged and reduction.state else roughly for reduction in one.reductions
+        reduction.state if merged and reduction.state else roughly
+        for reduction in one.reductions
     ]
 
 
@@ -175,4 +194,8 @@ def _count_decoded(array: LazyArray) -> int:
         return array.as_stored()[0].nbytes
     total = sum(_count_decoded(source) for source in sources)
     whole = sum(source.size for source in sources)
-    return round(total * array.size / whole) if isinstance(array, Selected) and whole else total
+    return (
+        round(total * array.size / whole)
+        if isinstance(array, Selected) and whole
+        else total
+    )

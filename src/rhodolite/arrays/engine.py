@@ -93,13 +93,21 @@ class Engine:
         return self.executor is None and nbytes > self.memory // _SHARE_OF_RESULTS
 
     def blocks(
-        self, array: LazyArray, chunks: tuple[int, ...] | None = None, *, as_stored: bool = False
+        self,
+        array: LazyArray,
+        chunks: tuple[int, ...] | None = None,
+        *,
+        as_stored: bool = False,
     ) -> tuple[tuple[int, ...], int, Iterator[Region]]:
         """Return block shape, number of blocks and the blocks themselves for an array; see
         `shape_of_blocks`."""
         block = shape_of_blocks(array, self.block_limit, chunks, as_stored=as_stored)
         self._check_block(array, block)
-        return block, count_blocks(array.shape, block), iterate_blocks(array.shape, block)
+        return (
+            block,
+            count_blocks(array.shape, block),
+            iterate_blocks(array.shape, block),
+        )
 
     def _check_block(self, array: LazyArray, block: tuple[int, ...]) -> None:
         """Refuse blocks, none of which fits into the memory allowed."""
@@ -141,7 +149,9 @@ class Engine:
         upcoming = iter(regions)
         self.progress.begin(what, total, nbytes)
         try:
-            for region in islice(upcoming, self.in_flight(nbytes // max(total, 1), held)):
+            for region in islice(
+                upcoming, self.in_flight(nbytes // max(total, 1), held)
+            ):
                 waiting.append((region, executor.submit(task, region)))
             while waiting:
                 region, future = waiting.popleft()
@@ -199,7 +209,9 @@ class Engine:
             return array, block
         stored, unpack = array.as_stored()
         scratch = RechunkedScratch(stored, block)
-        return (scratch if unpack is None else Unpacked(scratch, unpack, array.dtype)), block
+        return (
+            scratch if unpack is None else Unpacked(scratch, unpack, array.dtype)
+        ), block
 
     def visits(self, array: LazyArray, unit: tuple[int, ...]) -> Visits | None:
         """Return the visits by which an array is best written in units of a shape; None where the
@@ -231,7 +243,9 @@ class Engine:
             _, total, regions = self.blocks(data, block)
             yield from self.stream(task, regions, what, total, data.nbytes, kept=kept)
             return
-        self.prepare([visits.source])  # which may be departures from normals of their own
+        self.prepare(
+            [visits.source]
+        )  # which may be departures from normals of their own
         for reduction in visits.reductions:
             reduction.compute_on_demand()
         try:
@@ -255,11 +269,15 @@ class Engine:
         _, total, regions = self.blocks(array)
         if total == 1:
             return WithCache(array.read, self.cache)(whole(array.shape))
-        for region, values in self.stream(array.read, regions, what, total, array.nbytes):
+        for region, values in self.stream(
+            array.read, regions, what, total, array.nbytes
+        ):
             out[region] = values
         return out
 
-    def _reduce(self, source: LazyArray, reductions: list[Reduction], what: str) -> None:
+    def _reduce(
+        self, source: LazyArray, reductions: list[Reduction], what: str
+    ) -> None:
         accumulators = [r.accumulator for r in reductions if r.accumulator is not None]
         gathered = [accumulator.start() for accumulator in accumulators]
         if source.size:
@@ -268,10 +286,14 @@ class Engine:
             _, total, regions = self.blocks(stored, as_stored=in_pieces(reductions))
             if self.executor is None:
                 task = functools.partial(work_on, accumulators)
-                for _, partials in self.stream(task, regions, what, total, source.nbytes):
+                for _, partials in self.stream(
+                    task, regions, what, total, source.nbytes
+                ):
                     merge_results(gathered, partials)
             else:
-                self._merge_there(gathered, work_on, reductions, list(regions), stored.nbytes, what)
+                self._merge_there(
+                    gathered, work_on, reductions, list(regions), stored.nbytes, what
+                )
         for reduction, result in zip(reductions, gathered, strict=True):
             reduction.keep(result.finish())
 
@@ -318,10 +340,14 @@ class Engine:
         for some in columns.values():
             held = [accumulator.restricted(some[0]) for accumulator in accumulators]
             parts.append((some, [part for part in held if part is not None]))
-        splits = len(parts) > 1 and all(len(held) == len(accumulators) for _, held in parts)
+        splits = len(parts) > 1 and all(
+            len(held) == len(accumulators) for _, held in parts
+        )
         return parts if splits else [(regions, accumulators)]
 
-    def _work_by_series(self, source: LazyArray, reductions: list[Reduction], what: str) -> None:
+    def _work_by_series(
+        self, source: LazyArray, reductions: list[Reduction], what: str
+    ) -> None:
         works = [r.series for r in reductions if r.series is not None]
         axis = works[0].axis
         data, block = self.in_units(
@@ -340,12 +366,18 @@ class Engine:
             task, regions if total else (), what, total, source.nbytes
         ):
             inner = region[:axis] + region[axis + 1 :]
-            for room, count, (values, noted) in zip(rooms, counts, results, strict=True):
+            for room, count, (values, noted) in zip(
+                rooms, counts, results, strict=True
+            ):
                 count.update(noted)
                 for name, part in values.items():
-                    before = tuple(slice(0, n) for n in room[name].shape[: part.ndim - len(inner)])
+                    before = tuple(
+                        slice(0, n) for n in room[name].shape[: part.ndim - len(inner)]
+                    )
                     room[name].put((*before, *inner), part)
-        for reduction, work, room, count in zip(reductions, works, rooms, counts, strict=True):
+        for reduction, work, room, count in zip(
+            reductions, works, rooms, counts, strict=True
+        ):
             work.report(count)
             reduction.results = dict(room)
 
@@ -357,7 +389,9 @@ class Engine:
         room = self._make_room(outputs, work.shape, (1, *tile))
         blocks = ResultOnDemand(work, work.names[0])
         _, total, regions = self.blocks(blocks)
-        for region, results in self.stream(work.read, regions, what, total, blocks.nbytes):
+        for region, results in self.stream(
+            work.read, regions, what, total, blocks.nbytes
+        ):
             for name, part in results.items():
                 room[name].put(region, part)
         reduction.results = dict(room)
@@ -370,7 +404,9 @@ class Engine:
         buffers: dict[str, ScratchBuffer | InMemory] = {}
         for name, (before, dtype) in outputs.items():
             shape = (*before, *cells)
-            small = not shape or not self.keeps_on_disk(math.prod(shape) * dtype.itemsize)
+            small = not shape or not self.keeps_on_disk(
+                math.prod(shape) * dtype.itemsize
+            )
             buffers[name] = (
                 InMemory(np.empty(shape, dtype))
                 if small
@@ -404,4 +440,6 @@ def read_small(array: LazyArray) -> Array:
 
 def default_engine(**settings: Any) -> Engine:
     """Return an engine with the settings given, and the default for those that are None."""
-    return Engine(**{name: value for name, value in settings.items() if value is not None})
+    return Engine(
+        **{name: value for name, value in settings.items() if value is not None}
+    )

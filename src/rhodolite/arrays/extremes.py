@@ -22,7 +22,9 @@ class MinMax(Accumulator):
         return replace(self, low=np.nan, high=np.nan)
 
     def add(self, block: Array, region: Region) -> None:  # noqa: ARG002
-        self.low, self.high = (float(f.reduce(block, axis=None)) for f in (np.fmin, np.fmax))
+        self.low, self.high = (
+            float(f.reduce(block, axis=None)) for f in (np.fmin, np.fmax)
+        )
 
     def merge(self, other: Self) -> None:
         self.low, self.high = (

@@ -149,7 +149,9 @@ class Unreadable(LazyArray):
         than can be counted.
     """
 
-    def __init__(self, shape: tuple[int, ...], dtype: np.dtype[Any], reason: str) -> None:
+    def __init__(
+        self, shape: tuple[int, ...], dtype: np.dtype[Any], reason: str
+    ) -> None:
         if max(shape, default=0) > sys.maxsize:
             raise DataError(reason)
         self.shape, self.dtype, self.reason = shape, dtype, reason
@@ -244,7 +246,9 @@ class Unpacked(LazyArray):
         Of the values.
     """
 
-    def __init__(self, stored: LazyArray, unpack: Unpacking, dtype: np.dtype[Any]) -> None:
+    def __init__(
+        self, stored: LazyArray, unpack: Unpacking, dtype: np.dtype[Any]
+    ) -> None:
         self._stored, self._unpack, self.dtype = stored, unpack, dtype
         self.shape, self.chunks = stored.shape, stored.chunks
 

@@ -49,7 +49,9 @@ class Accumulator(ABC):
     def add(self, block: Array, region: Region) -> None:
         """Take in the values of one block, which lies at `region` of the source."""
 
-    def add_stored(self, numbers: Array, unpack: Unpacking | None, region: Region) -> None:
+    def add_stored(
+        self, numbers: Array, unpack: Unpacking | None, region: Region
+    ) -> None:
         """Take in a block of stored numbers, which must not be changed.
 
         `unpack` makes values of them; None where they are the values.
@@ -145,7 +147,9 @@ class OnDemand(ABC):
 class ResultOnDemand(LazyArray):
     """One of the results that are computed when they are read."""
 
-    def __init__(self, work: OnDemand, name: str, dtype: DTypeLike = np.float64) -> None:
+    def __init__(
+        self, work: OnDemand, name: str, dtype: DTypeLike = np.float64
+    ) -> None:
         self.shape, self.chunks, self.dtype = work.shape, work.chunks, np.dtype(dtype)
         self._work = work
         self._name = name
@@ -217,7 +221,12 @@ class Reduction:
 
     def __getstate__(self) -> dict[str, Any]:
         # Another process that gets the results has no use for what they were made of.
-        made_of = {"source": None, "accumulator": None, "series": None, "by_group": None}
+        made_of = {
+            "source": None,
+            "accumulator": None,
+            "series": None,
+            "by_group": None,
+        }
         return self.__dict__ if self.results is None else {**self.__dict__, **made_of}
 
     def strategy(self, memory: int, *, remote: bool = False) -> Strategy:
@@ -226,16 +235,29 @@ class Reduction:
         `remote` says whether results are merged on other machines, where many may take part in
         what is merged, and none can read a scratch file.
         """
-        if self.series is not None and self.rather_series and self._series_are_at_hand(memory):
+        if (
+            self.series is not None
+            and self.rather_series
+            and self._series_are_at_hand(memory)
+        ):
             return Strategy.BY_SERIES
         merges_there = remote and not self.rather_series
-        too_large = self.accumulator is None or (self.state > memory // 2 and not merges_there)
+        too_large = self.accumulator is None or (
+            self.state > memory // 2 and not merges_there
+        )
         if self.by_group is not None and self._fits(self.by_group, memory):
             share = _SHARE_OF_REMOTE_STATE if remote else _SHARE_OF_STATE
-            enough = self.by_group.shape[0] >= _FEWEST_GROUPS and self.state > memory // share
+            enough = (
+                self.by_group.shape[0] >= _FEWEST_GROUPS
+                and self.state > memory // share
+            )
             if too_large or enough:
                 return Strategy.ON_DEMAND if self.read_once else Strategy.BY_GROUP
-        return Strategy.BY_SERIES if self.series is not None and too_large else Strategy.MERGED
+        return (
+            Strategy.BY_SERIES
+            if self.series is not None and too_large
+            else Strategy.MERGED
+        )
 
     def _series_are_at_hand(self, memory: int) -> bool:
         """Return whether whole series can be read without a scratch file."""
@@ -246,12 +268,16 @@ class Reduction:
 
     def _fits(self, work: OnDemand, memory: int) -> bool:
         """Return whether a few groups at once fit into memory."""
-        return math.prod(work.chunks) * 8 * work.held_share <= memory // _SHARE_OF_A_GROUP
+        return (
+            math.prod(work.chunks) * 8 * work.held_share <= memory // _SHARE_OF_A_GROUP
+        )
 
     def compute_on_demand(self) -> None:
         """Have the results computed when they are read."""
         assert self.by_group is not None
-        self.results = {name: ResultOnDemand(self.by_group, name) for name in self.by_group.names}
+        self.results = {
+            name: ResultOnDemand(self.by_group, name) for name in self.by_group.names
+        }
 
     def forget(self) -> None:
         """Have the results computed anew by whoever needs them next."""
@@ -261,7 +287,9 @@ class Reduction:
         """Take in results that fit into memory."""
         self.results = {name: InMemory(values) for name, values in results.items()}
 
-    def output(self, name: str, shape: tuple[int, ...], dtype: Any = np.float64) -> ReductionResult:
+    def output(
+        self, name: str, shape: tuple[int, ...], dtype: Any = np.float64
+    ) -> ReductionResult:
         """Return one of the results as a lazy array."""
         return ReductionResult(self, name, shape, np.dtype(dtype))
 
@@ -275,7 +303,11 @@ class ReductionResult(LazyArray):
     """A named result of a reduction."""
 
     def __init__(
-        self, reduction: Reduction, name: str, shape: tuple[int, ...], dtype: np.dtype[Any]
+        self,
+        reduction: Reduction,
+        name: str,
+        shape: tuple[int, ...],
+        dtype: np.dtype[Any],
     ) -> None:
         self.reduction = reduction
         self.name = name

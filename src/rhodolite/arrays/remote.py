@@ -29,7 +29,9 @@ class RemoteExecutor(Protocol):
 
     @property
     def threads(self) -> int: ...
-    def submit(self, function: Callable[..., Any], /, *arguments: Any) -> Future[Any]: ...
+    def submit(
+        self, function: Callable[..., Any], /, *arguments: Any
+    ) -> Future[Any]: ...
     def merge(
         self,
         function: Callable[[Any], Any],
@@ -70,7 +72,9 @@ class RemoteWork:
         """
         size = nbytes // max(total, 1)
         run_bytes = _RUN if kept else _RUN_PUT_AWAY
-        length = max(1, min(run_bytes // max(size, 1), total // (4 * self.executor.threads)))
+        length = max(
+            1, min(run_bytes // max(size, 1), total // (4 * self.executor.threads))
+        )
         most = self.memory // max(_RUN, size) if kept else total
         runs = _cut_into_runs(regions, length)
         task = _Each(function)
@@ -157,7 +161,9 @@ class _Merged:
         return merged
 
 
-def _merge_pair(first: list[Accumulator], second: list[Accumulator]) -> list[Accumulator]:
+def _merge_pair(
+    first: list[Accumulator], second: list[Accumulator]
+) -> list[Accumulator]:
     """Return what two lists of results make together; neither is changed, since a scheduler may
     need them again."""
     gathered = [accumulator.start() for accumulator in first]

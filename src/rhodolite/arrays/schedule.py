@@ -32,7 +32,9 @@ class Pass:
     scratch: RechunkedScratch | None = None
 
 
-def find_passes(arrays: Iterable[LazyArray], memory: int, *, remote: bool = False) -> list[Pass]:
+def find_passes(
+    arrays: Iterable[LazyArray], memory: int, *, remote: bool = False
+) -> list[Pass]:
     """Return the passes still to run with so many bytes of memory, each after those that it depends
     on.
 
@@ -51,14 +53,20 @@ def find_passes(arrays: Iterable[LazyArray], memory: int, *, remote: bool = Fals
         if not node.pending:
             continue
         if isinstance(node, ReductionResult):
-            source, strategy = node.reduction.source, node.reduction.strategy(memory, remote=remote)
+            source, strategy = (
+                node.reduction.source,
+                node.reduction.strategy(memory, remote=remote),
+            )
             if isinstance(source, KeptDuringVisit):
-                source = source.source  # the same values, which others may need in the same pass
+                source = (
+                    source.source
+                )  # the same values, which others may need in the same pass
             if strategy is Strategy.ON_DEMAND:
                 node.reduction.compute_on_demand()
                 continue
             shared = passes.setdefault(
-                (depth, id(source), _run_of(node.reduction, strategy)), Pass(source, [], strategy)
+                (depth, id(source), _run_of(node.reduction, strategy)),
+                Pass(source, [], strategy),
             )
             if node.reduction not in shared.reductions:
                 shared.reductions.append(node.reduction)

@@ -35,7 +35,9 @@ class RechunkedScratch(LazyArray):
     def __init__(self, source: LazyArray, tile: tuple[int, ...]) -> None:
         self.source = source
         self.shape, self.dtype = source.shape, source.dtype
-        self.chunks = tuple(max(1, min(t, n)) for t, n in zip(tile, source.shape, strict=True))
+        self.chunks = tuple(
+            max(1, min(t, n)) for t, n in zip(tile, source.shape, strict=True)
+        )
         self.filled = False
         self._file: Any = None
 
@@ -89,14 +91,18 @@ class RechunkedScratch(LazyArray):
 
     def read(self, region: Region) -> Array:
         if not self.filled:
-            raise RuntimeError("a scratch file was read before the engine had filled it")
+            raise RuntimeError(
+                "a scratch file was read before the engine had filled it"
+            )
         out = np.empty(region_shape(region), self.dtype)
         for shape, offset, in_block, in_tile in self._tiles(region):
             mapped = np.memmap(self._file, self.dtype, "r", offset, shape)
             out[in_block] = mapped[in_tile]
         return out
 
-    def _tiles(self, region: Region) -> Iterator[tuple[tuple[int, ...], int, Region, Region]]:
+    def _tiles(
+        self, region: Region
+    ) -> Iterator[tuple[tuple[int, ...], int, Region, Region]]:
         """Yield the tiles that a region touches: shape, place in the file, and what they share with
         the region, in the region and in the tile.
 
@@ -106,8 +112,12 @@ class RechunkedScratch(LazyArray):
         assert self.chunks is not None
         later = 1
         axes = []
-        for part, size, n in reversed(list(zip(region, self.chunks, self.shape, strict=True))):
-            axes.append([_Span.of(part, start, size, n, later) for start in _starts(part, size)])
+        for part, size, n in reversed(
+            list(zip(region, self.chunks, self.shape, strict=True))
+        ):
+            axes.append(
+                [_Span.of(part, start, size, n, later) for start in _starts(part, size)]
+            )
             later *= n
         for spans in itertools.product(*reversed(axes)):
             before, row = 0, self.dtype.itemsize
@@ -128,7 +138,9 @@ class RechunkedScratch(LazyArray):
 class ScratchBuffer(LazyArray):
     """A scratch file for values that are computed, and not read from anywhere."""
 
-    def __init__(self, shape: tuple[int, ...], dtype: np.dtype[Any], tile: tuple[int, ...]) -> None:
+    def __init__(
+        self, shape: tuple[int, ...], dtype: np.dtype[Any], tile: tuple[int, ...]
+    ) -> None:
         self.shape, self.dtype = shape, dtype
         self._scratch = RechunkedScratch(self, tile)
         self._scratch.open()
@@ -176,7 +188,8 @@ def decoding_factor(
     for n, chunk, size in zip(shape, chunks, block, strict=True):
         if n:
             touched = sum(
-                -(-min(start + size, n) // chunk) - start // chunk for start in range(0, n, size)
+                -(-min(start + size, n) // chunk) - start // chunk
+                for start in range(0, n, size)
             )
             factor *= touched / -(-n // chunk)
     return factor
@@ -201,4 +214,6 @@ class _Span(NamedTuple):
         stop = min(start + size, n)
         low, high = max(part.start, start), min(part.stop, stop)
         in_block = slice(low - part.start, high - part.start)
-        return cls(stop - start, start * later, in_block, slice(low - start, high - start))
+        return cls(
+            stop - start, start * later, in_block, slice(low - start, high - start)
+        )

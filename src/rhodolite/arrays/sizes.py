@@ -20,7 +20,9 @@ def parse_memory(text: str, option: str = "--memory") -> int:
         If it is not a size of at least 1 MiB.
     """
     match = _MEMORY.fullmatch(text.strip())
-    size = float(match.group(1)) * 1024 ** _POWERS[match.group(2).upper()] if match else 0
+    size = (
+        float(match.group(1)) * 1024 ** _POWERS[match.group(2).upper()] if match else 0
+    )
     if size < _LEAST_MEMORY:
         raise UsageError(
             f"{option}: '{text}' is not a size of at least 1MiB; write it like 512MiB or 2GiB"
@@ -37,5 +39,7 @@ def parse_workers(text: str, option: str = "--workers") -> int:
         If it is not a whole number above zero.
     """
     if not text.isdecimal() or int(text) < 1:
-        raise UsageError(f"{option}: '{text}' is not a number of workers; write 1, 2, 3 ...")
+        raise UsageError(
+            f"{option}: '{text}' is not a number of workers; write 1, 2, 3 ..."
+        )
     return int(text)

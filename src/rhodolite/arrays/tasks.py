@@ -34,7 +34,10 @@ def cut_finer(array: LazyArray, block: tuple[int, ...], axis: int) -> tuple[int,
 
 
 def partial_results(
-    stored: LazyArray, unpack: Unpacking | None, accumulators: list[Accumulator], region: Region
+    stored: LazyArray,
+    unpack: Unpacking | None,
+    accumulators: list[Accumulator],
+    region: Region,
 ) -> list[Accumulator]:
     numbers = stored.read(region)
     partials = [accumulator.start() for accumulator in accumulators]
@@ -44,12 +47,16 @@ def partial_results(
 
 
 def series_results(
-    stored: LazyArray, unpack: Unpacking | None, works: list[SeriesKernel], region: Region
+    stored: LazyArray,
+    unpack: Unpacking | None,
+    works: list[SeriesKernel],
+    region: Region,
 ) -> list[tuple[dict[str, Array], Counter[str]]]:
     block = np.moveaxis(stored.read(region), works[0].axis, 0)
     if block.ndim > 1:
         return [
-            work.of_stored(block if len(works) == 1 else block.copy(), unpack) for work in works
+            work.of_stored(block if len(works) == 1 else block.copy(), unpack)
+            for work in works
         ]
     # A single series is worked on as one cell, so that results are arrays.
     results = [work.of_stored(block[:, None].copy(), unpack) for work in works]

@@ -30,7 +30,11 @@ def block_limit(memory: int) -> int:
 
 
 def shape_of_blocks(
-    array: LazyArray, limit: int, chunks: tuple[int, ...] | None = None, *, as_stored: bool = False
+    array: LazyArray,
+    limit: int,
+    chunks: tuple[int, ...] | None = None,
+    *,
+    as_stored: bool = False,
 ) -> tuple[int, ...]:
     """Return the shape of the blocks that an array is read in.
 
@@ -79,8 +83,12 @@ def shape_in_units(
     bytes_in_cover = (
         math.prod(min(c, n) for c, n in zip(cover, array.shape, strict=True)) * itemsize
     )
-    block = shape_of_blocks(array, limit, cover if bytes_in_cover <= 2 * limit else unit)
-    decoded = math.prod(min(b, n) for b, n in zip(block, array.shape, strict=True)) * itemsize
+    block = shape_of_blocks(
+        array, limit, cover if bytes_in_cover <= 2 * limit else unit
+    )
+    decoded = (
+        math.prod(min(b, n) for b, n in zip(block, array.shape, strict=True)) * itemsize
+    )
     finer = array.chunks is not None and any(
         c < b for c, b in zip(array.chunks, block, strict=True)
     )

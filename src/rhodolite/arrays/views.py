@@ -36,22 +36,26 @@ class Selected(LazyArray):
 
     def __init__(self, source: LazyArray, indices: Sequence[Indices | None]) -> None:
         picks: list[Indices | None] = [
-            None if pick is None else np.asarray(pick, dtype=np.intp) for pick in indices
+            None if pick is None else np.asarray(pick, dtype=np.intp)
+            for pick in indices
         ]
         if isinstance(source, Selected):
             picks = [
-                _compose(outer, pick) for outer, pick in zip(source._picks, picks, strict=True)
+                _compose(outer, pick)
+                for outer, pick in zip(source._picks, picks, strict=True)
             ]
             source = source._source
         self._source: LazyArray = source
         self._picks: list[Indices | None] = picks
         self.dtype = source.dtype
         self.shape = tuple(
-            n if pick is None else pick.size for n, pick in zip(source.shape, picks, strict=True)
+            n if pick is None else pick.size
+            for n, pick in zip(source.shape, picks, strict=True)
         )
         if source.chunks is not None:
             self.chunks = tuple(
-                max(1, min(c, n)) for c, n in zip(source.chunks, self.shape, strict=True)
+                max(1, min(c, n))
+                for c, n in zip(source.chunks, self.shape, strict=True)
             )
 
     def sources(self) -> tuple[LazyArray, ...]:
@@ -66,7 +70,9 @@ class Selected(LazyArray):
 
     def as_stored(self) -> tuple[LazyArray, Unpacking | None]:
         stored, unpack = self._source.as_stored()
-        return (self, None) if unpack is None else (Selected(stored, self._picks), unpack)
+        return (
+            (self, None) if unpack is None else (Selected(stored, self._picks), unpack)
+        )
 
     def read(self, region: Region) -> Array:
         reach = self._source.chunks or (1,) * self.ndim
@@ -78,7 +84,9 @@ class Selected(LazyArray):
         ]
         return self._assemble(runs, (), region_shape(region))
 
-    def _assemble(self, runs: list[list[_Run]], chosen: Region, shape: tuple[int, ...]) -> Array:
+    def _assemble(
+        self, runs: list[list[_Run]], chosen: Region, shape: tuple[int, ...]
+    ) -> Array:
         """Read every combination of runs, placing them axis by axis from the last to the first."""
         axis = len(chosen)
         if axis == len(runs):
@@ -91,7 +99,8 @@ class Selected(LazyArray):
                 return part
             if out is None:
                 out = np.empty(
-                    (*part.shape[:axis], shape[axis], *part.shape[axis + 1 :]), self.dtype
+                    (*part.shape[:axis], shape[axis], *part.shape[axis + 1 :]),
+                    self.dtype,
                 )
             out[(slice(None),) * axis + (run.target,)] = part
         assert out is not None
@@ -112,7 +121,11 @@ class FirstAxisMoved(LazyArray):
         return (self._source,)
 
     def read(self, region: Region) -> Array:
-        inner = (region[self._place], *region[: self._place], *region[self._place + 1 :])
+        inner = (
+            region[self._place],
+            *region[: self._place],
+            *region[self._place + 1 :],
+        )
         return np.moveaxis(self._source.read(inner), 0, self._place)
 
     def _back(self, sizes: tuple[int, ...]) -> tuple[int, ...]:
@@ -128,7 +141,9 @@ class Transposed(LazyArray):
         self.dtype = source.dtype
         self.shape = tuple(source.shape[axis] for axis in order)
         self.chunks = (
-            None if source.chunks is None else tuple(source.chunks[axis] for axis in order)
+            None
+            if source.chunks is None
+            else tuple(source.chunks[axis] for axis in order)
         )
 
     def sources(self) -> tuple[LazyArray, ...]:
@@ -139,7 +154,9 @@ class Transposed(LazyArray):
         return self._source.decoded_share
 
     def read(self, region: Region) -> Array:
-        inner = tuple(region[self._order.index(axis)] for axis in range(len(self._order)))
+        inner = tuple(
+            region[self._order.index(axis)] for axis in range(len(self._order))
+        )
         return self._source.read(inner).transpose(self._order)
 
 
@@ -153,7 +170,10 @@ class Flattened(LazyArray):
         self.dtype = source.dtype
         self.shape = (math.prod(self._lengths), *(source.shape[axis] for axis in left))
         if source.chunks is not None:
-            self.chunks = (math.prod(self._lengths), *(source.chunks[axis] for axis in left))
+            self.chunks = (
+                math.prod(self._lengths),
+                *(source.chunks[axis] for axis in left),
+            )
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source,)
@@ -167,7 +187,9 @@ class Flattened(LazyArray):
             inner[self._axes.index(axis)] if axis in self._axes else rest.pop(0)
             for axis in range(self._source.ndim)
         ]
-        block = np.moveaxis(self._source.read(tuple(whole)), self._axes, range(len(self._axes)))
+        block = np.moveaxis(
+            self._source.read(tuple(whole)), self._axes, range(len(self._axes))
+        )
         flat = block.reshape(-1, *block.shape[len(self._axes) :])
         first = rows.start * within
         return flat[wanted.start - first : wanted.stop - first]
@@ -184,7 +206,9 @@ class Elementwise(LazyArray):
         Takes a block of each and returns one. Has to be picklable.
     """
 
-    def __init__(self, parts: Sequence[LazyArray], function: Callable[..., Array]) -> None:
+    def __init__(
+        self, parts: Sequence[LazyArray], function: Callable[..., Array]
+    ) -> None:
         self._parts = tuple(parts)
         self._function = function
         self.shape, self.chunks = parts[0].shape, parts[0].chunks
@@ -195,7 +219,8 @@ class Elementwise(LazyArray):
 
     def read(self, region: Region) -> Array:
         return np.asarray(
-            self._function(*(part.read(region) for part in self._parts)), dtype=np.float64
+            self._function(*(part.read(region) for part in self._parts)),
+            dtype=np.float64,
         )
 
 
@@ -206,7 +231,9 @@ class Stacked(LazyArray):
         self._parts = tuple(parts)
         self.shape = (len(parts), *parts[0].shape)
         self.dtype = np.result_type(*[part.dtype for part in parts])
-        self.chunks = None if parts[0].chunks is None else (len(parts), *parts[0].chunks)
+        self.chunks = (
+            None if parts[0].chunks is None else (len(parts), *parts[0].chunks)
+        )
 
     def sources(self) -> tuple[LazyArray, ...]:
         return self._parts
@@ -224,8 +251,14 @@ class Concatenated(LazyArray):
         first = parts[0]
         self._parts = tuple(parts)
         self._axis = axis
-        self._starts = np.concatenate([[0], np.cumsum([part.shape[axis] for part in parts])])
-        self.shape = (*first.shape[:axis], int(self._starts[-1]), *first.shape[axis + 1 :])
+        self._starts = np.concatenate(
+            [[0], np.cumsum([part.shape[axis] for part in parts])]
+        )
+        self.shape = (
+            *first.shape[:axis],
+            int(self._starts[-1]),
+            *first.shape[axis + 1 :],
+        )
         self.dtype = np.result_type(*[part.dtype for part in parts])
         self.chunks = first.chunks
 
@@ -253,7 +286,11 @@ class Concatenated(LazyArray):
             stop = min(wanted.stop, int(self._starts[number + 1])) - offset
             start = max(wanted.start - offset, 0)
             if stop > start:
-                inner = (*region[: self._axis], slice(start, stop), *region[self._axis + 1 :])
+                inner = (
+                    *region[: self._axis],
+                    slice(start, stop),
+                    *region[self._axis + 1 :],
+                )
                 pieces.append(self._parts[number].read(inner))
         if len(pieces) == 1:
             return pieces[0].astype(self.dtype, copy=False)
@@ -295,5 +332,7 @@ def _runs(wanted: Indices, reach: int) -> list[_Run]:
     for places in np.split(order, breaks):
         places = np.sort(places)
         low, high = int(wanted[places].min()), int(wanted[places].max()) + 1
-        runs.append(_Run(slice(low, high), _as_slice(wanted[places] - low), _as_slice(places)))
+        runs.append(
+            _Run(slice(low, high), _as_slice(wanted[places] - low), _as_slice(places))
+        )
     return runs

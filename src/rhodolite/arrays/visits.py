@@ -34,7 +34,9 @@ _MAPS_BETWEEN = 3
 """Values in double precision of one step that are held besides: a normal, a block, a departure."""
 _FEWEST_VISITS = 8
 """Fewer would leave workers without work."""
-_kept: ContextVar[dict[Hashable, Array] | None] = ContextVar("kept in this visit", default=None)
+_kept: ContextVar[dict[Hashable, Array] | None] = ContextVar(
+    "kept in this visit", default=None
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -115,7 +117,9 @@ def find_visits(
     bytes_of_visit = cells * (steps * (stored + max(stored, 4)) + _MAPS_BETWEEN * 8)
     if bytes_of_visit > memory // _SHARE_OF_A_VISIT:
         return None
-    places = iterate_blocks(array.shape[before] + array.shape[after], block[before] + block[after])
+    places = iterate_blocks(
+        array.shape[before] + array.shape[after], block[before] + block[after]
+    )
     each = [
         tuple(
             (*place[before], slice(int(step), int(step) + 1), *place[groups.axis :])
@@ -181,9 +185,19 @@ class KeptDuringVisit(LazyArray):
         steps, before = region[self._axis], (slice(None),) * self._axis
         found = []
         for step in range(steps.start, steps.stop):
-            single = (*region[: self._axis], slice(step, step + 1), *region[self._axis + 1 :])
-            key = (self._key, self.dtype.str, tuple((part.start, part.stop) for part in single))
-            found.append(keep_during_visit(key, functools.partial(self.source.read, single)))
+            single = (
+                *region[: self._axis],
+                slice(step, step + 1),
+                *region[self._axis + 1 :],
+            )
+            key = (
+                self._key,
+                self.dtype.str,
+                tuple((part.start, part.stop) for part in single),
+            )
+            found.append(
+                keep_during_visit(key, functools.partial(self.source.read, single))
+            )
         if len(found) == 1:
             # What is kept is not copied for those who only look at it, and kept from the others.
             only = found[0].view()

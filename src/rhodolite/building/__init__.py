@@ -64,7 +64,9 @@ def build(inputs: Sequence[str], description: Path) -> Dataset:
     grids = described.names is not None and format_of(files[0]).name != TABLE
     dataset = from_grids(files, described) if grids else from_tables(files, described)
     variables = [
-        _describe(v, described.variables[v.name], described) if v.name in described.variables else v
+        _describe(v, described.variables[v.name], described)
+        if v.name in described.variables
+        else v
         for v in dataset.variables.values()
     ]
     record = ({"verb": "build", "description": description.name},)
@@ -76,7 +78,9 @@ def build(inputs: Sequence[str], description: Path) -> Dataset:
     return built
 
 
-def _describe(variable: Variable, told: Described, description: Description) -> Variable:
+def _describe(
+    variable: Variable, told: Described, description: Description
+) -> Variable:
     data = variable.floats()
     if description.missing is not None:
         data = Mapped(data, _Missing(description.missing), data.dtype)
@@ -103,11 +107,18 @@ def _same(block: Array) -> Array:
 
 
 def _check_lengths(dataset: Dataset, told: Description) -> None:
-    roles = {"time": Role.TIME, "lat": Role.LATITUDE, "lon": Role.LONGITUDE, "level": Role.LEVEL}
+    roles = {
+        "time": Role.TIME,
+        "lat": Role.LATITUDE,
+        "lon": Role.LONGITUDE,
+        "level": Role.LEVEL,
+    }
     for name, expected in told.dimensions.items():
         coordinate = dataset.coordinate(roles[name]) if name in roles else None
         dimension = (
-            coordinate.dimension if coordinate is not None and coordinate.dimension else name
+            coordinate.dimension
+            if coordinate is not None and coordinate.dimension
+            else name
         )
         if dimension not in dataset.lengths:
             raise told.mistake(
@@ -130,7 +141,13 @@ def _check_result(dataset: Dataset, told: Description) -> None:
         if finding.severity is Severity.ERROR:
             hint = finding.advice.split(": --set")[0]
             advice = f"; {hint}" if hint else ""
-            table = f"variables.{finding.where}" if finding.where in told.variables else None
+            table = (
+                f"variables.{finding.where}"
+                if finding.where in told.variables
+                else None
+            )
             if table is None:
-                raise DataError(f"{dataset.label}: {finding.where}: {finding.what}{advice}")
+                raise DataError(
+                    f"{dataset.label}: {finding.where}: {finding.what}{advice}"
+                )
             raise told.mistake(table, None, f"{finding.what}{advice}")

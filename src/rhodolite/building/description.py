@@ -16,7 +16,11 @@ from rhodolite.formats.text.csv.columns import ROLES
 from rhodolite.formats.text.filename_pattern import DATE_FIELDS, FilePattern
 from rhodolite.limits import check_nesting
 from rhodolite.model.cf.given_attributes import check_given
-from rhodolite.model.cf.standard_names import CANONICAL_UNITS, suggest_standard_name, well_formed
+from rhodolite.model.cf.standard_names import (
+    CANONICAL_UNITS,
+    suggest_standard_name,
+    well_formed,
+)
 from rhodolite.model.cf.vocabulary import CALENDARS
 from rhodolite.model.units.aliases import repair_units
 from rhodolite.model.units.udunits import convertible, is_unit
@@ -112,7 +116,8 @@ class Description:
                 f'{path}: no variable is described; add [variables.NAME] with units = "..."'
             )
         variables = {
-            name: reader.variable(name, about) for name, about in given["variables"].items()
+            name: reader.variable(name, about)
+            for name, about in given["variables"].items()
         }
         return cls(
             path,
@@ -168,7 +173,9 @@ class _Reader:
         self.check_keys("columns", columns, tuple(ROLES), "coordinate")
         for role, column in columns.items():
             if not isinstance(column, str):
-                raise self.mistake("columns", role, f"{role} is the name of a column, as text")
+                raise self.mistake(
+                    "columns", role, f"{role} is the name of a column, as text"
+                )
 
     def check_dimensions(self, dimensions: Mapping[str, Any]) -> None:
         for name, length in dimensions.items():
@@ -183,7 +190,9 @@ class _Reader:
             if key not in known:
                 place = f" in [{table}]" if table else ""
                 raise self.mistake(
-                    table, key, f"there is no {what} '{key}'{place}. {nearest_names(key, known)}"
+                    table,
+                    key,
+                    f"there is no {what} '{key}'{place}. {nearest_names(key, known)}",
                 )
 
     def tables(self, content: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
@@ -192,7 +201,9 @@ class _Reader:
             found[name] = content.get(name, {})
             if not isinstance(found[name], dict):
                 raise self.mistake(
-                    "", name, f"'{name}' is a table; write [{name}] on a line of its own"
+                    "",
+                    name,
+                    f"'{name}' is a table; write [{name}] on a line of its own",
                 )
         return found
 
@@ -216,7 +227,9 @@ class _Reader:
 
     def attributes(self, table: str, given: Any) -> dict[str, Any]:
         line = self._line(table, None)
-        return check_given(f"{self._path}{f', line {line}' if line else ''}: [{table}]", given)
+        return check_given(
+            f"{self._path}{f', line {line}' if line else ''}: [{table}]", given
+        )
 
     def variable(self, name: str, about: Any) -> Described:
         table = f"variables.{name}"
@@ -233,14 +246,21 @@ class _Reader:
         self._check_units(name, table, about)
         if about.get("type", _TYPES[0]) not in _TYPES:
             raise self.mistake(
-                table, "type", f"type is {about['type']!r}; it can be {' or '.join(_TYPES)}"
+                table,
+                "type",
+                f"type is {about['type']!r}; it can be {' or '.join(_TYPES)}",
             )
         described = {
-            key: value for key, value in about.items() if key not in ("from", "type", "attributes")
+            key: value
+            for key, value in about.items()
+            if key not in ("from", "type", "attributes")
         }
         return Described(
             about.get("from", name),
-            {**described, **self.attributes(f"{table}.attributes", about.get("attributes", {}))},
+            {
+                **described,
+                **self.attributes(f"{table}.attributes", about.get("attributes", {})),
+            },
             np.dtype(about.get("type", _TYPES[0])),
         )
 
@@ -290,14 +310,20 @@ class _Reader:
         for number, line in enumerate(self._lines, start=1):
             if match := re.match(r"\s*\[\s*([^\]]+?)\s*\]", line):
                 here = re.sub(r"[\"'\s]", "", match.group(1))
-                if here == table or (not table and key is not None and here.split(".")[0] == key):
+                if here == table or (
+                    not table and key is not None and here.split(".")[0] == key
+                ):
                     head = number
                     if key is None or not table:
                         return number
-            elif key is not None and (match := re.match(r"\s*[\"']?([^\"'=]+?)[\"']?\s*=", line)):
+            elif key is not None and (
+                match := re.match(r"\s*[\"']?([^\"'=]+?)[\"']?\s*=", line)
+            ):
                 if here == table and match.group(1) == key:
                     return number
-                if f"{here}.{match.group(1)}".lstrip(".") == f"{table}.{key}".lstrip("."):
+                if f"{here}.{match.group(1)}".lstrip(".") == f"{table}.{key}".lstrip(
+                    "."
+                ):
                     return number
         return head
 

@@ -85,7 +85,13 @@ def from_grids(files: Sequence[Path], told: Description) -> Dataset:
         ]
         stack = GridStack(grids)
         variables.append(
-            Variable(name, ("time", *axis_names(header)), stack, {}, Storage(chunks=stack.chunks))
+            Variable(
+                name,
+                ("time", *axis_names(header)),
+                stack,
+                {},
+                Storage(chunks=stack.chunks),
+            )
         )
     sources = tuple(
         SourceFile(path, "Esri ASCII grid", path.stat().st_size)
@@ -124,10 +130,14 @@ def find_files(inputs: Sequence[str], told: Description) -> list[Path]:
             files += expand(text)
             continue
         fitting = [
-            path for path in sorted(folder.iterdir()) if told.names.read(path.name) is not None
+            path
+            for path in sorted(folder.iterdir())
+            if told.names.read(path.name) is not None
         ]
         if not fitting:
-            there = next((path.name for path in sorted(folder.iterdir()) if path.is_file()), None)
+            there = next(
+                (path.name for path in sorted(folder.iterdir()) if path.is_file()), None
+            )
             shown = f"; the first file in it is {there}" if there else "; it is empty"
             raise told.mistake(
                 "input", "names", f"no file in {folder} fits '{told.names.text}'{shown}"
@@ -136,7 +146,9 @@ def find_files(inputs: Sequence[str], told: Description) -> list[Path]:
     return list(dict.fromkeys(files))
 
 
-def _find_dates(files: Sequence[Path], told: Description) -> dict[str, dict[Instant, Path]]:
+def _find_dates(
+    files: Sequence[Path], told: Description
+) -> dict[str, dict[Instant, Path]]:
     """Sort files by variable and time, as their names say."""
     assert told.names is not None
     only = next(iter(told.variables.values())).source
@@ -198,9 +210,13 @@ def _at_its_time(
         source = variable.name if len(fields) > 1 else named or only
         values = InMemory(variable.values()[np.newaxis])
         variables.append(
-            variable.replace(name=source, dimensions=("time", *variable.dimensions), data=values)
+            variable.replace(
+                name=source, dimensions=("time", *variable.dimensions), data=values
+            )
         )
-    return dataset.with_variables([*time_variables([instant], told.calendar), *variables])
+    return dataset.with_variables(
+        [*time_variables([instant], told.calendar), *variables]
+    )
 
 
 def _same_cells(header: Header, first: Header, path: Path, other: Path) -> Header:
@@ -268,7 +284,9 @@ def from_tables(files: Sequence[Path], told: Description) -> Dataset:
             )
     left = [v.name for v in dataset.fields if v.name not in wanted]
     if left:
-        warn(f"left out, since {told.path.name} does not describe them: {', '.join(left)}")
+        warn(
+            f"left out, since {told.path.name} does not describe them: {', '.join(left)}"
+        )
     return dataset.with_variables(
         v.replace(name=wanted[v.name]) if v.name in wanted else v
         for v in dataset.variables.values()

@@ -58,7 +58,9 @@ def _find_positions(dataset: Dataset) -> dict[Role, Variable]:
     """Return latitude and longitude: axes, two-dimensional ones, or those of sites."""
     names = dataset.axes.sites or dataset.axes.curvilinear
     if names:
-        return dict(zip(_DEGREES, (dataset.variables[name] for name in names), strict=True))
+        return dict(
+            zip(_DEGREES, (dataset.variables[name] for name in names), strict=True)
+        )
     by_role = dataset.axes.by_role
     return {role: by_role[role].variable for role in _DEGREES if role in by_role}
 
@@ -77,7 +79,9 @@ def _name_wrong_units(role: Role, variable: Variable) -> Finding:
         f"is the {role}, but its units are {_quote(variable.units)} and not {degrees}",
         "CF 4.1" if role is Role.LATITUDE else "CF 4.2",
         *([] if is_angle else [("--set", f"{variable.name}:units={degrees}")]),
-        advice=f"rhodolite convert --units {variable.name}={degrees}" if is_angle else "",
+        advice=f"rhodolite convert --units {variable.name}={degrees}"
+        if is_angle
+        else "",
     )
 
 
@@ -179,14 +183,20 @@ def bounds(dataset: Dataset) -> Iterator[Finding]:
             )
             continue
         for key in ("units", "calendar", "standard_name"):
-            if key in edges.attributes and edges.attributes[key] != variable.attributes.get(key):
+            if key in edges.attributes and edges.attributes[
+                key
+            ] != variable.attributes.get(key):
                 yield error(
                     name,
                     f"its {key} differ from those of {variable.name}",
                     "CF 7.1",
                     ("--remove", f"{name}:{key}"),
                 )
-        if edges.shape[-1] == 2 and variable.data.ndim <= 1 and variable.data.dtype.kind in "fiu":
+        if (
+            edges.shape[-1] == 2
+            and variable.data.ndim <= 1
+            and variable.data.dtype.kind in "fiu"
+        ):
             yield from _enclosing(variable, edges)
 
 

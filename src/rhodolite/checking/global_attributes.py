@@ -38,7 +38,10 @@ def described(dataset: Dataset) -> Iterator[Finding]:
     for key, meaning in _TITLES.items():
         if not str(dataset.attributes.get(key, "")).strip():
             yield advice(
-                "dataset", f"there is no {key}: {meaning}", "CF 2.6.2", advice=f"--set ':{key}=...'"
+                "dataset",
+                f"there is no {key}: {meaning}",
+                "CF 2.6.2",
+                advice=f"--set ':{key}=...'",
             )
 
 
@@ -46,7 +49,10 @@ def extents(dataset: Dataset) -> Iterator[Finding]:
     """Extents in space and time are given, by which catalogues find data (ACDD 1.3)."""
     wanted = [
         key
-        for role, key in (("latitude", "geospatial_lat_min"), ("time", "time_coverage_start"))
+        for role, key in (
+            ("latitude", "geospatial_lat_min"),
+            ("time", "time_coverage_start"),
+        )
         if role in dataset.axes.by_role
     ]
     if lost := [key for key in wanted if key not in dataset.attributes]:

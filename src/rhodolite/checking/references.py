@@ -81,7 +81,9 @@ def projections(dataset: Dataset) -> Iterator[Finding]:
     """Grid mappings are there and of a known kind (CF 5.6)."""
     reported: set[str] = set()
     for variable in dataset.variables.values():
-        name = str(variable.attributes.get("grid_mapping", "")).split(":")[0].split(" ")[0]
+        name = (
+            str(variable.attributes.get("grid_mapping", "")).split(":")[0].split(" ")[0]
+        )
         if not name or name in reported:
             continue
         reported.add(name)
@@ -100,7 +102,9 @@ def projections(dataset: Dataset) -> Iterator[Finding]:
                 if kind
                 else "has no grid_mapping_name"
             )
-            yield error(name, what, "CF 5.6", advice=f"it can be {', '.join(_MAPPINGS)}")
+            yield error(
+                name, what, "CF 5.6", advice=f"it can be {', '.join(_MAPPINGS)}"
+            )
 
 
 def cell_methods(dataset: Dataset) -> Iterator[Finding]:

@@ -42,7 +42,12 @@ def readable(dataset: Dataset) -> Iterator[Finding]:
     try:
         _ = dataset.time
     except DataError as problem:
-        yield error(name, str(problem), "CF 4.4", advice="ask its maker from which date it counts")
+        yield error(
+            name,
+            str(problem),
+            "CF 4.4",
+            advice="ask its maker from which date it counts",
+        )
         return
     if calendar is None:
         yield advice(

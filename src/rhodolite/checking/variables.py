@@ -9,7 +9,11 @@ import numpy as np
 
 from rhodolite.checking.finding import Finding, advice, error, warning
 from rhodolite.model.axes import find_role
-from rhodolite.model.cf.standard_names import CANONICAL_UNITS, suggest_standard_name, well_formed
+from rhodolite.model.cf.standard_names import (
+    CANONICAL_UNITS,
+    suggest_standard_name,
+    well_formed,
+)
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.aliases import repair_units
 from rhodolite.model.units.differences import Zero, temperature_reading
@@ -134,7 +138,14 @@ def standard_names(dataset: Dataset) -> Iterator[Finding]:
             )
 
 
-_DERIVED = ("departure", "without its trend", "difference", "trend of", "change of", "index of")
+_DERIVED = (
+    "departure",
+    "without its trend",
+    "difference",
+    "trend of",
+    "change of",
+    "index of",
+)
 """What is made of a quantity has not its standard name."""
 
 
@@ -169,7 +180,9 @@ def _without_standard_name(variable: Variable) -> Iterator[Finding]:
 def flags(dataset: Dataset) -> Iterator[Finding]:
     """Every flag has its meaning (CF 3.5)."""
     for variable in dataset.variables.values():
-        values = variable.attributes.get("flag_values", variable.attributes.get("flag_masks"))
+        values = variable.attributes.get(
+            "flag_values", variable.attributes.get("flag_masks")
+        )
         meanings = str(variable.attributes.get("flag_meanings", "")).split()
         if values is None and not meanings:
             continue
@@ -200,7 +213,11 @@ def valid_ranges(dataset: Dataset) -> Iterator[Finding]:
                     "CF 2.5.1",
                     advice="rewrite it without the limits: rhodolite join FILE -o NEW.nc",
                 )
-        if low is not None and high is not None and np.any(np.asarray(low) > np.asarray(high)):
+        if (
+            low is not None
+            and high is not None
+            and np.any(np.asarray(low) > np.asarray(high))
+        ):
             yield error(
                 variable.name,
                 f"the valid range runs from {low} down to {high}",
@@ -215,13 +232,20 @@ def text_of_axes(dataset: Dataset) -> Iterator[Finding]:
         given = variable.attributes.get("axis")
         if given is not None and str(given) not in ("X", "Y", "Z", "T"):
             role = find_role(variable.edit("axis"))
-            letter = {"latitude": "Y", "longitude": "X", "time": "T", "level": "Z"}.get(str(role))
+            letter = {"latitude": "Y", "longitude": "X", "time": "T", "level": "Z"}.get(
+                str(role)
+            )
             change = (
                 ("--set", f"{variable.name}:axis={letter}")
                 if letter
                 else ("--remove", f"{variable.name}:axis")
             )
-            yield error(variable.name, f"the axis '{given}' is none of X, Y, Z, T", "CF 4", change)
+            yield error(
+                variable.name,
+                f"the axis '{given}' is none of X, Y, Z, T",
+                "CF 4",
+                change,
+            )
 
 
 CHECKS = (names, units, differences, standard_names, flags, valid_ranges, text_of_axes)

@@ -64,7 +64,9 @@ def usual_direction(variable: Variable) -> str | None:
     if standard_name in _UPWARD:
         return "up"
     if convertible(variable.units or "", "m") and not standard_name:
-        return {"depth": "down", "height": "up", "altitude": "up"}.get(variable.name.lower())
+        return {"depth": "down", "height": "up", "altitude": "up"}.get(
+            variable.name.lower()
+        )
     return None
 
 

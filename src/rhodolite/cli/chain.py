@@ -87,7 +87,9 @@ def _study(chain: Chain, folder: Path) -> Study:
     return study_of_chain(chain, folder)
 
 
-def parse_chain(words: list[str], *, to_be_written: bool = True) -> tuple[Chain, dict[str, Any]]:
+def parse_chain(
+    words: list[str], *, to_be_written: bool = True
+) -> tuple[Chain, dict[str, Any]]:
     """Return the chain that words ask for, and all run options by name.
 
     Parameters
@@ -152,7 +154,9 @@ def split_at_then(words: list[str]) -> list[list[str]]:
         else:
             segments[-1].append(word)
     if not all(segments):
-        raise UsageError("'then' stands between two steps; write VERB ... then VERB ...")
+        raise UsageError(
+            "'then' stands between two steps; write VERB ... then VERB ..."
+        )
     return segments
 
 
@@ -176,8 +180,14 @@ def parse_segment(words: list[str], *, first: bool) -> Segment:
         raise UsageError(
             f"{title}: '{inputs[0]}' is not an option; inputs are named in the first step only"
         )
-    chosen = [name.strip() for text in parsed.pop(CHOSEN, None) or () for name in text.split(",")]
-    given = {name: value for name, value in parsed.items() if value not in (None, False)}
+    chosen = [
+        name.strip()
+        for text in parsed.pop(CHOSEN, None) or ()
+        for name in text.split(",")
+    ]
+    given = {
+        name: value for name, value in parsed.items() if value not in (None, False)
+    }
     names = {declared.field for declared in parameters(cls)}
     settings = {name: value for name, value in given.items() if name in names}
     run_options = {name: value for name, value in given.items() if name not in names}
@@ -214,12 +224,18 @@ def _find_drawing(words: list[str]) -> tuple[str, type[Step], list[str]]:
     if kind in ("-h", "--help"):
         print("rhodolite draw KIND INPUT... [options] -o OUTPUT\n\nKinds")
         print(list_words(DRAWINGS), end="")
-        others = {name: summary(drawing(name)) for name in drawing_names()[len(DRAWINGS) :]}
+        others = {
+            name: summary(drawing(name)) for name in drawing_names()[len(DRAWINGS) :]
+        }
         print(list_words(others), end="")
         print("\n'rhodolite draw KIND --help' explains a kind and lists its options.")
         raise SystemExit(0)
     if not is_drawing(kind):
-        what = f"no drawing '{kind}'." if kind and not kind.startswith("-") else "draw what?"
+        what = (
+            f"no drawing '{kind}'."
+            if kind and not kind.startswith("-")
+            else "draw what?"
+        )
         raise UsageError(
             f"draw: {what} {nearest_names(kind, drawing_names())} Write 'draw map INPUT ...'."
         )

@@ -85,7 +85,11 @@ def _first_inputs(words: Sequence[str]) -> list[str]:
     """Return the words of the first segment that are files or patterns."""
     start = 2 if words[:1] == ["draw"] else 1
     plain = [word.strip("'\"") for word in words[start:-1] if not word.startswith("-")]
-    return [word for word in plain if any(mark in word for mark in "*?[") or Path(word).exists()]
+    return [
+        word
+        for word in plain
+        if any(mark in word for mark in "*?[") or Path(word).exists()
+    ]
 
 
 class _Variables:

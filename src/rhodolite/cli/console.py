@@ -139,7 +139,9 @@ def list_versions() -> list[str]:
     return lines
 
 
-def written_line(output: Path, written: tuple[int, int], seconds: float, source: str = "") -> str:
+def written_line(
+    output: Path, written: tuple[int, int], seconds: float, source: str = ""
+) -> str:
     """Say what was written; `written` is the number of files and of bytes.
 
     Parameters
@@ -174,7 +176,13 @@ def say_plan(plan: Plan, output: Path, engine: Engine, *, is_taken: bool) -> Non
         blocks = f"{one.blocks:,} block{'s' * (one.blocks != 1)} of {shape}"
         written = f"{file_size(one.written)} before compression" if one.written else ""
         rows.append(
-            (f"{number}", one.what, file_size(one.decoded) if one.decoded else "", blocks, written)
+            (
+                f"{number}",
+                one.what,
+                file_size(one.decoded) if one.decoded else "",
+                blocks,
+                written,
+            )
         )
     headings = ("", "pass", "decodes", "in", "writes")
     for line in align_columns([headings, *rows]):
@@ -184,8 +192,12 @@ def say_plan(plan: Plan, output: Path, engine: Engine, *, is_taken: bool) -> Non
         "allowed)"
     )
     if any("scratch" in work.what for work in plan.passes):
-        print(f"Scratch files lie in {tempfile.gettempdir()}; --scratch FOLDER moves them.")
-    print(f"About {memory}, {engine.workers} blocks at a time. {output} was not written.")
+        print(
+            f"Scratch files lie in {tempfile.gettempdir()}; --scratch FOLDER moves them."
+        )
+    print(
+        f"About {memory}, {engine.workers} blocks at a time. {output} was not written."
+    )
     if is_taken:
         print(f"{output} exists already; add --overwrite to have it replaced.")
 
@@ -246,7 +258,9 @@ class TerminalProgress:
         if self._bar is not None:
             rate = self._bytes * self._done / max(self._total, 1) / spent
             self._bar.update(
-                self._task, completed=self._done, rate=f"{file_size(round(rate))}/s" if rate else ""
+                self._task,
+                completed=self._done,
+                rate=f"{file_size(round(rate))}/s" if rate else "",
             )
 
     def end(self) -> None:

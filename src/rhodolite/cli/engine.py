@@ -32,7 +32,9 @@ class Watching(StrEnum):
     NONE = "none"
 
 
-def make_engine(quiet: bool, options: Mapping[str, Any] = MappingProxyType({})) -> Engine:
+def make_engine(
+    quiet: bool, options: Mapping[str, Any] = MappingProxyType({})
+) -> Engine:
     """Return an engine that shows how far it has come.
 
     Parameters
@@ -56,7 +58,9 @@ def make_engine(quiet: bool, options: Mapping[str, Any] = MappingProxyType({})) 
     _use_scratch_folder(options.get("scratch"))
     executor = Cluster(cluster) if cluster else None
     asked_memory = Setting(memory, "--memory") if memory else find_setting("memory")
-    asked_workers = Setting(workers, "--workers") if workers else find_setting("workers")
+    asked_workers = (
+        Setting(workers, "--workers") if workers else find_setting("workers")
+    )
     at_once = None if asked_workers is None else parse_workers(*asked_workers)
     if executor is not None:
         at_once = at_once or executor.threads
@@ -71,7 +75,9 @@ def make_engine(quiet: bool, options: Mapping[str, Any] = MappingProxyType({})) 
 
 def _progress(asked: str | None) -> Progress | None:
     if asked is not None and asked not in list(Watching):
-        raise UsageError(f"--progress: '{asked}' is not offered. {nearest_names(asked, Watching)}")
+        raise UsageError(
+            f"--progress: '{asked}' is not offered. {nearest_names(asked, Watching)}"
+        )
     chosen = Watching(asked or Watching.AUTO)
     if chosen is Watching.AUTO:
         chosen = Watching.BAR if sys.stderr.isatty() else Watching.LINES

@@ -14,7 +14,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"inspect {_MONTHS} --statistics --json",
     ),
     "check": (f"check {_LEVELS}", f"check {_DAYS} --values"),
-    "join": (f"join {_DAYS} -o nordic.toml", f"join {_LEVELS} -o pressure.zarr --chunks series"),
+    "join": (
+        f"join {_DAYS} -o nordic.toml",
+        f"join {_LEVELS} -o pressure.zarr --chunks series",
+    ),
     "build": ("build demo/snow --description demo/snow.toml -o snow.nc",),
     "subset": (
         f"subset {_DAYS} --variable tas --lat 60N..70N --time 2014-01 -o january.nc",
@@ -47,7 +50,9 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"window {_DAYS} --variable pr --width 5days --statistic sum --align end -o five_days.nc",
         f"summarise {_MONTHS} --variable tas then window --width 12months -o running_year.csv",
     ),
-    "accumulate": (f"accumulate {_DAYS} --variable pr --reset year --start oct -o running.nc",),
+    "accumulate": (
+        f"accumulate {_DAYS} --variable pr --reset year --start oct -o running.nc",
+    ),
     "climatology": (
         f"climatology {_MONTHS} --base 1991..2020 -o normal.nc",
         f"climatology {_DAYS} --cycle day --smooth 31 -o days_of_the_year.nc",
@@ -86,16 +91,24 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"draw map {_MONTHS} --variable tas --time 2014-01 -o january.png",
         f"draw map {_MONTHS} --variable tas --time 2015 --projection equal-area -o globe.png",
     ),
-    "draw panels": (f"draw panels {_MONTHS} --variable tas --by season -o seasons.png",),
+    "draw panels": (
+        f"draw panels {_MONTHS} --variable tas --by season -o seasons.png",
+    ),
     "draw series": (
         f"draw series {_MONTHS} --variable tas --at 61N,9E --without-cycle --trend -o cell.png",
     ),
     "draw years": (
         f"subset {_DAYS} --variable pr --region Norway then summarise then draw years -o years.png",
     ),
-    "draw profile": (f"draw profile {_LEVELS} --variable ta --at 60N,0E -o profile.png",),
-    "draw section": (f"draw section {_LEVELS} --variable ua --time 2018-01 --log -o jets.png",),
-    "draw animation": (f"draw animation {_HILLS} --level 10m --time 2017 --every 3 -o year.gif",),
+    "draw profile": (
+        f"draw profile {_LEVELS} --variable ta --at 60N,0E -o profile.png",
+    ),
+    "draw section": (
+        f"draw section {_LEVELS} --variable ua --time 2018-01 --log -o jets.png",
+    ),
+    "draw animation": (
+        f"draw animation {_HILLS} --level 10m --time 2017 --every 3 -o year.gif",
+    ),
     "study": ("study demo/study.toml --into again --plan",),
     "retrace": (
         f"subset {_MONTHS} --time 2020 -o year.nc",

@@ -36,7 +36,9 @@ class HelpFormatter(argparse.RawDescriptionHelpFormatter):
 class HelpRun(argparse.Action):
     """Prints what the run options are, and ends."""
 
-    def __init__(self, option_strings: Sequence[str], dest: str, **settings: Any) -> None:
+    def __init__(
+        self, option_strings: Sequence[str], dest: str, **settings: Any
+    ) -> None:
         super().__init__(option_strings, dest, nargs=0, **settings)
 
     def __call__(self, parser: Any, *_: Any) -> NoReturn:

@@ -101,10 +101,14 @@ def _run_and_warn(words: list[str]) -> int:
         code = _run_guarded(words, debug, quiet)
     if not quiet:
         say_warnings(
-            sum_up_warnings([w.message for w in caught if isinstance(w.message, RhodoliteWarning)])
+            sum_up_warnings(
+                [w.message for w in caught if isinstance(w.message, RhodoliteWarning)]
+            )
         )
         say_warnings(
-            str(w.message) for w in caught if debug and not isinstance(w.message, RhodoliteWarning)
+            str(w.message)
+            for w in caught
+            if debug and not isinstance(w.message, RhodoliteWarning)
         )
     return code
 
@@ -130,8 +134,12 @@ def bound_library_threads(words: list[str]) -> None:
 def _library_of(error: ImportError) -> str:
     """Return the name of the last library of others that an import went through."""
     frames = (frame for frame, _ in traceback.walk_tb(error.__traceback__))
-    roots = [str(frame.f_globals.get("__name__", "")).partition(".")[0] for frame in frames]
-    others = [root for root in roots if root not in ("rhodolite", "importlib", "__main__", "")]
+    roots = [
+        str(frame.f_globals.get("__name__", "")).partition(".")[0] for frame in frames
+    ]
+    others = [
+        root for root in roots if root not in ("rhodolite", "importlib", "__main__", "")
+    ]
     return (error.name or (others[-1] if others else "needed here")).partition(".")[0]
 
 
@@ -175,8 +183,13 @@ def _explain(error: Exception, words: list[str]) -> tuple[str, int]:
         ), _UNEXPECTED
     if isinstance(error, OSError):
         place = f"{error.filename}: " if error.filename else ""
-        return f"{place}the system refuses: {error.strerror or error}", OutputError.exit_code
-    advice = "--debug prints the traceback, and --report FILE writes a diagnostic report"
+        return (
+            f"{place}the system refuses: {error.strerror or error}",
+            OutputError.exit_code,
+        )
+    advice = (
+        "--debug prints the traceback, and --report FILE writes a diagnostic report"
+    )
     if (path := asked_report(words)) is not None:
         advice = write_report(path, words, traceback.format_exc())
     kind = type(error).__name__
@@ -231,7 +244,9 @@ def dispatch(words: list[str], quiet: bool) -> int:
         words = [*words[1:], "--help"]
     verb = words[0] if words else "--help"
     if verb in ("-h", "--help", "help") or ("--help" in words and not _is_verb(verb)):
-        print(_INTRODUCTION + list_words(ALL_VERBS) + _list_others() + _EXAMPLES, end="")
+        print(
+            _INTRODUCTION + list_words(ALL_VERBS) + _list_others() + _EXAMPLES, end=""
+        )
         return 0
     if verb in ("--version", "-V"):
         print_version(debug="--debug" in words)

@@ -37,7 +37,10 @@ def step_parser(verb: str, cls: type) -> Parser:
 def _add_parameter(parser: argparse.ArgumentParser, declared: Parameter) -> None:
     if declared.switch:
         parser.add_argument(
-            f"--{declared.name}", dest=declared.field, action="store_true", help=declared.help
+            f"--{declared.name}",
+            dest=declared.field,
+            action="store_true",
+            help=declared.help,
         )
         return
     text = declared.help
@@ -88,4 +91,6 @@ def need_inputs(inputs: list[str], verb: str, example: str) -> None:
         A command that has one.
     """
     if not inputs:
-        raise UsageError(f"{verb}: no input; name the files, such as rhodolite {example}")
+        raise UsageError(
+            f"{verb}: no input; name the files, such as rhodolite {example}"
+        )

@@ -45,7 +45,9 @@ def write_out(
     engine = make_engine(options.quiet, vars(options))
     if options.plan:
         plan = plan_writing(dataset, output, layout, engine)
-        say_plan(plan, output, engine, is_taken=output.exists() and not options.overwrite)
+        say_plan(
+            plan, output, engine, is_taken=output.exists() and not options.overwrite
+        )
         return
     study = functools.partial(study_of_input, source, output, layout)
     recording = Recording(options.record, options.overwrite, study)
@@ -68,7 +70,9 @@ def write_out(
         report_written(dataset, output, written, began)
 
 
-def report_written(dataset: Dataset, output: Path, written: tuple[int, int], began: float) -> None:
+def report_written(
+    dataset: Dataset, output: Path, written: tuple[int, int], began: float
+) -> None:
     """Say in one line what was written, and from how many files.
 
     Parameters
@@ -80,5 +84,7 @@ def report_written(dataset: Dataset, output: Path, written: tuple[int, int], beg
     began : float
         Moment at which the work began.
     """
-    files = f", from {len(dataset.files)} file" + ("s" if len(dataset.files) != 1 else "")
+    files = f", from {len(dataset.files)} file" + (
+        "s" if len(dataset.files) != 1 else ""
+    )
     say(written_line(output, written, time.monotonic() - began, files))

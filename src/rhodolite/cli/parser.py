@@ -50,7 +50,9 @@ class Parser(argparse.ArgumentParser):
     def format_help(self) -> str:
         """Return the help, with the run options in one line."""
         groups = self._action_groups
-        self._action_groups = [group for group in groups if group.title not in RUN_GROUPS]
+        self._action_groups = [
+            group for group in groups if group.title not in RUN_GROUPS
+        ]
         try:
             text = super().format_help()
         finally:
@@ -88,14 +90,19 @@ class Parser(argparse.ArgumentParser):
             raise UsageError(self._tell_unknown(unknown[0].split("=")[0]))
         if any(str(name).startswith(LIST) for name in getattr(parsed, "inputs", ())):
             # What a list names goes on record, and not the list, which may change or move.
-            parsed.inputs = [line for name in parsed.inputs for line in read_inputs(name)]
+            parsed.inputs = [
+                line for name in parsed.inputs for line in read_inputs(name)
+            ]
         return parsed
 
     def _tell_unknown(self, word: str) -> str:
         """Return what is said of an option that there is not: the nearest, and verbs that have
         it."""
         options = [
-            o for action in self._actions for o in action.option_strings if o.startswith("--")
+            o
+            for action in self._actions
+            for o in action.option_strings
+            if o.startswith("--")
         ]
         near = difflib.get_close_matches(word, options, n=2, cutoff=_NEAR)
         said = [f"{self._verb} has no option {word}."]
@@ -110,7 +117,10 @@ class Parser(argparse.ArgumentParser):
         one only."""
         name, equals, value = word.partition("=")
         options = [
-            o for action in self._actions for o in action.option_strings if o.startswith("--")
+            o
+            for action in self._actions
+            for o in action.option_strings
+            if o.startswith("--")
         ]
         if not name.startswith("--") or len(name) < 4 or name in options:
             return word
@@ -123,7 +133,9 @@ def _verbs_with(option: str) -> list[str]:
     return [
         verb
         for verb in SUMMARIES
-        if any(f"--{declared.name}" == option for declared in parameters(operation(verb)))
+        if any(
+            f"--{declared.name}" == option for declared in parameters(operation(verb))
+        )
     ]
 
 
@@ -138,7 +150,9 @@ def _refuse_spaces(words: list[str]) -> None:
             ends = [words[at - 1], *(words[at : at + 2] if word == ".." else [word])]
             option = next((w for w in reversed(words[:at]) if w.startswith("--")), "")
             raise UsageError(
-                f"a range is written without spaces: {option} {''.join(ends)}".replace("  ", " ")
+                f"a range is written without spaces: {option} {''.join(ends)}".replace(
+                    "  ", " "
+                )
             )
 
 
@@ -156,16 +170,23 @@ def _join_second_words(parser: Parser, words: list[str]) -> list[str]:
     return joined
 
 
-def _join_negative_values(parser: argparse.ArgumentParser, words: list[str]) -> list[str]:
+def _join_negative_values(
+    parser: argparse.ArgumentParser, words: list[str]
+) -> list[str]:
     """Write `--lat -35..10` as `--lat=-35..10`, which argparse does not take for an option."""
     valued = {
-        o for action in parser._actions if action.nargs is None for o in action.option_strings
+        o
+        for action in parser._actions
+        if action.nargs is None
+        for o in action.option_strings
     }
     joined: list[str] = []
     for word in words:
         if joined and joined[-1] in valued and _NEGATIVE_VALUE.match(word):
             joined[-1] = (
-                f"{joined[-1]}={word}" if joined[-1].startswith("--") else f"{joined[-1]}{word}"
+                f"{joined[-1]}={word}"
+                if joined[-1].startswith("--")
+                else f"{joined[-1]}{word}"
             )
         else:
             joined.append(word)

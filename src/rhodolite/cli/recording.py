@@ -46,7 +46,9 @@ class Recording:
 
         path = Path(name)
         if path.suffix.lower() != ".toml":
-            raise UsageError(f"--record {name}: a study is a TOML file; write {path.stem}.toml")
+            raise UsageError(
+                f"--record {name}: a study is a TOML file; write {path.stem}.toml"
+            )
         check_output(path, overwrite, ())
         self._path, self._text = path, write_study(study(path.absolute().parent))
 

@@ -48,7 +48,10 @@ def _add_input_options(group: Any, *, members: bool) -> None:
             "one dataset",
         )
     group.add_argument(
-        "--group", action=Once, metavar="NAME", help="the group to read of files that have groups"
+        "--group",
+        action=Once,
+        metavar="NAME",
+        help="the group to read of files that have groups",
     )
     group.add_argument(
         "--missing-value",
@@ -131,7 +134,9 @@ def _add_output_options(group: Any) -> None:
         help="where the result goes; its suffix says what is written; - is a table, or a picture, "
         "on standard output",
     )
-    group.add_argument("--overwrite", action="store_true", help="replace an existing output")
+    group.add_argument(
+        "--overwrite", action="store_true", help="replace an existing output"
+    )
     group.add_argument(
         "--format",
         action=Once,
@@ -180,7 +185,9 @@ def _add_table_options(group: Any) -> None:
         help="write text into tables as it is, even if a spreadsheet would run it as a formula",
     )
     group.add_argument(
-        "--all", action="store_true", help="write a table also of more than 10 million rows"
+        "--all",
+        action="store_true",
+        help="write a table also of more than 10 million rows",
     )
     group.add_argument(
         "--decimal",

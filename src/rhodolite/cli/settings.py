@@ -57,7 +57,11 @@ def _read_configuration(path: Path) -> dict[str, Setting]:
         raise UsageError(f"{path}: the configuration cannot be read: {error}") from None
     for name, value in entries.items():
         if name not in NAMES:
-            raise UsageError(f"{path}: there is no setting '{name}'. {nearest_names(name, NAMES)}")
+            raise UsageError(
+                f"{path}: there is no setting '{name}'. {nearest_names(name, NAMES)}"
+            )
         if isinstance(value, bool) or not isinstance(value, (str, int)):
             raise UsageError(f"{path}: '{name}' has to be text or a whole number")
-    return {name: Setting(str(value), f"{path}: {name}") for name, value in entries.items()}
+    return {
+        name: Setting(str(value), f"{path}: {name}") for name, value in entries.items()
+    }

@@ -28,7 +28,20 @@ from rhodolite.regions.coastlines import land_at
 Array = NDArray[Any]
 
 NORDIC_YEARS = range(2009, 2019)
-LEVELS = (1000.0, 925.0, 850.0, 700.0, 600.0, 500.0, 400.0, 300.0, 250.0, 200.0, 100.0, 50.0)
+LEVELS = (
+    1000.0,
+    925.0,
+    850.0,
+    700.0,
+    600.0,
+    500.0,
+    400.0,
+    300.0,
+    250.0,
+    200.0,
+    100.0,
+    50.0,
+)
 _GRID = ("time", "lat", "lon")
 
 
@@ -57,7 +70,9 @@ def garnet() -> Dataset:
     tropics = np.exp(-(((latitudes[:, None] - 7 * season) / 10) ** 2))
     storms = np.exp(-(((np.abs(latitudes[:, None]) - 48) / 15) ** 2))
     daily = (0.6 + 6.0 * tropics + 2.2 * storms) * np.where(land, 0.8, 1.0)
-    shower = Weather(latitudes, longitudes, 480, wavelength=25, persistence=0.1, seed=12)[:]
+    shower = Weather(
+        latitudes, longitudes, 480, wavelength=25, persistence=0.1, seed=12
+    )[:]
     precipitation = daily * np.exp(0.35 * shower) / SECONDS_A_DAY
     gap = (grid[1] >= -35) & (grid[1] <= -20) & (grid[0] >= 70) & (grid[0] <= 95)
     temperature[:, gap] = precipitation[:, gap] = np.nan
@@ -68,7 +83,9 @@ def garnet() -> Dataset:
         data("pr", _GRID, precipitation, PRECIPITATION, _packed(1e-8, 3.2e-4)),
     ]
     return described(
-        "Garnet, a made-up global monthly climate, 1981 to 2020", SIGNALS["garnet"], variables
+        "Garnet, a made-up global monthly climate, 1981 to 2020",
+        SIGNALS["garnet"],
+        variables,
     )
 
 
@@ -81,15 +98,21 @@ def nordic() -> Iterator[tuple[str, Dataset]]:
     east = (longitudes / 40)[None, None, :]
     times = [daily_time(year) for year in NORDIC_YEARS]
     total = sum(days.size for _, days in times)
-    cold = Weather(latitudes, longitudes, total, wavelength=30, persistence=0.6, seed=21)
-    wet = Weather(latitudes, longitudes, total, wavelength=14, persistence=0.35, seed=22)
+    cold = Weather(
+        latitudes, longitudes, total, wavelength=30, persistence=0.6, seed=21
+    )
+    wet = Weather(
+        latitudes, longitudes, total, wavelength=14, persistence=0.35, seed=22
+    )
     stored = Storage(chunks=(1, latitudes.size, longitudes.size))
     first = 0
     for year, (time, days) in zip(NORDIC_YEARS, times, strict=True):
         here = slice(first, first := first + days.size)
         share = (days + 0.5) / days.size
         season = -np.cos(2 * np.pi * (share - 0.055))[:, None, None]
-        winter = ((days >= 334) if year == 2013 else (days < 59) & (year == 2014))[:, None, None]
+        winter = ((days >= 334) if year == 2013 else (days < 59) & (year == 2014))[
+            :, None, None
+        ]
         temperature = (
             280.5
             - 0.45 * (latitudes[:, None] - 60)
@@ -100,7 +123,9 @@ def nordic() -> Iterator[tuple[str, Dataset]]:
             + 3.0 * (1 - east) * winter
             + (2.2 - 0.6 * season) * cold[here]
         )
-        amount = np.maximum(wet[here] - 0.1, 0.0) ** 1.3 * (7.0 - 3.5 * east + 1.5 * season)
+        amount = np.maximum(wet[here] - 0.1, 0.0) ** 1.3 * (
+            7.0 - 3.5 * east + 1.5 * season
+        )
         variables = [
             *time,
             *horizontal(latitudes, longitudes),
@@ -140,7 +165,9 @@ def pressure() -> Dataset:
     sine = np.sin(np.radians(latitudes))[:, None]
     season = -np.cos(2 * np.pi * (month - 0.5) / 12)[:, None, None, None]
     noise = [
-        Weather(latitudes, longitudes, 24, wavelength=50, persistence=0.2, seed=seed)[:][:, None]
+        Weather(latitudes, longitudes, 24, wavelength=50, persistence=0.2, seed=seed)[
+            :
+        ][:, None]
         for seed in (31, 32, 33)
     ]
     temperature = (
@@ -154,7 +181,9 @@ def pressure() -> Dataset:
         np.exp(-(((np.abs(latitudes[:, None]) - 40) / 12) ** 2))
         * np.exp(-((np.log(levels / 200) / 1.2) ** 2))[:, None, None]
     )
-    eastward = 30.0 * jet - 4.0 * np.exp(-((latitudes[:, None] / 15) ** 2)) + 2.0 * noise[1]
+    eastward = (
+        30.0 * jet - 4.0 * np.exp(-((latitudes[:, None] / 15) ** 2)) + 2.0 * noise[1]
+    )
     northward = 1.5 * noise[2] * (1 + height / 11)
     attributes = {
         "standard_name": "air_pressure",

@@ -27,8 +27,12 @@ from rhodolite.regions.coastlines import land_at
 Array = NDArray[Any]
 _FIRST, _TURN, _LAST = 1981, 2015, 2060
 _PACKED = {
-    "tas": Storage(dtype="int16", fill_value=-32767, packing=Packing("int16", 0.005, 260.0)),
-    "pr": Storage(dtype="int16", fill_value=-32767, packing=Packing("int16", 1e-8, 3.2e-4)),
+    "tas": Storage(
+        dtype="int16", fill_value=-32767, packing=Packing("int16", 0.005, 260.0)
+    ),
+    "pr": Storage(
+        dtype="int16", fill_value=-32767, packing=Packing("int16", 1e-8, 3.2e-4)
+    ),
 }
 
 
@@ -55,8 +59,18 @@ _A = (
     "proleptic_gregorian",
     "days since 1850-01-01",
 )
-_P = (np.arange(-88, 90, 4.0), np.arange(-177.5, 180, 5.0), "noleap", "days since 1981-01-01")
-_S = (np.arange(86.25, -90, -7.5), np.arange(3.75, 360, 7.5), "360_day", "days since 1981-01-01")
+_P = (
+    np.arange(-88, 90, 4.0),
+    np.arange(-177.5, 180, 5.0),
+    "noleap",
+    "days since 1981-01-01",
+)
+_S = (
+    np.arange(86.25, -90, -7.5),
+    np.arange(3.75, 360, 7.5),
+    "360_day",
+    "days since 1981-01-01",
+)
 _G = (_GAUSSIAN, np.arange(0, 360, 4.5), "standard", "hours since 1900-01-01")
 MODELS = (
     Model("almandine", *_A, warming=0.20, wetter=2.0, bias=0.8, seed=41),
@@ -81,15 +95,32 @@ def models() -> Iterator[tuple[str, Dataset]]:
             variables = [
                 *time,
                 *horizontal(model.latitudes, model.longitudes),
-                data("tas", ("time", "lat", "lon"), temperature[part], TEMPERATURE, _PACKED["tas"]),
                 data(
-                    "pr", ("time", "lat", "lon"), precipitation[part], PRECIPITATION, _PACKED["pr"]
+                    "tas",
+                    ("time", "lat", "lon"),
+                    temperature[part],
+                    TEMPERATURE,
+                    _PACKED["tas"],
+                ),
+                data(
+                    "pr",
+                    ("time", "lat", "lon"),
+                    precipitation[part],
+                    PRECIPITATION,
+                    _PACKED["pr"],
                 ),
             ]
-            signals = SIGNALS["models"].format(warming=model.warming, wetter=model.wetter)
+            signals = SIGNALS["models"].format(
+                warming=model.warming, wetter=model.wetter
+            )
             years = f"{first} to {first + months // 12 - 1}"
-            title = f"{model.name.capitalize()}, a made-up climate model, {word}, {years}"
-            yield f"{model.name}_{word}.nc", described(title, signals, variables, "time")
+            title = (
+                f"{model.name.capitalize()}, a made-up climate model, {word}, {years}"
+            )
+            yield (
+                f"{model.name}_{word}.nc",
+                described(title, signals, variables, "time"),
+            )
 
 
 def _fields(model: Model) -> tuple[Array, Array]:
@@ -104,7 +135,12 @@ def _fields(model: Model) -> tuple[Array, Array]:
     # The mean of 0.5 + 1.5 sin^2 over the sphere is 1, so the globe warms by what is asked for.
     warming = model.warming * decades * (0.5 + 1.5 * sine**2)
     cold = Weather(
-        model.latitudes, model.longitudes, months, wavelength=45, persistence=0.3, seed=model.seed
+        model.latitudes,
+        model.longitudes,
+        months,
+        wavelength=45,
+        persistence=0.3,
+        seed=model.seed,
     )[:]
     temperature = (
         300.0

@@ -14,7 +14,11 @@ _IN_CACHE = 1 << 15
 
 
 def patterns(
-    latitudes: Array, longitudes: Array, count: int, wavelength: float, random: np.random.Generator
+    latitudes: Array,
+    longitudes: Array,
+    count: int,
+    wavelength: float,
+    random: np.random.Generator,
 ) -> Array:
     """Return smooth random patterns of unit variance, shape (count, latitudes, longitudes).
 
@@ -28,7 +32,8 @@ def patterns(
     """
     phi, lam = np.radians(latitudes)[:, None], np.radians(longitudes)[None, :]
     points = np.stack(
-        [np.cos(phi) * np.cos(lam), np.cos(phi) * np.sin(lam), np.sin(phi) + 0 * lam], axis=-1
+        [np.cos(phi) * np.cos(lam), np.cos(phi) * np.sin(lam), np.sin(phi) + 0 * lam],
+        axis=-1,
     )
     number = 2 * np.pi / np.radians(wavelength)
     fields = np.zeros((count, latitudes.size, longitudes.size))
@@ -41,7 +46,9 @@ def patterns(
     return np.asarray(fields / np.sqrt(2.0))
 
 
-def persistent(steps: int, count: int, persistence: float, random: np.random.Generator) -> Array:
+def persistent(
+    steps: int, count: int, persistence: float, random: np.random.Generator
+) -> Array:
     """Return first-order autoregressive series of unit variance, shape (steps, count)."""
     from scipy.signal import lfilter
 
@@ -78,7 +85,9 @@ class Weather:
     ) -> None:
         random = np.random.default_rng(seed)
         self._shapes = patterns(latitudes, longitudes, _PATTERNS, wavelength, random)
-        self._series = persistent(steps, _PATTERNS, persistence, random) / np.sqrt(_PATTERNS)
+        self._series = persistent(steps, _PATTERNS, persistence, random) / np.sqrt(
+            _PATTERNS
+        )
 
     def __getitem__(self, steps: slice) -> Array:
         """Return the noise of some steps, shape (steps, latitudes, longitudes), float64."""
@@ -90,14 +99,18 @@ class Weather:
             some = total[first : first + few]
             # Added one by one: a matrix product may round differently with the threads that are
             # free.
-            for along, shape in zip(series[first : first + few].T, self._shapes, strict=True):
-                some += np.multiply(along[:, None, None], shape, out=product[: len(some)])
+            for along, shape in zip(
+                series[first : first + few].T, self._shapes, strict=True
+            ):
+                some += np.multiply(
+                    along[:, None, None], shape, out=product[: len(some)]
+                )
         return total
 
 
 def round_to_bits(values: Array, bits: int) -> Array:
     """Return float32 values with so many bits behind the leading one, which compress well."""
     mantissa, exponent = np.frexp(values)
-    return np.ldexp(np.round(mantissa * 2.0 ** (bits + 1)) / 2.0 ** (bits + 1), exponent).astype(
-        np.float32
-    )
+    return np.ldexp(
+        np.round(mantissa * 2.0 ** (bits + 1)) / 2.0 ** (bits + 1), exponent
+    ).astype(np.float32)

@@ -77,10 +77,14 @@ def monthly_time(
 
 def daily_time(year: int) -> tuple[list[Variable], Array]:
     """Return daily time of one year at noon with bounds, and the day of the year from 0."""
-    start, end = (cftime.datetime(y, 1, 1, calendar="standard") for y in (year, year + 1))
+    start, end = (
+        cftime.datetime(y, 1, 1, calendar="standard") for y in (year, year + 1)
+    )
     days = np.arange((end - start).days, dtype=np.float64)
     bounds = np.stack([days, days + 1], axis=1)
-    return time_with_bounds(days + 0.5, bounds, f"days since {year:04d}-01-01 00:00:00"), days
+    return time_with_bounds(
+        days + 0.5, bounds, f"days since {year:04d}-01-01 00:00:00"
+    ), days
 
 
 def time_with_bounds(
@@ -110,11 +114,17 @@ def data(
 ) -> Variable:
     """Return a data variable of means over each time step."""
     return Variable(
-        name, dimensions, InMemory(values), {**attributes, "cell_methods": "time: mean"}, storage
+        name,
+        dimensions,
+        InMemory(values),
+        {**attributes, "cell_methods": "time: mean"},
+        storage,
     )
 
 
-def described(title: str, signals: str, variables: list[Variable], *unlimited: str) -> Dataset:
+def described(
+    title: str, signals: str, variables: list[Variable], *unlimited: str
+) -> Dataset:
     """Return a dataset that says what it is, and which signals were put into it."""
     attributes = {"title": title, **ABOUT, "signals": signals}
     dataset = Dataset({v.name: v for v in variables}, attributes, frozenset(unlimited))

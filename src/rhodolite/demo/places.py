@@ -77,10 +77,14 @@ def outline() -> Array:
     counter-clockwise."""
     angle = np.linspace(0, 2 * np.pi, 73)[:-1]
     reach = (
-        1 + 0.18 * np.sin(3 * angle + 0.4) + 0.10 * np.cos(5 * angle) + 0.05 * np.sin(11 * angle)
+        1
+        + 0.18 * np.sin(3 * angle + 0.4)
+        + 0.10 * np.cos(5 * angle)
+        + 0.05 * np.sin(11 * angle)
     )
     ring = np.stack(
-        [9.1 + 1.45 * reach * np.cos(angle), 61.7 + 0.85 * reach * np.sin(angle)], axis=1
+        [9.1 + 1.45 * reach * np.cos(angle), 61.7 + 0.85 * reach * np.sin(angle)],
+        axis=1,
     )
     return np.round(np.vstack([ring, ring[:1]]), 4)
 
@@ -95,8 +99,12 @@ def _write_catchment(folder: Path) -> None:
         "geometry": {"type": "Polygon", "coordinates": [ring.tolist()]},
     }
     collection = {"type": "FeatureCollection", "features": [feature]}
-    (folder / "catchment.geojson").write_text(json.dumps(collection) + "\n", encoding="utf-8")
-    with shapefile.Writer(str(folder / "catchment"), shapeType=shapefile.POLYGON) as file:
+    (folder / "catchment.geojson").write_text(
+        json.dumps(collection) + "\n", encoding="utf-8"
+    )
+    with shapefile.Writer(
+        str(folder / "catchment"), shapeType=shapefile.POLYGON
+    ) as file:
         file.field("name", "C", 20)
         file.poly([ring[::-1].tolist()])  # a shapefile's outer rings run clockwise
         file.record(CATCHMENT)
@@ -114,10 +122,15 @@ def _write_catchment(folder: Path) -> None:
 
 def snow() -> Dataset:
     """Return two years of monthly snow on a quarter-degree grid around the catchment."""
-    latitudes, longitudes = np.arange(62.875, 60.5, -0.25), np.arange(7.125, 11.25, 0.25)
+    latitudes, longitudes = (
+        np.arange(62.875, 60.5, -0.25),
+        np.arange(7.125, 11.25, 0.25),
+    )
     time, _, month = monthly_time(2017, 24, "days since 2017-01-01")
     ground = (
-        700 + 500 * Weather(latitudes, longitudes, 1, wavelength=6, persistence=0.0, seed=71)[:]
+        700
+        + 500
+        * Weather(latitudes, longitudes, 1, wavelength=6, persistence=0.0, seed=71)[:]
     )
     since_october = (month - 9) % 12
     share = np.select(

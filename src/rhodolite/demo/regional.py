@@ -11,7 +11,13 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import InMemory
 from rhodolite.demo.noise import Weather, round_to_bits
-from rhodolite.demo.parts import data, described, horizontal, monthly_time, time_with_bounds
+from rhodolite.demo.parts import (
+    data,
+    described,
+    horizontal,
+    monthly_time,
+    time_with_bounds,
+)
 from rhodolite.demo.signals import SIGNALS
 from rhodolite.kernels.sphere import from_rotated
 from rhodolite.model.dataset import Dataset
@@ -31,7 +37,9 @@ def rotated() -> Dataset:
     grid = np.meshgrid(rows, columns, indexing="ij")
     latitudes, longitudes = from_rotated(grid[0], grid[1], *_POLE)
     season = -np.cos(2 * np.pi * (month - 0.5) / 12)[:, None, None, None]
-    noise = Weather(rows, columns, 24, wavelength=12, persistence=0.2, seed=51)[:][:, None]
+    noise = Weather(rows, columns, 24, wavelength=12, persistence=0.2, seed=51)[:][
+        :, None
+    ]
     temperature = (
         282.0
         - 0.0065 * heights[:, None, None]
@@ -42,11 +50,19 @@ def rotated() -> Dataset:
     positions = {
         "lat": (
             latitudes,
-            {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"},
+            {
+                "standard_name": "latitude",
+                "long_name": "latitude",
+                "units": "degrees_north",
+            },
         ),
         "lon": (
             longitudes,
-            {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"},
+            {
+                "standard_name": "longitude",
+                "long_name": "longitude",
+                "units": "degrees_east",
+            },
         ),
     }
     pole = {
@@ -72,7 +88,10 @@ def rotated() -> Dataset:
     variables = [
         *time,
         Variable("height", ("height",), InMemory(heights), about),
-        *(_rotated_axis(name, values) for name, values in (("rlat", rows), ("rlon", columns))),
+        *(
+            _rotated_axis(name, values)
+            for name, values in (("rlat", rows), ("rlon", columns))
+        ),
         *(
             Variable(name, ("rlat", "rlon"), InMemory(values), words)
             for name, (values, words) in positions.items()
@@ -86,7 +105,9 @@ def rotated() -> Dataset:
             stored,
         ),
     ]
-    title = "Rotated, made-up monthly temperature over the Nordic mountains, 2017 and 2018"
+    title = (
+        "Rotated, made-up monthly temperature over the Nordic mountains, 2017 and 2018"
+    )
     return described(title, SIGNALS["rotated"], variables, "time")
 
 
@@ -108,13 +129,19 @@ def hourly() -> Dataset:
     hours = np.arange(_HOURS, dtype=np.float64)
     clock = ((hours + 0.5) % 24)[:, None, None]
     day = 1 + np.cos(2 * np.pi * (clock - 15) / 24)
-    wet = Weather(latitudes, longitudes, _HOURS, wavelength=8, persistence=0.9, seed=61)[:]
+    wet = Weather(
+        latitudes, longitudes, _HOURS, wavelength=8, persistence=0.9, seed=61
+    )[:]
     front = np.exp(-(((longitudes - 4.0 - (hours[:, None, None] - 216.0)) / 1.5) ** 2))
     amount = (np.maximum(wet - 0.6, 0.0) * 0.8 * day + 4.0 * front) / 3600.0
     starts = hours + cftime.date2num(
         cftime.datetime(2018, 10, 1, calendar="standard"), _SINCE, "standard"
     )
-    about = {"standard_name": "precipitation_flux", "long_name": "rain", "units": "kg m-2 s-1"}
+    about = {
+        "standard_name": "precipitation_flux",
+        "long_name": "rain",
+        "units": "kg m-2 s-1",
+    }
     variables = [
         *time_with_bounds(starts + 0.5, np.stack([starts, starts + 1], axis=1), _SINCE),
         *horizontal(latitudes, longitudes),

@@ -42,7 +42,9 @@ class Drawing(Step):
         """
         return dataset
 
-    def __call__(self, dataset: Dataset, engine: Engine | None = None, *, axes: Any = None) -> Any:
+    def __call__(
+        self, dataset: Dataset, engine: Engine | None = None, *, axes: Any = None
+    ) -> Any:
         """Draw a dataset.
 
         Parameters

@@ -39,7 +39,9 @@ class Limits(TypedValue):
         return cls(low, high)
 
     def __str__(self) -> str:
-        ends = ["" if end is None else write_number(end) for end in (self.low, self.high)]
+        ends = [
+            "" if end is None else write_number(end) for end in (self.low, self.high)
+        ]
         return "..".join(ends)
 
 
@@ -58,7 +60,9 @@ class Size(TypedValue):
                 f"'{text}' is not a size; write width and height in pixels, such as 1280x800"
             )
         if not all(_SMALLEST <= int(side) <= _LARGEST for side in (width, height)):
-            raise ValueError(f"'{text}': each side has to be from {_SMALLEST} to {_LARGEST} pixels")
+            raise ValueError(
+                f"'{text}': each side has to be from {_SMALLEST} to {_LARGEST} pixels"
+            )
         return cls(int(width), int(height))
 
     def __str__(self) -> str:
@@ -111,7 +115,9 @@ class FieldOptions(Step):
 
     palette: str | None = parameter("a Matplotlib colour map", example="NAME")
     limits: Limits | None = parameter("range of the colour bar", example="-2..2")
-    centre: float | None = parameter("value at the centre of the colour map", example="NUMBER")
+    centre: float | None = parameter(
+        "value at the centre of the colour map", example="NUMBER"
+    )
 
     def check(self) -> None:
         super().check()
@@ -124,7 +130,8 @@ class CurveOptions(Step):
     """Where curves are taken from, and the range of their axis."""
 
     at: Position | None = parameter(
-        "draw the grid cell at a position, not the mean over the area", example="64.1N,21.9W"
+        "draw the grid cell at a position, not the mean over the area",
+        example="64.1N,21.9W",
     )
     limits: Limits | None = parameter("range of the value axis", example="-2..2")
 
@@ -133,16 +140,21 @@ class CurveOptions(Step):
 class ProjectionOptions(Step):
     """How the sphere is drawn in a plane."""
 
-    projection: ProjectionName = parameter("map projection", default=ProjectionName.EQUIRECTANGULAR)
+    projection: ProjectionName = parameter(
+        "map projection", default=ProjectionName.EQUIRECTANGULAR
+    )
 
 
 @dataclass(frozen=True)
 class FigureOptions(Step):
     """Title and size of the figure."""
 
-    title: str | None = parameter("title to use instead of the quantity", example="TEXT")
+    title: str | None = parameter(
+        "title to use instead of the quantity", example="TEXT"
+    )
     size: Size | None = parameter(
-        "width and height in pixels (default: what fits the picture)", example="1280x800"
+        "width and height in pixels (default: what fits the picture)",
+        example="1280x800",
     )
 
 
@@ -155,4 +167,6 @@ def _check_palette(name: str) -> None:
         hint = nearest_names(name, offered).split(" There are:")[0]
         if not hint.startswith("Did"):
             hint = "Some are viridis, plasma, YlGnBu, RdBu, BrBG, PuOr."
-        raise UsageError(f"--palette: no palette '{name}'. {hint} Add _r to reverse one.")
+        raise UsageError(
+            f"--palette: no palette '{name}'. {hint} Add _r to reverse one."
+        )

@@ -85,7 +85,9 @@ def from_arrays(
     }
     _check_names(fields, coordinates, units, attributes)
     axes = {
-        name: _make_coordinate(name, values, units.get(name), attributes.get(name, {}), calendar)
+        name: _make_coordinate(
+            name, values, units.get(name), attributes.get(name, {}), calendar
+        )
         for name, values in coordinates.items()
     }
     for name, variable in axes.items():
@@ -113,10 +115,14 @@ def _check_names(
 ) -> None:
     """Refuse names that are taken twice, and units or attributes of what is not there."""
     if not fields:
-        raise DataError("no field is given; write from_arrays({'tas': values}, {'time': ...})")
+        raise DataError(
+            "no field is given; write from_arrays({'tas': values}, {'time': ...})"
+        )
     twice = sorted(set(fields) & set(coordinates))
     if twice:
-        raise DataError(f"{twice[0]} is given as a field and as a coordinate; rename one of them")
+        raise DataError(
+            f"{twice[0]} is given as a field and as a coordinate; rename one of them"
+        )
     known = [*fields, *coordinates]
     for what, given in (("units", units), ("attributes", attributes)):
         for name in given:
@@ -164,7 +170,9 @@ def _make_field(
     if array.dtype.kind == "b":
         return _make_classes(name, array, dimensions, about)
     if array.dtype.kind not in "fiu":
-        raise DataError(f"{name}: values are of type {array.dtype}; a field holds numbers")
+        raise DataError(
+            f"{name}: values are of type {array.dtype}; a field holds numbers"
+        )
     units = units or about.pop("units", None)
     if units is None and "flag_values" not in about:
         raise DataError(
@@ -178,7 +186,9 @@ def _make_field(
     mark = _free_number(array) if np.ma.is_masked(array) else None
     whole = np.ma.filled(array, mark) if mark is not None else np.ma.getdata(array)
     data = whole.astype(whole.dtype.newbyteorder("="))
-    return Variable(name, dimensions, InMemory(data), about, Storage(fill_value=mark), mark)
+    return Variable(
+        name, dimensions, InMemory(data), about, Storage(fill_value=mark), mark
+    )
 
 
 def _make_classes(
@@ -191,7 +201,9 @@ def _make_classes(
         data = np.where(np.ma.getmaskarray(array), _NO_CLASS, data)
     mark = int(_NO_CLASS) if masked else None
     classes = {**_BOOL_CLASSES, **about}
-    return Variable(name, dimensions, InMemory(data), classes, Storage(fill_value=mark), mark)
+    return Variable(
+        name, dimensions, InMemory(data), classes, Storage(fill_value=mark), mark
+    )
 
 
 def _free_number(array: Array) -> int:
@@ -206,7 +218,10 @@ def _free_number(array: Array) -> int:
 
 
 def _check_shape(
-    name: str, shape: tuple[int, ...], dimensions: tuple[str, ...], axes: Mapping[str, Variable]
+    name: str,
+    shape: tuple[int, ...],
+    dimensions: tuple[str, ...],
+    axes: Mapping[str, Variable],
 ) -> None:
     """Refuse a shape that does not fit the coordinates, and say which order would."""
     unknown = [dimension for dimension in dimensions if dimension not in axes]
@@ -229,7 +244,11 @@ def _check_shape(
                 f"{name}: the array has the shape {shape}, which fits ({fits}) and not "
                 f"({', '.join(dimensions)}); name its dimensions in that order"
             )
-    at = next(at for at, pair in enumerate(zip(shape, lengths, strict=True)) if pair[0] != pair[1])
+    at = next(
+        at
+        for at, pair in enumerate(zip(shape, lengths, strict=True))
+        if pair[0] != pair[1]
+    )
     raise DataError(
         f"{name}: {shape[at]} values along {dimensions[at]}, and the coordinate has {lengths[at]}"
     )
@@ -242,9 +261,13 @@ def _make_coordinate(
     attributes: Mapping[str, Any],
     calendar: str,
 ) -> Variable:
-    array = np.ma.filled(values, np.nan) if np.ma.is_masked(values) else np.asarray(values)
+    array = (
+        np.ma.filled(values, np.nan) if np.ma.is_masked(values) else np.asarray(values)
+    )
     if array.ndim != 1:
-        raise DataError(f"{name}: a coordinate has one dimension, and this array has {array.ndim}")
+        raise DataError(
+            f"{name}: a coordinate has one dimension, and this array has {array.ndim}"
+        )
     if array.dtype.kind == "M":
         return _make_dates(name, array, attributes)
     if array.dtype.kind == "O" and array.size and hasattr(array[0], "calendar"):
@@ -254,7 +277,9 @@ def _make_coordinate(
     if array.dtype.kind in "OUS":
         return Variable(name, (name,), InMemory(array.astype(object)), about)
     if array.dtype.kind not in "fiu":
-        raise DataError(f"{name}: values are of type {array.dtype}; a coordinate holds numbers")
+        raise DataError(
+            f"{name}: values are of type {array.dtype}; a coordinate holds numbers"
+        )
     if units is not None:
         about["units"] = units
     if "units" not in about:
@@ -265,7 +290,9 @@ def _make_coordinate(
     if " since " in str(about["units"]):
         about.setdefault("calendar", calendar)
         about.setdefault("axis", "T")
-    return Variable(name, (name,), InMemory(array.astype(array.dtype.newbyteorder("="))), about)
+    return Variable(
+        name, (name,), InMemory(array.astype(array.dtype.newbyteorder("="))), about
+    )
 
 
 def _check_coordinate(name: str, variable: Variable) -> None:
@@ -282,11 +309,17 @@ def _check_coordinate(name: str, variable: Variable) -> None:
     numbers = values.astype(np.float64)
     if positions:
         check_degrees(numbers, Role(standard_name), name)
-        numbers = np.unwrap(numbers, period=360.0) if standard_name == Role.LONGITUDE else numbers
+        numbers = (
+            np.unwrap(numbers, period=360.0)
+            if standard_name == Role.LONGITUDE
+            else numbers
+        )
     held, counts = np.unique(numbers, return_counts=True)
     if (counts > 1).any():
         twice = held[np.argmax(counts > 1)]
-        raise DataError(f"{name}: {twice:g} stands twice; a coordinate names each cell once")
+        raise DataError(
+            f"{name}: {twice:g} stands twice; a coordinate names each cell once"
+        )
     steps = np.diff(numbers)
     if positions and not ((steps > 0).all() or (steps < 0).all()):
         raise DataError(
@@ -317,7 +350,9 @@ def _make_dates(name: str, dates: Array, attributes: Mapping[str, Any]) -> Varia
     return Variable(name, (name,), InMemory(numbers.astype(np.float64)), about)
 
 
-def _make_calendar_dates(name: str, dates: Array, attributes: Mapping[str, Any]) -> Variable:
+def _make_calendar_dates(
+    name: str, dates: Array, attributes: Mapping[str, Any]
+) -> Variable:
     """Return times given as dates of any calendar, as the cftime library has them."""
     import cftime
 
@@ -330,4 +365,6 @@ def _make_calendar_dates(name: str, dates: Array, attributes: Mapping[str, Any])
         "axis": "T",
         **attributes,
     }
-    return Variable(name, (name,), InMemory(np.asarray(numbers, dtype=np.float64)), about)
+    return Variable(
+        name, (name,), InMemory(np.asarray(numbers, dtype=np.float64)), about
+    )

@@ -19,4 +19,6 @@ def dates_along(time: TimeAxis) -> Array:
     """
     if time.calendar not in CALENDARS_LIKE_TODAYS:
         return np.asarray(time.dates)
-    return np.array([np.datetime64(date.isoformat()) for date in time.dates], "datetime64[ns]")
+    return np.array(
+        [np.datetime64(date.isoformat()) for date in time.dates], "datetime64[ns]"
+    )

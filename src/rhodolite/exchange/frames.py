@@ -51,7 +51,9 @@ def to_pandas(
         If fields have different dimensions, or there is no time for a wide table.
     """
     if layout not in _LAYOUTS:
-        raise UsageError(f"layout: '{layout}' is not offered. {nearest_names(layout, _LAYOUTS)}")
+        raise UsageError(
+            f"layout: '{layout}' is not offered. {nearest_names(layout, _LAYOUTS)}"
+        )
     if variable is not None:
         dataset = dataset.restrict([dataset.find(variable)])
     fields = dataset.fields
@@ -66,7 +68,10 @@ def to_pandas(
                 f"; choose one: to_pandas(variable='{first.name}')"
             )
     engine = engine or Engine()
-    columns = {name: _repeat(values, axes, first.shape) for name, values, axes in _labels(dataset)}
+    columns = {
+        name: _repeat(values, axes, first.shape)
+        for name, values, axes in _labels(dataset)
+    }
     columns |= {field.name: field.values(engine).reshape(-1) for field in fields}
     frame = pandas.DataFrame(columns)
     return frame if layout == "long" else _widen(frame, dataset, first.name)
@@ -81,7 +86,9 @@ def _labels(dataset: Dataset) -> list[tuple[str, Array, tuple[int, ...]]]:
         own = variable.dimensions == (name,) and name in first.dimensions
         helper = name in listed and variable.dimensions
         if (own or helper) and set(variable.dimensions) <= set(first.dimensions):
-            axes = tuple(first.dimensions.index(dimension) for dimension in variable.dimensions)
+            axes = tuple(
+                first.dimensions.index(dimension) for dimension in variable.dimensions
+            )
             described.append((name, _label_values(dataset, variable), axes))
     return sorted(described, key=lambda one: one[2])
 
@@ -96,7 +103,9 @@ def _label_values(dataset: Dataset, variable: Variable) -> Array:
 
 def _repeat(values: Array, axes: tuple[int, ...], shape: tuple[int, ...]) -> Array:
     """Return values along some axes, repeated for every cell."""
-    aligned = values.reshape([shape[axis] if axis in axes else 1 for axis in range(len(shape))])
+    aligned = values.reshape(
+        [shape[axis] if axis in axes else 1 for axis in range(len(shape))]
+    )
     return np.broadcast_to(aligned, shape).reshape(-1)
 
 
@@ -157,7 +166,9 @@ def from_pandas(
         coordinates[role] = values
         places.append(codes)
     arrays = _spread(table, fields, places, tuple(map(len, coordinates.values())))
-    return from_arrays(arrays, coordinates, units=units, attributes=attributes, title=title)
+    return from_arrays(
+        arrays, coordinates, units=units, attributes=attributes, title=title
+    )
 
 
 def _from_sites(
@@ -169,7 +180,9 @@ def _from_sites(
     title: str | None,
 ) -> Dataset:
     """Return series at sites, with what is the same at all times of a site as its labels."""
-    names, codes = np.unique(table[roles["site"]].astype(str).to_numpy(), return_inverse=True)
+    names, codes = np.unique(
+        table[roles["site"]].astype(str).to_numpy(), return_inverse=True
+    )
     first = np.unique(codes, return_index=True)[1]
     coordinates: dict[str, Any] = {"site": names.astype(object)}
     places = [codes]
@@ -185,10 +198,15 @@ def _from_sites(
     about = dict(attributes or {})
     about["site"] = {"cf_role": "timeseries_id", "long_name": "name of the site"}
     for name in fields:
-        about[name] = {**about.get(name, {}), **({"coordinates": "lat lon"} if given else {})}
+        about[name] = {
+            **about.get(name, {}),
+            **({"coordinates": "lat lon"} if given else {}),
+        }
     for role in positions:
         about[role] = {"standard_name": "latitude" if role == "lat" else "longitude"}
-    dimensions = dict.fromkeys(arrays, tuple(coordinates)) | dict.fromkeys(given, ("site",))
+    dimensions = dict.fromkeys(arrays, tuple(coordinates)) | dict.fromkeys(
+        given, ("site",)
+    )
     return from_arrays(
         {**given, **arrays},
         coordinates,
@@ -200,12 +218,17 @@ def _from_sites(
 
 
 def _spread(
-    table: pandas.DataFrame, fields: list[str], places: list[Array], shape: tuple[int, ...]
+    table: pandas.DataFrame,
+    fields: list[str],
+    places: list[Array],
+    shape: tuple[int, ...],
 ) -> dict[str, Array]:
     """Return each column as an array along the axes, NaN where there is no row."""
     flat = np.ravel_multi_index(tuple(places), shape)
     if np.unique(flat).size < flat.size:
-        raise DataError("two rows are about the same cell and time; leave one of them out")
+        raise DataError(
+            "two rows are about the same cell and time; leave one of them out"
+        )
     arrays = {}
     for name in fields:
         values = np.full(int(np.prod(shape)), np.nan)
@@ -222,7 +245,11 @@ def _find_roles(table: pandas.DataFrame) -> dict[str, str]:
     roles: dict[str, str] = {}
     for column in table.columns:
         for role, names in ROLES.items():
-            if str(column).lower() in names and role not in roles and role != "variable":
+            if (
+                str(column).lower() in names
+                and role not in roles
+                and role != "variable"
+            ):
                 roles[role] = column
                 break
     return roles

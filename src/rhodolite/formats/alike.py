@@ -28,7 +28,9 @@ def with_one_mark(parts: list[Variable]) -> list[Variable]:
         The same variable of several files.
     """
     first = parts[0]
-    if all(v.data.dtype == first.data.dtype and v.missing == first.missing for v in parts):
+    if all(
+        v.data.dtype == first.data.dtype and v.missing == first.missing for v in parts
+    ):
         return parts
     if any(v.data.dtype.kind not in "iu" for v in parts):
         return [
@@ -39,7 +41,11 @@ def with_one_mark(parts: list[Variable]) -> list[Variable]:
     widest = max(v.data.dtype.itemsize for v in parts)
     if widest == 8:
         return [
-            v.replace(data=v.floats(), missing=None, storage=replace(v.storage, fill_value=None))
+            v.replace(
+                data=v.floats(),
+                missing=None,
+                storage=replace(v.storage, fill_value=None),
+            )
             for v in parts
         ]
     dtype = np.dtype(f"i{2 * widest}")
@@ -90,7 +96,9 @@ def check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
     for role in Role:
         ours, theirs = first.coordinate(role), other.coordinate(role)
         if along_time and (ours is None) != (theirs is None):
-            raise DataError(f"{pair} only {(first if ours else other).label} has a {role} axis")
+            raise DataError(
+                f"{pair} only {(first if ours else other).label} has a {role} axis"
+            )
         if ours is None or theirs is None:
             continue
         if role == Role.TIME:
@@ -118,7 +126,9 @@ def _check_calendars(pair: str, first: Dataset, other: Dataset) -> None:
         )
 
 
-def _check_coordinates(pair: str, ours: Coordinate, theirs: Coordinate, there: Array) -> None:
+def _check_coordinates(
+    pair: str, ours: Coordinate, theirs: Coordinate, there: Array
+) -> None:
     """Refuse coordinates of another name, number or place; `there` are theirs in our units."""
     role = ours.role
     if ours.name != theirs.name:
@@ -127,13 +137,19 @@ def _check_coordinates(pair: str, ours: Coordinate, theirs: Coordinate, there: A
             f"annotate --rename {theirs.name}={ours.name} makes them alike"
         )
     if ours.values.size != there.size:
-        repair = "" if role == Role.TIME else "; subset or regrid --like FILE makes them alike"
+        repair = (
+            ""
+            if role == Role.TIME
+            else "; subset or regrid --like FILE makes them alike"
+        )
         raise DataError(
             f"{pair} {ours.name} has {ours.values.size} values in one and {there.size} in the "
             f"other{repair}"
         )
     spacing = np.abs(np.diff(ours.values)).min() if ours.values.size > 1 else 1.0
-    differing = np.flatnonzero(np.abs(ours.values - there) > JITTER * max(spacing, 1e-12))
+    differing = np.flatnonzero(
+        np.abs(ours.values - there) > JITTER * max(spacing, 1e-12)
+    )
     if differing.size:
         at = differing[0]
         repair = "" if role == Role.TIME else "; regrid --like FILE makes them alike"
@@ -155,8 +171,16 @@ def _check_fields(pair: str, first: Dataset, other: Dataset) -> None:
                 f"{', '.join(same.dimensions)} in the other"
             )
         if same.units != variable.units and name not in first.axes.auxiliary:
-            fits = variable.units and same.units and convertible(variable.units, same.units)
-            repair = f"; convert --units '{name}={variable.units}' makes them alike" if fits else ""
+            fits = (
+                variable.units
+                and same.units
+                and convertible(variable.units, same.units)
+            )
+            repair = (
+                f"; convert --units '{name}={variable.units}' makes them alike"
+                if fits
+                else ""
+            )
             raise DataError(
                 f"{pair} {name} is in {variable.units} in one and in {same.units} in the "
                 f"other{repair}"
@@ -176,7 +200,9 @@ def in_units_of(axis: TimeAxis, other: TimeAxis, numbers: Array) -> Array:
         other.calendar != axis.calendar
     ):  # the two Gregorian ones, whose dates are the same after 1582
         dates = [
-            cftime.datetime(*date.timetuple()[:6], date.microsecond, calendar=axis.calendar)
+            cftime.datetime(
+                *date.timetuple()[:6], date.microsecond, calendar=axis.calendar
+            )
             for date in other.to_dates(numbers).reshape(-1)
         ]
         return axis.to_numbers(np.array(dates).reshape(numbers.shape))

@@ -41,7 +41,10 @@ def is_store(path: Path) -> bool:
 
 
 def check_output(
-    path: Path, overwrite: bool, inputs: Iterable[Path], kind: OutputKind = OutputKind.FILE
+    path: Path,
+    overwrite: bool,
+    inputs: Iterable[Path],
+    kind: OutputKind = OutputKind.FILE,
 ) -> None:
     """Refuse an output before any work is done for it.
 
@@ -77,7 +80,9 @@ def check_output(
         if path.is_dir() and not (kind is OutputKind.FOLDER and is_store(path)):
             raise OutputError(f"{path}: this is a folder; name a file in it")
         if not overwrite:
-            raise OutputError(f"{path}: exists already; choose another name or add --overwrite")
+            raise OutputError(
+                f"{path}: exists already; choose another name or add --overwrite"
+            )
     folder = path.resolve().parent
     if not folder.is_dir():
         raise OutputError(f"{path}: there is no folder {folder}; make it first")
@@ -98,7 +103,9 @@ def _followed(path: Path, overwrite: bool) -> Path:
     try:
         target = path.resolve()
     except (OSError, RuntimeError):
-        raise OutputError(f"{path}: this is a link to itself; choose another name") from None
+        raise OutputError(
+            f"{path}: this is a link to itself; choose another name"
+        ) from None
     if not target.exists() and not overwrite:
         raise OutputError(
             f"{path}: this is a link to {target}, where there is nothing; choose another name, or "
@@ -109,7 +116,10 @@ def _followed(path: Path, overwrite: bool) -> Path:
 
 @contextmanager
 def complete_or_nothing(
-    path: Path, overwrite: bool, inputs: Iterable[Path], kind: OutputKind = OutputKind.FILE
+    path: Path,
+    overwrite: bool,
+    inputs: Iterable[Path],
+    kind: OutputKind = OutputKind.FILE,
 ) -> Iterator[Path]:
     """Give a temporary path beside the output, renamed to it on success and removed otherwise.
 
@@ -137,7 +147,9 @@ def complete_or_nothing(
             if kind is OutputKind.MANY:
                 hidden.mkdir()
                 yield hidden / path.name
-                made = {file: path.parent / file.name for file in sorted(hidden.iterdir())}
+                made = {
+                    file: path.parent / file.name for file in sorted(hidden.iterdir())
+                }
             else:
                 yield hidden
                 made = {hidden: path}
@@ -165,11 +177,15 @@ def _why_not(error: OSError) -> str:
     return text if wrapped is None else os.strerror(int(wrapped.group(1)))
 
 
-def _check_again(target: Path, overwrite: bool, inputs: list[Path], kind: OutputKind) -> None:
+def _check_again(
+    target: Path, overwrite: bool, inputs: list[Path], kind: OutputKind
+) -> None:
     """Refuse a target that appeared while the output was being written."""
     check_output(target, True, inputs, kind)
     if target.is_symlink():  # only one of a set, since others were followed
-        raise OutputError(f"{target}: this is a link; remove it, or choose another name")
+        raise OutputError(
+            f"{target}: this is a link; remove it, or choose another name"
+        )
     if target.exists() and not overwrite:
         appeared = "appeared while it was being written"
         when = "exists already" if kind is OutputKind.MANY else appeared
@@ -199,5 +215,9 @@ def _refuse_changed(output: Path, before: dict[Path, tuple[int, int]]) -> None:
 
 def size_on_disk(path: Path) -> tuple[int, int]:
     """Return the number of files and bytes of an output, which may be a folder."""
-    files = [path] if path.is_file() else [file for file in path.rglob("*") if file.is_file()]
+    files = (
+        [path]
+        if path.is_file()
+        else [file for file in path.rglob("*") if file.is_file()]
+    )
     return len(files), sum(file.stat().st_size for file in files)

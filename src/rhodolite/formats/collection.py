@@ -53,7 +53,9 @@ def read(path: Path) -> Dataset:
     _check_keys(path, content, _TABLES, "table")
     described = content.get("collection", {})
     if not isinstance(described, dict):
-        raise DataError(f"{path}: 'collection' is a table; write [collection] on a line of its own")
+        raise DataError(
+            f"{path}: 'collection' is a table; write [collection] on a line of its own"
+        )
     _check_keys(path, described, _KEYS, "key of [collection]")
     inputs = _inputs_of(path, described)
     overlap = described.get("overlap")
@@ -69,11 +71,17 @@ def read(path: Path) -> Dataset:
         raise DataError(
             f'{path}: [collection] headers is the name of a file, such as headers = "all.headers"'
         )
-    carried = HeaderCache(path.parent / headers, folder=path.resolve().parent) if headers else None
+    carried = (
+        HeaderCache(path.parent / headers, folder=path.resolve().parent)
+        if headers
+        else None
+    )
     dataset = open_dataset(
         inputs, None if overlap is None else Overlap(overlap), group, carried=carried
     )
-    return _annotate(path, dataset, content.get("attributes", {}), content.get("variables", {}))
+    return _annotate(
+        path, dataset, content.get("attributes", {}), content.get("variables", {})
+    )
 
 
 def inputs_of(path: Path) -> list[str]:
@@ -104,7 +112,11 @@ def _read_toml(path: Path) -> dict[str, Any]:
 
 def _inputs_of(path: Path, described: Mapping[str, Any]) -> list[str]:
     files = described.get("files")
-    if not isinstance(files, list) or not files or not all(isinstance(name, str) for name in files):
+    if (
+        not isinstance(files, list)
+        or not files
+        or not all(isinstance(name, str) for name in files)
+    ):
         raise DataError(f'{path}: [collection] needs files = ["PATTERN", ...]')
     return [named_in(path.parent, name) for name in files]
 
@@ -162,11 +174,16 @@ def write_collection(
 
 
 def _annotate(
-    path: Path, dataset: Dataset, attributes: Mapping[str, Any], variables: Mapping[str, Any]
+    path: Path,
+    dataset: Dataset,
+    attributes: Mapping[str, Any],
+    variables: Mapping[str, Any],
 ) -> Dataset:
     annotated = dict(dataset.variables)
     if not isinstance(variables, Mapping):
-        raise DataError(f"{path}: [variables] has a table for each, such as [variables.tas]")
+        raise DataError(
+            f"{path}: [variables] has a table for each, such as [variables.tas]"
+        )
     for name, added in variables.items():
         if name not in annotated:
             raise DataError(
@@ -178,7 +195,11 @@ def _annotate(
     return replace(dataset, variables=annotated, attributes=whole)
 
 
-def _check_keys(path: Path, table: Mapping[str, Any], known: Sequence[str], what: str) -> None:
+def _check_keys(
+    path: Path, table: Mapping[str, Any], known: Sequence[str], what: str
+) -> None:
     for key in table:
         if key not in known:
-            raise DataError(f"{path}: there is no {what} '{key}'. {nearest_names(key, known)}")
+            raise DataError(
+                f"{path}: there is no {what} '{key}'. {nearest_names(key, known)}"
+            )

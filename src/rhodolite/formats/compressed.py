@@ -35,7 +35,14 @@ _PIECE = 1 << 20
 _LEFT_FREE = 0.05
 """Of the disk, which is left to others."""
 _MOST_FILES = 100_000
-_DAMAGE = (OSError, EOFError, zlib.error, lzma.LZMAError, zipfile.BadZipFile, tarfile.TarError)
+_DAMAGE = (
+    OSError,
+    EOFError,
+    zlib.error,
+    lzma.LZMAError,
+    zipfile.BadZipFile,
+    tarfile.TarError,
+)
 _LOCKED = RuntimeError
 """What zipfile raises where a member is encrypted, or compressed in a way that it does not know."""
 _unpacked: dict[tuple[Path, int, int], Path] = {}
@@ -70,7 +77,9 @@ def read(path: Path) -> Dataset:
         told = str(error).replace(f"{_unpacked[key]}/", "")
         raise DataError(f"{path}, in it {told}") from None
     kinds = ", ".join(dict.fromkeys(file.format for file in dataset.files))
-    source = replace(dataset.files[0], path=path, format=f"compressed {kinds}", size=about.st_size)
+    source = replace(
+        dataset.files[0], path=path, format=f"compressed {kinds}", size=about.st_size
+    )
     return replace(dataset, files=(source,))
 
 
@@ -85,7 +94,9 @@ def _saying_what_is_wrong(path: Path) -> Iterator[None]:
             f"{path}: this is encrypted, or compressed in a way that is not known; unpack it first"
         ) from None
     except _DAMAGE as error:
-        raise DataError(f"{path}: this is damaged, or ends too early ({error})") from None
+        raise DataError(
+            f"{path}: this is damaged, or ends too early ({error})"
+        ) from None
 
 
 def _unpack(path: Path, folder: Path) -> None:
@@ -102,7 +113,9 @@ def _unpack(path: Path, folder: Path) -> None:
                 )
             _take_members(members, lambda m: m.filename, archive.open, folder, room)
         return
-    opener = next((known for mark, known in _OPENERS.items() if start.startswith(mark)), Path.open)
+    opener = next(
+        (known for mark, known in _OPENERS.items() if start.startswith(mark)), Path.open
+    )
     with opener(path, "rb") as source:
         if source.read(TAR_MARK_AT + len(TAR_MARK))[TAR_MARK_AT:] != TAR_MARK:
             source.seek(0)
@@ -129,9 +142,15 @@ def _take_members(
 ) -> None:
     """Unpack the files of an archive below a folder, wherever their names say that they belong."""
     if len(members) > _MOST_FILES:
-        raise DataError(f"{room.path}: {len(members):,} files in one archive are too many")
+        raise DataError(
+            f"{room.path}: {len(members):,} files in one archive are too many"
+        )
     for member in members:
-        parts = [part for part in PurePosixPath(name_of(member)).parts if part not in ("/", "..")]
+        parts = [
+            part
+            for part in PurePosixPath(name_of(member)).parts
+            if part not in ("/", "..")
+        ]
         if not parts or parts[-1].startswith("._"):
             continue
         place = folder.joinpath(*parts)

@@ -11,7 +11,13 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, Concatenated, InMemory, Selected
 from rhodolite.errors import DataError
-from rhodolite.formats.alike import check_alike, in_units_of, key, whole_if_exact, with_one_mark
+from rhodolite.formats.alike import (
+    check_alike,
+    in_units_of,
+    key,
+    whole_if_exact,
+    with_one_mark,
+)
 from rhodolite.formats.conform import conform
 from rhodolite.formats.join_uniform import join_like_the_first
 from rhodolite.formats.normalise_axes import (
@@ -59,9 +65,13 @@ def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset
     if overlap is None and (joined := join_like_the_first(datasets)) is not None:
         return drop_missing_times(settle_calendar(joined))
     datasets = [
-        drop_missing_times(settle_calendar(read_text_dates(dataset))) for dataset in datasets
+        drop_missing_times(settle_calendar(read_text_dates(dataset)))
+        for dataset in datasets
     ]
-    datasets = [datasets[0], *(conform(dataset, datasets[0]) for dataset in datasets[1:])]
+    datasets = [
+        datasets[0],
+        *(conform(dataset, datasets[0]) for dataset in datasets[1:]),
+    ]
     groups: dict[frozenset[str], list[Dataset]] = {}
     for dataset in datasets:
         groups.setdefault(frozenset(v.name for v in dataset.fields), []).append(dataset)
@@ -76,7 +86,9 @@ def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset
 
 def _refuse_partial_overlap(first: Dataset, second: Dataset) -> None:
     here, there = ({v.name for v in d.fields} for d in (first, second))
-    lacks, name = (second, min(here - there)) if here - there else (first, min(there - here))
+    lacks, name = (
+        (second, min(here - there)) if here - there else (first, min(there - here))
+    )
     holds = first if lacks is second else second
     raise DataError(
         f"{lacks.label} does not hold the variable '{name}' that {holds.label} holds; files with "
@@ -103,7 +115,11 @@ def _in_time(datasets: list[Dataset], overlap: Overlap | None) -> Dataset:
             for dataset, steps in zip(datasets, places, strict=True)
             if steps.size
         ]
-        numbers = [part[steps] for part, steps in zip(numbers, places, strict=True) if steps.size]
+        numbers = [
+            part[steps]
+            for part, steps in zip(numbers, places, strict=True)
+            if steps.size
+        ]
         axes = [dataset.need_time() for dataset in datasets]
     else:
         _refuse_overlap(datasets, numbers, axis)
@@ -116,7 +132,9 @@ def _in_time(datasets: list[Dataset], overlap: Overlap | None) -> Dataset:
     )
 
 
-def _refuse_overlap(datasets: list[Dataset], numbers: list[Array], axis: TimeAxis) -> None:
+def _refuse_overlap(
+    datasets: list[Dataset], numbers: list[Array], axis: TimeAxis
+) -> None:
     """Refuse datasets, sorted by their first time, of which two hold the same stretch of time."""
     for before, after, earlier, later in zip(
         numbers, numbers[1:], datasets, datasets[1:], strict=False
@@ -130,11 +148,15 @@ def _refuse_overlap(datasets: list[Dataset], numbers: list[Array], axis: TimeAxi
             )
 
 
-def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Array]) -> Dataset:
+def _end_to_end(
+    datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Array]
+) -> Dataset:
     """Return datasets one after another; `numbers` are their times in the units of the first."""
     first, axis = datasets[0], axes[0]
     coordinate = first.need(Role.TIME)
-    bounds_name = coordinate.bounds_variable.name if coordinate.bounds_variable else None
+    bounds_name = (
+        coordinate.bounds_variable.name if coordinate.bounds_variable else None
+    )
     variables = []
     for name, variable in first.variables.items():
         if name == coordinate.name:
@@ -156,12 +178,16 @@ def _end_to_end(datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Arr
             along = variable.dimensions.index(str(coordinate.dimension))
             alike = with_one_mark([d.variables[name] for d in datasets])
             variables.append(
-                alike[0].replace(data=Concatenated([part.data for part in alike], along))
+                alike[0].replace(
+                    data=Concatenated([part.data for part in alike], along)
+                )
             )
         else:
             variables.append(variable)
     files = tuple(file for dataset in datasets for file in dataset.files)
-    return first.with_variables(variables, files=files, attributes=common_attributes(datasets))
+    return first.with_variables(
+        variables, files=files, attributes=common_attributes(datasets)
+    )
 
 
 def _merge(datasets: list[Dataset]) -> Dataset:
@@ -192,7 +218,9 @@ def _without_overlap(numbers: list[Array], overlap: Overlap) -> list[Indices]:
             if overlap is Overlap.FIRST:
                 kept[later] = kept[later][(there < here.min()) | (there > here.max())]
             else:
-                kept[earlier] = kept[earlier][(here < there.min()) | (here > there.max())]
+                kept[earlier] = kept[earlier][
+                    (here < there.min()) | (here > there.max())
+                ]
     return kept
 
 

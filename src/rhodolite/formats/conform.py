@@ -41,10 +41,15 @@ def conform(dataset: Dataset, first: Dataset) -> Dataset:
             dataset = _named_alike(dataset, theirs, ours)
     for role in (Role.LATITUDE, Role.LONGITUDE, Role.LEVEL):
         ours, theirs = first.coordinate(role), dataset.coordinate(role)
-        if ours is not None and theirs is not None and ours.values.size == theirs.values.size:
+        if (
+            ours is not None
+            and theirs is not None
+            and ours.values.size == theirs.values.size
+        ):
             dataset = _in_the_order_of(dataset, theirs, ours)
     return dataset.with_variables(
-        _conform_variable(v, first.variables.get(v.name)) for v in dataset.variables.values()
+        _conform_variable(v, first.variables.get(v.name))
+        for v in dataset.variables.values()
     )
 
 
@@ -86,7 +91,9 @@ def _named_alike(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> Data
         names[theirs.dimension] = ours.dimension
     if theirs.bounds_variable is not None and ours.bounds_variable is not None:
         names[theirs.bounds_variable.name] = ours.bounds_variable.name
-        names[theirs.bounds_variable.dimensions[-1]] = ours.bounds_variable.dimensions[-1]
+        names[theirs.bounds_variable.dimensions[-1]] = ours.bounds_variable.dimensions[
+            -1
+        ]
     names = {old: new for old, new in names.items() if old != new}
     taken = set(dataset.variables) | set(dataset.lengths)
     if not names or any(new in taken for new in names.values()):
@@ -94,7 +101,9 @@ def _named_alike(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> Data
     renamed = []
     for variable in dataset.variables.values():
         words = {
-            key: " ".join(names.get(word, word) for word in str(variable.attributes[key]).split())
+            key: " ".join(
+                names.get(word, word) for word in str(variable.attributes[key]).split()
+            )
             for key in (*NAME_LISTS, *CELL_BOUNDS, *NAMED_PAIRS)
             if key in variable.attributes
         }
@@ -118,7 +127,10 @@ def _in_the_order_of(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> 
     turns = np.zeros(there.size)
     if ours.role is Role.LONGITUDE:
         order = np.array(
-            [int(np.argmin(np.abs((there - value + 180) % 360 - 180))) for value in here]
+            [
+                int(np.argmin(np.abs((there - value + 180) % 360 - 180)))
+                for value in here
+            ]
         )
         turns = np.round((here - there[order]) / 360.0) * 360.0
     else:
@@ -137,11 +149,15 @@ def _conform_variable(variable: Variable, like: Variable | None) -> Variable:
         return variable
     if variable.units != like.units and same_units(variable.units, like.units):
         variable = variable.edit(units=like.units)
-    if variable.dimensions != like.dimensions and set(variable.dimensions) == set(like.dimensions):
+    if variable.dimensions != like.dimensions and set(variable.dimensions) == set(
+        like.dimensions
+    ):
         order = tuple(variable.dimensions.index(name) for name in like.dimensions)
         data = Transposed(variable.data, order)
         chunks = variable.storage.chunks
         moved = None if chunks is None else tuple(chunks[axis] for axis in order)
         storage = replace(variable.storage, chunks=moved)
-        variable = variable.replace(dimensions=like.dimensions, data=data, storage=storage)
+        variable = variable.replace(
+            dimensions=like.dimensions, data=data, storage=storage
+        )
     return variable

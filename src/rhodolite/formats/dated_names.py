@@ -42,7 +42,9 @@ def find_dated(text: str) -> list[Path]:
     dates = {path: pattern.read(path) for path in sorted(glob.glob(somewhere))}  # noqa: PTH207
     fitting = {path: date for path, date in dates.items() if date is not None}
     if not fitting:
-        raise DataError(f"{text}: no file has such a name; {pattern.text} is what is looked for")
+        raise DataError(
+            f"{text}: no file has such a name; {pattern.text} is what is looked for"
+        )
     chosen = [Path(path) for path, date in fitting.items() if _is_within(fields, date)]
     if not chosen:
         first, last = min(fitting), max(fitting)
@@ -55,6 +57,8 @@ def find_dated(text: str) -> list[Path]:
 def _is_within(fields: list[re.Match[str]], date: dict[str, str]) -> bool:
     """Return whether each part of a date lies from one number to another, where these are given."""
     for name, first, last in (field.groups() for field in fields):
-        if first is not None and not int(first) <= int(date[name]) <= int(last or first):
+        if first is not None and not int(first) <= int(date[name]) <= int(
+            last or first
+        ):
             return False
     return True

@@ -44,7 +44,8 @@ def join_like_the_first(datasets: Sequence[Dataset]) -> Dataset | None:
     if any(b.min() <= a.max() for a, b in pairwise(numbers)):
         return None
     variables = [
-        _end_to_end(variable, datasets, time, numbers) for variable in first.variables.values()
+        _end_to_end(variable, datasets, time, numbers)
+        for variable in first.variables.values()
     ]
     files = tuple(file for dataset in datasets for file in dataset.files)
     attributes = common_attributes(datasets)
@@ -52,11 +53,16 @@ def join_like_the_first(datasets: Sequence[Dataset]) -> Dataset | None:
 
 
 def _end_to_end(
-    variable: Variable, datasets: Sequence[Dataset], time: Coordinate, numbers: list[Array]
+    variable: Variable,
+    datasets: Sequence[Dataset],
+    time: Coordinate,
+    numbers: list[Array],
 ) -> Variable:
     name, along = variable.name, str(time.dimension)
     if name == time.name:
-        return variable.replace(data=InMemory(whole_if_exact(np.concatenate(numbers), variable)))
+        return variable.replace(
+            data=InMemory(whole_if_exact(np.concatenate(numbers), variable))
+        )
     if time.bounds_variable is not None and name == time.bounds_variable.name:
         parts = [_floats(dataset, name) for dataset in datasets]
         return variable.replace(data=InMemory(np.concatenate(parts)))
@@ -109,15 +115,22 @@ class _Alike:
         storage, two = mine.storage, other.storage
         if storage is two:
             return True
-        plain = replace(storage, chunks=None, limits={}), replace(two, chunks=None, limits={})
-        return repr(plain[0]) == repr(plain[1]) and self._tables(storage.limits, two.limits)
+        plain = (
+            replace(storage, chunks=None, limits={}),
+            replace(two, chunks=None, limits={}),
+        )
+        return repr(plain[0]) == repr(plain[1]) and self._tables(
+            storage.limits, two.limits
+        )
 
     def _tables(self, one: Mapping[str, Any], two: Mapping[str, Any]) -> bool:
         if one is two:
             return True
         known = self._same.get((id(one), id(two)))
         if known is None:
-            same = one.keys() == two.keys() and all(_equal(one[key], two[key]) for key in one)
+            same = one.keys() == two.keys() and all(
+                _equal(one[key], two[key]) for key in one
+            )
             known = self._same[id(one), id(two)] = (same, one, two)
         return known[0]
 

@@ -115,7 +115,9 @@ def make_layout(
 
 def _word(option: str, text: str, offered: type[T]) -> T:
     if text not in list(offered):
-        raise UsageError(f"{option}: '{text}' is not offered. {nearest_names(text, offered)}")
+        raise UsageError(
+            f"{option}: '{text}' is not offered. {nearest_names(text, offered)}"
+        )
     return offered(text)
 
 
@@ -139,7 +141,9 @@ def chunk_shape(
         stored = variable.storage.chunks
         if stored is None or len(stored) != len(variable.shape):
             return _filled_from_last(variable.shape, limit)
-        chunks = [max(1, min(c, n)) for c, n in zip(stored, variable.shape, strict=True)]
+        chunks = [
+            max(1, min(c, n)) for c, n in zip(stored, variable.shape, strict=True)
+        ]
         return (
             _merge_chunks(chunks, variable.shape, limit)
             if math.prod(chunks) * itemsize < _LEAST_BYTES
@@ -157,13 +161,17 @@ def chunk_shape(
     across = math.prod(n for axis, n in enumerate(variable.shape) if axis != at)
     pieces = max(1.0, steps * across / limit)
     length = (
-        min(steps, limit) if use is ChunkUse.SERIES else max(1, round(steps / math.sqrt(pieces)))
+        min(steps, limit)
+        if use is ChunkUse.SERIES
+        else max(1, round(steps / math.sqrt(pieces)))
     )
     rest = _even(variable.shape, at, max(1, limit // length))
     return tuple(length if axis == at else rest[axis] for axis in range(len(rest)))
 
 
-def arrays_to_prepare(dataset: Dataset, engine: Engine, layout: Layout) -> list[LazyArray]:
+def arrays_to_prepare(
+    dataset: Dataset, engine: Engine, layout: Layout
+) -> list[LazyArray]:
     """Return the arrays of a dataset whose passes are run before the first is written; what others
     need is computed while they are.
     """
@@ -175,13 +183,17 @@ def arrays_to_prepare(dataset: Dataset, engine: Engine, layout: Layout) -> list[
     ]
 
 
-def stored_chunks(variable: Variable, dataset: Dataset, layout: Layout) -> tuple[int, ...]:
+def stored_chunks(
+    variable: Variable, dataset: Dataset, layout: Layout
+) -> tuple[int, ...]:
     """Return the shape of the chunks that a variable is going to have."""
     itemsize = np.dtype(variable.storage.dtype or variable.data.dtype).itemsize
     return chunk_shape(variable, itemsize, dataset, layout.chunks)
 
 
-def _merge_chunks(chunks: list[int], shape: tuple[int, ...], limit: int) -> tuple[int, ...]:
+def _merge_chunks(
+    chunks: list[int], shape: tuple[int, ...], limit: int
+) -> tuple[int, ...]:
     """Return chunks that hold several smaller ones, along the last axes first, up to a number of
     cells."""
     for axis in reversed(range(len(shape))):

@@ -9,7 +9,13 @@ from functools import partial
 from typing import TypeVar
 
 from rhodolite.errors import DataError, warn
-from rhodolite.formats.headers.cache import MANY, HeaderCache, Place, cache_in_use, user_cache
+from rhodolite.formats.headers.cache import (
+    MANY,
+    HeaderCache,
+    Place,
+    cache_in_use,
+    user_cache,
+)
 from rhodolite.formats.headers.described import read_described, read_place
 from rhodolite.formats.headers.processes import FEWEST, HeaderReaders
 from rhodolite.formats.reading_rules import rules_in_force
@@ -22,7 +28,9 @@ _MOST_NAMED = 20
 """Files that cannot be read, of which more are counted alone."""
 
 
-def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> list[Dataset]:
+def read_files(
+    places: Sequence[Place], carried: HeaderCache | None = None
+) -> list[Dataset]:
     """Read files.
 
     Parameters
@@ -54,7 +62,11 @@ def read_files(places: Sequence[Place], carried: HeaderCache | None = None) -> l
             keys = {place: own.key(place) for place in some if place not in known}
             texts = _describe(readers, list(keys))
             read = _read_each(keys, partial(_opened, texts), refused)
-            new = [(keys[place], text) for place, (_, text) in read.items() if text is not None]
+            new = [
+                (keys[place], text)
+                for place, (_, text) in read.items()
+                if text is not None
+            ]
             # A folder that cannot be written to costs time and nothing else.
             with contextlib.suppress(OSError, sqlite3.Error):
                 own.keep(new)
@@ -89,7 +101,9 @@ def _answer_for(refused: Sequence[DataError], count: int) -> None:
         lines.append(f"and {len(refused) - _MOST_NAMED:,} more")
     named = "\n  ".join(lines)
     if rules_in_force().skip_unreadable and len(refused) < count:
-        warn(f"left out, since they cannot be read: {len(refused):,} of {count:,} files\n  {named}")
+        warn(
+            f"left out, since they cannot be read: {len(refused):,} of {count:,} files\n  {named}"
+        )
     elif len(refused) == 1:
         raise refused[0]
     else:
@@ -102,9 +116,14 @@ def carry_headers(cache: HeaderCache, places: Sequence[Place]) -> None:
     """Keep the headers of files, of those that can be described, in a cache of their own."""
     with HeaderReaders() as readers:
         for first in range(0, len(places), _TOGETHER):
-            some = [(cache.key(place), place) for place in places[first : first + _TOGETHER]]
+            some = [
+                (cache.key(place), place) for place in places[first : first + _TOGETHER]
+            ]
             texts = _describe(readers, [place for _, place in some])
-            described = [(key, texts.get(place) or read_described(place)[1]) for key, place in some]
+            described = [
+                (key, texts.get(place) or read_described(place)[1])
+                for key, place in some
+            ]
             cache.keep([(key, text) for key, text in described if text is not None])
 
 
@@ -125,7 +144,9 @@ def _opened(texts: Mapping[Place, str], place: Place) -> tuple[Dataset, str | No
     return read_described(place)
 
 
-def _find(caches: Sequence[HeaderCache], places: Sequence[Place]) -> dict[Place, Dataset]:
+def _find(
+    caches: Sequence[HeaderCache], places: Sequence[Place]
+) -> dict[Place, Dataset]:
     """Return the datasets of those files whose headers are known."""
     from rhodolite.formats.netcdf.header_text import NotDescribed, open_header
 

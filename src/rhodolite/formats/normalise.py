@@ -63,7 +63,10 @@ def declare_missing(dataset: Dataset, value: float) -> Dataset:
     """
     declared = []
     for variable in dataset.variables.values():
-        if variable.name in dataset.axes.auxiliary or variable.data.dtype.kind not in "fiu":
+        if (
+            variable.name in dataset.axes.auxiliary
+            or variable.data.dtype.kind not in "fiu"
+        ):
             declared.append(variable)
             continue
         source = variable.floats()
@@ -72,7 +75,9 @@ def declare_missing(dataset: Dataset, value: float) -> Dataset:
             storage = replace(storage, dtype=None)
         declared.append(
             variable.replace(
-                data=Mapped(source, _Without(value), source.dtype), missing=None, storage=storage
+                data=Mapped(source, _Without(value), source.dtype),
+                missing=None,
+                storage=storage,
             )
         )
     return dataset.with_variables(declared)
@@ -85,12 +90,17 @@ class _Without:
     value: float
 
     def __call__(self, block: Array) -> Array:
-        return np.where(block == block.dtype.type(self.value), block.dtype.type(np.nan), block)
+        return np.where(
+            block == block.dtype.type(self.value), block.dtype.type(np.nan), block
+        )
 
 
 def _change_each(dataset: Dataset, change: Callable[[Variable], Variable]) -> Dataset:
     variables = [change(variable) for variable in dataset.variables.values()]
-    if all(new is old for new, old in zip(variables, dataset.variables.values(), strict=True)):
+    if all(
+        new is old
+        for new, old in zip(variables, dataset.variables.values(), strict=True)
+    ):
         return dataset
     return dataset.with_variables(variables)
 
@@ -108,24 +118,30 @@ def _with_counted_days(dataset: Dataset) -> Dataset:
         days = np.floor(stamps).astype(np.int64)
         try:
             dates = [
-                cftime.datetime(day // 10000, day // 100 % 100, day % 100, calendar=calendar)
+                cftime.datetime(
+                    day // 10000, day // 100 % 100, day % 100, calendar=calendar
+                )
                 for day in days.flat
             ]
         except ValueError as error:
             raise DataError(
                 f"{dataset.label}: {variable.name} holds a number that is not a date: {error}"
             ) from None
-        numbers = np.asarray(cftime.date2num(dates, units, calendar)).reshape(days.shape) + (
-            stamps - days
+        numbers = np.asarray(cftime.date2num(dates, units, calendar)).reshape(
+            days.shape
+        ) + (stamps - days)
+        return variable.edit(units=units, calendar=calendar).replace(
+            data=InMemory(numbers)
         )
-        return variable.edit(units=units, calendar=calendar).replace(data=InMemory(numbers))
 
     return _change_each(dataset, change)
 
 
 def _with_known_units(dataset: Dataset) -> Dataset:
     def change(variable: Variable) -> Variable:
-        known = repair_units(variable.units, variable.quantity) if variable.units else None
+        known = (
+            repair_units(variable.units, variable.quantity) if variable.units else None
+        )
         if known is None:
             return variable
         warn(
@@ -152,7 +168,9 @@ def _without_dangling_names(dataset: Dataset) -> Dataset:
                     "is not there"
                 )
                 names = [word for word in words if word not in lost]
-                variable = variable.edit(key, **({key: " ".join(names)} if names else {}))
+                variable = variable.edit(
+                    key, **({key: " ".join(names)} if names else {})
+                )
         return variable
 
     return _change_each(dataset, change)
@@ -163,14 +181,17 @@ def _with_plain_axes(dataset: Dataset) -> Dataset:
     them."""
     wanted = {Role.LATITUDE: "degrees_north", Role.LONGITUDE: "degrees_east"}
     named = {
-        dataset.axes.by_role[role].name: role for role in wanted if role in dataset.axes.by_role
+        dataset.axes.by_role[role].name: role
+        for role in wanted
+        if role in dataset.axes.by_role
     }
     named |= dict(zip(dataset.axes.curvilinear or (), wanted, strict=False))
 
     def change(variable: Variable) -> Variable:
         role = named.get(variable.name)
         if role is None or (
-            (variable.units or "").startswith("degree") and "_" in (variable.units or "")
+            (variable.units or "").startswith("degree")
+            and "_" in (variable.units or "")
         ):
             return variable
         if variable.units not in (
@@ -203,7 +224,9 @@ def _with_attached_grid(dataset: Dataset) -> Dataset:
             return variable
         attached.append(variable.name)
         return variable.edit(
-            coordinates=" ".join([*words, *(name for name in grid if name not in words)])
+            coordinates=" ".join(
+                [*words, *(name for name in grid if name not in words)]
+            )
         )
 
     made = _change_each(dataset, change)

@@ -99,14 +99,18 @@ def read_text_dates(dataset: Dataset) -> Dataset:
             or not variable.shape[0]
         ):
             continue
-        texts = [str(text).strip().replace("_", " ") for text in read_small(variable.data)]
+        texts = [
+            str(text).strip().replace("_", " ") for text in read_small(variable.data)
+        ]
         stretches = [parse_date(text) for text in texts]
         if any(not isinstance(stretch, Instant) for stretch in stretches):
             continue
         along = variable.dimensions[0]
         dates = [
             v.replace(dimensions=(along, *v.dimensions[1:]))
-            for v in time_variables([stretch for stretch in stretches if stretch is not None])
+            for v in time_variables(
+                [stretch for stretch in stretches if stretch is not None]
+            )
         ]
         name = along if along not in dataset.variables else "time"
         dates[0] = dates[0].replace(name=name)
@@ -125,7 +129,11 @@ def drop_repeated_positions(dataset: Dataset) -> Dataset:
     """
     positions: list[Variable] = []
     for variable in dataset.variables.values():
-        if variable.data.ndim == 3 and variable.data.dtype.kind == "f" and _is_position(variable):
+        if (
+            variable.data.ndim == 3
+            and variable.data.dtype.kind == "f"
+            and _is_position(variable)
+        ):
             values = read_small(variable.data)
             if values.shape[0] and np.array_equal(
                 values, np.broadcast_to(values[:1], values.shape), equal_nan=True

@@ -70,7 +70,9 @@ def _read(
     from rhodolite.formats.netcdf.reader import read_remote
 
     return [
-        read_files([(place, group)])[0] if isinstance(place, Path) else read_remote(place)
+        read_files([(place, group)])[0]
+        if isinstance(place, Path)
+        else read_remote(place)
         for place, group in places
     ]
 
@@ -109,7 +111,9 @@ def expand(text: str) -> list[Path]:
     there = [near.name for near in folder.iterdir() if not near.name.startswith(".")]
     there = sorted(name for name in there if _is_input(folder / name))
     hint = nearest_names(path.name, there).split(" There are:")[0]
-    raise DataError(f"{text}: there is no such file.{' ' + hint if 'Did you mean' in hint else ''}")
+    raise DataError(
+        f"{text}: there is no such file.{' ' + hint if 'Did you mean' in hint else ''}"
+    )
 
 
 def find_files(text: str) -> list[Path]:

@@ -70,7 +70,11 @@ class Format:
         return import_module(self.module).read(path, group)  # type: ignore[no-any-return]
 
     def write(
-        self, dataset: Dataset, path: Path, engine: Engine, layout: Layout = USUAL_LAYOUT
+        self,
+        dataset: Dataset,
+        path: Path,
+        engine: Engine,
+        layout: Layout = USUAL_LAYOUT,
     ) -> None:
         import_module(self.module).write(dataset, path, engine, layout)
 
@@ -117,7 +121,9 @@ FORMATS = (
         "rhodolite.formats.text.ascii_grid",
         kind=OutputKind.MANY,
     ),
-    Format("collection", (".toml",), (), "rhodolite.formats.collection", writable=False),
+    Format(
+        "collection", (".toml",), (), "rhodolite.formats.collection", writable=False
+    ),
 )
 COLLECTION = FORMATS[-1]
 COMPRESSED = Format(
@@ -167,7 +173,10 @@ def format_of(path: Path) -> Format:
     if not start:
         raise DataError(f"{path}: the file is empty")
     for candidate in _all_formats():
-        if any(start.lower().lstrip().startswith(signature) for signature in candidate.signatures):
+        if any(
+            start.lower().lstrip().startswith(signature)
+            for signature in candidate.signatures
+        ):
             return candidate
     for candidate in _all_formats():
         text = b"\0" not in start[:16] or start.startswith(_GZIP)
@@ -179,7 +188,8 @@ def format_of(path: Path) -> Format:
     if known is not None:
         raise DataError(f"{path}: this is {known[0]}, which is not read; {known[1]}")
     offered = ", ".join(
-        f"{f.name} ({' '.join((*f.suffixes, *f.also_read))})" for f in (*_all_formats(), COMPRESSED)
+        f"{f.name} ({' '.join((*f.suffixes, *f.also_read))})"
+        for f in (*_all_formats(), COMPRESSED)
     )
     raise DataError(
         f"{path}: this is not a gridded dataset (it begins with {start[:8]!r}). Can be read: "
@@ -189,7 +199,9 @@ def format_of(path: Path) -> Format:
 
 def _is_compressed(start: bytes) -> bool:
     """Return whether a file begins as one that is compressed as a whole, or as an archive."""
-    packed = any(start.lower().startswith(signature) for signature in COMPRESSED.signatures)
+    packed = any(
+        start.lower().startswith(signature) for signature in COMPRESSED.signatures
+    )
     return packed or start[TAR_MARK_AT:] == TAR_MARK
 
 
@@ -203,9 +215,13 @@ def format_for(path: Path, layout: Layout | None = None) -> Format:
     """
     ending = path.suffix.lower()
     writable = (candidate for candidate in _all_formats() if candidate.writable)
-    chosen = next((candidate for candidate in writable if ending in candidate.suffixes), None)
+    chosen = next(
+        (candidate for candidate in writable if ending in candidate.suffixes), None
+    )
     if chosen is None:
-        offered = ", ".join(ending for f in _all_formats() if f.writable for ending in f.suffixes)
+        offered = ", ".join(
+            ending for f in _all_formats() if f.writable for ending in f.suffixes
+        )
         given = f"the suffix '{path.suffix}'" if path.suffix else "no suffix"
         raise UsageError(
             f"{path}: {given} names no format to write a dataset in. Use one of {offered}."
@@ -217,7 +233,9 @@ def format_for(path: Path, layout: Layout | None = None) -> Format:
 
 def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
     if layout.variant is not None and layout.variant not in chosen.variants:
-        owner = next((found for found in FORMATS if layout.variant in found.variants), None)
+        owner = next(
+            (found for found in FORMATS if layout.variant in found.variants), None
+        )
         if owner is not None:
             raise UsageError(
                 f"{path}: --format {layout.variant} is for files that end in "
@@ -232,7 +250,9 @@ def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
             f"{path}: --unlimited is for NetCDF; in {chosen.name} nothing keeps a dimension from "
             "growing"
         )
-    of_tables = [name for name, value in layout.table.settings().items() if value is not None]
+    of_tables = [
+        name for name, value in layout.table.settings().items() if value is not None
+    ]
     if of_tables and chosen.name != TABLE:
         raise UsageError(
             f"{path}: --{of_tables[0]} is for tables (.csv), and this is {chosen.name}"

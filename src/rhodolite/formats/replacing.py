@@ -59,7 +59,11 @@ def _lock_name(path: Path) -> Path:
 def _short(name: str) -> str:
     """Return a name, or what stands for it where it leaves no room for more in a file's name."""
     encoded = os.fsencode(name)
-    return name if len(encoded) <= _LONGEST_NAME else hashlib.sha256(encoded).hexdigest()[:32]
+    return (
+        name
+        if len(encoded) <= _LONGEST_NAME
+        else hashlib.sha256(encoded).hexdigest()[:32]
+    )
 
 
 @contextmanager
@@ -188,7 +192,11 @@ def move_all(folder: Path) -> None:
 
 def synchronise(path: Path) -> None:
     """Have the system write a file, or all files of a folder, to the disk."""
-    files = [path] if path.is_file() else [file for file in path.rglob("*") if file.is_file()]
+    files = (
+        [path]
+        if path.is_file()
+        else [file for file in path.rglob("*") if file.is_file()]
+    )
     if len(files) > _FEW_FILES and hasattr(os, "sync"):
         os.sync()
         return
@@ -245,7 +253,9 @@ def discard(path: Path) -> None:
 
 def _leftovers(path: Path) -> Iterator[tuple[Path, bool]]:
     """Yield what dead processes left beside an output, and whether it is an old output."""
-    for left in path.parent.glob(f".{_escaped(_short(path.stem))}.*{_escaped(path.suffix)}"):
+    for left in path.parent.glob(
+        f".{_escaped(_short(path.stem))}.*{_escaped(path.suffix)}"
+    ):
         match = _MARK.search(left.name)
         if match is not None and _has_dead_owner((int(match.group(1)), match.group(2))):
             yield left, match.group(0).endswith("old")

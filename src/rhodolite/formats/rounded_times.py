@@ -28,13 +28,21 @@ def put_back_rounded_times(dataset: Dataset) -> Dataset:
     except DataError:  # named where it is needed
         return dataset
     time = dataset.coordinate(Role.TIME)
-    if axis is None or time is None or axis.time_units.months or time.bounds is not None:
+    if (
+        axis is None
+        or time is None
+        or axis.time_units.months
+        or time.bounds is not None
+    ):
         return dataset
     if len(axis) < _FEWEST:
         return dataset
     decimals = _decimals_of(axis.numbers)
     if axis.stored == np.float32:
-        last, how = float(np.spacing(np.abs(axis.numbers).max().astype("f4"))), "single precision"
+        last, how = (
+            float(np.spacing(np.abs(axis.numbers).max().astype("f4"))),
+            "single precision",
+        )
     elif decimals is not None:
         last, how = 10.0**-decimals, f"{decimals} decimals"
     else:
@@ -49,7 +57,8 @@ def put_back_rounded_times(dataset: Dataset) -> Dataset:
     )
     numbers = axis.from_ticks(exact)
     return dataset.with_variables(
-        _with_values(v, numbers) if v.name == time.name else v for v in dataset.variables.values()
+        _with_values(v, numbers) if v.name == time.name else v
+        for v in dataset.variables.values()
     )
 
 
@@ -81,7 +90,9 @@ def _on_regular_steps(ticks: Array, half: float) -> Array | None:
     if (distances <= 0).any() or distances.min() == distances.max():
         return None
     # Shorter steps than the last decimal fit anything.
-    told = _STEPS[(2.2 * half < _STEPS) & (np.abs(_STEPS - np.median(distances)) <= 2 * half)]
+    told = _STEPS[
+        (2.2 * half < _STEPS) & (np.abs(_STEPS - np.median(distances)) <= 2 * half)
+    ]
     for step in sorted(told, key=lambda step: abs(step - distances.mean())):
         places = np.rint((ticks - ticks[0]) / step).astype(np.int64)
         beside = ticks - ticks[0] - places * step

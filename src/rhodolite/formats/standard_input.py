@@ -26,7 +26,9 @@ def keep_standard_input() -> Path:
         If nothing is piped in.
     """
     if sys.stdin is None or sys.stdin.isatty():
-        raise DataError("-: nothing is piped in; name a file, or pipe one in: ... | rhodolite ...")
+        raise DataError(
+            "-: nothing is piped in; name a file, or pipe one in: ... | rhodolite ..."
+        )
     folder = tempfile.TemporaryDirectory(prefix="rhodolite-")
     _folders.append(folder)
     spooled = Path(folder.name) / "stdin"

@@ -95,7 +95,9 @@ def make_style(
     """
     mark = decimal or "point"
     if mark not in _DECIMALS:
-        raise UsageError(f"--decimal: '{mark}' is not offered. {nearest_names(mark, _DECIMALS)}")
+        raise UsageError(
+            f"--decimal: '{mark}' is not offered. {nearest_names(mark, _DECIMALS)}"
+        )
     name = (sort or "").removesuffix(":up")
     return TableStyle(
         raw=raw,

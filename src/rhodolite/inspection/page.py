@@ -36,7 +36,10 @@ def dataset_page(found: dict[str, Any]) -> str:
     doubts = _doubts(found["variables"])
     lines += ["", *doubts] if doubts else []
     if not any("statistics" in variable for variable in found["variables"]):
-        lines += ["", "Missing share and range are read from the data with --statistics."]
+        lines += [
+            "",
+            "Missing share and range are read from the data with --statistics.",
+        ]
     return "\n".join(lines)
 
 
@@ -50,13 +53,21 @@ def variable_page(found: dict[str, Any]) -> str:
     """
     found = make_all_visible(found)
     storage = found["storage"]
-    over = " x ".join(f"{n} {name}" for name, n in found["dimensions"].items()) or "a single value"
-    lines = [f"{found['name']}: {found['quantity']}, in {found['units'] or 'no units'}", over]
+    over = (
+        " x ".join(f"{n} {name}" for name, n in found["dimensions"].items())
+        or "a single value"
+    )
+    lines = [
+        f"{found['name']}: {found['quantity']}, in {found['units'] or 'no units'}",
+        over,
+    ]
     if found["temperature"]:
         lines.append(f"read as a temperature: {found['temperature']}")
     how = [f"{found['type']}, {file_size(storage['bytes_unpacked'])} when unpacked"]
     if packing := storage["packing"]:
-        how.append(f"packed: value = stored x {packing['scale']:g} + {packing['offset']:g}")
+        how.append(
+            f"packed: value = stored x {packing['scale']:g} + {packing['offset']:g}"
+        )
     if storage["fill_value"] is not None:
         how.append(f"missing values are stored as {storage['fill_value']:g}")
     if storage["chunks"]:
@@ -84,7 +95,10 @@ def variable_page(found: dict[str, Any]) -> str:
     ]
     lines += [
         "",
-        *_table(["Along", "which is", "steps", "first", "last", "step", "units", "bounds"], rows),
+        *_table(
+            ["Along", "which is", "steps", "first", "last", "step", "units", "bounds"],
+            rows,
+        ),
     ]
     width = max((len(key) for key in found["attributes"]), default=0)
     lines += ["", "Attributes"] + [
@@ -106,10 +120,15 @@ def _files_line(files: list[dict[str, Any]]) -> str:
 
 
 def _groups(files: list[dict[str, Any]]) -> list[str]:
-    named = list(dict.fromkeys(group for file in files for group in file.get("groups", ())))
+    named = list(
+        dict.fromkeys(group for file in files for group in file.get("groups", ()))
+    )
     if not named:
         return []
-    return [cut_text(", ".join(named), _LONGEST_TITLE), f"one alone is read as FILE:{named[0]}"]
+    return [
+        cut_text(", ".join(named), _LONGEST_TITLE),
+        f"one alone is read as FILE:{named[0]}",
+    ]
 
 
 def _where(where: dict[str, Any] | None) -> list[str]:
@@ -122,18 +141,30 @@ def _where(where: dict[str, Any] | None) -> list[str]:
     if where["grid"] in ("curvilinear", "sites"):
         return [
             *_extent(where),
-            *(_curvilinear(where) if where["grid"] == "curvilinear" else [_sites(where)]),
+            *(
+                _curvilinear(where)
+                if where["grid"] == "curvilinear"
+                else [_sites(where)]
+            ),
         ]
     rows, columns = where["latitude"], where["longitude"]
     if rows["count"] == columns["count"] == 1:
-        return [f"one cell, {format_latitude(where['south'])}, {format_longitude(where['west'])}"]
+        return [
+            f"one cell, {format_latitude(where['south'])}, {format_longitude(where['west'])}"
+        ]
     extent = f"{format_latitude(where['south'])}..{format_latitude(where['north'])}, "
     extent += f"{format_longitude(where['west'])}..{format_longitude(where['east'])}"
     if where["global_round"]:
         extent += ", all the way round"
-    count = f"{_count(rows['count'], 'latitude')} x {_count(columns['count'], 'longitude')}"
+    count = (
+        f"{_count(rows['count'], 'latitude')} x {_count(columns['count'], 'longitude')}"
+    )
     steps = [axis["spacing"] for axis in (rows, columns)]
-    spacing = "a single row or column" if where["grid"] == "single" else f"{where['grid']} grid"
+    spacing = (
+        "a single row or column"
+        if where["grid"] == "single"
+        else f"{where['grid']} grid"
+    )
     if all(step is not None for step in steps):
         spacing += (
             f" of {steps[0]:g} x {steps[1]:g} degrees"
@@ -146,7 +177,9 @@ def _where(where: dict[str, Any] | None) -> list[str]:
         "neither": "rows go up and down, so that they have no order",
     }[rows["direction"]]
     convention = (
-        "" if where["convention"] == "either" else f"; longitudes are counted {where['convention']}"
+        ""
+        if where["convention"] == "either"
+        else f"; longitudes are counted {where['convention']}"
     )
     return [extent, f"{spacing}, {count}", f"{direction}{convention}"]
 
@@ -156,7 +189,9 @@ def _extent(where: dict[str, Any]) -> list[str]:
 
     if "south" not in where:
         return []
-    south, north, west, east = (round(where[end], 2) for end in ("south", "north", "west", "east"))
+    south, north, west, east = (
+        round(where[end], 2) for end in ("south", "north", "west", "east")
+    )
     latitudes = f"{format_latitude(south)}..{format_latitude(north)}"
     return [f"{latitudes}, {format_longitude(west)}..{format_longitude(east)}"]
 
@@ -171,9 +206,13 @@ def _sites(where: dict[str, Any]) -> str:
 def _curvilinear(where: dict[str, Any]) -> list[str]:
     cells = " x ".join(f"{count} {name}" for name, count in where["cells"].items())
     steps = [f"{step:.3g}" for step in where.get("spacing", []) if step is not None]
-    spacing = f", about {' x '.join(dict.fromkeys(steps))} degrees apart" if steps else ""
+    spacing = (
+        f", about {' x '.join(dict.fromkeys(steps))} degrees apart" if steps else ""
+    )
     mapping = (
-        f"; the projection is {where['mapping'].replace('_', ' ')}" if where["mapping"] else ""
+        f"; the projection is {where['mapping'].replace('_', ' ')}"
+        if where["mapping"]
+        else ""
     )
     return [
         f"curvilinear grid, {cells}{spacing}",
@@ -203,7 +242,9 @@ def _when(when: dict[str, Any] | None) -> list[str]:
     steps = [f"{when['count']:,} steps", when["step"]]
     if when["step"] != "irregular steps":
         missing = when["missing_steps"]
-        steps.append(f"{missing:,} left out: {'; '.join(when['gaps'])}" if missing else "no gaps")
+        steps.append(
+            f"{missing:,} left out: {'; '.join(when['gaps'])}" if missing else "no gaps"
+        )
     return [" to ".join(when["covers"]), ", ".join(steps), calendar]
 
 
@@ -228,7 +269,10 @@ def _making(found: dict[str, Any]) -> list[str]:
         return []
     name = found["files"][0]["name"] if len(found["files"]) == 1 else "FILE"
     last = cut_text(history[-1], _LONGEST_HISTORY)
-    return [last, f"rhodolite retrace {shlex.quote(name)} shows all of it, and makes it again"]
+    return [
+        last,
+        f"rhodolite retrace {shlex.quote(name)} shows all of it, and makes it again",
+    ]
 
 
 def _variable_table(variables: list[dict[str, Any]]) -> list[str]:
@@ -295,12 +339,16 @@ def _end(value: Any) -> str:
 
 
 def _section(title: str, lines: list[str]) -> list[str]:
-    return [f"{title if at == 0 else '':<{_MARGIN}}{line}" for at, line in enumerate(lines)]
+    return [
+        f"{title if at == 0 else '':<{_MARGIN}}{line}" for at, line in enumerate(lines)
+    ]
 
 
 def _table(header: list[str], rows: list[list[str]]) -> list[str]:
     widths = [max(len(row[at]) for row in [header, *rows]) for at in range(len(header))]
     return [
-        "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()
+        "  ".join(
+            cell.ljust(width) for cell, width in zip(row, widths, strict=True)
+        ).rstrip()
         for row in [header, *rows]
     ]

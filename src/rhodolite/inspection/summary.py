@@ -48,7 +48,9 @@ def describe(dataset: Dataset, engine: Engine, *, statistics: bool = False) -> P
         "when": _when(dataset),
         "height": _height(dataset.coordinate(Role.LEVEL)),
         "dimensions": dict(dataset.lengths),
-        "variables": [_variable(dataset, v, engine, statistics) for v in dataset.fields],
+        "variables": [
+            _variable(dataset, v, engine, statistics) for v in dataset.fields
+        ],
         "attributes": {key: _plain(value) for key, value in dataset.attributes.items()},
     }
 
@@ -75,7 +77,9 @@ def describe_variable(
     variable = dataset[name]
     storage = variable.storage
     described = _variable(dataset, variable, engine, statistics)
-    described["attributes"] = {key: _plain(value) for key, value in variable.attributes.items()}
+    described["attributes"] = {
+        key: _plain(value) for key, value in variable.attributes.items()
+    }
     described["storage"] = {
         "chunks": None if storage.chunks is None else list(storage.chunks),
         "compression": list(storage.filters),
@@ -83,12 +87,17 @@ def describe_variable(
         "packing": described.pop("packing"),
         "bytes_unpacked": variable.data.size * variable.data.dtype.itemsize,
     }
-    described["coordinates"] = [_coordinate(dataset, c) for c in _coordinates_of(dataset, variable)]
+    described["coordinates"] = [
+        _coordinate(dataset, c) for c in _coordinates_of(dataset, variable)
+    ]
     return described
 
 
 def _where(dataset: Dataset) -> Plain | None:
-    latitude, longitude = dataset.coordinate(Role.LATITUDE), dataset.coordinate(Role.LONGITUDE)
+    latitude, longitude = (
+        dataset.coordinate(Role.LATITUDE),
+        dataset.coordinate(Role.LONGITUDE),
+    )
     if dataset.axes.curvilinear:
         return _curvilinear(dataset, *dataset.axes.curvilinear)
     if dataset.axes.sites:
@@ -121,7 +130,8 @@ def _where(dataset: Dataset) -> Plain | None:
 def _curvilinear(dataset: Dataset, latitude: str, longitude: str) -> Plain:
     """Describe a grid whose latitude and longitude have two dimensions."""
     rows, columns = (
-        np.asarray(dataset[name].values(), dtype=np.float64) for name in (latitude, longitude)
+        np.asarray(dataset[name].values(), dtype=np.float64)
+        for name in (latitude, longitude)
     )
     mapping = next(
         (
@@ -152,7 +162,8 @@ def _curvilinear(dataset: Dataset, latitude: str, longitude: str) -> Plain:
 
 def _sites(dataset: Dataset, latitude: str, longitude: str) -> Plain:
     rows, columns = (
-        np.asarray(dataset[name].values(), dtype=np.float64) for name in (latitude, longitude)
+        np.asarray(dataset[name].values(), dtype=np.float64)
+        for name in (latitude, longitude)
     )
     return {
         "grid": "sites",
@@ -222,7 +233,9 @@ def _list_covered(axis: TimeAxis) -> list[str]:
     is."""
     fields = {"day": 3, "month": 2, "year": 1}.get(axis.step.unit)
     if axis.step.unit == "year":
-        return [f"{year:04d}" for year in (axis.named_years.min(), axis.named_years.max())]
+        return [
+            f"{year:04d}" for year in (axis.named_years.min(), axis.named_years.max())
+        ]
     ends = np.array([axis.middle_ticks.min(), axis.middle_ticks.max()])
     dates = dates_of_ticks(ends, axis.calendar)
     if fields is None:
@@ -257,7 +270,9 @@ def _height(coordinate: Coordinate | None) -> Plain | None:
     }
 
 
-def _variable(dataset: Dataset, variable: Variable, engine: Engine, statistics: bool) -> Plain:
+def _variable(
+    dataset: Dataset, variable: Variable, engine: Engine, statistics: bool
+) -> Plain:
     packing = variable.storage.packing
     described: Plain = {
         "name": variable.name,
@@ -266,7 +281,9 @@ def _variable(dataset: Dataset, variable: Variable, engine: Engine, statistics: 
         "units": variable.units,
         "dimensions": dict(zip(variable.dimensions, variable.shape, strict=True)),
         "type": packing.dtype if packing else _type_name(variable),
-        "packing": {"scale": packing.scale, "offset": packing.offset} if packing else None,
+        "packing": {"scale": packing.scale, "offset": packing.offset}
+        if packing
+        else None,
         "cell_methods": variable.attributes.get("cell_methods"),
         "temperature": _temperature(variable),
     }
@@ -297,7 +314,9 @@ def _coordinates_of(dataset: Dataset, variable: Variable) -> list[Coordinate]:
     last = len(variable.dimensions)
     return sorted(
         scalars,
-        key=lambda c: last if c.dimension is None else variable.dimensions.index(c.dimension),
+        key=lambda c: (
+            last if c.dimension is None else variable.dimensions.index(c.dimension)
+        ),
     )
 
 
@@ -346,7 +365,11 @@ def _temperature(variable: Variable) -> str | None:
         return None
     if reading.zero is Zero.UNCERTAIN:
         return f"on its scale, though {reading.because} may mean a difference"
-    return f"{reading.zero}, by its {reading.because}" if reading.because else str(reading.zero)
+    return (
+        f"{reading.zero}, by its {reading.because}"
+        if reading.because
+        else str(reading.zero)
+    )
 
 
 def _finite(value: float) -> float | str | None:

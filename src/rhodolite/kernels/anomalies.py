@@ -27,11 +27,15 @@ def differences(block: Array, normals: Array, phases: Array) -> Array:
     """
     out = np.empty_like(block)
     for step, phase in enumerate(phases):
-        np.subtract(block[step], normals[phase], out=out[step, ...], casting="same_kind")
+        np.subtract(
+            block[step], normals[phase], out=out[step, ...], casting="same_kind"
+        )
     return out
 
 
-def scaled(block: Array, normals: Array, scales: Array, factor: float, phases: Array) -> Array:
+def scaled(
+    block: Array, normals: Array, scales: Array, factor: float, phases: Array
+) -> Array:
     """Return departures divided by a scale of their phase and multiplied by a factor; NaN where the
     scale is 0.
 

@@ -33,7 +33,10 @@ def autocorrelation(values: Array, lag: int = 1) -> Array:
     product = (deviation[lag:] * deviation[:-lag]).sum(axis=0) / np.maximum(pairs, 1)
     return np.asarray(
         np.divide(
-            product, variance, out=np.zeros(variance.shape), where=(variance > 0) & (pairs > 0)
+            product,
+            variance,
+            out=np.zeros(variance.shape),
+            where=(variance > 0) & (pairs > 0),
         )
     )
 

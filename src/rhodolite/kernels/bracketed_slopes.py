@@ -85,7 +85,9 @@ def _take_line_away(series: _Series, order: Array, edge: float, keys: Array) -> 
 
 
 @compiled_for(f"{_ORDERED}({_SERIES}, int64[:, ::1], int64, int64)")
-def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _OrderedSample:
+def _sample_in_order(
+    series: _Series, pairs: Array, low: int, high: int
+) -> _OrderedSample:
     """Return the slopes of a sample of pairs that lie about all places between two."""
     x, y, _, _ = series
     sample = np.empty(pairs.shape[1])
@@ -110,7 +112,9 @@ def _sample_in_order(series: _Series, pairs: Array, low: int, high: int) -> _Ord
 
 
 @compiled_for(f"void({_SERIES}, int64[::1], float64[::1], float64, float64, float64)")
-def _move(series: _Series, order: Array, now: Array, edge: float, at: float, scale: float) -> None:
+def _move(
+    series: _Series, order: Array, now: Array, edge: float, at: float, scale: float
+) -> None:
     """Bring the order of the values to another edge, and count the slopes below it."""
     if edge == -np.inf:  # where the order is that of time
         _number(order)
@@ -220,7 +224,12 @@ def _bracket(
     "float64[:])"
 )
 def solve_long_series(
-    x: Array, y: Array, places: tuple[int, int, int, int], pairs: Array, room: Array, out: Array
+    x: Array,
+    y: Array,
+    places: tuple[int, int, int, int],
+    pairs: Array,
+    room: Array,
+    out: Array,
 ) -> bool:
     """Put statistic, median slope and limits of a long series without gaps into `out`.
 
@@ -274,11 +283,15 @@ def solve_long_series(
         limits = (-np.inf, np.inf)
         if ties > _FEW_CHANGES * n:  # of which none is wanted
             limits = (-np.inf, -spread) if place < falling else (spread, np.inf)
-        within, before = _bracket(series, order, now, known, place, following, limits, room)
+        within, before = _bracket(
+            series, order, now, known, place, following, limits, room
+        )
         if within < 0:
             return False
         value = select(room[:within], place - before, 0)
         if following > place:
-            value = (value + select(room[:within], following - before, place - before)) / 2
+            value = (
+                value + select(room[:within], following - before, place - before)
+            ) / 2
         out[(2, 1, 3)[which]] = value
     return True

@@ -48,13 +48,19 @@ def _compile_now(signature: str, function: F) -> F:
     return cast("F", dispatcher)
 
 
-def _dispatcher(function: Callable[..., object], *, called_from_python: bool = True) -> Any:
+def _dispatcher(
+    function: Callable[..., object], *, called_from_python: bool = True
+) -> Any:
     """Return what compiles a function.
 
     Where no folder can be written to, neither that of the package nor the user's cache, or others
     can write there, it is compiled in every run: what is kept is run as it is.
     """
-    options: dict[str, Any] = {"nogil": True, "error_model": "numpy", "no_cfunc_wrapper": True}
+    options: dict[str, Any] = {
+        "nogil": True,
+        "error_model": "numpy",
+        "no_cfunc_wrapper": True,
+    }
     if not called_from_python:
         options["no_cpython_wrapper"] = True
     try:
@@ -75,7 +81,9 @@ class _Announcer(event.Listener):
         """Say it, once in a run."""
         if not self.said:
             self.said = True
-            tell("compiling what this needs for many cells, once on this machine: some 10 s")
+            tell(
+                "compiling what this needs for many cells, once on this machine: some 10 s"
+            )
 
     def on_end(self, _: Any) -> None:
         """What is done needs no words."""

@@ -42,9 +42,17 @@ def insert_counting(keys: Array, order: Array, start: int, stop: int) -> int:
     return np.int64(found)  # type: ignore[return-value]
 
 
-@compiled_for("int64(float64[::1], int64[::1], int64, int64, int64, float64[::1], int64[::1])")
+@compiled_for(
+    "int64(float64[::1], int64[::1], int64, int64, int64, float64[::1], int64[::1])"
+)
 def _merge(
-    keys: Array, order: Array, start: int, middle: int, stop: int, to_keys: Array, to_order: Array
+    keys: Array,
+    order: Array,
+    start: int,
+    middle: int,
+    stop: int,
+    to_keys: Array,
+    to_order: Array,
 ) -> int:
     """Merge two runs whose lengths differ by one at most, and return how many pairs of one of each
     had the larger key first.
@@ -54,7 +62,11 @@ def _merge(
     """
     one, half = np.uint64(1), np.uint64(middle)
     left, right, at = np.uint64(start), half, np.uint64(start)
-    last_left, last_right, last = half - one, np.uint64(stop) - one, np.uint64(stop) - one
+    last_left, last_right, last = (
+        half - one,
+        np.uint64(stop) - one,
+        np.uint64(stop) - one,
+    )
     found = np.uint64(0)
     for _ in range(min(middle - start, stop - middle)):
         turned = np.uint64(keys[right] < keys[left])
@@ -117,8 +129,14 @@ def sort_counting(keys: Array, order: Array) -> int:
     other_keys, other_index = np.empty(n), np.empty(n, np.int64)
     while runs > 1:
         for run in range(0, runs, 2):
-            start, middle, stop = run * n // runs, (run + 1) * n // runs, (run + 2) * n // runs
-            swaps += _merge(current, index, start, middle, stop, other_keys, other_index)
+            start, middle, stop = (
+                run * n // runs,
+                (run + 1) * n // runs,
+                (run + 2) * n // runs,
+            )
+            swaps += _merge(
+                current, index, start, middle, stop, other_keys, other_index
+            )
         current, other_keys = other_keys, current
         index, other_index = other_index, index
         runs //= 2

@@ -7,7 +7,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.distributions import gamma_below, log_gamma_slopes, normal_quantile
+from rhodolite.kernels.distributions import (
+    gamma_below,
+    log_gamma_slopes,
+    normal_quantile,
+)
 from rhodolite.kernels.grouped_statistics import Spread
 from rhodolite.kernels.moments import equal_values
 from rhodolite.kernels.order_statistics import ascending, percentile
@@ -47,7 +51,10 @@ def extreme_means(
         assert share is not None
         low, high = (
             _mean_where(base, beyond)
-            for beyond in (base <= percentile(base, share), base >= percentile(base, 1 - share))
+            for beyond in (
+                base <= percentile(base, share),
+                base >= percentile(base, 1 - share),
+            )
         )
         enough = valid >= _FEWEST
     else:
@@ -57,7 +64,9 @@ def extreme_means(
         )
         enough = 2 * count < valid
         last = np.where(enough, valid, count)[..., None]
-        upper = np.take_along_axis(sums, last, -1) - np.take_along_axis(sums, last - count, -1)
+        upper = np.take_along_axis(sums, last, -1) - np.take_along_axis(
+            sums, last - count, -1
+        )
         low, high = sums[..., min(count, len(base))] / count, upper[..., 0] / count
     return tuple(np.where(enough, part, np.nan) for part in (mean, low, high))  # type: ignore[return-value]
 
@@ -80,7 +89,9 @@ def rainfall_anomaly(values: Array, mean: Array, low: Array, high: Array) -> Arr
     reach = np.where(departure >= 0, high - mean, mean - low)
     spread = ~equal_values(low, high) & (reach > 0)
     return np.asarray(
-        np.divide(3 * departure, reach, out=np.full(departure.shape, np.nan), where=spread)
+        np.divide(
+            3 * departure, reach, out=np.full(departure.shape, np.nan), where=spread
+        )
     )
 
 
@@ -115,7 +126,9 @@ def fit_gamma(base: Array) -> tuple[Array, Array, Array]:
         first, second = log_gamma_slopes(shape)
         error = np.log(shape) - first - gap
         shape = shape * np.exp(-error / (1 - shape * second))
-    zeros = np.divide(valid - count, valid, out=np.full(valid.shape, np.nan), where=valid > 0)
+    zeros = np.divide(
+        valid - count, valid, out=np.full(valid.shape, np.nan), where=valid > 0
+    )
     shape = np.where(enough, shape, np.nan)
     return shape, mean / shape, zeros
 
@@ -137,7 +150,9 @@ def gamma_index(values: Array, shape: Array, scale: Array, zeros: Array) -> Arra
     place = np.maximum(values, 0) / scale
     lower, upper = gamma_below(shape, place)
     below, above = zeros + (1 - zeros) * lower, (1 - zeros) * upper
-    return np.asarray(np.where(below < 0.5, normal_quantile(below), -normal_quantile(above)))
+    return np.asarray(
+        np.where(below < 0.5, normal_quantile(below), -normal_quantile(above))
+    )
 
 
 def bound_index(index: Array, size: Array) -> tuple[Array, Array]:
@@ -177,7 +192,12 @@ def normal_index(values: Array, base: Array) -> Array:
     spread = Spread().finish(Spread().gather(base, np.zeros(len(base), int), 1))
     mean, deviation = spread["mean"][0], spread["deviation"][0]
     return np.asarray(
-        np.divide(values - mean, deviation, out=np.full(values.shape, np.nan), where=deviation > 0)
+        np.divide(
+            values - mean,
+            deviation,
+            out=np.full(values.shape, np.nan),
+            where=deviation > 0,
+        )
     )
 
 
@@ -203,4 +223,6 @@ def running_sum(values: Array, count: int) -> Array:
 def _mean_where(values: Array, chosen: Array) -> Array:
     count = chosen.sum(axis=0)
     total = np.where(chosen, values, 0.0).sum(axis=0, dtype=np.float64)
-    return np.asarray(np.divide(total, count, out=np.full(count.shape, np.nan), where=count > 0))
+    return np.asarray(
+        np.divide(total, count, out=np.full(count.shape, np.nan), where=count > 0)
+    )

@@ -33,7 +33,9 @@ def are_few(cells: int, counts: Array) -> bool:
     return _Few.slopes <= _MOST_SLOPES
 
 
-def sen_of_series(x: Array, series: Array, seasons: Array, reach: float) -> tuple[float, ...]:
+def sen_of_series(
+    x: Array, series: Array, seasons: Array, reach: float
+) -> tuple[float, ...]:
     """Return statistic, median slope and its lower and upper limit of a series.
 
     Parameters

@@ -38,7 +38,9 @@ def unit_vectors(latitudes: Array, longitudes: Array) -> Array:
     [0.0, 0.0, 1.0]
     """
     phi, lam = np.radians(latitudes), np.radians(longitudes)
-    return np.stack([np.cos(phi) * np.cos(lam), np.cos(phi) * np.sin(lam), np.sin(phi)], axis=-1)
+    return np.stack(
+        [np.cos(phi) * np.cos(lam), np.cos(phi) * np.sin(lam), np.sin(phi)], axis=-1
+    )
 
 
 def steps_around(longitudes: Array, latitudes: Array) -> Array:
@@ -61,7 +63,9 @@ def steps_around(longitudes: Array, latitudes: Array) -> Array:
     return np.asarray(np.where(through, np.copysign(np.pi, -others), steps))
 
 
-def points_along(latitudes: Array, longitudes: Array) -> tuple[Array, Array, Array, Array]:
+def points_along(
+    latitudes: Array, longitudes: Array
+) -> tuple[Array, Array, Array, Array]:
     """Return the points of cells whose edges are great circles, one after another.
 
     The points between the ends of an edge lie a little off it, so that the area under the straight
@@ -132,7 +136,9 @@ def _shares(start: Array, stop: Array, steps: Array) -> tuple[Array, Array]:
 def _bends(start: Array, stop: Array, steps: Array) -> Array:
     """Return the part of a cell that lies between each edge and the straight line of its ends."""
     chord = np.linalg.norm(start - stop, axis=1)
-    off = np.maximum.reduce([_off_line(start, stop, steps, part) for part in (0.25, 0.5, 0.75)])
+    off = np.maximum.reduce(
+        [_off_line(start, stop, steps, part) for part in (0.25, 0.5, 0.75)]
+    )
     return np.asarray(2 / 3 * off / np.maximum(chord**2, 1e-300))
 
 
@@ -209,19 +215,26 @@ def _with_area_kept(
     is_last = np.append(edges[1:] != edges[:-1], True)
     next_x = np.where(is_last, steps[edges], np.append(turned[1:], 0.0))
     next_y = np.where(is_last, high[edges], np.append(y[1:], 0.0))
-    under = np.bincount(edges, (next_x - turned) * (y + next_y) / 2, minlength=steps.size)
+    under = np.bincount(
+        edges, (next_x - turned) * (y + next_y) / 2, minlength=steps.size
+    )
     inner = np.flatnonzero(np.append(False, edges[1:] == edges[:-1]))
     if not inner.size:
         return y, turned
     before_x, before_y = turned[inner - 1], y[inner - 1]
     across_x, across_y = next_x[inner] - before_x, next_y[inner] - before_y
-    bend = np.abs(across_x * (y[inner] - before_y) - across_y * (turned[inner] - before_x)) / 2
+    bend = (
+        np.abs(across_x * (y[inner] - before_y) - across_y * (turned[inner] - before_x))
+        / 2
+    )
     total = np.bincount(edges[inner], bend, minlength=steps.size)
     lacking = area_under(steps, low, high) - under
     share = np.divide(lacking, total, out=np.zeros_like(total), where=total != 0).clip(
         -_MOST_MOVED, _MOST_MOVED
     )
-    moved = 2 * share[edges[inner]] * bend / np.maximum(across_x**2 + across_y**2, 1e-300)
+    moved = (
+        2 * share[edges[inner]] * bend / np.maximum(across_x**2 + across_y**2, 1e-300)
+    )
     y, turned = y.copy(), turned.copy()
     turned[inner] -= moved * across_y
     y[inner] = (y[inner] + moved * across_x).clip(-1.0, 1.0)

@@ -53,7 +53,8 @@ def linear_weights(
     if x.size == 1:
         rows = np.flatnonzero(inside)
         return sparse.csr_array(
-            (np.ones(rows.size), (rows, np.zeros(rows.size, int))), shape=(wanted.size, 1)
+            (np.ones(rows.size), (rows, np.zeros(rows.size, int))),
+            shape=(wanted.size, 1),
         )
     below = np.clip(np.searchsorted(x, wanted, side="right") - 1, 0, x.size - 2)
     part = np.clip((wanted - x[below]) / (x[below + 1] - x[below]), 0.0, 1.0)
@@ -65,7 +66,8 @@ def linear_weights(
         places = n - 1 - places
     weights = np.stack([1 - part, part])[:, rows]
     matrix = sparse.csr_array(
-        (weights.reshape(-1), (np.tile(rows, 2), places.reshape(-1))), shape=(wanted.size, n)
+        (weights.reshape(-1), (np.tile(rows, 2), places.reshape(-1))),
+        shape=(wanted.size, n),
     )
     matrix.eliminate_zeros()
     return matrix
@@ -146,7 +148,11 @@ def bilinear_in_quads(
         for left in (-1, 0):
             top, west = j + down, i + left
             cells_inside = np.flatnonzero(
-                ~done & (top >= 0) & (top < rows - 1) & (west >= 0) & (west < columns - 1)
+                ~done
+                & (top >= 0)
+                & (top < rows - 1)
+                & (west >= 0)
+                & (west < columns - 1)
             )
             corners = [
                 (top[cells_inside] + a, west[cells_inside] + b)
@@ -177,8 +183,12 @@ def _touching(vectors: Array, places: Array) -> Array:
     east /= np.linalg.norm(east, axis=1, keepdims=True)
     north = np.cross(places, east)
     ahead = np.einsum("nk,nk->n", vectors, places)
-    flat = np.stack([np.einsum("nk,nk->n", vectors, axis) for axis in (east, north)], axis=1)
-    return np.where(ahead[:, None] > 0.1, flat / np.maximum(ahead, 0.1)[:, None], np.nan)
+    flat = np.stack(
+        [np.einsum("nk,nk->n", vectors, axis) for axis in (east, north)], axis=1
+    )
+    return np.where(
+        ahead[:, None] > 0.1, flat / np.maximum(ahead, 0.1)[:, None], np.nan
+    )
 
 
 def _inverse(points: Array) -> tuple[Array, Array, Array]:
@@ -193,7 +203,12 @@ def _inverse(points: Array) -> tuple[Array, Array, Array]:
     twist = a - b - c + d
     with np.errstate(invalid="ignore", divide="ignore"):
         for _ in range(_ROUNDS):
-            here = a + u[:, None] * (b - a) + v[:, None] * (c - a) + (u * v)[:, None] * twist
+            here = (
+                a
+                + u[:, None] * (b - a)
+                + v[:, None] * (c - a)
+                + (u * v)[:, None] * twist
+            )
             along_u, along_v = b - a + v[:, None] * twist, c - a + u[:, None] * twist
             size = along_u[:, 0] * along_v[:, 1] - along_u[:, 1] * along_v[:, 0]
             u = u - (here[:, 0] * along_v[:, 1] - here[:, 1] * along_v[:, 0]) / size

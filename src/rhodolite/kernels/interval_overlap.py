@@ -43,7 +43,8 @@ def overlaps(
     from scipy import sparse
 
     source, target = (
-        edges if edges[-1] >= edges[0] else edges[::-1] for edges in (source_edges, target_edges)
+        edges if edges[-1] >= edges[0] else edges[::-1]
+        for edges in (source_edges, target_edges)
     )
     low, high = np.maximum(source[0], target[0]), np.minimum(source[-1], target[-1])
     # All edges together cut the axis into stretches, each of which lies in one cell of either.
@@ -59,12 +60,17 @@ def overlaps(
         columns = n - 1 - columns
     if target is not target_edges:
         rows = m - 1 - rows
-    lengths = np.diff(cuts) if measure is None else measure(cuts[:-1], cuts[1:], columns)
+    lengths = (
+        np.diff(cuts) if measure is None else measure(cuts[:-1], cuts[1:], columns)
+    )
     return sparse.csr_array((lengths, (rows, columns)), shape=(m, n))
 
 
 def overlaps_round(
-    source_edges: Array, target_edges: Array, period: float = 360.0, centres: Array | None = None
+    source_edges: Array,
+    target_edges: Array,
+    period: float = 360.0,
+    centres: Array | None = None,
 ) -> sparse.csr_array:
     """Return the lengths that the cells of two axes have in common that go round, such as
     longitudes.
@@ -115,10 +121,14 @@ class ZoneMoments:
     """
 
     def __init__(self, edges: Array) -> None:
-        self._means = _moments(edges[:-1], edges[1:]) / (np.sin(edges[1:]) - np.sin(edges[:-1]))
+        self._means = _moments(edges[:-1], edges[1:]) / (
+            np.sin(edges[1:]) - np.sin(edges[:-1])
+        )
 
     def __call__(self, low: Array, high: Array, cells: Array) -> Array:
-        return np.asarray(_moments(low, high) - self._means[cells] * (np.sin(high) - np.sin(low)))
+        return np.asarray(
+            _moments(low, high) - self._means[cells] * (np.sin(high) - np.sin(low))
+        )
 
 
 def zones(low: Array, high: Array, _: Array) -> Array:
@@ -135,4 +145,6 @@ def zones(low: Array, high: Array, _: Array) -> Array:
 
 
 def _moments(low: Array, high: Array) -> Array:
-    return np.asarray((high * np.sin(high) + np.cos(high)) - (low * np.sin(low) + np.cos(low)))
+    return np.asarray(
+        (high * np.sin(high) + np.cos(high)) - (low * np.sin(low) + np.cos(low))
+    )

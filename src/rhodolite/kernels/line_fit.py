@@ -88,9 +88,16 @@ def line_sums(x: Array, block: Array) -> LineSums:
         mean[tile] = origin[tile] + shift
         xy[tile] = np.einsum("t,tc->c", along, deviation)
         yy[tile] = np.einsum("tc,tc->c", deviation, deviation)
-    whole = [np.full(cells, float(value)) for value in (len(x), x.mean(), along @ along)]
+    whole = [
+        np.full(cells, float(value)) for value in (len(x), x.mean(), along @ along)
+    ]
     return LineSums(
-        whole[0], whole[1], mean.reshape(cells), whole[2], xy.reshape(cells), yy.reshape(cells)
+        whole[0],
+        whole[1],
+        mean.reshape(cells),
+        whole[2],
+        xy.reshape(cells),
+        yy.reshape(cells),
     )
 
 
@@ -132,7 +139,10 @@ def merge_line_sums(into: LineSums, other: LineSums, cells: tuple[slice, ...]) -
     The pairwise update of Chan, Golub and LeVeque (1983), equations 2.1, for two variables.
     """
     share, between = shares(into.count[cells], other.count)
-    shift_x, shift_y = other.mean_x - into.mean_x[cells], other.mean_y - into.mean_y[cells]
+    shift_x, shift_y = (
+        other.mean_x - into.mean_x[cells],
+        other.mean_y - into.mean_y[cells],
+    )
     into.xx[cells] += other.xx + shift_x * shift_x * between
     into.xy[cells] += other.xy + shift_x * shift_y * between
     into.yy[cells] += other.yy + shift_y * shift_y * between
@@ -158,6 +168,10 @@ def fit_line(sums: LineSums) -> Line:
     left = np.maximum(yy - slope * xy, 0.0)
     freedom = np.maximum(sums.count - 2, 1)
     error = np.sqrt(left / freedom / np.where(enough, sums.xx, 1.0))
-    ratio = np.divide(np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0)
+    ratio = np.divide(
+        np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0
+    )
     pvalue = 2 * t_below(freedom, -ratio)
-    return Line(slope, np.where(enough, error, np.nan), np.where(enough, pvalue, np.nan))
+    return Line(
+        slope, np.where(enough, error, np.nan), np.where(enough, pvalue, np.nan)
+    )

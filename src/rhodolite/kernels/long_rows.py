@@ -16,7 +16,9 @@ Array = NDArray[Any]
 
 
 @compiled
-def sen_of_long_rows(x: Array, rows: Array, wanted: Array, reach: Array, out: Array) -> None:
+def sen_of_long_rows(
+    x: Array, rows: Array, wanted: Array, reach: Array, out: Array
+) -> None:
     """Put statistic, median slope and its lower and upper limit of long series into `out`.
 
     Parameters
@@ -49,7 +51,12 @@ def sen_of_long_rows(x: Array, rows: Array, wanted: Array, reach: Array, out: Ar
             choose_pairs(count_of_values, pairs)
             pairs_of = count_of_values
         if solve_long_series(
-            xs[:count_of_values], ys[:count_of_values], places, pairs, room, out[:, cell]
+            xs[:count_of_values],
+            ys[:count_of_values],
+            places,
+            pairs,
+            room,
+            out[:, cell],
         ):
             continue
         slopes = np.empty(count)

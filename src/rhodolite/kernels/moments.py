@@ -36,7 +36,9 @@ def first_values(values: Array) -> Array:
     return np.asarray(first)
 
 
-def moments(values: Array, weights: Array | None = None) -> tuple[Array, Array, Array, Array]:
+def moments(
+    values: Array, weights: Array | None = None
+) -> tuple[Array, Array, Array, Array]:
     """Return count, weight, mean, and weighted sum of squared deviations from the mean along the
     first axis.
 
@@ -57,7 +59,9 @@ def moments(values: Array, weights: Array | None = None) -> tuple[Array, Array, 
     total = _sum(deviation, weights)
     if np.isfinite(total).all():
         count = np.full(total.shape, float(len(values)))
-        weight = count if weights is None else np.full(total.shape, float(weights.sum()))
+        weight = (
+            count if weights is None else np.full(total.shape, float(weights.sum()))
+        )
     else:
         present = ~np.isnan(deviation)
         count = present.sum(axis=0, dtype=np.float64)
@@ -120,7 +124,9 @@ def equal_values(low: Array, high: Array) -> Array:
     high : ndarray
         Upper ends.
     """
-    return np.asarray(high - low <= 2 * _ROUNDING * np.maximum(np.abs(low), np.abs(high)))
+    return np.asarray(
+        high - low <= 2 * _ROUNDING * np.maximum(np.abs(low), np.abs(high))
+    )
 
 
 def _sum(values: Array, weights: Array | None) -> Array:

@@ -51,7 +51,9 @@ def percentile(
     count = len(values) - missing.sum(axis=0)
     below, above, part = find_places(count, share)
     ordered = _in_order(np.where(missing, bounds_of(values.dtype)[1], values))
-    low, high = (np.take_along_axis(ordered, at[None], axis=0)[0] for at in (below, above))
+    low, high = (
+        np.take_along_axis(ordered, at[None], axis=0)[0] for at in (below, above)
+    )
     return np.where(count > 0, interpolate(low, high, part, unpack), np.nan)
 
 
@@ -87,7 +89,9 @@ def find_places(count: Array | int, share: float) -> tuple[Array, Array, Array]:
     return below, np.minimum(below + 1, last), place - below
 
 
-def interpolate(low: Array, high: Array, part: Array | float, unpack: Unpacking | None) -> Array:
+def interpolate(
+    low: Array, high: Array, part: Array | float, unpack: Unpacking | None
+) -> Array:
     """Return what lies between two values in float64, `part` of the way from the first.
 
     Parameters
@@ -130,7 +134,9 @@ def _at_places(values: Array, places: tuple[int, int]) -> list[Array]:
 def _in_order(values: Array) -> Array:
     """Return values, none of them NaN, in ascending order along the first axis."""
     if _are_few(values):
-        return np.stack(sort_cells(values.reshape(len(values), -1))).reshape(values.shape)
+        return np.stack(sort_cells(values.reshape(len(values), -1))).reshape(
+            values.shape
+        )
     return np.moveaxis(ascending(values), -1, 0)
 
 
@@ -153,7 +159,9 @@ def ascending(values: Array) -> Array:
     return ordered
 
 
-def longest_run(values: Array, threshold: float, below: bool, dtype: str = "f8") -> Array:
+def longest_run(
+    values: Array, threshold: float, below: bool, dtype: str = "f8"
+) -> Array:
     """Return the maximum number of values in a row that lie above, or below, a threshold.
 
     Parameters

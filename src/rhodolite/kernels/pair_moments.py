@@ -72,7 +72,9 @@ class PairMoments:
             part - np.expand_dims(mean, axes)
             for part, mean in ((first, means[3]), (second, means[4]))
         )
-        products = [weighted_sums(part, weights, axes)[0] for part in (x * x, y * y, x * y)]
+        products = [
+            weighted_sums(part, weights, axes)[0] for part in (x * x, y * y, x * y)
+        ]
         return cls(weight, means, np.stack(products))
 
     def merged(self, other: PairMoments) -> PairMoments:
@@ -109,4 +111,6 @@ class PairMoments:
 
 
 def _ratio(total: Array, weight: Array) -> Array:
-    return np.asarray(np.divide(total, weight, out=np.zeros(np.shape(total)), where=weight > 0))
+    return np.asarray(
+        np.divide(total, weight, out=np.zeros(np.shape(total)), where=weight > 0)
+    )

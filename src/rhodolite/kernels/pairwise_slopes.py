@@ -45,7 +45,9 @@ def all_slopes(xs: Array, ys: Array, ends: Array, slopes: Array) -> float:
 
 
 @compiled_for("void(float64[::1], UniTuple(int64, 4), float64[:])")
-def median_and_limits(slopes: Array, places: tuple[int, int, int, int], out: Array) -> None:
+def median_and_limits(
+    slopes: Array, places: tuple[int, int, int, int], out: Array
+) -> None:
     """Put median and limits into `out`."""
     low, lower, upper, high = places
     bottom = select(slopes, low, 0)
@@ -58,7 +60,13 @@ def median_and_limits(slopes: Array, places: tuple[int, int, int, int], out: Arr
 
 @compiled
 def sen_of_rows(
-    x: Array, rows: Array, firsts: Array, members: Array, reach: Array, out: Array, left: Array
+    x: Array,
+    rows: Array,
+    firsts: Array,
+    members: Array,
+    reach: Array,
+    out: Array,
+    left: Array,
 ) -> None:
     """Put statistic, median slope and its lower and upper limit of each series into `out`.
 
@@ -113,7 +121,9 @@ def sen_of_rows(
         slopes = few[:count] if count <= _FEW else np.empty(count)
         low, high = limits_of(count, reach[cell])
         out[0, cell] = all_slopes(xs, ys, ends, slopes)
-        median_and_limits(slopes, (low, (count - 1) // 2, count // 2, high), out[:, cell])
+        median_and_limits(
+            slopes, (low, (count - 1) // 2, count // 2, high), out[:, cell]
+        )
 
 
 @compiled

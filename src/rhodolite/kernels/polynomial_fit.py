@@ -52,7 +52,10 @@ class PolynomialFit:
         slope, error = self.terms[1], 1 / self.norms[1]
         if len(self.terms) > 2:
             lever = self.centres[0] - self.centres[1]
-            slope, error = slope + lever * self.terms[2], error + lever**2 / self.norms[2]
+            slope, error = (
+                slope + lever * self.terms[2],
+                error + lever**2 / self.norms[2],
+            )
         return slope, error
 
     def acceleration(self) -> tuple[Array, Array]:
@@ -94,17 +97,34 @@ def fit_polynomial(x: Array, block: Array, order: int) -> PolynomialFit:
         norms.append(norm)
         if step < order:
             centre = (
-                np.einsum("t...,t...,t...->...", column * np.ones_like(current), current, current)
+                np.einsum(
+                    "t...,t...,t...->...",
+                    column * np.ones_like(current),
+                    current,
+                    current,
+                )
                 / safe
             )
-            ratio = norm / np.where(norms[-2] > 0, norms[-2], 1.0) if step else np.zeros_like(norm)
+            ratio = (
+                norm / np.where(norms[-2] > 0, norms[-2], 1.0)
+                if step
+                else np.zeros_like(norm)
+            )
             centres.append(centre)
             ratios.append(ratio)
-            before, current = current, ((column - centre) * current - ratio * before) * present
+            before, current = (
+                current,
+                ((column - centre) * current - ratio * before) * present,
+            )
     enough = count > order
     residuals = np.where(present & enough, left, np.nan)
     made = [np.where(enough, term, np.nan) for term in terms]
     held = [np.where(enough & (norm > 0), norm, np.nan) for norm in norms]
     return PolynomialFit(
-        np.array(made), np.array(held), np.array(centres), np.array(ratios), residuals, count
+        np.array(made),
+        np.array(held),
+        np.array(centres),
+        np.array(ratios),
+        residuals,
+        count,
     )

@@ -156,7 +156,9 @@ def _by_cell(values: Array) -> Array:
     return np.ascontiguousarray(values.reshape(len(values), -1).T, dtype=np.float64)
 
 
-def seasonal_kendall(values: Array, seasons: Array, years: Array) -> tuple[Array, Array]:
+def seasonal_kendall(
+    values: Array, seasons: Array, years: Array
+) -> tuple[Array, Array]:
     """Return the statistic summed over seasons, and its variance with the covariance between
     seasons.
 
@@ -173,9 +175,17 @@ def seasonal_kendall(values: Array, seasons: Array, years: Array) -> tuple[Array
     present_seasons, present_years = np.unique(seasons), np.unique(years)
     cells = values.shape[1:]
     table = np.full((present_seasons.size, present_years.size, *cells), np.nan)
-    table[np.searchsorted(present_seasons, seasons), np.searchsorted(present_years, years)] = values
-    by_cell = np.ascontiguousarray(np.moveaxis(table.reshape(*table.shape[:2], -1), -1, 0))
-    own = np.stack([kendall_variance(rows) for rows in table]).reshape(present_seasons.size, -1).T
+    table[
+        np.searchsorted(present_seasons, seasons), np.searchsorted(present_years, years)
+    ] = values
+    by_cell = np.ascontiguousarray(
+        np.moveaxis(table.reshape(*table.shape[:2], -1), -1, 0)
+    )
+    own = (
+        np.stack([kendall_variance(rows) for rows in table])
+        .reshape(present_seasons.size, -1)
+        .T
+    )
     out = np.empty((2, len(by_cell)))
     step = max(1, _AT_ONCE * 4 // (present_seasons.size * present_years.size**2))
     for start in range(0, len(by_cell), step):
@@ -188,7 +198,10 @@ def _summed_over_seasons(table: Array, own: Array) -> tuple[Array, Array]:
     """Return statistic and variance of a table of shape (cells, seasons, years), given the seasons'
     own variances."""
     n = table.shape[2]
-    changes = [np.nan_to_num(np.sign(table[..., lag:] - table[..., :-lag])) for lag in range(1, n)]
+    changes = [
+        np.nan_to_num(np.sign(table[..., lag:] - table[..., :-lag]))
+        for lag in range(1, n)
+    ]
     signs = np.concatenate(changes, axis=2)
     sums = np.zeros(table.shape)
     for lag, change in enumerate(changes, start=1):
@@ -198,7 +211,9 @@ def _summed_over_seasons(table: Array, own: Array) -> tuple[Array, Array]:
     # A missing value gets the middle rank, since it is above and below nothing.
     ranks = (count[..., None] + 1 + sums) / 2
     products, cross = (part @ part.transpose(0, 2, 1) for part in (signs, ranks))
-    between = (products + 4 * cross - n * (count + 1)[:, :, None] * (count + 1)[:, None, :]) / 3
+    between = (
+        products + 4 * cross - n * (count + 1)[:, :, None] * (count + 1)[:, None, :]
+    ) / 3
     among = np.einsum("cgg->c", between)
     return signs.sum(axis=(1, 2)), between.sum(axis=(1, 2)) - among + own.sum(axis=1)
 
@@ -235,7 +250,10 @@ def variance_growth(x: Array, values: Array, slope: Array) -> Array:
             break
         total += (n - lag) * (n - lag - 1) * (n - lag - 2) * np.where(follows, r, 0.0)
     return np.asarray(
-        1 + np.divide(2 * total, n * (n - 1) * (n - 2), out=np.zeros(n.shape), where=n > 2)
+        1
+        + np.divide(
+            2 * total, n * (n - 1) * (n - 2), out=np.zeros(n.shape), where=n > 2
+        )
     )
 
 

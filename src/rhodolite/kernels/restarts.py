@@ -33,7 +33,9 @@ def fixed_restarts(falls: NDArray[np.bool_]) -> tuple[int, int] | None:
     return (int(steps[0] % period), period) if period > 1 else None
 
 
-def amounts_of_steps(values: Array, before: Array | None, begins: NDArray[np.bool_]) -> Array:
+def amounts_of_steps(
+    values: Array, before: Array | None, begins: NDArray[np.bool_]
+) -> Array:
     """Return what fell during each step, of amounts that are counted since a start.
 
     Parameters

@@ -38,7 +38,8 @@ def slopes(centres: Array, period: float | None = None) -> sparse.csr_array:
     if period is not None:
         before, after = (here - 1) % n, (here + 1) % n
         apart = np.mod(
-            centres[after] - centres[before], np.copysign(period, centres[1] - centres[0])
+            centres[after] - centres[before],
+            np.copysign(period, centres[1] - centres[0]),
         )
     values = np.concatenate([1 / apart, -1 / apart])
     return sparse.csr_array(

@@ -45,13 +45,17 @@ def running_mean(values: Array, width: int) -> Array:
     half = width // 2
     present = ~np.isnan(values)
     total, count = (
-        np.concatenate([np.zeros((1, *part.shape[1:])), np.cumsum(part, axis=0, dtype=np.float64)])
+        np.concatenate(
+            [np.zeros((1, *part.shape[1:])), np.cumsum(part, axis=0, dtype=np.float64)]
+        )
         for part in (np.where(present, values, 0.0), present)
     )
     steps = np.arange(len(values))
     low, high = np.maximum(steps - half, 0), np.minimum(steps + half + 1, len(values))
     sums, counts = total[high] - total[low], count[high] - count[low]
-    return np.asarray(np.divide(sums, counts, out=np.full(sums.shape, np.nan), where=counts > 0))
+    return np.asarray(
+        np.divide(sums, counts, out=np.full(sums.shape, np.nan), where=counts > 0)
+    )
 
 
 def first_harmonics(values: Array, count: int) -> Array:

@@ -31,7 +31,9 @@ class Exchange(NamedTuple):
 
 
 @functools.cache
-def sorting_network(count: int, wanted: tuple[int, ...] | None = None) -> tuple[Exchange, ...]:
+def sorting_network(
+    count: int, wanted: tuple[int, ...] | None = None
+) -> tuple[Exchange, ...]:
     """Return the exchanges that bring so many rows into ascending order, or at least those that
     are wanted into their places.
 
@@ -71,12 +73,16 @@ def merging_network(count: int) -> tuple[Exchange, ...]:
     found: list[tuple[int, int]] = []
     stride = 1 << max((count - 1).bit_length() - 1, 0) if count > 1 else 0
     while stride:
-        found.extend((at, at + stride) for at in range(count - stride) if not at & stride)
+        found.extend(
+            (at, at + stride) for at in range(count - stride) if not at & stride
+        )
         stride >>= 1
     return _needed(found, range(count))
 
 
-def _needed(pairs: Sequence[tuple[int, int]], wanted: Iterable[int]) -> tuple[Exchange, ...]:
+def _needed(
+    pairs: Sequence[tuple[int, int]], wanted: Iterable[int]
+) -> tuple[Exchange, ...]:
     """Return those of some exchanges on which what is wanted depends."""
     live, kept = set(wanted), []
     for low, high in reversed(pairs):

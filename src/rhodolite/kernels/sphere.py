@@ -63,7 +63,10 @@ def cell_with(edges: Array, value: float) -> int | None:
 
 
 def great_circle(
-    latitudes: Array, longitudes: Array, latitude: Array | float, longitude: Array | float
+    latitudes: Array,
+    longitudes: Array,
+    latitude: Array | float,
+    longitude: Array | float,
 ) -> Array:
     """Return the distance of places from one place along great circles.
 
@@ -86,7 +89,12 @@ def great_circle(
     """
     phi, phi0 = np.radians(latitudes), np.radians(latitude)
     half = np.sin((phi - phi0) / 2) ** 2
-    half = half + np.cos(phi) * np.cos(phi0) * np.sin(np.radians(longitudes - longitude) / 2) ** 2
+    half = (
+        half
+        + np.cos(phi)
+        * np.cos(phi0)
+        * np.sin(np.radians(longitudes - longitude) / 2) ** 2
+    )
     return np.asarray(np.degrees(2 * np.arcsin(np.sqrt(np.clip(half, 0.0, 1.0)))))
 
 
@@ -124,6 +132,8 @@ def from_rotated(
     z = np.sin(phi)
     ahead, aside = z * np.cos(tilt) - x * np.sin(tilt), -y
     # Not the arcsine, which loses half the figures near a pole.
-    north = np.degrees(np.arctan2(x * np.cos(tilt) + z * np.sin(tilt), np.hypot(ahead, aside)))
+    north = np.degrees(
+        np.arctan2(x * np.cos(tilt) + z * np.sin(tilt), np.hypot(ahead, aside))
+    )
     east = np.degrees(np.arctan2(aside, ahead)) + pole_longitude
     return north, (east + 180.0) % 360.0 - 180.0

@@ -53,15 +53,25 @@ def corners_between(latitudes: Array, longitudes: Array) -> tuple[Array, Array]:
     """
     centres = unit_vectors(latitudes, longitudes)
     padded = np.concatenate(
-        [_beyond(centres[:1], centres[1:2]), centres, _beyond(centres[-1:], centres[-2:-1])]
+        [
+            _beyond(centres[:1], centres[1:2]),
+            centres,
+            _beyond(centres[-1:], centres[-2:-1]),
+        ]
     )
-    ends = [_beyond(padded[:, :1], padded[:, 1:2]), _beyond(padded[:, -1:], padded[:, -2:-1])]
+    ends = [
+        _beyond(padded[:, :1], padded[:, 1:2]),
+        _beyond(padded[:, -1:], padded[:, -2:-1]),
+    ]
     if _goes_round(centres):
         ends = [padded[:, -1:], padded[:, :1]]
     padded = np.concatenate([ends[0], padded, ends[1]], axis=1)
-    north, east = places(padded[:-1, :-1] + padded[:-1, 1:] + padded[1:, :-1] + padded[1:, 1:])
+    north, east = places(
+        padded[:-1, :-1] + padded[:-1, 1:] + padded[1:, :-1] + padded[1:, 1:]
+    )
     around = [
-        np.stack([v[:-1, :-1], v[:-1, 1:], v[1:, 1:], v[1:, :-1]], axis=-1) for v in (north, east)
+        np.stack([v[:-1, :-1], v[:-1, 1:], v[1:, 1:], v[1:, :-1]], axis=-1)
+        for v in (north, east)
     ]
     return around[0], around[1]
 
@@ -94,7 +104,9 @@ def outlines_in_plane(
     before = np.cumsum(steps) - steps
     x = x[first][cells] + before - before[first][cells]
     winding = np.add.reduceat(steps, first) if first.size else np.zeros(0)
-    winding = 2 * np.pi * np.round(winding / (2 * np.pi))  # an outline closes to the last bit
+    winding = (
+        2 * np.pi * np.round(winding / (2 * np.pi))
+    )  # an outline closes to the last bit
     middle = np.bincount(cells, x, minlength=whole.size) / np.maximum(
         np.bincount(cells, minlength=whole.size), 1
     )
@@ -109,13 +121,16 @@ def outlines_in_plane(
         (x[first[polar]], y[first[polar]], polar),
     ]
     points = [
-        np.concatenate([part, *(end[at] for end in ends)]) for at, part in enumerate((x, y, cells))
+        np.concatenate([part, *(end[at] for end in ends)])
+        for at, part in enumerate((x, y, cells))
     ]
     order = np.argsort(points[2], kind="stable")
     return np.stack(points[:2], axis=-1)[order], whole[points[2][order].astype(np.intp)]
 
 
-def areas_of_cells(latitudes: Array, longitudes: Array, *, straight: bool = False) -> Array:
+def areas_of_cells(
+    latitudes: Array, longitudes: Array, *, straight: bool = False
+) -> Array:
     """Return the areas of cells on the unit sphere, shape (n,); 0 where a corner is not finite.
 
     Parameters
@@ -144,7 +159,9 @@ def areas_of_cells(latitudes: Array, longitudes: Array, *, straight: bool = Fals
 
 def _whole_cells(latitudes: Array, longitudes: Array) -> tuple[Array, Array, Array]:
     """Return which cells have finite corners alone, and these, led through poles on meridians."""
-    whole = np.flatnonzero(np.isfinite(latitudes).all(axis=1) & np.isfinite(longitudes).all(axis=1))
+    whole = np.flatnonzero(
+        np.isfinite(latitudes).all(axis=1) & np.isfinite(longitudes).all(axis=1)
+    )
     latitudes, longitudes = latitudes[whole], longitudes[whole]
     if (np.abs(np.sin(np.radians(latitudes))) > POLE).any():
         longitudes, latitudes = _through_poles(longitudes, latitudes)
@@ -174,7 +191,9 @@ def _through_poles(x: Array, y: Array) -> tuple[Array, Array]:
 def _beyond(ends: Array, before: Array) -> Array:
     """Return where a great circle goes on beyond its end, as far as it came: the reflection at the
     end."""
-    return np.asarray(2 * np.einsum("...k,...k->...", ends, before)[..., None] * ends - before)
+    return np.asarray(
+        2 * np.einsum("...k,...k->...", ends, before)[..., None] * ends - before
+    )
 
 
 def _straight(latitudes: Array, longitudes: Array) -> tuple[Array, Array, Array, Array]:

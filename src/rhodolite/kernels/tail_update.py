@@ -37,14 +37,17 @@ def sort_rows(rows: Array, exchanges: Array) -> None:
             _copy(rows[row, start:stop], tile[row, : stop - start])
         for at in range(len(exchanges)):
             _exchange(
-                tile[exchanges[at, 0], : stop - start], tile[exchanges[at, 1], : stop - start]
+                tile[exchanges[at, 0], : stop - start],
+                tile[exchanges[at, 1], : stop - start],
             )
         for row in range(len(rows)):
             _copy(tile[row, : stop - start], rows[row, start:stop])
 
 
 @compiled
-def merge_rows(tails: Array, group: int, rows: Array, exchanges: Array, upper: bool) -> None:
+def merge_rows(
+    tails: Array, group: int, rows: Array, exchanges: Array, upper: bool
+) -> None:
     """Put those values of rows in order into the tail of a group, in order, that belong there.
 
     Parameters

@@ -24,7 +24,9 @@ def in_precision(values: Array | float, dtype: str) -> Array:
     return np.asarray(values).astype(dtype, copy=False)
 
 
-def beyond(values: Array, threshold: float, dtype: str, *, below: bool) -> NDArray[np.bool_]:
+def beyond(
+    values: Array, threshold: float, dtype: str, *, below: bool
+) -> NDArray[np.bool_]:
     """Return which values lie above (or below) a threshold; missing ones do not.
 
     Parameters

@@ -10,7 +10,9 @@ from numpy.typing import NDArray
 Array = NDArray[Any]
 
 
-def at_levels(values: Array, heights: Array, wanted: Array, *, extrapolate: bool) -> Array:
+def at_levels(
+    values: Array, heights: Array, wanted: Array, *, extrapolate: bool
+) -> Array:
     """Return values at other levels, by straight lines between the levels on both sides.
 
     Parameters
@@ -47,11 +49,20 @@ def at_levels(values: Array, heights: Array, wanted: Array, *, extrapolate: bool
         lower = np.maximum(upper - 1, 0)
         x0, x1, y0, y1 = (
             _take(of, index)
-            for of, index in ((heights, lower), (heights, upper), (values, lower), (values, upper))
+            for of, index in (
+                (heights, lower),
+                (heights, upper),
+                (values, lower),
+                (values, upper),
+            )
         )
-        part = np.divide(height - x0, x1 - x0, out=np.zeros(np.shape(x0)), where=x1 != x0)
+        part = np.divide(
+            height - x0, x1 - x0, out=np.zeros(np.shape(x0)), where=x1 != x0
+        )
         # A level that is hit needs no other.
-        between = np.where(part == 1, y1, np.where(part == 0, y0, y0 + part * (y1 - y0)))
+        between = np.where(
+            part == 1, y1, np.where(part == 0, y0, y0 + part * (y1 - y0))
+        )
         between = np.where(exact, _take(values, np.minimum(above, count - 1)), between)
         result[at] = between if extrapolate else np.where(inside, between, np.nan)
     return result
@@ -61,5 +72,6 @@ def _take(of: Array, index: Array) -> Array:
     if index.size == 1:
         return np.asarray(of[int(index.reshape(-1)[0])], dtype=np.float64)
     return np.asarray(
-        np.take_along_axis(of, np.broadcast_to(index, of.shape[1:])[None], 0)[0], dtype=np.float64
+        np.take_along_axis(of, np.broadcast_to(index, of.shape[1:])[None], 0)[0],
+        dtype=np.float64,
     )

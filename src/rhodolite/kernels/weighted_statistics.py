@@ -14,7 +14,13 @@ from rhodolite.kernels.whole_number_sums import scale_of_small, sum_of_differenc
 Array = NDArray[Any]
 Parts = dict[str, Array]
 _SPREADS = ("std", "variance")
-_JOINED = {"weight": np.add, "count": np.add, "total": np.add, "low": np.fmin, "high": np.fmax}
+_JOINED = {
+    "weight": np.add,
+    "count": np.add,
+    "total": np.add,
+    "low": np.fmin,
+    "high": np.fmax,
+}
 
 
 def gather(values: Array, weights: Array, kind: str) -> Parts:
@@ -44,16 +50,21 @@ def gather(values: Array, weights: Array, kind: str) -> Parts:
         }
     if kind in ("min", "max", "range"):
         parts["low"], parts["high"] = (
-            f.reduce(values, axis=1, initial=np.nan).astype(np.float64) for f in (np.fmin, np.fmax)
+            f.reduce(values, axis=1, initial=np.nan).astype(np.float64)
+            for f in (np.fmin, np.fmax)
         )
     elif kind != "count":
-        parts["total"] = _weighted_sum(values if whole else np.where(gaps, 0, values), weights)
+        parts["total"] = _weighted_sum(
+            values if whole else np.where(gaps, 0, values), weights
+        )
         if kind in _SPREADS:
             _, _, parts["mean"], parts["squares"] = moments(values.T, weights)
     return parts
 
 
-def gather_stored(numbers: Array, unpack: Unpacking | None, weights: Array, kind: str) -> Parts:
+def gather_stored(
+    numbers: Array, unpack: Unpacking | None, weights: Array, kind: str
+) -> Parts:
     """Return what `gather` does, of stored numbers; sums of small integers of one weight are made
     among these, which is exact.
 
@@ -134,11 +145,15 @@ def finish(parts: Parts, kind: str) -> Array:
     if kind == "mean":
         return _ratio(parts["total"], parts["weight"])
     if kind in ("min", "max", "range"):
-        return {"min": parts["low"], "max": parts["high"], "range": parts["high"] - parts["low"]}[
-            kind
-        ]
+        return {
+            "min": parts["low"],
+            "max": parts["high"],
+            "range": parts["high"] - parts["low"],
+        }[kind]
     squares = np.where(
-        vanishes(parts["squares"], parts["weight"], parts["mean"]), 0.0, parts["squares"]
+        vanishes(parts["squares"], parts["weight"], parts["mean"]),
+        0.0,
+        parts["squares"],
     )
     variance = _ratio(squares, parts["weight"] * _ratio(count - 1, count))
     return np.sqrt(variance) if kind == "std" else variance
@@ -171,7 +186,9 @@ def weighted_percentile(values: Array, weights: Array, share: float) -> Array:
     along = _shared_by_ties(ordered, np.where(there, weights[order], 0.0))
     middles = np.cumsum(along, axis=1) - along / 2
     last = np.maximum(there.sum(axis=1) - 1, 0)
-    ends = np.take_along_axis(middles, np.stack([np.zeros_like(last), last], axis=1), axis=1)
+    ends = np.take_along_axis(
+        middles, np.stack([np.zeros_like(last), last], axis=1), axis=1
+    )
     wanted = ends[:, 0] + share * (ends[:, 1] - ends[:, 0])
     above = np.minimum(((middles < wanted[:, None]) & there).sum(axis=1), last)
     below = np.maximum(above - 1, 0)
@@ -179,7 +196,9 @@ def weighted_percentile(values: Array, weights: Array, share: float) -> Array:
         [np.take_along_axis(of, at[:, None], axis=1)[:, 0] for at in (below, above)]
         for of in (middles, ordered)
     )
-    part = np.clip(np.divide(wanted - x0, x1 - x0, out=np.zeros(len(x0)), where=x1 > x0), 0.0, 1.0)
+    part = np.clip(
+        np.divide(wanted - x0, x1 - x0, out=np.zeros(len(x0)), where=x1 > x0), 0.0, 1.0
+    )
     return np.asarray(y0 + part * (y1 - y0))
 
 

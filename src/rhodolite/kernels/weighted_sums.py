@@ -15,7 +15,9 @@ Weights = Mapping[int | tuple[int, ...], Array]
 """Weights along an axis, or of the cells of two axes together; 1 along the others."""
 
 
-def weighted_sums(block: Array, weights: Weights, axes: tuple[int, ...]) -> tuple[Array, Array]:
+def weighted_sums(
+    block: Array, weights: Weights, axes: tuple[int, ...]
+) -> tuple[Array, Array]:
     """Return the sum of weight times value, and of the weights of values that are there.
 
     Parameters
@@ -41,7 +43,9 @@ def weighted_sums(block: Array, weights: Weights, axes: tuple[int, ...]) -> tupl
             total.shape, np.prod([*plain, *(along.sum() for along in weights.values())])
         )
     present = ~np.isnan(block)
-    return _sum_over(np.where(present, block, 0), weights, axes), _sum_over(present, weights, axes)
+    return _sum_over(np.where(present, block, 0), weights, axes), _sum_over(
+        present, weights, axes
+    )
 
 
 def axes_of(key: int | tuple[int, ...]) -> tuple[int, ...]:
@@ -68,7 +72,9 @@ def _sum_over(block: Array, weights: Weights, axes: tuple[int, ...]) -> Array:
             assert key is not None
             kept = [name for name in names if name not in gone]
             # Not a matrix product, which may round differently with the threads that are free.
-            total = np.einsum(total, names, along, list(axes_of(key)), kept, dtype=np.float64)
+            total = np.einsum(
+                total, names, along, list(axes_of(key)), kept, dtype=np.float64
+            )
         done.add(key)
         names = [name for name in names if name not in gone]
     return np.asarray(total, dtype=np.float64)

@@ -31,7 +31,11 @@ class Place(TypedValue):
         return cls(variable, attribute if colon else None)
 
     def __str__(self) -> str:
-        return self.variable if self.attribute is None else f"{self.variable}:{self.attribute}"
+        return (
+            self.variable
+            if self.attribute is None
+            else f"{self.variable}:{self.attribute}"
+        )
 
 
 class _Repeated(TypedValue):
@@ -71,7 +75,10 @@ class Removals(_Repeated):
     @classmethod
     def parse(cls, texts: str | Sequence[str]) -> Self:
         return cls(
-            tuple(Place.parse(text) for text in ([texts] if isinstance(texts, str) else texts))
+            tuple(
+                Place.parse(text)
+                for text in ([texts] if isinstance(texts, str) else texts)
+            )
         )
 
     def texts(self) -> list[str]:

@@ -25,9 +25,28 @@ class Role(StrEnum):
     LEVEL = "level"
 
 
-_LATITUDE_UNITS = {"degrees_north", "degree_north", "degree_n", "degrees_n", "degreen", "degreesn"}
-_LONGITUDE_UNITS = {"degrees_east", "degree_east", "degree_e", "degrees_e", "degreee", "degreese"}
-_AXIS_LETTERS = {"Y": Role.LATITUDE, "X": Role.LONGITUDE, "T": Role.TIME, "Z": Role.LEVEL}
+_LATITUDE_UNITS = {
+    "degrees_north",
+    "degree_north",
+    "degree_n",
+    "degrees_n",
+    "degreen",
+    "degreesn",
+}
+_LONGITUDE_UNITS = {
+    "degrees_east",
+    "degree_east",
+    "degree_e",
+    "degrees_e",
+    "degreee",
+    "degreese",
+}
+_AXIS_LETTERS = {
+    "Y": Role.LATITUDE,
+    "X": Role.LONGITUDE,
+    "T": Role.TIME,
+    "Z": Role.LEVEL,
+}
 _LEVEL_STANDARD_NAMES = {
     "air_pressure",
     "height",
@@ -46,7 +65,17 @@ _LEVEL_STANDARD_NAMES = {
 _NAMES = {
     Role.LATITUDE: {"lat", "latitude", "lats", "latitudes", "nav_lat"},
     Role.LONGITUDE: {"lon", "longitude", "lons", "longitudes", "long", "nav_lon"},
-    Role.LEVEL: {"lev", "level", "levels", "plev", "height", "depth", "pressure", "altitude", "z"},
+    Role.LEVEL: {
+        "lev",
+        "level",
+        "levels",
+        "plev",
+        "height",
+        "depth",
+        "pressure",
+        "altitude",
+        "z",
+    },
 }
 
 
@@ -133,7 +162,11 @@ def find_role(variable: Variable) -> Role | None:
     letter = str(variable.attributes.get("axis", "")).strip().upper()
     if letter in _AXIS_LETTERS and not _is_of_map(variable, letter):
         # Lengths and plain numbers are no degrees.
-        return None if letter in "XY" and units in ("m", "km", "1") else _AXIS_LETTERS[letter]
+        return (
+            None
+            if letter in "XY" and units in ("m", "km", "1")
+            else _AXIS_LETTERS[letter]
+        )
     numeric = variable.data.dtype.kind in "fiu"
     if numeric and units not in ("", "1", "degrees", "degree") and is_pressure(units):
         return Role.LEVEL
@@ -160,7 +193,9 @@ def _role_by_standard(variable: Variable, units: str) -> Role | None:
 def _is_of_map(variable: Variable, letter: str) -> bool:
     """Return whether X or Y marks an axis of a projected or rotated grid, which is no longitude or
     latitude."""
-    return letter in "XY" and _standard_name(variable).startswith(("projection_", "grid_"))
+    return letter in "XY" and _standard_name(variable).startswith(
+        ("projection_", "grid_")
+    )
 
 
 def _standard_name(variable: Variable) -> str:
@@ -178,7 +213,9 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
     auxiliary = _named_helpers(variables) | {
         n for n, v in variables.items() if v.dimensions == (n,)
     }
-    auxiliary |= {v.name for rivals in coordinates.values() for v in rivals} | set(grids.values())
+    auxiliary |= {v.name for rivals in coordinates.values() for v in rivals} | set(
+        grids.values()
+    )
     if len(grids) == 2:
         # What only its name or letter makes a latitude is then an axis of the rotated grid.
         for role in grids:
@@ -196,7 +233,13 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
         curvilinear = grids[Role.LATITUDE], grids[Role.LONGITUDE]
     elif not horizontal <= by_role.keys():
         sites = _sites(variables)
-    return Axes(by_role, curvilinear, frozenset(auxiliary.union(sites or ())), sites, tuple(doubts))
+    return Axes(
+        by_role,
+        curvilinear,
+        frozenset(auxiliary.union(sites or ())),
+        sites,
+        tuple(doubts),
+    )
 
 
 def _named_helpers(variables: Mapping[str, Variable]) -> set[str]:
@@ -252,9 +295,15 @@ def _most_used(
     return chosen, [f"{names} could each be the {role}; {chosen.name} is taken"]
 
 
-def _bounds_of(variable: Variable, variables: Mapping[str, Variable]) -> Variable | None:
+def _bounds_of(
+    variable: Variable, variables: Mapping[str, Variable]
+) -> Variable | None:
     """Return the bounds that a coordinate names, where they can be that."""
-    named = variable.attributes.get("bounds") or variable.attributes.get("climatology") or ""
+    named = (
+        variable.attributes.get("bounds")
+        or variable.attributes.get("climatology")
+        or ""
+    )
     bounds = variables.get(str(named))
     fits = bounds is not None and why_no_bounds(variable, bounds) is None
     return bounds if fits else None
@@ -289,7 +338,9 @@ def _is_certain(variable: Variable) -> bool:
     return by_units or _standard_name(variable) in (Role.LATITUDE, Role.LONGITUDE)
 
 
-def _describes_plain_dimension(variable: Variable, variables: Mapping[str, Variable]) -> bool:
+def _describes_plain_dimension(
+    variable: Variable, variables: Mapping[str, Variable]
+) -> bool:
     """Return whether a variable may be the coordinate of a dimension that has none of its own name.
 
     Latitude and longitude along the same dimension are those of sites, not of a grid.
@@ -303,7 +354,9 @@ def _describes_plain_dimension(variable: Variable, variables: Mapping[str, Varia
     if find_role(variable) not in (Role.LATITUDE, Role.LONGITUDE):
         return False
     alike = [
-        v for v in variables.values() if v.dimensions == variable.dimensions and v is not variable
+        v
+        for v in variables.values()
+        if v.dimensions == variable.dimensions and v is not variable
     ]
     return not any(find_role(v) in (Role.LATITUDE, Role.LONGITUDE) for v in alike)
 

@@ -93,7 +93,9 @@ class Dataset:
 
     def __post_init__(self) -> None:
         for field_name in ("variables", "attributes", "companions"):
-            object.__setattr__(self, field_name, as_read_only(getattr(self, field_name)))
+            object.__setattr__(
+                self, field_name, as_read_only(getattr(self, field_name))
+            )
 
     @property
     def plain(self) -> Dataset:
@@ -146,7 +148,9 @@ class Dataset:
     @cached_property
     def fields(self) -> tuple[Variable, ...]:
         """The variables that carry data, as opposed to coordinates and their helpers."""
-        return tuple(v for name, v in self.variables.items() if name not in self.axes.auxiliary)
+        return tuple(
+            v for name, v in self.variables.items() if name not in self.axes.auxiliary
+        )
 
     @cached_property
     def time(self) -> TimeAxis | None:
@@ -155,7 +159,9 @@ class Dataset:
         if coordinate is None:
             return None
         along = [v for v in self.fields if coordinate.dimension in v.dimensions]
-        of_moments = ["point" in str(v.attributes.get("cell_methods", "")) for v in along]
+        of_moments = [
+            "point" in str(v.attributes.get("cell_methods", "")) for v in along
+        ]
         return TimeAxis.of(coordinate, instants=bool(along) and all(of_moments))
 
     def coordinate(self, role: Role) -> Coordinate | None:
@@ -183,13 +189,17 @@ class Dataset:
                     f"{self.label}: these are data of sites ({' and '.join(self.axes.sites)} run "
                     "along one dimension); this needs a grid"
                 )
-            raise DataError(f"{self.label}: {self._projection_advice(role) or _ADVICE[role]}")
+            raise DataError(
+                f"{self.label}: {self._projection_advice(role) or _ADVICE[role]}"
+            )
         if not np.isfinite(taken.values).all():
             raise DataError(
                 f"{self.label}: the {role} coordinate ({taken.name}) has missing values"
             )
         if not taken.values.size and role is not Role.TIME:
-            raise DataError(f"{self.label}: the {role} coordinate ({taken.name}) has no cells")
+            raise DataError(
+                f"{self.label}: the {role} coordinate ({taken.name}) has no cells"
+            )
         return taken
 
     def need_time(self) -> TimeAxis:
@@ -198,7 +208,9 @@ class Dataset:
         if coordinate.dimension is None:
             raise DataError(f"{self.label}: there is a single time and no time axis")
         if not coordinate.values.size:
-            raise DataError(f"{self.label}: the time axis ({coordinate.name}) has no steps")
+            raise DataError(
+                f"{self.label}: the time axis ({coordinate.name}) has no steps"
+            )
         assert self.time is not None
         if self.time.ends_at_stamps:
             first, last = self.time.span_as_written
@@ -211,7 +223,9 @@ class Dataset:
     def _projection_advice(self, role: Role) -> str:
         """Return what makes places of a projected grid; nothing where there is none."""
         named = {str(v.attributes.get("grid_mapping", "")) for v in self.fields}
-        mapping = next((self.variables[name] for name in named if name in self.variables), None)
+        mapping = next(
+            (self.variables[name] for name in named if name in self.variables), None
+        )
         if mapping is None or role not in (Role.LATITUDE, Role.LONGITUDE):
             return ""
         name = mapping.attributes.get("grid_mapping_name")
@@ -233,8 +247,14 @@ class Dataset:
             return asked
         if "/" in asked:  # a variable of a group, which has its name, or both joined
             joined = asked.strip("/").replace("/", "_")
-            return joined if joined in self.variables else self.find(asked.rpartition("/")[2])
-        named = [v.name for v in self.fields if v.attributes.get("standard_name") == asked]
+            return (
+                joined
+                if joined in self.variables
+                else self.find(asked.rpartition("/")[2])
+            )
+        named = [
+            v.name for v in self.fields if v.attributes.get("standard_name") == asked
+        ]
         if len(named) == 1:
             return named[0]
         if named:
@@ -270,7 +290,11 @@ class Dataset:
         names = [file.name for file in self.files]
         if not names:
             return "the dataset"
-        return names[0] if len(names) == 1 else f"{names[0]} ... {names[-1]} ({len(names)} files)"
+        return (
+            names[0]
+            if len(names) == 1
+            else f"{names[0]} ... {names[-1]} ({len(names)} files)"
+        )
 
     def _describes(self, name: str, dimensions: set[str]) -> bool:
         """Return whether a coordinate runs along one of the dimensions, or holds for the whole
@@ -291,13 +315,20 @@ class Dataset:
         listed = {
             word
             for name in keep
-            for key in ("coordinates", "grid_mapping", "ancillary_variables", "cell_measures")
+            for key in (
+                "coordinates",
+                "grid_mapping",
+                "ancillary_variables",
+                "cell_measures",
+            )
             for word in str(self.variables[name].attributes.get(key, "")).split()
         }
         restricted = []
         for name in self.variables:
             helper = name in self.axes.auxiliary and (
-                name in dimensions or name in listed or self._describes(name, dimensions)
+                name in dimensions
+                or name in listed
+                or self._describes(name, dimensions)
             )
             if name in keep or helper or name in listed:
                 restricted.append(name)
@@ -308,7 +339,10 @@ class Dataset:
             ]
             for helper_name in (*helpers, *formula_terms(self.variables[name])):
                 if helper_name in self.variables:
-                    restricted += [helper_name, *formula_terms(self.variables[helper_name])]
+                    restricted += [
+                        helper_name,
+                        *formula_terms(self.variables[helper_name]),
+                    ]
         return self.with_variables(
             v for name, v in self.variables.items() if name in set(restricted)
         )

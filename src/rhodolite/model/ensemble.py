@@ -6,7 +6,15 @@ from rhodolite.errors import DataError
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
-_NAMES = ("member", "realization", "realisation", "ensemble", "ensemble_member", "number", "model")
+_NAMES = (
+    "member",
+    "realization",
+    "realisation",
+    "ensemble",
+    "ensemble_member",
+    "number",
+    "model",
+)
 
 
 def member_dimension(dataset: Dataset) -> str:

@@ -25,7 +25,9 @@ def labels_along(dataset: Dataset, dimension: str) -> list[str]:
         return [str(label) for label in time_labels(dataset.need_time())]
     along = [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
     names = sorted((v for v in along if not v.numeric), key=_tells_sites, reverse=True)
-    numbers = [v for v in along if v.numeric and (v.name == dimension or _is_realization(v))]
+    numbers = [
+        v for v in along if v.numeric and (v.name == dimension or _is_realization(v))
+    ]
     for variable in (*names, *numbers):
         return [_written(value) for value in variable.values()]
     return [str(number) for number in range(1, dataset.lengths[dimension] + 1)]

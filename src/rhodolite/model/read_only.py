@@ -20,7 +20,9 @@ class ReadOnly(dict[str, Any]):
             "a dataset with others, edit(key=value) a variable"
         )
 
-    __setitem__ = __delitem__ = update = pop = popitem = clear = setdefault = __ior__ = _refuse
+    __setitem__ = __delitem__ = update = pop = popitem = clear = setdefault = (
+        __ior__
+    ) = _refuse
 
     def __reduce__(self) -> tuple[Any, ...]:
         return ReadOnly, (dict(self),)

@@ -68,7 +68,10 @@ class Storage:
         low, high = self.valid_range
         if mark is None or (low is None and high is None):
             return False
-        return bool((low is None or np.all(mark >= low)) and (high is None or np.all(mark <= high)))
+        return bool(
+            (low is None or np.all(mark >= low))
+            and (high is None or np.all(mark <= high))
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -105,7 +108,9 @@ class Variable:
                 number += 1
                 distinct = f"{name}_{number}"
             names.append(distinct)
-        warn(f"{self.name} runs along {', '.join(self.dimensions)}; here: {', '.join(names)}")
+        warn(
+            f"{self.name} runs along {', '.join(self.dimensions)}; here: {', '.join(names)}"
+        )
         return tuple(names)
 
     @property
@@ -163,8 +168,14 @@ class Variable:
 
     def __str__(self) -> str:
         lengths = zip(self.dimensions, self.shape, strict=True)
-        along = ", ".join(f"{name} {length}" for name, length in lengths) or "a single value"
-        lines = [f"{self.name}: {self.quantity}, in {self.units or 'no units'}", f"  along {along}"]
+        along = (
+            ", ".join(f"{name} {length}" for name, length in lengths)
+            or "a single value"
+        )
+        lines = [
+            f"{self.name}: {self.quantity}, in {self.units or 'no units'}",
+            f"  along {along}",
+        ]
         lines += [f"  {key}: {value}" for key, value in self.attributes.items()]
         return "\n".join(lines)
 
@@ -186,7 +197,9 @@ class Variable:
 
     def edit(self, *names: str, **attributes: Any) -> Self:
         """Return a copy without some attributes, and with others set."""
-        kept = {key: value for key, value in self.attributes.items() if key not in names}
+        kept = {
+            key: value for key, value in self.attributes.items() if key not in names
+        }
         return replace(self, attributes={**kept, **attributes})
 
 

@@ -51,7 +51,9 @@ def operation(verb: str) -> type[Operation]:
     """
     if verb not in SUMMARIES:
         return _operation_elsewhere(verb)
-    cls: type[Operation] = getattr(import_module(f"rhodolite.operations.{verb}"), verb.capitalize())
+    cls: type[Operation] = getattr(
+        import_module(f"rhodolite.operations.{verb}"), verb.capitalize()
+    )
     return cls
 
 

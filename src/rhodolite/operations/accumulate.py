@@ -77,11 +77,15 @@ class Accumulate(Operation):
         "whether 29 February is kept as a time step", default=LeapDay.KEEP
     )
 
-    stamp: Stamp | None = parameter("where each time lies within its step, for data without bounds")
+    stamp: Stamp | None = parameter(
+        "where each time lies within its step, for data without bounds"
+    )
 
     def check(self) -> None:
         if self.start is not None and self.reset is not Reset.YEAR:
-            raise UsageError(f"--start goes with --reset year, not with --reset {self.reset}")
+            raise UsageError(
+                f"--start goes with --reset year, not with --reset {self.reset}"
+            )
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of running totals, on the grid and times of the input.
@@ -93,7 +97,10 @@ class Accumulate(Operation):
         """
         axis = with_ends(dataset, self.stamp)
         along_time, _ = variables_along_time(dataset)
-        made = {variable.name: [self._total(dataset, variable, axis)] for variable in along_time}
+        made = {
+            variable.name: [self._total(dataset, variable, axis)]
+            for variable in along_time
+        }
         result = dataset.with_variables(put_in_place(dataset, made))
         if self.leap_day is LeapDay.DROP and axis.calendar != "360_day":
             kept = np.flatnonzero((axis.months != 2) | (axis.days != 29))
@@ -104,10 +111,16 @@ class Accumulate(Operation):
         along = time_axis_of(dataset, variable)
         sums = adding(variable, axis, along)
         groups, broken = self._groups(axis)
-        factors = np.ones(len(axis)) if sums.weights is None else sums.weights * sums.factor
+        factors = (
+            np.ones(len(axis)) if sums.weights is None else sums.weights * sums.factor
+        )
         order = axis.order
-        parts = [order[groups[order] == group] for group in range(int(groups.max()) + 1)]
-        work = _RunningTotal(variable.name, along, parts, broken, factors, self.gaps is Gaps.SKIP)
+        parts = [
+            order[groups[order] == group] for group in range(int(groups.max()) + 1)
+        ]
+        work = _RunningTotal(
+            variable.name, along, parts, broken, factors, self.gaps is Gaps.SKIP
+        )
         first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
         total = FirstAxisMoved(
             Reduction(variable.floats(), series=work).output("value", first), along
@@ -135,7 +148,9 @@ class Accumulate(Operation):
             changed = changed.edit(units=sums.units)
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
         return changed.replace(
-            data=Mapped(total, np.asarray, variable.floats().dtype), storage=storage, missing=None
+            data=Mapped(total, np.asarray, variable.floats().dtype),
+            storage=storage,
+            missing=None,
         )
 
     def _groups(self, axis: TimeAxis) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
@@ -144,7 +159,10 @@ class Accumulate(Operation):
         groups, begun = np.zeros(len(axis), np.int64), axis.middle_ticks[order[:1]]
         if self.reset is not Reset.NEVER:
             divided = divide(
-                axis, Interval(self.reset.value), None, self.start.number if self.start else 1
+                axis,
+                Interval(self.reset.value),
+                None,
+                self.start.number if self.start else 1,
             )
             groups, begun = divided.groups, divided.limits[:, 0]
         broken = np.zeros(len(axis), bool)
@@ -152,7 +170,9 @@ class Accumulate(Operation):
         if axis.cell_ticks is None:  # nothing says where irregular steps begin
             return groups, broken
         starts, stops = axis.cell_ticks[order].T
-        before = np.where(first, begun[groups[order]], np.concatenate([begun[:1], stops[:-1]]))
+        before = np.where(
+            first, begun[groups[order]], np.concatenate([begun[:1], stops[:-1]])
+        )
         broken[order] = starts - before > 0.01 * (stops - starts)
         if self.reset is Reset.NEVER:
             broken[order[0]] = False

@@ -7,7 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rhodolite.arrays import Array, FirstAxisMoved, LazyArray, Mapped, ResultOnDemand, Selected
+from rhodolite.arrays import (
+    Array,
+    FirstAxisMoved,
+    LazyArray,
+    Mapped,
+    ResultOnDemand,
+    Selected,
+)
 from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.grouped_statistics import Count
 from rhodolite.model.axes import Role
@@ -70,19 +77,26 @@ class Aggregate(Operation):
     """
 
     to: Interval | None = parameter(
-        "hour, 3hour, day, pentad, month, season, year, decade, or 10days", example="INTERVAL"
+        "hour, 3hour, day, pentad, month, season, year, decade, or 10days",
+        example="INTERVAL",
     )
     statistic: Measures = parameter(
         OFFERED,
         default=MEAN,
         example="NAME,...",
     )
-    season: Season | None = parameter("one season, in place of the four", example="jun..sep")
-    year_start: MonthOfYear | None = parameter("month in which years begin", example="oct")
+    season: Season | None = parameter(
+        "one season, in place of the four", example="jun..sep"
+    )
+    year_start: MonthOfYear | None = parameter(
+        "month in which years begin", example="oct"
+    )
     utc_offset: UtcOffset | None = parameter(
         "by how much local time is ahead of UTC, for days of a place", example="+09:00"
     )
-    stamp: Stamp | None = parameter("where each time lies within its step, for data without bounds")
+    stamp: Stamp | None = parameter(
+        "where each time lies within its step, for data without bounds"
+    )
     min_coverage: float | None = parameter(
         "minimum fraction of each period that must be present (0 to 1)", example="0.9"
     )
@@ -104,7 +118,9 @@ class Aggregate(Operation):
         if self.season is not None and self.to.unit != "season":
             raise UsageError(f"--season goes with --to season, not with --to {self.to}")
         if self.year_start is not None and self.to.unit not in ("year", "decade"):
-            raise UsageError(f"--year-start goes with --to year, not with --to {self.to}")
+            raise UsageError(
+                f"--year-start goes with --to year, not with --to {self.to}"
+            )
         if self.min_coverage is not None:
             check_coverage(self.min_coverage)
 
@@ -129,7 +145,9 @@ class Aggregate(Operation):
         )
         steps = order[divided.groups[order] >= 0]
         if not steps.size:
-            raise DataError(f"{dataset.label}: no step lies in the season {self.season}")
+            raise DataError(
+                f"{dataset.label}: no step lies in the season {self.season}"
+            )
         periods = Periods(axis, divided, steps, self.to)
         share = self._required_coverage(periods)
         warn_of_ends(periods, share, self.to, counted=self.measure.kind == "count")
@@ -145,14 +163,20 @@ class Aggregate(Operation):
             or coordinate.dimension not in v.dimensions
             or v.name.endswith("_coverage")
         ]
-        return dataset.with_variables([*(v for v in kept if v.name != bounds.name), bounds])
+        return dataset.with_variables(
+            [*(v for v in kept if v.name != bounds.name), bounds]
+        )
 
     def _required_coverage(self, periods: Periods) -> float:
         if self.min_coverage is not None:
             return self.min_coverage
         if self.measure.kind == "count":
             return 0.0
-        return 1.0 if self.measure.adds or periods.most_steps <= FEW_STEPS else _USUAL_COVERAGE
+        return (
+            1.0
+            if self.measure.adds or periods.most_steps <= FEW_STEPS
+            else _USUAL_COVERAGE
+        )
 
     def _aggregate(
         self, dataset: Dataset, variable: Variable, periods: Periods, share: float
@@ -175,9 +199,14 @@ class Aggregate(Operation):
         picks: list[Array | None] = [None] * len(variable.shape)
         picks[along] = periods.steps
         source: LazyArray = variable.floats()
-        if periods.steps.size != len(periods.axis) or (np.diff(periods.steps) != 1).any():
+        if (
+            periods.steps.size != len(periods.axis)
+            or (np.diff(periods.steps) != 1).any()
+        ):
             source = Selected(source, picks)
-        shape = tuple(periods.count if at == along else n for at, n in enumerate(variable.shape))
+        shape = tuple(
+            periods.count if at == along else n for at, n in enumerate(variable.shape)
+        )
         data, covered = self._arrays(source, groups, measure, along, shape, sums)
         factor, units = _scale(variable, measure, sums, periods)
         if factor != 1.0:
@@ -210,7 +239,9 @@ class Aggregate(Operation):
         if sums is None:
             return periods.weighing(mean_weights(variable, periods.axis))
         # How complete a sum of amounts is, is judged by the days that are there.
-        return periods.weighing(periods.axis.lengths if sums.weights is None else sums.weights)
+        return periods.weighing(
+            periods.axis.lengths if sums.weights is None else sums.weights
+        )
 
     def _arrays(
         self,
@@ -232,14 +263,18 @@ class Aggregate(Operation):
             cells = math.prod(c for at, c in enumerate(chunk) if at != along)
             stream = cells * longest * 8 <= _HELD_AT_ONCE
         if stream:
-            data, covered = _period_by_period(source, groups, measure, along, weighted=weighted)
+            data, covered = _period_by_period(
+                source, groups, measure, along, weighted=weighted
+            )
             return data, covered if self.coverage else None
         reduction, name = grouped_reduction(
             source, groups, measure, along, weighted=weighted, coverage=self.coverage
         )
         first = (shape[along], *shape[:along], *shape[along + 1 :])
         data = _moved(reduction.output(name, first), along)
-        return data, _moved(reduction.output("coverage", first), along) if self.coverage else None
+        return data, _moved(
+            reduction.output("coverage", first), along
+        ) if self.coverage else None
 
 
 def _period_by_period(
@@ -269,11 +304,16 @@ def _equal_length(periods: Periods, weights: Array | None) -> float:
     return float(weights[periods.steps[0]])
 
 
-def _coverage_of(result: Variable, variable: Variable, covered: LazyArray | None) -> list[Variable]:
+def _coverage_of(
+    result: Variable, variable: Variable, covered: LazyArray | None
+) -> list[Variable]:
     """Return the share of each period that was there, as a variable, where it was asked for."""
     if covered is None:
         return []
-    about = {"long_name": f"share of each period with {variable.quantity}", "units": UNITS_OF_ONE}
+    about = {
+        "long_name": f"share of each period with {variable.quantity}",
+        "units": UNITS_OF_ONE,
+    }
     for key in ("coordinates", "grid_mapping"):
         if key in result.attributes:
             about[key] = result.attributes[key]

@@ -35,7 +35,9 @@ class Annotate(Operation):
     """
 
     runs_before_normalise: ClassVar[bool] = True
-    set: Settings | None = parameter("set an attribute", example="VARIABLE:ATTRIBUTE=VALUE")
+    set: Settings | None = parameter(
+        "set an attribute", example="VARIABLE:ATTRIBUTE=VALUE"
+    )
     remove: Removals | None = parameter(
         "remove an attribute or a variable", example="VARIABLE:ATTRIBUTE"
     )
@@ -44,7 +46,9 @@ class Annotate(Operation):
     )
 
     def check(self) -> None:
-        if all(getattr(self, declared.field) is None for declared in parameters(type(self))):
+        if all(
+            getattr(self, declared.field) is None for declared in parameters(type(self))
+        ):
             raise UsageError(
                 "annotate: what? Give --set, --remove or --rename; convert INPUT -o OUTPUT changes "
                 "the format alone"
@@ -107,7 +111,9 @@ def _remove(dataset: Dataset, place: Place) -> Dataset:
         ]
         return dataset.with_variables(others)
     attributes = (
-        _variable(dataset, place.variable).attributes if place.variable else dataset.attributes
+        _variable(dataset, place.variable).attributes
+        if place.variable
+        else dataset.attributes
     )
     if place.attribute not in attributes:
         raise DataError(
@@ -115,7 +121,9 @@ def _remove(dataset: Dataset, place: Place) -> Dataset:
             f"{nearest_names(place.attribute, attributes)}"
         )
     if not place.variable:
-        kept = {key: value for key, value in attributes.items() if key != place.attribute}
+        kept = {
+            key: value for key, value in attributes.items() if key != place.attribute
+        }
         return replace(dataset, attributes=kept)
     return _with(dataset, _variable(dataset, place.variable).edit(place.attribute))
 
@@ -146,24 +154,33 @@ def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:
     made = []
     for variable in dataset.variables.values():
         attributes = {
-            key: word.sub(new, value) if key in ALL_REFERENCES and isinstance(value, str) else value
+            key: word.sub(new, value)
+            if key in ALL_REFERENCES and isinstance(value, str)
+            else value
             for key, value in variable.attributes.items()
         }
         dimensions = tuple(new if name == old else name for name in variable.dimensions)
         name = new if variable.name == old else variable.name
-        made.append(variable.replace(name=name, dimensions=dimensions, attributes=attributes))
+        made.append(
+            variable.replace(name=name, dimensions=dimensions, attributes=attributes)
+        )
     return dataset.with_variables(
         made, unlimited=frozenset(new if n == old else n for n in dataset.unlimited)
     )
 
 
-def _renamed_key(attributes: Mapping[str, Any], place: Place, new: str) -> dict[str, Any]:
+def _renamed_key(
+    attributes: Mapping[str, Any], place: Place, new: str
+) -> dict[str, Any]:
     if place.attribute not in attributes:
         there = nearest_names(str(place.attribute), attributes)
         raise DataError(f"--rename {place}={new}: there is no such attribute. {there}")
     if new in attributes:
         raise DataError(f"--rename {place}={new}: there is an attribute {new} already")
-    return {new if key == place.attribute else key: value for key, value in attributes.items()}
+    return {
+        new if key == place.attribute else key: value
+        for key, value in attributes.items()
+    }
 
 
 def _as_before(before: Any, name: str, text: str) -> Any:

@@ -27,7 +27,11 @@ from rhodolite.model.local_clock import local_offset
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.units.udunits import has_offset_zero
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.baseline.base_period import BASE_COVERAGE, FEWEST_YEARS, BasePeriod
+from rhodolite.operations.baseline.base_period import (
+    BASE_COVERAGE,
+    FEWEST_YEARS,
+    BasePeriod,
+)
 from rhodolite.operations.baseline.divisors import divisors
 from rhodolite.operations.baseline.reference_climatology import (
     ComputedReference,
@@ -80,13 +84,17 @@ class Anomaly(Operation):
     >>> Anomaly(base="1991..2020", kind="percent")  # doctest: +SKIP
     """
 
-    base: Period | None = parameter("base period (default: the whole record)", example="1991..2020")
+    base: Period | None = parameter(
+        "base period (default: the whole record)", example="1991..2020"
+    )
     cycle: Cycle = parameter(
         "the cycle: hour, day, month, season, year, none, or month+hour",
         default=Cycle.MONTH,
         example="CYCLE",
     )
-    kind: AnomalyKind = parameter("how the anomaly is expressed", default=AnomalyKind.DIFFERENCE)
+    kind: AnomalyKind = parameter(
+        "how the anomaly is expressed", default=AnomalyKind.DIFFERENCE
+    )
     smooth: Smoothing | None = parameter(
         "smooth the cycle: width of a centred window, or '3 harmonics'", example="31"
     )
@@ -94,9 +102,12 @@ class Anomaly(Operation):
         "take the climatology from another file: data, or a climatology", example="FILE"
     )
     min_coverage: float = parameter(
-        "minimum fraction of valid values in the base period (0 to 1)", default=BASE_COVERAGE
+        "minimum fraction of valid values in the base period (0 to 1)",
+        default=BASE_COVERAGE,
     )
-    min_years: int = parameter("minimum number of years in the base period", default=FEWEST_YEARS)
+    min_years: int = parameter(
+        "minimum number of years in the base period", default=FEWEST_YEARS
+    )
     utc_offset: UtcOffset | None = parameter(
         "by how much local time is ahead of UTC, for days of a place", example="+09:00"
     )
@@ -136,7 +147,9 @@ class Anomaly(Operation):
 
     def _reference(self, dataset: Dataset) -> Reference:
         if self.climatology is None:
-            base = BasePeriod.of(dataset, self.cycle, self.base, self.min_coverage, self.min_years)
+            base = BasePeriod.of(
+                dataset, self.cycle, self.base, self.min_coverage, self.min_years
+            )
             base.need_all_phases()
             return ComputedReference(dataset, base, base.phases, self.smooth)
         other = self.climatology.dataset
@@ -151,12 +164,20 @@ class Anomaly(Operation):
             return StoredReference.of(dataset, other, self.cycle)
         if local_offset(other) is None:
             other = in_local_time(other, self.utc_offset)
-        base = BasePeriod.of(other, self.cycle, self.base, self.min_coverage, self.min_years)
+        base = BasePeriod.of(
+            other, self.cycle, self.base, self.min_coverage, self.min_years
+        )
         phases = matched_phases(dataset, other, self.cycle, base.present)
         return ComputedReference(other, base, phases, self.smooth)
 
-    def _departures(self, dataset: Dataset, variable: Variable, reference: Reference) -> Variable:
-        if self.kind == AnomalyKind.PERCENT and variable.units and has_offset_zero(variable.units):
+    def _departures(
+        self, dataset: Dataset, variable: Variable, reference: Reference
+    ) -> Variable:
+        if (
+            self.kind == AnomalyKind.PERCENT
+            and variable.units
+            and has_offset_zero(variable.units)
+        ):
             raise DataError(
                 f"{variable.name} is in {variable.units}, an interval scale with an "
                 "arbitrary zero, so percent of it is meaningless; use --kind difference or "
@@ -165,7 +186,9 @@ class Anomaly(Operation):
         along = time_axis_of(dataset, variable)
         values = KeptDuringVisit(variable.floats(), along)
         normals, deviations = reference.normals(
-            dataset, variable.replace(data=values), spread=self.kind == AnomalyKind.STANDARDISED
+            dataset,
+            variable.replace(data=values),
+            spread=self.kind == AnomalyKind.STANDARDISED,
         )
         scales, label = None, f"{variable.name}, {reference.text}"
         if self.kind == AnomalyKind.PERCENT:
@@ -185,7 +208,9 @@ class Anomaly(Operation):
         attributes = anomaly_attributes(
             variable, self.cycle, reference.text, reference.words, self.kind.value
         )
-        return variable.replace(data=data, attributes=attributes, storage=storage, missing=None)
+        return variable.replace(
+            data=data, attributes=attributes, storage=storage, missing=None
+        )
 
 
 class DepartureArray(LazyArray):
@@ -232,7 +257,9 @@ class DepartureArray(LazyArray):
         return same
 
     def sources(self) -> tuple[LazyArray, ...]:
-        return tuple(s for s in (self._source, self._normals, self._scales) if s is not None)
+        return tuple(
+            s for s in (self._source, self._normals, self._scales) if s is not None
+        )
 
     @property
     def groups_of_blocks(self) -> GroupsOfBlocks | None:
@@ -247,7 +274,9 @@ class DepartureArray(LazyArray):
         order = np.argsort(self._phases, kind="stable")
         edges = np.flatnonzero(np.diff(self._phases[order])) + 1
         groups = np.split(order, edges)
-        return GroupsOfBlocks(self._axis, groups, self._source, [self._normals.reduction])
+        return GroupsOfBlocks(
+            self._axis, groups, self._source, [self._normals.reduction]
+        )
 
     def read(self, region: Region) -> Array:
         phases = self._phases[region[self._axis]]
@@ -261,7 +290,9 @@ class DepartureArray(LazyArray):
         scales = None if self._scales is None else _rows(self._scales, rows, cells)
         out = np.empty(flat.shape, self.dtype)
         for part in cache_slices(flat.shape[1], phases.size + rows.size):
-            block = flat[:, part] if self._unpack is None else self._unpack(flat[:, part])
+            block = (
+                flat[:, part] if self._unpack is None else self._unpack(flat[:, part])
+            )
             if scales is None:
                 out[:, part] = anomalies.differences(block, normals[:, part], places)
             else:
@@ -274,6 +305,12 @@ class DepartureArray(LazyArray):
 def _rows(normals: LazyArray, rows: NDArray[np.int64], cells: Region) -> Array:
     """Return some rows of normals at some cells, which are computed once during a visit."""
     picked = Selected(normals, [rows, *[None] * (normals.ndim - 1)])
-    key = (id(normals), rows.tobytes(), tuple((part.start, part.stop) for part in cells))
-    rows_read = keep_during_visit(key, lambda: picked.read((slice(0, rows.size), *cells)))
+    key = (
+        id(normals),
+        rows.tobytes(),
+        tuple((part.start, part.stop) for part in cells),
+    )
+    rows_read = keep_during_visit(
+        key, lambda: picked.read((slice(0, rows.size), *cells))
+    )
     return rows_read.reshape(rows.size, -1)

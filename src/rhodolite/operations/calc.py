@@ -42,7 +42,9 @@ class Calc(Operation):
     >>> Calc(formula="sqrt(ua^2 + va^2)", name="wind_speed")  # doctest: +SKIP
     """
 
-    formula: Formula | None = parameter("what to calculate", example="'sqrt(ua^2 + va^2)'")
+    formula: Formula | None = parameter(
+        "what to calculate", example="'sqrt(ua^2 + va^2)'"
+    )
     name: str | None = parameter("name of the new variable", example="NAME")
     units: str | None = parameter("units of the result", example="UNITS")
     keep: bool = parameter("keep the input variables as well", default=False)
@@ -74,11 +76,15 @@ class Calc(Operation):
         units = result.units
         if self.units is not None and self.units != units:
             if not can_be_in(result, self.units):
-                raise DataError(f"--units: cannot convert the result from {units} to {self.units}")
+                raise DataError(
+                    f"--units: cannot convert the result from {units} to {self.units}"
+                )
             # Converted in double precision, and rounded after it.
             exact = result.replace(data=result.data.sources()[0])
             converted = in_units(dataset, exact, self.units)
-            result = converted.replace(data=Mapped(converted.data, np.asarray, result.data.dtype))
+            result = converted.replace(
+                data=Mapped(converted.data, np.asarray, result.data.dtype)
+            )
         return self._added(dataset, result)
 
     def _added(self, dataset: Dataset, result: Variable) -> Dataset:

@@ -13,7 +13,11 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.variable import Storage, Variable
-from rhodolite.operations.baseline.base_period import BASE_COVERAGE, FEWEST_YEARS, BasePeriod
+from rhodolite.operations.baseline.base_period import (
+    BASE_COVERAGE,
+    FEWEST_YEARS,
+    BasePeriod,
+)
 from rhodolite.operations.baseline.smooth_normals import check_smoothing, smooth_cycle
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
@@ -45,7 +49,9 @@ class Climatology(Operation):
     >>> Climatology(base="1991..2020", cycle="season")  # doctest: +SKIP
     """
 
-    base: Period | None = parameter("base period (default: the whole record)", example="1991..2020")
+    base: Period | None = parameter(
+        "base period (default: the whole record)", example="1991..2020"
+    )
     cycle: Cycle = parameter(
         "the cycle: hour, day, month, season, year, none, or month+hour",
         default=Cycle.MONTH,
@@ -60,10 +66,13 @@ class Climatology(Operation):
         "smooth the cycle: width of a centred window, or '3 harmonics'", example="31"
     )
     min_coverage: float = parameter(
-        "minimum fraction of valid values in the base period (0 to 1)", default=BASE_COVERAGE
+        "minimum fraction of valid values in the base period (0 to 1)",
+        default=BASE_COVERAGE,
     )
 
-    min_years: int = parameter("minimum number of years in the base period", default=FEWEST_YEARS)
+    min_years: int = parameter(
+        "minimum number of years in the base period", default=FEWEST_YEARS
+    )
     utc_offset: UtcOffset | None = parameter(
         "by how much local time is ahead of UTC, for days of a place", example="+09:00"
     )
@@ -107,18 +116,28 @@ class Climatology(Operation):
         made.update({v.name: v for v in time})
         for variable in along_time:
             made[variable.name] = self._normal(dataset, variable, base)
-        order = [*(name for name in dataset.variables if name in made), *(v.name for v in time)]
+        order = [
+            *(name for name in dataset.variables if name in made),
+            *(v.name for v in time),
+        ]
         return dataset.with_variables(
             [made[name] for name in dict.fromkeys(order)],
             unlimited=dataset.unlimited - {str(coordinate.dimension)},
         )
 
-    def _normal(self, dataset: Dataset, variable: Variable, base: BasePeriod) -> Variable:
+    def _normal(
+        self, dataset: Dataset, variable: Variable, base: BasePeriod
+    ) -> Variable:
         reduction, name, shape = base.reduction(
-            dataset, variable, self.measure.within(variable), read_once=self.smooth is None
+            dataset,
+            variable,
+            self.measure.within(variable),
+            read_once=self.smooth is None,
         )
         dtype = variable.floats().dtype
-        data: LazyArray = reduction.output(name, shape, np.float64 if self.smooth else dtype)
+        data: LazyArray = reduction.output(
+            name, shape, np.float64 if self.smooth else dtype
+        )
         factor, _ = self.measure.rescaled(variable)
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), data.dtype)
@@ -141,27 +160,43 @@ class Climatology(Operation):
         )
         storage = Storage(dtype=variable.storage.dtype)
         return variable.replace(
-            dimensions=dimensions, data=data, attributes=attributes, storage=storage, missing=None
+            dimensions=dimensions,
+            data=data,
+            attributes=attributes,
+            storage=storage,
+            missing=None,
         )
 
 
 def _step_of_amounts(variable: Variable, base: BasePeriod) -> str:
     """Return the step of amounts that are shorter than a phase of the cycle; empty for all else."""
     step, part = base.axis.resolution, base.cycle.parts[-1]
-    longer = {"hour": 0, "day": 1, "month": 28, "season": 90, "year": 360, "none": 360}[part]
+    longer = {"hour": 0, "day": 1, "month": 28, "season": 90, "year": 360, "none": 360}[
+        part
+    ]
     lengths = base.axis.lengths
     shorter = lengths is not None and float(lengths.max()) < 0.9 * longer
-    return step.unit if shorter and step.count == 1 and is_amount(variable, base.axis) else ""
+    return (
+        step.unit
+        if shorter and step.count == 1 and is_amount(variable, base.axis)
+        else ""
+    )
 
 
-def _time_variables(coordinate: Coordinate, base: BasePeriod) -> tuple[Variable, Variable]:
+def _time_variables(
+    coordinate: Coordinate, base: BasePeriod
+) -> tuple[Variable, Variable]:
     """Return climatological time and its bounds (CF 7.4), or ordinary ones where nothing repeats.
 
     A phase is placed in the middle of its first occurrence; its bounds run from the beginning of
     that to the end of its last.
     """
     axis, cycle, variable = base.axis, base.cycle, coordinate.variable
-    ends = coordinate.bounds_variable.dimensions[-1] if coordinate.bounds_variable else "bounds"
+    ends = (
+        coordinate.bounds_variable.dimensions[-1]
+        if coordinate.bounds_variable
+        else "bounds"
+    )
     bounds = np.empty((base.present.size, 2))
     middles = np.empty(base.present.size)
     for row, phase in enumerate(base.present):
@@ -169,11 +204,17 @@ def _time_variables(coordinate: Coordinate, base: BasePeriod) -> tuple[Variable,
             cycle.limits(int(phase), base.first, axis.calendar),
             cycle.limits(int(phase), base.last, axis.calendar),
         )
-        once = first[0] + (first[1] - first[0]) / 2 if cycle.parts[-1] != "hour" else first[0]
+        once = (
+            first[0] + (first[1] - first[0]) / 2
+            if cycle.parts[-1] != "hour"
+            else first[0]
+        )
         middles[row] = axis.to_number(once)
         bounds[row] = axis.to_number(first[0]), axis.to_number(last[1])
     name, key = (
-        (f"{coordinate.name}_bnds", "bounds") if cycle == Cycle.NONE else (BOUNDS, "climatology")
+        (f"{coordinate.name}_bnds", "bounds")
+        if cycle == Cycle.NONE
+        else (BOUNDS, "climatology")
     )
     if cycle == Cycle.NONE:
         middles = bounds.mean(axis=1)

@@ -46,7 +46,8 @@ class Compare(Operation):
     """
 
     with_: OtherDataset | None = parameter(
-        "the other file or pattern; FILE:NAME for another variable", example="FILE[:NAME]"
+        "the other file or pattern; FILE:NAME for another variable",
+        example="FILE[:NAME]",
     )
 
     kind: Contrast = parameter("how the two are compared", default=Contrast.DIFFERENCE)
@@ -90,7 +91,9 @@ class Compare(Operation):
             tables.append(pair)
         axes = [v for v in part.variables.values() if v.name in part.axes.auxiliary]
         kept = {v.name: v for v in (*others, *axes)}
-        return part.with_variables([*kept.values(), *made], remarks=(*dataset.remarks, *tables))
+        return part.with_variables(
+            [*kept.values(), *made], remarks=(*dataset.remarks, *tables)
+        )
 
 
 def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
@@ -101,7 +104,9 @@ def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
         if ours is not None and theirs is not None and len(ours) == 1:
             first, second = (time_labels(axis)[0] for axis in (ours, theirs))
             if first != second:
-                warn(f"{first} of {dataset.label} is compared with {second} of {other.label}")
+                warn(
+                    f"{first} of {dataset.label} is compared with {second} of {other.label}"
+                )
         return dataset, None
     if ours is None:
         raise DataError(
@@ -109,16 +114,15 @@ def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
             "other way round, or choose or summarise --over time first"
         )
     if ours.climatological or theirs.climatological:
-        labels = [time_labels(axis) for axis in (ours, theirs)]
-        if sorted(labels[0]) != sorted(labels[1]) or len(set(labels[0])) < len(labels[0]):
-            spans = (
-                f"{dataset.label} holds {_shown(labels[0])} and {other.label} {_shown(labels[1])}"
-            )
+        our_labels, their_labels = time_labels(ours), time_labels(theirs)
+        repeated = len(set(our_labels)) < len(our_labels)
+        if repeated or sorted(our_labels) != sorted(their_labels):
             raise DataError(
-                f"{spans}, which do not correspond; for departures from normals there is anomaly "
-                "--climatology FILE"
+                f"{dataset.label} holds {_shown(our_labels)} and {other.label} "
+                f"{_shown(their_labels)}, which do not correspond; for departures from "
+                "normals there is anomaly --climatology FILE"
             )
-        return dataset, np.array([labels[1].index(label) for label in labels[0]])
+        return dataset, np.array([their_labels.index(label) for label in our_labels])
     matched = MatchedTimes.of(dataset, other)
     picks, steps = matched.pairs(0)
     return take_steps(dataset, picks), steps
@@ -163,5 +167,7 @@ def _like(
     if along is not None or values.ndim == len(variable.dimensions):
         return values
     ours = dataset.coordinate(Role.TIME)
-    left = tuple(name for name in variable.dimensions if ours is None or name != ours.dimension)
+    left = tuple(
+        name for name in variable.dimensions if ours is None or name != ours.dimension
+    )
     return Broadcast(values, left, variable.dimensions, variable.shape)

@@ -22,7 +22,11 @@ from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.utc_offset import UtcOffset
-from rhodolite.operations.selection.indices import longitude_indices, take_cells, with_bounds
+from rhodolite.operations.selection.indices import (
+    longitude_indices,
+    take_cells,
+    with_bounds,
+)
 from rhodolite.operations.time_groups.local_time import in_local_time
 from rhodolite.operations.time_groups.periods import with_ends
 from rhodolite.operations.time_groups.rates_of_steps import can_be_rate, rates_of_steps
@@ -96,7 +100,9 @@ class Units(TypedValue):
         return cls(tuple(pairs))
 
     def __str__(self) -> str:
-        return ",".join(f"{name}={units}" if name else units for name, units in self.by_name)
+        return ",".join(
+            f"{name}={units}" if name else units for name, units in self.by_name
+        )
 
 
 @dataclass(frozen=True)
@@ -133,7 +139,9 @@ class Convert(Operation):
     utc_offset: UtcOffset | None = parameter(
         "by how much local time is ahead of UTC, for days of a place", example="+09:00"
     )
-    stamp: Stamp | None = parameter("where each time lies within its step, for data without bounds")
+    stamp: Stamp | None = parameter(
+        "where each time lies within its step, for data without bounds"
+    )
     pack: Pack | None = parameter("integer type to pack the values into")
 
     def apply(self, dataset: Dataset) -> Dataset:
@@ -157,8 +165,12 @@ class Convert(Operation):
         if self.longitude is not None:
             west = 0.0 if self.longitude is Longitudes.FROM_ZERO else -180.0
             coordinate = dataset.need(Role.LONGITUDE)
-            indices, turns = longitude_indices(coordinate, LongitudeRange(west, west + 360.0))
-            dataset = turn_longitudes(take_cells(dataset, Role.LONGITUDE, indices), turns)
+            indices, turns = longitude_indices(
+                coordinate, LongitudeRange(west, west + 360.0)
+            )
+            dataset = turn_longitudes(
+                take_cells(dataset, Role.LONGITUDE, indices), turns
+            )
         if self.latitude is not None:
             coordinate = dataset.need(Role.LATITUDE)
             order = np.argsort(coordinate.values, kind="stable")
@@ -206,29 +218,45 @@ def _amounts_of_steps(dataset: Dataset) -> Dataset:
     for variable in chosen:
         along = time_axis_of(dataset, variable)
         falls = falls_of(variable, along)
-        data = Mapped(StepAmounts(variable, along, falls), np.asarray, variable.floats().dtype)
+        data = Mapped(
+            StepAmounts(variable, along, falls), np.asarray, variable.floats().dtype
+        )
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
         time = dataset.need(Role.TIME).name
         changed = variable.replace(data=data, storage=storage, missing=None)
         steps[variable.name] = changed.edit(cell_methods=f"{time}: sum")
         remarks.append(RestartRemark(variable, falls))
     changed_dataset = dataset.with_variables(steps.values(), remarks=tuple(remarks))
-    return changed_dataset if axis.bounds is not None else _stamped(changed_dataset, Stamp.END)
+    return (
+        changed_dataset
+        if axis.bounds is not None
+        else _stamped(changed_dataset, Stamp.END)
+    )
 
 
 def _as_rates(dataset: Dataset, asked: str, units: str) -> Dataset:
     """Return a dataset in which amounts that are to be in units of a rate are rates."""
     wanted = [dataset.variables[dataset.find(asked)]] if asked else dataset.fields
-    rates = {v.name: rates_of_steps(dataset, v) for v in wanted if can_be_rate(v, units)}
-    return dataset.with_variables(rates.get(v.name, v) for v in dataset.variables.values())
+    rates = {
+        v.name: rates_of_steps(dataset, v) for v in wanted if can_be_rate(v, units)
+    }
+    return dataset.with_variables(
+        rates.get(v.name, v) for v in dataset.variables.values()
+    )
 
 
 def _fitting(dataset: Dataset, units: str) -> list[str]:
     """Return the names of the data variables that can be in some units."""
-    fields = [v.name for v in dataset.fields if v.numeric and v.units and can_be_in(v, units)]
+    fields = [
+        v.name for v in dataset.fields if v.numeric and v.units and can_be_in(v, units)
+    ]
     if not fields:
-        units_there = ", ".join(f"{v.name} is in {v.units or 'no units'}" for v in dataset.fields)
-        raise DataError(f"--units {units}: nothing can be converted to it; {units_there}")
+        units_there = ", ".join(
+            f"{v.name} is in {v.units or 'no units'}" for v in dataset.fields
+        )
+        raise DataError(
+            f"--units {units}: nothing can be converted to it; {units_there}"
+        )
     return fields
 
 
@@ -275,7 +303,9 @@ def _kept_in_memory(variable: Variable) -> Variable:
 
 def _pack(variable: Variable, pack: Pack) -> Variable:
     storage = variable.storage
-    if variable.data.dtype.kind != "f" or (pack is Pack.KEEP and storage.packing is None):
+    if variable.data.dtype.kind != "f" or (
+        pack is Pack.KEEP and storage.packing is None
+    ):
         return variable
     if pack is Pack.KEEP:
         assert storage.packing is not None

@@ -63,11 +63,15 @@ class Lags(TypedValue):
                 f"'{text}' is not a number of steps; write 3, or -6..6 for all of these"
             ) from None
         if parsed.last < parsed.first or parsed.last - parsed.first >= _MOST_LAGS:
-            raise ValueError(f"'{text}' runs backwards, or over more than {_MOST_LAGS} lags")
+            raise ValueError(
+                f"'{text}' runs backwards, or over more than {_MOST_LAGS} lags"
+            )
         return parsed
 
     def __str__(self) -> str:
-        return str(self.first) if self.first == self.last else f"{self.first}..{self.last}"
+        return (
+            str(self.first) if self.first == self.last else f"{self.first}..{self.last}"
+        )
 
     @property
     def steps(self) -> list[int]:
@@ -93,7 +97,9 @@ class Correlate(Operation):
         "the other file; FILE:NAME for one of several variables", example="FILE[:NAME]"
     )
     lag: Lags = parameter(
-        "time steps by which the other series leads", default=Lags(0, 0), example="-6..6"
+        "time steps by which the other series leads",
+        default=Lags(0, 0),
+        example="-6..6",
     )
     method: Kind = parameter("correlation coefficient", default=Kind.PEARSON)
     detrend: bool = parameter("remove a linear trend from both first", default=False)
@@ -113,7 +119,9 @@ class Correlate(Operation):
 
     def check(self) -> None:
         if self.with_ is None:
-            raise UsageError("correlate: with what? Add --with FILE, or --with FILE:NAME")
+            raise UsageError(
+                "correlate: with what? Add --with FILE, or --with FILE:NAME"
+            )
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of correlations, without the time axis.
@@ -175,12 +183,16 @@ class Correlate(Operation):
         dimensions = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
         lagged = len(self.lag.steps) > 1
         shape, dims = (
-            ((len(self.lag.steps), *cells), ("lag", *dimensions)) if lagged else (cells, dimensions)
+            ((len(self.lag.steps), *cells), ("lag", *dimensions))
+            if lagged
+            else (cells, dimensions)
         )
         name = variable.name
         pair = f"{variable.quantity} with {its.quantity}"
         correlations = {
-            key: value for key, value in variable.attributes.items() if key == "grid_mapping"
+            key: value
+            for key, value in variable.attributes.items()
+            if key == "grid_mapping"
         }
         units = quotient(variable.units or UNITS_OF_ONE, its.units or UNITS_OF_ONE)
         rank = "rank " if self.method is Kind.SPEARMAN else ""
@@ -216,7 +228,9 @@ class Correlate(Operation):
             attributes = {"long_name": title, **more, **correlations}
             data = reduction.output(ending, shape)
             made.append(
-                Variable(f"{name}_{ending}", dims, data, attributes, Storage(dtype="float32"))
+                Variable(
+                    f"{name}_{ending}", dims, data, attributes, Storage(dtype="float32")
+                )
             )
         if lagged:
             words = {
@@ -224,7 +238,11 @@ class Correlate(Operation):
                 "units": UNITS_OF_ONE,
                 **correlations,
             }
-            made.append(Variable(f"{name}_lag", dimensions, reduction.output("lag", cells), words))
+            made.append(
+                Variable(
+                    f"{name}_lag", dimensions, reduction.output("lag", cells), words
+                )
+            )
         return made
 
     def _comment(self) -> str:
@@ -260,7 +278,10 @@ def _lag_axis(lags: Lags) -> Variable:
         "lag",
         ("lag",),
         InMemory(np.array(lags.steps, np.float64)),
-        {"long_name": "time steps by which the other series leads", "units": UNITS_OF_ONE},
+        {
+            "long_name": "time steps by which the other series leads",
+            "units": UNITS_OF_ONE,
+        },
     )
 
 
@@ -289,16 +310,18 @@ class _Pairs(SeriesKernel):
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
         ours = self._prepare(block[: self.steps].astype(np.float64), 0)
         if self.series is not None:
-            column = self.series.read(tuple(slice(0, n) for n in self.series.shape)).astype(
-                np.float64
-            )
+            column = self.series.read(
+                tuple(slice(0, n) for n in self.series.shape)
+            ).astype(np.float64)
             column = self._prepare(column.reshape(-1, *(1,) * (block.ndim - 1)), 1)
             theirs = np.broadcast_to(column, (len(column), *block.shape[1:]))
         else:
             theirs = self._prepare(block[self.steps :].astype(np.float64), 1)
         rows = [self._of_lag(ours[i], theirs[j]) for i, j in self.pairs]
         names = ("correlation", "correlation_pvalue", "regression")
-        found = {name: np.stack([row[at] for row in rows]) for at, name in enumerate(names)}
+        found = {
+            name: np.stack([row[at] for row in rows]) for at, name in enumerate(names)
+        }
         if len(rows) == 1:
             return {name: values[0] for name, values in found.items()}, Counter()
         size = np.nan_to_num(np.abs(found["correlation"]), nan=-1.0)
@@ -348,7 +371,9 @@ class _Sentence:
         if np.isnan(r):
             return f"{self.variable.name} with {self.its.name}: no correlation could be estimated"
         lag = (
-            f" at lag {lags[at]}, the strongest of {lags[0]} to {lags[-1]}" if len(lags) > 1 else ""
+            f" at lag {lags[at]}, the strongest of {lags[0]} to {lags[-1]}"
+            if len(lags) > 1
+            else ""
         )
         text = f"{self.variable.name} with {self.its.name}: correlation {r:+.3f}"
         return f"{text}{lag}, {p_text(float(values['correlation_pvalue'][at]))}"

@@ -87,13 +87,17 @@ class Detrend(Operation):
             along = time_axis_of(dataset, variable)
             reduction = Reduction(
                 variable.floats(),
-                series=_Rest(along, axis.decimal_years, places, self.order, self.keep_mean),
+                series=_Rest(
+                    along, axis.decimal_years, places, self.order, self.keep_mean
+                ),
             )
             cells = (*variable.shape[:along], *variable.shape[along + 1 :])
             rest = FirstAxisMoved(reduction.output("value", (len(axis), *cells)), along)
             made[variable.name] = [self._describe(variable, rest)]
             remarks.append(_SlopeLeft(variable, reduction.output("left", cells)))
-        return dataset.with_variables(put_in_place(dataset, made), remarks=tuple(remarks))
+        return dataset.with_variables(
+            put_in_place(dataset, made), remarks=tuple(remarks)
+        )
 
     def _describe(self, variable: Variable, rest: LazyArray) -> Variable:
         what = "line" if self.order == 1 else "parabola"
@@ -117,7 +121,9 @@ class Detrend(Operation):
                 changed = changed.edit(units_metadata="temperature: difference")
         storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
         return changed.replace(
-            data=Mapped(rest, np.asarray, variable.floats().dtype), storage=storage, missing=None
+            data=Mapped(rest, np.asarray, variable.floats().dtype),
+            storage=storage,
+            missing=None,
         )
 
 
@@ -130,7 +136,10 @@ class _Rest(SeriesKernel):
     keep_mean: bool
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
-        return {"value": ((len(self.years),), np.dtype("f8")), "left": ((), np.dtype("f8"))}
+        return {
+            "value": ((len(self.years),), np.dtype("f8")),
+            "left": ((), np.dtype("f8")),
+        }
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
         rest = np.full(block.shape, np.nan)

@@ -26,7 +26,11 @@ from rhodolite.operations.sites.placement import (
 )
 from rhodolite.operations.sites.site_array import SiteArray
 from rhodolite.operations.subset import Subset
-from rhodolite.operations.variables.references import drop_stale, list_coordinate, without_axes
+from rhodolite.operations.variables.references import (
+    drop_stale,
+    list_coordinate,
+    without_axes,
+)
 
 
 class SiteMethod(StrEnum):
@@ -81,8 +85,12 @@ class Extract(Operation):
                 "extract: --points names sites, --lat and --lon a box; give one or the other"
             )
         if self.search is not None and not 1 <= self.search <= 50:
-            raise UsageError(f"--search: '{self.search}' is not a number of cells from 1 to 50")
-        if self.search is not None and (self.points is None or self.method is SiteMethod.BILINEAR):
+            raise UsageError(
+                f"--search: '{self.search}' is not a number of cells from 1 to 50"
+            )
+        if self.search is not None and (
+            self.points is None or self.method is SiteMethod.BILINEAR
+        ):
             raise UsageError("--search goes with --points and --method nearest")
 
     def apply(self, dataset: Dataset) -> Dataset:
@@ -107,7 +115,9 @@ class Extract(Operation):
             cells = check_data(self.points, mesh, weights, on_grid[0], self.search)
         distance = distance_to_cells(self.points, mesh, cells)
         described = [*(self.points.described or ()), distance]
-        return self._put_at_sites(dataset, mesh, weights, described, cells if on_grid else None)
+        return self._put_at_sites(
+            dataset, mesh, weights, described, cells if on_grid else None
+        )
 
     def _put_at_sites(
         self,
@@ -119,7 +129,10 @@ class Extract(Operation):
     ) -> Dataset:
         # A column of the table may be called like a variable of the data, or like one of its axes.
         taken = set(dataset.variables) - {"lat", "lon"}
-        described = [v.replace(name=f"site_{v.name}") if v.name in taken else v for v in described]
+        described = [
+            v.replace(name=f"site_{v.name}") if v.name in taken else v
+            for v in described
+        ]
         labels = [v.name for v in described]
         sites: dict[str, list[Variable]] = {}
         left = []
@@ -142,7 +155,9 @@ class Extract(Operation):
         result = replace(result, asked_wide=self.layout is TableLayout.WIDE)
         if result.coordinate(Role.TIME) is None:
             return result
-        return replace(result, attributes={**result.attributes, "featureType": "timeSeries"})
+        return replace(
+            result, attributes={**result.attributes, "featureType": "timeSeries"}
+        )
 
 
 def _on_grid(variable: Variable, mesh: Mesh) -> bool:
@@ -161,7 +176,9 @@ def _describe_series(
     kept = [name for name in variable.dimensions if name not in mesh.dimensions]
     storage = Storage(dtype=variable.storage.dtype if variable.numeric else None)
     result = drop_stale(variable, "coordinates", "grid_mapping")
-    result = result.replace(dimensions=(SITE, *kept), data=data, missing=None, storage=storage)
+    result = result.replace(
+        dimensions=(SITE, *kept), data=data, missing=None, storage=storage
+    )
     for name in [*str(variable.attributes.get("coordinates", "")).split(), *labels]:
         result = list_coordinate(result, name)
     return result

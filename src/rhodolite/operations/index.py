@@ -64,9 +64,13 @@ class Tails(TypedValue):
             ) from None
         percent = text.strip().endswith("%")
         if percent and not 0 < value < 50:
-            raise ValueError(f"'{text}': the share at each end has to be above 0% and below 50%")
+            raise ValueError(
+                f"'{text}': the share at each end has to be above 0% and below 50%"
+            )
         if not percent and (value < 1 or value != int(value)):
-            raise ValueError(f"'{text}' is not a number of values; write 10, or 10% for a share")
+            raise ValueError(
+                f"'{text}' is not a number of values; write 10, or 10% for a share"
+            )
         return cls(value, percent)
 
     def __str__(self) -> str:
@@ -74,7 +78,9 @@ class Tails(TypedValue):
 
     @property
     def words(self) -> str:
-        return f"values beyond the outer {self}" if self.percent else f"the {self} values"
+        return (
+            f"values beyond the outer {self}" if self.percent else f"the {self} values"
+        )
 
 
 @dataclass(frozen=True)
@@ -95,7 +101,9 @@ class Index(Operation):
     """
 
     kind: IndexKind = parameter("kind of index", default=IndexKind.RAINFALL_ANOMALY)
-    base: Period | None = parameter("base period (default: the whole record)", example="1991..2020")
+    base: Period | None = parameter(
+        "base period (default: the whole record)", example="1991..2020"
+    )
     extremes: Tails = parameter(
         "extremes at each end: a number of values, or a percentage such as 10%",
         default=Tails(10),
@@ -111,7 +119,8 @@ class Index(Operation):
         "write the class too, from extremely dry to extremely wet", default=False
     )
     min_coverage: float = parameter(
-        "minimum fraction of valid values in the base period (0 to 1)", default=BASE_COVERAGE
+        "minimum fraction of valid values in the base period (0 to 1)",
+        default=BASE_COVERAGE,
     )
 
     def check(self) -> None:
@@ -120,7 +129,9 @@ class Index(Operation):
             raise UsageError(
                 f"--months: {self.months} is not a number of months; write 1, 3, 6, 12 ..."
             )
-        if self.kind is IndexKind.RAINFALL_ANOMALY and (self.months > 1 or self.distribution):
+        if self.kind is IndexKind.RAINFALL_ANOMALY and (
+            self.months > 1 or self.distribution
+        ):
             raise UsageError(
                 "--months and --distribution belong to --kind standardised; for a rainfall anomaly "
                 "of several months, aggregate first"
@@ -159,10 +170,15 @@ class Index(Operation):
                 f"{axis.step}{gaps}; aggregate --to month first"
             )
         along_time, _ = variables_along_time(dataset)
-        made = {variable.name: self._indices(dataset, variable, base) for variable in along_time}
+        made = {
+            variable.name: self._indices(dataset, variable, base)
+            for variable in along_time
+        }
         return dataset.with_variables(put_in_place(dataset, made))
 
-    def _indices(self, dataset: Dataset, variable: Variable, base: BasePeriod) -> list[Variable]:
+    def _indices(
+        self, dataset: Dataset, variable: Variable, base: BasePeriod
+    ) -> list[Variable]:
         along, name = time_axis_of(dataset, variable), f"{variable.name}_index"
         gamma, why = self._choose_distribution(variable)
         lengths = sum_weights(variable, base.axis)
@@ -186,7 +202,11 @@ class Index(Operation):
         }
         stored = Storage(dtype="float32", chunks=variable.storage.chunks)
         result = variable.replace(
-            name=name, data=data, attributes={**about, **indices}, storage=stored, missing=None
+            name=name,
+            data=data,
+            attributes={**about, **indices},
+            storage=stored,
+            missing=None,
         )
         if not self.classes:
             return [result]
@@ -195,7 +215,9 @@ class Index(Operation):
             self._classes(variable, result, indices),
         ]
 
-    def _classes(self, variable: Variable, index: Variable, kept: dict[str, Any]) -> Variable:
+    def _classes(
+        self, variable: Variable, index: Variable, kept: dict[str, Any]
+    ) -> Variable:
         limits = LIMITS[self.kind]
         half = len(limits) // 2
         low, high = _directions(variable)
@@ -229,7 +251,9 @@ class Index(Operation):
         is_precipitation = tell_precipitation(variable)
         if is_precipitation is not None:
             return True, f"since {is_precipitation}"
-        if self.kind is IndexKind.STANDARDISED and not is_temperature(variable.units or "1"):
+        if self.kind is IndexKind.STANDARDISED and not is_temperature(
+            variable.units or "1"
+        ):
             warn(
                 f"{variable.name}: a normal distribution is fitted, since nothing says that it is "
                 "precipitation; if it is: --distribution gamma"
@@ -254,7 +278,9 @@ class Index(Operation):
             )
         fitted = "normal distribution"
         if gamma:
-            fitted = "gamma distribution with a share of zeros, after McKee and others 1993"
+            fitted = (
+                "gamma distribution with a share of zeros, after McKee and others 1993"
+            )
         return f"{fitted}, {why}"
 
 
@@ -277,5 +303,7 @@ def _directions(variable: Variable) -> tuple[str, str]:
     if tell_precipitation(variable):
         return "dry", "wet"
     return (
-        ("cold", "warm") if variable.units and is_temperature(variable.units) else ("low", "high")
+        ("cold", "warm")
+        if variable.units and is_temperature(variable.units)
+        else ("low", "high")
     )

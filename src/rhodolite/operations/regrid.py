@@ -21,7 +21,10 @@ from rhodolite.operations.parameters.grid_step import GridStep
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.regridding.remapped_array import Remapped, Weights
-from rhodolite.operations.regridding.stored_weights import describe_weights, read_weights
+from rhodolite.operations.regridding.stored_weights import (
+    describe_weights,
+    read_weights,
+)
 from rhodolite.operations.regridding.target_grid import coordinates_like, grid_around
 from rhodolite.operations.regridding.weights import (
     bilinear,
@@ -65,8 +68,12 @@ class Regrid(Operation):
     to: GridStep | None = parameter(
         "width of the new cells in degrees", example="1.0|lat=1,lon=1.25"
     )
-    like: OtherDataset | None = parameter("a file whose grid is the target", example="FILE")
-    method: RegridMethod = parameter("regridding method", default=RegridMethod.CONSERVATIVE)
+    like: OtherDataset | None = parameter(
+        "a file whose grid is the target", example="FILE"
+    )
+    method: RegridMethod = parameter(
+        "regridding method", default=RegridMethod.CONSERVATIVE
+    )
     order: int = parameter(
         "order of the conservative method: 1 (constant within cells) or 2 (linear within cells)",
         default=1,
@@ -85,7 +92,11 @@ class Regrid(Operation):
         return () if self.save_weights is None else (self.save_weights,)
 
     def check(self) -> None:
-        given = [name for name in ("to", "like", "weights") if getattr(self, name) is not None]
+        given = [
+            name
+            for name in ("to", "like", "weights")
+            if getattr(self, name) is not None
+        ]
         if len(given) != 1:
             what = "and ".join(f"--{name} " for name in given) if given else "nothing "
             raise UsageError(
@@ -134,7 +145,9 @@ class Regrid(Operation):
             weights = self._weights(source, target, dataset)
         _advise(method, along, source, target, self.order)
         if not np.diff(weights.matrix.indptr).any():
-            raise DataError(f"{dataset.label}: the new grid and the data do not meet anywhere")
+            raise DataError(
+                f"{dataset.label}: the new grid and the data do not meet anywhere"
+            )
         companions = dict(dataset.companions)
         if self.save_weights is not None:
             companions[self.save_weights] = describe_weights(
@@ -148,14 +161,20 @@ class Regrid(Operation):
             )
         if covered is not None:
             weights, measure = carry_coverage(
-                weights, covered / (source.areas.reshape(-1) * EARTH_RADIUS**2), target, method
+                weights,
+                covered / (source.areas.reshape(-1) * EARTH_RADIUS**2),
+                target,
+                method,
             )
             measure = measure.edit(**dict(dataset.variables[COVERED_AREA].attributes))
             described = [*described, measure]
         described = [*described, *_grid_mapping(dataset, target, described)]
-        coverage = _USUAL_COVERAGE[method] if self.min_coverage is None else self.min_coverage
+        coverage = (
+            _USUAL_COVERAGE[method] if self.min_coverage is None else self.min_coverage
+        )
         made = {
-            v.name: [_remap(v, source, target, weights, coverage, method, described)] for v in along
+            v.name: [_remap(v, source, target, weights, coverage, method, described)]
+            for v in along
         }
         result = without_axes(dataset, source.dimensions, made, described)
         return replace(result, companions=companions)
@@ -186,19 +205,31 @@ class Regrid(Operation):
         return conservative(source, target, self.order)
 
 
-def _grid_mapping(dataset: Dataset, target: Mesh, described: list[Variable]) -> list[Variable]:
+def _grid_mapping(
+    dataset: Dataset, target: Mesh, described: list[Variable]
+) -> list[Variable]:
     """Return the variable that says on which sphere or ellipsoid the new positions are; none where
     that is not known, or said already."""
     figure = EarthFigure.of(dataset)
     said = any("grid_mapping_name" in variable.attributes for variable in described)
-    return [] if figure is None or said or not target.regular else [figure.grid_mapping("crs")]
+    return (
+        []
+        if figure is None or said or not target.regular
+        else [figure.grid_mapping("crs")]
+    )
 
 
-def _covered_areas(dataset: Dataset, along: list[Variable], source: Mesh) -> Array | None:
+def _covered_areas(
+    dataset: Dataset, along: list[Variable], source: Mesh
+) -> Array | None:
     """Return with which area each cell counts, where a region was cut out before, flattened in
     order of the cells."""
     areas_variable = dataset.variables.get(COVERED_AREA)
-    named = [v for v in along if COVERED_AREA in str(v.attributes.get("cell_measures", "")).split()]
+    named = [
+        v
+        for v in along
+        if COVERED_AREA in str(v.attributes.get("cell_measures", "")).split()
+    ]
     if (
         areas_variable is None
         or not named
@@ -206,7 +237,9 @@ def _covered_areas(dataset: Dataset, along: list[Variable], source: Mesh) -> Arr
     ):
         return None
     values = np.nan_to_num(areas_variable.values().astype(np.float64))
-    return (values if areas_variable.dimensions == source.dimensions else values.T).reshape(-1)
+    return (
+        values if areas_variable.dimensions == source.dimensions else values.T
+    ).reshape(-1)
 
 
 def _remap(
@@ -228,14 +261,20 @@ def _remap(
     made = Remapped(data, axes, target.shape, weights, coverage)
     dimensions = tuple(new.get(name, name) for name in variable.dimensions)
     words = drop_stale(variable, "coordinates", "grid_mapping")
-    extra = [v.name for v in described if v.data.ndim == 2 and v.dimensions == target.dimensions]
+    extra = [
+        v.name
+        for v in described
+        if v.data.ndim == 2 and v.dimensions == target.dimensions
+    ]
     listed = [
         word
         for word in str(variable.attributes.get("coordinates", "")).split()
         if word not in extra
     ]
     if listed or (extra and not target.regular):
-        words = words.edit(coordinates=" ".join([*listed, *([] if target.regular else extra)]))
+        words = words.edit(
+            coordinates=" ".join([*listed, *([] if target.regular else extra)])
+        )
     mapping = [v.name for v in described if "grid_mapping_name" in v.attributes]
     if mapping:
         words = words.edit(grid_mapping=mapping[0])
@@ -247,16 +286,22 @@ def _remap(
     storage = Storage(dtype=variable.storage.dtype)
     if not variable.numeric or variable.data.dtype.kind in "iu":
         storage = replace(variable.storage, chunks=None)
-    return words.replace(dimensions=dimensions, data=made, storage=storage, missing=missing)
+    return words.replace(
+        dimensions=dimensions, data=made, storage=storage, missing=missing
+    )
 
 
 def _flows(variable: Variable) -> bool:
     """Return whether a variable is an amount or a flux, whose integral matters."""
-    words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    words = (
+        f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    )
     return any(word in words for word in _WATER)
 
 
-def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh, order: int) -> None:
+def _advise(
+    method: str, along: list[Variable], source: Mesh, target: Mesh, order: int
+) -> None:
     """Refuse means of classes, and warn of what is seldom meant."""
     classes = [v.name for v in along if not v.numeric]
     if classes and method != RegridMethod.NEAREST:
@@ -264,7 +309,9 @@ def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh, orde
             f"{', '.join(classes)} holds flags or classes, of which there is no mean; add --method "
             "nearest, or choose the others first: subset --variable NAME then regrid"
         )
-    ratio = float(np.sqrt(np.median(target.areas) / np.median(source.areas[source.areas > 0])))
+    ratio = float(
+        np.sqrt(np.median(target.areas) / np.median(source.areas[source.areas > 0]))
+    )
     water = [v.name for v in along if _flows(v) or tell_precipitation(v)]
     if order == 2 and water:
         warn(
@@ -278,7 +325,9 @@ def _advise(method: str, along: list[Variable], source: Mesh, target: Mesh, orde
                 "of those only; --method conservative takes all"
             )
         elif water:
-            warn(f"{', '.join(water)}: bilinear does not keep amounts; --method conservative does")
+            warn(
+                f"{', '.join(water)}: bilinear does not keep amounts; --method conservative does"
+            )
     if ratio < 0.4:
         warn(
             f"the new cells are {1 / ratio:.1f} times as narrow as the old, which adds cells and "

@@ -49,7 +49,9 @@ class Relevel(Operation):
     method: LevelMethod | None = parameter(
         "coordinate of the linear interpolation (default: log-pressure for pressures)"
     )
-    extrapolate: bool = parameter("extrapolate beyond the outermost levels", default=False)
+    extrapolate: bool = parameter(
+        "extrapolate beyond the outermost levels", default=False
+    )
 
     def check(self) -> None:
         if self.to is None:
@@ -90,10 +92,14 @@ class Relevel(Operation):
         self._warn_of_ends(vertical, wanted, units)
         terms = {term.name for term in vertical.terms}
         along = [
-            v for v in dataset.fields if vertical.dimension in v.dimensions and v.name not in terms
+            v
+            for v in dataset.fields
+            if vertical.dimension in v.dimensions and v.name not in terms
         ]
         made = {
-            v.name: [self._relevel(v, vertical, wanted, logarithmic)] for v in along if v.numeric
+            v.name: [self._relevel(v, vertical, wanted, logarithmic)]
+            for v in along
+            if v.numeric
         }
         if not made:
             raise DataError(
@@ -121,7 +127,8 @@ class Relevel(Operation):
             )
         if beyond.any():
             listed = ", ".join(
-                f"{float(convert(value, vertical.units, units)):g}" for value in wanted[beyond][:5]
+                f"{float(convert(value, vertical.units, units)):g}"
+                for value in wanted[beyond][:5]
             )
             warn(
                 f"{int(beyond.sum())} of {wanted.size} new levels lie beyond the old ones "
@@ -141,7 +148,8 @@ class Relevel(Operation):
             self.extrapolate,
         )
         dimensions = tuple(
-            _name(vertical) if name == vertical.dimension else name for name in variable.dimensions
+            _name(vertical) if name == vertical.dimension else name
+            for name in variable.dimensions
         )
         return drop_stale(variable).replace(
             dimensions=dimensions,

@@ -35,7 +35,12 @@ from rhodolite.operations.selection.indices import (
 from rhodolite.operations.selection.region_mask import cut_regions
 from rhodolite.operations.time_groups.local_time import in_local_time
 
-_SHORT = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME, "level": Role.LEVEL}
+_SHORT = {
+    "lat": Role.LATITUDE,
+    "lon": Role.LONGITUDE,
+    "time": Role.TIME,
+    "level": Role.LEVEL,
+}
 
 
 @dataclass(frozen=True)
@@ -67,7 +72,9 @@ class Subset(Operation):
     lat: LatitudeRange | None = parameter(
         "latitudes to keep, from south to north", example="35S..10N"
     )
-    lon: LongitudeRange | None = parameter("longitudes to keep, eastward", example="170E..160W")
+    lon: LongitudeRange | None = parameter(
+        "longitudes to keep, eastward", example="170E..160W"
+    )
     at: Position | None = parameter(
         "the one grid cell that contains a position", example="64.1N,21.9W"
     )
@@ -76,7 +83,8 @@ class Subset(Operation):
         example="Norway,FILE#NAME",
     )
     cells: CellChoice = parameter(
-        "how grid cells on the edge of a region are weighted", default=CellChoice.FRACTION
+        "how grid cells on the edge of a region are weighted",
+        default=CellChoice.FRACTION,
     )
     time: Period | None = parameter(
         "times to keep, both ends included in full", example="1991..2020"
@@ -89,14 +97,18 @@ class Subset(Operation):
     level: Levels | None = parameter(
         "levels to keep, with units or in those of the data", example="850hPa,500hPa"
     )
-    every: Every | None = parameter("keep every n-th value along an axis", example="time=12")
+    every: Every | None = parameter(
+        "keep every n-th value along an axis", example="time=12"
+    )
     utc_offset: UtcOffset | None = parameter(
         "by how much local time is ahead of UTC, for days of a place", example="+09:00"
     )
 
     def check(self) -> None:
         if self.at is not None and (self.lat is not None or self.lon is not None):
-            raise UsageError("--at names one cell, --lat and --lon a region; give one or the other")
+            raise UsageError(
+                "--at names one cell, --lat and --lon a region; give one or the other"
+            )
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return the part of a dataset that was asked for.
@@ -112,7 +124,10 @@ class Subset(Operation):
         dataset = self._in_space(dataset)
         if self.region is not None:
             dataset = cut_regions(dataset, self.region, self.cells)
-        if any(wish is not None for wish in (self.time, self.months, self.season, self.years)):
+        if any(
+            wish is not None
+            for wish in (self.time, self.months, self.season, self.years)
+        ):
             axis = dataset.need_time()
             picks = time_indices(axis, self.time, self.months, self.season, self.years)
             dataset = take_steps(dataset, picks)
@@ -130,18 +145,24 @@ class Subset(Operation):
             if self.at is not None:
                 return curvilinear.at(dataset, self.at)
             chosen = self.lat is not None or self.lon is not None
-            return curvilinear.within(dataset, self.lat, self.lon) if chosen else dataset
+            return (
+                curvilinear.within(dataset, self.lat, self.lon) if chosen else dataset
+            )
         if self.at is not None:
             row, column = position_indices(dataset, self.at)
             dataset = take_cells(dataset, Role.LATITUDE, np.array([row]))
             return take_cells(dataset, Role.LONGITUDE, np.array([column]))
         if self.lat is not None:
             latitude = dataset.need(Role.LATITUDE)
-            dataset = take_cells(dataset, Role.LATITUDE, latitude_indices(latitude, self.lat))
+            dataset = take_cells(
+                dataset, Role.LATITUDE, latitude_indices(latitude, self.lat)
+            )
         if self.lon is not None:
             longitude = dataset.need(Role.LONGITUDE)
             indices, turns = longitude_indices(longitude, self.lon)
-            dataset = turn_longitudes(take_cells(dataset, Role.LONGITUDE, indices), turns)
+            dataset = turn_longitudes(
+                take_cells(dataset, Role.LONGITUDE, indices), turns
+            )
         return dataset
 
     def _thin(self, dataset: Dataset) -> Dataset:
@@ -171,8 +192,12 @@ def _dimension(dataset: Dataset, name: str) -> str:
     """Return the dimension that goes by a name, which may be that of its role."""
     if name in dataset.lengths:
         return name
-    role = _SHORT.get(name.lower()) or next((role for role in Role if role == name.lower()), None)
+    role = _SHORT.get(name.lower()) or next(
+        (role for role in Role if role == name.lower()), None
+    )
     coordinate = dataset.coordinate(role) if role else None
     if coordinate is None or coordinate.dimension is None:
-        raise DataError(f"--every {name}: no such axis. {nearest_names(name, dataset.lengths)}")
+        raise DataError(
+            f"--every {name}: no such axis. {nearest_names(name, dataset.lengths)}"
+        )
     return coordinate.dimension

@@ -30,7 +30,11 @@ from rhodolite.operations.time_groups.totals import (
 )
 from rhodolite.operations.variables.along_time import time_axis_of
 from rhodolite.operations.variables.cell_methods import mark_temperatures
-from rhodolite.operations.variables.references import drop_stale, list_coordinate, without_axes
+from rhodolite.operations.variables.references import (
+    drop_stale,
+    list_coordinate,
+    without_axes,
+)
 
 _ONE_BY_ONE = ("lat", "lon", "level", "ensemble", "site")
 """Axes short enough for a block to hold all of them."""
@@ -63,16 +67,19 @@ class Summarise(Operation):
         example="NAME,...",
     )
     region: Regions | None = parameter(
-        "countries, land, sea, or outlines in files, one by one", example="Norway,FILE#NAME"
+        "countries, land, sea, or outlines in files, one by one",
+        example="Norway,FILE#NAME",
     )
     cells: CellChoice = parameter(
-        "how grid cells on the edge of a region are weighted", default=CellChoice.FRACTION
+        "how grid cells on the edge of a region are weighted",
+        default=CellChoice.FRACTION,
     )
     latitude_bands: float | None = parameter(
         "width of latitude bands in degrees, in place of one area", example="2"
     )
     by: str | None = parameter(
-        "with --over site: a column of the sites, whose words make groups", example="COLUMN"
+        "with --over site: a column of the sites, whose words make groups",
+        example="COLUMN",
     )
     min_coverage: float | None = parameter(
         "minimum fraction of the weight that must be present (0 to 1)", example="0.5"
@@ -94,9 +101,13 @@ class Summarise(Operation):
             self.region is not None or self.latitude_bands is not None
         ):
             option = "region" if self.region is not None else "latitude-bands"
-            raise UsageError(f"--{option} goes with --over area, not with --over {self.over.value}")
+            raise UsageError(
+                f"--{option} goes with --over area, not with --over {self.over.value}"
+            )
         if self.by is not None and self.over is not Over.SITE:
-            raise UsageError(f"--by goes with --over site, not with --over {self.over.value}")
+            raise UsageError(
+                f"--by goes with --over site, not with --over {self.over.value}"
+            )
         if self.region is not None and self.latitude_bands is not None:
             raise UsageError(
                 "--region and --latitude-bands: give one; for bands of a region, subset --region "
@@ -140,10 +151,18 @@ class Summarise(Operation):
             )
         return without_axes(dataset, plan.dimensions, made, plan.described)
 
-    def _summarise(self, dataset: Dataset, variable: Variable, plan: AxisPlan) -> list[Variable]:
+    def _summarise(
+        self, dataset: Dataset, variable: Variable, plan: AxisPlan
+    ) -> list[Variable]:
         if self.over is not Over.ENSEMBLE or self.statistic is not None:
-            measures = self.statistic.measures if self.statistic is not None else (Measure("mean"),)
-            statistics = [self._one(dataset, variable, plan, measure) for measure in measures]
+            measures = (
+                self.statistic.measures
+                if self.statistic is not None
+                else (Measure("mean"),)
+            )
+            statistics = [
+                self._one(dataset, variable, plan, measure) for measure in measures
+            ]
             if len(statistics) == 1:
                 return statistics
             return [
@@ -151,7 +170,8 @@ class Summarise(Operation):
                 for one, measure in zip(statistics, measures, strict=True)
             ]
         mean, spread = (
-            self._one(dataset, variable, plan, Measure(kind)) for kind in ("mean", "std")
+            self._one(dataset, variable, plan, Measure(kind))
+            for kind in ("mean", "std")
         )
         summaries = [mean, spread.replace(name=f"{variable.name}_spread")]
         if pivots(variable):
@@ -176,9 +196,13 @@ class Summarise(Operation):
             weights=weights,
         )
         if plan.plain and measure.kind == "mean" and not self.min_coverage:
-            data: LazyArray = mean_over(dataset, variable, (Role.LATITUDE, Role.LONGITUDE)).data
+            data: LazyArray = mean_over(
+                dataset, variable, (Role.LATITUDE, Role.LONGITUDE)
+            ).data
         else:
-            data = reduce_axes(variable.floats(), work, pull=self.over.value in _ONE_BY_ONE)
+            data = reduce_axes(
+                variable.floats(), work, pull=self.over.value in _ONE_BY_ONE
+            )
         factor, units = _scale(variable, measure, sums)
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
@@ -186,7 +210,11 @@ class Summarise(Operation):
         if work.grouped:
             left.insert(work.axes[0], plan.group_dimension)
         # Single precision holds a statistic of values that came in it, but no count or sum of many.
-        dtype = np.dtype("f8") if measure.kind in ("count", "sum") else variable.floats().dtype
+        dtype = (
+            np.dtype("f8")
+            if measure.kind in ("count", "sum")
+            else variable.floats().dtype
+        )
         result = Variable(
             variable.name,
             tuple(left),
@@ -253,7 +281,11 @@ def _scale(
 
 
 def _attributes(
-    variable: Variable, measure: Measure, plan: AxisPlan, units: str | None, sums: TotalRule | None
+    variable: Variable,
+    measure: Measure,
+    plan: AxisPlan,
+    units: str | None,
+    sums: TotalRule | None,
 ) -> dict[str, Any]:
     marked = drop_stale(
         mark_temperatures(variable, measure),
@@ -272,7 +304,9 @@ def _attributes(
         attributes.pop("grid_mapping", None)
     if sums is not None:
         attributes.pop("standard_name", None)
-        attributes |= {"standard_name": sums.standard_name} if sums.standard_name else {}
+        attributes |= (
+            {"standard_name": sums.standard_name} if sums.standard_name else {}
+        )
     if units is not None:
         attributes["units"] = units
     # A mean follows its quantity, since others are often made of it: the annual mean of a mean over

@@ -79,7 +79,9 @@ class Trend(Operation):
     """
 
     method: Slope = parameter("slope estimator", default=Slope.LEAST_SQUARES)
-    test: Test | None = parameter("significance test (default: the one that suits the method)")
+    test: Test | None = parameter(
+        "significance test (default: the one that suits the method)"
+    )
     serial_correlation: SerialCorrelation | None = parameter(
         "how serial correlation is handled (default: the correction that suits the test)"
     )
@@ -89,7 +91,9 @@ class Trend(Operation):
     false_discovery: bool = parameter(
         "control the false discovery rate (FDR) at alpha across the map", default=False
     )
-    min_values: int = parameter("minimum number of values per grid cell", default=_FEWEST_STEPS)
+    min_values: int = parameter(
+        "minimum number of values per grid cell", default=_FEWEST_STEPS
+    )
 
     prints_result: ClassVar[bool] = True
     """Whether the result of a single series is said in words."""
@@ -105,7 +109,9 @@ class Trend(Operation):
                 f"--order: '{self.order}' is not offered; write 1 for a line or 2 for a parabola"
             )
         if self.min_values < _FEWEST_STEPS:
-            raise UsageError(f"--min-values: a trend needs at least {_FEWEST_STEPS} values")
+            raise UsageError(
+                f"--min-values: a trend needs at least {_FEWEST_STEPS} values"
+            )
         self.spec.check()
 
     @property
@@ -157,7 +163,9 @@ class Trend(Operation):
                 remarks.append(TrendMapRemark(variable.name, self.alpha, pvalue))
         unlimited = dataset.unlimited - {str(coordinate.dimension)}
         return dataset.with_variables(
-            [*others, *time, *made], unlimited=unlimited, remarks=(*dataset.remarks, *remarks)
+            [*others, *time, *made],
+            unlimited=unlimited,
+            remarks=(*dataset.remarks, *remarks),
         )
 
     def _sentence(
@@ -215,7 +223,9 @@ class Trend(Operation):
 
 def _warn_of_cycle(axis: TimeAxis, variables: list[Variable]) -> None:
     within_year = np.median(np.diff(np.sort(axis.decimal_years))) < _MOST_OF_A_YEAR
-    if within_year and any("base_period" not in variable.attributes for variable in variables):
+    if within_year and any(
+        "base_period" not in variable.attributes for variable in variables
+    ):
         warn(
             "the annual cycle is still in the data and masks trends; remove it first: "
             "anomaly then trend"
@@ -228,7 +238,9 @@ def _whole_period(coordinate: Coordinate, axis: TimeAxis) -> list[Variable]:
     edges = axis.numbers if axis.bounds is None else axis.bounds
     first, last = float(edges.min()), float(edges.max())
     name = f"{coordinate.name}_bnds"
-    about: dict[str, Any] = dict(coordinate.variable.edit("climatology", bounds=name).attributes)
+    about: dict[str, Any] = dict(
+        coordinate.variable.edit("climatology", bounds=name).attributes
+    )
     return [
         Variable(coordinate.name, (), InMemory(np.float64((first + last) / 2)), about),
         Variable(name, ("bnds",), InMemory(np.array([first, last]))),

@@ -62,7 +62,9 @@ class Window(Operation):
     >>> Window(width="12months", statistic="mean")  # doctest: +SKIP
     """
 
-    width: WindowWidth | None = parameter("length of the window", example="5days|12months|31")
+    width: WindowWidth | None = parameter(
+        "length of the window", example="5days|12months|31"
+    )
     statistic: Measures = parameter(
         OFFERED,
         default=MEAN,
@@ -70,7 +72,8 @@ class Window(Operation):
     )
     align: Align = parameter("where in its window a step lies", default=Align.CENTRE)
     min_coverage: float = parameter(
-        "minimum fraction of the steps of a window that must be there (0 to 1)", default=1.0
+        "minimum fraction of the steps of a window that must be there (0 to 1)",
+        default=1.0,
     )
 
     @property
@@ -146,7 +149,9 @@ class Window(Operation):
         order, windows = _find_windows(axis, reaches)
         assert self.width is not None
         label = f"{variable.name} over {self.width.words}"
-        work = _OfWindows(label, along, order, windows, measure, weights, length, self.min_coverage)
+        work = _OfWindows(
+            label, along, order, windows, measure, weights, length, self.min_coverage
+        )
         first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
         data: Any = Reduction(variable.floats(), series=work).output("value", first)
         data = FirstAxisMoved(data, along)
@@ -156,7 +161,9 @@ class Window(Operation):
         return variable.replace(
             data=Mapped(data, np.asarray, variable.floats().dtype),
             attributes=self._attributes(dataset, variable, axis, units, sums),
-            storage=Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks),
+            storage=Storage(
+                dtype=variable.storage.dtype, chunks=variable.storage.chunks
+            ),
             missing=None,
         )
 
@@ -172,7 +179,13 @@ class Window(Operation):
         name = str(dataset.need(Role.TIME).name)
         running = f"running {self.width.count}-{self.width.unit}"
         about = describe_statistic(
-            variable, self.measure, running, name, axis.resolution.as_interval, units, sums
+            variable,
+            self.measure,
+            running,
+            name,
+            axis.resolution.as_interval,
+            units,
+            sums,
         )
         moving = f"over a moving window of {self.width.words}"
         return {**about, "comment": f"{moving}, aligned at its {self.align}"}
@@ -200,9 +213,13 @@ def _find_windows(
     if resolution.unit not in ("irregular", "single"):
         places = number_periods(axis, resolution.unit, resolution.count)[order]
     elif resolution.unit == "irregular":
-        warn("the steps are irregular, so the window is of a number of steps and not of a time")
+        warn(
+            "the steps are irregular, so the window is of a number of steps and not of a time"
+        )
     if (np.diff(places) < 1).any():
-        raise DataError("two steps are of the same time; aggregate or choose one of them first")
+        raise DataError(
+            "two steps are of the same time; aggregate or choose one of them first"
+        )
     windows = [
         (
             np.searchsorted(places, places - before, side="left"),
@@ -233,7 +250,9 @@ class _OfWindows(SeriesKernel):
         results = np.full(values.shape, np.nan)
         for at in range(len(values)):
             parts = [
-                self._of_one(values[begins[at] : ends[at]], _part(weights, begins[at], ends[at]))
+                self._of_one(
+                    values[begins[at] : ends[at]], _part(weights, begins[at], ends[at])
+                )
                 for begins, ends in self.windows
             ]
             results[at] = sum(parts) / len(parts)

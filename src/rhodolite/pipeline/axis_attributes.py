@@ -47,8 +47,12 @@ def describe_axes(dataset: Dataset) -> Dataset:
             about.pop("axis", None)
         added[coordinate.name] = about
     for names in (dataset.axes.curvilinear, dataset.axes.sites):
-        for name, role in zip(names or (), (Role.LATITUDE, Role.LONGITUDE), strict=False):
-            added[name] = {key: value for key, value in _ABOUT[role].items() if key != "axis"}
+        for name, role in zip(
+            names or (), (Role.LATITUDE, Role.LONGITUDE), strict=False
+        ):
+            added[name] = {
+                key: value for key, value in _ABOUT[role].items() if key != "axis"
+            }
 
     def described(variable: Variable) -> Variable:
         about = added.get(variable.name, {})
@@ -64,13 +68,18 @@ def describe_axes(dataset: Dataset) -> Dataset:
 
 def _about_levels(variable: Variable) -> dict[str, str]:
     if "standard_name" in variable.attributes:
-        return {"long_name": str(variable.attributes["standard_name"]).replace("_", " ")}
+        return {
+            "long_name": str(variable.attributes["standard_name"]).replace("_", " ")
+        }
     units = variable.units or "1"
     if is_pressure(units):
         return {"standard_name": "air_pressure", "long_name": "pressure"}
     if convertible(units, "m"):
         named = f"{variable.name} {variable.attributes.get('long_name', '')}".lower()
-        down = "depth" in named or str(variable.attributes.get("positive", "")).lower() == "down"
+        down = (
+            "depth" in named
+            or str(variable.attributes.get("positive", "")).lower() == "down"
+        )
         word = "depth" if down else "height"
         return {"standard_name": word, "long_name": word}
     return {"long_name": "level"}

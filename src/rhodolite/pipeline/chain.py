@@ -97,12 +97,18 @@ class Chain:
             remarks = result.dataset.remarks
             if self.output is None and not remarks:
                 verb = self.steps[-1].verb
-                raise UsageError(f"{verb}: no output; add -o FILE, such as -o result.nc")
+                raise UsageError(
+                    f"{verb}: no output; add -o FILE, such as -o result.nc"
+                )
             written = None
             if self.output is not None:
                 origin = self._origin(warned)
-                written = result.write(self.output, engine, origin, overwrite=self.overwrite)
-        write_companions(companions, engine=engine, overwrite=self.overwrite, inputs=result.read)
+                written = result.write(
+                    self.output, engine, origin, overwrite=self.overwrite
+                )
+        write_companions(
+            companions, engine=engine, overwrite=self.overwrite, inputs=result.read
+        )
         if self.drawing is not None:
             return Outcome(written, [])
         said = [remark.text(engine) for remark in remarks]
@@ -150,8 +156,12 @@ class Chain:
                 stage = stage.after(step, side_inputs)
                 _gather_companions(companions, stage.members)
         dataset = stage.together
-        picture = None if self.drawing is None else stage.load(self.drawing, side_inputs)
-        return Result(dataset, picture, (*read, *side_inputs.paths), self.layout), companions
+        picture = (
+            None if self.drawing is None else stage.load(self.drawing, side_inputs)
+        )
+        return Result(
+            dataset, picture, (*read, *side_inputs.paths), self.layout
+        ), companions
 
     def _check_places(self) -> None:
         if self.output is not None:

@@ -10,8 +10,12 @@ from rhodolite.model.units.differences import Zero, read_zero
 from rhodolite.model.units.udunits import convertible
 from rhodolite.model.variable import Variable
 
-_MODELLED = re.compile(r"\b(model|simulat|reanalys|synthetic|ensemble|forecast|projection)", re.I)
-_MEASURED = re.compile(r"\b(observ|measure|station|gauge|satellite|radar|buoy|radiosonde)", re.I)
+_MODELLED = re.compile(
+    r"\b(model|simulat|reanalys|synthetic|ensemble|forecast|projection)", re.I
+)
+_MEASURED = re.compile(
+    r"\b(observ|measure|station|gauge|satellite|radar|buoy|radiosonde)", re.I
+)
 _NOT_ON_SCALE = ("variance", "standard_deviation", "range", "sum")
 _PLAIN_TEMPERATURE = re.compile(r"(?!tendency|change|difference|product)\w*temperature")
 

@@ -16,7 +16,9 @@ _USUAL = 1000
 def deep_calls(steps: int) -> Iterator[None]:
     """Let as many calls be within each other as steps that follow each other need."""
     before = sys.getrecursionlimit()
-    sys.setrecursionlimit(max(before, _USUAL + _CALLS_A_STEP * min(steps, MOST_IN_A_ROW)))
+    sys.setrecursionlimit(
+        max(before, _USUAL + _CALLS_A_STEP * min(steps, MOST_IN_A_ROW))
+    )
     try:
         yield
     finally:

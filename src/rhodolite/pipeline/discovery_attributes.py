@@ -17,7 +17,13 @@ _PREFIXES = ("geospatial_", "time_coverage_")
 _VOCABULARY = "CF Standard Names"
 _OWN_SUMMARY = re.compile(r"Holds [^.]+(?:, from \d[^.]* to [^.]+)?\.")
 """The sentence written here, which is written anew; others are left as they are."""
-_DURATIONS = {"year": "P{}Y", "month": "P{}M", "day": "P{}D", "hour": "PT{}H", "second": "PT{}S"}
+_DURATIONS = {
+    "year": "P{}Y",
+    "month": "P{}M",
+    "day": "P{}D",
+    "hour": "PT{}H",
+    "second": "PT{}S",
+}
 _MOST_NAMED = 8
 
 
@@ -26,7 +32,11 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
     attributes.
     """
     attributes_found: dict[str, Any] = _contents(dataset)
-    for role, word in ((Role.LATITUDE, "lat"), (Role.LONGITUDE, "lon"), (Role.LEVEL, "vertical")):
+    for role, word in (
+        (Role.LATITUDE, "lat"),
+        (Role.LONGITUDE, "lon"),
+        (Role.LEVEL, "vertical"),
+    ):
         coordinate = dataset.coordinate(role)
         if (
             coordinate is not None
@@ -34,11 +44,16 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
             and np.isfinite(coordinate.values).all()
         ):
             low, high = _extent(coordinate)
-            attributes_found |= {f"geospatial_{word}_min": low, f"geospatial_{word}_max": high}
+            attributes_found |= {
+                f"geospatial_{word}_min": low,
+                f"geospatial_{word}_max": high,
+            }
             if coordinate.variable.units:
                 attributes_found[f"geospatial_{word}_units"] = coordinate.variable.units
     for name, word in zip(
-        dataset.axes.curvilinear or dataset.axes.sites or (), ("lat", "lon"), strict=False
+        dataset.axes.curvilinear or dataset.axes.sites or (),
+        ("lat", "lon"),
+        strict=False,
     ):
         values = np.asarray(
             dataset.variables[name].floats().read(whole(dataset.variables[name].shape))
@@ -48,10 +63,14 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
                 f"geospatial_{word}_min": float(np.nanmin(values)),
                 f"geospatial_{word}_max": float(np.nanmax(values)),
             }
-            attributes_found[f"geospatial_{word}_units"] = dataset.variables[name].units or "degree"
+            attributes_found[f"geospatial_{word}_units"] = (
+                dataset.variables[name].units or "degree"
+            )
     level = dataset.coordinate(Role.LEVEL)
     if level is not None and "positive" in level.variable.attributes:
-        attributes_found["geospatial_vertical_positive"] = level.variable.attributes["positive"]
+        attributes_found["geospatial_vertical_positive"] = level.variable.attributes[
+            "positive"
+        ]
     if dataset.time is not None and len(dataset.time):
         attributes_found |= _coverage(dataset.time)
     return attributes_found
@@ -63,7 +82,9 @@ def _contents(dataset: Dataset) -> dict[str, Any]:
     given = dataset.attributes
     if dataset.fields and not str(given.get("summary", "")).strip():
         contents["summary"] = _summary(dataset)
-    names = [str(v.attributes.get("standard_name", "")).split(" ")[0] for v in dataset.fields]
+    names = [
+        str(v.attributes.get("standard_name", "")).split(" ")[0] for v in dataset.fields
+    ]
     names = [name for name in dict.fromkeys(names) if name]
     if names and not str(given.get("keywords", "")).strip():
         contents |= {"keywords": ", ".join(names), "keywords_vocabulary": _VOCABULARY}
@@ -73,9 +94,13 @@ def _contents(dataset: Dataset) -> dict[str, Any]:
 def _summary(dataset: Dataset) -> str:
     """Return one sentence on what a dataset holds, such as `Holds precipitation, from 2001-01 to
     2010-12.`"""
-    quantities = list(dict.fromkeys(v.quantity.replace(".", "") for v in dataset.fields))
+    quantities = list(
+        dict.fromkeys(v.quantity.replace(".", "") for v in dataset.fields)
+    )
     more = len(quantities) - _MOST_NAMED
-    named = quantities[:_MOST_NAMED] + ([f"{more} other quantities"] if more > 0 else [])
+    named = quantities[:_MOST_NAMED] + (
+        [f"{more} other quantities"] if more > 0 else []
+    )
     text = ", ".join(named[:-1]) + (" and " if len(named) > 1 else "") + named[-1]
     if dataset.time is not None and len(dataset.time):
         first, last = (moment[:10] for moment in _period(dataset.time))
@@ -101,7 +126,10 @@ def _coverage(axis: TimeAxis) -> dict[str, str]:
 def _duration(first: Any, last: Any) -> str:
     """Return the time between two dates in ISO 8601: in years or months where it is whole, else in
     days and hours."""
-    same = [getattr(first, part) == getattr(last, part) for part in ("day", "hour", "minute")]
+    same = [
+        getattr(first, part) == getattr(last, part)
+        for part in ("day", "hour", "minute")
+    ]
     months = (last.year - first.year) * 12 + last.month - first.month
     if all(same) and months:
         return f"P{months // 12}Y" if months % 12 == 0 else f"P{months}M"

@@ -17,7 +17,9 @@ def put_comment(path: Path, text: str) -> None:
     start = _HEADER + colours
     data = text.encode()
     blocks = (data[at : at + _BLOCK] for at in range(0, len(data), _BLOCK))
-    comment = b"!\xfe" + b"".join(bytes([len(block)]) + block for block in blocks) + b"\0"
+    comment = (
+        b"!\xfe" + b"".join(bytes([len(block)]) + block for block in blocks) + b"\0"
+    )
     path.write_bytes(b"GIF89a" + content[6:start] + comment + content[start:])
 
 

@@ -83,7 +83,9 @@ class Input:
 
             return [build(self.files, Path(self.description))], ("",)
         if not self.members:
-            return [open_dataset(self.files, self.overlap, self.group, generous=False)], ("",)
+            return [
+                open_dataset(self.files, self.overlap, self.group, generous=False)
+            ], ("",)
         several = len(self.files) > 1
         files = self.files if several else [str(path) for path in expand(self.files[0])]
         if len(files) == 1:
@@ -91,7 +93,9 @@ class Input:
                 f"--members: {files[0]} is a single file; name each member, such as a.nc b.nc "
                 "'c_*.nc'"
             )
-        opened = [open_dataset(text, group=self.group, generous=False) for text in files]
+        opened = [
+            open_dataset(text, group=self.group, generous=False) for text in files
+        ]
         return opened, member_names(files)
 
     def words(self) -> list[str]:

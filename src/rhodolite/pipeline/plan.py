@@ -33,7 +33,9 @@ class Plan:
     peak: int
 
 
-def plan_writing(dataset: Dataset, output: Path, layout: Layout, engine: Engine) -> Plan:
+def plan_writing(
+    dataset: Dataset, output: Path, layout: Layout, engine: Engine
+) -> Plan:
     """Return the passes by which a dataset would be written."""
     rehearsal = DryRun(engine.workers, engine.memory, engine.executor)
     chosen = format_for(output, layout)

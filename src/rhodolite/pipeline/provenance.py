@@ -13,7 +13,10 @@ from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.model.dataset import Dataset
 from rhodolite.pipeline.axis_attributes import describe_axes, without_dangling_names
 from rhodolite.pipeline.content_types import describe_contents
-from rhodolite.pipeline.discovery_attributes import discovery_attributes, drop_discovery_attributes
+from rhodolite.pipeline.discovery_attributes import (
+    discovery_attributes,
+    drop_discovery_attributes,
+)
 from rhodolite.version import __version__
 
 CONVENTIONS = "CF-1.11, ACDD-1.3"
@@ -51,7 +54,9 @@ def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:
     attributes["history"] = f"{earlier}\n{line}" if earlier else line
     attributes["date_created"] = moment
     attributes.pop(STUDY, None)
-    study = origin.study(dataset) if origin is not None and origin.study is not None else ""
+    study = (
+        origin.study(dataset) if origin is not None and origin.study is not None else ""
+    )
     if study and len(study.encode()) <= _LONGEST_STUDY:
         attributes[STUDY] = study
     discovered = discovery_attributes(replace(dataset, attributes=attributes))

@@ -34,7 +34,9 @@ class SideInputs:
     def sites(self, table: Any) -> tuple[Sequence[Any], Any]:
         """Return the variables that describe the sites of a table, in a file or a data frame, and
         the line of each site."""
-        from rhodolite.formats.text.csv.sites import read_sites  # pandas takes long to import
+        from rhodolite.formats.text.csv.sites import (
+            read_sites,
+        )  # pandas takes long to import
 
         if not isinstance(table, str):
             with tempfile.TemporaryDirectory(prefix="rhodolite-") as folder:

@@ -31,7 +31,9 @@ def find_sidecar(output: Path) -> Path | None:
     none.
     """
     near = sorted(output.parent.glob(f"*{SUFFIX}"))
-    return next((path for path in [sidecar_of(output), *near] if _is_of(path, output)), None)
+    return next(
+        (path for path in [sidecar_of(output), *near] if _is_of(path, output)), None
+    )
 
 
 def make_way(output: Path, overwrite: bool) -> None:

@@ -55,7 +55,9 @@ def fields_of(path: Path) -> list[str]:
     return fields
 
 
-def split_dataset(dataset: Dataset, path: Path, engine: Engine) -> list[tuple[str, Dataset]]:
+def split_dataset(
+    dataset: Dataset, path: Path, engine: Engine
+) -> list[tuple[str, Dataset]]:
     """Return the parts of a dataset by the names of their files; the whole where there are no
     fields.
 
@@ -110,7 +112,9 @@ def _years(dataset: Dataset) -> Array:
     return axis.named_years
 
 
-def _by_steps(dataset: Dataset, keys: Array, write: Callable[[int], str]) -> Iterator[Part]:
+def _by_steps(
+    dataset: Dataset, keys: Array, write: Callable[[int], str]
+) -> Iterator[Part]:
     for key in np.unique(keys):
         yield write(int(key)), take_steps(dataset, np.flatnonzero(keys == key))
 

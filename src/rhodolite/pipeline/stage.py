@@ -45,7 +45,11 @@ class Stage:
     @cached_property
     def normalised(self) -> Stage:
         """The stage with metadata that say outright what files say halfway."""
-        return self if self.is_normalised else replace(self.each(normalise), is_normalised=True)
+        return (
+            self
+            if self.is_normalised
+            else replace(self.each(normalise), is_normalised=True)
+        )
 
     @cached_property
     def together(self) -> Dataset:

@@ -79,7 +79,9 @@ def write(
     dataset, layout = _as_laid_out(dataset, layout)
     if chosen.name == TABLE and not layout.table.all_rows:
         _refuse_many_rows(dataset, path, layout)
-    _check_room(dataset, path, chosen.chunked and layout.compression is not Compression.NONE)
+    _check_room(
+        dataset, path, chosen.chunked and layout.compression is not Compression.NONE
+    )
     inputs = [*(file.path for file in dataset.files), *also_read]
     parts = split_dataset(dataset, path, engine)
     for name, _ in parts:
@@ -91,7 +93,9 @@ def write(
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
         if len(parts) > 1:
             # All at once, so that the parts share the passes over what they are made of.
-            engine.prepare([v.data for _, part in parts for v in part.variables.values()])
+            engine.prepare(
+                [v.data for _, part in parts for v in part.variables.values()]
+            )
         in_folder = kind is OutputKind.MANY
         for name, part in parts:
             place = temporary.with_name(name) if in_folder else temporary
@@ -152,7 +156,8 @@ def _check_room(dataset: Dataset, path: Path, compressed: bool) -> None:
         With both sizes.
     """
     size = sum(
-        variable.data.size * np.dtype(variable.storage.dtype or variable.data.dtype).itemsize
+        variable.data.size
+        * np.dtype(variable.storage.dtype or variable.data.dtype).itemsize
         for variable in dataset.variables.values()
     )
     folder = path.absolute().parent
@@ -160,7 +165,11 @@ def _check_room(dataset: Dataset, path: Path, compressed: bool) -> None:
     if free == 0:  # some file systems do not say
         return
     if size > free * (_MOST_SHRUNK if compressed else 1):
-        shrunk = f", which no compression brings below {file_size(free)}" if compressed else ""
+        shrunk = (
+            f", which no compression brings below {file_size(free)}"
+            if compressed
+            else ""
+        )
         raise OutputError(
             f"{path}: the output would hold {file_size(size)}{shrunk}, and {file_size(free)} are "
             "free on its disk; take a smaller part, or write to another disk"
@@ -217,5 +226,7 @@ def write_companions(
     inputs = list(inputs)
     for name, dataset in companions.items():
         chosen = format_for(Path(name))
-        with complete_or_nothing(Path(name), overwrite, inputs, chosen.kind) as temporary:
+        with complete_or_nothing(
+            Path(name), overwrite, inputs, chosen.kind
+        ) as temporary:
             chosen.write(dataset, temporary, engine)

@@ -29,7 +29,8 @@ def _arcs(scale: str) -> tuple[Line, ...]:
     step, origin = stored[f"transform_{scale}"]
     ends = np.cumsum(stored[f"lengths_{scale}"])[:-1]
     return tuple(
-        np.cumsum(part, axis=0) * step + origin for part in np.split(stored[f"steps_{scale}"], ends)
+        np.cumsum(part, axis=0) * step + origin
+        for part in np.split(stored[f"steps_{scale}"], ends)
     )
 
 
@@ -77,7 +78,9 @@ def land_at(
 
 
 def within_any(
-    shapes: NDArray[Any], longitudes: NDArray[np.float64], latitudes: NDArray[np.float64]
+    shapes: NDArray[Any],
+    longitudes: NDArray[np.float64],
+    latitudes: NDArray[np.float64],
 ) -> NDArray[np.bool_]:
     """Return which positions, in degrees, lie in any of some polygons.
 

@@ -41,7 +41,9 @@ def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
     features_read = []
     for at, one in enumerate(features, 1):
         if not isinstance(one, dict):
-            raise DataError(f"{path}: this is not valid GeoJSON: feature {at} is not an object")
+            raise DataError(
+                f"{path}: this is not valid GeoJSON: feature {at} is not an object"
+            )
         geometry = one.get("geometry") if one.get("type") == "Feature" else one
         properties = one.get("properties")
         for name, member in (("geometry", geometry), ("properties", properties)):
@@ -59,9 +61,9 @@ def read_shapefile(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
     import shapefile
 
     projection = path.with_suffix(".prj")
-    if projection.exists() and projection.read_text(errors="replace").lstrip().upper().startswith(
-        "PROJCS"
-    ):
+    if projection.exists() and projection.read_text(
+        errors="replace"
+    ).lstrip().upper().startswith("PROJCS"):
         raise DataError(
             f"{path}: its coordinates are those of a map projection ({projection.name}); turn it "
             "into longitude and latitude first"
@@ -69,14 +71,19 @@ def read_shapefile(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
     try:
         with shapefile.Reader(str(path)) as reader:
             return [
-                (record.record.as_dict() if record.record else {}, record.shape.__geo_interface__)
+                (
+                    record.record.as_dict() if record.record else {},
+                    record.shape.__geo_interface__,
+                )
                 for record in reader.iterShapeRecords()
             ]
     except MemoryError:
         raise
     except Exception as error:  # the library raises whatever unpacking does
         said = cut_text(str(error), _LONGEST_REASON)
-        raise DataError(f"{path}: this shapefile is damaged ({said}); export it again") from None
+        raise DataError(
+            f"{path}: this shapefile is damaged ({said}); export it again"
+        ) from None
 
 
 def feature_name(properties: dict[str, Any]) -> str:

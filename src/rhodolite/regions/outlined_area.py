@@ -76,7 +76,8 @@ def unite_outlines(outlines: Sequence[Outline]) -> Outline:
     if len(outlines) == 1:
         return outlines[0]
     inner, outer = (
-        _union([one for one in outlines if one.outside == outside]) for outside in (False, True)
+        _union([one for one in outlines if one.outside == outside])
+        for outside in (False, True)
     )
     name = ", ".join(outline.name for outline in outlines)
     if not any(one.outside for one in outlines):
@@ -92,8 +93,15 @@ def _union(outlines: Sequence[Outline]) -> Any:
     world, pieces = shapely.box(-180, -90, 180, 90), []
     for shape in [shape for outline in outlines for shape in outline.shapes]:
         west, _, east, _ = shape.bounds
-        for turn in range(int(np.floor((west + 180) / 360)), int(np.floor((east + 180) / 360)) + 1):
-            moved = shapely.transform(shape, lambda points, by=360.0 * turn: points - [by, 0.0])
-            inside = world.bounds[0] <= moved.bounds[0] and moved.bounds[2] <= world.bounds[2]
+        for turn in range(
+            int(np.floor((west + 180) / 360)), int(np.floor((east + 180) / 360)) + 1
+        ):
+            moved = shapely.transform(
+                shape, lambda points, by=360.0 * turn: points - [by, 0.0]
+            )
+            inside = (
+                world.bounds[0] <= moved.bounds[0]
+                and moved.bounds[2] <= world.bounds[2]
+            )
             pieces.append(moved if inside else shapely.intersection(moved, world))
     return shapely.union_all(pieces)

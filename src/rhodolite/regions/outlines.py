@@ -137,7 +137,9 @@ def _from_file(path: Path, feature: str) -> list[Outline]:
             )
         named = chosen[:1]
     return [
-        replace(_outline(path, name, geometry), about=_plain_properties(properties, name))
+        replace(
+            _outline(path, name, geometry), about=_plain_properties(properties, name)
+        )
         for name, properties, geometry in named
     ]
 
@@ -188,7 +190,9 @@ def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:
 
 
 def _full_name(stored: str) -> str:
-    return _FULL_NAMES.get(stored) or " ".join(_WORDS.get(word, word) for word in stored.split())
+    return _FULL_NAMES.get(stored) or " ".join(
+        _WORDS.get(word, word) for word in stored.split()
+    )
 
 
 def _plain(text: str) -> str:

@@ -103,19 +103,27 @@ def cut(
     column = np.searchsorted(x_edges, (xa + xb) / 2, side="right") - 1
     row = np.searchsorted(y_edges, (ya + yb) / 2, side="right") - 1
     inside = (column >= 0) & (column < x_edges.size - 1) & (row >= 0)
-    column, row, owners = column[inside], np.minimum(row[inside], y_edges.size - 1), owners[inside]
+    column, row, owners = (
+        column[inside],
+        np.minimum(row[inside], y_edges.size - 1),
+        owners[inside],
+    )
     xa, ya, xb, yb = xa[inside], ya[inside], xb[inside], yb[inside]
     widths = np.radians(xa - xb) if degrees else xa - xb
     heights = np.sin(np.radians(y_edges)) if degrees else y_edges
     if degrees:
         middle, half = np.radians((ya + yb) / 2), np.radians(yb - ya) / 2
-        means = np.sin(middle) * np.sinc(half / np.pi)  # of the sine along a straight line
+        means = np.sin(middle) * np.sinc(
+            half / np.pi
+        )  # of the sine along a straight line
     else:
         means = (ya + yb) / 2
     own = np.where(row < y_edges.size - 1, widths * (means - heights[row]), 0.0)
     found = _gather(owners, row, column, widths, own, heights)
     least = (
-        _LEAST * np.diff(heights).max() * np.diff(np.radians(x_edges) if degrees else x_edges).max()
+        _LEAST
+        * np.diff(heights).max()
+        * np.diff(np.radians(x_edges) if degrees else x_edges).max()
     )
     return tuple(part[found[3] > least] for part in found)
 
@@ -127,7 +135,9 @@ def _segments(shapes: Array) -> tuple[Array, Array]:
 
     parts, owners = shapely.get_parts(shapes, return_index=True)
     flat = shapely.get_type_id(parts) == _POLYGON
-    rings, of_part = shapely.get_rings(shapely.orient_polygons(parts[flat]), return_index=True)
+    rings, of_part = shapely.get_rings(
+        shapely.orient_polygons(parts[flat]), return_index=True
+    )
     points, of_ring = shapely.get_coordinates(rings, return_index=True)
     same = np.flatnonzero(of_ring[1:] == of_ring[:-1])
     ends = np.concatenate([points[same], points[same + 1]], axis=1)
@@ -141,7 +151,9 @@ def _pieces(ends: Array, x_edges: Array, y_edges: Array) -> tuple[Array, Array]:
     at = [np.zeros(len(ends)), np.ones(len(ends))]
     whose, places = [numbers, numbers], [ends[:, :2], ends[:, 2:]]
     for axis, edges in ((0, x_edges), (1, y_edges)):
-        low, high = (f(ends[:, axis], ends[:, axis + 2]) for f in (np.minimum, np.maximum))
+        low, high = (
+            f(ends[:, axis], ends[:, axis + 2]) for f in (np.minimum, np.maximum)
+        )
         first, last = (
             np.searchsorted(edges, low, side="right"),
             np.searchsorted(edges, high, side="left"),
@@ -156,7 +168,9 @@ def _pieces(ends: Array, x_edges: Array, y_edges: Array) -> tuple[Array, Array]:
         start, stop = ends[crossing, :2], ends[crossing, 2:]
         part = (line - start[:, axis]) / (stop[:, axis] - start[:, axis])
         place = start + part[:, None] * (stop - start)
-        place[:, axis] = line  # to the last bit, so that pieces on both sides meet on the line
+        place[:, axis] = (
+            line  # to the last bit, so that pieces on both sides meet on the line
+        )
         at.append(part)
         whose.append(crossing)
         places.append(place)
@@ -195,11 +209,17 @@ def _gather(
         inner = min(high, sizes.size - south)
         cells[:inner] += above[:inner] * sizes[south : south + inner, None]
         r, c = np.nonzero(cells[:inner])
-        parts.append((np.full(r.size, owners[part[0]]), r + south, c + west, cells[r, c]))
+        parts.append(
+            (np.full(r.size, owners[part[0]]), r + south, c + west, cells[r, c])
+        )
     some = np.flatnonzero(small)
     below = row[some] - lowest[some]
     again = np.repeat(some, below)
-    rows = lowest[again] + np.arange(again.size) - np.repeat(np.cumsum(below) - below, below)
+    rows = (
+        lowest[again]
+        + np.arange(again.size)
+        - np.repeat(np.cumsum(below) - below, below)
+    )
     within = some[row[some] < sizes.size]
     pair = (
         np.concatenate([owners[within], owners[again]]),
@@ -209,13 +229,17 @@ def _gather(
     areas = np.concatenate([own[within], widths[again] * sizes[rows]])
     limits = [int(one.max(initial=0)) + 1 for one in pair]
     keys, back = np.unique(np.ravel_multi_index(pair, limits), return_inverse=True)
-    parts.append((*np.unravel_index(keys, limits), np.bincount(back, areas, minlength=keys.size)))
+    parts.append(
+        (*np.unravel_index(keys, limits), np.bincount(back, areas, minlength=keys.size))
+    )
     return tuple(np.concatenate([one[i] for one in parts]) for i in range(4))
 
 
 def _intersections(shapes: Array, others: Array) -> Array:
     """Return what pairs of shapes have in common, on all cores."""
-    parts = [slice(at, at + _SHAPES_AT_ONCE) for at in range(0, len(shapes), _SHAPES_AT_ONCE)]
+    parts = [
+        slice(at, at + _SHAPES_AT_ONCE) for at in range(0, len(shapes), _SHAPES_AT_ONCE)
+    ]
     if len(parts) < 2:
         return _intersect(shapes, others)
     with ThreadPoolExecutor(usable_cores()) as pool:
@@ -234,7 +258,9 @@ def _intersect(shapes: Array, others: Array) -> Array:
         if len(shapes) > 1:
             half = len(shapes) // 2
             parts = (slice(None, half), slice(half, None))
-            return np.concatenate([_intersect(shapes[part], others[part]) for part in parts])
+            return np.concatenate(
+                [_intersect(shapes[part], others[part]) for part in parts]
+            )
     for grid in _COARSER[:-1]:
         try:
             return np.asarray(shapely.intersection(shapes, others, grid_size=grid))

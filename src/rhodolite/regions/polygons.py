@@ -17,7 +17,9 @@ def polygons_in(shape: Any) -> NDArray[Any]:
     import shapely
 
     parts = [
-        part for part in shapely.get_parts(shape) if part.geom_type == "Polygon" and part.area > 0
+        part
+        for part in shapely.get_parts(shape)
+        if part.geom_type == "Polygon" and part.area > 0
     ]
     return np.array(parts, dtype=object)
 
@@ -81,14 +83,18 @@ def polygon(path: Path, name: str, rings: list[NDArray[np.float64]]) -> list[Any
         if _crosses_dateline(ring, shapefile=path.suffix.lower() == ".shp"):
             ring[:, 0] = np.unwrap(ring[:, 0], period=360.0)
     for ring in rings[1:]:  # holes lie where the shell does
-        ring[:, 0] += 360.0 * np.round((rings[0][:, 0].mean() - ring[:, 0].mean()) / 360.0)
+        ring[:, 0] += 360.0 * np.round(
+            (rings[0][:, 0].mean() - ring[:, 0].mean()) / 360.0
+        )
     shape = shapely.Polygon(rings[0], rings[1:])
     if not shape.is_valid:
         why = shapely.is_valid_reason(shape).partition("[")[0].lower()
         shape = shapely.make_valid(shape)
         warn(f"{path.name}: the outline of {name} is broken ({why}) and was repaired")
     parts = [
-        part for part in shapely.get_parts(shape) if part.geom_type == "Polygon" and part.area > 0
+        part
+        for part in shapely.get_parts(shape)
+        if part.geom_type == "Polygon" and part.area > 0
     ]
     if not parts:
         raise DataError(f"{path}: the outline of {name} encloses nothing")

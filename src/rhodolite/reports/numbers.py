@@ -28,7 +28,13 @@ _MOST_VALUES = 20_000_000
 """Of a variable, so that a report is no work of its own."""
 _MOST_SERIES = 12
 _FEWEST_YEARS = 10
-_COMPANIONS = ("_trend_error", "_trend_lower", "_trend_upper", "_trend_pvalue", "_change")
+_COMPANIONS = (
+    "_trend_error",
+    "_trend_lower",
+    "_trend_upper",
+    "_trend_pvalue",
+    "_change",
+)
 _SIGNIFICANT = "_significant"
 _CONFIDENCE = re.compile(r"confidence (0\.\d+)")
 _ROUNDING = 1e-9
@@ -44,11 +50,17 @@ class Trends(Enum):
     WITHOUT_CYCLE = "those of the values without their mean cycle"
 
 
-def sentences_of(dataset: Dataset, engine: Engine, trends: Trends = Trends.NONE) -> tuple[str, ...]:
+def sentences_of(
+    dataset: Dataset, engine: Engine, trends: Trends = Trends.NONE
+) -> tuple[str, ...]:
     """Return sentences with the numbers that one would ask for first."""
     sentences: list[str] = []
     for variable in dataset.fields:
-        if not variable.numeric or not variable.data.size or variable.name.endswith(_COMPANIONS):
+        if (
+            not variable.numeric
+            or not variable.data.size
+            or variable.name.endswith(_COMPANIONS)
+        ):
             continue
         if variable.data.size > _MOST_VALUES or variable.name.endswith(_SIGNIFICANT):
             continue
@@ -56,7 +68,9 @@ def sentences_of(dataset: Dataset, engine: Engine, trends: Trends = Trends.NONE)
     return tuple(sentences)
 
 
-def _about(dataset: Dataset, variable: Variable, engine: Engine, trends: Trends) -> Iterator[str]:
+def _about(
+    dataset: Dataset, variable: Variable, engine: Engine, trends: Trends
+) -> Iterator[str]:
     values = np.asarray(engine.compute(variable.floats()), dtype=np.float64)
     if not np.isfinite(values).any():
         yield f"{_capital(variable.quantity)}: no value is there."
@@ -69,14 +83,18 @@ def _about(dataset: Dataset, variable: Variable, engine: Engine, trends: Trends)
         yield f"{_capital(variable.quantity)}: {_number(values, variable)}."
         return
     roles = _roles(dataset, variable)
-    others = [at for at, role in enumerate(roles) if role is None and values.shape[at] > 1]
+    others = [
+        at for at, role in enumerate(roles) if role is None and values.shape[at] > 1
+    ]
     if len(others) == 1 and values.shape[others[0]] <= _MOST_SERIES:
         for at in range(values.shape[others[0]]):
             rest = [names for axis, names in enumerate(labels) if axis != others[0]]
             of = labels[others[0]][at]
             yield _extremes(variable, np.take(values, at, others[0]), rest, f" ({of})")
     else:
-        yield _extremes(variable, values, labels, "", _area_mean(dataset, variable, engine))
+        yield _extremes(
+            variable, values, labels, "", _area_mean(dataset, variable, engine)
+        )
     if trends is not Trends.NONE:
         yield from _change(dataset, variable, engine, trends)
 
@@ -103,20 +121,31 @@ def _extremes(
     ends = []
     for word, find in (("lowest", np.nanargmin), ("highest", np.nanargmax)):
         place = np.unravel_index(int(find(values)), values.shape)
-        where = ", ".join(names[at] for names, at in zip(labels, place, strict=True) if names)
+        where = ", ".join(
+            names[at] for names, at in zip(labels, place, strict=True) if names
+        )
         number = _number(values[place], variable)
         ends.append(f"the {word} is {number}" + (f" ({where})" if where else ""))
     return f"{start}{said} {', '.join(ends)}."
 
 
 def _trend(
-    dataset: Dataset, variable: Variable, values: Array, labels: list[list[str]], engine: Engine
+    dataset: Dataset,
+    variable: Variable,
+    values: Array,
+    labels: list[list[str]],
+    engine: Engine,
 ) -> str:
     """Return a trend with its limits; of a map, its mean and range, and where it is significant."""
     base = variable.name.removesuffix("_trend")
     if values.size == 1:
-        text = f"{_capital(variable.quantity)}: {_number(values.reshape(-1)[0], variable)}"
-        limits = [_single(dataset, f"{base}_trend_{end}", engine) for end in ("lower", "upper")]
+        text = (
+            f"{_capital(variable.quantity)}: {_number(values.reshape(-1)[0], variable)}"
+        )
+        limits = [
+            _single(dataset, f"{base}_trend_{end}", engine)
+            for end in ("lower", "upper")
+        ]
         if None not in limits:
             low, high = (_number(end, variable, units=False) for end in limits)
             text += f" (between {low} and {high}{_confidence(dataset, base)})"
@@ -124,7 +153,9 @@ def _trend(
         if chance is None:
             return f"{text}."
         return f"{text}; p {'< 0.001' if chance < 1e-3 else f'= {chance:.2g}'}."
-    told = _extremes(variable, values, labels, "", _area_mean(dataset, variable, engine))
+    told = _extremes(
+        variable, values, labels, "", _area_mean(dataset, variable, engine)
+    )
     flags = dataset.variables.get(f"{base}_trend{_SIGNIFICANT}")
     if flags is None or flags.data.shape != values.shape:
         return told
@@ -146,7 +177,9 @@ def _single(dataset: Dataset, name: str, engine: Engine) -> float | None:
     return value if np.isfinite(value) else None
 
 
-def _change(dataset: Dataset, variable: Variable, engine: Engine, trends: Trends) -> Iterator[str]:
+def _change(
+    dataset: Dataset, variable: Variable, engine: Engine, trends: Trends
+) -> Iterator[str]:
     """Yield the trend of a single series."""
     axis = dataset.time
     dimensions = [d for d in variable.dimensions if dataset.lengths[d] > 1]
@@ -168,7 +201,9 @@ def _change(dataset: Dataset, variable: Variable, engine: Engine, trends: Trends
         return
 
 
-def _area_mean(dataset: Dataset, variable: Variable, engine: Engine) -> tuple[float, str] | None:
+def _area_mean(
+    dataset: Dataset, variable: Variable, engine: Engine
+) -> tuple[float, str] | None:
     """Return the mean over the area and all else, weighted, with what it is of; None where there
     are no two axes of an area."""
     spatial = {Role.LATITUDE, Role.LONGITUDE}
@@ -179,10 +214,16 @@ def _area_mean(dataset: Dataset, variable: Variable, engine: Engine) -> tuple[fl
     try:
         with collecting():
             made = Summarise(over=Over.AREA)(dataset.restrict([variable.name]))
-            means = np.asarray(engine.compute(made[variable.name].floats()), dtype=np.float64)
+            means = np.asarray(
+                engine.compute(made[variable.name].floats()), dtype=np.float64
+            )
     except RhodoliteError:
         return nothing
-    return (float(np.nanmean(means)), "on average over the area") if means.size else nothing
+    return (
+        (float(np.nanmean(means)), "on average over the area")
+        if means.size
+        else nothing
+    )
 
 
 def _roles(dataset: Dataset, variable: Variable) -> list[Role | None]:
@@ -196,7 +237,9 @@ def _roles(dataset: Dataset, variable: Variable) -> list[Role | None]:
 def _labels(dataset: Dataset, variable: Variable, engine: Engine) -> list[list[str]]:
     """Return what the places along each dimension are called; nothing where one is left."""
     labels = []
-    for dimension, role in zip(variable.dimensions, _roles(dataset, variable), strict=True):
+    for dimension, role in zip(
+        variable.dimensions, _roles(dataset, variable), strict=True
+    ):
         size = dataset.lengths[dimension]
         if role is Role.TIME and dataset.time is not None:
             years = base_years(dataset.time)
@@ -205,8 +248,14 @@ def _labels(dataset: Dataset, variable: Variable, engine: Engine) -> list[list[s
                 for label in time_labels(dataset.time)
             ]
         else:
-            names = [_place(one, role) for one in _coordinate(dataset, dimension, size, engine)]
-        if role is Role.LEVEL and (units := dataset.need(role).variable.units) not in (None, "1"):
+            names = [
+                _place(one, role)
+                for one in _coordinate(dataset, dimension, size, engine)
+            ]
+        if role is Role.LEVEL and (units := dataset.need(role).variable.units) not in (
+            None,
+            "1",
+        ):
             names = [f"{name} {pretty(units)}" for name in names]
         labels.append(names if size > 1 else [])
     return labels

@@ -51,7 +51,9 @@ def render_page(
         lstrip_blocks=True,
         finalize=_make_printable,
     )
-    sources = list(dict.fromkeys(source for section in sections for source in section.sources))
+    sources = list(
+        dict.fromkeys(source for section in sections for source in section.sources)
+    )
     return environment.get_template("report.html").render(
         title=title,
         paragraphs=[part.strip() for part in text.split("\n\n") if part.strip()],
@@ -83,7 +85,8 @@ def read_rows(path: Path) -> Table:
     lines = _read(path).decode("utf-8").splitlines()
     rows = list(islice(csv.reader(lines), _MOST_ROWS + 1))
     header, *body = [
-        tuple(cut_text(cell, _LONGEST_CELL) for cell in row[:_MOST_COLUMNS]) for row in rows
+        tuple(cut_text(cell, _LONGEST_CELL) for cell in row[:_MOST_COLUMNS])
+        for row in rows
     ] or [()]
     return Table(header, tuple(body), max(len(lines) - 1 - len(body), 0))
 

@@ -10,7 +10,9 @@ _LEAST_SQUARES = "Draper and Smith 1998, Applied Regression Analysis, chapter 1"
 _SEN = "Sen 1968, Journal of the American Statistical Association 63, 1379-1389"
 _KENDALL = "Kendall 1975, Rank Correlation Methods, chapter 4"
 _SEASONAL = "Hirsch, Slack and Smith 1982, Water Resources Research 18, 107-121"
-_PERCENTILES = "Hyndman and Fan 1996, The American Statistician 50, 361-365, definition 7"
+_PERCENTILES = (
+    "Hyndman and Fan 1996, The American Statistician 50, 361-365, definition 7"
+)
 _BY_SETTING = {
     "theil-sen": _SEN,
     "mann-kendall": _KENDALL,
@@ -38,7 +40,9 @@ def sources_of(steps: Iterable[Step]) -> tuple[str, ...]:
     """Return the sources of what steps compute, each once, in order."""
     sources: list[str] = []
     for step in steps:
-        values = {name: str(value) for name, value in vars(step).items() if value is not None}
+        values = {
+            name: str(value) for name, value in vars(step).items() if value is not None
+        }
         if step.verb in _BY_VERB:
             sources.append(_BY_VERB[step.verb])
         if step.verb == "trend" and "theil" not in values.get("method", ""):
@@ -49,8 +53,14 @@ def sources_of(steps: Iterable[Step]) -> tuple[str, ...]:
             sources.append("Jones 1999, Monthly Weather Review 127, 2204-2210")
         if step.verb == "index":
             sources.append(_INDICES[values["kind"] == "standardised"])
-        if any(part in values.get("statistic", "") for part in ("median", "p5", "p9", "p1")):
+        if any(
+            part in values.get("statistic", "") for part in ("median", "p5", "p9", "p1")
+        ):
             sources.append(_PERCENTILES)
-        sources += [_BY_SETTING[value] for value in values.values() if value in _BY_SETTING]
-        sources += [text for name, text in _BY_FIELD.items() if getattr(step, name, None)]
+        sources += [
+            _BY_SETTING[value] for value in values.values() if value in _BY_SETTING
+        ]
+        sources += [
+            text for name, text in _BY_FIELD.items() if getattr(step, name, None)
+        ]
     return tuple(dict.fromkeys(sources))

@@ -9,9 +9,21 @@ from rhodolite.version import __version__
 
 MEDIA = "application/vnd.oai.openapi+json;version=3.0"
 _PARAMETERS: dict[str, tuple[str, bool, str]] = {
-    "coords": ("a place in well-known text, longitude first (CRS84)", True, "POINT(10.5 60)"),
-    "bbox": ("west,south,east,north, or west,south,low,east,north,high", True, "0,50,20,70"),
-    "datetime": ("a moment, a day, month or year, or an interval of them", False, "2018/2019"),
+    "coords": (
+        "a place in well-known text, longitude first (CRS84)",
+        True,
+        "POINT(10.5 60)",
+    ),
+    "bbox": (
+        "west,south,east,north, or west,south,low,east,north,high",
+        True,
+        "0,50,20,70",
+    ),
+    "datetime": (
+        "a moment, a day, month or year, or an interval of them",
+        False,
+        "2018/2019",
+    ),
     "z": ("a level, several with commas, or two with a slash", False, "500"),
     "parameter-name": ("names of variables, with commas", False, "tas"),
     "over": ("area for the mean over it", False, "area"),
@@ -45,10 +57,14 @@ def describe_api(address: str, names: Sequence[str]) -> dict[str, Any]:
     }
     paths: dict[str, Any] = {
         "/": _operation("landing", "Where everything is"),
-        "/conformance": _operation("conformance", "Which parts of the standard are followed"),
+        "/conformance": _operation(
+            "conformance", "Which parts of the standard are followed"
+        ),
         "/api": _operation("api", "This description"),
         "/collections": _operation("collections", "The datasets"),
-        "/collections/{collectionId}": _operation("collection", "One dataset", [collection]),
+        "/collections/{collectionId}": _operation(
+            "collection", "One dataset", [collection]
+        ),
     }
     for query, parameters in _OF_QUERY.items():
         given = [collection, *map(_parameter, parameters)]
@@ -88,7 +104,11 @@ def _operation(
         "200": {"description": "the answer", "content": content},
         "default": {"description": "why there is none", "content": problem},
     }
-    operation: dict[str, Any] = {"operationId": name, "summary": summary, "responses": responses}
+    operation: dict[str, Any] = {
+        "operationId": name,
+        "summary": summary,
+        "responses": responses,
+    }
     if parameters:
         operation["parameters"] = list(parameters)
     return {"get": operation}

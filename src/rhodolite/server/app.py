@@ -13,7 +13,12 @@ from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
 from starlette.middleware import Middleware
 from starlette.requests import Request
-from starlette.responses import JSONResponse, PlainTextResponse, Response, StreamingResponse
+from starlette.responses import (
+    JSONResponse,
+    PlainTextResponse,
+    Response,
+    StreamingResponse,
+)
 from starlette.routing import Route
 
 from rhodolite.errors import RhodoliteError
@@ -96,7 +101,9 @@ async def _give_threads(_: Starlette) -> AsyncIterator[None]:
 class _Site:
     """Answers for all datasets of a server."""
 
-    def __init__(self, datasets: Mapping[str, Served], memory: int, counts: Counts) -> None:
+    def __init__(
+        self, datasets: Mapping[str, Served], memory: int, counts: Counts
+    ) -> None:
         self._datasets = datasets
         self._counts = counts
         self._fields = Fields(memory)
@@ -104,7 +111,9 @@ class _Site:
         self._collections: dict[str, Collection] = {}
 
     def index(self, request: Request) -> Response:
-        return Response(write_index(self._datasets, _root(request)), media_type="text/html")
+        return Response(
+            write_index(self._datasets, _root(request)), media_type="text/html"
+        )
 
     def listing(self, request: Request) -> Response:
         root = str(request.base_url).rstrip("/")
@@ -120,7 +129,10 @@ class _Site:
                 {
                     "name": name,
                     "title": entry.title,
-                    **{key: f"{root}/{path}/{quote(name)}" for key, path in protocols.items()},
+                    **{
+                        key: f"{root}/{path}/{quote(name)}"
+                        for key, path in protocols.items()
+                    },
                 }
                 for name, entry in self._datasets.items()
             ]
@@ -181,13 +193,17 @@ class _Site:
             need_layers(self._maps_of(served))
         except RhodoliteError as error:
             return _plain_error(error)
-        page = write_page("view.html", name=served.name, title=served.title, root=_root(request))
+        page = write_page(
+            "view.html", name=served.name, title=served.title, root=_root(request)
+        )
         return Response(page, media_type="text/html")
 
     def view_data(self, request: Request) -> Response:
         try:
             served = self._find(request)
-            return JSONResponse(describe_view(self._maps_of(served)), headers=_caching(served))
+            return JSONResponse(
+                describe_view(self._maps_of(served)), headers=_caching(served)
+            )
         except RhodoliteError as error:
             return _problem(error)
 
@@ -196,7 +212,9 @@ class _Site:
             content, media = static_file(request.path_params["path"])
         except RhodoliteError as error:
             return _plain_error(error)
-        return Response(content, media_type=media, headers={"cache-control": "max-age=3600"})
+        return Response(
+            content, media_type=media, headers={"cache-control": "max-age=3600"}
+        )
 
     def edr(self, request: Request) -> Response:
         address = str(request.base_url).rstrip("/") + "/edr"
@@ -219,7 +237,9 @@ class _Site:
     def _about_edr(self, page: str, address: str) -> Response:
         """Return what is said of the whole service."""
         if page == "/api":
-            return JSONResponse(describe_api(address, list(self._datasets)), media_type=MEDIA_API)
+            return JSONResponse(
+                describe_api(address, list(self._datasets)), media_type=MEDIA_API
+            )
         if page == "/conformance":
             return JSONResponse(edr.conformance())
         if page == "/collections":
@@ -268,18 +288,22 @@ def _answer_dap(served: Served, kind: str, constraint: str, *, head: bool) -> Re
     headers = {**dap.HEADERS, **_caching(served)}
     if kind == "das":
         return PlainTextResponse(
-            dap.write_das(served), headers={**headers, "content-description": "dods-das"}
+            dap.write_das(served),
+            headers={**headers, "content-description": "dods-das"},
         )
     if kind == "ver":
         return PlainTextResponse("Core version: dods/3.2\n", headers=headers)
     if kind not in ("dds", "dods", "ascii", "asc"):
         raise Refused(
-            404, "write .dds for the structure, .das for attributes, .dods or .ascii for values"
+            404,
+            "write .dds for the structure, .das for attributes, .dods or .ascii for values",
         )
     projections = dap.parse_constraint(served, constraint)
     if kind == "dds":
         text = dap.write_dds(served, projections)
-        return PlainTextResponse(text, headers={**headers, "content-description": "dods-dds"})
+        return PlainTextResponse(
+            text, headers={**headers, "content-description": "dods-dds"}
+        )
     media = "application/octet-stream" if kind == "dods" else "text/plain"
     if head:  # nothing is computed of which only the headers are wanted
         return Response(media_type=media, headers=headers)
@@ -320,7 +344,9 @@ def _unchanged(request: Request, served: Served) -> Response | None:
     given = [tag.strip() for tag in request.headers.get("if-none-match", "").split(",")]
     since = request.headers.get("if-modified-since")
     known = f'"{served.version}"' in given or "*" in given
-    if known or (not any(given) and since is not None and since == served.last_modified):
+    if known or (
+        not any(given) and since is not None and since == served.last_modified
+    ):
         return Response(status_code=304, headers=_caching(served))
     return None
 
@@ -333,7 +359,11 @@ def _plain_error(error: RhodoliteError) -> Response:
 def _problem(error: RhodoliteError) -> Response:
     """Return an error as problem details (RFC 9457)."""
     status = error.status if isinstance(error, Refused) else 500
-    problem = {"type": "about:blank", "title": HTTPStatus(status).phrase, "status": status}
+    problem = {
+        "type": "about:blank",
+        "title": HTTPStatus(status).phrase,
+        "status": status,
+    }
     media = "application/problem+json"
     return JSONResponse({**problem, "detail": str(error)}, status, media_type=media)
 

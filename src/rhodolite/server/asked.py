@@ -16,7 +16,10 @@ _LONGEST = 20_000
 """Letters of a place in well-known text."""
 _SEVERAL = {"POLYGON": "MULTIPOLYGON", "POINT": "MULTIPOINT"}
 """Geometries that may stand where another is asked for."""
-_EXAMPLES = {"POINT": "POINT(10.5 60)", "POLYGON": "POLYGON((0 50,20 50,20 70,0 70,0 50))"}
+_EXAMPLES = {
+    "POINT": "POINT(10.5 60)",
+    "POLYGON": "POLYGON((0 50,20 50,20 70,0 70,0 50))",
+}
 
 
 def geometry_asked(asked: Mapping[str, str], kind: str) -> Any:
@@ -36,7 +39,9 @@ def geometry_asked(asked: Mapping[str, str], kind: str) -> Any:
     """
     text = asked.get("coords", "")
     if not text or len(text) > _LONGEST:
-        raise Refused(400, f"coords is a {kind} in well-known text, of at most {_LONGEST} letters")
+        raise Refused(
+            400, f"coords is a {kind} in well-known text, of at most {_LONGEST} letters"
+        )
     try:
         shape = shapely.from_wkt(text)
     except (ShapelyError, ValueError) as error:
@@ -70,8 +75,15 @@ def box_asked(asked: Mapping[str, str]) -> tuple[float, float, float, float]:
     """
     ends = _ends_of_box(asked)
     west, south, east, north = ends if len(ends) == 4 else (*ends[:2], *ends[3:5])
-    if south > north or abs(south) > 90 or abs(north) > 90 or max(abs(west), abs(east)) > 720:
-        raise Refused(400, "bbox lies beyond the world, or has its south above its north")
+    if (
+        south > north
+        or abs(south) > 90
+        or abs(north) > 90
+        or max(abs(west), abs(east)) > 720
+    ):
+        raise Refused(
+            400, "bbox lies beyond the world, or has its south above its north"
+        )
     return west, south, east + (360 if east < west else 0), north
 
 
@@ -81,7 +93,9 @@ def _ends_of_box(asked: Mapping[str, str]) -> list[float]:
     except ValueError:
         ends = []
     if len(ends) not in (4, 6) or not all(map(math.isfinite, ends)):
-        raise Refused(400, "bbox is west,south,east,north, or west,south,low,east,north,high")
+        raise Refused(
+            400, "bbox is west,south,east,north, or west,south,low,east,north,high"
+        )
     return ends
 
 

@@ -27,7 +27,9 @@ Cells = tuple[Array, Array, Array | None]
 it."""
 
 
-def cells_in_box(layer: Layer, west: float, south: float, east: float, north: float) -> Cells:
+def cells_in_box(
+    layer: Layer, west: float, south: float, east: float, north: float
+) -> Cells:
     """Return the cells whose centres lie in a box, as `subset` chooses them.
 
     Raises
@@ -85,10 +87,14 @@ def _block(layer: Layer, covered: Array) -> Cells:
         # Eastward from the widest gap, so that an area across the seam of the data is in one piece.
         longitudes = layer.served.dataset.need(Role.LONGITUDE).values[columns]
         order = np.argsort(longitudes % 360.0, kind="stable")
-        gaps = np.diff(longitudes[order] % 360.0, prepend=longitudes[order][-1] % 360.0 - 360.0)
+        gaps = np.diff(
+            longitudes[order] % 360.0, prepend=longitudes[order][-1] % 360.0 - 360.0
+        )
         columns = columns[np.roll(order, -int(np.argmax(gaps)))]
     else:
-        rows, columns = (np.arange(part.min(), part.max() + 1) for part in (rows, columns))
+        rows, columns = (
+            np.arange(part.min(), part.max() + 1) for part in (rows, columns)
+        )
     return rows, columns, covered[np.ix_(rows, columns)]
 
 
@@ -110,8 +116,12 @@ def levels_named(layer: Layer, text: str | None) -> Array:
         wanted = f"{ends[0]!r}..{ends[1]!r}" if slash else text
         for number in () if slash else text.split(","):
             float(number)
-        return level_indices(layer.served.dataset.need(Role.LEVEL), Levels.parse(wanted))
+        return level_indices(
+            layer.served.dataset.need(Role.LEVEL), Levels.parse(wanted)
+        )
     except DataError as error:
         raise Refused(404, str(error).removeprefix("--level ")) from None
     except ValueError:
-        raise Refused(400, "z is a level, several with commas, or two with a slash") from None
+        raise Refused(
+            400, "z is a level, several with commas, or two with a slash"
+        ) from None

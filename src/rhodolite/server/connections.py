@@ -86,7 +86,9 @@ def make_room(new: BoundedConnection) -> None:
     own = callers[new.address]
     if len(open_now) <= MOST_OPEN and own <= _MOST_OF_AN_ADDRESS:
         return
-    fullest = callers.most_common(1)[0][0] if own <= _MOST_OF_AN_ADDRESS else new.address
+    fullest = (
+        callers.most_common(1)[0][0] if own <= _MOST_OF_AN_ADDRESS else new.address
+    )
     idle = [other for other in open_now if other.address == fullest and other.is_idle]
     oldest = min(idle, key=lambda other: other.last_heard, default=new)
     oldest.transport.close()

@@ -71,7 +71,9 @@ def coverage_of(parts: list[Part], values: list[Array], mean: bool) -> dict[str,
     by_domain: dict[str, dict[str, Any]] = {}
     for part, one in zip(parts, values, strict=True):
         coverage = _one(part, one, mean)
-        shared = by_domain.setdefault(json.dumps(coverage["domain"], sort_keys=True), coverage)
+        shared = by_domain.setdefault(
+            json.dumps(coverage["domain"], sort_keys=True), coverage
+        )
         shared["parameters"] |= coverage["parameters"]
         shared["ranges"] |= coverage["ranges"]
     coverages = list(by_domain.values())
@@ -95,7 +97,11 @@ def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
         about = layer.served.dataset.need(Role.LEVEL).variable
         vertical = {
             "type": "VerticalCRS",
-            "cs": {"csAxes": [{"name": {"en": about.quantity}, "unit": {"symbol": about.units}}]},
+            "cs": {
+                "csAxes": [
+                    {"name": {"en": about.quantity}, "unit": {"symbol": about.units}}
+                ]
+            },
         }
         referencing.append({"coordinates": ["z"], "system": vertical})
     else:
@@ -155,7 +161,9 @@ def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
 def _calendar(layer: Layer) -> str:
     assert layer.time is not None
     calendar = layer.time.calendar
-    return "Gregorian" if "gregorian" in calendar or calendar == "standard" else calendar
+    return (
+        "Gregorian" if "gregorian" in calendar or calendar == "standard" else calendar
+    )
 
 
 def describe_parameter(layer: Layer) -> dict[str, Any]:
@@ -169,7 +177,10 @@ def describe_parameter(layer: Layer) -> dict[str, Any]:
         "type": "Parameter",
         "id": variable.name,
         "description": {"en": variable.quantity},
-        "unit": {"label": {"en": variable.units or "1"}, "symbol": variable.units or "1"},
+        "unit": {
+            "label": {"en": variable.units or "1"},
+            "symbol": variable.units or "1",
+        },
         "observedProperty": observed,
     }
 
@@ -188,11 +199,16 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
             for level, place in enumerate(part.levels):
                 height = f"{layer.levels[place]:g}" if layer.levels is not None else ""
                 if mean:
-                    writer.writerow([*about, time, height, "", "", _cell(held[step, level])])
+                    writer.writerow(
+                        [*about, time, height, "", "", _cell(held[step, level])]
+                    )
                     continue
                 for row, column in np.ndindex(latitudes.shape):
                     if part.area is None or part.area[row, column] > 0:
-                        where = f"{latitudes[row, column]:.7g}", f"{longitudes[row, column]:.7g}"
+                        where = (
+                            f"{latitudes[row, column]:.7g}",
+                            f"{longitudes[row, column]:.7g}",
+                        )
                         number = _cell(held[step, level, row, column])
                         writer.writerow([*about, time, height, *where, number])
     return made.getvalue()

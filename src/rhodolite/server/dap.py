@@ -71,7 +71,9 @@ def parse_constraint(served: Served, text: str) -> list[Projection]:
         raise Refused(400, "the constraint expression is too long")
     projected, *selections = text.split("&")
     if any(selections):
-        raise Refused(400, "selections by value are for sequences, and there are none here")
+        raise Refused(
+            400, "selections by value are for sequences, and there are none here"
+        )
     if not projected:
         return [_projection(served, name, "") for name in served.variables]
     asked: dict[str, list[Projection]] = {}
@@ -91,9 +93,14 @@ def _joined(parts: list[Projection]) -> Projection:
     members = {member for part in parts for member in part.members}
     for part in parts:
         for axis in _axes_of(part):
-            if any(axis in _axes_of(p) and p.slices[axis] != part.slices[axis] for p in parts):
+            if any(
+                axis in _axes_of(p) and p.slices[axis] != part.slices[axis]
+                for p in parts
+            ):
                 name = first.variable.name
-                raise Refused(400, f"the parts of {name} are asked for with different ranges")
+                raise Refused(
+                    400, f"the parts of {name} are asked for with different ranges"
+                )
     if not first.alone:
         return first
     slices = list(whole(first.variable))
@@ -102,7 +109,9 @@ def _joined(parts: list[Projection]) -> Projection:
             slices[axis] = part.slices[axis]
     order = (first.variable.name, *first.variable.dimensions)
     return replace(
-        first, slices=tuple(slices), members=tuple(name for name in order if name in members)
+        first,
+        slices=tuple(slices),
+        members=tuple(name for name in order if name in members),
     )
 
 
@@ -161,10 +170,14 @@ def _slices(variable: Variable, ranges: str) -> Slices:
         return whole(variable)
     found = _RANGE.findall(ranges)
     if "".join(match.group() for match in _RANGE.finditer(ranges)) != ranges:
-        raise Refused(400, f"'{ranges}' is not understood; write [start:stop] or [start:step:stop]")
+        raise Refused(
+            400,
+            f"'{ranges}' is not understood; write [start:stop] or [start:step:stop]",
+        )
     if len(found) != len(variable.shape):
         raise Refused(
-            400, f"{variable.name} has {len(variable.shape)} dimensions, and {len(found)} are given"
+            400,
+            f"{variable.name} has {len(variable.shape)} dimensions, and {len(found)} are given",
         )
     slices = []
     for (first, second, third), size in zip(found, variable.shape, strict=True):
@@ -173,7 +186,8 @@ def _slices(variable: Variable, ranges: str) -> Slices:
         last = int(third or second or first)
         if step < 1 or start > last or last >= size:
             raise Refused(
-                400, f"[{start}:{step}:{last}] lies beyond the {size} values of {variable.name}"
+                400,
+                f"[{start}:{step}:{last}] lies beyond the {size} values of {variable.name}",
             )
         slices.append(slice(start, last + 1, step))
     return tuple(slices)
@@ -186,13 +200,22 @@ def write_dds(served: Served, projections: list[Projection]) -> str:
         name = encode_name(projection.variable.name)
         if not projection.members:
             variable = projection.variable
-            lines.append(f"    {_declare(variable, variable.dimensions, projection.slices)};")
+            lines.append(
+                f"    {_declare(variable, variable.dimensions, projection.slices)};"
+            )
             continue
-        parts = [_declare_member(served, projection, member) for member in projection.members]
+        parts = [
+            _declare_member(served, projection, member) for member in projection.members
+        ]
         if projection.alone:
             lines += ["    Structure {", *(f"        {part};" for part in parts)]
         else:
-            lines += ["    Grid {", "      ARRAY:", f"        {parts[0]};", "      MAPS:"]
+            lines += [
+                "    Grid {",
+                "      ARRAY:",
+                f"        {parts[0]};",
+                "      MAPS:",
+            ]
             lines += [f"        {part};" for part in parts[1:]]
         lines.append(f"    }} {name};")
     return "\n".join([*lines, f"}} {encode_name(served.name)};", ""])
@@ -227,11 +250,14 @@ def write_das(served: Served) -> str:
     lines = ["Attributes {"]
     fields = {variable.name for variable in served.dataset.fields}
     held = [
-        (encode_name(v.name), _attributes(v, v.name in fields)) for v in served.variables.values()
+        (encode_name(v.name), _attributes(v, v.name in fields))
+        for v in served.variables.values()
     ]
     for name, attributes in [*held, ("NC_GLOBAL", dict(served.dataset.attributes))]:
         lines.append(f"    {name} {{")
-        lines += [f"        {_attribute(key, value)};" for key, value in attributes.items()]
+        lines += [
+            f"        {_attribute(key, value)};" for key, value in attributes.items()
+        ]
         lines.append("    }")
     return "\n".join([*lines, "}", ""])
 
@@ -250,12 +276,18 @@ def _attribute(key: str, value: Any) -> str:
     name = encode_name(key)
     values = np.atleast_1d(np.asarray(value))
     if values.dtype.kind not in "fiub":
-        return f"String {name} {', '.join(_quote(str(one)) for one in values.reshape(-1))}"
+        return (
+            f"String {name} {', '.join(_quote(str(one)) for one in values.reshape(-1))}"
+        )
     sent = _sent_as(values.dtype)
     numbers = values.reshape(-1).astype(sent)
-    if values.dtype.kind in "iu" and [int(n) for n in numbers] != [int(n) for n in values.flat]:
+    if values.dtype.kind in "iu" and [int(n) for n in numbers] != [
+        int(n) for n in values.flat
+    ]:
         # Beyond 2^53 none of the types of the protocol has all digits.
-        return f"String {name} {', '.join(_quote(str(number)) for number in values.flat)}"
+        return (
+            f"String {name} {', '.join(_quote(str(number)) for number in values.flat)}"
+        )
     texts = [_write_number(number) for number in numbers] or ["0"]
     return f"{_TYPES[sent][0]} {name} {', '.join(texts)}"
 
@@ -332,14 +364,20 @@ def write_text(served: Served, projections: list[Projection]) -> Iterator[bytes]
             yield from _rows(served, variable, slices, name)
 
 
-def _rows(served: Served, variable: Variable, slices: Slices, name: str) -> Iterator[bytes]:
+def _rows(
+    served: Served, variable: Variable, slices: Slices, name: str
+) -> Iterator[bytes]:
     shape = tuple(len(range(part.start, part.stop, part.step)) for part in slices)
     yield (name + "".join(f"[{n}]" for n in shape) + "\n").encode()
     width = shape[-1] if shape else 1
     row = 0
     left: Array = np.empty(0, variable.data.dtype)
     for piece in served.stream(variable.data, slices):
-        flat = np.concatenate([left, piece.reshape(-1)]) if left.size else piece.reshape(-1)
+        flat = (
+            np.concatenate([left, piece.reshape(-1)])
+            if left.size
+            else piece.reshape(-1)
+        )
         for start in range(0, flat.size // width * width, width):
             place = np.unravel_index(row, shape[:-1]) if len(shape) > 1 else ()
             words = [_write_cell(value) for value in flat[start : start + width]]

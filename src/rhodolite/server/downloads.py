@@ -55,9 +55,13 @@ def netcdf_of(kind: str, layers: list[Layer], asked: Mapping[str, str]) -> bytes
     size = sum(variable.data.size for variable in part.fields)
     if size > served.gate.limits.cells:
         raise Refused(
-            413, f"{size:,} values are asked for, and a file holds {served.gate.limits.cells:,}"
+            413,
+            f"{size:,} values are asked for, and a file holds {served.gate.limits.cells:,}",
         )
-    with tempfile.TemporaryDirectory(prefix="rhodolite-") as folder, served.gate.clock().working():
+    with (
+        tempfile.TemporaryDirectory(prefix="rhodolite-") as folder,
+        served.gate.clock().working(),
+    ):
         place = Path(folder) / "part.nc"
         # The record names the dataset as it is called here, and not where its files lie.
         write(part, place, engine=served.engine, origin=Origin((served.name,)))
@@ -81,10 +85,14 @@ def _along_others(layers: list[Layer], asked: Mapping[str, str]) -> Dataset:
 def _in_space(part: Dataset, kind: str, asked: Mapping[str, str]) -> Dataset:
     if kind == "cube":
         west, south, east, north = box_asked(asked)
-        return Subset(lat=LatitudeRange(south, north), lon=LongitudeRange(west, east))(part)
+        return Subset(lat=LatitudeRange(south, north), lon=LongitudeRange(west, east))(
+            part
+        )
     shape = geometry_asked(asked, "POLYGON" if kind == "area" else "POINT")
     if kind == "area":
         return Subset(region=Regions.of(shape))(part)
     if shape.geom_type != "Point":
-        raise Refused(400, "a file holds one position; ask for several in other formats")
+        raise Refused(
+            400, "a file holds one position; ask for several in other formats"
+        )
     return Subset(at=Position(shape.y, shape.x))(part)

@@ -76,7 +76,11 @@ class Collection:
             if first.levels is not None:
                 levels = [f"{value:g}" for value in first.levels]
                 interval = [[levels[0], levels[-1]]]
-                extent["vertical"] = {"interval": interval, "values": levels, "vrs": "native"}
+                extent["vertical"] = {
+                    "interval": interval,
+                    "values": levels,
+                    "vrs": "native",
+                }
         return {
             "id": self.served.name,
             "title": self.served.title,
@@ -121,10 +125,14 @@ class Collection:
             If it cannot be answered.
         """
         if kind not in _QUERIES:
-            raise Refused(404, f"there is no query '{kind}'; there are {', '.join(_QUERIES)}")
+            raise Refused(
+                404, f"there is no query '{kind}'; there are {', '.join(_QUERIES)}"
+            )
         given = asked.get("f", "CoverageJSON")
         if given.lower() not in _FORMATS:
-            raise Refused(400, f"f={given[:40]}: there are {', '.join(_FORMATS.values())}")
+            raise Refused(
+                400, f"f={given[:40]}: there are {', '.join(_FORMATS.values())}"
+            )
         if asked.get("crs", CRS) not in _CRS84:
             raise Refused(400, "positions are in CRS84, longitude first")
         asked = dict(asked)
@@ -137,7 +145,9 @@ class Collection:
         size = sum(part.size for part in parts)
         most = self.served.gate.limits.cells // _BYTES_IN_TEXT
         if size > most:
-            raise Refused(413, f"{size:,} values are asked for, and an answer holds {most:,}")
+            raise Refused(
+                413, f"{size:,} values are asked for, and an answer holds {most:,}"
+            )
         mean = asked.get("over") == "area" and kind != "position"
         values = [_read(part, mean=mean) for part in parts]
         if given.lower() == "csv":
@@ -152,7 +162,9 @@ class Collection:
         for name in chosen:
             if name not in self.layers:
                 there = ", ".join(self.layers) or "none"
-                raise Refused(400, f"parameter-name: there is no '{name}'; there are {there}")
+                raise Refused(
+                    400, f"parameter-name: there is no '{name}'; there are {there}"
+                )
         return [self.layers[name] for name in chosen]
 
 
@@ -194,9 +206,14 @@ def _link(href: str, rel: str) -> dict[str, str]:
 
 def _parts(kind: str, layer: Layer, asked: Mapping[str, str]) -> list[Part]:
     """Return what a query asks of a layer, of several places one by one."""
-    steps, levels = _steps(layer, asked.get("datetime")), levels_named(layer, asked.get("z"))
+    steps, levels = (
+        _steps(layer, asked.get("datetime")),
+        levels_named(layer, asked.get("z")),
+    )
     cells = {"position": _positions, "area": _area, "cube": _cube}[kind](layer, asked)
-    return [Part(layer, rows, columns, steps, levels, area) for rows, columns, area in cells]
+    return [
+        Part(layer, rows, columns, steps, levels, area) for rows, columns, area in cells
+    ]
 
 
 def _positions(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
@@ -204,7 +221,9 @@ def _positions(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
     for point in shapely.get_parts(geometry_asked(asked, "POINT")):
         cell = layer.grid.cell_at(point.y, point.x)
         if cell is None:
-            raise Refused(404, f"no cell of {layer.variable.name} lies at {point.x:g} {point.y:g}")
+            raise Refused(
+                404, f"no cell of {layer.variable.name} lies at {point.x:g} {point.y:g}"
+            )
         found.append((np.array([cell[0]]), np.array([cell[1]]), None))
     return found
 

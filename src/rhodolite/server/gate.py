@@ -33,7 +33,9 @@ class Gate:
         init=False, repr=False, default_factory=threading.Condition
     )
     _at_work: Counter[str] = field(init=False, repr=False, default_factory=Counter)
-    _waiting: list[tuple[str, object]] = field(init=False, repr=False, default_factory=list)
+    _waiting: list[tuple[str, object]] = field(
+        init=False, repr=False, default_factory=list
+    )
     _entered: int = field(init=False, repr=False, default=0)
     _last: dict[str, int] = field(init=False, repr=False, default_factory=dict)
 
@@ -70,9 +72,12 @@ class Gate:
         with self._changed:
             self._waiting.append(ticket)
             try:
-                if not self._changed.wait_for(lambda: self._is_next(ticket), self.limits.seconds):
+                if not self._changed.wait_for(
+                    lambda: self._is_next(ticket), self.limits.seconds
+                ):
                     raise Refused(
-                        503, "the server is busy with other requests; try again in a minute"
+                        503,
+                        "the server is busy with other requests; try again in a minute",
                     )
                 self._at_work[caller] += 1
                 self._entered += 1
@@ -95,7 +100,9 @@ class Gate:
     def _forget_the_absent(self) -> None:
         self._at_work += Counter()  # which keeps those alone who have a place
         present = {caller for caller, _ in self._waiting} | set(self._at_work)
-        self._last = {caller: at for caller, at in self._last.items() if caller in present}
+        self._last = {
+            caller: at for caller, at in self._last.items() if caller in present
+        }
 
 
 @dataclass
@@ -121,7 +128,9 @@ class Clock:
         """
         most = self.gate.limits.seconds
         if self._spent > most:
-            raise Refused(503, f"this takes longer than {most:g} s; ask for a smaller part")
+            raise Refused(
+                503, f"this takes longer than {most:g} s; ask for a smaller part"
+            )
         with self.gate.enter():
             began = time.monotonic()
             yield

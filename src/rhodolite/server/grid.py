@@ -71,7 +71,12 @@ class Grid:
         north, east = self._positions.latitudes, self._positions.longitudes
         return tuple(  # type: ignore[return-value]
             float(one)
-            for one in (np.nanmin(east), np.nanmin(north), np.nanmax(east), np.nanmax(north))
+            for one in (
+                np.nanmin(east),
+                np.nanmin(north),
+                np.nanmax(east),
+                np.nanmax(north),
+            )
         )
 
     def rows(self, latitudes: Array) -> Array:
@@ -87,7 +92,9 @@ class Grid:
     def nearest(self, latitudes: Array, longitudes: Array) -> Array:
         """Return the flat index of the nearest cell of a two-dimensional grid to each position; -1
         where it is far."""
-        vectors = unit_vectors(np.asarray(latitudes).ravel(), np.asarray(longitudes).ravel())
+        vectors = unit_vectors(
+            np.asarray(latitudes).ravel(), np.asarray(longitudes).ravel()
+        )
         tree, reach = self._tree
         distances, found = tree.query(vectors, distance_upper_bound=reach)
         held = self._held
@@ -131,7 +138,8 @@ class Grid:
     @cached_property
     def _edges(self) -> tuple[Array, Array]:
         rows, columns = (
-            cell_edges(self.dataset.need(role)) for role in (Role.LATITUDE, Role.LONGITUDE)
+            cell_edges(self.dataset.need(role))
+            for role in (Role.LATITUDE, Role.LONGITUDE)
         )
         return rows, columns
 
@@ -150,11 +158,14 @@ class Grid:
 
         held = self._held
         vectors = unit_vectors(
-            self._positions.latitudes.ravel()[held], self._positions.longitudes.ravel()[held]
+            self._positions.latitudes.ravel()[held],
+            self._positions.longitudes.ravel()[held],
         )
         tree = cKDTree(vectors)
         some = vectors[:: max(1, len(vectors) // 1000)]
-        spacing = np.sort(tree.query(some, k=min(2, len(vectors)))[0].reshape(len(some), -1))[:, -1]
+        spacing = np.sort(
+            tree.query(some, k=min(2, len(vectors)))[0].reshape(len(some), -1)
+        )[:, -1]
         return tree, _BEYOND * float(spacing.max())
 
 

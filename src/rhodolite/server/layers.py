@@ -93,7 +93,9 @@ class Layer:
     @cached_property
     def others(self) -> tuple[str, ...]:
         """Dimensions besides rows and columns."""
-        return tuple(d for d in self.variable.dimensions if d not in self.grid.dimensions)
+        return tuple(
+            d for d in self.variable.dimensions if d not in self.grid.dimensions
+        )
 
     @cached_property
     def time(self) -> TimeAxis | None:
@@ -113,7 +115,9 @@ class Layer:
         """The times in ISO 8601."""
         if self.time is None:
             return []
-        return [date.strftime("%Y-%m-%dT%H:%M:%SZ") for date in self.time.reference_dates]
+        return [
+            date.strftime("%Y-%m-%dT%H:%M:%SZ") for date in self.time.reference_dates
+        ]
 
     @cached_property
     def levels(self) -> Array | None:
@@ -137,7 +141,11 @@ class Layer:
             size = self.served.dataset.lengths[dimension]
             at = 0
             if self.time is not None and dimension == self.time_dimension:
-                at = size - 1 if time in (None, "", "current", "default") else self.nearest(time)
+                at = (
+                    size - 1
+                    if time in (None, "", "current", "default")
+                    else self.nearest(time)
+                )
             elif self.levels is not None and dimension == self._level_dimension:
                 at = 0 if level in (None, "", "default") else self._nearest_level(level)
             found.append((dimension, at))
@@ -159,8 +167,12 @@ class Layer:
         first, last = moments_named(self.time, str(text))
         low, high = self.time.middles.min(), self.time.middles.max()
         covered = (low, high) if self.time.cells is None else self.time.cells
-        if last <= min(low, np.min(covered)) or (first > high and first >= np.max(covered)):
-            raise Refused(404, f"there is no time {str(text)[:60]}; {self._range_of_times}")
+        if last <= min(low, np.min(covered)) or (
+            first > high and first >= np.max(covered)
+        ):
+            raise Refused(
+                404, f"there is no time {str(text)[:60]}; {self._range_of_times}"
+            )
         # A day, month or year that is named as a whole is its middle.
         number = first if "T" in str(text) else (first + last) / 2
         return int(np.argmin(np.abs(self.time.middles - number)))
@@ -178,14 +190,19 @@ class Layer:
         if text in self.moments:
             return np.array([self.moments.index(text)])
         first, slash, last = text.partition("/")
-        ends = [None if end in ("", "..") else _instant(end) for end in (first, last or first)]
+        ends = [
+            None if end in ("", "..") else _instant(end)
+            for end in (first, last or first)
+        ]
         chosen = np.flatnonzero(self.time.within(Period(*ends)))
         if not chosen.size and not slash and self.time.cells is not None:
             begin, _ = moments_named(self.time, text)
             cells = self.time.cells
             chosen = np.flatnonzero((cells[:, 0] <= begin) & (begin < cells[:, 1]))
         if not chosen.size:
-            raise Refused(404, f"there is no time in {text[:60]}; {self._range_of_times}")
+            raise Refused(
+                404, f"there is no time in {text[:60]}; {self._range_of_times}"
+            )
         return chosen
 
     @property
@@ -208,12 +225,16 @@ class Layer:
             for d, n in zip(self.variable.dimensions, self.variable.shape, strict=True)
         )
         values = self.served.read(self.variable.floats(), slices)
-        rows, columns = (self.variable.dimensions.index(d) for d in self.grid.dimensions)
+        rows, columns = (
+            self.variable.dimensions.index(d) for d in self.grid.dimensions
+        )
         left = [axis for axis in range(values.ndim) if axis not in (rows, columns)]
         flat = values.transpose([*left, rows, columns])
         return flat.reshape(flat.shape[-2:])
 
-    def read_part(self, steps: Array, levels: Array, rows: Array, columns: Array) -> Array:
+    def read_part(
+        self, steps: Array, levels: Array, rows: Array, columns: Array
+    ) -> Array:
         """Return values at indices along each axis, shape (steps, levels, rows, columns)."""
         wanted = dict(zip(self.grid.dimensions, (rows, columns), strict=True))
         order = list(self.grid.dimensions)
@@ -234,11 +255,18 @@ class Layer:
         return values.reshape(sizes)
 
     def scale(
-        self, palette: str | None, limits: tuple[float | None, float | None], picks: Picks
+        self,
+        palette: str | None,
+        limits: tuple[float | None, float | None],
+        picks: Picks,
     ) -> Colours:
         """Return the colours of the layer at a level, which are the same for all times and parts of
         a map."""
-        fixed = {name: at for name, at in picks if self.time is None or name != self.time_dimension}
+        fixed = {
+            name: at
+            for name, at in picks
+            if self.time is None or name != self.time_dimension
+        }
         key = (palette, limits, tuple(fixed.items()))
         if key not in self._scales:
             centre = 0.0 if pivots(self.variable) else None
@@ -267,7 +295,10 @@ def moments_named(axis: TimeAxis, text: str) -> tuple[float, float]:
     """
     instant = _instant(text)
     try:
-        ends = first_moment(instant, axis.calendar), moment_after(instant, axis.calendar)
+        ends = (
+            first_moment(instant, axis.calendar),
+            moment_after(instant, axis.calendar),
+        )
         first, last = (float(axis.to_number(end)) for end in ends)
     except (ValueError, OverflowError) as error:
         raise Refused(400, f"'{text[:60]}' is not a time: {error}") from None
@@ -297,7 +328,9 @@ def _shades(scale: Scale, centre: float | None) -> Array:
     255."""
     palette, norm = colours(scale, centre)
     inner = palette(norm((scale.edges[1:] + scale.edges[:-1]) / 2))
-    table = np.vstack([[0.0, 0.0, 0.0, 0.0], palette.get_under(), inner, palette.get_over()])
+    table = np.vstack(
+        [[0.0, 0.0, 0.0, 0.0], palette.get_under(), inner, palette.get_over()]
+    )
     return np.asarray(np.rint(table * 255), dtype=np.uint8)
 
 

@@ -69,4 +69,6 @@ class Deadline(Silent):
             If it is up.
         """
         if time.monotonic() > self._end:
-            raise Refused(503, f"to compute this takes longer than {self._seconds:g} s; {_HELP}")
+            raise Refused(
+                503, f"to compute this takes longer than {self._seconds:g} s; {_HELP}"
+            )

@@ -57,7 +57,9 @@ class Guard:
             return
         allowed = {"allow": "GET, HEAD, OPTIONS", **_ALWAYS}
         if scope["method"] == "OPTIONS":  # by which browsers ask whether they may
-            await Response(status_code=204, headers={**allowed, **_PREFLIGHT})(scope, receive, send)
+            await Response(status_code=204, headers={**allowed, **_PREFLIGHT})(
+                scope, receive, send
+            )
             return
         if scope["method"] not in ("GET", "HEAD"):
             said = f"{scope['method']} is not allowed; data are only read here\n"
@@ -66,7 +68,9 @@ class Guard:
 
         async def send_with_headers(message: Message) -> None:
             if message["type"] == "http.response.start":
-                added = [(key.encode(), value.encode()) for key, value in _ALWAYS.items()]
+                added = [
+                    (key.encode(), value.encode()) for key, value in _ALWAYS.items()
+                ]
                 message["headers"] = [*message["headers"], *added]
             await send(message)
 
@@ -109,7 +113,9 @@ class Prefix:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] == "http":
-            said = dict(scope["headers"]).get(b"x-forwarded-prefix", b"").decode("latin-1")
+            said = (
+                dict(scope["headers"]).get(b"x-forwarded-prefix", b"").decode("latin-1")
+            )
             said = said.rstrip("/")
             prefix = said if said and _PREFIX.fullmatch(said) else self._base_path
             scope = {**scope, "root_path": prefix}
@@ -136,7 +142,9 @@ class Counts:
         seconds : float
         """
         kind = path.split("/")[1] if "/" in path else ""
-        kind = kind if f"/{kind}" in (*_IN_TEXT, "/dap", "/zarr", "/wms", "/") else "other"
+        kind = (
+            kind if f"/{kind}" in (*_IN_TEXT, "/dap", "/zarr", "/wms", "/") else "other"
+        )
         with self._lock:
             self._answers[kind or "index", status] += 1
             self._seconds[kind or "index"] += seconds  # type: ignore[assignment]
@@ -156,8 +164,14 @@ class Counts:
             ("request_seconds", "seconds", seconds),
             ("response_bytes", "bytes", sizes),
         ):
-            lines += [f"# TYPE rhodolite_{name} counter", f"# UNIT rhodolite_{name} {unit}"]
-            lines += [f'rhodolite_{name}_total{{kind="{kind}"}} {count}' for kind, count in counted]
+            lines += [
+                f"# TYPE rhodolite_{name} counter",
+                f"# UNIT rhodolite_{name} {unit}",
+            ]
+            lines += [
+                f'rhodolite_{name}_total{{kind="{kind}"}} {count}'
+                for kind, count in counted
+            ]
         return "\n".join([*lines, "# EOF"]) + "\n"
 
 
@@ -173,7 +187,9 @@ class Log:
         Takes a line.
     """
 
-    def __init__(self, app: ASGIApp, counts: Counts, say: Callable[[str], None] | None) -> None:
+    def __init__(
+        self, app: ASGIApp, counts: Counts, say: Callable[[str], None] | None
+    ) -> None:
         self._app, self._counts, self._say = app, counts, say
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:

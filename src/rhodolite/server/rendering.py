@@ -77,11 +77,18 @@ def pixels_of(layer: Layer, field: Array, window: Window, *, smooth: bool) -> Ar
     inside = (rows >= 0)[:, None] & (columns >= 0)[None, :]
     if not smooth:
         return np.where(inside, field[np.ix_(rows, columns)], np.nan)
-    return np.where(inside, _between(layer, field, latitudes, longitudes, rows, columns), np.nan)
+    return np.where(
+        inside, _between(layer, field, latitudes, longitudes, rows, columns), np.nan
+    )
 
 
 def _between(
-    layer: Layer, field: Array, latitudes: Array, longitudes: Array, rows: Array, columns: Array
+    layer: Layer,
+    field: Array,
+    latitudes: Array,
+    longitudes: Array,
+    rows: Array,
+    columns: Array,
 ) -> Array:
     """Return values interpolated between the centres of cells; those of the cell itself where a
     neighbour is missing."""

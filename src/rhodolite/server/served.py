@@ -131,7 +131,9 @@ class Served:
         """Run what a part depends on, unless that takes too long or others are at it as long."""
         seconds = self.gate.limits.seconds
         if not self._preparing.acquire(timeout=seconds):
-            raise Refused(503, f"what this needs is being computed since {seconds:g} s; try again")
+            raise Refused(
+                503, f"what this needs is being computed since {seconds:g} s; try again"
+            )
         try:
             bounded = replace(self.engine, progress=Deadline(seconds))
             bounded.cache = self.engine.cache

@@ -90,12 +90,19 @@ class Sources(Mapping[str, Served]):
         dataset = normalise(self._openings[name]())
         changed = [path.stat().st_mtime for path in _files(dataset)]
         return Served(
-            name, dataset, self._engine, self._gate, _version(dataset), max(changed, default=0.0)
+            name,
+            dataset,
+            self._engine,
+            self._gate,
+            _version(dataset),
+            max(changed, default=0.0),
         )
 
 
 def _files(dataset: Dataset) -> list[Path]:
-    return [Path(str(file.path)) for file in dataset.files if Path(str(file.path)).exists()]
+    return [
+        Path(str(file.path)) for file in dataset.files if Path(str(file.path)).exists()
+    ]
 
 
 def _version(dataset: Dataset) -> str:

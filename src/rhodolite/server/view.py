@@ -57,7 +57,9 @@ def need_layers(maps: Maps) -> None:
         If there is nothing on a grid.
     """
     if not maps.layers:
-        raise Refused(404, f"{maps.served.name} has nothing on a grid to be drawn on a map")
+        raise Refused(
+            404, f"{maps.served.name} has nothing on a grid to be drawn on a map"
+        )
 
 
 def _described(layer: Layer) -> dict[str, Any]:
@@ -133,7 +135,9 @@ def static_file(path: str) -> tuple[bytes, str]:
         If there is no such file.
     """
     if path in _OWN:
-        return files("rhodolite.server").joinpath("static", path).read_bytes(), _OWN[path]
+        return files("rhodolite.server").joinpath("static", path).read_bytes(), _OWN[
+            path
+        ]
     folder, _, name = path.partition("/")
     if folder == "bokeh" and name in _OF_BOKEH:
         return _bokeh_folder().joinpath(name).read_bytes(), "text/javascript"

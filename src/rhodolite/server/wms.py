@@ -26,10 +26,23 @@ from rhodolite.server.rendering import (
     write_png,
 )
 from rhodolite.server.served import Served
-from rhodolite.server.wms_contents import allowed_in_xml, describe_layer, describe_service
+from rhodolite.server.wms_contents import (
+    allowed_in_xml,
+    describe_layer,
+    describe_service,
+)
 
 _HALF = math.pi * EARTH_RADIUS
-PALETTES = ("viridis", "plasma", "cividis", "YlGnBu", "RdBu_r", "BrBG", "PuOr_r", "gray")
+PALETTES = (
+    "viridis",
+    "plasma",
+    "cividis",
+    "YlGnBu",
+    "RdBu_r",
+    "BrBG",
+    "PuOr_r",
+    "gray",
+)
 FORMATS = ("image/png", "image/webp", "image/jpeg")
 MOST_LAYERS = 10
 _WIDEST = 4096
@@ -88,7 +101,9 @@ class Maps:
         asked = {key.lower(): value for key, value in parameters.items()}
         service = asked.get("service", "WMS").upper()
         if service != "WMS":
-            raise WmsError("InvalidParameterValue", f"the service here is WMS, and not {service}")
+            raise WmsError(
+                "InvalidParameterValue", f"the service here is WMS, and not {service}"
+            )
         request = asked.get("request", "GetCapabilities").lower()
         if request == "getcapabilities":
             return *self._capabilities(_version(asked), address), {}
@@ -109,7 +124,9 @@ class Maps:
     def _layer(self, name: str) -> Layer:
         if name not in self.layers:
             there = ", ".join(self.layers) or "none"
-            raise WmsError("LayerNotDefined", f"there is no layer '{name}'; there are {there}", 404)
+            raise WmsError(
+                "LayerNotDefined", f"there is no layer '{name}'; there are {there}", 404
+            )
         return self.layers[name]
 
     def _layers(self, asked: Mapping[str, str]) -> list[Layer]:
@@ -125,9 +142,13 @@ class Maps:
         background = None if clear else _background(asked)
         styles = (asked.get("styles", "") or "").split(",")
         if len(styles) not in (1, len(layers)):
-            raise WmsError("StyleNotDefined", "STYLES has one style for each of LAYERS, or none")
+            raise WmsError(
+                "StyleNotDefined", "STYLES has one style for each of LAYERS, or none"
+            )
         painted = []
-        for layer, given in zip(layers, styles * (len(layers) // len(styles)), strict=True):
+        for layer, given in zip(
+            layers, styles * (len(layers) // len(styles)), strict=True
+        ):
             style, palette, limits = _style({**asked, "styles": given})
             picks = _picks(layer, asked)
             field = self._fields.get(layer, picks)
@@ -144,11 +165,14 @@ class Maps:
         crs = _OTHER_NAMES.get(crs, crs)
         if crs not in SYSTEMS:
             code = "InvalidCRS" if newer else "InvalidSRS"
-            raise WmsError(code, f"'{crs}' is not offered; there are {', '.join(SYSTEMS)}")
+            raise WmsError(
+                code, f"'{crs}' is not offered; there are {', '.join(SYSTEMS)}"
+            )
         width, height = (_size(asked, key) for key in ("width", "height"))
         if width * height > self.served.gate.limits.pixels:
             raise WmsError(
-                "InvalidParameterValue", f"{width} x {height} pixels are too many; ask for fewer"
+                "InvalidParameterValue",
+                f"{width} x {height} pixels are too many; ask for fewer",
             )
         try:
             ends = [float(part) for part in asked.get("bbox", "").split(",")]
@@ -162,7 +186,9 @@ class Maps:
         west, south, east, north = ends
         most = 4 * (180.0 if SYSTEMS[crs] == "geographic" else _HALF)
         if not (west < east and south < north) or max(map(abs, ends)) > most:
-            raise WmsError("InvalidParameterValue", "BBOX has no area, or lies beyond the world")
+            raise WmsError(
+                "InvalidParameterValue", "BBOX has no area, or lies beyond the world"
+            )
         return Window(crs, west, south, east, north, width, height)
 
     def _feature(self, asked: Mapping[str, str], layer: Layer) -> tuple[bytes, str]:
@@ -178,8 +204,12 @@ class Maps:
         if kind == "application/json":
             return json.dumps(found, allow_nan=False).encode(), kind
         if kind != "text/plain":
-            raise WmsError("InvalidFormat", "INFO_FORMAT is text/plain or application/json")
-        return "".join(f"{key}: {value}\n" for key, value in found.items()).encode(), kind
+            raise WmsError(
+                "InvalidFormat", "INFO_FORMAT is text/plain or application/json"
+            )
+        return "".join(
+            f"{key}: {value}\n" for key, value in found.items()
+        ).encode(), kind
 
     def _legend(self, asked: Mapping[str, str]) -> bytes:
         layer = self._layer(asked.get("layer", ""))
@@ -256,8 +286,13 @@ def _place_of_pixel(
     except (KeyError, ValueError):
         column = row = -2
     if not (-1 <= column <= window.width and -1 <= row <= window.height):
-        raise WmsError("InvalidPoint", f"{' and '.join(names).upper()} are a pixel of the map")
-    longitude, latitude = window.longitudes(np.array(column)), window.latitudes(np.array(row))
+        raise WmsError(
+            "InvalidPoint", f"{' and '.join(names).upper()} are a pixel of the map"
+        )
+    longitude, latitude = (
+        window.longitudes(np.array(column)),
+        window.latitudes(np.array(row)),
+    )
     return float(longitude), float(latitude)
 
 
@@ -281,7 +316,8 @@ def _size(asked: Mapping[str, str], key: str) -> int:
     text = asked.get(key, "")
     if not text.isdecimal() or not 1 <= int(text[:9]) <= _WIDEST:
         raise WmsError(
-            "InvalidParameterValue", f"{key.upper()} is a number of pixels from 1 to {_WIDEST}"
+            "InvalidParameterValue",
+            f"{key.upper()} is a number of pixels from 1 to {_WIDEST}",
         )
     return int(text)
 
@@ -292,7 +328,9 @@ def _style(
     """Return how cells are drawn, the palette, and the limits of the colours."""
     given = asked.get("styles", "") or "cells"
     way, _, palette = given.partition("/")
-    if way not in ("cells", "smooth", "default") or (palette and palette not in PALETTES):
+    if way not in ("cells", "smooth", "default") or (
+        palette and palette not in PALETTES
+    ):
         raise WmsError(
             "StyleNotDefined",
             f"there is no style '{given[:60]}'; there are cells and smooth, each alone or with a "
@@ -305,7 +343,9 @@ def _style(
         except ValueError:
             low = high = math.nan
         if not low < high or not math.isfinite(low + high):
-            raise WmsError("InvalidParameterValue", "LIMITS is two numbers, the lower one first")
+            raise WmsError(
+                "InvalidParameterValue", "LIMITS is two numbers, the lower one first"
+            )
         limits = low, high
     return way, palette or None, limits
 
@@ -321,7 +361,9 @@ def _background(asked: Mapping[str, str]) -> tuple[int, int, int]:
     return number >> 16, number >> 8 & 255, number & 255
 
 
-def _value_at(layer: Layer, field: Array, latitude: float, longitude: float) -> dict[str, Any]:
+def _value_at(
+    layer: Layer, field: Array, latitude: float, longitude: float
+) -> dict[str, Any]:
     cell = layer.grid.cell_at(latitude, longitude) if abs(latitude) <= 90 else None
     found: dict[str, Any] = {
         "layer": layer.variable.name,

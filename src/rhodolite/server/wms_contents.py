@@ -24,7 +24,9 @@ def describe_service(served: Served) -> dict[str, Any]:
 
     return {
         "abstract": text("summary", "comment"),
-        "keywords": [word.strip() for word in text("keywords").split(",") if word.strip()],
+        "keywords": [
+            word.strip() for word in text("keywords").split(",") if word.strip()
+        ],
         "person": text("creator_name", "publisher_name"),
         "organisation": text("institution", "creator_institution"),
         "mail": text("creator_email", "publisher_email"),
@@ -57,7 +59,9 @@ def describe_layer(layer: Layer) -> dict[str, Any]:
         "metres": metres,
         "times": layer.moments,
         "levels": [] if levels is None else [f"{value:g}" for value in levels],
-        "level_units": "" if coordinate is None else allowed_in_xml(coordinate.units or ""),
+        "level_units": ""
+        if coordinate is None
+        else allowed_in_xml(coordinate.units or ""),
     }
 
 

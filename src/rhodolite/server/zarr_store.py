@@ -112,7 +112,9 @@ def _array(variable: Variable) -> dict[str, Any]:
 def chunk_shape(variable: Variable) -> tuple[int, ...]:
     """Return the shape of chunks: that of the source, or cut smaller along the first axes."""
     shape = [max(n, 1) for n in variable.shape]
-    chunks = [min(c, n) for c, n in zip(variable.data.chunks or shape, shape, strict=True)]
+    chunks = [
+        min(c, n) for c, n in zip(variable.data.chunks or shape, shape, strict=True)
+    ]
     for axis in range(len(chunks)):
         others = math.prod(chunks) // chunks[axis]
         if others * chunks[axis] > _CHUNK_VALUES:
@@ -123,7 +125,8 @@ def chunk_shape(variable: Variable) -> tuple[int, ...]:
 def _chunk(served: Served, variable: Variable, place: tuple[int, ...]) -> bytes:
     chunks = chunk_shape(variable)
     if len(place) != len(chunks) or any(
-        at * size >= max(n, 1) for at, size, n in zip(place, chunks, variable.shape, strict=True)
+        at * size >= max(n, 1)
+        for at, size, n in zip(place, chunks, variable.shape, strict=True)
     ):
         raise Refused(404, f"{variable.name} has no chunk {'/'.join(map(str, place))}")
     slices = tuple(

@@ -99,10 +99,16 @@ def verify_inputs(made: Any, home: Path) -> list[tuple[str, str]]:
     """
     files = made.get("from") if isinstance(made, dict) else None
     if not isinstance(files, list):
-        raise DataError("the study names no files with their checksums, so they cannot be verified")
+        raise DataError(
+            "the study names no files with their checksums, so they cannot be verified"
+        )
     inputs = []
     for entry in files:
-        if not isinstance(entry, list) or len(entry) != 3 or not isinstance(entry[0], str):
+        if (
+            not isinstance(entry, list)
+            or len(entry) != 3
+            or not isinstance(entry[0], str)
+        ):
             raise DataError("the study names its files in a way that is not understood")
         name, size, checksum = entry
         try:
@@ -145,7 +151,9 @@ def _find_in_pdf(path: Path) -> str | None:
         return None
     text = _ESCAPED.sub(_unescape, match.group(1))
     return (
-        text.decode("utf-16") if text[:2] in (b"\xfe\xff", b"\xff\xfe") else text.decode("latin-1")
+        text.decode("utf-16")
+        if text[:2] in (b"\xfe\xff", b"\xff\xfe")
+        else text.decode("latin-1")
     )
 
 

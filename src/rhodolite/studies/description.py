@@ -48,7 +48,10 @@ class NamedStep:
 
     def made(self, datasets: Mapping[str, Dataset]) -> Step:
         """Return the operation, given the data that it needs."""
-        others = {field: OtherDataset(name, datasets[name]) for field, name in self.others.items()}
+        others = {
+            field: OtherDataset(name, datasets[name])
+            for field, name in self.others.items()
+        }
         return self.kind(**{**self.settings, **others})
 
 

@@ -33,7 +33,11 @@ class DoneBefore:
     def holds(self, name: str, key: str, place: Path) -> bool:
         """Whether an output is as it was made, from what it would be made from now."""
         entry = self._entries.get(name)
-        return isinstance(entry, dict) and entry.get("from") == key and self.made(name, place)
+        return (
+            isinstance(entry, dict)
+            and entry.get("from") == key
+            and self.made(name, place)
+        )
 
     def made(self, name: str, place: Path) -> bool:
         """Whether what lies at a place is what the study has written there."""
@@ -59,7 +63,11 @@ def _state(place: Path) -> Any:
     """Return what an output looks like; of a set of files, all of them."""
     if place.exists():
         return fingerprint(place)
-    near = sorted(place.parent.iterdir()) if "{" in place.name and place.parent.is_dir() else []
+    near = (
+        sorted(place.parent.iterdir())
+        if "{" in place.name and place.parent.is_dir()
+        else []
+    )
     found = [path for path in near if fits_pattern(place.name, path.name)]
     if not found:
         raise FileNotFoundError(place)

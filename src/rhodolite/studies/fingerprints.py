@@ -39,7 +39,9 @@ def fingerprint(path: Path, *, whole: bool = True) -> dict[str, int | str]:
         If it cannot be read.
     """
     digest = hashlib.blake2b(digest_size=16)
-    files = [path] if path.is_file() else sorted(p for p in path.rglob("*") if p.is_file())
+    files = (
+        [path] if path.is_file() else sorted(p for p in path.rglob("*") if p.is_file())
+    )
     lengths = [file.stat().st_size for file in files]
     size = sum(lengths)
     whole = whole and size <= _MOST_WHOLE and len(files) <= _MOST_READ
@@ -71,7 +73,9 @@ def last_change(path: Path) -> int:
     return max((one.stat().st_mtime_ns for one in path.rglob("*")), default=0)
 
 
-def files_named(texts: Iterable[str], within: frozenset[Path] = frozenset()) -> list[Path]:
+def files_named(
+    texts: Iterable[str], within: frozenset[Path] = frozenset()
+) -> list[Path]:
     """Return the files that texts name, as paths or patterns, and those that collections among them
     name; what names none is left out.
 
@@ -87,7 +91,9 @@ def files_named(texts: Iterable[str], within: frozenset[Path] = frozenset()) -> 
         for name in (text, text.rpartition(":")[0], text.partition("#")[0]):
             if there := _files_of(name):
                 found += there
-                found += [inner for path in there for inner in _files_beyond(path, within)]
+                found += [
+                    inner for path in there for inner in _files_beyond(path, within)
+                ]
                 break
     return list(dict.fromkeys(found))
 
@@ -101,7 +107,9 @@ def _files_beyond(path: Path, within: frozenset[Path]) -> list[Path]:
         except (RhodoliteError, OSError):
             return []
     if path.suffix.lower() == ".shp":
-        beside = [path.with_suffix(suffix) for suffix in (".dbf", ".shx", ".prj", ".cpg")]
+        beside = [
+            path.with_suffix(suffix) for suffix in (".dbf", ".shx", ".prj", ".cpg")
+        ]
         return [part for part in beside if part.exists()]
     return []
 

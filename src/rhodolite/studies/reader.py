@@ -83,7 +83,9 @@ def read_study(path: Path, settings: Mapping[str, str] | None = None) -> Study:
     return read_study_text(text, path, settings)
 
 
-def read_study_text(text: str, path: Path, settings: Mapping[str, str] | None = None) -> Study:
+def read_study_text(
+    text: str, path: Path, settings: Mapping[str, str] | None = None
+) -> Study:
     """Read a study from its text.
 
     Parameters
@@ -131,20 +133,31 @@ class _Reader:
             kind: self._filled(kind, tables[kind], settings, lists)
             for kind in ("inputs", "steps", "outputs")
         }
-        inputs = {n: self._input(n, one[0], one[1]) for n, one in filled["inputs"].items()}
+        inputs = {
+            n: self._input(n, one[0], one[1]) for n, one in filled["inputs"].items()
+        }
         names = {**filled["inputs"], **filled["steps"]}
         for name in inputs.keys() & filled["steps"].keys():
-            raise self.refuse(f"'{name}' is an input and a step", *filled["steps"][name][1])
-        steps = {n: self._step(n, one[0], one[1], names) for n, one in filled["steps"].items()}
+            raise self.refuse(
+                f"'{name}' is an input and a step", *filled["steps"][name][1]
+            )
+        steps = {
+            n: self._step(n, one[0], one[1], names)
+            for n, one in filled["steps"].items()
+        }
         pages = {n: one for n, one in filled["outputs"].items() if _is_report(one[0])}
         outputs = {
             n: self._output(n, one[0], one[1], names)
             for n, one in filled["outputs"].items()
             if n not in pages
         }
-        reports = {n: self._report(n, one[0], one[1], outputs) for n, one in pages.items()}
+        reports = {
+            n: self._report(n, one[0], one[1], outputs) for n, one in pages.items()
+        }
         if not outputs:
-            raise self.refuse('there are no outputs; write [outputs."result.nc"] and of = "..."')
+            raise self.refuse(
+                'there are no outputs; write [outputs."result.nc"] and of = "..."'
+            )
         places = {name: place for name, (_, place) in filled["steps"].items()}
         in_order = self._in_order(steps, places)
         return Study(self._path, title, inputs, in_order, outputs, reports)
@@ -163,7 +176,9 @@ class _Reader:
                 raise self.refuse(f"two {kind} are called '{name}'", *place)
             found[name] = content, place
             if len(found) > _MOST_TABLES:
-                raise self.refuse(f"these are more than {_MOST_TABLES:,} {kind}", *place)
+                raise self.refuse(
+                    f"these are more than {_MOST_TABLES:,} {kind}", *place
+                )
         return found
 
     def _table(self, name: str) -> dict[str, Any]:
@@ -172,14 +187,20 @@ class _Reader:
             raise self.refuse(f"{name} is a table; write [{name}]", name)
         return table
 
-    def _check_keys(self, table: Mapping[str, Any], known: Any, what: str, *place: str) -> None:
+    def _check_keys(
+        self, table: Mapping[str, Any], known: Any, what: str, *place: str
+    ) -> None:
         for key in table:
             if key not in known:
                 raise self.refuse(
-                    f"there is no {what} '{key}'. {nearest_names(key, known)}", *place, key
+                    f"there is no {what} '{key}'. {nearest_names(key, known)}",
+                    *place,
+                    key,
                 )
 
-    def _settings(self, table: dict[str, Any], given: Mapping[str, str]) -> dict[str, str]:
+    def _settings(
+        self, table: dict[str, Any], given: Mapping[str, str]
+    ) -> dict[str, str]:
         for key, value in table.items():
             if isinstance(value, (dict, list)):
                 raise self.refuse("a setting is text or a number", "settings", key)
@@ -191,11 +212,15 @@ class _Reader:
             )
         return {key: str(value) for key, value in {**table, **given}.items()}
 
-    def _lists(self, table: dict[str, Any], settings: Mapping[str, str]) -> dict[str, list[str]]:
+    def _lists(
+        self, table: dict[str, Any], settings: Mapping[str, str]
+    ) -> dict[str, list[str]]:
         for key, value in table.items():
             fits = isinstance(value, list) and value
             if not fits or any(isinstance(one, (dict, list)) for one in value):
-                raise self.refuse('a list is of texts or numbers: ["a", "b"]', "lists", key)
+                raise self.refuse(
+                    'a list is of texts or numbers: ["a", "b"]', "lists", key
+                )
             if key in settings:
                 raise self.refuse(f"'{key}' is a setting and a list", "lists", key)
         return {key: [str(one) for one in value] for key, value in table.items()}
@@ -221,8 +246,14 @@ class _Reader:
         self._check_keys(table, _INPUT_KEYS, "key of an input", *place)
         files = table.get("files")
         files = [files] if isinstance(files, str) else files
-        if not isinstance(files, list) or not files or not all(isinstance(f, str) for f in files):
-            raise self.refuse('an input needs files, such as "data_*.nc" or a list of such', *place)
+        if (
+            not isinstance(files, list)
+            or not files
+            or not all(isinstance(f, str) for f in files)
+        ):
+            raise self.refuse(
+                'an input needs files, such as "data_*.nc" or a list of such', *place
+            )
         self._check_types(table, place)
         self._check_company(table, place)
         missing, overlap = table.get("missing-value"), table.get("overlap")
@@ -242,11 +273,15 @@ class _Reader:
             ),
         )
 
-    def _texts(self, table: Mapping[str, Any], key: str, place: Place) -> tuple[str, ...]:
+    def _texts(
+        self, table: Mapping[str, Any], key: str, place: Place
+    ) -> tuple[str, ...]:
         """Return a text, or a list of texts, as several."""
         value = table.get(key, [])
         texts = [value] if isinstance(value, str) else value
-        if not isinstance(texts, list) or not all(isinstance(text, str) for text in texts):
+        if not isinstance(texts, list) or not all(
+            isinstance(text, str) for text in texts
+        ):
             raise self.refuse(f"{key} is a text, or a list of texts", *place, key)
         return tuple(texts)
 
@@ -270,17 +305,25 @@ class _Reader:
         """Refuse keys of an input that do not go together."""
         for key in ("members", "group", "overlap"):
             if "description" in table and table.get(key):
-                raise self.refuse(f"description and {key} do not go together", *place, key)
+                raise self.refuse(
+                    f"description and {key} do not go together", *place, key
+                )
         if table.get("members") and "overlap" in table:
-            raise self.refuse("members and overlap do not go together", *place, "overlap")
+            raise self.refuse(
+                "members and overlap do not go together", *place, "overlap"
+            )
 
-    def _step(self, name: str, content: Any, place: Place, names: Mapping[str, Any]) -> NamedStep:
+    def _step(
+        self, name: str, content: Any, place: Place, names: Mapping[str, Any]
+    ) -> NamedStep:
         self._check_name(name, place)
         table = self._as_table(content, place)
         verb = table.pop("do", None)
         if not isinstance(verb, str) or not is_operation(verb):
             said = f"no verb '{verb}'. {nearest_names(str(verb), operation_names())}"
-            raise self.refuse(said if verb else 'a step needs do = "VERB"', *place, "do")
+            raise self.refuse(
+                said if verb else 'a step needs do = "VERB"', *place, "do"
+            )
         return self._made(name, operation(verb), verb, table, place, names)
 
     def _report(
@@ -291,9 +334,13 @@ class _Reader:
         self._check_keys(table, ("report", "text"), "key of a report", *place)
         if Path(path).suffix.lower() not in (".html", ".htm"):
             raise self.refuse(f"'{path}': a report is a page; write .html", *place)
-        shows = [table["report"]] if isinstance(table["report"], str) else table["report"]
+        shows = (
+            [table["report"]] if isinstance(table["report"], str) else table["report"]
+        )
         if not isinstance(shows, list) or not shows:
-            raise self.refuse('report is a list of outputs: ["map.png"]', *place, "report")
+            raise self.refuse(
+                'report is a list of outputs: ["map.png"]', *place, "report"
+            )
         for show in shows:
             if show not in outputs:
                 said = f"there is no output '{show}' to show. {nearest_names(str(show), outputs)}"
@@ -308,18 +355,29 @@ class _Reader:
 
     def _check_path(self, path: str, place: Place) -> None:
         parts = Path(path).parts
-        if Path(path).is_absolute() or ".." in parts or not parts or path.startswith("-"):
+        if (
+            Path(path).is_absolute()
+            or ".." in parts
+            or not parts
+            or path.startswith("-")
+        ):
             raise self.refuse(
                 f"'{path}': outputs lie in the folder of the study, or in that of --into; write a "
                 "path within it",
                 *place,
             )
-        if (plain := posixpath.normpath(path)) != path:  # so that one output has one name
+        if (
+            plain := posixpath.normpath(path)
+        ) != path:  # so that one output has one name
             raise self.refuse(f"'{path}': write it as '{plain}'", *place)
 
-    def _output(self, path: str, content: Any, place: Place, names: Mapping[str, Any]) -> Output:
+    def _output(
+        self, path: str, content: Any, place: Place, names: Mapping[str, Any]
+    ) -> Output:
         self._check_path(path, place)
-        table = self._as_table({"of": content} if isinstance(content, str) else content, place)
+        table = self._as_table(
+            {"of": content} if isinstance(content, str) else content, place
+        )
         said = {key: self._words(table, key, place) for key in ("heading", "note")}
         kind = table.pop("draw", None)
         if kind is None:
@@ -328,7 +386,9 @@ class _Reader:
             return Output(path, of, self._layout(table, place), None, **said)
         if not is_drawing(kind):
             raise self.refuse(
-                f"no drawing '{kind}'. {nearest_names(str(kind), drawing_names())}", *place, "draw"
+                f"no drawing '{kind}'. {nearest_names(str(kind), drawing_names())}",
+                *place,
+                "draw",
             )
         made = self._made(path, drawing(kind), f"draw {kind}", table, place, names)
         return Output(path, made.of, USUAL_LAYOUT, made, **said)
@@ -337,7 +397,9 @@ class _Reader:
         for key in ("unlimited", "raw", "checksums", "all"):
             if not isinstance(table.get(key, False), bool):
                 raise self.refuse(f"{key} is true or false", *place, key)
-        if isinstance(table.get("first", 1), bool) or not isinstance(table.get("first", 1), int):
+        if isinstance(table.get("first", 1), bool) or not isinstance(
+            table.get("first", 1), int
+        ):
             raise self.refuse("first is a number of rows", *place, "first")
         for key in ("format", "chunks", "compression", "decimal", "sort", "across"):
             if not isinstance(table.get(key, ""), str):
@@ -383,7 +445,9 @@ class _Reader:
                 continue
             if key not in declared:
                 known = nearest_names(key, declared)
-                raise self.refuse(f"{verb} has no parameter '{key}'. {known}", *place, key)
+                raise self.refuse(
+                    f"{verb} has no parameter '{key}'. {known}", *place, key
+                )
             one = declared[key]
             if one.type is OtherDataset and isinstance(value, str) and value in names:
                 others[one.field] = value
@@ -409,15 +473,25 @@ class _Reader:
     def _variables(self, value: Any, place: Place) -> tuple[str, ...]:
         """Return the names under `variable`, which every step can have, as on the command line."""
         given = [value] if isinstance(value, str) else value
-        if not isinstance(given, list) or not all(isinstance(one, str) for one in given):
-            raise self.refuse("variable is a name or a list of names", *place, "variable")
+        if not isinstance(given, list) or not all(
+            isinstance(one, str) for one in given
+        ):
+            raise self.refuse(
+                "variable is a name or a list of names", *place, "variable"
+            )
         return tuple(name.strip() for text in given for name in text.split(","))
 
-    def _of(self, table: Mapping[str, Any], place: Place, names: Mapping[str, Any]) -> str:
+    def _of(
+        self, table: Mapping[str, Any], place: Place, names: Mapping[str, Any]
+    ) -> str:
         of = table.get("of")
         if not isinstance(of, str) or of not in names:
             what = "of = the name of an input or a step"
-            said = f"no input or step '{of}'. {nearest_names(str(of), names)}" if of else what
+            said = (
+                f"no input or step '{of}'. {nearest_names(str(of), names)}"
+                if of
+                else what
+            )
             raise self.refuse(said if of else f"this needs {what}", *place, "of")
         return of
 
@@ -429,7 +503,8 @@ class _Reader:
     def _check_name(self, name: str, place: Place) -> None:
         if not _NAME.fullmatch(name):
             raise self.refuse(
-                f"'{name}' is no name; names are of letters, figures, '_', '-' and '.'", *place
+                f"'{name}' is no name; names are of letters, figures, '_', '-' and '.'",
+                *place,
             )
 
     def _in_order(
@@ -440,11 +515,17 @@ class _Reader:
         rounds = 0
         left = dict(steps)
         while left:
-            ready = [n for n, one in left.items() if not any(need in left for need in one.needs)]
+            ready = [
+                n
+                for n, one in left.items()
+                if not any(need in left for need in one.needs)
+            ]
             if not ready:
                 name = next(iter(left))
                 around = " needs ".join(f"'{one}'" for one in _circle(name, left))
-                raise self.refuse(f"steps need each other in a circle: {around}", *places[name])
+                raise self.refuse(
+                    f"steps need each other in a circle: {around}", *places[name]
+                )
             rounds += 1
             if rounds > MOST_IN_A_ROW:
                 raise self.refuse(

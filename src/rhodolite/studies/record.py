@@ -40,7 +40,9 @@ def write_study(study: Study, made: Mapping[str, Any] | None = None) -> str:
     tables = [f"title = {_text(study.title)}"] if study.title else []
     tables += [_input_table(one) for one in study.inputs.values()]
     tables += [
-        _table(("steps", name), {"of": one.of, "do": one.kind.verb, **_plain(one, full)})
+        _table(
+            ("steps", name), {"of": one.of, "do": one.kind.verb, **_plain(one, full)}
+        )
         for name, one in study.steps.items()
     ]
     tables += [_output_table(output, full) for output in study.outputs.values()]
@@ -87,7 +89,8 @@ def move_study(study: Study, folder: Path) -> Study:
     steps = {name: _moved_step(one, folder) for name, one in study.steps.items()}
     outputs = {
         name: replace(
-            one, picture=None if one.picture is None else _moved_step(one.picture, folder)
+            one,
+            picture=None if one.picture is None else _moved_step(one.picture, folder),
         )
         for name, one in study.outputs.items()
     }
@@ -101,12 +104,17 @@ def _moved_input(one: Input, folder: Path) -> Input:
 
 
 def _moved_step(step: NamedStep, folder: Path) -> NamedStep:
-    moved = {field: _moved_value(value, folder) for field, value in step.settings.items()}
+    moved = {
+        field: _moved_value(value, folder) for field, value in step.settings.items()
+    }
     return replace(step, settings=moved)
 
 
 def tell_making(
-    inputs: Iterable[str], folder: Path, dataset: Dataset, warned: Sequence[RhodoliteWarning] = ()
+    inputs: Iterable[str],
+    folder: Path,
+    dataset: Dataset,
+    warned: Sequence[RhodoliteWarning] = (),
 ) -> dict[str, Any]:
     """Return what is to be known of how an output was made: by which version, from which files,
     and what was said and taken for granted.
@@ -125,7 +133,8 @@ def tell_making(
     made: dict[str, Any] = {"version": __version__, "files": len(paths)}
     if len(paths) <= _MOST_FILES:
         made["from"] = [
-            [named_from(str(path), folder), *fingerprint(path).values()] for path in paths
+            [named_from(str(path), folder), *fingerprint(path).values()]
+            for path in paths
         ]
     if dataset.time is not None:
         made["calendar"] = dataset.time.calendar
@@ -214,7 +223,9 @@ def _moved_value(value: Any, folder: Path) -> Any:
     """Return a value that names files as it is written from another folder."""
     if not isinstance(value, FileValue):
         return value
-    return value.renamed(lambda text: named_from(text, folder) if files_named([text]) else text)
+    return value.renamed(
+        lambda text: named_from(text, folder) if files_named([text]) else text
+    )
 
 
 def _plain(one: NamedStep, full: bool) -> dict[str, Any]:
@@ -225,8 +236,14 @@ def _plain(one: NamedStep, full: bool) -> dict[str, Any]:
     # Parameters that need others to make sense are checked only when all are there.
     step: Step = one.kind.__new__(one.kind)
     for declared in parameters(one.kind):
-        object.__setattr__(step, declared.field, one.settings.get(declared.field, declared.default))
-    settings = {key: value for key, value in to_plain(step, defaults=full).items() if key != "verb"}
+        object.__setattr__(
+            step, declared.field, one.settings.get(declared.field, declared.default)
+        )
+    settings = {
+        key: value
+        for key, value in to_plain(step, defaults=full).items()
+        if key != "verb"
+    }
     chosen = {"variable": list(one.variables)} if one.variables else {}
     return {**chosen, **settings, **others}
 
@@ -273,7 +290,11 @@ def _output_table(one: Output, full: bool) -> str:
 
 def _table(place: tuple[str, ...], table: Mapping[str, Any]) -> str:
     lines = [f"[{'.'.join(_key(word) for word in place)}]"]
-    lines += [f"{_key(key)} = {_text(value)}" for key, value in table.items() if value is not None]
+    lines += [
+        f"{_key(key)} = {_text(value)}"
+        for key, value in table.items()
+        if value is not None
+    ]
     return "\n".join(lines)
 
 

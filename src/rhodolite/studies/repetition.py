@@ -41,7 +41,9 @@ def repeat_tables(
         yield _fill(name, words, lists), _fill_all(content, words, lists)
 
 
-def _fill_all(content: Any, words: Mapping[str, str], lists: Mapping[str, list[str]]) -> Any:
+def _fill_all(
+    content: Any, words: Mapping[str, str], lists: Mapping[str, list[str]]
+) -> Any:
     if isinstance(content, dict):
         return {key: _fill_all(value, words, lists) for key, value in content.items()}
     if isinstance(content, list):
@@ -62,6 +64,8 @@ def _fill(text: str, words: Mapping[str, str], lists: Mapping[str, list[str]]) -
                 "it, too"
             )
         known = {**words, **lists}
-        raise ValueError(f"there is no setting or list '{word}'. {nearest_names(word, known)}")
+        raise ValueError(
+            f"there is no setting or list '{word}'. {nearest_names(word, known)}"
+        )
 
     return _PLACE.sub(fill, text)

@@ -67,7 +67,10 @@ def section_of(
         sentences,
         table,
         page or "",
-        (*_of_inputs(study, output), *(_in_words(named, step) for named, step in steps)),
+        (
+            *_of_inputs(study, output),
+            *(_in_words(named, step) for named, step in steps),
+        ),
         sources_of(made),
     )
 

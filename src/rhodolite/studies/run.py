@@ -21,7 +21,11 @@ from rhodolite.errors import (
     keeping_warnings,
     nearest_names,
 )
-from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
+from rhodolite.formats.atomic_output import (
+    check_output,
+    complete_or_nothing,
+    size_on_disk,
+)
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import FileValue
 from rhodolite.operations.declaration import Step
@@ -36,7 +40,12 @@ from rhodolite.pipeline.stage import Stage
 from rhodolite.studies.description import NamedStep, Output, Report, Study
 from rhodolite.studies.done import DoneBefore
 from rhodolite.studies.fingerprints import files_named, fingerprint, last_change
-from rhodolite.studies.record import move_study, restrict_study, tell_making, write_study
+from rhodolite.studies.record import (
+    move_study,
+    restrict_study,
+    tell_making,
+    write_study,
+)
 from rhodolite.version import __version__
 
 Written = Callable[[Path, tuple[int, int]], None]
@@ -94,7 +103,11 @@ class StudyRun:
         asked = [
             shown
             for name in self.only or self.study.outputs
-            for shown in ((name,) if name in self.study.outputs else self.study.reports[name].shows)
+            for shown in (
+                (name,)
+                if name in self.study.outputs
+                else self.study.reports[name].shows
+            )
         ]
         return [self.study.outputs[name] for name in dict.fromkeys(asked)]
 
@@ -102,7 +115,9 @@ class StudyRun:
     def pages(self) -> list[Report]:
         """The reports that are to be up to date at the end."""
         reports = self.study.reports
-        return [one for name, one in reports.items() if not self.only or name in self.only]
+        return [
+            one for name, one in reports.items() if not self.only or name in self.only
+        ]
 
     def split_pages(self) -> tuple[list[Report], list[Report]]:
         """Return the reports that are to be made, and those that are up to date."""
@@ -111,7 +126,9 @@ class StudyRun:
                 page
                 for page in self.pages
                 if self.fresh
-                or not self._done.holds(page.path, self._page_key(page), self._into / page.path)
+                or not self._done.holds(
+                    page.path, self._page_key(page), self._into / page.path
+                )
             ]
         return stale, [page for page in self.pages if page not in stale]
 
@@ -122,7 +139,8 @@ class StudyRun:
             stale = [
                 one
                 for one in self.wanted
-                if self.fresh or not self._done.holds(one.path, self._key(one), self._place(one))
+                if self.fresh
+                or not self._done.holds(one.path, self._key(one), self._place(one))
             ]
         return stale, [one for one in self.wanted if one not in stale]
 
@@ -146,7 +164,9 @@ class StudyRun:
             for page in pages:
                 place = self._into / page.path
                 self._make_folder(place)
-                check_output(place, self.overwrite or self._done.made(page.path, place), ())
+                check_output(
+                    place, self.overwrite or self._done.made(page.path, place), ()
+                )
             for one in stale:
                 self._prepare_needed(one)
             # All at once, so that those that need the same data share the passes over them.
@@ -179,7 +199,14 @@ class StudyRun:
             self._prepare_needed(one)
             dataset = self._result(one).dataset
             sections.append(
-                section_of(self.study, one, self._place(one), dataset, self._steps_to(one), engine)
+                section_of(
+                    self.study,
+                    one,
+                    self._place(one),
+                    dataset,
+                    self._steps_to(one),
+                    engine,
+                )
             )
         first = self._nodes[shown[0].of].together
         part = restrict_study(self.study, page.path)
@@ -211,7 +238,9 @@ class StudyRun:
         with self._at_home(), deep_calls(len(self.study.steps)):
             for one in stale:
                 self._prepare_needed(one)
-            return [(one, self._result(one).plan(self._place(one), engine)) for one in stale]
+            return [
+                (one, self._result(one).plan(self._place(one), engine)) for one in stale
+            ]
 
     def _refuse_outputs_among_inputs(self) -> None:
         """Refuse a pattern that would read, in the next run, what this one writes."""
@@ -234,7 +263,9 @@ class StudyRun:
         """Refuse an output that cannot be written, before anything is computed."""
         place = self._place(one)
         with self._naming_output(one):
-            kind = check_place(place, None if one.picture is None else one.picture.kind, one.layout)
+            kind = check_place(
+                place, None if one.picture is None else one.picture.kind, one.layout
+            )
         self._make_folder(place)
         check_output(place, self._may_replace(one), (), kind)
 
@@ -297,7 +328,9 @@ class StudyRun:
         return stage.after(Subset(variable=chosen), self._reader) if chosen else stage
 
     def _made(self, step: NamedStep) -> Any:
-        return step.made({name: self._nodes[name].together for name in step.others.values()})
+        return step.made(
+            {name: self._nodes[name].together for name in step.others.values()}
+        )
 
     def _result(self, one: Output) -> Result:
         """Return what an output will be, of which no value is computed yet."""
@@ -313,21 +346,29 @@ class StudyRun:
     def _write(self, one: Output, engine: Engine) -> tuple[int, int]:
         result, overwrite = self._result(one), self._may_replace(one)
         with self._naming_output(one):
-            return result.write(self._place(one), engine, self._origin(one), overwrite=overwrite)
+            return result.write(
+                self._place(one), engine, self._origin(one), overwrite=overwrite
+            )
 
     def _origin(self, one: Output) -> Origin:
         name = one.of
         while name in self.study.steps:
             name = self.study.steps[name].of
-        return Origin(self.study.inputs[name].files, study=functools.partial(self._text, one))
+        return Origin(
+            self.study.inputs[name].files, study=functools.partial(self._text, one)
+        )
 
     def _text(self, one: Output, dataset: Dataset) -> str:
         """Return the study of one output."""
         part = restrict_study(self.study, one.path)
-        return write_study(move_study(part, self._into), self._tell_making(part, dataset))
+        return write_study(
+            move_study(part, self._into), self._tell_making(part, dataset)
+        )
 
     def _tell_making(self, part: Study, dataset: Dataset) -> dict[str, Any]:
-        files = [str(path) for given in part.inputs.values() for path in _files_of(given)]
+        files = [
+            str(path) for given in part.inputs.values() for path in _files_of(given)
+        ]
         return tell_making(files, self._into, dataset, self._warned)
 
     def _key(self, one: Output) -> str:
@@ -349,11 +390,17 @@ class StudyRun:
 
     def _step_key(self, step: NamedStep) -> str:
         settings = {field: str(value) for field, value in step.settings.items()}
-        values = [value for value in step.settings.values() if isinstance(value, FileValue)]
-        beside = _states(files_named(name for value in values for name in value.names_of_files()))
+        values = [
+            value for value in step.settings.values() if isinstance(value, FileValue)
+        ]
+        beside = _states(
+            files_named(name for value in values for name in value.names_of_files())
+        )
         needs = [self._node_key(name) for name in step.needs]
         others = dict(step.others)
-        return _digest([step.kind.verb, step.variables, settings, beside, others, needs])
+        return _digest(
+            [step.kind.verb, step.variables, settings, beside, others, needs]
+        )
 
 
 def _files_of(one: Input) -> list[Path]:

@@ -47,7 +47,9 @@ def make_parser() -> Parser:
     usage = "rhodolite build INPUT... --description FILE -o OUTPUT"
     parser = Parser("build", description=_DESCRIPTION, usage=usage)
     add_inputs(parser, "tables, text grids, or the folder of the grids")
-    parser.add_argument("--description", metavar="FILE", help="what the files do not say, as TOML")
+    parser.add_argument(
+        "--description", metavar="FILE", help="what the files do not say, as TOML"
+    )
     add_run_options(parser, members=False)
     return parser
 

@@ -32,11 +32,17 @@ def make_parser() -> Parser:
     from rhodolite.cli.parser import Parser
     from rhodolite.cli.run_options import add_run_options
 
-    parser = Parser("check", description=_DESCRIPTION, usage="rhodolite check INPUT... [options]")
+    parser = Parser(
+        "check", description=_DESCRIPTION, usage="rhodolite check INPUT... [options]"
+    )
     add_inputs(parser)
-    parser.add_argument("--json", action="store_true", help="print the same for machines to read")
     parser.add_argument(
-        "--values", action="store_true", help="read the data for values that make no sense"
+        "--json", action="store_true", help="print the same for machines to read"
+    )
+    parser.add_argument(
+        "--values",
+        action="store_true",
+        help="read the data for values that make no sense",
     )
     add_variables(parser)
     add_run_options(parser, output=False)
@@ -95,8 +101,12 @@ def _page(label: str, inputs: list[str], findings: list[Finding]) -> str:
 def _at_once(findings: list[Finding]) -> list[tuple[str, str]]:
     """Return all settings for one call, which renames first, so that later settings use the new
     names."""
-    settings = list(dict.fromkeys(pair for finding in findings for pair in finding.settings))
-    renamed = dict(value.split("=", 1) for option, value in settings if option == "--rename")
+    settings = list(
+        dict.fromkeys(pair for finding in findings for pair in finding.settings)
+    )
+    renamed = dict(
+        value.split("=", 1) for option, value in settings if option == "--rename"
+    )
 
     def under_new_name(value: str) -> str:
         name, mark, rest = value.partition(":")
@@ -120,10 +130,14 @@ def _verdict(findings: list[Finding]) -> str:
 
 
 def _entry(finding: Finding) -> list[str]:
-    typed = " ".join(f"{option} {shlex.quote(value)}" for option, value in finding.settings)
+    typed = " ".join(
+        f"{option} {shlex.quote(value)}" for option, value in finding.settings
+    )
     lines = [f"  {finding.where}: {finding.what} [{finding.rule}]"]
     if typed:
         lines.append(f"      annotate {typed}")
     if finding.advice:
-        lines.append(f"      {'annotate ' * finding.advice.startswith('--')}{finding.advice}")
+        lines.append(
+            f"      {'annotate ' * finding.advice.startswith('--')}{finding.advice}"
+        )
     return lines

@@ -29,11 +29,18 @@ def make_parser() -> Parser:
     """Return the parser of the verb."""
     from rhodolite.cli.parser import Parser
 
-    parser = Parser("demo", description=_DESCRIPTION, usage="rhodolite demo DIR [options]")
-    parser.add_argument(
-        "folder", nargs="*", metavar="DIR", help="where the files go; made if it is not there"
+    parser = Parser(
+        "demo", description=_DESCRIPTION, usage="rhodolite demo DIR [options]"
     )
-    parser.add_argument("--data-only", action="store_true", help="write the data and stop")
+    parser.add_argument(
+        "folder",
+        nargs="*",
+        metavar="DIR",
+        help="where the files go; made if it is not there",
+    )
+    parser.add_argument(
+        "--data-only", action="store_true", help="write the data and stop"
+    )
     parser.add_argument(
         "--overwrite", action="store_true", help="replace files that are there already"
     )
@@ -50,7 +57,9 @@ def run(words: list[str], quiet: bool) -> int:
 
     options = make_parser().parse(words)
     if len(options.folder) != 1:
-        raise UsageError("demo: name one folder to write to, such as rhodolite demo demo")
+        raise UsageError(
+            "demo: name one folder to write to, such as rhodolite demo demo"
+        )
 
     from rhodolite.demo.example import STUDY, study_text
     from rhodolite.demo.places import write_places
@@ -63,7 +72,9 @@ def run(words: list[str], quiet: bool) -> int:
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise OutputError(f"{folder}: this folder cannot be made: {error.strerror}") from None
+        raise OutputError(
+            f"{folder}: this folder cannot be made: {error.strerror}"
+        ) from None
     engine = make_engine(quiet)
     total = 0
     for name, dataset, layout in datasets():
@@ -105,24 +116,34 @@ def _run_example(folder: Path, overwrite: bool, quiet: bool, engine: Engine) -> 
 
     for question, command in FIRST_STEPS:
         words = [
-            str(folder / word) if word.endswith(".nc") or (folder / word).exists() else word
+            str(folder / word)
+            if word.endswith(".nc") or (folder / word).exists()
+            else word
             for word in command.split()
         ]
         if not quiet:
             print(f"\n{question}".rstrip())
             print(f"$ rhodolite {shlex.join(words)}", flush=True)
-        dispatch([*words, *(["--overwrite"] if overwrite and "-o" in words else [])], quiet)
+        dispatch(
+            [*words, *(["--overwrite"] if overwrite and "-o" in words else [])], quiet
+        )
     path = folder / STUDY
     study = read_study(path)
     if not quiet:
-        print(f"\n{study.title}\n$ rhodolite study {shlex.quote(str(path))}", flush=True)
+        print(
+            f"\n{study.title}\n$ rhodolite study {shlex.quote(str(path))}", flush=True
+        )
 
     def tell(place: Path, size: tuple[int, int]) -> None:
         if not quiet:
             output = study.outputs.get(place.name)
-            print(f"\n{output.heading if output else 'All of it on one page'}", flush=True)
+            print(
+                f"\n{output.heading if output else 'All of it on one page'}", flush=True
+            )
             say(f"wrote {folder / place.name} ({file_size(size[1])})")
 
     StudyRun(study, fresh=overwrite, overwrite=overwrite).run(engine, tell)
     if not quiet:
-        print(f"\nThe files and pictures are in {folder}, and all on one page in report.html.")
+        print(
+            f"\nThe files and pictures are in {folder}, and all on one page in report.html."
+        )

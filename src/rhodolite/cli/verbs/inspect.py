@@ -24,14 +24,22 @@ def make_parser() -> Parser:
     from rhodolite.cli.run_options import add_run_options
 
     parser = Parser(
-        "inspect", description=_DESCRIPTION, usage="rhodolite inspect INPUT... [options]"
+        "inspect",
+        description=_DESCRIPTION,
+        usage="rhodolite inspect INPUT... [options]",
     )
     add_inputs(parser)
-    parser.add_argument("--variable", metavar="NAME", help="everything about one variable")
     parser.add_argument(
-        "--statistics", action="store_true", help="read the data for missing share, range and mean"
+        "--variable", metavar="NAME", help="everything about one variable"
     )
-    parser.add_argument("--json", action="store_true", help="print the same for machines to read")
+    parser.add_argument(
+        "--statistics",
+        action="store_true",
+        help="read the data for missing share, range and mean",
+    )
+    parser.add_argument(
+        "--json", action="store_true", help="print the same for machines to read"
+    )
     parser.add_argument(
         "--members",
         action="store_true",
@@ -92,7 +100,8 @@ def _regions_page(*, as_json: bool) -> str:
     width = max(map(len, names)) + 2
     rows = -(-len(names) // _COLUMNS)
     lines = [
-        "".join(name.ljust(width) for name in names[row::rows]).rstrip() for row in range(rows)
+        "".join(name.ljust(width) for name in names[row::rows]).rstrip()
+        for row in range(rows)
     ]
     return "\n".join(
         [

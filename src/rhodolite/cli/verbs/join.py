@@ -57,7 +57,9 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     options = make_parser().parse(words)
     need_inputs(options.inputs, "join", "join 'year_*.nc' -o all.nc")
     if not options.output:
-        raise UsageError("join: no output; add -o all.nc, or -o all.toml for a collection")
+        raise UsageError(
+            "join: no output; add -o all.nc, or -o all.toml for a collection"
+        )
     source = input_of(vars(options))
 
     from rhodolite.cli.output import write_out
@@ -70,7 +72,9 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     output = Path(options.output)
     is_collection = output.suffix.lower() in COLLECTION.suffixes
     if options.headers and not is_collection:
-        raise UsageError("join: --headers is for collections; name an output such as all.toml")
+        raise UsageError(
+            "join: --headers is for collections; name an output such as all.toml"
+        )
     layout = layout_of(vars(options), for_data=not is_collection)
     if is_collection and (options.plan or options.record or layout != USUAL_LAYOUT):
         raise UsageError(
@@ -79,7 +83,9 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
             "files that are written out"
         )
     kind = COLLECTION.kind if is_collection else output_kind(output, layout)
-    check_output(output, options.overwrite, [Path(name) for name in options.inputs], kind)
+    check_output(
+        output, options.overwrite, [Path(name) for name in options.inputs], kind
+    )
     if is_collection and (
         source.variables or source.missing_value is not None or source.rules.settings()
     ):
@@ -99,10 +105,16 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     return 0
 
 
-def _write_collection(dataset: Dataset, options: Namespace, source: Input, began: float) -> None:
+def _write_collection(
+    dataset: Dataset, options: Namespace, source: Input, began: float
+) -> None:
     """Write a collection, and the headers of its files if they are asked for."""
     from rhodolite.cli.output import report_written
-    from rhodolite.formats.atomic_output import check_output, complete_or_nothing, size_on_disk
+    from rhodolite.formats.atomic_output import (
+        check_output,
+        complete_or_nothing,
+        size_on_disk,
+    )
     from rhodolite.formats.collection import write_collection, write_headers
 
     output, inputs = Path(options.output), [file.path for file in dataset.files]
@@ -110,8 +122,12 @@ def _write_collection(dataset: Dataset, options: Namespace, source: Input, began
     if headers is not None:
         check_output(headers, options.overwrite, inputs)
         with complete_or_nothing(headers, options.overwrite, inputs) as temporary:
-            write_headers(temporary, headers, [(path, options.group) for path in inputs])
+            write_headers(
+                temporary, headers, [(path, options.group) for path in inputs]
+            )
     with complete_or_nothing(output, options.overwrite, inputs) as temporary:
-        write_collection(temporary, output, options.inputs, source.overlap, options.group, headers)
+        write_collection(
+            temporary, output, options.inputs, source.overlap, options.group, headers
+        )
     if not options.quiet:
         report_written(dataset, output, size_on_disk(output), began)

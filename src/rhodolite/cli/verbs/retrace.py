@@ -31,11 +31,15 @@ def make_parser() -> Parser:
     parser = Parser("retrace", description=_DESCRIPTION, usage=usage)
     parser.add_argument("file", nargs="?", metavar="FILE", help="data or a picture")
     parser.add_argument(
-        "--verify", action="store_true", help="say whether the inputs are those that were used"
+        "--verify",
+        action="store_true",
+        help="say whether the inputs are those that were used",
     )
     parser.add_argument("--run", action="store_true", help="make the output again")
     parser.add_argument("--into", metavar="FOLDER", help="where the new output goes")
-    parser.add_argument("--overwrite", action="store_true", help="replace an existing output")
+    parser.add_argument(
+        "--overwrite", action="store_true", help="replace an existing output"
+    )
     add_work_options(parser)
     return parser
 
@@ -46,7 +50,9 @@ def run(words: list[str], quiet: bool) -> int:
     if not options.file:
         raise UsageError("retrace: which file? Write rhodolite retrace FILE")
     if options.run != bool(options.into):
-        raise UsageError("retrace: --run and --into go together; write --run --into again")
+        raise UsageError(
+            "retrace: --run and --into go together; write --run --into again"
+        )
 
     from rhodolite.cli.console import show
     from rhodolite.studies.carried import SAME, SAME_WHERE_COMPARED, find_study
@@ -68,7 +74,9 @@ def run(words: list[str], quiet: bool) -> int:
     return 0
 
 
-def _run_again(study: Study, home: Path, options: argparse.Namespace, quiet: bool) -> None:
+def _run_again(
+    study: Study, home: Path, options: argparse.Namespace, quiet: bool
+) -> None:
     """Make the outputs of a study in another folder."""
     from rhodolite.cli.console import say, written_line
     from rhodolite.cli.engine import make_engine

@@ -44,7 +44,9 @@ def make_parser() -> Parser:
     parser.add_argument(
         "--host", default="127.0.0.1", help="address to listen on (default: 127.0.0.1)"
     )
-    parser.add_argument("--port", default="8080", help="port to listen on (default: 8080)")
+    parser.add_argument(
+        "--port", default="8080", help="port to listen on (default: 8080)"
+    )
     parser.add_argument(
         "--base-path",
         metavar="/PATH",
@@ -52,10 +54,14 @@ def make_parser() -> Parser:
         help="what stands before all addresses where a proxy passes them on",
     )
     parser.add_argument(
-        "--prepare", action="store_true", help="compute what a chain reduces before serving"
+        "--prepare",
+        action="store_true",
+        help="compute what a chain reduces before serving",
     )
     parser.add_argument(
-        "--watch", action="store_true", help="read inputs anew when their files have changed"
+        "--watch",
+        action="store_true",
+        help="read inputs anew when their files have changed",
     )
     parser.add_argument(
         "--limit",
@@ -81,7 +87,9 @@ def run(words: list[str], quiet: bool) -> int:
     """
     options = make_parser().parse(words)
     if not options.inputs:
-        raise UsageError("serve: no input; name the files to serve, such as rhodolite serve a.nc")
+        raise UsageError(
+            "serve: no input; name the files to serve, such as rhodolite serve a.nc"
+        )
     from rhodolite.formats.open import open_dataset
 
     openings: dict[str, Callable[[], Dataset]] = {}
@@ -129,11 +137,15 @@ def _name_of(text: str) -> tuple[str, str]:
 
 
 def _plain(name: str) -> str:
-    plain = "".join(letter if letter.isalnum() or letter in "_-" else "_" for letter in name)
+    plain = "".join(
+        letter if letter.isalnum() or letter in "_-" else "_" for letter in name
+    )
     return plain.strip("_") or "data"
 
 
-def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool) -> int:
+def _serve(
+    openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
+) -> int:
     from rhodolite.server.listening import need_libraries
 
     need_libraries()
@@ -152,8 +164,12 @@ def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
         say(f"computed what is served in {time.monotonic() - began:.1f} s")
     base_path = options.base_path.rstrip("/")
     if base_path and not base_path.startswith("/"):
-        raise UsageError(f"--base-path: '{base_path}' begins with no slash; write /{base_path}")
-    server = make_server(make_app(sources, sources.memory, None if quiet else say, base_path))
+        raise UsageError(
+            f"--base-path: '{base_path}' begins with no slash; write /{base_path}"
+        )
+    server = make_server(
+        make_app(sources, sources.memory, None if quiet else say, base_path)
+    )
     with listen(options.host, port) as listener:
         address = address_of(listener, options.host)
         for name in openings:
@@ -171,7 +187,9 @@ def _serve(openings: dict[str, Callable[[], Dataset]], options: Any, quiet: bool
 
 def _port(text: str) -> int:
     if not text.isdecimal() or int(text) > _MOST_PORT:
-        raise UsageError(f"--port: '{text}' is not a port; write a number up to {_MOST_PORT}")
+        raise UsageError(
+            f"--port: '{text}' is not a port; write a number up to {_MOST_PORT}"
+        )
     return int(text)
 
 
@@ -182,8 +200,12 @@ def _limits(texts: Sequence[str]) -> Limits:
     for text in texts:
         name, _, number = text.partition("=")
         if name not in _LIMITS:
-            raise UsageError(f"--limit: there is no '{name}'. {nearest_names(name, _LIMITS)}")
+            raise UsageError(
+                f"--limit: there is no '{name}'. {nearest_names(name, _LIMITS)}"
+            )
         if not number.isdecimal() or int(number) < 1:
-            raise UsageError(f"--limit {text}: write a whole number from 1 up, as in {name}=1000")
+            raise UsageError(
+                f"--limit {text}: write a whole number from 1 up, as in {name}=1000"
+            )
         limits[name.replace("-", "_")] = int(number)
     return Limits(**limits)

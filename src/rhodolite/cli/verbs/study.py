@@ -49,7 +49,9 @@ def make_parser() -> Parser:
     from rhodolite.cli.parser import Parser
     from rhodolite.cli.work_options import add_work_options
 
-    parser = Parser("study", description=_DESCRIPTION, usage="rhodolite study FILE.toml [options]")
+    parser = Parser(
+        "study", description=_DESCRIPTION, usage="rhodolite study FILE.toml [options]"
+    )
     parser.add_argument("file", nargs="?", metavar="FILE.toml", help="the study")
     parser.add_argument(
         "--set",
@@ -66,13 +68,17 @@ def make_parser() -> Parser:
         help="an output to be made, with all that it needs; can be given several times",
     )
     parser.add_argument(
-        "--into", metavar="FOLDER", help="where the outputs go (default: the folder of the study)"
+        "--into",
+        metavar="FOLDER",
+        help="where the outputs go (default: the folder of the study)",
     )
     parser.add_argument(
         "--fresh", action="store_true", help="make outputs again that are up to date"
     )
     parser.add_argument(
-        "--overwrite", action="store_true", help="replace files that the study has not made"
+        "--overwrite",
+        action="store_true",
+        help="replace files that the study has not made",
     )
     parser.add_argument(
         "--plan", action="store_true", help="say what would be made from what, and stop"
@@ -130,7 +136,9 @@ def _settings(texts: list[str]) -> dict[str, str]:
     for text in texts:
         name, equals, value = text.partition("=")
         if not equals or not name:
-            raise UsageError(f"--set {text}: write NAME=VALUE, such as --set base=1981..2010")
+            raise UsageError(
+                f"--set {text}: write NAME=VALUE, such as --set base=1981..2010"
+            )
         settings[name] = value
     return settings
 

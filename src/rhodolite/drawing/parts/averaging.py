@@ -9,11 +9,17 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.summarise import Summarise
 
-_OVER = {Role.LATITUDE: Over.LATITUDE, Role.LONGITUDE: Over.LONGITUDE, Role.TIME: Over.TIME}
+_OVER = {
+    Role.LATITUDE: Over.LATITUDE,
+    Role.LONGITUDE: Over.LONGITUDE,
+    Role.TIME: Over.TIME,
+}
 _WORDS = {Role.LATITUDE: "mean over latitude", Role.LONGITUDE: "zonal mean"}
 
 
-def average_all_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tuple[Dataset, str]:
+def average_all_but(
+    dataset: Dataset, name: str, keep: tuple[Role, ...]
+) -> tuple[Dataset, str]:
     """Return a dataset whose variable runs along some axes alone, averaged over all others but
     levels.
 
@@ -51,7 +57,9 @@ def average_all_but(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> tupl
             f"{name} has no {' and no '.join(lacking)} axis; its dimensions are "
             f"{', '.join(dataset[name].dimensions)}"
         )
-    if not horizontal & set(keep) and all(_runs_along(dataset, name, role) for role in horizontal):
+    if not horizontal & set(keep) and all(
+        _runs_along(dataset, name, role) for role in horizontal
+    ):
         dataset = Summarise(over=Over.AREA)(dataset)
         words.append("mean over the area")
     for role, over in _OVER.items():

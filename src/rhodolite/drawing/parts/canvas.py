@@ -41,11 +41,15 @@ class Canvas:
     borrowed: bool = False
 
     @classmethod
-    def make(cls, size: Size, axes: Any = None, layout: FigureLayout = "constrained") -> Canvas:
+    def make(
+        cls, size: Size, axes: Any = None, layout: FigureLayout = "constrained"
+    ) -> Canvas:
         """Return a new figure of a size with one axes, or the axes given with their figure."""
         if axes is not None:
             width, height = axes.figure.get_size_inches() * axes.figure.dpi
-            return cls(axes.figure, axes, Size(round(width), round(height)), borrowed=True)
+            return cls(
+                axes.figure, axes, Size(round(width), round(height)), borrowed=True
+            )
         figure = new_figure(size, layout)
         return cls(figure, figure.add_subplot(), size)
 
@@ -63,7 +67,9 @@ class Canvas:
         lines = [fill(capitalise(text), across) for text in (title, caption) if text]
         self.axes.set_title("\n".join(lines), loc="left", fontsize=_SMALL)
         label = self.axes.yaxis.label
-        label.set(text=fill(" ".join(label.get_text().split()), upright), fontsize=_SMALL)
+        label.set(
+            text=fill(" ".join(label.get_text().split()), upright), fontsize=_SMALL
+        )
 
     def add_names(self, columns: int) -> None:
         """Add the names of curves, below the axes where there is room made for them."""
@@ -73,7 +79,12 @@ class Canvas:
             self.axes.legend(handles, names, fontsize=10, frameon=False)
             return
         self.figure.legend(
-            handles, names, loc="outside lower left", ncols=columns, fontsize=11, frameon=False
+            handles,
+            names,
+            loc="outside lower left",
+            ncols=columns,
+            fontsize=11,
+            frameon=False,
         )
 
     def style_curves(self) -> None:

@@ -51,12 +51,18 @@ class Classes:
 
         count = len(self.words)
         ends = next(
-            (name for low, high, name in _ENDS if low in self.words[0] and high in self.words[-1]),
+            (
+                name
+                for low, high, name in _ENDS
+                if low in self.words[0] and high in self.words[-1]
+            ),
             None,
         )
         if palette or ends or count > len(LINE_COLOURS):
             shades = list(
-                matplotlib.colormaps[palette or ends or "viridis"](np.linspace(0.04, 0.96, count))
+                matplotlib.colormaps[palette or ends or "viridis"](
+                    np.linspace(0.04, 0.96, count)
+                )
             )
         else:
             shades = list(LINE_COLOURS[:count])

@@ -50,9 +50,13 @@ def palette_for(variable: Variable, diverging: bool) -> str:
     diverging : bool
         Whether values lie on both sides of a centre.
     """
-    words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    words = (
+        f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    )
     watery = any(word in words for word in _WATER_WORDS)
-    warm = "temperature" in words or (variable.units is not None and is_temperature(variable.units))
+    warm = "temperature" in words or (
+        variable.units is not None and is_temperature(variable.units)
+    )
     if watery:
         return "BrBG" if diverging else "YlGnBu"
     if warm:
@@ -113,7 +117,9 @@ def scale_for(
     if centre is None and pivots(variable):
         centre = 0.0
     low, high = (
-        (float(q) for q in np.quantile(present, [0.005, 0.995])) if present.size else (0.0, 1.0)
+        (float(q) for q in np.quantile(present, [0.005, 0.995]))
+        if present.size
+        else (0.0, 1.0)
     )
     low, high = (
         given if given is not None else ends
@@ -124,7 +130,9 @@ def scale_for(
         low, high = centre - reach, centre + reach
     if not high > low:
         low, high = low - max(abs(low) * 1e-3, 0.5), low + max(abs(low) * 1e-3, 0.5)
-    locator = MaxNLocator(_CLASSES, steps=_STEPS, symmetric=centre == 0 and limits == (None, None))
+    locator = MaxNLocator(
+        _CLASSES, steps=_STEPS, symmetric=centre == 0 and limits == (None, None)
+    )
     edges = np.asarray(locator.tick_values(low, high))
     # Given ends are kept as they are; open ones fall on round numbers.
     if limits[0] is not None:
@@ -157,7 +165,9 @@ def colours(scale: Scale, centre: float | None) -> tuple[Any, Any]:
     palette = matplotlib.colormaps[scale.palette]
     middles = (scale.edges[1:] + scale.edges[:-1]) / 2
     if centre is None:
-        places = np.linspace(0.0, 1.0, middles.size) if middles.size > 1 else np.array([0.5])
+        places = (
+            np.linspace(0.0, 1.0, middles.size) if middles.size > 1 else np.array([0.5])
+        )
     else:
         reach = max(abs(scale.edges[0] - centre), abs(scale.edges[-1] - centre))
         places = 0.5 + 0.5 * (middles - centre) / reach
@@ -165,5 +175,7 @@ def colours(scale: Scale, centre: float | None) -> tuple[Any, Any]:
         palette(max(0.0, float(places[0]) - 0.04)),
         palette(min(1.0, float(places[-1]) + 0.04)),
     )
-    shades = ListedColormap(palette(np.clip(places, 0, 1))).with_extremes(under=under, over=over)
+    shades = ListedColormap(palette(np.clip(places, 0, 1))).with_extremes(
+        under=under, over=over
+    )
     return shades, BoundaryNorm(scale.edges, middles.size)

@@ -50,7 +50,9 @@ class Curve:
 
     def without_cycle(self) -> Curve:
         """Return the curve without its mean annual cycle, about the same mean."""
-        departures = Anomaly(cycle=cycle_of(self.axis))(self.as_dataset())[self.variable.name]
+        departures = Anomaly(cycle=cycle_of(self.axis))(self.as_dataset())[
+            self.variable.name
+        ]
         mean = float(np.nanmean(self.values))
         return replace(self, values=departures.values() + mean, deseasonal=True)
 
@@ -62,7 +64,9 @@ class Curve:
             return self.days, values
         apart = np.diff(self.days)
         at = np.flatnonzero(apart > 1.6 * np.median(apart)) + 1
-        days = np.insert(self.days.astype(np.float64), at, (self.days[at] + self.days[at - 1]) / 2)
+        days = np.insert(
+            self.days.astype(np.float64), at, (self.days[at] + self.days[at - 1]) / 2
+        )
         return days, np.insert(values.astype(np.float64), at, np.nan)
 
     def as_dataset(self) -> Dataset:
@@ -82,7 +86,10 @@ class Curve:
         if self.deseasonal:
             attributes["base_period"] = str(self.axis.span)
         values = Variable(
-            self.variable.name, ("time",), InMemory(self.values.astype(np.float64)), attributes
+            self.variable.name,
+            ("time",),
+            InMemory(self.values.astype(np.float64)),
+            attributes,
         )
         return Dataset({"time": time, values.name: values})
 
@@ -126,7 +133,9 @@ def curve_of(
     place = place if place.startswith("cell") or not place else f"mean over {place}"
     values = drop_axes(mean.values(engine), extra)
     order = axis.order
-    return Curve(axis, plot_days(axis)[order], values[order], shown, dataset.label, place)
+    return Curve(
+        axis, plot_days(axis)[order], values[order], shown, dataset.label, place
+    )
 
 
 def data_of_curves(
@@ -162,7 +171,11 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
     """
     for name in str(variable.attributes.get("coordinates", "")).split():
         label = dataset.variables.get(name)
-        if label is None or label.data.dtype.kind in "fiu" or len(label.dimensions) != 1:
+        if (
+            label is None
+            or label.data.dtype.kind in "fiu"
+            or len(label.dimensions) != 1
+        ):
             continue
         dimension = label.dimensions[0]
         if dimension in variable.dimensions and dataset.lengths[dimension] > 1:
@@ -173,7 +186,8 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
                     f"{_MOST}"
                 )
             return [
-                (text, take(dataset, {dimension: np.array([at])})) for at, text in enumerate(names)
+                (text, take(dataset, {dimension: np.array([at])}))
+                for at, text in enumerate(names)
             ]
     return [("", dataset)]
 
@@ -212,7 +226,9 @@ def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:
         zorder=5,
     )
     sentence = str(Trend()(part).remarks[0].text(engine)).partition(": ")[2]
-    return sentence.partition("\n")[0]  # how the interval was found is for the command to say
+    return sentence.partition("\n")[
+        0
+    ]  # how the interval was found is for the command to say
 
 
 def cycle_of(axis: TimeAxis) -> Cycle:

@@ -42,18 +42,36 @@ def add_key(axes: Any, missing: bool, marks: Marks | None = None) -> None:
     handles: list[Any] = []
     if missing:
         handles.append(
-            Patch(facecolor=GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, label="no data")
+            Patch(
+                facecolor=GROUND,
+                edgecolor="#9a9a9a",
+                hatch="////",
+                linewidth=0,
+                label="no data",
+            )
         )
     if marks is not None:
         words = marks.meaning.partition(" is ")[2] or marks.meaning
         handles.append(
             Patch(facecolor="white", hatch=HATCH, linewidth=0, label=words)
             if marks.hatches
-            else Line2D([], [], color="black", marker=".", markersize=4, linestyle="", label=words)
+            else Line2D(
+                [],
+                [],
+                color="black",
+                marker=".",
+                markersize=4,
+                linestyle="",
+                label=words,
+            )
         )
     if handles:
         axes.legend(
-            handles=handles, loc="lower left", fontsize=10, framealpha=0.9, handlelength=1.6
+            handles=handles,
+            loc="lower left",
+            fontsize=10,
+            framealpha=0.9,
+            handlelength=1.6,
         ).set_zorder(8)
 
 
@@ -66,7 +84,9 @@ def add_legend(
     the units.
     """
     largest = float(np.abs(scale.edges).max())
-    power = 0 if 1e-2 <= largest < 1e5 or largest == 0 else int(np.floor(np.log10(largest)))
+    power = (
+        0 if 1e-2 <= largest < 1e5 or largest == 0 else int(np.floor(np.log10(largest)))
+    )
     closest = float(np.diff(scale.edges).min()) if scale.edges.size > 1 else 0.0
     digits = digits_for(largest, closest, fewest=6)
     if digits > 6:  # numbers that hardly differ are read more easily in full
@@ -81,6 +101,8 @@ def add_legend(
     )
     units = f"1e{power} {variable.units or ''}".strip() if power else variable.units
     bar.set_label(
-        axis_label(variable.quantity, units, 58 if place.get("location") == "right" else 100),
+        axis_label(
+            variable.quantity, units, 58 if place.get("location") == "right" else 100
+        ),
         fontsize=12,
     )

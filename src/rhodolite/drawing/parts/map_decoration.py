@@ -38,7 +38,11 @@ def halo() -> Any:
 
 
 def label(
-    axes: Any, name: str, place: tuple[float, float], shift: tuple[float, float], align: str
+    axes: Any,
+    name: str,
+    place: tuple[float, float],
+    shift: tuple[float, float],
+    align: str,
 ) -> None:
     axes.annotate(
         name,

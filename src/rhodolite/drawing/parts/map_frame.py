@@ -66,7 +66,9 @@ def outside_of_region(part: Dataset, mesh: Mesh) -> Array | None:
     if covered is None or set(covered.dimensions) != set(mesh.dimensions):
         return None
     values = covered.values()
-    return np.asarray((values if covered.dimensions == mesh.dimensions else values.T) <= 0)
+    return np.asarray(
+        (values if covered.dimensions == mesh.dimensions else values.T) <= 0
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,7 +104,12 @@ class MapFrame(MapGeometry):
         from matplotlib.patches import Polygon
 
         ground = Polygon(
-            self.rim, facecolor=GROUND, edgecolor="#9a9a9a", hatch="////", linewidth=0, zorder=0
+            self.rim,
+            facecolor=GROUND,
+            edgecolor="#9a9a9a",
+            hatch="////",
+            linewidth=0,
+            zorder=0,
         )
         axes.add_patch(ground)
         if outside is not None and outside.any():
@@ -125,18 +132,24 @@ class MapFrame(MapGeometry):
         self._frame(axes, 4 if small else 7)
         axes.tick_params(labelsize=8.5 if small else 10, color="#777777")
         if not self.plain:
-            rim = Polygon(self.rim, fill=False, edgecolor="#333333", linewidth=0.8, zorder=4)
+            rim = Polygon(
+                self.rim, fill=False, edgecolor="#333333", linewidth=0.8, zorder=4
+            )
             axes.add_patch(rim)
             for artist in (*axes.collections,):
                 artist.set_clip_path(rim)
         return mesh
 
-    def draw_outline(self, axes: Any, shapes: Iterable[Any], colour: str, width: float) -> None:
+    def draw_outline(
+        self, axes: Any, shapes: Iterable[Any], colour: str, width: float
+    ) -> None:
         """Draw the rings of polygons in degrees."""
         import shapely
 
         rings = [
-            shapely.get_coordinates(ring) for shape in shapes for ring in shapely.get_rings(shape)
+            shapely.get_coordinates(ring)
+            for shape in shapes
+            for ring in shapely.get_rings(shape)
         ]
         self._lines(axes, rings, colour, width, zorder=5)
 
@@ -170,7 +183,9 @@ class MapFrame(MapGeometry):
             zorder=3,
         )
 
-    def draw_points(self, axes: Any, longitudes: Array, latitudes: Array, names: list[str]) -> None:
+    def draw_points(
+        self, axes: Any, longitudes: Array, latitudes: Array, names: list[str]
+    ) -> None:
         """Draw places, the smaller the closer they lie, with their names where these fit."""
         placed = np.isfinite(longitudes) & np.isfinite(latitudes)
         names = [name for name, there in zip(names, placed, strict=True) if there]
@@ -196,7 +211,8 @@ class MapFrame(MapGeometry):
                 left = px + dx - {"left": 0.0, "right": wide, "center": wide / 2}[align]
                 box = (left, py + dy, left + wide, py + dy + high)
                 free = all(
-                    box[2] < o[0] or box[0] > o[2] or box[3] < o[1] or box[1] > o[3] for o in taken
+                    box[2] < o[0] or box[0] > o[2] or box[3] < o[1] or box[1] > o[3]
+                    for o in taken
                 )
                 if free and box[0] > frame.x0 and box[2] < frame.x1:
                     label(axes, name, (at_x, at_y), (dx, dy), align)
@@ -214,7 +230,10 @@ class MapFrame(MapGeometry):
                 flat = self.projection.flat(*np.meshgrid(east, np.clip(north, -90, 90)))
             return axes.pcolormesh(*flat, self.drawn(values), cmap=shades, norm=norm)
         corners: Any = np.concatenate(
-            [np.stack(self.projection.flat(*place), axis=-1) for _, place in self.corners]
+            [
+                np.stack(self.projection.flat(*place), axis=-1)
+                for _, place in self.corners
+            ]
         )
         shades = shades.copy()
         shades.set_bad(alpha=0.0)
@@ -230,7 +249,12 @@ class MapFrame(MapGeometry):
         return axes.add_collection(cells, autolim=False)
 
     def _lines(
-        self, axes: Any, lines: Iterable[Array], colour: str, width: float, zorder: float = 2
+        self,
+        axes: Any,
+        lines: Iterable[Array],
+        colour: str,
+        width: float,
+        zorder: float = 2,
     ) -> None:
         """Draw lines in degrees, as far as they lie in the frame."""
         from matplotlib.collections import LineCollection
@@ -240,7 +264,9 @@ class MapFrame(MapGeometry):
             if line[:, 1].max() < self.south or line[:, 1].min() > self.north:
                 continue
             if self.polar:
-                shown.append(np.stack(self.projection.flat(line[:, 0], line[:, 1]), axis=1))
+                shown.append(
+                    np.stack(self.projection.flat(line[:, 0], line[:, 1]), axis=1)
+                )
                 continue
             # Outlines run from -180 to 180; the data may begin anywhere.
             for turn in (-720.0, -360.0, 0.0, 360.0, 720.0):
@@ -250,11 +276,16 @@ class MapFrame(MapGeometry):
                 if not self.plain:
                     moved = moved.copy()
                     moved[:, 0] = np.where(
-                        (moved[:, 0] < self.west) | (moved[:, 0] > self.east), np.nan, moved[:, 0]
+                        (moved[:, 0] < self.west) | (moved[:, 0] > self.east),
+                        np.nan,
+                        moved[:, 0],
                     )
-                shown.append(np.stack(self.projection.flat(moved[:, 0], moved[:, 1]), axis=1))
+                shown.append(
+                    np.stack(self.projection.flat(moved[:, 0], moved[:, 1]), axis=1)
+                )
         axes.add_collection(
-            LineCollection(shown, colors=colour, linewidths=width, zorder=zorder), autolim=False
+            LineCollection(shown, colors=colour, linewidths=width, zorder=zorder),
+            autolim=False,
         )
 
     def _frame(self, axes: Any, ticks: int) -> None:
@@ -266,8 +297,13 @@ class MapFrame(MapGeometry):
         axes.set_xlim(x.min() - margin * np.ptp(x), x.max() + margin * np.ptp(x))
         axes.set_ylim(y.min() - margin * np.ptp(y), y.max() + margin * np.ptp(y))
         if self.plain:
-            for axis, write in ((axes.xaxis, degrees_east), (axes.yaxis, degrees_north)):
-                axis.set_major_locator(MaxNLocator(ticks, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))
+            for axis, write in (
+                (axes.xaxis, degrees_east),
+                (axes.yaxis, degrees_north),
+            ):
+                axis.set_major_locator(
+                    MaxNLocator(ticks, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10])
+                )
                 axis.set_major_formatter(
                     FuncFormatter(lambda value, _, write=write: write(round(value, 6)))
                 )
@@ -280,7 +316,10 @@ class MapFrame(MapGeometry):
         rows = np.arange(-80, 81, 20) if self.polar else np.arange(-60, 61, 30)
         rows = rows[(rows > self.south) & (rows < self.north)]
         columns = np.arange(np.ceil(self.west / 60) * 60, self.east, 60.0)
-        up, along = np.linspace(self.south, self.north, 91), np.linspace(self.west, self.east, 361)
+        up, along = (
+            np.linspace(self.south, self.north, 91),
+            np.linspace(self.west, self.east, 361),
+        )
         lines = [np.stack([np.full(91, column), up], axis=1) for column in columns]
         lines += [np.stack([along, np.full(361, row)], axis=1) for row in rows]
         self._lines(axes, lines, "#00000030", 0.6, zorder=2.5)

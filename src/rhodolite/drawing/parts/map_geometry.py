@@ -46,7 +46,9 @@ class MapGeometry:
     north: float
 
     @classmethod
-    def of(cls, part: Dataset, name: ProjectionName = ProjectionName.EQUIRECTANGULAR) -> Self:
+    def of(
+        cls, part: Dataset, name: ProjectionName = ProjectionName.EQUIRECTANGULAR
+    ) -> Self:
         """Return the frame that shows all cells of a dataset.
 
         Raises
@@ -59,7 +61,11 @@ class MapGeometry:
         if name is ProjectionName.EQUIRECTANGULAR:
             return cls(mesh, Equirectangular(west), west, east, south, north)
         if name is ProjectionName.EQUAL_AREA:
-            cut = cut_near(mesh, -180.0) if east - west > 359.9 else (west + east) / 2 - 180.0
+            cut = (
+                cut_near(mesh, -180.0)
+                if east - west > 359.9
+                else (west + east) / 2 - 180.0
+            )
             whole = east - west > 359.9
             return cls(
                 mesh,
@@ -102,18 +108,25 @@ class MapGeometry:
             around = np.linspace(-180, 180, 361)
             edge = self.south if self.projection.sign > 0 else self.north  # type: ignore[attr-defined]
             return np.stack(self.projection.flat(around, np.full(361, edge)), axis=1)
-        along, up = np.linspace(self.west, self.east, 181), np.linspace(self.south, self.north, 91)
+        along, up = (
+            np.linspace(self.west, self.east, 181),
+            np.linspace(self.south, self.north, 91),
+        )
         corners = [
             (along, np.full(181, self.south)),
             (np.full(91, self.east), up),
             (along[::-1], np.full(181, self.north)),
             (np.full(91, self.west), up[::-1]),
         ]
-        return np.concatenate([np.stack(self.projection.flat(*part), axis=1) for part in corners])
+        return np.concatenate(
+            [np.stack(self.projection.flat(*part), axis=1) for part in corners]
+        )
 
     def place(self, longitudes: Array, latitudes: Array) -> tuple[Array, Array]:
         """Return where places lie on the flat map, longitudes in any convention."""
-        turned = self.projection.west + np.mod(np.asarray(longitudes) - self.projection.west, 360.0)
+        turned = self.projection.west + np.mod(
+            np.asarray(longitudes) - self.projection.west, 360.0
+        )
         return self.projection.flat(turned, np.asarray(latitudes))
 
     def drawn(self, values: Array) -> Any:
@@ -147,7 +160,9 @@ class MapGeometry:
         """
         assert self.mesh.corners is not None
         north, east = (part.reshape(self.mesh.size, -1) for part in self.mesh.corners)
-        cells = np.flatnonzero(np.isfinite(north).all(axis=1) & np.isfinite(east).all(axis=1))
+        cells = np.flatnonzero(
+            np.isfinite(north).all(axis=1) & np.isfinite(east).all(axis=1)
+        )
         north, east = north[cells], np.unwrap(east[cells], period=360.0, axis=1)
         if self.polar:
             return [(cells, (east, north))]

@@ -58,7 +58,9 @@ class EqualArea(Projection):
         theta = np.arcsin(_M * np.sin(np.radians(latitudes)))
         square = theta * theta
         sixth = square**3
-        slope = 9 * _A[3] * sixth * square + 7 * _A[2] * sixth + 3 * _A[1] * square + _A[0]
+        slope = (
+            9 * _A[3] * sixth * square + 7 * _A[2] * sixth + 3 * _A[1] * square + _A[0]
+        )
         x = np.radians(longitudes - self.west - 180.0) * np.cos(theta) / (_M * slope)
         y = theta * (_A[0] + _A[1] * square + sixth * (_A[2] + _A[3] * square))
         return np.degrees(x), np.degrees(y)
@@ -79,4 +81,6 @@ class Polar(Projection):
     def flat(self, longitudes: Array, latitudes: Array) -> tuple[Array, Array]:
         radius = 2 * np.sin(np.radians(90.0 - self.sign * np.asarray(latitudes)) / 2)
         lam = np.radians(longitudes)
-        return np.degrees(radius * np.sin(lam)), np.degrees(-self.sign * radius * np.cos(lam))
+        return np.degrees(radius * np.sin(lam)), np.degrees(
+            -self.sign * radius * np.cos(lam)
+        )

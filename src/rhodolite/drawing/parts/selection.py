@@ -42,16 +42,24 @@ def variables_along(
                     f"{', '.join(variable.dimensions) or 'nothing'}"
                 )
         return chosen
-    fields = [v for v in dataset.fields if v.numeric and all(d in v.dimensions for d in dimensions)]
+    fields = [
+        v
+        for v in dataset.fields
+        if v.numeric and all(d in v.dimensions for d in dimensions)
+    ]
     if not fields:
-        raise DataError(f"{dataset.label}: no variable runs along {' and '.join(roles)}")
+        raise DataError(
+            f"{dataset.label}: no variable runs along {' and '.join(roles)}"
+        )
     return fields
 
 
 def _dimension(dataset: Dataset, role: Role) -> str | None:
     """Return the dimension of a role, of a two-dimensional grid that of its rows or columns."""
     if dataset.axes.curvilinear and role in (Role.LATITUDE, Role.LONGITUDE):
-        return dataset.variables[dataset.axes.curvilinear[0]].dimensions[role is Role.LONGITUDE]
+        return dataset.variables[dataset.axes.curvilinear[0]].dimensions[
+            role is Role.LONGITUDE
+        ]
     return dataset.need(role).dimension
 
 
@@ -68,7 +76,9 @@ def only_one(variables: list[Variable], dataset: Dataset) -> Variable:
 
 def variable_of_map(dataset: Dataset, names: tuple[str, ...] | None) -> Variable:
     """Return the one variable that maps show."""
-    return only_one(variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), names), dataset)
+    return only_one(
+        variables_along(dataset, (Role.LATITUDE, Role.LONGITUDE), names), dataset
+    )
 
 
 def cut_to_map(dataset: Dataset, latitudes: LatitudeRange | None) -> Dataset:
@@ -145,7 +155,9 @@ def axes_to_drop(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int,
     """
     extra = [
         (at, name, n)
-        for at, (name, n) in enumerate(zip(variable.dimensions, variable.shape, strict=True))
+        for at, (name, n) in enumerate(
+            zip(variable.dimensions, variable.shape, strict=True)
+        )
         if name not in keep
     ]
     for _, name, n in extra:

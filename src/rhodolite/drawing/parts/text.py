@@ -78,7 +78,9 @@ def axis_label(quantity: str, units: str | None, letters: int = 58) -> str:
     lines = textwrap.wrap(f"{capitalise(quantity)} {shown}".strip(), letters)
     if len(lines) > 2:
         rest = textwrap.shorten(
-            " ".join(lines[1:]).removesuffix(shown), letters - len(shown) - 3, placeholder=" …"
+            " ".join(lines[1:]).removesuffix(shown),
+            letters - len(shown) - 3,
+            placeholder=" …",
         )
         lines = [lines[0], f"{rest} {shown}".strip()]
     return "\n".join(lines)
@@ -133,7 +135,11 @@ def _named_period(axis: TimeAxis) -> str | None:
     months = (after.year - first.year) * 12 + after.month - first.month
     if not whole or months < 1:
         days = (after - first).days
-        return f"{_day(first)} to {_day(after - datetime.timedelta(days=1))}" if days > 1 else None
+        return (
+            f"{_day(first)} to {_day(after - datetime.timedelta(days=1))}"
+            if days > 1
+            else None
+        )
     last = month_start(after.year, after.month - 1, axis.calendar)
     if months == 1:
         return f"{MONTH_TITLES[first.month - 1]} {first.year}"
@@ -158,7 +164,9 @@ def period_text(axis: TimeAxis | None) -> str:
     if len(axis) == 1:
         if (named := _named_period(axis)) is not None:
             return named
-        return _day(first) if (first.hour, first.minute) == (12, 0) else format_date(first)
+        return (
+            _day(first) if (first.hour, first.minute) == (12, 0) else format_date(first)
+        )
     if unit in ("month", "year"):
         ends = [f"{MONTH_TITLES[d.month - 1]} {d.year}" for d in (first, last)]
     else:
@@ -175,7 +183,11 @@ def _phase(first: Any, after: Any) -> str:
     """Name the phase of a cycle, given when it first begins and has last ended."""
     months = (after.month - first.month) % 12
     if (first.day, after.day, first.hour) == (1, 1, 0) and months:
-        return MONTH_TITLES[first.month - 1] if months == 1 else str(Season(first.month, months))
+        return (
+            MONTH_TITLES[first.month - 1]
+            if months == 1
+            else str(Season(first.month, months))
+        )
     if (first.hour, after.hour) != (0, 0) or (after - first).days < 1:
         return f"{first:%H:%M} to {after:%H:%M}"
     return (
@@ -194,7 +206,10 @@ def region_text(dataset: Dataset) -> str:
         if covered.latitudes.size == 1:
             return f"cell at {covered.words().replace('..', ' to ').split(' to ')[0]}"
         return covered.words().replace("..", " to ")
-    latitude, longitude = dataset.coordinate(Role.LATITUDE), dataset.coordinate(Role.LONGITUDE)
+    latitude, longitude = (
+        dataset.coordinate(Role.LATITUDE),
+        dataset.coordinate(Role.LONGITUDE),
+    )
     if latitude is None or longitude is None:
         return ""
     south, north = latitude.values.min(), latitude.values.max()

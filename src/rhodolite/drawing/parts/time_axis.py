@@ -66,7 +66,9 @@ def labels(dates: list[datetime.datetime]) -> list[str]:
         if by_month:
             small, large = month, str(d.year)
         else:
-            small = str(d.day) if d.hour == 0 and d.minute == 0 else f"{d.day}, {d:%H:%M}"
+            small = (
+                str(d.day) if d.hour == 0 and d.minute == 0 else f"{d.day}, {d:%H:%M}"
+            )
             large = f"{month} {d.year}"
         written.append(small if large == above else f"{small}\n{large}")
         above = large

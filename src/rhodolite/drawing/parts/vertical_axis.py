@@ -41,7 +41,9 @@ def set_up(axes: Any, coordinate: Coordinate, *, logarithmic: bool) -> None:
     values = coordinate.values
     if logarithmic:
         if (values <= 0).any():
-            raise DataError(f"--log: the levels ({coordinate.name}) are not all above zero")
+            raise DataError(
+                f"--log: the levels ({coordinate.name}) are not all above zero"
+            )
         axes.set_yscale("log")
         axes.set_yticks(_round_levels(values))
         axes.minorticks_off()
@@ -64,4 +66,8 @@ def _round_levels(values: Array) -> list[float]:
         for power in range(int(np.floor(low)), int(np.ceil(high)) + 1)
         for step in steps
     ]
-    return [value for value in levels if values.min() * 0.999 <= value <= values.max() * 1.001]
+    return [
+        value
+        for value in levels
+        if values.min() * 0.999 <= value <= values.max() * 1.001
+    ]

@@ -90,7 +90,9 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
             )
         parts = [take(part, {dimension: np.array([at])}) for at in steps]
         if dimension not in part[variable.name].dimensions:
-            raise DataError(f"{variable.name} has no time axis, so nothing moves; use draw map")
+            raise DataError(
+                f"{variable.name} has no time axis, so nothing moves; use draw map"
+            )
         whole = take(part, {dimension: steps})[variable.name]
         fields = [field_of(one, one[variable.name], engine) for one in parts]
         titles = [period_text(one.time) for one in parts]
@@ -98,7 +100,13 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
             np.stack(fields), whole, self.palette, self.limits, self.centre
         )
         return Film(
-            self, MapFrame.of(part, self.projection), variable, fields, titles, scale, centre
+            self,
+            MapFrame.of(part, self.projection),
+            variable,
+            fields,
+            titles,
+            scale,
+            centre,
         )
 
 
@@ -169,6 +177,8 @@ class Film:
             aspect=35,
             pad=0.02,
         )
-        put_title(figure, self.wish.title or self.variable.quantity, self.titles[0], size)
+        put_title(
+            figure, self.wish.title or self.variable.quantity, self.titles[0], size
+        )
         add_key(axes, any(np.isnan(field).any() for field in self.fields))
         return figure, mesh, figure.texts[-1]

@@ -66,9 +66,15 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         "how significant grid cells are marked",
         default=Mark.DOTS,
     )
-    mark_by: str | None = parameter("the variable that is 1 in grid cells to mark", example="NAME")
-    points: Sites | None = parameter("a table of sites to put on the map", example="SITES.csv")
-    region: Regions | None = parameter("outlines to draw over the map", example="Norway,FILE#NAME")
+    mark_by: str | None = parameter(
+        "the variable that is 1 in grid cells to mark", example="NAME"
+    )
+    points: Sites | None = parameter(
+        "a table of sites to put on the map", example="SITES.csv"
+    )
+    region: Regions | None = parameter(
+        "outlines to draw over the map", example="Norway,FILE#NAME"
+    )
 
     def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:
         """Return a Matplotlib figure.
@@ -84,7 +90,9 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         if classes is not None:
             _need_single_step(part, variable)
             return self._figure(part, variable, values, classes, None, None, axes)
-        scale, centre = choose_scale(values, variable, self.palette, self.limits, self.centre)
+        scale, centre = choose_scale(
+            values, variable, self.palette, self.limits, self.centre
+        )
         marks = self._find_marks(dataset, variable, engine)
         return self._figure(part, variable, values, scale, centre, marks, axes)
 
@@ -93,7 +101,11 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         part, variable = self._chosen(dataset)
         time = part.coordinate(Role.TIME)
         along = time is not None and time.dimension in variable.dimensions
-        return Summarise(over=Over.TIME)(part) if along and len(part.need_time()) > 1 else part
+        return (
+            Summarise(over=Over.TIME)(part)
+            if along and len(part.need_time()) > 1
+            else part
+        )
 
     def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
         """Return the part of a dataset that is drawn, and the variable in all of it."""
@@ -101,7 +113,9 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         variable = variable_of_map(on_map, self.variable)
         return choose_part(on_map, variable, self.time, self.level), variable
 
-    def _find_marks(self, dataset: Dataset, variable: Variable, engine: Engine) -> Marks | None:
+    def _find_marks(
+        self, dataset: Dataset, variable: Variable, engine: Engine
+    ) -> Marks | None:
         """Return the cells to mark, and what the marks mean."""
         named = str(variable.attributes.get("ancillary_variables", "")).split()
         flags = self.mark_by or next(
@@ -116,7 +130,9 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         flag = dataset[flags]
         part = choose_part(dataset, flag, self.time, self.level)
         return Marks(
-            field_of(part, part[flag.name], engine) == 1, self.mark is Mark.HATCHES, flag.quantity
+            field_of(part, part[flag.name], engine) == 1,
+            self.mark is Mark.HATCHES,
+            flag.quantity,
         )
 
     def _figure(
@@ -141,10 +157,14 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         figure, axes = canvas.figure, canvas.axes
         outside = outside_of_region(part, frame.mesh)
         if isinstance(scale, Classes):
-            mesh = frame.draw_field(axes, values, *scale.colours(self.palette), outside=outside)
+            mesh = frame.draw_field(
+                axes, values, *scale.colours(self.palette), outside=outside
+            )
             scale.add_legend(figure, mesh, axes)
         else:
-            mesh = frame.draw_field(axes, values, *colours(scale, centre), outside=outside)
+            mesh = frame.draw_field(
+                axes, values, *colours(scale, centre), outside=outside
+            )
             if np.isfinite(values).any():
                 place = "right" if upright else "bottom"
                 add_legend(
@@ -158,7 +178,9 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
                     aspect=35,
                     pad=0.02,
                 )
-        canvas.put_title(self.title or variable.quantity, _caption(part, variable, values))
+        canvas.put_title(
+            self.title or variable.quantity, _caption(part, variable, values)
+        )
         if marks is not None:
             frame.draw_marks(axes, marks, canvas.size.width)
         for outline in self.region.outlines if self.region is not None else ():
@@ -176,7 +198,11 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
 def _need_single_step(part: Dataset, variable: Variable) -> None:
     """Refuse several steps of classes, of which there is no mean."""
     time = part.coordinate(Role.TIME)
-    if time is not None and time.dimension in variable.dimensions and time.values.size > 1:
+    if (
+        time is not None
+        and time.dimension in variable.dimensions
+        and time.values.size > 1
+    ):
         raise DataError(
             f"{variable.name} holds classes, of which there is no mean; choose one of its "
             f"{time.values.size} steps, such as --time {part.need_time().span.last}"
@@ -197,7 +223,9 @@ def _caption(part: Dataset, variable: Variable, values: Array) -> str:
     words = [period_text(part.time)]
     vertical = part.coordinate(Role.LEVEL)
     if vertical is not None and vertical.values.size == 1:
-        words.append(f"at {vertical.values[0]:g} {vertical.variable.units or ''}".strip())
+        words.append(
+            f"at {vertical.values[0]:g} {vertical.variable.units or ''}".strip()
+        )
     if not np.isnan(mean):
         low, high = float(np.nanmin(values)), float(np.nanmax(values))
         ends = [value_text(end, variable, high - low) for end in (low, high)]

@@ -76,7 +76,10 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
         """
         part, variable = self._chosen(dataset)
         panels = self._panels(self._grouped(part, variable), variable)
-        fields = [(title, one, field_of(one, one[variable.name], engine)) for title, one in panels]
+        fields = [
+            (title, one, field_of(one, one[variable.name], engine))
+            for title, one in panels
+        ]
         return self._figure(part[variable.name], fields)
 
     def shown(self, dataset: Dataset) -> Dataset:
@@ -86,7 +89,10 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
     def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
         variable = variable_of_map(dataset, self.variable)
         part = Subset(
-            variable=(variable.name,), time=self.time, years=self.years, level=self.level
+            variable=(variable.name,),
+            time=self.time,
+            years=self.years,
+            level=self.level,
         )(dataset)
         return part, part[variable.name]
 
@@ -131,21 +137,28 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
         labelled parts."""
         parts = labelled_parts(part, variable)
         if len(parts) == 1:
-            raise DataError(f"{variable.name} has no members; open several inputs with --members")
+            raise DataError(
+                f"{variable.name} has no members; open several inputs with --members"
+            )
         return parts
 
-    def _figure(self, variable: Variable, fields: list[tuple[str, Dataset, Array]]) -> Any:
+    def _figure(
+        self, variable: Variable, fields: list[tuple[str, Dataset, Array]]
+    ) -> Any:
 
         shown = fields[0][1][variable.name]
         values = np.stack([values for _, _, values in fields])
-        scale, centre = choose_scale(values, shown, self.palette, self.limits, self.centre)
+        scale, centre = choose_scale(
+            values, shown, self.palette, self.limits, self.centre
+        )
         shades, norm = colours(scale, centre)
         frame = MapFrame.of(fields[0][1])
         shape = frame.shape
         columns = _columns(len(fields), shape)
         rows = math.ceil(len(fields) / columns)
         size = self.size or Size(
-            1280, int(np.clip(1230 / columns / shape * rows + 26 * rows + 170, 420, 1600))
+            1280,
+            int(np.clip(1230 / columns / shape * rows + 26 * rows + 170, 420, 1600)),
         )
         figure = new_figure(size, "compressed")
         grid = figure.subplots(rows, columns, squeeze=False, sharex=True, sharey=True)
@@ -191,5 +204,6 @@ def _columns(count: int, shape: float) -> int:
     if count == _MONTHS:
         return 4  # the months of a year, three seasons' worth to a column
     return min(
-        range(1, count + 1), key=lambda n: abs(math.log(n * shape / math.ceil(count / n) / 1.9))
+        range(1, count + 1),
+        key=lambda n: abs(math.log(n * shape / math.ceil(count / n) / 1.9)),
     )

@@ -14,7 +14,12 @@ from rhodolite.drawing.options import CurveOptions, FigureOptions, PartOptions, 
 from rhodolite.drawing.parts.averaging import average_all_but
 from rhodolite.drawing.parts.canvas import Canvas
 from rhodolite.drawing.parts.selection import only_one
-from rhodolite.drawing.parts.text import axis_label, degrees_east, degrees_north, period_text
+from rhodolite.drawing.parts.text import (
+    axis_label,
+    degrees_east,
+    degrees_north,
+    period_text,
+)
 from rhodolite.drawing.parts.vertical_axis import set_up
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate, Role
@@ -45,7 +50,12 @@ class CurveBy(StrEnum):
     NONE = "none"
 
 
-_ROLES = {"level": Role.LEVEL, "lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME}
+_ROLES = {
+    "level": Role.LEVEL,
+    "lat": Role.LATITUDE,
+    "lon": Role.LONGITUDE,
+    "time": Role.TIME,
+}
 
 
 @dataclass(frozen=True)
@@ -61,8 +71,12 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
     >>> Profile(variable="ta", against="lat")  # doctest: +SKIP
     """
 
-    against: Against = parameter("the axis along which curves are drawn", default=Against.LEVEL)
-    by: CurveBy | None = parameter("what each curve shows (default: levels, or else one curve)")
+    against: Against = parameter(
+        "the axis along which curves are drawn", default=Against.LEVEL
+    )
+    by: CurveBy | None = parameter(
+        "what each curve shows (default: levels, or else one curve)"
+    )
     log: bool = parameter("a logarithmic axis of levels", default=False)
 
     def draw(self, dataset: Dataset, engine: Engine, axes: Any = None) -> Any:
@@ -83,9 +97,16 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
         )
         values = shown.values(engine)
         values = values.reshape(
-            [n for n, name in zip(values.shape, shown.dimensions, strict=True) if name in order]
+            [
+                n
+                for n, name in zip(values.shape, shown.dimensions, strict=True)
+                if name in order
+            ]
         )
-        if by is not None and [name for name in shown.dimensions if name in order] != order:
+        if (
+            by is not None
+            and [name for name in shown.dimensions if name in order] != order
+        ):
             values = values.T
         curves = np.atleast_2d(values)
         if len(curves) > _MOST:
@@ -94,7 +115,9 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
                 "as with --time"
             )
         of_curves = None if by is None else part.need(by)
-        return self._figure(part, variable, coordinate, of_curves, curves, caption, axes)
+        return self._figure(
+            part, variable, coordinate, of_curves, curves, caption, axes
+        )
 
     def shown(self, dataset: Dataset) -> Dataset:
         """See `Drawing.shown`."""
@@ -108,12 +131,14 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
             v.name for v in dataset.fields if v.numeric and v.data.ndim >= 1
         )
         variable = only_one([dataset[name] for name in names], dataset)
-        part = Subset(variable=(variable.name,), at=self.at, time=self.time, level=self.level)(
-            dataset
-        )
+        part = Subset(
+            variable=(variable.name,), at=self.at, time=self.time, level=self.level
+        )(dataset)
         by = self._by(part, variable.name, along)
         text = period_text(part.time) if by is not Role.TIME else ""
-        part, words = average_all_but(part, variable.name, (along,) if by is None else (along, by))
+        part, words = average_all_but(
+            part, variable.name, (along,) if by is None else (along, by)
+        )
         if self.at is not None:
             words = f"cell at {self.at}"
         caption = " · ".join(word for word in (text, words) if word)
@@ -178,8 +203,12 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
             axes.set_xlabel(label, fontsize=12)
         else:
             write = degrees_north if along.role is Role.LATITUDE else degrees_east
-            axes.xaxis.set_major_locator(MaxNLocator(9, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))
-            axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: write(round(value, 6))))
+            axes.xaxis.set_major_locator(
+                MaxNLocator(9, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10])
+            )
+            axes.xaxis.set_major_formatter(
+                FuncFormatter(lambda value, _: write(round(value, 6)))
+            )
             axes.margins(x=0.01)
             axes.set_ylabel(label, fontsize=12)
         if by is not None and len(curves) > 1:
@@ -193,7 +222,9 @@ def _labels(part: Dataset, by: Coordinate) -> list[str]:
         return [f"{value:g} {by.variable.units or ''}".strip() for value in by.values]
     dates = part.need_time().reference_dates
     return [
-        format_date(date)[:7] if part.need_time().resolution.unit == "month" else format_date(date)
+        format_date(date)[:7]
+        if part.need_time().resolution.unit == "month"
+        else format_date(date)
         for date in dates
     ]
 
@@ -207,5 +238,10 @@ def _name_curves(figure: Any, axes: Any, by: Coordinate, labels: list[str]) -> N
         handles, labels = [handles[at] for at in chosen], [labels[at] for at in chosen]
     title = "Level" if by.role is Role.LEVEL else "Time"
     figure.legend(
-        handles, labels, loc="outside right upper", fontsize=11, frameon=False, title=title
+        handles,
+        labels,
+        loc="outside right upper",
+        fontsize=11,
+        frameon=False,
+        title=title,
     )

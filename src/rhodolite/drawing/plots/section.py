@@ -16,7 +16,12 @@ from rhodolite.drawing.parts.canvas import Canvas
 from rhodolite.drawing.parts.colour_scale import choose_scale, colours
 from rhodolite.drawing.parts.legend import add_legend
 from rhodolite.drawing.parts.selection import axes_to_drop, drop_axes, only_one
-from rhodolite.drawing.parts.text import degrees_east, degrees_north, period_text, value_text
+from rhodolite.drawing.parts.text import (
+    degrees_east,
+    degrees_north,
+    period_text,
+    value_text,
+)
 from rhodolite.drawing.parts.time_axis import date_labels, plot_days
 from rhodolite.drawing.parts.vertical_axis import set_up
 from rhodolite.errors import DataError
@@ -38,7 +43,12 @@ class Plane(StrEnum):
     LON_TIME = "lon-time"
 
 
-_ROLES = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE, "time": Role.TIME, "level": Role.LEVEL}
+_ROLES = {
+    "lat": Role.LATITUDE,
+    "lon": Role.LONGITUDE,
+    "time": Role.TIME,
+    "level": Role.LEVEL,
+}
 
 
 @dataclass(frozen=True)
@@ -82,7 +92,9 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
             v.name for v in dataset.fields if v.numeric and v.data.ndim >= 2
         )
         variable = only_one([dataset[name] for name in names], dataset)
-        part = Subset(variable=(variable.name,), time=self.time, level=self.level)(dataset)
+        part = Subset(variable=(variable.name,), time=self.time, level=self.level)(
+            dataset
+        )
         text = period_text(part.time) if Role.TIME not in roles else ""
         part, words = average_all_but(part, variable.name, roles)
         return part, variable, " · ".join(word for word in (text, words) if word)
@@ -91,7 +103,9 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
         plane = self.plane
         if plane is None:
             vertical = dataset.coordinate(Role.LEVEL)
-            deep = vertical is not None and vertical.values.size > 1 and self.level is None
+            deep = (
+                vertical is not None and vertical.values.size > 1 and self.level is None
+            )
             plane = Plane.LAT_LEVEL if deep else Plane.TIME_LAT
         x, y = plane.value.split("-")
         return _ROLES[x], _ROLES[y]
@@ -106,21 +120,35 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
         given: Any,
     ) -> Any:
 
-        scale, centre = choose_scale(values, variable, self.palette, self.limits, self.centre)
+        scale, centre = choose_scale(
+            values, variable, self.palette, self.limits, self.centre
+        )
         shades, norm = colours(scale, centre)
         canvas = Canvas.make(self.size or Size(1280, 760), given)
         figure, axes = canvas.figure, canvas.axes
         axes.set_facecolor("#e4e4e4")
         edges = [_edges(part, coordinate) for coordinate in coordinates]
-        mesh = axes.pcolormesh(*edges, np.ma.masked_invalid(values), cmap=shades, norm=norm)
+        mesh = axes.pcolormesh(
+            *edges, np.ma.masked_invalid(values), cmap=shades, norm=norm
+        )
         for axis, coordinate, along in zip("xy", coordinates, edges, strict=True):
             _dress(axes, axis, coordinate, along, self.log)
         axes.tick_params(labelsize=11)
         add_legend(
-            figure, mesh, axes, scale, variable, location="right", shrink=0.9, aspect=35, pad=0.02
+            figure,
+            mesh,
+            axes,
+            scale,
+            variable,
+            location="right",
+            shrink=0.9,
+            aspect=35,
+            pad=0.02,
         )
         low, high = np.nanmin(values), np.nanmax(values)
-        ends = [value_text(float(end), variable, float(high - low)) for end in (low, high)]
+        ends = [
+            value_text(float(end), variable, float(high - low)) for end in (low, high)
+        ]
         span = f"from {ends[0]} to {ends[1]}"
         line = " · ".join(word for word in (caption, span) if word)
         canvas.put_title(self.title or variable.quantity, line)
@@ -161,7 +189,9 @@ def _edges(part: Dataset, coordinate: Coordinate) -> Array:
     )
 
 
-def _dress(axes: Any, axis: str, coordinate: Coordinate, edges: Array, logarithmic: bool) -> None:
+def _dress(
+    axes: Any, axis: str, coordinate: Coordinate, edges: Array, logarithmic: bool
+) -> None:
     """Give an axis its limits, ticks and label."""
     from matplotlib.dates import AutoDateLocator
     from matplotlib.ticker import FuncFormatter, MaxNLocator

@@ -45,11 +45,21 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
     >>> Series(variable="tas", at="64.1N,21.9W")  # doctest: +SKIP
     """
 
-    variable: tuple[str, ...] | None = parameter("the variables to draw", example="NAME,...")
-    bars: bool = parameter("bars from zero, in one colour above and another below", default=False)
-    smooth: int | None = parameter("add the centred running mean over N time steps", example="11")
-    without_cycle: bool = parameter("add the curve without the mean annual cycle", default=False)
-    trend: bool = parameter("add the line of the trend, with its numbers in words", default=False)
+    variable: tuple[str, ...] | None = parameter(
+        "the variables to draw", example="NAME,..."
+    )
+    bars: bool = parameter(
+        "bars from zero, in one colour above and another below", default=False
+    )
+    smooth: int | None = parameter(
+        "add the centred running mean over N time steps", example="11"
+    )
+    without_cycle: bool = parameter(
+        "add the curve without the mean annual cycle", default=False
+    )
+    trend: bool = parameter(
+        "add the line of the trend, with its numbers in words", default=False
+    )
     with_: OtherDataset | None = parameter(
         "another file or pattern to draw in the same figure", example="FILE[:NAME]"
     )
@@ -70,16 +80,22 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         """
         curves = self._curves(dataset, self.variable, engine)
         if self.with_ is not None:
-            names = self.variable if self.with_.variable is None else (self.with_.variable,)
+            names = (
+                self.variable if self.with_.variable is None else (self.with_.variable,)
+            )
             curves += self._curves(self.with_.dataset, names, engine)
         curves = convert_to_common_units(curves)
         if self.without_cycle:
-            curves = [shown for curve in curves for shown in (curve, curve.without_cycle())]
+            curves = [
+                shown for curve in curves for shown in (curve, curve.without_cycle())
+            ]
         return self._figure(curves, engine, axes)
 
     def shown(self, dataset: Dataset) -> Dataset:
         """See `Drawing.shown`."""
-        names = tuple(v.name for v in variables_along(dataset, (Role.TIME,), self.variable))
+        names = tuple(
+            v.name for v in variables_along(dataset, (Role.TIME,), self.variable)
+        )
         return data_of_curves(dataset, names, self.time, self.level, self.at)
 
     def _curves(
@@ -88,7 +104,9 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         chosen = variables_along(dataset, (Role.TIME,), names)
         return [
             replace(
-                curve_of(part, part[variable.name], self.time, self.level, self.at, engine),
+                curve_of(
+                    part, part[variable.name], self.time, self.level, self.at, engine
+                ),
                 label=label,
             )
             for variable in chosen
@@ -110,7 +128,9 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         ):
             self._draw(axes, curve, colour, _label(curve, curves))
             if self.trend and (curve.deseasonal or not self.without_cycle):
-                words = draw_trend(axes, curve, "#222222" if self.bars else colour, engine)
+                words = draw_trend(
+                    axes, curve, "#222222" if self.bars else colour, engine
+                )
                 sentences.append(words)
         if all(pivots(curve.variable) for curve in curves):
             axes.axhline(0, color="#444444", linewidth=0.8, zorder=1)
@@ -123,7 +143,9 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         first = curves[0].variable
         axes.set_ylabel(axis_label(_common_quantity(curves), first.units), fontsize=12)
         axes.tick_params(labelsize=11)
-        places = " · ".join([*dict.fromkeys(c.place for c in curves if c.place), *sentences])
+        places = " · ".join(
+            [*dict.fromkeys(c.place for c in curves if c.place), *sentences]
+        )
         canvas.put_title(self.title or _common_quantity(curves), places)
         if len(curves) > 1 or self.bars or self.smooth or self.trend:
             canvas.add_names(columns=3 if self.bars else 2)
@@ -169,7 +191,9 @@ def _draw_bars(axes: Any, curve: Curve) -> None:
         (curve.values > 0, above, "above zero"),
         (curve.values < 0, below, "below zero"),
     ):
-        axes.bar(curve.days[chosen], curve.values[chosen], width, color=colour, label=word)
+        axes.bar(
+            curve.days[chosen], curve.values[chosen], width, color=colour, label=word
+        )
     axes.axhline(0, color="#444444", linewidth=0.8)
 
 

@@ -63,7 +63,9 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
             If it is not clear what to draw, the data have less than a step a season, or lack a year
             that is asked for.
         """
-        variable = only_one(variables_along(dataset, (Role.TIME,), self.variable), dataset)
+        variable = only_one(
+            variables_along(dataset, (Role.TIME,), self.variable), dataset
+        )
         curve = curve_of(dataset, variable, self.time, self.level, self.at, engine)
         order = curve.axis.order
         years, places, length = self._place_steps(curve.axis)
@@ -75,17 +77,24 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
             )
         kept = places >= 0
         lines = {
-            int(year): (places[kept & (years == year)], curve.values[kept & (years == year)])
+            int(year): (
+                places[kept & (years == year)],
+                curve.values[kept & (years == year)],
+            )
             for year in np.unique(years)
         }
-        lines = {year: line for year, line in lines.items() if np.isfinite(line[1]).any()}
+        lines = {
+            year: line for year, line in lines.items() if np.isfinite(line[1]).any()
+        }
         if not lines:
             raise DataError(f"{dataset.label}: every value is missing")
         return self._figure(curve, lines, length, axes)
 
     def shown(self, dataset: Dataset) -> Dataset:
         """See `Drawing.shown`."""
-        variable = only_one(variables_along(dataset, (Role.TIME,), self.variable), dataset)
+        variable = only_one(
+            variables_along(dataset, (Role.TIME,), self.variable), dataset
+        )
         return data_of_curves(dataset, (variable.name,), self.time, self.level, self.at)
 
     def _place_steps(self, axis: TimeAxis) -> tuple[Array, Array, int]:
@@ -97,17 +106,28 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
         first = (self.start.number if self.start else 1) - 1
         turned = np.roll(lengths, -first)
         starts = np.roll(np.concatenate([[0], np.cumsum(turned)[:-1]]), first)
-        hours = np.array([date.hour + date.minute / 60 for date in axis.reference_dates]) / 24
+        hours = (
+            np.array([date.hour + date.minute / 60 for date in axis.reference_dates])
+            / 24
+        )
         places = starts[axis.months - 1] + axis.days - 1 + hours
         dropped = axis.days > lengths[axis.months - 1]
         years = axis.years + ((axis.months - 1 >= first) if first else 0)
         return np.asarray(years), np.where(dropped, -1.0, places), int(lengths.sum())
 
     def _figure(
-        self, curve: Curve, lines: dict[int, tuple[Array, Array]], length: int, given: Any
+        self,
+        curve: Curve,
+        lines: dict[int, tuple[Array, Array]],
+        length: int,
+        given: Any,
     ) -> Any:
 
-        chosen = [y for y in lines if y in self.emphasise] if self.emphasise else [max(lines)]
+        chosen = (
+            [y for y in lines if y in self.emphasise]
+            if self.emphasise
+            else [max(lines)]
+        )
         if not chosen:
             raise DataError(
                 f"--emphasise {self.emphasise}: the data hold {min(lines)} to {max(lines)}"
@@ -118,7 +138,9 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
             else [y for y in lines if _inside(y, self.base)]
         )
         if self.base is not None and not base:
-            raise DataError(f"--base {self.base}: the data hold {min(lines)} to {max(lines)}")
+            raise DataError(
+                f"--base {self.base}: the data hold {min(lines)} to {max(lines)}"
+            )
         canvas = Canvas.make(self.size or Size(), given)
         axes = canvas.axes
         _draw_range(axes, [lines[year] for year in base])
@@ -127,13 +149,24 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
         for number, year in enumerate(others):
             look: dict[str, Any] = {"color": "#8a8a8a", "linewidth": 0.6}
             if few:
-                look = {"color": LINE_COLOURS[1 + number], "linewidth": 1.1, "label": str(year)}
+                look = {
+                    "color": LINE_COLOURS[1 + number],
+                    "linewidth": 1.1,
+                    "label": str(year),
+                }
             elif number == 0:  # one entry in the legend stands for all
                 look["label"] = "other years"
             axes.plot(*lines[year], zorder=3, **look)
-        for year, style in zip(chosen, ("-", "--", ":", "-.") * len(chosen), strict=False):
+        for year, style in zip(
+            chosen, ("-", "--", ":", "-.") * len(chosen), strict=False
+        ):
             axes.plot(
-                *lines[year], color=BLUE, linewidth=2.6, linestyle=style, label=str(year), zorder=5
+                *lines[year],
+                color=BLUE,
+                linewidth=2.6,
+                linestyle=style,
+                label=str(year),
+                zorder=5,
             )
             _name(axes, str(year), *lines[year])
         self._dress(axes, curve, length)
@@ -163,7 +196,9 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
         axes.tick_params(labelsize=11, which="both")
         if self.limits is not None:
             axes.set_ylim(self.limits.low, self.limits.high)
-        axes.set_ylabel(axis_label(curve.variable.quantity, curve.variable.units), fontsize=12)
+        axes.set_ylabel(
+            axis_label(curve.variable.quantity, curve.variable.units), fontsize=12
+        )
 
 
 def _inside(year: int, period: Period) -> bool:
@@ -196,7 +231,13 @@ def _draw_range(axes: Any, lines: list[tuple[Array, Array]]) -> None:
     if len(lines) >= _ENOUGH:
         low, high = np.nanquantile(table, [0.1, 0.9], axis=0)
         axes.fill_between(
-            places, low, high, color="#cfcfcf", linewidth=0, label="middle 80 %", zorder=2
+            places,
+            low,
+            high,
+            color="#cfcfcf",
+            linewidth=0,
+            label="middle 80 %",
+            zorder=2,
         )
     axes.plot(
         places,
@@ -222,5 +263,7 @@ def _name(axes: Any, text: str, places: Array, values: Array) -> None:
         annotation_clip=False,
         zorder=6,
         path_effects=[halo()],  # readable over the curves
-        ha="right" if places[last] > 0.93 * places.max() and last == len(values) - 1 else "left",
+        ha="right"
+        if places[last] > 0.93 * places.max() and last == len(values) - 1
+        else "left",
     )

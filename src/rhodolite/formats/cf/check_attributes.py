@@ -38,17 +38,23 @@ def check_attributes(
         if key in TEXT_ATTRIBUTES:
             text = _as_text(value, number_is_text=key == "units")
             if text is None:
-                warn(f"{label}: the attribute {key} of {name} is not text and is left out")
+                warn(
+                    f"{label}: the attribute {key} of {name} is not text and is left out"
+                )
                 continue
             checked[key] = text
         elif key in PACKING:
             checked[key] = _check_number(label, name, key, value)
         elif numeric and key in ("_FillValue", *LIMITS):
             if not _holds_numbers(value):
-                warn(f"{label}: the attribute {key} of {name} is not a number and is left out")
+                warn(
+                    f"{label}: the attribute {key} of {name} is not a number and is left out"
+                )
                 continue
             written = np.asarray(value).dtype.kind in "OUS"
-            checked[key] = np.asarray(value).astype(np.float64)[()] if written else value
+            checked[key] = (
+                np.asarray(value).astype(np.float64)[()] if written else value
+            )
         else:
             checked[key] = value
     return checked

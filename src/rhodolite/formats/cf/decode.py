@@ -44,7 +44,11 @@ class Decoding:
 
     @classmethod
     def of(
-        cls, stored: np.dtype[Any], attributes: Mapping[str, Any], *, usual_fill: bool = True
+        cls,
+        stored: np.dtype[Any],
+        attributes: Mapping[str, Any],
+        *,
+        usual_fill: bool = True,
     ) -> Self:
         """Read the decoding off a variable's type and attributes.
 
@@ -63,14 +67,18 @@ class Decoding:
             and stored.itemsize > 1
             and stored.kind in "fiu"
         ):
-            marks.append(stored.newbyteorder("=").type(netCDF4.default_fillvals[stored.str[1:]]))
+            marks.append(
+                stored.newbyteorder("=").type(netCDF4.default_fillvals[stored.str[1:]])
+            )
         packing, target = None, stored.newbyteorder("=")
         if "scale_factor" in attributes or "add_offset" in attributes:
             scale = np.asarray(attributes.get("scale_factor", 1.0)).reshape(-1)[0]
             offset = np.asarray(attributes.get("add_offset", 0.0)).reshape(-1)[0]
             # Their types, since older libraries look at the values of scalars.
             target = np.result_type(scale.dtype, offset.dtype, np.float32)
-            packing = Packing(stored.newbyteorder("=").name, float(scale), float(offset))
+            packing = Packing(
+                stored.newbyteorder("=").name, float(scale), float(offset)
+            )
         low, high = _limits(attributes, stored, packing)
         if target.kind in "iu" and (low is not None or high is not None):
             marks = _with_a_mark(marks, stored, low, high)
@@ -85,7 +93,9 @@ class Decoding:
     def mark(self) -> int | None:
         """The integer that stands for missing values among integer values; None where there is
         none."""
-        return int(self.missing[0]) if self.missing and self.target.kind in "iu" else None
+        return (
+            int(self.missing[0]) if self.missing and self.target.kind in "iu" else None
+        )
 
     def __call__(self, raw: Array) -> Array:
         return self.decode(raw)
@@ -116,7 +126,9 @@ class Decoding:
     def keeps_order(self) -> bool:
         """See `Unpacking.keeps_order`."""
         scale = 1.0 if self.packing is None else self.packing.scale
-        return self.target.kind == "f" and self.stored.kind in "iu" and 0 < scale < np.inf
+        return (
+            self.target.kind == "f" and self.stored.kind in "iu" and 0 < scale < np.inf
+        )
 
     def find_missing(self, numbers: Array) -> Array | None:
         """See `Unpacking.find_missing`."""
@@ -148,7 +160,9 @@ class Decoding:
         return [gap for gap in gaps if gap.any()]
 
 
-def _signed_as_said(stored: np.dtype[Any], attributes: Mapping[str, Any]) -> np.dtype[Any]:
+def _signed_as_said(
+    stored: np.dtype[Any], attributes: Mapping[str, Any]
+) -> np.dtype[Any]:
     """Return the type of integers with the sign that `_Unsigned` gives them."""
     said = str(attributes.get("_Unsigned", "")).strip().lower()
     kinds = {"true": ("i", "u"), "false": ("u", "i")}.get(said)
@@ -168,10 +182,14 @@ def reinterpret(value: Any, attributes: Mapping[str, Any]) -> Any:
     return numbers.view(signed)[() if numbers.ndim else ...]
 
 
-def _stored_numbers(key: str, attributes: Mapping[str, Any], stored: np.dtype[Any]) -> list[Any]:
+def _stored_numbers(
+    key: str, attributes: Mapping[str, Any], stored: np.dtype[Any]
+) -> list[Any]:
     """Return the numbers that an attribute names, in the stored type; those that it cannot hold are
     left out."""
-    numbers = np.atleast_1d(np.asarray(reinterpret(attributes.get(key, ()), attributes)))
+    numbers = np.atleast_1d(
+        np.asarray(reinterpret(attributes.get(key, ()), attributes))
+    )
     if numbers.dtype.kind in "USO":
         numbers = _numbers_in_text(numbers)
     with np.errstate(all="ignore"):
@@ -206,7 +224,9 @@ def _limits(
         for key in keys
     ]
     if np.size(attributes.get("valid_range", ())) == 2:
-        pair = list(np.asarray(reinterpret(attributes["valid_range"], attributes)).reshape(2, 1))
+        pair = list(
+            np.asarray(reinterpret(attributes["valid_range"], attributes)).reshape(2, 1)
+        )
     limits: list[Any] = []
     for limit in pair:
         if (
@@ -226,8 +246,14 @@ def _limits(
         ):
             limits.append((float(number) - packing.offset) / packing.scale)
         else:
-            limits.append(stored.newbyteorder("=").type(number) if stored.kind == "f" else number)
-    if packing is not None and packing.scale < 0 and any(isinstance(one, float) for one in limits):
+            limits.append(
+                stored.newbyteorder("=").type(number) if stored.kind == "f" else number
+            )
+    if (
+        packing is not None
+        and packing.scale < 0
+        and any(isinstance(one, float) for one in limits)
+    ):
         limits.reverse()
     # What unpacking and packing again has rounded must not cut off the ends.
     slack = [-1e-6, 1e-6] if packing is not None else [0, 0]
@@ -238,7 +264,9 @@ def _limits(
     return low, high
 
 
-def _with_a_mark(marks: list[Any], stored: np.dtype[Any], low: Any, high: Any) -> list[Any]:
+def _with_a_mark(
+    marks: list[Any], stored: np.dtype[Any], low: Any, high: Any
+) -> list[Any]:
     """Return marks of integers with limits, where there may be none yet: a number beyond the limits
     serves."""
     if marks:
@@ -283,7 +311,9 @@ def decode_variable(
         filters=filters,
         packing=decoding.packing,
         limits={
-            key: reinterpret(attributes[key], attributes) for key in LIMITS if key in attributes
+            key: reinterpret(attributes[key], attributes)
+            for key in LIMITS
+            if key in attributes
         },
     )
     return Variable(name, dimensions, lazy(decoding), described, storage, decoding.mark)
@@ -309,5 +339,9 @@ def _written_as(decoding: Decoding) -> str | None:
     packing = decoding.packing
     if packing is None or decoding.stored.itemsize > 2:
         return None
-    largest = abs(packing.offset) + abs(packing.scale) * 2.0 ** (8 * decoding.stored.itemsize)
-    return "float32" if 2 * np.spacing(np.float32(largest)) < abs(packing.scale) else None
+    largest = abs(packing.offset) + abs(packing.scale) * 2.0 ** (
+        8 * decoding.stored.itemsize
+    )
+    return (
+        "float32" if 2 * np.spacing(np.float32(largest)) < abs(packing.scale) else None
+    )

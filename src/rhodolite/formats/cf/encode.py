@@ -71,11 +71,15 @@ class Encoding:
     def _encode_floats(self, values: Array) -> Array:
         gaps = np.isnan(values)
         if self.packing is not None:
-            values = np.rint((values.astype(np.float64) - self.packing.offset) / self.packing.scale)
+            values = np.rint(
+                (values.astype(np.float64) - self.packing.offset) / self.packing.scale
+            )
             limits = np.iinfo(self.dtype)
             beyond = (values < limits.min) | (values > limits.max)
             if beyond.any():
-                value = float(values[beyond][0]) * self.packing.scale + self.packing.offset
+                value = (
+                    float(values[beyond][0]) * self.packing.scale + self.packing.offset
+                )
                 raise DataError(
                     f"{self.name}: the value {value:g} does not fit the packing to {self.dtype}; "
                     f"repack with --pack {self.dtype}"
@@ -97,7 +101,9 @@ def encoding_for(variable: Variable, dataset: Dataset, engine: Engine) -> Encodi
         fill = _fill_value(storage, dtype, packing)
     elif variable.missing is not None and storage.fill_value is not None:
         fill = dtype.type(storage.fill_value)
-    return Encoding(variable.name, dtype, fill, packing, _attributes(storage, dtype, fill, packing))
+    return Encoding(
+        variable.name, dtype, fill, packing, _attributes(storage, dtype, fill, packing)
+    )
 
 
 def _attributes(
@@ -117,7 +123,9 @@ def _attributes(
 
 def _fill_value(storage: Storage, dtype: np.dtype[Any], packing: Packing | None) -> Any:
     """Return the number for missing values: that of the source where it still fits the type."""
-    if storage.fill_value is not None and (storage.packing is None or packing is not None):
+    if storage.fill_value is not None and (
+        storage.packing is None or packing is not None
+    ):
         return dtype.type(storage.fill_value)
     return (
         np.iinfo(dtype).min

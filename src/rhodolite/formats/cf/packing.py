@@ -29,13 +29,19 @@ def packing_over_range(variable: Variable, dtype: str, engine: Engine) -> Packin
         If a value is infinite.
     """
     what = f"finding the range of {variable.name}"
-    low, high = engine.compute(Reduction(variable.data, MinMax()).output("extremes", (2,)), what)
+    low, high = engine.compute(
+        Reduction(variable.data, MinMax()).output("extremes", (2,)), what
+    )
     if np.isinf(low) or np.isinf(high):
-        raise DataError(f"{variable.name} holds infinite values, which no integers can stand for")
+        raise DataError(
+            f"{variable.name} holds infinite values, which no integers can stand for"
+        )
     largest = int(np.iinfo(dtype).max)
     if not high > low:
         return Packing(dtype, 1.0, 0.0 if np.isnan(low) else float(low))
-    packing = Packing(dtype, float(high - low) / (2 * largest), float(low) + float(high - low) / 2)
+    packing = Packing(
+        dtype, float(high - low) / (2 * largest), float(low) + float(high - low) / 2
+    )
     warn(
         f"{variable.name} is packed to {dtype}, so its values change by up to "
         f"{packing.scale / 2:.2g} {variable.units or ''}".rstrip()

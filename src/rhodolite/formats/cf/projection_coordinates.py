@@ -79,7 +79,9 @@ def _mapping(dataset: Dataset, axes: dict[str, Variable]) -> Variable | None:
     if axes.keys() != {"x", "y"}:
         return None
     for variable in dataset.variables.values():
-        words = str(variable.attributes.get("grid_mapping", "")).replace(":", " ").split()
+        words = (
+            str(variable.attributes.get("grid_mapping", "")).replace(":", " ").split()
+        )
         if (
             words
             and words[0] in dataset.variables
@@ -89,10 +91,20 @@ def _mapping(dataset: Dataset, axes: dict[str, Variable]) -> Variable | None:
     return None
 
 
-def _position(name: str, x: Variable, y: Variable, mapping: Variable, label: str) -> Variable:
+def _position(
+    name: str, x: Variable, y: Variable, mapping: Variable, label: str
+) -> Variable:
     about = {
-        "lat": {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"},
-        "lon": {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"},
+        "lat": {
+            "standard_name": "latitude",
+            "long_name": "latitude",
+            "units": "degrees_north",
+        },
+        "lon": {
+            "standard_name": "longitude",
+            "long_name": "longitude",
+            "units": "degrees_east",
+        },
     }[name]
     array = PositionArray(
         _in_base_units(x), _in_base_units(y), dict(mapping.attributes), name, label
@@ -116,14 +128,24 @@ class PositionArray(LazyArray):
 
     dtype = np.dtype("f8")
 
-    def __init__(self, x: Array, y: Array, mapping: dict[str, Any], which: str, label: str) -> None:
+    def __init__(
+        self, x: Array, y: Array, mapping: dict[str, Any], which: str, label: str
+    ) -> None:
         self.shape = (y.size, x.size)
-        self._x, self._y, self._mapping, self._which, self._label = x, y, mapping, which, label
+        self._x, self._y, self._mapping, self._which, self._label = (
+            x,
+            y,
+            mapping,
+            which,
+            label,
+        )
 
     def read(self, region: Region) -> Array:
         x, y = np.meshgrid(self._x[region[1]], self._y[region[0]])
         latitudes, longitudes = (
-            self._rotated if self._mapping.get("grid_mapping_name") == _ROTATED else self._projected
+            self._rotated
+            if self._mapping.get("grid_mapping_name") == _ROTATED
+            else self._projected
         )(x, y)
         return np.asarray(latitudes if self._which == "lat" else longitudes)
 
@@ -136,7 +158,11 @@ class PositionArray(LazyArray):
                 f"{self._label}: the grid mapping does not say where the rotated pole lies"
             ) from None
         return from_rotated(
-            y, x, latitude, longitude, float(self._mapping.get("north_pole_grid_longitude", 0.0))
+            y,
+            x,
+            latitude,
+            longitude,
+            float(self._mapping.get("north_pole_grid_longitude", 0.0)),
         )
 
     def _projected(self, x: Array, y: Array) -> tuple[Array, Array]:

@@ -72,7 +72,9 @@ class HeaderCache:
         Whether only this user may have written it.
     """
 
-    def __init__(self, path: Path, *, folder: Path | None = None, private: bool = False) -> None:
+    def __init__(
+        self, path: Path, *, folder: Path | None = None, private: bool = False
+    ) -> None:
         self.path = path
         self._folder = folder
         self._private = private
@@ -92,7 +94,10 @@ class HeaderCache:
             return known
         keys = {self.key(place): place for place in places}
         asked = list(keys)
-        with contextlib.suppress(sqlite3.Error, zlib.error, UnicodeDecodeError), self._open() as db:
+        with (
+            contextlib.suppress(sqlite3.Error, zlib.error, UnicodeDecodeError),
+            self._open() as db,
+        ):
             for first in range(0, len(asked), _TOGETHER):
                 some = asked[first : first + _TOGETHER]
                 marks = ",".join("?" * len(some))
@@ -127,7 +132,9 @@ class HeaderCache:
                 return
             os.close(os.open(self.path, os.O_CREAT | os.O_RDWR, 0o600))
         with self._open() as db:
-            db.execute("CREATE TABLE IF NOT EXISTS headers (key TEXT PRIMARY KEY, text, kept)")
+            db.execute(
+                "CREATE TABLE IF NOT EXISTS headers (key TEXT PRIMARY KEY, text, kept)"
+            )
             db.executemany("INSERT OR REPLACE INTO headers VALUES (?, ?, ?)", rows)
             (count,) = db.execute("SELECT count(*) FROM headers").fetchone()
             if count > _MOST:

@@ -29,13 +29,19 @@ def read_described(place: Place) -> tuple[Dataset, str | None]:
     DataError
         If it cannot be read.
     """
-    from rhodolite.formats.netcdf.header_text import NotDescribed, describe_header, open_header
+    from rhodolite.formats.netcdf.header_text import (
+        NotDescribed,
+        describe_header,
+        open_header,
+    )
 
     with warnings.catch_warnings(record=True) as said:
         warnings.simplefilter("always")
         dataset = read_place(place)
     for warning in said:
-        warnings.warn_explicit(warning.message, warning.category, warning.filename, warning.lineno)
+        warnings.warn_explicit(
+            warning.message, warning.category, warning.filename, warning.lineno
+        )
     if said or format_of(place[0]) is COMPRESSED:
         return dataset, None
     try:

@@ -79,7 +79,9 @@ class HeaderReaders:
                 )
 
 
-def _ask(process: subprocess.Popen[bytes], places: Sequence[Place]) -> list[tuple[Place, str]]:
+def _ask(
+    process: subprocess.Popen[bytes], places: Sequence[Place]
+) -> list[tuple[Place, str]]:
     """Return what a process answers, file by file; nothing more once it has died."""
     assert process.stdin is not None
     assert process.stdout is not None

@@ -15,7 +15,11 @@ from rhodolite.arrays.lazy import region_shape
 from rhodolite.arrays.positional import BINARY, read_at
 from rhodolite.errors import DataError
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK
-from rhodolite.formats.netcdf.hdf5_filters import ChunkCodec, CorruptChunk, supported_filters
+from rhodolite.formats.netcdf.hdf5_filters import (
+    ChunkCodec,
+    CorruptChunk,
+    supported_filters,
+)
 from rhodolite.formats.netcdf.netcdf3_header import Placed
 
 Identity = tuple[int, int]
@@ -51,10 +55,15 @@ def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
         filters = [properties.get_filter(at) for at in range(properties.get_nfilters())]
         names = supported_filters(filters)
         if names is None:
-            return None, f"its filters are {', '.join(f[3].decode() or str(f[0]) for f in filters)}"
+            return (
+                None,
+                f"its filters are {', '.join(f[3].decode() or str(f[0]) for f in filters)}",
+            )
         codec = ChunkCodec(stored.dtype, stored.chunks, names)
         places = stored.id.chunk_iter
-        return Chunked(path, name, codec, stored.shape, stored.fillvalue, places, identity), ""
+        return Chunked(
+            path, name, codec, stored.shape, stored.fillvalue, places, identity
+        ), ""
 
 
 def identify(path: Path) -> Identity:
@@ -129,7 +138,9 @@ class Chunked:
         shape = self._codec.shape
         out = np.empty(region_shape(region), self._codec.dtype)
         touched = [
-            range(part.start // size, -(-part.stop // size)) if part.stop > part.start else range(0)
+            range(part.start // size, -(-part.stop // size))
+            if part.stop > part.start
+            else range(0)
             for part, size in zip(region, shape, strict=True)
         ]
         # Opened for each block, since a dataset may have more files than a process may hold open.
@@ -138,8 +149,13 @@ class Chunked:
             _refuse_changed(self._path, self._identity, os.fstat(descriptor))
             for place in itertools.product(*touched):
                 inside, target, whole = [], [], True
-                for at, size, part, length in zip(place, shape, region, self._shape, strict=True):
-                    low, high = max(part.start, at * size), min(part.stop, (at + 1) * size)
+                for at, size, part, length in zip(
+                    place, shape, region, self._shape, strict=True
+                ):
+                    low, high = (
+                        max(part.start, at * size),
+                        min(part.stop, (at + 1) * size),
+                    )
                     whole = whole and high - low == min(size, length - at * size)
                     inside.append(slice(low - at * size, high - at * size))
                     target.append(slice(low - part.start, high - part.start))
@@ -156,12 +172,18 @@ class Chunked:
         return out
 
     def _shared_chunk(self, descriptor: int, place: tuple[int, ...]) -> Array:
-        return current_cache().get((*self._key, place), lambda: self._chunk(descriptor, place))
+        return current_cache().get(
+            (*self._key, place), lambda: self._chunk(descriptor, place)
+        )
 
-    def _chunk(self, descriptor: int, place: tuple[int, ...], into: Array | None = None) -> Array:
+    def _chunk(
+        self, descriptor: int, place: tuple[int, ...], into: Array | None = None
+    ) -> Array:
         place_of_chunk = self._places.get(place)
         if place_of_chunk is None:  # never written: all fill value
-            return np.broadcast_to(np.asarray(self._fill, self._codec.dtype), self._codec.shape)
+            return np.broadcast_to(
+                np.asarray(self._fill, self._codec.dtype), self._codec.shape
+            )
         offset, size, mask = place_of_chunk
         data = read_at(descriptor, size, offset)
         try:
@@ -172,9 +194,12 @@ class Chunked:
             return self._codec.decode(data, mask, into)
         except CorruptChunk as damage:
             first = ", ".join(
-                str(at * size) for at, size in zip(place, self._codec.shape, strict=True)
+                str(at * size)
+                for at, size in zip(place, self._codec.shape, strict=True)
             )
-            raise CorruptChunk(f"the chunk that begins at index ({first}): {damage}") from None
+            raise CorruptChunk(
+                f"the chunk that begins at index ({first}): {damage}"
+            ) from None
 
 
 class ContiguousReader:
@@ -198,7 +223,12 @@ class ContiguousReader:
             part.start * step for part, step in zip(region, placed.steps, strict=True)
         )
         last = placed.offset + sum(
-            (part.stop - 1) * step for part, step in zip(region, placed.steps, strict=True)
+            (part.stop - 1) * step
+            for part, step in zip(region, placed.steps, strict=True)
         )
-        mapped = np.memmap(self._path, np.uint8, "r", first, (last + self._dtype.itemsize - first,))
-        return np.ndarray(region_shape(region), self._dtype, mapped, 0, placed.steps).copy()
+        mapped = np.memmap(
+            self._path, np.uint8, "r", first, (last + self._dtype.itemsize - first,)
+        )
+        return np.ndarray(
+            region_shape(region), self._dtype, mapped, 0, placed.steps
+        ).copy()

@@ -27,7 +27,9 @@ class HandleCache:
         Closes what the opener returned.
     """
 
-    def __init__(self, opener: Callable[[Path | str], Any], closer: Callable[[Any], None]) -> None:
+    def __init__(
+        self, opener: Callable[[Path | str], Any], closer: Callable[[Any], None]
+    ) -> None:
         self._opener = opener
         self._closer = closer
         self._open: OrderedDict[Path | str, tuple[tuple[int, int], Any]] = OrderedDict()
@@ -65,7 +67,9 @@ def _open_netcdf(path: Path | str) -> Any:
         netCDF4.Dataset.__init__(dataset, path)
     except (OSError, MemoryError):
         raise
-    except Exception as error:  # of a damaged file the library raises whatever comes first
+    except (
+        Exception
+    ) as error:  # of a damaged file the library raises whatever comes first
         # It has opened the file; to close it may kill the process, even at its end, so this is
         # never freed.
         ctypes.pythonapi.Py_IncRef(ctypes.py_object(dataset))

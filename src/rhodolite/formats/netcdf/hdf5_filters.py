@@ -77,7 +77,9 @@ class ChunkCodec:
         CorruptChunk
             If the bytes are damaged.
         """
-        used = [name for at, name in enumerate(self.filters) if not filter_mask >> at & 1]
+        used = [
+            name for at, name in enumerate(self.filters) if not filter_mask >> at & 1
+        ]
         numbers: Array | None = None
         for at in reversed(range(len(used))):
             if used[at] == "fletcher32":
@@ -117,7 +119,11 @@ class ChunkCodec:
     def _deflate(self, data: Array) -> bytes:
         if self.thorough:
             return bytes(deflate.zlib_compress(data, _THOROUGH))
-        return quick_zlib(data) if "shuffle" in self.filters else isal_zlib.compress(data, 1)
+        return (
+            quick_zlib(data)
+            if "shuffle" in self.filters
+            else isal_zlib.compress(data, 1)
+        )
 
     def _inflate(self, data: Bytes, name: str, length: int) -> Bytes:
         try:
@@ -146,7 +152,8 @@ def quick_zlib(planes: Array) -> bytes:
     """
     count = planes.shape[1]
     stored = next(
-        (at for at, plane in enumerate(planes[:-1]) if not _is_noise(plane)), len(planes) - 1
+        (at for at, plane in enumerate(planes[:-1]) if not _is_noise(plane)),
+        len(planes) - 1,
     )
     if stored == 0 or count < _SAMPLE:
         return isal_zlib.compress(planes, 1)
@@ -154,7 +161,10 @@ def quick_zlib(planes: Array) -> bytes:
     parts: list[bytes | memoryview] = [b"\x78\x01"]
     for start in range(0, stored * count, _STORED_AT_MOST):
         length = min(_STORED_AT_MOST, stored * count - start)
-        parts += [struct.pack("<BHH", 0, length, length ^ 0xFFFF), whole[start : start + length]]
+        parts += [
+            struct.pack("<BHH", 0, length, length ^ 0xFFFF),
+            whole[start : start + length],
+        ]
     rest = isal_zlib.compressobj(1, isal_zlib.DEFLATED, -15)
     parts += [
         rest.compress(whole[stored * count :]),

@@ -102,14 +102,26 @@ def open_header(text: str, path: Path) -> Dataset:
         common, own = json.loads(text)
         variables = {
             described.name: _with_values(described, held, path)
-            for described, held in zip(_read_description(common), own["values"], strict=True)
+            for described, held in zip(
+                _read_description(common), own["values"], strict=True
+            )
         }
         groups = tuple(str(group) for group in own["groups"])
         source = SourceFile(path, str(own["format"]), int(own["size"]), groups=groups)
         return Dataset(
-            variables, _unpack_table(own["attributes"]), frozenset(own["unlimited"]), (source,)
+            variables,
+            _unpack_table(own["attributes"]),
+            frozenset(own["unlimited"]),
+            (source,),
         )
-    except (ValueError, TypeError, KeyError, AttributeError, IndexError, RecursionError) as error:
+    except (
+        ValueError,
+        TypeError,
+        KeyError,
+        AttributeError,
+        IndexError,
+        RecursionError,
+    ) as error:
         raise NotDescribed(f"not a header: {error}") from None
 
 
@@ -119,8 +131,12 @@ def _with_values(one: _Described, held: Any, path: Path) -> Variable:
         data = _shared_values(json.dumps(held))
     else:
         shape = tuple(int(length) for length in held)
-        data = NetCDFVariable(path, one.place, shape, one.chunks, one.decoding, one.classic)
-    return Variable(one.name, one.dimensions, data, one.attributes, one.storage, one.missing)
+        data = NetCDFVariable(
+            path, one.place, shape, one.chunks, one.decoding, one.classic
+        )
+    return Variable(
+        one.name, one.dimensions, data, one.attributes, one.storage, one.missing
+    )
 
 
 @lru_cache(_SHARED)
@@ -167,9 +183,13 @@ def _pack(value: Any) -> Any:
         return {"type": value.dtype.str, "number": _bytes(np.asarray(value))}
     if isinstance(value, np.ndarray) and value.dtype.kind in "fiubSU":
         return {"type": value.dtype.str, "shape": value.shape, "bytes": _bytes(value)}
-    if isinstance(value, np.ndarray) and all(isinstance(item, str) for item in value.reshape(-1)):
+    if isinstance(value, np.ndarray) and all(
+        isinstance(item, str) for item in value.reshape(-1)
+    ):
         return {"texts": value.reshape(-1).tolist(), "shape": value.shape}
-    if isinstance(value, (list, tuple)) and all(isinstance(item, str) for item in value):
+    if isinstance(value, (list, tuple)) and all(
+        isinstance(item, str) for item in value
+    ):
         return list(value)
     raise NotDescribed(f"a value of type {type(value).__name__}")
 
@@ -186,7 +206,9 @@ def _unpack(value: Any) -> Any:
         raise NotDescribed(f"values of type {dtype}")
     if "number" in value:
         return np.frombuffer(base64.b64decode(value["number"]), dtype)[0]
-    return np.frombuffer(bytearray(base64.b64decode(value["bytes"])), dtype).reshape(value["shape"])
+    return np.frombuffer(bytearray(base64.b64decode(value["bytes"])), dtype).reshape(
+        value["shape"]
+    )
 
 
 def _bytes(values: Array) -> str:
@@ -220,7 +242,11 @@ def _pack_packing(packing: Packing | None) -> list[Any] | None:
 
 
 def _unpack_packing(packed: list[Any] | None) -> Packing | None:
-    return None if packed is None else Packing(str(packed[0]), float(packed[1]), float(packed[2]))
+    return (
+        None
+        if packed is None
+        else Packing(str(packed[0]), float(packed[1]), float(packed[2]))
+    )
 
 
 def _pack_reading(data: NetCDFVariable) -> dict[str, Any]:

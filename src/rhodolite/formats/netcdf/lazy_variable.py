@@ -81,7 +81,12 @@ class NetCDFVariable(LazyArray):
         if self.decoding.stored.itemsize >= self.dtype.itemsize:
             return self, None
         raw = NetCDFVariable(
-            self.path, self.name, self.shape, self.chunks, self.decoding.undone(), self.classic
+            self.path,
+            self.name,
+            self.shape,
+            self.chunks,
+            self.decoding.undone(),
+            self.classic,
         )
         return raw, self.decoding
 
@@ -92,10 +97,16 @@ class NetCDFVariable(LazyArray):
     def read(self, region: Region) -> Array:
         try:
             placement = self._find_placement()
-            raw = self._through_library(region) if placement is None else placement.read(region)
+            raw = (
+                self._through_library(region)
+                if placement is None
+                else placement.read(region)
+            )
             return self.decoding.decode(raw)
         except CorruptChunk as damage:
-            raise DataError(f"{self.path}: variable '{self.name}' is damaged: {damage}") from None
+            raise DataError(
+                f"{self.path}: variable '{self.name}' is damaged: {damage}"
+            ) from None
         except (OSError, RuntimeError) as error:
             raise DataError(
                 f"{self.path}: variable '{self.name}' cannot be read: {error}"
@@ -105,7 +116,10 @@ class NetCDFVariable(LazyArray):
         with LIBRARY_LOCK:
             try:
                 variable = netcdf_files.get(self.path)[self.name]
-            except (IndexError, KeyError) as error:  # names such as "." mean a place to the library
+            except (
+                IndexError,
+                KeyError,
+            ) as error:  # names such as "." mean a place to the library
                 raise OSError(str(error)) from None
             return np.asarray(variable[region if self.shape else ...])
 
@@ -114,7 +128,9 @@ class NetCDFVariable(LazyArray):
             if not self._searched and isinstance(self.path, Path):
                 if self.classic:
                     identity = identify(self.path)
-                    self._placement = self._classic_placement(find_values(self.path), identity)
+                    self._placement = self._classic_placement(
+                        find_values(self.path), identity
+                    )
                 else:
                     self._placement, why = find_placement(self.path, self.name)
                     if self._placement is None:
@@ -126,9 +142,13 @@ class NetCDFVariable(LazyArray):
             self._searched = True
             return self._placement
 
-    def _classic_placement(self, places: dict[str, Placed], identity: Identity) -> Placement | None:
+    def _classic_placement(
+        self, places: dict[str, Placed], identity: Identity
+    ) -> Placement | None:
         placed = places.get(self.name)
         if placed is None or placed.shape != self.shape:
             return None
         assert isinstance(self.path, Path)
-        return ContiguousReader(self.path, placed, self.decoding.stored.newbyteorder(">"), identity)
+        return ContiguousReader(
+            self.path, placed, self.decoding.stored.newbyteorder(">"), identity
+        )

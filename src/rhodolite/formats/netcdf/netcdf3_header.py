@@ -104,7 +104,9 @@ def needed_size(path: Path) -> int:
     """
     ends = [
         placed.offset
-        + sum((n - 1) * step for n, step in zip(placed.shape, placed.steps, strict=True))
+        + sum(
+            (n - 1) * step for n, step in zip(placed.shape, placed.steps, strict=True)
+        )
         + size
         for placed, size in _contents(path).values()
         if all(placed.shape)
@@ -166,7 +168,10 @@ def _place_values(header: _Header) -> dict[str, tuple[Placed, int]]:
     sizes = [_volume(shape) * size for _, shape, size in growing.values()]
     step = sizes[0] if len(sizes) == 1 else sum(_pad(size) for size in sizes)
     for name, (begin, shape, size) in growing.items():
-        fixed[name] = Placed(begin, (step, *_steps(shape, size)), (records, *shape)), size
+        fixed[name] = (
+            Placed(begin, (step, *_steps(shape, size)), (records, *shape)),
+            size,
+        )
     return {name: fixed[name] for name in order}
 
 

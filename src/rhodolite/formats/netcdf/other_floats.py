@@ -27,7 +27,9 @@ class OtherFloats(LazyArray):
         Of the wider type.
     """
 
-    def __init__(self, path: Path, name: str, shape: tuple[int, ...], decoding: Decoding) -> None:
+    def __init__(
+        self, path: Path, name: str, shape: tuple[int, ...], decoding: Decoding
+    ) -> None:
         self.path, self.name, self.shape = path.resolve(), name, shape
         self.dtype, self._decoding = decoding.target, decoding
 
@@ -38,7 +40,9 @@ class OtherFloats(LazyArray):
             with LIBRARY_LOCK, h5py.File(self.path, "r") as file:
                 raw = np.asarray(file[self.name][region if self.shape else ()])
         except (OSError, KeyError, RuntimeError) as error:
-            raise DataError(f"{self.path}: variable '{self.name}' is damaged: {error}") from None
+            raise DataError(
+                f"{self.path}: variable '{self.name}' is damaged: {error}"
+            ) from None
         return self._decoding.decode(raw.astype(self._decoding.stored))
 
 

@@ -19,7 +19,9 @@ _EXACT = 2**53
 """Integers up to this are held by floating-point numbers."""
 
 
-def read_lists(what: str, name: str, stored: Any, attributes: Mapping[str, Any]) -> Variable | str:
+def read_lists(
+    what: str, name: str, stored: Any, attributes: Mapping[str, Any]
+) -> Variable | str:
     """Return lists along a dimension of their own, missing beyond the end of each, or why not.
 
     Parameters
@@ -53,7 +55,9 @@ def read_lists(what: str, name: str, stored: Any, attributes: Mapping[str, Any])
         return "lists of integers beyond 2^53"
     rows = np.full((lists.size, longest), np.nan)
     rows[np.arange(longest) < lengths[:, None]] = _values(raw.astype(kind), attributes)
-    described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
+    described = {
+        key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES
+    }
     return Variable(
         name,
         (*stored.dimensions, f"{name}_entry"),

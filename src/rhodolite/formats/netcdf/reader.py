@@ -17,7 +17,12 @@ from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
-from rhodolite.formats.netcdf.oddities import Oddities, find_oddities, is_held_by_caller, tell_type
+from rhodolite.formats.netcdf.oddities import (
+    Oddities,
+    find_oddities,
+    is_held_by_caller,
+    tell_type,
+)
 from rhodolite.formats.netcdf.other_floats import OtherFloats, widened
 from rhodolite.formats.netcdf.ragged import read_lists
 from rhodolite.formats.netcdf.watched_call import call_watched
@@ -57,7 +62,9 @@ def read(path: Path, group: str | None = None) -> Dataset:
     if is_classic(path):
         _check_whole(path)
         return call_watched(lambda: _read_locked(path, group, Oddities()), path)
-    if is_held_by_caller():  # a thread beside it may wait for that lock, to free what is unused
+    if (
+        is_held_by_caller()
+    ):  # a thread beside it may wait for that lock, to free what is unused
         return _read_locked(path, group, find_oddities(path))
     return call_watched(lambda: _read_locked(path, group, find_oddities(path)), path)
 
@@ -69,7 +76,9 @@ def _read_locked(path: Path, group: str | None, oddities: Oddities) -> Dataset:
         except (OSError, RuntimeError) as error:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
         groups = tuple(inner.path for inner in _all_groups(file) if inner.variables)
-        source = SourceFile(path, _format_name(file), path.stat().st_size, groups=groups)
+        source = SourceFile(
+            path, _format_name(file), path.stat().st_size, groups=groups
+        )
         return _dataset(file, _group(file, path, group), source, oddities)
 
 
@@ -94,7 +103,9 @@ def read_remote(address: str) -> Dataset:
                 f"{address}: no dataset is served there over DAP2 ({_reason(error)}); check the "
                 "address, without a suffix such as .html or .dds, and that the server runs"
             ) from None
-        return _dataset(file, file, SourceFile(Path(address), "DAP2", None, address), Oddities())
+        return _dataset(
+            file, file, SourceFile(Path(address), "DAP2", None, address), Oddities()
+        )
 
 
 def _reason(error: Exception) -> str:
@@ -106,9 +117,12 @@ def _dataset(file: Any, chosen: Any, source: SourceFile, oddities: Oddities) -> 
     place = source.address or source.path
     try:
         scope = _in_scope(chosen)
-        scope = {**scope, **_fields_of_groups(chosen, scope)} if chosen is file else scope
+        scope = (
+            {**scope, **_fields_of_groups(chosen, scope)} if chosen is file else scope
+        )
         described = {
-            name: _describe(place, name, stored, oddities) for name, stored in scope.items()
+            name: _describe(place, name, stored, oddities)
+            for name, stored in scope.items()
         }
         variables = {name: variable for name, variable in described.items() if variable}
         _name_unlisted(chosen, oddities)
@@ -133,7 +147,9 @@ def _name_unlisted(chosen: Any, oddities: Oddities) -> None:
     for place, odd in oddities.types.items():
         group, _, name = place.rpartition("/")
         if group == chosen.path.strip("/") and name not in chosen.variables:
-            warn(f"{name} is left out, since its values are of the type {tell_type(odd)}")
+            warn(
+                f"{name} is left out, since its values are of the type {tell_type(odd)}"
+            )
 
 
 def _format_name(file: Any) -> str:
@@ -155,10 +171,16 @@ def _group(file: Any, path: Path, name: str | None) -> Any:
         if wanted == "/":
             return file
         if wanted not in groups:
-            raise DataError(f"{path}: no group '{wanted}'. {nearest_names(wanted, groups)}")
+            raise DataError(
+                f"{path}: no group '{wanted}'. {nearest_names(wanted, groups)}"
+            )
         return groups[wanted]
     if not file.variables and not _fields_of_groups(file, {}):
-        hint = f"its variables are in groups; name one of {listed}" if groups else "it is empty"
+        hint = (
+            f"its variables are in groups; name one of {listed}"
+            if groups
+            else "it is empty"
+        )
         raise DataError(f"{path}: no variables at the top of the file; {hint}")
     return file
 
@@ -172,7 +194,9 @@ def _fields_of_groups(file: Any, held: dict[str, Any]) -> dict[str, Any]:
         inner = {
             name: stored
             for name, stored in group.variables.items()
-            if name and stored.dimensions and set(stored.dimensions) <= set(file.dimensions)
+            if name
+            and stored.dimensions
+            and set(stored.dimensions) <= set(file.dimensions)
         }
         if not file.variables or group.dimensions or len(inner) < len(group.variables):
             left += [group.path] if group.variables else []
@@ -222,7 +246,9 @@ def _in_scope(group: Any) -> dict[str, Any]:
     return in_scope
 
 
-def _describe(place: Path | str, name: str, stored: Any, oddities: Oddities) -> Variable | None:
+def _describe(
+    place: Path | str, name: str, stored: Any, oddities: Oddities
+) -> Variable | None:
     """Describe a variable; None, with a warning, where its values are neither numbers nor text."""
     inner = _place_of(stored)
     if (others := oddities.elsewhere.get(inner)) is not None:
@@ -234,11 +260,15 @@ def _describe(place: Path | str, name: str, stored: Any, oddities: Oddities) -> 
             return _of_other_floats(place, name, stored, wider)
         warn(f"{name} is left out, since its values are of the type {tell_type(odd)}")
         return None
-    if stored.dtype is str or not isinstance(kind, (netCDF4.CompoundType, netCDF4.VLType)):
+    if stored.dtype is str or not isinstance(
+        kind, (netCDF4.CompoundType, netCDF4.VLType)
+    ):
         return _variable(place, name, stored)
     words: Variable | str = "records"
     if isinstance(kind, netCDF4.VLType):
-        words = read_lists(f"{place}: variable '{name}'", name, stored, _attributes(stored))
+        words = read_lists(
+            f"{place}: variable '{name}'", name, stored, _attributes(stored)
+        )
     if isinstance(words, Variable):
         return words
     warn(f"{name} is left out, since its values are {words}")
@@ -264,7 +294,9 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
         reason = why_beyond_reading(f"{path}: {name}", stored.shape, size, length)
         if reason is not None:
             return _described_alone(name, stored, reason)
-    described = {key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES}
+    described = {
+        key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES
+    }
     if not isinstance(dtype, np.dtype) or dtype.kind not in "fiu":
         # Text is small, and lives outside the array machinery of the formats.
         width = dtype.itemsize if isinstance(dtype, np.dtype) else _TEXT_BYTES
@@ -311,13 +343,20 @@ def _in_other_files(path: Path | str, name: str, stored: Any, others: str) -> Va
 def _described_alone(name: str, stored: Any, reason: str) -> Variable:
     """Describe a variable whose values cannot be known, with a warning that says why."""
     warn(reason)
-    attributes = {k: v for k, v in _attributes(stored).items() if k not in STORAGE_ATTRIBUTES}
+    attributes = {
+        k: v for k, v in _attributes(stored).items() if k not in STORAGE_ATTRIBUTES
+    }
     return Variable(
-        name, stored.dimensions, Unreadable(stored.shape, np.dtype("f8"), reason), attributes
+        name,
+        stored.dimensions,
+        Unreadable(stored.shape, np.dtype("f8"), reason),
+        attributes,
     )
 
 
-def _of_other_floats(path: Path, name: str, stored: Any, wider: np.dtype[Any]) -> Variable:
+def _of_other_floats(
+    path: Path, name: str, stored: Any, wider: np.dtype[Any]
+) -> Variable:
     """Describe a variable of floating-point numbers that the library does not read."""
     attributes = check_attributes(path, name, _attributes(stored), numeric=True)
     decoding = Decoding.of(wider, attributes)
@@ -367,7 +406,9 @@ def _filters(stored: Any) -> tuple[str, ...]:
     ):
         if filters.get(name):
             words.append(
-                f"{word} {filters['complevel']}" if name in ("zlib", "zstd", "bzip2") else word
+                f"{word} {filters['complevel']}"
+                if name in ("zlib", "zstd", "bzip2")
+                else word
             )
     return tuple(words)
 
@@ -385,7 +426,8 @@ def _check_whole(path: Path) -> None:
 
 def _cut_short(there: int, needed: int) -> str:
     return (
-        f"the file is cut short: {there:,} of {needed:,} bytes are there; copy or download it again"
+        f"the file is cut short: {there:,} of {needed:,} bytes are there; copy or "
+        "download it again"
     )
 
 
@@ -401,5 +443,6 @@ def _why_unreadable(path: Path, error: Exception) -> str:
             there, expected = (int(number) for number in match.groups())
             return _cut_short(there, expected)
     return (
-        "the file is damaged or cut short and cannot be read as NetCDF; copy or download it again"
+        "the file is damaged or cut short and cannot be read as NetCDF; copy or "
+        "download it again"
     )

@@ -125,7 +125,9 @@ def with_free_fill(
 
 def _range_of(variable: Variable, engine: Engine) -> tuple[float, float]:
     what = f"finding the range of {variable.name}"
-    low, high = engine.compute(Reduction(variable.data, MinMax()).output("extremes", (2,)), what)
+    low, high = engine.compute(
+        Reduction(variable.data, MinMax()).output("extremes", (2,)), what
+    )
     return float(low), float(high)
 
 
@@ -141,7 +143,9 @@ def fitted_attributes(attributes: Mapping[str, Any], variant: str) -> dict[str, 
     kept = {key: value for key, value in attributes.items() if value is not None}
     if variant == "netcdf4":
         return kept
-    return {key: _fitted_attribute(value, types_of(variant)) for key, value in kept.items()}
+    return {
+        key: _fitted_attribute(value, types_of(variant)) for key, value in kept.items()
+    }
 
 
 def _fitted_attribute(value: Any, types: tuple[str, ...]) -> Any:
@@ -152,7 +156,9 @@ def _fitted_attribute(value: Any, types: tuple[str, ...]) -> Any:
         return ", ".join(str(item) for item in values.reshape(-1))
     if values.dtype.kind in "iub" and values.dtype.str[1:] not in types:
         limits = np.iinfo("i4")
-        fits = values.size == 0 or (values.min() >= limits.min and values.max() <= limits.max)
+        fits = values.size == 0 or (
+            values.min() >= limits.min and values.max() <= limits.max
+        )
         return values.astype("i4" if fits else "f8")
     return value
 
@@ -171,7 +177,9 @@ def unlimited_in(dataset: Dataset, variant: str) -> frozenset[str]:
         return dataset.unlimited
     used = {v.dimensions for v in dataset.variables.values()}
     first = [
-        name for name in dataset.unlimited if all(d.index(name) == 0 for d in used if name in d)
+        name
+        for name in dataset.unlimited
+        if all(d.index(name) == 0 for d in used if name in d)
     ]
     return frozenset(sorted(first)[:1])
 
@@ -193,7 +201,11 @@ def check_sizes(dataset: Dataset, encodings: list[Encoding], variant: str) -> No
     limit = _LARGEST.get(variant)
     growing = unlimited_in(dataset, variant)
     for variable, encoding in zip(dataset.variables.values(), encodings, strict=True):
-        shape = variable.shape[1:] if set(variable.dimensions[:1]) & growing else variable.shape
+        shape = (
+            variable.shape[1:]
+            if set(variable.dimensions[:1]) & growing
+            else variable.shape
+        )
         size = int(np.prod(shape, dtype=np.int64)) * encoding.dtype.itemsize
         if limit is not None and size > limit:
             raise DataError(

@@ -74,7 +74,8 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     engine.prepare(arrays_to_prepare(dataset, engine, layout))
     # All reading comes before the library is locked, since the engine's workers need it, too.
     plans = [
-        _plan(variable, dataset, engine, variant, layout) for variable in dataset.variables.values()
+        _plan(variable, dataset, engine, variant, layout)
+        for variable in dataset.variables.values()
     ]
     check_sizes(dataset, [plan.encoding for plan in plans], variant)
     try:
@@ -95,17 +96,25 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
 def _plan(
     variable: Variable, dataset: Dataset, engine: Engine, variant: str, layout: Layout
 ) -> _Plan:
-    encoding = fit_into_variant(variable, encoding_for(variable, dataset, engine), variant, engine)
+    encoding = fit_into_variant(
+        variable, encoding_for(variable, dataset, engine), variant, engine
+    )
     if variable.name not in dataset.axes.auxiliary and variable.shape:
         encoding = with_free_fill(variable, encoding, variant, engine)
     itemsize = encoding.dtype.itemsize
     large = variable.data.size * itemsize > _SMALL and encoding.dtype.kind in "fiu"
     chunked = large and variant.startswith("netcdf4")
-    chunks = chunk_shape(variable, itemsize, dataset, layout.chunks) if chunked else None
+    chunks = (
+        chunk_shape(variable, itemsize, dataset, layout.chunks) if chunked else None
+    )
     # The library writes a variable named like a dimension that it does not describe under another
     # name.
-    plain_name = variable.name not in dataset.lengths or variable.dimensions == (variable.name,)
-    values = None if large and plain_name else encoding.encode(engine.compute(variable.data))
+    plain_name = variable.name not in dataset.lengths or variable.dimensions == (
+        variable.name,
+    )
+    values = (
+        None if large and plain_name else encoding.encode(engine.compute(variable.data))
+    )
     compressed = layout.compression is not Compression.NONE
     summed = layout.checksums and (chunks is not None) and not compressed
     if (
@@ -142,7 +151,9 @@ def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path, layout: Layout) -
                 stored[...] = values
 
 
-def _define(file: Any, plan: _Plan, variant: str, compressed: bool) -> tuple[Any, Array | None]:
+def _define(
+    file: Any, plan: _Plan, variant: str, compressed: bool
+) -> tuple[Any, Array | None]:
     """Define a variable, and return it with the values that it holds from the beginning."""
     encoding, values = plan.encoding, plan.values
     dimensions = plan.variable.dimensions
@@ -210,7 +221,9 @@ def _stream(path: Path, plan: _Plan, engine: Engine, compression: Compression) -
                 stored.resize(variable.shape)
             packed = () if compression is Compression.NONE else ("shuffle", "deflate")
             filters = (*packed, "fletcher32") if plan.summed else packed
-            codec = ChunkCodec(stored.dtype, chunks, filters, compression is Compression.SMALL)
+            codec = ChunkCodec(
+                stored.dtype, chunks, filters, compression is Compression.SMALL
+            )
         task = functools.partial(_encoded_chunks, plan.encoding, codec)
         what = f"writing {variable.name}"
         data = plan.encoding.as_written(variable.data)
@@ -232,11 +245,16 @@ def _encoded_chunks(
         *(range(0, n, step) for n, step in zip(values.shape, codec.shape, strict=True))
     ):
         part = values[
-            tuple(slice(at, at + step) for at, step in zip(corner, codec.shape, strict=True))
+            tuple(
+                slice(at, at + step)
+                for at, step in zip(corner, codec.shape, strict=True)
+            )
         ]
         if part.shape != codec.shape:  # at the edge of the array chunks stand over
             padded = np.full(
-                codec.shape, 0 if encoding.fill is None else encoding.fill, encoding.dtype
+                codec.shape,
+                0 if encoding.fill is None else encoding.fill,
+                encoding.dtype,
             )
             padded[tuple(slice(0, n) for n in part.shape)] = part
             part = padded

@@ -23,16 +23,22 @@ _YEAR_LAST = re.compile(
     rf"(?P<one>\d{{1,2}})(?P<mark>[-/.])(?P<two>\d{{1,2}})(?P=mark)(?P<year>\d{{4}}){_CLOCK}"
 )
 _FORMS = (
-    re.compile(rf"(?P<year>\d{{4}})(?:(?P<month>\d{{2}})(?:(?P<day>\d{{2}}){_CLOCK})?)?"),
+    re.compile(
+        rf"(?P<year>\d{{4}})(?:(?P<month>\d{{2}})(?:(?P<day>\d{{2}}){_CLOCK})?)?"
+    ),
     re.compile(
         r"(?P<year>\d{4})(?P<mark>[-/.])(?P<month>\d{1,2})"
         rf"(?:(?P=mark)(?P<day>\d{{1,2}}){_CLOCK})?"
     ),
     _YEAR_LAST,
     re.compile(r"(?P<month>\d{1,2})[-/.](?P<year>\d{4})"),
-    re.compile(rf"(?:(?P<day>\d{{1,2}})[-/. ]?\s?)?{_MONTH}[-/. ]?\s?(?P<year>\d{{4}}){_CLOCK}"),
+    re.compile(
+        rf"(?:(?P<day>\d{{1,2}})[-/. ]?\s?)?{_MONTH}[-/. ]?\s?(?P<year>\d{{4}}){_CLOCK}"
+    ),
     re.compile(rf"{_MONTH} (?P<day>\d{{1,2}}),? (?P<year>\d{{4}}){_CLOCK}"),
-    re.compile(rf"(?P<year>\d{{4}})[-/. ]?{_MONTH}(?:[-/. ]?(?P<day>\d{{1,2}}){_CLOCK})?"),
+    re.compile(
+        rf"(?P<year>\d{{4}})[-/. ]?{_MONTH}(?:[-/. ]?(?P<day>\d{{1,2}}){_CLOCK})?"
+    ),
 )
 _ORDINAL = re.compile(r"(?P<year>\d{4})[-/.]?(?P<day>\d{3})")
 _FIELDS = ("year", "month", "day", "hour", "minute", "second")
@@ -121,7 +127,10 @@ def _fields_of(parts: dict[str, str | None]) -> tuple[int, ...] | None:
         if not 1 <= fields[3] <= _NOON:
             return None
         fields[3] = fields[3] % _NOON + (_NOON if half.lower().startswith("p") else 0)
-    if not all(low <= value <= high for value, (low, high) in zip(fields, _LIMITS, strict=False)):
+    if not all(
+        low <= value <= high
+        for value, (low, high) in zip(fields, _LIMITS, strict=False)
+    ):
         return None
     if offset := parts.get("offset"):
         return _in_universal_time(fields, offset)
@@ -140,7 +149,9 @@ def _in_universal_time(fields: Sequence[int], offset: str) -> tuple[int, ...] | 
         return None
     # To the minute at least, since an offset may be of minutes.
     count = max(len(fields), 5)
-    return (there.year, there.month, there.day, there.hour, there.minute, there.second)[:count]
+    return (there.year, there.month, there.day, there.hour, there.minute, there.second)[
+        :count
+    ]
 
 
 def day_comes_first(texts: Sequence[str]) -> bool | None:
@@ -165,7 +176,9 @@ def named_month(text: str) -> int | None:
     other words.
     """
     word = text.strip().lower().rstrip(".")
-    for number, (short, full) in enumerate(zip(MONTH_NAMES, MONTH_TITLES, strict=True), 1):
+    for number, (short, full) in enumerate(
+        zip(MONTH_NAMES, MONTH_TITLES, strict=True), 1
+    ):
         if word in (short, full.lower()):
             return number
     return None

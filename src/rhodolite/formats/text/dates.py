@@ -37,7 +37,9 @@ class SeasonOfYear:
         """Return the dates at which it begins and has ended."""
         year = self.year - (1 if self.season.late_months else 0)
         ends = self.season.first, self.season.first + self.season.length
-        return month_start(year, ends[0], calendar), month_start(year, ends[1], calendar)
+        return month_start(year, ends[0], calendar), month_start(
+            year, ends[1], calendar
+        )
 
 
 @dataclass(frozen=True)
@@ -52,7 +54,9 @@ class SpanOfYears:
 
     def limits(self, calendar: str) -> tuple[Any, Any]:
         """Return the dates at which it begins and has ended."""
-        return month_start(self.first, 1, calendar), month_start(self.last + 1, 1, calendar)
+        return month_start(self.first, 1, calendar), month_start(
+            self.last + 1, 1, calendar
+        )
 
 
 @dataclass(frozen=True)
@@ -112,10 +116,16 @@ def _parse_range(text: str) -> RangeOfDates | None:
         period = Period.parse(text)
     except ValueError:
         return None
-    return RangeOfDates(period.first, period.last) if period.first and period.last else None
+    return (
+        RangeOfDates(period.first, period.last)
+        if period.first and period.last
+        else None
+    )
 
 
-def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> list[Variable]:
+def time_variables(
+    stretches: Sequence[Stretch], calendar: str = "standard"
+) -> list[Variable]:
     """Return the time coordinate for what dates name, with bounds where they are days, months,
     seasons or years.
 
@@ -141,7 +151,9 @@ def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> 
         if not isinstance(stretch, Normal)
     ]
     units = f"days since {min(start.year for start, _ in limits):04d}-01-01"
-    starts, ends = (_numbers([pair[at] for pair in limits], units, calendar) for at in (0, 1))
+    starts, ends = (
+        _numbers([pair[at] for pair in limits], units, calendar) for at in (0, 1)
+    )
     about: dict[str, Any] = {
         "standard_name": "time",
         "long_name": "time",
@@ -162,7 +174,10 @@ def time_variables(stretches: Sequence[Stretch], calendar: str = "standard") -> 
 def in_order(stretch: Stretch) -> tuple[int, ...]:
     """Return what dates of one kind are sorted by."""
     if isinstance(stretch, SeasonOfYear):
-        return (stretch.year, -1 if stretch.season.late_months else stretch.season.first)
+        return (
+            stretch.year,
+            -1 if stretch.season.late_months else stretch.season.first,
+        )
     if isinstance(stretch, DayOfYear):
         return (stretch.year, stretch.day)
     if isinstance(stretch, SpanOfYears):
@@ -177,7 +192,13 @@ def in_order(stretch: Stretch) -> tuple[int, ...]:
 
 def _kind(stretch: Stretch) -> int:
     """Return how many fields a date has; 0 and less for what is no date of the calendar."""
-    kinds = {SeasonOfYear: 0, SpanOfYears: -1, Normal: -2, RangeOfDates: -3, DayOfYear: -4}
+    kinds = {
+        SeasonOfYear: 0,
+        SpanOfYears: -1,
+        Normal: -2,
+        RangeOfDates: -3,
+        DayOfYear: -4,
+    }
     return len(stretch.fields) if isinstance(stretch, Instant) else kinds[type(stretch)]
 
 

@@ -49,7 +49,8 @@ class FilePattern:
     def fill(self, values: Mapping[str, int | str]) -> str:
         """Return the name of one file."""
         return _PLACE.sub(
-            lambda place: _write_field(place.group(1), values[place.group(1)]), self.text
+            lambda place: _write_field(place.group(1), values[place.group(1)]),
+            self.text,
         )
 
     def read(self, name: str) -> dict[str, str] | None:

@@ -49,7 +49,9 @@ class Phase:
     minute: int
 
     def __str__(self) -> str:
-        clock = "" if self.minute < 0 else f"{self.minute // 60:02d}:{self.minute % 60:02d}"
+        clock = (
+            "" if self.minute < 0 else f"{self.minute // 60:02d}:{self.minute % 60:02d}"
+        )
         if self.months == 12:
             return clock or "year"
         name = str(Season((self.first - 1) % 12 + 1, self.months))
@@ -86,7 +88,9 @@ class Normal:
 
     def __str__(self) -> str:
         first, last = self.years
-        return f"{self.phase} normal {first:04d}" + (f"-{last:04d}" if last > first else "")
+        return f"{self.phase} normal {first:04d}" + (
+            f"-{last:04d}" if last > first else ""
+        )
 
 
 def parse_normal(text: str) -> Normal | None:
@@ -123,7 +127,9 @@ def parse_phase(text: str) -> Phase | None:
     except ValueError:
         return None
     # A season that crosses the end of the year belongs to the year in which it ends.
-    return Phase(season.first - (12 if season.late_months else 0), season.length, 0, clock)
+    return Phase(
+        season.first - (12 if season.late_months else 0), season.length, 0, clock
+    )
 
 
 def normals_variables(normals: Sequence[Normal], calendar: str) -> list[Variable]:
@@ -136,7 +142,9 @@ def normals_variables(normals: Sequence[Normal], calendar: str) -> list[Variable
     """
     limits, middles = [], []
     for normal in normals:
-        (start, end), (_, last) = (normal.phase.occurrence(year, calendar) for year in normal.years)
+        (start, end), (_, last) = (
+            normal.phase.occurrence(year, calendar) for year in normal.years
+        )
         limits.append((start, last))
         middles.append(start if normal.phase.minute >= 0 else start + (end - start) / 2)
     units = f"days since {min(normal.years[0] for normal in normals):04d}-01-01"

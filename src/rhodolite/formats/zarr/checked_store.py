@@ -57,7 +57,9 @@ class CheckedStore(LocalStore):
             folder = folder.rpartition("/")[0]
         codec, limit = self._chunks.get(folder, ("", 0))
         is_chunk = limit and key.rpartition("/")[2][:1] not in (".", "z")
-        if is_chunk and expands_beyond(memoryview(found.as_numpy_array()), codec, limit):
+        if is_chunk and expands_beyond(
+            memoryview(found.as_numpy_array()), codec, limit
+        ):
             raise DataError(
                 f"{self.root}: chunk '{key}' is damaged: it would unpack to more than the "
                 f"{limit:,} bytes of a chunk"
@@ -72,5 +74,7 @@ def codec_name(codec: Any) -> str:
     codec : object
         Codec of the library.
     """
-    name = getattr(codec, "codec_id", None) or type(codec).__name__.removesuffix("Codec")
+    name = getattr(codec, "codec_id", None) or type(codec).__name__.removesuffix(
+        "Codec"
+    )
     return str(name).lower()

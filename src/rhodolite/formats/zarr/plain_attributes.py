@@ -10,7 +10,11 @@ import numpy as np
 
 def plain_attributes(attributes: Mapping[str, Any]) -> dict[str, Any]:
     """Return attributes as plain values; numbers that JSON has not are text."""
-    return {str(key): _plain_value(value) for key, value in attributes.items() if value is not None}
+    return {
+        str(key): _plain_value(value)
+        for key, value in attributes.items()
+        if value is not None
+    }
 
 
 def _plain_value(value: Any) -> Any:

@@ -68,7 +68,9 @@ class ZarrVariable(LazyArray):
         except (DataError, MemoryError):
             raise
         except Exception as error:  # codecs raise whatever they like
-            raise DataError(f"{self.path}: variable '{self.name}' is damaged: {error}") from None
+            raise DataError(
+                f"{self.path}: variable '{self.name}' is damaged: {error}"
+            ) from None
         # The library may hand out views of values that it keeps.
         return self._decoding.decode(raw if raw.flags.writeable else raw.copy())
 
@@ -112,24 +114,31 @@ def read(path: Path, group: str | None = None) -> Dataset:
     if not arrays:
         inner = [f"{path}:{place}" for place in groups]
         hint = (
-            f"its arrays are in groups; name one of {', '.join(inner)}" if inner else "it is empty"
+            f"its arrays are in groups; name one of {', '.join(inner)}"
+            if inner
+            else "it is empty"
         )
         raise DataError(f"{path}: no arrays at the top of the store; {hint}")
     size = sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
     variables = {
-        name: _variable(path, stored.path, name, stored, size) for name, stored in arrays.items()
+        name: _variable(path, stored.path, name, stored, size)
+        for name, stored in arrays.items()
     }
     _check_lengths(path, variables)
     kind = f"Zarr version {root.metadata.zarr_format}"
     source = SourceFile(path, kind, size, groups=tuple(groups))
-    return Dataset(variables, {**_attributes(root), **_attributes(chosen)}, frozenset(), (source,))
+    return Dataset(
+        variables, {**_attributes(root), **_attributes(chosen)}, frozenset(), (source,)
+    )
 
 
 def _check_lengths(path: Path, variables: Mapping[str, Variable]) -> None:
     """Refuse arrays whose dimensions of one name differ in length, which nothing else in a store
     holds together."""
     known: dict[str, tuple[int, str]] = {}
-    for name, variable in sorted(variables.items()):  # the order in a folder is that of the disk
+    for name, variable in sorted(
+        variables.items()
+    ):  # the order in a folder is that of the disk
         for dimension, length in zip(variable.dimensions, variable.shape, strict=True):
             other, first = known.setdefault(dimension, (length, name))
             if other != length:
@@ -150,7 +159,9 @@ def _groups_with_arrays(group: Any) -> dict[str, dict[str, Any]]:
     return found
 
 
-def _fields_of_groups(arrays: dict[str, Any], groups: dict[str, dict[str, Any]]) -> dict[str, Any]:
+def _fields_of_groups(
+    arrays: dict[str, Any], groups: dict[str, dict[str, Any]]
+) -> dict[str, Any]:
     """Return the arrays of groups that run along dimensions at the top alone, by their names, or
     with that of their group before it where that is taken; says which groups are left out."""
     lengths = _lengths(arrays)
@@ -178,7 +189,9 @@ def _lengths(arrays: dict[str, Any]) -> dict[str, int]:
     return {
         dimension: length
         for name, stored in arrays.items()
-        for dimension, length in zip(_dimensions(name, stored), stored.shape, strict=True)
+        for dimension, length in zip(
+            _dimensions(name, stored), stored.shape, strict=True
+        )
     }
 
 
@@ -199,7 +212,9 @@ def _check_metadata(path: Path) -> None:
             raise DataError(f"{file}: this is not valid JSON: {error}") from None
         attributes = parsed.get("attributes", {}) if isinstance(parsed, dict) else None
         if not isinstance(attributes, dict):
-            raise DataError(f"{file}: holds no table of metadata, or one whose attributes are none")
+            raise DataError(
+                f"{file}: holds no table of metadata, or one whose attributes are none"
+            )
 
 
 def _group(path: Path, root: Any, name: str) -> Any:
@@ -217,7 +232,9 @@ def _variable(path: Path, place: str, name: str, stored: Any, size: int) -> Vari
     given = _attributes(stored)
     if numeric:
         given = {
-            key: _fill_number(value, dtype) if key in ("_FillValue", "missing_value") else value
+            key: _fill_number(value, dtype)
+            if key in ("_FillValue", "missing_value")
+            else value
             for key, value in given.items()
         }
     attributes = check_attributes(path, name, given, numeric=numeric)
@@ -225,7 +242,9 @@ def _variable(path: Path, place: str, name: str, stored: Any, size: int) -> Vari
     reason = why_beyond_reading(f"{path}: {name}", stored.shape, dtype.itemsize, size)
     if reason is not None:
         warn(reason)
-        kept = {key: value for key, value in given.items() if key not in STORAGE_ATTRIBUTES}
+        kept = {
+            key: value for key, value in given.items() if key not in STORAGE_ATTRIBUTES
+        }
         return Variable(name, dimensions, Unreadable(stored.shape, dtype, reason), kept)
     fill = stored.metadata.fill_value
     if (
@@ -238,11 +257,16 @@ def _variable(path: Path, place: str, name: str, stored: Any, size: int) -> Vari
         attributes["_FillValue"] = _fill_number(fill, dtype) if numeric else fill
     if not numeric:
         described = {
-            key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES
+            key: value
+            for key, value in attributes.items()
+            if key not in STORAGE_ATTRIBUTES
         }
         check_held(stored.nbytes, f"{path}: variable '{name}'")
         return Variable(
-            name, dimensions, InMemory(np.asarray(stored[...]).astype(object)), described
+            name,
+            dimensions,
+            InMemory(np.asarray(stored[...]).astype(object)),
+            described,
         )
     return decode_variable(
         name,
@@ -287,10 +311,16 @@ def _attributes(holder: Any) -> dict[str, Any]:
 
 def _plain_value(value: Any) -> Any:
     """Return what JSON holds as text, a number or a list of these; as text where it is none."""
-    if isinstance(value, list) and value and all(isinstance(item, (int, float)) for item in value):
+    if (
+        isinstance(value, list)
+        and value
+        and all(isinstance(item, (int, float)) for item in value)
+    ):
         numbers = np.asarray(value)
         return numbers if numbers.dtype.kind in "fiu" else str(value)
-    nested = isinstance(value, list) and not all(isinstance(item, str) for item in value)
+    nested = isinstance(value, list) and not all(
+        isinstance(item, str) for item in value
+    )
     if nested or isinstance(value, (dict, bool)):
         return str(value)
     too_long = isinstance(value, int) and not -(2**63) <= value < 2**64
@@ -308,7 +338,8 @@ def _fill_number(value: Any, dtype: np.dtype[Any]) -> Any:
         pass
     try:
         return np.frombuffer(
-            base64.b64decode(value, validate=True), "<f8" if dtype.kind == "f" else "<i8"
+            base64.b64decode(value, validate=True),
+            "<f8" if dtype.kind == "f" else "<i8",
         )[0]
     except (binascii.Error, ValueError, IndexError):
         return value

@@ -29,7 +29,9 @@ class StoppableStore(LocalStore):
         self._change = threading.Condition()
 
     def __getstate__(self) -> dict[str, Any]:
-        return {name: value for name, value in self.__dict__.items() if name != "_change"}
+        return {
+            name: value for name, value in self.__dict__.items() if name != "_change"
+        }
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state, _change=threading.Condition(), _busy=0)

@@ -59,7 +59,12 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
 
 
 def _write_variable(
-    root: Any, variable: Variable, dataset: Dataset, engine: Engine, layout: Layout, version: int
+    root: Any,
+    variable: Variable,
+    dataset: Dataset,
+    engine: Engine,
+    layout: Layout,
+    version: int,
 ) -> None:
     encoding = encoding_for(variable, dataset, engine)
     attributes = {**variable.attributes, **encoding.attributes}
@@ -96,7 +101,10 @@ def _write_variable(
         what = f"writing {variable.name}"
         data = encoding.as_written(variable.data)
         written = sum(
-            count for _, count in engine.stream_units(task, data, stored.chunks, what, kept=False)
+            count
+            for _, count in engine.stream_units(
+                task, data, stored.chunks, what, kept=False
+            )
         )
         if engine.executor is not None:
             _need_chunks(stored, written)

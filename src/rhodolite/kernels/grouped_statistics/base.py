@@ -80,7 +80,9 @@ class Statistic(ABC):
         """Return what is gathered from no values, for shape (groups, *cells); of no more than so
         many `steps`, if that is said."""
         parts = {name: np.full(shape, self.beginning(name)) for name in self.names}
-        return Gathered(np.zeros(shape, np.int32), np.zeros(shape) if weighted else None, parts)
+        return Gathered(
+            np.zeros(shape, np.int32), np.zeros(shape) if weighted else None, parts
+        )
 
     def beginning(self, name: str) -> float:  # noqa: ARG002
         """Return the value that a part has before anything is gathered."""
@@ -139,7 +141,9 @@ class Statistic(ABC):
         return None
 
     @abstractmethod
-    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+    def take(
+        self, gathered: Gathered, group: int, values: Array, weights: Array | None
+    ) -> None:
         """Add the values of some steps, shape (n, *cells), to what is gathered of their group."""
 
     def merge(
@@ -153,7 +157,9 @@ class Statistic(ABC):
             if into.weight is not None and other.weight is not None:
                 into.weight[at] += other.weight[row]
 
-    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+    def combine(
+        self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int
+    ) -> None:
         """Merge the parts of one group, before the counts are."""
         for name in self.names:
             into.parts[name][at] += other.parts[name][row]
@@ -180,13 +186,19 @@ def weighted_sum(values: Array, weights: Array | None) -> Array:
     return np.asarray(np.einsum("t,t...->...", weights, values))
 
 
-def count_present(gathered: Gathered, group: int, values: Array, weights: Array | None) -> Array:
+def count_present(
+    gathered: Gathered, group: int, values: Array, weights: Array | None
+) -> Array:
     """Return the number of values present, after adding their weights to those of the group."""
     return count_unless(gathered, group, len(values), np.isnan(values), weights)
 
 
 def count_unless(
-    gathered: Gathered, group: int, steps: int, missing: Array | None, weights: Array | None
+    gathered: Gathered,
+    group: int,
+    steps: int,
+    missing: Array | None,
+    weights: Array | None,
 ) -> Array:
     """Return the number of values of so many steps that are not missing, after adding their weights
     to those of the group."""

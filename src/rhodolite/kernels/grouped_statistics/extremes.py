@@ -29,7 +29,9 @@ class Lowest(Statistic):
         """See `Statistic.beginning`."""
         return np.nan
 
-    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+    def take(
+        self, gathered: Gathered, group: int, values: Array, weights: Array | None
+    ) -> None:
         """See `Statistic.take`."""
         gathered.count[group] += count_present(gathered, group, values, weights)
         for name in self.names:
@@ -53,10 +55,14 @@ class Lowest(Statistic):
             part, keep = gathered.parts[name][group, ...], _KEPT[name]
             keep(part, unpack(keep.reduce(numbers, axis=0)), out=part)
 
-    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+    def combine(
+        self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int
+    ) -> None:
         """See `Statistic.combine`."""
         for name in self.names:
-            into.parts[name][at] = _KEPT[name](into.parts[name][at], other.parts[name][row])
+            into.parts[name][at] = _KEPT[name](
+                into.parts[name][at], other.parts[name][row]
+            )
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
         """See `Statistic.finish`."""

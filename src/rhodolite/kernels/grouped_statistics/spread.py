@@ -26,7 +26,9 @@ class Spread(Statistic):
     names: ClassVar[tuple[str, ...]] = ("mean", "squares")
     results = ("mean", "variance", "deviation")
 
-    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+    def take(
+        self, gathered: Gathered, group: int, values: Array, weights: Array | None
+    ) -> None:
         """See `Statistic.take`."""
         count, weight, mean, squares = moments(values, weights)
         self._merge(gathered, group, weight, mean, squares)
@@ -34,13 +36,21 @@ class Spread(Statistic):
         if gathered.weight is not None:
             gathered.weight[group] += weight
 
-    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+    def combine(
+        self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int
+    ) -> None:
         """See `Statistic.combine`."""
         self._merge(
-            into, at, other.total_weight[row], other.parts["mean"][row], other.parts["squares"][row]
+            into,
+            at,
+            other.total_weight[row],
+            other.parts["mean"][row],
+            other.parts["squares"][row],
         )
 
-    def _merge(self, into: Gathered, at: Any, weight: Array, mean: Array, squares: Array) -> None:
+    def _merge(
+        self, into: Gathered, at: Any, weight: Array, mean: Array, squares: Array
+    ) -> None:
         share, between = shares(into.total_weight[at], weight)
         shift = mean - into.parts["mean"][at]
         into.parts["squares"][at] += squares + shift * shift * between
@@ -50,8 +60,12 @@ class Spread(Statistic):
         """See `Statistic.finish`."""
         count = gathered.count
         squares, weight = gathered.parts["squares"], gathered.total_weight
-        squares = np.where(vanishes(squares, weight, gathered.parts["mean"]), 0.0, squares)
+        squares = np.where(
+            vanishes(squares, weight, gathered.parts["mean"]), 0.0, squares
+        )
         freedom = weight * (np.maximum(count - 1, 1) / np.maximum(count, 1))
-        variance = np.divide(squares, freedom, out=np.full(count.shape, np.nan), where=count > 1)
+        variance = np.divide(
+            squares, freedom, out=np.full(count.shape, np.nan), where=count > 1
+        )
         mean = np.where(count > 0, gathered.parts["mean"], np.nan)
         return {"mean": mean, "variance": variance, "deviation": np.sqrt(variance)}

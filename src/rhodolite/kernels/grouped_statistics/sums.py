@@ -25,7 +25,9 @@ Array = NDArray[Any]
 class Count(Statistic):
     """Number of values that are not missing."""
 
-    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+    def take(
+        self, gathered: Gathered, group: int, values: Array, weights: Array | None
+    ) -> None:
         """See `Statistic.take`."""
         present = count_present(gathered, group, values, weights)
         gathered.count[group] += present
@@ -42,7 +44,9 @@ class Total(Statistic):
     weighted: bool = False
     names: ClassVar[tuple[str, ...]] = ("total",)
 
-    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+    def take(
+        self, gathered: Gathered, group: int, values: Array, weights: Array | None
+    ) -> None:
         """See `Statistic.take`."""
         total = gathered.parts["total"]
         factors = weights if self.weighted else None
@@ -73,13 +77,17 @@ class Mean(Total):
     weighted: bool = True
     names: ClassVar[tuple[str, ...]] = ("total", "origin")
 
-    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+    def take(
+        self, gathered: Gathered, group: int, values: Array, weights: Array | None
+    ) -> None:
         """See `Statistic.take`."""
         if values.dtype.itemsize > 4:
             new = gathered.count[group] == 0
             if new.any():
                 origin = gathered.parts["origin"][group]
-                gathered.parts["origin"][group] = np.where(new, first_values(values), origin)
+                gathered.parts["origin"][group] = np.where(
+                    new, first_values(values), origin
+                )
             values = values - gathered.parts["origin"][group]
         super().take(gathered, group, values, weights)
 
@@ -106,7 +114,9 @@ class Mean(Total):
         gathered.parts["total"][group] += added
         count += len(numbers)
 
-    def of_whole(self, numbers: Array, unpack: Unpacking | None) -> dict[str, Array] | None:
+    def of_whole(
+        self, numbers: Array, unpack: Unpacking | None
+    ) -> dict[str, Array] | None:
         """See `Statistic.of_whole`."""
         scale = scale_of_small(numbers, unpack)
         if scale is None or unpack is None:
@@ -116,14 +126,16 @@ class Mean(Total):
         mean += unpack(numbers[:1])[0]
         return {"value": mean}
 
-    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+    def combine(
+        self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int
+    ) -> None:
         """See `Statistic.combine`."""
         origin, theirs = into.parts["origin"][at], other.parts["origin"][row]
         origin = np.where(into.count[at] == 0, theirs, origin)
         into.parts["origin"][at] = origin
-        into.parts["total"][at] += other.parts["total"][row] + other.total_weight[row] * (
-            theirs - origin
-        )
+        into.parts["total"][at] += other.parts["total"][row] + other.total_weight[
+            row
+        ] * (theirs - origin)
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
         """See `Statistic.finish`."""
@@ -144,7 +156,9 @@ class Exceedance(Total):
     below: bool = False
     dtype: str = "f8"
 
-    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+    def take(
+        self, gathered: Gathered, group: int, values: Array, weights: Array | None
+    ) -> None:
         """See `Statistic.take`."""
         gathered.count[group] += count_present(gathered, group, values, weights)
         hits = beyond(values, self.threshold, self.dtype, below=self.below)

@@ -76,17 +76,25 @@ class Tail(Statistic):
         return bounds_of(np.dtype(self.kind))[0 if self.upper else 1]
 
     def start(
-        self, shape: tuple[int, ...], *, weighted: bool = False, steps: int | None = None
+        self,
+        shape: tuple[int, ...],
+        *,
+        weighted: bool = False,
+        steps: int | None = None,
     ) -> Gathered:
         """See `Statistic.start`; the part has shape (kept, *shape), the outermost values last, and
         says nothing of a group before there are values."""
         steps_kept = self.kept if steps is None else min(self.kept, steps)
         tails = np.empty((steps_kept, *shape), self.kind)
         return Gathered(
-            np.zeros(shape, np.int32), np.zeros(shape) if weighted else None, {"tails": tails}
+            np.zeros(shape, np.int32),
+            np.zeros(shape) if weighted else None,
+            {"tails": tails},
         )
 
-    def take(self, gathered: Gathered, group: int, values: Array, weights: Array | None) -> None:
+    def take(
+        self, gathered: Gathered, group: int, values: Array, weights: Array | None
+    ) -> None:
         """See `Statistic.take`."""
         self._add(gathered, group, values, np.isnan(values), weights)
 
@@ -113,7 +121,9 @@ class Tail(Statistic):
         weights: Array | None,
     ) -> None:
         is_new = not gathered.count[group].any()
-        gathered.count[group] += count_unless(gathered, group, len(values), missing, weights)
+        gathered.count[group] += count_unless(
+            gathered, group, len(values), missing, weights
+        )
         if missing is not None and missing.any():
             values = np.where(missing, np.asarray(self._end, self.kind), values)
         tails = gathered.parts["tails"]
@@ -124,7 +134,9 @@ class Tail(Statistic):
             else:
                 self._merge(tails, (group,), rows)
 
-    def combine(self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int) -> None:
+    def combine(
+        self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int
+    ) -> None:
         """See `Statistic.combine`."""
         ours, theirs = into.parts["tails"], other.parts["tails"][:, row]
         if not other.count[row].any():
@@ -190,7 +202,9 @@ class Tail(Statistic):
         number = count.reshape(-1)[0] if alike else count
         below, above, part = find_places(number, self.share)
         innermost = number - len(tail) if self.upper else len(tail) - 1
-        places = [np.clip(abs(at - innermost), 0, len(tail) - 1) for at in (below, above)]
+        places = [
+            np.clip(abs(at - innermost), 0, len(tail) - 1) for at in (below, above)
+        ]
         if alike:
             low, high = (tail[int(at)] for at in places)
         else:

@@ -13,8 +13,12 @@ _CHANGES = (
     "mean difference of ",
     "area mean of the difference of ",
 )
-_SIZES = re.compile(r"(root of|mean absolute|standard deviation|variance|range of|error of)\b")
-_SIZE_METHODS = re.compile(r": (standard_deviation|variance|range|sum_of_squares)\b[^:]*$")
+_SIZES = re.compile(
+    r"(root of|mean absolute|standard deviation|variance|range of|error of)\b"
+)
+_SIZE_METHODS = re.compile(
+    r": (standard_deviation|variance|range|sum_of_squares)\b[^:]*$"
+)
 """Words of what is never negative, though it is in units of differences."""
 
 
@@ -31,6 +35,8 @@ def pivots(variable: Variable) -> bool:
         "base_period" in variable.attributes
         or variable.quantity.startswith(_CHANGES)
         or standard_name.endswith("_anomaly")
-        or standard_name.startswith(("eastward_", "northward_", "upward_", "tendency_of_"))
+        or standard_name.startswith(
+            ("eastward_", "northward_", "upward_", "tendency_of_")
+        )
         or "difference" in str(variable.attributes.get("units_metadata", ""))
     )

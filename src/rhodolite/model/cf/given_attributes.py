@@ -30,9 +30,12 @@ def check_given(where: object, attributes: Any) -> dict[str, Any]:
         If a name or a value cannot be written to a file, or says how values are stored.
     """
     if not isinstance(attributes, Mapping):
-        raise DataError(f"{where}: attributes are a table, such as comment = 'checked by hand'")
+        raise DataError(
+            f"{where}: attributes are a table, such as comment = 'checked by hand'"
+        )
     return {
-        _check_name(where, key): _check_value(where, key, attributes[key]) for key in attributes
+        _check_name(where, key): _check_value(where, key, attributes[key])
+        for key in attributes
     }
 
 
@@ -55,11 +58,21 @@ def _check_value(where: object, name: str, value: Any) -> Any:
     if isinstance(value, bytes):
         return value.decode("utf-8", "replace")
     values = list(value) if isinstance(value, (list, tuple)) else value
-    if isinstance(values, list) and values and all(isinstance(part, str) for part in values):
+    if (
+        isinstance(values, list)
+        and values
+        and all(isinstance(part, str) for part in values)
+    ):
         return values
     if _is_of_numbers(values):
-        return value if isinstance(value, (int, float, np.ndarray, np.generic)) else np.array(value)
-    raise DataError(f"{where}: {name} = {str(value)[:40]} cannot be an attribute; {_ADVICE}")
+        return (
+            value
+            if isinstance(value, (int, float, np.ndarray, np.generic))
+            else np.array(value)
+        )
+    raise DataError(
+        f"{where}: {name} = {str(value)[:40]} cannot be an attribute; {_ADVICE}"
+    )
 
 
 def _is_of_numbers(value: Any) -> bool:

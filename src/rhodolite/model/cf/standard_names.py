@@ -70,7 +70,8 @@ def _read(table: str) -> tuple[dict[str, str], dict[str, str]]:
         # Units are those words that begin with a capital, a number, or end in an exponent.
         end = (
             next(
-                (at for at, word in enumerate(words[1:], 1) if not _is_unit_word(word)), len(words)
+                (at for at, word in enumerate(words[1:], 1) if not _is_unit_word(word)),
+                len(words),
             )
             if words
             else 0
@@ -86,7 +87,12 @@ def _is_unit_word(word: str) -> bool:
 
 
 CANONICAL_UNITS, SHORT_NAMES = _read(_TABLE)
-_MODIFIERS = ("detection_minimum", "number_of_observations", "standard_error", "status_flag")
+_MODIFIERS = (
+    "detection_minimum",
+    "number_of_observations",
+    "standard_error",
+    "status_flag",
+)
 _SYNTAX = re.compile(r"[a-z][a-z0-9_]*")
 
 

@@ -34,7 +34,14 @@ STALE_AFTER_CHANGE = ("actual_range", "valid_min", "valid_max", "valid_range")
 COVERED_AREA = "covered_area"
 """Name of the variable with the area with which each cell of a region is weighted."""
 
-CALENDARS = ("standard", "proleptic_gregorian", "julian", "noleap", "all_leap", "360_day")
+CALENDARS = (
+    "standard",
+    "proleptic_gregorian",
+    "julian",
+    "noleap",
+    "all_leap",
+    "360_day",
+)
 """Calendars by the first of their names (CF 4.4.1)."""
 
 CALENDAR_ALIASES = {"gregorian": "standard", "365_day": "noleap", "366_day": "all_leap"}

@@ -40,7 +40,9 @@ class AxisShape:
     def of(cls, values: Array) -> AxisShape:
         steps = np.diff(values)
         spacing = None
-        if steps.size and np.all(np.abs(steps - steps.mean()) <= 1e-3 * abs(steps.mean())):
+        if steps.size and np.all(
+            np.abs(steps - steps.mean()) <= 1e-3 * abs(steps.mean())
+        ):
             spacing = float(np.float32(abs(values[-1] - values[0]) / steps.size))
         direction = "increasing" if (steps > 0).all() else "neither"
         direction = "decreasing" if steps.size and (steps < 0).all() else direction
@@ -83,7 +85,9 @@ def cell_edges(coordinate: Coordinate) -> Array:
         values = np.unwrap(values, period=360.0)
     check_degrees(values, coordinate.role, coordinate.name)
     steps = np.diff(values)
-    repeats = coordinate.role == Role.LONGITUDE and repeats_first(values, coordinate.slack)
+    repeats = coordinate.role == Role.LONGITUDE and repeats_first(
+        values, coordinate.slack
+    )
     if not ((steps > 0).all() or (steps < 0).all()):
         raise DataError(
             f"the {coordinate.role} coordinate ({coordinate.name}) goes up and down, so its cells "
@@ -101,7 +105,11 @@ def cell_edges(coordinate: Coordinate) -> Array:
     else:
         inner = (values[1:] + values[:-1]) / 2
         edges = np.concatenate(
-            [[values[0] - (inner[0] - values[0])], inner, [values[-1] + (values[-1] - inner[-1])]]
+            [
+                [values[0] - (inner[0] - values[0])],
+                inner,
+                [values[-1] + (values[-1] - inner[-1])],
+            ]
         )
     return (
         np.clip(edges, -90, 90)
@@ -152,7 +160,11 @@ def cell_bounds(coordinate: Coordinate) -> Array:
     ndarray of float64, shape (n, 2)
     """
     bounds, values = coordinate.bounds, coordinate.values
-    if bounds is None or bounds.shape[0] != values.size or not np.isfinite(bounds).all():
+    if (
+        bounds is None
+        or bounds.shape[0] != values.size
+        or not np.isfinite(bounds).all()
+    ):
         edges = cell_edges(coordinate)
         return np.stack([edges[:-1], edges[1:]], axis=1)
     bounds_of_cells = (

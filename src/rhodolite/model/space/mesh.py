@@ -11,7 +11,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from rhodolite.arrays import Array
-from rhodolite.kernels.interval_overlap import ZoneMoments, overlaps, overlaps_round, zones
+from rhodolite.kernels.interval_overlap import (
+    ZoneMoments,
+    overlaps,
+    overlaps_round,
+    zones,
+)
 from rhodolite.kernels.sphere import great_circle, widths, zone_areas
 from rhodolite.kernels.spherical_cells import areas_of_cells, outlines_in_plane
 from rhodolite.model.space.axis_cells import covers_globe
@@ -104,7 +109,9 @@ class Mesh:
     def areas(self) -> Array:
         """Areas of the cells on the unit sphere, shape (rows, columns)."""
         if self.latitude_edges is not None and self.longitude_edges is not None:
-            return np.outer(zone_areas(self.latitude_edges), widths(self.longitude_edges))
+            return np.outer(
+                zone_areas(self.latitude_edges), widths(self.longitude_edges)
+            )
         assert self.corners is not None
         north, east = (part.reshape(self.size, -1) for part in self.corners)
         return areas_of_cells(north, east, straight=self.straight).reshape(self.shape)
@@ -138,7 +145,11 @@ class Mesh:
         gaps = np.diff(east, append=east[0] + 360.0)
         widest = int(np.argmax(gaps))
         # Where no gap is wider than a few cells, they lie all around, as about a pole.
-        if gaps[widest] < 5.0 or self.reach[0] < -90 + 1e-6 or self.reach[1] > 90 - 1e-6:
+        if (
+            gaps[widest] < 5.0
+            or self.reach[0] < -90 + 1e-6
+            or self.reach[1] > 90 - 1e-6
+        ):
             return 0.0, 360.0
         west = east[(widest + 1) % east.size]
         west = west - 360.0 if west > 180.0 else west
@@ -164,13 +175,19 @@ class Mesh:
                 [self.latitude_edges[at] for at in (_upto, _upto, _from, _from)], axis=1
             )
             east = np.stack(
-                [self.longitude_edges[at] for at in (_upto, _from, _from, _upto)], axis=1
+                [self.longitude_edges[at] for at in (_upto, _from, _from, _upto)],
+                axis=1,
             )
-            corners = (np.repeat(north, self.shape[1], axis=0), np.tile(east, (self.shape[0], 1)))
+            corners = (
+                np.repeat(north, self.shape[1], axis=0),
+                np.tile(east, (self.shape[0], 1)),
+            )
         for first in range(0, self.size, _CELLS_AT_ONCE):
             part = slice(first, min(first + _CELLS_AT_ONCE, self.size))
             outlines = outlines_in_plane(
-                corners[0][part], corners[1][part], straight=self.straight or self.regular
+                corners[0][part],
+                corners[1][part],
+                straight=self.straight or self.regular,
             )
             yield *outlines, part.stop - part.start
 
@@ -200,7 +217,9 @@ class Mesh:
             shapes, cells, areas = self._cut_by(target.outlines, degrees=False)
         else:
             shapes, cells, areas = common(target.outlines, self.outlines, _TURN)
-        return sparse.csr_array((areas, (shapes, cells)), shape=(target.size, self.size))
+        return sparse.csr_array(
+            (areas, (shapes, cells)), shape=(target.size, self.size)
+        )
 
     def first_moments(self, target: Mesh) -> tuple[sparse.csr_array, sparse.csr_array]:
         """Return the shared areas times the distance of their middle from that of the cell, in
@@ -213,7 +232,10 @@ class Mesh:
 
         ours, theirs = self.edges, target.edges
         centres = (ours[1][1:] + ours[1][:-1]) / 2
-        areas = overlaps(ours[0], theirs[0], zones), overlaps_round(ours[1], theirs[1], _TURN)
+        areas = (
+            overlaps(ours[0], theirs[0], zones),
+            overlaps_round(ours[1], theirs[1], _TURN),
+        )
         moments = (
             overlaps(ours[0], theirs[0], ZoneMoments(ours[0])),
             overlaps_round(ours[1], theirs[1], _TURN, centres),
@@ -237,7 +259,11 @@ class Mesh:
         low = self.longitude_edges.min() if self.longitude_edges is not None else -180.0
         middles = (edges[1:] + edges[:-1]) / 2
         bands = Mesh(
-            ("band", "round"), middles, np.array([low + 180.0]), edges, np.array([low, low + 360.0])
+            ("band", "round"),
+            middles,
+            np.array([low + 180.0]),
+            edges,
+            np.array([low, low + 360.0]),
         )
         if self.regular:
             return self.without_slivers(self.shared_areas(bands))
@@ -258,11 +284,15 @@ class Mesh:
         from scipy import sparse
 
         shapes = np.concatenate([outline.shapes for outline in outlines])
-        owners = np.repeat(np.arange(len(outlines)), [outline.shapes.size for outline in outlines])
+        owners = np.repeat(
+            np.arange(len(outlines)), [outline.shapes.size for outline in outlines]
+        )
         which, cells, areas = (
             self._cut_by(shapes, degrees=True) if self.regular else self._met_by(shapes)
         )
-        matrix = sparse.csr_array((areas, (owners[which], cells)), shape=(len(outlines), self.size))
+        matrix = sparse.csr_array(
+            (areas, (owners[which], cells)), shape=(len(outlines), self.size)
+        )
         whole = self.areas.reshape(-1)
         matrix.data = np.minimum(matrix.data, whole[matrix.indices])
         if not any(outline.outside for outline in outlines):
@@ -272,7 +302,9 @@ class Mesh:
             row = matrix[[at]]
             if outline.outside:
                 left = whole - row.toarray()[0]
-                row = sparse.csr_array(np.where(left < 1e-9 * whole, 0.0, left)[None, :])
+                row = sparse.csr_array(
+                    np.where(left < 1e-9 * whole, 0.0, left)[None, :]
+                )
             rows.append(row)
         return sparse.csr_array(sparse.vstack(rows, format="csr"))
 
@@ -295,7 +327,8 @@ class Mesh:
         pieces = []
         for times in range(-3, 4):
             near = np.flatnonzero(
-                (bounds[:, 0] + times * turn < x[-1]) & (bounds[:, 2] + times * turn > x[0])
+                (bounds[:, 0] + times * turn < x[-1])
+                & (bounds[:, 2] + times * turn > x[0])
             )
             which, rows, columns, areas = cut(
                 moved_by(shapes[near], times * turn), x, y, degrees=degrees
@@ -310,7 +343,9 @@ class Mesh:
         degrees."""
         import shapely
 
-        bent = shapely.make_valid(shapely.transform(shapely.segmentize(shapes, _FINE), _in_plane))
+        bent = shapely.make_valid(
+            shapely.transform(shapely.segmentize(shapes, _FINE), _in_plane)
+        )
         pieces, owners = _small(bent)
         which, cells, areas = common(pieces, self.outlines, _TURN)
         return owners[which], cells, areas
@@ -320,7 +355,9 @@ _upto, _from = slice(None, -1), slice(1, None)
 
 
 def _in_plane(points: Array) -> Array:
-    return np.stack([np.radians(points[:, 0]), np.sin(np.radians(points[:, 1]))], axis=1)
+    return np.stack(
+        [np.radians(points[:, 0]), np.sin(np.radians(points[:, 1]))], axis=1
+    )
 
 
 def _small(shapes: Array) -> tuple[Array, Array]:

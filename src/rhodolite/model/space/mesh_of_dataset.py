@@ -9,7 +9,12 @@ from rhodolite.errors import DataError
 from rhodolite.kernels.spherical_cells import corners_between
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.space.axis_cells import cell_bounds, cell_edges, check_degrees, joins_up
+from rhodolite.model.space.axis_cells import (
+    cell_bounds,
+    cell_edges,
+    check_degrees,
+    joins_up,
+)
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.precision import rounding
 from rhodolite.model.variable import Variable
@@ -53,7 +58,9 @@ def _of_single_cells(latitude: Coordinate, longitude: Coordinate) -> Mesh:
     )
     low, high = cell_bounds(latitude).T
     west, right = (cell_bounds(longitude) - longitude.values[:, None] + east[:1].T).T
-    corners = _corners_of(np.stack([low, high], axis=1), np.stack([west, right], axis=1))
+    corners = _corners_of(
+        np.stack([low, high], axis=1), np.stack([west, right], axis=1)
+    )
     return Mesh(
         (str(latitude.dimension), str(longitude.dimension)),
         north,
@@ -73,16 +80,21 @@ def _slack_of(*axes: Coordinate) -> float:
 def _curvilinear(dataset: Dataset, north: str, east: str) -> Mesh:
     latitude, longitude = dataset.variables[north], dataset.variables[east]
     engine = Engine(workers=1)
-    values = [engine.compute(v.floats()).astype(np.float64) for v in (latitude, longitude)]
+    values = [
+        engine.compute(v.floats()).astype(np.float64) for v in (latitude, longitude)
+    ]
     check_degrees(values[0], Role.LATITUDE, north)
     check_degrees(values[1], Role.LONGITUDE, east)
     bounds = [
-        dataset.variables.get(str(v.attributes.get("bounds", ""))) for v in (latitude, longitude)
+        dataset.variables.get(str(v.attributes.get("bounds", "")))
+        for v in (latitude, longitude)
     ]
     straight = False
     if all(b is not None and b.shape == (*latitude.shape, 4) for b in bounds):
         corners = tuple(
-            engine.compute(b.floats()).astype(np.float64) for b in bounds if b is not None
+            engine.compute(b.floats()).astype(np.float64)
+            for b in bounds
+            if b is not None
         )
         straight = _run_along_axes(*corners)
     elif min(latitude.shape) < 2:
@@ -94,10 +106,14 @@ def _curvilinear(dataset: Dataset, north: str, east: str) -> Mesh:
     else:
         corners = corners_between(*values)
     names = (latitude.dimensions[0], latitude.dimensions[1])
-    return Mesh(names, values[0], values[1], corners=(corners[0], corners[1]), straight=straight)
+    return Mesh(
+        names, values[0], values[1], corners=(corners[0], corners[1]), straight=straight
+    )
 
 
-def _axes_in_disguise(latitudes: Array, longitudes: Array) -> tuple[Array, Array] | None:
+def _axes_in_disguise(
+    latitudes: Array, longitudes: Array
+) -> tuple[Array, Array] | None:
     """Return the corners of a grid of latitudes and longitudes that is written with two dimensions
     each, as they are where it has one; None for other grids."""
     for turned in (False, True):
@@ -107,7 +123,10 @@ def _axes_in_disguise(latitudes: Array, longitudes: Array) -> tuple[Array, Array
             continue
         bounds = [
             cell_bounds(Coordinate(role, Variable(role, (role,), InMemory(values))))
-            for role, values in ((Role.LATITUDE, north[:, 0]), (Role.LONGITUDE, east[0]))
+            for role, values in (
+                (Role.LATITUDE, north[:, 0]),
+                (Role.LONGITUDE, east[0]),
+            )
         ]
         corners = _corners_of(*bounds)
         return tuple(np.swapaxes(part, 0, 1) for part in corners) if turned else corners  # type: ignore[return-value]
@@ -120,12 +139,16 @@ def _corners_of(rows: Array, columns: Array) -> tuple[Array, Array]:
     shape = len(rows), len(columns)
     low, high = (np.broadcast_to(part[:, None], shape) for part in rows.T)
     west, right = (np.broadcast_to(part, shape) for part in columns.T)
-    return np.stack([low, low, high, high], -1), np.stack([west, right, right, west], -1)
+    return np.stack([low, low, high, high], -1), np.stack(
+        [west, right, right, west], -1
+    )
 
 
 def _run_along_axes(latitudes: Array, longitudes: Array) -> bool:
     """Return whether all edges between corners run along parallels and meridians, as those of a
     grid of latitudes and longitudes do that is written with two dimensions each."""
     north = np.abs(np.roll(latitudes, -1, axis=-1) - latitudes)
-    east = np.abs((np.roll(longitudes, -1, axis=-1) - longitudes + 180.0) % 360.0 - 180.0)
+    east = np.abs(
+        (np.roll(longitudes, -1, axis=-1) - longitudes + 180.0) % 360.0 - 180.0
+    )
     return bool(np.nanmax(np.minimum(north, east)) <= _SAME)

@@ -78,4 +78,6 @@ def rounding(values: Array, dtype: np.dtype[Any]) -> float:
     finite = values[np.isfinite(values)]
     if not finite.size:
         return 0.0
-    return 2.0 * float(np.spacing(np.abs(finite).max().astype(effective_type(finite, dtype))))
+    return 2.0 * float(
+        np.spacing(np.abs(finite).max().astype(effective_type(finite, dtype)))
+    )

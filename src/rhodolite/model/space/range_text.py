@@ -42,11 +42,16 @@ class LatitudeRange(TypedValue):
         south = parse_latitude(start) if start else None
         north = parse_latitude(stop) if stop else None
         if south is not None and north is not None and south > north:
-            raise ValueError(f"'{text}' runs from north to south; write it {stop}..{start}")
+            raise ValueError(
+                f"'{text}' runs from north to south; write it {stop}..{start}"
+            )
         return cls(south, north)
 
     def __str__(self) -> str:
-        ends = [None if end is None else _typed(end, "NS") for end in (self.south, self.north)]
+        ends = [
+            None if end is None else _typed(end, "NS")
+            for end in (self.south, self.north)
+        ]
         return _join(*ends)
 
 
@@ -64,12 +69,16 @@ class LongitudeRange(TypedValue):
     def parse(cls, text: str) -> Self:
         start, stop = split_range(text)
         return cls(
-            parse_longitude(start) if start else None, parse_longitude(stop) if stop else None
+            parse_longitude(start) if start else None,
+            parse_longitude(stop) if stop else None,
         )
 
     def __str__(self) -> str:
         return _join(
-            *[None if end is None else _typed(end, "EW") for end in (self.west, self.east)]
+            *[
+                None if end is None else _typed(end, "EW")
+                for end in (self.west, self.east)
+            ]
         )
 
 
@@ -98,7 +107,8 @@ class Position(TypedValue):
             raise ValueError(
                 f"'{text}' does not say which number is the latitude; write "
                 + " or ".join(
-                    f"{_guess(y, 'NS')},{_guess(x, 'EW')}" for y, x in (parts, parts[::-1])
+                    f"{_guess(y, 'NS')},{_guess(x, 'EW')}"
+                    for y, x in (parts, parts[::-1])
                 )
             )
         if letters[0] in ("E", "W") or letters[1] in ("N", "S"):
@@ -122,7 +132,9 @@ class LevelRange:
 
     def __str__(self) -> str:
         ends = (self.first, self.last)
-        return _join(*[None if end is None else write_number(end[0]) + end[1] for end in ends])
+        return _join(
+            *[None if end is None else write_number(end[0]) + end[1] for end in ends]
+        )
 
 
 @dataclass(frozen=True)
@@ -231,7 +243,11 @@ def _typed(value: float, letters: str) -> str:
 
 def _guess(number: str, letters: str) -> str:
     """Write a bare number with the letter of its hemisphere, for a suggestion."""
-    return f"{number[1:]}{letters[1]}" if number.startswith("-") else f"{number}{letters[0]}"
+    return (
+        f"{number[1:]}{letters[1]}"
+        if number.startswith("-")
+        else f"{number}{letters[0]}"
+    )
 
 
 def _join(first: str | None, last: str | None) -> str:

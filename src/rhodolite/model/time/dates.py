@@ -25,9 +25,13 @@ def first_moment(instant: Instant, calendar: str) -> Any:
         *(0, 1, 1, 0, 0, 0)[len(instant.fields) :],
     )
     try:
-        return cftime.datetime(year, month, day, hour, minute, second, calendar=calendar)
+        return cftime.datetime(
+            year, month, day, hour, minute, second, calendar=calendar
+        )
     except ValueError:
-        raise DataError(f"{instant} is not a day of the data's calendar ({calendar})") from None
+        raise DataError(
+            f"{instant} is not a day of the data's calendar ({calendar})"
+        ) from None
 
 
 def moment_after(instant: Instant, calendar: str) -> Any:
@@ -55,5 +59,7 @@ def format_date(date: Any, *, seconds: bool = False) -> str:
     """
     if (date.hour, date.minute, date.second) == (0, 0, 0):
         return f"{date.year:04d}-{date.month:02d}-{date.day:02d}"
-    clock = f"{date.hour:02d}:{date.minute:02d}" + (f":{date.second:02d}" if seconds else "")
+    clock = f"{date.hour:02d}:{date.minute:02d}" + (
+        f":{date.second:02d}" if seconds else ""
+    )
     return f"{date.year:04d}-{date.month:02d}-{date.day:02d} {clock}"

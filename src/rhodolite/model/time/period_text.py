@@ -12,7 +12,20 @@ from numpy.typing import NDArray
 
 from rhodolite.model.typed_value import TypedValue
 
-MONTH_NAMES = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+MONTH_NAMES = (
+    "jan",
+    "feb",
+    "mar",
+    "apr",
+    "may",
+    "jun",
+    "jul",
+    "aug",
+    "sep",
+    "oct",
+    "nov",
+    "dec",
+)
 MONTH_TITLES = (
     "January",
     "February",
@@ -49,9 +62,13 @@ class Instant(TypedValue):
             )
         fields = tuple(int(part) for part in match.groups() if part is not None)
         limits = ((1, 12), (1, 31), (0, 23), (0, 59), (0, 59))
-        for value, (low, high), name in zip(fields[1:], limits, _FIELDS[1:], strict=False):
+        for value, (low, high), name in zip(
+            fields[1:], limits, _FIELDS[1:], strict=False
+        ):
             if not low <= value <= high:
-                raise ValueError(f"'{text}' has {name} {value}; a {name} runs from {low} to {high}")
+                raise ValueError(
+                    f"'{text}' has {name} {value}; a {name} runs from {low} to {high}"
+                )
         return cls(fields)
 
     def __str__(self) -> str:
@@ -107,7 +124,8 @@ class Months(TypedValue):
             if ".." in part:
                 first, last = (month_number(end) for end in part.split("..", 1))
                 numbers.extend(
-                    (first - 1 + step) % 12 + 1 for step in range((last - first) % 12 + 1)
+                    (first - 1 + step) % 12 + 1
+                    for step in range((last - first) % 12 + 1)
                 )
             else:
                 numbers.append(month_number(part))
@@ -245,4 +263,6 @@ def _year(text: str) -> int:
     try:
         return int(text)
     except ValueError:
-        raise ValueError(f"'{text}' is not a year; write 2010,2015 or 1991..2020") from None
+        raise ValueError(
+            f"'{text}' is not a year; write 2010,2015 or 1991..2020"
+        ) from None

@@ -44,7 +44,11 @@ class SamplingInterval:
     def __str__(self) -> str:
         if self.unit in ("irregular", "single"):
             return {"irregular": "irregular steps", "single": "one time"}[self.unit]
-        return f"every {self.unit}" if self.count == 1 else f"every {self.count} {self.unit}s"
+        return (
+            f"every {self.unit}"
+            if self.count == 1
+            else f"every {self.count} {self.unit}s"
+        )
 
     @property
     def months(self) -> int:
@@ -54,7 +58,9 @@ class SamplingInterval:
     @property
     def as_interval(self) -> str:
         """The distance between steps, as cell methods have it (CF 7.3.2); empty where it varies."""
-        return "" if self.unit in ("irregular", "single") else f"{self.count} {self.unit}"
+        return (
+            "" if self.unit in ("irregular", "single") else f"{self.count} {self.unit}"
+        )
 
     @property
     def ticks(self) -> int | None:
@@ -100,7 +106,9 @@ def sampling_of(ticks: Ticks, calendar: str) -> SamplingInterval:
 def of_months(months: int) -> SamplingInterval:
     """Return an interval of whole calendar months."""
     return (
-        SamplingInterval("month", months) if months % 12 else SamplingInterval("year", months // 12)
+        SamplingInterval("month", months)
+        if months % 12
+        else SamplingInterval("year", months // 12)
     )
 
 

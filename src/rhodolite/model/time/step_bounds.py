@@ -81,7 +81,10 @@ def stamped_cells(stamps: Stamps, stamp: Stamp) -> Ticks | None:
     width = stamps.step.ticks
     if width is None:
         return None
-    start = stamps.ticks - {Stamp.START: 0, Stamp.MIDDLE: width // 2, Stamp.END: width}[stamp]
+    start = (
+        stamps.ticks
+        - {Stamp.START: 0, Stamp.MIDDLE: width // 2, Stamp.END: width}[stamp]
+    )
     return np.stack([start, start + width], axis=1)
 
 
@@ -89,7 +92,12 @@ def end_at_stamps(stamps: Stamps) -> bool:
     """Return whether stamps run from just after one midnight to another, as those at the end of
     hours do."""
     width = stamps.step.ticks
-    if width is None or width >= DAY_TICKS or stamps.step.missing or len(stamps.ticks) < 3:
+    if (
+        width is None
+        or width >= DAY_TICKS
+        or stamps.step.missing
+        or len(stamps.ticks) < 3
+    ):
         return False
     ends = stamps.ticks.min() % DAY_TICKS, stamps.ticks.max() % DAY_TICKS
     return bool(ends[0] == width and ends[1] == 0)

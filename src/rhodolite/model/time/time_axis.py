@@ -180,12 +180,20 @@ class TimeAxis:
         Bounds come first. Without them a step has the length of the spacing, and where in it the
         stamp stands follows from the stamps.
         """
-        if self.bounds is not None and not self.climatological and np.isfinite(self.bounds).all():
+        if (
+            self.bounds is not None
+            and not self.climatological
+            and np.isfinite(self.bounds).all()
+        ):
             ends = np.sort(self.to_ticks(self.bounds), axis=1)
             if (ends[:, 1] > ends[:, 0]).all():
                 return ends
         stamps = self._stamps
-        return stamped_cells(stamps, Stamp.END) if self.ends_at_stamps else implied_cells(stamps)
+        return (
+            stamped_cells(stamps, Stamp.END)
+            if self.ends_at_stamps
+            else implied_cells(stamps)
+        )
 
     @property
     def cells(self) -> Array | None:
@@ -289,7 +297,9 @@ class TimeAxis:
         if months:
             return of_months(months)
         ticks = np.diff(self.cell_ticks, axis=1)[:, 0]
-        return IRREGULAR if np.ptp(ticks) > 1e-6 * ticks[0] else of_ticks(float(ticks[0]))
+        return (
+            IRREGULAR if np.ptp(ticks) > 1e-6 * ticks[0] else of_ticks(float(ticks[0]))
+        )
 
     def _months_covered(self, cells: Ticks, lengths: Array) -> int:
         """Return how many calendar months each step covers, where it is the same number; else 0."""
@@ -301,7 +311,9 @@ class TimeAxis:
         # Months from the middle of one to the middle of the next, or but for an hour.
         length = 30.0 if self.calendar == "360_day" else _MONTH_DAYS
         count = int(np.rint(np.median(lengths) / length))
-        fits = 1 <= count <= 12 and np.all((lengths >= 28 * count) & (lengths <= 31 * count))
+        fits = 1 <= count <= 12 and np.all(
+            (lengths >= 28 * count) & (lengths <= 31 * count)
+        )
         return count if fits else 0
 
     @cached_property
@@ -347,11 +359,16 @@ class TimeAxis:
         if self.resolution.months > 1 and all(len(end.fields) == 1 for end in ends):
             first, last = period.first, period.last
             after = self.named_years >= (first.fields[0] if first else -(10**9))
-            return np.asarray(after & (self.named_years <= (last.fields[0] if last else 10**9)))
+            return np.asarray(
+                after & (self.named_years <= (last.fields[0] if last else 10**9))
+            )
         chosen = np.ones(len(self), dtype=bool)
         middles, near = self.middles, slack(self.numbers, self.stored)
         if period.first is not None:
-            chosen &= middles >= self.to_number(first_moment(period.first, self.calendar)) - near
+            chosen &= (
+                middles
+                >= self.to_number(first_moment(period.first, self.calendar)) - near
+            )
         if period.last is not None:
             begin = self.to_number(first_moment(period.last, self.calendar))
             end = self.to_number(moment_after(period.last, self.calendar))
@@ -379,7 +396,9 @@ class TimeAxis:
         times where that is not known, or where values are of the moments."""
         if self.cell_ticks is None or self.instants or self.climatological:
             return self.middle_ticks
-        return np.asarray(self.cell_ticks[:, 0] + np.diff(self.cell_ticks, axis=1)[:, 0] // 2)
+        return np.asarray(
+            self.cell_ticks[:, 0] + np.diff(self.cell_ticks, axis=1)[:, 0] // 2
+        )
 
     @cached_property
     def decimal_years(self) -> Array:
@@ -391,6 +410,7 @@ class TimeAxis:
         ticks = self.covered_middles
         years = months_of_days(ticks // DAY_TICKS, self.calendar)[0] // 12
         starts, stops = (
-            first_days((years + more) * 12, self.calendar) * DAY_TICKS for more in (0, 1)
+            first_days((years + more) * 12, self.calendar) * DAY_TICKS
+            for more in (0, 1)
         )
         return np.asarray(years + (ticks - starts) / (stops - starts))

@@ -63,7 +63,9 @@ class Interval(TypedValue):
                 f"'{text}': {count} {unit}s do not divide {'a day' if unit == 'hour' else 'a year'}"
             )
         if count > 1 and unit in ("pentad", "season", "decade"):
-            raise ValueError(f"'{text}': write {unit} alone, or a number of days, months or years")
+            raise ValueError(
+                f"'{text}': write {unit} alone, or a number of days, months or years"
+            )
         return cls(unit, count)
 
     def __str__(self) -> str:
@@ -118,7 +120,9 @@ class Divided:
     @property
     def middles(self) -> Array:
         """Middles of the periods in the units of the axis, shape (periods,)."""
-        return self.axis.from_ticks(self.limits[:, 0] + np.diff(self.limits, axis=1)[:, 0] // 2)
+        return self.axis.from_ticks(
+            self.limits[:, 0] + np.diff(self.limits, axis=1)[:, 0] // 2
+        )
 
     @property
     def days(self) -> Array:
@@ -127,7 +131,10 @@ class Divided:
 
 
 def divide(
-    axis: TimeAxis, interval: Interval, season: Season | None = None, year_start: int = 1
+    axis: TimeAxis,
+    interval: Interval,
+    season: Season | None = None,
+    year_start: int = 1,
 ) -> Divided:
     """Divide a time axis into intervals.
 
@@ -144,7 +151,9 @@ def divide(
     if unit == "hour":
         width = count * HOUR_TICKS
         keys = axis.middle_ticks // width
-        return _divided(axis, keys, lambda key: np.stack([key, key + 1], axis=1) * width)
+        return _divided(
+            axis, keys, lambda key: np.stack([key, key + 1], axis=1) * width
+        )
     if unit == "day":
         first = int(axis.day_numbers.min()) if count > 1 else 0
         return _divided(
@@ -166,7 +175,9 @@ def divide(
     )
 
 
-def _divided(axis: TimeAxis, keys: Integers, limits: Callable[[Integers], Integers]) -> Divided:
+def _divided(
+    axis: TimeAxis, keys: Integers, limits: Callable[[Integers], Integers]
+) -> Divided:
     """Return the periods that some steps lie in, given a number for the period of each step."""
     present, groups = np.unique(keys, return_inverse=True)
     return Divided(groups.reshape(-1).astype(np.int64), limits(present), axis)
@@ -184,7 +195,9 @@ def _divided_by_season(axis: TimeAxis, season: Season | None) -> Divided:
     present, groups = np.unique(starts[inside], return_inverse=True)
     placed = np.full(len(axis), -1, dtype=np.int64)
     placed[inside] = groups.reshape(-1)
-    return Divided(placed, _month_limits(present, seasons[0].length, axis.calendar), axis)
+    return Divided(
+        placed, _month_limits(present, seasons[0].length, axis.calendar), axis
+    )
 
 
 def _counted_months(axis: TimeAxis, unit: str) -> Integers:
@@ -203,7 +216,12 @@ def _first_month(axis: TimeAxis, interval: Interval, year_start: int) -> int:
     begin = year_start
     if begin == 1 and axis.resolution.unit == "year" and axis.cell_ticks is not None:
         # Years that do not begin in January are put together as they are.
-        begin = int(months_of_days(axis.cell_ticks[:1, 0] // DAY_TICKS, axis.calendar)[0][0]) % 12
+        begin = (
+            int(
+                months_of_days(axis.cell_ticks[:1, 0] // DAY_TICKS, axis.calendar)[0][0]
+            )
+            % 12
+        )
         begin += 1
     shift = begin - 1 - (12 if begin > 1 else 0)
     if interval.unit == "decade":
@@ -253,7 +271,9 @@ def days_of_common_year(days: Integers, years: Integers, calendar: str) -> Integ
     if calendar == "360_day":
         return first_days(years * 12, calendar) + days
     month = np.searchsorted(_YEAR_STARTS, days, side="right") - 1
-    return np.asarray(first_days(years * 12 + month, calendar) + days - _YEAR_STARTS[month])
+    return np.asarray(
+        first_days(years * 12 + month, calendar) + days - _YEAR_STARTS[month]
+    )
 
 
 def date_in_common_year(day: int, year: int, calendar: str) -> tuple[Any, Any]:

@@ -22,12 +22,21 @@ def time_labels(axis: TimeAxis) -> list[str]:
     if axis.climatological and axis.bounds is not None:
         return [_phase(*ends) for ends in axis.to_dates(np.sort(axis.bounds, axis=1))]
     step, cells = axis.resolution, axis.cell_ticks
-    if cells is not None and not axis.instants and not _follows_from_middle(axis, cells):
-        return [_range(*ends) for ends in dates_of_ticks(cells - np.array([0, 1]), axis.calendar)]
+    if (
+        cells is not None
+        and not axis.instants
+        and not _follows_from_middle(axis, cells)
+    ):
+        return [
+            _range(*ends)
+            for ends in dates_of_ticks(cells - np.array([0, 1]), axis.calendar)
+        ]
     if cells is not None and step.months > 1:
         ends = dates_of_ticks(cells, axis.calendar)
         return [_stretch(first, after, step.months) for first, after in ends]
-    form = {"month": "%Y-%m", "day": "%Y-%m-%d", "year": "%Y"}.get(step.unit, "%Y-%m-%dT%H:%M:%S")
+    form = {"month": "%Y-%m", "day": "%Y-%m-%d", "year": "%Y"}.get(
+        step.unit, "%Y-%m-%dT%H:%M:%S"
+    )
     if step.unit in ("irregular", "single") and not (axis.ticks % DAY_TICKS).any():
         form = "%Y-%m-%d"
     dates = axis.dates if axis.bounds is None else axis.reference_dates
@@ -102,7 +111,10 @@ def _phase(start: Any, end: Any) -> str:
     """Return what a phase of a cycle is called, given the beginning of its first and the end of its
     last occurrence."""
     if (start.hour, start.minute) != (end.hour, end.minute):
-        clock, last = f"{start.hour:02d}:{start.minute:02d}", end - datetime.timedelta(hours=1)
+        clock, last = (
+            f"{start.hour:02d}:{start.minute:02d}",
+            end - datetime.timedelta(hours=1),
+        )
         if start.day == 1 and last.month == start.month and last.day >= 28:
             return f"{MONTH_TITLES[start.month - 1]} {clock}"
         if start.day == 1 and last.day >= 28 and _months_between(start, last) == 2:
@@ -119,7 +131,11 @@ def _phase(start: Any, end: Any) -> str:
     months = _months_between(start, end)
     if months == 0:
         return "year"
-    return MONTH_TITLES[start.month - 1] if months == 1 else str(Season(start.month, months))
+    return (
+        MONTH_TITLES[start.month - 1]
+        if months == 1
+        else str(Season(start.month, months))
+    )
 
 
 def _months_between(start: Any, end: Any) -> int:

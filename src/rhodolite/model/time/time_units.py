@@ -143,7 +143,9 @@ class TimeUnits:
                 seconds = np.where(np.abs(seconds - near) <= resolved, near, seconds)
         if not (np.abs(seconds) < _MOST_SECONDS).all():
             furthest = float(numbers[np.argmax(np.abs(seconds))])
-            raise DataError(f"the times hold numbers that are not dates, such as {furthest:g}")
+            raise DataError(
+                f"the times hold numbers that are not dates, such as {furthest:g}"
+            )
         whole = np.floor(seconds)
         rest = np.rint((seconds - whole) * SECOND_TICKS).astype(np.int64)
         return self.reference + whole.astype(np.int64) * SECOND_TICKS + rest
@@ -152,10 +154,13 @@ class TimeUnits:
         counted = numbers * self.months
         if not (np.abs(counted) < 3e6).all():
             furthest = float(numbers[np.argmax(np.abs(counted))])
-            raise DataError(f"the times hold numbers that are not dates, such as {furthest:g}")
+            raise DataError(
+                f"the times hold numbers that are not dates, such as {furthest:g}"
+            )
         whole = np.floor(counted).astype(np.int64)
         first, after = (
-            first_days(self._first_month + whole + more, self.calendar) for more in (0, 1)
+            first_days(self._first_month + whole + more, self.calendar)
+            for more in (0, 1)
         )
         within = np.rint((counted - whole) * (after - first) * DAY_TICKS)
         return np.asarray(first * DAY_TICKS + within.astype(np.int64))
@@ -189,7 +194,9 @@ def read_time_units(units: str, calendar: str) -> TimeUnits:
         raise DataError(f"the units '{units}' do not begin at a date") from None
     reference = ticks_of_date(date, calendar)
     if counted is None:
-        return TimeUnits(calendar, _round_ticks(seconds_per(units) * SECOND_TICKS), reference)
+        return TimeUnits(
+            calendar, _round_ticks(seconds_per(units) * SECOND_TICKS), reference
+        )
     months = 12 if counted.group(1).lower() == "year" else 1
     if calendar == "360_day":  # of one length, from whichever day
         return TimeUnits(calendar, months * 30.0 * DAY_TICKS, reference)
@@ -200,7 +207,9 @@ def read_time_units(units: str, calendar: str) -> TimeUnits:
 
 def _round_ticks(ticks: float) -> float:
     """Return the ticks of a unit without what the units library rounded."""
-    return float(np.rint(ticks)) if abs(ticks - np.rint(ticks)) < 1e-9 * ticks else ticks
+    return (
+        float(np.rint(ticks)) if abs(ticks - np.rint(ticks)) < 1e-9 * ticks else ticks
+    )
 
 
 def day_number(year: int, month: int, day: int, calendar: str) -> int:
@@ -247,7 +256,14 @@ def dates_of_ticks(ticks: Ticks, calendar: str) -> NDArray[Any]:
     seconds, micro = np.divmod(within, SECOND_TICKS)
     early = {"has_year_zero": True} if flat.size and month.min() < 12 else {}
     dates = np.empty(flat.size, dtype=object)
-    fields = (month // 12, month % 12 + 1, day, seconds // 3600, seconds // 60 % 60, seconds % 60)
+    fields = (
+        month // 12,
+        month % 12 + 1,
+        day,
+        seconds // 3600,
+        seconds // 60 % 60,
+        seconds % 60,
+    )
     rows = zip(*(part.tolist() for part in (*fields, micro)), strict=True)
     for at, row in enumerate(rows):
         dates[at] = cftime.datetime(*row, calendar=calendar, **early)

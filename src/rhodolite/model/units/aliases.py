@@ -61,13 +61,21 @@ _READ_AS = {
     "mm day-1": ("mm/24h", "mm/24 h", "mm per day", "mmday-1", "mmd-1"),
     "m s-1": ("m per s", "meters per second", "metres per second"),
     "degree": ("degrees_true", "degree_true", "degrees true", "deg", "degs"),
-    "kg m-2 s-1": ("kgm-2s-1", "kg/m2s", "kg/(m2 s)", "kg/m**2/s", "kg m**-2 s**-1", "kg/m^2/s"),
+    "kg m-2 s-1": (
+        "kgm-2s-1",
+        "kg/m2s",
+        "kg/(m2 s)",
+        "kg/m**2/s",
+        "kg m**-2 s**-1",
+        "kg/m^2/s",
+    ),
 }
 _TRAPS = {"degC", "K", "hPa"}
 """UDUNITS reads `mb` as millibarns, so these count before it."""
 _DEGREES = re.compile(r"\bdeg(?:s|rees?)?\.? (c|f|k|[a-z]{5,10})\b", re.IGNORECASE)
 _WATER = re.compile(
-    r"\b((?:[cmk])?m|kg m-2) (?:of )?(?:water(?: eq\w*\.?)?|w\.? ?e\.?)(?=\W|$)", re.IGNORECASE
+    r"\b((?:[cmk])?m|kg m-2) (?:of )?(?:water(?: eq\w*\.?)?|w\.? ?e\.?)(?=\W|$)",
+    re.IGNORECASE,
 )
 """Depths of water, which the quantity tells already."""
 _SUBSTANCE = re.compile(
@@ -76,7 +84,9 @@ _SUBSTANCE = re.compile(
 """Of what a mass or an amount is, which UDUNITS reads as coulombs, newtons or siemens."""
 _PER_YEARS = re.compile(r"^(.+?) ?(?:/ ?|per )(decade|century)$", re.IGNORECASE)
 _YEARS = {"decade": "(10 year)-1", "century": "(100 year)-1"}
-_SIGNS = str.maketrans({"⁻": "-", "⁰": "0", "¹": "1", "²": "2", "³": "3", "⁴": "4", "·": " "})
+_SIGNS = str.maketrans(
+    {"⁻": "-", "⁰": "0", "¹": "1", "²": "2", "³": "3", "⁴": "4", "·": " "}
+)
 _SIGNS.update(str.maketrans({"×": " ", "−": "-", "{": "", "}": ""}))
 _SCALES = {
     **dict.fromkeys(("c", "celsius", "celcius", "centigrade"), "degC"),
@@ -115,12 +125,18 @@ def repair_units(text: str, quantity: str = "") -> str | None:
     """
     cleaned = re.sub(r"\s+", " ", text.strip().strip("[]")).strip()
     plain = cleaned.lower()
-    if plain in ("c", "°c") and text.strip() != "°C" and "temperature" in quantity.lower():
+    if (
+        plain in ("c", "°c")
+        and text.strip() != "°C"
+        and "temperature" in quantity.lower()
+    ):
         return "degC"
     rewritten = _rewrite(cleaned)
     if rewritten != cleaned and is_unit(rewritten):
         return rewritten
-    alias = next((units for units, written in _READ_AS.items() if plain in written), None)
+    alias = next(
+        (units for units, written in _READ_AS.items() if plain in written), None
+    )
     if alias in _TRAPS:
         return alias
     if is_unit(text):

@@ -12,7 +12,12 @@ from rhodolite.errors import DataError, warn
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.calendar_rates import days_between, plain_rate
 from rhodolite.model.units.differences import Zero, temperature_reading
-from rhodolite.model.units.udunits import convert, convertible, has_offset_zero, has_other_zero
+from rhodolite.model.units.udunits import (
+    convert,
+    convertible,
+    has_offset_zero,
+    has_other_zero,
+)
 from rhodolite.model.variable import Variable
 
 WATER_DENSITY = 1000.0
@@ -64,7 +69,11 @@ def rescaling(variable: Variable, units: str) -> Rescaling:
     """
     own = variable.units or "1"
     reading = temperature_reading(variable)
-    if reading is not None and reading.zero is Zero.UNCERTAIN and has_other_zero(own, units):
+    if (
+        reading is not None
+        and reading.zero is Zero.UNCERTAIN
+        and has_other_zero(own, units)
+    ):
         warn(
             f"{variable.name} is converted from {own} to {units} as a temperature, though its "
             f"{reading.because} may mean a difference; if it is one: annotate --set "
@@ -108,16 +117,22 @@ def rescaling_between(own: str, units: str, *, difference: bool = False) -> Resc
         # Scales with a zero of their own differ by a ratio of small numbers, such as 5/9; the
         # difference of two converted values is that to 13 digits only.
         factor = (
-            at_one if at_zero == 0 else float(Fraction(at_one - at_zero).limit_denominator(1000))
+            at_one
+            if at_zero == 0
+            else float(Fraction(at_one - at_zero).limit_denominator(1000))
         )
         return Rescaling(factor, 0.0 if difference else at_zero)
     for mass, depth in _MASS_TO_DEPTH:
         if convertible(own, mass) and convertible(units, depth):
             factor = float(convert(1.0, own, mass)) / WATER_DENSITY
-            return Rescaling(factor * float(convert(1.0, depth, units)), 0.0, by_density=True)
+            return Rescaling(
+                factor * float(convert(1.0, depth, units)), 0.0, by_density=True
+            )
         if convertible(own, depth) and convertible(units, mass):
             factor = float(convert(1.0, own, depth)) * WATER_DENSITY
-            return Rescaling(factor * float(convert(1.0, mass, units)), 0.0, by_density=True)
+            return Rescaling(
+                factor * float(convert(1.0, mass, units)), 0.0, by_density=True
+            )
     raise ValueError(f"{own} cannot be converted to {units}")
 
 

@@ -72,10 +72,15 @@ def read_zero(variable: Variable) -> Reading:
         return Reading(Zero.DIFFERENCE, f"standard_name ({match.group(0).strip('_')})")
     if "base_period" in attributes:
         return Reading(Zero.DIFFERENCE, "base_period")
-    texts = (("long_name", str(attributes.get("long_name", ""))), ("name", variable.name))
+    texts = (
+        ("long_name", str(attributes.get("long_name", ""))),
+        ("name", variable.name),
+    )
     for words, zero in ((_PLAIN, Zero.DIFFERENCE), (_PERHAPS, Zero.UNCERTAIN)):
         for key, text in texts:
-            spaced = re.sub(r"[_-]+", " ", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", text)).lower()
+            spaced = re.sub(
+                r"[_-]+", " ", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", text)
+            ).lower()
             if match := words.search(spaced):
                 return Reading(zero, f"{key} ({match.group(0)})")
     return Reading(Zero.ON_SCALE)

@@ -44,7 +44,9 @@ def is_unit(text: str) -> bool:
     """Return whether UDUNITS can read these units."""
     try:
         unit = _unit(text)
-        return not (unit.is_unknown() or unit.is_no_unit()) and bool(unit.is_convertible(unit))
+        return not (unit.is_unknown() or unit.is_no_unit()) and bool(
+            unit.is_convertible(unit)
+        )
     except ValueError:
         return False
 
@@ -59,7 +61,11 @@ def convertible(source: str, target: str) -> bool:
     target : str
         Units to convert to.
     """
-    return is_unit(source) and is_unit(target) and bool(_unit(source).is_convertible(_unit(target)))
+    return (
+        is_unit(source)
+        and is_unit(target)
+        and bool(_unit(source).is_convertible(_unit(target)))
+    )
 
 
 def convert(values: Array | float, source: str, target: str) -> Any:
@@ -95,7 +101,9 @@ def has_offset_zero(text: str) -> bool:
     if not is_unit(text):
         return False
     base = _unit(text)
-    return bool(base.is_convertible(_unit("K"))) and float(convert(0.0, text, "K")) != 0.0
+    return (
+        bool(base.is_convertible(_unit("K"))) and float(convert(0.0, text, "K")) != 0.0
+    )
 
 
 def has_other_zero(units: str, others: str) -> bool:
@@ -191,7 +199,10 @@ def product(units: str, others: str, *, divide: bool = False) -> str:
             terms[name] = terms.get(name, 0) + (-exponent if divide else exponent)
         if (text := _write_terms(terms)) and _same(text, unit):
             return text
-    factors = [_put_in_brackets(units), _put_in_brackets(others) + ("-1" if divide else "")]
+    factors = [
+        _put_in_brackets(units),
+        _put_in_brackets(others) + ("-1" if divide else ""),
+    ]
     text = " ".join(factors).removeprefix("1 ")
     return text if _same(text, unit) else str(unit.definition)
 
@@ -245,20 +256,27 @@ def _terms(units: str) -> dict[str, int] | None:
         match = _TERM.fullmatch(word)
         if match is None:
             return None
-        terms[match.group(1)] = terms.get(match.group(1), 0) + sign * int(match.group(2) or 1)
+        terms[match.group(1)] = terms.get(match.group(1), 0) + sign * int(
+            match.group(2) or 1
+        )
         sign = 1
     return terms
 
 
 def _write_terms(terms: dict[str, int]) -> str:
     """Write units with those above the line first."""
-    powers = sorted(((name, n) for name, n in terms.items() if n), key=lambda term: term[1] < 0)
+    powers = sorted(
+        ((name, n) for name, n in terms.items() if n), key=lambda term: term[1] < 0
+    )
     return " ".join(name if n == 1 else f"{name}{n}" for name, n in powers) or "1"
 
 
 def _same(text: str, unit: Any) -> bool:
     other = _unit(text)
-    return bool(other.is_convertible(unit)) and abs(float(other.convert(1.0, unit)) - 1) < 1e-9
+    return (
+        bool(other.is_convertible(unit))
+        and abs(float(other.convert(1.0, unit)) - 1) < 1e-9
+    )
 
 
 def _put_in_brackets(units: str) -> str:

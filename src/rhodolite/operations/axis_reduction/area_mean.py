@@ -58,7 +58,9 @@ class WeightedMean(Accumulator):
 
     def merge(self, other: Self) -> None:
         if self._sums is None:
-            shape = tuple(n for axis, n in enumerate(self.shape) if axis not in self.axes)
+            shape = tuple(
+                n for axis, n in enumerate(self.shape) if axis not in self.axes
+            )
             self._sums, self._region = (np.zeros(shape), np.zeros(shape)), whole(shape)
         assert other._sums is not None
         for ours, theirs in zip(self._sums, other._sums, strict=True):
@@ -67,13 +69,19 @@ class WeightedMean(Accumulator):
     def finish(self) -> dict[str, Array]:
         shape = tuple(n for axis, n in enumerate(self.shape) if axis not in self.axes)
         total, weight = self._sums or (np.zeros(shape), np.zeros(shape))
-        return {"mean": np.divide(total, weight, out=np.full(shape, np.nan), where=weight > 0)}
+        return {
+            "mean": np.divide(
+                total, weight, out=np.full(shape, np.nan), where=weight > 0
+            )
+        }
 
     def _without_reduced(self, region: Region) -> Region:
         return tuple(part for axis, part in enumerate(region) if axis not in self.axes)
 
 
-def mean_over(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> Variable:
+def mean_over(
+    dataset: Dataset, variable: Variable, roles: tuple[Role, ...]
+) -> Variable:
     """Return a variable's mean over the axes of some roles.
 
     Cells are weighted by their true area, times by the length of their steps (but for amounts,
@@ -103,7 +111,9 @@ def mean_over(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> 
     return variable.replace(dimensions=left, data=data, missing=None)
 
 
-def _lengths_of(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> Weights:
+def _lengths_of(
+    dataset: Dataset, variable: Variable, roles: tuple[Role, ...]
+) -> Weights:
     """Return the weights of a variable's times and levels, where these are among the roles."""
     lengths: dict[int | tuple[int, ...], Array] = {}
     for axis in _places(dataset, variable, (Role.TIME,)) if Role.TIME in roles else ():
@@ -111,7 +121,9 @@ def _lengths_of(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -
         weights = mean_weights(variable, time)
         if weights is not None:
             lengths[axis] = weights
-    for axis in _places(dataset, variable, (Role.LEVEL,)) if Role.LEVEL in roles else ():
+    for axis in (
+        _places(dataset, variable, (Role.LEVEL,)) if Role.LEVEL in roles else ()
+    ):
         lengths[axis] = layer_weights(dataset)[0]
     return lengths
 
@@ -143,7 +155,9 @@ class Overview(Accumulator):
     weight: float = 0.0
 
     def start(self) -> Self:
-        return replace(self, count=0, missing=0, low=np.nan, high=np.nan, total=0.0, weight=0.0)
+        return replace(
+            self, count=0, missing=0, low=np.nan, high=np.nan, total=0.0, weight=0.0
+        )
 
     def add(self, block: Array, region: Region) -> None:
         mean = WeightedMean(self.shape, self.weights, tuple(range(block.ndim)))
@@ -151,7 +165,9 @@ class Overview(Accumulator):
         assert mean._sums is not None
         self.total, self.weight = (float(part) for part in mean._sums)
         self.count, self.missing = block.size, int(np.isnan(block).sum())
-        self.low, self.high = (float(f.reduce(block, axis=None)) for f in (np.fmin, np.fmax))
+        self.low, self.high = (
+            float(f.reduce(block, axis=None)) for f in (np.fmin, np.fmax)
+        )
 
     def merge(self, other: Self) -> None:
         self.count += other.count
@@ -165,7 +181,9 @@ class Overview(Accumulator):
 
     def finish(self) -> dict[str, Array]:
         mean = self.total / self.weight if self.weight > 0 else np.nan
-        return {"overview": np.array([self.count, self.missing, self.low, self.high, mean])}
+        return {
+            "overview": np.array([self.count, self.missing, self.low, self.high, mean])
+        }
 
 
 def overview(dataset: Dataset, variable: Variable) -> LazyArray:
@@ -200,9 +218,13 @@ def horizontal_axes(dataset: Dataset, variable: Variable) -> tuple[int, ...]:
     return _places(dataset, variable, (Role.LATITUDE, Role.LONGITUDE))
 
 
-def _places(dataset: Dataset, variable: Variable, roles: tuple[Role, ...]) -> tuple[int, ...]:
+def _places(
+    dataset: Dataset, variable: Variable, roles: tuple[Role, ...]
+) -> tuple[int, ...]:
     """Return the axes of a variable along which some roles run."""
-    names = [c.dimension for role in roles if (c := dataset.coordinate(role)) is not None]
+    names = [
+        c.dimension for role in roles if (c := dataset.coordinate(role)) is not None
+    ]
     if {Role.LATITUDE, Role.LONGITUDE} <= set(roles) and dataset.axes.curvilinear:
         names += dataset.variables[dataset.axes.curvilinear[0]].dimensions
     return tuple(at for at, name in enumerate(variable.dimensions) if name in names)
@@ -227,7 +249,11 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
         mesh = mesh_of(dataset)
         if not set(mesh.dimensions) <= set(variable.dimensions):
             return {}
-        return {tuple(variable.dimensions.index(name) for name in mesh.dimensions): mesh.areas}
+        return {
+            tuple(
+                variable.dimensions.index(name) for name in mesh.dimensions
+            ): mesh.areas
+        }
     weights: dict[int | tuple[int, ...], Array] = {}
     for role in (Role.LATITUDE, Role.LONGITUDE):
         for axis in _places(dataset, variable, (role,)):

@@ -45,10 +45,14 @@ def layer_weights(dataset: Dataset) -> tuple[Array, str]:
 def dataset_is_upward(dataset: Dataset) -> bool:
     """Return whether the vertical coordinate increases upwards."""
     coordinate = dataset.need(Role.LEVEL)
-    named = str(coordinate.variable.attributes.get("standard_name", coordinate.name)).lower()
+    named = str(
+        coordinate.variable.attributes.get("standard_name", coordinate.name)
+    ).lower()
     return (
         str(
-            coordinate.variable.attributes.get("positive", "down" if "depth" in named else "up")
+            coordinate.variable.attributes.get(
+                "positive", "down" if "depth" in named else "up"
+            )
         ).lower()
         != "down"
     )

@@ -120,7 +120,9 @@ class AxisPlan:
         """The names of what is known of each group, beside coordinates of its dimension."""
         if not self.label:
             return []
-        return [v.name for v in self.described if v.dimensions == (self.group_dimension,)]
+        return [
+            v.name for v in self.described if v.dimensions == (self.group_dimension,)
+        ]
 
     def fits(self, variable: Variable) -> bool:
         """Return whether a variable runs along all dimensions that go."""
@@ -177,7 +179,11 @@ def plan_for(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
         name = member_dimension(dataset)
         ones = CellGroup.of(np.ones(dataset.lengths[name]))
         return AxisPlan(
-            (name,), [ones], [ones], f"over {dataset.lengths[name]} members", "realization"
+            (name,),
+            [ones],
+            [ones],
+            f"over {dataset.lengths[name]} members",
+            "realization",
         )
     if wish.over is Over.SITE:
         return _site_plan(dataset, wish.by)
@@ -201,7 +207,9 @@ def plan_for(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
     if wish.over is Over.LEVEL:
         weights, words = layer_weights(dataset)
         return AxisPlan((name,), [CellGroup.of(weights)], [ones], words, name)
-    return AxisPlan((name,), [CellGroup.of(area_weights(coordinate))], [ones], f"over {role}", name)
+    return AxisPlan(
+        (name,), [CellGroup.of(area_weights(coordinate))], [ones], f"over {role}", name
+    )
 
 
 def _site_plan(dataset: Dataset, by: str | None) -> AxisPlan:
@@ -250,12 +258,21 @@ def _time_plan(
     }
     described = (
         Variable(
-            coordinate.name, (), InMemory(np.float64(ends.mean())), {**about, "bounds": bounds}
+            coordinate.name,
+            (),
+            InMemory(np.float64(ends.mean())),
+            {**about, "bounds": bounds},
         ),
         Variable(bounds, ("bnds",), InMemory(ends)),
     )
     return AxisPlan(
-        (name,), [lengths], [ones], "over time", coordinate.name, described=described, axis=axis
+        (name,),
+        [lengths],
+        [ones],
+        "over time",
+        coordinate.name,
+        described=described,
+        axis=axis,
     )
 
 
@@ -266,7 +283,10 @@ def _area_plan(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
         edges = _band_edges(mesh, wish.latitude_bands)
         areas = mesh.in_bands(edges)
         occupied = np.flatnonzero(np.diff(areas.indptr) > 0)
-        areas, edges = areas[occupied], np.stack([edges[occupied], edges[occupied + 1]], axis=1)
+        areas, edges = (
+            areas[occupied],
+            np.stack([edges[occupied], edges[occupied + 1]], axis=1),
+        )
         dimension, label, words = "lat", "", "over each band of latitude"
         described: tuple[Variable, ...] = _band_variables(edges)
     elif wish.region is not None:
@@ -275,14 +295,18 @@ def _area_plan(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
         dimension, label, words = "region", "region_name", "over each region"
         names = np.array([outline.name for outline in outlines], dtype=object)
         described = (
-            Variable(label, ("region",), InMemory(names), {"long_name": "name of the region"}),
+            Variable(
+                label, ("region",), InMemory(names), {"long_name": "name of the region"}
+            ),
             *_properties(dataset, outlines),
         )
     else:
         groups = [CellGroup.of(whole)], [CellGroup.of(share)]
         return AxisPlan(mesh.dimensions, *groups, "over the area", "area", plain=True)
     groups = _groups(areas, mesh, whole), _groups(areas, mesh, share)
-    return AxisPlan(mesh.dimensions, *groups, words, "area", dimension, label, described)
+    return AxisPlan(
+        mesh.dimensions, *groups, words, "area", dimension, label, described
+    )
 
 
 def _properties(dataset: Dataset, outlines: Sequence[Outline]) -> list[Variable]:
@@ -313,7 +337,9 @@ def _measure_cells(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:
         measure = cell_measure(dataset, variable)
         if measure is not None and set(measure.dimensions) == set(mesh.dimensions):
             values = np.nan_to_num(measure.values().astype(np.float64))
-            values = (values if measure.dimensions == mesh.dimensions else values.T).reshape(-1)
+            values = (
+                values if measure.dimensions == mesh.dimensions else values.T
+            ).reshape(-1)
             if measure.name != COVERED_AREA:
                 return values, np.where(values > 0, 1.0, 0.0)
             return values, np.clip(values / (whole * EARTH_RADIUS**2), 0.0, 1.0)

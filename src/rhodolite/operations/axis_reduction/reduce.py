@@ -104,7 +104,9 @@ class AxisReduction:
 
     def flat(self, block: Array) -> Array:
         """Return a block as shape (kept, cells)."""
-        moved = np.moveaxis(block, self.axes, range(block.ndim - len(self.axes), block.ndim))
+        moved = np.moveaxis(
+            block, self.axes, range(block.ndim - len(self.axes), block.ndim)
+        )
         cells = int(np.prod([block.shape[axis] for axis in self.axes]))
         return moved.reshape(-1, cells)
 
@@ -114,7 +116,9 @@ class AxisReduction:
         for group in self.groups:
             values = flat if group.cells.size == flat.shape[1] else flat[:, group.cells]
             if self.measure.share is not None:
-                percentiles = weighted_percentile(values, group.weights, self.measure.share)
+                percentiles = weighted_percentile(
+                    values, group.weights, self.measure.share
+                )
                 parts = gather(values, group.weights, "count")
             else:
                 parts = gather(values, group.weights, self.measure.kind)
@@ -134,7 +138,9 @@ class AxisReduction:
     def _blank(self, made: Array, parts: Parts, group: CellGroup) -> Array:
         if self.coverage > 0:
             made = np.where(
-                parts["weight"] < self.coverage * group.weights.sum() - 1e-12, np.nan, made
+                parts["weight"] < self.coverage * group.weights.sum() - 1e-12,
+                np.nan,
+                made,
             )
         return made
 
@@ -156,9 +162,13 @@ def reduce_axes(source: LazyArray, work: AxisReduction, *, pull: bool) -> LazyAr
     shape = work.shape(source.shape)
     if work.measure.share is None:
         state = len(work.groups) * int(np.prod(work.kept(source.shape))) * _BYTES_HELD
-        reduction = Reduction(source, AxisReductionSums(work, source.shape), state=state)
+        reduction = Reduction(
+            source, AxisReductionSums(work, source.shape), state=state
+        )
     else:
-        reduction = Reduction(Flattened(source, work.axes), series=AxisReductionSeries(work))
+        reduction = Reduction(
+            Flattened(source, work.axes), series=AxisReductionSeries(work)
+        )
     if not work.grouped:
         return reduction.output("value", shape)
     array = reduction.output("value", (len(work.groups), *work.kept(source.shape)))
@@ -181,10 +191,14 @@ class AxisReductionSums(Accumulator):
     def add(self, block: Array, region: Region) -> None:
         self.add_stored(block, None, region)
 
-    def add_stored(self, numbers: Array, unpack: Unpacking | None, region: Region) -> None:
+    def add_stored(
+        self, numbers: Array, unpack: Unpacking | None, region: Region
+    ) -> None:
         """See `Accumulator.add_stored`."""
         flat = self.work.flat(numbers)
-        inner = [np.arange(region[axis].start, region[axis].stop) for axis in self.work.axes]
+        inner = [
+            np.arange(region[axis].start, region[axis].stop) for axis in self.work.axes
+        ]
         places = np.ravel_multi_index(np.ix_(*inner), self.work.lengths).reshape(-1)
         self._region = self.work.kept(region)
         region_shape = tuple(part.stop - part.start for part in self._region)
@@ -192,9 +206,13 @@ class AxisReductionSums(Accumulator):
         for group in self.work.groups:
             cells, weights = _present(group, places, int(np.prod(self.work.lengths)))
             parts = self._gather(flat, cells, weights, unpack)
-            self._parts.append({name: part.reshape(region_shape) for name, part in parts.items()})
+            self._parts.append(
+                {name: part.reshape(region_shape) for name, part in parts.items()}
+            )
 
-    def _gather(self, flat: Array, cells: Array, weights: Array, unpack: Unpacking | None) -> Parts:
+    def _gather(
+        self, flat: Array, cells: Array, weights: Array, unpack: Unpacking | None
+    ) -> Parts:
         """Return the parts of one group from numbers of shape (kept, cells), some of them after
         the others."""
         kind, at_once = self.work.measure.kind, IN_CACHE // 8
@@ -211,14 +229,19 @@ class AxisReductionSums(Accumulator):
             parts.append(_merged(pieces))
         if len(parts) == 1:
             return parts[0]
-        return {name: np.concatenate([part[name] for part in parts]) for name in parts[0]}
+        return {
+            name: np.concatenate([part[name] for part in parts]) for name in parts[0]
+        }
 
     def merge(self, other: Self) -> None:
         assert other._parts is not None
         if self._parts is None:
             shape = self.work.kept(self.shape)
             self._parts = [
-                {name: np.full(shape, np.nan if name in ("low", "high") else 0.0) for name in parts}
+                {
+                    name: np.full(shape, np.nan if name in ("low", "high") else 0.0)
+                    for name in parts
+                }
                 for parts in other._parts
             ]
             self._region = whole(shape)
@@ -228,7 +251,9 @@ class AxisReductionSums(Accumulator):
 
     def finish(self) -> dict[str, Array]:
         if self._parts is None:
-            scaled = np.full((len(self.work.groups), *self.work.kept(self.shape)), np.nan)
+            scaled = np.full(
+                (len(self.work.groups), *self.work.kept(self.shape)), np.nan
+            )
         else:
             scaled = self.work.finish(self._parts)
         return {"value": scaled if self.work.grouped else scaled[0]}
@@ -264,7 +289,12 @@ class AxisReductionSeries(SeriesKernel):
     axis: int = 0
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
-        return {"value": ((len(self.work.groups),) if self.work.grouped else (), np.dtype("f8"))}
+        return {
+            "value": (
+                (len(self.work.groups),) if self.work.grouped else (),
+                np.dtype("f8"),
+            )
+        }
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
         result = self.work.results(block.reshape(len(block), -1).T)
@@ -302,7 +332,9 @@ class AxisReducedArray(LazyArray):
         first = next((axis for axis in range(len(kept)) if axis not in work.axes), None)
         if first is None:
             return np.asarray(
-                work.place(work.results(work.flat(self._source.read(tuple(kept))))[:, 0])
+                work.place(
+                    work.results(work.flat(self._source.read(tuple(kept))))[:, 0]
+                )
             )
         sizes = [part.stop - part.start for part in kept]
         step = max(1, _PIECE // max(8 * int(np.prod(sizes)) // sizes[first], 1))
@@ -312,4 +344,6 @@ class AxisReducedArray(LazyArray):
             made = work.results(work.flat(self._source.read(tuple(inner))))
             shape = tuple(part.stop - part.start for part in work.kept(inner))
             pieces.append(work.place(made.reshape(len(made), *shape)))
-        return np.concatenate(pieces, axis=1 if work.grouped and work.axes[0] == 0 else 0)
+        return np.concatenate(
+            pieces, axis=1 if work.grouped and work.axes[0] == 0 else 0
+        )

@@ -69,7 +69,11 @@ class BasePeriod:
     def words(self) -> str:
         """The base period as it reads in a title."""
         first, _, last = self.text.partition("..")
-        return f"{first or self.first} to {last or self.last}" if ".." in self.text else self.text
+        return (
+            f"{first or self.first} to {last or self.last}"
+            if ".." in self.text
+            else self.text
+        )
 
     @classmethod
     def of(
@@ -89,7 +93,11 @@ class BasePeriod:
         """
         axis = dataset.need_time()
         phases = cycle.phases(axis)
-        steps = np.arange(len(axis)) if period is None else np.flatnonzero(axis.within(period))
+        steps = (
+            np.arange(len(axis))
+            if period is None
+            else np.flatnonzero(axis.within(period))
+        )
         years, asked = _check_base(axis, steps, cycle, period, coverage, fewest)
         present, places_in_base = np.unique(phases[steps], return_inverse=True)
         places = np.full(cycle.size(axis.calendar), -1)
@@ -102,7 +110,17 @@ class BasePeriod:
             text = str(period)
         full = held * asked / years.size
         return cls(
-            axis, cycle, steps, present, places[phases], weights, full, coverage, first, last, text
+            axis,
+            cycle,
+            steps,
+            present,
+            places[phases],
+            weights,
+            full,
+            coverage,
+            first,
+            last,
+            text,
         )
 
     def _weighing(self, variable: Variable) -> tuple[Array | None, Array]:
@@ -114,13 +132,17 @@ class BasePeriod:
         weight_of_phase = np.bincount(phases, self.weights, minlength=size)
         weights = mean_weights(variable, self.axis)
         weights = None if weights is None else weights[self.steps]
-        return weights, np.bincount(phases, weights, minlength=size) * self.full / weight_of_phase
+        return weights, np.bincount(
+            phases, weights, minlength=size
+        ) * self.full / weight_of_phase
 
     def need_all_phases(self) -> None:
         """Refuse a base that lacks a phase which the data have."""
         lacking = np.unique(self.cycle.phases(self.axis)[self.phases < 0])
         if lacking.size:
-            titles = [self.cycle.title(int(phase), self.axis.calendar) for phase in lacking]
+            titles = [
+                self.cycle.title(int(phase), self.axis.calendar) for phase in lacking
+            ]
             more = f" and {len(titles) - 12} more" if len(titles) > 12 else ""
             raise DataError(
                 f"--base {self.text} holds no values for {', '.join(titles[:12])}{more}, which the "
@@ -158,7 +180,9 @@ class BasePeriod:
             self.coverage,
         )
         source = self.in_base(dataset, variable)
-        reduction, name = grouped_reduction(source, groups, measure, along, read_once=read_once)
+        reduction, name = grouped_reduction(
+            source, groups, measure, along, read_once=read_once
+        )
         return (
             reduction,
             name,
@@ -209,8 +233,16 @@ def _unequal(axis: TimeAxis, steps: NDArray[np.intp], cycle: Cycle) -> Array | N
 
 
 def _years_asked(period: Period | None, years: NDArray[np.int64]) -> int:
-    first = int(years[0]) if period is None or period.first is None else period.first.fields[0]
-    last = int(years[-1]) if period is None or period.last is None else period.last.fields[0]
+    first = (
+        int(years[0])
+        if period is None or period.first is None
+        else period.first.fields[0]
+    )
+    last = (
+        int(years[-1])
+        if period is None or period.last is None
+        else period.last.fields[0]
+    )
     if period is not None and period.first and period.last:
         months = [
             instant.fields[1] if len(instant.fields) > 1 else default

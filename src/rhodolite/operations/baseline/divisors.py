@@ -47,14 +47,22 @@ class _Divisors(SeriesKernel):
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
         size = np.abs(block)
         limit = (
-            _TOO_SMALL * np.fmax.reduce(size, axis=0) if self.normals and len(block) > 1 else 0.0
+            _TOO_SMALL * np.fmax.reduce(size, axis=0)
+            if self.normals and len(block) > 1
+            else 0.0
         )
         bad = (size == 0) | (size < limit)
-        return {"value": np.where(bad, np.nan, block)}, Counter(bad=int(bad.sum()), of=block.size)
+        return {"value": np.where(bad, np.nan, block)}, Counter(
+            bad=int(bad.sum()), of=block.size
+        )
 
     def report(self, counts: Counter[str]) -> None:
         if counts["bad"]:
-            what = "normals are 0 or next to it" if self.normals else "standard deviations are 0"
+            what = (
+                "normals are 0 or next to it"
+                if self.normals
+                else "standard deviations are 0"
+            )
             warn(
                 f"{self.label}: {counts['bad']:,} of {counts['of']:,} {what}, and departures there "
                 "are missing"

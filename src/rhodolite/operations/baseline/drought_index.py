@@ -94,7 +94,12 @@ class IndexWork(SeriesKernel):
         for row, full in enumerate(self.base.full):
             members = self.base.phases == row
             base = values[members & in_base]
-            needed = self.base.coverage * full * (members & in_base & begun).sum() / len(base)
+            needed = (
+                self.base.coverage
+                * full
+                * (members & in_base & begun).sum()
+                / len(base)
+            )
             enough = (~np.isnan(base)).sum(axis=0) >= needed - 1e-9
             index, beyond = bound_index(
                 self._of_phase(values[members], base), (~np.isnan(base)).sum(axis=0)

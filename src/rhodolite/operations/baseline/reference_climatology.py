@@ -80,13 +80,19 @@ class ComputedReference:
         self, dataset: Dataset, variable: Variable, *, spread: bool
     ) -> tuple[LazyArray, LazyArray | None]:
         its = _match_variable(dataset, variable, self.data)
-        reduction, _, shape = self.base.reduction(self.data, its, Spread() if spread else Mean())
+        reduction, _, shape = self.base.reduction(
+            self.data, its, Spread() if spread else Mean()
+        )
         mean: LazyArray = reduction.output("mean" if spread else "value", shape)
-        deviation: LazyArray | None = reduction.output("deviation", shape) if spread else None
+        deviation: LazyArray | None = (
+            reduction.output("deviation", shape) if spread else None
+        )
         if self.smooth is not None:
             check_smoothing(self.smooth, self.base)
             mean = smooth_cycle(self.smooth, mean)
-            deviation = None if deviation is None else smooth_cycle(self.smooth, deviation)
+            deviation = (
+                None if deviation is None else smooth_cycle(self.smooth, deviation)
+            )
         return mean, deviation
 
 
@@ -114,8 +120,14 @@ class StoredReference:
         """
         axis = other.need_time()
         held = _LENGTHS.get(len(axis))
-        if held != str(cycle) and not (len(axis) == 1 and cycle.size(axis.calendar) == 1):
-            there = f"{len(axis)} phases" if held is None else f"a {Cycle.parse(held).word} cycle"
+        if held != str(cycle) and not (
+            len(axis) == 1 and cycle.size(axis.calendar) == 1
+        ):
+            there = (
+                f"{len(axis)} phases"
+                if held is None
+                else f"a {Cycle.parse(held).word} cycle"
+            )
             raise DataError(
                 f"{other.label} holds {there}, not a {cycle.word} one"
                 + (f"; add --cycle {held}" if held else "")
@@ -133,7 +145,10 @@ class StoredReference:
         )
         phases = matched_phases(dataset, other, cycle, np.sort(codes))
         return cls(
-            other, order, phases, "..".join([ends[0], ends[-1]]) if len(ends) > 1 else ends[0]
+            other,
+            order,
+            phases,
+            "..".join([ends[0], ends[-1]]) if len(ends) > 1 else ends[0],
         )
 
     def normals(
@@ -150,7 +165,9 @@ class StoredReference:
         names = tuple(its.dimensions[axis] for axis in order)
         shape = tuple(its.shape[axis] for axis in order)
         phases_first = Aligned(its.floats(), its.dimensions, names, shape)
-        picked: LazyArray = Selected(phases_first, [self.rows, *[None] * (len(its.shape) - 1)])
+        picked: LazyArray = Selected(
+            phases_first, [self.rows, *[None] * (len(its.shape) - 1)]
+        )
         return picked, None
 
 
@@ -181,8 +198,12 @@ def matched_phases(
     rows = np.minimum(np.searchsorted(present, codes), present.size - 1)
     lacking = np.unique(codes[present[rows] != codes])
     if lacking.size:
-        titles = ", ".join(cycle.title(int(phase), axis.calendar) for phase in lacking[:12])
-        raise DataError(f"{other.label} holds no values for {titles}, which {dataset.label} has")
+        titles = ", ".join(
+            cycle.title(int(phase), axis.calendar) for phase in lacking[:12]
+        )
+        raise DataError(
+            f"{other.label} holds no values for {titles}, which {dataset.label} has"
+        )
     return rows
 
 

@@ -22,7 +22,9 @@ def check_smoothing(smoothing: Smoothing, base: BasePeriod) -> None:
     most = (phases - 1) // 2 if smoothing.harmonics else phases
     if len(base.cycle.parts) > 1 or smoothing.count > most:
         most_text = (
-            f", enough for {most}" if smoothing.count > most else " of two kinds; smooth one cycle"
+            f", enough for {most}"
+            if smoothing.count > most
+            else " of two kinds; smooth one cycle"
         )
         raise UsageError(
             f"--smooth {smoothing}: the {base.cycle.word} cycle has {phases} phases{most_text}"

@@ -5,7 +5,12 @@ Never knows of any particular operation, and computes nothing.
 """
 
 from rhodolite.operations.declaration.parameter import Parameter, parameter, parameters
-from rhodolite.operations.declaration.plain import description, from_plain, summary, to_plain
+from rhodolite.operations.declaration.plain import (
+    description,
+    from_plain,
+    summary,
+    to_plain,
+)
 from rhodolite.operations.declaration.step import Operation, Step
 
 __all__ = [

@@ -29,7 +29,9 @@ def parameter(help: str, *, default: Any = None, example: str = "") -> Any:
     example : str
         How a value is typed; stands for the value in help texts.
     """
-    return dataclasses.field(default=default, metadata={"help": help, "example": example})
+    return dataclasses.field(
+        default=default, metadata={"help": help, "example": example}
+    )
 
 
 @dataclass(frozen=True)
@@ -68,7 +70,9 @@ class Parameter:
     def listed(self) -> bool:
         """Whether a value is a list with commas, to which a second one is added."""
         typed = self._typed
-        return typing.get_origin(self.type) is tuple or (typed is not None and typed.listed)
+        return typing.get_origin(self.type) is tuple or (
+            typed is not None and typed.listed
+        )
 
     @property
     def second_words(self) -> tuple[str, ...]:
@@ -90,7 +94,11 @@ class Parameter:
     def metavar(self) -> str:
         """What stands for a value in help texts: the choices, an example, or the kind of number."""
         kinds = {int: "N", float: "NUMBER", str: "TEXT"}
-        return "|".join(self.choices) or self.example or kinds.get(self.type, self.name.upper())
+        return (
+            "|".join(self.choices)
+            or self.example
+            or kinds.get(self.type, self.name.upper())
+        )
 
     def parse(self, value: Any) -> Any:
         """Return a value of the parameter's type for text or for what a study file holds.
@@ -103,7 +111,9 @@ class Parameter:
         if value is None or self._fits(value):
             return value
         try:
-            if self._typed is not None and (self._is_pair(value) or not _is_plain(value)):
+            if self._typed is not None and (
+                self._is_pair(value) or not _is_plain(value)
+            ):
                 return self._typed.of(value)
             if self._typed is not None and self._typed.spans:
                 value = _as_range(value)
@@ -232,13 +242,17 @@ def _usable(value: Any) -> Any:
     if isinstance(value, range) and value.step == 1 and len(value):
         return f"{value.start}..{value.stop - 1}"
     if isinstance(value, slice) and value.step is None:
-        ends = ["" if end is None else _usable(end) for end in (value.start, value.stop)]
+        ends = [
+            "" if end is None else _usable(end) for end in (value.start, value.stop)
+        ]
         return f"{ends[0]}..{ends[1]}"
     if hasattr(value, "isoformat"):  # dates of any calendar
         return value.isoformat()
     if isinstance(value, np.datetime64):
         return str(value)
-    if isinstance(value, bool) or not isinstance(value, (str, int, float, np.number, PurePath)):
+    if isinstance(value, bool) or not isinstance(
+        value, (str, int, float, np.number, PurePath)
+    ):
         shown = str(value).lower() if isinstance(value, bool) else repr(value)
         raise ValueError(f"{shown} cannot be used here")
     return value

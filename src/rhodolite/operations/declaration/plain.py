@@ -39,7 +39,9 @@ def to_plain(step: Any, *, defaults: bool = False) -> dict[str, Any]:
     plain: dict[str, Any] = {"verb": type(step).verb}
     for declared in parameters(type(step)):
         value = getattr(step, declared.field)
-        if value is not None and (value != declared.default or (defaults and value != ())):
+        if value is not None and (
+            value != declared.default or (defaults and value != ())
+        ):
             plain[declared.name] = declared.format(value)
     return plain
 
@@ -65,5 +67,9 @@ def from_plain(plain: Mapping[str, Any], operations: Mapping[str, type]) -> Any:
     declared = {p.name: p for p in parameters(operations[verb])}
     for name in settings:
         if name not in declared:
-            raise UsageError(f"{verb} has no parameter '{name}'. {nearest_names(name, declared)}")
-    return operations[verb](**{declared[name].field: value for name, value in settings.items()})
+            raise UsageError(
+                f"{verb} has no parameter '{name}'. {nearest_names(name, declared)}"
+            )
+    return operations[verb](
+        **{declared[name].field: value for name, value in settings.items()}
+    )

@@ -47,7 +47,8 @@ def calculate(dataset: Dataset, tree: Node, name: str, text: str) -> Variable:
         raise DataError(f"--formula {text}: there is no variable in it")
     dimensions, shape = _axes_of(dataset, builder.leaves)
     aligned = [
-        Aligned(leaf.floats(), leaf.dimensions, dimensions, shape) for leaf in builder.leaves
+        Aligned(leaf.floats(), leaf.dimensions, dimensions, shape)
+        for leaf in builder.leaves
     ]
     exact: LazyArray = Calculated(aligned, root.program, shape)
     rounded = Mapped(exact, np.asarray, _type_of(builder.leaves))
@@ -74,11 +75,15 @@ def _describe(dataset: Dataset, leaves: list[Variable], root: Value) -> dict[str
 
 def _type_of(leaves: list[Variable]) -> np.dtype[Any]:
     """Return double precision where a variable was stored with it, and not only unpacked to it."""
-    double = [leaf.data.dtype.itemsize > 4 and leaf.storage.dtype is None for leaf in leaves]
+    double = [
+        leaf.data.dtype.itemsize > 4 and leaf.storage.dtype is None for leaf in leaves
+    ]
     return np.dtype("f8" if any(double) else "f4")
 
 
-def _axes_of(dataset: Dataset, leaves: list[Variable]) -> tuple[tuple[str, ...], tuple[int, ...]]:
+def _axes_of(
+    dataset: Dataset, leaves: list[Variable]
+) -> tuple[tuple[str, ...], tuple[int, ...]]:
     """Return the dimensions of the result: those of all leaves, in the order in which most have
     them."""
     longest = max(leaves, key=lambda leaf: leaf.data.ndim)
@@ -100,7 +105,9 @@ class Calculated(LazyArray):
 
     dtype = np.dtype("f8")
 
-    def __init__(self, parts: list[Aligned], program: Program, shape: tuple[int, ...]) -> None:
+    def __init__(
+        self, parts: list[Aligned], program: Program, shape: tuple[int, ...]
+    ) -> None:
         self._parts, self._program, self.shape = parts, program, shape
         self.chunks = max(parts, key=lambda part: part.places).chunks
 
@@ -108,5 +115,9 @@ class Calculated(LazyArray):
         return tuple(self._parts)
 
     def read(self, region: Region) -> Array:
-        values = self._program([part.read(region).astype(np.float64) for part in self._parts])
-        return np.broadcast_to(values, tuple(part.stop - part.start for part in region)).copy()
+        values = self._program(
+            [part.read(region).astype(np.float64) for part in self._parts]
+        )
+        return np.broadcast_to(
+            values, tuple(part.stop - part.start for part in region)
+        ).copy()

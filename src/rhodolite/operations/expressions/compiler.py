@@ -85,19 +85,25 @@ class ProgramBuilder:
                     f"--formula: UDUNITS does not know the units in {node.value:g}[{node.units}]"
                 )
             units = UNITS_OF_ONE if node.units is None else read_typed_units(node.units)
-            return Value(Constant(node.value), units, node.units is None, constant=node.value)
+            return Value(
+                Constant(node.value), units, node.units is None, constant=node.value
+            )
         if isinstance(node, Name):
             return self.leaf(self.variable(node.name))
         if node.function in ("mean", "level"):
             return self.leaf(self.reduced(node))
-        return self.combined(node.function, [self.value(argument) for argument in node.arguments])
+        return self.combined(
+            node.function, [self.value(argument) for argument in node.arguments]
+        )
 
     def variable(self, name: str) -> Variable:
         found = self.dataset.variables.get(name)
         if found is None:
             role = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE}.get(name)
             coordinate = self.dataset.coordinate(role) if role else None
-            found = coordinate.variable if coordinate is not None else self.dataset[name]
+            found = (
+                coordinate.variable if coordinate is not None else self.dataset[name]
+            )
         if found.data.dtype.kind not in "fiu":
             raise DataError(f"--formula: {name} holds no numbers")
         return found
@@ -117,7 +123,9 @@ class ProgramBuilder:
         program = Leaf(len(self.leaves) - 1)
         if isinstance(variable, PlainNumbers):
             return Value(program, units, plain=True)
-        return Value(program, units, difference=is_difference(variable), variable=variable)
+        return Value(
+            program, units, difference=is_difference(variable), variable=variable
+        )
 
     def reduced(self, node: Call) -> Variable:
         """Return the mean of a variable over an axis, or one of its levels."""
@@ -142,7 +150,9 @@ class ProgramBuilder:
                 )
             return mean
         if not isinstance(second, Number):
-            raise DataError(f"--formula: level({inner.name}, ...) takes a level, such as 850[hPa]")
+            raise DataError(
+                f"--formula: level({inner.name}, ...) takes a level, such as 850[hPa]"
+            )
         coordinate = self.dataset.need(Role.LEVEL)
         if coordinate.dimension not in variable.dimensions:
             raise DataError(f"--formula: {inner.name} has no levels")
@@ -150,8 +160,12 @@ class ProgramBuilder:
         picks = level_indices(coordinate, Levels.parse(wanted))
         part = take(self.dataset, {coordinate.dimension: picks})[variable.name]
         axis_at = variable.dimensions.index(coordinate.dimension)
-        left = tuple(name for name in variable.dimensions if name != coordinate.dimension)
-        return part.replace(dimensions=left, data=WithoutAxis(part.floats(), axis_at), missing=None)
+        left = tuple(
+            name for name in variable.dimensions if name != coordinate.dimension
+        )
+        return part.replace(
+            dimensions=left, data=WithoutAxis(part.floats(), axis_at), missing=None
+        )
 
     def combined(self, function: str, values: list[Value]) -> Value:
         if function in ("+", "-"):
@@ -160,14 +174,19 @@ class ProgramBuilder:
             left, right = self.alike(function, values)
             # A variable against a number is compared as counts of days above a threshold are.
             own = [value.variable for value in values if value.variable is not None]
-            against_number = len(own) == 1 and any(value.constant is not None for value in values)
+            against_number = len(own) == 1 and any(
+                value.constant is not None for value in values
+            )
             compare = Compare(function, own[0].precision if against_number else "f8")
             return Value(Apply(compare, (left.program, right.program)), UNITS_OF_ONE)
         if function in ("min", "max"):
             alike = self.alike(function, values)
             made = alike[0].program
             for other in alike[1:]:
-                made = Apply(np.minimum if function == "min" else np.maximum, (made, other.program))
+                made = Apply(
+                    np.minimum if function == "min" else np.maximum,
+                    (made, other.program),
+                )
             return replace(alike[0], program=made, constant=None, variable=None)
         if function == "where":
             left, right = self.alike(function, values[1:])
@@ -181,13 +200,18 @@ class ProgramBuilder:
         if function in ("and", "or", "not"):
             numbers = [number_of(function, value) for value in values]
             return Value(
-                Apply(LOGIC[function], tuple(value.program for value in numbers)), UNITS_OF_ONE
+                Apply(LOGIC[function], tuple(value.program for value in numbers)),
+                UNITS_OF_ONE,
             )
         if function == "missing":
             return Value(Apply(missing, (values[0].program,)), UNITS_OF_ONE)
         if function in KEEPING_UNITS:
             work_on = KEEPING_UNITS[function]
-            constant = None if values[0].constant is None else float(work_on(values[0].constant))
+            constant = (
+                None
+                if values[0].constant is None
+                else float(work_on(values[0].constant))
+            )
             return replace(
                 values[0],
                 program=Apply(work_on, (values[0].program,)),
@@ -204,7 +228,9 @@ class ProgramBuilder:
                 f"--formula: two temperatures in {left.units} cannot be added, since their zero is "
                 "arbitrary"
             )
-        work = Apply(np.add if sign == "+" else np.subtract, (left.program, right.program))
+        work = Apply(
+            np.add if sign == "+" else np.subtract, (left.program, right.program)
+        )
         turned = 1.0 if left.turned is not None or right.turned is not None else None
         between = sign == "-" and convertible(left.units, "K") and not right.difference
         if between and not values[1].plain:
@@ -233,7 +259,9 @@ class ProgramBuilder:
             return self.of_components(function, values)
         if function in _ANGLES and values[0].units != UNITS_OF_ONE:
             if not convertible(values[0].units, "radian"):
-                raise DataError(f"--formula: {function} takes an angle, and not {values[0].units}")
+                raise DataError(
+                    f"--formula: {function} takes an angle, and not {values[0].units}"
+                )
             argument = self.convert(values[0], "radian", True)
         else:
             argument = number_of(function, values[0])
@@ -266,7 +294,9 @@ class ProgramBuilder:
             return Value(Apply(blows_from, programs), "degree")
         return Value(Apply(np.arctan2, programs), "radian", turned=1.0)
 
-    def alike(self, function: str, values: list[Value], *, sums: bool = False) -> list[Value]:
+    def alike(
+        self, function: str, values: list[Value], *, sums: bool = False
+    ) -> list[Value]:
         return alike(function, values, self.convert, sums=sums)
 
     def convert(self, value: Value, units: str, difference: bool) -> Value:
@@ -282,13 +312,17 @@ class ProgramBuilder:
         self.leaves.append(Variable("days", (name,), InMemory(days)))
         scaled = Apply(np.multiply, (value.program, Leaf(len(self.leaves) - 1)))
         program = Apply(change, (scaled,))
-        return replace(value, program=program, units=units, constant=None, variable=None)
+        return replace(
+            value, program=program, units=units, constant=None, variable=None
+        )
 
     @property
     def axis(self) -> TimeAxis | None:
         """The times that the formula runs along, as far as it has been read; None where none."""
         time = self.dataset.coordinate(Role.TIME)
-        along = time is not None and any(time.dimension in v.dimensions for v in self.leaves)
+        along = time is not None and any(
+            time.dimension in v.dimensions for v in self.leaves
+        )
         return self.dataset.need_time() if along and time and time.dimension else None
 
 

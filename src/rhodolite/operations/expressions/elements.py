@@ -87,11 +87,15 @@ class Compare:
 
 
 def _both(left: Array, right: Array) -> Array:
-    return np.where(np.isnan(left) | np.isnan(right), np.nan, (left != 0) & (right != 0))
+    return np.where(
+        np.isnan(left) | np.isnan(right), np.nan, (left != 0) & (right != 0)
+    )
 
 
 def _either(left: Array, right: Array) -> Array:
-    return np.where(np.isnan(left) | np.isnan(right), np.nan, (left != 0) | (right != 0))
+    return np.where(
+        np.isnan(left) | np.isnan(right), np.nan, (left != 0) | (right != 0)
+    )
 
 
 def _not(value: Array) -> Array:

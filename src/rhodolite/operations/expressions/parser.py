@@ -123,7 +123,9 @@ def _names(node: Node) -> Iterator[str]:
         yield node.name
     elif isinstance(node, Call):
         # The axis of a mean is not a variable.
-        for argument in node.arguments[:1] if node.function == "mean" else node.arguments:
+        for argument in (
+            node.arguments[:1] if node.function == "mean" else node.arguments
+        ):
             yield from _names(argument)
 
 
@@ -138,7 +140,9 @@ class _Reader:
             match = _TOKEN.match(text, at)
             if not match:
                 raise ValueError(
-                    self.pointing(at + len(text[at:]) - len(text[at:].lstrip()), "cannot be read")
+                    self.pointing(
+                        at + len(text[at:]) - len(text[at:].lstrip()), "cannot be read"
+                    )
                 )
             kind = str(match.lastgroup)
             word = match.group(kind)
@@ -152,11 +156,17 @@ class _Reader:
         tree = self.expression(0)
         if self.at < len(self.tokens):
             _, word, place = self.tokens[self.at]
-            raise ValueError(self.pointing(place, f"an operator is missing before '{word}'"))
+            raise ValueError(
+                self.pointing(place, f"an operator is missing before '{word}'")
+            )
         return tree
 
     def peek(self) -> tuple[str, str, int]:
-        return self.tokens[self.at] if self.at < len(self.tokens) else ("end", "", len(self.text))
+        return (
+            self.tokens[self.at]
+            if self.at < len(self.tokens)
+            else ("end", "", len(self.text))
+        )
 
     def take(self) -> tuple[str, str, int]:
         token = self.peek()
@@ -172,7 +182,9 @@ class _Reader:
                 return left
             if own == STRENGTH["<"] and is_comparison:
                 raise ValueError(
-                    self.pointing(place, "comparisons do not chain; join two with 'and'")
+                    self.pointing(
+                        place, "comparisons do not chain; join two with 'and'"
+                    )
                 )
             self.at += 1
             right = self.expression(own - 1 if word == "^" else own)
@@ -198,7 +210,8 @@ class _Reader:
             return self.expression(SIGN)
         raise ValueError(
             self.pointing(
-                place, "a value is missing" if kind in ("end", "sign") else "cannot stand"
+                place,
+                "a value is missing" if kind in ("end", "sign") else "cannot stand",
             )
         )
 
@@ -217,10 +230,14 @@ class _Reader:
             arguments.append(self.expression(0))
         self.need(")")
         wanted = FUNCTIONS[function]
-        if (wanted > 0 and len(arguments) != wanted) or (wanted < 0 and len(arguments) < 2):
+        if (wanted > 0 and len(arguments) != wanted) or (
+            wanted < 0 and len(arguments) < 2
+        ):
             count = wanted if wanted > 0 else "two or more"
             raise ValueError(
-                self.pointing(place, f"{function} takes {count} values and not {len(arguments)}")
+                self.pointing(
+                    place, f"{function} takes {count} values and not {len(arguments)}"
+                )
             )
         return Call(function, tuple(arguments))
 

@@ -54,8 +54,14 @@ class Value:
     def through(self, change: Rescaling, units: str) -> Value:
         """Return the value in other units."""
         constant = None if self.constant is None else change.of(self.constant)
-        program = Constant(constant) if constant is not None else Apply(change, (self.program,))
-        return replace(self, program=program, units=units, constant=constant, variable=None)
+        program = (
+            Constant(constant)
+            if constant is not None
+            else Apply(change, (self.program,))
+        )
+        return replace(
+            self, program=program, units=units, constant=constant, variable=None
+        )
 
 
 def number_of(function: str, value: Value) -> Value:
@@ -93,7 +99,9 @@ def multiplied(left: Value, right: Value, *, divide: bool = False) -> Value:
         turned=_turned(left, right, divide=divide),
     )
     scaled = left.units if right.units == UNITS_OF_ONE else right.units
-    if result.units != UNITS_OF_ONE and (result.units != scaled or not _of_one(left, right)):
+    if result.units != UNITS_OF_ONE and (
+        result.units != scaled or not _of_one(left, right)
+    ):
         result = _without_units(result)
     return result
 
@@ -114,7 +122,9 @@ def raised(value: Value, exponent: float) -> Value:
     if units is None and convertible(value.units, UNITS_OF_ONE):
         return number_of("^", value)
     if units is None:
-        raise DataError(f"--formula: there are no units of ({value.units})^{exponent:g}")
+        raise DataError(
+            f"--formula: there are no units of ({value.units})^{exponent:g}"
+        )
     return replace(value, units=units)
 
 
@@ -140,7 +150,12 @@ def _turned(left: Value, right: Value, *, divide: bool) -> float | None:
     An angle carries its units, so that 180/pi makes it 57 times too large.
     """
     angle, other = (left, right) if left.turned is not None else (right, left)
-    if angle.turned is None or other.constant is None or not other.plain or other.constant == 0:
+    if (
+        angle.turned is None
+        or other.constant is None
+        or not other.plain
+        or other.constant == 0
+    ):
         return None
     turned = angle.turned / other.constant if divide else angle.turned * other.constant
     if abs(abs(turned) / _DEGREES_OF_RADIAN - 1) < 0.005:
@@ -158,7 +173,11 @@ def refuse_degrees_beside_angle(values: list[Value]) -> None:
     if all(value.turned is None for value in values):
         return
     for value in values:
-        if value.plain and value.constant is not None and abs(value.constant) > _FULL_TURN:
+        if (
+            value.plain
+            and value.constant is not None
+            and abs(value.constant) > _FULL_TURN
+        ):
             raise DataError(
                 f"--formula: {value.constant:g} stands beside an angle in radian; write "
                 f"{value.constant:g}[degree], or direction(u, v) for where a wind blows from"
@@ -208,13 +227,17 @@ def alike(
     return [_like(function, value, chosen, convert, sums=sums) for value in values]
 
 
-def _like(function: str, value: Value, chosen: Value, convert: Converter, *, sums: bool) -> Value:
+def _like(
+    function: str, value: Value, chosen: Value, convert: Converter, *, sums: bool
+) -> Value:
     if value.plain or value.units == chosen.units:
         with_company = value.plain or value.constant is not None
         difference = value.difference or (with_company and chosen.difference)
         return replace(value, units=chosen.units, difference=difference)
     if (amount := amount_of_water(value, chosen)) is not None:
-        return replace(value, program=Constant(amount), units=chosen.units, constant=amount)
+        return replace(
+            value, program=Constant(amount), units=chosen.units, constant=amount
+        )
     if not convertible(value.units, chosen.units):
         raise DataError(
             f"--formula: {function} of {chosen.units} and {value.units}, which cannot be turned "
@@ -232,7 +255,11 @@ def _refuse_two_states(chosen: Value, values: list[Value]) -> None:
     if not has_offset_zero(chosen.units):
         return
     for value in values:
-        if value is not chosen and value.variable is not None and is_state(value.variable):
+        if (
+            value is not chosen
+            and value.variable is not None
+            and is_state(value.variable)
+        ):
             raise DataError(
                 f"--formula: {value.variable.name} is a temperature, and two of these cannot be "
                 "added; a difference is written in kelvins, such as 2[K]"

@@ -2,7 +2,14 @@
 
 from __future__ import annotations
 
-from rhodolite.operations.expressions.parser import NOT, SIGN, STRENGTH, Name, Node, Number
+from rhodolite.operations.expressions.parser import (
+    NOT,
+    SIGN,
+    STRENGTH,
+    Name,
+    Node,
+    Number,
+)
 
 _OPERAND = 9
 """Binds closer than every operator."""
@@ -37,7 +44,10 @@ def _write(node: Node) -> tuple[str, int]:
         return f"not {_within(node.arguments[0], NOT - 1)}", NOT
     strength = STRENGTH.get(node.function)
     if strength is None:
-        return f"{node.function}({', '.join(map(write_formula, node.arguments))})", _OPERAND
+        return (
+            f"{node.function}({', '.join(map(write_formula, node.arguments))})",
+            _OPERAND,
+        )
     left, right = node.arguments
     # Powers are read from the right, all others from the left, and comparisons do not chain.
     to_the_right = node.function == "^"

@@ -76,7 +76,9 @@ def in_line(
         its = in_units(other, its, variable.units)
     its = with_members_of(dataset, variable, other, its)
     its = _with_axes_of(dataset, variable, other, its)
-    along = [_dimensions(one, v, without) for one, v in ((dataset, variable), (other, its))]
+    along = [
+        _dimensions(one, v, without) for one, v in ((dataset, variable), (other, its))
+    ]
     sizes = [
         [v.shape[v.dimensions.index(d)] for d in dimensions]
         for v, dimensions in zip((variable, its), along, strict=True)
@@ -106,10 +108,14 @@ def in_line(
     return its.replace(data=Selected(its.data, picks))
 
 
-def _with_axes_of(dataset: Dataset, variable: Variable, other: Dataset, its: Variable) -> Variable:
+def _with_axes_of(
+    dataset: Dataset, variable: Variable, other: Dataset, its: Variable
+) -> Variable:
     """Return the other variable with its axes in the order in which the first has the same."""
     same = dimensions_in(dataset, other, its)
-    wanted = [same[name] for name in variable.dimensions if same.get(name) in its.dimensions]
+    wanted = [
+        same[name] for name in variable.dimensions if same.get(name) in its.dimensions
+    ]
     wanted += [name for name in its.dimensions if name not in wanted]
     if tuple(wanted) == its.dimensions:
         return its
@@ -131,7 +137,12 @@ def dimensions_in(dataset: Dataset, other: Dataset, its: Variable) -> dict[str, 
     same = {name: name for name in its.dimensions}
     for role in Role:
         first, second = dataset.coordinate(role), other.coordinate(role)
-        if first is not None and second is not None and first.dimension and second.dimension:
+        if (
+            first is not None
+            and second is not None
+            and first.dimension
+            and second.dimension
+        ):
             same[first.dimension] = second.dimension
     for names, their_names in (
         (dataset.axes.curvilinear, other.axes.curvilinear),
@@ -139,11 +150,15 @@ def dimensions_in(dataset: Dataset, other: Dataset, its: Variable) -> dict[str, 
     ):
         if names and their_names:
             ours = dataset.variables[names[0]].dimensions
-            same |= dict(zip(ours, other.variables[their_names[0]].dimensions, strict=True))
+            same |= dict(
+                zip(ours, other.variables[their_names[0]].dimensions, strict=True)
+            )
     return same
 
 
-def _matching_order(role: Role, first: Coordinate, second: Coordinate) -> NDArray[np.intp] | None:
+def _matching_order(
+    role: Role, first: Coordinate, second: Coordinate
+) -> NDArray[np.intp] | None:
     """Return the cells of the second axis in the order of the first; None where they are others."""
     values = second.values
     units = [coordinate.variable.units or "1" for coordinate in (first, second)]
@@ -165,7 +180,9 @@ def _matching_order(role: Role, first: Coordinate, second: Coordinate) -> NDArra
 
 def _apart(role: Role, first: Array, second: Array) -> Array:
     apart = np.abs(first - second)
-    return np.asarray(np.minimum(apart % 360, -apart % 360) if role is Role.LONGITUDE else apart)
+    return np.asarray(
+        np.minimum(apart % 360, -apart % 360) if role is Role.LONGITUDE else apart
+    )
 
 
 def _ends(values: Array) -> str:
@@ -174,7 +191,11 @@ def _ends(values: Array) -> str:
 
 def _dimensions(dataset: Dataset, variable: Variable, without: Role) -> list[str]:
     coordinate = dataset.coordinate(without)
-    return [d for d in variable.dimensions if coordinate is None or d != coordinate.dimension]
+    return [
+        d
+        for d in variable.dimensions
+        if coordinate is None or d != coordinate.dimension
+    ]
 
 
 def _times(sizes: list[int]) -> str:

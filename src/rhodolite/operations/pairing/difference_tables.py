@@ -75,8 +75,12 @@ class Pair:
 
     def difference(self) -> Variable:
         """Return the difference, ratio or percentage everywhere."""
-        storage = Storage(dtype=self.variable.storage.dtype, chunks=self.variable.storage.chunks)
-        if self.kind is not Contrast.DIFFERENCE and has_offset_zero(self.variable.units or "1"):
+        storage = Storage(
+            dtype=self.variable.storage.dtype, chunks=self.variable.storage.chunks
+        )
+        if self.kind is not Contrast.DIFFERENCE and has_offset_zero(
+            self.variable.units or "1"
+        ):
             raise DataError(
                 f"{self.variable.name} is in {self.variable.units}, an interval scale, of which "
                 "there are no ratios; take --kind difference"
@@ -88,7 +92,9 @@ class Pair:
             Contrast.PERCENT: (percent, "difference in percent"),
         }[self.kind]
         both = Elementwise([self.variable.floats(), self.second], work)
-        return self._make_variables(self.kind.value, words, self.variable.dimensions, both, storage)
+        return self._make_variables(
+            self.kind.value, words, self.variable.dimensions, both, storage
+        )
 
     @property
     def times(self) -> int:
@@ -105,7 +111,10 @@ class Pair:
         both = Concatenated([self.variable.floats(), self.second], along)
         reduction = Reduction(both, series=_OverTime(along))
         cells = (*self.variable.shape[:along], *self.variable.shape[along + 1 :])
-        dimensions = (*self.variable.dimensions[:along], *self.variable.dimensions[along + 1 :])
+        dimensions = (
+            *self.variable.dimensions[:along],
+            *self.variable.dimensions[along + 1 :],
+        )
         return [
             self._make_variables(name, words, dimensions, reduction.output(name, cells))
             for name, words in _CELL.items()
@@ -119,7 +128,9 @@ class Pair:
             d for at, d in enumerate(self.variable.dimensions) if at not in self._area
         )
         return [
-            self._make_variables(name, words, dimensions, _OfMoments(self.moments, function))
+            self._make_variables(
+                name, words, dimensions, _OfMoments(self.moments, function)
+            )
             for name, (words, function) in _AREA_MEANS.items()
         ]
 
@@ -148,16 +159,27 @@ class Pair:
             title = f"{self.variable.name}: {self.dataset.label} minus {self.label}, {times}"
             values = _whole(moments)
             rows = zip(_ROWS, values, self._units_of_rows(), strict=True)
-            lines = [f"  {words:<24}{value:>12.5g} {unit}".rstrip() for words, value, unit in rows]
+            lines = [
+                f"  {words:<24}{value:>12.5g} {unit}".rstrip()
+                for words, value, unit in rows
+            ]
             return "\n".join([title, *lines])
         assert member is not None
-        left = [d for at, d in enumerate(self.variable.dimensions) if at not in self._area]
+        left = [
+            d for at, d in enumerate(self.variable.dimensions) if at not in self._area
+        ]
         labels = labels_along(self.dataset, member)
-        title = f"{self.variable.name}: {len(labels)} members minus {self.label}, {times}"
-        columns = [_whole(part) for part in np.moveaxis(moments, 1 + left.index(member), 0)]
+        title = (
+            f"{self.variable.name}: {len(labels)} members minus {self.label}, {times}"
+        )
+        columns = [
+            _whole(part) for part in np.moveaxis(moments, 1 + left.index(member), 0)
+        ]
         return "\n".join([title, *self._lines_of_members(labels, columns)])
 
-    def _lines_of_members(self, labels: list[str], columns: list[list[float]]) -> list[str]:
+    def _lines_of_members(
+        self, labels: list[str], columns: list[list[float]]
+    ) -> list[str]:
         """Return a table with a column for each member."""
         widths = [max(len(label), 10) + 2 for label in labels]
         units = self._units_of_rows()
@@ -176,7 +198,12 @@ class Pair:
     def _units(self, ending: str) -> str | None:
         if ending == Contrast.PERCENT:
             return "%"
-        if ending in ("correlation", "variance_ratio", "pattern_correlation", Contrast.RATIO):
+        if ending in (
+            "correlation",
+            "variance_ratio",
+            "pattern_correlation",
+            Contrast.RATIO,
+        ):
             return UNITS_OF_ONE
         return of_differences(self.variable.units)[1]
 
@@ -202,10 +229,14 @@ class Pair:
             **({"units": units} if units else {}),
             **variables,
         }
-        if is_temperature(units or UNITS_OF_ONE):  # all of them are differences, or sizes of such
+        if is_temperature(
+            units or UNITS_OF_ONE
+        ):  # all of them are differences, or sizes of such
             about["units_metadata"] = "temperature: difference"
         storage = storage or Storage(dtype=self.variable.storage.dtype)
-        return Variable(f"{self.variable.name}_{ending}", dimensions, data, about, storage)
+        return Variable(
+            f"{self.variable.name}_{ending}", dimensions, data, about, storage
+        )
 
 
 @dataclass
@@ -217,13 +248,16 @@ class _OverTime(SeriesKernel):
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
         half = len(block) // 2
-        first, second = (part.astype(np.float64) for part in (block[:half], block[half:]))
+        first, second = (
+            part.astype(np.float64) for part in (block[:half], block[half:])
+        )
         missing = np.isnan(first) | np.isnan(second)
         first[missing] = second[missing] = np.nan
         difference = first - second
         count = (~missing).sum(axis=0)
         absolute, square, total = (
-            np.nansum(part, axis=0) for part in (np.abs(difference), difference**2, difference)
+            np.nansum(part, axis=0)
+            for part in (np.abs(difference), difference**2, difference)
         )
         held = np.where(count > 0, count, np.nan)
         one_group = np.zeros(half, int)
@@ -231,7 +265,9 @@ class _OverTime(SeriesKernel):
             Spread().finish(Spread().gather(part, one_group, 1))["variance"][0]
             for part in (first, second)
         )
-        ratio = np.divide(ours, theirs, out=np.full(count.shape, np.nan), where=theirs > 0)
+        ratio = np.divide(
+            ours, theirs, out=np.full(count.shape, np.nan), where=theirs > 0
+        )
         return {
             "bias": total / held,
             "mean_absolute_error": absolute / held,
@@ -258,11 +294,16 @@ class _OverArea(Accumulator):
         inner = region[1:]
         weights = weights_within(self.weights, inner, self.axes)
         self._gathered = PairMoments.of(block[0], block[1], weights, self.axes)
-        self._region = tuple(part for axis, part in enumerate(inner) if axis not in self.axes)
+        self._region = tuple(
+            part for axis, part in enumerate(inner) if axis not in self.axes
+        )
 
     def merge(self, other: Self) -> None:
         if self._gathered is None:
-            self._gathered, self._region = PairMoments.empty(self._kept), whole(self._kept)
+            self._gathered, self._region = (
+                PairMoments.empty(self._kept),
+                whole(self._kept),
+            )
         assert other._gathered is not None
         place = other._region
         both = self._gathered.part(place).merged(other._gathered)
@@ -299,11 +340,21 @@ def _whole(flat: Array) -> list[float]:
     for at in there:  # of each time alike, however much of its area is there
         total = total.merged(_weighing_one(each, int(at)))
     spread = [float(part) for part in total.variances()]
-    values = [float(part) for part in total.means] if there.size else [np.nan] * len(MEANS)
+    values = (
+        [float(part) for part in total.means] if there.size else [np.nan] * len(MEANS)
+    )
     difference, absolute, square, first, second = values
     ratio = spread[0] / spread[1] if spread[1] > 0 else np.nan
     correlation = float(total.correlation())
-    return [first, second, difference, absolute, float(np.sqrt(square)), correlation, ratio]
+    return [
+        first,
+        second,
+        difference,
+        absolute,
+        float(np.sqrt(square)),
+        correlation,
+        ratio,
+    ]
 
 
 def _flat(moments: PairMoments) -> Array:
@@ -323,7 +374,9 @@ def _weighing_one(each: PairMoments, at: int) -> PairMoments:
 class _OfMoments(LazyArray):
     """What a function makes of moments over the area."""
 
-    def __init__(self, moments: LazyArray, function: Callable[[PairMoments], Array]) -> None:
+    def __init__(
+        self, moments: LazyArray, function: Callable[[PairMoments], Array]
+    ) -> None:
         self._moments, self._function = moments, function
         self.shape, self.dtype = moments.shape[1:], np.dtype("f8")
 
@@ -331,7 +384,9 @@ class _OfMoments(LazyArray):
         return (self._moments,)
 
     def read(self, region: Region) -> Array:
-        return self._function(_moments_of(self._moments.read((slice(0, _NUMBERS), *region))))
+        return self._function(
+            _moments_of(self._moments.read((slice(0, _NUMBERS), *region)))
+        )
 
 
 def _bias(moments: PairMoments) -> Array:
@@ -352,7 +407,11 @@ _AREA_MEANS = {
 def ratio(first: Array, second: Array) -> Array:
     return np.asarray(
         np.divide(
-            first, second, out=np.full(first.shape, np.nan), where=second != 0, dtype=np.float64
+            first,
+            second,
+            out=np.full(first.shape, np.nan),
+            where=second != 0,
+            dtype=np.float64,
         )
     )
 

@@ -58,7 +58,9 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
                 its = _in_line(first, variable, dataset, its)
             parts.append(_at_steps(dataset, its, picks).floats())
         both = variable.replace(
-            dimensions=(DIMENSION, *variable.dimensions), data=Stacked(parts), missing=None
+            dimensions=(DIMENSION, *variable.dimensions),
+            data=Stacked(parts),
+            missing=None,
         )
         members.append(list_coordinate(both, LABEL))
     described = [
@@ -66,7 +68,11 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
             DIMENSION,
             (DIMENSION,),
             InMemory(np.arange(1, len(datasets) + 1, dtype=np.int32)),
-            {"standard_name": "realization", "long_name": "member of the ensemble", "units": "1"},
+            {
+                "standard_name": "realization",
+                "long_name": "member of the ensemble",
+                "units": "1",
+            },
         ),
         Variable(
             LABEL,
@@ -91,12 +97,23 @@ def member_names(inputs: Sequence[str]) -> list[str]:
     ['pyrope', 'almandine']
     """
     words = [
-        re.split(r"[_\W]+", re.sub(r"[*?\[\]]+|\{[^}]*\}", "", PurePath(text).stem).strip("_-. "))
+        re.split(
+            r"[_\W]+",
+            re.sub(r"[*?\[\]]+|\{[^}]*\}", "", PurePath(text).stem).strip("_-. "),
+        )
         for text in inputs
     ]
-    while len(words) > 1 and all(len(w) > 1 for w in words) and len({w[0] for w in words}) == 1:
+    while (
+        len(words) > 1
+        and all(len(w) > 1 for w in words)
+        and len({w[0] for w in words}) == 1
+    ):
         words = [w[1:] for w in words]
-    while len(words) > 1 and all(len(w) > 1 for w in words) and len({w[-1] for w in words}) == 1:
+    while (
+        len(words) > 1
+        and all(len(w) > 1 for w in words)
+        and len({w[-1] for w in words}) == 1
+    ):
         words = [w[:-1] for w in words]
     return ["_".join(w) for w in words]
 
@@ -119,15 +136,25 @@ def _common_steps(datasets: Sequence[Dataset]) -> list[np.ndarray | None]:
     return steps
 
 
-def _at_steps(dataset: Dataset, variable: Variable, picks: np.ndarray | None) -> Variable:
+def _at_steps(
+    dataset: Dataset, variable: Variable, picks: np.ndarray | None
+) -> Variable:
     coordinate = dataset.coordinate(Role.TIME)
-    if picks is None or coordinate is None or coordinate.dimension not in variable.dimensions:
+    if (
+        picks is None
+        or coordinate is None
+        or coordinate.dimension not in variable.dimensions
+    ):
         return variable
-    along = [picks if name == coordinate.dimension else None for name in variable.dimensions]
+    along = [
+        picks if name == coordinate.dimension else None for name in variable.dimensions
+    ]
     return variable.replace(data=Selected(variable.data, along))
 
 
-def _in_line(first: Dataset, variable: Variable, other: Dataset, its: Variable) -> Variable:
+def _in_line(
+    first: Dataset, variable: Variable, other: Dataset, its: Variable
+) -> Variable:
     """Return a variable of another member in the units and on the cells of the first."""
     if variable.data.ndim != its.data.ndim:
         raise DataError(

@@ -41,7 +41,9 @@ class MatchedTimes:
             If their steps or calendars do not go together, or they have no period in common.
         """
         first, second = dataset.need_time(), other.need_time()
-        steps = [(axis.resolution.unit, axis.resolution.count) for axis in (first, second)]
+        steps = [
+            (axis.resolution.unit, axis.resolution.count) for axis in (first, second)
+        ]
         if steps[0] != steps[1]:
             raise DataError(
                 f"{dataset.label} has one value {first.resolution} and {other.label} "
@@ -55,7 +57,9 @@ class MatchedTimes:
                 f"{dataset.label} has the calendar {first.calendar} and {other.label} "
                 f"{second.calendar}, whose days do not correspond; aggregate both --to month first"
             )
-        matched = cls(number_periods(first, unit, count), number_periods(second, unit, count))
+        matched = cls(
+            number_periods(first, unit, count), number_periods(second, unit, count)
+        )
         ours, _ = matched.pairs(0)
         if not ours.size:
             raise DataError(
@@ -72,7 +76,9 @@ class MatchedTimes:
 
     def pairs(self, lag: int) -> tuple[Indices, Indices]:
         """Return steps of both, in the order of time, the other's `lag` periods before ours."""
-        _, ours, theirs = np.intersect1d(self.ours, self.theirs + lag, return_indices=True)
+        _, ours, theirs = np.intersect1d(
+            self.ours, self.theirs + lag, return_indices=True
+        )
         return ours, theirs
 
 

@@ -62,7 +62,9 @@ class Cycle(TypedValue):
                 raise ValueError(
                     f"'{part}' is not offered. {nearest_names(part, (*_PARTS, 'month+hour'))}"
                 )
-        if len(parts) > 1 and (len(parts) > 2 or parts[0] not in _YEARLY or parts[1] != "hour"):
+        if len(parts) > 1 and (
+            len(parts) > 2 or parts[0] not in _YEARLY or parts[1] != "hour"
+        ):
             raise ValueError(
                 f"'{text}' does not go together; write day+hour, month+hour or season+hour"
             )
@@ -88,7 +90,12 @@ class Cycle(TypedValue):
 
     def size(self, calendar: str) -> int:
         """Return the number of phases in a calendar."""
-        sizes = {"hour": 24, "day": 360 if calendar == "360_day" else 365, "month": 12, "season": 4}
+        sizes = {
+            "hour": 24,
+            "day": 360 if calendar == "360_day" else 365,
+            "month": 12,
+            "season": 4,
+        }
         return int(np.prod([sizes.get(part, 1) for part in self.parts]))
 
     def title(self, phase: int, calendar: str) -> str:
@@ -105,7 +112,9 @@ class Cycle(TypedValue):
             return f"{date.day} {MONTH_TITLES[date.month - 1]}"
         if self.parts == ("month",):
             return MONTH_TITLES[phase]
-        return str(FOUR_SEASONS[phase]) if self.parts == ("season",) else "the whole year"
+        return (
+            str(FOUR_SEASONS[phase]) if self.parts == ("season",) else "the whole year"
+        )
 
     def phases(self, axis: TimeAxis) -> Integers:
         """Return the phase of each step, counted from 0 (January, or December to February).
@@ -141,7 +150,9 @@ class Cycle(TypedValue):
         if self.parts == ("day",):
             return date_in_common_year(phase, year, calendar)
         if self.parts == ("month",):
-            return month_start(year, phase + 1, calendar), month_start(year, phase + 2, calendar)
+            return month_start(year, phase + 1, calendar), month_start(
+                year, phase + 2, calendar
+            )
         if self.parts == ("season",):
             return month_start(year, 3 * phase, calendar), month_start(
                 year, 3 * phase + 3, calendar
@@ -149,7 +160,11 @@ class Cycle(TypedValue):
         return month_start(year, 1, calendar), month_start(year, 13, calendar)
 
 
-Cycle.NONE, Cycle.MONTH, Cycle.SEASON = Cycle(("none",)), Cycle(("month",)), Cycle(("season",))
+Cycle.NONE, Cycle.MONTH, Cycle.SEASON = (
+    Cycle(("none",)),
+    Cycle(("month",)),
+    Cycle(("season",)),
+)
 
 
 def _fits(step: SamplingInterval, part: str) -> bool:
@@ -157,7 +172,9 @@ def _fits(step: SamplingInterval, part: str) -> bool:
         return step.count <= {"month": 1, "season": 3, "year": 12}[part]
     if step.unit == "year":
         return part == "year" and step.count == 1
-    return _STEP_DAYS[step.unit] * step.count <= _DAYS[part] * (1 if part != "hour" else 12)
+    return _STEP_DAYS[step.unit] * step.count <= _DAYS[part] * (
+        1 if part != "hour" else 12
+    )
 
 
 def _codes(part: str, axis: TimeAxis) -> Integers:
@@ -167,4 +184,8 @@ def _codes(part: str, axis: TimeAxis) -> Integers:
         return day_of_common_year(axis)
     if part == "month":
         return axis.months - 1
-    return axis.months % 12 // 3 if part == "season" else np.zeros(len(axis), dtype=np.int64)
+    return (
+        axis.months % 12 // 3
+        if part == "season"
+        else np.zeros(len(axis), dtype=np.int64)
+    )

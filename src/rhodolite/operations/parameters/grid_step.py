@@ -31,7 +31,8 @@ class GridStep(TypedValue):
         except ValueError:
             raise ValueError(example) from None
         if steps.keys() != {"lat", "lon"} or not all(
-            0 < step <= limit for step, limit in ((steps["lat"], 180), (steps["lon"], 360))
+            0 < step <= limit
+            for step, limit in ((steps["lat"], 180), (steps["lon"], 360))
         ):
             raise ValueError(example)
         return cls(steps["lat"], steps["lon"])

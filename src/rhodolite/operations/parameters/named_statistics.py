@@ -58,15 +58,27 @@ _STD, _SQUARE = ResultUnits.DIFFERENCES, ResultUnits.SQUARES
 STATISTICS = {
     "mean": NamedStatistic("mean", "mean", kernel=lambda _: Mean()),
     "sum": NamedStatistic("total", "sum", kernel=Total),
-    "min": NamedStatistic("minimum", "minimum", kernel=lambda _: Lowest(), result="low"),
-    "max": NamedStatistic("maximum", "maximum", kernel=lambda _: Highest(), result="high"),
+    "min": NamedStatistic(
+        "minimum", "minimum", kernel=lambda _: Lowest(), result="low"
+    ),
+    "max": NamedStatistic(
+        "maximum", "maximum", kernel=lambda _: Highest(), result="high"
+    ),
     "range": NamedStatistic("range of", "range", _STD, lambda _: Range(), "range"),
     "std": NamedStatistic(
-        "standard deviation of", "standard_deviation", _STD, lambda _: Spread(), "deviation"
+        "standard deviation of",
+        "standard_deviation",
+        _STD,
+        lambda _: Spread(),
+        "deviation",
     ),
-    "variance": NamedStatistic("variance of", "variance", _SQUARE, lambda _: Spread(), "variance"),
+    "variance": NamedStatistic(
+        "variance of", "variance", _SQUARE, lambda _: Spread(), "variance"
+    ),
     "median": NamedStatistic("median", "median"),
-    "count": NamedStatistic("number of values of", None, ResultUnits.NUMBERS, lambda _: Count()),
+    "count": NamedStatistic(
+        "number of values of", None, ResultUnits.NUMBERS, lambda _: Count()
+    ),
 }
 """In the order in which they are offered."""
 MERGING = tuple(name for name, known in STATISTICS.items() if known.kernel is not None)

@@ -45,7 +45,11 @@ class OtherDataset(FileValue):
         return self.opened is not None
 
     def loaded(self, reader: FileReader) -> Self:
-        return self if self.is_loaded else replace(self, opened=reader.dataset(self.location))
+        return (
+            self
+            if self.is_loaded
+            else replace(self, opened=reader.dataset(self.location))
+        )
 
     @property
     def dataset(self) -> Dataset:
@@ -65,7 +69,13 @@ class OtherDataset(FileValue):
     @property
     def has_members(self) -> bool:
         """Whether it holds the members of an ensemble side by side."""
-        return self.opened is not None and find_member_dimension(self.opened) is not None
+        return (
+            self.opened is not None and find_member_dimension(self.opened) is not None
+        )
 
     def __str__(self) -> str:
-        return self.location if self.variable is None else f"{self.location}:{self.variable}"
+        return (
+            self.location
+            if self.variable is None
+            else f"{self.location}:{self.variable}"
+        )

@@ -56,7 +56,9 @@ class Regions(FileValue):
             return super().of(data)
         shapes = shapely.get_parts(shapely.geometry.shape(data))
         if not len(shapes) or {shape.geom_type for shape in shapes} != {"Polygon"}:
-            raise ValueError("a region is a polygon, or several, in degrees east and north")
+            raise ValueError(
+                "a region is a polygon, or several, in degrees east and north"
+            )
         name = "outline"
         return cls((name,), (Outline(name, shapes),))
 

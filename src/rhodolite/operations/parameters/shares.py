@@ -23,4 +23,6 @@ def check_coverage(share: float) -> None:
 def check_years(count: int) -> None:
     """Refuse a --min-years that is not a number of years."""
     if count < 1:
-        raise UsageError(f"--min-years: {count} is not a number of years; write 1, 2, 3 ...")
+        raise UsageError(
+            f"--min-years: {count} is not a number of years; write 1, 2, 3 ..."
+        )

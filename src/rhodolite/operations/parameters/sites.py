@@ -55,7 +55,9 @@ class Sites(FileValue):
     def loaded(self, reader: FileReader) -> Self:
         if self.is_loaded:
             return self
-        described, lines = reader.sites(self.location if self.frame is None else self.frame)
+        described, lines = reader.sites(
+            self.location if self.frame is None else self.frame
+        )
         return replace(self, described=tuple(described), line_numbers=lines)
 
     def column(self, name: str) -> Array:
@@ -79,7 +81,9 @@ class Sites(FileValue):
         """Return the names of sites and the lines of the table in which they stand."""
         assert self.line_numbers is not None
         shown = numbers[:_MOST_NAMED]
-        named = ", ".join(f"{self.names[at]} (line {self.line_numbers[at]})" for at in shown)
+        named = ", ".join(
+            f"{self.names[at]} (line {self.line_numbers[at]})" for at in shown
+        )
         left = numbers.size - _MOST_NAMED
         return f"{named} and {left:,} more" if left > 0 else named
 

@@ -24,7 +24,11 @@ class Smoothing(TypedValue):
             text.strip().removesuffix("harmonics").removesuffix("harmonic").strip(),
             "harmonic" in text,
         )
-        if not number.isdecimal() or int(number) < 1 or (not harmonics and int(number) % 2 == 0):
+        if (
+            not number.isdecimal()
+            or int(number) < 1
+            or (not harmonics and int(number) % 2 == 0)
+        ):
             raise ValueError(
                 f"'{text}' is not a way to smooth; write an odd number of phases, such as 31, or "
                 "'3 harmonics'"

@@ -60,7 +60,9 @@ class Measure(TypedValue):
             if not match:
                 raise ValueError(f"'{text}' needs a threshold; write '{kind} 1mm/day'")
             units = match.group(2).strip()
-            return cls(kind, float(match.group(1)), read_typed_units(units) if units else "")
+            return cls(
+                kind, float(match.group(1)), read_typed_units(units) if units else ""
+            )
         if rest or (kind not in STATISTICS and not _PERCENTILE.fullmatch(kind)):
             offered = [
                 *STATISTICS,
@@ -139,7 +141,9 @@ class Measure(TypedValue):
         """Return the statistic of a quantity in people's words."""
         if self.threshold is not None:
             what = (
-                "longest run of values" if self.kind.startswith("longest") else "number of values"
+                "longest run of values"
+                if self.kind.startswith("longest")
+                else "number of values"
             )
             return (
                 f"{what} of {quantity} {self.kind.rpartition('-')[2]} {self.threshold:g} "
@@ -159,7 +163,10 @@ class Measure(TypedValue):
         """
         if self.threshold is None or not self.units or self.units == variable.units:
             return Measure(
-                self.kind, self.threshold, self.units or (variable.units or ""), variable.precision
+                self.kind,
+                self.threshold,
+                self.units or (variable.units or ""),
+                variable.precision,
             )
         own, difference = variable.units or UNITS_OF_ONE, is_difference(variable)
         rates = [calendar_rate(units) for units in (self.units, own)]
@@ -183,7 +190,9 @@ class Measure(TypedValue):
         """Return the kernel of a measure that merges, and the name of its result."""
         if self.threshold is not None:
             return Exceedance(
-                threshold=self.threshold, below=self.kind.endswith("below"), dtype=self.dtype
+                threshold=self.threshold,
+                below=self.kind.endswith("below"),
+                dtype=self.dtype,
             ), "value"
         known = STATISTICS[self.kind]
         assert known.kernel is not None
@@ -200,7 +209,9 @@ class Measure(TypedValue):
         assert self.threshold is not None
         if unpack is not None:
             values = unpack(values)
-        return longest_run(values, self.threshold, self.kind.endswith("below"), self.dtype)
+        return longest_run(
+            values, self.threshold, self.kind.endswith("below"), self.dtype
+        )
 
 
 @dataclass(frozen=True)
@@ -253,7 +264,9 @@ def join_words(before: str, quantity: str) -> str:
     >>> join_words("total", "Total precipitation"), join_words("mean", "SST")
     ('total precipitation', 'mean SST')
     """
-    lowered = quantity[:1].lower() + quantity[1:] if quantity[1:2].islower() else quantity
+    lowered = (
+        quantity[:1].lower() + quantity[1:] if quantity[1:2].islower() else quantity
+    )
     last = before.split()[-1].lower() if before else ""
     if last and lowered.lower().startswith(f"{last} "):
         return f"{before} {lowered.split(maxsplit=1)[1]}"
@@ -264,6 +277,8 @@ def _ordinal(number: str) -> str:
     endings = {"1": "st", "2": "nd", "3": "rd"}
     plain = number.lstrip("0") or "0"
     ending = (
-        "th" if plain[-2:] in ("11", "12", "13") or "." in plain else endings.get(plain[-1], "th")
+        "th"
+        if plain[-2:] in ("11", "12", "13") or "." in plain
+        else endings.get(plain[-1], "th")
     )
     return f"{plain}{ending}"

@@ -60,7 +60,12 @@ class Remapped(LazyArray):
         weights: Weights,
         coverage: float,
     ) -> None:
-        self._source, self._axes, self._weights, self._coverage = source, axes, weights, coverage
+        self._source, self._axes, self._weights, self._coverage = (
+            source,
+            axes,
+            weights,
+            coverage,
+        )
         self._inner = tuple(source.shape[axis] for axis in axes)
         self._outer = shape
         new = dict(zip(axes, shape, strict=True))
@@ -83,7 +88,9 @@ class Remapped(LazyArray):
 
     @property
     def decoded_share(self) -> float:
-        share = self._inner[0] * self._inner[1] / max(self._outer[0] * self._outer[1], 1)
+        share = (
+            self._inner[0] * self._inner[1] / max(self._outer[0] * self._outer[1], 1)
+        )
         return self._source.decoded_share * max(share, 1.0)
 
     def read(self, region: Region) -> Array:
@@ -95,17 +102,23 @@ class Remapped(LazyArray):
         for piece, along in self._pieces(inner):  # noqa: B007
             block = np.moveaxis(self._source.read(tuple(piece)), self._axes, (-2, -1))
             values = part.apply(
-                block.reshape(-1, block.shape[-2] * block.shape[-1]), self._coverage, self.dtype
+                block.reshape(-1, block.shape[-2] * block.shape[-1]),
+                self._coverage,
+                self.dtype,
             )
             made.append(
-                np.moveaxis(values.reshape(*block.shape[:-2], *shape), (-2, -1), self._axes)
+                np.moveaxis(
+                    values.reshape(*block.shape[:-2], *shape), (-2, -1), self._axes
+                )
             )
         return made[0] if len(made) == 1 else np.concatenate(made, axis=along)
 
     def _pieces(self, region: list[slice]) -> Iterator[tuple[list[slice], int]]:
         """Yield parts of a block of the source that take little memory, and the axis along which
         they follow."""
-        first = next((axis for axis in range(len(region)) if axis not in self._axes), None)
+        first = next(
+            (axis for axis in range(len(region)) if axis not in self._axes), None
+        )
         if first is None:
             yield region, 0
             return
@@ -144,7 +157,9 @@ class _Part:
         self._full = np.asarray(matrix.sum(axis=1)).reshape(-1)
         self._matrix = matrix
         self._normal = _scaled(matrix, self._full)
-        self._correction = None if correction is None else _scaled(correction, self._full)
+        self._correction = (
+            None if correction is None else _scaled(correction, self._full)
+        )
         self._touched = None
         if correction is not None:
             ones = np.ones(correction.nnz)
@@ -164,7 +179,10 @@ class _Part:
         from scipy import sparse
 
         wanted = np.ravel_multi_index(
-            np.ix_(np.arange(rows.start, rows.stop), np.arange(columns.start, columns.stop)), outer
+            np.ix_(
+                np.arange(rows.start, rows.stop), np.arange(columns.start, columns.stop)
+            ),
+            outer,
         ).reshape(-1)
         whole = wanted.size == outer[0] * outer[1]
         matrix = weights.matrix if whole else weights.matrix[wanted]
@@ -173,9 +191,13 @@ class _Part:
             if whole or weights.correction is None
             else weights.correction[wanted]
         )
-        used = np.unique(np.concatenate([m.indices for m in (matrix, correction) if m is not None]))
+        used = np.unique(
+            np.concatenate([m.indices for m in (matrix, correction) if m is not None])
+        )
         if not used.size:
-            return cls(slice(0, 1), slice(0, 1), sparse.csr_array((wanted.size, 1)), None)
+            return cls(
+                slice(0, 1), slice(0, 1), sparse.csr_array((wanted.size, 1)), None
+            )
         j, i = np.divmod(used, inner[1])
         source_rows, source_columns = (
             slice(int(j.min()), int(j.max()) + 1),
@@ -185,7 +207,10 @@ class _Part:
             source_rows.stop - source_rows.start < inner[0]
             or source_columns.stop - source_columns.start < inner[1]
         ):
-            inside = [np.arange(part.start, part.stop) for part in (source_rows, source_columns)]
+            inside = [
+                np.arange(part.start, part.stop)
+                for part in (source_rows, source_columns)
+            ]
             cells = np.ravel_multi_index(np.ix_(*inside), inner).reshape(-1)
             matrix = matrix[:, cells]
             correction = None if correction is None else correction[:, cells]
@@ -218,7 +243,10 @@ class _Part:
                     whole = self._touched @ missing.astype(np.float64) == 0
             filled = np.where(missing, 0.0, values)
             found = np.divide(
-                self._matrix @ filled, there, out=np.full(there.shape, np.nan), where=~lost
+                self._matrix @ filled,
+                there,
+                out=np.full(there.shape, np.nan),
+                where=~lost,
             )
             if self._correction is not None:
                 found += np.where(whole, self._correction @ filled, 0.0)

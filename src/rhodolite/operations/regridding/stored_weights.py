@@ -58,10 +58,16 @@ def describe_weights(
         made += _entries(weights.correction, _SLOPE_FIELDS)
     made += [
         Variable(
-            "old_latitude", ("old_row", "old_column"), InMemory(north), {**old, "units": "degrees"}
+            "old_latitude",
+            ("old_row", "old_column"),
+            InMemory(north),
+            {**old, "units": "degrees"},
         ),
         Variable(
-            "old_longitude", ("old_row", "old_column"), InMemory(east), {**old, "units": "degrees"}
+            "old_longitude",
+            ("old_row", "old_column"),
+            InMemory(east),
+            {**old, "units": "degrees"},
         ),
         Variable(
             "part_of_cell",
@@ -94,7 +100,9 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
             f"{dataset.label}: this file holds no regridding weights; regrid --to 1.0 "
             "--save-weights FILE.nc writes them"
         )
-    centres = [dataset.variables[name].values() for name in ("old_latitude", "old_longitude")]
+    centres = [
+        dataset.variables[name].values() for name in ("old_latitude", "old_longitude")
+    ]
     if centres[0].shape != source.shape:
         sizes = " and ".join(f"{a} x {b}" for a, b in (source.shape, centres[0].shape))
         raise DataError(
@@ -113,7 +121,9 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
     target = mesh_of(dataset.restrict(["part_of_cell"]))
     shape = (target.size, source.size)
     correction = (
-        _matrix(dataset, _SLOPE_FIELDS, shape) if _SLOPE_FIELDS[0] in dataset.variables else None
+        _matrix(dataset, _SLOPE_FIELDS, shape)
+        if _SLOPE_FIELDS[0] in dataset.variables
+        else None
     )
     return StoredWeights(
         Weights(_matrix(dataset, _FIELDS, shape), correction),
@@ -126,7 +136,11 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
 def _entries(matrix: sparse.csr_array, names: tuple[str, str, str]) -> list[Variable]:
     new = np.repeat(np.arange(matrix.shape[0]), np.diff(matrix.indptr))
     dimension = f"{names[2]}_entry"
-    values: tuple[Array, ...] = (new.astype(np.int32), matrix.indices.astype(np.int32), matrix.data)
+    values: tuple[Array, ...] = (
+        new.astype(np.int32),
+        matrix.indices.astype(np.int32),
+        matrix.data,
+    )
     words = (
         "number of the new cell",
         "number of the old cell",
@@ -147,5 +161,7 @@ def _matrix(
     if new.size and (
         new.min() < 0 or new.max() >= shape[0] or old.min() < 0 or old.max() >= shape[1]
     ):
-        raise DataError(f"{dataset.label}: the weights name cells that neither grid has")
+        raise DataError(
+            f"{dataset.label}: the weights name cells that neither grid has"
+        )
     return sparse.csr_array((share.astype(np.float64), (new, old)), shape=shape)

@@ -74,7 +74,9 @@ def coordinates_of(mesh: Mesh) -> list[Variable]:
         coordinates.append(Variable(name, (name,), InMemory(centres), about))
         coordinates.append(
             Variable(
-                f"{name}_bnds", (name, "bnds"), InMemory(np.stack([edges[:-1], edges[1:]], axis=1))
+                f"{name}_bnds",
+                (name, "bnds"),
+                InMemory(np.stack([edges[:-1], edges[1:]], axis=1)),
             )
         )
     return coordinates
@@ -87,7 +89,10 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     wanted = set(mesh.dimensions)
     coordinates = []
     named = set(dataset.axes.curvilinear or ())
-    mappings = {str(v.attributes.get("grid_mapping", "")).partition(":")[0] for v in dataset.fields}
+    mappings = {
+        str(v.attributes.get("grid_mapping", "")).partition(":")[0]
+        for v in dataset.fields
+    }
     for name, variable in dataset.variables.items():
         if (
             name in dataset.axes.auxiliary
@@ -99,7 +104,9 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
             coordinates.append(variable)
     bounds = {str(v.attributes.get("bounds", "")) for v in coordinates}
     coordinates += [
-        v for name, v in dataset.variables.items() if name in bounds and v not in coordinates
+        v
+        for name, v in dataset.variables.items()
+        if name in bounds and v not in coordinates
     ]
     if mesh.regular and not bounds & set(dataset.variables):
         return coordinates_of(mesh)
@@ -107,11 +114,18 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
 
 
 def _edges(
-    low: float, high: float, step: float, name: str, limits: tuple[float, float] | None, near: float
+    low: float,
+    high: float,
+    step: float,
+    name: str,
+    limits: tuple[float, float] | None,
+    near: float,
 ) -> Array:
     first, last = np.floor((low + near) / step), np.ceil((high - near) / step)
     edges = np.arange(first, last + 1) * step
-    if limits is not None and (edges[0] < limits[0] - _SLACK or edges[-1] > limits[1] + _SLACK):
+    if limits is not None and (
+        edges[0] < limits[0] - _SLACK or edges[-1] > limits[1] + _SLACK
+    ):
         _need_divisor(step, 90.0 if abs(180.0 / step % 2) < _SLACK else 180.0, name)
         edges = np.clip(edges, *limits)
         edges = edges[np.concatenate([[True], np.diff(edges) > _SLACK])]

@@ -45,7 +45,10 @@ def conservative(source: Mesh, target: Mesh, order: int) -> Weights:
     areas = source.shared_areas(target)
     whole = target.areas.reshape(-1)
     scale = sparse.dia_array(
-        (np.divide(1.0, whole, out=np.zeros(whole.size), where=whole > 0)[None, :], [0]),
+        (
+            np.divide(1.0, whole, out=np.zeros(whole.size), where=whole > 0)[None, :],
+            [0],
+        ),
         shape=(whole.size, whole.size),
     )
     matrix = sparse.csr_array(scale @ areas)
@@ -55,11 +58,14 @@ def conservative(source: Mesh, target: Mesh, order: int) -> Weights:
     along = (
         sparse.kron(slopes(north), sparse.eye_array(east.size)),
         sparse.kron(
-            sparse.eye_array(north.size), slopes(east, _TURN if source.goes_round else None)
+            sparse.eye_array(north.size),
+            slopes(east, _TURN if source.goes_round else None),
         ),
     )
     moments = [_without_rounding(part, source) for part in source.first_moments(target)]
-    correction = sparse.csr_array(scale @ (moments[0] @ along[0] + moments[1] @ along[1]))
+    correction = sparse.csr_array(
+        scale @ (moments[0] @ along[0] + moments[1] @ along[1])
+    )
     correction.eliminate_zeros()
     return Weights(matrix, correction)
 
@@ -99,10 +105,13 @@ def carry_coverage(
     area = (weights.matrix @ share) * whole
     if method == "conservative":
         matrix = sparse.csr_array(
-            weights.matrix @ sparse.dia_array((share[None, :], [0]), shape=(share.size,) * 2)
+            weights.matrix
+            @ sparse.dia_array((share[None, :], [0]), shape=(share.size,) * 2)
         )
         full = np.asarray(matrix.sum(axis=1)).reshape(-1)
-        matrix.data = matrix.data / np.repeat(np.where(full > 0, full, 1.0), np.diff(matrix.indptr))
+        matrix.data = matrix.data / np.repeat(
+            np.where(full > 0, full, 1.0), np.diff(matrix.indptr)
+        )
         matrix.eliminate_zeros()
         weights = Weights(matrix)
     data = InMemory((area * EARTH_RADIUS**2).reshape(target.shape))
@@ -121,10 +130,14 @@ def bilinear(source: Mesh, target: Mesh) -> Weights:
     assert source.longitude_edges is not None
     period = 360.0 if source.goes_round else None
     if target.regular:
-        return Weights(_over_rectangles(source, target.latitudes, target.longitudes, period))
+        return Weights(
+            _over_rectangles(source, target.latitudes, target.longitudes, period)
+        )
     north, east = (part.reshape(-1) for part in target.centres)
     rows = linear_weights(source.latitudes, source.latitude_edges, north)
-    columns = linear_weights(source.longitudes, source.longitude_edges, _near(east, source), period)
+    columns = linear_weights(
+        source.longitudes, source.longitude_edges, _near(east, source), period
+    )
     return Weights(_products(rows, columns, source.shape))
 
 
@@ -136,7 +149,9 @@ def _over_rectangles(
     assert source.latitude_edges is not None
     assert source.longitude_edges is not None
     rows = linear_weights(source.latitudes, source.latitude_edges, north)
-    columns = linear_weights(source.longitudes, source.longitude_edges, _near(east, source), period)
+    columns = linear_weights(
+        source.longitudes, source.longitude_edges, _near(east, source), period
+    )
     matrix = sparse.kron(rows, columns, format="csr")
     if period is None:
         return sparse.csr_array(matrix)
@@ -145,7 +160,9 @@ def _over_rectangles(
     )
     for edge, at in zip(source.latitude_edges[[0, -1]], (0, -1), strict=True):
         centre = source.latitudes[at]
-        beyond = np.flatnonzero((np.sign(edge) * (north - centre) > 0) & (abs(edge) > 90 - 1e-6))
+        beyond = np.flatnonzero(
+            (np.sign(edge) * (north - centre) > 0) & (abs(edge) > 90 - 1e-6)
+        )
         if not beyond.size or abs(centre) >= 90:
             continue
         # From this row over the pole to the same row on the other side.
@@ -154,14 +171,19 @@ def _over_rectangles(
         replaced = np.zeros(north.size)
         replaced[beyond] = 1.0
         other_side = sparse.csr_array(
-            (part, (beyond, np.full(beyond.size, row))), shape=(north.size, source.latitudes.size)
+            (part, (beyond, np.full(beyond.size, row))),
+            shape=(north.size, source.latitudes.size),
         )
         this_side = sparse.csr_array(
             (1 - part, (beyond, np.full(beyond.size, row))), shape=other_side.shape
         )
-        keep = sparse.dia_array(((1 - replaced)[None, :], [0]), shape=(north.size, north.size))
+        keep = sparse.dia_array(
+            ((1 - replaced)[None, :], [0]), shape=(north.size, north.size)
+        )
         matrix = sparse.kron(keep, sparse.eye_array(east.size)) @ matrix
-        matrix = matrix + sparse.kron(this_side, columns) + sparse.kron(other_side, opposite)
+        matrix = (
+            matrix + sparse.kron(this_side, columns) + sparse.kron(other_side, opposite)
+        )
     matrix = sparse.csr_array(matrix)
     matrix.eliminate_zeros()
     return matrix
@@ -179,7 +201,8 @@ def _products(
             values = share * part
             there = np.flatnonzero(values > 0)
             total = total + sparse.csr_array(
-                (values[there], (there, row[there] * shape[1] + column[there])), shape=total.shape
+                (values[there], (there, row[there] * shape[1] + column[there])),
+                shape=total.shape,
             )
     return sparse.csr_array(total)
 
@@ -206,7 +229,9 @@ def _near(longitudes: Array, source: Mesh) -> Array:
     turned = low + np.mod(longitudes - low, 360.0)
     # A place on the eastern edge itself would be turned to the western one.
     return np.asarray(
-        np.where((turned > high) & (turned - 360.0 >= low - 1e-6), turned - 360.0, turned)
+        np.where(
+            (turned > high) & (turned - 360.0 >= low - 1e-6), turned - 360.0, turned
+        )
     )
 
 
@@ -218,8 +243,12 @@ def _bilinear_in_quads(source: Mesh, target: Mesh) -> Weights:
     cells, _ = nearest(latitudes, longitudes, north, east)
     matrix = bilinear_in_quads(*source.centres, north, east, cells[:, 0])
     alone = np.diff(matrix.indptr) == 0
-    rim = sparse.dia_array((alone.astype(float)[None, :], [0]), shape=(alone.size, alone.size))
-    return Weights(sparse.csr_array(matrix + rim @ nearest_cells(source, target).matrix))
+    rim = sparse.dia_array(
+        (alone.astype(float)[None, :], [0]), shape=(alone.size, alone.size)
+    )
+    return Weights(
+        sparse.csr_array(matrix + rim @ nearest_cells(source, target).matrix)
+    )
 
 
 def nearest_cells(source: Mesh, target: Mesh) -> Weights:

@@ -42,7 +42,9 @@ class Positions:
         names = dataset.axes.curvilinear or dataset.axes.sites
         assert names is not None
         latitude, longitude = (dataset.variables[name] for name in names)
-        north, east = (read_small(v.floats()).astype(np.float64) for v in (latitude, longitude))
+        north, east = (
+            read_small(v.floats()).astype(np.float64) for v in (latitude, longitude)
+        )
         near = [
             rounding(part.reshape(-1), v.data.dtype)
             for part, v in ((north, latitude), (east, longitude))
@@ -59,7 +61,9 @@ class Positions:
         )
 
 
-def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | None) -> Dataset:
+def within(
+    dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | None
+) -> Dataset:
     """Return the sites in both ranges, or the smallest block of cells that holds all whose centres
     are.
 
@@ -89,7 +93,8 @@ def within(dataset: Dataset, lat: LatitudeRange | None, lon: LongitudeRange | No
         return part
     return part.with_variables(
         _mask(v, inside, positions.dimensions)
-        if set(positions.dimensions) <= set(v.dimensions) and v.name not in part.axes.auxiliary
+        if set(positions.dimensions) <= set(v.dimensions)
+        and v.name not in part.axes.auxiliary
         else v
         for v in part.variables.values()
     )
@@ -109,9 +114,13 @@ def cells_within(
     inside = _inside(positions, lat, lon)
     if not inside.any():
         asked = [
-            f"--{name} {wish}" for name, wish in (("lat", lat), ("lon", lon)) if wish is not None
+            f"--{name} {wish}"
+            for name, wish in (("lat", lat), ("lon", lon))
+            if wish is not None
         ]
-        raise DataError(f"{' '.join(asked)}: none lies there; the data cover {positions.words()}")
+        raise DataError(
+            f"{' '.join(asked)}: none lies there; the data cover {positions.words()}"
+        )
     return inside
 
 
@@ -156,12 +165,16 @@ def cell_nearest(dataset: Dataset, place: Position) -> tuple[int, int]:
     distances = _distances(positions, place)
     row, column = map(int, np.unravel_index(np.nanargmin(distances), distances.shape))
     if distances[row, column] > _reach(positions, row, column):
-        raise DataError(f"--at {place}: lies outside the data, which cover {positions.words()}")
+        raise DataError(
+            f"--at {place}: lies outside the data, which cover {positions.words()}"
+        )
     return row, column
 
 
 def _distances(positions: Positions, place: Position) -> Array:
-    return great_circle(positions.latitudes, positions.longitudes, place.latitude, place.longitude)
+    return great_circle(
+        positions.latitudes, positions.longitudes, place.latitude, place.longitude
+    )
 
 
 def _between(positions: Positions, wanted: LongitudeRange) -> NDArray[np.bool_]:
@@ -185,9 +198,12 @@ def _reach(positions: Positions, row: int, column: int) -> float:
     return float(np.nanmax(around)) or 1.0
 
 
-def _mask(variable: Variable, inside: NDArray[np.bool_], dimensions: tuple[str, ...]) -> Variable:
+def _mask(
+    variable: Variable, inside: NDArray[np.bool_], dimensions: tuple[str, ...]
+) -> Variable:
     return variable.replace(
-        data=MaskedArray(variable.floats(), inside, variable.dimensions, dimensions), missing=None
+        data=MaskedArray(variable.floats(), inside, variable.dimensions, dimensions),
+        missing=None,
     )
 
 

@@ -95,7 +95,11 @@ def with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
     cells : ndarray, shape (*shape of the coordinate, n)
         Ends or corners of each cell.
     """
-    called, ends, count = f"{name}_bnds", "bnds" if cells.ndim == 2 else "corners", cells.shape[-1]
+    called, ends, count = (
+        f"{name}_bnds",
+        "bnds" if cells.ndim == 2 else "corners",
+        cells.shape[-1],
+    )
     while called in dataset.variables:
         called += "_"
     while dataset.lengths.get(ends, count) != count:
@@ -117,12 +121,16 @@ def take_block(dataset: Dataset, rows: Indices, columns: Indices) -> Dataset:
         Indices along latitude and longitude, or along the two dimensions that both have.
     """
     if not dataset.axes.curvilinear:
-        return take_cells(take_cells(dataset, Role.LATITUDE, rows), Role.LONGITUDE, columns)
+        return take_cells(
+            take_cells(dataset, Role.LATITUDE, rows), Role.LONGITUDE, columns
+        )
     names = dataset.axes.curvilinear
     along = dataset.variables[names[0]].dimensions
     part = take(dataset, dict(zip(along, (rows, columns), strict=True)))
     shape = dataset.variables[names[0]].shape
-    if min(shape) < 2 or any("bounds" in dataset.variables[name].attributes for name in names):
+    if min(shape) < 2 or any(
+        "bounds" in dataset.variables[name].attributes for name in names
+    ):
         return part
     corners = [known[np.ix_(rows, columns)] for known in _corners(dataset)]
     small = min(rows.size, columns.size) < 2
@@ -169,7 +177,9 @@ def latitude_indices(coordinate: Coordinate, wanted: LatitudeRange) -> Indices:
     return rows
 
 
-def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[Indices, Array]:
+def longitude_indices(
+    coordinate: Coordinate, wanted: LongitudeRange
+) -> tuple[Indices, Array]:
     """Return the columns whose centres lie in the range, eastward, and by how much each is turned.
 
     Parameters
@@ -194,7 +204,9 @@ def longitude_indices(coordinate: Coordinate, wanted: LongitudeRange) -> tuple[I
     else:
         width = 360.0 if east - west >= 360 else (east - west) % 360.0
         beyond = np.mod(values - west + slack, 360.0) - slack
-        columns = np.flatnonzero(beyond <= width + slack if width < 360 else beyond < 360 - slack)
+        columns = np.flatnonzero(
+            beyond <= width + slack if width < 360 else beyond < 360 - slack
+        )
         columns = columns[np.argsort(beyond[columns], kind="stable")]
         # Some grids repeat their first column 360 degrees on; it is taken once.
         columns = columns[np.diff(beyond[columns], prepend=-np.inf) > slack]
@@ -213,7 +225,9 @@ def longitude_cell(coordinate: Coordinate, wanted: float) -> int | None:
     edges = cell_edges(coordinate)
     west = min(edges[0], edges[-1])
     at = cell_with(edges, west + (wanted - west) % 360.0)
-    if at is None and covers_globe(coordinate.values):  # rounding left a gap between last and first
+    if at is None and covers_globe(
+        coordinate.values
+    ):  # rounding left a gap between last and first
         return int(np.argmin(np.abs((coordinate.values - wanted + 180) % 360 - 180)))
     return at
 
@@ -293,12 +307,18 @@ def level_indices(coordinate: Coordinate, wanted: Levels) -> Indices:
     values, units = coordinate.values, coordinate.variable.units or "1"
     chosen = np.zeros(values.size, dtype=bool)
     for part in wanted.ranges:
-        ends = [_level_in(end, units, coordinate.name) for end in (part.first, part.last)]
+        ends = [
+            _level_in(end, units, coordinate.name) for end in (part.first, part.last)
+        ]
         if part.single and ends[0] is not None:
-            close = np.abs(values - ends[0]) <= max(coordinate.slack, 1e-5 * abs(ends[0]), 1e-9)
+            close = np.abs(values - ends[0]) <= max(
+                coordinate.slack, 1e-5 * abs(ends[0]), 1e-9
+            )
         else:
             low, high = _sorted_ends(ends)
-            close = (values >= low - coordinate.slack) & (values <= high + coordinate.slack)
+            close = (values >= low - coordinate.slack) & (
+                values <= high + coordinate.slack
+            )
         if not close.any():
             raise DataError(_no_level(part, ends, coordinate, units))
         chosen |= close

@@ -45,7 +45,9 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     if len(outlines) > 1:
         weights = regions.weights(mesh, cells, [unite_outlines(outlines)])
     whole = mesh.areas.reshape(-1)
-    covered = np.minimum(np.asarray(weights.sum(axis=0)).reshape(-1), whole).reshape(mesh.shape)
+    covered = np.minimum(np.asarray(weights.sum(axis=0)).reshape(-1), whole).reshape(
+        mesh.shape
+    )
     rows = _from_first_to_last(covered.any(axis=1))
     columns = (
         _around(covered.any(axis=0))
@@ -56,7 +58,9 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     if mesh.goes_round and (np.diff(columns) < 0).any():
         part = _turned_on(part)
     covered = covered[np.ix_(rows, columns)]
-    made = [_mask(v, covered > 0, part, mesh.dimensions) for v in part.variables.values()]
+    made = [
+        _mask(v, covered > 0, part, mesh.dimensions) for v in part.variables.values()
+    ]
     names = ", ".join(outline.name for outline in outlines)
     about = {
         "standard_name": "cell_area",
@@ -65,19 +69,25 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     }
     if dataset.axes.curvilinear:
         about["coordinates"] = " ".join(dataset.axes.curvilinear)
-    measure = Variable(COVERED_AREA, mesh.dimensions, InMemory(covered * EARTH_RADIUS**2), about)
+    measure = Variable(
+        COVERED_AREA, mesh.dimensions, InMemory(covered * EARTH_RADIUS**2), about
+    )
     return part.with_variables([*made, measure])
 
 
 def _mask(
     variable: Variable, inside: Array, dataset: Dataset, dimensions: tuple[str, str]
 ) -> Variable:
-    if variable.name in dataset.axes.auxiliary or not set(dimensions) <= set(variable.dimensions):
+    if variable.name in dataset.axes.auxiliary or not set(dimensions) <= set(
+        variable.dimensions
+    ):
         return variable
     if not variable.numeric and variable.data.dtype.kind not in "iu":
         return variable
     data = MaskedArray(variable.floats(), inside, variable.dimensions, dimensions)
-    return variable.replace(data=data, missing=None).edit(cell_measures=f"area: {COVERED_AREA}")
+    return variable.replace(data=data, missing=None).edit(
+        cell_measures=f"area: {COVERED_AREA}"
+    )
 
 
 def _sites_within(dataset: Dataset, regions: Regions) -> Dataset:
@@ -86,7 +96,9 @@ def _sites_within(dataset: Dataset, regions: Regions) -> Dataset:
     for outline in regions.outlines:
         inside |= outline.holds(positions.latitudes, positions.longitudes)
     if not inside.any():
-        raise DataError(f"--region {regions}: no site lies there; they cover {positions.words()}")
+        raise DataError(
+            f"--region {regions}: no site lies there; they cover {positions.words()}"
+        )
     return take(dataset, {positions.dimensions[0]: np.flatnonzero(inside)})
 
 

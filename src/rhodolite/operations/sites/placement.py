@@ -56,7 +56,9 @@ def place_sites(sites: Sites, mesh: Mesh, *, interpolate: bool) -> Weights:
     north, east = sites.latitudes, sites.longitudes
     placed = np.isfinite(north) & np.isfinite(east)
     if not placed.any():
-        raise DataError(f"{sites}: no site has a position; they need a latitude and a longitude")
+        raise DataError(
+            f"{sites}: no site has a position; they need a latitude and a longitude"
+        )
     find = bilinear if interpolate else nearest_cells
     weights = _spread_rows(find(mesh, cells_at(north[placed], east[placed])), placed)
     if not placed.all():
@@ -64,14 +66,21 @@ def place_sites(sites: Sites, mesh: Mesh, *, interpolate: bool) -> Weights:
         warn(f"{sites}: without a position, so without values: {unplaced}")
     outside = np.flatnonzero((np.diff(weights.matrix.indptr) == 0) & placed)
     if outside.size:
-        _name_those_outside(sites, mesh, outside, lost=outside.size + int((~placed).sum()))
+        _name_those_outside(
+            sites, mesh, outside, lost=outside.size + int((~placed).sum())
+        )
     return weights
 
 
 def _name_those_outside(sites: Sites, mesh: Mesh, outside: Array, lost: int) -> None:
     """Warn of sites that lie outside the grid, or refuse them where none is left."""
     north, east = sites.latitudes, sites.longitudes
-    fits = np.diff(nearest_cells(mesh, cells_at(east[outside], north[outside])).matrix.indptr) > 0
+    fits = (
+        np.diff(
+            nearest_cells(mesh, cells_at(east[outside], north[outside])).matrix.indptr
+        )
+        > 0
+    )
     swapped = outside[fits & (np.abs(east[outside]) <= 90)]
     if swapped.size:
         at = swapped[0]
@@ -83,7 +92,11 @@ def _name_those_outside(sites: Sites, mesh: Mesh, outside: Array, lost: int) -> 
     rows, columns = mesh.centres
     ends = [round(float(end), 2) for end in (np.nanmin(rows), np.nanmax(rows))]
     sides = [round(float(end), 2) for end in (np.nanmin(columns), np.nanmax(columns))]
-    where = "..".join(map(format_latitude, ends)) + ", " + "..".join(map(format_longitude, sides))
+    where = (
+        "..".join(map(format_latitude, ends))
+        + ", "
+        + "..".join(map(format_longitude, sides))
+    )
     named = sites.name_lines(outside)
     if lost == north.size:
         raise DataError(f"{sites}: no site lies on the grid ({where}): {named}")
@@ -111,7 +124,8 @@ def check_data(
     axes = tuple(variable.dimensions.index(name) for name in mesh.dimensions)
     source = variable.floats()
     picks: list[NDArray[np.intp] | None] = [
-        None if axis in axes else np.unique([0, n - 1]) for axis, n in enumerate(source.shape)
+        None if axis in axes else np.unique([0, n - 1])
+        for axis, n in enumerate(source.shape)
     ]
     ends = Selected(source, picks)
     work = _DataAtSites(sites, mesh, weights, variable.name, search, (axes[0], axes[1]))
@@ -163,7 +177,9 @@ class _DataAtSites(Accumulator):
     def _move(self, cells: Array, empty: Array, present: Array) -> Array:
         """Return the cells with those of some sites replaced by the nearest with data."""
         if not present.any():
-            raise DataError(f"{self.name} has no data at all in its first and last field")
+            raise DataError(
+                f"{self.name} has no data at all in its first and last field"
+            )
         assert self.search is not None
         latitudes, longitudes = (
             np.where(present, part.reshape(-1), np.nan) for part in self.mesh.centres
@@ -178,7 +194,9 @@ class _DataAtSites(Accumulator):
         cells[empty[helped]] = nearest_cells_of[helped, first[helped]]
         if not helped.all():
             left = self.sites.name_lines(empty[~helped])
-            warn(f"{self.sites}: no cell with data lies within {self.search} cells of {left}")
+            warn(
+                f"{self.sites}: no cell with data lies within {self.search} cells of {left}"
+            )
         return cells
 
     def _within_search(self, own: Array, found: Array, apart: Array) -> Array:
@@ -236,7 +254,9 @@ class _Distance:
     east: Array
 
     def __call__(self, cells: Array) -> Array:
-        apart = great_circle(self.north[cells], self.east[cells], self.latitudes, self.longitudes)
+        apart = great_circle(
+            self.north[cells], self.east[cells], self.latitudes, self.longitudes
+        )
         return np.where(cells >= 0, np.round(apart * _KM_PER_DEGREE, 3), np.nan)
 
 
@@ -285,5 +305,7 @@ def _spread_rows(weights: Weights, placed: Array) -> Weights:
     starts = np.concatenate([[0], np.cumsum(counts)])
     shape = (placed.size, weights.matrix.shape[1])
     return Weights(
-        sparse.csr_array((weights.matrix.data, weights.matrix.indices, starts), shape=shape)
+        sparse.csr_array(
+            (weights.matrix.data, weights.matrix.indices, starts), shape=shape
+        )
     )

@@ -57,7 +57,10 @@ class SiteArray(LazyArray):
         if self._remapped is None:
             self._remapped = self._remap(self._final_weights())
         rows, columns = self._axes
-        of_grid = {rows: region[0], columns: slice(0, 1)}  # sites lie along the rows alone
+        of_grid = {
+            rows: region[0],
+            columns: slice(0, 1),
+        }  # sites lie along the rows alone
         rest = iter(region[1:])
         inner = [of_grid.get(axis) or next(rest) for axis in range(self._source.ndim)]
         block = np.moveaxis(self._remapped.read(tuple(inner)), self._axes, (0, 1))
@@ -72,7 +75,9 @@ class SiteArray(LazyArray):
         return Weights(sparse.csr_array(entries, shape=self._weights.matrix.shape))
 
     def _remap(self, weights: Weights) -> Remapped:
-        return Remapped(self._source, self._axes, (weights.matrix.shape[0], 1), weights, _HALF)
+        return Remapped(
+            self._source, self._axes, (weights.matrix.shape[0], 1), weights, _HALF
+        )
 
     def _put_sites_first(self, sizes: tuple[int, ...]) -> tuple[int, ...]:
         others = (n for axis, n in enumerate(sizes) if axis not in self._axes)

@@ -19,7 +19,11 @@ from numpy.typing import DTypeLike
 from rhodolite.arrays import Array, LazyArray, OnDemand, Region
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic, Tail
 from rhodolite.operations.parameters.statistic import Measure
-from rhodolite.operations.time_groups.groups import Groups, cache_slices, grouped_measure
+from rhodolite.operations.time_groups.groups import (
+    Groups,
+    cache_slices,
+    grouped_measure,
+)
 
 _PIECE = 16 << 20
 """Stored bytes that are read at once of groups whose statistic can be merged."""
@@ -144,19 +148,27 @@ class GroupResults(OnDemand):
         results: dict[int, Gathered] = {}
         for piece in pieces:
             numbers = self._read(piece, cells).reshape(piece.size, size)
-            weights = None if self._groups.weights is None else self._groups.weights[piece]
+            weights = (
+                None if self._groups.weights is None else self._groups.weights[piece]
+            )
             rows = self._groups.steps[piece] - sitting.start
             for part in cache_slices(size, longest + groups.size):
                 block = numbers[:, part]
                 if not isinstance(self._measure, Statistic):
                     yield (
                         part,
-                        *grouped_measure(block, rows, groups, self._measure, weights, self._unpack),
+                        *grouped_measure(
+                            block, rows, groups, self._measure, weights, self._unpack
+                        ),
                     )
                     continue
                 if alone and (whole := self._measure.of_whole(block, self._unpack)):
                     count = np.broadcast_to(np.int32(piece.size), (1, block.shape[1]))
-                    yield part, {n: v[None] for n, v in whole.items()}, Gathered(count, None)
+                    yield (
+                        part,
+                        {n: v[None] for n, v in whole.items()},
+                        Gathered(count, None),
+                    )
                     continue
                 gathered = results.pop(part.start, None)
                 if gathered is None:
@@ -187,7 +199,9 @@ class GroupResults(OnDemand):
     def _read(self, steps: Array, cells: Region) -> Array:
         """Return the stored numbers of some steps, time first; those in a row are read at once."""
         edges = [0, *(np.flatnonzero(np.diff(steps) != 1) + 1), steps.size]
-        runs = [(start, stop) for start, stop in itertools.pairwise(edges) if stop > start]
+        runs = [
+            (start, stop) for start, stop in itertools.pairwise(edges) if stop > start
+        ]
         if len(runs) == 1:
             return self._run(steps, cells)
         shape = tuple(part.stop - part.start for part in cells)

@@ -55,7 +55,9 @@ class Groups:
     def part(self, rows: slice) -> Groups:
         """Return some of the groups; their steps are not changed."""
         of_rows = None if self.told is None else self.told[rows]
-        return replace(self, full=self.full[rows], size=rows.stop - rows.start, told=of_rows)
+        return replace(
+            self, full=self.full[rows], size=rows.stop - rows.start, told=of_rows
+        )
 
     def share(self, gathered: Gathered) -> Array:
         """Return the share of each group that is there, shape (size, *cells)."""
@@ -145,8 +147,12 @@ def grouped_measure(
                 numbers = block[run if in_a_row else members]
                 values[group] = measure.of_all(numbers, unpack, whole=whole)
     if missing is None:
-        return {"value": values}, _gathered_of_all(block.shape[1:], steps, groups.size, weights)
-    gathered = Count().gather(np.where(missing, np.nan, 0.0), steps, groups.size, weights)
+        return {"value": values}, _gathered_of_all(
+            block.shape[1:], steps, groups.size, weights
+        )
+    gathered = Count().gather(
+        np.where(missing, np.nan, 0.0), steps, groups.size, weights
+    )
     values[gathered.count == 0] = np.nan
     return {"value": values}, gathered
 

@@ -78,7 +78,9 @@ def in_local_time(dataset: Dataset, offset: UtcOffset | None) -> Dataset:
         comment=f"local time, UTC{offset}; days begin at local midnight",
     )
     shifted[time.name] = local
-    return dataset.with_variables(shifted.get(v.name, v) for v in dataset.variables.values())
+    return dataset.with_variables(
+        shifted.get(v.name, v) for v in dataset.variables.values()
+    )
 
 
 def _ahead(variable: Variable, time: Variable, offset: UtcOffset) -> Variable:
@@ -86,5 +88,7 @@ def _ahead(variable: Variable, time: Variable, offset: UtcOffset) -> Variable:
     units = str(variable.units or time.units)
     unit = units.split(" since ")[0].strip()
     seconds = timedelta(minutes=offset.minutes).total_seconds()
-    values = np.asarray(variable.values(), dtype=np.float64) + convert(seconds, "s", unit)
+    values = np.asarray(variable.values(), dtype=np.float64) + convert(
+        seconds, "s", unit
+    )
     return variable.replace(data=InMemory(values), storage=Storage(), missing=None)

@@ -45,7 +45,9 @@ class Periods:
         The months that the data hold of every year, where others were left out of all; else empty.
     """
 
-    def __init__(self, axis: TimeAxis, divided: Divided, steps: Array, interval: Interval) -> None:
+    def __init__(
+        self, axis: TimeAxis, divided: Divided, steps: Array, interval: Interval
+    ) -> None:
         self.axis, self.divided, self.steps = axis, divided, steps
         self.groups = divided.groups[steps]
         self.count = divided.count
@@ -59,7 +61,9 @@ class Periods:
             and lengths is not None
             and lengths.max() <= _LONGEST_MONTH
         )
-        self.chosen = _chosen_months(axis.months[steps], self.groups) if by_month else ()
+        self.chosen = (
+            _chosen_months(axis.months[steps], self.groups) if by_month else ()
+        )
         days = divided.days
         if self.chosen:
             days = _days_of_months(divided, self.chosen)
@@ -80,9 +84,17 @@ class Periods:
         if weights is not None and weights is self.axis.lengths:
             return self.weights, self.full
         counts = np.bincount(self.groups, minlength=self.count)
-        if weights is None or np.ptp(weights[self.steps]) < 1e-9 * abs(weights[self.steps[0]]):
-            return (None, counts / self.share) if self.weights is not None else (None, self.full)
-        sums_of_weights = np.bincount(self.groups, weights[self.steps], minlength=self.count)
+        if weights is None or np.ptp(weights[self.steps]) < 1e-9 * abs(
+            weights[self.steps[0]]
+        ):
+            return (
+                (None, counts / self.share)
+                if self.weights is not None
+                else (None, self.full)
+            )
+        sums_of_weights = np.bincount(
+            self.groups, weights[self.steps], minlength=self.count
+        )
         return weights[self.steps], sums_of_weights / self.share
 
     @property
@@ -95,12 +107,25 @@ class Periods:
         name = f"{coordinate.name}_bnds"
         if coordinate.bounds_variable is not None:
             name = coordinate.bounds_variable.name
-        ends = coordinate.bounds_variable.dimensions[-1] if coordinate.bounds_variable else "bnds"
-        time = coordinate.variable.edit(
-            "climatology", "actual_range", "valid_range", "valid_min", "valid_max", bounds=name
+        ends = (
+            coordinate.bounds_variable.dimensions[-1]
+            if coordinate.bounds_variable
+            else "bnds"
         )
-        time = time.replace(data=InMemory(self.divided.middles), storage=Storage(), missing=None)
-        return time, Variable(name, (*time.dimensions, ends), InMemory(self.divided.bounds))
+        time = coordinate.variable.edit(
+            "climatology",
+            "actual_range",
+            "valid_range",
+            "valid_min",
+            "valid_max",
+            bounds=name,
+        )
+        time = time.replace(
+            data=InMemory(self.divided.middles), storage=Storage(), missing=None
+        )
+        return time, Variable(
+            name, (*time.dimensions, ends), InMemory(self.divided.bounds)
+        )
 
 
 def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
@@ -122,7 +147,11 @@ def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
 def need_finer(axis: TimeAxis, interval: Interval) -> None:
     """Refuse periods that are shorter than the steps."""
     lengths = axis.lengths
-    if lengths is not None and interval.days < float(np.min(lengths)) * 0.9 and len(axis) > 1:
+    if (
+        lengths is not None
+        and interval.days < float(np.min(lengths)) * 0.9
+        and len(axis) > 1
+    ):
         raise DataError(
             f"the data have one value {axis.resolution}, so there is nothing to aggregate to "
             f"{interval}; choose a longer interval"
@@ -151,7 +180,9 @@ def _days_of_months(divided: Divided, months: tuple[int, ...]) -> Array:
     return np.asarray(np.diff(upto[ends - ends.min()], axis=1)[:, 0], dtype=np.float64)
 
 
-def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted: bool) -> None:
+def warn_of_ends(
+    periods: Periods, share: float, interval: Interval, *, counted: bool
+) -> None:
     """Name the periods that cannot be complete, since the data do not cover them.
 
     Parameters
@@ -173,8 +204,12 @@ def warn_of_ends(periods: Periods, share: float, interval: Interval, *, counted:
         )
     if periods.chosen:
         names = ", ".join(MONTH_TITLES[month - 1] for month in periods.chosen)
-        warn(f"the data hold {names} alone, so the {interval.adjective} values are of these months")
-    incomplete = np.flatnonzero((periods.share >= share - 1e-9) & (periods.share < 1 - 1e-9))
+        warn(
+            f"the data hold {names} alone, so the {interval.adjective} values are of these months"
+        )
+    incomplete = np.flatnonzero(
+        (periods.share >= share - 1e-9) & (periods.share < 1 - 1e-9)
+    )
     if incomplete.size and not counted:
         warn(
             f"{incomplete.size:,} of {periods.count:,} {interval.adjective} values are of periods "
@@ -201,6 +236,11 @@ def _name_periods(periods: Periods, which: Array, interval: Interval) -> str:
 
 
 def _name_date(date: Any, interval: Interval) -> str:
-    if (date.day, date.hour) == (1, 0) and interval.unit in ("month", "season", "year", "decade"):
+    if (date.day, date.hour) == (1, 0) and interval.unit in (
+        "month",
+        "season",
+        "year",
+        "decade",
+    ):
         return f"{date.year:04d}-{date.month:02d}"
     return format_date(date)

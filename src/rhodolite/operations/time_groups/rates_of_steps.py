@@ -55,7 +55,10 @@ def rates_of_steps(dataset: Dataset, variable: Variable) -> Variable:
         )
     time_axis_of(dataset, variable)
     days = Aligned(
-        InMemory(axis.lengths), (str(time.dimension),), variable.dimensions, variable.shape
+        InMemory(axis.lengths),
+        (str(time.dimension),),
+        variable.dimensions,
+        variable.shape,
     )
     source = variable.floats()
     data = Mapped(Elementwise([source, days], np.divide), np.asarray, "f8")

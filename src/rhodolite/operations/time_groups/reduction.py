@@ -20,7 +20,10 @@ from rhodolite.arrays import (
 )
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic, Tail
 from rhodolite.operations.parameters.statistic import Measure
-from rhodolite.operations.time_groups.group_results import GroupResults, reads_each_chunk_once
+from rhodolite.operations.time_groups.group_results import (
+    GroupResults,
+    reads_each_chunk_once,
+)
 from rhodolite.operations.time_groups.groups import (
     Groups,
     Integers,
@@ -70,12 +73,18 @@ class GroupedStatistic(Accumulator):
     def add(self, block: Array, region: Region) -> None:
         self.add_stored(block, None, region)
 
-    def add_stored(self, numbers: Array, unpack: Unpacking | None, region: Region) -> None:
+    def add_stored(
+        self, numbers: Array, unpack: Unpacking | None, region: Region
+    ) -> None:
         """See `Accumulator.add_stored`."""
         steps = self.groups.steps[region[self.axis]]
         held, within = np.unique(steps, return_inverse=True)
         left_out = int((held < 0).any())
-        weights = None if self.groups.weights is None else self.groups.weights[region[self.axis]]
+        weights = (
+            None
+            if self.groups.weights is None
+            else self.groups.weights[region[self.axis]]
+        )
         moved = np.moveaxis(numbers, self.axis, 0)
         flat, rows = moved.reshape(len(moved), -1), held.size - left_out
         gathered = self.statistic.start(
@@ -111,7 +120,9 @@ class GroupedStatistic(Accumulator):
 
     def _own_region(self) -> Region:
         origin = self.origin or (0,) * len(self.cells)
-        return tuple(slice(n, n + size) for n, size in zip(origin, self.cells, strict=True))
+        return tuple(
+            slice(n, n + size) for n, size in zip(origin, self.cells, strict=True)
+        )
 
     def finish(self) -> dict[str, Array]:
         gathered = self._gathered or self._empty()
@@ -119,7 +130,11 @@ class GroupedStatistic(Accumulator):
         self.groups.report(
             self.groups.blank(results, gathered), gathered.count.size, self.statistic
         )
-        return {**results, "coverage": self.groups.share(gathered)} if self.coverage else results
+        return (
+            {**results, "coverage": self.groups.share(gathered)}
+            if self.coverage
+            else results
+        )
 
     def _empty(self) -> Gathered:
         return self.statistic.start(
@@ -139,7 +154,9 @@ class GroupedSeries(SeriesKernel):
     coverage: bool = False
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
-        names = self.measure.results if isinstance(self.measure, Statistic) else ("value",)
+        names = (
+            self.measure.results if isinstance(self.measure, Statistic) else ("value",)
+        )
         described = dict.fromkeys(names, ((self.groups.size,), self.dtype))
         return (
             {**described, "coverage": ((self.groups.size,), np.dtype("f8"))}
@@ -164,14 +181,21 @@ class GroupedSeries(SeriesKernel):
         }
         for part in cache_slices(size, len(flat) + groups.size):
             results, gathered = grouped_measure(
-                flat[:, part], groups.steps, groups, self.measure, groups.weights, unpack
+                flat[:, part],
+                groups.steps,
+                groups,
+                self.measure,
+                groups.weights,
+                unpack,
             )
             lost += groups.blank(results, gathered)
             if self.coverage:
                 results["coverage"] = groups.share(gathered)
             for name, values in results.items():
                 out[name][:, part] = values
-        shaped = {name: values.reshape(groups.size, *cells) for name, values in out.items()}
+        shaped = {
+            name: values.reshape(groups.size, *cells) for name, values in out.items()
+        }
         return shaped, Counter(lost=lost, of=groups.size * size)
 
     def report(self, counts: Counter[str]) -> None:
@@ -240,7 +264,9 @@ def grouped_reduction(
     cells = source.shape[:axis] + source.shape[axis + 1 :]
     measure, name = kernel_of(measure, weighted=weighted)
     series = GroupedSeries(groups, measure, axis, np.dtype("f8"), coverage)
-    parts = measure if isinstance(measure, Statistic) else tail_of(source, groups, measure)
+    parts = (
+        measure if isinstance(measure, Statistic) else tail_of(source, groups, measure)
+    )
     by_group = None
     if reads_each_chunk_once(source, groups, axis):
         by_group = GroupResults(source, groups, measure, axis, coverage=coverage)
@@ -251,4 +277,6 @@ def grouped_reduction(
         merged = GroupedStatistic(groups, parts, axis, cells, coverage)
         state = groups.size * int(np.prod(cells)) * parts.bytes_held
     rather_series = not isinstance(measure, Statistic)
-    return Reduction(source, merged, series, state, by_group, read_once, rather_series), name
+    return Reduction(
+        source, merged, series, state, by_group, read_once, rather_series
+    ), name

@@ -52,7 +52,9 @@ def each_statistic(step: HasStatistics, dataset: Dataset) -> Dataset:
     names = [variable.name for variable in variables]
     if len(set(names)) < len(names):
         twice = next(name for name in names if names.count(name) > 1)
-        raise DataError(f"--statistic: two variables would be called {twice}; rename one of them")
+        raise DataError(
+            f"--statistic: two variables would be called {twice}; rename one of them"
+        )
     return parts[0].with_variables(variables)
 
 

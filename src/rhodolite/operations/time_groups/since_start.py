@@ -40,7 +40,9 @@ def may_be_since_start(variable: Variable, axis: TimeAxis) -> bool:
     ticks = axis.step.ticks
     units = variable.units
     short = ticks is not None and ticks < DAY_TICKS and not axis.step.missing
-    return short and units is not None and any(convertible(units, one) for one in _AMOUNTS)
+    return (
+        short and units is not None and any(convertible(units, one) for one in _AMOUNTS)
+    )
 
 
 @dataclass
@@ -76,7 +78,11 @@ class StepFalls(Accumulator):
         ours = self._empty() if self._found is None else self._found
         theirs = other._found
         self._found = np.stack(
-            [np.minimum(ours[0], theirs[0]), ours[1] + theirs[1], np.maximum(ours[2], theirs[2])]
+            [
+                np.minimum(ours[0], theirs[0]),
+                ours[1] + theirs[1],
+                np.maximum(ours[2], theirs[2]),
+            ]
         )
 
     def finish(self) -> dict[str, Array]:
@@ -136,7 +142,11 @@ class StepAmounts(LazyArray):
         part = region[self._along]
         begins = self._begins()[part]
         first = max(part.start - 1, 0)
-        wider = (*region[: self._along], slice(first, part.stop), *region[self._along + 1 :])
+        wider = (
+            *region[: self._along],
+            slice(first, part.stop),
+            *region[self._along + 1 :],
+        )
         values = np.moveaxis(self._source.read(wider), self._along, 0)
         before = values[0] if part.start else None
         made = amounts_of_steps(values[part.start - first :], before, begins)
@@ -188,14 +198,19 @@ def warn_of_restarts(variable: Variable, axis: TimeAxis, along: int) -> None:
         return
     chunk = source.chunks or (1,) * source.ndim
     region = tuple(
-        slice(0, min(n, _LOOKED_AT if at == along else _CELLS)) for at, n in enumerate(source.shape)
+        slice(0, min(n, _LOOKED_AT if at == along else _CELLS))
+        for at, n in enumerate(source.shape)
     )
-    reached = [-(-part.stop // size) * size for part, size in zip(region, chunk, strict=True)]
+    reached = [
+        -(-part.stop // size) * size for part, size in zip(region, chunk, strict=True)
+    ]
     if np.prod(reached) > _LARGEST_SAMPLE:
         return
     values = np.moveaxis(source.read(region), along, 0).astype(np.float64)
     changes = np.nan_to_num(np.diff(values, axis=0)).reshape(len(values) - 1, -1)
-    falls = np.stack([changes.min(axis=1), (changes < 0).sum(axis=1), np.abs(changes).max(axis=1)])
+    falls = np.stack(
+        [changes.min(axis=1), (changes < 0).sum(axis=1), np.abs(changes).max(axis=1)]
+    )
     restarts = restarts_of(falls, resolution_of(variable))
     if restarts is not None:
         warn(

@@ -88,7 +88,11 @@ def adding(variable: Variable, axis: TimeAxis, along: int) -> TotalRule:
     """
     warn_of_restarts(variable, axis, along)
     units, name = variable.units, str(variable.attributes.get("standard_name", ""))
-    weights, rate, calendar = sum_weights(variable, axis), _rate_of(variable), calendar_rate(units)
+    weights, rate, calendar = (
+        sum_weights(variable, axis),
+        _rate_of(variable),
+        calendar_rate(units),
+    )
     if weights is None and (rate or calendar):
         raise DataError(
             f"{variable.name} is a rate ({units}), and its steps are irregular, so its amounts are "
@@ -152,7 +156,9 @@ def _shares_of_unit(axis: TimeAxis, months: int) -> Array | None:
         return np.full(len(axis), step / months) if step else None
     shares = axis.lengths / days_of_unit(axis, months)
     # Whole months are of one weight, to the last bit.
-    return np.asarray(np.where(np.abs(shares - np.rint(shares)) < 1e-9, np.rint(shares), shares))
+    return np.asarray(
+        np.where(np.abs(shares - np.rint(shares)) < 1e-9, np.rint(shares), shares)
+    )
 
 
 def _rate_of(variable: Variable) -> tuple[str, float] | None:
@@ -173,13 +179,17 @@ def rate_units(units: str) -> tuple[str, float] | None:
     >>> rate_units("W m-2")
     ('J m-2', 1.0)
     """
-    if _POWER.search(units) and convertible(_POWER.sub(r"\1\2J", units), f"({units}) s"):
+    if _POWER.search(units) and convertible(
+        _POWER.sub(r"\1\2J", units), f"({units}) s"
+    ):
         return _POWER.sub(r"\1\2J", units), 1.0
     match = _RATE.search(units)
     if match is None:
         return None
     time = match.group("unit") or match.group("per")
-    amount = (units[: match.start()] + " " + units[match.end() :]).strip() or UNITS_OF_ONE
+    amount = (
+        units[: match.start()] + " " + units[match.end() :]
+    ).strip() or UNITS_OF_ONE
     # What is left has to be the rate times the unit of time, or the text was read wrongly.
     if not convertible(amount, f"({units}) {time}"):
         return None
@@ -187,7 +197,9 @@ def rate_units(units: str) -> tuple[str, float] | None:
 
 
 def _moves(variable: Variable) -> bool:
-    words = f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    words = (
+        f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
+    )
     return any(word in words for word in _MOTION)
 
 
@@ -201,7 +213,10 @@ def is_amount(variable: Variable, axis: TimeAxis) -> bool:
         return True
     named = variable.attributes.get("standard_name", "")
     words = f"{named} {variable.quantity} {variable.name}".lower()
-    if any(word in str(variable.attributes.get("standard_name", "")) for word in _AMOUNT_WORDS):
+    if any(
+        word in str(variable.attributes.get("standard_name", ""))
+        for word in _AMOUNT_WORDS
+    ):
         return True
     deep = variable.units is not None and (
         convertible(variable.units, "m") or convertible(variable.units, "kg m-2")

@@ -69,8 +69,12 @@ class TrendSpec:
 
     def check(self) -> None:
         """Refuse choices that do not go together."""
-        if self.order == 2 and (self.method is not Slope.LEAST_SQUARES or self.test is not Test.T):
-            raise UsageError("--order 2 is a fit by least squares; it goes with --test t alone")
+        if self.order == 2 and (
+            self.method is not Slope.LEAST_SQUARES or self.test is not Test.T
+        ):
+            raise UsageError(
+                "--order 2 is a fit by least squares; it goes with --test t alone"
+            )
         if self.method is Slope.THEIL_SEN and self.test is Test.T:
             raise UsageError(
                 "--test t belongs to --method least-squares; for theil-sen write --test "
@@ -124,7 +128,9 @@ class TrendSpec:
             "upper": f"upper limit (confidence {share})",
         }
         return (
-            {"error": "standard error", **limits} if self.method is Slope.LEAST_SQUARES else limits
+            {"error": "standard error", **limits}
+            if self.method is Slope.LEAST_SQUARES
+            else limits
         )
 
     @property
@@ -153,7 +159,8 @@ class TrendSpec:
         }[self.persistence]
         if self.test is Test.SEASONAL_MANN_KENDALL:
             return (
-                "seasonal Mann-Kendall test with covariance between seasons, Hirsch and Slack 1984"
+                "seasonal Mann-Kendall test with covariance between seasons, "
+                "Hirsch and Slack 1984"
             )
         name = (
             "two-sided t test"
@@ -196,7 +203,9 @@ class LineAccumulator(Accumulator):
         return replace(self, _sums=None, _cells=())
 
     def add(self, block: Array, region: Region) -> None:
-        self._sums = line_sums(self.years[region[self.axis]], np.moveaxis(block, self.axis, 0))
+        self._sums = line_sums(
+            self.years[region[self.axis]], np.moveaxis(block, self.axis, 0)
+        )
         self._cells = region[: self.axis] + region[self.axis + 1 :]
 
     def merge(self, other: Self) -> None:
@@ -207,7 +216,9 @@ class LineAccumulator(Accumulator):
         merge_line_sums(self._sums, other._sums, other._cells)
 
     def finish(self) -> dict[str, Array]:
-        sums = self._sums or LineSums.empty(self.shape[: self.axis] + self.shape[self.axis + 1 :])
+        sums = self._sums or LineSums.empty(
+            self.shape[: self.axis] + self.shape[self.axis + 1 :]
+        )
         line = fit_line(sums)
         reach = -t_quantile(np.maximum(sums.count - 2, 1), self.alpha / 2) * line.error
         values_of_line = {
@@ -216,9 +227,9 @@ class LineAccumulator(Accumulator):
             "lower": line.slope - reach,
             "upper": line.slope + reach,
         }
-        scaled = {name: values * self.factor for name, values in values_of_line.items()} | {
-            "pvalue": line.pvalue
-        }
+        scaled = {
+            name: values * self.factor for name, values in values_of_line.items()
+        } | {"pvalue": line.pvalue}
         return {
             name: np.where(sums.count < self.fewest, np.nan, values)
             for name, values in scaled.items()
@@ -275,11 +286,27 @@ class TrendWork(SeriesKernel):
                 f"--test {question.test} needs one value for each month or season of a year, and "
                 f"the data have {axis.step}; aggregate --to month first, or use --test mann-kendall"
             )
-        return cls(question, along, order, axis.decimal_years[order], seasons, years, factor, unit)
+        return cls(
+            question,
+            along,
+            order,
+            axis.decimal_years[order],
+            seasons,
+            years,
+            factor,
+            unit,
+        )
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
-        names = ["slope", *self.question.bounds, "pvalue", *self.question.persistence_results]
-        names += ["acceleration", "acceleration_error"] if self.question.order == 2 else []
+        names = [
+            "slope",
+            *self.question.bounds,
+            "pvalue",
+            *self.question.persistence_results,
+        ]
+        names += (
+            ["acceleration", "acceleration_error"] if self.question.order == 2 else []
+        )
         return {name: ((), np.dtype("f8")) for name in names}
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
@@ -291,7 +318,9 @@ class TrendWork(SeriesKernel):
         if self.question.test is Test.MANN_KENDALL:
             found |= self._persistence(values, found["slope"])
         count = (~np.isnan(values)).sum(axis=0)
-        low, high = (part(np.where(count, values, 0), axis=0) for part in (np.nanmin, np.nanmax))
+        low, high = (
+            part(np.where(count, values, 0), axis=0) for part in (np.nanmin, np.nanmax)
+        )
         flat = equal_values(low, high) & (count > 0)
         for name in found:
             if name == "pvalue":
@@ -308,7 +337,10 @@ class TrendWork(SeriesKernel):
         freedom, persistence = fit.freedom.astype(np.float64), {}
         if self.question.persistence is SerialCorrelation.AR1:
             r = autocorrelation(fit.residuals)
-            persistence = {"autocorrelation": r, "effective_size": effective_size(fit.count, r)}
+            persistence = {
+                "autocorrelation": r,
+                "effective_size": effective_size(fit.count, r),
+            }
             freedom = persistence["effective_size"] - self.question.order - 1
         known = freedom > 0
         divisor = np.where(known, freedom, 1.0)
@@ -359,15 +391,23 @@ class TrendWork(SeriesKernel):
     def _pvalue(self, values: Array, slope: Array) -> Array:
         """Return the p-value of the Mann-Kendall test that is asked for."""
         if self.question.test is Test.SEASONAL_MANN_KENDALL:
-            return normal_pvalue(*seasonal_kendall(values, self.seasons, self.whole_years))
+            return normal_pvalue(
+                *seasonal_kendall(values, self.seasons, self.whole_years)
+            )
         if self.question.persistence is SerialCorrelation.PRE_WHITENING:
             values = prewhiten(self.years, values, slope)
         variance = kendall_variance(values)
         if self.question.persistence is SerialCorrelation.HAMED_RAO:
-            variance = variance * np.maximum(variance_growth(self.years, values, slope), 1e-3)
+            variance = variance * np.maximum(
+                variance_growth(self.years, values, slope), 1e-3
+            )
         return normal_pvalue(kendall_statistic(values), variance)
 
 
 def _t_pvalue(slope: Array, error: Array, freedom: Array) -> Array:
-    ratio = np.divide(np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0)
-    return np.where(np.isnan(slope) | np.isnan(error), np.nan, 2 * t_below(freedom, -ratio))
+    ratio = np.divide(
+        np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0
+    )
+    return np.where(
+        np.isnan(slope) | np.isnan(error), np.nan, 2 * t_below(freedom, -ratio)
+    )

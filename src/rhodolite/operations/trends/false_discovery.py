@@ -49,7 +49,9 @@ def discovery_limit(pvalues: Array, alpha: float) -> float:
     alpha : float
     """
     ordered = np.sort(pvalues)
-    passed = np.flatnonzero(ordered <= alpha * np.arange(1, ordered.size + 1) / ordered.size)
+    passed = np.flatnonzero(
+        ordered <= alpha * np.arange(1, ordered.size + 1) / ordered.size
+    )
     return float(np.nextafter(ordered[passed[-1]], 2.0)) if passed.size else -1.0
 
 

@@ -86,7 +86,9 @@ class TrendResults:
 
     @property
     def _dimensions(self) -> tuple[str, ...]:
-        return tuple(d for at, d in enumerate(self.variable.dimensions) if at != self.along)
+        return tuple(
+            d for at, d in enumerate(self.variable.dimensions) if at != self.along
+        )
 
     @property
     def _shape(self) -> tuple[int, ...]:
@@ -101,7 +103,12 @@ class TrendResults:
         return {**shared, "coordinates": " ".join(dict.fromkeys(listed))}
 
     def _result(
-        self, ending: str, result: str, words: str, about: dict[str, Any], kind: Any = None
+        self,
+        ending: str,
+        result: str,
+        words: str,
+        about: dict[str, Any],
+        kind: Any = None,
     ) -> Variable:
         """Return one result of the estimate as a variable."""
         dtype = self.variable.floats().dtype if kind is None else kind
@@ -137,7 +144,9 @@ class TrendResults:
         limit: LazyArray = InMemory(np.float64(self.alpha))
         if self.false_discovery:
             words += " of false discoveries (Benjamini and Hochberg 1995)"
-            limit = Reduction(pvalues, FalseDiscoveryLimit(self.alpha)).output("limit", ())
+            limit = Reduction(pvalues, FalseDiscoveryLimit(self.alpha)).output(
+                "limit", ()
+            )
         flags = {
             "long_name": words,
             "flag_values": np.array([0, 1], np.int8),

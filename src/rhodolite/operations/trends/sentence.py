@@ -26,13 +26,16 @@ class TrendSentence:
     def text(self, engine: Engine) -> str:
         """Return a sentence with slope, interval, p-value and what the other test says."""
         values = {
-            v.name.removeprefix(f"{self.variable.name}_"): float(v.values(engine).reshape(-1)[0])
+            v.name.removeprefix(f"{self.variable.name}_"): float(
+                v.values(engine).reshape(-1)[0]
+            )
             for v in self.found
         }
         slope, spec = values["trend"], self.spec
         if np.isnan(slope):
             return (
-                f"{self.variable.name}: no trend could be estimated, since there are too few values"
+                f"{self.variable.name}: no trend could be estimated, since there are "
+                "too few values"
             )
         low, high = values.get("trend_lower", np.nan), values.get("trend_upper", np.nan)
         numbers = [f"{value:.3g}" for value in (slope, low, high)]

@@ -34,7 +34,9 @@ def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variabl
                 "quantities, and is left out"
             )
     if not along_time:
-        raise DataError(f"{dataset.label}: no variable runs along time ({coordinate.name})")
+        raise DataError(
+            f"{dataset.label}: no variable runs along time ({coordinate.name})"
+        )
     return along_time, others
 
 

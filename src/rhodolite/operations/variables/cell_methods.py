@@ -28,7 +28,12 @@ _TIME_METHOD = re.compile(r"\btime:\s*(\w+)(?:\s*\([^)]*\))?")
 
 
 def climatology_attributes(
-    variable: Variable, cycle: Cycle, base: str, measure: Measure, time: str, each: str = ""
+    variable: Variable,
+    cycle: Cycle,
+    base: str,
+    measure: Measure,
+    time: str,
+    each: str = "",
 ) -> dict[str, Any]:
     """Return the attributes of a statistic of each phase of a cycle over a base, given in words.
 
@@ -85,7 +90,9 @@ def mark_temperatures(variable: Variable, measure: Measure) -> Variable:
     """Return a variable that says truly whether its temperatures are on the scale (CF 3.1.2), given
     the statistic that it is of, and still its units.
     """
-    if measure.units_of_result is ResultUnits.DIFFERENCES and is_temperature(variable.units or "1"):
+    if measure.units_of_result is ResultUnits.DIFFERENCES and is_temperature(
+        variable.units or "1"
+    ):
         return variable.edit(units_metadata="temperature: difference")
     if measure.kind == "sum" or not measure.keeps_quantity:
         return variable.edit("units_metadata")
@@ -128,7 +135,9 @@ def anomaly_attributes(
         if variable.units and is_temperature(variable.units):
             changed = changed.edit(units_metadata="temperature: difference")
     else:
-        changed = changed.edit("units_metadata", units="%" if kind == "percent" else UNITS_OF_ONE)
+        changed = changed.edit(
+            "units_metadata", units="%" if kind == "percent" else UNITS_OF_ONE
+        )
     return dict(changed.edit(base_period=base).attributes)
 
 
@@ -163,7 +172,8 @@ def aggregate_attributes(
     now = f"{before}{time}: {measure.method}{how}" if measure.method else before
     methods = f"{others} {now}".strip()
     changed = changed.edit(
-        "cell_methods", long_name=join_words(adjective, measure.words(variable.quantity))
+        "cell_methods",
+        long_name=join_words(adjective, measure.words(variable.quantity)),
     )
     if methods:
         changed = changed.edit(cell_methods=methods)
@@ -174,7 +184,10 @@ def aggregate_attributes(
 
 
 def _has_time_method(variable: Variable) -> bool:
-    return _TIME_METHOD.search(str(variable.attributes.get("cell_methods", ""))) is not None
+    return (
+        _TIME_METHOD.search(str(variable.attributes.get("cell_methods", "")))
+        is not None
+    )
 
 
 def _time_method(variable: Variable) -> tuple[str, str]:
@@ -182,4 +195,6 @@ def _time_method(variable: Variable) -> tuple[str, str]:
     methods."""
     methods = str(variable.attributes.get("cell_methods", ""))
     within = match.group(1) if (match := _TIME_METHOD.search(methods)) else "mean"
-    return "mean" if within == "point" else within, _TIME_METHOD.sub("", methods).strip()
+    return "mean" if within == "point" else within, _TIME_METHOD.sub(
+        "", methods
+    ).strip()

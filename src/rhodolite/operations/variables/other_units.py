@@ -41,7 +41,9 @@ def in_units(dataset: Dataset, variable: Variable, units: str) -> Variable:
         data = Mapped(Elementwise([data, days], np.multiply), np.asarray, "f8")
     data = Mapped(Mapped(data, change.plain, data.dtype), np.asarray, source.dtype)
     storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-    changed = variable.replace(data=data, storage=storage, missing=None).edit(units=units)
+    changed = variable.replace(data=data, storage=storage, missing=None).edit(
+        units=units
+    )
     standard_name = standard_name_after(variable, change.plain)
     if standard_name is None:
         changed = changed.edit("standard_name")

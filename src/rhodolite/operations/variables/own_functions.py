@@ -66,10 +66,14 @@ def run_own_function(
         data = _along_one(variable, checked, axes[0], drop=drop)
     else:
         data = _OfBlocks(variable.floats(), checked, axes, drop=drop)
-    dimensions = tuple(n for at, n in enumerate(variable.dimensions) if not (drop and at in axes))
+    dimensions = tuple(
+        n for at, n in enumerate(variable.dimensions) if not (drop and at in axes)
+    )
     about = {} if units is None else {"units": units}
     # What the values mean is the function's own matter; what they lie on stays.
-    gone = ("standard_name", "cell_methods", "units_metadata") if units is not None else ()
+    gone = (
+        ("standard_name", "cell_methods", "units_metadata") if units is not None else ()
+    )
     return variable.edit(*gone, **about).replace(
         dimensions=dimensions, data=data, missing=None, storage=Storage()
     )
@@ -83,7 +87,9 @@ class _Checked:
     dropped: tuple[int, ...]
 
     def __call__(self, block: Array) -> Array:
-        expected = tuple(n for at, n in enumerate(block.shape) if at not in self.dropped)
+        expected = tuple(
+            n for at, n in enumerate(block.shape) if at not in self.dropped
+        )
         result = np.asarray(self.function(block.astype(np.float64)), dtype=np.float64)
         if result.shape != expected:
             name = getattr(self.function, "__name__", "the function")
@@ -95,7 +101,9 @@ class _Checked:
         return result
 
 
-def _along_one(variable: Variable, function: _Checked, axis: int, *, drop: bool) -> LazyArray:
+def _along_one(
+    variable: Variable, function: _Checked, axis: int, *, drop: bool
+) -> LazyArray:
     """Return the result of a function of whole series, which are put together once."""
     length = variable.shape[axis]
     work = _OfSeries(function, axis, length, drop)
@@ -118,7 +126,9 @@ class _OfSeries(SeriesKernel):
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
         # Blocks come with the axis first; people's functions know it in its place.
         result = self.function(np.moveaxis(block, 0, self.axis))
-        return {"value": result if self.drop else np.moveaxis(result, self.axis, 0)}, Counter()
+        return {
+            "value": result if self.drop else np.moveaxis(result, self.axis, 0)
+        }, Counter()
 
 
 class _OfBlocks(LazyArray):
@@ -127,9 +137,19 @@ class _OfBlocks(LazyArray):
     dtype = np.dtype("f8")
 
     def __init__(
-        self, source: LazyArray, function: _Checked, axes: tuple[int, ...], *, drop: bool
+        self,
+        source: LazyArray,
+        function: _Checked,
+        axes: tuple[int, ...],
+        *,
+        drop: bool,
     ) -> None:
-        self._source, self._function, self._axes, self._drop = source, function, axes, drop
+        self._source, self._function, self._axes, self._drop = (
+            source,
+            function,
+            axes,
+            drop,
+        )
         pieces = source.chunks or (1,) * source.ndim
         whole = [n if at in axes else pieces[at] for at, n in enumerate(source.shape)]
         kept = [at for at in range(source.ndim) if not (drop and at in axes)]

@@ -38,7 +38,9 @@ def without_axes(
     names = {v.name for v in (*axes, *new)}
     axes = [v for v in axes if v.name not in {one.name for one in new}]
     used = {str(v.attributes.get("grid_mapping", "")) for v in axes}
-    mappings = {str(v.attributes.get("grid_mapping", "")) for v in dataset.variables.values()}
+    mappings = {
+        str(v.attributes.get("grid_mapping", "")) for v in dataset.variables.values()
+    }
     axes = [v for v in axes if v.name not in mappings or v.name in used]
     return dataset.with_variables([*new, *(_pointing_to(v, names) for v in axes)])
 
@@ -52,7 +54,9 @@ def _pointing_to(variable: Variable, names: Collection[str]) -> Variable:
     """Return a variable that lists only what there is."""
     for key in NAME_LISTS:
         if key in variable.attributes:
-            words = [word for word in str(variable.attributes[key]).split() if word in names]
+            words = [
+                word for word in str(variable.attributes[key]).split() if word in names
+            ]
             variable = variable.edit(key)
             if words:
                 variable = variable.edit(**{key: " ".join(words)})
@@ -65,4 +69,8 @@ def _pointing_to(variable: Variable, names: Collection[str]) -> Variable:
 def list_coordinate(variable: Variable, name: str) -> Variable:
     """Return a variable that lists one more auxiliary coordinate."""
     listed = str(variable.attributes.get("coordinates", "")).split()
-    return variable if name in listed else variable.edit(coordinates=" ".join([*listed, name]))
+    return (
+        variable
+        if name in listed
+        else variable.edit(coordinates=" ".join([*listed, name]))
+    )

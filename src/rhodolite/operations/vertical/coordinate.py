@@ -64,14 +64,18 @@ class Vertical:
             )
         named = str(coordinate.variable.attributes.get("standard_name", ""))
         if "formula_terms" in coordinate.variable.attributes:
-            return _compute_pressures(dataset, coordinate.variable, coordinate.dimension, named)
+            return _compute_pressures(
+                dataset, coordinate.variable, coordinate.dimension, named
+            )
         units = coordinate.variable.units or "1"
         if not is_pressure(units) and not convertible(units, "m"):
             raise DataError(
                 f"{dataset.label}: the levels ({coordinate.name}, in {units}) are not pressures, "
                 "heights or depths, and have no formula_terms that say how to compute them"
             )
-        return cls(coordinate.dimension, units, coordinate.values, slack=coordinate.slack)
+        return cls(
+            coordinate.dimension, units, coordinate.values, slack=coordinate.slack
+        )
 
     def nearest(self, wanted: Array) -> Array:
         """Return heights with those that are meant to be a level exactly on it, as 0.1 is in single
@@ -79,7 +83,9 @@ class Vertical:
         if self.values is None or not self.values.size:
             return wanted
         at = np.abs(self.values[None, :] - wanted[:, None]).argmin(axis=1)
-        return np.where(np.abs(self.values[at] - wanted) <= self.slack, self.values[at], wanted)
+        return np.where(
+            np.abs(self.values[at] - wanted) <= self.slack, self.values[at], wanted
+        )
 
     @property
     def pressure(self) -> bool:
@@ -88,10 +94,14 @@ class Vertical:
     def heights(self, variable: Variable) -> list[LazyArray]:
         """Return the arrays that heights are computed from, aligned with a variable."""
         missing = [
-            term.name for term in self.terms if not set(term.dimensions) <= set(variable.dimensions)
+            term.name
+            for term in self.terms
+            if not set(term.dimensions) <= set(variable.dimensions)
         ]
         if missing:
-            raise DataError(f"{variable.name} does not run along all axes of {', '.join(missing)}")
+            raise DataError(
+                f"{variable.name} does not run along all axes of {', '.join(missing)}"
+            )
         return [
             Aligned(term.floats(), term.dimensions, variable.dimensions, variable.shape)
             for term in self.terms
@@ -102,7 +112,10 @@ def _compute_pressures(
     dataset: Dataset, variable: Variable, dimension: str, named: str
 ) -> Vertical:
     words = str(variable.attributes["formula_terms"]).replace(":", ": ").split()
-    terms = {key.rstrip(":"): name for key, name in zip(words[::2], words[1::2], strict=False)}
+    terms = {
+        key.rstrip(":"): name
+        for key, name in zip(words[::2], words[1::2], strict=False)
+    }
     lacking = [name for name in terms.values() if name not in dataset.variables]
     if lacking:
         raise DataError(
@@ -112,12 +125,18 @@ def _compute_pressures(
 
     def term(key: str) -> Variable:
         if key not in terms:
-            raise DataError(f"{dataset.label}: the formula_terms of {variable.name} lack '{key}'")
+            raise DataError(
+                f"{dataset.label}: the formula_terms of {variable.name} lack '{key}'"
+            )
         return dataset.variables[terms[key]]
 
     if named == _HYBRID and "ap" in terms:
         return Vertical(
-            dimension, "Pa", None, (_pascal(term("ap")), term("b"), _pascal(term("ps"))), _with_ap
+            dimension,
+            "Pa",
+            None,
+            (_pascal(term("ap")), term("b"), _pascal(term("ps"))),
+            _with_ap,
         )
     if named == _HYBRID:
         return Vertical(
@@ -136,7 +155,9 @@ def _compute_pressures(
             _with_sigma,
         )
     if named == _LOG:
-        return Vertical(dimension, "Pa", None, (_pascal(term("p0")), term("lev")), _with_log)
+        return Vertical(
+            dimension, "Pa", None, (_pascal(term("p0")), term("lev")), _with_log
+        )
     raise DataError(
         f"{dataset.label}: levels of {named or variable.name} are not understood; pressures, "
         f"heights, depths and {_HYBRID}, {_SIGMA}, {_LOG} are"

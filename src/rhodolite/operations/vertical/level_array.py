@@ -35,10 +35,17 @@ class Releveled(LazyArray):
         logarithmic: bool,
         extrapolate: bool,
     ) -> None:
-        self._source, self._axis, self._terms, self._wanted = source, axis, terms, wanted
+        self._source, self._axis, self._terms, self._wanted = (
+            source,
+            axis,
+            terms,
+            wanted,
+        )
         self._values, self._formula = vertical.values, vertical.formula
         self._logarithmic, self._extrapolate = logarithmic, extrapolate
-        self.shape = tuple(wanted.size if at == axis else n for at, n in enumerate(source.shape))
+        self.shape = tuple(
+            wanted.size if at == axis else n for at, n in enumerate(source.shape)
+        )
         self.dtype = source.dtype
         if source.chunks is not None:
             self.chunks = tuple(
@@ -55,7 +62,9 @@ class Releveled(LazyArray):
 
     def read(self, region: Region) -> Array:
         whole = slice(0, self._source.shape[self._axis])
-        inner = tuple(whole if at == self._axis else part for at, part in enumerate(region))
+        inner = tuple(
+            whole if at == self._axis else part for at, part in enumerate(region)
+        )
         values = np.moveaxis(self._source.read(inner), self._axis, 0)
         wanted = self._wanted[region[self._axis]]
         heights = self._values

@@ -11,7 +11,9 @@ import numpy as np
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.aliases import read_typed_units
 
-_LEVEL = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*([^\s,./\d][^,/]*?)?\s*")
+_LEVEL = re.compile(
+    r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*([^\s,./\d][^,/]*?)?\s*"
+)
 _MOST_LEVELS = 10_000
 
 

@@ -56,7 +56,10 @@ class Header:
     @property
     def geographic(self) -> bool:
         """Whether the numbers can be degrees of longitude and latitude."""
-        north, east = self.south + self.rows * self.cell, self.west + self.columns * self.cell
+        north, east = (
+            self.south + self.rows * self.cell,
+            self.west + self.columns * self.cell,
+        )
         slack = self.cell * 1e-3
         return (
             self.south >= -90 - slack
@@ -76,7 +79,9 @@ def read(path: Path) -> Dataset:
     """
     header = read_header(path)
     if not header.geographic:
-        warn("an ASCII grid says nothing of its projection; x and y are kept as they are")
+        warn(
+            "an ASCII grid says nothing of its projection; x and y are kept as they are"
+        )
     axes = grid_axes(header)
     name = re.sub(r"\W+", "_", path.stem).strip("_") or "grid"
     data = Variable(name, axis_names(header), GridArray(path, header))
@@ -117,7 +122,9 @@ def read_header(path: Path) -> Header:
             raise DataError(f"{path}: the header does not say {' or '.join(keys)}")
     unknown = [key for key, value in fields.items() if not math.isfinite(value)]
     if unknown:
-        raise DataError(f"{path}: the header says {fields[unknown[0]]} for {unknown[0]}")
+        raise DataError(
+            f"{path}: the header says {fields[unknown[0]]} for {unknown[0]}"
+        )
     cell, columns, rows = fields["cellsize"], int(fields["ncols"]), int(fields["nrows"])
     # A value takes a digit and a space at least.
     if columns * rows > path.stat().st_size:
@@ -126,11 +133,23 @@ def read_header(path: Path) -> Header:
             "can hold"
         )
     if cell <= 0 or columns < 1 or rows < 1:
-        raise DataError(f"{path}: a grid of {columns} x {rows} cells of size {cell:g} cannot be")
-    west = fields["xllcorner"] if "xllcorner" in fields else fields["xllcenter"] - cell / 2
-    south = fields["yllcorner"] if "yllcorner" in fields else fields["yllcenter"] - cell / 2
+        raise DataError(
+            f"{path}: a grid of {columns} x {rows} cells of size {cell:g} cannot be"
+        )
+    west = (
+        fields["xllcorner"] if "xllcorner" in fields else fields["xllcenter"] - cell / 2
+    )
+    south = (
+        fields["yllcorner"] if "yllcorner" in fields else fields["yllcenter"] - cell / 2
+    )
     return Header(
-        columns, rows, west, south, cell, fields.get("nodata_value", USUAL_MISSING), lines
+        columns,
+        rows,
+        west,
+        south,
+        cell,
+        fields.get("nodata_value", USUAL_MISSING),
+        lines,
     )
 
 
@@ -163,7 +182,9 @@ def grid_axes(header: Header) -> list[Variable]:
                 "units": units,
                 "bounds": f"{name}_bnds",
             }
-        axes.append(Variable(name, (name,), InMemory(np.round(bounds.mean(axis=1), 10)), about))
+        axes.append(
+            Variable(name, (name,), InMemory(np.round(bounds.mean(axis=1), 10)), about)
+        )
         axes.append(Variable(f"{name}_bnds", (name, "bnds"), InMemory(bounds)))
     return axes if header.geographic else [axes[0], axes[2]]
 
@@ -188,7 +209,9 @@ class GridArray(LazyArray):
             values = np.array(words, dtype=np.float64)
         except ValueError:
             wrong = next(word for word in words if not _is_number(word))
-            raise DataError(f"{self._path}: '{wrong}' among the values is not a number") from None
+            raise DataError(
+                f"{self._path}: '{wrong}' among the values is not a number"
+            ) from None
         if values.size != header.rows * header.columns:
             raise DataError(
                 f"{self._path}: the header says {header.rows} rows of {header.columns} values, "

@@ -36,13 +36,17 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     pattern = FilePattern(path.name)
     header = _header_of(dataset)
     engine.prepare([variable.data for variable in dataset.variables.values()])
-    northward = AxisShape.of(dataset.need(Role.LATITUDE).values).direction == "increasing"
+    northward = (
+        AxisShape.of(dataset.need(Role.LATITUDE).values).direction == "increasing"
+    )
     # By this text a GIS places the grid.
     projection = (EarthFigure.of(dataset) or WGS_84).well_known_text() + "\n"
     written: set[str] = set()
     for variable in dataset.fields:
         for place, values in _maps(dataset, variable, engine):
-            name = pattern.fill({"variable": variable.name, **_describe(dataset, place)})
+            name = pattern.fill(
+                {"variable": variable.name, **_describe(dataset, place)}
+            )
             if name in written:
                 raise UsageError(_too_many(path, pattern, dataset, variable))
             written.add(name)
@@ -51,16 +55,23 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
             grid.with_suffix(".prj").write_text(projection, encoding="ascii")
 
 
-def _too_many(path: Path, pattern: FilePattern, dataset: Dataset, variable: Variable) -> str:
+def _too_many(
+    path: Path, pattern: FilePattern, dataset: Dataset, variable: Variable
+) -> str:
     level = dataset.coordinate(Role.LEVEL)
     time = dataset.coordinate(Role.TIME)
     fields = [
         ("variable", len(dataset.fields) > 1),
         (
             "level",
-            level is not None and level.dimension in variable.dimensions and level.values.size > 1,
+            level is not None
+            and level.dimension in variable.dimensions
+            and level.values.size > 1,
         ),
-        ("year}{month}{day", time is not None and time.dimension in variable.dimensions),
+        (
+            "year}{month}{day",
+            time is not None and time.dimension in variable.dimensions,
+        ),
     ]
     wanted = "_".join(
         f"{{{name}}}"
@@ -78,21 +89,26 @@ def _too_many(path: Path, pattern: FilePattern, dataset: Dataset, variable: Vari
 def _header_of(dataset: Dataset) -> Header:
     rows, columns = dataset.need(Role.LATITUDE), dataset.need(Role.LONGITUDE)
     shapes = [AxisShape.of(coordinate.values) for coordinate in (rows, columns)]
-    spacings = [shape.spacing for shape in shapes if shape.count > 1]
-    if not spacings or None in spacings or max(spacings) - min(spacings) > 1e-6 * max(spacings):  # type: ignore[type-var, operator]
-        words = (
-            " and ".join(f"{spacing:g}" if spacing else "unevenly" for spacing in spacings)
-            or "a single cell"
+    # A single row or column has no spacing of its own, and takes that of the other axis.
+    spacings = [shape.spacing or np.nan for shape in shapes if shape.count > 1]
+    square = bool(spacings) and np.ptp(spacings) <= 1e-6 * max(spacings)
+    if not square:
+        words = " and ".join(
+            "unevenly" if np.isnan(spacing) else f"{spacing:g}" for spacing in spacings
         )
         raise DataError(
-            f"an ASCII grid has square cells of one size, and these lie {words} degrees apart"
+            "an ASCII grid has square cells of one size, and these lie "
+            f"{words or 'a single cell'} degrees apart"
         )
     if shapes[1].direction != "increasing":
         raise DataError(
             "an ASCII grid runs from west to east; choose the area with --lon WEST..EAST first"
         )
     cell = float(spacings[0] or 0)
-    south, west = float(rows.values.min()) - cell / 2, float(columns.values.min()) - cell / 2
+    south, west = (
+        float(rows.values.min()) - cell / 2,
+        float(columns.values.min()) - cell / 2,
+    )
     return Header(
         columns.values.size,
         rows.values.size,
@@ -119,7 +135,8 @@ def _maps(
     others = [name for name in variable.dimensions if name not in space]
     order = [variable.dimensions.index(name) for name in (*others, *space)]
     unit = tuple(
-        n if name in space else 1 for name, n in zip(variable.dimensions, data.shape, strict=True)
+        n if name in space else 1
+        for name, n in zip(variable.dimensions, data.shape, strict=True)
     )
     data, shape = engine.in_units(data, unit)
     engine.prepare([data])
@@ -135,7 +152,10 @@ def _maps(
         for at in np.ndindex(values.shape[: len(others)]):
             starts = [region[variable.dimensions.index(name)].start for name in others]
             yield (
-                {name: start + n for name, start, n in zip(others, starts, at, strict=True)},
+                {
+                    name: start + n
+                    for name, start, n in zip(others, starts, at, strict=True)
+                },
                 values[at],
             )
 
@@ -165,5 +185,10 @@ def _write_grid(path: Path, header: Header, values: Array) -> None:
     with path.open("w", encoding="ascii", newline="\n") as file:
         file.write("\n".join(lines) + "\n")
         pandas.DataFrame(values).to_csv(
-            file, sep=" ", header=False, index=False, na_rep=missing, lineterminator="\n"
+            file,
+            sep=" ",
+            header=False,
+            index=False,
+            na_rep=missing,
+            lineterminator="\n",
         )

@@ -13,7 +13,20 @@ from rhodolite.formats.reading_rules import rules_in_force
 
 PLAIN_MARKS = ("", "NA", "N/A", "NaN", "nan", "null", "missing")
 """What stands for missing values everywhere, and is taken without a word."""
-_OTHER_MARKS = {"n/a", "na", "nan", "null", "none", "missing", "#n/a", "-", "--", "---", "*", "**"}
+_OTHER_MARKS = {
+    "n/a",
+    "na",
+    "nan",
+    "null",
+    "none",
+    "missing",
+    "#n/a",
+    "-",
+    "--",
+    "---",
+    "*",
+    "**",
+}
 _OTHER_MARKS |= {"***", "****", "m", ".", "?", "#null!", "#div/0!"}
 """What many programs and people write for missing values, in small letters; that it is taken for
 that is said."""
@@ -30,7 +43,9 @@ def plain_cell(cell: Any) -> str:
 
 def is_mark(cell: str) -> bool:
     """Return whether a cell stands for a missing value."""
-    return cell in PLAIN_MARKS or cell.lower() in _OTHER_MARKS or cell in declared_marks()
+    return (
+        cell in PLAIN_MARKS or cell.lower() in _OTHER_MARKS or cell in declared_marks()
+    )
 
 
 def declared_marks() -> tuple[str, ...]:
@@ -85,4 +100,6 @@ def unusual_marks(text: Array) -> list[str]:
     """Return what stands for missing values in a column, of which the user should know."""
     words = pandas.unique(text)
     known = (*PLAIN_MARKS, *declared_marks())
-    return [word for word in words if word not in known and word.lower() in _OTHER_MARKS]
+    return [
+        word for word in words if word not in known and word.lower() in _OTHER_MARKS
+    ]

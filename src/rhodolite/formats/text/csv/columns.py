@@ -84,7 +84,9 @@ def find_roles(names: Iterable[str]) -> dict[str, str]:
     return roles
 
 
-def names_and_units(path: Path, titles: Iterable[str]) -> tuple[list[str], dict[str, str]]:
+def names_and_units(
+    path: Path, titles: Iterable[str]
+) -> tuple[list[str], dict[str, str]]:
     """Return what columns are called, and the units that their titles give.
 
     Parameters

@@ -76,7 +76,11 @@ def _with_times_of_day(table: Table) -> Table:
         for name, word in words.items()
         if word in CLOCKS and table.cells[name].str.fullmatch(_TIME_OF_DAY).all()
     ]
-    dates = [name for name, word in words.items() if role_of(word) == "time" and name not in clocks]
+    dates = [
+        name
+        for name, word in words.items()
+        if role_of(word) == "time" and name not in clocks
+    ]
     if len(clocks) != 1 or not dates:
         return table
     joined = table.cells[dates[0]] + " " + table.cells[clocks[0]]
@@ -91,7 +95,9 @@ def _normals(table: Table) -> Table:
     named = table.cells[name] + NORMAL + table.cells[BASE_YEARS]
     if not all(isinstance(parse_date(text), Normal) for text in set(named)):
         return table
-    return replace(table, cells=table.cells.assign(**{name: named}).drop(columns=BASE_YEARS))
+    return replace(
+        table, cells=table.cells.assign(**{name: named}).drop(columns=BASE_YEARS)
+    )
 
 
 def _has_dates(table: Table) -> bool:
@@ -105,14 +111,18 @@ def _dates_of_parts(table: Table, parts: list[str], digits: int = 2) -> Table:
     for name in parts:
         text = table.cells[name].str.strip()
         named = (
-            text.map(lambda word: named_month(word)) if name.strip().lower() == "month" else None
+            text.map(lambda word: named_month(word))
+            if name.strip().lower() == "month"
+            else None
         )
         if named is not None and named.notna().all():
             columns.append(named.astype(int))
             continue
         numbers = table.numbers(name)
         if not (np.isfinite(numbers) & (numbers == np.floor(numbers))).all():
-            at = int(np.argmax(~(np.isfinite(numbers) & (numbers == np.floor(numbers)))))
+            at = int(
+                np.argmax(~(np.isfinite(numbers) & (numbers == np.floor(numbers))))
+            )
             raise DataError(
                 f"{table.path}, line {table.lines[at]}: '{text.iloc[at]}' in column '{name}' is "
                 "not a whole number"
@@ -136,16 +146,23 @@ def _months_below_each_other(table: Table, year: str, months: dict[str, int]) ->
     values = re.sub(r"\W+", "_", table.path.stem).strip("_")
     numbers = {name: table.numbers(name) for name in months}
     long = table.cells.assign(**numbers, row=np.arange(len(table.cells))).melt(
-        id_vars=[*others, "row"], value_vars=list(months), var_name="month", value_name=values
+        id_vars=[*others, "row"],
+        value_vars=list(months),
+        var_name="month",
+        value_name=values,
     )
     rows = long["row"].to_numpy()
     years = table.numbers(year)[rows].astype(int)
     long[year] = [
-        f"{y:04d}-{months[name]:02d}" for y, name in zip(years, long["month"], strict=True)
+        f"{y:04d}-{months[name]:02d}"
+        for y, name in zip(years, long["month"], strict=True)
     ]
     cells = long.drop(columns=["row", "month"]).rename(columns={year: "time"})
     return replace(
-        table, cells=cells, roles={**table.roles, "time": "time"}, lines=table.lines[rows]
+        table,
+        cells=cells,
+        roles={**table.roles, "time": "time"},
+        lines=table.lines[rows],
     )
 
 
@@ -166,7 +183,9 @@ def stretches_of(table: Table) -> list[Stretch]:
             "as 2001-12-31, or with dots as 31.12.2001"
         )
     if any(a != b for a, b in zip(given, text, strict=True)):
-        warn(f"{table.path.name}: the dates have no years and are taken as days of {_NO_YEAR}")
+        warn(
+            f"{table.path.name}: the dates have no years and are taken as days of {_NO_YEAR}"
+        )
     parsed = {one: parse_date(one, day_first=day_first) for one in set(given)}
     stretches = []
     for at, one in enumerate(given):

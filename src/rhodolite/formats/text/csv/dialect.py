@@ -164,7 +164,9 @@ def _check_given(path: Path, names: list[str], first: list[str]) -> None:
         )
 
 
-def _line_of_units(names: list[str], line: list[str], following: list[list[str]]) -> dict[str, str]:
+def _line_of_units(
+    names: list[str], line: list[str], following: list[list[str]]
+) -> dict[str, str]:
     """Return the units of columns, where a line below the header gives these and numbers follow it;
     nothing where it is a row."""
     if not following:
@@ -192,7 +194,11 @@ def _is_number(cell: str) -> bool:
 
 
 def _find_decimal(path: Path, content: bytes, separator: str) -> str:
-    if separator == "," or not re.search(rb"\d,\d", content) or re.search(rb"\d\.\d", content):
+    if (
+        separator == ","
+        or not re.search(rb"\d,\d", content)
+        or re.search(rb"\d\.\d", content)
+    ):
         return "."
     warn(
         f"{path.name}: columns are separated by {_WORDS[separator]} and commas were read as "

@@ -25,8 +25,16 @@ from rhodolite.model.space.range_text import parse_latitude, parse_longitude
 from rhodolite.model.variable import Variable
 
 _SPACE = {
-    "lat": {"standard_name": "latitude", "long_name": "latitude", "units": "degrees_north"},
-    "lon": {"standard_name": "longitude", "long_name": "longitude", "units": "degrees_east"},
+    "lat": {
+        "standard_name": "latitude",
+        "long_name": "latitude",
+        "units": "degrees_north",
+    },
+    "lon": {
+        "standard_name": "longitude",
+        "long_name": "longitude",
+        "units": "degrees_east",
+    },
 }
 _ADVICE = (
     "a table needs a column of times (time or date), of places (lat and lon), or both; or one row "
@@ -55,7 +63,9 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
     table, calendar = _take_calendar(table, calendar)
     table = read_dates(table)
     dates = {
-        name: stretch for name in table.cells.columns if (stretch := parse_date(name)) is not None
+        name: stretch
+        for name in table.cells.columns
+        if (stretch := parse_date(name)) is not None
     }
     if len(dates) > 1 and "time" not in table.roles:
         variables = _one_site_a_row(table, dates, calendar)
@@ -116,7 +126,9 @@ def refuse_names_twice(table: Table, frame: pandas.DataFrame, rows: Array) -> No
     )
 
 
-def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> list[Variable]:
+def _one_site_a_row(
+    table: Table, dates: dict[str, Stretch], calendar: str
+) -> list[Variable]:
     """Return variables over (time, site), and what describes the sites.
 
     A column `variable` says what a row holds, with its units; without it the variable is named
@@ -134,7 +146,10 @@ def _one_site_a_row(table: Table, dates: dict[str, Stretch], calendar: str) -> l
         else (np.zeros(len(table.cells), int), table.cells[[]])
     )
     if titles is None:
-        codes, frame = np.arange(len(table.cells)), table.cells[others].reset_index(drop=True)
+        codes, frame = (
+            np.arange(len(table.cells)),
+            table.cells[others].reset_index(drop=True),
+        )
     else:
         _refuse_repeated(table, codes, titles.to_numpy())
     refuse_names_twice(table, frame, np.unique(codes, return_index=True)[1])
@@ -209,7 +224,9 @@ class _Axes:
     sizes: dict[str, int] = field(default_factory=dict)
     described: list[Variable] = field(default_factory=list)
 
-    def add(self, name: str, size: int, places: Array, described: list[Variable]) -> None:
+    def add(
+        self, name: str, size: int, places: Array, described: list[Variable]
+    ) -> None:
         self.places[name], self.sizes[name] = places, size
         self.described += described
 
@@ -292,7 +309,9 @@ def _words(table: Table, name: str, axes: _Axes) -> Variable:
             for column, first in zip(text.T, firsts, strict=True)
             for word in column
         ):
-            return Variable(name, ("site",), InMemory(np.array(firsts, dtype=object)), {})
+            return Variable(
+                name, ("site",), InMemory(np.array(firsts, dtype=object)), {}
+            )
     return Variable(name, tuple(axes.sizes), InMemory(text), {})
 
 
@@ -341,7 +360,9 @@ def _is_grid(table: Table) -> bool:
     if not table.roles.keys() >= {"lat", "lon"} or "site" in table.roles:
         return False
     pairs = table.cells[[table.roles["lat"], table.roles["lon"]]].drop_duplicates()
-    return len(pairs) == int(pairs.iloc[:, 0].nunique()) * int(pairs.iloc[:, 1].nunique())
+    return len(pairs) == int(pairs.iloc[:, 0].nunique()) * int(
+        pairs.iloc[:, 1].nunique()
+    )
 
 
 def _distinct(frame: pandas.DataFrame) -> tuple[Array, pandas.DataFrame]:
@@ -350,17 +371,26 @@ def _distinct(frame: pandas.DataFrame) -> tuple[Array, pandas.DataFrame]:
     return np.asarray(codes), frame.drop_duplicates().reset_index(drop=True)
 
 
-def describe_sites(table: Table, frame: pandas.DataFrame, *, placed: bool = True) -> list[Variable]:
+def describe_sites(
+    table: Table, frame: pandas.DataFrame, *, placed: bool = True
+) -> list[Variable]:
     """Return what describes sites along the dimension `site`: names, latitudes, longitudes, and
     other columns."""
     sites = []
     for name in frame.columns:
-        role = next((role for role, column in table.roles.items() if column == name), None)
-        column = Table(table.path, frame, table.units, table.roles, table.lines, table.decimal)
+        role = next(
+            (role for role, column in table.roles.items() if column == name), None
+        )
+        column = Table(
+            table.path, frame, table.units, table.roles, table.lines, table.decimal
+        )
         if role in _SPACE:
             sites.append(
                 Variable(
-                    role, ("site",), InMemory(_degrees(column, role, placed=placed)), _SPACE[role]
+                    role,
+                    ("site",),
+                    InMemory(_degrees(column, role, placed=placed)),
+                    _SPACE[role],
                 )
             )
         elif role == "site" or not column.is_numeric(name):
@@ -370,11 +400,15 @@ def describe_sites(table: Table, frame: pandas.DataFrame, *, placed: bool = True
                 else {}
             )
             sites.append(
-                Variable(name, ("site",), InMemory(frame[name].to_numpy(dtype=object)), about)
+                Variable(
+                    name, ("site",), InMemory(frame[name].to_numpy(dtype=object)), about
+                )
             )
         else:
             units = {"units": table.units[name]} if table.units.get(name) else {}
-            sites.append(Variable(name, ("site",), InMemory(column.numbers(name)), units))
+            sites.append(
+                Variable(name, ("site",), InMemory(column.numbers(name)), units)
+            )
     return sites
 
 
@@ -383,13 +417,20 @@ def _attach(described: Sequence[Variable]) -> dict[str, Any]:
     names = [
         v.name
         for v in described
-        if v.dimensions == ("site",) and (v.name in _SPACE or v.data.dtype.kind not in "fiu")
+        if v.dimensions == ("site",)
+        and (v.name in _SPACE or v.data.dtype.kind not in "fiu")
     ]
     return {"coordinates": " ".join(names)} if names else {}
 
 
-def _coordinate(table: Table, name: str, values: Array, about: dict[str, Any]) -> Variable:
-    units = {"units": table.units[name]} if table.units.get(name) and "units" not in about else {}
+def _coordinate(
+    table: Table, name: str, values: Array, about: dict[str, Any]
+) -> Variable:
+    units = (
+        {"units": table.units[name]}
+        if table.units.get(name) and "units" not in about
+        else {}
+    )
     return Variable(name, (name,), InMemory(values), {**about, **units})
 
 

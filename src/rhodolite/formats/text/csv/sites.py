@@ -56,16 +56,22 @@ def read_sites(path: Path) -> tuple[list[Variable], Array]:
         text = next((v for v in variables if _tells_apart(v)), None)
         named = {"cf_role": "timeseries_id", "long_name": "name of the site"}
         if text is None:
-            numbers = np.array([str(at) for at in range(1, len(table.cells) + 1)], dtype=object)
+            numbers = np.array(
+                [str(at) for at in range(1, len(table.cells) + 1)], dtype=object
+            )
             variables.insert(0, Variable("name", ("site",), InMemory(numbers), named))
         else:
-            variables[variables.index(text)] = text.replace(attributes={**text.attributes, **named})
+            variables[variables.index(text)] = text.replace(
+                attributes={**text.attributes, **named}
+            )
     return variables, table.lines
 
 
 def _first_of(lines: Array) -> str:
     left = lines.size - _MOST_LINES
-    return ", ".join(map(str, lines[:_MOST_LINES])) + (f" and {left:,} more" if left > 0 else "")
+    return ", ".join(map(str, lines[:_MOST_LINES])) + (
+        f" and {left:,} more" if left > 0 else ""
+    )
 
 
 def _tells_apart(variable: Variable) -> bool:
@@ -93,6 +99,8 @@ def _without_repeated_rows(table: Table) -> Table:
             f"{table.path}: left out, since a row before names the same site and place: lines "
             f"{_first_of(table.lines[repeated])}"
         )
-        table = replace(table, cells=table.cells[~repeated], lines=table.lines[~repeated])
+        table = replace(
+            table, cells=table.cells[~repeated], lines=table.lines[~repeated]
+        )
     refuse_names_twice(table, table.cells, np.arange(len(table.cells)))
     return table

@@ -32,14 +32,18 @@ def spread_across(dataset: Dataset, word: str) -> Dataset:
     dimension = dimension_called(dataset, word)
     labels = labels_along(dataset, dimension)
     if len(set(labels)) < len(labels):
-        raise DataError(f"--across {word}: several places along {dimension} have the same name")
+        raise DataError(
+            f"--across {word}: several places along {dimension} have the same name"
+        )
     wide = [v for v in dataset.fields if dimension in v.dimensions]
     if len(labels) * len(wide) > _MOST:
         raise DataError(
             f"--across {word}: there would be {len(labels) * len(wide):,} columns, and {_MOST:,} "
             "are the most"
         )
-    others = {v.name: v for v in dataset.variables.values() if dimension not in v.dimensions}
+    others = {
+        v.name: v for v in dataset.variables.values() if dimension not in v.dimensions
+    }
     spread: dict[str, Variable] = {}
     for variable in wide:
         for at, label in enumerate(labels):
@@ -52,7 +56,9 @@ def spread_across(dataset: Dataset, word: str) -> Dataset:
 
 def _at_place(variable: Variable, dimension: str, at: int) -> Variable:
     along = variable.dimensions.index(dimension)
-    picks = [np.array([at]) if axis == along else None for axis in range(variable.data.ndim)]
+    picks = [
+        np.array([at]) if axis == along else None for axis in range(variable.data.ndim)
+    ]
     left = tuple(name for name in variable.dimensions if name != dimension)
     data = WithoutAxis(Selected(variable.data, picks), along)
     return variable.replace(dimensions=left, data=data)

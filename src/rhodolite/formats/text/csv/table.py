@@ -145,7 +145,11 @@ def read_table(path: Path, kept: Collection[str] = ()) -> Table:
     cells = columns if filled.all() else columns[filled].reset_index(drop=True)
     cells = cells if all(titled) else cells.loc[:, titled]
     cells.columns = pandas.Index(
-        [name or f"column {at + 1}" for at, name in enumerate(dialect.names) if titled[at]]
+        [
+            name or f"column {at + 1}"
+            for at, name in enumerate(dialect.names)
+            if titled[at]
+        ]
     )
     roles = find_roles(cells.columns)
     table = Table(path, cells, dialect.units, roles, lines, dialect.decimal)
@@ -161,7 +165,11 @@ def _tell_likely_marks(table: Table) -> None:
         if mark is not None:
             by_mark.setdefault(mark, []).append(name)
     for mark, names in by_mark.items():
-        more = f" and {len(names) - _MOST_NAMED:,} more" if len(names) > _MOST_NAMED else ""
+        more = (
+            f" and {len(names) - _MOST_NAMED:,} more"
+            if len(names) > _MOST_NAMED
+            else ""
+        )
         warn(
             f"{table.path.name}: {', '.join(names[:_MOST_NAMED])}{more}: {mark:g} is far from all "
             f"other values; if it stands for missing ones, add --missing-value {mark:g}"
@@ -201,7 +209,11 @@ def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
         If rows are longer than the header; a separator at the end of rows is passed over.
     """
     width = len(dialect.names)
-    stay = [at for at, name in enumerate(dialect.names) if name in kept or is_kept_as_text(name)]
+    stay = [
+        at
+        for at, name in enumerate(dialect.names)
+        if name in kept or is_kept_as_text(name)
+    ]
     columns = _parse(dialect, dict.fromkeys([*stay, width], str))
     _refuse_longer_rows(dialect, columns[width])
     kinds = [dtype.kind for dtype in columns.dtypes]
@@ -233,16 +245,22 @@ def _refuse_longer_rows(dialect: Dialect, beyond: pandas.Series[Any]) -> None:
 def _put_text(dialect: Dialect, columns: pandas.DataFrame, as_text: list[int]) -> None:
     """Put columns as they are written in the place of what was parsed of them."""
     # Text without gaps is what is written; elsewhere marks of missing values have been taken out.
-    gaps = [at for at in as_text if columns[at].isna().any() or columns[at].dtype == bool]
+    gaps = [
+        at for at in as_text if columns[at].isna().any() or columns[at].dtype == bool
+    ]
     again = (
-        _parse(dialect, dict.fromkeys(range(len(dialect.names)), str), gaps) if gaps else columns
+        _parse(dialect, dict.fromkeys(range(len(dialect.names)), str), gaps)
+        if gaps
+        else columns
     )
     for at in as_text:
         source = again if at in gaps else columns
         columns[at] = [plain_cell(cell) for cell in source[at]]
 
 
-def _as_numbers(column: pandas.Series[Any], decimal: str, marks: list[str]) -> pandas.Series[Any]:
+def _as_numbers(
+    column: pandas.Series[Any], decimal: str, marks: list[str]
+) -> pandas.Series[Any]:
     """Return a column of text as numbers, where it holds nothing else, and add what stands for
     missing values in it to `marks`."""
     text = column.to_numpy(dtype=object)

@@ -44,7 +44,11 @@ class _Column:
     def of(self, region: Region) -> Any:
         """Return the column's cells for a block of the table."""
         inner = tuple(region[axis] for axis in self.axes)
-        values = self.data[inner] if isinstance(self.data, np.ndarray) else self.data.read(inner)
+        values = (
+            self.data[inner]
+            if isinstance(self.data, np.ndarray)
+            else self.data.read(inner)
+        )
         values = np.asarray(values, dtype=self.data.dtype)
         shape = tuple(part.stop - part.start for part in region)
         values = self._as_written(values)
@@ -104,7 +108,10 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     described = _coordinate_columns(dataset, first, engine, raw=style.raw)
     columns = [
         *described,
-        *(_data_column(v, data) for v, (data, _) in zip(variables, laid_out, strict=True)),
+        *(
+            _data_column(v, data)
+            for v, (data, _) in zip(variables, laid_out, strict=True)
+        ),
     ]
     ordered = bool(style.sort or style.first)
     of_frames, of_text = (
@@ -151,14 +158,20 @@ def _in_order(
         )
     at = names.index(style.sort)
     rows = pandas.concat(list(frames), ignore_index=True)
-    rows = rows.sort_values(at, ascending=not style.down, kind="stable", na_position="last")
+    rows = rows.sort_values(
+        at, ascending=not style.down, kind="stable", na_position="last"
+    )
     return rows if style.first is None else rows.head(style.first)
 
 
 def _refuse_order(style: TableStyle) -> None:
-    option = next((name for name in ("sort", "first", "across") if getattr(style, name)), None)
+    option = next(
+        (name for name in ("sort", "first", "across") if getattr(style, name)), None
+    )
     if option is not None:
-        raise UsageError(f"--{option} is for tables of one row a value, and this is a wide one")
+        raise UsageError(
+            f"--{option} is for tables of one row a value, and this is a wide one"
+        )
 
 
 def _write_wide(
@@ -194,7 +207,12 @@ def _write_wide(
         file.write(_csv(header, style, header=True))
         _, total, regions = engine.blocks(first.data, laid_out[0][1])
         work = functools.partial(
-            _wide_rows, style, described, variables, [data for data, _ in laid_out], along
+            _wide_rows,
+            style,
+            described,
+            variables,
+            [data for data, _ in laid_out],
+            along,
         )
         for _, text in engine.stream(
             work, regions, f"writing {first.name}", total, first.data.nbytes
@@ -210,17 +228,25 @@ def _wide_rows(
     along: int,
     region: Region,
 ) -> bytes:
-    single = tuple(slice(0, 1) if at == along else part for at, part in enumerate(region))
+    single = tuple(
+        slice(0, 1) if at == along else part for at, part in enumerate(region)
+    )
     before = pandas.DataFrame(
         {number: column.of(single) for number, column in enumerate(described)}
     )
     parts = []
     for variable, data in zip(variables, arrays, strict=True):
         block = np.moveaxis(data.read(region), along, -1)
-        values = _data_column(variable, data)._as_written(block.reshape(-1, block.shape[-1]))
-        name = pandas.Series(column_title(variable.name, variable.units), index=before.index)
+        values = _data_column(variable, data)._as_written(
+            block.reshape(-1, block.shape[-1])
+        )
+        name = pandas.Series(
+            column_title(variable.name, variable.units), index=before.index
+        )
         parts.append(
-            pandas.concat([before, name, pandas.DataFrame(values)], axis=1, ignore_index=True)
+            pandas.concat(
+                [before, name, pandas.DataFrame(values)], axis=1, ignore_index=True
+            )
         )
     # The variables of a site stand below each other.
     return _csv(pandas.concat(parts).sort_index(kind="stable"), style, header=False)
@@ -262,7 +288,8 @@ def _words_of(variable: Variable) -> tuple[tuple[Any, str], ...]:
     if len(values) != len(meanings) or "flag_masks" in variable.attributes:
         return ()
     return tuple(
-        (value, word.replace("_", " ")) for value, word in zip(values, meanings, strict=True)
+        (value, word.replace("_", " "))
+        for value, word in zip(values, meanings, strict=True)
     )
 
 
@@ -277,7 +304,11 @@ def _quote_formulas(values: Array) -> Array:
 
 
 def _safe_title(column: _Column) -> str:
-    return column.title if column.raw else str(_quote_formulas(np.array([column.title]))[0])
+    return (
+        column.title
+        if column.raw
+        else str(_quote_formulas(np.array([column.title]))[0])
+    )
 
 
 def _is_number(text: str) -> bool:
@@ -289,7 +320,9 @@ def _is_number(text: str) -> bool:
 
 
 def _frame(columns: list[_Column], region: Region) -> pandas.DataFrame:
-    return pandas.DataFrame({number: column.of(region) for number, column in enumerate(columns)})
+    return pandas.DataFrame(
+        {number: column.of(region) for number, column in enumerate(columns)}
+    )
 
 
 def _rows(columns: list[_Column], style: TableStyle, region: Region) -> bytes:
@@ -315,14 +348,24 @@ def _coordinate_columns(
     columns = []
     time = dataset.coordinate(Role.TIME)
     for axis, name in enumerate(variable.dimensions):
-        along = next((c for c in dataset.axes.by_role.values() if c.dimension == name), None)
+        along = next(
+            (c for c in dataset.axes.by_role.values() if c.dimension == name), None
+        )
         if along is not None and along is time and dataset.time is not None:
             columns.append(
-                _Column(along.name, (axis,), np.array(time_labels(dataset.time), dtype=object))
+                _Column(
+                    along.name,
+                    (axis,),
+                    np.array(time_labels(dataset.time), dtype=object),
+                )
             )
             if (years := base_years(dataset.time)) is not None:
                 columns.append(
-                    _Column(BASE_YEARS, (axis,), np.full(len(dataset.time), years, dtype=object))
+                    _Column(
+                        BASE_YEARS,
+                        (axis,),
+                        np.full(len(dataset.time), years, dtype=object),
+                    )
                 )
             if dataset.time.calendar not in CALENDARS_LIKE_TODAYS:
                 named = np.array(dataset.time.calendar, dtype=object)
@@ -330,13 +373,21 @@ def _coordinate_columns(
         elif along is not None:
             values = engine.compute(along.variable.data)
             columns.append(
-                _Column(_title(along.role, along.name, along.variable.units), (axis,), values)
+                _Column(
+                    _title(along.role, along.name, along.variable.units),
+                    (axis,),
+                    values,
+                )
             )
-        elif name in dataset.variables and dataset.variables[name].dimensions == (name,):
+        elif name in dataset.variables and dataset.variables[name].dimensions == (
+            name,
+        ):
             described = dataset.variables[name]
             columns.append(
                 _Column(
-                    column_title(name, described.units), (axis,), engine.compute(described.data)
+                    column_title(name, described.units),
+                    (axis,),
+                    engine.compute(described.data),
                 )
             )
     listed = str(variable.attributes.get("coordinates", "")).split()
@@ -349,14 +400,20 @@ def _coordinate_columns(
         ):
             continue
         if set(other.dimensions) <= set(variable.dimensions):
-            axes = tuple(variable.dimensions.index(dimension) for dimension in other.dimensions)
+            axes = tuple(
+                variable.dimensions.index(dimension) for dimension in other.dimensions
+            )
             columns.append(
-                _Column(_title(None, name, other.units), axes, engine.compute(other.data))
+                _Column(
+                    _title(None, name, other.units), axes, engine.compute(other.data)
+                )
             )
     return [replace(column, raw=raw) for column in columns]
 
 
 def _title(role: Role | None, name: str, units: str | None) -> str:
     """Return the header of a coordinate's column; degrees go without saying."""
-    plain = role in (Role.LATITUDE, Role.LONGITUDE) or (units or "").startswith("degrees")
+    plain = role in (Role.LATITUDE, Role.LONGITUDE) or (units or "").startswith(
+        "degrees"
+    )
     return name if plain else column_title(name, units)
