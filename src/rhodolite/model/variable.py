@@ -12,6 +12,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Mapped
 from rhodolite.errors import warn
+from rhodolite.model.cf.vocabulary import STALE_AFTER_CHANGE
 from rhodolite.model.read_only import as_read_only
 
 UNITS_OF_ONE = "1"
@@ -194,6 +195,42 @@ class Variable:
     def replace(self, **changes: Any) -> Self:
         """Return a copy with some fields changed."""
         return replace(self, **changes)
+
+    def derive(
+        self,
+        data: LazyArray,
+        *,
+        dimensions: tuple[str, ...] | None = None,
+        attributes: Mapping[str, Any] | None = None,
+    ) -> Self:
+        """Return a variable of values that were computed from those of this one.
+
+        The values are rounded to the precision of this variable. What was said of the old
+        values goes: their packing, their mark for missing values and their limits.
+
+        Parameters
+        ----------
+        data : LazyArray
+            New values, NaN where there is none.
+        dimensions : tuple of str, optional
+            Where they lie; as here unless given.
+        attributes : mapping, optional
+            All attributes of the new variable; without it, those of this one that are not
+            about its values.
+        """
+        precision = self.floats().dtype
+        if data.dtype != precision:
+            data = Mapped(data, np.asarray, precision)
+        # Pieces of a file suit one shape, and the type of its numbers suits any.
+        chunks = self.storage.chunks if data.shape == self.shape else None
+        plain = self.edit(*STALE_AFTER_CHANGE) if attributes is None else self
+        return plain.replace(
+            data=data,
+            dimensions=self.dimensions if dimensions is None else dimensions,
+            attributes=plain.attributes if attributes is None else dict(attributes),
+            storage=Storage(dtype=self.storage.dtype, chunks=chunks),
+            missing=None,
+        )
 
     def edit(self, *names: str, **attributes: Any) -> Self:
         """Return a copy without some attributes, and with others set."""

@@ -11,14 +11,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, FirstAxisMoved, Mapped, Reduction, SeriesKernel
+from rhodolite.arrays import Array, FirstAxisMoved, Reduction, SeriesKernel
 from rhodolite.errors import UsageError, warn
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import MONTH_TITLES, MonthOfYear
 from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_intervals import Interval, divide
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.selection.indices import take_steps
 from rhodolite.operations.time_groups.periods import with_ends
@@ -132,26 +132,17 @@ class Accumulate(Operation):
             Reset.MONTH: "since the start of the month",
             Reset.NEVER: "since the start of the data",
         }[self.reset]
-        changed = variable.edit(
+        changed = variable.derive(total).edit(
             "standard_name",
             "cell_methods",
             "units",
             "units_metadata",
-            "actual_range",
-            "valid_range",
-            "valid_min",
-            "valid_max",
             long_name=f"total {variable.quantity} {since}",
             comment="running total",
         )
         if sums.units:
             changed = changed.edit(units=sums.units)
-        storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-        return changed.replace(
-            data=Mapped(total, np.asarray, variable.floats().dtype),
-            storage=storage,
-            missing=None,
-        )
+        return changed
 
     def _groups(self, axis: TimeAxis) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
         """Return the stretch that each step adds to, and before which steps others are left out."""

@@ -23,7 +23,7 @@ from rhodolite.model.time.period_text import MonthOfYear, Season
 from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.time.time_intervals import Interval, divide
 from rhodolite.model.units.conversion import Rescaling
-from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
+from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import MEAN, OFFERED, Measure, Measures
@@ -211,7 +211,6 @@ class Aggregate(Operation):
         factor, units = _scale(variable, measure, sums, periods)
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
-        dtype = variable.floats().dtype
         attributes = describe_statistic(
             variable,
             self.measure,
@@ -223,13 +222,7 @@ class Aggregate(Operation):
         )
         if self.coverage:
             attributes["ancillary_variables"] = f"{variable.name}_coverage"
-        storage = Storage(dtype=variable.storage.dtype)
-        result = variable.replace(
-            data=Mapped(data, np.asarray, dtype),
-            attributes=attributes,
-            storage=storage,
-            missing=None,
-        )
+        result = variable.derive(data, attributes=attributes)
         return [result, *_coverage_of(result, variable, covered)]
 
     def _weights(

@@ -26,7 +26,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.local_clock import local_offset
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.units.udunits import has_offset_zero
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 from rhodolite.operations.baseline.base_period import (
     BASE_COVERAGE,
     FEWEST_YEARS,
@@ -204,13 +204,10 @@ class Anomaly(Operation):
             reference.phases,
             along,
         )
-        storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
         attributes = anomaly_attributes(
             variable, self.cycle, reference.text, reference.words, self.kind.value
         )
-        return variable.replace(
-            data=data, attributes=attributes, storage=storage, missing=None
-        )
+        return variable.derive(data, attributes=attributes)
 
 
 class DepartureArray(LazyArray):

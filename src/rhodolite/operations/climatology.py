@@ -158,14 +158,7 @@ class Climatology(Operation):
             *variable.dimensions[:along],
             *variable.dimensions[along + 1 :],
         )
-        storage = Storage(dtype=variable.storage.dtype)
-        return variable.replace(
-            dimensions=dimensions,
-            data=data,
-            attributes=attributes,
-            storage=storage,
-            missing=None,
-        )
+        return variable.derive(data, dimensions=dimensions, attributes=attributes)
 
 
 def _step_of_amounts(variable: Variable, base: BasePeriod) -> str:

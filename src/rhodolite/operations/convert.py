@@ -8,7 +8,7 @@ from typing import Self
 
 import numpy as np
 
-from rhodolite.arrays import InMemory, Mapped
+from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -218,12 +218,8 @@ def _amounts_of_steps(dataset: Dataset) -> Dataset:
     for variable in chosen:
         along = time_axis_of(dataset, variable)
         falls = falls_of(variable, along)
-        data = Mapped(
-            StepAmounts(variable, along, falls), np.asarray, variable.floats().dtype
-        )
-        storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
         time = dataset.need(Role.TIME).name
-        changed = variable.replace(data=data, storage=storage, missing=None)
+        changed = variable.derive(StepAmounts(variable, along, falls))
         steps[variable.name] = changed.edit(cell_methods=f"{time}: sum")
         remarks.append(RestartRemark(variable, falls))
     changed_dataset = dataset.with_variables(steps.values(), remarks=tuple(remarks))

@@ -24,7 +24,7 @@ from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.udunits import is_temperature, pretty
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.variables.along_time import (
@@ -102,29 +102,23 @@ class Detrend(Operation):
     def _describe(self, variable: Variable, rest: LazyArray) -> Variable:
         what = "line" if self.order == 1 else "parabola"
         each = "" if self.cycle == Cycle.NONE else f" of each {self.cycle}"
-        changed = variable.edit(
-            "actual_range",
-            "valid_min",
-            "valid_max",
-            "valid_range",
-            long_name=f"{variable.quantity} without its trend",
-            comment=f"{what}{each} by least squares taken away, mean "
-            f"{'kept' if self.keep_mean else 'taken away too'}",
-        )
-        if not self.keep_mean:
-            factor, units = of_differences(variable.units)
-            rest = rest if factor == 1.0 else Mapped(rest, Rescaling(factor, 0.0), "f8")
-            changed = changed.edit(
-                "standard_name", "units_metadata", **({"units": units} if units else {})
-            )
-            if is_temperature(units or "1"):
-                changed = changed.edit(units_metadata="temperature: difference")
-        storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-        return changed.replace(
-            data=Mapped(rest, np.asarray, variable.floats().dtype),
-            storage=storage,
-            missing=None,
-        )
+        mean = "kept" if self.keep_mean else "taken away too"
+        about = {
+            "long_name": f"{variable.quantity} without its trend",
+            "comment": f"{what}{each} by least squares taken away, mean {mean}",
+        }
+        if self.keep_mean:
+            return variable.derive(rest).edit(**about)
+        # Without its mean a temperature is a difference, in kelvin and not in degrees.
+        factor, units = of_differences(variable.units)
+        if factor != 1.0:
+            rest = Mapped(rest, Rescaling(factor, 0.0), "f8")
+        if units:
+            about["units"] = units
+        if is_temperature(units or "1"):
+            about["units_metadata"] = "temperature: difference"
+        changed = variable.derive(rest).edit("standard_name", "units_metadata")
+        return changed.edit(**about)
 
 
 @dataclass

@@ -13,7 +13,7 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convert, convertible, is_unit
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.variables.references import drop_stale, without_axes
 from rhodolite.operations.vertical.coordinate import Vertical
@@ -151,12 +151,7 @@ class Relevel(Operation):
             _name(vertical) if name == vertical.dimension else name
             for name in variable.dimensions
         )
-        return drop_stale(variable).replace(
-            dimensions=dimensions,
-            data=data,
-            missing=None,
-            storage=Storage(dtype=variable.storage.dtype),
-        )
+        return drop_stale(variable.derive(data, dimensions=dimensions))
 
     def _coordinate(
         self, dataset: Dataset, vertical: Vertical, levels: Array, units: str

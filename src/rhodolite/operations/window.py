@@ -17,7 +17,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.pairing.times import number_periods
 from rhodolite.operations.parameters.shares import check_coverage
@@ -158,14 +158,8 @@ class Window(Operation):
         factor, units = _scale(variable, measure, sums)
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
-        return variable.replace(
-            data=Mapped(data, np.asarray, variable.floats().dtype),
-            attributes=self._attributes(dataset, variable, axis, units, sums),
-            storage=Storage(
-                dtype=variable.storage.dtype, chunks=variable.storage.chunks
-            ),
-            missing=None,
-        )
+        attributes = self._attributes(dataset, variable, axis, units, sums)
+        return variable.derive(data, attributes=attributes)
 
     def _attributes(
         self,

@@ -11,7 +11,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import can_be_in
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 from rhodolite.operations.time_groups.totals import name_of_rate
 from rhodolite.operations.variables.along_time import time_axis_of
 
@@ -62,11 +62,7 @@ def rates_of_steps(dataset: Dataset, variable: Variable) -> Variable:
     )
     source = variable.floats()
     data = Mapped(Elementwise([source, days], np.divide), np.asarray, "f8")
-    rate = variable.replace(
-        data=Mapped(data, np.asarray, source.dtype),
-        storage=Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks),
-        missing=None,
-    )
+    rate = variable.derive(data)
     methods = str(variable.attributes.get("cell_methods", ""))
     methods = _SUM.sub("time: mean", methods) or f"{time.name}: mean"
     name = name_of_rate(str(variable.attributes.get("standard_name", "")))

@@ -9,7 +9,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import change_units, standard_name_after
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 
 _BY_DENSITY = "converted with 1000 kg m-3, the density of water"
 
@@ -39,11 +39,8 @@ def in_units(dataset: Dataset, variable: Variable, units: str) -> Variable:
         values = change.days.reshape(-1 if along else ())
         days = Aligned(InMemory(values), along, variable.dimensions, variable.shape)
         data = Mapped(Elementwise([data, days], np.multiply), np.asarray, "f8")
-    data = Mapped(Mapped(data, change.plain, data.dtype), np.asarray, source.dtype)
-    storage = Storage(dtype=variable.storage.dtype, chunks=variable.storage.chunks)
-    changed = variable.replace(data=data, storage=storage, missing=None).edit(
-        units=units
-    )
+    data = Mapped(data, change.plain, data.dtype)
+    changed = variable.derive(data).edit(units=units)
     standard_name = standard_name_after(variable, change.plain)
     if standard_name is None:
         changed = changed.edit("standard_name")
