@@ -64,25 +64,25 @@ _keepers: list[list[RhodoliteWarning]] = []
 
 def warn(message: str, **fields: int | str) -> None:
     """Raise a warning that the command line collects and prints once, at the end."""
-    held = getattr(_collector, "held", None)
-    if held is not None:
-        held.append((message, fields))
+    collected = getattr(_collector, "held", None)
+    if collected is not None:
+        collected.append((message, fields))
         return
     warning = RhodoliteWarning(message, **fields)
-    for kept in _keepers:
-        kept.append(warning)
+    for keeper in _keepers:
+        keeper.append(warning)
     warnings.warn(warning, stacklevel=3)
 
 
 @contextlib.contextmanager
 def keeping_warnings() -> Iterator[list[RhodoliteWarning]]:
     """Keep what is warned of meanwhile, by any thread, for the record; it is said as well."""
-    kept: list[RhodoliteWarning] = []
-    _keepers.append(kept)
+    caught: list[RhodoliteWarning] = []
+    _keepers.append(caught)
     try:
-        yield kept
+        yield caught
     finally:
-        _keepers[:] = [keeper for keeper in _keepers if keeper is not kept]
+        _keepers[:] = [keeper for keeper in _keepers if keeper is not caught]
 
 
 @contextlib.contextmanager
@@ -104,22 +104,24 @@ def sum_up_warnings(caught: Iterable[RhodoliteWarning]) -> list[str]:
     caught : iterable of RhodoliteWarning
         Warnings that were caught.
     """
-    found: dict[tuple[object, ...], dict[str, int | str]] = {}
+    places: dict[tuple[object, ...], dict[str, int | str]] = {}
     times: dict[tuple[object, ...], int] = {}
-    for one in caught:
+    for warning in caught:
         words = {
-            name: value for name, value in one.fields.items() if isinstance(value, str)
+            name: value
+            for name, value in warning.fields.items()
+            if isinstance(value, str)
         }
-        key = (one.template, *words.items())
-        sums = found.setdefault(key, dict(words))
+        key = (warning.template, *words.items())
+        sums = places.setdefault(key, dict(words))
         times[key] = times.get(key, 0) + 1
-        for name, value in one.fields.items():
+        for name, value in warning.fields.items():
             if not isinstance(value, str):
                 sums[name] = int(sums.get(name, 0)) + value
     messages = [
         str(RhodoliteWarning(str(key[0]), **sums))
         + (f" ({times[key]} times)" if not sums and times[key] > 1 else "")
-        for key, sums in found.items()
+        for key, sums in places.items()
     ]
     # The same may be true of several results, which fields that are not shown tell apart.
     return list(dict.fromkeys(messages))

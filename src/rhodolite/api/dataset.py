@@ -83,7 +83,20 @@ class Dataset(PlainDataset, Verbs):
     @property
     def dates(self) -> NDArray[Any]:
         """The dates of the time axis, shape (n,): datetime64 in calendars that have the days of the
-        usual one, and dates of cftime in others."""
+        usual one, and dates of cftime in others.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> import numpy as np
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]},
+        ...     {"time": np.array(["2000-01-01", "2000-01-02"], "M8[D]")},
+        ...     units={"tas": "K"},
+        ... )
+        >>> str(data.dates[0])[:10]
+        '2000-01-01'
+        """
         from rhodolite.exchange.dates import dates_along
 
         return dates_along(self.need_time())
@@ -103,6 +116,16 @@ class Dataset(PlainDataset, Verbs):
             If a name is taken or is none.
         DataError
             If cells or times are others.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> warm = data.with_fields(warm=data["tas"] > 282)
+        >>> warm["warm"].values().tolist()
+        [0.0, 1.0]
         """
         dataset = self
         for name, value in values.items():
@@ -122,6 +145,16 @@ class Dataset(PlainDataset, Verbs):
         Returns
         -------
         Dataset, or matplotlib.figure.Figure of drawings
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> part = data.apply(rhodolite.Subset(variable="tas"))
+        >>> list(part.variables)
+        ['lat', 'tas']
         """
         loaded = step.loaded(SideInputs())
         if isinstance(loaded, Drawing):
@@ -163,6 +196,15 @@ class Dataset(PlainDataset, Verbs):
         ------
         DataError
             If lengths, names or units do not fit together; the message says what would.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> data["tas"].values().tolist()
+        [280.0, 284.0]
         """
         from rhodolite.exchange.arrays import from_arrays
 
@@ -195,6 +237,14 @@ class Dataset(PlainDataset, Verbs):
             With columns of time, level, lat, lon or site, and a column for each field.
         units, attributes, title
             As for `from_arrays`.
+
+        Examples
+        --------
+        >>> import pandas, rhodolite
+        >>> table = pandas.DataFrame({"lat": [0.0, 60.0], "lon": [5.0, 5.0], "tas": [280.0, 284.0]})
+        >>> data = rhodolite.from_pandas(table, units={"tas": "K"})
+        >>> data["tas"].shape
+        (2, 1)
         """
         from rhodolite.exchange.frames import from_pandas
 
@@ -214,6 +264,15 @@ class Dataset(PlainDataset, Verbs):
             one row for each time and a column for each cell.
         variable : str, optional
             The one field to take.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> data.to_pandas()["tas"].tolist()
+        [280.0, 284.0]
         """
         from rhodolite.exchange.frames import to_pandas
 
@@ -287,6 +346,18 @@ class Dataset(PlainDataset, Verbs):
             If no format has the suffix.
         OutputError
             If the output exists, is an input, or cannot be written.
+
+        Examples
+        --------
+        >>> import rhodolite, tempfile, pathlib
+        >>> folder = tempfile.TemporaryDirectory()
+        >>> path = pathlib.Path(folder.name) / "day.nc"
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> data.write(path)
+        >>> rhodolite.read(path)["tas"].values().tolist()
+        [280.0, 284.0]
         """
         from rhodolite.formats.layout import make_layout
         from rhodolite.formats.table_style import make_style
@@ -309,6 +380,15 @@ class Dataset(PlainDataset, Verbs):
         ----------
         statistics : bool
             Whether to read the data for the share of missing values, the range and the mean.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> data.inspect()["variables"][0]["name"]
+        'tas'
         """
         from rhodolite.inspection.summary import describe
 
@@ -318,6 +398,15 @@ class Dataset(PlainDataset, Verbs):
         """Return what breaks the CF conventions or hinders use by others, of the dataset as it is.
 
         What was repaired in reading is no longer found; `rhodolite check FILE` finds that, too.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> len(data.check()) > 0
+        True
         """
         from rhodolite.checking import check
 

@@ -50,6 +50,18 @@ def read(
     ------
     DataError
         If there is no such file, one cannot be read, or they do not fit together.
+
+    Examples
+    --------
+    >>> import rhodolite, tempfile, pathlib
+    >>> folder = tempfile.TemporaryDirectory()
+    >>> path = pathlib.Path(folder.name) / "day.nc"
+    >>> data = rhodolite.from_arrays(
+    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+    ... )
+    >>> data.write(path)
+    >>> rhodolite.read(path)["tas"].units
+    'K'
     """
     from rhodolite.formats.reading_rules import ReadingRules
     from rhodolite.pipeline.inputs import Input
@@ -62,5 +74,18 @@ def read(
 
 
 def write(dataset: PlainDataset, path: str | PathLike[str], **options: Any) -> None:
-    """Compute a dataset block by block and write it; see `Dataset.write` for the options."""
+    """Compute a dataset block by block and write it; see `Dataset.write` for the options.
+
+    Examples
+    --------
+    >>> import rhodolite, tempfile, pathlib
+    >>> folder = tempfile.TemporaryDirectory()
+    >>> path = pathlib.Path(folder.name) / "day.nc"
+    >>> data = rhodolite.from_arrays(
+    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+    ... )
+    >>> rhodolite.write(data, path)
+    >>> path.exists()
+    True
+    """
     Dataset.of(dataset).write(path, **options)

@@ -104,7 +104,17 @@ class Variable(PlainVariable):
 
     @property
     def formula(self) -> str:
-        """What makes it, as it is typed for `calc`."""
+        """What makes it, as it is typed for `calc`.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> (data["tas"] - 273.15).formula
+        'tas - 273.15'
+        """
         return write_formula(self.tree)
 
     def replace(self, **changes: Any) -> Any:
@@ -112,11 +122,31 @@ class Variable(PlainVariable):
         return self.plain.replace(**changes)
 
     def edit(self, *names: str, **attributes: Any) -> Any:
-        """Return a plain copy without some attributes, and with others set."""
+        """Return a plain copy without some attributes, and with others set.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> data["tas"].edit(long_name="air").quantity
+        'air'
+        """
         return self.plain.edit(*names, **attributes)
 
     def values(self, engine: Engine | None = None) -> Array:
-        """Return all values as a NumPy array, of the shape of the variable and in its units."""
+        """Return all values as a NumPy array, of the shape of the variable and in its units.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> (data["tas"] / 2).values().tolist()
+        [140.0, 142.0]
+        """
         return super().values(engine or make_engine())
 
     def _repr_html_(self) -> str:
@@ -287,11 +317,20 @@ class Variable(PlainVariable):
         UsageError
             If the variable has no such dimension, or, when it is read, the function returns
             another shape.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> data["tas"].calculate(lambda block: block**0.5, units="K0.5").shape
+        (2,)
         """
         wanted = (along,) if isinstance(along, str) else tuple(along)
-        made = run_own_function(self.plain, function, wanted, units=units, drop=drop)
-        home, node = _with_leaf(self.home, made)
-        return Variable.of(made, home, node)
+        result = run_own_function(self.plain, function, wanted, units=units, drop=drop)
+        home, node = _with_leaf(self.home, result)
+        return Variable.of(result, home, node)
 
     def blocks(
         self, *, along: str | Sequence[str] = (), memory: int | str | None = None
@@ -304,6 +343,15 @@ class Variable(PlainVariable):
             Dimensions that no block is cut along.
         memory : int or str, optional
             Bytes that the blocks at hand may take together, or a size such as ``"512MiB"``.
+
+        Examples
+        --------
+        >>> import rhodolite
+        >>> data = rhodolite.from_arrays(
+        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+        ... )
+        >>> [block.tolist() for _, block in data["tas"].blocks()]
+        [[280.0, 284.0]]
         """
         wanted = (along,) if isinstance(along, str) else tuple(along)
         for name in wanted:

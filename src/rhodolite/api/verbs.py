@@ -44,10 +44,10 @@ class _Method:
             given = signature.bind(self, **settings).kwargs
             axes = {name: given.pop(name) for name in ("axes",) if name in given}
             try:
-                made = step(**given)
+                result = step(**given)
             except UsageError as error:
                 raise UsageError(_spelt_as_in_python(str(error))) from None
-            return self.apply(made, **axes)
+            return self.apply(result, **axes)
 
         method.__name__ = self._name
         method.__qualname__ = f"Dataset.{self._name}"

@@ -38,6 +38,18 @@ def join(
     ------
     DataError
         If they do not fit together.
+
+    Examples
+    --------
+    >>> import rhodolite, tempfile, pathlib
+    >>> folder = tempfile.TemporaryDirectory()
+    >>> path = pathlib.Path(folder.name) / "day.nc"
+    >>> data = rhodolite.from_arrays(
+    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+    ... )
+    >>> data.write(path)
+    >>> rhodolite.join([path])["tas"].shape
+    (2,)
     """
     from rhodolite.formats.concatenate import Overlap
     from rhodolite.pipeline.inputs import Input
@@ -105,6 +117,25 @@ def study(
     ------
     UsageError
         If anything in it makes no sense; the message has the line.
+
+    Examples
+    --------
+    >>> import rhodolite, tempfile, pathlib
+    >>> folder = tempfile.TemporaryDirectory()
+    >>> path = pathlib.Path(folder.name) / "day.nc"
+    >>> data = rhodolite.from_arrays(
+    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+    ... )
+    >>> data.write(path)
+    >>> recipe = path.with_name("recipe.toml")
+    >>> text = '''[inputs]
+    ... day = "day.nc"
+    ... [outputs]
+    ... "copy.nc" = "day"
+    ... '''
+    >>> _ = recipe.write_text(text)
+    >>> [place.name for place in rhodolite.study(recipe)]
+    ['copy.nc']
     """
     from rhodolite.studies.reader import read_study
     from rhodolite.studies.run import StudyRun
@@ -129,6 +160,26 @@ def retrace(path: str | PathLike[str]) -> str:
     ------
     DataError
         If it carries none.
+
+    Examples
+    --------
+    >>> import rhodolite, tempfile, pathlib
+    >>> folder = tempfile.TemporaryDirectory()
+    >>> path = pathlib.Path(folder.name) / "day.nc"
+    >>> data = rhodolite.from_arrays(
+    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+    ... )
+    >>> data.write(path)
+    >>> recipe = path.with_name("recipe.toml")
+    >>> text = '''[inputs]
+    ... day = "day.nc"
+    ... [outputs]
+    ... "copy.nc" = "day"
+    ... '''
+    >>> _ = recipe.write_text(text)
+    >>> [copy] = rhodolite.study(recipe)
+    >>> "copy.nc" in rhodolite.retrace(copy)
+    True
     """
     from rhodolite.studies.carried import find_study
 
@@ -147,6 +198,26 @@ def verify(path: str | PathLike[str]) -> dict[str, str]:
     ------
     DataError
         If it carries no study, or does not say how it was made.
+
+    Examples
+    --------
+    >>> import rhodolite, tempfile, pathlib
+    >>> folder = tempfile.TemporaryDirectory()
+    >>> path = pathlib.Path(folder.name) / "day.nc"
+    >>> data = rhodolite.from_arrays(
+    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+    ... )
+    >>> data.write(path)
+    >>> recipe = path.with_name("recipe.toml")
+    >>> text = '''[inputs]
+    ... day = "day.nc"
+    ... [outputs]
+    ... "copy.nc" = "day"
+    ... '''
+    >>> _ = recipe.write_text(text)
+    >>> [copy] = rhodolite.study(recipe)
+    >>> list(rhodolite.verify(copy).values())
+    ['the same']
     """
     from rhodolite.studies import tracing
 

@@ -79,12 +79,12 @@ def _need_answer(address: str) -> None:
         raise _no_answer(address) from None
 
 
-def _compare_versions(found: dict[str, Any]) -> None:
+def _compare_versions(versions: dict[str, Any]) -> None:
     """Refuse a scheduler or workers that do not understand what they are sent.
 
     Parameters
     ----------
-    found : dict
+    versions : dict
         What a client says of itself, the scheduler and each worker.
 
     Raises
@@ -92,11 +92,11 @@ def _compare_versions(found: dict[str, Any]) -> None:
     UsageError
         If versions differ that have to be the same.
     """
-    own = _versions(found["client"])
+    own = _versions(versions["client"])
     own["rhodolite"] = __version__
-    others = {"the scheduler": found["scheduler"]}
+    others = {"the scheduler": versions["scheduler"]}
     others |= {
-        f"the worker {place}": about for place, about in found["workers"].items()
+        f"the worker {place}": about for place, about in versions["workers"].items()
     }
     for name, about in others.items():
         theirs = _versions(about or {})
@@ -277,8 +277,8 @@ class _Answer:
 
     def result(self, timeout: float | None = None) -> Any:
         with _explaining(self._address):
-            value, told = self._future.result(timeout)
-        for message, fields in told:
+            value, messages = self._future.result(timeout)
+        for message, fields in messages:
             warn(message, **fields)
         return value
 

@@ -59,41 +59,49 @@ class DryRun(Engine):
 
     def prepare(self, arrays: Iterable[LazyArray], what: str = "reducing") -> None:
         """Note the passes that the arrays depend on, each once."""
-        for one in find_passes(arrays, self.memory, remote=self.executor is not None):
-            key = id(one.scratch) if one.scratch is not None else id(one.reductions[0])
+        for each_pass in find_passes(
+            arrays, self.memory, remote=self.executor is not None
+        ):
+            key = (
+                id(each_pass.scratch)
+                if each_pass.scratch is not None
+                else id(each_pass.reductions[0])
+            )
             if key in self._noted:
                 continue
             self._noted.add(key)
-            if one.strategy is Strategy.BY_GROUP:
-                self._note_groups(one, what)
+            if each_pass.strategy is Strategy.BY_GROUP:
+                self._note_groups(each_pass, what)
                 continue
-            data, block = one.source, None
-            by_series = one.strategy is Strategy.BY_SERIES
-            if by_series and one.reductions[0].series is not None:
-                axis = one.reductions[0].series.axis
+            data, block = each_pass.source, None
+            by_series = each_pass.strategy is Strategy.BY_SERIES
+            if by_series and each_pass.reductions[0].series is not None:
+                axis = each_pass.reductions[0].series.axis
                 unit = tuple(n if at == axis else 1 for at, n in enumerate(data.shape))
                 data, block = self.in_units(data, unit)
-                if data is not one.source:
-                    stored = one.source.as_stored()[0]
+                if data is not each_pass.source:
+                    stored = each_pass.source.as_stored()[0]
                     whole, _, _ = self.blocks(stored, as_stored=True)
                     self.note(
                         "rechunking to scratch", stored, whole, written=stored.nbytes
                     )
-            if one.scratch is not None:
-                block, _, _ = self.blocks(one.source, as_stored=True)
-            elif one.strategy is Strategy.MERGED and in_pieces(one.reductions):
+            if each_pass.scratch is not None:
+                block, _, _ = self.blocks(each_pass.source, as_stored=True)
+            elif each_pass.strategy is Strategy.MERGED and in_pieces(
+                each_pass.reductions
+            ):
                 data = data.as_stored()[0]
                 block, _, _ = self.blocks(data, as_stored=True)
             self.note(
-                "rechunking to scratch" if one.scratch else what,
+                "rechunking to scratch" if each_pass.scratch else what,
                 data,
                 block,
-                written=_count_kept(one),
-                one=one,
+                written=_count_kept(each_pass),
+                each_pass=each_pass,
             )
 
-    def _note_groups(self, one: Pass, what: str) -> None:
-        work = one.reductions[0].by_group
+    def _note_groups(self, each_pass: Pass, what: str) -> None:
+        work = each_pass.reductions[0].by_group
         assert work is not None
         results = ResultOnDemand(work, work.names[0])
         bytes_kept = results.nbytes * len(work.names)
@@ -146,7 +154,7 @@ class DryRun(Engine):
         array: LazyArray,
         block: tuple[int, ...] | None = None,
         written: int = 0,
-        one: Pass | None = None,
+        each_pass: Pass | None = None,
     ) -> None:
         """Note one run over the blocks of an array."""
         shape, total, _ = self.blocks(array, block)
@@ -154,26 +162,30 @@ class DryRun(Engine):
             _count_decoded(array) * decoding_factor(array.shape, array.chunks, shape)
         )
         size = math.prod(shape) * max(array.dtype.itemsize, 4)
-        results = sum(_result_bytes(one)) if one is not None else 0
-        held = (
+        results = sum(_result_bytes(each_pass)) if each_pass is not None else 0
+        in_results = (
             min(self.in_flight(array.nbytes // max(total, 1)), total) * COPIES * size
             + results
         )
-        self.passes.append(PlannedPass(what, decoded, written, total, shape, held))
+        self.passes.append(
+            PlannedPass(what, decoded, written, total, shape, in_results)
+        )
 
 
-def _count_kept(one: Pass) -> int:
-    return one.scratch.nbytes if one.scratch is not None else 0
+def _count_kept(each_pass: Pass) -> int:
+    return each_pass.scratch.nbytes if each_pass.scratch is not None else 0
 
 
-def _result_bytes(one: Pass) -> list[int]:
+def _result_bytes(each_pass: Pass) -> list[int]:
     """Return the bytes that the results of a pass take: roughly, and a third of its source at most,
     where they are not known."""
-    roughly = min(math.prod(one.source.shape[1:]) * 8 * 24, one.source.size * 8)
-    merged = one.strategy is Strategy.MERGED
+    roughly = min(
+        math.prod(each_pass.source.shape[1:]) * 8 * 24, each_pass.source.size * 8
+    )
+    merged = each_pass.strategy is Strategy.MERGED
     return [
         reduction.state if merged and reduction.state else roughly
-        for reduction in one.reductions
+        for reduction in each_pass.reductions
     ]
 
 

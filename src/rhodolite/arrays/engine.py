@@ -79,13 +79,13 @@ class Engine:
         """Bytes of one block."""
         return block_limit(self.memory)
 
-    def in_flight(self, block: int, held: int = 0) -> int:
+    def in_flight(self, block: int, reserved: int = 0) -> int:
         """Return how many blocks of so many bytes are worked on or waiting to be used at once.
 
-        `held` says what one takes meanwhile, where that is not a few copies of it.
+        `reserved` says what one takes meanwhile, where that is not a few copies of it.
         """
-        held = held or COPIES * max(block, self.block_limit)
-        return max(1, min(self.workers + 1, self.memory // held))
+        reserved = reserved or COPIES * max(block, self.block_limit)
+        return max(1, min(self.workers + 1, self.memory // reserved))
 
     def keeps_on_disk(self, nbytes: int) -> bool:
         """Return whether results of so many bytes go into a scratch file, which other machines
@@ -127,18 +127,19 @@ class Engine:
         total: int,
         nbytes: int = 0,
         *,
-        kept: bool = True,
-        held: int = 0,
+        takes_memory: bool = True,
+        reserved: int = 0,
     ) -> Iterator[tuple[A, T]]:
         """Yield (region, function(region)) in order, with few results waiting at any time.
 
         `what` is done in words, with `total` regions of `nbytes` in all, for those who watch.
-        `kept` says whether what comes back takes memory, or has been put where it belongs; `held`
-        how many bytes one region takes meanwhile, where that is not what a block takes.
+        `takes_memory` says whether what comes back takes memory, or has been put where it
+        belongs; `reserved` how many bytes one region takes meanwhile, where that is not what a
+        block takes.
         """
         if self.executor is not None:
             work = RemoteWork(self.executor, self.memory, self.progress)
-            yield from work.stream(function, regions, what, total, nbytes, kept)
+            yield from work.stream(function, regions, what, total, nbytes, takes_memory)
             return
         task = WithCache(function, self.cache)
         if total == 1:  # for which threads would take longer to start than to work
@@ -150,7 +151,7 @@ class Engine:
         self.progress.begin(what, total, nbytes)
         try:
             for region in islice(
-                upcoming, self.in_flight(nbytes // max(total, 1), held)
+                upcoming, self.in_flight(nbytes // max(total, 1), reserved)
             ):
                 waiting.append((region, executor.submit(task, region)))
             while waiting:
@@ -179,15 +180,17 @@ class Engine:
 
     def prepare(self, arrays: Iterable[LazyArray], what: str = "reducing") -> None:
         """Run every pass that the arrays depend on and that has not been run yet."""
-        for one in find_passes(arrays, self.memory, remote=self.executor is not None):
-            if one.scratch is not None:
-                self._fill(one.scratch)
-            elif one.strategy is Strategy.BY_SERIES:
-                self._work_by_series(one.source, one.reductions, what)
-            elif one.strategy is Strategy.BY_GROUP:
-                self._work_by_group(one.reductions[0], what)
+        for each_pass in find_passes(
+            arrays, self.memory, remote=self.executor is not None
+        ):
+            if each_pass.scratch is not None:
+                self._fill(each_pass.scratch)
+            elif each_pass.strategy is Strategy.BY_SERIES:
+                self._work_by_series(each_pass.source, each_pass.reductions, what)
+            elif each_pass.strategy is Strategy.BY_GROUP:
+                self._work_by_group(each_pass.reductions[0], what)
             else:
-                self._reduce(one.source, one.reductions, what)
+                self._reduce(each_pass.source, each_pass.reductions, what)
 
     def in_units(
         self, array: LazyArray, unit: tuple[int, ...]
@@ -228,12 +231,12 @@ class Engine:
         unit: tuple[int, ...],
         what: str,
         *,
-        kept: bool = True,
+        takes_memory: bool = True,
     ) -> Iterator[tuple[Region, T]]:
         """Yield (region, function(array, region)) for blocks of whole units, in the order in which
         they cost least.
 
-        `kept` says whether what comes back takes memory, or has been put where it belongs.
+        `takes_memory` says whether what comes back takes memory, or has been put where it belongs.
         """
         visits = self.visits(array, unit)
         if visits is None:
@@ -241,18 +244,25 @@ class Engine:
             self.prepare([data])
             task = functools.partial(function, data)
             _, total, regions = self.blocks(data, block)
-            yield from self.stream(task, regions, what, total, data.nbytes, kept=kept)
+            yield from self.stream(
+                task, regions, what, total, data.nbytes, takes_memory=takes_memory
+            )
             return
-        self.prepare(
-            [visits.source]
-        )  # which may be departures from normals of their own
+        # The source may be departures from normals of their own.
+        self.prepare([visits.source])
         for reduction in visits.reductions:
             reduction.compute_on_demand()
         try:
             visiting = InOneVisit(functools.partial(function, array))
-            total, held = len(visits.each), visits.held
+            total, reserved = len(visits.each), visits.held
             for visit, results in self.stream(
-                visiting, visits.each, what, total, array.nbytes, kept=kept, held=held
+                visiting,
+                visits.each,
+                what,
+                total,
+                array.nbytes,
+                takes_memory=takes_memory,
+                reserved=reserved,
             ):
                 yield from zip(visit, results, strict=True)
         finally:
@@ -338,10 +348,12 @@ class Engine:
             columns.setdefault(place, []).append(region)
         parts = []
         for some in columns.values():
-            held = [accumulator.restricted(some[0]) for accumulator in accumulators]
-            parts.append((some, [part for part in held if part is not None]))
+            restricted = [
+                accumulator.restricted(some[0]) for accumulator in accumulators
+            ]
+            parts.append((some, [part for part in restricted if part is not None]))
         splits = len(parts) > 1 and all(
-            len(held) == len(accumulators) for _, held in parts
+            len(restricted) == len(accumulators) for _, restricted in parts
         )
         return parts if splits else [(regions, accumulators)]
 

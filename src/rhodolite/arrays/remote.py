@@ -63,7 +63,7 @@ class RemoteWork:
         what: str,
         total: int,
         nbytes: int,
-        kept: bool,
+        takes_memory: bool,
     ) -> Iterator[tuple[A, T]]:
         """Do what `stream` does by tasks of several blocks on other processes.
 
@@ -71,11 +71,11 @@ class RemoteWork:
         answer, so there are always twice as many tasks as threads, of workers that come late, too.
         """
         size = nbytes // max(total, 1)
-        run_bytes = _RUN if kept else _RUN_PUT_AWAY
+        run_bytes = _RUN if takes_memory else _RUN_PUT_AWAY
         length = max(
             1, min(run_bytes // max(size, 1), total // (4 * self.executor.threads))
         )
-        most = self.memory // max(_RUN, size) if kept else total
+        most = self.memory // max(_RUN, size) if takes_memory else total
         runs = _cut_into_runs(regions, length)
         task = _Each(function)
         waiting: deque[tuple[list[A], Future[list[T]]]] = deque()

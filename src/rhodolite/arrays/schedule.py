@@ -58,9 +58,8 @@ def find_passes(
                 node.reduction.strategy(memory, remote=remote),
             )
             if isinstance(source, KeptDuringVisit):
-                source = (
-                    source.source
-                )  # the same values, which others may need in the same pass
+                # The same values, which others may need in the same pass.
+                source = source.source
             if strategy is Strategy.ON_DEMAND:
                 node.reduction.compute_on_demand()
                 continue

@@ -183,7 +183,7 @@ class KeptDuringVisit(LazyArray):
         if _kept.get() is None:
             return self.source.read(region)
         steps, before = region[self._axis], (slice(None),) * self._axis
-        found = []
+        regions = []
         for step in range(steps.start, steps.stop):
             single = (
                 *region[: self._axis],
@@ -195,15 +195,15 @@ class KeptDuringVisit(LazyArray):
                 self.dtype.str,
                 tuple((part.start, part.stop) for part in single),
             )
-            found.append(
+            regions.append(
                 keep_during_visit(key, functools.partial(self.source.read, single))
             )
-        if len(found) == 1:
+        if len(regions) == 1:
             # What is kept is not copied for those who only look at it, and kept from the others.
-            only = found[0].view()
+            only = regions[0].view()
             only.flags.writeable = False
             return only
         out = np.empty(region_shape(region), self.dtype)
-        for at, values in enumerate(found):
+        for at, values in enumerate(regions):
             out[(*before, slice(at, at + 1))] = values
         return out

@@ -79,14 +79,14 @@ def build(inputs: Sequence[str], description: Path) -> Dataset:
 
 
 def _describe(
-    variable: Variable, told: Described, description: Description
+    variable: Variable, described: Described, description: Description
 ) -> Variable:
     data = variable.floats()
     if description.missing is not None:
         data = Mapped(data, _Missing(description.missing), data.dtype)
-    data = Mapped(data, _same, told.dtype)
+    data = Mapped(data, _same, described.dtype)
     return replace(
-        variable.edit(**told.attributes),
+        variable.edit(**described.attributes),
         data=data,
         storage=Storage(chunks=variable.storage.chunks),
     )
@@ -106,14 +106,14 @@ def _same(block: Array) -> Array:
     return block
 
 
-def _check_lengths(dataset: Dataset, told: Description) -> None:
+def _check_lengths(dataset: Dataset, description: Description) -> None:
     roles = {
         "time": Role.TIME,
         "lat": Role.LATITUDE,
         "lon": Role.LONGITUDE,
         "level": Role.LEVEL,
     }
-    for name, expected in told.dimensions.items():
+    for name, expected in description.dimensions.items():
         coordinate = dataset.coordinate(roles[name]) if name in roles else None
         dimension = (
             coordinate.dimension
@@ -121,13 +121,13 @@ def _check_lengths(dataset: Dataset, told: Description) -> None:
             else name
         )
         if dimension not in dataset.lengths:
-            raise told.mistake(
+            raise description.mistake(
                 "dimensions",
                 name,
                 f"the files have no dimension '{name}'; they have {', '.join(dataset.lengths)}",
             )
         if dataset.lengths[dimension] != expected:
-            raise told.mistake(
+            raise description.mistake(
                 "dimensions",
                 name,
                 f"{name} is to have {expected} steps, and the files have "
@@ -135,7 +135,7 @@ def _check_lengths(dataset: Dataset, told: Description) -> None:
             )
 
 
-def _check_result(dataset: Dataset, told: Description) -> None:
+def _check_result(dataset: Dataset, description: Description) -> None:
     """Refuse a description by which the output would break the conventions."""
     for finding in check(dataset):
         if finding.severity is Severity.ERROR:
@@ -143,11 +143,11 @@ def _check_result(dataset: Dataset, told: Description) -> None:
             advice = f"; {hint}" if hint else ""
             table = (
                 f"variables.{finding.where}"
-                if finding.where in told.variables
+                if finding.where in description.variables
                 else None
             )
             if table is None:
                 raise DataError(
                     f"{dataset.label}: {finding.where}: {finding.what}{advice}"
                 )
-            raise told.mistake(table, None, f"{finding.what}{advice}")
+            raise description.mistake(table, None, f"{finding.what}{advice}")

@@ -196,16 +196,16 @@ class _Reader:
                 )
 
     def tables(self, content: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
-        found = {}
+        tables_by_name = {}
         for name in _TABLES:
-            found[name] = content.get(name, {})
-            if not isinstance(found[name], dict):
+            tables_by_name[name] = content.get(name, {})
+            if not isinstance(tables_by_name[name], dict):
                 raise self.mistake(
                     "",
                     name,
                     f"'{name}' is a table; write [{name}] on a line of its own",
                 )
-        return found
+        return tables_by_name
 
     def pattern(self, inputs: Mapping[str, Any]) -> FilePattern | None:
         if "names" not in inputs:

@@ -43,13 +43,13 @@ class GridStack(LazyArray):
         return np.stack([grid.read(region[1:]) for grid in self._grids[region[0]]])
 
 
-def from_grids(files: Sequence[Path], told: Description) -> Dataset:
+def from_grids(files: Sequence[Path], description: Description) -> Dataset:
     """Return the dataset that grids with dates in their names form.
 
     Parameters
     ----------
     files : sequence of Path
-    told : Description
+    description : Description
         The description of the files.
 
     Raises
@@ -57,14 +57,14 @@ def from_grids(files: Sequence[Path], told: Description) -> Dataset:
     DataError
         If a name does not fit, two grids are of the same time, or their cells differ.
     """
-    dated = _find_dates(files, told)
+    dated = _find_dates(files, description)
     first = next(iter(dated[next(iter(dated))].values()))
     header = read_header(first)
     times = sorted(next(iter(dated.values())), key=lambda instant: instant.fields)
-    variables = [*time_variables(times, told.calendar), *grid_axes(header)]
-    for name, described in told.variables.items():
+    variables = [*time_variables(times, description.calendar), *grid_axes(header)]
+    for name, described in description.variables.items():
         if described.source not in dated:
-            raise told.mistake(
+            raise description.mistake(
                 f"variables.{name}",
                 "from",
                 f"no file is of a variable '{described.source}'. "
@@ -73,8 +73,8 @@ def from_grids(files: Sequence[Path], told: Description) -> Dataset:
         grids_of = dated[described.source]
         if sorted(grids_of, key=lambda instant: instant.fields) != times:
             raise DataError(
-                f"{told.path}: there are {len(grids_of)} grids of {name} and {len(times)} of "
-                "others; every variable needs the same times"
+                f"{description.path}: there are {len(grids_of)} grids of {name} and "
+                f"{len(times)} of others; every variable needs the same times"
             )
         grids = [
             GridArray(
@@ -107,21 +107,21 @@ def from_grids(files: Sequence[Path], told: Description) -> Dataset:
     return dataset
 
 
-def find_files(inputs: Sequence[str], told: Description) -> list[Path]:
+def find_files(inputs: Sequence[str], description: Description) -> list[Path]:
     """Return the files that are named, or those of a named folder that fit the pattern.
 
     Parameters
     ----------
     inputs : sequence of str
         Files, patterns and folders.
-    told : Description
+    description : Description
 
     Raises
     ------
     DataError
         If there are none.
     """
-    if told.names is None:
+    if description.names is None:
         return [path for text in inputs for path in expand(text)]
     files: list[Path] = []
     for text in inputs:
@@ -132,36 +132,38 @@ def find_files(inputs: Sequence[str], told: Description) -> list[Path]:
         fitting = [
             path
             for path in sorted(folder.iterdir())
-            if told.names.read(path.name) is not None
+            if description.names.read(path.name) is not None
         ]
         if not fitting:
             there = next(
                 (path.name for path in sorted(folder.iterdir()) if path.is_file()), None
             )
             shown = f"; the first file in it is {there}" if there else "; it is empty"
-            raise told.mistake(
-                "input", "names", f"no file in {folder} fits '{told.names.text}'{shown}"
+            raise description.mistake(
+                "input",
+                "names",
+                f"no file in {folder} fits '{description.names.text}'{shown}",
             )
         files += fitting
     return list(dict.fromkeys(files))
 
 
 def _find_dates(
-    files: Sequence[Path], told: Description
+    files: Sequence[Path], description: Description
 ) -> dict[str, dict[Instant, Path]]:
     """Sort files by variable and time, as their names say."""
-    assert told.names is not None
-    only = next(iter(told.variables.values())).source
-    if "variable" not in told.names.fields and len(told.variables) > 1:
-        raise told.mistake(
+    assert description.names is not None
+    only = next(iter(description.variables.values())).source
+    if "variable" not in description.names.fields and len(description.variables) > 1:
+        raise description.mistake(
             "input",
             "names",
-            f"{len(told.variables)} variables are described, so the names need a place "
+            f"{len(description.variables)} variables are described, so the names need a place "
             "for it: '{variable}_{year}{month}.asc'",
         )
     dated: dict[str, dict[Instant, Path]] = {}
     for path in files:
-        named, instant = _time_in_name(path, told)
+        named, instant = _time_in_name(path, description)
         by_time = dated.setdefault(named or only, {})
         if instant in by_time:
             raise DataError(f"{by_time[instant]} and {path} are both of {instant}")
@@ -169,7 +171,7 @@ def _find_dates(
     return dated
 
 
-def _time_in_name(path: Path, told: Description) -> tuple[str | None, Instant]:
+def _time_in_name(path: Path, description: Description) -> tuple[str | None, Instant]:
     """Return the variable, where there is a place for it, and the time that a file's name says.
 
     Raises
@@ -177,18 +179,20 @@ def _time_in_name(path: Path, told: Description) -> tuple[str | None, Instant]:
     DataError
         If the name does not fit.
     """
-    assert told.names is not None
-    fields = told.names.read(path.name)
+    assert description.names is not None
+    fields = description.names.read(path.name)
     if fields is None:
-        raise told.mistake(
-            "input", "names", f"the file {path.name} does not fit '{told.names.text}'"
+        raise description.mistake(
+            "input",
+            "names",
+            f"the file {path.name} does not fit '{description.names.text}'",
         )
     parts = tuple(int(fields[name]) for name in DATE_FIELDS if name in fields)
     return fields.get("variable"), Instant(parts)
 
 
 def _at_its_time(
-    dataset: Dataset, told: Description, named: str | None, instant: Instant
+    dataset: Dataset, description: Description, named: str | None, instant: Instant
 ) -> Dataset:
     """Return what a table without times holds at the time that its name says.
 
@@ -200,10 +204,10 @@ def _at_its_time(
     if dataset.time is not None:
         raise DataError(
             f"{dataset.label}: the table has times of its own; leave [input] names out of "
-            f"{told.path.name}"
+            f"{description.path.name}"
         )
     fields = dataset.fields
-    only = next(iter(told.variables.values())).source
+    only = next(iter(description.variables.values())).source
     variables = [v for v in dataset.variables.values() if v not in fields]
     for variable in fields:
         # A matrix has no name but that of its file.
@@ -215,7 +219,7 @@ def _at_its_time(
             )
         )
     return dataset.with_variables(
-        [*time_variables([instant], told.calendar), *variables]
+        [*time_variables([instant], description.calendar), *variables]
     )
 
 
@@ -242,13 +246,13 @@ def _same_cells(header: Header, first: Header, path: Path, other: Path) -> Heade
     return header
 
 
-def from_tables(files: Sequence[Path], told: Description) -> Dataset:
+def from_tables(files: Sequence[Path], description: Description) -> Dataset:
     """Return the dataset that tables form, with the columns that are described.
 
     Parameters
     ----------
     files : sequence of Path
-    told : Description
+    description : Description
         The description of the files.
 
     Raises
@@ -258,26 +262,30 @@ def from_tables(files: Sequence[Path], told: Description) -> Dataset:
     """
     datasets = []
     for path in files:
-        table = read_table(path, set(told.columns.values()))
-        for role, column in told.columns.items():
+        table = read_table(path, set(description.columns.values()))
+        for role, column in description.columns.items():
             if column not in table.cells.columns:
-                raise told.mistake(
+                raise description.mistake(
                     "columns",
                     role,
                     f"{path.name} has no column '{column}'. "
                     f"{nearest_names(column, table.cells.columns)}",
                 )
-        table = table.with_roles(told.columns)
-        dataset = dataset_of(table, told.calendar)
-        if told.names is not None:
-            dataset = _at_its_time(dataset, told, *_time_in_name(path, told))
+        table = table.with_roles(description.columns)
+        dataset = dataset_of(table, description.calendar)
+        if description.names is not None:
+            dataset = _at_its_time(
+                dataset, description, *_time_in_name(path, description)
+            )
         datasets.append(dataset)
     dataset = join(datasets)
-    wanted = {described.source: name for name, described in told.variables.items()}
+    wanted = {
+        described.source: name for name, described in description.variables.items()
+    }
     offered = [v.name for v in dataset.variables.values() if v.data.dtype.kind == "f"]
     for source, name in wanted.items():
         if source not in offered:
-            raise told.mistake(
+            raise description.mistake(
                 f"variables.{name}",
                 "from",
                 f"there is no column '{source}' of numbers. {nearest_names(source, offered)}",
@@ -285,7 +293,7 @@ def from_tables(files: Sequence[Path], told: Description) -> Dataset:
     left = [v.name for v in dataset.fields if v.name not in wanted]
     if left:
         warn(
-            f"left out, since {told.path.name} does not describe them: {', '.join(left)}"
+            f"left out, since {description.path.name} does not describe them: {', '.join(left)}"
         )
     return dataset.with_variables(
         v.replace(name=wanted[v.name]) if v.name in wanted else v

@@ -39,10 +39,10 @@ def check(dataset: Dataset, engine: Engine | None = None) -> list[Finding]:
     engine : Engine, optional
         What reads the data, so that their values are looked at, too.
     """
-    found = [finding for check_one in _CHECKS for finding in check_one(dataset)]
+    findings = [finding for check_one in _CHECKS for finding in check_one(dataset)]
     if engine is not None:
-        found += find_implausible(dataset, engine)
-    return sorted(found, key=lambda finding: list(Severity).index(finding.severity))
+        findings += find_implausible(dataset, engine)
+    return sorted(findings, key=lambda finding: list(Severity).index(finding.severity))
 
 
 __all__ = ["Finding", "Severity", "check"]

@@ -63,7 +63,7 @@ def present(dataset: Dataset) -> Iterator[Finding]:
                 for word in words
                 if word not in dataset.variables and whole not in dataset.variables
             ]:
-                kept = " ".join(word for word in words if word not in lost)
+                remaining = " ".join(word for word in words if word not in lost)
                 place = f"{variable.name}:{key}"
                 yield error(
                     variable.name,
@@ -73,7 +73,9 @@ def present(dataset: Dataset) -> Iterator[Finding]:
                         "climatology": "CF 7.4",
                         "ancillary_variables": "CF 3.4",
                     }.get(key, "CF 5"),
-                    ("--set", f"{place}={kept}") if kept else ("--remove", place),
+                    ("--set", f"{place}={remaining}")
+                    if remaining
+                    else ("--remove", place),
                 )
 
 

@@ -171,15 +171,19 @@ def say_plan(plan: Plan, output: Path, engine: Engine, *, is_taken: bool) -> Non
         Whether something is there that may not be replaced.
     """
     rows = []
-    for number, one in enumerate(plan.passes, start=1):
-        shape = " x ".join(map(str, one.block))
-        blocks = f"{one.blocks:,} block{'s' * (one.blocks != 1)} of {shape}"
-        written = f"{file_size(one.written)} before compression" if one.written else ""
+    for number, each_pass in enumerate(plan.passes, start=1):
+        shape = " x ".join(map(str, each_pass.block))
+        blocks = f"{each_pass.blocks:,} block{'s' * (each_pass.blocks != 1)} of {shape}"
+        written = (
+            f"{file_size(each_pass.written)} before compression"
+            if each_pass.written
+            else ""
+        )
         rows.append(
             (
                 f"{number}",
-                one.what,
-                file_size(one.decoded) if one.decoded else "",
+                each_pass.what,
+                file_size(each_pass.decoded) if each_pass.decoded else "",
                 blocks,
                 written,
             )

@@ -314,9 +314,9 @@ def _check_coordinate(name: str, variable: Variable) -> None:
             if standard_name == Role.LONGITUDE
             else numbers
         )
-    held, counts = np.unique(numbers, return_counts=True)
+    distinct, counts = np.unique(numbers, return_counts=True)
     if (counts > 1).any():
-        twice = held[np.argmax(counts > 1)]
+        twice = distinct[np.argmax(counts > 1)]
         raise DataError(
             f"{name}: {twice:g} stands twice; a coordinate names each cell once"
         )

@@ -90,7 +90,7 @@ def _labels(dataset: Dataset) -> list[tuple[str, Array, tuple[int, ...]]]:
                 first.dimensions.index(dimension) for dimension in variable.dimensions
             )
             described.append((name, _label_values(dataset, variable), axes))
-    return sorted(described, key=lambda one: one[2])
+    return sorted(described, key=lambda row: row[2])
 
 
 def _label_values(dataset: Dataset, variable: Variable) -> Array:

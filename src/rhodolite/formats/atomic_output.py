@@ -147,14 +147,14 @@ def complete_or_nothing(
             if kind is OutputKind.MANY:
                 hidden.mkdir()
                 yield hidden / path.name
-                made = {
+                finished = {
                     file: path.parent / file.name for file in sorted(hidden.iterdir())
                 }
             else:
                 yield hidden
-                made = {hidden: path}
+                finished = {hidden: path}
             _refuse_changed(path, before)
-            for file, target in made.items():
+            for file, target in finished.items():
                 store = OutputKind.FOLDER if file.is_dir() else kind
                 _check_again(target, overwrite, inputs, store)
             if kind is OutputKind.MANY:

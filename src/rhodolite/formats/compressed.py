@@ -74,8 +74,8 @@ def read(path: Path) -> Dataset:
     try:
         dataset = open_dataset(inner, generous=False)
     except DataError as error:
-        told = str(error).replace(f"{_unpacked[key]}/", "")
-        raise DataError(f"{path}, in it {told}") from None
+        reason = str(error).replace(f"{_unpacked[key]}/", "")
+        raise DataError(f"{path}, in it {reason}") from None
     kinds = ", ".join(dict.fromkeys(file.format for file in dataset.files))
     source = replace(
         dataset.files[0], path=path, format=f"compressed {kinds}", size=about.st_size
@@ -105,7 +105,7 @@ def _unpack(path: Path, folder: Path) -> None:
     room = _Room(path, folder)
     if start.startswith(b"PK"):
         with zipfile.ZipFile(path) as archive:
-            members = [one for one in archive.infolist() if not one.is_dir()]
+            members = [entry for entry in archive.infolist() if not entry.is_dir()]
             if any(member.filename == _OF_OFFICE for member in members):
                 raise DataError(
                     f"{path}: this is a workbook or document of an office program, which is not "
@@ -122,7 +122,7 @@ def _unpack(path: Path, folder: Path) -> None:
             room.copy(source, folder / (_name_inside(path) or "data"))
             return
     with tarfile.open(path) as archive_:
-        files = [one for one in archive_.getmembers() if one.isfile()]
+        files = [entry for entry in archive_.getmembers() if entry.isfile()]
         _take_members(files, lambda m: m.name, archive_.extractfile, folder, room)
 
 

@@ -209,19 +209,19 @@ def _merge(datasets: list[Dataset]) -> Dataset:
 
 def _without_overlap(numbers: list[Array], overlap: Overlap) -> list[Indices]:
     """Return the steps to keep of each dataset so that no stretch of time is held twice."""
-    kept = [np.arange(part.size) for part in numbers]
+    picks = [np.arange(part.size) for part in numbers]
     for later in range(1, len(numbers)):
         for earlier in range(later):
-            here, there = numbers[earlier][kept[earlier]], numbers[later][kept[later]]
+            here, there = numbers[earlier][picks[earlier]], numbers[later][picks[later]]
             if not here.size or not there.size:
                 continue
             if overlap is Overlap.FIRST:
-                kept[later] = kept[later][(there < here.min()) | (there > here.max())]
+                picks[later] = picks[later][(there < here.min()) | (there > here.max())]
             else:
-                kept[earlier] = kept[earlier][
+                picks[earlier] = picks[earlier][
                     (here < there.min()) | (here > there.max())
                 ]
-    return kept
+    return picks
 
 
 def _steps(dataset: Dataset, steps: Indices) -> Dataset:

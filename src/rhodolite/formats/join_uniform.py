@@ -123,21 +123,21 @@ class _Alike:
             storage.limits, two.limits
         )
 
-    def _tables(self, one: Mapping[str, Any], two: Mapping[str, Any]) -> bool:
-        if one is two:
+    def _tables(self, first: Mapping[str, Any], second: Mapping[str, Any]) -> bool:
+        if first is second:
             return True
-        known = self._same.get((id(one), id(two)))
+        known = self._same.get((id(first), id(second)))
         if known is None:
-            same = one.keys() == two.keys() and all(
-                _equal(one[key], two[key]) for key in one
+            same = first.keys() == second.keys() and all(
+                _equal(first[key], second[key]) for key in first
             )
-            known = self._same[id(one), id(two)] = (same, one, two)
+            known = self._same[id(first), id(second)] = (same, first, second)
         return known[0]
 
 
-def _equal(one: Any, two: Any) -> bool:
-    if type(one) is not type(two):
+def _equal(first: Any, second: Any) -> bool:
+    if type(first) is not type(second):
         return False
-    if isinstance(one, np.ndarray):
-        return one.dtype == two.dtype and np.array_equal(one, two)
-    return bool(one == two)
+    if isinstance(first, np.ndarray):
+        return first.dtype == second.dtype and np.array_equal(first, second)
+    return bool(first == second)

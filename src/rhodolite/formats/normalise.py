@@ -229,10 +229,10 @@ def _with_attached_grid(dataset: Dataset) -> Dataset:
             )
         )
 
-    made = _change_each(dataset, change)
+    changed = _change_each(dataset, change)
     if attached:
         warn(
             f"{dataset.label}: {' and '.join(grid)} are taken as the positions of "
             f"{', '.join(attached)}"
         )
-    return made
+    return changed

@@ -118,8 +118,8 @@ def read_text_dates(dataset: Dataset) -> Dataset:
         if taken & (set(dataset.variables) - {variable.name}):
             continue
         warn(f"{dataset.label}: the words in {variable.name} are taken as times")
-        kept = [v for v in dataset.variables.values() if v.name != variable.name]
-        return dataset.with_variables([*dates, *kept])
+        others = [v for v in dataset.variables.values() if v.name != variable.name]
+        return dataset.with_variables([*dates, *others])
     return dataset
 
 

@@ -234,14 +234,14 @@ def format_for(path: Path, layout: Layout | None = None) -> Format:
 def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
     if layout.variant is not None and layout.variant not in chosen.variants:
         owner = next(
-            (found for found in FORMATS if layout.variant in found.variants), None
+            (listed for listed in FORMATS if layout.variant in listed.variants), None
         )
         if owner is not None:
             raise UsageError(
                 f"{path}: --format {layout.variant} is for files that end in "
                 f"{' '.join(owner.suffixes)}"
             )
-        known = [name for found in FORMATS for name in found.variants]
+        known = [name for listed in FORMATS for name in listed.variants]
         raise UsageError(
             f"--format: there is no '{layout.variant}'. {nearest_names(layout.variant, known)}"
         )

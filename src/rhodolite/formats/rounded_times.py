@@ -90,10 +90,10 @@ def _on_regular_steps(ticks: Array, half: float) -> Array | None:
     if (distances <= 0).any() or distances.min() == distances.max():
         return None
     # Shorter steps than the last decimal fit anything.
-    told = _STEPS[
+    fitting = _STEPS[
         (2.2 * half < _STEPS) & (np.abs(_STEPS - np.median(distances)) <= 2 * half)
     ]
-    for step in sorted(told, key=lambda step: abs(step - distances.mean())):
+    for step in sorted(fitting, key=lambda step: abs(step - distances.mean())):
         places = np.rint((ticks - ticks[0]) / step).astype(np.int64)
         beside = ticks - ticks[0] - places * step
         first, last = ticks[0] + beside.max() - half, ticks[0] + beside.min() + half

@@ -12,30 +12,30 @@ _MARGIN = 9
 _LONGEST_TITLE, _LONGEST_CELL, _LONGEST_HISTORY = 500, 120, 160
 
 
-def dataset_page(found: dict[str, Any]) -> str:
+def dataset_page(summary: dict[str, Any]) -> str:
     """Write the summary of a dataset as text.
 
     Parameters
     ----------
-    found : mapping of str to object
+    summary : mapping of str to object
         What `describe` returns.
     """
-    found = make_all_visible(found)
-    lines = [_files_line(found["files"])]
-    if found["title"]:
-        lines.append(cut_text(found["title"], _LONGEST_TITLE))
+    summary = make_all_visible(summary)
+    lines = [_files_line(summary["files"])]
+    if summary["title"]:
+        lines.append(cut_text(summary["title"], _LONGEST_TITLE))
     for title, text in (
-        ("Groups", _groups(found["files"])),
-        ("Where", _where(found["where"])),
-        ("When", _when(found["when"])),
-        ("Height", _height(found["height"])),
-        ("Made", _making(found)),
+        ("Groups", _groups(summary["files"])),
+        ("Where", _where(summary["where"])),
+        ("When", _when(summary["when"])),
+        ("Height", _height(summary["height"])),
+        ("Made", _making(summary)),
     ):
         lines += ["", *_section(title, text)] if text else []
-    lines += ["", *_variable_table(found["variables"])]
-    doubts = _doubts(found["variables"])
+    lines += ["", *_variable_table(summary["variables"])]
+    doubts = _doubts(summary["variables"])
     lines += ["", *doubts] if doubts else []
-    if not any("statistics" in variable for variable in found["variables"]):
+    if not any("statistics" in variable for variable in summary["variables"]):
         lines += [
             "",
             "Missing share and range are read from the data with --statistics.",
@@ -43,27 +43,27 @@ def dataset_page(found: dict[str, Any]) -> str:
     return "\n".join(lines)
 
 
-def variable_page(found: dict[str, Any]) -> str:
+def variable_page(summary: dict[str, Any]) -> str:
     """Write everything about one variable as text.
 
     Parameters
     ----------
-    found : mapping of str to object
+    summary : mapping of str to object
         What `describe` returns.
     """
-    found = make_all_visible(found)
-    storage = found["storage"]
+    summary = make_all_visible(summary)
+    storage = summary["storage"]
     over = (
-        " x ".join(f"{n} {name}" for name, n in found["dimensions"].items())
+        " x ".join(f"{n} {name}" for name, n in summary["dimensions"].items())
         or "a single value"
     )
     lines = [
-        f"{found['name']}: {found['quantity']}, in {found['units'] or 'no units'}",
+        f"{summary['name']}: {summary['quantity']}, in {summary['units'] or 'no units'}",
         over,
     ]
-    if found["temperature"]:
-        lines.append(f"read as a temperature: {found['temperature']}")
-    how = [f"{found['type']}, {file_size(storage['bytes_unpacked'])} when unpacked"]
+    if summary["temperature"]:
+        lines.append(f"read as a temperature: {summary['temperature']}")
+    how = [f"{summary['type']}, {file_size(storage['bytes_unpacked'])} when unpacked"]
     if packing := storage["packing"]:
         how.append(
             f"packed: value = stored x {packing['scale']:g} + {packing['offset']:g}"
@@ -78,8 +78,8 @@ def variable_page(found: dict[str, Any]) -> str:
     else:
         how.append("in one piece, not compressed")
     lines += ["", *_section("Stored", how)]
-    if "statistics" in found:
-        lines += ["", *_section("Values", _statistics_words(found))]
+    if "statistics" in summary:
+        lines += ["", *_section("Values", _statistics_words(summary))]
     rows = [
         [
             c["name"],
@@ -91,7 +91,7 @@ def variable_page(found: dict[str, Any]) -> str:
             c["units"],
             "yes" if c["bounds"] else "no",
         ]
-        for c in found["coordinates"]
+        for c in summary["coordinates"]
     ]
     lines += [
         "",
@@ -100,9 +100,9 @@ def variable_page(found: dict[str, Any]) -> str:
             rows,
         ),
     ]
-    width = max((len(key) for key in found["attributes"]), default=0)
+    width = max((len(key) for key in summary["attributes"]), default=0)
     lines += ["", "Attributes"] + [
-        f"  {key:<{width}}  {value}" for key, value in found["attributes"].items()
+        f"  {key:<{width}}  {value}" for key, value in summary["attributes"].items()
     ]
     return "\n".join(lines)
 
@@ -261,13 +261,13 @@ def _height(height: dict[str, Any] | None) -> list[str]:
     ]
 
 
-def _making(found: dict[str, Any]) -> list[str]:
+def _making(summary: dict[str, Any]) -> list[str]:
     """Return the last line of the history, and how to see all of it."""
     # Ends of lines are written out by now, as all that a terminal would obey.
-    history = str(found["attributes"].get("history", "")).strip().split("\\n")
-    if not history[-1] or not found["attributes"].get(STUDY):
+    history = str(summary["attributes"].get("history", "")).strip().split("\\n")
+    if not history[-1] or not summary["attributes"].get(STUDY):
         return []
-    name = found["files"][0]["name"] if len(found["files"]) == 1 else "FILE"
+    name = summary["files"][0]["name"] if len(summary["files"]) == 1 else "FILE"
     last = cut_text(history[-1], _LONGEST_HISTORY)
     return [
         last,
@@ -310,8 +310,8 @@ def _doubts(variables: list[dict[str, Any]]) -> list[str]:
     return [f"{name}: {words}; see check --values" for name, words in said if words]
 
 
-def _statistics_words(found: dict[str, Any]) -> list[str]:
-    numbers, units = found["statistics"], found["units"] or ""
+def _statistics_words(summary: dict[str, Any]) -> list[str]:
+    numbers, units = summary["statistics"], summary["units"] or ""
     return [
         f"{numbers['values']:,} values, {_share(numbers['missing_share'])} of them missing",
         f"from {_number(numbers['minimum'])} to {_number(numbers['maximum'])} {units}".strip(),

@@ -24,6 +24,11 @@ def differences(block: Array, normals: Array, phases: Array) -> Array:
     -------
     ndarray
         Of the shape and type of `block`; the subtraction itself is in float64.
+
+    Examples
+    --------
+    >>> differences(np.array([[3.0], [8.0]]), np.array([[1.0], [5.0]]), np.array([0, 1])).tolist()
+    [[2.0], [3.0]]
     """
     out = np.empty_like(block)
     for step, phase in enumerate(phases):
@@ -47,6 +52,12 @@ def scaled(
         Normals for departures in parts of them, standard deviations for standardised ones.
     factor : float
         100 for percent.
+
+    Examples
+    --------
+    >>> normals, scales = np.array([[10.0]]), np.array([[10.0]])
+    >>> scaled(np.array([[12.0]]), normals, scales, 100.0, np.array([0])).tolist()
+    [[20.0]]
     """
     factors = np.full(scales.shape, np.nan)
     np.divide(factor, scales, out=factors, where=scales != 0)

@@ -24,6 +24,11 @@ def autocorrelation(values: Array, lag: int = 1) -> Array:
     -------
     ndarray of float64, shape (*cells)
         0 where there are no pairs or all values are equal.
+
+    Examples
+    --------
+    >>> autocorrelation(np.array([1.0, -1.0, 1.0, -1.0, 1.0, -1.0])).round(3).tolist()
+    -1.0
     """
     present = ~np.isnan(values)
     count = np.maximum(present.sum(axis=0), 1)
@@ -57,6 +62,11 @@ def effective_size(count: Array, r: Array) -> Array:
     n (1 - r) / (1 + r), Santer and others 2000, Journal of Geophysical Research 105, 7337-7356,
     equation 6. For the correlation of two series r is the product of theirs (Bretherton and
     others 1999, Journal of Climate 12, 1990-2009, equation 31).
+
+    Examples
+    --------
+    >>> effective_size(np.array(100), np.array(0.5)).round(1).tolist()
+    33.3
     """
-    held = np.clip(r, 0.0, 1.0 - 1e-9)
-    return np.asarray(count * (1 - held) / (1 + held))
+    bounded = np.clip(r, 0.0, 1.0 - 1e-9)
+    return np.asarray(count * (1 - bounded) / (1 + bounded))

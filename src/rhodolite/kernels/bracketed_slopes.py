@@ -149,21 +149,21 @@ def _report(series: _Series, order: Array, edge: float, room: Array) -> int:
             keys[later] = -order[later]
     else:
         _take_line_away(series, order, edge, keys)
-    found: Any = np.uint64(0)
-    one = np.uint64(1)
-    for at in range(one, np.uint64(keys.size)):
+    total: Any = np.uint64(0)
+    unit = np.uint64(1)
+    for at in range(unit, np.uint64(keys.size)):
         key, j = keys[at], order[at]
         place: Any = at
-        while place and keys[place - one] >= key:
-            if found == room.size:
+        while place and keys[place - unit] >= key:
+            if total == room.size:
                 return -1
-            place -= one
+            place -= unit
             i = order[place]
-            room[found] = (y[j] - y[i]) / (x[j] - x[i])
-            found += np.uint64(i < j)
-            keys[place + one], order[place + one] = keys[place], i
+            room[total] = (y[j] - y[i]) / (x[j] - x[i])
+            total += np.uint64(i < j)
+            keys[place + unit], order[place + unit] = keys[place], i
         keys[place], order[place] = key, j
-    return np.int64(found)  # type: ignore[return-value]
+    return np.int64(total)  # type: ignore[return-value]
 
 
 @compiled_for(

@@ -32,6 +32,13 @@ def correlate(first: Array, second: Array) -> tuple[Array, Array, Array]:
     -----
     The t test has the degrees of freedom of the effective sample size of Bretherton and others
     1999, Journal of Climate 12, 1990-2009, equation 31, less 2.
+
+    Examples
+    --------
+    >>> first = np.array([1.0, 2.0, 3.0, 4.0])
+    >>> r, pvalue, slope = correlate(first, np.array([2.0, 1.0, 4.0, 3.0]))
+    >>> float(r.round(3)), float(pvalue.round(3)), float(slope.round(3))
+    (0.6, 0.4, 0.6)
     """
     present = ~(np.isnan(first) | np.isnan(second))
     count = present.sum(axis=0)
@@ -65,6 +72,12 @@ def rank_pairs(first: Array, second: Array) -> tuple[Array, Array]:
         First values, shape (n, *cells).
     second : ndarray
         Second values, shape (n, *cells).
+
+    Examples
+    --------
+    >>> ranks, _ = rank_pairs(np.array([3.0, 1.0, 3.0]), np.array([1.0, 2.0, 3.0]))
+    >>> ranks.tolist()
+    [2.5, 1.0, 2.5]
     """
     # Takes a second to import, which only this needs.
     from scipy.stats import rankdata

@@ -29,17 +29,17 @@ def insert_counting(keys: Array, order: Array, start: int, stop: int) -> int:
     start, stop : int
         Where the run lies.
     """
-    found: Any = np.uint64(0)
-    first, one = np.uint64(start), np.uint64(1)
-    for at in range(first + one, np.uint64(max(stop, start + 1))):
+    swaps: Any = np.uint64(0)
+    first, unit = np.uint64(start), np.uint64(1)
+    for at in range(first + unit, np.uint64(max(stop, start + 1))):
         key, index = keys[at], order[at]
         place: Any = at
-        while place > first and keys[place - one] > key:
-            keys[place], order[place] = keys[place - one], order[place - one]
-            place -= one
+        while place > first and keys[place - unit] > key:
+            keys[place], order[place] = keys[place - unit], order[place - unit]
+            place -= unit
         keys[place], order[place] = key, index
-        found += at - place
-    return np.int64(found)  # type: ignore[return-value]
+        swaps += at - place
+    return np.int64(swaps)  # type: ignore[return-value]
 
 
 @compiled_for(
@@ -60,35 +60,35 @@ def _merge(
     They are merged from both ends at once, and which of them gives the next key is chosen without a
     branch, so that a processor has two chains of work that do not wait for each other.
     """
-    one, half = np.uint64(1), np.uint64(middle)
+    unit, half = np.uint64(1), np.uint64(middle)
     left, right, at = np.uint64(start), half, np.uint64(start)
     last_left, last_right, last = (
-        half - one,
-        np.uint64(stop) - one,
-        np.uint64(stop) - one,
+        half - unit,
+        np.uint64(stop) - unit,
+        np.uint64(stop) - unit,
     )
-    found = np.uint64(0)
+    swaps = np.uint64(0)
     for _ in range(min(middle - start, stop - middle)):
         turned = np.uint64(keys[right] < keys[left])
         taken = left + (right - left) * turned
         to_keys[at], to_order[at] = keys[taken], order[taken]
-        found += (half - left) * turned
+        swaps += (half - left) * turned
         right += turned
-        left += one - turned
-        at += one
+        left += unit - turned
+        at += unit
         turned = np.uint64(keys[last_right] < keys[last_left])
         taken = last_right - (last_right - last_left) * turned
         to_keys[last], to_order[last] = keys[taken], order[taken]
-        found += (half - one - last_left) * (one - turned)
+        swaps += (half - unit - last_left) * (unit - turned)
         last_left -= turned
-        last_right -= one - turned
-        last -= one
+        last_right -= unit - turned
+        last -= unit
     if at == last:
-        from_left = left < last_left + one
+        from_left = left < last_left + unit
         rest = left if from_left else right
-        found += np.uint64(0) if from_left else half - one - last_left
+        swaps += np.uint64(0) if from_left else half - unit - last_left
         to_keys[at], to_order[at] = keys[rest], order[rest]
-    return np.int64(found)  # type: ignore[return-value]
+    return np.int64(swaps)  # type: ignore[return-value]
 
 
 @compiled_for("int64(float64[::1])")

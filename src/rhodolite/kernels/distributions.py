@@ -19,6 +19,11 @@ def t_below(freedom: Any, value: Any) -> Array:
     freedom : float or ndarray
         Degrees of freedom.
     value : float or ndarray
+
+    Examples
+    --------
+    >>> round(float(t_below(10, 1.8125)), 4)
+    0.95
     """
     from scipy.special import stdtr
 
@@ -34,6 +39,11 @@ def t_quantile(freedom: Any, share: float) -> Array:
         Degrees of freedom.
     share : float
         Probability.
+
+    Examples
+    --------
+    >>> round(float(t_quantile(10, 0.975)), 4)
+    2.2281
     """
     from scipy.special import stdtrit
 
@@ -41,14 +51,26 @@ def t_quantile(freedom: Any, share: float) -> Array:
 
 
 def normal_below(value: Any) -> Array:
-    """Return the probability of the standard normal distribution below a value."""
+    """Return the probability of the standard normal distribution below a value.
+
+    Examples
+    --------
+    >>> round(float(normal_below(1.96)), 4)
+    0.975
+    """
     from scipy.special import ndtr
 
     return np.asarray(ndtr(value))
 
 
 def normal_quantile(share: Any) -> Array:
-    """Return the value below which a share of the standard normal distribution lies."""
+    """Return the value below which a share of the standard normal distribution lies.
+
+    Examples
+    --------
+    >>> round(float(normal_quantile(0.975)), 4)
+    1.96
+    """
     from scipy.special import ndtri
 
     return np.asarray(ndtri(share))
@@ -60,6 +82,12 @@ def gamma_below(shape: Any, value: Any) -> tuple[Array, Array]:
     Parameters
     ----------
     shape, value : float or ndarray
+
+    Examples
+    --------
+    >>> below, above = gamma_below(1.0, np.log(2.0))
+    >>> round(float(below), 6), round(float(above), 6)
+    (0.5, 0.5)
     """
     from scipy.special import gammainc, gammaincc
 

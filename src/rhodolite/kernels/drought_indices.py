@@ -188,6 +188,11 @@ def normal_index(values: Array, base: Array) -> Array:
     ----------
     values, base : ndarray of float, shape (n, *cells) and (m, *cells)
         The deviation has divisor m - 1, missing values (NaN) left out.
+
+    Examples
+    --------
+    >>> normal_index(np.array([14.0]), np.array([8.0, 10.0, 12.0])).tolist()
+    [2.0]
     """
     spread = Spread().finish(Spread().gather(base, np.zeros(len(base), int), 1))
     mean, deviation = spread["mean"][0], spread["deviation"][0]
@@ -211,6 +216,11 @@ def running_sum(values: Array, count: int) -> Array:
     Returns
     -------
     ndarray of float64, shape (n, *cells)
+
+    Examples
+    --------
+    >>> running_sum(np.array([1.0, 2.0, 4.0]), 2).tolist()
+    [nan, 3.0, 6.0]
     """
     out = np.full(values.shape, np.nan)
     total = np.zeros((max(len(values) - count + 1, 0), *values.shape[1:]))

@@ -36,6 +36,11 @@ def unit_vectors(latitudes: Array, longitudes: Array) -> Array:
     --------
     >>> unit_vectors(np.array(90.0), np.array(0.0)).round(12).tolist()
     [0.0, 0.0, 1.0]
+
+    Examples
+    --------
+    >>> unit_vectors(np.array([0.0, 90.0]), np.array([90.0, 0.0])).round(6).tolist()
+    [[0.0, 1.0, 0.0], [0.0, 0.0, 1.0]]
     """
     phi, lam = np.radians(latitudes), np.radians(longitudes)
     return np.stack(

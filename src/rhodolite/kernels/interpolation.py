@@ -36,6 +36,12 @@ def linear_weights(
     -------
     sparse array, shape (m, n)
         Rows add up to 1; those of places outside the cells are empty.
+
+    Examples
+    --------
+    >>> centres, edges = np.array([0.0, 10.0]), np.array([-5.0, 5.0, 15.0])
+    >>> linear_weights(centres, edges, np.array([2.5])).toarray().tolist()
+    [[0.75, 0.25]]
     """
     from scipy import sparse
 
@@ -94,19 +100,26 @@ def nearest(
     -------
     tuple of ndarray, shape (m, count)
         Numbers of cells from near to far, and distances in degrees of arc.
+
+    Examples
+    --------
+    >>> latitudes, longitudes = np.array([0.0, 50.0]), np.array([0.0, 10.0])
+    >>> cells, _ = nearest(latitudes, longitudes, np.array([48.0]), np.array([9.0]))
+    >>> cells.reshape(-1).tolist()
+    [1]
     """
     from scipy.spatial import cKDTree
 
     known = np.flatnonzero(np.isfinite(latitudes) & np.isfinite(longitudes))
     tree = cKDTree(unit_vectors(latitudes[known], longitudes[known]))
-    chords, found = tree.query(
+    chords, neighbours = tree.query(
         unit_vectors(wanted_latitudes, wanted_longitudes), k=min(count, known.size)
     )
-    chords, found = (
+    chords, neighbours = (
         chords.reshape(len(wanted_latitudes), -1),
-        found.reshape(len(wanted_latitudes), -1),
+        neighbours.reshape(len(wanted_latitudes), -1),
     )
-    return known[found], np.degrees(2 * np.arcsin(np.clip(chords / 2, 0, 1)))
+    return known[neighbours], np.degrees(2 * np.arcsin(np.clip(chords / 2, 0, 1)))
 
 
 def bilinear_in_quads(
@@ -162,12 +175,12 @@ def bilinear_in_quads(
                 [_touching(centres[c], places[cells_inside]) for c in corners], axis=1
             )
             u, v, inside = _inverse(points)
-            found = cells_inside[inside]
-            done[found] = True
+            settled = cells_inside[inside]
+            done[settled] = True
             u, v = u[inside], v[inside]
             parts = np.stack([(1 - u) * (1 - v), u * (1 - v), (1 - u) * v, u * v])
             cells = np.stack([r[inside] * columns + c[inside] for r, c in corners])
-            entries.append((np.tile(found, 4), cells.reshape(-1), parts.reshape(-1)))
+            entries.append((np.tile(settled, 4), cells.reshape(-1), parts.reshape(-1)))
     joined = [np.concatenate([entry[at] for entry in entries]) for at in range(3)]
     matrix = sparse.csr_array(
         (joined[2], (joined[0], joined[1])), shape=(len(near), rows * columns)

@@ -39,6 +39,11 @@ def overlaps(
     sparse array, shape (m, n)
         In these units, float64. The sum of a column is the length of the source's cell, where the
         target covers all of it.
+
+    Examples
+    --------
+    >>> overlaps(np.array([0.0, 1.0, 2.0]), np.array([0.5, 2.0])).toarray().tolist()
+    [[0.5, 1.0]]
     """
     from scipy import sparse
 
@@ -89,6 +94,11 @@ def overlaps_round(
     -------
     sparse array, shape (m, n)
         In these units, or with `centres` in their square, float64.
+
+    Examples
+    --------
+    >>> overlaps_round(np.array([0.0, 180.0, 360.0]), np.array([-90.0, 90.0])).toarray().tolist()
+    [[90.0, 90.0]]
     """
     from scipy import sparse
 

@@ -160,6 +160,13 @@ def fit_line(sums: LineSums) -> Line:
     Draper and Smith 1998, Applied Regression Analysis, section 1.4. Where all pairs lie on the line
     the error is 0, and the p-value 0 for a slope and 1 for none. Values that are equal up to
     rounding have none.
+
+    Examples
+    --------
+    >>> x = np.array([0.0, 1.0, 2.0])
+    >>> line = fit_line(line_sums(x, np.array([[1.0], [3.0], [5.0]])))
+    >>> line.slope.tolist()
+    [2.0]
     """
     enough = (sums.count >= 3) & (sums.xx > 0)
     constant = vanishes(sums.yy, sums.count, sums.mean_y)

@@ -53,6 +53,12 @@ def moments(
     -------
     tuple of ndarray of float64, shape (*cells)
         The mean is 0 where there is no value.
+
+    Examples
+    --------
+    >>> count, _, mean, squares = moments(np.array([1.0, 2.0, np.nan, 6.0]))
+    >>> int(count), float(mean), float(squares)
+    (3, 3.0, 14.0)
     """
     origin = first_values(values)
     deviation = np.subtract(values, origin, dtype=np.float64)

@@ -42,6 +42,11 @@ def percentile(
     -----
     Linear between the values at positions (n - 1) share, definition 7 of Hyndman and Fan 1996, The
     American Statistician 50, 361-365.
+
+    Examples
+    --------
+    >>> float(percentile(np.array([4.0, 1.0, np.nan, 3.0, 2.0]), 0.5))
+    2.5
     """
     missing = None if whole else find_missing(values, unpack)
     if missing is None:
@@ -150,6 +155,11 @@ def ascending(values: Array) -> Array:
     Parameters
     ----------
     values : ndarray, shape (n, *cells)
+
+    Examples
+    --------
+    >>> ascending(np.array([3.0, np.nan, 1.0])).tolist()
+    [1.0, 3.0, nan]
     """
     # Integers of 32 bits are sorted several at a time by more processors than those of 16.
     small = values.dtype.kind in "iu" and values.dtype.itemsize < 4
@@ -176,6 +186,11 @@ def longest_run(
     Returns
     -------
     ndarray of float64, shape (*cells)
+
+    Examples
+    --------
+    >>> float(longest_run(np.array([1.0, 5.0, 6.0, 0.0, 7.0]), 4.0, below=False))
+    2.0
     """
     current = np.zeros(values.shape[1:], np.int32)
     longest = np.zeros_like(current)

@@ -96,11 +96,11 @@ class PairMoments:
     def variances(self) -> tuple[Array, Array]:
         """Return the variances of the first and the second, 0 where no more than rounding is left
         of equal values."""
-        found = []
+        results = []
         for squares, mean in zip(self.products[:2], self.means[3:], strict=True):
             real = ~vanishes(squares, self.weight, mean)
-            found.append(np.where(real, _ratio(squares, self.weight), 0.0))
-        return found[0], found[1]
+            results.append(np.where(real, _ratio(squares, self.weight), 0.0))
+        return results[0], results[1]
 
     def correlation(self) -> Array:
         """Return Pearson's correlation, NaN where all values of one are equal."""

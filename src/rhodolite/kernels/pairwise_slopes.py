@@ -99,17 +99,17 @@ def sen_of_rows(
         # The values that are there, season by season.
         ends = np.empty(firsts.size, np.int64)
         ends[0] = 0
-        held = 0
+        present = 0
         count = 0
         for season in range(firsts.size - 1):
             for at in range(firsts[season], firsts[season + 1]):
                 step = members[at]
                 value = rows[cell, step]
                 if not math.isnan(value):
-                    xs[held], ys[held] = x[step], value
-                    held += 1
-            ends[season + 1] = held
-            size = held - ends[season]
+                    xs[present], ys[present] = x[step], value
+                    present += 1
+            ends[season + 1] = present
+            size = present - ends[season]
             count += size * (size - 1) // 2
         if count == 0:
             for row in range(out.shape[0]):
@@ -138,12 +138,12 @@ def kendall_of_rows(rows: Array, out: Array) -> None:
     """
     series, order = np.empty(rows.shape[1]), np.empty(rows.shape[1], np.int64)
     for cell in range(rows.shape[0]):
-        held = 0
+        present = 0
         for value in rows[cell]:
             if not math.isnan(value):
-                series[held], order[held] = value, held
-                held += 1
-        there = series[:held]
-        falling = sort_counting(there, order[:held])
-        pairs = held * (held - 1) // 2
+                series[present], order[present] = value, present
+                present += 1
+        there = series[:present]
+        falling = sort_counting(there, order[:present])
+        pairs = present * (present - 1) // 2
         out[cell] = pairs - tied_pairs(there) - 2 * falling

@@ -78,6 +78,13 @@ def fit_polynomial(x: Array, block: Array, order: int) -> PolynomialFit:
     -----
     The three-term recurrence of Forsythe 1957, Journal of the SIAM 5, 74-88, with weight 0 for
     missing values, which avoids the loss of digits of the normal equations.
+
+    Examples
+    --------
+    >>> x = np.arange(5.0)
+    >>> fit = fit_polynomial(x, (x**2).reshape(-1, 1), 2)
+    >>> fit.terms.round(9).ravel().tolist()
+    [6.0, 4.0, 1.0]
     """
     present = ~np.isnan(block)
     count = present.sum(axis=0)
@@ -118,11 +125,11 @@ def fit_polynomial(x: Array, block: Array, order: int) -> PolynomialFit:
             )
     enough = count > order
     residuals = np.where(present & enough, left, np.nan)
-    made = [np.where(enough, term, np.nan) for term in terms]
-    held = [np.where(enough & (norm > 0), norm, np.nan) for norm in norms]
+    coefficients = [np.where(enough, term, np.nan) for term in terms]
+    usable_norms = [np.where(enough & (norm > 0), norm, np.nan) for norm in norms]
     return PolynomialFit(
-        np.array(made),
-        np.array(held),
+        np.array(coefficients),
+        np.array(usable_norms),
         np.array(centres),
         np.array(ratios),
         residuals,

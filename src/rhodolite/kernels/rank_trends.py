@@ -31,6 +31,11 @@ def tie_correction(values: Array) -> Array:
     Returns
     -------
     ndarray of float64, shape (*cells)
+
+    Examples
+    --------
+    >>> float(tie_correction(np.array([1.0, 1.0, 2.0])))
+    18.0
     """
     ordered = ascending(values)
     places = np.arange(ordered.shape[-1])
@@ -52,6 +57,11 @@ def kendall_variance(values: Array) -> Array:
     Notes
     -----
     Kendall 1975, Rank Correlation Methods, section 4.9; values as for `tie_correction`.
+
+    Examples
+    --------
+    >>> float(kendall_variance(np.arange(10.0)))
+    125.0
     """
     n = (~np.isnan(values)).sum(axis=0).astype(np.float64)
     return np.asarray((n * (n - 1) * (2 * n + 5) - tie_correction(values)) / 18)
@@ -68,6 +78,11 @@ def normal_pvalue(score: Array, variance: Array) -> Array:
         Test statistic.
     variance : ndarray
         Variance of the statistic.
+
+    Examples
+    --------
+    >>> round(float(normal_pvalue(np.array(20.0), np.array(125.0))), 3)
+    0.089
     """
     size = np.maximum(np.abs(score) - 1, 0)
     z = np.divide(
@@ -139,6 +154,11 @@ def kendall_statistic(values: Array) -> Array:
     Parameters
     ----------
     values : ndarray, shape (n, *cells)
+
+    Examples
+    --------
+    >>> float(kendall_statistic(np.array([1.0, 3.0, 2.0, 4.0])))
+    4.0
     """
     rows = _by_cell(values)
     if are_few(len(rows), np.array([len(values)])) or not can_compile():

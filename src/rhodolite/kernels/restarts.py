@@ -25,6 +25,13 @@ def fixed_restarts(falls: NDArray[np.bool_]) -> tuple[int, int] | None:
     tuple of int, optional
         None where they fall less than twice, or after no fixed number of steps: amounts of single
         steps fall at any.
+
+    Examples
+    --------
+    >>> falls = np.zeros(10, dtype=bool)
+    >>> falls[[4, 8]] = True
+    >>> fixed_restarts(falls)
+    (1, 4)
     """
     steps = np.flatnonzero(falls) + 1
     if steps.size < _FEWEST:
@@ -50,6 +57,13 @@ def amounts_of_steps(
     -------
     ndarray of float64, shape (n, *cells)
         Nowhere below zero; NaN at a first step that is no beginning.
+
+    Examples
+    --------
+    >>> since_midnight = np.array([1.0, 3.0, 2.0, 5.0])
+    >>> begins = np.array([True, False, True, False])
+    >>> amounts_of_steps(since_midnight, None, begins).tolist()
+    [1.0, 2.0, 2.0, 3.0]
     """
     first = np.full((1, *values.shape[1:]), np.nan) if before is None else before[None]
     earlier = np.concatenate([first, values[:-1]]).astype(np.float64)

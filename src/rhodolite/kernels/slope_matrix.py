@@ -26,6 +26,11 @@ def slopes(centres: Array, period: float | None = None) -> sparse.csr_array:
     Returns
     -------
     sparse array, shape (n, n)
+
+    Examples
+    --------
+    >>> (slopes(np.array([0.0, 1.0, 2.0])) @ np.array([0.0, 2.0, 6.0])).tolist()
+    [2.0, 3.0, 4.0]
     """
     from scipy import sparse
 

@@ -24,6 +24,11 @@ def circular_mean(values: Array, width: int) -> Array:
     Returns
     -------
     ndarray of float64, shape (n, *cells)
+
+    Examples
+    --------
+    >>> circular_mean(np.array([1.0, 2.0, 3.0, 6.0]), 3).round(3).tolist()
+    [3.0, 2.0, 3.667, 3.333]
     """
     half = width // 2
     return running_mean(
@@ -41,6 +46,11 @@ def running_mean(values: Array, width: int) -> Array:
     values : ndarray, shape (n, *cells)
     width : int
         Odd number of values.
+
+    Examples
+    --------
+    >>> running_mean(np.array([1.0, 2.0, 3.0, 6.0]), 3).round(3).tolist()
+    [1.5, 2.0, 3.667, 4.5]
     """
     half = width // 2
     present = ~np.isnan(values)
@@ -72,6 +82,12 @@ def first_harmonics(values: Array, count: int) -> Array:
     -----
     The least-squares fit of the mean and `count` sine waves, which is the Fourier series cut off
     (Wilks 2011, Statistical Methods in the Atmospheric Sciences, section 9.4.4).
+
+    Examples
+    --------
+    >>> cycle = np.cos(np.radians([0.0, 90.0, 180.0, 270.0])) + 5
+    >>> first_harmonics(cycle, 1).round(6).tolist()
+    [6.0, 5.0, 4.0, 5.0]
     """
     waves = np.fft.rfft(values, axis=0)
     waves[count + 1 :] = 0

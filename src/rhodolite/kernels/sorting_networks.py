@@ -47,17 +47,22 @@ def sorting_network(
     -----
     Merge exchange, algorithm M in section 5.2.2 of Knuth 1998, The Art of Computer Programming,
     volume 3.
+
+    Examples
+    --------
+    >>> [(exchange.low, exchange.high) for exchange in sorting_network(3)]
+    [(0, 2), (0, 1), (1, 2)]
     """
-    found: list[tuple[int, int]] = []
+    exchanges: list[tuple[int, int]] = []
     half = 1 << max((count - 1).bit_length() - 1, 0)
     p = half if count > 1 else 0
     while p:
         q, r, d = half, 0, p
         while d:
-            found.extend((at, at + d) for at in range(count - d) if at & p == r)
+            exchanges.extend((at, at + d) for at in range(count - d) if at & p == r)
             d, q, r = q - p, q >> 1, p
         p >>= 1
-    return _needed(found, range(count) if wanted is None else wanted)
+    return _needed(exchanges, range(count) if wanted is None else wanted)
 
 
 @functools.cache
@@ -70,26 +75,26 @@ def merging_network(count: int) -> tuple[Exchange, ...]:
     The bitonic merge of Batcher 1968, Proceedings of the AFIPS Spring Joint Computer Conference 32,
     307-314, as if the rows were followed by infinite ones, up to a power of two.
     """
-    found: list[tuple[int, int]] = []
+    exchanges: list[tuple[int, int]] = []
     stride = 1 << max((count - 1).bit_length() - 1, 0) if count > 1 else 0
     while stride:
-        found.extend(
+        exchanges.extend(
             (at, at + stride) for at in range(count - stride) if not at & stride
         )
         stride >>= 1
-    return _needed(found, range(count))
+    return _needed(exchanges, range(count))
 
 
 def _needed(
     pairs: Sequence[tuple[int, int]], wanted: Iterable[int]
 ) -> tuple[Exchange, ...]:
     """Return those of some exchanges on which what is wanted depends."""
-    live, kept = set(wanted), []
+    live, needed = set(wanted), []
     for low, high in reversed(pairs):
         if low in live or high in live:
-            kept.append(Exchange(low, high, low in live, high in live))
+            needed.append(Exchange(low, high, low in live, high in live))
             live |= {low, high}
-    return tuple(reversed(kept))
+    return tuple(reversed(needed))
 
 
 def exchange(rows: list[Array], network: Iterable[Exchange]) -> None:
@@ -128,6 +133,11 @@ def sort_cells(values: Array, wanted: Sequence[int] | None = None) -> list[Array
     -------
     list of ndarray, each of shape (cells)
         For each place that is wanted.
+
+    Examples
+    --------
+    >>> [row.tolist() for row in sort_cells(np.array([[3.0], [1.0], [2.0]]))]
+    [[1.0], [2.0], [3.0]]
     """
     places = range(len(values)) if wanted is None else wanted
     network = sorting_network(len(values), tuple(places))

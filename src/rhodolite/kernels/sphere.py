@@ -27,6 +27,11 @@ def zone_areas(latitude_edges: Array) -> Array:
     Notes
     -----
     Archimedes' theorem: the area of a zone of height h on a unit sphere is 2 pi h.
+
+    Examples
+    --------
+    >>> zone_areas(np.array([-90.0, 0.0, 30.0])).round(6).tolist()
+    [1.0, 0.5]
     """
     return np.abs(np.diff(np.sin(np.radians(latitude_edges))))
 
@@ -42,6 +47,11 @@ def widths(longitude_edges: Array) -> Array:
     Returns
     -------
     ndarray of float64, shape (..., n)
+
+    Examples
+    --------
+    >>> widths(np.array([0.0, 90.0, 180.0])).round(6).tolist()
+    [1.570796, 1.570796]
     """
     return np.abs(np.diff(np.radians(longitude_edges)))
 
@@ -54,6 +64,11 @@ def cell_with(edges: Array, value: float) -> int | None:
     edges : ndarray, shape (n + 1,)
         Monotonic edges, in either direction.
     value : float
+
+    Examples
+    --------
+    >>> cell_with(np.array([0.0, 1.0, 2.0]), 1.5)
+    1
     """
     ascending = edges if edges[-1] >= edges[0] else edges[::-1]
     if not ascending[0] <= value <= ascending[-1]:
@@ -86,6 +101,11 @@ def great_circle(
     -----
     The haversine formula, which keeps its figures for small distances (Sinnott, Sky and Telescope
     68, 1984).
+
+    Examples
+    --------
+    >>> round(float(great_circle(np.array(0.0), np.array(0.0), 0.0, 90.0)), 6)
+    90.0
     """
     phi, phi0 = np.radians(latitudes), np.radians(latitude)
     half = np.sin((phi - phi0) / 2) ** 2
@@ -124,6 +144,12 @@ def from_rotated(
     Notes
     -----
     A rotation of Cartesian coordinates; the parameters are those of CF, Appendix F, rotated pole.
+
+    Examples
+    --------
+    >>> latitude, longitude = from_rotated(np.array([0.0]), np.array([0.0]), 40.0, -170.0)
+    >>> latitude.round(6).tolist(), longitude.round(6).tolist()
+    ([50.0], [10.0])
     """
     phi, lam = np.radians(latitudes), np.radians(longitudes - pole_grid_longitude)
     tilt = np.radians(pole_latitude)

@@ -104,9 +104,8 @@ def outlines_in_plane(
     before = np.cumsum(steps) - steps
     x = x[first][cells] + before - before[first][cells]
     winding = np.add.reduceat(steps, first) if first.size else np.zeros(0)
-    winding = (
-        2 * np.pi * np.round(winding / (2 * np.pi))
-    )  # an outline closes to the last bit
+    # An outline closes to the last bit.
+    winding = 2 * np.pi * np.round(winding / (2 * np.pi))
     middle = np.bincount(cells, x, minlength=whole.size) / np.maximum(
         np.bincount(cells, minlength=whole.size), 1
     )
@@ -144,6 +143,13 @@ def areas_of_cells(
     -----
     The sum of what lies between each edge and the latitude of the first corner, by which small
     cells lose no figures; a cell that holds a pole is closed along it.
+
+    Examples
+    --------
+    >>> latitudes = np.array([[0.0, 0.0, 90.0]])
+    >>> longitudes = np.array([[0.0, 90.0, 0.0]])
+    >>> areas_of_cells(latitudes, longitudes).round(6).tolist()
+    [1.570796]
     """
     areas = np.zeros(len(latitudes))
     whole, latitudes, longitudes = _whole_cells(latitudes, longitudes)

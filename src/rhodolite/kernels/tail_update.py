@@ -62,21 +62,21 @@ def merge_rows(
     upper : bool
         Whether the outermost values are the largest.
     """
-    width, kept, last = _ROW // tails.itemsize, len(tails), len(rows) - 1
-    tile = np.empty((kept, width), tails.dtype)
+    width, depth, last = _ROW // tails.itemsize, len(tails), len(rows) - 1
+    tile = np.empty((depth, width), tails.dtype)
     for start in range(0, tails.shape[2], width):
         stop = min(start + width, tails.shape[2])
         size = stop - start
         if not _reaches(tails[0, group, start:stop], rows[last, start:stop], upper):
             continue
-        for row in range(kept):
+        for row in range(depth):
             _copy(tails[row, group, start:stop], tile[row, :size])
         # Of both, reversed against each other, the outer values are those of the tail to be.
         for row in range(len(rows)):
             _take_outer(tile[row, :size], rows[last - row, start:stop], upper)
         for at in range(len(exchanges)):
             _exchange(tile[exchanges[at, 0], :size], tile[exchanges[at, 1], :size])
-        for row in range(kept):
+        for row in range(depth):
             _copy(tile[row, :size], tails[row, group, start:stop])
 
 

@@ -20,6 +20,11 @@ def in_precision(values: Array | float, dtype: str) -> Array:
     ----------
     values : ndarray or float
     dtype : {"f4", "f8"}
+
+    Examples
+    --------
+    >>> float(in_precision(0.1, "f4"))
+    0.10000000149011612
     """
     return np.asarray(values).astype(dtype, copy=False)
 
@@ -36,6 +41,11 @@ def beyond(
     dtype : {"f4", "f8"}
         Type in which both are compared.
     below : bool
+
+    Examples
+    --------
+    >>> beyond(np.array([20.0, 25.0, np.nan]), 22.0, "f8", below=False).tolist()
+    [False, True, False]
     """
-    held, limit = in_precision(values, dtype), in_precision(threshold, dtype)
-    return np.asarray(held < limit if below else held > limit)
+    rounded, limit = in_precision(values, dtype), in_precision(threshold, dtype)
+    return np.asarray(rounded < limit if below else rounded > limit)

@@ -30,6 +30,12 @@ def at_levels(
     -------
     ndarray of float64, shape (n, *cells)
         NaN beyond the outermost levels, and where a level that is needed is missing.
+
+    Examples
+    --------
+    >>> heights = np.array([1000.0, 500.0])
+    >>> at_levels(np.array([280.0, 250.0]), heights, np.array([750.0]), extrapolate=False).tolist()
+    [265.0]
     """
     if heights.ndim == 1:
         heights = heights.reshape(-1, *(1,) * (values.ndim - 1))

@@ -136,6 +136,12 @@ def finish(parts: Parts, kind: str) -> Array:
     Notes
     -----
     With weights w and deviations d the variance is sum(w d^2) / (sum(w) (n - 1) / n).
+
+    Examples
+    --------
+    >>> parts = gather(np.array([[1.0, 4.0]]), np.array([1.0, 2.0]), "mean")
+    >>> finish(parts, "mean").tolist()
+    [3.0]
     """
     count = parts["count"]
     if kind == "count":
@@ -179,6 +185,11 @@ def weighted_percentile(values: Array, weights: Array, share: float) -> Array:
     by straight lines. With equal weights that is definition 7 of Hyndman and Fan 1996, The American
     Statistician 50, 361-365. Equal values share their weight evenly, so that their order does not
     matter.
+
+    Examples
+    --------
+    >>> weighted_percentile(np.array([[1.0, 4.0, 9.0]]), np.array([1.0, 1.0, 1.0]), 0.5).tolist()
+    [4.0]
     """
     order = np.argsort(values, axis=1)
     ordered = np.take_along_axis(values, order, axis=1).astype(np.float64)

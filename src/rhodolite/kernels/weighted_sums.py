@@ -34,6 +34,12 @@ def weighted_sums(
     -------
     tuple of ndarray of float64
         Both of the shape of `block` without `axes`. Their ratio is the weighted mean.
+
+    Examples
+    --------
+    >>> total, weight = weighted_sums(np.array([1.0, 4.0]), {0: np.array([1.0, 2.0])}, (0,))
+    >>> float(total), float(weight)
+    (9.0, 3.0)
     """
     total = _sum_over(block, weights, axes)
     named = {axis for key in weights for axis in axes_of(key)}
@@ -70,10 +76,10 @@ def _sum_over(block: Array, weights: Weights, axes: tuple[int, ...]) -> Array:
             total = total if along is None else total * along[0]
         else:
             assert key is not None
-            kept = [name for name in names if name not in gone]
+            remaining = [name for name in names if name not in gone]
             # Not a matrix product, which may round differently with the threads that are free.
             total = np.einsum(
-                total, names, along, list(axes_of(key)), kept, dtype=np.float64
+                total, names, along, list(axes_of(key)), remaining, dtype=np.float64
             )
         done.add(key)
         names = [name for name in names if name not in gone]

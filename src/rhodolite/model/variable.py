@@ -234,10 +234,10 @@ class Variable:
 
     def edit(self, *names: str, **attributes: Any) -> Self:
         """Return a copy without some attributes, and with others set."""
-        kept = {
+        remaining = {
             key: value for key, value in self.attributes.items() if key not in names
         }
-        return replace(self, attributes={**kept, **attributes})
+        return replace(self, attributes={**remaining, **attributes})
 
 
 @dataclass(frozen=True)

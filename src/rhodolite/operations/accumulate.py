@@ -97,14 +97,14 @@ class Accumulate(Operation):
         """
         axis = with_ends(dataset, self.stamp)
         along_time, _ = variables_along_time(dataset)
-        made = {
+        results = {
             variable.name: [self._total(dataset, variable, axis)]
             for variable in along_time
         }
-        result = dataset.with_variables(put_in_place(dataset, made))
+        result = dataset.with_variables(put_in_place(dataset, results))
         if self.leap_day is LeapDay.DROP and axis.calendar != "360_day":
-            kept = np.flatnonzero((axis.months != 2) | (axis.days != 29))
-            result = take_steps(result, kept)
+            common_days = np.flatnonzero((axis.months != 2) | (axis.days != 29))
+            result = take_steps(result, common_days)
         return result
 
     def _total(self, dataset: Dataset, variable: Variable, axis: TimeAxis) -> Variable:

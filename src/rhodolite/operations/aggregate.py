@@ -152,19 +152,21 @@ class Aggregate(Operation):
         share = self._required_coverage(periods)
         warn_of_ends(periods, share, self.to, counted=self.measure.kind == "count")
         along_time, _ = variables_along_time(dataset)
-        made = {v.name: self._aggregate(dataset, v, periods, share) for v in along_time}
+        results = {
+            v.name: self._aggregate(dataset, v, periods, share) for v in along_time
+        }
         coordinate = dataset.need(Role.TIME)
         time, bounds = periods.variables(coordinate)
-        made[coordinate.name] = [time]
-        kept = [
+        results[coordinate.name] = [time]
+        others = [
             v
-            for v in put_in_place(dataset, made)
-            if v.name in made
+            for v in put_in_place(dataset, results)
+            if v.name in results
             or coordinate.dimension not in v.dimensions
             or v.name.endswith("_coverage")
         ]
         return dataset.with_variables(
-            [*(v for v in kept if v.name != bounds.name), bounds]
+            [*(v for v in others if v.name != bounds.name), bounds]
         )
 
     def _required_coverage(self, periods: Periods) -> float:

@@ -121,10 +121,10 @@ def _remove(dataset: Dataset, place: Place) -> Dataset:
             f"{nearest_names(place.attribute, attributes)}"
         )
     if not place.variable:
-        kept = {
+        remaining = {
             key: value for key, value in attributes.items() if key != place.attribute
         }
-        return replace(dataset, attributes=kept)
+        return replace(dataset, attributes=remaining)
     return _with(dataset, _variable(dataset, place.variable).edit(place.attribute))
 
 
@@ -133,8 +133,10 @@ def _without_references(variable: Variable, gone: str) -> Variable:
     for key in REFERENCES:
         words = str(variable.attributes.get(key, "")).split()
         if gone in words:
-            kept = " ".join(word for word in words if word != gone)
-            variable = variable.edit(**{key: kept}) if kept else variable.edit(key)
+            remaining = " ".join(word for word in words if word != gone)
+            variable = (
+                variable.edit(**{key: remaining}) if remaining else variable.edit(key)
+            )
     return variable
 
 
@@ -151,7 +153,7 @@ def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:
     if new in dataset.variables or new in dataset.lengths:
         raise DataError(f"--rename {old}={new}: the name {new} is taken already")
     word = re.compile(rf"(?<![\w.-]){re.escape(old)}(?![\w.-])")
-    made = []
+    renamed_variables = []
     for variable in dataset.variables.values():
         attributes = {
             key: word.sub(new, value)
@@ -161,11 +163,12 @@ def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:
         }
         dimensions = tuple(new if name == old else name for name in variable.dimensions)
         name = new if variable.name == old else variable.name
-        made.append(
+        renamed_variables.append(
             variable.replace(name=name, dimensions=dimensions, attributes=attributes)
         )
     return dataset.with_variables(
-        made, unlimited=frozenset(new if n == old else n for n in dataset.unlimited)
+        renamed_variables,
+        unlimited=frozenset(new if n == old else n for n in dataset.unlimited),
     )
 
 

@@ -139,11 +139,11 @@ class Anomaly(Operation):
         dataset = in_local_time(dataset, self.utc_offset)
         reference = self._reference(dataset)
         along_time, _ = variables_along_time(dataset)
-        made = {
+        results = {
             variable.name: [self._departures(dataset, variable, reference)]
             for variable in along_time
         }
-        return dataset.with_variables(put_in_place(dataset, made))
+        return dataset.with_variables(put_in_place(dataset, results))
 
     def _reference(self, dataset: Dataset) -> Reference:
         if self.climatology is None:

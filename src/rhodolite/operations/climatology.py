@@ -111,17 +111,17 @@ class Climatology(Operation):
             check_smoothing(self.smooth, base)
         along_time, others = variables_along_time(dataset)
         coordinate = dataset.need(Role.TIME)
-        made = {variable.name: variable for variable in others}
+        results = {variable.name: variable for variable in others}
         time = _time_variables(coordinate, base)
-        made.update({v.name: v for v in time})
+        results.update({v.name: v for v in time})
         for variable in along_time:
-            made[variable.name] = self._normal(dataset, variable, base)
+            results[variable.name] = self._normal(dataset, variable, base)
         order = [
-            *(name for name in dataset.variables if name in made),
+            *(name for name in dataset.variables if name in results),
             *(v.name for v in time),
         ]
         return dataset.with_variables(
-            [made[name] for name in dict.fromkeys(order)],
+            [results[name] for name in dict.fromkeys(order)],
             unlimited=dataset.unlimited - {str(coordinate.dimension)},
         )
 

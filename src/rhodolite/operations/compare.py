@@ -76,7 +76,7 @@ class Compare(Operation):
         other = self.with_.dataset
         part, steps = _match_times(dataset, other)
         along, others = _to_compare(part)
-        made: list[Variable] = []
+        results: list[Variable] = []
         tables = []
         for variable in along:
             its = (
@@ -87,19 +87,19 @@ class Compare(Operation):
             its = in_line(dataset, variable, other, its, Role.TIME)
             second = _like(part, variable, other, its, steps)
             pair = Pair(part, variable, second, other.label, self.kind)
-            made += [pair.difference(), *pair.by_cell(), *pair.by_time()]
+            results += [pair.difference(), *pair.by_cell(), *pair.by_time()]
             tables.append(pair)
         axes = [v for v in part.variables.values() if v.name in part.axes.auxiliary]
-        kept = {v.name: v for v in (*others, *axes)}
+        remaining = {v.name: v for v in (*others, *axes)}
         return part.with_variables(
-            [*kept.values(), *made], remarks=(*dataset.remarks, *tables)
+            [*remaining.values(), *results], remarks=(*dataset.remarks, *tables)
         )
 
 
 def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
     """Return our part of what both have, and the steps of the other; None where it is one map for
     all of ours."""
-    ours, theirs = (times(one) for one in (dataset, other))
+    ours, theirs = (times(each) for each in (dataset, other))
     if theirs is None or len(theirs) == 1:
         if ours is not None and theirs is not None and len(ours) == 1:
             first, second = (time_labels(axis)[0] for axis in (ours, theirs))

@@ -160,8 +160,8 @@ class Convert(Operation):
         for name, units in self.units.by_name if self.units else ():
             if self.amounts is Amounts.OF_STEP:
                 dataset = _as_rates(dataset, name, units)
-            for one in [name] if name else _fitting(dataset, units):
-                dataset = _in_units(dataset, one, units)
+            for field_name in [name] if name else _fitting(dataset, units):
+                dataset = _in_units(dataset, field_name, units)
         if self.longitude is not None:
             west = 0.0 if self.longitude is Longitudes.FROM_ZERO else -180.0
             coordinate = dataset.need(Role.LONGITUDE)
@@ -264,17 +264,19 @@ def _in_units(dataset: Dataset, asked: str, units: str) -> Dataset:
     if not variable.numeric or name == (dataset.time.name if dataset.time else None):
         raise DataError(f"{name} is not a quantity that can be converted to {units}")
     _refuse_amounts(variable, units)
-    made = {v.name: v for v in dataset.variables.values()}
-    made[name] = in_units(dataset, variable, units)
+    changed = {v.name: v for v in dataset.variables.values()}
+    changed[name] = in_units(dataset, variable, units)
     if name in dataset.axes.auxiliary:
         # Coordinates are small, and needed before anything is streamed.
-        made[name] = _kept_in_memory(made[name])
+        changed[name] = _kept_in_memory(changed[name])
     bounds = str(variable.attributes.get("bounds", ""))
-    if bounds in made:
-        ends = made[bounds].edit(units=variable.units)
+    if bounds in changed:
+        ends = changed[bounds].edit(units=variable.units)
         converted = _kept_in_memory(in_units(dataset, ends, units))
-        made[bounds] = converted if made[bounds].units else converted.edit("units")
-    return dataset.with_variables(made.values())
+        changed[bounds] = (
+            converted if changed[bounds].units else converted.edit("units")
+        )
+    return dataset.with_variables(changed.values())
 
 
 def _refuse_amounts(variable: Variable, units: str) -> None:

@@ -137,17 +137,17 @@ class Correlate(Operation):
         along_time, others = variables_along_time(dataset)
         time = dataset.need(Role.TIME)
         lags = [] if len(self.lag.steps) == 1 else [_lag_axis(self.lag)]
-        made: list[Variable] = []
+        results: list[Variable] = []
         remarks = list(dataset.remarks)
         for variable in along_time:
             its = _partner(variable, other, self.with_)
-            found = self._correlations(dataset, variable, other, its, matched)
-            made += found
+            correlations = self._correlations(dataset, variable, other, its, matched)
+            results += correlations
             if variable.data.size == len(dataset.need_time()):
-                remarks.append(_Sentence(self, variable, its, tuple(found)))
-        kept = [v for v in others if v.name != time.name]
+                remarks.append(_Sentence(self, variable, its, tuple(correlations)))
+        remaining = [v for v in others if v.name != time.name]
         return dataset.with_variables(
-            [*kept, *lags, *made],
+            [*remaining, *lags, *results],
             remarks=tuple(remarks),
             unlimited=dataset.unlimited - {str(time.dimension)},
         )
@@ -223,11 +223,11 @@ class Correlate(Operation):
                     {"units": units},
                 )
             )
-        made = []
+        results = []
         for ending, title, more in about:
             attributes = {"long_name": title, **more, **correlations}
             data = reduction.output(ending, shape)
-            made.append(
+            results.append(
                 Variable(
                     f"{name}_{ending}", dims, data, attributes, Storage(dtype="float32")
                 )
@@ -238,12 +238,12 @@ class Correlate(Operation):
                 "units": UNITS_OF_ONE,
                 **correlations,
             }
-            made.append(
+            results.append(
                 Variable(
                     f"{name}_lag", dimensions, reduction.output("lag", cells), words
                 )
             )
-        return made
+        return results
 
     def _comment(self) -> str:
         taken = [] if self.cycle == Cycle.NONE else [f"mean {self.cycle.word} cycle"]
@@ -319,15 +319,15 @@ class _Pairs(SeriesKernel):
             theirs = self._prepare(block[self.steps :].astype(np.float64), 1)
         rows = [self._of_lag(ours[i], theirs[j]) for i, j in self.pairs]
         names = ("correlation", "correlation_pvalue", "regression")
-        found = {
+        by_name = {
             name: np.stack([row[at] for row in rows]) for at, name in enumerate(names)
         }
         if len(rows) == 1:
-            return {name: values[0] for name, values in found.items()}, Counter()
-        size = np.nan_to_num(np.abs(found["correlation"]), nan=-1.0)
+            return {name: values[0] for name, values in by_name.items()}, Counter()
+        size = np.nan_to_num(np.abs(by_name["correlation"]), nan=-1.0)
         strongest = self.lags[size.argmax(axis=0)].astype(np.float64)
-        found["lag"] = np.where(size.max(axis=0) < 0, np.nan, strongest)
-        return found, Counter()
+        by_name["lag"] = np.where(size.max(axis=0) < 0, np.nan, strongest)
+        return by_name, Counter()
 
     def _of_lag(self, first: Array, second: Array) -> tuple[Array, ...]:
         if self.by_rank:

@@ -82,7 +82,7 @@ class Detrend(Operation):
                 f"{counts.min()}"
             )
         along_time, _ = variables_along_time(dataset)
-        made, remarks = {}, list(dataset.remarks)
+        results, remarks = {}, list(dataset.remarks)
         for variable in along_time:
             along = time_axis_of(dataset, variable)
             reduction = Reduction(
@@ -93,10 +93,10 @@ class Detrend(Operation):
             )
             cells = (*variable.shape[:along], *variable.shape[along + 1 :])
             rest = FirstAxisMoved(reduction.output("value", (len(axis), *cells)), along)
-            made[variable.name] = [self._describe(variable, rest)]
+            results[variable.name] = [self._describe(variable, rest)]
             remarks.append(_SlopeLeft(variable, reduction.output("left", cells)))
         return dataset.with_variables(
-            put_in_place(dataset, made), remarks=tuple(remarks)
+            put_in_place(dataset, results), remarks=tuple(remarks)
         )
 
     def _describe(self, variable: Variable, rest: LazyArray) -> Variable:

@@ -173,11 +173,11 @@ def _describe_series(
     variable: Variable, mesh: Mesh, data: SiteArray, labels: list[str]
 ) -> Variable:
     """Return a variable at sites, which lists what is known of them as its coordinates."""
-    kept = [name for name in variable.dimensions if name not in mesh.dimensions]
+    remaining = [name for name in variable.dimensions if name not in mesh.dimensions]
     storage = Storage(dtype=variable.storage.dtype if variable.numeric else None)
     result = drop_stale(variable, "coordinates", "grid_mapping")
     result = result.replace(
-        dimensions=(SITE, *kept), data=data, missing=None, storage=storage
+        dimensions=(SITE, *remaining), data=data, missing=None, storage=storage
     )
     for name in [*str(variable.attributes.get("coordinates", "")).split(), *labels]:
         result = list_coordinate(result, name)

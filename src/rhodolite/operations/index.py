@@ -170,11 +170,11 @@ class Index(Operation):
                 f"{axis.step}{gaps}; aggregate --to month first"
             )
         along_time, _ = variables_along_time(dataset)
-        made = {
+        results = {
             variable.name: self._indices(dataset, variable, base)
             for variable in along_time
         }
-        return dataset.with_variables(put_in_place(dataset, made))
+        return dataset.with_variables(put_in_place(dataset, results))
 
     def _indices(
         self, dataset: Dataset, variable: Variable, base: BasePeriod
@@ -216,7 +216,7 @@ class Index(Operation):
         ]
 
     def _classes(
-        self, variable: Variable, index: Variable, kept: dict[str, Any]
+        self, variable: Variable, index: Variable, references: dict[str, Any]
     ) -> Variable:
         limits = LIMITS[self.kind]
         half = len(limits) // 2
@@ -239,7 +239,7 @@ class Index(Operation):
         return index.replace(
             name=f"{variable.name}_class",
             data=data,
-            attributes={**about, **kept},
+            attributes={**about, **references},
             storage=storage,
             missing=NO_CLASS,
         )

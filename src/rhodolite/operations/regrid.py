@@ -172,11 +172,11 @@ class Regrid(Operation):
         coverage = (
             _USUAL_COVERAGE[method] if self.min_coverage is None else self.min_coverage
         )
-        made = {
+        results = {
             v.name: [_remap(v, source, target, weights, coverage, method, described)]
             for v in along
         }
-        result = without_axes(dataset, source.dimensions, made, described)
+        result = without_axes(dataset, source.dimensions, results, described)
         return replace(result, companions=companions)
 
     def _target(self, source: Mesh) -> tuple[Mesh, list[Variable]]:
@@ -258,7 +258,7 @@ def _remap(
     new = dict(zip(source.dimensions, target.dimensions, strict=True))
     missing: int | None = None
     data = variable.floats()
-    made = Remapped(data, axes, target.shape, weights, coverage)
+    remapped = Remapped(data, axes, target.shape, weights, coverage)
     dimensions = tuple(new.get(name, name) for name in variable.dimensions)
     words = drop_stale(variable, "coordinates", "grid_mapping")
     extra = [
@@ -287,7 +287,7 @@ def _remap(
     if not variable.numeric or variable.data.dtype.kind in "iu":
         storage = replace(variable.storage, chunks=None)
     return words.replace(
-        dimensions=dimensions, data=made, storage=storage, missing=missing
+        dimensions=dimensions, data=remapped, storage=storage, missing=missing
     )
 
 

@@ -96,19 +96,19 @@ class Relevel(Operation):
             for v in dataset.fields
             if vertical.dimension in v.dimensions and v.name not in terms
         ]
-        made = {
+        results = {
             v.name: [self._relevel(v, vertical, wanted, logarithmic)]
             for v in along
             if v.numeric
         }
-        if not made:
+        if not results:
             raise DataError(
                 f"{dataset.label}: no variable of numbers runs along {vertical.dimension}"
             )
         return without_axes(
             dataset,
             (vertical.dimension,),
-            made,
+            results,
             [self._coordinate(dataset, vertical, levels, units)],
         )
 

@@ -130,7 +130,7 @@ class Summarise(Operation):
             If there is no such axis, a region covers no cell, or nothing can be summarised.
         """
         plan = plan_for(self, dataset)
-        made: dict[str, list[Variable]] = {}
+        results: dict[str, list[Variable]] = {}
         left = []
         for variable in dataset.fields:
             if not set(plan.dimensions) & set(variable.dimensions):
@@ -138,8 +138,8 @@ class Summarise(Operation):
             if not variable.numeric or not plan.fits(variable):
                 left.append(variable.name)
                 continue
-            made[variable.name] = self._summarise(dataset, variable, plan)
-        if not made:
+            results[variable.name] = self._summarise(dataset, variable, plan)
+        if not results:
             raise DataError(
                 f"{dataset.label}: no variable of numbers runs along "
                 f"{' and '.join(plan.dimensions)}"
@@ -149,7 +149,7 @@ class Summarise(Operation):
                 f"left out, since they cannot be summarised over {self.over.value}: "
                 f"{', '.join(left)}"
             )
-        return without_axes(dataset, plan.dimensions, made, plan.described)
+        return without_axes(dataset, plan.dimensions, results, plan.described)
 
     def _summarise(
         self, dataset: Dataset, variable: Variable, plan: AxisPlan
@@ -166,8 +166,8 @@ class Summarise(Operation):
             if len(statistics) == 1:
                 return statistics
             return [
-                one.replace(name=f"{one.name}_{measure}")
-                for one, measure in zip(statistics, measures, strict=True)
+                statistic.replace(name=f"{statistic.name}_{measure}")
+                for statistic, measure in zip(statistics, measures, strict=True)
             ]
         mean, spread = (
             self._one(dataset, variable, plan, Measure(kind))

@@ -151,25 +151,25 @@ class Trend(Operation):
             _warn_of_cycle(axis, along_time)
         coordinate = dataset.need(Role.TIME)
         time = _whole_period(coordinate, axis)
-        made: list[Variable] = []
+        results: list[Variable] = []
         remarks: list[Remark] = []
         for variable in along_time:
-            found = self.estimate(dataset, variable, axis, time[0].name)
-            made += found
-            if all(n == 1 for n in found[0].shape):
-                remarks.append(self._sentence(dataset, variable, found))
+            estimates = self.estimate(dataset, variable, axis, time[0].name)
+            results += estimates
+            if all(n == 1 for n in estimates[0].shape):
+                remarks.append(self._sentence(dataset, variable, estimates))
             else:
-                pvalue = next(v for v in found if v.name.endswith("_trend_pvalue"))
+                pvalue = next(v for v in estimates if v.name.endswith("_trend_pvalue"))
                 remarks.append(TrendMapRemark(variable.name, self.alpha, pvalue))
         unlimited = dataset.unlimited - {str(coordinate.dimension)}
         return dataset.with_variables(
-            [*others, *time, *made],
+            [*others, *time, *results],
             unlimited=unlimited,
             remarks=(*dataset.remarks, *remarks),
         )
 
     def _sentence(
-        self, dataset: Dataset, variable: Variable, found: list[Variable]
+        self, dataset: Dataset, variable: Variable, estimates: list[Variable]
     ) -> TrendSentence:
         """Return what there is to say about a series, with the p-value of the other test."""
         spec = self.spec
@@ -181,7 +181,7 @@ class Trend(Operation):
         )
         checked = other.estimate(dataset, variable, dataset.need_time(), "time")
         pvalue = next(test for test in checked if test.name.endswith("_trend_pvalue"))
-        return TrendSentence(spec, str(self.per), variable, tuple(found), pvalue)
+        return TrendSentence(spec, str(self.per), variable, tuple(estimates), pvalue)
 
     def estimate(
         self, dataset: Dataset, variable: Variable, axis: TimeAxis, time: str

@@ -111,11 +111,11 @@ class Window(Operation):
             )
         reaches = self._reaches(length)
         along_time, _ = variables_along_time(dataset)
-        made = {
+        results = {
             variable.name: [self._moved(dataset, variable, axis, length, reaches)]
             for variable in along_time
         }
-        return dataset.with_variables(put_in_place(dataset, made))
+        return dataset.with_variables(put_in_place(dataset, results))
 
     def _reaches(self, length: int) -> list[tuple[int, int]]:
         """Return how many steps before and after a step its window holds; of two windows, whose

@@ -93,11 +93,11 @@ def without_dangling_names(dataset: Dataset) -> Dataset:
         changes: dict[str, Any] = {}
         for key in REFERENCES:
             words = str(variable.attributes.get(key, "")).split()
-            kept = [word for word in words if word in names or word.endswith(":")]
-            if len(kept) < len(words) and not (
+            remaining = [word for word in words if word in names or word.endswith(":")]
+            if len(remaining) < len(words) and not (
                 key == "grid_mapping" and any(w.endswith(":") for w in words)
             ):
-                changes[key] = " ".join(kept)
+                changes[key] = " ".join(remaining)
         gone = [key for key, text in changes.items() if not text]
         return (
             variable.edit(*gone, **{key: text for key, text in changes.items() if text})

@@ -184,10 +184,10 @@ def _gather_companions(into: dict[str, Dataset], datasets: Sequence[Dataset]) ->
             into.setdefault(name, companion)
 
 
-def _hold_the_same(one: Dataset, other: Dataset) -> bool:
-    if one is other:
+def _hold_the_same(first: Dataset, second: Dataset) -> bool:
+    if first is second:
         return True
-    pairs = zip(one.variables.values(), other.variables.values(), strict=False)
-    return one.variables.keys() == other.variables.keys() and all(
+    pairs = zip(first.variables.values(), second.variables.values(), strict=False)
+    return first.variables.keys() == second.variables.keys() and all(
         np.array_equal(read_small(a.data), read_small(b.data)) for a, b in pairs
     )

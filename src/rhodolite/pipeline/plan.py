@@ -68,5 +68,5 @@ def plan_drawing(drawing: Any, dataset: Dataset, engine: Engine) -> Plan:
 
 
 def _plan(rehearsal: DryRun) -> Plan:
-    peak = max((one.held for one in rehearsal.passes), default=0)
+    peak = max((each_pass.held for each_pass in rehearsal.passes), default=0)
     return Plan(tuple(rehearsal.passes), _PROGRAM + peak)

@@ -34,9 +34,8 @@ class SideInputs:
     def sites(self, table: Any) -> tuple[Sequence[Any], Any]:
         """Return the variables that describe the sites of a table, in a file or a data frame, and
         the line of each site."""
-        from rhodolite.formats.text.csv.sites import (
-            read_sites,
-        )  # pandas takes long to import
+        # pandas takes long to import.
+        from rhodolite.formats.text.csv.sites import read_sites
 
         if not isinstance(table, str):
             with tempfile.TemporaryDirectory(prefix="rhodolite-") as folder:
@@ -44,13 +43,13 @@ class SideInputs:
                 table.to_csv(place, index=False)
                 return read_sites(place)
         path = table
-        found = read_sites(Path(path))
+        sites = read_sites(Path(path))
         self.paths.append(Path(path))
-        return found
+        return sites
 
     def outlines(self, name: str) -> list[Outline]:
         """Return the outlines of a country, of land or sea, or of a file."""
-        found = find_outlines(name)
+        outlines = find_outlines(name)
         path = file_of_outline(name)
         self.paths += [] if path is None else [path]
-        return found
+        return outlines

@@ -123,14 +123,14 @@ def countries(scale: str) -> dict[str, NDArray[Any]]:
             shells.append((int(owner), line, []))
         else:
             shells[-1][2].append(line)
-    found: dict[str, list[Any]] = {str(name): [] for name in stored[f"names_{scale}"]}
-    names = list(found)
+    pieces: dict[str, list[Any]] = {str(name): [] for name in stored[f"names_{scale}"]}
+    names = list(pieces)
     for owner, shell, holes in shells:
         shape = shapely.make_valid(shapely.Polygon(shell, holes))
-        found[names[owner]] += [
+        pieces[names[owner]] += [
             part for part in shapely.get_parts(shape) if part.geom_type == "Polygon"
         ]
-    return {name: np.array(parts, dtype=object) for name, parts in found.items()}
+    return {name: np.array(parts, dtype=object) for name, parts in pieces.items()}
 
 
 @cache

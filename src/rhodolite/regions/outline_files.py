@@ -30,29 +30,35 @@ def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
                 "as a shapefile"
             )
         check_nesting(content, path)
-        held = json.loads(content.decode("utf-8-sig"))
+        geometry_file = json.loads(content.decode("utf-8-sig"))
     except (OSError, ValueError) as error:
         raise DataError(f"{path}: this is not valid GeoJSON: {error}") from None
-    if not isinstance(held, dict) or "type" not in held:
+    if not isinstance(geometry_file, dict) or "type" not in geometry_file:
         raise DataError(f"{path}: this is not valid GeoJSON: it has no member 'type'")
-    features = held.get("features") if held["type"] == "FeatureCollection" else [held]
+    features = (
+        geometry_file.get("features")
+        if geometry_file["type"] == "FeatureCollection"
+        else [geometry_file]
+    )
     if not isinstance(features, list):
         raise DataError(f"{path}: this is not valid GeoJSON: 'features' is not a list")
     features_read = []
-    for at, one in enumerate(features, 1):
-        if not isinstance(one, dict):
+    for at, feature in enumerate(features, 1):
+        if not isinstance(feature, dict):
             raise DataError(
                 f"{path}: this is not valid GeoJSON: feature {at} is not an object"
             )
-        geometry = one.get("geometry") if one.get("type") == "Feature" else one
-        properties = one.get("properties")
+        geometry = (
+            feature.get("geometry") if feature.get("type") == "Feature" else feature
+        )
+        properties = feature.get("properties")
         for name, member in (("geometry", geometry), ("properties", properties)):
             if member is not None and not isinstance(member, dict):
                 raise DataError(
                     f"{path}: this is not valid GeoJSON: '{name}' of feature {at} is not an object"
                 )
         if geometry:
-            own_id = {"id": one["id"]} if "id" in one else {}
+            own_id = {"id": feature["id"]} if "id" in feature else {}
             features_read.append(({**(properties or {}), **own_id}, geometry))
     return features_read
 

@@ -76,11 +76,11 @@ def unite_outlines(outlines: Sequence[Outline]) -> Outline:
     if len(outlines) == 1:
         return outlines[0]
     inner, outer = (
-        _union([one for one in outlines if one.outside == outside])
+        _union([area for area in outlines if area.outside == outside])
         for outside in (False, True)
     )
     name = ", ".join(outline.name for outline in outlines)
-    if not any(one.outside for one in outlines):
+    if not any(area.outside for area in outlines):
         return Outline(name, polygons_in(inner))
     return Outline(name, polygons_in(shapely.difference(outer, inner)), outside=True)
 

@@ -126,9 +126,9 @@ def _from_file(path: Path, feature: str) -> list[Outline]:
         named = [(path.stem, *named[0][1:])]
     if feature:
         chosen = [
-            one
-            for at, one in enumerate(named, 1)
-            if _plain(one[0]) == _plain(feature) or str(at) == feature
+            entry
+            for at, entry in enumerate(named, 1)
+            if _plain(entry[0]) == _plain(feature) or str(at) == feature
         ]
         if not chosen:
             raise DataError(
@@ -172,7 +172,7 @@ def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:
         raise DataError(
             f"{path}: {name} is a {geometry.get('type')}, and an area is given by a Polygon"
         )
-    made = []
+    parts = []
     for rings in polygons:
         try:
             arrays = [np.asarray(ring, dtype=np.float64)[:, :2] for ring in rings]
@@ -180,10 +180,10 @@ def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:
             raise DataError(
                 f"{path}: a ring of {name} holds something that is not a position"
             ) from None
-        made += polygon(path, name, arrays)
-    shapes = np.array(made, dtype=object)
+        parts += polygon(path, name, arrays)
+    shapes = np.array(parts, dtype=object)
     if (
-        len(made) > 1 and not shapely.MultiPolygon(made).is_valid
+        len(parts) > 1 and not shapely.MultiPolygon(parts).is_valid
     ):  # parts that overlap must not count twice
         shapes = polygons_in(shapely.union_all(shapes))
     return Outline(name, shapes)

@@ -45,9 +45,8 @@ def polygons(points: Array, owners: Array, count: int) -> Array:
         shapes[present] = shapely.polygons(shapely.linearrings(points, indices=rings))
     for at in np.flatnonzero(~shapely.is_valid(shapes)):
         parts = shapely.get_parts(shapely.get_parts(shapely.make_valid(shapes[at])))
-        shapes[at] = shapely.MultiPolygon(
-            [part for part in parts if part.area > 0]
-        )  # and no lines without area
+        # Lines without area are left out.
+        shapes[at] = shapely.MultiPolygon([part for part in parts if part.area > 0])
     return shapes
 
 
@@ -113,19 +112,18 @@ def cut(
     heights = np.sin(np.radians(y_edges)) if degrees else y_edges
     if degrees:
         middle, half = np.radians((ya + yb) / 2), np.radians(yb - ya) / 2
-        means = np.sin(middle) * np.sinc(
-            half / np.pi
-        )  # of the sine along a straight line
+        # The mean of the sine along a straight line.
+        means = np.sin(middle) * np.sinc(half / np.pi)
     else:
         means = (ya + yb) / 2
     own = np.where(row < y_edges.size - 1, widths * (means - heights[row]), 0.0)
-    found = _gather(owners, row, column, widths, own, heights)
+    overlaps = _gather(owners, row, column, widths, own, heights)
     least = (
         _LEAST
         * np.diff(heights).max()
         * np.diff(np.radians(x_edges) if degrees else x_edges).max()
     )
-    return tuple(part[found[3] > least] for part in found)
+    return tuple(part[overlaps[3] > least] for part in overlaps)
 
 
 def _segments(shapes: Array) -> tuple[Array, Array]:
@@ -227,12 +225,12 @@ def _gather(
         np.concatenate([column[within], column[again]]),
     )
     areas = np.concatenate([own[within], widths[again] * sizes[rows]])
-    limits = [int(one.max(initial=0)) + 1 for one in pair]
+    limits = [int(index.max(initial=0)) + 1 for index in pair]
     keys, back = np.unique(np.ravel_multi_index(pair, limits), return_inverse=True)
     parts.append(
         (*np.unravel_index(keys, limits), np.bincount(back, areas, minlength=keys.size))
     )
-    return tuple(np.concatenate([one[i] for one in parts]) for i in range(4))
+    return tuple(np.concatenate([index[i] for index in parts]) for i in range(4))
 
 
 def _intersections(shapes: Array, others: Array) -> Array:
@@ -243,8 +241,8 @@ def _intersections(shapes: Array, others: Array) -> Array:
     if len(parts) < 2:
         return _intersect(shapes, others)
     with ThreadPoolExecutor(usable_cores()) as pool:
-        found = pool.map(lambda part: _intersect(shapes[part], others[part]), parts)
-        return np.concatenate(list(found))
+        pieces = pool.map(lambda part: _intersect(shapes[part], others[part]), parts)
+        return np.concatenate(list(pieces))
 
 
 def _intersect(shapes: Array, others: Array) -> Array:

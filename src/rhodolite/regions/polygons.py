@@ -55,11 +55,11 @@ def polygons_of(geometry: Any) -> list[Any]:
     """
     if not isinstance(geometry, dict):
         return []
-    kind, held = geometry.get("type"), geometry.get("coordinates")
+    kind, coordinates = geometry.get("type"), geometry.get("coordinates")
     if kind == "Polygon":
-        return [held]
+        return [coordinates]
     if kind == "MultiPolygon":
-        return list(held) if isinstance(held, list) else [held]
+        return list(coordinates) if isinstance(coordinates, list) else [coordinates]
     parts = geometry.get("geometries")
     if kind == "GeometryCollection" and isinstance(parts, list):
         return [polygon for part in parts for polygon in polygons_of(part)]

@@ -153,15 +153,15 @@ def _trend(
         if chance is None:
             return f"{text}."
         return f"{text}; p {'< 0.001' if chance < 1e-3 else f'= {chance:.2g}'}."
-    told = _extremes(
+    extremes = _extremes(
         variable, values, labels, "", _area_mean(dataset, variable, engine)
     )
     flags = dataset.variables.get(f"{base}_trend{_SIGNIFICANT}")
     if flags is None or flags.data.shape != values.shape:
-        return told
+        return extremes
     significant = np.asarray(engine.compute(flags.data)) == 1
     share = 100 * significant[np.isfinite(values)].mean()
-    return f"{told} It is significant in {share:.0f} % of the cells."
+    return f"{extremes} It is significant in {share:.0f} % of the cells."
 
 
 def _confidence(dataset: Dataset, base: str) -> str:
@@ -193,10 +193,10 @@ def _change(
             part = dataset.restrict([variable.name])
             if trends is Trends.WITHOUT_CYCLE:
                 part = Anomaly(cycle=cycle_of(axis))(part)
-            made = Trend()(part)
+            change = Trend()(part)
             name = f"{variable.name}_trend"
-            values = np.asarray(engine.compute(made[name].floats()), dtype=np.float64)
-            yield _trend(made, made[name], values, [], engine)
+            values = np.asarray(engine.compute(change[name].floats()), dtype=np.float64)
+            yield _trend(change, change[name], values, [], engine)
     except RhodoliteError:
         return
 
@@ -213,9 +213,9 @@ def _area_mean(
     nothing = float("nan"), ""
     try:
         with collecting():
-            made = Summarise(over=Over.AREA)(dataset.restrict([variable.name]))
+            summary = Summarise(over=Over.AREA)(dataset.restrict([variable.name]))
             means = np.asarray(
-                engine.compute(made[variable.name].floats()), dtype=np.float64
+                engine.compute(summary[variable.name].floats()), dtype=np.float64
             )
     except RhodoliteError:
         return nothing
@@ -249,8 +249,8 @@ def _labels(dataset: Dataset, variable: Variable, engine: Engine) -> list[list[s
             ]
         else:
             names = [
-                _place(one, role)
-                for one in _coordinate(dataset, dimension, size, engine)
+                _place(value, role)
+                for value in _coordinate(dataset, dimension, size, engine)
             ]
         if role is Role.LEVEL and (units := dataset.need(role).variable.units) not in (
             None,

@@ -26,7 +26,7 @@ def render_page(
     text: str,
     sections: Sequence[Section],
     study: str,
-    made: Mapping[str, Any],
+    making: Mapping[str, Any],
 ) -> str:
     """Return the page.
 
@@ -38,7 +38,7 @@ def render_page(
     sections : sequence of Section
     study : str
         The study that makes it, as text.
-    made : mapping of str to object
+    making : mapping of str to object
         What is on record of how it was made.
     """
     from jinja2 import Environment, PackageLoader, StrictUndefined
@@ -60,7 +60,7 @@ def render_page(
         sections=sections,
         sources=sources,
         study=study,
-        made=made,
+        made=making,
     )
 
 

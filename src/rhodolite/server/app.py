@@ -178,14 +178,16 @@ class _Site:
             if unchanged := _unchanged(request, served):
                 return unchanged
             address = f"{str(request.base_url).rstrip('/')}/wms/{quote(served.name)}"
-            content, media, told = self._maps_of(served).answer(parameters, address)
+            content, media, headers = self._maps_of(served).answer(parameters, address)
         except RhodoliteError as error:
             refused = error if isinstance(error, Refused) else Refused(500, str(error))
             version = wms.version_of(parameters)
             return Response(
                 wms.write_error(refused, version), refused.status, media_type="text/xml"
             )
-        return Response(content, media_type=media, headers={**_caching(served), **told})
+        return Response(
+            content, media_type=media, headers={**_caching(served), **headers}
+        )
 
     def view(self, request: Request) -> Response:
         try:
@@ -243,9 +245,11 @@ class _Site:
         if page == "/conformance":
             return JSONResponse(edr.conformance())
         if page == "/collections":
-            held = [self._collection_of(one).describe(address) for one in self._all()]
+            collections = [
+                self._collection_of(served).describe(address) for served in self._all()
+            ]
             links = edr.links_of(address, "/collections")
-            return JSONResponse({"links": links, "collections": held})
+            return JSONResponse({"links": links, "collections": collections})
         return JSONResponse(edr.landing(address))
 
     def _all(self) -> list[Served]:

@@ -69,8 +69,8 @@ def coverage_of(parts: list[Part], values: list[Array], mean: bool) -> dict[str,
         Whether they are means over the area.
     """
     by_domain: dict[str, dict[str, Any]] = {}
-    for part, one in zip(parts, values, strict=True):
-        coverage = _one(part, one, mean)
+    for part, numbers in zip(parts, values, strict=True):
+        coverage = _one(part, numbers, mean)
         shared = by_domain.setdefault(
             json.dumps(coverage["domain"], sort_keys=True), coverage
         )
@@ -134,8 +134,8 @@ def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
                 "axisNames": names,
                 "shape": list(shape),
                 "values": [
-                    float(f"{one:.9g}") if math.isfinite(one) else None
-                    for one in values.reshape(-1)
+                    float(f"{value:.9g}") if math.isfinite(value) else None
+                    for value in values.reshape(-1)
                 ],
             }
         },
@@ -187,10 +187,10 @@ def describe_parameter(layer: Layer) -> dict[str, Any]:
 
 def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
     """Return values as a table, one row for each; parameters as for `coverage_of`."""
-    made = io.StringIO()
-    writer = csv.writer(made, lineterminator="\n")
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
     writer.writerow(["parameter", "units", "time", "level", "lat", "lon", "value"])
-    for part, held in zip(parts, values, strict=True):
+    for part, numbers in zip(parts, values, strict=True):
         layer = part.layer
         latitudes, longitudes = centres_of(layer, part.rows, part.columns)
         about = [layer.variable.name, layer.variable.units or "1"]
@@ -200,7 +200,7 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
                 height = f"{layer.levels[place]:g}" if layer.levels is not None else ""
                 if mean:
                     writer.writerow(
-                        [*about, time, height, "", "", _cell(held[step, level])]
+                        [*about, time, height, "", "", _cell(numbers[step, level])]
                     )
                     continue
                 for row, column in np.ndindex(latitudes.shape):
@@ -209,9 +209,9 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
                             f"{latitudes[row, column]:.7g}",
                             f"{longitudes[row, column]:.7g}",
                         )
-                        number = _cell(held[step, level, row, column])
+                        number = _cell(numbers[step, level, row, column])
                         writer.writerow([*about, time, height, *where, number])
-    return made.getvalue()
+    return text.getvalue()
 
 
 def _cell(value: float) -> str:

@@ -123,7 +123,9 @@ def _axes_of(part: Projection) -> Sequence[int]:
 
 
 def _projection(served: Served, name: str, ranges: str) -> Projection:
-    plain = {encode_name(one): one for one in served.variables}
+    plain = {
+        encode_name(variable_name): variable_name for variable_name in served.variables
+    }
     whole_name, _, member = name.partition(".")
     if name in served.variables or name in plain:
         whole_name, member = name, ""
@@ -168,19 +170,19 @@ def _is_sent(variable: Variable) -> bool:
 def _slices(variable: Variable, ranges: str) -> Slices:
     if not ranges:
         return whole(variable)
-    found = _RANGE.findall(ranges)
+    triples = _RANGE.findall(ranges)
     if "".join(match.group() for match in _RANGE.finditer(ranges)) != ranges:
         raise Refused(
             400,
             f"'{ranges}' is not understood; write [start:stop] or [start:step:stop]",
         )
-    if len(found) != len(variable.shape):
+    if len(triples) != len(variable.shape):
         raise Refused(
             400,
-            f"{variable.name} has {len(variable.shape)} dimensions, and {len(found)} are given",
+            f"{variable.name} has {len(variable.shape)} dimensions, and {len(triples)} are given",
         )
     slices = []
-    for (first, second, third), size in zip(found, variable.shape, strict=True):
+    for (first, second, third), size in zip(triples, variable.shape, strict=True):
         start = int(first)
         step = int(second) if third else 1
         last = int(third or second or first)
@@ -221,11 +223,13 @@ def write_dds(served: Served, projections: list[Projection]) -> str:
     return "\n".join([*lines, f"}} {encode_name(served.name)};", ""])
 
 
-def _declare_member(served: Served, one: Projection, member: str) -> str:
-    if member == one.variable.name:
-        return _declare(one.variable, one.variable.dimensions, one.slices)
-    axis = one.variable.dimensions.index(member)
-    return _declare(served.variable(member), (member,), (one.slices[axis],))
+def _declare_member(served: Served, projection: Projection, member: str) -> str:
+    if member == projection.variable.name:
+        return _declare(
+            projection.variable, projection.variable.dimensions, projection.slices
+        )
+    axis = projection.variable.dimensions.index(member)
+    return _declare(served.variable(member), (member,), (projection.slices[axis],))
 
 
 def _declare(variable: Variable, dimensions: tuple[str, ...], slices: Slices) -> str:
@@ -249,11 +253,11 @@ def write_das(served: Served) -> str:
     """Return the attributes of all variables, and of the dataset."""
     lines = ["Attributes {"]
     fields = {variable.name for variable in served.dataset.fields}
-    held = [
+    tables = [
         (encode_name(v.name), _attributes(v, v.name in fields))
         for v in served.variables.values()
     ]
-    for name, attributes in [*held, ("NC_GLOBAL", dict(served.dataset.attributes))]:
+    for name, attributes in [*tables, ("NC_GLOBAL", dict(served.dataset.attributes))]:
         lines.append(f"    {name} {{")
         lines += [
             f"        {_attribute(key, value)};" for key, value in attributes.items()
@@ -276,9 +280,7 @@ def _attribute(key: str, value: Any) -> str:
     name = encode_name(key)
     values = np.atleast_1d(np.asarray(value))
     if values.dtype.kind not in "fiub":
-        return (
-            f"String {name} {', '.join(_quote(str(one)) for one in values.reshape(-1))}"
-        )
+        return f"String {name} {', '.join(_quote(str(item)) for item in values.reshape(-1))}"
     sent = _sent_as(values.dtype)
     numbers = values.reshape(-1).astype(sent)
     if values.dtype.kind in "iu" and [int(n) for n in numbers] != [
@@ -316,10 +318,14 @@ def write_data(served: Served, projections: list[Projection]) -> Iterator[bytes]
             yield from _encode(served, variable, slices)
 
 
-def _member(served: Served, one: Projection, member: str) -> tuple[Variable, Slices]:
-    if member == one.variable.name:
-        return one.variable, one.slices
-    return served.variable(member), (one.slices[one.variable.dimensions.index(member)],)
+def _member(
+    served: Served, projection: Projection, member: str
+) -> tuple[Variable, Slices]:
+    if member == projection.variable.name:
+        return projection.variable, projection.slices
+    return served.variable(member), (
+        projection.slices[projection.variable.dimensions.index(member)],
+    )
 
 
 def _encode(served: Served, variable: Variable, slices: Slices) -> Iterator[bytes]:
@@ -336,7 +342,7 @@ def _encode(served: Served, variable: Variable, slices: Slices) -> Iterator[byte
     sent = 0
     for piece in served.stream(variable.data, slices):
         if text:
-            yield b"".join(_encode_text(str(one)) for one in piece.reshape(-1))
+            yield b"".join(_encode_text(str(item)) for item in piece.reshape(-1))
             continue
         plain = _sent_as(dtype)
         data = piece.astype(plain).astype(_TYPES[plain][1]).tobytes()

@@ -217,15 +217,15 @@ def _parts(kind: str, layer: Layer, asked: Mapping[str, str]) -> list[Part]:
 
 
 def _positions(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:
-    found: list[Cells] = []
+    cells: list[Cells] = []
     for point in shapely.get_parts(geometry_asked(asked, "POINT")):
         cell = layer.grid.cell_at(point.y, point.x)
         if cell is None:
             raise Refused(
                 404, f"no cell of {layer.variable.name} lies at {point.x:g} {point.y:g}"
             )
-        found.append((np.array([cell[0]]), np.array([cell[1]]), None))
-    return found
+        cells.append((np.array([cell[0]]), np.array([cell[1]]), None))
+    return cells
 
 
 def _area(layer: Layer, asked: Mapping[str, str]) -> list[Cells]:

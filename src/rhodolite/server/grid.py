@@ -70,8 +70,8 @@ class Grid:
             )
         north, east = self._positions.latitudes, self._positions.longitudes
         return tuple(  # type: ignore[return-value]
-            float(one)
-            for one in (
+            float(edge)
+            for edge in (
                 np.nanmin(east),
                 np.nanmin(north),
                 np.nanmax(east),
@@ -96,10 +96,10 @@ class Grid:
             np.asarray(latitudes).ravel(), np.asarray(longitudes).ravel()
         )
         tree, reach = self._tree
-        distances, found = tree.query(vectors, distance_upper_bound=reach)
-        held = self._held
+        distances, nearest_cells = tree.query(vectors, distance_upper_bound=reach)
+        cells = self._held
         inside = np.isfinite(distances)
-        return np.where(inside, held[np.where(inside, found, 0)], -1)
+        return np.where(inside, cells[np.where(inside, nearest_cells, 0)], -1)
 
     def cell_at(self, latitude: float, longitude: float) -> tuple[int, int] | None:
         """Return row and column of the cell that holds a position; None where there is none."""
@@ -156,10 +156,10 @@ class Grid:
     def _tree(self) -> tuple[Any, float]:
         from scipy.spatial import cKDTree
 
-        held = self._held
+        cells = self._held
         vectors = unit_vectors(
-            self._positions.latitudes.ravel()[held],
-            self._positions.longitudes.ravel()[held],
+            self._positions.latitudes.ravel()[cells],
+            self._positions.longitudes.ravel()[cells],
         )
         tree = cKDTree(vectors)
         some = vectors[:: max(1, len(vectors) // 1000)]
@@ -173,9 +173,9 @@ def _cells(edges: Array, values: Array) -> Array:
     """Return between which edges values lie, which ascend or descend; -1 beyond them."""
     rising = edges[-1] >= edges[0]
     ordered = edges if rising else edges[::-1]
-    found = np.searchsorted(ordered, values, side="right") - 1
+    places = np.searchsorted(ordered, values, side="right") - 1
     last = ordered.size - 2
-    found = np.where((found == last + 1) & (values <= ordered[-1]), last, found)
-    inside = (found >= 0) & (found <= last)
-    found = found if rising else last - found
-    return np.where(inside, found, -1)
+    places = np.where((places == last + 1) & (values <= ordered[-1]), last, places)
+    inside = (places >= 0) & (places <= last)
+    places = places if rising else last - places
+    return np.where(inside, places, -1)

@@ -53,12 +53,12 @@ class Fields:
             if key in self._held:
                 self._held.move_to_end(key)
                 return self._held[key]
-        made = layer.read(picks)
+        field = layer.read(picks)
         with self._lock:
-            self._held[key] = made
-            while sum(one.nbytes for one in self._held.values()) > self._limit:
+            self._held[key] = field
+            while sum(cached.nbytes for cached in self._held.values()) > self._limit:
                 self._held.popitem(last=False)
-        return made
+        return field
 
 
 class Colours(NamedTuple):
@@ -136,7 +136,7 @@ class Layer:
         Refused
             If they cannot be read.
         """
-        found = []
+        chosen = []
         for dimension in self.others:
             size = self.served.dataset.lengths[dimension]
             at = 0
@@ -148,8 +148,8 @@ class Layer:
                 )
             elif self.levels is not None and dimension == self._level_dimension:
                 at = 0 if level in (None, "", "default") else self._nearest_level(level)
-            found.append((dimension, at))
-        return tuple(found)
+            chosen.append((dimension, at))
+        return tuple(chosen)
 
     @property
     def _level_dimension(self) -> str:
@@ -251,7 +251,7 @@ class Layer:
         values = self.served.read(part, tuple(slice(0, n, 1) for n in part.shape))
         left = [axis for axis, name in enumerate(dimensions) if name not in order]
         values = values.transpose([*left, *(dimensions.index(name) for name in order)])
-        sizes = [one.size for one in (steps, levels, rows, columns)]
+        sizes = [indices.size for indices in (steps, levels, rows, columns)]
         return values.reshape(sizes)
 
     def scale(
@@ -315,12 +315,12 @@ def _instant(text: str) -> Instant:
         raise Refused(400, f"'{text[:60]}' is not a time: {error}") from None
 
 
-def paint(field_: Array, scale: Scale) -> Array:
+def paint(field: Array, scale: Scale) -> Array:
     """Return values as numbers of colours, of which 0 is nothing."""
-    numbers = np.searchsorted(scale.edges, field_, side="right").astype(np.uint8) + 1
+    numbers = np.searchsorted(scale.edges, field, side="right").astype(np.uint8) + 1
     # The upper edge belongs to the last class.
-    numbers = np.where(field_ == scale.edges[-1], scale.edges.size, numbers)
-    return np.asarray(np.where(np.isfinite(field_), numbers, 0), dtype=np.uint8)
+    numbers = np.where(field == scale.edges[-1], scale.edges.size, numbers)
+    return np.asarray(np.where(np.isfinite(field), numbers, 0), dtype=np.uint8)
 
 
 def _shades(scale: Scale, centre: float | None) -> Array:

@@ -20,20 +20,20 @@ def write_index(datasets: Mapping[str, Served], root: str = "") -> str:
     root : str
         What stands before all addresses.
     """
-    held = [
+    entries = [
         {
             "name": name,
-            "title": one.title,
-            "period": _period(one),
-            "drawn": bool(layers_of(one)),
+            "title": served.title,
+            "period": _period(served),
+            "drawn": bool(layers_of(served)),
             "variables": [
                 {"name": v.name, "quantity": v.quantity, "units": v.units or ""}
-                for v in one.dataset.fields
+                for v in served.dataset.fields
             ],
         }
-        for name, one in datasets.items()
+        for name, served in datasets.items()
     ]
-    return write_page("index.html", datasets=held, root=root)
+    return write_page("index.html", datasets=entries, root=root)
 
 
 def write_page(template: str, **words: Any) -> str:

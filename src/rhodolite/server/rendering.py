@@ -70,8 +70,8 @@ def pixels_of(layer: Layer, field: Array, window: Window, *, smooth: bool) -> Ar
     # A map that goes round the world more than once repeats itself; beyond the poles is nothing.
     if not grid.regular:
         across, down = np.meshgrid(longitudes, latitudes)
-        found = grid.nearest(np.clip(down, -90, 90), across)
-        values = np.where(found >= 0, field.ravel()[found], np.nan)
+        cells = grid.nearest(np.clip(down, -90, 90), across)
+        values = np.where(cells >= 0, field.ravel()[cells], np.nan)
         return values.reshape(down.shape)
     rows, columns = grid.rows(latitudes), grid.columns(longitudes)
     inside = (rows >= 0)[:, None] & (columns >= 0)[None, :]
@@ -142,9 +142,11 @@ def write_png(
         shades[0] = (*background, 255)
     image = Image.fromarray(numbers, mode="P")
     image.putpalette(shades[:, :3].tobytes(), "RGB")
-    made = io.BytesIO()
-    image.save(made, "PNG", compress_level=1, **({"transparency": 0} if clear else {}))
-    return made.getvalue()
+    buffer = io.BytesIO()
+    image.save(
+        buffer, "PNG", compress_level=1, **({"transparency": 0} if clear else {})
+    )
+    return buffer.getvalue()
 
 
 def write_picture(
@@ -170,14 +172,14 @@ def write_picture(
     image = Image.new("RGBA", (columns, rows), ground)
     for numbers, shades in painted:
         image.alpha_composite(Image.fromarray(shades[numbers], mode="RGBA"))
-    made = io.BytesIO()
+    buffer = io.BytesIO()
     if media == "image/jpeg":
-        image.convert("RGB").save(made, "JPEG", quality=90)
+        image.convert("RGB").save(buffer, "JPEG", quality=90)
     elif media == "image/webp":
-        image.save(made, "WEBP", lossless=True, method=1)
+        image.save(buffer, "WEBP", lossless=True, method=1)
     else:
-        image.save(made, "PNG", compress_level=1)
-    return made.getvalue()
+        image.save(buffer, "PNG", compress_level=1)
+    return buffer.getvalue()
 
 
 def draw_legend(
@@ -206,6 +208,6 @@ def draw_legend(
     bar = Colorbar(axes, ScalarMappable(norm, shades), extend=extend)
     bar.ax.tick_params(labelsize=8, length=2)
     figure.text(0.08, 0.93, pretty(layer.variable.units), fontsize=8, parse_math=False)
-    made = io.BytesIO()
-    figure.savefig(made, format="png", metadata={"Software": "rhodolite"})
-    return made.getvalue()
+    buffer = io.BytesIO()
+    figure.savefig(buffer, format="png", metadata={"Software": "rhodolite"})
+    return buffer.getvalue()

@@ -153,8 +153,8 @@ class Maps:
             picks = _picks(layer, asked)
             field = self._fields.get(layer, picks)
             values = pixels_of(layer, field, window, smooth=style == "smooth")
-            found = layer.scale(palette, limits, picks)
-            painted.append((paint(values, found.scale), found.shades))
+            layer_scale = layer.scale(palette, limits, picks)
+            painted.append((paint(values, layer_scale.scale), layer_scale.shades))
         if len(painted) == 1 and media == "image/png":
             return write_png(*painted[0], background)
         return write_picture(painted, media, background)
@@ -196,19 +196,19 @@ class Maps:
         names = ("i", "j") if _version(asked) == "1.3.0" else ("x", "y")
         longitude, latitude = _place_of_pixel(asked, names, window)
         picks = _picks(layer, asked)
-        found = _value_at(layer, self._fields.get(layer, picks), latitude, longitude)
+        answer = _value_at(layer, self._fields.get(layer, picks), latitude, longitude)
         at = dict(picks)
         if layer.time is not None:
-            found["time"] = layer.moments[at[layer.time_dimension]]
+            answer["time"] = layer.moments[at[layer.time_dimension]]
         kind = asked.get("info_format", "text/plain")
         if kind == "application/json":
-            return json.dumps(found, allow_nan=False).encode(), kind
+            return json.dumps(answer, allow_nan=False).encode(), kind
         if kind != "text/plain":
             raise WmsError(
                 "InvalidFormat", "INFO_FORMAT is text/plain or application/json"
             )
         return "".join(
-            f"{key}: {value}\n" for key, value in found.items()
+            f"{key}: {value}\n" for key, value in answer.items()
         ).encode(), kind
 
     def _legend(self, asked: Mapping[str, str]) -> bytes:
@@ -365,7 +365,7 @@ def _value_at(
     layer: Layer, field: Array, latitude: float, longitude: float
 ) -> dict[str, Any]:
     cell = layer.grid.cell_at(latitude, longitude) if abs(latitude) <= 90 else None
-    found: dict[str, Any] = {
+    answer: dict[str, Any] = {
         "layer": layer.variable.name,
         "quantity": layer.variable.quantity,
         "units": pretty(layer.variable.units) or "1",
@@ -374,9 +374,9 @@ def _value_at(
     if cell is not None:
         north, east = layer.grid.centre(*cell)
         value = float(field[cell])
-        found |= {"latitude": north, "longitude": east}
-        found["value"] = value if math.isfinite(value) else None
-    return found
+        answer |= {"latitude": north, "longitude": east}
+        answer["value"] = value if math.isfinite(value) else None
+    return answer
 
 
 def write_error(error: Refused, version: str) -> str:
@@ -391,11 +391,11 @@ def write_error(error: Refused, version: str) -> str:
     from xml.sax.saxutils import escape, quoteattr
 
     code = quoteattr(getattr(error, "code", "NoApplicableCode"))
-    told = escape(allowed_in_xml(str(error)))
+    message = escape(allowed_in_xml(str(error)))
     space = ' xmlns="http://www.opengis.net/ogc"' if version == "1.3.0" else ""
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
         f'<ServiceExceptionReport version="{version}"{space}>\n'
-        f"  <ServiceException code={code}>{told}</ServiceException>\n"
+        f"  <ServiceException code={code}>{message}</ServiceException>\n"
         "</ServiceExceptionReport>\n"
     )

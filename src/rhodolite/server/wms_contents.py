@@ -20,7 +20,7 @@ def describe_service(served: Served) -> dict[str, Any]:
 
     def text(*names: str) -> str:
         said = (str(attributes.get(name, "")).strip() for name in names)
-        return allowed_in_xml(next((one for one in said if one), ""))
+        return allowed_in_xml(next((sentence for sentence in said if sentence), ""))
 
     return {
         "abstract": text("summary", "comment"),

@@ -56,7 +56,7 @@ def answer(served: Served, path: str) -> tuple[bytes, str]:
         if key == "zarr.json":
             return _json(_array(variable)), "application/json"
         if (match := _CHUNK.fullmatch(key)) is not None:
-            place = tuple(int(one) for one in match.group(1).split("/") if one)
+            place = tuple(int(part) for part in match.group(1).split("/") if part)
             return _chunk(served, variable, place), "application/octet-stream"
     raise Refused(404, f"there is no key '{path}' in this store")
 
@@ -146,7 +146,7 @@ def _chunk(served: Served, variable: Variable, place: tuple[int, ...]) -> bytes:
 def _encode(values: np.ndarray[Any, Any]) -> bytes:
     if values.dtype.kind != "O":
         return values.tobytes()
-    texts = [str(one).encode() for one in values.reshape(-1)]
+    texts = [str(item).encode() for item in values.reshape(-1)]
     return struct.pack("<I", len(texts)) + b"".join(
         struct.pack("<I", len(text)) + text for text in texts
     )

@@ -40,26 +40,26 @@ def find_study(path: Path) -> str:
         raise DataError(f"{path}: there is no such file")
     suffix = path.suffix.lower()
     if suffix == ".png":
-        found = _find_in_png(path)
+        text = _find_in_png(path)
     elif suffix == ".svg":
-        found = _find_in_svg(path)
+        text = _find_in_svg(path)
     elif suffix == ".pdf":
-        found = _find_in_pdf(path)
+        text = _find_in_pdf(path)
     elif suffix in (".html", ".htm"):
-        found = _find_in_page(path)
+        text = _find_in_page(path)
     elif suffix == ".gif":
-        found = find_comment(path)
+        text = find_comment(path)
     elif suffix in WITHOUT_PLACE:
         beside = find_sidecar(path)
-        found = None if beside is None else beside.read_text(encoding="utf-8")
+        text = None if beside is None else beside.read_text(encoding="utf-8")
     else:
-        found = open_dataset(path, generous=False).attributes.get(STUDY)
-    if not isinstance(found, str) or not found.strip():
+        text = open_dataset(path, generous=False).attributes.get(STUDY)
+    if not isinstance(text, str) or not text.strip():
         raise DataError(
             f"{path}: carries no study; outputs that rhodolite has written do, tables and text "
             f"grids in a file beside them that ends in {SUFFIX}"
         )
-    return found
+    return text
 
 
 SAME = "the same"
@@ -82,12 +82,12 @@ def home_of(path: Path, output: str) -> Path:
     return folders[min(depth, len(folders) - 1)]
 
 
-def verify_inputs(made: Any, home: Path) -> list[tuple[str, str]]:
+def verify_inputs(making: Any, home: Path) -> list[tuple[str, str]]:
     """Return, for each input that was put on record, what has become of it.
 
     Parameters
     ----------
-    made : object
+    making : object
         What the table [made] of a study holds.
     home : Path
         Folder from which the inputs are named.
@@ -97,7 +97,7 @@ def verify_inputs(made: Any, home: Path) -> list[tuple[str, str]]:
     DataError
         If no inputs are on record.
     """
-    files = made.get("from") if isinstance(made, dict) else None
+    files = making.get("from") if isinstance(making, dict) else None
     if not isinstance(files, list):
         raise DataError(
             "the study names no files with their checksums, so they cannot be verified"
@@ -140,8 +140,8 @@ def _find_in_svg(path: Path) -> str | None:
         tree = ElementTree.parse(path)
     except (OSError, ElementTree.ParseError, ValueError) as error:
         raise DataError(f"{path}: cannot be read as SVG: {error}") from None
-    found = tree.getroot().find(f".//{_DESCRIPTION}")
-    return None if found is None else found.text
+    element = tree.getroot().find(f".//{_DESCRIPTION}")
+    return None if element is None else element.text
 
 
 def _find_in_pdf(path: Path) -> str | None:

@@ -68,7 +68,7 @@ def _state(place: Path) -> Any:
         if "{" in place.name and place.parent.is_dir()
         else []
     )
-    found = [path for path in near if fits_pattern(place.name, path.name)]
-    if not found:
+    matching = [path for path in near if fits_pattern(place.name, path.name)]
+    if not matching:
         raise FileNotFoundError(place)
-    return [fingerprint(path) for path in found]
+    return [fingerprint(path) for path in matching]

@@ -70,7 +70,7 @@ def last_change(path: Path) -> int:
     """Return when a file, or any file of a folder, was changed last, in nanoseconds."""
     if path.is_file():
         return path.stat().st_mtime_ns
-    return max((one.stat().st_mtime_ns for one in path.rglob("*")), default=0)
+    return max((file.stat().st_mtime_ns for file in path.rglob("*")), default=0)
 
 
 def files_named(
@@ -86,16 +86,16 @@ def files_named(
     within : frozenset of Path
         Collections that name the texts, which are not looked into again.
     """
-    found: list[Path] = []
+    files: list[Path] = []
     for text in texts:
         for name in (text, text.rpartition(":")[0], text.partition("#")[0]):
             if there := _files_of(name):
-                found += there
-                found += [
+                files += there
+                files += [
                     inner for path in there for inner in _files_beyond(path, within)
                 ]
                 break
-    return list(dict.fromkeys(found))
+    return list(dict.fromkeys(files))
 
 
 def _files_beyond(path: Path, within: frozenset[Path]) -> list[Path]:

@@ -134,7 +134,8 @@ class _Reader:
             for kind in ("inputs", "steps", "outputs")
         }
         inputs = {
-            n: self._input(n, one[0], one[1]) for n, one in filled["inputs"].items()
+            n: self._input(n, entry[0], entry[1])
+            for n, entry in filled["inputs"].items()
         }
         names = {**filled["inputs"], **filled["steps"]}
         for name in inputs.keys() & filled["steps"].keys():
@@ -142,17 +143,20 @@ class _Reader:
                 f"'{name}' is an input and a step", *filled["steps"][name][1]
             )
         steps = {
-            n: self._step(n, one[0], one[1], names)
-            for n, one in filled["steps"].items()
+            n: self._step(n, entry[0], entry[1], names)
+            for n, entry in filled["steps"].items()
         }
-        pages = {n: one for n, one in filled["outputs"].items() if _is_report(one[0])}
+        pages = {
+            n: entry for n, entry in filled["outputs"].items() if _is_report(entry[0])
+        }
         outputs = {
-            n: self._output(n, one[0], one[1], names)
-            for n, one in filled["outputs"].items()
+            n: self._output(n, entry[0], entry[1], names)
+            for n, entry in filled["outputs"].items()
             if n not in pages
         }
         reports = {
-            n: self._report(n, one[0], one[1], outputs) for n, one in pages.items()
+            n: self._report(n, entry[0], entry[1], outputs)
+            for n, entry in pages.items()
         }
         if not outputs:
             raise self.refuse(
@@ -170,16 +174,16 @@ class _Reader:
         lists: Mapping[str, list[str]],
     ) -> dict[str, tuple[Any, Place]]:
         """Return tables by name, repeated for each value of the lists, with where they stand."""
-        found: dict[str, tuple[Any, Place]] = {}
+        filled: dict[str, tuple[Any, Place]] = {}
         for name, content, place in self._repeated(kind, table, settings, lists):
-            if name in found:
+            if name in filled:
                 raise self.refuse(f"two {kind} are called '{name}'", *place)
-            found[name] = content, place
-            if len(found) > _MOST_TABLES:
+            filled[name] = content, place
+            if len(filled) > _MOST_TABLES:
                 raise self.refuse(
                     f"these are more than {_MOST_TABLES:,} {kind}", *place
                 )
-        return found
+        return filled
 
     def _table(self, name: str) -> dict[str, Any]:
         table = self._content.get(name, {})
@@ -217,13 +221,13 @@ class _Reader:
     ) -> dict[str, list[str]]:
         for key, value in table.items():
             fits = isinstance(value, list) and value
-            if not fits or any(isinstance(one, (dict, list)) for one in value):
+            if not fits or any(isinstance(item, (dict, list)) for item in value):
                 raise self.refuse(
                     'a list is of texts or numbers: ["a", "b"]', "lists", key
                 )
             if key in settings:
                 raise self.refuse(f"'{key}' is a setting and a list", "lists", key)
-        return {key: [str(one) for one in value] for key, value in table.items()}
+        return {key: [str(item) for item in value] for key, value in table.items()}
 
     def _repeated(
         self,
@@ -234,11 +238,11 @@ class _Reader:
     ) -> Iterator[tuple[str, Any, Place]]:
         for name, content in table.items():
             try:
-                made = list(repeat_tables(name, content, settings, lists))
+                copies = list(repeat_tables(name, content, settings, lists))
             except ValueError as error:
                 raise self.refuse(str(error), kind, name) from None
-            for one, filled in made:
-                yield one, filled, (kind, name)
+            for copy_name, filled in copies:
+                yield copy_name, filled, (kind, name)
 
     def _input(self, name: str, content: Any, place: Place) -> Input:
         self._check_name(name, place)
@@ -390,8 +394,8 @@ class _Reader:
                 *place,
                 "draw",
             )
-        made = self._made(path, drawing(kind), f"draw {kind}", table, place, names)
-        return Output(path, made.of, USUAL_LAYOUT, made, **said)
+        picture = self._made(path, drawing(kind), f"draw {kind}", table, place, names)
+        return Output(path, picture.of, USUAL_LAYOUT, picture, **said)
 
     def _layout(self, table: Mapping[str, Any], place: Place) -> Layout:
         for key in ("unlimited", "raw", "checksums", "all"):
@@ -448,12 +452,16 @@ class _Reader:
                 raise self.refuse(
                     f"{verb} has no parameter '{key}'. {known}", *place, key
                 )
-            one = declared[key]
-            if one.type is OtherDataset and isinstance(value, str) and value in names:
-                others[one.field] = value
+            setting = declared[key]
+            if (
+                setting.type is OtherDataset
+                and isinstance(value, str)
+                and value in names
+            ):
+                others[setting.field] = value
                 continue
             try:
-                settings[one.field] = one.parse(value)
+                settings[setting.field] = setting.parse(value)
             except UsageError as error:
                 raise self.refuse(f"{verb} {error}", *place, key) from None
         try:
@@ -474,7 +482,7 @@ class _Reader:
         """Return the names under `variable`, which every step can have, as on the command line."""
         given = [value] if isinstance(value, str) else value
         if not isinstance(given, list) or not all(
-            isinstance(one, str) for one in given
+            isinstance(item, str) for item in given
         ):
             raise self.refuse(
                 "variable is a name or a list of names", *place, "variable"
@@ -517,12 +525,12 @@ class _Reader:
         while left:
             ready = [
                 n
-                for n, one in left.items()
-                if not any(need in left for need in one.needs)
+                for n, step in left.items()
+                if not any(need in left for need in step.needs)
             ]
             if not ready:
                 name = next(iter(left))
-                around = " needs ".join(f"'{one}'" for one in _circle(name, left))
+                around = " needs ".join(f"'{step}'" for step in _circle(name, left))
                 raise self.refuse(
                     f"steps need each other in a circle: {around}", *places[name]
                 )

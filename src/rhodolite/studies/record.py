@@ -26,28 +26,29 @@ _MOST_FILES = 100
 """Files that are named with their checksums; of more, only the number is told."""
 
 
-def write_study(study: Study, made: Mapping[str, Any] | None = None) -> str:
+def write_study(study: Study, making: Mapping[str, Any] | None = None) -> str:
     """Return the text of a study file.
 
     Parameters
     ----------
     study : Study
-    made : mapping of str to object, optional
+    making : mapping of str to object, optional
         What is said of how it was made; with it come the parameters that have their default, which
         may be another one in another version.
     """
-    full = made is not None
+    full = making is not None
     tables = [f"title = {_text(study.title)}"] if study.title else []
-    tables += [_input_table(one) for one in study.inputs.values()]
+    tables += [_input_table(entry) for entry in study.inputs.values()]
     tables += [
         _table(
-            ("steps", name), {"of": one.of, "do": one.kind.verb, **_plain(one, full)}
+            ("steps", name),
+            {"of": entry.of, "do": entry.kind.verb, **_plain(entry, full)},
         )
-        for name, one in study.steps.items()
+        for name, entry in study.steps.items()
     ]
     tables += [_output_table(output, full) for output in study.outputs.values()]
     tables += [_report_table(report) for report in study.reports.values()]
-    tables += [_table(("made",), made)] if made else []
+    tables += [_table(("made",), making)] if making else []
     return "\n\n".join(tables) + "\n"
 
 
@@ -62,15 +63,20 @@ def restrict_study(study: Study, path: str) -> Study:
     """
     reports = {path: study.reports[path]} if path in study.reports else {}
     shown = reports[path].shows if reports else (path,)
-    needed, left = set(), [name for one in shown for name in study.outputs[one].needs]
+    needed, left = (
+        set(),
+        [name for output in shown for name in study.outputs[output].needs],
+    )
     while left:
         name = left.pop()
         needed.add(name)
         left += study.steps[name].needs if name in study.steps else ()
     return replace(
         study,
-        inputs={name: one for name, one in study.inputs.items() if name in needed},
-        steps={name: one for name, one in study.steps.items() if name in needed},
+        inputs={
+            name: output for name, output in study.inputs.items() if name in needed
+        },
+        steps={name: output for name, output in study.steps.items() if name in needed},
         outputs={fromkey: study.outputs[fromkey] for fromkey in dict.fromkeys(shown)},
         reports=reports,
     )
@@ -85,22 +91,26 @@ def move_study(study: Study, folder: Path) -> Study:
         As seen from the folder that this is called in.
     folder : Path
     """
-    inputs = {name: _moved_input(one, folder) for name, one in study.inputs.items()}
-    steps = {name: _moved_step(one, folder) for name, one in study.steps.items()}
+    inputs = {name: _moved_input(entry, folder) for name, entry in study.inputs.items()}
+    steps = {name: _moved_step(entry, folder) for name, entry in study.steps.items()}
     outputs = {
         name: replace(
-            one,
-            picture=None if one.picture is None else _moved_step(one.picture, folder),
+            entry,
+            picture=None
+            if entry.picture is None
+            else _moved_step(entry.picture, folder),
         )
-        for name, one in study.outputs.items()
+        for name, entry in study.outputs.items()
     }
     return replace(study, inputs=inputs, steps=steps, outputs=outputs)
 
 
-def _moved_input(one: Input, folder: Path) -> Input:
-    described = None if one.description is None else named_from(one.description, folder)
-    files = tuple(named_from(text, folder) for text in one.files)
-    return replace(one, files=files, description=described)
+def _moved_input(source: Input, folder: Path) -> Input:
+    described = (
+        None if source.description is None else named_from(source.description, folder)
+    )
+    files = tuple(named_from(text, folder) for text in source.files)
+    return replace(source, files=files, description=described)
 
 
 def _moved_step(step: NamedStep, folder: Path) -> NamedStep:
@@ -130,18 +140,18 @@ def tell_making(
     warned : sequence of RhodoliteWarning
     """
     paths = files_named(inputs)
-    made: dict[str, Any] = {"version": __version__, "files": len(paths)}
+    making: dict[str, Any] = {"version": __version__, "files": len(paths)}
     if len(paths) <= _MOST_FILES:
-        made["from"] = [
+        making["from"] = [
             [named_from(str(path), folder), *fingerprint(path).values()]
             for path in paths
         ]
     if dataset.time is not None:
-        made["calendar"] = dataset.time.calendar
+        making["calendar"] = dataset.time.calendar
     said = sum_up_warnings(warned)
     if said:
-        made["warnings"] = said[:_MOST_WARNINGS]
-    return made
+        making["warnings"] = said[:_MOST_WARNINGS]
+    return making
 
 
 def study_of_chain(chain: Chain, folder: Path) -> Study:
@@ -177,16 +187,18 @@ def study_of_chain(chain: Chain, folder: Path) -> Study:
         name = _free_name(step.verb, steps)
         steps[name] = NamedStep(name, of, settings, type(step), {})
         of = name
-    made = Output(output.as_posix(), of, chain.layout, picture)
-    return Study(folder / "study.toml", "", {data.name: data}, steps, {made.path: made})
+    result = Output(output.as_posix(), of, chain.layout, picture)
+    return Study(
+        folder / "study.toml", "", {data.name: data}, steps, {result.path: result}
+    )
 
 
-def study_of_input(one: Input, output: Path, layout: Layout, folder: Path) -> Study:
+def study_of_input(source: Input, output: Path, layout: Layout, folder: Path) -> Study:
     """Return the study that writes an input as it is read.
 
     Parameters
     ----------
-    one : Input
+    source : Input
     output : Path
     layout : Layout
         How the output is to lie on disk.
@@ -198,9 +210,9 @@ def study_of_input(one: Input, output: Path, layout: Layout, folder: Path) -> St
     UsageError
         If the output does not lie in that folder.
     """
-    made = Output(_output_below(output, folder).as_posix(), one.name, layout, None)
-    inputs = {one.name: _moved_input(one, folder)}
-    return Study(folder / "study.toml", "", inputs, {}, {made.path: made})
+    result = Output(_output_below(output, folder).as_posix(), source.name, layout, None)
+    inputs = {source.name: _moved_input(source, folder)}
+    return Study(folder / "study.toml", "", inputs, {}, {result.path: result})
 
 
 def _output_below(output: Path, folder: Path) -> Path:
@@ -228,53 +240,53 @@ def _moved_value(value: Any, folder: Path) -> Any:
     )
 
 
-def _plain(one: NamedStep, full: bool) -> dict[str, Any]:
+def _plain(named: NamedStep, full: bool) -> dict[str, Any]:
     """Return the parameters that differ from the default, or `full`, all that have a value, by
     their names."""
-    names = {declared.field: declared.name for declared in parameters(one.kind)}
-    others = {names[field]: name for field, name in one.others.items()}
+    names = {declared.field: declared.name for declared in parameters(named.kind)}
+    others = {names[field]: name for field, name in named.others.items()}
     # Parameters that need others to make sense are checked only when all are there.
-    step: Step = one.kind.__new__(one.kind)
-    for declared in parameters(one.kind):
+    step: Step = named.kind.__new__(named.kind)
+    for declared in parameters(named.kind):
         object.__setattr__(
-            step, declared.field, one.settings.get(declared.field, declared.default)
+            step, declared.field, named.settings.get(declared.field, declared.default)
         )
     settings = {
         key: value
         for key, value in to_plain(step, defaults=full).items()
         if key != "verb"
     }
-    chosen = {"variable": list(one.variables)} if one.variables else {}
+    chosen = {"variable": list(named.variables)} if named.variables else {}
     return {**chosen, **settings, **others}
 
 
-def _input_table(one: Input) -> str:
-    files: Any = one.files[0] if len(one.files) == 1 else list(one.files)
+def _input_table(source: Input) -> str:
+    files: Any = source.files[0] if len(source.files) == 1 else list(source.files)
     table = {
         "files": files,
-        "group": one.group,
-        "missing-value": one.missing_value,
-        "members": one.members or None,
-        "overlap": None if one.overlap is None else str(one.overlap.value),
-        "variable": list(one.variables) or None,
-        "description": one.description,
-        **one.rules.settings(),
+        "group": source.group,
+        "missing-value": source.missing_value,
+        "members": source.members or None,
+        "overlap": None if source.overlap is None else str(source.overlap.value),
+        "variable": list(source.variables) or None,
+        "description": source.description,
+        **source.rules.settings(),
     }
-    return _table(("inputs", one.name), table)
+    return _table(("inputs", source.name), table)
 
 
-def _report_table(one: Report) -> str:
-    table = {"report": list(one.shows), "text": one.text or None}
-    return _table(("outputs", one.path), table)
+def _report_table(report: Report) -> str:
+    table = {"report": list(report.shows), "text": report.text or None}
+    return _table(("outputs", report.path), table)
 
 
-def _output_table(one: Output, full: bool) -> str:
-    said = {"heading": one.heading or None, "note": one.note or None}
-    if one.picture is not None:
-        kind = one.picture.kind.verb.removeprefix("draw ")
-        table = {"of": one.of, "draw": kind, **_plain(one.picture, full), **said}
-        return _table(("outputs", one.path), table)
-    usual, layout = Layout(), one.layout
+def _output_table(output: Output, full: bool) -> str:
+    said = {"heading": output.heading or None, "note": output.note or None}
+    if output.picture is not None:
+        kind = output.picture.kind.verb.removeprefix("draw ")
+        table = {"of": output.of, "draw": kind, **_plain(output.picture, full), **said}
+        return _table(("outputs", output.path), table)
+    usual, layout = Layout(), output.layout
     options = {
         "format": layout.variant,
         "chunks": None if layout.chunks is None else str(layout.chunks.value),
@@ -285,7 +297,7 @@ def _output_table(one: Output, full: bool) -> str:
         "checksums": None if layout.checksums else False,
         **layout.table.settings(),
     }
-    return _table(("outputs", one.path), {"of": one.of, **options, **said})
+    return _table(("outputs", output.path), {"of": output.of, **options, **said})
 
 
 def _table(place: tuple[str, ...], table: Mapping[str, Any]) -> str:
@@ -309,4 +321,4 @@ def _text(value: Any) -> str:
         return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
     if isinstance(value, float):
         return repr(value)
-    return f"[{', '.join(_text(one) for one in value)}]"
+    return f"[{', '.join(_text(item) for item in value)}]"

@@ -44,21 +44,21 @@ def section_of(
         The steps that led to it, the drawing included, in order.
     engine : Engine
     """
-    made = [step for _, step in steps]
+    path = [step for _, step in steps]
     table = page = None
     if output.picture is not None:
-        drawing: Any = made[-1]
+        drawing: Any = path[-1]
         with collecting():  # what there is to warn of has been said where it was drawn
             shown = drawing.shown(dataset)
-        sentences = sentences_of(shown, engine, _trends(drawing, made))
+        sentences = sentences_of(shown, engine, _trends(drawing, path))
     elif place.suffix.lower() == ".csv" and place.exists():
         table, sentences = read_rows(place), ()
     else:
         written = open_dataset([place]) if place.exists() else dataset
-        found = describe(written, engine)
-        if len(found["files"]) == 1:
-            found["files"][0]["name"] = output.path  # wherever it lies
-        page, sentences = dataset_page(found), ()
+        about = describe(written, engine)
+        if len(about["files"]) == 1:
+            about["files"][0]["name"] = output.path  # wherever it lies
+        page, sentences = dataset_page(about), ()
     return Section(
         output.path,
         output.heading or output.path,
@@ -71,7 +71,7 @@ def section_of(
             *_of_inputs(study, output),
             *(_in_words(named, step) for named, step in steps),
         ),
-        sources_of(made),
+        sources_of(path),
     )
 
 
@@ -90,14 +90,14 @@ def _trends(drawing: Step, steps: list[Step]) -> Trends:
 
 def _of_inputs(study: Study, output: Output) -> tuple[str, ...]:
     """Return the files that an output begins with."""
-    left, found = list(output.needs), []
+    left, inputs = list(output.needs), []
     while left:
         name = left.pop(0)
         if name in study.inputs:
-            found.append(f"{name}: {', '.join(study.inputs[name].files)}")
+            inputs.append(f"{name}: {', '.join(study.inputs[name].files)}")
         else:
             left += study.steps[name].needs
-    return tuple(dict.fromkeys(found))
+    return tuple(dict.fromkeys(inputs))
 
 
 def _in_words(named: NamedStep, step: Step) -> str:
@@ -107,8 +107,12 @@ def _in_words(named: NamedStep, step: Step) -> str:
     if named.variables:
         plain = {"variable": ",".join(named.variables), **plain}
     for key, value in plain.items():
-        told = named.others.get(key, value)
-        told = ",".join(map(str, told)) if isinstance(told, (list, tuple)) else told
-        words.append(f"--{key}" if told is True else f"--{key} {told}")
+        setting = named.others.get(key, value)
+        setting = (
+            ",".join(map(str, setting))
+            if isinstance(setting, (list, tuple))
+            else setting
+        )
+        words.append(f"--{key}" if setting is True else f"--{key} {setting}")
     text = summary(type(step))
     return f"{' '.join(words)}: {text[:1].lower()}{text[1:]}"

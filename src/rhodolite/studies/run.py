@@ -116,7 +116,9 @@ class StudyRun:
         """The reports that are to be up to date at the end."""
         reports = self.study.reports
         return [
-            one for name, one in reports.items() if not self.only or name in self.only
+            report
+            for name, report in reports.items()
+            if not self.only or name in self.only
         ]
 
     def split_pages(self) -> tuple[list[Report], list[Report]]:
@@ -137,12 +139,14 @@ class StudyRun:
         with self._at_home():
             self._refuse_outputs_among_inputs()
             stale = [
-                one
-                for one in self.wanted
+                output
+                for output in self.wanted
                 if self.fresh
-                or not self._done.holds(one.path, self._key(one), self._place(one))
+                or not self._done.holds(
+                    output.path, self._key(output), self._place(output)
+                )
             ]
-        return stale, [one for one in self.wanted if one not in stale]
+        return stale, [output for output in self.wanted if output not in stale]
 
     def run(self, engine: Engine, written: Written) -> None:
         """Make the outputs that are not up to date; `written` is told of each, as it is there.
@@ -159,30 +163,30 @@ class StudyRun:
             deep_calls(len(self.study.steps)),
             keeping_warnings() as self._warned,
         ):
-            for one in stale:
-                self._check(one)
+            for output in stale:
+                self._check(output)
             for page in pages:
                 place = self._into / page.path
                 self._make_folder(place)
                 check_output(
                     place, self.overwrite or self._done.made(page.path, place), ()
                 )
-            for one in stale:
-                self._prepare_needed(one)
+            for output in stale:
+                self._prepare_needed(output)
             # All at once, so that those that need the same data share the passes over them.
             arrays = [
                 variable.data
-                for one in stale
-                if one.picture is None
-                for variable in self._nodes[one.of].together.variables.values()
+                for output in stale
+                if output.picture is None
+                for variable in self._nodes[output.of].together.variables.values()
             ]
             if len(stale) > 1:
                 engine.prepare(arrays)
-            for one in stale:
-                key = self._key(one)
-                size = self._write(one, engine)
-                self._done.keep(one.path, key, self._place(one))
-                written(self._place(one), size)
+            for output in stale:
+                key = self._key(output)
+                size = self._write(output, engine)
+                self._done.keep(output.path, key, self._place(output))
+                written(self._place(output), size)
             for page in pages:
                 key, place = self._page_key(page), self._into / page.path
                 self._write_page(page, place, engine)
@@ -195,33 +199,33 @@ class StudyRun:
 
         shown = [self.study.outputs[name] for name in page.shows]
         sections = []
-        for one in shown:
-            self._prepare_needed(one)
-            dataset = self._result(one).dataset
+        for output in shown:
+            self._prepare_needed(output)
+            dataset = self._result(output).dataset
             sections.append(
                 section_of(
                     self.study,
-                    one,
-                    self._place(one),
+                    output,
+                    self._place(output),
                     dataset,
-                    self._steps_to(one),
+                    self._steps_to(output),
                     engine,
                 )
             )
         first = self._nodes[shown[0].of].together
         part = restrict_study(self.study, page.path)
-        made = self._tell_making(part, first)
-        study = write_study(move_study(part, self._into), made)
+        making = self._tell_making(part, first)
+        study = write_study(move_study(part, self._into), making)
         title = self.study.title or place.stem.replace("_", " ")
-        text = render_page(title, page.text, sections, study, made)
+        text = render_page(title, page.text, sections, study, making)
         overwrite = self.overwrite or self._done.made(page.path, place)
         with complete_or_nothing(place, overwrite, ()) as temporary:
             temporary.write_text(text, encoding="utf-8")
 
-    def _steps_to(self, one: Output) -> list[tuple[NamedStep, Step]]:
+    def _steps_to(self, output: Output) -> list[tuple[NamedStep, Step]]:
         """Return the steps that lead to an output, its drawing included, in order."""
-        named = [] if one.picture is None else [one.picture]
-        name = one.of
+        named = [] if output.picture is None else [output.picture]
+        name = output.of
         while name in self.study.steps:
             named.insert(0, self.study.steps[name])
             name = self.study.steps[name].of
@@ -229,24 +233,28 @@ class StudyRun:
 
     def _page_key(self, page: Report) -> str:
         shown = [self.study.outputs[name] for name in page.shows]
-        said = [[one.path, one.heading, one.note, self._key(one)] for one in shown]
+        said = [
+            [output.path, output.heading, output.note, self._key(output)]
+            for output in shown
+        ]
         return _digest([__version__, self.study.title, page.text, said])
 
     def plan(self, engine: Engine) -> list[tuple[Output, Plan]]:
         """Return what would be read and written for the outputs that are to be made."""
         stale, _ = self.split()
         with self._at_home(), deep_calls(len(self.study.steps)):
-            for one in stale:
-                self._prepare_needed(one)
+            for output in stale:
+                self._prepare_needed(output)
             return [
-                (one, self._result(one).plan(self._place(one), engine)) for one in stale
+                (output, self._result(output).plan(self._place(output), engine))
+                for output in stale
             ]
 
     def _refuse_outputs_among_inputs(self) -> None:
         """Refuse a pattern that would read, in the next run, what this one writes."""
         places = {self._place(output) for output in self.study.outputs.values()}
-        for name, one in self.study.inputs.items():
-            for path in files_named(one.files):
+        for name, source in self.study.inputs.items():
+            for path in files_named(source.files):
                 if path.resolve() in places:
                     raise UsageError(
                         f"{self.study.path}, [inputs.{name}]: {path} is an output of the study, "
@@ -256,26 +264,28 @@ class StudyRun:
     def _at_home(self) -> contextlib.AbstractContextManager[None]:
         return contextlib.chdir(self._home)
 
-    def _place(self, one: Output) -> Path:
-        return self._into / one.path
+    def _place(self, output: Output) -> Path:
+        return self._into / output.path
 
-    def _check(self, one: Output) -> None:
+    def _check(self, output: Output) -> None:
         """Refuse an output that cannot be written, before anything is computed."""
-        place = self._place(one)
-        with self._naming_output(one):
+        place = self._place(output)
+        with self._naming_output(output):
             kind = check_place(
-                place, None if one.picture is None else one.picture.kind, one.layout
+                place,
+                None if output.picture is None else output.picture.kind,
+                output.layout,
             )
         self._make_folder(place)
-        check_output(place, self._may_replace(one), (), kind)
+        check_output(place, self._may_replace(output), (), kind)
 
     @contextlib.contextmanager
-    def _naming_output(self, one: Output) -> Iterator[None]:
+    def _naming_output(self, output: Output) -> Iterator[None]:
         """Say of what goes wrong which output of which study it is about."""
         try:
             yield
         except (DataError, UsageError) as error:
-            where = f'{self.study.path}, [outputs."{one.path}"]'
+            where = f'{self.study.path}, [outputs."{output.path}"]'
             raise type(error)(f"{where}: {error}") from None
 
     def _make_folder(self, place: Path) -> None:
@@ -289,15 +299,15 @@ class StudyRun:
             )
         place.parent.mkdir(parents=True, exist_ok=True)
 
-    def _may_replace(self, one: Output) -> bool:
-        return self.overwrite or self._done.made(one.path, self._place(one))
+    def _may_replace(self, output: Output) -> bool:
+        return self.overwrite or self._done.made(output.path, self._place(output))
 
-    def is_taken(self, one: Output) -> bool:
+    def is_taken(self, output: Output) -> bool:
         """Return whether something is in the place of an output that the study has not made."""
-        return self._place(one).exists() and not self._may_replace(one)
+        return self._place(output).exists() and not self._may_replace(output)
 
-    def _prepare_needed(self, one: Output) -> None:
-        for name in self._all_needs(one.needs):
+    def _prepare_needed(self, output: Output) -> None:
+        for name in self._all_needs(output.needs):
             if name not in self._nodes:
                 self._nodes[name] = self._open(name)
 
@@ -332,35 +342,35 @@ class StudyRun:
             {name: self._nodes[name].together for name in step.others.values()}
         )
 
-    def _result(self, one: Output) -> Result:
+    def _result(self, output: Output) -> Result:
         """Return what an output will be, of which no value is computed yet."""
-        stage, picture = self._nodes[one.of], None
-        with self._naming_output(one):
-            if one.picture is not None:
-                stage = self._source(one.picture)
-                picture = stage.load(self._made(one.picture), self._reader)
+        stage, picture = self._nodes[output.of], None
+        with self._naming_output(output):
+            if output.picture is not None:
+                stage = self._source(output.picture)
+                picture = stage.load(self._made(output.picture), self._reader)
         dataset = stage.together
         read = (*(file.path for file in dataset.files), *self._reader.paths)
-        return Result(dataset, picture, read, one.layout)
+        return Result(dataset, picture, read, output.layout)
 
-    def _write(self, one: Output, engine: Engine) -> tuple[int, int]:
-        result, overwrite = self._result(one), self._may_replace(one)
-        with self._naming_output(one):
+    def _write(self, output: Output, engine: Engine) -> tuple[int, int]:
+        result, overwrite = self._result(output), self._may_replace(output)
+        with self._naming_output(output):
             return result.write(
-                self._place(one), engine, self._origin(one), overwrite=overwrite
+                self._place(output), engine, self._origin(output), overwrite=overwrite
             )
 
-    def _origin(self, one: Output) -> Origin:
-        name = one.of
+    def _origin(self, output: Output) -> Origin:
+        name = output.of
         while name in self.study.steps:
             name = self.study.steps[name].of
         return Origin(
-            self.study.inputs[name].files, study=functools.partial(self._text, one)
+            self.study.inputs[name].files, study=functools.partial(self._text, output)
         )
 
-    def _text(self, one: Output, dataset: Dataset) -> str:
+    def _text(self, output: Output, dataset: Dataset) -> str:
         """Return the study of one output."""
-        part = restrict_study(self.study, one.path)
+        part = restrict_study(self.study, output.path)
         return write_study(
             move_study(part, self._into), self._tell_making(part, dataset)
         )
@@ -371,20 +381,22 @@ class StudyRun:
         ]
         return tell_making(files, self._into, dataset, self._warned)
 
-    def _key(self, one: Output) -> str:
+    def _key(self, output: Output) -> str:
         """Return what decides whether an output is up to date: all that it is made of."""
-        for name in self._all_needs(one.needs):
+        for name in self._all_needs(output.needs):
             self._node_key(name)  # in order, so that long chains do not call each other
-        picture = None if one.picture is None else self._step_key(one.picture)
-        return _digest([__version__, self._node_key(one.of), repr(one.layout), picture])
+        picture = None if output.picture is None else self._step_key(output.picture)
+        return _digest(
+            [__version__, self._node_key(output.of), repr(output.layout), picture]
+        )
 
     def _node_key(self, name: str) -> str:
         if name not in self._described:
-            found = self.study.inputs.get(name)
+            source = self.study.inputs.get(name)
             self._described[name] = (
                 self._step_key(self.study.steps[name])
-                if found is None
-                else _digest([repr(found), _states(_files_of(found))])
+                if source is None
+                else _digest([repr(source), _states(_files_of(source))])
             )
         return self._described[name]
 
@@ -403,9 +415,9 @@ class StudyRun:
         )
 
 
-def _files_of(one: Input) -> list[Path]:
-    described = [] if one.description is None else [one.description]
-    return files_named([*one.files, *described])
+def _files_of(source: Input) -> list[Path]:
+    described = [] if source.description is None else [source.description]
+    return files_named([*source.files, *described])
 
 
 def _states(paths: Iterable[Path]) -> list[Any]:

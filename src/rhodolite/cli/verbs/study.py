@@ -149,9 +149,9 @@ def _say_plan(work: StudyRun, engine: Engine) -> None:
 
     for path in _up_to_date(work):
         show(f"{path} is up to date.\n")
-    for one, plan in work.plan(engine):
-        show(f"{one.path}: {_way(work, one)}")
-        say_plan(plan, Path(one.path), engine, is_taken=work.is_taken(one))
+    for output, plan in work.plan(engine):
+        show(f"{output.path}: {_way(work, output)}")
+        say_plan(plan, Path(output.path), engine, is_taken=work.is_taken(output))
         show("")
     for page in work.split_pages()[0]:
         show(f"{page.path}: a report of {', '.join(page.shows)}\n")

@@ -195,20 +195,20 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
 def convert_to_common_units(curves: list[Curve]) -> list[Curve]:
     """Turn every curve into the units of the first."""
     first = curves[0].variable
-    made = [curves[0]]
+    converted = [curves[0]]
     for curve in curves[1:]:
         units = curve.variable.units
         if units == first.units:
-            made.append(curve)
+            converted.append(curve)
         elif units and first.units and convertible(units, first.units):
             change = rescaling(curve.variable, first.units)
-            made.append(replace(curve, values=change(curve.values)))
+            converted.append(replace(curve, values=change(curve.values)))
         else:
             raise DataError(
                 f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which "
                 f"cannot share an axis; choose with --variable {first.name}"
             )
-    return made
+    return converted
 
 
 def draw_trend(axes: Any, curve: Curve, colour: str, engine: Engine) -> str:

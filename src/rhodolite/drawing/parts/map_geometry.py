@@ -169,7 +169,7 @@ class MapGeometry:
         east = east - 360.0 * np.floor(
             (east.mean(axis=1, keepdims=True) - self.projection.west) / 360.0
         )
-        found = []
+        inside = []
         for turn in (0.0, -360.0, 360.0):
             moved = east + turn
             shown = (
@@ -177,5 +177,5 @@ class MapGeometry:
                 & (moved.max(axis=1) > self.west)
                 & (moved.min(axis=1) < self.east)
             )
-            found.append((cells[shown], (moved[shown], north[shown])))
-        return found
+            inside.append((cells[shown], (moved[shown], north[shown])))
+        return inside

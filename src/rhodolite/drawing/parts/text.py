@@ -72,9 +72,10 @@ def axis_label(quantity: str, units: str | None, letters: int = 58) -> str:
     letters : int
         Length at which the text is broken.
     """
-    shown = (
-        f"({pretty(units)})".replace(" ", "\u00a0") if pretty(units) else ""
-    )  # units stay in one piece
+    shown = pretty(units)
+    if shown:
+        # Units stay in one piece.
+        shown = f"({shown})".replace(" ", "\u00a0")
     lines = textwrap.wrap(f"{capitalise(quantity)} {shown}".strip(), letters)
     if len(lines) > 2:
         rest = textwrap.shorten(

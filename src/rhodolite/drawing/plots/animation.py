@@ -94,8 +94,8 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
                 f"{variable.name} has no time axis, so nothing moves; use draw map"
             )
         whole = take(part, {dimension: steps})[variable.name]
-        fields = [field_of(one, one[variable.name], engine) for one in parts]
-        titles = [period_text(one.time) for one in parts]
+        fields = [field_of(step, step[variable.name], engine) for step in parts]
+        titles = [period_text(step.time) for step in parts]
         scale, centre = choose_scale(
             np.stack(fields), whole, self.palette, self.limits, self.centre
         )

@@ -77,8 +77,8 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
         part, variable = self._chosen(dataset)
         panels = self._panels(self._grouped(part, variable), variable)
         fields = [
-            (title, one, field_of(one, one[variable.name], engine))
-            for title, one in panels
+            (title, panel, field_of(panel, panel[variable.name], engine))
+            for title, panel in panels
         ]
         return self._figure(part[variable.name], fields)
 
@@ -127,10 +127,10 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
         if role is Role.LEVEL:
             units = coordinate.variable.units or ""
             return [
-                (f"{value:g} {units}".strip(), one)
-                for value, one in zip(coordinate.values, parts, strict=True)
+                (f"{value:g} {units}".strip(), panel)
+                for value, panel in zip(coordinate.values, parts, strict=True)
             ]
-        return [(_short_title(one), one) for one in parts]
+        return [(_short_title(panel), panel) for panel in parts]
 
     def _members(self, part: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
         """Return a map of the mean over time for each member of an ensemble, regions or other

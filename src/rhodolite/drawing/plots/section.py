@@ -160,8 +160,8 @@ def _values(variable: Variable, coordinates: list[Coordinate], engine: Engine) -
     order = [coordinate.dimension for coordinate in coordinates]
     extra = axes_to_drop(variable, tuple(order))
     values = drop_axes(variable.values(engine), extra)
-    kept = [name for name in variable.dimensions if name in order]
-    values = values if kept == order[::-1] else values.T
+    shown = [name for name in variable.dimensions if name in order]
+    values = values if shown == order[::-1] else values.T
     if np.isnan(values).all():
         raise DataError(f"{variable.name}: every value is missing")
     return values

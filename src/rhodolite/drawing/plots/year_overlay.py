@@ -75,11 +75,11 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
                 f"{dataset.label} has one value a year, which makes no curve within it; use draw "
                 "series"
             )
-        kept = places >= 0
+        within = places >= 0
         lines = {
             int(year): (
-                places[kept & (years == year)],
-                curve.values[kept & (years == year)],
+                places[within & (years == year)],
+                curve.values[within & (years == year)],
             )
             for year in np.unique(years)
         }

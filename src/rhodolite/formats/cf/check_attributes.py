@@ -68,7 +68,7 @@ def _as_text(value: Any, *, number_is_text: bool) -> str | None:
         return str(value)
     values = np.asarray(value).reshape(-1)
     if values.size and values.dtype.kind in "OUS":
-        return " ".join(str(one) for one in values)
+        return " ".join(str(item) for item in values)
     if number_is_text and values.size == 1 and values.dtype.kind in "fiu":
         return f"{values[0]:g}"
     return None

@@ -252,14 +252,14 @@ def _limits(
     if (
         packing is not None
         and packing.scale < 0
-        and any(isinstance(one, float) for one in limits)
+        and any(isinstance(bound, float) for bound in limits)
     ):
         limits.reverse()
     # What unpacking and packing again has rounded must not cut off the ends.
     slack = [-1e-6, 1e-6] if packing is not None else [0, 0]
     low, high = (
-        one + more if isinstance(one, float) and stored.kind in "iu" else one
-        for one, more in zip(limits, slack, strict=True)
+        bound + more if isinstance(bound, float) and stored.kind in "iu" else bound
+        for bound, more in zip(limits, slack, strict=True)
     )
     return low, high
 

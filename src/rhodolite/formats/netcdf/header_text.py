@@ -101,8 +101,8 @@ def open_header(text: str, path: Path) -> Dataset:
     try:
         common, own = json.loads(text)
         variables = {
-            described.name: _with_values(described, held, path)
-            for described, held in zip(
+            described.name: _with_values(described, content, path)
+            for described, content in zip(
                 _read_description(common), own["values"], strict=True
             )
         }
@@ -125,17 +125,27 @@ def open_header(text: str, path: Path) -> Dataset:
         raise NotDescribed(f"not a header: {error}") from None
 
 
-def _with_values(one: _Described, held: Any, path: Path) -> Variable:
+def _with_values(described: _Described, content: Any, path: Path) -> Variable:
     data: InMemory | NetCDFVariable
-    if one.decoding is None:
-        data = _shared_values(json.dumps(held))
+    if described.decoding is None:
+        data = _shared_values(json.dumps(content))
     else:
-        shape = tuple(int(length) for length in held)
+        shape = tuple(int(length) for length in content)
         data = NetCDFVariable(
-            path, one.place, shape, one.chunks, one.decoding, one.classic
+            path,
+            described.place,
+            shape,
+            described.chunks,
+            described.decoding,
+            described.classic,
         )
     return Variable(
-        one.name, one.dimensions, data, one.attributes, one.storage, one.missing
+        described.name,
+        described.dimensions,
+        data,
+        described.attributes,
+        described.storage,
+        described.missing,
     )
 
 

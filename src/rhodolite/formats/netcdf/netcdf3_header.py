@@ -79,8 +79,8 @@ class _Header:
 
     def items(self, tag: int) -> int:
         """Return the number of items of a list, past its tag."""
-        found, count = self.number(">I"), self.number()
-        if found != tag and (found or count):
+        marker, count = self.number(">I"), self.number()
+        if marker != tag and (marker or count):
             raise ValueError("the header is damaged")
         return count
 

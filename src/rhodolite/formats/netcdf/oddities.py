@@ -87,7 +87,7 @@ class _Walk:
     Attributes
     ----------
     path : Path
-    found : Oddities
+    oddities : Oddities
     objects, attributes : int
         Groups and variables seen so far, and the attributes of these.
     attribute_bytes : int
@@ -111,12 +111,12 @@ class _Walk:
             )
         self._count(group)
         for name in group:
-            held = self._follow(group, name)
-            if isinstance(held, h5py.Group):
-                self.enter(held, around | {place})
-            elif isinstance(held, h5py.Dataset):
-                self._count(held)
-                _note(held, self.path, self.found)
+            entry = self._follow(group, name)
+            if isinstance(entry, h5py.Group):
+                self.enter(entry, around | {place})
+            elif isinstance(entry, h5py.Dataset):
+                self._count(entry)
+                _note(entry, self.path, self.found)
 
     def _follow(self, group: Any, name: str) -> Any:
         """Return what a name in a group stands for; None where that lies behind another name."""
@@ -130,11 +130,11 @@ class _Walk:
             )
         return group.get(name) if isinstance(link, h5py.HardLink) else None
 
-    def _count(self, held: Any) -> None:
+    def _count(self, entry: Any) -> None:
         """Refuse what the NetCDF library would take minutes, or all memory, to describe."""
         from h5py import h5o
 
-        about = h5o.get_info(held.id)
+        about = h5o.get_info(entry.id)
         self.objects += 1
         self.attributes += about.num_attrs
         # Large attributes lie in a heap, small ones in the header of what they describe.
@@ -152,25 +152,25 @@ class _Walk:
             )
 
 
-def _note(held: Any, path: Path, found: Oddities) -> None:
+def _note(entry: Any, path: Path, oddities: Oddities) -> None:
     import h5py
 
-    name = held.name.strip("/")
-    if others := _other_files(held, path):
-        found.elsewhere[name] = ", ".join(others)
+    name = entry.name.strip("/")
+    if others := _other_files(entry, path):
+        oddities.elsewhere[name] = ", ".join(others)
     try:
-        dtype = held.dtype
+        dtype = entry.dtype
     except (TypeError, ValueError) as error:
-        found.types[name] = str(error)
+        oddities.types[name] = str(error)
         return
     plain = dtype.kind in "iu" or (dtype.kind == "f" and dtype.itemsize in (4, 8))
     if not plain and h5py.check_string_dtype(dtype) is None:
-        found.types[name] = dtype
+        oddities.types[name] = dtype
 
 
-def _other_files(held: Any, path: Path) -> list[str]:
+def _other_files(entry: Any, path: Path) -> list[str]:
     """Return the files that values of a dataset lie in, besides its own."""
-    if held.is_virtual:
-        names = {source.file_name for source in held.virtual_sources()}
+    if entry.is_virtual:
+        names = {source.file_name for source in entry.virtual_sources()}
         return sorted(name for name in names if name not in (".", str(path), path.name))
-    return [name for name, _, _ in held.external or ()]
+    return [name for name, _, _ in entry.external or ()]

@@ -185,7 +185,7 @@ def _group(file: Any, path: Path, name: str | None) -> Any:
     return file
 
 
-def _fields_of_groups(file: Any, held: dict[str, Any]) -> dict[str, Any]:
+def _fields_of_groups(file: Any, variables: dict[str, Any]) -> dict[str, Any]:
     """Return the variables of groups that run along dimensions of the whole file, by their names,
     or with that of their group before it where that is taken; says which groups are left out."""
     groups: dict[str, Any] = {}
@@ -202,7 +202,7 @@ def _fields_of_groups(file: Any, held: dict[str, Any]) -> dict[str, Any]:
             left += [group.path] if group.variables else []
             continue
         for name, stored in inner.items():
-            taken = name in held or name in groups
+            taken = name in variables or name in groups
             whole = f"{group.path.strip('/').replace('/', '_')}_{name}"
             groups[whole if taken else name] = stored
     if left and file.variables:

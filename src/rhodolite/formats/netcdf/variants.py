@@ -140,11 +140,12 @@ def fitted_attributes(attributes: Mapping[str, Any], variant: str) -> dict[str, 
     variant : str
         Variant of the format, such as ``netcdf3-classic``.
     """
-    kept = {key: value for key, value in attributes.items() if value is not None}
+    present = {key: value for key, value in attributes.items() if value is not None}
     if variant == "netcdf4":
-        return kept
+        return present
     return {
-        key: _fitted_attribute(value, types_of(variant)) for key, value in kept.items()
+        key: _fitted_attribute(value, types_of(variant))
+        for key, value in present.items()
     }
 
 

@@ -51,14 +51,14 @@ class CheckedStore(LocalStore):
                 "nobody named; copy it into the store first"
             )
 
-    def _check(self, key: str, found: Any) -> None:
+    def _check(self, key: str, stored: Any) -> None:
         folder = key
         while folder and folder not in self._chunks:
             folder = folder.rpartition("/")[0]
         codec, limit = self._chunks.get(folder, ("", 0))
         is_chunk = limit and key.rpartition("/")[2][:1] not in (".", "z")
         if is_chunk and expands_beyond(
-            memoryview(found.as_numpy_array()), codec, limit
+            memoryview(stored.as_numpy_array()), codec, limit
         ):
             raise DataError(
                 f"{self.root}: chunk '{key}' is damaged: it would unpack to more than the "

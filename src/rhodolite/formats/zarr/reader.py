@@ -151,12 +151,12 @@ def _check_lengths(path: Path, variables: Mapping[str, Variable]) -> None:
 
 def _groups_with_arrays(group: Any) -> dict[str, dict[str, Any]]:
     """Return the arrays of the groups inside a group, by the paths of those."""
-    found = {}
+    groups = {}
     for _, inner in sorted(group.groups()):  # the order in a folder is that of the disk
         if arrays := dict(sorted(inner.arrays())):
-            found[f"/{inner.path}"] = arrays
-        found |= _groups_with_arrays(inner)
-    return found
+            groups[f"/{inner.path}"] = arrays
+        groups |= _groups_with_arrays(inner)
+    return groups
 
 
 def _fields_of_groups(
@@ -218,11 +218,11 @@ def _check_metadata(path: Path) -> None:
 
 
 def _group(path: Path, root: Any, name: str) -> Any:
-    found = root.get(name)
-    if not isinstance(found, zarr.Group):
+    member = root.get(name)
+    if not isinstance(member, zarr.Group):
         names = [inner for inner, _ in root.groups()]
         raise DataError(f"{path}: no group '{name}'. {nearest_names(name, names)}")
-    return found
+    return member
 
 
 def _variable(path: Path, place: str, name: str, stored: Any, size: int) -> Variable:
@@ -242,10 +242,12 @@ def _variable(path: Path, place: str, name: str, stored: Any, size: int) -> Vari
     reason = why_beyond_reading(f"{path}: {name}", stored.shape, dtype.itemsize, size)
     if reason is not None:
         warn(reason)
-        kept = {
+        plain = {
             key: value for key, value in given.items() if key not in STORAGE_ATTRIBUTES
         }
-        return Variable(name, dimensions, Unreadable(stored.shape, dtype, reason), kept)
+        return Variable(
+            name, dimensions, Unreadable(stored.shape, dtype, reason), plain
+        )
     fill = stored.metadata.fill_value
     if (
         "_FillValue" not in attributes
@@ -286,7 +288,7 @@ def _dimensions(name: str, stored: Any) -> tuple[str, ...]:
         DIMENSIONS_ATTRIBUTE
     )
     known = isinstance(names, (list, tuple)) and all(
-        isinstance(one, (str, type(None))) for one in names
+        isinstance(item, (str, type(None))) for item in names
     )
     if not known or len(names) != len(stored.shape):
         if len(stored.shape) == 1:

@@ -103,7 +103,7 @@ def _write_variable(
         written = sum(
             count
             for _, count in engine.stream_units(
-                task, data, stored.chunks, what, kept=False
+                task, data, stored.chunks, what, takes_memory=False
             )
         )
         if engine.executor is not None:

@@ -42,15 +42,15 @@ class Gathered:
 
     def part(self, cells: slice) -> Gathered:
         """Return views of some cells, of shape (groups, cells), that can be added to."""
-        return self._each(lambda held: held[..., cells])
+        return self._each(lambda values: values[..., cells])
 
     def shaped(self, shape: tuple[int, ...]) -> Gathered:
         """Return the same in another shape, from (groups, cells)."""
-        return self._each(lambda held: held.reshape(*held.shape[:-2], *shape))
+        return self._each(lambda values: values.reshape(*values.shape[:-2], *shape))
 
     def _each(self, change: Callable[[Array], Array]) -> Gathered:
         weight = None if self.weight is None else change(self.weight)
-        parts = {name: change(held) for name, held in self.parts.items()}
+        parts = {name: change(values) for name, values in self.parts.items()}
         return Gathered(change(self.count), weight, parts)
 
 

@@ -216,5 +216,7 @@ class Tail(Statistic):
 def _exchanges(network: Network, count: int, upper: bool) -> Array:
     """Return which rows get the smaller and the larger values, so that the outermost values come
     last."""
-    pairs = np.array([one[:2] for one in network(count)], np.intp).reshape(-1, 2)
+    pairs = np.array([exchange[:2] for exchange in network(count)], np.intp).reshape(
+        -1, 2
+    )
     return np.ascontiguousarray(pairs if upper else pairs[:, ::-1])

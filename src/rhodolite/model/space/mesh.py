@@ -336,7 +336,7 @@ class Mesh:
             columns = self.shape[1] - 1 - columns if flipped[0] else columns
             rows = self.shape[0] - 1 - rows if flipped[1] else rows
             pieces.append((near[which], rows * self.shape[1] + columns, areas))
-        return tuple(np.concatenate([one[i] for one in pieces]) for i in range(3))  # type: ignore[return-value]
+        return tuple(np.concatenate([piece[i] for piece in pieces]) for i in range(3))  # type: ignore[return-value]
 
     def _met_by(self, shapes: Array) -> tuple[Array, Array, Array]:
         """Return shape, cell and area of the overlaps of cells of any form with shapes in

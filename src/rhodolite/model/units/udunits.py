@@ -34,10 +34,10 @@ def _silence() -> Any:
     returned."""
     import cf_units
 
-    held = contextlib.ExitStack()
-    held.enter_context(cf_units.suppress_errors())
-    atexit.register(held.close)  # while the library is still there
-    return held
+    stack = contextlib.ExitStack()
+    stack.enter_context(cf_units.suppress_errors())
+    atexit.register(stack.close)  # while the library is still there
+    return stack
 
 
 def is_unit(text: str) -> bool:

@@ -112,7 +112,7 @@ class AxisReduction:
 
     def results(self, flat: Array) -> Array:
         """Return the results for values of all cells, shape (kept, cells): shape (groups, kept)."""
-        found = []
+        by_group = []
         for group in self.groups:
             values = flat if group.cells.size == flat.shape[1] else flat[:, group.cells]
             if self.measure.share is not None:
@@ -123,8 +123,8 @@ class AxisReduction:
             else:
                 parts = gather(values, group.weights, self.measure.kind)
                 percentiles = finish(parts, self.measure.kind)
-            found.append(self._blank(percentiles, parts, group))
-        return np.stack(found)
+            by_group.append(self._blank(percentiles, parts, group))
+        return np.stack(by_group)
 
     def finish(self, parts: Sequence[Parts]) -> Array:
         """Return the results for the parts of each group."""
@@ -135,14 +135,14 @@ class AxisReduction:
             ]
         )
 
-    def _blank(self, made: Array, parts: Parts, group: CellGroup) -> Array:
+    def _blank(self, values: Array, parts: Parts, group: CellGroup) -> Array:
         if self.coverage > 0:
-            made = np.where(
+            values = np.where(
                 parts["weight"] < self.coverage * group.weights.sum() - 1e-12,
                 np.nan,
-                made,
+                values,
             )
-        return made
+        return values
 
 
 def reduce_axes(source: LazyArray, work: AxisReduction, *, pull: bool) -> LazyArray:
@@ -322,28 +322,32 @@ class AxisReducedArray(LazyArray):
         return self._source.decoded_share * float(np.prod(self._work.lengths)) / groups
 
     def read(self, region: Region) -> Array:
-        kept = list(region)
-        groups = kept.pop(self._work.axes[0]) if self._work.grouped else slice(0, 1)
+        remaining = list(region)
+        groups = (
+            remaining.pop(self._work.axes[0]) if self._work.grouped else slice(0, 1)
+        )
         for axis in self._work.axes:
-            kept.insert(axis, slice(0, self._source.shape[axis]))
+            remaining.insert(axis, slice(0, self._source.shape[axis]))
         work = replace(self._work, groups=self._work.groups[groups])
         pieces = []
         # The first axis that stays is gone through in pieces, so that few values are held at once.
-        first = next((axis for axis in range(len(kept)) if axis not in work.axes), None)
+        first = next(
+            (axis for axis in range(len(remaining)) if axis not in work.axes), None
+        )
         if first is None:
             return np.asarray(
                 work.place(
-                    work.results(work.flat(self._source.read(tuple(kept))))[:, 0]
+                    work.results(work.flat(self._source.read(tuple(remaining))))[:, 0]
                 )
             )
-        sizes = [part.stop - part.start for part in kept]
+        sizes = [part.stop - part.start for part in remaining]
         step = max(1, _PIECE // max(8 * int(np.prod(sizes)) // sizes[first], 1))
-        for start in range(kept[first].start, kept[first].stop, step):
-            inner = list(kept)
-            inner[first] = slice(start, min(start + step, kept[first].stop))
-            made = work.results(work.flat(self._source.read(tuple(inner))))
+        for start in range(remaining[first].start, remaining[first].stop, step):
+            inner = list(remaining)
+            inner[first] = slice(start, min(start + step, remaining[first].stop))
+            results = work.results(work.flat(self._source.read(tuple(inner))))
             shape = tuple(part.stop - part.start for part in work.kept(inner))
-            pieces.append(work.place(made.reshape(len(made), *shape)))
+            pieces.append(work.place(results.reshape(len(results), *shape)))
         return np.concatenate(
             pieces, axis=1 if work.grouped and work.axes[0] == 0 else 0
         )

@@ -103,12 +103,12 @@ class BasePeriod:
         places = np.full(cycle.size(axis.calendar), -1)
         places[present] = np.arange(present.size)
         weights = _unequal(axis, steps, cycle)
-        held = np.bincount(places_in_base, weights, minlength=present.size)
+        present_weights = np.bincount(places_in_base, weights, minlength=present.size)
         first, last = int(years[0]), int(years[-1])
         text = str(first) if last == first else f"{first}..{last}"
         if period is not None:
             text = str(period)
-        full = held * asked / years.size
+        full = present_weights * asked / years.size
         return cls(
             axis,
             cycle,

@@ -119,18 +119,18 @@ class StoredReference:
             If the other holds another cycle, or lacks a phase.
         """
         axis = other.need_time()
-        held = _LENGTHS.get(len(axis))
-        if held != str(cycle) and not (
+        own_cycle = _LENGTHS.get(len(axis))
+        if own_cycle != str(cycle) and not (
             len(axis) == 1 and cycle.size(axis.calendar) == 1
         ):
             there = (
                 f"{len(axis)} phases"
-                if held is None
-                else f"a {Cycle.parse(held).word} cycle"
+                if own_cycle is None
+                else f"a {Cycle.parse(own_cycle).word} cycle"
             )
             raise DataError(
                 f"{other.label} holds {there}, not a {cycle.word} one"
-                + (f"; add --cycle {held}" if held else "")
+                + (f"; add --cycle {own_cycle}" if own_cycle else "")
             )
         codes = (
             np.argsort(np.argsort(axis.middles))

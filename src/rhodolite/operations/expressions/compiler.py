@@ -97,16 +97,16 @@ class ProgramBuilder:
         )
 
     def variable(self, name: str) -> Variable:
-        found = self.dataset.variables.get(name)
-        if found is None:
+        known = self.dataset.variables.get(name)
+        if known is None:
             role = {"lat": Role.LATITUDE, "lon": Role.LONGITUDE}.get(name)
             coordinate = self.dataset.coordinate(role) if role else None
-            found = (
+            known = (
                 coordinate.variable if coordinate is not None else self.dataset[name]
             )
-        if found.data.dtype.kind not in "fiu":
+        if known.data.dtype.kind not in "fiu":
             raise DataError(f"--formula: {name} holds no numbers")
-        return found
+        return known
 
     def leaf(self, variable: Variable) -> Value:
         units = variable.units or UNITS_OF_ONE
@@ -181,13 +181,13 @@ class ProgramBuilder:
             return Value(Apply(compare, (left.program, right.program)), UNITS_OF_ONE)
         if function in ("min", "max"):
             alike = self.alike(function, values)
-            made = alike[0].program
+            program = alike[0].program
             for other in alike[1:]:
-                made = Apply(
+                program = Apply(
                     np.minimum if function == "min" else np.maximum,
-                    (made, other.program),
+                    (program, other.program),
                 )
-            return replace(alike[0], program=made, constant=None, variable=None)
+            return replace(alike[0], program=program, constant=None, variable=None)
         if function == "where":
             left, right = self.alike(function, values[1:])
             condition = number_of(function, values[0])

@@ -77,7 +77,7 @@ def in_line(
     its = with_members_of(dataset, variable, other, its)
     its = _with_axes_of(dataset, variable, other, its)
     along = [
-        _dimensions(one, v, without) for one, v in ((dataset, variable), (other, its))
+        _dimensions(side, v, without) for side, v in ((dataset, variable), (other, its))
     ]
     sizes = [
         [v.shape[v.dimensions.index(d)] for d in dimensions]

@@ -259,7 +259,7 @@ class _OverTime(SeriesKernel):
             np.nansum(part, axis=0)
             for part in (np.abs(difference), difference**2, difference)
         )
-        held = np.where(count > 0, count, np.nan)
+        present = np.where(count > 0, count, np.nan)
         one_group = np.zeros(half, int)
         ours, theirs = (
             Spread().finish(Spread().gather(part, one_group, 1))["variance"][0]
@@ -269,9 +269,9 @@ class _OverTime(SeriesKernel):
             ours, theirs, out=np.full(count.shape, np.nan), where=theirs > 0
         )
         return {
-            "bias": total / held,
-            "mean_absolute_error": absolute / held,
-            "root_mean_square_error": np.sqrt(square / held),
+            "bias": total / present,
+            "mean_absolute_error": absolute / present,
+            "root_mean_square_error": np.sqrt(square / present),
             "correlation": correlate(first, second)[0],
             "variance_ratio": ratio,
         }, Counter()

@@ -109,8 +109,8 @@ class Regions(FileValue):
         if cells is CellChoice.CENTRE:
             north, east = (part.reshape(-1) for part in mesh.centres)
             rows = [
-                sparse.csr_array(np.where(one.holds(north, east), whole, 0.0)[None, :])
-                for one in outlines
+                sparse.csr_array(np.where(area.holds(north, east), whole, 0.0)[None, :])
+                for area in outlines
             ]
             matrix = sparse.csr_array(sparse.vstack(rows, format="csr"))
         else:

@@ -98,7 +98,7 @@ class Remapped(LazyArray):
         inner = list(region)
         inner[self._axes[0]], inner[self._axes[1]] = part.rows, part.columns
         shape = tuple(region[axis].stop - region[axis].start for axis in self._axes)
-        made, along = [], 0
+        pieces, along = [], 0
         for piece, along in self._pieces(inner):  # noqa: B007
             block = np.moveaxis(self._source.read(tuple(piece)), self._axes, (-2, -1))
             values = part.apply(
@@ -106,12 +106,12 @@ class Remapped(LazyArray):
                 self._coverage,
                 self.dtype,
             )
-            made.append(
+            pieces.append(
                 np.moveaxis(
                     values.reshape(*block.shape[:-2], *shape), (-2, -1), self._axes
                 )
             )
-        return made[0] if len(made) == 1 else np.concatenate(made, axis=along)
+        return pieces[0] if len(pieces) == 1 else np.concatenate(pieces, axis=along)
 
     def _pieces(self, region: list[slice]) -> Iterator[tuple[list[slice], int]]:
         """Yield parts of a block of the source that take little memory, and the axis along which
@@ -219,7 +219,7 @@ class _Part:
     def apply(self, block: Array, coverage: float, dtype: Any) -> Array:
         """Return the values of the new cells, shape (k, cells), for those of the old, shape (k,
         cells)."""
-        made = np.empty((len(block), self._matrix.shape[0]), dtype)
+        result = np.empty((len(block), self._matrix.shape[0]), dtype)
         needed = max(coverage - 1e-9, 1e-12)
         last: Array | None = None
         there = np.ones(0)
@@ -227,11 +227,11 @@ class _Part:
         for at, values in enumerate(block):
             missing = np.isnan(values)
             if not missing.any():
-                found = self._normal @ values.astype(np.float64)
+                means = self._normal @ values.astype(np.float64)
                 if self._correction is not None:
-                    found += self._correction @ values.astype(np.float64)
-                found[self._full < needed] = np.nan
-                made[at] = found
+                    means += self._correction @ values.astype(np.float64)
+                means[self._full < needed] = np.nan
+                result[at] = means
                 continue
             if last is None or not np.array_equal(
                 missing, last
@@ -242,16 +242,16 @@ class _Part:
                 if self._touched is not None:
                     whole = self._touched @ missing.astype(np.float64) == 0
             filled = np.where(missing, 0.0, values)
-            found = np.divide(
+            means = np.divide(
                 self._matrix @ filled,
                 there,
                 out=np.full(there.shape, np.nan),
                 where=~lost,
             )
             if self._correction is not None:
-                found += np.where(whole, self._correction @ filled, 0.0)
-            made[at] = found
-        return made
+                means += np.where(whole, self._correction @ filled, 0.0)
+            result[at] = means
+        return result
 
 
 def _scaled(matrix: sparse.csr_array, full: Array) -> sparse.csr_array:

@@ -53,10 +53,10 @@ def describe_weights(
     north, east = source.centres
     covered = np.asarray(weights.matrix.sum(axis=1)).reshape(target.shape)
     old = {"long_name": "centres of the old cells"}
-    made = [*described, *_entries(weights.matrix, _FIELDS)]
+    variables = [*described, *_entries(weights.matrix, _FIELDS)]
     if weights.correction is not None:
-        made += _entries(weights.correction, _SLOPE_FIELDS)
-    made += [
+        variables += _entries(weights.correction, _SLOPE_FIELDS)
+    variables += [
         Variable(
             "old_latitude",
             ("old_row", "old_column"),
@@ -83,7 +83,7 @@ def describe_weights(
         "counted from 0, "
         "row by row",
     }
-    return Dataset({v.name: v for v in made}, about)
+    return Dataset({v.name: v for v in variables}, about)
 
 
 def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:

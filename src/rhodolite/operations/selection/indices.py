@@ -106,8 +106,8 @@ def with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
         ends += "_"
     described = dataset.variables[name].edit(bounds=called)
     bounds = Variable(called, (*described.dimensions, ends), InMemory(cells))
-    made = [described if v.name == name else v for v in dataset.variables.values()]
-    return dataset.with_variables([*made, bounds])
+    variables = [described if v.name == name else v for v in dataset.variables.values()]
+    return dataset.with_variables([*variables, bounds])
 
 
 def take_block(dataset: Dataset, rows: Indices, columns: Indices) -> Dataset:

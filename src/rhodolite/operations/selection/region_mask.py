@@ -58,7 +58,7 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     if mesh.goes_round and (np.diff(columns) < 0).any():
         part = _turned_on(part)
     covered = covered[np.ix_(rows, columns)]
-    made = [
+    masked = [
         _mask(v, covered > 0, part, mesh.dimensions) for v in part.variables.values()
     ]
     names = ", ".join(outline.name for outline in outlines)
@@ -72,7 +72,7 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     measure = Variable(
         COVERED_AREA, mesh.dimensions, InMemory(covered * EARTH_RADIUS**2), about
     )
-    return part.with_variables([*made, measure])
+    return part.with_variables([*masked, measure])
 
 
 def _mask(

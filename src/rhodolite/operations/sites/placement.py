@@ -150,9 +150,9 @@ class _DataAtSites(Accumulator):
     def add(self, block: Array, region: Region) -> None:
         assert self.present is not None
         rest = tuple(axis for axis in range(block.ndim) if axis not in self.axes)
-        held = (~np.isnan(block)).any(axis=rest)
-        held = held if self.axes[0] < self.axes[1] else held.T
-        self.present[region[self.axes[0]], region[self.axes[1]]] |= held
+        present = (~np.isnan(block)).any(axis=rest)
+        present = present if self.axes[0] < self.axes[1] else present.T
+        self.present[region[self.axes[0]], region[self.axes[1]]] |= present
 
     def merge(self, other: Self) -> None:
         assert self.present is not None
@@ -163,8 +163,8 @@ class _DataAtSites(Accumulator):
         assert self.present is not None
         present = self.present.reshape(-1)
         cells = heaviest_cells(self.weights)
-        held = self.weights.matrix @ present.astype(np.float64)
-        empty = np.flatnonzero((held < _HALF) & (cells >= 0))
+        shares = self.weights.matrix @ present.astype(np.float64)
+        empty = np.flatnonzero((shares < _HALF) & (cells >= 0))
         if empty.size and self.search is None:
             warn(
                 f"{self.sites}: the cells of {self.sites.name_lines(empty)} have no data; --search "
@@ -199,11 +199,11 @@ class _DataAtSites(Accumulator):
             )
         return cells
 
-    def _within_search(self, own: Array, found: Array, apart: Array) -> Array:
+    def _within_search(self, own: Array, nearest: Array, apart: Array) -> Array:
         """Return which of the cells found are near enough, shape (sites, cells)."""
         assert self.search is not None
         width = self.mesh.shape[1]
-        rows, columns = np.divmod(found, width)
+        rows, columns = np.divmod(nearest, width)
         own_rows, own_columns = np.divmod(own[:, None], width)
         across = np.abs(columns - own_columns)
         if self.mesh.goes_round:

@@ -55,7 +55,7 @@ class Periods:
         equal = lengths is None or np.ptp(lengths) < 1e-6 * lengths[0]
         self.days = None if lengths is None else float(lengths[0])
         self.weights = None if equal else lengths
-        held = np.bincount(self.groups, self.weights, minlength=self.count)
+        present = np.bincount(self.groups, self.weights, minlength=self.count)
         by_month = (
             interval.unit in ("year", "decade")
             and lengths is not None
@@ -69,8 +69,8 @@ class Periods:
             days = _days_of_months(divided, self.chosen)
         self.full = days
         if equal:
-            self.full = held if self.days is None else days / self.days
-        self.share = held / self.full
+            self.full = present if self.days is None else days / self.days
+        self.share = present / self.full
 
     @property
     def most_steps(self) -> float:
@@ -161,12 +161,14 @@ def need_finer(axis: TimeAxis, interval: Interval) -> None:
 def _chosen_months(months: Array, groups: Array) -> tuple[int, ...]:
     """Return the months that data of a part of each year hold; empty where they hold all, or of one
     year alone."""
-    held = np.unique(months)
-    if held.size == 12:
+    distinct = np.unique(months)
+    if distinct.size == 12:
         return ()
     per_period = np.unique(np.stack([groups, months]), axis=1)[0]
-    whole = np.bincount(per_period) == held.size
-    return tuple(int(month) for month in held) if np.count_nonzero(whole) > 1 else ()
+    whole = np.bincount(per_period) == distinct.size
+    return (
+        tuple(int(month) for month in distinct) if np.count_nonzero(whole) > 1 else ()
+    )
 
 
 def _days_of_months(divided: Divided, months: tuple[int, ...]) -> Array:

@@ -78,15 +78,15 @@ class GroupedStatistic(Accumulator):
     ) -> None:
         """See `Accumulator.add_stored`."""
         steps = self.groups.steps[region[self.axis]]
-        held, within = np.unique(steps, return_inverse=True)
-        left_out = int((held < 0).any())
+        steps_present, within = np.unique(steps, return_inverse=True)
+        left_out = int((steps_present < 0).any())
         weights = (
             None
             if self.groups.weights is None
             else self.groups.weights[region[self.axis]]
         )
         moved = np.moveaxis(numbers, self.axis, 0)
-        flat, rows = moved.reshape(len(moved), -1), held.size - left_out
+        flat, rows = moved.reshape(len(moved), -1), steps_present.size - left_out
         gathered = self.statistic.start(
             (rows, flat.shape[1]), weighted=weights is not None, steps=len(flat)
         )
@@ -95,7 +95,7 @@ class GroupedStatistic(Accumulator):
                 gathered.part(part), flat[:, part], unpack, within - left_out, weights
             )
         self._gathered = gathered.shaped((rows, *moved.shape[1:]))
-        self._held = held[left_out:]
+        self._held = steps_present[left_out:]
         self._region = region[: self.axis] + region[self.axis + 1 :]
 
     def merge(self, other: Self) -> None:

@@ -41,7 +41,9 @@ def may_be_since_start(variable: Variable, axis: TimeAxis) -> bool:
     units = variable.units
     short = ticks is not None and ticks < DAY_TICKS and not axis.step.missing
     return (
-        short and units is not None and any(convertible(units, one) for one in _AMOUNTS)
+        short
+        and units is not None
+        and any(convertible(units, amount) for amount in _AMOUNTS)
     )
 
 
@@ -65,13 +67,13 @@ class StepFalls(Accumulator):
         return replace(self, _found=None)
 
     def add(self, block: Array, region: Region) -> None:
-        found, part = self._empty(), region[self.axis]
+        falls, part = self._empty(), region[self.axis]
         changes = np.moveaxis(block, self.axis, 0).reshape(part.stop - part.start, -1)
         known = np.nan_to_num(changes.astype(np.float64))
-        found[0, part] = np.minimum(known.min(axis=1, initial=0.0), 0.0)
-        found[1, part] = (known < 0).sum(axis=1)
-        found[2, part] = np.abs(known).max(axis=1, initial=0.0)
-        self._found = found
+        falls[0, part] = np.minimum(known.min(axis=1, initial=0.0), 0.0)
+        falls[1, part] = (known < 0).sum(axis=1)
+        falls[2, part] = np.abs(known).max(axis=1, initial=0.0)
+        self._found = falls
 
     def merge(self, other: Self) -> None:
         assert other._found is not None
@@ -149,8 +151,8 @@ class StepAmounts(LazyArray):
         )
         values = np.moveaxis(self._source.read(wider), self._along, 0)
         before = values[0] if part.start else None
-        made = amounts_of_steps(values[part.start - first :], before, begins)
-        return np.moveaxis(made, 0, self._along)
+        amounts = amounts_of_steps(values[part.start - first :], before, begins)
+        return np.moveaxis(amounts, 0, self._along)
 
     def _begins(self) -> Array:
         falls = self._falls.read((slice(0, 3), slice(0, self._falls.shape[1])))

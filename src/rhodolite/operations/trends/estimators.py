@@ -312,25 +312,31 @@ class TrendWork(SeriesKernel):
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
         values = block[self.order]
         least_squares = self.question.method is Slope.LEAST_SQUARES
-        found = self._least_squares(values) if least_squares else self._ranks(values)
+        estimates = (
+            self._least_squares(values) if least_squares else self._ranks(values)
+        )
         if least_squares and self.question.test is not Test.T:
-            found["pvalue"] = self._pvalue(values, found["slope"])
+            estimates["pvalue"] = self._pvalue(values, estimates["slope"])
         if self.question.test is Test.MANN_KENDALL:
-            found |= self._persistence(values, found["slope"])
+            estimates |= self._persistence(values, estimates["slope"])
         count = (~np.isnan(values)).sum(axis=0)
         low, high = (
             part(np.where(count, values, 0), axis=0) for part in (np.nanmin, np.nanmax)
         )
         flat = equal_values(low, high) & (count > 0)
-        for name in found:
+        for name in estimates:
             if name == "pvalue":
-                found[name] = np.where(flat, 1.0, found[name])
+                estimates[name] = np.where(flat, 1.0, estimates[name])
             elif name not in self.question.persistence_results:
-                found[name] = np.where(
-                    flat & np.isfinite(found[name]), 0.0, found[name] * self.factor
+                estimates[name] = np.where(
+                    flat & np.isfinite(estimates[name]),
+                    0.0,
+                    estimates[name] * self.factor,
                 )
-            found[name] = np.where(count < self.question.fewest, np.nan, found[name])
-        return found, Counter()
+            estimates[name] = np.where(
+                count < self.question.fewest, np.nan, estimates[name]
+            )
+        return estimates, Counter()
 
     def _least_squares(self, values: Array) -> dict[str, Array]:
         fit = fit_polynomial(self.years, values, self.question.order)

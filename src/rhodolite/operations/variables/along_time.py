@@ -40,13 +40,15 @@ def variables_along_time(dataset: Dataset) -> tuple[list[Variable], list[Variabl
     return along_time, others
 
 
-def put_in_place(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Variable]:
+def put_in_place(
+    dataset: Dataset, results: dict[str, list[Variable]]
+) -> list[Variable]:
     """Return a dataset's variables with those along time replaced by what was made of them.
 
     Parameters
     ----------
     dataset : Dataset
-    made : mapping of str to list[Variable]
+    results : mapping of str to list[Variable]
         What takes the place of each variable, by its name.
     """
     time = dataset.need(Role.TIME).dimension
@@ -54,6 +56,6 @@ def put_in_place(dataset: Dataset, made: dict[str, list[Variable]]) -> list[Vari
     return [
         replaced
         for name, variable in dataset.variables.items()
-        if name in made or name not in left_out
-        for replaced in made.get(name, [variable])
+        if name in results or name not in left_out
+        for replaced in results.get(name, [variable])
     ]

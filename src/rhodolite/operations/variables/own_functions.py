@@ -152,9 +152,9 @@ class _OfBlocks(LazyArray):
         )
         pieces = source.chunks or (1,) * source.ndim
         whole = [n if at in axes else pieces[at] for at, n in enumerate(source.shape)]
-        kept = [at for at in range(source.ndim) if not (drop and at in axes)]
-        self.shape = tuple(source.shape[at] for at in kept)
-        self.chunks = tuple(whole[at] for at in kept)
+        remaining = [at for at in range(source.ndim) if not (drop and at in axes)]
+        self.shape = tuple(source.shape[at] for at in remaining)
+        self.chunks = tuple(whole[at] for at in remaining)
 
     def sources(self) -> tuple[LazyArray, ...]:
         return (self._source,)

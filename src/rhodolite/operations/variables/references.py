@@ -13,7 +13,7 @@ from rhodolite.model.variable import Variable
 def without_axes(
     dataset: Dataset,
     gone: Collection[str],
-    made: Mapping[str, Sequence[Variable]],
+    results: Mapping[str, Sequence[Variable]],
     added: Iterable[Variable] = (),
 ) -> Dataset:
     """Return a dataset with data variables replaced, without all else that runs along the
@@ -23,20 +23,20 @@ def without_axes(
     ----------
     gone : collection of str
         Dimensions that no longer exist, or have other cells now.
-    made : mapping of str to sequence of Variable
+    results : mapping of str to sequence of Variable
         What comes in the place of a data variable.
     added : iterable of Variable
         What describes new axes.
     """
     axes: list[Variable] = []
     for name, variable in dataset.variables.items():
-        if name in made:
-            axes += made[name]
+        if name in results:
+            axes += results[name]
         elif not set(gone) & set(variable.dimensions):
             axes.append(variable)
     new = list(added)
     names = {v.name for v in (*axes, *new)}
-    axes = [v for v in axes if v.name not in {one.name for one in new}]
+    axes = [v for v in axes if v.name not in {extra.name for extra in new}]
     used = {str(v.attributes.get("grid_mapping", "")) for v in axes}
     mappings = {
         str(v.attributes.get("grid_mapping", "")) for v in dataset.variables.values()

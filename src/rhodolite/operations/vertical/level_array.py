@@ -77,5 +77,5 @@ class Releveled(LazyArray):
             heights = np.broadcast_to(self._formula(*blocks), values.shape)
         if self._logarithmic:
             heights, wanted = np.log(np.maximum(heights, 1e-30)), np.log(wanted)
-        made = at_levels(values, heights, wanted, extrapolate=self._extrapolate)
-        return np.moveaxis(made, 0, self._axis).astype(self.dtype)
+        interpolated = at_levels(values, heights, wanted, extrapolate=self._extrapolate)
+        return np.moveaxis(interpolated, 0, self._axis).astype(self.dtype)

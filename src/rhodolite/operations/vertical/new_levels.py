@@ -33,8 +33,8 @@ class NewLevels(TypedValue):
             ends, slash, step = part.partition("/")
             first, dots, last = ends.partition("..")
             numbers = []
-            for one in (first, last, step)[: 1 if not dots else 3]:
-                match = _LEVEL.fullmatch(one)
+            for level in (first, last, step)[: 1 if not dots else 3]:
+                match = _LEVEL.fullmatch(level)
                 if not match or bool(dots) != bool(slash):
                     raise ValueError(
                         f"'{text}' are not levels; write 850hPa,500hPa or 100m..2000m/100m"

@@ -175,7 +175,7 @@ def stretches_of(table: Table) -> list[Stretch]:
         If one is not a date, or all can be read in two ways.
     """
     text = table.cells[table.roles["time"]]
-    given = [_with_a_year(one) for one in text]
+    given = [_with_a_year(name) for name in text]
     day_first = day_comes_first(given)
     if day_first is None:
         raise DataError(
@@ -186,13 +186,13 @@ def stretches_of(table: Table) -> list[Stretch]:
         warn(
             f"{table.path.name}: the dates have no years and are taken as days of {_NO_YEAR}"
         )
-    parsed = {one: parse_date(one, day_first=day_first) for one in set(given)}
+    parsed = {name: parse_date(name, day_first=day_first) for name in set(given)}
     stretches = []
-    for at, one in enumerate(given):
-        stretch = parsed[one]
+    for at, name in enumerate(given):
+        stretch = parsed[name]
         if stretch is None:
             raise DataError(
-                f"{table.path}, line {table.lines[at]}: '{one}' is not a date; write dates as "
+                f"{table.path}, line {table.lines[at]}: '{name}' is not a date; write dates as "
                 "2001-12-31, 2001-12 or 2001"
             )
         stretches.append(stretch)

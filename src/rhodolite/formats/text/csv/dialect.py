@@ -75,10 +75,10 @@ def read_dialect(path: Path) -> Dialect:
     names, units = names_and_units(path, given or titles)
     if given:
         _check_given(path, names, titles)
-    elif len(rows) > 1 and (found := _line_of_units(names, rows[1], rows[2:])):
+    elif len(rows) > 1 and (units_line := _line_of_units(names, rows[1], rows[2:])):
         number = lines[1][0]
         warn(f"{path.name}: line {number + 1} was read as the units of the columns")
-        units = {**found, **units}
+        units = {**units_line, **units}
     decimal = _find_decimal(path, content, separator)
     skipped = number + (0 if given else 1)
     return Dialect(path, content, encoding, separator, decimal, skipped, names, units)

@@ -162,14 +162,14 @@ def _one_site_a_row(
         return [*described, Variable(name, ("time", "site"), InMemory(values), about)]
     for title in dict.fromkeys(titles):
         rows = np.flatnonzero((titles == title).to_numpy())
-        held = np.full((len(dates), max(len(frame), 1)), np.nan)
-        held[:, codes[rows]] = values[:, rows]
+        by_date = np.full((len(dates), max(len(frame), 1)), np.nan)
+        by_date[:, codes[rows]] = values[:, rows]
         name, units = split_title(title)
         described.append(
             Variable(
                 name,
                 ("time", "site"),
-                InMemory(held),
+                InMemory(by_date),
                 {**({"units": units} if units else {}), **about},
             )
         )

@@ -117,14 +117,14 @@ class Table:
         return not self._is_parsed(name) and any(self._text(name))
 
 
-def read_table(path: Path, kept: Collection[str] = ()) -> Table:
+def read_table(path: Path, as_text: Collection[str] = ()) -> Table:
     """Read a CSV file; also one that is compressed by gzip, and columns that are separated by
     semicolons, tabs or spaces.
 
     Parameters
     ----------
     path : Path
-    kept : collection of str
+    as_text : collection of str
         Columns that are read as they are written, besides those that are usually.
 
     Raises
@@ -133,7 +133,7 @@ def read_table(path: Path, kept: Collection[str] = ()) -> Table:
         If it has no header, no rows, or rows longer than the header.
     """
     dialect = read_dialect(path)
-    columns = _read_columns(dialect, kept)
+    columns = _read_columns(dialect, as_text)
     filled = _find_filled(columns)
     if not filled.any():
         raise DataError(f"{path}: there is a header and no row below it")
@@ -191,7 +191,7 @@ def _hold_something(column: pandas.Series[Any]) -> Array:
     return np.asarray(holding, dtype=bool)
 
 
-def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
+def _read_columns(dialect: Dialect, as_text: Collection[str]) -> pandas.DataFrame:
     """Return all columns, numbered from zero, of float64 where they hold numbers only.
 
     Most are parsed by compiled code at once; what that does not take for numbers is read again as
@@ -200,7 +200,7 @@ def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
     Parameters
     ----------
     dialect : Dialect
-    kept : collection of str
+    as_text : collection of str
         Columns that stay text, besides those that may hold dates or names.
 
     Raises
@@ -212,7 +212,7 @@ def _read_columns(dialect: Dialect, kept: Collection[str]) -> pandas.DataFrame:
     stay = [
         at
         for at, name in enumerate(dialect.names)
-        if name in kept or is_kept_as_text(name)
+        if name in as_text or is_kept_as_text(name)
     ]
     columns = _parse(dialect, dict.fromkeys([*stay, width], str))
     _refuse_longer_rows(dialect, columns[width])
