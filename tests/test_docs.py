@@ -134,11 +134,22 @@ def test_the_architecture_names_files_that_are_there():
 
 
 @pytest.mark.slow
-def test_examples_in_docstrings_are_right():
+def test_examples_in_docstrings_are_right(tmp_path):
     tried = 0
+    temperatures = rhodolite.from_arrays(
+        {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
+    )
+    temperatures.write(tmp_path / "two.nc")
+    recipe = tmp_path / "recipe.toml"
+    recipe.write_text('[inputs]\ntwo = "two.nc"\n[outputs]\n"copy.nc" = "two"\n')
+    given = {"rhodolite": rhodolite, "data": temperatures, "recipe": recipe}
     for module in pkgutil.walk_packages(rhodolite.__path__, "rhodolite."):
         if module.name != "rhodolite.__main__":
-            result = doctest.testmod(importlib.import_module(module.name))
+            folder = tmp_path / module.name
+            folder.mkdir()
+            given["folder"] = folder
+            part = importlib.import_module(module.name)
+            result = doctest.testmod(part, extraglobs=given)
             assert result.failed == 0, module.name
             tried += result.attempted
     assert tried >= 150

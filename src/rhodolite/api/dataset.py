@@ -87,7 +87,6 @@ class Dataset(PlainDataset, Verbs):
 
         Examples
         --------
-        >>> import rhodolite
         >>> import numpy as np
         >>> data = rhodolite.from_arrays(
         ...     {"tas": [280.0, 284.0]},
@@ -119,10 +118,6 @@ class Dataset(PlainDataset, Verbs):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> warm = data.with_fields(warm=data["tas"] > 282)
         >>> warm["warm"].values().tolist()
         [0.0, 1.0]
@@ -148,10 +143,6 @@ class Dataset(PlainDataset, Verbs):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> part = data.apply(rhodolite.Subset(variable="tas"))
         >>> list(part.variables)
         ['lat', 'tas']
@@ -199,7 +190,6 @@ class Dataset(PlainDataset, Verbs):
 
         Examples
         --------
-        >>> import rhodolite
         >>> data = rhodolite.from_arrays(
         ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
         ... )
@@ -267,10 +257,6 @@ class Dataset(PlainDataset, Verbs):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> data.to_pandas()["tas"].tolist()
         [280.0, 284.0]
         """
@@ -349,12 +335,7 @@ class Dataset(PlainDataset, Verbs):
 
         Examples
         --------
-        >>> import rhodolite, tempfile, pathlib
-        >>> folder = tempfile.TemporaryDirectory()
-        >>> path = pathlib.Path(folder.name) / "day.nc"
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
+        >>> path = folder / "day.nc"
         >>> data.write(path)
         >>> rhodolite.read(path)["tas"].values().tolist()
         [280.0, 284.0]
@@ -383,10 +364,6 @@ class Dataset(PlainDataset, Verbs):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> data.inspect()["variables"][0]["name"]
         'tas'
         """
@@ -401,10 +378,6 @@ class Dataset(PlainDataset, Verbs):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> len(data.check()) > 0
         True
         """

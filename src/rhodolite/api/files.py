@@ -53,12 +53,7 @@ def read(
 
     Examples
     --------
-    >>> import rhodolite, tempfile, pathlib
-    >>> folder = tempfile.TemporaryDirectory()
-    >>> path = pathlib.Path(folder.name) / "day.nc"
-    >>> data = rhodolite.from_arrays(
-    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-    ... )
+    >>> path = folder / "day.nc"
     >>> data.write(path)
     >>> rhodolite.read(path)["tas"].units
     'K'
@@ -78,12 +73,7 @@ def write(dataset: PlainDataset, path: str | PathLike[str], **options: Any) -> N
 
     Examples
     --------
-    >>> import rhodolite, tempfile, pathlib
-    >>> folder = tempfile.TemporaryDirectory()
-    >>> path = pathlib.Path(folder.name) / "day.nc"
-    >>> data = rhodolite.from_arrays(
-    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-    ... )
+    >>> path = folder / "all.nc"
     >>> rhodolite.write(data, path)
     >>> path.exists()
     True

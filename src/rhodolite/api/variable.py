@@ -108,10 +108,6 @@ class Variable(PlainVariable):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> (data["tas"] - 273.15).formula
         'tas - 273.15'
         """
@@ -126,10 +122,6 @@ class Variable(PlainVariable):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> data["tas"].edit(long_name="air").quantity
         'air'
         """
@@ -140,10 +132,6 @@ class Variable(PlainVariable):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> (data["tas"] / 2).values().tolist()
         [140.0, 142.0]
         """
@@ -320,10 +308,6 @@ class Variable(PlainVariable):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> data["tas"].calculate(lambda block: block**0.5, units="K0.5").shape
         (2,)
         """
@@ -346,10 +330,6 @@ class Variable(PlainVariable):
 
         Examples
         --------
-        >>> import rhodolite
-        >>> data = rhodolite.from_arrays(
-        ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-        ... )
         >>> [block.tolist() for _, block in data["tas"].blocks()]
         [[280.0, 284.0]]
         """

@@ -41,12 +41,7 @@ def join(
 
     Examples
     --------
-    >>> import rhodolite, tempfile, pathlib
-    >>> folder = tempfile.TemporaryDirectory()
-    >>> path = pathlib.Path(folder.name) / "day.nc"
-    >>> data = rhodolite.from_arrays(
-    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-    ... )
+    >>> path = folder / "day.nc"
     >>> data.write(path)
     >>> rhodolite.join([path])["tas"].shape
     (2,)
@@ -120,21 +115,7 @@ def study(
 
     Examples
     --------
-    >>> import rhodolite, tempfile, pathlib
-    >>> folder = tempfile.TemporaryDirectory()
-    >>> path = pathlib.Path(folder.name) / "day.nc"
-    >>> data = rhodolite.from_arrays(
-    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-    ... )
-    >>> data.write(path)
-    >>> recipe = path.with_name("recipe.toml")
-    >>> text = '''[inputs]
-    ... day = "day.nc"
-    ... [outputs]
-    ... "copy.nc" = "day"
-    ... '''
-    >>> _ = recipe.write_text(text)
-    >>> [place.name for place in rhodolite.study(recipe)]
+    >>> [place.name for place in rhodolite.study(recipe, fresh=True)]
     ['copy.nc']
     """
     from rhodolite.studies.reader import read_study
@@ -163,21 +144,7 @@ def retrace(path: str | PathLike[str]) -> str:
 
     Examples
     --------
-    >>> import rhodolite, tempfile, pathlib
-    >>> folder = tempfile.TemporaryDirectory()
-    >>> path = pathlib.Path(folder.name) / "day.nc"
-    >>> data = rhodolite.from_arrays(
-    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-    ... )
-    >>> data.write(path)
-    >>> recipe = path.with_name("recipe.toml")
-    >>> text = '''[inputs]
-    ... day = "day.nc"
-    ... [outputs]
-    ... "copy.nc" = "day"
-    ... '''
-    >>> _ = recipe.write_text(text)
-    >>> [copy] = rhodolite.study(recipe)
+    >>> [copy] = rhodolite.study(recipe, fresh=True)
     >>> "copy.nc" in rhodolite.retrace(copy)
     True
     """
@@ -201,21 +168,7 @@ def verify(path: str | PathLike[str]) -> dict[str, str]:
 
     Examples
     --------
-    >>> import rhodolite, tempfile, pathlib
-    >>> folder = tempfile.TemporaryDirectory()
-    >>> path = pathlib.Path(folder.name) / "day.nc"
-    >>> data = rhodolite.from_arrays(
-    ...     {"tas": [280.0, 284.0]}, {"lat": [0.0, 60.0]}, units={"tas": "K"}
-    ... )
-    >>> data.write(path)
-    >>> recipe = path.with_name("recipe.toml")
-    >>> text = '''[inputs]
-    ... day = "day.nc"
-    ... [outputs]
-    ... "copy.nc" = "day"
-    ... '''
-    >>> _ = recipe.write_text(text)
-    >>> [copy] = rhodolite.study(recipe)
+    >>> [copy] = rhodolite.study(recipe, fresh=True)
     >>> list(rhodolite.verify(copy).values())
     ['the same']
     """
