@@ -11,6 +11,8 @@ _UNSEEN = re.compile(
 )
 """Control characters, escapes, and marks that turn the direction of text, but not tab and line."""
 
+_NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+
 
 def file_size(size: int) -> str:
     """Write a number of bytes for people."""
@@ -96,3 +98,8 @@ def make_json_visible(text: str) -> str:
 def _write_out(match: re.Match[str]) -> str:
     number = ord(match.group())
     return f"\\x{number:02x}" if number < 256 else f"\\u{number:04x}"
+
+
+def allowed_in_xml(text: str) -> str:
+    """Return a text without the characters that XML 1.0 has no place for."""
+    return _NOT_IN_XML.sub("\N{REPLACEMENT CHARACTER}", text)

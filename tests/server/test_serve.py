@@ -15,6 +15,7 @@ import time
 import urllib.error
 import urllib.parse
 import urllib.request
+import zlib
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
 from xml.etree import ElementTree
@@ -195,6 +196,65 @@ def test_names_of_any_letters_and_wide_integers_come_through(server):
         assert remote["tas"].number == str(2**60 + 1)
 
 
+@pytest.mark.parametrize("name", ["types", "turned", "levels"])
+def test_the_fourth_version_has_every_type_as_it_is(server, folder, name):
+    served = "other" if name == "types" else name
+    with (
+        netCDF4.Dataset(f"{server.root}/dap/{served}#dap4") as remote,
+        netCDF4.Dataset(folder / f"{name}.nc") as local,
+    ):
+        for data in (remote, local):
+            data.set_auto_mask(False)
+        # That client leaves out names that it cannot have, and asks wrongly for dots.
+        names = [n for n in local.variables if n in remote.variables and "." not in n]
+        assert set(local.variables) - set(names) <= set(_ODD_NAMES)
+        for name in names:
+            assert remote[name].dtype == local[name].dtype
+            np.testing.assert_array_equal(remote[name][...], local[name][...])
+            for key in set(local[name].ncattrs()) - {"bounds"}:
+                expected = np.asarray(local[name].getncattr(key))
+                assert np.asarray(remote[name].getncattr(key)).dtype == expected.dtype
+                if expected.dtype == "f4":  # that client reads even "1" as 1.0000002
+                    np.testing.assert_allclose(
+                        remote[name].getncattr(key), expected, rtol=5e-7
+                    )
+                else:
+                    np.testing.assert_array_equal(remote[name].getncattr(key), expected)
+            if local[name].ndim == 2:
+                part = (slice(1, 5, 2), slice(None, None, 2))
+                np.testing.assert_array_equal(remote[name][part], local[name][part])
+
+
+def test_answers_of_the_fourth_version_carry_checksums(server, folder):
+    with netCDF4.Dataset(folder / "maps.nc") as local:
+        local.set_auto_mask(False)
+        expected = {
+            "tas": local["tas"][2:9:3, :, 4:5].astype("<f4").tobytes(),
+            "lat": local["lat"][:].tobytes(),
+        }
+    wanted = urllib.parse.quote("/tas[2:3:8][][4];lat")
+    for checksums in ("true", "false"):
+        _, headers, body = server.get(
+            f"/dap/maps.dap?dap4.ce={wanted}&dap4.checksum={checksums}"
+        )
+        assert headers["content-type"] == "application/vnd.opendap.dap4.data"
+        chunks, last = [], 0
+        while not last:
+            head = int.from_bytes(body[:4], "big")
+            last, size = head >> 24 & 1, head & 0xFFFFFF
+            chunks.append(body[4 : 4 + size])
+            body = body[4 + size :]
+        assert not body
+        assert b'<Dim size="3"/>' in chunks[0]
+        parts = [expected["lat"], expected["tas"]]
+        if checksums == "true":
+            parts = [part + zlib.crc32(part).to_bytes(4, "little") for part in parts]
+        # Variables come in the order of the description, whatever was asked for first.
+        names = re.findall(rb"<Float\d+ name=\"(\w+)\"", chunks[0])
+        assert names == [b"lat", b"tas"]
+        assert b"".join(chunks[1:]) == b"".join(parts)
+
+
 def test_slices_of_grids_are_right_for_twenty_at_once(server, folder):
     with netCDF4.Dataset(folder / "maps.nc") as local:
         local.set_auto_mask(False)
@@ -246,6 +306,11 @@ def test_values_as_text_and_descriptions(server):
         ("/dap/maps.dods?tas&tas>5", 400, "selections by value are for sequences"),
         ("/dap/maps.dods?" + "[" * 9000, 400, "too long"),
         ("/dap/maps.dods?tas[[[[", 400, "is not a variable with ranges"),
+        ("/dap/maps.dap?dap4.ce=/nope", 404, "maps has no variable 'nope'"),
+        ("/dap/maps.dap?dap4.ce=/tas[0]", 400, "has 3 dimensions, and 1 are given"),
+        ("/dap/maps.dap?dap4.ce=/tas[0:99][][]", 400, "lies beyond the 36 values"),
+        ("/dap/maps.dap?dap4.ce=/tas[x][][]", 400, "is not understood"),
+        ("/dap/maps.dmr?dap4.ce=/lat[1];/lat[2]", 400, "with different ranges"),
         ("/dap/../../../etc/passwd", 404, ""),
         ("/dap/%2e%2e%2fmaps.dds", 404, ""),
         ("/zarr/maps/../../etc/passwd", 404, ""),

@@ -22,7 +22,7 @@ from starlette.responses import (
 from starlette.routing import Route
 
 from rhodolite.errors import RhodoliteError
-from rhodolite.server import dap, edr, wms, zarr_store
+from rhodolite.server import dap, dap4, edr, wms, zarr_store
 from rhodolite.server.api_description import MEDIA as MEDIA_API
 from rhodolite.server.api_description import describe_api
 from rhodolite.server.connections import MOST_OPEN
@@ -63,6 +63,7 @@ def make_app(
         Route("/datasets", site.listing),
         Route("/health", site.health),
         Route("/metrics", site.metrics),
+        Route("/dap/{name}.dmr.xml", site.metadata),
         Route("/dap/{name}.{kind}", site.dap),
         Route("/dap/{name}", site.dap),
         Route("/zarr/{name}/{path:path}", site.zarr),
@@ -147,6 +148,8 @@ class _Site:
 
     def dap(self, request: Request) -> Response:
         kind = request.path_params.get("kind", "")
+        if kind in ("dmr", "dap"):
+            return self._dap4(request, kind)
         try:
             served = self._find(request)
             if unchanged := _unchanged(request, served):
@@ -160,6 +163,21 @@ class _Site:
                 status,
                 {**dap.HEADERS, "content-description": "dods-error"},
             )
+
+    def metadata(self, request: Request) -> Response:
+        """Return the description under the longer name that some clients ask for."""
+        return self._dap4(request, "dmr")
+
+    def _dap4(self, request: Request, kind: str) -> Response:
+        try:
+            served = self._find(request)
+            if unchanged := _unchanged(request, served):
+                return unchanged
+            return _answer_dap4(request, served, kind)
+        except RhodoliteError as error:
+            status = error.status if isinstance(error, Refused) else 500
+            text = dap4.write_error(status, str(error))
+            return Response(text, status, media_type=dap4.MEDIA["error"])
 
     def zarr(self, request: Request) -> Response:
         try:
@@ -300,7 +318,8 @@ def _answer_dap(served: Served, kind: str, constraint: str, *, head: bool) -> Re
     if kind not in ("dds", "dods", "ascii", "asc"):
         raise Refused(
             404,
-            "write .dds for the structure, .das for attributes, .dods or .ascii for values",
+            "write .dds for the structure, .das for attributes, .dods or .ascii for values; "
+            ".dmr and .dap are those of version 4",
         )
     projections = dap.parse_constraint(served, constraint)
     if kind == "dds":
@@ -319,6 +338,24 @@ def _answer_dap(served: Served, kind: str, constraint: str, *, head: bool) -> Re
         )
     return StreamingResponse(
         _started(dap.write_text(served, projections)), media_type=media, headers=headers
+    )
+
+
+def _answer_dap4(request: Request, served: Served, kind: str) -> Response:
+    headers = _caching(served)
+    # Not as a form has it: a plus sign in a name is one.
+    pairs = [part.partition("=") for part in request.url.query.split("&")]
+    asked = {unquote(name): unquote(value) for name, _, value in pairs}
+    chosen = dap4.parse_constraint(served, asked.get("dap4.ce", ""))
+    if kind == "dmr":
+        text = dap4.write_metadata(served, chosen)
+        return Response(text, media_type=dap4.MEDIA["dmr"], headers=headers)
+    if request.method == "HEAD":
+        return Response(media_type=dap4.MEDIA["dap"], headers=headers)
+    checksums = asked.get("dap4.checksum", "true").lower() not in ("false", "0")
+    pieces = dap4.write_data(served, chosen, checksums=checksums)
+    return StreamingResponse(
+        _started(pieces), media_type=dap4.MEDIA["dap"], headers=headers
     )
 
 

@@ -13,6 +13,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.model.axes import Role
 from rhodolite.model.units.udunits import pretty
+from rhodolite.plain_text import allowed_in_xml
 from rhodolite.server.layers import Fields, Layer, Picks, layers_of, paint
 from rhodolite.server.limits import Refused
 from rhodolite.server.page import write_page
@@ -27,7 +28,6 @@ from rhodolite.server.rendering import (
 )
 from rhodolite.server.served import Served
 from rhodolite.server.wms_contents import (
-    allowed_in_xml,
     describe_layer,
     describe_service,
 )

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import math
-import re
 from typing import Any
 
 from rhodolite.model.axes import Role
+from rhodolite.plain_text import allowed_in_xml
 from rhodolite.server.layers import Layer
 from rhodolite.server.rendering import EARTH_RADIUS
 from rhodolite.server.served import Served
-
-_NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
 def describe_service(served: Served) -> dict[str, Any]:
@@ -67,8 +65,3 @@ def describe_layer(layer: Layer) -> dict[str, Any]:
 
 def _mercator(latitude: float) -> float:
     return EARTH_RADIUS * math.asinh(math.tan(math.radians(latitude)))
-
-
-def allowed_in_xml(text: str) -> str:
-    """Return a text without the characters that XML 1.0 has no place for."""
-    return _NOT_IN_XML.sub("\N{REPLACEMENT CHARACTER}", text)
