@@ -255,6 +255,36 @@ def test_answers_of_the_fourth_version_carry_checksums(server, folder):
         assert b"".join(chunks[1:]) == b"".join(parts)
 
 
+def test_answers_come_in_parts_to_those_who_ask(server):
+    query = "/edr/collections/levels/cube?bbox=0,0,30,20&f=NetCDF"
+    for address in ("/zarr/maps/tas/c/0/0/0", "/static/view.js", query):
+        _, headers, whole = server.get(address)
+        assert headers["accept-ranges"] == "bytes"
+        tag, size = headers["etag"], len(whole)
+        for text, start, stop in (
+            ("bytes=0-9", 0, 10),
+            ("bytes=10-", 10, size),
+            ("bytes=-7", size - 7, size),
+            (f"bytes=5-{size + 99}", 5, size),
+        ):
+            for more in ({}, {"If-Range": tag}):
+                status, headers, part = server.get(address, Range=text, **more)
+                assert (status, part) == (206, whole[start:stop]), (address, text)
+                expected = f"bytes {start}-{stop - 1}/{size}"
+                assert headers["content-range"] == expected
+        status, headers, part = server.get(address, Range=f"bytes={size}-")
+        assert (status, part) == (416, b"")
+        assert headers["content-range"] == f"bytes */{size}"
+        # Several ranges, other units, and what was cut from another state: the whole.
+        for more in (
+            {"Range": "bytes=0-1,4-5"},
+            {"Range": "lines=0-1"},
+            {"Range": "bytes=9-3"},
+            {"Range": "bytes=0-1", "If-Range": '"other"'},
+        ):
+            assert server.get(address, **more)[::2] == (200, whole)
+
+
 def test_slices_of_grids_are_right_for_twenty_at_once(server, folder):
     with netCDF4.Dataset(folder / "maps.nc") as local:
         local.set_auto_mask(False)

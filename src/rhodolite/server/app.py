@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
 from http import HTTPStatus
@@ -31,11 +32,14 @@ from rhodolite.server.layers import Fields
 from rhodolite.server.limits import Refused
 from rhodolite.server.middleware import Compress, Counts, Guard, Log, Prefix
 from rhodolite.server.page import write_index, write_page
+from rhodolite.server.ranges import Ranges
+from rhodolite.server.recent import Recent
 from rhodolite.server.served import Served
 from rhodolite.server.view import describe_view, need_layers, static_file
 from rhodolite.server.wms import Maps
 
-Answer = Callable[[Request], Response]
+_DOWNLOADS = 64 << 20
+"""Bytes of files that are kept for those who ask for them in parts."""
 
 
 def make_app(
@@ -85,6 +89,7 @@ def make_app(
             Middleware(Log, counts, say),
             Middleware(Guard),
             Middleware(Compress),
+            Middleware(Ranges),
         ],
         exception_handlers={Exception: _answer_crash, HTTPException: _answer_missing},
         lifespan=_give_threads,
@@ -108,6 +113,9 @@ class _Site:
         self._datasets = datasets
         self._counts = counts
         self._fields = Fields(memory)
+        self._downloads: Recent[tuple[bytes, str]] = Recent(
+            _DOWNLOADS, lambda answer: len(answer[0])
+        )
         self._maps: dict[str, Maps] = {}
         self._collections: dict[str, Collection] = {}
 
@@ -232,9 +240,8 @@ class _Site:
             content, media = static_file(request.path_params["path"])
         except RhodoliteError as error:
             return _plain_error(error)
-        return Response(
-            content, media_type=media, headers={"cache-control": "max-age=3600"}
-        )
+        headers = {"cache-control": "max-age=3600", "etag": _tag_of(content)}
+        return Response(content, media_type=media, headers=headers)
 
     def edr(self, request: Request) -> Response:
         address = str(request.base_url).rstrip("/") + "/edr"
@@ -249,10 +256,25 @@ class _Site:
             if query is None:
                 return JSONResponse(collection.describe(address))
             asked = {"f": _format_asked(request), **request.query_params}
+            if asked["f"].lower() == "netcdf":
+                return self._download(collection, query, asked)
             content, media = collection.query(query, asked)
         except RhodoliteError as error:
             return _problem(error)
         return Response(content, media_type=media, headers=_caching(served))
+
+    def _download(
+        self, collection: Collection, query: str, asked: dict[str, str]
+    ) -> Response:
+        """Return a file, which is kept for a while, since its parts may be asked for one by one."""
+        served = collection.served
+        key = (served.name, served.version, query, *sorted(asked.items()))
+        content, media = self._downloads.get(
+            key, lambda: collection.query(query, asked)
+        )
+        # The file has the time in it at which it was made, so its tag is its own.
+        headers = {**_caching(served), "etag": _tag_of(content)}
+        return Response(content, media_type=media, headers=headers)
 
     def _about_edr(self, page: str, address: str) -> Response:
         """Return what is said of the whole service."""
@@ -370,6 +392,10 @@ def _started(pieces: Any) -> Any:
         yield from pieces
 
     return all_of_it()
+
+
+def _tag_of(content: bytes) -> str:
+    return f'"{hashlib.sha256(content).hexdigest()[:32]}"'
 
 
 def _caching(served: Served) -> dict[str, str]:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import re
-import threading
-from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -23,6 +21,7 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 from rhodolite.server.grid import Grid
 from rhodolite.server.limits import Refused
+from rhodolite.server.recent import Recent
 from rhodolite.server.served import Served
 
 _SAMPLES = 5
@@ -42,23 +41,12 @@ class Fields:
     """
 
     def __init__(self, limit: int) -> None:
-        self._limit = limit
-        self._held: OrderedDict[Any, Array] = OrderedDict()
-        self._lock = threading.Lock()
+        self._recent: Recent[Array] = Recent(limit, lambda field: field.nbytes)
 
     def get(self, layer: Layer, picks: Picks) -> Array:
         """Return a field of rows and columns."""
         key = (layer.served.version, layer.served.name, layer.variable.name, picks)
-        with self._lock:
-            if key in self._held:
-                self._held.move_to_end(key)
-                return self._held[key]
-        field = layer.read(picks)
-        with self._lock:
-            self._held[key] = field
-            while sum(cached.nbytes for cached in self._held.values()) > self._limit:
-                self._held.popitem(last=False)
-        return field
+        return self._recent.get(key, lambda: layer.read(picks))
 
 
 class Colours(NamedTuple):

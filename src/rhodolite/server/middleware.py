@@ -24,7 +24,8 @@ _ALWAYS = {
     "x-content-type-options": "nosniff",
     "referrer-policy": "no-referrer",
     "access-control-allow-origin": "*",
-    "access-control-expose-headers": "etag, last-modified, xdods-server, content-description",
+    "access-control-expose-headers": "etag, last-modified, xdods-server, content-description, "
+    "accept-ranges, content-range",
 }
 _PREFLIGHT = {
     "access-control-allow-methods": "GET, HEAD",
@@ -94,7 +95,10 @@ class Compress:
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         path = scope.get("path", "").removeprefix(scope.get("root_path", ""))
         in_text = path == "/" or path.startswith(_IN_TEXT)
-        await (self._packed if in_text else self._plain)(scope, receive, send)
+        # Ranges count the bytes of the answer as it is.
+        by_range = b"range" in dict(scope.get("headers", ()))
+        packs = in_text and not by_range
+        await (self._packed if packs else self._plain)(scope, receive, send)
 
 
 class Prefix:
