@@ -187,13 +187,16 @@ def test_areas_in_common_with_rectangles_agree_with_the_geometry_library(seed):
             shapely.make_valid(star).difference(hole),
             shapely.box(0, 0, 2, 1),
             shapely.Polygon(),
+            # Those that hold all of the grid, or lie below a part of it.
+            shapely.box(-9, -9, 9, 20),
+            shapely.Polygon([(-9, -9), (9, -9), (9, -2), (-9, 3)]),
         ]
     )
     x, y = (
         np.sort(random.uniform(-5, 5, 7)),
         np.concatenate([[0.0], np.cumsum(random.uniform(0.2, 2, 12))]) - 5,
     )
-    found = np.zeros((3, y.size - 1, x.size - 1))
+    found = np.zeros((len(shapes), y.size - 1, x.size - 1))
     which, rows, columns, areas = cut(shapes, x, y, degrees=False)
     np.add.at(found, (which, rows, columns), areas)
     for at, shape in enumerate(shapes):

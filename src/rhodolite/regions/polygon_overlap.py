@@ -101,12 +101,11 @@ def cut(
     (xa, ya), (xb, yb) = pieces[:, :2].T, pieces[:, 2:].T
     column = np.searchsorted(x_edges, (xa + xb) / 2, side="right") - 1
     row = np.searchsorted(y_edges, (ya + yb) / 2, side="right") - 1
-    inside = (column >= 0) & (column < x_edges.size - 1) & (row >= 0)
-    column, row, owners = (
-        column[inside],
-        np.minimum(row[inside], y_edges.size - 1),
-        owners[inside],
-    )
+    inside = (column >= 0) & (column < x_edges.size - 1)
+    column, owners = column[inside], owners[inside]
+    # What lies below the grid adds nothing, and says that the shape reaches the first row.
+    is_below = row[inside] < 0
+    row = np.clip(row[inside], 0, y_edges.size - 1)
     xa, ya, xb, yb = xa[inside], ya[inside], xb[inside], yb[inside]
     widths = np.radians(xa - xb) if degrees else xa - xb
     heights = np.sin(np.radians(y_edges)) if degrees else y_edges
@@ -116,7 +115,8 @@ def cut(
         means = np.sin(middle) * np.sinc(half / np.pi)
     else:
         means = (ya + yb) / 2
-    own = np.where(row < y_edges.size - 1, widths * (means - heights[row]), 0.0)
+    is_cut = ~is_below & (row < y_edges.size - 1)
+    own = np.where(is_cut, widths * (means - heights[row]), 0.0)
     overlaps = _gather(owners, row, column, widths, own, heights)
     least = (
         _LEAST

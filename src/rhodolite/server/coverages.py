@@ -13,9 +13,12 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.model.axes import Role
+from rhodolite.plain_text import write_number
 from rhodolite.server.layers import Layer
 from rhodolite.server.limits import Refused
 
+_CALENDARS = "https://cfconventions.org/cf-conventions/cf-conventions.html#calendar"
+"""What names calendars that CoverageJSON has no word for, with the name in CF after it."""
 CRS = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"
 
 
@@ -133,10 +136,7 @@ def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
                 "dataType": "float",
                 "axisNames": names,
                 "shape": list(shape),
-                "values": [
-                    float(f"{value:.9g}") if math.isfinite(value) else None
-                    for value in values.reshape(-1)
-                ],
+                "values": [_number(value) for value in values.reshape(-1)],
             }
         },
     }
@@ -159,11 +159,12 @@ def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
 
 
 def _calendar(layer: Layer) -> str:
+    """Return the calendar as CoverageJSON names it: the usual one by a word, others by a URI."""
     assert layer.time is not None
     calendar = layer.time.calendar
-    return (
-        "Gregorian" if "gregorian" in calendar or calendar == "standard" else calendar
-    )
+    if calendar in ("standard", "gregorian", "proleptic_gregorian"):
+        return "Gregorian"
+    return f"{_CALENDARS}/{calendar}"
 
 
 def describe_parameter(layer: Layer) -> dict[str, Any]:
@@ -206,13 +207,20 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
                 for row, column in np.ndindex(latitudes.shape):
                     if part.area is None or part.area[row, column] > 0:
                         where = (
-                            f"{latitudes[row, column]:.7g}",
-                            f"{longitudes[row, column]:.7g}",
+                            _cell(latitudes[row, column]),
+                            _cell(longitudes[row, column]),
                         )
                         number = _cell(numbers[step, level, row, column])
                         writer.writerow([*about, time, height, *where, number])
     return text.getvalue()
 
 
-def _cell(value: float) -> str:
-    return f"{value:.7g}" if math.isfinite(value) else ""
+def _cell(value: Any) -> str:
+    number = _number(value)
+    return "" if number is None else write_number(number)
+
+
+def _number(value: Any) -> float | None:
+    """Return a number that is written in the fewest digits that are read back as the same in its
+    own precision; None for one that is missing."""
+    return float(str(value)) if math.isfinite(value) else None
