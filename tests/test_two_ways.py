@@ -145,8 +145,8 @@ def with_positions_of_two_dimensions(old: Any, new: Any) -> None:
     made[:] = np.ma.filled(old["v"][:].astype("f8"), np.nan)
 
 
-def outline(case: Case) -> str:
-    west, south, east, north = BOX
+def outline(case: Case, box: tuple[float, float, float, float] = BOX) -> str:
+    west, south, east, north = box
     ring = [[west, south], [east, south], [east, north], [west, north], [west, south]]
     content = {"type": "Polygon", "coordinates": [ring]}
     (case.folder / "box.geojson").write_text(json.dumps(content))
@@ -175,6 +175,20 @@ def region_in_the_subset_or_in_the_summary(case):
         case.values(f"subset in.nc --region {box} then summarise"),
         case.values(f"summarise in.nc --region {box}"),
     ]
+
+
+def region_around_all_or_none(case):
+    """An outline that reaches beyond the cells on every side holds all of them."""
+    if not case.regular:
+        return None
+    lat = rhodolite.read(case.folder / "in.nc")["lat"].values()
+    lowest, highest = sorted(map(float, lat))[:: len(lat) - 1]
+    first = case.how["west"]
+    # Three columns of 40 degrees, and the rows but for the outermost of each side.
+    part = f"subset in.nc --lat {lowest + 0.01:.2f}..{highest - 0.01:.2f} "
+    part += f"--lon {first:g}..{first + 80:g} then summarise"
+    box = outline(case, (first - 31, -85.0, first + 111, 88.0))
+    return [case.values(part), case.values(f"{part} --region {box}")]
 
 
 def sum_over_a_region_after_or_within(case):
@@ -625,6 +639,7 @@ def mean_of_all_or_no_cycle(case):
 SLOPE = "trend in.nc --serial-correlation none"
 PAIRS = {
     "region in the subset or in the summary": region_in_the_subset_or_in_the_summary,
+    "a region around all, or none": region_around_all_or_none,
     "largest within a region": sum_over_a_region_after_or_within,
     "a cut keeps the cells of its rim": rim_of_a_cut_keeps_its_cells,
     "ends of running totals of years": ends_of_the_running_total_or_the_sum,
