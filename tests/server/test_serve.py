@@ -24,6 +24,8 @@ import netCDF4
 import numpy as np
 import pytest
 import zarr
+from covjson_pydantic.coverage import Coverage
+from edr_pydantic.collections import Collection as CollectionModel
 from PIL import Image
 
 import rhodolite
@@ -771,6 +773,72 @@ def test_boxes_have_heights_and_areas_several_parts(server):
     _, _, body = edr(server, "area", "levels", coords=parts, z="1000", f="csv")
     rows = [row.split(",") for row in body.decode().splitlines()[1:]]
     assert [float(row[-1]) for row in rows if row[-1]] == [0.0, 11.0]
+
+
+def test_latitude_comes_first_where_its_system_is_asked_for(server):
+    pairs = [
+        ({"coords": "POINT(80 41)"}, {"coords": "POINT(41 80)"}, "position"),
+        ({"bbox": "10,-30,100,50"}, {"bbox": "-30,10,50,100"}, "cube"),
+        ({"bbox": "10,-30,0,100,50,9"}, {"bbox": "-30,10,0,50,100,9"}, "cube"),
+        (
+            {"coords": "POLYGON((0 -30,90.3 -30,0 70,0 -30))"},
+            {"coords": "POLYGON((-30 0,-30 90.3,70 0,-30 0))"},
+            "area",
+        ),
+    ]
+    system = "http://www.opengis.net/def/crs/EPSG/0/4326"
+    for usual, turned, query in pairs:
+        first = json.loads(edr(server, query, **usual)[2])
+        for crs in ("EPSG:4326", system):
+            second = json.loads(edr(server, query, crs=crs, **turned)[2])
+            referencing = second["domain"].pop("referencing")
+            assert referencing[0]["coordinates"] == ["y", "x"]
+            assert referencing[0]["system"]["id"] == system
+            first["domain"].pop("referencing", None)
+            assert second == first
+    status, _, body = edr(server, "position", coords="POINT(100 5)", crs="EPSG:4326")
+    assert (status, b"latitude comes first" in body) == (400, True)
+    assert edr(server, "position", coords="POINT(1 5)", crs="EPSG:32633")[0] == 400
+
+
+def test_models_of_others_take_the_answers_in_every_calendar(tmp_path):
+    """Those of the standards' own community, which know dates of the usual calendar only."""
+    names = {
+        "standard": "Gregorian",
+        "proleptic_gregorian": "Gregorian",
+        "noleap": "noleap",
+        "julian": "julian",
+        "360_day": "360_day",
+    }
+    values = 101325 + np.random.default_rng(4).random((3, 2, 2))
+    for calendar in names:
+        axes = {
+            "time": np.arange(3.0),
+            "lat": np.array([10.1, 20.3], "f4"),
+            "lon": np.array([5.0, 15.0]),
+        }
+        units = {"tas": "Pa", "time": "days since 2000-01-01"}
+        data = rhodolite.from_arrays(
+            {"tas": values}, axes, units=units, calendar=calendar
+        )
+        data.write(tmp_path / f"{calendar}.nc")
+    running = Running(tmp_path, "serve", *(f"{name}.nc" for name in names))
+    try:
+        for calendar, name in names.items():
+            address = f"/edr/collections/{calendar}"
+            CollectionModel.model_validate_json(running.get(address)[2])
+            for query in ("position?coords=POINT(5%2010)", "cube?bbox=0,0,30,30"):
+                body = running.get(f"{address}/{query}")[2]
+                coverage = Coverage.model_validate_json(body)
+                time = coverage.domain.referencing[1].system
+                assert str(time.calendar).rpartition("/")[2] == name
+                assert coverage.domain.axes.y.values[0] == 10.1
+            # All digits, as JSON and as a table.
+            assert json.loads(body)["ranges"]["tas"]["values"] == list(values.flat)
+            table = running.get(f"{address}/{query}&f=CSV")[2].decode().splitlines()
+            assert float(table[1].split(",")[-1]) == values[0, 0, 0]
+    finally:
+        running.stop()
 
 
 @pytest.mark.parametrize("kind", ["fine", "turned", "half"])

@@ -27,7 +27,11 @@ _PARAMETERS: dict[str, tuple[str, bool, str]] = {
     "z": ("a level, several with commas, or two with a slash", False, "500"),
     "parameter-name": ("names of variables, with commas", False, "tas"),
     "over": ("area for the mean over it", False, "area"),
-    "crs": ("the system of positions, which is CRS84", False, "CRS84"),
+    "crs": (
+        "the system of positions: CRS84, or EPSG:4326 with latitude first",
+        False,
+        "CRS84",
+    ),
     "f": ("CoverageJSON, CSV or NetCDF", False, "CSV"),
 }
 _OF_ALL = ("datetime", "z", "parameter-name", "crs", "f")

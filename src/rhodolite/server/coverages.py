@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,12 +15,12 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.model.axes import Role
 from rhodolite.plain_text import write_number
+from rhodolite.server.asked import CRS84, EPSG_4326
 from rhodolite.server.layers import Layer
 from rhodolite.server.limits import Refused
 
 _CALENDARS = "https://cfconventions.org/cf-conventions/cf-conventions.html#calendar"
 """What names calendars that CoverageJSON has no word for, with the name in CF after it."""
-CRS = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"
 
 
 @dataclass
@@ -51,16 +52,28 @@ class Part:
 def centres_of(layer: Layer, rows: Array, columns: Array) -> tuple[Array, Array]:
     """Return latitudes and longitudes of cells, shape (rows, columns)."""
     if layer.grid.regular:
-        dataset = layer.served.dataset
         north, east = (
-            dataset.need(role).values[cells]
+            _coordinate(layer, role)[cells]
             for role, cells in ((Role.LATITUDE, rows), (Role.LONGITUDE, columns))
         )
         return np.broadcast_arrays(north[:, None], east[None, :])  # type: ignore[return-value]
     return layer.grid.positions(rows, columns)
 
 
-def coverage_of(parts: list[Part], values: list[Array], mean: bool) -> dict[str, Any]:
+def _coordinate(layer: Layer, role: Role) -> Array:
+    """Return the values of a coordinate in the precision of the file, so that 10.1 is no more."""
+    coordinate = layer.served.dataset.need(role)
+    precision = coordinate.variable.data.dtype
+    return coordinate.values.astype(precision if precision.kind == "f" else "f8")
+
+
+def coverage_of(
+    parts: list[Part],
+    values: list[Array],
+    *,
+    mean: bool,
+    latitude_first: bool = False,
+) -> dict[str, Any]:
     """Return one coverage, of variables that share the axes, or a collection of them.
 
     Parameters
@@ -70,10 +83,12 @@ def coverage_of(parts: list[Part], values: list[Array], mean: bool) -> dict[str,
         Of each part, shape (steps, levels, rows, columns), or (steps, levels) of means.
     mean : bool
         Whether they are means over the area.
+    latitude_first : bool
+        Whether positions are told in EPSG:4326 and not in CRS84.
     """
     by_domain: dict[str, dict[str, Any]] = {}
     for part, numbers in zip(parts, values, strict=True):
-        coverage = _one(part, numbers, mean)
+        coverage = _one(part, numbers, mean, latitude_first)
         shared = by_domain.setdefault(
             json.dumps(coverage["domain"], sort_keys=True), coverage
         )
@@ -85,15 +100,16 @@ def coverage_of(parts: list[Part], values: list[Array], mean: bool) -> dict[str,
     return {"type": "CoverageCollection", "coverages": coverages}
 
 
-def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
+def _one(part: Part, values: Array, mean: bool, latitude_first: bool) -> dict[str, Any]:
     layer = part.layer
     x, y = _positions(part, mean)
     single = len(x) == len(y) == 1
     values = values[:, :, None, None] if mean else values
     axes: dict[str, Any] = {"x": {"values": x}, "y": {"values": y}}
     names, shape = ["y", "x"], values.shape[2:]
-    system = {"type": "GeographicCRS", "id": CRS}
-    referencing: list[dict[str, Any]] = [{"coordinates": ["x", "y"], "system": system}]
+    order, system = (["y", "x"], EPSG_4326) if latitude_first else (["x", "y"], CRS84)
+    about_crs = {"type": "GeographicCRS", "id": system}
+    referencing: list[dict[str, Any]] = [{"coordinates": order, "system": about_crs}]
     if layer.levels is not None:
         axes["z"] = {"values": layer.levels[part.levels].tolist()}
         names, shape = ["z", *names], values.shape[1:]
@@ -129,7 +145,7 @@ def _one(part: Part, values: Array, mean: bool) -> dict[str, Any]:
             "axes": axes,
             "referencing": referencing,
         },
-        "parameters": {layer.variable.name: describe_parameter(layer)},
+        "parameters": {layer.variable.name: describe_parameter(layer, in_english)},
         "ranges": {
             layer.variable.name: {
                 "type": "NdArray",
@@ -155,7 +171,8 @@ def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
             f"{part.layer.variable.name} is on a grid of two-dimensional positions, which "
             "CoverageJSON has no grid for; ask for f=CSV, or over=area",
         )
-    return longitudes[0].tolist(), latitudes[:, 0].tolist()
+    east, north = (map(_number, part) for part in (longitudes[0], latitudes[:, 0]))
+    return list(east), list(north)  # type: ignore[arg-type]
 
 
 def _calendar(layer: Layer) -> str:
@@ -167,23 +184,35 @@ def _calendar(layer: Layer) -> str:
     return f"{_CALENDARS}/{calendar}"
 
 
-def describe_parameter(layer: Layer) -> dict[str, Any]:
-    """Return what a variable is, as CoverageJSON describes parameters."""
+def describe_parameter(layer: Layer, say: Callable[[str], Any]) -> dict[str, Any]:
+    """Return what a variable is.
+
+    Parameters
+    ----------
+    layer : Layer
+    say : callable
+        Returns a text as the standard wants it: `in_english` in CoverageJSON, plain in EDR.
+    """
     variable = layer.variable
     name = str(variable.attributes.get("standard_name", ""))
-    observed: dict[str, Any] = {"label": {"en": variable.quantity}}
+    observed: dict[str, Any] = {"label": say(variable.quantity)}
     if name:
         observed["id"] = f"http://vocab.nerc.ac.uk/standard_name/{name}/"
     return {
         "type": "Parameter",
         "id": variable.name,
-        "description": {"en": variable.quantity},
+        "description": say(variable.quantity),
         "unit": {
-            "label": {"en": variable.units or "1"},
+            "label": say(variable.units or "1"),
             "symbol": variable.units or "1",
         },
         "observedProperty": observed,
     }
+
+
+def in_english(text: str) -> dict[str, str]:
+    """Return a text with its language beside it."""
+    return {"en": text}
 
 
 def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
@@ -198,7 +227,7 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
         for step, at in enumerate(part.steps):
             time = layer.moments[at] if layer.moments else ""
             for level, place in enumerate(part.levels):
-                height = f"{layer.levels[place]:g}" if layer.levels is not None else ""
+                height = layer.level_texts[place] if layer.level_texts else ""
                 if mean:
                     writer.writerow(
                         [*about, time, height, "", "", _cell(numbers[step, level])]

@@ -12,10 +12,17 @@ import shapely
 from rhodolite.arrays import Array
 from rhodolite.kernels.weighted_sums import weighted_sums
 from rhodolite.server.api_description import MEDIA as MEDIA_API
-from rhodolite.server.asked import box_asked, geometry_asked, heights_of_box
+from rhodolite.server.asked import (
+    CRS84,
+    EPSG_4326,
+    box_asked,
+    geometry_asked,
+    has_latitude_first,
+    heights_of_box,
+    longitude_first,
+)
 from rhodolite.server.choosing import Cells, cells_in_area, cells_in_box, levels_named
 from rhodolite.server.coverages import (
-    CRS,
     Part,
     coverage_of,
     describe_parameter,
@@ -37,7 +44,6 @@ _CONFORMANCE = (
     "http://www.opengis.net/spec/ogcapi-edr-1/1.1/conf/oas30",
 )
 _QUERIES = ("position", "area", "cube")
-_CRS84 = (CRS, "CRS84", "CRS:84", "OGC:CRS84")
 _FORMATS = {"coveragejson": "CoverageJSON", "csv": "CSV", "netcdf": "NetCDF"}
 MEDIA = "application/vnd.cov+json"
 
@@ -66,7 +72,7 @@ class Collection:
         extent: dict[str, Any] = {}
         first = next(iter(self.layers.values()), None)
         if first is not None:
-            extent["spatial"] = {"bbox": [list(first.grid.extent)], "crs": CRS}
+            extent["spatial"] = {"bbox": [list(first.grid.extent)], "crs": CRS84}
             if first.moments:
                 extent["temporal"] = {
                     "interval": [[first.moments[0], first.moments[-1]]],
@@ -74,7 +80,7 @@ class Collection:
                     "trs": 'TIMECRS["Gregorian"]',
                 }
             if first.levels is not None:
-                levels = [f"{value:g}" for value in first.levels]
+                levels = first.level_texts
                 interval = [[levels[0], levels[-1]]]
                 extent["vertical"] = {
                     "interval": interval,
@@ -87,7 +93,7 @@ class Collection:
             "description": str(self.served.dataset.attributes.get("summary", ""))
             or self.served.title,
             "extent": extent,
-            "crs": [CRS],
+            "crs": [CRS84, EPSG_4326],
             "output_formats": list(_FORMATS.values()),
             "links": [_link(own, "self"), _link(own, "data")],
             "data_queries": {
@@ -105,7 +111,8 @@ class Collection:
                 for name in _QUERIES
             },
             "parameter_names": {
-                name: describe_parameter(layer) for name, layer in self.layers.items()
+                name: describe_parameter(layer, str)
+                for name, layer in self.layers.items()
             },
         }
 
@@ -133,9 +140,8 @@ class Collection:
             raise Refused(
                 400, f"f={given[:40]}: there are {', '.join(_FORMATS.values())}"
             )
-        if asked.get("crs", CRS) not in _CRS84:
-            raise Refused(400, "positions are in CRS84, longitude first")
-        asked = dict(asked)
+        turned = has_latitude_first(asked)
+        asked = longitude_first(asked) if turned else dict(asked)
         if kind == "cube" and "z" not in asked and (heights := heights_of_box(asked)):
             asked["z"] = heights
         chosen = self._chosen(asked)
@@ -152,7 +158,7 @@ class Collection:
         values = [_read(part, mean=mean) for part in parts]
         if given.lower() == "csv":
             return write_csv(parts, values, mean).encode(), "text/csv"
-        content = coverage_of(parts, values, mean)
+        content = coverage_of(parts, values, mean=mean, latitude_first=turned)
         return json.dumps(content, allow_nan=False).encode(), MEDIA
 
     def _chosen(self, asked: Mapping[str, str]) -> list[Layer]:

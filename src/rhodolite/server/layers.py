@@ -115,6 +115,15 @@ class Layer:
             return None
         return np.asarray(coordinate.values, dtype=np.float64)
 
+    @cached_property
+    def level_texts(self) -> list[str]:
+        """The levels in the fewest digits of their own precision; empty where it has none."""
+        if self.levels is None:
+            return []
+        about = self.served.dataset.need(Role.LEVEL).variable
+        kind = about.data.dtype if about.data.dtype.kind == "f" else np.dtype("f8")
+        return [str(value).removesuffix(".0") for value in self.levels.astype(kind)]
+
     def picks(self, time: str | None, level: str | None) -> Picks:
         """Return where a time and a level lie, the nearest ones; without them the last time and
         the first level.

@@ -63,9 +63,8 @@ def need_layers(maps: Maps) -> None:
 
 
 def _described(layer: Layer) -> dict[str, Any]:
-    levels, units = [], ""
-    if layer.levels is not None:
-        levels = [f"{value:g}" for value in layer.levels]
+    levels, units = layer.level_texts, ""
+    if levels:
         units = layer.served.dataset.need(Role.LEVEL).variable.units or ""
     labels: list[str] = []
     if layer.time is not None:

@@ -253,7 +253,7 @@ def _warnings(layers: Sequence[Layer], asked: Mapping[str, str]) -> dict[str, st
             said += _differs("time", asked.get("time"), used, "ISO8601")
         if layer.levels is not None:
             about = layer.served.dataset.need(Role.LEVEL)
-            used = f"{layer.levels[at[str(about.dimension)]]:g}"
+            used = layer.level_texts[at[str(about.dimension)]]
             units = about.variable.units or "1"
             said += _differs("elevation", asked.get("elevation"), used, units)
     texts = [f"99 {text}" for text in dict.fromkeys(said)]

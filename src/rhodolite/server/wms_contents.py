@@ -46,20 +46,18 @@ def describe_layer(layer: Layer) -> dict[str, Any]:
         math.radians(east) * EARTH_RADIUS,
         _mercator(high),
     ]
-    levels = layer.levels
-    coordinate = None
-    if levels is not None:
+    level_units = ""
+    if layer.levels is not None:
         coordinate = layer.served.dataset.need(Role.LEVEL).variable
+        level_units = allowed_in_xml(coordinate.units or "")
     return {
         "name": layer.variable.name,
         "title": allowed_in_xml(layer.variable.quantity),
         "extent": (west, south, east, north),
         "metres": metres,
         "times": layer.moments,
-        "levels": [] if levels is None else [f"{value:g}" for value in levels],
-        "level_units": ""
-        if coordinate is None
-        else allowed_in_xml(coordinate.units or ""),
+        "levels": layer.level_texts,
+        "level_units": level_units,
     }
 
 
