@@ -37,6 +37,7 @@ settings.register_profile(
 settings.load_profile("here")
 # What is kept of files goes nowhere but here.
 os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="rhodolite-cache-")
+os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"]
 PATIENCE = 1800
 """Seconds after which a command hangs; no working one takes as long, on however slow a machine."""
 

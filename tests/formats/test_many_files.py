@@ -250,7 +250,7 @@ def test_headers_that_are_none_are_read_from_the_files(tmp_path, files, text):
     user_cache().path.unlink(missing_ok=True)
     assert _told(open_dataset(tmp_path / "all.toml")) == _told(open_dataset(files))
     with sqlite3.connect(cache.path) as database:
-        database.execute("UPDATE headers SET text = x'789c'")
+        database.execute("UPDATE texts SET text = x'789c'")
     assert _told(open_dataset(tmp_path / "all.toml")) == _told(open_dataset(files))
 
 

@@ -7,6 +7,7 @@ import html
 import os
 import re
 import shlex
+import shutil
 import tomllib
 from pathlib import Path
 
@@ -469,7 +470,6 @@ def test_addresses_stay_as_they_are_in_collections(tmp_path):
 
 
 def test_what_was_said_and_taken_for_granted_is_on_record(folder):
-    words = ("anomaly", "a.nc", "--min-years", "1", "--variable", "tas", "-o", "o.nc")
     answer = run_here(
         "aggregate", "a.nc", "--to", "season", "-o", "s.nc", folder=folder
     )
@@ -487,22 +487,67 @@ def test_what_was_said_and_taken_for_granted_is_on_record(folder):
     page = run_here("inspect", "s.nc", folder=folder).out
     assert re.search(r"^Made     .*: aggregate a.nc --to season$", page, re.MULTILINE)
     assert "rhodolite retrace s.nc shows all of it" in page
-    # The study of a table goes with it, and is not mistaken for that of another.
-    assert run_here(*words[:-1], "o.csv", folder=folder).code == 0
-    beside = folder / "o.csv.study.toml"
-    (folder / "o.csv").unlink()
-    assert run_here("subset", "a.nc", "-o", "o.csv", folder=folder).code == 0
-    assert "anomaly" not in beside.read_text()
-    rhodolite.write(rhodolite.read(folder / "a.nc"), folder / "o.csv", overwrite=True)
-    assert not beside.exists()
-    beside.write_text("mine")
-    (folder / "o.csv").unlink()
-    answer = run_here("subset", "a.nc", "-o", "o.csv", folder=folder)
-    assert (answer.code, "the study of o.csv would be written there" in answer.err) == (
-        4,
-        True,
-    )
-    assert beside.read_text() == "mine"
+
+
+@pytest.mark.parametrize("output", ["o.csv", "o.nc", "o.png", "y_{year}.csv"])
+def test_what_made_an_output_is_known_wherever_it_went(folder, output):
+    words = ("draw", "map", "a.nc", "--time", "2001-02", "--variable", "tas")
+    if output != "o.png":
+        words = ("anomaly", "a.nc", "--min-years", "1", "--variable", "tas")
+    assert run_here(*words, "-o", output, folder=folder).code == 0
+    there = {path.name for path in folder.iterdir()}
+    name = output.replace("{year}", "2001")
+    assert name in there
+    # Nothing lies beside it that nobody asked for.
+    assert not [n for n in there if n.endswith(".toml")]
+    elsewhere = folder / "deep" / "down"
+    elsewhere.mkdir(parents=True)
+    shutil.move(folder / name, elsewhere / f"moved{Path(name).suffix}")
+    moved = f"deep/down/moved{Path(name).suffix}"
+    study = tomllib.loads(run_here("retrace", moved, folder=folder).out)
+    assert list(study["outputs"]) == [output]
+    assert study["inputs"]["data"]["files"] == "a.nc"
+    if name.endswith(".csv"):
+        # Its inputs are named from where it was made, and are found there.
+        answer = run_here("retrace", moved, "--verify", folder=folder)
+        assert (answer.code, answer.out) == (0, "a.nc: the same\n")
+        again = run_here("retrace", moved, "--run", "--into", "again", folder=folder)
+        assert again.code == 0
+        made = (folder / "again" / name).read_bytes()
+        assert made == (folder / moved).read_bytes()
+        with (folder / moved).open("a") as file:
+            file.write("mine\n")
+        answer = run_here("retrace", moved, folder=folder)
+        assert (answer.code, "knows no output of this content" in answer.err) == (
+            3,
+            True,
+        )
+
+
+@pytest.mark.parametrize("way", ["option", "environment", "unwritable"])
+def test_nothing_is_noted_where_nobody_wants_it(folder, monkeypatch, way):
+    state = folder / "state"
+    monkeypatch.setenv("XDG_STATE_HOME", str(state))
+    more = ("--no-journal",) if way == "option" else ()
+    if way == "environment":
+        monkeypatch.setenv("RHODOLITE_JOURNAL", "off")
+    if way == "unwritable":
+        state.write_text("a file where a folder belongs")
+    words = ("subset", "a.nc", "--variable", "tas", "-o", "o.csv", *more)
+    assert run_here(*words, folder=folder).code == 0
+    assert way == "unwritable" or not state.exists()
+    assert run_here("retrace", "o.csv", folder=folder).code == 3
+
+
+def test_the_journal_is_this_users_alone(folder, monkeypatch):
+    monkeypatch.setenv("XDG_STATE_HOME", str(folder / "own"))
+    assert run_here("subset", "a.nc", "-o", "p.csv", folder=folder).code == 0
+    kept = folder / "own" / "rhodolite" / "journal.sqlite"
+    assert kept.stat().st_mode & 0o077 == 0
+    assert "subset" in run_here("retrace", "p.csv", folder=folder).out
+    kept.chmod(0o666)
+    answer = run_here("retrace", "p.csv", folder=folder)
+    assert (answer.code, "others can write to it" in answer.err) == (3, True)
 
 
 @settings(max_examples=EXAMPLES or 8)
@@ -617,6 +662,7 @@ def test_verifying_says_what_it_does_not_know(folder):
     assert (answer.code, answer.out) == (0, "a.nc: the same\n")
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(rhodolite.studies.fingerprints, "_MOST_WHOLE", 1000)
+        rhodolite.studies.fingerprints._of_state.cache_clear()
         assert run_here("subset", "a.nc", "-o", "y.nc", folder=folder).code == 0
     answer = run_here("retrace", "y.nc", "--verify", folder=folder)
     assert answer.code == 0
@@ -744,7 +790,7 @@ def test_a_report_says_what_the_data_say(folder):
     assert (
         run_here("retrace", "all.html", "--run", "--into", "x", folder=folder).code == 0
     )
-    assert len(list((folder / "x").iterdir())) == 7  # with the study of the table
+    assert len(list((folder / "x").iterdir())) == 6
     for old, new, said in (
         (
             '"cell.csv",',

@@ -150,7 +150,7 @@ def retrace(path: str | PathLike[str]) -> str:
     """
     from rhodolite.studies.carried import find_study
 
-    return find_study(Path(path))
+    return find_study(Path(path)).study
 
 
 def verify(path: str | PathLike[str]) -> dict[str, str]:

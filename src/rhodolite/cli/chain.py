@@ -58,8 +58,10 @@ def run_chain(words: list[str], quiet: bool) -> None:
     study = functools.partial(_study, chain)
     recording = Recording(options.get("record"), chain.overwrite, study)
     if chain.output is not None:
+        from rhodolite.studies.journal import note
+
         tell = functools.partial(tell_carried, study, chain.input.files, chain.output)
-        chain = replace(chain, study=tell)
+        chain = replace(chain, study=tell, note=note)
     outcome = chain.run(engine)
     recording.write()
     for text in outcome.said:

@@ -38,6 +38,7 @@ _BEFORE_VERBS = {
     "--quiet": False,
     "--debug": False,
     "--no-cache": False,
+    "--no-journal": False,
     "--memory": True,
     "--workers": True,
     "--scratch": True,
@@ -147,7 +148,7 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
     """Run a command line, and say in words what went wrong."""
     try:
         use_log_format(value_of("--log-format", words) or LogFormat.TEXT)
-        with _caching(words):
+        with _caching(words), _noting(words):
             code = dispatch(words, quiet)
         sys.stdout.flush()
     except KeyboardInterrupt:
@@ -203,6 +204,15 @@ def _caching(words: list[str]) -> AbstractContextManager[None]:
     from rhodolite.formats.headers.cache import without_cache
 
     return without_cache()
+
+
+def _noting(words: list[str]) -> AbstractContextManager[None]:
+    """Return what is around a command whose outputs are noted in the journal, or are not."""
+    if "--no-journal" not in words:
+        return nullcontext()
+    from rhodolite.studies.journal import without_journal
+
+    return without_journal()
 
 
 def _with_verb_first(words: list[str]) -> list[str]:

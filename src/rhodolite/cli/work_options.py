@@ -61,6 +61,11 @@ def _add_means(group: Any) -> None:
         action="store_true",
         help="read the header of every file, also where it is known from before, and keep none",
     )
+    group.add_argument(
+        "--no-journal",
+        action="store_true",
+        help="keep no note in the user's state folder of what made the output",
+    )
 
 
 def _add_messages(group: Any) -> None:

@@ -59,6 +59,8 @@ class Chain:
     study : callable, optional
         Gives the study that it stands for, as text, which its output will carry, for the dataset
         that is written and what was warned of.
+    note : callable, optional
+        Is told which files were written, and their study.
     """
 
     input: Input
@@ -67,6 +69,7 @@ class Chain:
     overwrite: bool = False
     layout: Layout = USUAL_LAYOUT
     study: Callable[[Dataset, Sequence[RhodoliteWarning]], str] | None = None
+    note: Callable[[Sequence[Path], str], None] | None = None
 
     @property
     def drawing(self) -> Drawing | None:
@@ -142,7 +145,7 @@ class Chain:
         """Return what was typed besides the steps, for the record."""
         tell = self.study
         study = None if tell is None else lambda dataset: tell(dataset, warned)
-        return Origin(self.input.files, tuple(self.input.words()), study)
+        return Origin(self.input.files, tuple(self.input.words()), study, self.note)
 
     def _prepare(self) -> tuple[Result, Mapping[str, Dataset]]:
         """Return what the operations make of the input, lazily, and what is to be written beside

@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime
 import os
 import shlex
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 from rhodolite.model.cf.vocabulary import STUDY
@@ -34,6 +35,20 @@ class Origin:
     study: Callable[[Dataset], str] | None = None
     """Gives the study that stands for the whole, as text, for what is written. It is called last,
     so that what is warned of on the way can be in it."""
+    note: Callable[[Sequence[Path], str], None] | None = None
+    """Is told which files were written, and their study."""
+
+    def tell(self, places: Sequence[Path], dataset: Dataset) -> None:
+        """Tell of files that are written, and of the study that made them.
+
+        Parameters
+        ----------
+        places : sequence of Path
+        dataset : Dataset
+            What is in them.
+        """
+        if self.note is not None and self.study is not None:
+            self.note(places, self.study(dataset))
 
 
 def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:

@@ -82,6 +82,7 @@ class Result:
             figure = self.picture(self.dataset, engine)
             study = None if origin.study is None else origin.study(self.dataset)
             save_figure(figure, temporary, study)
+        origin.tell([place], self.dataset)
         return size_on_disk(place)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import shutil
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +25,6 @@ from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.model.dataset import Dataset
 from rhodolite.pipeline.gif_comment import put_comment
 from rhodolite.pipeline.provenance import Origin, add_provenance
-from rhodolite.pipeline.sidecar import WITHOUT_PLACE, drop_sidecar, make_way, sidecar_of
 from rhodolite.pipeline.splitting import output_kind, split_dataset
 from rhodolite.plain_text import file_size
 
@@ -86,10 +85,7 @@ def write(
     parts = split_dataset(dataset, path, engine)
     for name, _ in parts:
         check_output(path.with_name(name), overwrite, inputs, chosen.kind)
-    study = _study_beside(path, origin)
-    if study is not None:
-        make_way(path, overwrite)
-    kind = output_kind(path, layout) if study is None else OutputKind.MANY
+    kind = output_kind(path, layout)
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
         if len(parts) > 1:
             # All at once, so that the parts share the passes over what they are made of.
@@ -101,12 +97,11 @@ def write(
             place = temporary.with_name(name) if in_folder else temporary
             chosen.write(add_provenance(part, origin), place, engine, layout)
         written = size_on_disk(temporary.parent if in_folder else temporary)
-        if study is not None:
-            # Told last, so that what was warned of on the way is in it.
-            beside = temporary.with_name(sidecar_of(path).name)
-            beside.write_text(study(dataset), encoding="utf-8")
-    if study is None:
-        drop_sidecar(path)
+        names = [path.name]
+        if in_folder:
+            names = sorted(file.name for file in temporary.parent.iterdir())
+    if origin is not None:
+        origin.tell([path.with_name(name) for name in names], dataset)
     return written
 
 
@@ -120,13 +115,6 @@ def _as_laid_out(dataset: Dataset, layout: Layout) -> tuple[Dataset, Layout]:
         table = dataclasses.replace(layout.table, wide=True)
         layout = dataclasses.replace(layout, table=table)
     return dataset, layout
-
-
-def _study_beside(path: Path, origin: Origin | None) -> Callable[[Dataset], str] | None:
-    """Return what tells the study that goes into a file beside, where the output has no place for
-    it."""
-    without_place = path.suffix.lower() in WITHOUT_PLACE
-    return origin.study if origin is not None and without_place else None
 
 
 def _refuse_many_rows(dataset: Dataset, path: Path, layout: Layout) -> None:

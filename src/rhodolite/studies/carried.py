@@ -12,8 +12,9 @@ from rhodolite.errors import DataError, RhodoliteError
 from rhodolite.formats.open import open_dataset
 from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.pipeline.gif_comment import find_comment
-from rhodolite.pipeline.sidecar import SUFFIX, WITHOUT_PLACE, find_sidecar
+from rhodolite.studies import journal
 from rhodolite.studies.fingerprints import WHOLE, fingerprint
+from rhodolite.studies.journal import Entry
 
 _SUBJECT = re.compile(rb"/Subject \(((?:[^()\\]|\\.)*)\)", re.DOTALL)
 _IN_PAGE = re.compile(r'<pre id="rhodolite-study">(.*?)</pre>', re.DOTALL)
@@ -23,8 +24,10 @@ _LETTERS = {b"n": b"\n", b"r": b"\r", b"t": b"\t", b"b": b"\b", b"f": b"\f"}
 _DESCRIPTION = "{http://purl.org/dc/elements/1.1/}description"
 
 
-def find_study(path: Path) -> str:
-    """Return the text of the study in an output.
+def find_study(path: Path) -> Entry:
+    """Return the study that made an output, as text, and where it made it.
+
+    It is the one that the output carries, and otherwise that of the journal.
 
     Parameters
     ----------
@@ -34,32 +37,24 @@ def find_study(path: Path) -> str:
     Raises
     ------
     DataError
-        If it carries none.
+        If none is known.
     """
     if not path.exists():
         raise DataError(f"{path}: there is no such file")
     suffix = path.suffix.lower()
-    if suffix == ".png":
-        text = _find_in_png(path)
-    elif suffix == ".svg":
-        text = _find_in_svg(path)
-    elif suffix == ".pdf":
-        text = _find_in_pdf(path)
-    elif suffix in (".html", ".htm"):
-        text = _find_in_page(path)
-    elif suffix == ".gif":
-        text = find_comment(path)
-    elif suffix in WITHOUT_PLACE:
-        beside = find_sidecar(path)
-        text = None if beside is None else beside.read_text(encoding="utf-8")
-    else:
-        text = open_dataset(path, generous=False).attributes.get(STUDY)
-    if not isinstance(text, str) or not text.strip():
+    text = None
+    if suffix not in _WITHOUT_PLACE:
+        text = _PLACES.get(suffix, _find_in_data)(path)
+    if isinstance(text, str) and text.strip():
+        return Entry(text, path)
+    entry = journal.find(path)
+    if entry is None:
         raise DataError(
-            f"{path}: carries no study; outputs that rhodolite has written do, tables and text "
-            f"grids in a file beside them that ends in {SUFFIX}"
+            f"{path}: carries no study, and the journal of this machine knows no output of this "
+            "content; outputs that rhodolite has written carry one, except tables and text grids, "
+            "for which --record FILE.toml writes one"
         )
-    return text
+    return entry
 
 
 SAME = "the same"
@@ -165,3 +160,20 @@ def _find_in_page(path: Path) -> str | None:
 def _unescape(match: re.Match[bytes]) -> bytes:
     sign = match.group(1)
     return bytes([int(sign, 8) & 255]) if len(sign) == 3 else _LETTERS.get(sign, sign)
+
+
+def _find_in_data(path: Path) -> str | None:
+    return open_dataset(path, generous=False).attributes.get(STUDY)
+
+
+_WITHOUT_PLACE = (".csv", ".asc")
+"""Suffixes of outputs that carry no study themselves."""
+_PLACES = {
+    ".png": _find_in_png,
+    ".svg": _find_in_svg,
+    ".pdf": _find_in_pdf,
+    ".html": _find_in_page,
+    ".htm": _find_in_page,
+    ".gif": find_comment,
+}
+"""Where kinds of outputs carry their study; all others are data."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -38,6 +39,21 @@ def fingerprint(path: Path, *, whole: bool = True) -> dict[str, int | str]:
     OSError
         If it cannot be read.
     """
+    if not path.is_file():
+        return dict(_fingerprint(path, whole))
+    status = path.stat()
+    # Whatever is written changes the last of these, also where the others are put back.
+    state = (status.st_ino, status.st_size, status.st_mtime_ns, status.st_ctime_ns)
+    return dict(_of_state(path.resolve(), whole, *state))
+
+
+@lru_cache(maxsize=512)
+def _of_state(path: Path, whole: bool, *_: int) -> dict[str, int | str]:
+    """Return the fingerprint of a file in one state, which is computed once."""
+    return _fingerprint(path, whole)
+
+
+def _fingerprint(path: Path, whole: bool) -> dict[str, int | str]:
     digest = hashlib.blake2b(digest_size=16)
     files = (
         [path] if path.is_file() else sorted(p for p in path.rglob("*") if p.is_file())

@@ -37,6 +37,7 @@ from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.result import Result, check_place
 from rhodolite.pipeline.side_inputs import SideInputs
 from rhodolite.pipeline.stage import Stage
+from rhodolite.studies import journal
 from rhodolite.studies.description import NamedStep, Output, Report, Study
 from rhodolite.studies.done import DoneBefore
 from rhodolite.studies.fingerprints import files_named, fingerprint, last_change
@@ -365,7 +366,9 @@ class StudyRun:
         while name in self.study.steps:
             name = self.study.steps[name].of
         return Origin(
-            self.study.inputs[name].files, study=functools.partial(self._text, output)
+            self.study.inputs[name].files,
+            study=functools.partial(self._text, output),
+            note=journal.note,
         )
 
     def _text(self, output: Output, dataset: Dataset) -> str:

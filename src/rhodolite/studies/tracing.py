@@ -19,9 +19,10 @@ def trace(path: Path) -> tuple[Study, Path]:
     DataError
         If it carries none.
     """
-    study = read_study_text(find_study(path), Path(f"the study in {path}"))
+    text, place = find_study(path)
+    study = read_study_text(text, Path(f"the study in {path}"))
     output = next(iter([*study.reports, *study.outputs]))
-    return study, home_of(path, output)
+    return study, home_of(place, output)
 
 
 def verify(path: Path) -> list[tuple[str, str]]:
@@ -34,6 +35,7 @@ def verify(path: Path) -> list[tuple[str, str]]:
     """
     _, home = trace(path)
     try:
-        return verify_inputs(tomllib.loads(find_study(path)).get("made"), home)
+        making = tomllib.loads(find_study(path).study).get("made")
+        return verify_inputs(making, home)
     except DataError as error:
         raise DataError(f"{path}: {error}") from None

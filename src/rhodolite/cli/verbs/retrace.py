@@ -60,7 +60,7 @@ def run(words: list[str], quiet: bool) -> int:
 
     path = Path(options.file)
     if not options.verify and not options.run:
-        show(find_study(path).rstrip("\n"))
+        show(find_study(path).study.rstrip("\n"))
         return 0
     study, home = trace(path)
     if options.verify:
