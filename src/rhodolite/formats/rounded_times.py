@@ -94,13 +94,27 @@ def _on_regular_steps(ticks: Array, half: float) -> Array | None:
         (2.2 * half < _STEPS) & (np.abs(_STEPS - np.median(distances)) <= 2 * half)
     ]
     for step in sorted(fitting, key=lambda step: abs(step - distances.mean())):
-        places = np.rint((ticks - ticks[0]) / step).astype(np.int64)
-        beside = ticks - ticks[0] - places * step
-        first, last = ticks[0] + beside.max() - half, ticks[0] + beside.min() + half
-        if first > last or (np.diff(places) < 1).any():
-            continue
-        # Steps begin or have their middle at whole steps of the day.
-        origin = np.rint((first + last) / 2 / (step / 2)) * (step / 2)
-        if first - SECOND_TICKS <= origin <= last + SECOND_TICKS:
-            return np.asarray(origin + places * step, dtype=np.int64)
+        times = _nearest_steps(ticks, step, half + SECOND_TICKS)
+        if times is not None:
+            return times
     return None
+
+
+def _nearest_steps(ticks: Array, step: int, reach: float) -> Array | None:
+    """Return the steps that times stand for; None where one is further than `reach` from any, or
+    two stand for the same.
+
+    Steps begin, or have their middle, at whole steps of the day. The first time is as far from its
+    own as any other, so that each beginning within reach of it is tried.
+    """
+    half_step = step / 2
+    lowest = int(np.ceil((ticks[0] - reach) / half_step))
+    highest = int(np.floor((ticks[0] + reach) / half_step))
+    best, least = None, reach
+    for number in range(lowest, highest + 1):
+        origin = number * half_step
+        places = np.rint((ticks - origin) / step).astype(np.int64)
+        apart = float(np.abs(ticks - origin - places * step).max())
+        if apart <= least and (np.diff(places) >= 1).all():
+            best, least = np.asarray(origin + places * step, dtype=np.int64), apart
+    return best
