@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import io
 import json
+import os
 import re
 import signal
 import socket
@@ -18,6 +20,7 @@ import urllib.request
 import zlib
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
+from pathlib import Path
 from xml.etree import ElementTree
 
 import netCDF4
@@ -359,6 +362,105 @@ def test_what_is_not_there_is_refused_and_the_server_lives(server, path, status,
     assert server.get("/datasets")[0] == 200
 
 
+@pytest.mark.parametrize("format", ["NETCDF4", "NETCDF3_CLASSIC"])
+def test_an_input_that_is_replaced_again_and_again_loses_no_request(tmp_path, format):
+    """Every answer is all of one state, and never of one that was gone before it was asked."""
+
+    def put(state):
+        place = tmp_path / "new.nc"
+        # Chunks, and where values lie, differ from state to state.
+        attributes = {"about": "x" * (100 * state % 997)}
+        values = np.full((3, 20, 20), state, "f4")
+        write_plain(place, values, format=format, attributes=attributes)
+        place.replace(tmp_path / "a.nc")
+
+    put(0)
+    running, states, done = Running(tmp_path, "serve", "a.nc"), [0], threading.Event()
+    addresses = [
+        "/dap/a.dods?tas.tas",
+        "/zarr/a/tas/c/0/0/0",
+        "/edr/collections/a/cube?bbox=0,0,360,90",
+        "/dap/a.dap?dap4.ce=/tas&dap4.checksum=false",
+    ]
+
+    def ask(number):
+        count = 0
+        while not done.is_set() or count < 4:
+            address = addresses[(number + count) % len(addresses)]
+            earliest = states[-1]
+            status, _, body = running.get(address)
+            assert status == 200, body
+            if "edr" in address:
+                found = set(json.loads(body)["ranges"]["tas"]["values"])
+            elif "zarr" in address:
+                found = set(np.frombuffer(gzip.decompress(body), "<f4"))
+            elif ".dods" in address:
+                data = body.partition(b"\nData:\n")[2][8:]
+                found = set(np.frombuffer(data, ">f4"))
+            else:
+                found = set(np.frombuffer(body[-4 - 4 * 1200 : -4], "<f4"))
+            assert len(found) == 1
+            assert earliest <= found.pop() <= states[-1] + 1
+            count += 1
+        return count
+
+    try:
+        with ThreadPoolExecutor(4) as pool:
+            answers = [pool.submit(ask, number) for number in range(4)]
+            for state in range(1, 40):
+                put(state)
+                states.append(state)
+            done.set()
+            assert sum(answer.result() for answer in answers) >= 16
+    finally:
+        done.set()
+        running.stop()
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("count", [1, 2])
+def test_processes_answer_as_one_and_inputs_are_opened_anew(tmp_path, count):
+    values = np.full((2, 2, 2), 3, "f4")
+    write_plain(tmp_path / "a.nc", values)
+    running = Running(tmp_path, "serve", "a.nc", "--processes", count)
+    address = "/dap/a.ascii?tas.tas[0][0][0]"
+    try:
+        with ThreadPoolExecutor(8) as pool:
+            answers = list(pool.map(running.get, [address] * 40))
+        assert {(status, body[-5:]) for status, _, body in answers} == {
+            (200, b", 3\n\n")
+        }
+        # Whichever is asked knows what all have answered.
+        counted = rb'requests_total\{kind="dap",status="200"\} (\d+)'
+        while int(re.search(counted, running.get("/metrics")[2]).group(1)) < 40:
+            time.sleep(0.1)
+            running.get(address)
+        write_plain(tmp_path / "b.nc", values + 1)
+        (tmp_path / "b.nc").replace(tmp_path / "a.nc")
+        running.process.send_signal(signal.SIGHUP)
+        answers = [running.get(address)[2] for _ in range(2)]
+        while any(b", 3\n" in body for body in answers):
+            time.sleep(0.1)
+            answers = [running.get(address)[2] for _ in range(8)]
+        if count > 1 and Path("/proc").exists():
+            children = _children_of(running.process.pid)
+            assert len(children) == count
+            os.kill(children[0], signal.SIGKILL)
+            while len(_children_of(running.process.pid)) < count:
+                # What the killed one was asked is lost, and nothing else.
+                with contextlib.suppress(ConnectionError):
+                    assert running.get("/health")[0] == 200
+            assert running.get("/health")[0] == 200
+    finally:
+        running.stop(signal.SIGTERM)
+    assert not any("rror" in line for line in running.log)
+
+
+def _children_of(process):
+    listed = Path(f"/proc/{process}/task/{process}/children").read_text()
+    return [int(word) for word in listed.split()]
+
+
 def test_a_zarr_client_reads_every_variable(server, folder, tmp_path):
     """The keys that zarr-python asks a store for, fetched into a folder as they are served."""
     for name in ("maps", "other"):
@@ -484,6 +586,8 @@ def test_files_that_have_grown_are_read_anew(folder, tmp_path):
     [
         ((), "serve: no input"),
         (("maps.nc", "--port", "x"), "--port: 'x' is not a port"),
+        (("maps.nc", "--processes", "0"), "'0' is no number of processes"),
+        (("maps.nc", "--processes", "two"), "'two' is no number of processes"),
         (("maps.nc", "maps.nc"), "two inputs would be called 'maps'"),
         (("maps.nc", "--limit", "cell=3"), "there is no 'cell'. Did you mean cells"),
         (("maps.nc", "--limit", "cells=0"), "write a whole number from 1 up"),

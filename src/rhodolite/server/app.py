@@ -22,7 +22,7 @@ from starlette.responses import (
 )
 from starlette.routing import Route
 
-from rhodolite.errors import RhodoliteError
+from rhodolite.errors import DataError, RhodoliteError
 from rhodolite.server import dap, dap4, edr, wms, zarr_store
 from rhodolite.server.api_description import MEDIA as MEDIA_API
 from rhodolite.server.api_description import describe_api
@@ -38,6 +38,8 @@ from rhodolite.server.served import Served
 from rhodolite.server.view import describe_view, need_layers, static_file
 from rhodolite.server.wms import Maps
 
+_TRIES = 5
+_FIRST_BYTES = 1 << 16
 _DOWNLOADS = 64 << 20
 """Bytes of files that are kept for those who ask for them in parts."""
 
@@ -47,6 +49,7 @@ def make_app(
     memory: int = 256 << 20,
     say: Callable[[str], None] | None = None,
     base_path: str = "",
+    counts: Counts | None = None,
 ) -> Starlette:
     """Return the application for datasets by name.
 
@@ -59,8 +62,10 @@ def make_app(
         What is told a line for each request.
     base_path : str
         What stands before all addresses where a proxy passes them on, such as ``/data``.
+    counts : Counts, optional
+        What counts the requests.
     """
-    counts = Counts()
+    counts = Counts() if counts is None else counts
     site = _Site(datasets, memory, counts)
     routes = [
         Route("/", site.index),
@@ -158,12 +163,11 @@ class _Site:
         kind = request.path_params.get("kind", "")
         if kind in ("dmr", "dap"):
             return self._dap4(request, kind)
+        head, constraint = request.method == "HEAD", unquote(request.url.query)
         try:
-            served = self._find(request)
-            if unchanged := _unchanged(request, served):
-                return unchanged
-            head = request.method == "HEAD"
-            return _answer_dap(served, kind, unquote(request.url.query), head=head)
+            return self._answer(
+                request, lambda served: _answer_dap(served, kind, constraint, head=head)
+            )
         except RhodoliteError as error:
             status = error.status if isinstance(error, Refused) else 500
             return PlainTextResponse(
@@ -178,42 +182,41 @@ class _Site:
 
     def _dap4(self, request: Request, kind: str) -> Response:
         try:
-            served = self._find(request)
-            if unchanged := _unchanged(request, served):
-                return unchanged
-            return _answer_dap4(request, served, kind)
+            return self._answer(
+                request, lambda served: _answer_dap4(request, served, kind)
+            )
         except RhodoliteError as error:
             status = error.status if isinstance(error, Refused) else 500
             text = dap4.write_error(status, str(error))
             return Response(text, status, media_type=dap4.MEDIA["error"])
 
     def zarr(self, request: Request) -> Response:
-        try:
-            served = self._find(request)
-            if unchanged := _unchanged(request, served):
-                return unchanged
+        def answer(served: Served) -> Response:
             content, media = zarr_store.answer(served, request.path_params["path"])
+            return Response(content, media_type=media, headers=_caching(served))
+
+        try:
+            return self._answer(request, answer)
         except RhodoliteError as error:
             return _plain_error(error)
-        return Response(content, media_type=media, headers=_caching(served))
 
     def wms(self, request: Request) -> Response:
         parameters = dict(request.query_params)
-        try:
-            served = self._find(request)
-            if unchanged := _unchanged(request, served):
-                return unchanged
+
+        def answer(served: Served) -> Response:
             address = f"{str(request.base_url).rstrip('/')}/wms/{quote(served.name)}"
             content, media, headers = self._maps_of(served).answer(parameters, address)
+            headers = {**_caching(served), **headers}
+            return Response(content, media_type=media, headers=headers)
+
+        try:
+            return self._answer(request, answer)
         except RhodoliteError as error:
             refused = error if isinstance(error, Refused) else Refused(500, str(error))
             version = wms.version_of(parameters)
             return Response(
                 wms.write_error(refused, version), refused.status, media_type="text/xml"
             )
-        return Response(
-            content, media_type=media, headers={**_caching(served), **headers}
-        )
 
     def view(self, request: Request) -> Response:
         try:
@@ -248,19 +251,19 @@ class _Site:
         try:
             if "name" not in request.path_params:
                 return self._about_edr(request.url.path.rpartition("/edr")[2], address)
-            served = self._find(request)
-            if unchanged := _unchanged(request, served):
-                return unchanged
-            collection = self._collection_of(served)
-            query = request.path_params.get("query")
-            if query is None:
-                return JSONResponse(collection.describe(address))
-            asked = {"f": _format_asked(request), **request.query_params}
-            if asked["f"].lower() == "netcdf":
-                return self._download(collection, query, asked)
-            content, media = collection.query(query, asked)
+            return self._answer(request, lambda s: self._query(request, s, address))
         except RhodoliteError as error:
             return _problem(error)
+
+    def _query(self, request: Request, served: Served, address: str) -> Response:
+        collection = self._collection_of(served)
+        query = request.path_params.get("query")
+        if query is None:
+            return JSONResponse(collection.describe(address))
+        asked = {"f": _format_asked(request), **request.query_params}
+        if asked["f"].lower() == "netcdf":
+            return self._download(collection, query, asked)
+        content, media = collection.query(query, asked)
         return Response(content, media_type=media, headers=_caching(served))
 
     def _download(
@@ -306,6 +309,33 @@ class _Site:
         if known is None or known.served is not served:
             known = self._maps[served.name] = Maps(served, self._fields)
         return known
+
+    def _answer(
+        self, request: Request, answer: Callable[[Served], Response]
+    ) -> Response:
+        """Return the answer of a dataset as it is; of files that are replaced meanwhile, that of
+        the new ones.
+
+        Raises
+        ------
+        RhodoliteError
+            If there is none.
+        """
+        for _ in range(_TRIES):
+            served = self._find(request)
+            if unchanged := _unchanged(request, served):
+                return unchanged
+            try:
+                response = answer(served)
+            except DataError:
+                if not served.is_replaced():
+                    raise
+                continue
+            if not served.is_replaced():
+                return response
+        raise Refused(
+            503, f"the files of {served.name} are being written to; ask again later"
+        )
 
     def _find(self, request: Request) -> Served:
         name = request.path_params["name"]
@@ -383,9 +413,13 @@ def _answer_dap4(request: Request, served: Served, kind: str) -> Response:
 
 def _started(pieces: Any) -> Any:
     """Return an iterator of which the first values are there, so that what is refused is refused
-    before an answer has begun."""
-    first = [next(pieces)]
-    first += [piece for piece in [next(pieces, None)] if piece is not None]
+    before an answer has begun, and short answers are complete before that."""
+    first: list[bytes] = []
+    while sum(map(len, first)) < _FIRST_BYTES:
+        piece = next(pieces, None)
+        if piece is None:
+            break
+        first.append(piece)
 
     def all_of_it() -> Any:
         yield from first

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import json
+import math
+import os
 import re
 import threading
 import time
 from collections import Counter
 from collections.abc import Callable
+from pathlib import Path
 
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.responses import PlainTextResponse, Response
@@ -36,6 +40,8 @@ _PREFIX = re.compile(r"(?:/[\w.~-]+)*")
 _IN_TEXT = ("/edr", "/static", "/view", "/datasets")
 """Addresses whose answers are mostly text; pictures and chunks are compressed already."""
 _SMALLEST = 1024
+_TELL_AFTER = 1.0
+"""Seconds between two times at which a process tells the others what it has counted."""
 _LEVEL = 5
 """Of gzip: higher ones take long and save little."""
 
@@ -127,10 +133,18 @@ class Prefix:
 
 
 class Counts:
-    """How many requests of each kind were answered, and how, since the server began."""
+    """How many requests of each kind were answered, and how, since the server began.
 
-    def __init__(self) -> None:
+    Parameters
+    ----------
+    folder : Path, optional
+        Where the processes of one server tell each other what they have counted.
+    """
+
+    def __init__(self, folder: Path | None = None) -> None:
         self._lock = threading.Lock()
+        self._folder = folder
+        self._told = -math.inf
         self._answers: Counter[tuple[str, int]] = Counter()
         self._seconds: Counter[str] = Counter()
         self._bytes: Counter[str] = Counter()
@@ -153,12 +167,39 @@ class Counts:
             self._answers[kind or "index", status] += 1
             self._seconds[kind or "index"] += seconds  # type: ignore[assignment]
             self._bytes[kind or "index"] += nbytes
+            if time.monotonic() - self._told >= _TELL_AFTER:
+                self._tell()
+
+    def _tell(self) -> None:
+        """Leave what this process has counted for the others."""
+        if self._folder is None:
+            return
+        self._told = time.monotonic()
+        counted = [list(self._answers.items()), self._seconds, self._bytes]
+        place = self._folder / f"{os.getpid()}.json"
+        hidden = place.with_suffix(".part")
+        hidden.write_text(json.dumps(counted))
+        hidden.replace(place)
+
+    def _of_all(self) -> tuple[Counter[tuple[str, int]], Counter[str], Counter[str]]:
+        """Return what all processes of the server have counted."""
+        if self._folder is None:
+            return self._answers, self._seconds, self._bytes
+        self._tell()
+        answers: Counter[tuple[str, int]] = Counter()
+        seconds: Counter[str] = Counter()
+        sizes: Counter[str] = Counter()
+        for path in self._folder.glob("*.json"):
+            some, times, lengths = json.loads(path.read_text())
+            answers.update({(kind, status): n for (kind, status), n in some})
+            seconds.update(times)
+            sizes.update(lengths)
+        return answers, seconds, sizes
 
     def write(self) -> str:
         """Return the counts in the text format of OpenMetrics 1.0."""
         with self._lock:
-            answers = sorted(self._answers.items())
-            seconds, sizes = sorted(self._seconds.items()), sorted(self._bytes.items())
+            answers, seconds, sizes = (sorted(part.items()) for part in self._of_all())
         lines = ["# TYPE rhodolite_requests counter"]
         lines += [
             f'rhodolite_requests_total{{kind="{kind}",status="{status}"}} {count}'

@@ -9,11 +9,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from email.utils import formatdate
 from functools import cached_property
+from pathlib import Path
 
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, LazyArray, Selected
 from rhodolite.arrays.chunk_cache import WithCache
+from rhodolite.errors import DataError
+from rhodolite.formats.netcdf.direct_chunk_reader import Identity, identify
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 from rhodolite.server.gate import Gate
@@ -42,6 +45,8 @@ class Served:
         Changes with the files, for caches.
     changed : float
         When the newest of the files was changed, in seconds since 1970.
+    states : tuple of (Path, Identity)
+        Files, of few the state in which they were opened.
     """
 
     name: str
@@ -50,6 +55,7 @@ class Served:
     gate: Gate
     version: str = ""
     changed: float = 0.0
+    states: tuple[tuple[Path, Identity], ...] = ()
     _preparing: threading.Lock = field(default_factory=threading.Lock, repr=False)
 
     @property
@@ -78,6 +84,13 @@ class Served:
         if name not in self.variables:
             raise Refused(404, f"{self.name} has no variable '{name}'")
         return self.variables[name]
+
+    def is_replaced(self) -> bool:
+        """Return whether a file is another one than that which was opened."""
+        try:
+            return any(identify(path) != state for path, state in self.states)
+        except OSError:
+            return True
 
     def prepare(self) -> None:
         """Run all passes that the variables depend on."""
@@ -112,6 +125,8 @@ class Served:
         ------
         Refused
             If it takes too long.
+        DataError
+            If the files are others than those that were opened.
         """
         shape = _lengths(slices)
         if 0 in shape:
@@ -125,6 +140,10 @@ class Served:
             # Who reads slowly keeps nobody else from computing.
             with clock.working():
                 piece = np.asarray(read(region))
+            if self.is_replaced():
+                raise DataError(
+                    f"{self.name}: its files were replaced or written to meanwhile; ask again"
+                )
             yield piece
 
     def _prepare_in_time(self, data: LazyArray) -> None:

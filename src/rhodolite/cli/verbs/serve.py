@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import contextlib
 import functools
+import signal
 import time
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rhodolite.errors import UsageError, nearest_names
 
 if TYPE_CHECKING:
+    import socket
     from collections.abc import Callable
 
     from rhodolite.cli.parser import Parser
@@ -25,6 +28,7 @@ interrupted. `VERB ... then serve` serves what a chain computes, when it is aske
 Only what is named is served, and only for reading; nobody else can reach it unless --host says so.
 """
 _MOST_PORT = 65535
+_MOST_PROCESSES = 64
 _LIMITS = ("cells", "pixels", "seconds", "at-once")
 
 
@@ -61,7 +65,13 @@ def make_parser() -> Parser:
     parser.add_argument(
         "--watch",
         action="store_true",
-        help="read inputs anew when their files have changed",
+        help="look whether patterns name more files by now, and inputs of many have changed",
+    )
+    parser.add_argument(
+        "--processes",
+        metavar="N",
+        default="1",
+        help="answer in so many processes, which share memory and cores (default: 1)",
     )
     parser.add_argument(
         "--limit",
@@ -150,27 +160,16 @@ def _serve(
 
     need_libraries()
     from rhodolite.cli.console import say, show
-    from rhodolite.cli.engine import make_engine
-    from rhodolite.server.app import make_app
-    from rhodolite.server.listening import address_of, listen, make_server
-    from rhodolite.server.sources import Sources
+    from rhodolite.server.listening import address_of, listen
 
-    port = _port(options.port)
-    engine = make_engine(True, vars(options))
-    sources = Sources(openings, engine, _limits(options.limit), watch=options.watch)
-    if options.prepare:
-        began = time.monotonic()
-        sources.prepare()
-        say(f"computed what is served in {time.monotonic() - began:.1f} s")
+    port, count = _port(options.port), _processes(options.processes)
     base_path = options.base_path.rstrip("/")
     if base_path and not base_path.startswith("/"):
         raise UsageError(
             f"--base-path: '{base_path}' begins with no slash; write /{base_path}"
         )
-    server = make_server(
-        make_app(sources, sources.memory, None if quiet else say, base_path)
-    )
-    with listen(options.host, port) as listener:
+
+    def announce() -> None:
         address = address_of(listener, options.host)
         for name in openings:
             show(f"{address}/dap/{name}")
@@ -178,11 +177,68 @@ def _serve(
         show(f"{address}/")
         if options.host not in ("127.0.0.1", "localhost", "::1"):
             say(f"{options.host}: others on the network can read what is served")
-        # The requests that are in flight are answered before it comes back.
-        with contextlib.suppress(KeyboardInterrupt):
-            server.run(sockets=[listener])
+
+    with listen(options.host, port) as listener:
+        say_request = None if quiet else say
+        if count == 1:
+            _answer(openings, options, listener, announce, say_request)
+        else:
+            from rhodolite.server.processes import Processes
+
+            processes = Processes(count, announce)
+            code = processes.divide()
+            if code is None:
+                ready, folder = processes.say_ready, processes.folder
+                _answer(openings, options, listener, ready, say_request, folder)
+                return 0
+            if code:
+                return code
     say("ended")
     return 0
+
+
+def _answer(
+    openings: dict[str, Callable[[], Dataset]],
+    options: Any,
+    listener: socket.socket,
+    announce: Callable[[], None],
+    say: Callable[[str], None] | None,
+    counts_in: Path | None = None,
+) -> None:
+    """Answer requests on a socket until this process is interrupted."""
+    from rhodolite.cli.console import say as say_always
+    from rhodolite.cli.engine import make_engine
+    from rhodolite.server.app import make_app
+    from rhodolite.server.listening import make_server
+    from rhodolite.server.middleware import Counts
+    from rhodolite.server.sources import Sources
+
+    count = _processes(options.processes)
+    engine, limits = make_engine(True, vars(options)), _limits(options.limit)
+    engine.memory, engine.workers = engine.memory // count, -(-engine.workers // count)
+    limits = replace(limits, at_once=-(-limits.at_once // count))
+    sources = Sources(openings, engine, limits, watch=options.watch)
+    if options.prepare:
+        began = time.monotonic()
+        sources.prepare()
+        say_always(f"computed what is served in {time.monotonic() - began:.1f} s")
+    base_path, counts = options.base_path.rstrip("/"), Counts(counts_in)
+    server = make_server(make_app(sources, sources.memory, say, base_path, counts))
+    if hasattr(signal, "SIGHUP"):
+        signal.signal(signal.SIGHUP, lambda *_: sources.renew())
+    announce()
+    # The requests that are in flight are answered before it comes back.
+    with contextlib.suppress(KeyboardInterrupt):
+        server.run(sockets=[listener])
+
+
+def _processes(text: str) -> int:
+    if not text.isdecimal() or not 0 < int(text) <= _MOST_PROCESSES:
+        raise UsageError(
+            f"--processes: '{text}' is no number of processes; write one up to "
+            f"{_MOST_PROCESSES}"
+        )
+    return int(text)
 
 
 def _port(text: str) -> int:
