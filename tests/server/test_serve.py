@@ -453,7 +453,7 @@ def test_processes_answer_as_one_and_inputs_are_opened_anew(tmp_path, count):
             assert running.get("/health")[0] == 200
     finally:
         running.stop(signal.SIGTERM)
-    assert not any("rror" in line for line in running.log)
+    assert not [line for line in running.log if "rror" in line]
 
 
 def _children_of(process):

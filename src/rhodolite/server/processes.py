@@ -52,27 +52,32 @@ class Processes:
         self._children: set[int] = set()
         self._ended: list[float] = []
         self._ready: int | None = None
+        self._is_announced = False
 
     def divide(self) -> int | None:
         """Return None in each new process; in this one, when all have ended, the exit code."""
         try:
-            for _ in range(self._count):
-                self._begin()
-                if self._ready is not None:
-                    return None
-                if len(self._children) == 1:
-                    self._announce()
             with _passing_on(self._children):
-                while self._ready is None:
-                    self._wait()
-                    self._begin()
-                return None
+                self._watch()
+            return None
         except KeyboardInterrupt:
             self._end()
             return 0
         except _CannotServe as error:
             self._end()
             return error.code
+
+    def _watch(self) -> None:
+        """Keep as many processes as are asked for; comes back in each new one."""
+        while True:
+            if len(self._children) == self._count:
+                self._wait()
+            self._begin()
+            if self._ready is not None:
+                return
+            if not self._is_announced:
+                self._is_announced = True
+                self._announce()
 
     def say_ready(self) -> None:
         """Say, in a new process, that it is about to serve; it ends when the first one does."""
@@ -86,6 +91,8 @@ class Processes:
         reading, writing = os.pipe()
         child = os.fork()
         if child == 0:
+            # Until it serves there is nothing that it could open anew.
+            signal.signal(signal.SIGHUP, signal.SIG_IGN)
             os.close(reading)
             self._ready = writing
             return
@@ -144,8 +151,11 @@ def _passing_on(children: set[int]) -> Iterator[None]:
             with contextlib.suppress(ProcessLookupError):
                 os.kill(child, number)
 
+    watching = os.getpid()
     before = signal.signal(signal.SIGHUP, pass_on)
     try:
         yield
     finally:
-        signal.signal(signal.SIGHUP, before)
+        # A new process has a way of its own.
+        if os.getpid() == watching:
+            signal.signal(signal.SIGHUP, before)
