@@ -27,6 +27,8 @@ _PARAMETERS: dict[str, tuple[str, bool, str]] = {
     "z": ("a level, several with commas, or two with a slash", False, "500"),
     "parameter-name": ("names of variables, with commas", False, "tas"),
     "over": ("area for the mean over it", False, "area"),
+    "member": ("a member of an ensemble, where there is one", False, "1"),
+    "units": ("UDUNITS units that values are wanted in", False, "degC"),
     "crs": (
         "the system of positions: CRS84, or EPSG:4326 with latitude first",
         False,
@@ -34,7 +36,7 @@ _PARAMETERS: dict[str, tuple[str, bool, str]] = {
     ),
     "f": ("CoverageJSON, CSV or NetCDF", False, "CSV"),
 }
-_OF_ALL = ("datetime", "z", "parameter-name", "crs", "f")
+_OF_ALL = ("datetime", "z", "parameter-name", "member", "units", "crs", "f")
 _OF_QUERY = {
     "position": ("coords", *_OF_ALL),
     "area": ("coords", "over", *_OF_ALL),

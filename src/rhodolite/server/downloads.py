@@ -11,8 +11,10 @@ import numpy as np
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.ensemble import member_dimension
 from rhodolite.model.indexing import take
 from rhodolite.model.space.range_text import LatitudeRange, LongitudeRange, Position
+from rhodolite.operations.convert import Convert, Units
 from rhodolite.operations.parameters.regions import Regions
 from rhodolite.operations.selection.indices import take_steps
 from rhodolite.operations.subset import Subset
@@ -46,6 +48,9 @@ def netcdf_of(kind: str, layers: list[Layer], asked: Mapping[str, str]) -> bytes
     """
     served = layers[0].served
     part = _along_others(layers, asked)
+    units = asked.get("units")
+    if units and any(layer.variable.units != units for layer in layers):
+        part = Convert(units=Units.parse(units))(part)
     try:
         part = _in_space(part, kind, asked)
     except DataError as error:
@@ -73,6 +78,9 @@ def _along_others(layers: list[Layer], asked: Mapping[str, str]) -> Dataset:
     first = layers[0]
     names = tuple(layer.variable.name for layer in layers)
     part = Subset(variable=names)(first.served.dataset)
+    if first.members:
+        along = member_dimension(part)
+        part = take(part, {along: np.array([first.members.index(first.member)])})
     time, height = asked.get("datetime"), asked.get("z")
     if first.levels is not None and height:
         name = str(part.need(Role.LEVEL).dimension)

@@ -10,6 +10,7 @@ import numpy as np
 import shapely
 
 from rhodolite.arrays import Array
+from rhodolite.errors import DataError
 from rhodolite.kernels.weighted_sums import weighted_sums
 from rhodolite.server.api_description import MEDIA as MEDIA_API
 from rhodolite.server.asked import (
@@ -44,6 +45,7 @@ _CONFORMANCE = (
     "http://www.opengis.net/spec/ogcapi-edr-1/1.1/conf/oas30",
 )
 _QUERIES = ("position", "area", "cube")
+_REALIZATION = "http://vocab.nerc.ac.uk/standard_name/realization/"
 _FORMATS = {"coveragejson": "CoverageJSON", "csv": "CSV", "netcdf": "NetCDF"}
 MEDIA = "application/vnd.cov+json"
 
@@ -87,6 +89,17 @@ class Collection:
                     "values": levels,
                     "vrs": "native",
                 }
+            if first.members:
+                members = list(first.members)
+                ends = [[members[0], members[-1]]]
+                extent["custom"] = [
+                    {
+                        "id": "member",
+                        "interval": ends,
+                        "values": members,
+                        "reference": _REALIZATION,
+                    }
+                ]
         return {
             "id": self.served.name,
             "title": self.served.title,
@@ -171,7 +184,25 @@ class Collection:
                 raise Refused(
                     400, f"parameter-name: there is no '{name}'; there are {there}"
                 )
-        return [self.layers[name] for name in chosen]
+        return [self._as_asked(self.layers[name], asked) for name in chosen]
+
+    def _as_asked(self, layer: Layer, asked: Mapping[str, str]) -> Layer:
+        """Return a layer of the member and in the units that are asked for."""
+        member, units = asked.get("member", ""), asked.get("units", "")
+        if layer.members and not member:
+            there = ", ".join(layer.members)
+            raise Refused(
+                400,
+                f"member: of which is {layer.variable.name} wanted? There are {there}",
+            )
+        try:
+            layer = layer.of_member(member) if layer.members else layer
+        except DataError as error:
+            raise Refused(404, f"member: {error}") from None
+        try:
+            return layer.in_units(units) if units else layer
+        except DataError as error:
+            raise Refused(400, f"units: {error}") from None
 
 
 def landing(address: str) -> dict[str, Any]:

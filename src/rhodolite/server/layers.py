@@ -4,21 +4,27 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, NamedTuple
 
 import numpy as np
 
-from rhodolite.arrays import Array, Selected
+from rhodolite.arrays import Array, Selected, WithoutAxis
 from rhodolite.drawing.parts.colour_scale import Scale, colours, scale_for
+from rhodolite.errors import DataError
 from rhodolite.formats.text.date_forms import parse_fields
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.ensemble import find_member_dimension, member_dimension
+from rhodolite.model.labels import labels_along
 from rhodolite.model.time.dates import first_moment, moment_after
 from rhodolite.model.time.period_text import Instant, Period
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.variable import Variable
+from rhodolite.operations.variables.other_units import in_units
 from rhodolite.server.grid import Grid
 from rhodolite.server.limits import Refused
 from rhodolite.server.recent import Recent
@@ -29,6 +35,9 @@ _SAMPLES = 5
 _OFFSET = re.compile(r"T.*[+-]\d\d(:?\d\d)?$")
 """Of local time to universal time, as in 2018-01-01T00:00+02:00."""
 Picks = tuple[tuple[str, int], ...]
+
+
+_MOST_UNITS = 16
 
 
 class Fields:
@@ -45,7 +54,9 @@ class Fields:
 
     def get(self, layer: Layer, picks: Picks) -> Array:
         """Return a field of rows and columns."""
-        key = (layer.served.version, layer.served.name, layer.variable.name, picks)
+        variable = layer.variable
+        version, name = layer.served.version, layer.served.name
+        key = (version, name, variable.name, layer.member, variable.units, picks)
         return self._recent.get(key, lambda: layer.read(picks))
 
 
@@ -66,12 +77,75 @@ class Layer:
     served : Served
     variable : Variable
     grid : Grid
+    members : tuple of str
+        What the members of an ensemble are called; empty where there are none.
+    whole : Variable, optional
+        All members, of which `variable` is one.
+    member : str
+        Which one.
     """
 
     served: Served
     variable: Variable
     grid: Grid
+    members: tuple[str, ...] = ()
+    whole: Variable | None = None
+    member: str = ""
     _scales: dict[Any, Colours] = field(default_factory=dict, repr=False)
+    _others: dict[str, Layer] = field(default_factory=dict, repr=False)
+
+    def in_units(self, units: str) -> Layer:
+        """Return the layer in other units.
+
+        Parameters
+        ----------
+        units : str
+
+        Raises
+        ------
+        DataError
+            If its own cannot be converted to them.
+        """
+        if units == self.variable.units:
+            return self
+        if units not in self._others:
+            if len(self._others) >= _MOST_UNITS:
+                self._others.clear()
+            if not can_be_in(self.variable, units):
+                raise DataError(
+                    f"{self.variable.name} is in {self.variable.units or 'no units'}, which "
+                    f"cannot be {units[:40]}"
+                )
+            variable = in_units(self.served.dataset, self.variable, units)
+            self._others[units] = replace(
+                self, variable=variable, _scales={}, _others={}
+            )
+        return self._others[units]
+
+    def of_member(self, label: str) -> Layer:
+        """Return the layer of another member of the ensemble.
+
+        Parameters
+        ----------
+        label : str
+
+        Raises
+        ------
+        DataError
+            If there is none of that name.
+        """
+        if label == self.member:
+            return self
+        if label not in self.members or self.whole is None:
+            there = ", ".join(self.members) or "none"
+            raise DataError(f"there is no member '{label[:40]}'; there are {there}")
+        if label not in self._others:
+            at = self.members.index(label)
+            variable = _one_member(self.served.dataset, self.whole, at)
+            self._others[label] = replace(
+                self, variable=variable, member=label, _scales={}, _others={}
+            )
+        return self._others[label]
 
     @property
     def name(self) -> str:
@@ -334,23 +408,42 @@ def _shades(scale: Scale, centre: float | None) -> Array:
 def layers_of(served: Served) -> dict[str, Layer]:
     """Return the layers of a dataset by the names of their variables.
 
-    Of a variable that has more dimensions than time, level and those of the grid, such as members,
-    none is chosen behind people's backs; it is no layer.
+    Of an ensemble a layer shows the first member until another is chosen. A variable with more
+    dimensions than these, time, level and those of the grid is no layer.
     """
-    grid = Grid(served.dataset)
+    dataset, grid = served.dataset, Grid(served.dataset)
     if not grid.there:
         return {}
     rows, columns = grid.dimensions
-    lengths = served.dataset.lengths
+    lengths = dataset.lengths
     known = {rows, columns} | {
         str(coordinate.dimension)
         for role in (Role.TIME, Role.LEVEL)
-        if (coordinate := served.dataset.coordinate(role)) is not None
+        if (coordinate := dataset.coordinate(role)) is not None
     }
-    return {
-        variable.name: Layer(served, variable, grid)
-        for variable in served.dataset.fields
-        if {rows, columns} <= set(variable.dimensions)
-        and variable.data.dtype.kind in "fiu"
-        and all(name in known or lengths[name] == 1 for name in variable.dimensions)
-    }
+    along_members = find_member_dimension(dataset)
+    layers = {}
+    for variable in dataset.fields:
+        others = [name for name in variable.dimensions if lengths[name] > 1]
+        left = set(others) - known
+        if not {rows, columns} <= set(variable.dimensions):
+            continue
+        if variable.data.dtype.kind not in "fiu" or left - {along_members}:
+            continue
+        layer = Layer(served, variable, grid)
+        if left:
+            names = tuple(labels_along(dataset, str(along_members)))
+            first = _one_member(dataset, variable, 0)
+            layer = Layer(served, first, grid, names, variable, names[0])
+        layers[variable.name] = layer
+    return layers
+
+
+def _one_member(dataset: Dataset, variable: Variable, at: int) -> Variable:
+    """Return one member of an ensemble."""
+    name = member_dimension(dataset)
+    axis = variable.dimensions.index(name)
+    picks = [np.array([at]) if d == name else None for d in variable.dimensions]
+    part = Selected(variable.floats(), picks)
+    left = tuple(d for d in variable.dimensions if d != name)
+    return variable.replace(dimensions=left, data=WithoutAxis(part, axis), missing=None)

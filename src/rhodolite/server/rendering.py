@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -20,66 +19,29 @@ from rhodolite.model.axes import Role
 from rhodolite.model.space.axis_cells import covers_globe
 from rhodolite.model.units.udunits import pretty
 from rhodolite.server.layers import Layer, Picks
+from rhodolite.server.map_systems import Window
 
-EARTH_RADIUS = 6378137.0
-"""Of the sphere of EPSG:3857, in metres."""
-SYSTEMS = {"EPSG:4326": "geographic", "CRS:84": "geographic", "EPSG:3857": "mercator"}
-
-
-@dataclass(frozen=True)
-class Window:
-    """The part of the world that a map shows.
-
-    Parameters
-    ----------
-    crs : str
-    west, south, east, north : float
-        In degrees, or in metres of the Mercator projection.
-    width, height : int
-        In pixels.
-    """
-
-    crs: str
-    west: float
-    south: float
-    east: float
-    north: float
-    width: int
-    height: int
-
-    def longitudes(self, columns: Array | None = None) -> Array:
-        """Return the longitude of each column of pixels, or of some, which may lie beyond."""
-        columns = np.arange(self.width) if columns is None else columns
-        x = self.west + (self.east - self.west) / self.width * (columns + 0.5)
-        return x if SYSTEMS[self.crs] == "geographic" else np.degrees(x / EARTH_RADIUS)
-
-    def latitudes(self, rows: Array | None = None) -> Array:
-        """Return the latitude of each row of pixels, from above, or of some, which may lie
-        beyond."""
-        rows = np.arange(self.height) if rows is None else rows
-        y = self.north - (self.north - self.south) / self.height * (rows + 0.5)
-        if SYSTEMS[self.crs] == "geographic":
-            return y
-        return np.asarray(np.degrees(np.arctan(np.sinh(y / EARTH_RADIUS))))
+_MILLISECONDS = 500
+"""For which a map of a film is seen."""
 
 
 def pixels_of(layer: Layer, field: Array, window: Window, *, smooth: bool) -> Array:
     """Return the value at each pixel, NaN where there is none."""
-    latitudes, longitudes = window.latitudes(), window.longitudes()
+    latitudes, longitudes = window.places()
     grid = layer.grid
     # A map that goes round the world more than once repeats itself; beyond the poles is nothing.
     if not grid.regular:
-        across, down = np.meshgrid(longitudes, latitudes)
-        cells = grid.nearest(np.clip(down, -90, 90), across)
-        values = np.where(cells >= 0, field.ravel()[cells], np.nan)
-        return values.reshape(down.shape)
+        down, across = np.broadcast_arrays(latitudes, longitudes)
+        known = np.isfinite(down) & np.isfinite(across)
+        down, across = np.where(known, down, 0.0), np.where(known, across, 0.0)
+        cells = grid.nearest(np.clip(down, -90, 90), across).reshape(known.shape)
+        return np.where(known & (cells >= 0), field.ravel()[cells], np.nan)
     rows, columns = grid.rows(latitudes), grid.columns(longitudes)
-    inside = (rows >= 0)[:, None] & (columns >= 0)[None, :]
+    inside = (rows >= 0) & (columns >= 0)
     if not smooth:
-        return np.where(inside, field[np.ix_(rows, columns)], np.nan)
-    return np.where(
-        inside, _between(layer, field, latitudes, longitudes, rows, columns), np.nan
-    )
+        return np.where(inside, field[rows, columns], np.nan)
+    mixed = _between(layer, field, latitudes, longitudes, rows, columns)
+    return np.where(inside, mixed, np.nan)
 
 
 def _between(
@@ -94,33 +56,37 @@ def _between(
     neighbour is missing."""
     dataset = layer.served.dataset
     centres = [dataset.need(role).values for role in (Role.LATITUDE, Role.LONGITUDE)]
-    round_the_world = covers_globe(centres[1])
-    parts = []
-    for values, cells, places, wraps in (
-        (centres[0], rows, latitudes, False),
-        (centres[1], columns, longitudes, round_the_world),
-    ):
-        gap = places - values[cells]
-        if wraps or values is centres[1]:
-            gap = (gap + 180) % 360 - 180
-        rising = 1 if len(values) < 2 or values[1] > values[0] else -1
-        beside = cells + np.where(gap * rising >= 0, 1, -1)
-        beside = beside % len(values) if wraps else np.clip(beside, 0, len(values) - 1)
-        width = values[beside] - values[cells]
-        if values is centres[1]:
-            width = (width + 180) % 360 - 180
-        share = np.where(width == 0, 0.0, gap / np.where(width == 0, 1.0, width))
-        parts.append((beside, np.clip(share, 0, 1)))
-    (below, down), (beside, across) = parts
-    down, across = down[:, None], across[None, :]
-    here = field[np.ix_(rows, columns)]
+    below, down = _neighbours(centres[0], rows, latitudes, turns=False, wraps=False)
+    beside, across = _neighbours(
+        centres[1], columns, longitudes, turns=True, wraps=covers_globe(centres[1])
+    )
+    here = field[rows, columns]
     mixed = (
         here * (1 - down) * (1 - across)
-        + field[np.ix_(below, columns)] * down * (1 - across)
-        + field[np.ix_(rows, beside)] * (1 - down) * across
-        + field[np.ix_(below, beside)] * down * across
+        + field[below, columns] * down * (1 - across)
+        + field[rows, beside] * (1 - down) * across
+        + field[below, beside] * down * across
     )
     return np.asarray(np.where(np.isfinite(mixed), mixed, here))
+
+
+def _neighbours(
+    centres: Array, cells: Array, places: Array, *, turns: bool, wraps: bool
+) -> tuple[Array, Array]:
+    """Return the cell on the other side of each place, and how far the place is on the way to its
+    centre, from 0 to 1; `turns` where places a turn apart are the same."""
+    gap = places - centres[cells]
+    if turns:
+        gap = (gap + 180) % 360 - 180
+    rising = 1 if len(centres) < 2 or centres[1] > centres[0] else -1
+    beside = cells + np.where(gap * rising >= 0, 1, -1)
+    count = len(centres)
+    beside = beside % count if wraps else np.clip(beside, 0, count - 1)
+    width = centres[beside] - centres[cells]
+    if turns:
+        width = (width + 180) % 360 - 180
+    share = np.where(width == 0, 0.0, gap / np.where(width == 0, 1.0, width))
+    return beside, np.clip(share, 0, 1)
 
 
 def write_png(
@@ -166,12 +132,9 @@ def write_picture(
         Red, green and blue where there is nothing; clear by default, and white in JPEG, which knows
         nothing clear.
     """
-    rows, columns = painted[0][0].shape
-    opaque = background is not None or media == "image/jpeg"
-    ground = (*(background or (255, 255, 255)), 255) if opaque else (0, 0, 0, 0)
-    image = Image.new("RGBA", (columns, rows), ground)
-    for numbers, shades in painted:
-        image.alpha_composite(Image.fromarray(shades[numbers], mode="RGBA"))
+    if background is None and media == "image/jpeg":
+        background = (255, 255, 255)
+    image = _composed(painted, background)
     buffer = io.BytesIO()
     if media == "image/jpeg":
         image.convert("RGB").save(buffer, "JPEG", quality=90)
@@ -180,6 +143,44 @@ def write_picture(
     else:
         image.save(buffer, "PNG", compress_level=1)
     return buffer.getvalue()
+
+
+def write_film(
+    frames: Sequence[Sequence[tuple[Array, Array]]],
+    background: tuple[int, int, int] | None = None,
+) -> bytes:
+    """Return a GIF of several maps, one after another.
+
+    Parameters
+    ----------
+    frames : sequence of sequence of tuple
+        Of each map what `write_picture` takes.
+    background : tuple of int, optional
+    """
+    pictures = [_composed(painted, background) for painted in frames]
+    buffer = io.BytesIO()
+    pictures[0].save(
+        buffer,
+        "GIF",
+        save_all=True,
+        append_images=pictures[1:],
+        duration=_MILLISECONDS,
+        loop=0,
+        disposal=2,
+    )
+    return buffer.getvalue()
+
+
+def _composed(
+    painted: Sequence[tuple[Array, Array]], background: tuple[int, int, int] | None
+) -> Image.Image:
+    """Return several layers above each other, the lowest first."""
+    rows, columns = painted[0][0].shape
+    ground = (0, 0, 0, 0) if background is None else (*background, 255)
+    image = Image.new("RGBA", (columns, rows), ground)
+    for numbers, shades in painted:
+        image.alpha_composite(Image.fromarray(shades[numbers], mode="RGBA"))
+    return image
 
 
 def draw_legend(

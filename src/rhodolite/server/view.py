@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import importlib.util
 import re
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from rhodolite.model.axes import Role
 from rhodolite.model.time.period_text import MONTH_TITLES
 from rhodolite.model.time.time_labels import base_years, time_labels
+from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.units.udunits import pretty
 from rhodolite.regions.coastlines import lines
 from rhodolite.server.layers import Layer
@@ -21,6 +25,11 @@ _ISO = re.compile(r"(-?\d{4,6})-(\d{2})(?:-(\d{2})(?:T(\d{2}:\d{2})(?::\d{2})?)?
 _OWN = {"view.js": "text/javascript", "view.css": "text/css"}
 _OF_BOKEH = ("bokeh.min.js", "bokeh-api.min.js")
 _MARGIN = 0.04
+_POLAR_CIRCLE, _FURTHEST = 55.0, 20.0
+"""Latitude that data reach of which there are maps of a pole, and where coasts end on them."""
+_POLAR_REACH = 5.2e6
+"""Metres from a pole to the rim of its map, some 45 degrees."""
+_OFTEN_ASKED_FOR = ("degC", "degF", "mm day-1", "mm month-1", "hPa", "km h-1", "%")
 
 
 def describe_view(maps: Maps) -> dict[str, Any]:
@@ -45,7 +54,46 @@ def describe_view(maps: Maps) -> dict[str, Any]:
         "layers": [_described(layer) for layer in maps.layers.values()],
         "palettes": list(PALETTES),
         "coast": coast("110m" if east - west > 60 else "50m"),
+        "maps": _polar_maps(south, north),
     }
+
+
+def _polar_maps(south: float, north: float) -> list[dict[str, Any]]:
+    """Return the maps of the poles that data reach, with coasts in metres."""
+    if importlib.util.find_spec("pyproj") is None:
+        return []
+    offered = [
+        ("EPSG:3995", "North Pole", north > _POLAR_CIRCLE, 1),
+        ("EPSG:3031", "South Pole", south < -_POLAR_CIRCLE, -1),
+    ]
+    reach = _POLAR_REACH
+    return [
+        {
+            "crs": crs,
+            "title": title,
+            "view": [-reach, -reach, reach, reach],
+            "coast": _coast_in(crs, sign),
+        }
+        for crs, title, is_reached, sign in offered
+        if is_reached
+    ]
+
+
+@cache
+def _coast_in(crs: str, sign: int) -> list[tuple[list[float], list[float]]]:
+    """Return the coastlines of a hemisphere, in metres of a system."""
+    from pyproj import Transformer
+
+    transformer = Transformer.from_crs("OGC:CRS84", crs, always_xy=True)
+    pieces = []
+    for line in lines("coast", "110m"):
+        near = line[:, 1] * sign > _FURTHEST
+        # What leaves the map and comes back is two lines.
+        for part in np.split(line, np.flatnonzero(np.diff(near)) + 1):
+            if part[0, 1] * sign > _FURTHEST and len(part) > 1:
+                x, y = transformer.transform(part[:, 0], part[:, 1])
+                pieces.append((x.round().tolist(), y.round().tolist()))
+    return pieces
 
 
 def need_layers(maps: Maps) -> None:
@@ -77,11 +125,23 @@ def _described(layer: Layer) -> dict[str, Any]:
         "name": layer.variable.name,
         "quantity": layer.variable.quantity,
         "units": pretty(layer.variable.units),
+        "other_units": _other_units(layer),
+        "members": list(layer.members),
         "moments": layer.moments,
         "labels": labels,
         "levels": levels,
         "level_units": pretty(units),
     }
+
+
+def _other_units(layer: Layer) -> list[dict[str, str]]:
+    """Return units that people ask for, as requests and as people write them."""
+    variable = layer.variable
+    return [
+        {"units": units, "text": pretty(units)}
+        for units in _OFTEN_ASKED_FOR
+        if units != variable.units and can_be_in(variable, units)
+    ]
 
 
 def speak(label: str) -> str:

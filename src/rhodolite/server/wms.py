@@ -11,18 +11,24 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array
+from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.units.udunits import pretty
 from rhodolite.plain_text import allowed_in_xml
 from rhodolite.server.layers import Fields, Layer, Picks, layers_of, paint
 from rhodolite.server.limits import Refused
+from rhodolite.server.map_systems import (
+    Window,
+    furthest,
+    has_latitude_first,
+    offered_systems,
+    system_named,
+)
 from rhodolite.server.page import write_page
 from rhodolite.server.rendering import (
-    EARTH_RADIUS,
-    SYSTEMS,
-    Window,
     draw_legend,
     pixels_of,
+    write_film,
     write_picture,
     write_png,
 )
@@ -32,7 +38,6 @@ from rhodolite.server.wms_contents import (
     describe_service,
 )
 
-_HALF = math.pi * EARTH_RADIUS
 PALETTES = (
     "viridis",
     "plasma",
@@ -43,11 +48,11 @@ PALETTES = (
     "PuOr_r",
     "gray",
 )
-FORMATS = ("image/png", "image/webp", "image/jpeg")
+FORMATS = ("image/png", "image/webp", "image/jpeg", "image/gif")
+_FILM = "image/gif"
+_MOST_FRAMES = 200
 MOST_LAYERS = 10
 _WIDEST = 4096
-_OTHER_NAMES = {"EPSG:900913": "EPSG:3857", "EPSG:102100": "EPSG:3857"}
-"""Codes that older clients send for systems of another code."""
 
 
 class WmsError(Refused):
@@ -108,10 +113,12 @@ class Maps:
         if request == "getcapabilities":
             return *self._capabilities(_version(asked), address), {}
         if request == "getmap":
-            layers = self._layers(asked)
-            return self._map(asked, layers), _format(asked), _warnings(layers, asked)
+            layers, media = self._layers(asked), _format(asked)
+            if media == _FILM:
+                return self._film(asked, layers), media, {}
+            return self._map(asked, layers), media, _warnings(layers, asked)
         if request == "getfeatureinfo":
-            layer = self._layer(asked.get("query_layers", ""))
+            layer = self._as_asked(asked.get("query_layers", ""), asked)
             return *self._feature(asked, layer), _warnings([layer], asked)
         if request == "getlegendgraphic":
             return self._legend(asked), "image/png", {}
@@ -129,17 +136,52 @@ class Maps:
             )
         return self.layers[name]
 
+    def _as_asked(self, name: str, asked: Mapping[str, str]) -> Layer:
+        """Return a layer, of the member and in the units that are asked for."""
+        layer = self._layer(name)
+        member, units = asked.get("dim_member", ""), asked.get("units", "")
+        try:
+            layer = layer.of_member(member) if member else layer
+        except DataError as error:
+            raise WmsError("InvalidDimensionValue", str(error), 404) from None
+        try:
+            return layer.in_units(units) if units else layer
+        except DataError as error:
+            raise WmsError("InvalidParameterValue", str(error)) from None
+
     def _layers(self, asked: Mapping[str, str]) -> list[Layer]:
         """Return the layers of a map, the lowest first."""
         names = asked.get("layers", "").split(",")
         if len(names) > MOST_LAYERS:
             raise WmsError("LayerNotDefined", f"a map has at most {MOST_LAYERS} layers")
-        return [self._layer(name) for name in names]
+        return [self._as_asked(name, asked) for name in names]
 
     def _map(self, asked: Mapping[str, str], layers: list[Layer]) -> bytes:
-        media, window = _format(asked), self._window(asked)
-        clear = asked.get("transparent", "FALSE").upper() == "TRUE"
-        background = None if clear else _background(asked)
+        media, background = _format(asked), _ground(asked)
+        painted = self._painted(asked, layers)
+        if len(painted) == 1 and media == "image/png":
+            return write_png(*painted[0], background)
+        return write_picture(painted, media, background)
+
+    def _film(self, asked: Mapping[str, str], layers: list[Layer]) -> bytes:
+        """Return a picture that moves, of the times of an interval or a list."""
+        text = asked.get("time", "")
+        times = [text] if text else [""]
+        if layers[0].time is not None and ("/" in text or "," in text):
+            times = _times_named(layers[0], text)
+        if len(times) > _MOST_FRAMES:
+            raise WmsError(
+                "InvalidDimensionValue",
+                f"{len(times)} times are more than the {_MOST_FRAMES} that a film has",
+            )
+        frames = [self._painted({**asked, "time": time}, layers) for time in times]
+        return write_film(frames, _ground(asked))
+
+    def _painted(
+        self, asked: Mapping[str, str], layers: list[Layer]
+    ) -> list[tuple[Array, Array]]:
+        """Return the numbers of colours, and the colours, of each layer of a map."""
+        window = self._window(asked)
         styles = (asked.get("styles", "") or "").split(",")
         if len(styles) not in (1, len(layers)):
             raise WmsError(
@@ -155,18 +197,18 @@ class Maps:
             values = pixels_of(layer, field, window, smooth=style == "smooth")
             layer_scale = layer.scale(palette, limits, picks)
             painted.append((paint(values, layer_scale.scale), layer_scale.shades))
-        if len(painted) == 1 and media == "image/png":
-            return write_png(*painted[0], background)
-        return write_picture(painted, media, background)
+        return painted
 
     def _window(self, asked: Mapping[str, str]) -> Window:
         newer = _version(asked) == "1.3.0"
-        crs = asked.get("crs" if newer else "srs", "").upper()
-        crs = _OTHER_NAMES.get(crs, crs)
-        if crs not in SYSTEMS:
+        given = asked.get("crs" if newer else "srs", "")
+        crs = system_named(given)
+        if crs is None:
             code = "InvalidCRS" if newer else "InvalidSRS"
             raise WmsError(
-                code, f"'{crs}' is not offered; there are {', '.join(SYSTEMS)}"
+                code,
+                f"'{given}' is not offered; there are EPSG:4326, CRS:84, EPSG:3857, and where "
+                "pyproj is installed those of UTM and of the poles",
             )
         width, height = (_size(asked, key) for key in ("width", "height"))
         if width * height > self.served.gate.limits.pixels:
@@ -180,12 +222,10 @@ class Maps:
             ends = []
         if len(ends) != 4 or not all(map(math.isfinite, ends)):
             raise WmsError("InvalidParameterValue", "BBOX is four numbers with commas")
-        if newer and crs == "EPSG:4326":
-            # Latitude comes first, as the authority has it.
+        if newer and has_latitude_first(crs):
             ends = [ends[1], ends[0], ends[3], ends[2]]
         west, south, east, north = ends
-        most = 4 * (180.0 if SYSTEMS[crs] == "geographic" else _HALF)
-        if not (west < east and south < north) or max(map(abs, ends)) > most:
+        if not (west < east and south < north) or max(map(abs, ends)) > furthest(crs):
             raise WmsError(
                 "InvalidParameterValue", "BBOX has no area, or lies beyond the world"
             )
@@ -212,7 +252,7 @@ class Maps:
         ).encode(), kind
 
     def _legend(self, asked: Mapping[str, str]) -> bytes:
-        layer = self._layer(asked.get("layer", ""))
+        layer = self._as_asked(asked.get("layer", ""), asked)
         _, palette, limits = _style({"styles": asked.get("style", ""), **asked})
         picks = layer.picks(None, asked.get("elevation"))
         return draw_legend(layer, palette, limits, picks)
@@ -229,10 +269,29 @@ class Maps:
             widest=_WIDEST,
             most_layers=MOST_LAYERS,
             formats=FORMATS,
+            systems=offered_systems(),
             **describe_service(self.served),
         )
         old = "application/vnd.ogc.wms_xml"
         return text.encode(), "text/xml" if version == "1.3.0" else old
+
+
+def _ground(asked: Mapping[str, str]) -> tuple[int, int, int] | None:
+    """Return the colour where there is nothing; None where it is clear."""
+    clear = asked.get("transparent", "FALSE").upper() == "TRUE"
+    return None if clear else _background(asked)
+
+
+def _times_named(layer: Layer, text: str) -> list[str]:
+    """Return the times of a layer that an interval names, or the times of a list."""
+    if "," in text:
+        return text.split(",")
+    try:
+        # A third part, the period, says what capabilities say already.
+        ends = text.split("/")[:2]
+        return [layer.moments[at] for at in layer.steps("/".join(ends))]
+    except Refused as refused:
+        raise WmsError("InvalidDimensionValue", str(refused), refused.status) from None
 
 
 def _format(asked: Mapping[str, str]) -> str:
@@ -256,6 +315,8 @@ def _warnings(layers: Sequence[Layer], asked: Mapping[str, str]) -> dict[str, st
             used = layer.level_texts[at[str(about.dimension)]]
             units = about.variable.units or "1"
             said += _differs("elevation", asked.get("elevation"), used, units)
+        if layer.members and not asked.get("dim_member"):
+            said.append(f"Default value used: member={layer.member}")
     texts = [f"99 {text}" for text in dict.fromkeys(said)]
     return {"warning": ", ".join(texts)} if texts else {}
 
@@ -271,6 +332,11 @@ def _differs(name: str, asked: str | None, used: str, units: str) -> list[str]:
 
 def _picks(layer: Layer, asked: Mapping[str, str]) -> Picks:
     """Return where time and elevation lie."""
+    if any(mark in (asked.get("time") or "") for mark in "/,"):
+        raise WmsError(
+            "InvalidDimensionValue",
+            "several times make a film, with FORMAT=image/gif; other formats show one",
+        )
     try:
         return layer.picks(asked.get("time"), asked.get("elevation"))
     except Refused as refused:
@@ -289,11 +355,8 @@ def _place_of_pixel(
         raise WmsError(
             "InvalidPoint", f"{' and '.join(names).upper()} are a pixel of the map"
         )
-    longitude, latitude = (
-        window.longitudes(np.array(column)),
-        window.latitudes(np.array(row)),
-    )
-    return float(longitude), float(latitude)
+    latitude, longitude = window.places(np.array([row]), np.array([column]))
+    return float(longitude[0, 0]), float(latitude[0, 0])
 
 
 def version_of(parameters: Mapping[str, str]) -> str:

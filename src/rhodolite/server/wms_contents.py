@@ -8,7 +8,7 @@ from typing import Any
 from rhodolite.model.axes import Role
 from rhodolite.plain_text import allowed_in_xml
 from rhodolite.server.layers import Layer
-from rhodolite.server.rendering import EARTH_RADIUS
+from rhodolite.server.map_systems import EARTH_RADIUS
 from rhodolite.server.served import Served
 
 
@@ -58,6 +58,7 @@ def describe_layer(layer: Layer) -> dict[str, Any]:
         "times": layer.moments,
         "levels": layer.level_texts,
         "level_units": level_units,
+        "members": list(layer.members),
     }
 
 

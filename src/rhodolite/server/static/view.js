@@ -7,11 +7,13 @@ const find = (id) => document.getElementById(id);
 const root = document.body.dataset.root;
 const maps = `${root}/wms/${name}`;
 const data = `${root}/edr/collections/${name}`;
-let about, layer, plot, picture, mark, box, playing = null, asked = 0;
+let about, layer, plot, picture, mark, box, playing = null, asked = 0, second = null;
 
 const state = {
-  v: null, t: 0, z: 0, palette: "", low: "", high: "", smooth: false, view: null, at: null, box: null,
+  v: null, t: 0, z: 0, member: "", units: "", map: "", palette: "", low: "", high: "", smooth: false,
+  view: null, at: null, box: null, pin: "",
 };
+const TEXTS = ["palette", "low", "high", "member", "units", "map", "pin"];
 
 function readAddress() {
   const given = new URLSearchParams(location.hash.slice(1));
@@ -20,9 +22,9 @@ function readAddress() {
     return parts.length === count && parts.every(Number.isFinite) ? parts : null;
   };
   state.v = given.get("v");
-  state.t = Number(given.get("t") ?? NaN);
+  state.t = given.get("t") ?? "";
   state.z = Number(given.get("z") || 0);
-  for (const key of ["palette", "low", "high"]) state[key] = given.get(key) || "";
+  for (const key of TEXTS) state[key] = given.get(key) || "";
   state.smooth = given.get("smooth") === "1";
   state.view = numbers("view", 4);
   state.at = numbers("at", 2);
@@ -35,27 +37,41 @@ function writeAddress() {
     if (value === null || value === "" || value === false) continue;
     words.set(key, value === true ? "1" : Array.isArray(value) ? value.map((x) => +x.toFixed(4)) : value);
   }
+  // The time itself, so that the link shows the same when there are more of them.
+  words.delete("t");
+  if (layer.moments.length) words.set("t", layer.moments[state.t]);
   history.replaceState(null, "", `#${words}`);
 }
 
 const style = () => (state.smooth ? "smooth" : "cells") + (state.palette ? `/${state.palette}` : "");
 const limits = () => (state.low !== "" && state.high !== "" ? { LIMITS: `${state.low},${state.high}` } : {});
 const moment = () => (layer.moments.length ? { TIME: layer.moments[state.t] } : {});
-const height = () => (layer.levels.length ? { ELEVATION: layer.levels[state.z] } : {});
+const height = () => ({
+  ...(layer.levels.length ? { ELEVATION: layer.levels[state.z] } : {}),
+  ...(layer.members.length ? { DIM_MEMBER: state.member } : {}),
+  ...(state.units ? { UNITS: state.units } : {}),
+});
+const unit = () => layer.other_units.find((one) => one.units === state.units)?.text || layer.units;
+const polar = () => about.maps.find((one) => one.crs === state.map);
 
 function show() {
   writeAddress();
   const [west, east] = [plot.x_range.start, plot.x_range.end];
-  const [south, north] = [Math.max(plot.y_range.start, -90), Math.min(plot.y_range.end, 90)];
+  const beyond = polar() ? Infinity : 90;
+  const [south, north] = [Math.max(plot.y_range.start, -beyond), Math.min(plot.y_range.end, beyond)];
   if (!(east > west && north > south)) return;
   const inner = plot.inner_width || find("map").clientWidth || 800;
   const width = Math.max(64, Math.min(1600, Math.round(inner)));
   const rows = Math.max(32, Math.min(1600, Math.round(width * (north - south) / (east - west))));
+  showTicks();
+  const frame = { CRS: polar() ? state.map : "CRS:84", BBOX: [west, south, east, north], WIDTH: width, HEIGHT: rows,
+    FORMAT: "image/png" };
   const words = new URLSearchParams({
     SERVICE: "WMS", VERSION: "1.3.0", REQUEST: "GetMap", LAYERS: layer.name, STYLES: style(),
-    CRS: "CRS:84", BBOX: [west, south, east, north], WIDTH: width, HEIGHT: rows,
-    FORMAT: "image/png", TRANSPARENT: "TRUE", ...moment(), ...height(), ...limits(),
+    TRANSPARENT: "TRUE", ...frame, ...moment(), ...height(), ...limits(),
   });
+  offerMap(words, [west, south, east, north]);
+  if (second) second.show(frame, [west, south, east, north]);
   // A picture is shown when it is there, and only if no later one has been asked for.
   const number = ++asked, image = new Image();
   image.onload = () => {
@@ -80,7 +96,48 @@ function showLegend() {
     ...height(), ...limits(),
   });
   find("legend-image").src = `${maps}?${words}`;
-  find("legend-image").alt = `Legend of ${layer.quantity} in ${layer.units || "no units"}`;
+  find("legend-image").alt = `Legend of ${layer.quantity} in ${unit() || "no units"}`;
+}
+
+function offerMap(words, [west, south, east, north]) {
+  const stem = `${name}_${layer.name}`;
+  find("map-png").href = `${maps}?${words}`;
+  find("map-png").download = `${stem}.png`;
+  const bounds = [Math.max(west, -360), Math.max(south, -90), Math.min(east, 360), Math.min(north, 90)];
+  if (east - west >= 360) Object.assign(bounds, { 0: -180, 2: 180 });
+  const part = new URLSearchParams({
+    bbox: bounds, "parameter-name": layer.name, ...seriesWords(),
+    ...(layer.moments.length ? { datetime: layer.moments[state.t] } : {}),
+  });
+  for (const [id, format, suffix] of [["map-csv", "CSV", "csv"], ["map-netcdf", "NetCDF", "nc"]]) {
+    find(id).href = `${data}/cube?${part}&f=${format}`;
+    find(id).download = `${stem}.${suffix}`;
+    find(id).hidden = Boolean(polar());
+  }
+}
+
+const seriesWords = () => ({
+  ...(layer.levels.length ? { z: layer.levels[state.z] } : {}),
+  ...(layer.members.length ? { member: state.member } : {}),
+  ...(state.units ? { units: state.units } : {}),
+});
+
+const degree = (x, letters) => {
+  const turnedX = letters === "EW" ? turned(x) : x;
+  const text = +Math.abs(turnedX).toFixed(4);
+  return text === 0 || text === 180 ? `${text}°` : `${text}°${turnedX > 0 ? letters[0] : letters[1]}`;
+};
+
+function showTicks() {
+  if (polar()) return;
+  for (const [axis, range, letters] of [[plot.xaxis, plot.x_range, "EW"], [plot.yaxis, plot.y_range, "NS"]]) {
+    const width = range.end - range.start;
+    const step = [0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 90].find((one) => width / one <= 8) || 90;
+    const ticks = [];
+    for (let x = Math.ceil(range.start / step) * step; x <= range.end; x += step) ticks.push(+x.toFixed(6));
+    axis.ticker = new Bokeh.FixedTicker({ ticks, minor_ticks: [] });
+    axis.major_label_overrides = new Map(ticks.map((x) => [x, degree(x, letters)]));
+  }
 }
 
 function fill(select, options, chosen) {
@@ -90,9 +147,14 @@ function fill(select, options, chosen) {
 function choose(variable) {
   layer = about.layers.find((one) => one.name === variable) || about.layers[0];
   state.v = layer.name;
-  if (!Number.isInteger(state.t) || state.t < 0 || state.t >= layer.moments.length) {
-    state.t = Math.max(0, layer.moments.length - 1);
-  }
+  if (!Number.isInteger(state.t)) state.t = layer.moments.findIndex((one) => one.startsWith(state.t || "-"));
+  if (state.t < 0 || state.t >= layer.moments.length) state.t = Math.max(0, layer.moments.length - 1);
+  if (!layer.members.includes(state.member)) state.member = layer.members[0] || "";
+  if (!layer.other_units.some((one) => one.units === state.units)) state.units = "";
+  find("member-field").hidden = layer.members.length < 2;
+  fill(find("member"), layer.members.map((one) => [one, one]), state.member);
+  find("units-field").hidden = !layer.other_units.length;
+  fill(find("units-choice"), [["", layer.units], ...layer.other_units.map((one) => [one.units, one.text])], state.units);
   if (!(state.z >= 0 && state.z < layer.levels.length)) state.z = 0;
   find("time").hidden = layer.moments.length < 2;
   find("step").max = Math.max(0, layer.moments.length - 1);
@@ -114,13 +176,13 @@ function play() {
   find("play").setAttribute("aria-pressed", String(Boolean(playing)));
 }
 
-const number = (value) => (value === null ? "no value" : `${+value.toPrecision(6)} ${layer.units}`.trim());
+const number = (value) => (value === null ? "no value" : `${+value.toPrecision(6)} ${unit()}`.trim());
 const degrees = (x, letters) => `${Math.abs(x).toFixed(2)}°${x >= 0 ? letters[0] : letters[1]}`;
 const turned = (x) => ((((x + 180) % 360) + 360) % 360) - 180;
 const place = (x, y) => `${degrees(y, "NS")} ${degrees(turned(x), "EW")}`;
 
 async function readSeries(query, words, title) {
-  const wanted = { ...words, "parameter-name": layer.name, ...(layer.levels.length ? { z: layer.levels[state.z] } : {}) };
+  const wanted = { ...words, "parameter-name": layer.name, ...seriesWords() };
   const address = `${data}/${query}?${new URLSearchParams(wanted)}`;
   const answer = await fetch(address);
   const found = await answer.json();
@@ -148,7 +210,7 @@ function drawSeries(values, where) {
   const times = layer.moments.map((one) => Date.parse(one));
   const figure = new Bokeh.Plotting.figure({
     height: 240, sizing_mode: "stretch_width", x_axis_type: "datetime", tools: "xpan,xwheel_zoom,reset",
-    toolbar_location: null, y_axis_label: layer.units, output_backend: "canvas",
+    toolbar_location: null, y_axis_label: unit(), output_backend: "canvas",
   });
   const dated = times.every(Number.isFinite) ? times : values.map((_, at) => at);
   figure.line(dated, values.map((one) => (one === null ? NaN : one)), { line_width: 1.5, line_color: "#1d5aa8" });
@@ -162,7 +224,7 @@ async function readPoint(x, y) {
   state.at = [x, y]; state.box = null; writeAddress();
   box.data = { left: [], right: [], top: [], bottom: [] };
   const cell = await readSeries("position", { coords: `POINT(${turned(x)} ${y})` }, null);
-  mark.data = cell ? { x: [x], y: [y] } : { x: [], y: [] };
+  mark.data = cell && !polar() ? { x: [x], y: [y] } : { x: [], y: [] };
 }
 
 async function readBox(west, south, east, north) {
@@ -174,23 +236,102 @@ async function readBox(west, south, east, north) {
   await readSeries("cube", { bbox: [left, Math.max(south, -90), right, Math.min(north, 90)], over: "area" }, title);
 }
 
-function makeMap() {
-  const [west, south, east, north] = state.view || about.view;
-  plot = new Bokeh.Plotting.figure({
-    sizing_mode: "stretch_width", height: Math.round(Math.max(260, Math.min(560, innerHeight * 0.58))),
+// A tap on a map of a pole tells metres; the server knows which cell lies there.
+async function readTap(x, y) {
+  if (!polar()) return readPoint(x, y);
+  const [left, right, low, high] = [plot.x_range.start, plot.x_range.end, plot.y_range.start, plot.y_range.end];
+  const size = 1000;
+  const words = new URLSearchParams({
+    SERVICE: "WMS", VERSION: "1.3.0", REQUEST: "GetFeatureInfo", LAYERS: layer.name, QUERY_LAYERS: layer.name,
+    STYLES: "", CRS: state.map, BBOX: [left, low, right, high], WIDTH: size, HEIGHT: size,
+    I: Math.floor(size * (x - left) / (right - left)), J: Math.floor(size * (high - y) / (high - low)),
+    INFO_FORMAT: "application/json", ...moment(), ...height(),
+  });
+  const cell = await (await fetch(`${maps}?${words}`)).json();
+  if (cell.latitude === undefined) { find("value").textContent = "No cell lies there."; return null; }
+  await readPoint(cell.longitude, cell.latitude);
+  mark.data = { x: [x], y: [y] };
+}
+
+function frameOf(given, room) {
+  const [west, south, east, north] = given;
+  const most = Math.max(260, Math.min(560, innerHeight * 0.58));
+  // As wide as there is room, and as tall as degrees are wide.
+  const tall = Math.round(polar() ? most : Math.max(220, Math.min(most, room * (north - south) / (east - west) + 30)));
+  const square = polar() ? { width: tall, height: tall } : { sizing_mode: "stretch_width", height: tall };
+  const frame = new Bokeh.Plotting.figure({
+    ...square,
     x_range: new Bokeh.Range1d({ start: west, end: east }), y_range: new Bokeh.Range1d({ start: south, end: north }),
     tools: "pan,wheel_zoom,tap,box_select", active_scroll: "wheel_zoom", toolbar_location: null,
-    x_axis_label: "longitude", y_axis_label: "latitude", background_fill_color: "#eceff3",
-    match_aspect: false, output_backend: "canvas",
+    background_fill_color: "#eceff3", match_aspect: false, output_backend: "canvas",
   });
-  picture = new Bokeh.ColumnDataSource({ data: { url: [], x: [], y: [], w: [], h: [] } });
-  plot.image_url({ field: "url" }, { field: "x" }, { field: "y" }, { field: "w" }, { field: "h" }, { source: picture, anchor: "top_left" });
+  if (polar()) for (const axis of [frame.xaxis, frame.yaxis]) axis.visible = false;
+  return frame;
+}
+
+function addCoast(frame) {
   const xs = [], ys = [];
-  for (const shift of [-360, 0, 360]) for (const line of about.coast) {
+  const known = polar();
+  for (const shift of known ? [0] : [-360, 0, 360]) for (const line of known ? known.coast : about.coast) {
     xs.push(line[0].map((x) => x + shift)); ys.push(line[1]);
   }
   const coast = new Bokeh.ColumnDataSource({ data: { xs, ys } });
-  plot.multi_line({ field: "xs" }, { field: "ys" }, { source: coast, line_color: "#222a33", line_width: 0.8 });
+  frame.multi_line({ field: "xs" }, { field: "ys" }, { source: coast, line_color: "#222a33", line_width: 0.8 });
+}
+
+function addPicture(frame) {
+  const source = new Bokeh.ColumnDataSource({ data: { url: [], x: [], y: [], w: [], h: [] } });
+  frame.image_url({ field: "url" }, { field: "x" }, { field: "y" }, { field: "w" }, { field: "h" }, { source, anchor: "top_left" });
+  return source;
+}
+
+// What is kept beside: a variable, level, member and time as they are now, which goes where the map goes.
+function pin(text) {
+  state.pin = text;
+  const target = find("second-map");
+  target.replaceChildren();
+  find("second").hidden = !text;
+  find("pin").textContent = text ? "no map beside" : "keep beside";
+  document.body.classList.toggle("with-second", Boolean(text));
+  second = null;
+  if (!text) { writeAddress(); return; }
+  const words = Object.fromEntries(new URLSearchParams(text));
+  const shown = about.layers.find((one) => one.name === words.LAYERS);
+  if (!shown) { pin(""); return; }
+  const frame = frameOf([plot.x_range.start, plot.y_range.start, plot.x_range.end, plot.y_range.end], find("second-map").clientWidth || 500);
+  const source = addPicture(frame);
+  addCoast(frame);
+  const at = shown.moments.indexOf(words.TIME);
+  find("second-title").textContent = [shown.quantity, words.ELEVATION && `${words.ELEVATION} ${shown.level_units}`,
+    words.DIM_MEMBER, shown.labels[at]].filter(Boolean).join(", ");
+  const legend = new URLSearchParams({ ...words, SERVICE: "WMS", VERSION: "1.3.0", REQUEST: "GetLegendGraphic",
+    LAYER: words.LAYERS, STYLE: words.STYLES });
+  find("second-legend").src = `${maps}?${legend}`;
+  find("second-legend").alt = `Legend of ${shown.quantity}`;
+  second = {
+    show(given, [west, south, east, north]) {
+      for (const key of ["x_range", "y_range"]) frame[key].setv({ start: plot[key].start, end: plot[key].end });
+      const map = new URLSearchParams({ SERVICE: "WMS", VERSION: "1.3.0", REQUEST: "GetMap", TRANSPARENT: "TRUE", ...given, ...words });
+      const image = new Image();
+      image.onload = () => { source.data = { url: [image.src], x: [west], y: [north], w: [east - west], h: [north - south] }; };
+      image.src = `${maps}?${map}`;
+    },
+  };
+  for (const axis of [frame.xaxis, frame.yaxis]) axis.visible = false;
+  Bokeh.Plotting.show(frame, target).then(() => setTimeout(show, 50));
+}
+
+const pinned = () => String(new URLSearchParams({ LAYERS: layer.name, STYLES: style(), ...moment(), ...height(), ...limits() }));
+
+function makeMap() {
+  const home = polar() ? polar().view : about.view;
+  const [west, south, east, north] = state.view || home;
+  find("map").replaceChildren();
+  find("draw-box").hidden = Boolean(polar());
+  find("map").classList.toggle("polar", Boolean(polar()));
+  plot = frameOf([west, south, east, north], find("map").clientWidth || 800);
+  picture = addPicture(plot);
+  addCoast(plot);
   box = new Bokeh.ColumnDataSource({ data: { left: [], right: [], top: [], bottom: [] } });
   plot.quad({ field: "left" }, { field: "right" }, { field: "top" }, { field: "bottom" },
     { source: box, fill_alpha: 0, line_color: "#111", line_width: 2, line_dash: "dashed" });
@@ -203,7 +344,7 @@ function makeMap() {
   for (const range of [plot.x_range, plot.y_range]) for (const end of ["start", "end"]) {
     range.properties[end].change.connect(moved);
   }
-  plot.on_event("tap", (event) => readPoint(event.x, event.y));
+  plot.on_event("tap", (event) => readTap(event.x, event.y));
   plot.on_event("selectiongeometry", ({ geometry: found }) => {
     if (found.type !== "rect" || !drawing()) return;
     readBox(Math.min(found.x0, found.x1), Math.min(found.y0, found.y1), Math.max(found.x0, found.x1), Math.max(found.y0, found.y1));
@@ -239,6 +380,18 @@ function connect() {
     choose(find("variable").value);
   });
   find("level").onchange = changed(() => { state.z = Number(find("level").value); });
+  find("member").onchange = changed(() => { state.member = find("member").value; readAgain(); });
+  find("units-choice").onchange = changed(() => {
+    Object.assign(state, { units: find("units-choice").value, low: "", high: "" });
+    find("low").value = find("high").value = "";
+    readAgain();
+  });
+  find("projection").onchange = () => {
+    Object.assign(state, { map: find("projection").value, view: null, at: null, box: null });
+    makeMap();
+    if (state.pin) pin(state.pin);
+  };
+  find("pin").onclick = () => pin(state.pin ? "" : pinned());
   find("palette").onchange = changed(() => { state.palette = find("palette").value; });
   find("smooth").onchange = changed(() => { state.smooth = find("smooth").checked; });
   for (const id of ["low", "high"]) find(id).onchange = changed(() => { state[id] = find(id).value.trim(); });
@@ -253,7 +406,7 @@ function connect() {
   find("zoom-out").onclick = () => move(0, 0, 2);
   find("draw-box").onclick = toggleDrawing;
   find("whole").onclick = () => {
-    const [west, south, east, north] = about.view;
+    const [west, south, east, north] = polar() ? polar().view : about.view;
     plot.x_range.setv({ start: west, end: east });
     plot.y_range.setv({ start: south, end: north });
   };
@@ -261,10 +414,15 @@ function connect() {
     const moves = { ArrowLeft: [-0.2, 0, 1], ArrowRight: [0.2, 0, 1], ArrowUp: [0, 0.2, 1], ArrowDown: [0, -0.2, 1],
       "+": [0, 0, 0.5], "=": [0, 0, 0.5], "-": [0, 0, 2] };
     if (event.key === "Enter") {
-      readPoint((plot.x_range.start + plot.x_range.end) / 2, (plot.y_range.start + plot.y_range.end) / 2);
+      readTap((plot.x_range.start + plot.x_range.end) / 2, (plot.y_range.start + plot.y_range.end) / 2);
     } else if (moves[event.key]) move(...moves[event.key]); else return;
     event.preventDefault();
   };
+}
+
+function readAgain() {
+  if (state.at) readPoint(...state.at);
+  if (state.box) readBox(...state.box);
 }
 
 async function begin() {
@@ -274,10 +432,15 @@ async function begin() {
   fill(find("palette"), [["", "usual"], ...about.palettes.map((one) => [one, one])], state.palette);
   for (const id of ["low", "high"]) find(id).value = state[id];
   find("smooth").checked = state.smooth;
+  if (!polar()) state.map = "";
+  find("projection-field").hidden = !about.maps.length;
+  fill(find("projection"), [["", "world"], ...about.maps.map((one) => [one.crs, one.title])], state.map);
   choose(state.v);
+  document.body.classList.toggle("with-series", about.layers.some((one) => one.moments.length > 1));
   connect();
   makeMap();
   showLegend();
+  if (state.pin) pin(state.pin);
   if (state.at) await readPoint(...state.at);
   if (state.box) await readBox(...state.box);
 }
