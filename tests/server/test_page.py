@@ -117,7 +117,7 @@ def values(folder):  # noqa: F811
 
 
 def test_a_click_reads_the_value_and_the_series_of_its_cell(browser, site, values):
-    page = Page(browser, f"{site.root}/view/maps#t=3&view=-200,-90,200,90")
+    page = Page(browser, f"{site.root}/view/maps#t=2000-04&view=-200,-90,200,90")
     assert page.find("date").text == "April 2000"
     map_, size = page.find("map"), page.find("map").size
     ActionChains(browser).move_to_element_with_offset(
@@ -142,7 +142,7 @@ def test_a_click_reads_the_value_and_the_series_of_its_cell(browser, site, value
 def test_time_variables_and_limits_change_the_map_and_the_address_keeps_them(
     browser, site
 ):
-    page = Page(browser, f"{site.root}/view/maps#t=5")
+    page = Page(browser, f"{site.root}/view/maps#t=2000-06")
     for button, date in (
         ("first", "January 2000"),
         ("forward", "February 2000"),
@@ -163,7 +163,7 @@ def test_time_variables_and_limits_change_the_map_and_the_address_keeps_them(
     page.after(page.find("zoom-in").click)
     page.after(page.find("smooth").click)
     address = browser.current_url
-    for word in ("low=270", "high=290", "palette=viridis", "smooth=1", "view="):
+    for word in ("low=270", "palette=viridis", "smooth=1", "view=", "t=200"):
         assert word in address
     date = page.find("date").text
     again = Page(browser, address)
@@ -174,8 +174,42 @@ def test_time_variables_and_limits_change_the_map_and_the_address_keeps_them(
     assert not page.errors()
 
 
+def test_units_a_second_map_and_a_pole_are_chosen_and_kept_in_the_address(
+    browser, site, values
+):
+    page = Page(browser, f"{site.root}/view/maps#t=2000-01&at=40,20")
+    page.wait(lambda: page.find("value").get_attribute("data-value"))
+    kelvin = page.value
+    Select(page.find("units-choice")).select_by_visible_text("°C")
+    page.wait(lambda: page.value < 100)
+    assert page.value == pytest.approx(kelvin - 273.15, abs=1e-4)
+    assert "°C" in page.find("value").text
+    # The first map stays beside, whatever is chosen next, and both go together.
+    page.find("pin").click()
+    page.wait(lambda: page.find("second-map").get_attribute("innerHTML"))
+    assert page.find("second-title").text.endswith("January 2000")
+    page.after(page.find("forward").click)
+    assert page.find("second-title").text.endswith("January 2000")
+    again = Page(browser, browser.current_url)
+    assert again.find("date").text == "February 2000"
+    again.wait(lambda: again.find("second-title").text.endswith("January 2000"))
+    assert Select(again.find("units-choice")).first_selected_option.text == "°C"
+    again.find("pin").click()
+    again.wait(lambda: not again.find("second").is_displayed())
+    # On the map of a pole a click is a place in metres.
+    again.after(lambda: Select(again.find("projection")).select_by_index(1))
+    assert not again.find("draw-box").is_displayed()
+    map_ = again.find("map")
+    ActionChains(browser).move_to_element_with_offset(map_, 0, 160).click().perform()
+    again.wait(lambda: "0.00°E" in again.find("value").text)
+    row = int(re.search(r"(\d+)\.00°N", again.find("value").text).group(1)) // 20 + 3
+    expected = float(values[1, row, 0]) - 273.15
+    assert again.value == pytest.approx(expected, abs=1e-3)
+    assert not again.errors()
+
+
 def test_wheel_and_drag_move_the_map_and_a_box_gives_its_mean(browser, site, values):
-    page = Page(browser, f"{site.root}/view/maps#t=0&view=-200,-90,200,90")
+    page = Page(browser, f"{site.root}/view/maps#t=2000-01&view=-200,-90,200,90")
     map_, size = page.find("map"), page.find("map").size
     wide = _view(browser)
     page.after(
@@ -219,7 +253,7 @@ def test_wheel_and_drag_move_the_map_and_a_box_gives_its_mean(browser, site, val
 
 
 def test_the_keyboard_is_enough(browser, site, values):
-    page = Page(browser, f"{site.root}/view/maps#t=2&view=-200,-90,200,90")
+    page = Page(browser, f"{site.root}/view/maps#t=2000-03&view=-200,-90,200,90")
     page.find("variable").send_keys(Keys.TAB)
     reached = set()
     for _ in range(40):
@@ -252,7 +286,7 @@ def test_the_keyboard_is_enough(browser, site, values):
 
 
 def test_on_a_phone_all_is_within_the_width(browser, site):
-    page = Page(browser, f"{site.root}/view/maps#t=2&at=40,20", 390, 844)
+    page = Page(browser, f"{site.root}/view/maps#t=2000-03&at=40,20", 390, 844)
     page.wait(lambda: page.find("value").get_attribute("data-value"))
     assert browser.execute_script("return document.documentElement.scrollWidth") <= 390
     for name in ("map", "step", "play", "series"):

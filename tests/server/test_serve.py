@@ -29,6 +29,7 @@ import pytest
 import zarr
 from covjson_pydantic.coverage import Coverage
 from edr_pydantic.collections import Collection as CollectionModel
+from numcodecs import zstd
 from PIL import Image
 
 import rhodolite
@@ -807,6 +808,122 @@ def test_layers_lie_above_each_other_and_pictures_have_several_formats(tmp_path,
         running.stop()
 
 
+def test_maps_of_poles_and_zones_show_the_cell_below_each_pixel(server, folder):
+    pyproj = pytest.importorskip("pyproj")
+    with netCDF4.Dataset(folder / "maps.nc") as local:
+        field = np.ma.filled(local["tas"][0], np.nan)
+    for crs, middle in (
+        ("EPSG:3995", (0, 0)),
+        ("EPSG:3031", (1e6, -2e6)),
+        ("EPSG:32633", (5e5, 5e6)),
+        ("EPSG:32719", (5e5, 7e6)),
+    ):
+        x, y = middle
+        words = {"CRS": crs, "BBOX": f"{x - 3e6},{y - 3e6},{x + 3e6},{y + 3e6}"}
+        words |= {"WIDTH": 40, "HEIGHT": 40, "TIME": "2000-01"}
+        picture = np.asarray(
+            Image.open(io.BytesIO(wms(server, **words)[2])).convert("RGBA")
+        )
+        turn = pyproj.Transformer.from_crs(crs, "OGC:CRS84", always_xy=True)
+        shades = {}
+        for i, j in np.ndindex(40, 40):
+            lon, lat = turn.transform(x + (j - 19.5) * 1.5e5, y + (19.5 - i) * 1.5e5)
+            if not np.isfinite(lon) or abs(lat) >= 70:
+                continue
+            row, column = round((lat + 60) / 20), round(lon % 360 / 40) % 9
+            shades.setdefault(float(field[row, column]), set()).add(
+                tuple(picture[i, j])
+            )
+        # A value has one colour, and larger values have others.
+        assert all(len(found) == 1 for found in shades.values())
+        assert len(shades) > 5
+    status, _, body = wms(server, CRS="EPSG:4979")
+    assert (status, b"InvalidCRS" in body) == (400, True)
+
+
+def test_several_times_make_a_film_and_are_refused_as_one_picture(server):
+    for asked_for, frames in (
+        ("2000-01/2000-04", 4),
+        ("2000-01/2000-04/P1M", 4),
+        ("2000-02,2001-05", 2),
+        ("2000-02", 1),
+    ):
+        _, headers, body = wms(server, TIME=asked_for, FORMAT="image/gif")
+        film = Image.open(io.BytesIO(body))
+        assert (headers["content-type"], film.n_frames) == ("image/gif", frames)
+    first = Image.open(io.BytesIO(wms(server, TIME="2000-02")[2])).convert("RGB")
+    film = Image.open(
+        io.BytesIO(wms(server, TIME="2000-02", FORMAT="image/gif")[2])
+    ).convert("RGB")
+    np.testing.assert_array_equal(np.asarray(film), np.asarray(first))
+    for format in ("image/png", "image/jpeg"):
+        status, _, body = wms(server, TIME="2000-01/2000-04", FORMAT=format)
+        assert (status, b"InvalidDimensionValue" in body) == (400, True)
+
+
+def test_units_and_members_are_those_that_are_asked_for(tmp_path):
+    """As `convert` and `subset` make them, in maps, series, tables and files."""
+    members = np.arange(3 * 2 * 4 * 6, dtype="f8").reshape(3, 2, 4, 6) / 7 + 270
+    axes = {
+        "member": [1, 2, 3],
+        "time": np.array(["2000-01-01", "2000-01-02"], "M8[D]"),
+        "lat": [-30.0, -10, 10, 30],
+        "lon": np.arange(0.0, 360, 60),
+    }
+    data = rhodolite.from_arrays(
+        {"tas": members}, axes, units={"tas": "K", "member": "1"}
+    )
+    data.write(tmp_path / "a.nc")
+    running = Running(tmp_path, "serve", "a.nc")
+    try:
+        place = "/edr/collections/a/position?coords=POINT(60%2010)"
+        status, _, body = running.get(place)
+        assert (status, b"There are 1, 2, 3" in body) == (400, True)
+        assert running.get(f"{place}&member=4")[0] == 404
+        for units, shift in (("K", 0.0), ("degC", 273.15)):
+            words = f"&member=3&units={units}"
+            found = json.loads(running.get(place + words)[2])
+            expected = members[2, :, 2, 1] - shift
+            np.testing.assert_allclose(
+                found["ranges"]["tas"]["values"], expected, rtol=1e-12
+            )
+            assert found["parameters"]["tas"]["unit"]["symbol"] == units
+            (tmp_path / "part.nc").write_bytes(
+                running.get(f"{place}{words}&f=NetCDF")[2]
+            )
+            part = rhodolite.read(tmp_path / "part.nc")
+            np.testing.assert_allclose(
+                part["tas"].values().ravel(), expected, rtol=1e-12
+            )
+            assert part["tas"].units == units
+            answer = wms(
+                running,
+                "a",
+                REQUEST="GetFeatureInfo",
+                QUERY_LAYERS="tas",
+                INFO_FORMAT="application/json",
+                DIM_MEMBER=3,
+                UNITS=units,
+                I=20,
+                J=7,
+                TIME="2000-01-01",
+            )[2]
+            value = json.loads(answer)
+            row = [-30.0, -10, 10, 30].index(value["latitude"])
+            column = round(value["longitude"] / 60) % 6
+            assert value["value"] == pytest.approx(members[2, 0, row, column] - shift)
+        assert running.get(f"{place}&member=1&units=m")[0] == 400
+        about = running.get("/edr/collections/a")[2]
+        extent = CollectionModel.model_validate_json(about).extent
+        assert extent.custom[0].values == ["1", "2", "3"]
+        capabilities = wms(running, "a", REQUEST="GetCapabilities")[2]
+        assert b'<Dimension name="member" units="" default="1">1,2,3<' in capabilities
+        status, _, body = wms(running, "a", DIM_MEMBER=9)
+        assert (status, b"InvalidDimensionValue" in body) == (404, True)
+    finally:
+        running.stop()
+
+
 def edr(server, query, name="maps", **words):
     status, headers, body = server.get(
         f"/edr/collections/{name}/{query}?{asked(**words)}"
@@ -1163,6 +1280,11 @@ def test_browsers_monitors_and_programs_find_what_they_need(server):
         packed[1]["content-encoding"] == "gzip" and len(packed[2]) < len(plain[2]) / 2
     )
     assert gzip.decompress(packed[2]) == plain[2]
+    packed = server.get("/edr/collections", **{"Accept-Encoding": "gzip, zstd"})
+    assert packed[1]["content-encoding"] == "zstd"
+    assert zstd.decompress(packed[2]) == plain[2]
+    lasting = server.get(f"/static/view.js?v={rhodolite.__version__}")[1]
+    assert "immutable" in lasting["cache-control"]
     tile = server.get("/zarr/maps/zarr.json", **{"Accept-Encoding": "gzip"})
     assert tile[1]["content-encoding"] is None
     assert json.loads(server.get("/health")[2])["status"] == "ok"

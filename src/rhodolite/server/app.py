@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
 from http import HTTPStatus
-from typing import Any
 from urllib.parse import quote, unquote
 
 from anyio import to_thread
@@ -18,12 +16,18 @@ from starlette.responses import (
     JSONResponse,
     PlainTextResponse,
     Response,
-    StreamingResponse,
 )
 from starlette.routing import Route
 
 from rhodolite.errors import DataError, RhodoliteError
 from rhodolite.server import dap, dap4, edr, wms, zarr_store
+from rhodolite.server.answers import (
+    answer_dap,
+    answer_dap4,
+    answer_unchanged,
+    caching_headers,
+    tag_of,
+)
 from rhodolite.server.api_description import MEDIA as MEDIA_API
 from rhodolite.server.api_description import describe_api
 from rhodolite.server.connections import MOST_OPEN
@@ -37,9 +41,10 @@ from rhodolite.server.recent import Recent
 from rhodolite.server.served import Served
 from rhodolite.server.view import describe_view, need_layers, static_file
 from rhodolite.server.wms import Maps
+from rhodolite.server.wms_asked import version_of
+from rhodolite.version import __version__
 
 _TRIES = 5
-_FIRST_BYTES = 1 << 16
 _DOWNLOADS = 64 << 20
 """Bytes of files that are kept for those who ask for them in parts."""
 
@@ -166,7 +171,7 @@ class _Site:
         head, constraint = request.method == "HEAD", unquote(request.url.query)
         try:
             return self._answer(
-                request, lambda served: _answer_dap(served, kind, constraint, head=head)
+                request, lambda served: answer_dap(served, kind, constraint, head=head)
             )
         except RhodoliteError as error:
             status = error.status if isinstance(error, Refused) else 500
@@ -183,7 +188,7 @@ class _Site:
     def _dap4(self, request: Request, kind: str) -> Response:
         try:
             return self._answer(
-                request, lambda served: _answer_dap4(request, served, kind)
+                request, lambda served: answer_dap4(request, served, kind)
             )
         except RhodoliteError as error:
             status = error.status if isinstance(error, Refused) else 500
@@ -193,7 +198,7 @@ class _Site:
     def zarr(self, request: Request) -> Response:
         def answer(served: Served) -> Response:
             content, media = zarr_store.answer(served, request.path_params["path"])
-            return Response(content, media_type=media, headers=_caching(served))
+            return Response(content, media_type=media, headers=caching_headers(served))
 
         try:
             return self._answer(request, answer)
@@ -206,14 +211,14 @@ class _Site:
         def answer(served: Served) -> Response:
             address = f"{str(request.base_url).rstrip('/')}/wms/{quote(served.name)}"
             content, media, headers = self._maps_of(served).answer(parameters, address)
-            headers = {**_caching(served), **headers}
+            headers = {**caching_headers(served), **headers}
             return Response(content, media_type=media, headers=headers)
 
         try:
             return self._answer(request, answer)
         except RhodoliteError as error:
             refused = error if isinstance(error, Refused) else Refused(500, str(error))
-            version = wms.version_of(parameters)
+            version = version_of(parameters)
             return Response(
                 wms.write_error(refused, version), refused.status, media_type="text/xml"
             )
@@ -233,7 +238,7 @@ class _Site:
         try:
             served = self._find(request)
             return JSONResponse(
-                describe_view(self._maps_of(served)), headers=_caching(served)
+                describe_view(self._maps_of(served)), headers=caching_headers(served)
             )
         except RhodoliteError as error:
             return _problem(error)
@@ -243,7 +248,10 @@ class _Site:
             content, media = static_file(request.path_params["path"])
         except RhodoliteError as error:
             return _plain_error(error)
-        headers = {"cache-control": "max-age=3600", "etag": _tag_of(content)}
+        # An address with the release in it means the same for ever.
+        lasting = request.query_params.get("v") == __version__
+        age = "max-age=31536000, immutable" if lasting else "max-age=3600"
+        headers = {"cache-control": age, "etag": tag_of(content)}
         return Response(content, media_type=media, headers=headers)
 
     def edr(self, request: Request) -> Response:
@@ -264,7 +272,7 @@ class _Site:
         if asked["f"].lower() == "netcdf":
             return self._download(collection, query, asked)
         content, media = collection.query(query, asked)
-        return Response(content, media_type=media, headers=_caching(served))
+        return Response(content, media_type=media, headers=caching_headers(served))
 
     def _download(
         self, collection: Collection, query: str, asked: dict[str, str]
@@ -276,7 +284,7 @@ class _Site:
             key, lambda: collection.query(query, asked)
         )
         # The file has the time in it at which it was made, so its tag is its own.
-        headers = {**_caching(served), "etag": _tag_of(content)}
+        headers = {**caching_headers(served), "etag": tag_of(content)}
         return Response(content, media_type=media, headers=headers)
 
     def _about_edr(self, page: str, address: str) -> Response:
@@ -323,7 +331,7 @@ class _Site:
         """
         for _ in range(_TRIES):
             served = self._find(request)
-            if unchanged := _unchanged(request, served):
+            if unchanged := answer_unchanged(request, served):
                 return unchanged
             try:
                 response = answer(served)
@@ -356,100 +364,6 @@ def _format_asked(request: Request) -> str:
         if media in taken:
             return name
     return "CoverageJSON"
-
-
-def _answer_dap(served: Served, kind: str, constraint: str, *, head: bool) -> Response:
-    headers = {**dap.HEADERS, **_caching(served)}
-    if kind == "das":
-        return PlainTextResponse(
-            dap.write_das(served),
-            headers={**headers, "content-description": "dods-das"},
-        )
-    if kind == "ver":
-        return PlainTextResponse("Core version: dods/3.2\n", headers=headers)
-    if kind not in ("dds", "dods", "ascii", "asc"):
-        raise Refused(
-            404,
-            "write .dds for the structure, .das for attributes, .dods or .ascii for values; "
-            ".dmr and .dap are those of version 4",
-        )
-    projections = dap.parse_constraint(served, constraint)
-    if kind == "dds":
-        text = dap.write_dds(served, projections)
-        return PlainTextResponse(
-            text, headers={**headers, "content-description": "dods-dds"}
-        )
-    media = "application/octet-stream" if kind == "dods" else "text/plain"
-    if head:  # nothing is computed of which only the headers are wanted
-        return Response(media_type=media, headers=headers)
-    if kind == "dods":
-        return StreamingResponse(
-            _started(dap.write_data(served, projections)),
-            media_type=media,
-            headers={**headers, "content-description": "dods-data"},
-        )
-    return StreamingResponse(
-        _started(dap.write_text(served, projections)), media_type=media, headers=headers
-    )
-
-
-def _answer_dap4(request: Request, served: Served, kind: str) -> Response:
-    headers = _caching(served)
-    # Not as a form has it: a plus sign in a name is one.
-    pairs = [part.partition("=") for part in request.url.query.split("&")]
-    asked = {unquote(name): unquote(value) for name, _, value in pairs}
-    chosen = dap4.parse_constraint(served, asked.get("dap4.ce", ""))
-    if kind == "dmr":
-        text = dap4.write_metadata(served, chosen)
-        return Response(text, media_type=dap4.MEDIA["dmr"], headers=headers)
-    if request.method == "HEAD":
-        return Response(media_type=dap4.MEDIA["dap"], headers=headers)
-    checksums = asked.get("dap4.checksum", "true").lower() not in ("false", "0")
-    pieces = dap4.write_data(served, chosen, checksums=checksums)
-    return StreamingResponse(
-        _started(pieces), media_type=dap4.MEDIA["dap"], headers=headers
-    )
-
-
-def _started(pieces: Any) -> Any:
-    """Return an iterator of which the first values are there, so that what is refused is refused
-    before an answer has begun, and short answers are complete before that."""
-    first: list[bytes] = []
-    while sum(map(len, first)) < _FIRST_BYTES:
-        piece = next(pieces, None)
-        if piece is None:
-            break
-        first.append(piece)
-
-    def all_of_it() -> Any:
-        yield from first
-        yield from pieces
-
-    return all_of_it()
-
-
-def _tag_of(content: bytes) -> str:
-    return f'"{hashlib.sha256(content).hexdigest()[:32]}"'
-
-
-def _caching(served: Served) -> dict[str, str]:
-    return {
-        "etag": f'"{served.version}"',
-        "last-modified": served.last_modified,
-        "cache-control": "no-cache",
-    }
-
-
-def _unchanged(request: Request, served: Served) -> Response | None:
-    """Return the answer to who has asked before, where nothing has changed."""
-    given = [tag.strip() for tag in request.headers.get("if-none-match", "").split(",")]
-    since = request.headers.get("if-modified-since")
-    known = f'"{served.version}"' in given or "*" in given
-    if known or (
-        not any(given) and since is not None and since == served.last_modified
-    ):
-        return Response(status_code=304, headers=_caching(served))
-    return None
 
 
 def _plain_error(error: RhodoliteError) -> Response:

@@ -49,7 +49,7 @@ def netcdf_of(kind: str, layers: list[Layer], asked: Mapping[str, str]) -> bytes
     served = layers[0].served
     part = _along_others(layers, asked)
     units = asked.get("units")
-    if units and any(layer.variable.units != units for layer in layers):
+    if units and any(variable.units != units for variable in part.fields):
         part = Convert(units=Units.parse(units))(part)
     try:
         part = _in_space(part, kind, asked)

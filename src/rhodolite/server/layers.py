@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -13,27 +12,24 @@ import numpy as np
 from rhodolite.arrays import Array, Selected, WithoutAxis
 from rhodolite.drawing.parts.colour_scale import Scale, colours, scale_for
 from rhodolite.errors import DataError
-from rhodolite.formats.text.date_forms import parse_fields
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension, member_dimension
 from rhodolite.model.labels import labels_along
-from rhodolite.model.time.dates import first_moment, moment_after
-from rhodolite.model.time.period_text import Instant, Period
+from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.variable import Variable
 from rhodolite.operations.variables.other_units import in_units
 from rhodolite.server.grid import Grid
 from rhodolite.server.limits import Refused
+from rhodolite.server.moments import instant_of, moments_named
 from rhodolite.server.recent import Recent
 from rhodolite.server.served import Served
 
 _SAMPLES = 5
 """Times that are looked at to choose the colours of a layer."""
-_OFFSET = re.compile(r"T.*[+-]\d\d(:?\d\d)?$")
-"""Of local time to universal time, as in 2018-01-01T00:00+02:00."""
 Picks = tuple[tuple[str, int], ...]
 
 
@@ -262,7 +258,7 @@ class Layer:
             return np.array([self.moments.index(text)])
         first, slash, last = text.partition("/")
         ends = [
-            None if end in ("", "..") else _instant(end)
+            None if end in ("", "..") else instant_of(end)
             for end in (first, last or first)
         ]
         chosen = np.flatnonzero(self.time.within(Period(*ends)))
@@ -353,37 +349,6 @@ class Layer:
             if self.time is not None:
                 first[self.time_dimension] = int(at)
             yield self.read(tuple(first.items()))
-
-
-def moments_named(axis: TimeAxis, text: str) -> tuple[float, float]:
-    """Return the beginning and the end of what a time in ISO 8601 names, such as a day, as numbers
-    of an axis.
-
-    Raises
-    ------
-    Refused
-        If it cannot be read.
-    """
-    instant = _instant(text)
-    try:
-        ends = (
-            first_moment(instant, axis.calendar),
-            moment_after(instant, axis.calendar),
-        )
-        first, last = (float(axis.to_number(end)) for end in ends)
-    except (ValueError, OverflowError) as error:
-        raise Refused(400, f"'{text[:60]}' is not a time: {error}") from None
-    return first, last
-
-
-def _instant(text: str) -> Instant:
-    plain = re.sub(r"(?<=:\d\d)\.\d+", "", text.strip())
-    if _OFFSET.search(plain) and (fields := parse_fields(plain)) is not None:
-        return Instant(fields)
-    try:
-        return Instant.parse(plain.removesuffix("Z"))
-    except ValueError as error:
-        raise Refused(400, f"'{text[:60]}' is not a time: {error}") from None
 
 
 def paint(field: Array, scale: Scale) -> Array:

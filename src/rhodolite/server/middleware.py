@@ -12,6 +12,8 @@ from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
+from numcodecs.zstd import compress
+from starlette.datastructures import Headers, MutableHeaders
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.responses import PlainTextResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -42,6 +44,7 @@ _IN_TEXT = ("/edr", "/static", "/view", "/datasets")
 _SMALLEST = 1024
 _TELL_AFTER = 1.0
 """Seconds between two times at which a process tells the others what it has counted."""
+_ZSTD_LEVEL = 3
 _LEVEL = 5
 """Of gzip: higher ones take long and save little."""
 
@@ -103,8 +106,43 @@ class Compress:
         in_text = path == "/" or path.startswith(_IN_TEXT)
         # Ranges count the bytes of the answer as it is.
         by_range = b"range" in dict(scope.get("headers", ()))
-        packs = in_text and not by_range
-        await (self._packed if packs else self._plain)(scope, receive, send)
+        if not in_text or by_range:
+            await self._plain(scope, receive, send)
+        elif "zstd" in Headers(scope=scope).get("accept-encoding", ""):
+            await self._plain(scope, receive, _Zstd(send))
+        else:
+            await self._packed(scope, receive, send)
+
+
+class _Zstd:
+    """Passes on an answer, compressed by Zstandard (RFC 8878) if it is complete and not short.
+
+    Parameters
+    ----------
+    send : callable
+    """
+
+    def __init__(self, send: Send) -> None:
+        self._send = send
+        self._start: Message = {}
+
+    async def __call__(self, message: Message) -> None:
+        if message["type"] == "http.response.start":
+            self._start = message
+            return
+        if self._start:
+            start, self._start = self._start, {}
+            content = message.get("body", b"")
+            if not message.get("more_body") and len(content) >= _SMALLEST:
+                headers = MutableHeaders(raw=list(start["headers"]))
+                packed = compress(content, _ZSTD_LEVEL)
+                headers["content-encoding"] = "zstd"
+                headers["content-length"] = str(len(packed))
+                headers.add_vary_header("Accept-Encoding")
+                start = {**start, "headers": headers.raw}
+                message = {**message, "body": packed}
+            await self._send(start)
+        await self._send(message)
 
 
 class Prefix:

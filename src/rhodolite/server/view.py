@@ -19,7 +19,8 @@ from rhodolite.model.units.udunits import pretty
 from rhodolite.regions.coastlines import lines
 from rhodolite.server.layers import Layer
 from rhodolite.server.limits import Refused
-from rhodolite.server.wms import PALETTES, Maps
+from rhodolite.server.wms import Maps
+from rhodolite.server.wms_asked import PALETTES
 
 _ISO = re.compile(r"(-?\d{4,6})-(\d{2})(?:-(\d{2})(?:T(\d{2}:\d{2})(?::\d{2})?)?)?")
 _OWN = {"view.js": "text/javascript", "view.css": "text/css"}

@@ -8,14 +8,12 @@ import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-import numpy as np
-
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.units.udunits import pretty
 from rhodolite.plain_text import allowed_in_xml
-from rhodolite.server.layers import Fields, Layer, Picks, layers_of, paint
+from rhodolite.server.layers import Fields, Layer, layers_of, paint
 from rhodolite.server.limits import Refused
 from rhodolite.server.map_systems import (
     Window,
@@ -33,42 +31,28 @@ from rhodolite.server.rendering import (
     write_png,
 )
 from rhodolite.server.served import Served
+from rhodolite.server.wms_asked import (
+    FORMATS,
+    PALETTES,
+    WIDEST,
+    WmsError,
+    format_of,
+    ground_of,
+    picks_of,
+    place_of_pixel,
+    size_of,
+    style_of,
+    times_named,
+    version_given,
+)
 from rhodolite.server.wms_contents import (
     describe_layer,
     describe_service,
 )
 
-PALETTES = (
-    "viridis",
-    "plasma",
-    "cividis",
-    "YlGnBu",
-    "RdBu_r",
-    "BrBG",
-    "PuOr_r",
-    "gray",
-)
-FORMATS = ("image/png", "image/webp", "image/jpeg", "image/gif")
 _FILM = "image/gif"
 _MOST_FRAMES = 200
 MOST_LAYERS = 10
-_WIDEST = 4096
-
-
-class WmsError(Refused):
-    """A request that the protocol has a code for.
-
-    Parameters
-    ----------
-    code : str
-    message : str
-    status : int
-        Of HTTP.
-    """
-
-    def __init__(self, code: str, message: str, status: int = 400) -> None:
-        self.code = code
-        super().__init__(status, message)
 
 
 class Maps:
@@ -111,9 +95,9 @@ class Maps:
             )
         request = asked.get("request", "GetCapabilities").lower()
         if request == "getcapabilities":
-            return *self._capabilities(_version(asked), address), {}
+            return *self._capabilities(version_given(asked), address), {}
         if request == "getmap":
-            layers, media = self._layers(asked), _format(asked)
+            layers, media = self._layers(asked), format_of(asked)
             if media == _FILM:
                 return self._film(asked, layers), media, {}
             return self._map(asked, layers), media, _warnings(layers, asked)
@@ -157,7 +141,7 @@ class Maps:
         return [self._as_asked(name, asked) for name in names]
 
     def _map(self, asked: Mapping[str, str], layers: list[Layer]) -> bytes:
-        media, background = _format(asked), _ground(asked)
+        media, background = format_of(asked), ground_of(asked)
         painted = self._painted(asked, layers)
         if len(painted) == 1 and media == "image/png":
             return write_png(*painted[0], background)
@@ -168,14 +152,14 @@ class Maps:
         text = asked.get("time", "")
         times = [text] if text else [""]
         if layers[0].time is not None and ("/" in text or "," in text):
-            times = _times_named(layers[0], text)
+            times = times_named(layers[0], text)
         if len(times) > _MOST_FRAMES:
             raise WmsError(
                 "InvalidDimensionValue",
                 f"{len(times)} times are more than the {_MOST_FRAMES} that a film has",
             )
         frames = [self._painted({**asked, "time": time}, layers) for time in times]
-        return write_film(frames, _ground(asked))
+        return write_film(frames, ground_of(asked))
 
     def _painted(
         self, asked: Mapping[str, str], layers: list[Layer]
@@ -191,8 +175,8 @@ class Maps:
         for layer, given in zip(
             layers, styles * (len(layers) // len(styles)), strict=True
         ):
-            style, palette, limits = _style({**asked, "styles": given})
-            picks = _picks(layer, asked)
+            style, palette, limits = style_of({**asked, "styles": given})
+            picks = picks_of(layer, asked)
             field = self._fields.get(layer, picks)
             values = pixels_of(layer, field, window, smooth=style == "smooth")
             layer_scale = layer.scale(palette, limits, picks)
@@ -200,7 +184,7 @@ class Maps:
         return painted
 
     def _window(self, asked: Mapping[str, str]) -> Window:
-        newer = _version(asked) == "1.3.0"
+        newer = version_given(asked) == "1.3.0"
         given = asked.get("crs" if newer else "srs", "")
         crs = system_named(given)
         if crs is None:
@@ -210,7 +194,7 @@ class Maps:
                 f"'{given}' is not offered; there are EPSG:4326, CRS:84, EPSG:3857, and where "
                 "pyproj is installed those of UTM and of the poles",
             )
-        width, height = (_size(asked, key) for key in ("width", "height"))
+        width, height = (size_of(asked, key) for key in ("width", "height"))
         if width * height > self.served.gate.limits.pixels:
             raise WmsError(
                 "InvalidParameterValue",
@@ -233,9 +217,9 @@ class Maps:
 
     def _feature(self, asked: Mapping[str, str], layer: Layer) -> tuple[bytes, str]:
         window = self._window(asked)
-        names = ("i", "j") if _version(asked) == "1.3.0" else ("x", "y")
-        longitude, latitude = _place_of_pixel(asked, names, window)
-        picks = _picks(layer, asked)
+        names = ("i", "j") if version_given(asked) == "1.3.0" else ("x", "y")
+        longitude, latitude = place_of_pixel(asked, names, window)
+        picks = picks_of(layer, asked)
         answer = _value_at(layer, self._fields.get(layer, picks), latitude, longitude)
         at = dict(picks)
         if layer.time is not None:
@@ -253,7 +237,7 @@ class Maps:
 
     def _legend(self, asked: Mapping[str, str]) -> bytes:
         layer = self._as_asked(asked.get("layer", ""), asked)
-        _, palette, limits = _style({"styles": asked.get("style", ""), **asked})
+        _, palette, limits = style_of({"styles": asked.get("style", ""), **asked})
         picks = layer.picks(None, asked.get("elevation"))
         return draw_legend(layer, palette, limits, picks)
 
@@ -266,7 +250,7 @@ class Maps:
             address=address,
             layers=layers,
             palettes=PALETTES,
-            widest=_WIDEST,
+            widest=WIDEST,
             most_layers=MOST_LAYERS,
             formats=FORMATS,
             systems=offered_systems(),
@@ -276,37 +260,12 @@ class Maps:
         return text.encode(), "text/xml" if version == "1.3.0" else old
 
 
-def _ground(asked: Mapping[str, str]) -> tuple[int, int, int] | None:
-    """Return the colour where there is nothing; None where it is clear."""
-    clear = asked.get("transparent", "FALSE").upper() == "TRUE"
-    return None if clear else _background(asked)
-
-
-def _times_named(layer: Layer, text: str) -> list[str]:
-    """Return the times of a layer that an interval names, or the times of a list."""
-    if "," in text:
-        return text.split(",")
-    try:
-        # A third part, the period, says what capabilities say already.
-        ends = text.split("/")[:2]
-        return [layer.moments[at] for at in layer.steps("/".join(ends))]
-    except Refused as refused:
-        raise WmsError("InvalidDimensionValue", str(refused), refused.status) from None
-
-
-def _format(asked: Mapping[str, str]) -> str:
-    media = asked.get("format", "").split(";")[0].lower() or FORMATS[0]
-    if media not in FORMATS:
-        raise WmsError("InvalidFormat", f"maps are {', '.join(FORMATS)}")
-    return media
-
-
 def _warnings(layers: Sequence[Layer], asked: Mapping[str, str]) -> dict[str, str]:
     """Return the header by which a map says that it is not of the very time or level asked for
     (OGC 06-042, C.4.2)."""
     said: list[str] = []
     for layer in layers:
-        at = dict(_picks(layer, asked))
+        at = dict(picks_of(layer, asked))
         if layer.time is not None:
             used = layer.moments[at[layer.time_dimension]]
             said += _differs("time", asked.get("time"), used, "ISO8601")
@@ -328,100 +287,6 @@ def _differs(name: str, asked: str | None, used: str, units: str) -> list[str]:
     with contextlib.suppress(ValueError):
         same = same or float(str(asked)) == float(used)
     return [] if same else [f"Nearest value used: {name}={used} {units}"]
-
-
-def _picks(layer: Layer, asked: Mapping[str, str]) -> Picks:
-    """Return where time and elevation lie."""
-    if any(mark in (asked.get("time") or "") for mark in "/,"):
-        raise WmsError(
-            "InvalidDimensionValue",
-            "several times make a film, with FORMAT=image/gif; other formats show one",
-        )
-    try:
-        return layer.picks(asked.get("time"), asked.get("elevation"))
-    except Refused as refused:
-        raise WmsError("InvalidDimensionValue", str(refused), refused.status) from None
-
-
-def _place_of_pixel(
-    asked: Mapping[str, str], names: Sequence[str], window: Window
-) -> tuple[float, float]:
-    """Return longitude and latitude of a pixel; where tiles meet, clients ask for one beside."""
-    try:
-        column, row = (int(asked[name]) for name in names)
-    except (KeyError, ValueError):
-        column = row = -2
-    if not (-1 <= column <= window.width and -1 <= row <= window.height):
-        raise WmsError(
-            "InvalidPoint", f"{' and '.join(names).upper()} are a pixel of the map"
-        )
-    latitude, longitude = window.places(np.array([row]), np.array([column]))
-    return float(longitude[0, 0]), float(latitude[0, 0])
-
-
-def version_of(parameters: Mapping[str, str]) -> str:
-    """Return the version that a request is of.
-
-    Parameters
-    ----------
-    parameters : mapping of str to str
-        Of the request, by names of any case.
-    """
-    return _version({key.lower(): value for key, value in parameters.items()})
-
-
-def _version(asked: Mapping[str, str]) -> str:
-    given = asked.get("version") or asked.get("wmtver") or "1.3.0"
-    return "1.3.0" if given >= "1.3" else "1.1.1"
-
-
-def _size(asked: Mapping[str, str], key: str) -> int:
-    text = asked.get(key, "")
-    if not text.isdecimal() or not 1 <= int(text[:9]) <= _WIDEST:
-        raise WmsError(
-            "InvalidParameterValue",
-            f"{key.upper()} is a number of pixels from 1 to {_WIDEST}",
-        )
-    return int(text)
-
-
-def _style(
-    asked: Mapping[str, str],
-) -> tuple[str, str | None, tuple[float | None, float | None]]:
-    """Return how cells are drawn, the palette, and the limits of the colours."""
-    given = asked.get("styles", "") or "cells"
-    way, _, palette = given.partition("/")
-    if way not in ("cells", "smooth", "default") or (
-        palette and palette not in PALETTES
-    ):
-        raise WmsError(
-            "StyleNotDefined",
-            f"there is no style '{given[:60]}'; there are cells and smooth, each alone or with a "
-            f"palette, such as cells/{PALETTES[0]}",
-        )
-    limits: tuple[float | None, float | None] = (None, None)
-    if text := asked.get("limits"):
-        try:
-            low, high = (float(part) for part in text.split(","))
-        except ValueError:
-            low = high = math.nan
-        if not low < high or not math.isfinite(low + high):
-            raise WmsError(
-                "InvalidParameterValue", "LIMITS is two numbers, the lower one first"
-            )
-        limits = low, high
-    return way, palette or None, limits
-
-
-def _background(asked: Mapping[str, str]) -> tuple[int, int, int]:
-    text = asked.get("bgcolor", "0xFFFFFF").lower().removeprefix("0x")
-    try:
-        number = int(text, 16)
-    except ValueError:
-        number = -1
-    if len(text) != 6 or number < 0:
-        raise WmsError("InvalidParameterValue", "BGCOLOR is such as 0xFFFFFF")
-    return number >> 16, number >> 8 & 255, number & 255
 
 
 def _value_at(
