@@ -291,6 +291,7 @@ function pin(text) {
   const target = find("second-map");
   target.replaceChildren();
   find("second").hidden = !text;
+  target.classList.toggle("polar", Boolean(polar()));
   find("pin").textContent = text ? "no map beside" : "keep beside";
   document.body.classList.toggle("with-second", Boolean(text));
   second = null;
