@@ -12,6 +12,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.operations.declaration import Step
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.pipeline.inputs import Input
+from rhodolite.studies.toml_lines import TomlLines
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,6 +118,8 @@ class Study:
         In an order in which each comes after all that it needs.
     outputs : mapping of str to Output
     reports : mapping of str to Report
+    lines : TomlLines, optional
+        Where in its file things stand; without it there is no file.
     """
 
     path: Path
@@ -125,3 +128,16 @@ class Study:
     steps: Mapping[str, NamedStep]
     outputs: Mapping[str, Output]
     reports: Mapping[str, Report] = field(default_factory=dict)
+    lines: TomlLines | None = None
+
+    def where(self, kind: str, name: str) -> str:
+        """Return the file and the line of a table, for messages.
+
+        Parameters
+        ----------
+        kind : {"inputs", "steps", "outputs"}
+        name : str
+        """
+        if self.lines is None:
+            return f'{self.path}, [{kind}."{name}"]'
+        return f"{self.path}, line {self.lines.find(kind, name)}"

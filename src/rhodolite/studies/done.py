@@ -39,6 +39,15 @@ class DoneBefore:
             and self.made(name, place)
         )
 
+    def knows(self, name: str, place: Path) -> bool:
+        """Whether the study has written something at a place where there is something now."""
+        if not isinstance(self._entries.get(name), dict):
+            return False
+        try:
+            return bool(_state(place))
+        except OSError:
+            return False
+
     def made(self, name: str, place: Path) -> bool:
         """Whether what lies at a place is what the study has written there."""
         entry = self._entries.get(name)

@@ -164,7 +164,7 @@ class _Reader:
             )
         places = {name: place for name, (_, place) in filled["steps"].items()}
         in_order = self._in_order(steps, places)
-        return Study(self._path, title, inputs, in_order, outputs, reports)
+        return Study(self._path, title, inputs, in_order, outputs, reports, self._lines)
 
     def _filled(
         self,

@@ -258,7 +258,7 @@ class StudyRun:
             for path in files_named(source.files):
                 if path.resolve() in places:
                     raise UsageError(
-                        f"{self.study.path}, [inputs.{name}]: {path} is an output of the study, "
+                        f"{self.study.where('inputs', name)}: {path} is an output of the study, "
                         "too; narrow the pattern, or write the outputs into a folder of their own"
                     )
 
@@ -271,23 +271,28 @@ class StudyRun:
     def _check(self, output: Output) -> None:
         """Refuse an output that cannot be written, before anything is computed."""
         place = self._place(output)
-        with self._naming_output(output):
+        with self._naming("outputs", output.path):
             kind = check_place(
                 place,
                 None if output.picture is None else output.picture.kind,
                 output.layout,
             )
         self._make_folder(place)
+        if not self._may_replace(output) and self._done.knows(output.path, place):
+            where = self.study.where("outputs", output.path)
+            raise OutputError(
+                f"{where}: {place} was changed since the study made it; choose another name "
+                "or add --overwrite"
+            )
         check_output(place, self._may_replace(output), (), kind)
 
     @contextlib.contextmanager
-    def _naming_output(self, output: Output) -> Iterator[None]:
-        """Say of what goes wrong which output of which study it is about."""
+    def _naming(self, kind: str, name: str) -> Iterator[None]:
+        """Say of what goes wrong which line of which study it is about."""
         try:
             yield
         except (DataError, UsageError) as error:
-            where = f'{self.study.path}, [outputs."{output.path}"]'
-            raise type(error)(f"{where}: {error}") from None
+            raise type(error)(f"{self.study.where(kind, name)}: {error}") from None
 
     def _make_folder(self, place: Path) -> None:
         """Make the folder of an output, unless a link leads to it from within the study's own."""
@@ -325,12 +330,11 @@ class StudyRun:
 
     def _open(self, name: str) -> Stage:
         if name in self.study.inputs:
-            return self.study.inputs[name].open()
+            with self._naming("inputs", name):
+                return self.study.inputs[name].open()
         step = self.study.steps[name]
-        try:
+        with self._naming("steps", name):
             return self._source(step).after(self._made(step), self._reader)
-        except (DataError, UsageError) as error:
-            raise type(error)(f"{self.study.path}, [steps.{name}]: {error}") from None
 
     def _source(self, step: NamedStep) -> Stage:
         """Return what a step begins with: all variables, or those that it is for."""
@@ -346,7 +350,7 @@ class StudyRun:
     def _result(self, output: Output) -> Result:
         """Return what an output will be, of which no value is computed yet."""
         stage, picture = self._nodes[output.of], None
-        with self._naming_output(output):
+        with self._naming("outputs", output.path):
             if output.picture is not None:
                 stage = self._source(output.picture)
                 picture = stage.load(self._made(output.picture), self._reader)
@@ -356,7 +360,7 @@ class StudyRun:
 
     def _write(self, output: Output, engine: Engine) -> tuple[int, int]:
         result, overwrite = self._result(output), self._may_replace(output)
-        with self._naming_output(output):
+        with self._naming("outputs", output.path):
             return result.write(
                 self._place(output), engine, self._origin(output), overwrite=overwrite
             )

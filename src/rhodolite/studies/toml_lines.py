@@ -25,9 +25,14 @@ class TomlLines:
         for number, line in enumerate(text.split("\n"), start=1):
             if header := _HEADER.match(line):
                 table = _parts(header.group(1))
-                self._found.setdefault(table, number)
+                self._note(table, number)
             elif key := _KEY.match(line):
-                self._found.setdefault((*table, *_parts(key.group(1))), number)
+                self._note((*table, *_parts(key.group(1))), number)
+
+    def _note(self, place: tuple[str, ...], number: int) -> None:
+        """Keep where a place is first named, and the tables that are named by it."""
+        for length in range(1, len(place) + 1):
+            self._found.setdefault(place[:length], number)
 
     def find(self, *place: str) -> int:
         """Return the line of a key, or of the nearest table around it; 1 where there is none."""
