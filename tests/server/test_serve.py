@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import gzip
 import io
@@ -34,6 +35,7 @@ from PIL import Image
 
 import rhodolite
 from conftest import run_here, write_plain
+from rhodolite.server.listening import listen
 
 pytest.importorskip("uvicorn")
 
@@ -361,6 +363,25 @@ def test_what_is_not_there_is_refused_and_the_server_lives(server, path, status,
     assert found == status
     assert said in body.decode()
     assert server.get("/datasets")[0] == 200
+
+
+def test_connections_send_without_delay():
+    """What is sent in two parts would wait 40 ms for word of the first, unless told not to."""
+
+    async def connect(listener):
+        accepted = asyncio.get_running_loop().create_future()
+
+        def note(_, writer):
+            accepted.set_result(writer.get_extra_info("socket"))
+
+        async with await asyncio.start_server(note, sock=listener):
+            _, writer = await asyncio.open_connection(*listener.getsockname())
+            option = (await accepted).getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY)
+            writer.close()
+            return option
+
+    with listen("127.0.0.1", 0) as listener:
+        assert asyncio.run(connect(listener))
 
 
 @pytest.mark.parametrize("format", ["NETCDF4", "NETCDF3_CLASSIC"])

@@ -63,7 +63,8 @@ def listen(host: str, port: int) -> socket.socket:
         If the address is not there or the port is taken.
     """
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    listener = socket.socket(family, socket.SOCK_STREAM)
+    # The protocol is named, since answers are sent without delay only where it is.
+    listener = socket.socket(family, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listener.bind((host, port))
