@@ -498,3 +498,55 @@ def test_departures_from_daily_normals_decode_each_map_once(
     np.testing.assert_allclose(
         found.reshape(values.shape), values - normals, rtol=1e-6, atol=2e-5
     )
+
+
+@given(
+    CALENDARS,
+    st.sampled_from([3, 5, 31]),
+    st.sampled_from(["p90", "mean", "median", "max", "std"]),
+    st.integers(0, 50),
+    st.sampled_from([0.0, 0.2]),
+)
+def test_pooled_days_are_those_of_a_plain_loop(calendar, pool, statistic, seed, gaps):
+    """NumPy over all values within the window of days of every year, to 12 digits; across the turn
+    of the year, with 29 February among those of the 28th."""
+    data, values, _ = daily(calendar, years=3, seed=seed, gaps=gaps, start=2003)
+    dates = data.time.dates
+    lengths = {"360_day": [30] * 12}.get(
+        calendar, [31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31]
+    )
+    before = np.concatenate([[0], np.cumsum(lengths)])
+    places = np.array(
+        [before[d.month - 1] + min(d.day, lengths[d.month - 1]) - 1 for d in dates]
+    )
+    days = before[-1]
+    step = Climatology(
+        cycle="day", pool=pool, statistic=statistic, min_years=1, min_coverage=0.0
+    )
+    normals = step(data)["tas"].values()
+    reduce = {
+        "p90": lambda v: np.nanpercentile(v, 90, axis=0),
+        "mean": lambda v: np.nanmean(v, axis=0),
+        "median": lambda v: np.nanmedian(v, axis=0),
+        "max": lambda v: np.nanmax(v, axis=0),
+        "std": lambda v: np.nanstd(v, axis=0, ddof=1),
+    }[statistic]
+    for day in (0, 1, 57, 58, 59, 180, days - 1):
+        near = (day + np.arange(-(pool // 2), pool // 2 + 1)) % days
+        expected = reduce(values[np.isin(places, near)])
+        np.testing.assert_allclose(normals[day], expected, rtol=1e-12)
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("--pool", "4", "--cycle", "day"), "odd number of phases"),
+        (("--pool", "15"), "the monthly cycle has 12 phases"),
+        (("--pool", "401", "--cycle", "day"), "the daily cycle has 36"),
+    ],
+)
+def test_what_cannot_be_pooled_is_said(tmp_path, words, said):
+    times = np.arange(2000.0)
+    write_plain(tmp_path / "a.nc", np.ones((2000, 1, 1)), times=times)
+    answer = run_here("climatology", "a.nc", *words, "-o", "o.nc", folder=tmp_path)
+    assert (answer.code, said in answer.err) == (2, True), answer.err

@@ -156,6 +156,7 @@ class Verbs:
         | slice
         | Sequence[str]
         | Sequence[float] = "mean",
+        pool: int = 1,
         smooth: str | float | None = None,
         min_coverage: float = 0.8,
         min_years: int = 3,

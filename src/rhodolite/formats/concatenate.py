@@ -26,6 +26,7 @@ from rhodolite.formats.normalise_axes import (
     settle_calendar,
 )
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.cf.common_attributes import common_attributes
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.dates import format_date
@@ -185,9 +186,10 @@ def _end_to_end(
         else:
             variables.append(variable)
     files = tuple(file for dataset in datasets for file in dataset.files)
-    return first.with_variables(
+    whole = first.with_variables(
         variables, files=files, attributes=common_attributes(datasets)
     )
+    return without_old_ranges(datasets, whole)
 
 
 def _merge(datasets: list[Dataset]) -> Dataset:

@@ -16,6 +16,7 @@ import numpy as np
 from rhodolite.arrays import Array, Concatenated, InMemory, read_small
 from rhodolite.formats.alike import whole_if_exact
 from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.cf.common_attributes import common_attributes
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
@@ -49,7 +50,8 @@ def join_like_the_first(datasets: Sequence[Dataset]) -> Dataset | None:
     ]
     files = tuple(file for dataset in datasets for file in dataset.files)
     attributes = common_attributes(datasets)
-    return datasets[0].with_variables(variables, files=files, attributes=attributes)
+    whole = datasets[0].with_variables(variables, files=files, attributes=attributes)
+    return without_old_ranges(datasets, whole)
 
 
 def _end_to_end(

@@ -24,6 +24,7 @@ from rhodolite.formats.normalise_axes import (
 )
 from rhodolite.formats.rounded_times import put_back_rounded_times
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.cf.vocabulary import REFERENCES
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.aliases import repair_units
@@ -80,7 +81,7 @@ def declare_missing(dataset: Dataset, value: float) -> Dataset:
                 storage=storage,
             )
         )
-    return dataset.with_variables(declared)
+    return without_old_ranges([dataset], dataset.with_variables(declared))
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from rhodolite.arrays import InMemory, LazyArray, Mapped
-from rhodolite.errors import UsageError
+from rhodolite.errors import DataError, UsageError
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
@@ -44,6 +44,11 @@ class Climatology(Operation):
     the data; seasons are DJF, MAM, JJA and SON; days have the same place in every year and
     calendar, and 29 February counts with the 28th. The output has climatological time (CF 7.4).
 
+    `--pool 5` takes for each day the values of the two days before and after it in all years, too,
+    of which there are then five times as many: the definition of the percentiles behind heat
+    waves and warm days (WMO expert team on climate change detection and indices). `--smooth` is
+    another thing: it smooths the statistics of single days.
+
     Examples
     --------
     >>> Climatology(base="1991..2020", cycle="season")  # doctest: +SKIP
@@ -61,6 +66,11 @@ class Climatology(Operation):
         "one or more of mean, std, variance, median, p90, min, max, range or count",
         default=MEAN,
         example="NAME,...",
+    )
+    pool: int = parameter(
+        "phases whose values are pooled for each, itself in their middle, such as 5 days "
+        "(an odd number)",
+        default=1,
     )
     smooth: Smoothing | None = parameter(
         "smooth the cycle: width of a centred window, or '3 harmonics'", example="31"
@@ -85,6 +95,11 @@ class Climatology(Operation):
     def check(self) -> None:
         check_coverage(self.min_coverage)
         check_years(self.min_years)
+        if self.pool < 1 or self.pool % 2 == 0:
+            raise UsageError(
+                f"--pool {self.pool}: a window has a middle if it is an odd number of phases, "
+                "such as 5"
+            )
         for measure in self.statistic.measures:
             if measure.adds:
                 raise UsageError(
@@ -106,7 +121,10 @@ class Climatology(Operation):
             return each_statistic(self, dataset)
         dataset = in_local_time(dataset, self.utc_offset)
         coverage = 0.0 if self.measure.counts else self.min_coverage
-        base = BasePeriod.of(dataset, self.cycle, self.base, coverage, self.min_years)
+        base = BasePeriod.of(
+            dataset, self.cycle, self.base, coverage, self.min_years, self.pool
+        )
+        self._check_pool(base)
         if self.smooth is not None:
             check_smoothing(self.smooth, base)
         along_time, others = variables_along_time(dataset)
@@ -124,6 +142,19 @@ class Climatology(Operation):
             [results[name] for name in dict.fromkeys(order)],
             unlimited=dataset.unlimited - {str(coordinate.dimension)},
         )
+
+    def _check_pool(self, base: BasePeriod) -> None:
+        phases = base.cycle.size(base.axis.calendar)
+        if self.pool > 1 and (len(base.cycle.parts) > 1 or self.pool > phases):
+            raise UsageError(
+                f"--pool {self.pool}: the {base.cycle.word} cycle has {phases} phases"
+                + (" of two kinds" if len(base.cycle.parts) > 1 else "")
+            )
+        if base.pool > 1 and base.weights is not None:
+            raise DataError(
+                f"--pool {self.pool}: steps of a phase differ in length, and cannot be pooled with "
+                "those of others"
+            )
 
     def _normal(
         self, dataset: Dataset, variable: Variable, base: BasePeriod
@@ -149,9 +180,16 @@ class Climatology(Operation):
             str(dataset.need(Role.TIME).dimension),
             _step_of_amounts(variable, base),
         )
+        if self.pool > 1:
+            step = base.cycle.parts[0]
+            attributes["comment"] = (
+                f"values of {self.pool} {step}s around each are pooled"
+            )
         if self.smooth is not None:
             data = smooth_cycle(self.smooth, data)
-            attributes["comment"] = f"cycle smoothed: {self.smooth.words}"
+            said = [attributes.get("comment", "") if self.pool > 1 else ""]
+            said.append(f"cycle smoothed: {self.smooth.words}")
+            attributes["comment"] = "; ".join(text for text in said if text)
         along = time_axis_of(dataset, variable)
         dimensions = (
             variable.dimensions[along],

@@ -4,6 +4,7 @@ be."""
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -51,6 +52,8 @@ class BasePeriod:
         First and last year with data in the base.
     text : str
         The base period as people write it.
+    pool : int
+        How many neighbouring phases count for each, itself in their middle.
     """
 
     axis: TimeAxis
@@ -64,6 +67,7 @@ class BasePeriod:
     first: int
     last: int
     text: str
+    pool: int = 1
 
     @property
     def words(self) -> str:
@@ -83,6 +87,7 @@ class BasePeriod:
         period: Period | None,
         coverage: float,
         fewest: int = FEWEST_YEARS,
+        pool: int = 1,
     ) -> BasePeriod:
         """Find the base in a dataset.
 
@@ -108,7 +113,7 @@ class BasePeriod:
         text = str(first) if last == first else f"{first}..{last}"
         if period is not None:
             text = str(period)
-        full = present_weights * asked / years.size
+        full = _pooled(present_weights * asked / years.size, present, pool, cycle, axis)
         return cls(
             axis,
             cycle,
@@ -121,6 +126,7 @@ class BasePeriod:
             first,
             last,
             text,
+            pool,
         )
 
     def _weighing(self, variable: Variable) -> tuple[Array | None, Array]:
@@ -135,6 +141,20 @@ class BasePeriod:
         return weights, np.bincount(
             phases, weights, minlength=size
         ) * self.full / weight_of_phase
+
+    @cached_property
+    def members(self) -> tuple[NDArray[np.intp], NDArray[np.int64]]:
+        """The steps that count, and the place of the phase that each counts for; pooled, a step
+        counts for several."""
+        places = self.phases[self.steps]
+        if self.pool == 1:
+            return self.steps, places
+        size = self.cycle.size(self.axis.calendar)
+        reach = np.arange(self.pool) - self.pool // 2
+        near = (self.present[places][:, None] + reach) % size
+        at = np.full(size, -1)
+        at[self.present] = np.arange(self.present.size)
+        return np.repeat(self.steps, self.pool), at[near].ravel()
 
     def need_all_phases(self) -> None:
         """Refuse a base that lacks a phase which the data have."""
@@ -153,10 +173,11 @@ class BasePeriod:
         """Return a variable's values within the base."""
         along = time_axis_of(dataset, variable)
         source: LazyArray = variable.floats()
-        if self.steps.size == len(self.axis):
+        steps, _ = self.members
+        if np.array_equal(steps, np.arange(len(self.axis))):
             return source
         picks = [None] * source.ndim
-        return Selected(source, [*picks[:along], self.steps, *picks[along + 1 :]])
+        return Selected(source, [*picks[:along], steps, *picks[along + 1 :]])
 
     def reduction(
         self,
@@ -173,7 +194,7 @@ class BasePeriod:
         groups = Groups(
             f"{variable.name}, {self.text}",
             "normals",
-            self.phases[self.steps],
+            self.members[1],
             self.present.size,
             weights,
             full,
@@ -188,6 +209,22 @@ class BasePeriod:
             name,
             (self.present.size, *source.shape[:along], *source.shape[along + 1 :]),
         )
+
+
+def _pooled(
+    weights: Array,
+    present: NDArray[np.int64],
+    pool: int,
+    cycle: Cycle,
+    axis: TimeAxis,
+) -> Array:
+    """Return the weight of each phase that is there with its neighbours."""
+    if pool == 1:
+        return weights
+    of_all = np.zeros(cycle.size(axis.calendar))
+    of_all[present] = weights
+    reach = range(-(pool // 2), pool // 2 + 1)
+    return np.asarray(sum(np.roll(of_all, shift) for shift in reach))[present]
 
 
 def _check_base(

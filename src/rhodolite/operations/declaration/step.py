@@ -7,6 +7,7 @@ from abc import ABC, abstractmethod
 from typing import Any, ClassVar, Self
 
 from rhodolite.errors import UsageError
+from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import FileReader, FileValue
 from rhodolite.operations.declaration.parameter import parameters
@@ -95,6 +96,6 @@ class Operation(Step):
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return what the operation makes of a dataset, with the operation on its record."""
         self.check_loaded()
-        result = self.apply(dataset.plain)
+        result = without_old_ranges([dataset.plain], self.apply(dataset.plain))
         record = (*dataset.record, to_plain(self))
         return dataset.wrap(dataclasses.replace(result, record=record))

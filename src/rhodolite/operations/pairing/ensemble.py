@@ -12,6 +12,7 @@ import numpy as np
 from rhodolite.arrays import InMemory, Selected, Stacked
 from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.cf.common_attributes import common_attributes
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
@@ -82,9 +83,10 @@ def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
         ),
     ]
     files = tuple(dict.fromkeys(file for dataset in datasets for file in dataset.files))
-    return first.with_variables(
+    ensemble = first.with_variables(
         [*described, *members], files=files, attributes=common_attributes(datasets)
     )
+    return without_old_ranges(datasets, ensemble)
 
 
 def member_names(inputs: Sequence[str]) -> list[str]:
