@@ -56,6 +56,12 @@ VALUES = {
     "index.kind": ["standardised"],
     "index.months": [3, 12],
     "cycle": ["season", "month+hour"],
+    "pool": [3, 5],
+    "periods": ["50", "10,100"],
+    "tail": ["low"],
+    "confidence": [0.9],
+    "samples": [0, 200],
+    "seed": [3],
     "method": ["theil-sen"],
     "test": ["mann-kendall"],
     "order": [2],
@@ -183,7 +189,7 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 def test_the_catalogue_agrees_with_the_classes():
     order = (
         "subset extract annotate convert calc aggregate accumulate window climatology anomaly "
-        "index trend detrend correlate summarise regrid relevel compare"
+        "index extremes trend detrend correlate summarise regrid relevel compare"
     )
     assert list(SUMMARIES) == list(all_operations()) == order.split()
     for verb, cls in all_operations().items():

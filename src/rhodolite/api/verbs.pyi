@@ -185,6 +185,16 @@ class Verbs:
         classes: bool = False,
         min_coverage: float = 0.8,
     ) -> Self: ...
+    def extremes(
+        self,
+        *,
+        periods: str | float = "10,50,100",
+        tail: Literal["high", "low"] = "high",
+        confidence: float = 0.95,
+        samples: int = 500,
+        seed: int = 0,
+        min_values: int = 20,
+    ) -> Self: ...
     def trend(
         self,
         *,

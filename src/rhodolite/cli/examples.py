@@ -56,6 +56,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "climatology": (
         f"climatology {_MONTHS} --base 1991..2020 -o normal.nc",
         f"climatology {_DAYS} --cycle day --smooth 31 -o days_of_the_year.nc",
+        f"climatology {_DAYS} --variable tas --cycle day --pool 5 --statistic p90 -o warm.nc",
     ),
     "anomaly": (
         f"anomaly {_MONTHS} --base 1991..2020 -o departures.nc",
@@ -65,6 +66,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "index": (
         f"index {_MONTHS} --variable pr --kind standardised --months 3 -o drought.nc",
         f"aggregate {_MONTHS} --variable pr --to year --statistic sum then index --classes -o i.nc",
+    ),
+    "extremes": (
+        f"aggregate {_DAYS} --variable pr --to year --statistic max then extremes "
+        "--min-values 10 --periods 20 -o rain_once_in_20_years.nc",
     ),
     "trend": (
         f"subset {_MONTHS} --variable tas --at 61N,9E then anomaly then trend",

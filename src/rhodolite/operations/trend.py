@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
-from rhodolite.arrays import InMemory, Reduction
+from rhodolite.arrays import Reduction
 from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset, Remark
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import of_differences
@@ -26,7 +26,11 @@ from rhodolite.operations.trends.estimators import (
 )
 from rhodolite.operations.trends.result_variables import TrendResults
 from rhodolite.operations.trends.sentence import TrendMapRemark, TrendSentence
-from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
+from rhodolite.operations.variables.along_time import (
+    time_axis_of,
+    variables_along_time,
+    whole_period,
+)
 
 _FEWEST_STEPS = 3
 _MOST_OF_A_YEAR = 0.9
@@ -150,7 +154,7 @@ class Trend(Operation):
         if self.spec.test is not Test.SEASONAL_MANN_KENDALL:
             _warn_of_cycle(axis, along_time)
         coordinate = dataset.need(Role.TIME)
-        time = _whole_period(coordinate, axis)
+        time = whole_period(coordinate, axis)
         results: list[Variable] = []
         remarks: list[Remark] = []
         for variable in along_time:
@@ -230,18 +234,3 @@ def _warn_of_cycle(axis: TimeAxis, variables: list[Variable]) -> None:
             "the annual cycle is still in the data and masks trends; remove it first: "
             "anomaly then trend"
         )
-
-
-def _whole_period(coordinate: Coordinate, axis: TimeAxis) -> list[Variable]:
-    """Return a single time, in the middle of the period, with bounds from its beginning to its
-    end."""
-    edges = axis.numbers if axis.bounds is None else axis.bounds
-    first, last = float(edges.min()), float(edges.max())
-    name = f"{coordinate.name}_bnds"
-    about: dict[str, Any] = dict(
-        coordinate.variable.edit("climatology", bounds=name).attributes
-    )
-    return [
-        Variable(coordinate.name, (), InMemory(np.float64((first + last) / 2)), about),
-        Variable(name, ("bnds",), InMemory(np.array([first, last]))),
-    ]

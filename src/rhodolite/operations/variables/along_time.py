@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError, warn
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 
 
@@ -58,4 +64,19 @@ def put_in_place(
         for name, variable in dataset.variables.items()
         if name in results or name not in left_out
         for replaced in results.get(name, [variable])
+    ]
+
+
+def whole_period(coordinate: Coordinate, axis: TimeAxis) -> list[Variable]:
+    """Return a single time, in the middle of the period, with bounds from its beginning to its
+    end."""
+    edges = axis.numbers if axis.bounds is None else axis.bounds
+    first, last = float(edges.min()), float(edges.max())
+    name = f"{coordinate.name}_bnds"
+    about: dict[str, Any] = dict(
+        coordinate.variable.edit("climatology", bounds=name).attributes
+    )
+    return [
+        Variable(coordinate.name, (), InMemory(np.float64((first + last) / 2)), about),
+        Variable(name, ("bnds",), InMemory(np.array([first, last]))),
     ]
