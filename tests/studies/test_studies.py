@@ -777,6 +777,9 @@ def test_a_report_says_what_the_data_say(folder):
     assert "It is significant in" in text
     assert "more rows are in cell.csv" in text
     assert "a.nc" in text
+    # Whoever has no mouse can scroll what is wider than the page.
+    scrolling = re.findall(r'<(?:pre|div class="wide")[^>]*>', page)
+    assert scrolling and all('tabindex="0"' in tag for tag in scrolling)
     again = run_here("study", "s.toml", folder=folder)
     assert "all.html is up to date" in again.err
     changed = _REPORT.replace("A note.", "Another.")

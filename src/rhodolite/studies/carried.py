@@ -17,7 +17,7 @@ from rhodolite.studies.fingerprints import WHOLE, fingerprint
 from rhodolite.studies.journal import Entry
 
 _SUBJECT = re.compile(rb"/Subject \(((?:[^()\\]|\\.)*)\)", re.DOTALL)
-_IN_PAGE = re.compile(r'<pre id="rhodolite-study">(.*?)</pre>', re.DOTALL)
+_IN_PAGE = re.compile(r'<pre id="rhodolite-study"[^>]*>(.*?)</pre>', re.DOTALL)
 _ESCAPED = re.compile(rb"\\([0-7]{3}|.)", re.DOTALL)
 _BYTE_ORDER_MARKS = (b"\xfe\xff", b"\xff\xfe")
 _LETTERS = {b"n": b"\n", b"r": b"\r", b"t": b"\t", b"b": b"\b", b"f": b"\f"}
