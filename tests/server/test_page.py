@@ -208,6 +208,19 @@ def test_units_a_second_map_and_a_pole_are_chosen_and_kept_in_the_address(
     assert not again.errors()
 
 
+def test_the_first_picture_waits_for_no_library(browser, site):
+    browser.execute_cdp_cmd("Network.enable", {})
+    browser.execute_cdp_cmd("Network.setBlockedURLs", {"urls": ["*bokeh*"]})
+    try:
+        browser.get("about:blank")
+        browser.get(f"{site.root}/view/maps#t=2000-04")
+        shown = "return document.querySelector('#map img')?.naturalWidth"
+        WebDriverWait(browser, _PATIENCE).until(lambda b: b.execute_script(shown))
+    finally:
+        browser.execute_cdp_cmd("Network.setBlockedURLs", {"urls": []})
+        browser.get_log("browser")
+
+
 def test_wheel_and_drag_move_the_map_and_a_box_gives_its_mean(browser, site, values):
     page = Page(browser, f"{site.root}/view/maps#t=2000-01&view=-200,-90,200,90")
     map_, size = page.find("map"), page.find("map").size

@@ -23,7 +23,11 @@ from rhodolite.server.wms import Maps
 from rhodolite.server.wms_asked import PALETTES
 
 _ISO = re.compile(r"(-?\d{4,6})-(\d{2})(?:-(\d{2})(?:T(\d{2}:\d{2})(?::\d{2})?)?)?")
-_OWN = {"view.js": "text/javascript", "view.css": "text/css"}
+_OWN = {
+    "first.js": "text/javascript",
+    "view.js": "text/javascript",
+    "view.css": "text/css",
+}
 _OF_BOKEH = ("bokeh.min.js", "bokeh-api.min.js")
 _MARGIN = 0.04
 _POLAR_CIRCLE, _FURTHEST = 55.0, 20.0

@@ -327,7 +327,6 @@ const pinned = () => String(new URLSearchParams({ LAYERS: layer.name, STYLES: st
 function makeMap() {
   const home = polar() ? polar().view : about.view;
   const [west, south, east, north] = state.view || home;
-  find("map").replaceChildren();
   find("draw-box").hidden = Boolean(polar());
   find("map").classList.toggle("polar", Boolean(polar()));
   plot = frameOf([west, south, east, north], find("map").clientWidth || 800);
@@ -351,6 +350,7 @@ function makeMap() {
     readBox(Math.min(found.x0, found.x1), Math.min(found.y0, found.y1), Math.max(found.x0, found.x1), Math.max(found.y0, found.y1));
     toggleDrawing();
   });
+  find("map").replaceChildren();
   Bokeh.Plotting.show(plot, find("map")).then(() => setTimeout(show, 50));
 }
 
@@ -427,7 +427,7 @@ function readAgain() {
 }
 
 async function begin() {
-  about = await (await fetch(`${root}/view/${name}.json`)).json();
+  about = await window.described;
   readAddress();
   fill(find("variable"), about.layers.map((one) => [one.name, one.quantity]), state.v);
   fill(find("palette"), [["", "usual"], ...about.palettes.map((one) => [one, one])], state.palette);
