@@ -211,9 +211,9 @@ class Extremes(Operation):
         ]
 
     def _attributes(self, variable: Variable, kind: str) -> dict[str, Any]:
-        kept = ("grid_mapping", "coordinates")
+        references = ("grid_mapping", "coordinates")
         given = variable.attributes
-        about = {key: value for key, value in given.items() if key in kept}
+        about = {key: value for key, value in given.items() if key in references}
         if kind == "number":
             about["units"] = UNITS_OF_ONE
             about["comment"] = _COMMENTS[kind]

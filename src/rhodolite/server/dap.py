@@ -12,6 +12,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.model.variable import Variable
+from rhodolite.server.index_ranges import slices_named
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served, Slices, whole
 
@@ -27,7 +28,6 @@ _WIDER |= {"f2": "f4", "i8": "f8", "u8": "f8"}
 """Types that the protocol has not, and what they are sent as. It has unsigned ones, but clients
 with the types of NetCDF-3 take these for signed ones, so that large numbers come out negative."""
 _PART = re.compile(r"([^\[\],]+)((?:\[[^\[\]]*\])*)")
-_RANGE = re.compile(r"\[(\d{1,12})(?::(\d{1,12}))?(?::(\d{1,12}))?\]")
 _UNSAFE = re.compile(r"[^A-Za-z0-9_~!*'\-]")
 _LONGEST = 8000
 HEADERS = {"XDODS-Server": "dods/3.2"}
@@ -133,16 +133,20 @@ def _projection(served: Served, name: str, ranges: str) -> Projection:
     maps = _maps(served, variable)
     if not member:
         return Projection(
-            variable, _slices(variable, ranges), (variable.name, *maps) if maps else ()
+            variable,
+            slices_named(variable, ranges),
+            (variable.name, *maps) if maps else (),
         )
     member = plain.get(member, member)
     if not maps or member not in (variable.name, *maps):
         raise Refused(404, f"{served.name} has no variable '{name}'")
     if member == variable.name:
-        return Projection(variable, _slices(variable, ranges), (member,), alone=True)
+        return Projection(
+            variable, slices_named(variable, ranges), (member,), alone=True
+        )
     axis = variable.dimensions.index(member)
     slices = list(whole(variable))
-    slices[axis] = _slices(served.variable(member), ranges)[0]
+    slices[axis] = slices_named(served.variable(member), ranges)[0]
     return Projection(variable, tuple(slices), (member,), alone=True)
 
 
@@ -165,34 +169,6 @@ def _maps(served: Served, variable: Variable) -> tuple[str, ...]:
 
 def _is_sent(variable: Variable) -> bool:
     return variable.data.dtype.kind in "fiub"
-
-
-def _slices(variable: Variable, ranges: str) -> Slices:
-    if not ranges:
-        return whole(variable)
-    triples = _RANGE.findall(ranges)
-    if "".join(match.group() for match in _RANGE.finditer(ranges)) != ranges:
-        raise Refused(
-            400,
-            f"'{ranges}' is not understood; write [start:stop] or [start:step:stop]",
-        )
-    if len(triples) != len(variable.shape):
-        raise Refused(
-            400,
-            f"{variable.name} has {len(variable.shape)} dimensions, and {len(triples)} are given",
-        )
-    slices = []
-    for (first, second, third), size in zip(triples, variable.shape, strict=True):
-        start = int(first)
-        step = int(second) if third else 1
-        last = int(third or second or first)
-        if step < 1 or start > last or last >= size:
-            raise Refused(
-                400,
-                f"[{start}:{step}:{last}] lies beyond the {size} values of {variable.name}",
-            )
-        slices.append(slice(start, last + 1, step))
-    return tuple(slices)
 
 
 def write_dds(served: Served, projections: list[Projection]) -> str:

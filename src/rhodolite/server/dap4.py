@@ -17,6 +17,7 @@ import numpy as np
 
 from rhodolite.model.variable import Variable
 from rhodolite.plain_text import allowed_in_xml
+from rhodolite.server.index_ranges import slices_named
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served, Slices, whole
 
@@ -41,7 +42,6 @@ _TYPES = {
 _WIDER = {"b1": "i1", "f2": "f4"}
 """Types that the protocol has not, and what they are sent as."""
 _CLAUSE = re.compile(r"/?((?:[^\[\]\\]|\\.)+)((?:\[[^\[\]]*\])*)")
-_RANGE = re.compile(r"\[(?:(\d{1,12})(?::(\d{1,12}))?(?::(\d{0,12}))?)?\]")
 _LONGEST = 8000
 _LAST, _LITTLE_ENDIAN, _NO_CHECKSUM = 1, 4, 8
 _CHUNK = (1 << 24) - 1
@@ -85,7 +85,7 @@ def parse_constraint(served: Served, text: str) -> list[Chosen]:
     for clause in text.split(";"):
         name, ranges = _divide(served, clause.strip())
         variable = served.variable(name)
-        chosen = Chosen(variable, _slices(variable, ranges))
+        chosen = Chosen(variable, slices_named(variable, ranges))
         if asked.setdefault(name, chosen).slices != chosen.slices:
             raise Refused(400, f"{name} is asked for twice, with different ranges")
     return [asked[name] for name in served.variables if name in asked]
@@ -101,44 +101,6 @@ def _divide(served: Served, clause: str) -> tuple[str, str]:
             400, f"'{clause}' is not a variable with ranges such as /tas[0:10]"
         )
     return re.sub(r"\\(.)", r"\1", match.group(1)), match.group(2)
-
-
-def _slices(variable: Variable, ranges: str) -> Slices:
-    if not ranges:
-        return whole(variable)
-    found = list(_RANGE.finditer(ranges))
-    if "".join(match.group() for match in found) != ranges:
-        raise Refused(
-            400,
-            f"'{ranges}' is not understood; write [start:stop] or [start:step:stop]",
-        )
-    if len(found) != len(variable.shape):
-        raise Refused(
-            400,
-            f"{variable.name} has {len(variable.shape)} dimensions, and {len(found)} "
-            "are given",
-        )
-    return tuple(
-        _slice(match, size, variable.name)
-        for match, size in zip(found, variable.shape, strict=True)
-    )
-
-
-def _slice(match: re.Match[str], size: int, name: str) -> slice:
-    """Return the slice of ``[]``, ``[5]``, ``[0:9]`` or ``[0:2:9]``, ends included."""
-    first, second, third = match.groups()
-    if first is None:
-        return slice(0, size, 1)
-    start, step = int(first), 1
-    last = int(second or first)
-    if third is not None:
-        # An end that is left out is that of the dimension.
-        step, last = int(second or 1), int(third or size - 1)
-    if step < 1 or start > last or last >= size:
-        raise Refused(
-            400, f"[{start}:{step}:{last}] lies beyond the {size} values of {name}"
-        )
-    return slice(start, last + 1, step)
 
 
 def write_metadata(served: Served, chosen: list[Chosen]) -> str:
