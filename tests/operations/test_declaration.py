@@ -27,6 +27,13 @@ VALUES = {
     "every": ["time=12"],
     "base": ["1991..2020", "..2000"],
     "kind": ["difference", "percent", "standardised"],
+    "indicator.kind": ["FD", "SU 30degC,R25mm,heat-waves"],
+    "indicator.to": ["month", "season"],
+    "missing-days": [5],
+    "lowest": ["tasmin"],
+    "highest": ["tasmax"],
+    "mean": ["tas"],
+    "rain": ["pr"],
     "min-coverage": [0.5, 1.0],
     "at": ["64.1N,21.9W"],
     "units": ["tas=degC,pr=mm day-1"],
@@ -189,7 +196,7 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 def test_the_catalogue_agrees_with_the_classes():
     order = (
         "subset extract annotate convert calc aggregate accumulate window climatology anomaly "
-        "index extremes trend detrend correlate summarise regrid relevel compare"
+        "index indicator extremes trend detrend correlate summarise regrid relevel compare"
     )
     assert list(SUMMARIES) == list(all_operations()) == order.split()
     for verb, cls in all_operations().items():

@@ -185,6 +185,26 @@ class Verbs:
         classes: bool = False,
         min_coverage: float = 0.8,
     ) -> Self: ...
+    def indicator(
+        self,
+        *,
+        kind: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
+        to: str | float = "year",
+        season: str | float | None = None,
+        year_start: str | float | None = None,
+        base: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        missing_days: int | None = None,
+        lowest: str | None = None,
+        highest: str | None = None,
+        mean: str | None = None,
+        rain: str | None = None,
+    ) -> Self: ...
     def extremes(
         self,
         *,

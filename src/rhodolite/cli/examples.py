@@ -67,6 +67,11 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"index {_MONTHS} --variable pr --kind standardised --months 3 -o drought.nc",
         f"aggregate {_MONTHS} --variable pr --to year --statistic sum then index --classes -o i.nc",
     ),
+    "indicator": (
+        f"indicator {_DAYS} --kind GSL,Rx5day,R25mm,CDD -o indicators.nc",
+        f"subset {_DAYS} --at 61N,9E then indicator --highest tas "
+        "--kind 'heat-wave-days,TX90p' -o warm_days.csv",
+    ),
     "extremes": (
         f"aggregate {_DAYS} --variable pr --to year --statistic max then extremes "
         "--min-values 10 --periods 20 -o rain_once_in_20_years.nc",

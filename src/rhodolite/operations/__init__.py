@@ -28,6 +28,8 @@ SUMMARIES = {
     "climatology": "The mean cycle over a base period, or another statistic of it.",
     "anomaly": "Departures from the mean cycle of a base period.",
     "index": "How unusual each month, season or year was, as one number.",
+    "indicator": "Frost days, heavy rain, heat waves, growing seasons: indicators of daily "
+    "weather.",
     "extremes": "Levels that are exceeded once in so many years, from the largest value of each "
     "year.",
     "trend": "Slopes of change over time at each cell, with error, p-value and significance.",

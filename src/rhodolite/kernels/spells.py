@@ -1,0 +1,146 @@
+"""Days in a row that fulfil a condition: how many, since when and until when."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+Flags = NDArray[np.bool_]
+
+
+def count_so_far(flags: Flags) -> Array:
+    """Return how many days in a row have fulfilled a condition, each day with those before it.
+
+    Parameters
+    ----------
+    flags : ndarray of bool, shape (n, *cells)
+
+    Returns
+    -------
+    ndarray of int32, shape (n, *cells)
+        0 where the condition is not fulfilled.
+
+    Examples
+    --------
+    >>> count_so_far(np.array([True, True, False, True])).tolist()
+    [1, 2, 0, 1]
+    """
+    places = np.arange(1, len(flags) + 1, dtype=np.int32)
+    places = places.reshape(-1, *(1,) * (flags.ndim - 1))
+    # The last day without it is carried on until the next.
+    broken = np.where(flags, np.int32(0), places)
+    return np.asarray(places - np.maximum.accumulate(broken, axis=0))
+
+
+def spell_lengths(flags: Flags) -> Array:
+    """Return the length of the spell that each day belongs to; 0 where it belongs to none.
+
+    Parameters
+    ----------
+    flags : ndarray of bool, shape (n, *cells)
+
+    Examples
+    --------
+    >>> spell_lengths(np.array([True, True, False, True])).tolist()
+    [2, 2, 0, 1]
+    """
+    before = count_so_far(flags)
+    after = count_so_far(flags[::-1])[::-1]
+    # The day itself is in both.
+    return np.asarray(np.where(flags, before + after - 1, 0))
+
+
+def lengths_at_ends(flags: Flags) -> Array:
+    """Return the length of each spell at its last day, and 0 at all other days.
+
+    Parameters
+    ----------
+    flags : ndarray of bool, shape (n, *cells)
+        A spell that lasts to the end of them ends there.
+
+    Examples
+    --------
+    >>> lengths_at_ends(np.array([True, True, False, True])).tolist()
+    [0, 2, 0, 1]
+    """
+    lengths = count_so_far(flags)
+    goes_on = np.zeros_like(flags)
+    goes_on[:-1] = flags[1:]
+    lengths[goes_on] = 0
+    return lengths
+
+
+def first_day(flags: Flags) -> Array:
+    """Return the first day that fulfils a condition, counted from 0; NaN where there is none.
+
+    Parameters
+    ----------
+    flags : ndarray of bool, shape (n, *cells)
+
+    Examples
+    --------
+    >>> float(first_day(np.array([False, True, True])))
+    1.0
+    """
+    if not len(flags):
+        return np.full(flags.shape[1:], np.nan)
+    return np.where(flags.any(axis=0), flags.argmax(axis=0), np.nan)
+
+
+def last_day(flags: Flags) -> Array:
+    """Return the last day that fulfils a condition, counted from 0; NaN where there is none.
+
+    Parameters
+    ----------
+    flags : ndarray of bool, shape (n, *cells)
+
+    Examples
+    --------
+    >>> float(last_day(np.array([False, True, True, False])))
+    2.0
+    """
+    return np.asarray(len(flags) - 1 - first_day(flags[::-1]))
+
+
+def first_of_spell(flags: Flags, length: int) -> Array:
+    """Return the day on which the first spell of some length begins; NaN where there is none.
+
+    Parameters
+    ----------
+    flags : ndarray of bool, shape (n, *cells)
+    length : int
+        Days in a row that make a spell.
+
+    Examples
+    --------
+    >>> float(first_of_spell(np.array([True, False, True, True]), 2))
+    2.0
+    """
+    return np.asarray(first_day(count_so_far(flags) >= length) - (length - 1))
+
+
+def running_total(values: Array, days: int) -> Array:
+    """Return the total of each day with those before it; NaN where one of them is missing.
+
+    Parameters
+    ----------
+    values : ndarray of float, shape (n, *cells)
+    days : int
+
+    Examples
+    --------
+    >>> running_total(np.array([1.0, 2.0, 4.0]), 2).tolist()
+    [nan, 3.0, 6.0]
+    """
+    totals = np.full(values.shape, np.nan)
+    if len(values) < days:
+        return totals
+    # Added one by one and not from cumulated sums, which would lose digits.
+    sums = np.zeros((len(values) - days + 1, *values.shape[1:]))
+    for shift in range(days):
+        sums += values[shift : shift + len(sums)]
+    totals[days - 1 :] = sums
+    return totals

@@ -1,0 +1,2 @@
+"""Indicators of daily weather: their definitions, the variables that they need, and the work on
+whole series."""
