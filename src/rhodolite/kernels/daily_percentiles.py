@@ -1,4 +1,4 @@
-"""Percentiles of calendar days from the years of a base, and how often they are exceeded; compiled.
+"""Percentiles of calendar days from the years of a base, and which days lie beyond them.
 
 Within the base a year is held against the other years alone, since a value that helps to set its
 own threshold exceeds it too rarely.
@@ -6,131 +6,28 @@ own threshold exceeds it too rarely.
 
 from __future__ import annotations
 
-import math
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.kernels.compiling import compiled, compiled_for
-from rhodolite.kernels.selection import select
+from rhodolite.kernels.available import can_compile
+from rhodolite.kernels.base_days import BaseDays
+from rhodolite.kernels.order_statistics import ascending
 
 Array = NDArray[Any]
-_NONE = -1
-_NOBODY = -2
-"""A year that no day belongs to."""
 
 
-class BaseDays(NamedTuple):
-    """Which days of a series set the percentile of which calendar day.
-
-    Attributes
-    ----------
-    phase : ndarray of int64, shape (n,)
-        The calendar day of each day of the series; -1 where it has none.
-    year : ndarray of int64, shape (n,)
-        The year within the base, counted from 0; -1 outside of it.
-    starts : ndarray of int64, shape (phases + 1,)
-        Where the days of each calendar day begin in `members`.
-    members : ndarray of int64
-        The days of the base that lie around each calendar day.
-    years : int
-    """
-
-    phase: Array
-    year: Array
-    starts: Array
-    members: Array
-    years: int
-
-
-def choose_base_days(phase: Array, year: Array, phases: int, window: int) -> BaseDays:
-    """Return which days of the base set the percentile of each calendar day.
-
-    Parameters
-    ----------
-    phase, year : ndarray of int64, shape (n,)
-        As in `BaseDays`.
-    phases : int
-        Of a year.
-    window : int
-        Days around each, itself in the middle, that count for it.
-
-    Examples
-    --------
-    >>> days = choose_base_days(np.arange(4), np.zeros(4, int), 4, 3)
-    >>> days.members[days.starts[0] : days.starts[1]].tolist()
-    [0, 1, 3]
-    """
-    inside = np.flatnonzero((year >= 0) & (phase >= 0))
-    reach = np.arange(window) - window // 2
-    near = ((phase[inside][:, None] + reach) % phases).ravel()
-    days = np.repeat(inside, window)
-    order = np.argsort(near, kind="stable")
-    starts = np.searchsorted(near[order], np.arange(phases + 1))
-    years = int(year.max(initial=_NONE)) + 1
-    return BaseDays(
-        phase.astype(np.int64),
-        year.astype(np.int64),
-        starts.astype(np.int64),
-        days[order].astype(np.int64),
-        years,
-    )
-
-
-@compiled_for("float64(int64, float64)")
-def _place(total: int, share: float) -> float:
-    """Return the place of a quantile among so many values in order, counted from 1.
-
-    Notes
-    -----
-    Definition 8 of Hyndman and Fan 1996 (The American Statistician 50), as Zhang and others 2005
-    have it.
-    """
-    place = total * share + (share + 1.0) / 3.0
-    return float(min(max(place, 1.0), float(total)))
-
-
-@compiled_for("float64(float64[::1], int64[::1], int64, int64, int64, float64)")
-def _quantile(
-    ordered: Array, owners: Array, total: int, without: int, twice: int, share: float
-) -> float:
-    """Return a quantile of values in order, those of one year left out and those of another
-    counted twice, which leaves `total` values."""
-    place = _place(total, share)
-    below = math.floor(place)
-    part = place - below
-    # Counted from the nearer end; from the upper one the higher of the two values comes first.
-    upward = share < 0.5
-    size = ordered.size
-    first = below if upward else total - below
-    second = first + 1
-    passed, one = 0, np.nan
-    for step in range(size):
-        at = step if upward else size - 1 - step
-        if owners[at] == without:
-            continue
-        passed += 2 if owners[at] == twice else 1
-        if passed >= first and np.isnan(one):
-            one = ordered[at]
-        if passed >= second:
-            low, high = (one, ordered[at]) if upward else (ordered[at], one)
-            return float(low if part == 0.0 else low + part * (high - low))
-    return float(one)
-
-
-@compiled
 def thresholds_of_rows(
-    rows: Array, starts: Array, members: Array, share: float, needed: float
+    rows: Array, days: BaseDays, share: float, needed: float
 ) -> Array:
-    """Return the percentile of each calendar day.
+    """Return the percentile of each calendar day, over all years of the base.
 
     Parameters
     ----------
     rows : ndarray of float64, shape (cells, n)
         Series of days, NaN where missing.
-    starts, members : ndarray of int64
-        As in `BaseDays`.
+    days : BaseDays
     share : float
         From 0 to 1.
     needed : float
@@ -142,105 +39,27 @@ def thresholds_of_rows(
 
     Examples
     --------
-    >>> rows = np.array([[1.0, 2.0, 3.0, 4.0, 5.0]])
+    >>> from rhodolite.kernels.base_days import choose_base_days
     >>> days = choose_base_days(np.zeros(5, int), np.arange(5), 1, 1)
-    >>> thresholds_of_rows(rows, days.starts, days.members, 0.5, 0.8).tolist()
+    >>> thresholds_of_rows(np.array([[1.0, 2.0, 3.0, 4.0, 5.0]]), days, 0.5, 0.8).tolist()
     [[3.0]]
     """
-    cells, phases = rows.shape[0], starts.size - 1
-    thresholds = np.full((cells, phases), np.nan)
-    buffer = np.empty(members.size)
-    for cell in range(cells):
-        for phase in range(phases):
-            around = members[starts[phase] : starts[phase + 1]]
-            count = 0
-            for day in around:
-                buffer[count] = rows[cell, day]
-                count += not np.isnan(rows[cell, day])
-            if count == 0 or count < needed * around.size:
-                continue
-            place = _place(count, share)
-            below = math.floor(place)
-            values = buffer[:count]
-            low = select(values, below - 1, 0)
-            thresholds[cell, phase] = low
-            if place > below:
-                high = select(values, below, below)
-                thresholds[cell, phase] = low + (place - below) * (high - low)
+    if can_compile():
+        from rhodolite.kernels.bootstrapped_days import find_thresholds
+
+        return find_thresholds(rows, days.starts, days.members, share, needed)
+    phases = days.starts.size - 1
+    thresholds = np.full((len(rows), phases), np.nan)
+    for phase in range(phases):
+        around = days.members[days.starts[phase] : days.starts[phase + 1]]
+        thresholds[:, phase] = _percentile_of(rows[:, around], share, needed)
     return thresholds
 
 
-@compiled_for("int64(float64[::1], int64[::1], int64[::1], float64[::1], int64[::1])")
-def _gather(
-    row: Array, year: Array, members: Array, ordered: Array, owners: Array
-) -> int:
-    """Put the values of some days in order, with the year of each, and return their number."""
-    count = 0
-    for day in members:
-        if not np.isnan(row[day]):
-            ordered[count] = row[day]
-            owners[count] = year[day]
-            count += 1
-    places = np.argsort(ordered[:count])
-    ordered[:count] = ordered[:count][places]
-    owners[:count] = owners[:count][places]
-    return count
-
-
-@compiled_for("float64(float64, float64, boolean)")
-def _beyond(value: float, threshold: float, below: bool) -> float:
-    return 1.0 if (value < threshold if below else value > threshold) else 0.0
-
-
-@compiled_for(
-    "float64(float64, int64, float64[::1], int64[::1], int64[::1], float64, boolean)"
-)
-def _share_beyond(
-    value: float,
-    own: int,
-    ordered: Array,
-    owners: Array,
-    of_year: Array,
-    share: float,
-    below: bool,
-) -> float:
-    """Return for how many of the other years in its place a value lies beyond the quantile.
-
-    `of_year` holds the number of values of each year.
-    """
-    size, most = ordered.size, of_year.max()
-    remaining = size - of_year[own]
-    # No choice of a year moves the quantile past these values.
-    low = math.floor(_place(remaining, share)) - 1 - most
-    high = math.floor(_place(remaining + most, share)) + of_year[own]
-    if high < size and value > ordered[high]:
-        return 0.0 if below else 1.0
-    if low >= 0 and value < ordered[low]:
-        return 1.0 if below else 0.0
-    total = 0.0
-    for other in range(of_year.size):
-        if other != own:
-            threshold = _quantile(
-                ordered,
-                owners,
-                remaining + of_year[other],
-                own,
-                other,
-                share,
-            )
-            total += _beyond(value, threshold, below)
-    return float(total / (of_year.size - 1))
-
-
-@compiled
 def exceedance_of_rows(
-    rows: Array,
-    days: BaseDays,
-    share: float,
-    below: bool,
-    needed: float,
+    rows: Array, days: BaseDays, share: float, below: bool, needed: float
 ) -> Array:
-    """Return which days lie beyond the percentile of their calendar day.
+    """Return which days lie beyond the percentile of their calendar day, from 0 to 1.
 
     Within the base the threshold of a day is that of the other years, one of which takes the place
     of the year of the day; the result is the share of these choices with which it lies beyond.
@@ -260,7 +79,7 @@ def exceedance_of_rows(
     Returns
     -------
     ndarray of float64, shape (cells, n)
-        From 0 to 1; NaN where the day or its percentile is missing.
+        NaN where the day or its percentile is missing.
 
     Notes
     -----
@@ -268,38 +87,86 @@ def exceedance_of_rows(
 
     Examples
     --------
-    >>> rows = np.array([[1.0, 2.0, 3.0, 9.0]])
+    >>> from rhodolite.kernels.base_days import choose_base_days
     >>> days = choose_base_days(np.zeros(4, int), np.array([0, 1, 2, -1]), 1, 1)
-    >>> exceedance_of_rows(rows, days, 0.5, False, 0.8).tolist()
+    >>> exceedance_of_rows(np.array([[1.0, 2.0, 3.0, 9.0]]), days, 0.5, False, 0.8).tolist()
     [[0.0, 0.5, 1.0, 1.0]]
     """
+    if can_compile():
+        from rhodolite.kernels.bootstrapped_days import find_exceedance
+
+        return find_exceedance(rows, days, share, below, needed)
     result = np.full(rows.shape, np.nan)
-    ordered = np.empty(days.members.size)
-    owners = np.empty(days.members.size, np.int64)
-    of_phase = np.argsort(days.phase, kind="mergesort")
-    edges = np.searchsorted(days.phase[of_phase], np.arange(days.starts.size))
-    for cell in range(rows.shape[0]):
-        row = rows[cell]
-        for phase in range(days.starts.size - 1):
-            around = days.members[days.starts[phase] : days.starts[phase + 1]]
-            count = _gather(row, days.year, around, ordered, owners)
-            if count == 0 or count < needed * around.size:
-                continue
-            inside = ordered[:count]
-            of_year = np.zeros(max(days.years, 1), np.int64)
-            for owner in owners[:count]:
-                of_year[owner] += 1
-            nobody = _NOBODY
-            plain = _quantile(inside, owners[:count], count, nobody, nobody, share)
-            for place in range(edges[phase], edges[phase + 1]):
-                day = of_phase[place]
-                own = days.year[day]
-                if np.isnan(row[day]):
-                    continue
-                if own < 0 or days.years < 2:
-                    result[cell, day] = _beyond(row[day], plain, below)
-                    continue
-                result[cell, day] = _share_beyond(
-                    row[day], own, inside, owners[:count], of_year, share, below
-                )
+    for phase in range(days.starts.size - 1):
+        around = days.members[days.starts[phase] : days.starts[phase + 1]]
+        plain = _percentile_of(rows[:, around], share, needed)
+        for day in np.flatnonzero(days.phase == phase):
+            value = rows[:, day]
+            limits = [plain]
+            if days.year[day] >= 0 and days.years > 1:
+                limits = _limits_of_choices(rows, days, around, days.year[day], share)
+            beyond = [value < limit if below else value > limit for limit in limits]
+            known = ~np.isnan(value) & ~np.isnan(plain)
+            total = np.asarray(np.sum(beyond, axis=0, dtype=np.float64))
+            result[known, day] = total[known] / len(limits)
     return result
+
+
+def _limits_of_choices(
+    rows: Array, days: BaseDays, around: Array, own: int, share: float
+) -> list[Array]:
+    """Return the percentiles without a year, each other year once in its place."""
+    owners = days.year[around]
+    rest = around[owners != own]
+    return [
+        median_unbiased(
+            _sorted(rows[:, np.append(rest, around[owners == other])]), share
+        )
+        for other in range(days.years)
+        if other != own
+    ]
+
+
+def _percentile_of(values: Array, share: float, needed: float) -> Array:
+    """Return the percentile of each row, NaN where too few of its values are there."""
+    count = (~np.isnan(values)).sum(axis=1)
+    enough = (count > 0) & (count >= needed * values.shape[1])
+    return np.where(enough, median_unbiased(_sorted(values), share), np.nan)
+
+
+def _sorted(values: Array) -> Array:
+    """Return rows as columns in ascending order, NaN last."""
+    return np.moveaxis(ascending(values.T), -1, 0)
+
+
+def median_unbiased(ordered: Array, share: float) -> Array:
+    """Return a quantile of values in ascending order along the first axis, NaN last.
+
+    Parameters
+    ----------
+    ordered : ndarray of float64, shape (n, *cells)
+    share : float
+        From 0 to 1.
+
+    Notes
+    -----
+    Definition 8 of Hyndman and Fan 1996 (The American Statistician 50), as Zhang and others 2005
+    have it.
+
+    Examples
+    --------
+    >>> float(median_unbiased(np.array([1.0, 2.0, 3.0, 4.0]), 0.5))
+    2.5
+    """
+    if not len(ordered):
+        return np.full(ordered.shape[1:], np.nan)
+    count = (~np.isnan(ordered)).sum(axis=0)
+    place = count * share + (share + 1.0) / 3.0
+    place = np.minimum(np.maximum(place, 1.0), np.maximum(count, 1))
+    below = np.floor(place).astype(np.intp)
+    above = np.minimum(below, np.maximum(count, 1) - 1)
+    low, high = (
+        np.take_along_axis(ordered, at[None], axis=0)[0] for at in (below - 1, above)
+    )
+    part = place - below
+    return np.asarray(np.where(part == 0, low, low + part * (high - low)))

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
-from rhodolite.kernels.daily_percentiles import BaseDays, choose_base_days
+from rhodolite.kernels.base_days import BaseDays, choose_base_days
 from rhodolite.kernels.grouped_statistics import Statistic
 from rhodolite.kernels.thresholds import beyond
 from rhodolite.model.dataset import Dataset

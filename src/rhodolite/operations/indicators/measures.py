@@ -12,6 +12,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.kernels.daily_percentiles import (
     exceedance_of_rows,
+    median_unbiased,
     thresholds_of_rows,
 )
 from rhodolite.kernels.grouped_statistics import Highest, Lowest, Mean, Total
@@ -118,24 +119,6 @@ def total_above_percentile(days: Days, share: float) -> Array:
     return np.where(np.isnan(limit), np.nan, total)
 
 
-def median_unbiased(ordered: Array, share: float) -> Array:
-    """Return a quantile of values in ascending order along the first axis, NaN last.
-
-    Notes
-    -----
-    Definition 8 of Hyndman and Fan 1996 (The American Statistician 50).
-    """
-    count = (~np.isnan(ordered)).sum(axis=0)
-    place = count * share + (share + 1.0) / 3.0
-    place = np.clip(place, 1.0, np.maximum(count, 1))
-    below = np.floor(place).astype(np.intp)
-    above = np.minimum(below, np.maximum(count, 1) - 1)
-    low, high = (
-        np.take_along_axis(ordered, at[None], axis=0)[0] for at in (below - 1, above)
-    )
-    return np.asarray(low + (place - below) * (high - low))
-
-
 def growing_season_length(days: Days) -> Array:
     """Return the days between the beginning and the end of the growing season; none where it does
     not begin, and up to the end of the year where it does not end."""
@@ -231,9 +214,7 @@ def _growing_season(days: Days) -> tuple[Array, Array]:
 
 def _beyond_percentile(days: Days, share: float, window: int) -> Array:
     base = days.calendar.base_days(window)
-    limits = thresholds_of_rows(
-        _rows(days), base.starts, base.members, share, BASE_COVERAGE
-    )
+    limits = thresholds_of_rows(_rows(days), base, share, BASE_COVERAGE)
     limits = np.concatenate([limits, np.full((len(limits), 1), np.nan)], axis=1)
     of_days = _from_rows(limits[:, days.calendar.phase], days)
     if days.side == "below":

@@ -1,0 +1,247 @@
+"""How often days lie beyond percentiles of calendar days that are set without their own year;
+compiled."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.kernels.base_days import BaseDays
+from rhodolite.kernels.compiling import compiled, compiled_for
+from rhodolite.kernels.selection import select
+
+Array = NDArray[Any]
+_NOBODY = -2
+"""A year that no day belongs to."""
+
+
+@compiled_for("float64(int64, float64)")
+def _place(total: int, share: float) -> float:
+    """Return the place of a quantile among so many values in order, counted from 1.
+
+    Notes
+    -----
+    Definition 8 of Hyndman and Fan 1996 (The American Statistician 50), as Zhang and others 2005
+    have it.
+    """
+    place = total * share + (share + 1.0) / 3.0
+    return float(min(max(place, 1.0), float(total)))
+
+
+@compiled_for("float64(float64[::1], int64[::1], int64, int64, int64, float64)")
+def _quantile(
+    ordered: Array, owners: Array, total: int, without: int, twice: int, share: float
+) -> float:
+    """Return a quantile of values in order, those of one year left out and those of another
+    counted twice, which leaves `total` values."""
+    place = _place(total, share)
+    below = math.floor(place)
+    part = place - below
+    # Counted from the nearer end; from the upper one the higher of the two values comes first.
+    upward = share < 0.5
+    size = ordered.size
+    first = below if upward else total - below
+    second = first + 1
+    passed, one = 0, np.nan
+    for step in range(size):
+        at = step if upward else size - 1 - step
+        if owners[at] == without:
+            continue
+        passed += 2 if owners[at] == twice else 1
+        if passed >= first and np.isnan(one):
+            one = ordered[at]
+        if passed >= second:
+            low, high = (one, ordered[at]) if upward else (ordered[at], one)
+            return float(low if part == 0.0 else low + part * (high - low))
+    return float(one)
+
+
+@compiled
+def find_thresholds(
+    rows: Array, starts: Array, members: Array, share: float, needed: float
+) -> Array:
+    """Return the percentile of each calendar day.
+
+    Parameters
+    ----------
+    rows : ndarray of float64, shape (cells, n)
+        Series of days, NaN where missing.
+    starts, members : ndarray of int64
+        As in `BaseDays`.
+    share : float
+        From 0 to 1.
+    needed : float
+        Share of the days around a calendar day that have to be there.
+
+    Returns
+    -------
+    ndarray of float64, shape (cells, phases)
+
+    Examples
+    --------
+    >>> from rhodolite.kernels.base_days import choose_base_days
+    >>> rows = np.array([[1.0, 2.0, 3.0, 4.0, 5.0]])
+    >>> days = choose_base_days(np.zeros(5, int), np.arange(5), 1, 1)
+    >>> find_thresholds(rows, days.starts, days.members, 0.5, 0.8).tolist()
+    [[3.0]]
+    """
+    cells, phases = rows.shape[0], starts.size - 1
+    thresholds = np.full((cells, phases), np.nan)
+    buffer = np.empty(members.size)
+    for cell in range(cells):
+        for phase in range(phases):
+            around = members[starts[phase] : starts[phase + 1]]
+            count = 0
+            for day in around:
+                buffer[count] = rows[cell, day]
+                count += not np.isnan(rows[cell, day])
+            if count == 0 or count < needed * around.size:
+                continue
+            place = _place(count, share)
+            below = math.floor(place)
+            values = buffer[:count]
+            low = select(values, below - 1, 0)
+            thresholds[cell, phase] = low
+            if place > below:
+                high = select(values, below, below)
+                thresholds[cell, phase] = low + (place - below) * (high - low)
+    return thresholds
+
+
+@compiled_for("int64(float64[::1], int64[::1], int64[::1], float64[::1], int64[::1])")
+def _gather(
+    row: Array, year: Array, members: Array, ordered: Array, owners: Array
+) -> int:
+    """Put the values of some days in order, with the year of each, and return their number."""
+    count = 0
+    for day in members:
+        if not np.isnan(row[day]):
+            ordered[count] = row[day]
+            owners[count] = year[day]
+            count += 1
+    places = np.argsort(ordered[:count])
+    ordered[:count] = ordered[:count][places]
+    owners[:count] = owners[:count][places]
+    return count
+
+
+@compiled_for("float64(float64, float64, boolean)")
+def _beyond(value: float, threshold: float, below: bool) -> float:
+    return 1.0 if (value < threshold if below else value > threshold) else 0.0
+
+
+@compiled_for(
+    "float64(float64, int64, float64[::1], int64[::1], int64[::1], float64, boolean)"
+)
+def _share_beyond(
+    value: float,
+    own: int,
+    ordered: Array,
+    owners: Array,
+    of_year: Array,
+    share: float,
+    below: bool,
+) -> float:
+    """Return for how many of the other years in its place a value lies beyond the quantile.
+
+    `of_year` holds the number of values of each year.
+    """
+    size, most = ordered.size, of_year.max()
+    remaining = size - of_year[own]
+    # No choice of a year moves the quantile past these values.
+    low = math.floor(_place(remaining, share)) - 1 - most
+    high = math.floor(_place(remaining + most, share)) + of_year[own]
+    if high < size and value > ordered[high]:
+        return 0.0 if below else 1.0
+    if low >= 0 and value < ordered[low]:
+        return 1.0 if below else 0.0
+    total = 0.0
+    for other in range(of_year.size):
+        if other != own:
+            threshold = _quantile(
+                ordered,
+                owners,
+                remaining + of_year[other],
+                own,
+                other,
+                share,
+            )
+            total += _beyond(value, threshold, below)
+    return float(total / (of_year.size - 1))
+
+
+@compiled
+def find_exceedance(
+    rows: Array,
+    days: BaseDays,
+    share: float,
+    below: bool,
+    needed: float,
+) -> Array:
+    """Return which days lie beyond the percentile of their calendar day.
+
+    Within the base the threshold of a day is that of the other years, one of which takes the place
+    of the year of the day; the result is the share of these choices with which it lies beyond.
+
+    Parameters
+    ----------
+    rows : ndarray of float64, shape (cells, n)
+        Series of days, NaN where missing.
+    days : BaseDays
+    share : float
+        From 0 to 1.
+    below : bool
+        Whether days below the percentile count, and not those above it.
+    needed : float
+        Share of the days around a calendar day that have to be there.
+
+    Returns
+    -------
+    ndarray of float64, shape (cells, n)
+        From 0 to 1; NaN where the day or its percentile is missing.
+
+    Notes
+    -----
+    Zhang, Hegerl, Zwiers and Kenyon 2005, Journal of Climate 18, 1641-1651, section 4.
+
+    Examples
+    --------
+    >>> from rhodolite.kernels.base_days import choose_base_days
+    >>> rows = np.array([[1.0, 2.0, 3.0, 9.0]])
+    >>> days = choose_base_days(np.zeros(4, int), np.array([0, 1, 2, -1]), 1, 1)
+    >>> find_exceedance(rows, days, 0.5, False, 0.8).tolist()
+    [[0.0, 0.5, 1.0, 1.0]]
+    """
+    result = np.full(rows.shape, np.nan)
+    ordered = np.empty(days.members.size)
+    owners = np.empty(days.members.size, np.int64)
+    of_phase = np.argsort(days.phase, kind="mergesort")
+    edges = np.searchsorted(days.phase[of_phase], np.arange(days.starts.size))
+    for cell in range(rows.shape[0]):
+        row = rows[cell]
+        for phase in range(days.starts.size - 1):
+            around = days.members[days.starts[phase] : days.starts[phase + 1]]
+            count = _gather(row, days.year, around, ordered, owners)
+            if count == 0 or count < needed * around.size:
+                continue
+            inside = ordered[:count]
+            of_year = np.zeros(max(days.years, 1), np.int64)
+            for owner in owners[:count]:
+                of_year[owner] += 1
+            nobody = _NOBODY
+            plain = _quantile(inside, owners[:count], count, nobody, nobody, share)
+            for place in range(edges[phase], edges[phase + 1]):
+                day = of_phase[place]
+                own = days.year[day]
+                if np.isnan(row[day]):
+                    continue
+                if own < 0 or days.years < 2:
+                    result[cell, day] = _beyond(row[day], plain, below)
+                    continue
+                result[cell, day] = _share_beyond(
+                    row[day], own, inside, owners[:count], of_year, share, below
+                )
+    return result
