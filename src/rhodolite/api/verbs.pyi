@@ -177,11 +177,13 @@ class Verbs:
     def index(
         self,
         *,
-        kind: Literal["rainfall-anomaly", "standardised"] = "rainfall-anomaly",
+        kind: Literal[
+            "rainfall-anomaly", "standardised", "percentile", "rank"
+        ] = "rainfall-anomaly",
         base: str | float | date | range | slice | tuple[Any, Any] | None = None,
         extremes: str | float = "10",
         months: int = 1,
-        distribution: Literal["gamma", "normal"] | None = None,
+        distribution: Literal["gamma", "normal", "log-logistic"] | None = None,
         classes: bool = False,
         min_coverage: float = 0.8,
     ) -> Self: ...

@@ -30,6 +30,11 @@ class Calc(Operation):
     level(x, 850[hPa]), and of the components of a wind to the east and north speed(u, v) and
     direction(u, v), from where it blows.
 
+    Of weather there are saturation_pressure(t), relative_humidity(t, dew), dew_point(t, rh),
+    specific_humidity(dew, pressure), vapour_pressure_deficit(t, rh), wet_bulb(t, rh), heat_index(t,
+    rh), wind_chill(t, wind), and of evapotranspiration hargreaves(tmin, tmax) and
+    penman_monteith(tmin, tmax, radiation, wind, vapour, pressure). They take any units.
+
     Units are checked and derived. What has the dimension of a number is one at once, with its
     factor: km / m is 1000. Functions of numbers take a percentage as its share, so exp and log
     of 50 % are those of 0.5. Temperatures against differences of temperatures are refused, and

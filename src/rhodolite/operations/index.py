@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import StrEnum
 from typing import Any, Self
 
 import numpy as np
@@ -23,6 +22,7 @@ from rhodolite.operations.baseline.drought_index import (
     LIMITS,
     NO_CLASS,
     Classes,
+    Distribution,
     IndexKind,
     IndexSpec,
     IndexWork,
@@ -37,13 +37,6 @@ from rhodolite.operations.variables.along_time import (
     variables_along_time,
 )
 from rhodolite.plain_text import write_number
-
-
-class Distribution(StrEnum):
-    """What is fitted for a standardised index."""
-
-    GAMMA = "gamma"
-    NORMAL = "normal"
 
 
 @dataclass(frozen=True)
@@ -91,9 +84,12 @@ class Index(Operation):
     of the highest and -3 the mean of the lowest values of the base period. `standardised`
     (McKee and others 1993): the standard normal deviate of equal probability, from a gamma
     distribution with a probability of zero for precipitation, and from a normal distribution
-    for other quantities, accumulated over one or several months. Each month or season is
-    compared with the same month or season of the base period. Grid cells with equal or too few
-    values are missing.
+    for other quantities, accumulated over one or several months; of a water balance, such as
+    precipitation less evapotranspiration, from a log-logistic distribution (Vicente-Serrano and
+    others 2010). `percentile`: the share of the base below a value, what is equal counting half.
+    `rank`: the place among the base from the highest, which is 1. Each month or season is compared
+    with the same month or season of the base period. Grid cells with equal or too few values are
+    missing.
 
     Examples
     --------
@@ -129,13 +125,15 @@ class Index(Operation):
             raise UsageError(
                 f"--months: {self.months} is not a number of months; write 1, 3, 6, 12 ..."
             )
-        if self.kind is IndexKind.RAINFALL_ANOMALY and (
+        if self.kind is not IndexKind.STANDARDISED and (
             self.months > 1 or self.distribution
         ):
             raise UsageError(
-                "--months and --distribution belong to --kind standardised; for a rainfall anomaly "
-                "of several months, aggregate first"
+                "--months and --distribution belong to --kind standardised; for --kind "
+                f"{self.kind} of several months, aggregate first"
             )
+        if self.classes and self.kind not in LIMITS:
+            raise UsageError(f"--classes: there are none of --kind {self.kind}")
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of indices NAME_index and, if asked for, classes NAME_class.
@@ -180,10 +178,10 @@ class Index(Operation):
         self, dataset: Dataset, variable: Variable, base: BasePeriod
     ) -> list[Variable]:
         along, name = time_axis_of(dataset, variable), f"{variable.name}_index"
-        gamma, why = self._choose_distribution(variable)
+        fitted, why = self._choose_distribution(variable)
         lengths = sum_weights(variable, base.axis)
         tails = self.extremes
-        spec = IndexSpec(self.kind, self.months, tails.number, tails.percent, gamma)
+        spec = IndexSpec(self.kind, self.months, tails.number, tails.percent, fitted)
         work = IndexWork(variable.name, spec, base, along, lengths)
         first = (len(base.axis), *variable.shape[:along], *variable.shape[along + 1 :])
         data = FirstAxisMoved(
@@ -195,10 +193,10 @@ class Index(Operation):
             if key in ("grid_mapping", "coordinates")
         }
         about = {
-            "long_name": f"{self._words(gamma)} of {variable.quantity}",
-            "units": UNITS_OF_ONE,
+            "long_name": f"{self._words(fitted)} of {variable.quantity}",
+            "units": "%" if self.kind is IndexKind.PERCENTILE else UNITS_OF_ONE,
             "base_period": base.text,
-            "comment": self._comment(gamma, why),
+            "comment": self._comment(fitted, why),
         }
         stored = Storage(dtype="float32", chunks=variable.storage.chunks)
         result = variable.replace(
@@ -244,44 +242,58 @@ class Index(Operation):
             missing=NO_CLASS,
         )
 
-    def _choose_distribution(self, variable: Variable) -> tuple[bool, str]:
-        """Return whether a gamma distribution is fitted and not a normal one, and why."""
+    def _choose_distribution(self, variable: Variable) -> tuple[Distribution, str]:
+        """Return which distribution is fitted, and why."""
         if self.distribution is not None:
-            return self.distribution is Distribution.GAMMA, "as asked for"
+            return self.distribution, "as asked for"
         is_precipitation = tell_precipitation(variable)
         if is_precipitation is not None:
-            return True, f"since {is_precipitation}"
+            return Distribution.GAMMA, f"since {is_precipitation}"
         if self.kind is IndexKind.STANDARDISED and not is_temperature(
             variable.units or "1"
         ):
             warn(
                 f"{variable.name}: a normal distribution is fitted, since nothing says that it is "
-                "precipitation; if it is: --distribution gamma"
+                "precipitation; if it is: --distribution gamma, and of a water balance: "
+                "--distribution log-logistic"
             )
-        return False, "since nothing says that it is precipitation"
+        return Distribution.NORMAL, "since nothing says that it is precipitation"
 
-    def _words(self, gamma: bool) -> str:
-        if self.kind is IndexKind.RAINFALL_ANOMALY:
-            return "rainfall anomaly index"
+    def _words(self, fitted: Distribution) -> str:
+        if self.kind is not IndexKind.STANDARDISED:
+            return _WORDS[self.kind]
         over = f" over {self.months} months" if self.months > 1 else ""
-        return (
-            f"standardised index{over}"
-            if gamma
-            else f"standardised index{over} (normal distribution)"
-        )
+        if fitted is Distribution.GAMMA:
+            return f"standardised index{over}"
+        return f"standardised index{over} ({fitted} distribution)"
 
-    def _comment(self, gamma: bool, why: str) -> str:
+    def _comment(self, fitted: Distribution, why: str) -> str:
+        if self.kind is IndexKind.STANDARDISED:
+            return f"{_FITTED[fitted]}, {why}"
         if self.kind is IndexKind.RAINFALL_ANOMALY:
             return (
                 f"after van Rooy 1965: +3 is the mean of {self.extremes.words} at the upper "
                 "end, -3 at the lower"
             )
-        fitted = "normal distribution"
-        if gamma:
-            fitted = (
-                "gamma distribution with a share of zeros, after McKee and others 1993"
-            )
-        return f"{fitted}, {why}"
+        return _BY_ORDER[self.kind]
+
+
+_WORDS = {
+    IndexKind.RAINFALL_ANOMALY: "rainfall anomaly index",
+    IndexKind.PERCENTILE: "percentile",
+    IndexKind.RANK: "rank from the highest",
+}
+_BY_ORDER = {
+    IndexKind.PERCENTILE: "share of the base below the value, what is equal counting half",
+    IndexKind.RANK: "place among the base from the highest, which is 1; equal values share the "
+    "better place",
+}
+_FITTED = {
+    Distribution.GAMMA: "gamma distribution with a share of zeros, after McKee and others 1993",
+    Distribution.NORMAL: "normal distribution",
+    Distribution.LOG_LOGISTIC: "log-logistic distribution by unbiased L-moments, after "
+    "Vicente-Serrano and others 2010",
+}
 
 
 def _cycle_of(axis: TimeAxis) -> Cycle:

@@ -17,9 +17,12 @@ from rhodolite.kernels.drought_indices import (
     extreme_means,
     fit_gamma,
     gamma_index,
+    logistic_index,
     normal_index,
     rainfall_anomaly,
+    rank_among,
     running_sum,
+    share_below,
 )
 from rhodolite.operations.baseline.base_period import BasePeriod
 
@@ -29,6 +32,16 @@ class IndexKind(StrEnum):
 
     RAINFALL_ANOMALY = "rainfall-anomaly"
     STANDARDISED = "standardised"
+    PERCENTILE = "percentile"
+    RANK = "rank"
+
+
+class Distribution(StrEnum):
+    """What is fitted for a standardised index."""
+
+    GAMMA = "gamma"
+    NORMAL = "normal"
+    LOG_LOGISTIC = "log-logistic"
 
 
 NO_CLASS = -128
@@ -40,6 +53,10 @@ DEGREES = {
     4: ("slightly", "moderately", "very", "extremely"),
     3: ("moderately", "very", "extremely"),
 }
+
+
+_BY_ORDER = {IndexKind.PERCENTILE: share_below, IndexKind.RANK: rank_among}
+"""What is made of the order of values alone."""
 
 
 @dataclass(frozen=True)
@@ -54,15 +71,15 @@ class IndexSpec:
     tail : float
         Of a rainfall anomaly index: how many values make an extreme, or the percentage of them.
     tail_is_percent : bool
-    gamma : bool
-        Of a standardised index: whether a gamma distribution is fitted, and not a normal one.
+    distribution : Distribution
+        What is fitted for a standardised index.
     """
 
     kind: IndexKind
     months: int
     tail: float
     tail_is_percent: bool
-    gamma: bool
+    distribution: Distribution
 
 
 @dataclass
@@ -116,8 +133,12 @@ class IndexWork(SeriesKernel):
             tail, percent = self.index.tail, self.index.tail_is_percent
             count, share = (None, tail / 100) if percent else (int(tail), None)
             return rainfall_anomaly(values, *extreme_means(base, count, share))
-        if self.index.gamma:
+        if self.index.kind in _BY_ORDER:
+            return _BY_ORDER[self.index.kind](values, base)
+        if self.index.distribution is Distribution.GAMMA:
             return gamma_index(values, *fit_gamma(base))
+        if self.index.distribution is Distribution.LOG_LOGISTIC:
+            return logistic_index(values, base)
         return normal_index(values, base)
 
     def report(self, counts: Counter[str]) -> None:

@@ -45,6 +45,7 @@ from rhodolite.operations.expressions.values import (
     number_of,
     raised,
 )
+from rhodolite.operations.expressions.weather import WEATHER, weather_value
 from rhodolite.operations.selection.indices import level_indices
 from rhodolite.plain_text import write_number
 
@@ -119,13 +120,17 @@ class ProgramBuilder:
                 f"--formula: UDUNITS does not know the units of {variable.name} ({units}); "
                 f"annotate --set '{variable.name}:units=...' first"
             )
-        self.leaves.append(variable)
-        program = Leaf(len(self.leaves) - 1)
+        program = self.add_leaf(variable)
         if isinstance(variable, PlainNumbers):
             return Value(program, units, plain=True)
         return Value(
             program, units, difference=is_difference(variable), variable=variable
         )
+
+    def add_leaf(self, variable: Variable) -> Leaf:
+        """Return where the blocks of a variable stand among those of all leaves."""
+        self.leaves.append(variable)
+        return Leaf(len(self.leaves) - 1)
 
     def reduced(self, node: Call) -> Variable:
         """Return the mean of a variable over an axis, or one of its levels."""
@@ -205,6 +210,10 @@ class ProgramBuilder:
             )
         if function == "missing":
             return Value(Apply(missing, (values[0].program,)), UNITS_OF_ONE)
+        if function in WEATHER:
+            return weather_value(
+                function, values, self.convert, self.add_leaf, self.dataset
+            )
         if function in KEEPING_UNITS:
             work_on = KEEPING_UNITS[function]
             constant = (
@@ -309,8 +318,8 @@ class ProgramBuilder:
             )
         change = rescaling_between(plain_rate(value.units), plain_rate(units))
         name = str(self.dataset.need(Role.TIME).dimension)
-        self.leaves.append(Variable("days", (name,), InMemory(days)))
-        scaled = Apply(np.multiply, (value.program, Leaf(len(self.leaves) - 1)))
+        leaf = self.add_leaf(Variable("days", (name,), InMemory(days)))
+        scaled = Apply(np.multiply, (value.program, leaf))
         program = Apply(change, (scaled,))
         return replace(
             value, program=program, units=units, constant=None, variable=None

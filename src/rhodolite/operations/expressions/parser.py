@@ -10,6 +10,7 @@ from typing import Self
 
 from rhodolite.errors import nearest_names
 from rhodolite.model.typed_value import TypedValue
+from rhodolite.operations.expressions.weather import WEATHER
 
 FUNCTIONS = {
     "sqrt": 1,
@@ -41,6 +42,7 @@ FUNCTIONS = {
     "mean": 2,
     "level": 2,
     "missing": 1,
+    **{name: len(known.takes) for name, known in WEATHER.items()},
 }
 """Functions and how many arguments they take; -1 for two or more."""
 _TOKEN = re.compile(
