@@ -105,6 +105,11 @@ VALUES = {
     "compare.kind": ["ratio", "percent"],
     "with": ["a.nc", "b.csv:soi"],
     "lag": ["3", "-6..6"],
+    "when": ["a.csv:oni > 0.5", "lowest 5 of b.csv"],
+    "composite.when": ["mean(tas, area) > 290[K]", "< -1"],
+    "against": ["a.csv:oni < -0.5"],
+    "composite.test": ["permutation"],
+    "permutations": [199],
     "correlate.method": ["spearman"],
     "detrend": [True],
 }
@@ -196,7 +201,8 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 def test_the_catalogue_agrees_with_the_classes():
     order = (
         "subset extract annotate convert calc aggregate accumulate window climatology anomaly "
-        "index indicator extremes trend detrend correlate summarise regrid relevel compare"
+        "index indicator extremes trend detrend correlate composite summarise regrid relevel "
+        "compare"
     )
     assert list(SUMMARIES) == list(all_operations()) == order.split()
     for verb, cls in all_operations().items():

@@ -48,6 +48,8 @@ class Verbs:
         | Sequence[str]
         | Sequence[float]
         | None = None,
+        when: str | PathLike[str] | None = None,
+        with_: str | PathLike[str] | Dataset | None = None,
         level: str
         | float
         | range
@@ -241,6 +243,18 @@ class Verbs:
         method: Literal["pearson", "spearman"] = "pearson",
         detrend: bool = False,
         cycle: str | float = "none",
+    ) -> Self: ...
+    def composite(
+        self,
+        *,
+        when: str | PathLike[str] | None = None,
+        against: str | PathLike[str] | None = None,
+        with_: str | PathLike[str] | Dataset | None = None,
+        test: Literal["t", "permutation"] = "t",
+        permutations: int = 999,
+        seed: int = 0,
+        alpha: float = 0.05,
+        false_discovery: bool = False,
     ) -> Self: ...
     def summarise(
         self,

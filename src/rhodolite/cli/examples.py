@@ -84,6 +84,11 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "correlate": (
         f"correlate {_MONTHS} --variable pr --with {_MONTHS}:tas --cycle month -o together.nc",
     ),
+    "composite": (
+        f"anomaly {_MONTHS} --variable pr then composite --when 'highest 24 of warm.csv' -o w.nc",
+        f"anomaly {_MONTHS} --variable tas then composite --when 'mean(tas, area) > 0.5[K]' "
+        "--test permutation --false-discovery -o warm_months.nc",
+    ),
     "summarise": (
         f"summarise {_MONTHS} --region Norway,Sweden -o countries.csv --across region",
         f"summarise {_MONTHS} --latitude-bands 10 --statistic mean,max -o bands.nc",

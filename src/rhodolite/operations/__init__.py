@@ -35,6 +35,8 @@ SUMMARIES = {
     "trend": "Slopes of change over time at each cell, with error, p-value and significance.",
     "detrend": "Data without their trend, cell by cell.",
     "correlate": "Correlation with a series, or with another field cell by cell.",
+    "composite": "Means over the times at which something was the case, against those of other "
+    "times.",
     "summarise": "A mean or another statistic over the area, regions, bands of latitude, or along "
     "an axis.",
     "regrid": "Values on another horizontal grid: of a step in degrees, or that of another file.",

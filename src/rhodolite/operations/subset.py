@@ -20,6 +20,8 @@ from rhodolite.model.space.range_text import (
 )
 from rhodolite.model.time.period_text import Months, Period, Season, Years
 from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.expressions.chosen_times import TimesWhere
+from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.selection import curvilinear
@@ -94,6 +96,13 @@ class Subset(Operation):
         "a season to keep, by the initials of its months", example="DJF"
     )
     years: Years | None = parameter("years to keep", example="2010,2015..2018")
+    when: TimesWhere | None = parameter(
+        "times to keep by a series: 'FILE:NAME > 0.5', 'lowest 5 of FILE'",
+        example="'lowest 5 of rain.csv'",
+    )
+    with_: OtherDataset | None = parameter(
+        "the file of the series, where --when says '> 0.5' alone", example="FILE[:NAME]"
+    )
     level: Levels | None = parameter(
         "levels to keep, with units or in those of the data", example="850hPa,500hPa"
     )
@@ -108,6 +117,15 @@ class Subset(Operation):
         if self.at is not None and (self.lat is not None or self.lon is not None):
             raise UsageError(
                 "--at names one cell, --lat and --lon a region; give one or the other"
+            )
+        if self.when is not None and self.when.formula is not None:
+            raise UsageError(
+                f"--when '{self.when}': times are chosen by a series in a file, such as "
+                "'oni.csv:oni > 0.5'; for the data themselves, summarise them to a file first"
+            )
+        if self.with_ is not None and self.when is None:
+            raise UsageError(
+                "--with names a series; --when says which of its times to keep"
             )
 
     def apply(self, dataset: Dataset) -> Dataset:
@@ -131,6 +149,13 @@ class Subset(Operation):
             axis = dataset.need_time()
             picks = time_indices(axis, self.time, self.months, self.season, self.years)
             dataset = take_steps(dataset, picks)
+        if self.when is not None:
+            flags = self.when.series(dataset, self.with_)
+            if not (flags == 1).any():
+                raise DataError(
+                    f"--when '{self.when}': no time of {dataset.label} is chosen"
+                )
+            dataset = take_steps(dataset, np.flatnonzero(flags == 1))
         if self.level is not None:
             coordinate = dataset.need(Role.LEVEL)
             indices = level_indices(coordinate, self.level)

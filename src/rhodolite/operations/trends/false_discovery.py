@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Self
+from typing import Any, Self
 
 import numpy as np
 
-from rhodolite.arrays import Accumulator, Array, LazyArray, Region
+from rhodolite.arrays import (
+    Accumulator,
+    Array,
+    InMemory,
+    LazyArray,
+    Reduction,
+    Region,
+)
+from rhodolite.model.variable import Storage, Variable
 
 
 @dataclass
@@ -69,3 +78,43 @@ class Significant(LazyArray):
     def read(self, region: Region) -> Array:
         pvalues, limit = self._pvalues.read(region), self._limit.read(())
         return np.where(np.isnan(pvalues), -1, pvalues < limit).astype(np.int8)
+
+
+def flag_significant(
+    name: str,
+    words: str,
+    pvalue: Variable,
+    alpha: float,
+    *,
+    false_discovery: bool,
+    attributes: Mapping[str, Any],
+) -> Variable:
+    """Return a variable of 1 where a test is significant, 0 where not, and a mark where it is
+    missing.
+
+    Parameters
+    ----------
+    name, words : str
+        Of the variable: `whether the trend of tas is significant`.
+    pvalue : Variable
+    alpha : float
+        Significance level.
+    false_discovery : bool
+        Whether that is the share of false ones among those that are called significant.
+    attributes : mapping
+        Further ones.
+    """
+    words += f" at {alpha:g}"
+    limit: LazyArray = InMemory(np.float64(alpha))
+    if false_discovery:
+        words += " of false discoveries (Benjamini and Hochberg 1995)"
+        limits = Reduction(pvalue.data, FalseDiscoveryLimit(alpha))
+        limit = limits.output("limit", ())
+    about = {
+        "long_name": words,
+        "flag_values": np.array([0, 1], np.int8),
+        "flag_meanings": "not_significant significant",
+        **attributes,
+    }
+    flags = Significant(pvalue.data, limit)
+    return Variable(name, pvalue.dimensions, flags, about, Storage(fill_value=-1), -1)

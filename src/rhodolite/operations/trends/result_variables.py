@@ -9,12 +9,12 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import InMemory, LazyArray, Mapped, Reduction
+from rhodolite.arrays import LazyArray, Mapped, Reduction
 from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.units.udunits import is_temperature
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 from rhodolite.operations.trends.estimators import TrendSpec
-from rhodolite.operations.trends.false_discovery import FalseDiscoveryLimit, Significant
+from rhodolite.operations.trends.false_discovery import flag_significant
 
 _SHARED = ("grid_mapping", "base_period")
 """Attributes of the data that are those of their trend, too."""
@@ -74,7 +74,7 @@ class TrendResults:
             {"units": "1", "comment": self.spec.test_words},
             np.float64,
         )
-        helpers += [pvalue, self._significant(pvalue.data)]
+        helpers += [pvalue, self._significant(pvalue)]
         named = " ".join(helper.name for helper in helpers)
         about = {"comment": self.spec.slope_words, "ancillary_variables": named}
         slope = self._result("", "slope", "trend", {**_units(self.rate), **about})
@@ -139,26 +139,14 @@ class TrendResults:
             for name, words in self.spec.persistence_results.items()
         ]
 
-    def _significant(self, pvalues: LazyArray) -> Variable:
-        words = f"whether the trend of {self.variable.quantity} is significant at {self.alpha:g}"
-        limit: LazyArray = InMemory(np.float64(self.alpha))
-        if self.false_discovery:
-            words += " of false discoveries (Benjamini and Hochberg 1995)"
-            limit = Reduction(pvalues, FalseDiscoveryLimit(self.alpha)).output(
-                "limit", ()
-            )
-        flags = {
-            "long_name": words,
-            "flag_values": np.array([0, 1], np.int8),
-            "flag_meanings": "not_significant significant",
-        }
-        return Variable(
+    def _significant(self, pvalue: Variable) -> Variable:
+        return flag_significant(
             f"{self._name}_significant",
-            self._dimensions,
-            Significant(pvalues, limit),
-            {**flags, **self._attributes},
-            Storage(fill_value=-1),
-            -1,
+            f"whether the trend of {self.variable.quantity} is significant",
+            pvalue,
+            self.alpha,
+            false_discovery=self.false_discovery,
+            attributes=self._attributes,
         )
 
     def _change(self, slope: LazyArray) -> Variable:
