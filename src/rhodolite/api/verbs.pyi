@@ -256,6 +256,15 @@ class Verbs:
         alpha: float = 0.05,
         false_discovery: bool = False,
     ) -> Self: ...
+    def patterns(
+        self,
+        *,
+        count: int = 5,
+        matrix: Literal["covariance", "correlation"] = "covariance",
+        rotate: bool = False,
+        with_: str | PathLike[str] | Dataset | None = None,
+        min_coverage: float = 1.0,
+    ) -> Self: ...
     def summarise(
         self,
         *,

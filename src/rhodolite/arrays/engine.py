@@ -27,7 +27,12 @@ from rhodolite.arrays.reduction import (
 from rhodolite.arrays.remote import RemoteExecutor, RemoteWork, merge_results
 from rhodolite.arrays.schedule import find_passes
 from rhodolite.arrays.scratch import RechunkedScratch, ScratchBuffer
-from rhodolite.arrays.tasks import cut_finer, partial_results, series_results
+from rhodolite.arrays.tasks import (
+    cut_finer,
+    partial_results,
+    series_results,
+    take_in,
+)
 from rhodolite.arrays.tiling import COPIES, block_limit, shape_in_units, shape_of_blocks
 from rhodolite.arrays.visits import InOneVisit, Visits, find_visits
 from rhodolite.errors import DataError
@@ -370,6 +375,9 @@ class Engine:
         cells = source.shape[:axis] + source.shape[axis + 1 :]
         tile = block[:axis] + block[axis + 1 :]
         rooms = [self._make_room(work.outputs(), cells, tile) for work in works]
+        for work, room in zip(works, rooms, strict=True):
+            for name, shape in work.totals().items():
+                room[name] = InMemory(np.zeros(shape))
         counts: list[Counter[str]] = [Counter() for _ in works]
         task = functools.partial(series_results, *data.as_stored(), works)
         regions = iterate_blocks(source.shape, block)
@@ -378,15 +386,11 @@ class Engine:
             task, regions if total else (), what, total, source.nbytes
         ):
             inner = region[:axis] + region[axis + 1 :]
-            for room, count, (values, noted) in zip(
-                rooms, counts, results, strict=True
+            for work, room, count, (values, noted) in zip(
+                works, rooms, counts, results, strict=True
             ):
                 count.update(noted)
-                for name, part in values.items():
-                    before = tuple(
-                        slice(0, n) for n in room[name].shape[: part.ndim - len(inner)]
-                    )
-                    room[name].put((*before, *inner), part)
+                take_in(room, values, inner, work.totals())
         for reduction, work, room, count in zip(
             reductions, works, rooms, counts, strict=True
         ):

@@ -107,6 +107,11 @@ class SeriesKernel(ABC):
         """
         return self(numbers if unpack is None else unpack(numbers))
 
+    def totals(self) -> Mapping[str, tuple[int, ...]]:
+        """Return the shape of each result that is no result of a cell but a sum over all of them;
+        each call gives that of its cells."""
+        return {}
+
     def needs(self) -> tuple[LazyArray, ...]:
         """Return arrays that are read besides the block, and have to be ready before."""
         return ()

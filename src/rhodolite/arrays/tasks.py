@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from collections.abc import Mapping
 
 import numpy as np
 
 from rhodolite.arrays.blocks import count_blocks
-from rhodolite.arrays.lazy import Array, LazyArray, Region
+from rhodolite.arrays.lazy import Array, InMemory, LazyArray, Region
 from rhodolite.arrays.reduction import Accumulator, SeriesKernel
+from rhodolite.arrays.scratch import ScratchBuffer
 from rhodolite.kernels.unpacking import Unpacking
 
 _ENOUGH_TASKS = 16
@@ -64,3 +66,20 @@ def series_results(
         ({name: np.asarray(part)[..., 0] for name, part in values.items()}, count)
         for values, count in results
     ]
+
+
+def take_in(
+    room: dict[str, ScratchBuffer | InMemory],
+    values: Mapping[str, Array],
+    inner: Region,
+    totals: Mapping[str, tuple[int, ...]],
+) -> None:
+    """Put results of some cells where they belong, and add up those that are sums over cells."""
+    for name, part in values.items():
+        if name in totals:
+            whole_of_it = tuple(slice(0, n) for n in part.shape)
+            room[name].put(whole_of_it, room[name].read(whole_of_it) + part)
+            continue
+        before = part.ndim - len(inner)
+        leading = tuple(slice(0, n) for n in room[name].shape[:before])
+        room[name].put((*leading, *inner), part)

@@ -89,6 +89,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"anomaly {_MONTHS} --variable tas then composite --when 'mean(tas, area) > 0.5[K]' "
         "--test permutation --false-discovery -o warm_months.nc",
     ),
+    "patterns": (
+        f"anomaly {_MONTHS} --variable tas then patterns --count 4 -o patterns.nc",
+        f"anomaly {_MONTHS} --variable pr then patterns --with {_MONTHS}:tas -o pairs.nc",
+    ),
     "summarise": (
         f"summarise {_MONTHS} --region Norway,Sweden -o countries.csv --across region",
         f"summarise {_MONTHS} --latitude-bands 10 --statistic mean,max -o bands.nc",

@@ -37,6 +37,8 @@ SUMMARIES = {
     "correlate": "Correlation with a series, or with another field cell by cell.",
     "composite": "Means over the times at which something was the case, against those of other "
     "times.",
+    "patterns": "Patterns that explain most of the variance of a field, with their series and "
+    "shares.",
     "summarise": "A mean or another statistic over the area, regions, bands of latitude, or along "
     "an axis.",
     "regrid": "Values on another horizontal grid: of a step in degrees, or that of another file.",

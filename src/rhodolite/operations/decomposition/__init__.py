@@ -1,0 +1,1 @@
+"""Patterns of a field: the passes by which its products, series and maps are found."""
