@@ -220,6 +220,28 @@ def _hold(values):
     )
 
 
+def test_a_user_chooses_and_draws_patterns(tmp_path):
+    field(2)[0].write(tmp_path / "a.nc")
+    for line in (
+        "patterns a.nc --count 3 -o p.nc",
+        "draw panels p.nc --variable tas_pattern -o maps.png",
+        "draw series p.nc --variable tas_series -o series.png",
+        "subset p.nc --choose pattern=2 then draw map --variable tas_pattern -o two.png",
+        "subset p.nc --choose pattern=2..,pattern=1 -o all.nc",
+    ):
+        answer = run_here(*line.split(), folder=tmp_path)
+        assert answer.code == 0, answer.err
+    assert rhodolite.read(tmp_path / "all.nc")["tas_pattern"].shape[0] == 3
+    for line, words in (
+        ("draw map p.nc --variable tas_pattern -o a.png", "--choose pattern=1"),
+        ("subset p.nc --choose pattern=7 -o b.nc", "there are 1, 2, 3"),
+        ("subset p.nc --choose patern=1 -o b.nc", "pattern"),
+    ):
+        answer = run_here(*line.split(), folder=tmp_path)
+        assert answer.code != 0
+        assert words in answer.err
+
+
 def test_small_memory_gives_the_same_patterns():
     data, _ = field(11, n=60)
     step = Patterns(count=3)(data)

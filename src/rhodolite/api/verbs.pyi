@@ -57,6 +57,13 @@ class Verbs:
         | Sequence[str]
         | Sequence[float]
         | None = None,
+        choose: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
         every: str
         | float
         | range

@@ -11,6 +11,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
 from rhodolite.model.space.range_text import (
+    Choices,
     Every,
     LatitudeRange,
     Levels,
@@ -33,6 +34,7 @@ from rhodolite.operations.selection.indices import (
     take_cells,
     take_steps,
     time_indices,
+    value_indices,
 )
 from rhodolite.operations.selection.region_mask import cut_regions
 from rhodolite.operations.time_groups.local_time import in_local_time
@@ -106,6 +108,9 @@ class Subset(Operation):
     level: Levels | None = parameter(
         "levels to keep, with units or in those of the data", example="850hPa,500hPa"
     )
+    choose: Choices | None = parameter(
+        "values to keep along any other axis", example="pattern=1"
+    )
     every: Every | None = parameter(
         "keep every n-th value along an axis", example="time=12"
     )
@@ -161,6 +166,11 @@ class Subset(Operation):
             indices = level_indices(coordinate, self.level)
             if coordinate.dimension is not None:
                 dataset = take(dataset, {coordinate.dimension: indices})
+        if self.choose is not None:
+            for name, wanted in self.choose.by_axis.items():
+                dimension = _dimension(dataset, name, "--choose")
+                picks = value_indices(dataset, dimension, wanted)
+                dataset = take(dataset, {dimension: picks})
         return self._thin(dataset)
 
     def _in_space(self, dataset: Dataset) -> Dataset:
@@ -193,7 +203,7 @@ class Subset(Operation):
     def _thin(self, dataset: Dataset) -> Dataset:
         picks = {}
         for name, step in self.every.steps if self.every is not None else ():
-            dimension = _dimension(dataset, name)
+            dimension = _dimension(dataset, name, "--every")
             picks[dimension] = np.arange(0, dataset.lengths[dimension], step)
         time = dataset.coordinate(Role.TIME)
         if time is not None and time.dimension in picks:
@@ -213,7 +223,7 @@ def _warn_of_the_long_way(lon: LongitudeRange) -> None:
         )
 
 
-def _dimension(dataset: Dataset, name: str) -> str:
+def _dimension(dataset: Dataset, name: str, option: str) -> str:
     """Return the dimension that goes by a name, which may be that of its role."""
     if name in dataset.lengths:
         return name
@@ -223,6 +233,6 @@ def _dimension(dataset: Dataset, name: str) -> str:
     coordinate = dataset.coordinate(role) if role else None
     if coordinate is None or coordinate.dimension is None:
         raise DataError(
-            f"--every {name}: no such axis. {nearest_names(name, dataset.lengths)}"
+            f"{option} {name}: no such axis. {nearest_names(name, dataset.lengths)}"
         )
     return coordinate.dimension

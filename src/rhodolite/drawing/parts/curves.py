@@ -20,7 +20,7 @@ from rhodolite.model.space.range_text import Levels, Position
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import rescaling
-from rhodolite.model.units.udunits import convertible
+from rhodolite.model.units.udunits import convertible, pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.axis_reduction.area_mean import mean_over
@@ -161,8 +161,8 @@ def data_of_curves(
 
 
 def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
-    """Return a dataset for each region, site or member of a variable, with its name; else the
-    whole.
+    """Return a dataset for each region, site or member of a variable, or for each value of an axis
+    of its own, such as patterns, with its name; else the whole.
 
     Raises
     ------
@@ -180,16 +180,38 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
         dimension = label.dimensions[0]
         if dimension in variable.dimensions and dataset.lengths[dimension] > 1:
             names = [str(text) for text in label.values()]
-            if len(names) > _MOST:
-                raise DataError(
-                    f"{variable.name} has {len(names)} curves along {dimension}; choose up to "
-                    f"{_MOST}"
-                )
-            return [
-                (text, take(dataset, {dimension: np.array([at])}))
-                for at, text in enumerate(names)
-            ]
+            return _parts_along(dataset, variable, dimension, names)
+    for dimension in variable.dimensions:
+        names = _numbered(dataset, dimension)
+        if len(names) > 1:
+            return _parts_along(dataset, variable, dimension, names)
     return [("", dataset)]
+
+
+def _parts_along(
+    dataset: Dataset, variable: Variable, dimension: str, names: list[str]
+) -> list[tuple[str, Dataset]]:
+    if len(names) > _MOST:
+        raise DataError(
+            f"{variable.name} has {len(names)} curves along {dimension}; choose up to {_MOST}"
+        )
+    return [
+        (text, take(dataset, {dimension: np.array([at])}))
+        for at, text in enumerate(names)
+    ]
+
+
+def _numbered(dataset: Dataset, dimension: str) -> list[str]:
+    """Return the names of the values of an axis that is none of space or time; none of others."""
+    along = dataset.variables.get(dimension)
+    known = {c.dimension for c in dataset.axes.by_role.values()}
+    if along is None or along.dimensions != (dimension,) or dimension in known:
+        return []
+    if along.data.dtype.kind not in "fiu":
+        return []
+    units = pretty(along.units) if along.units not in (None, "1") else ""
+    word = dimension.replace("_", " ")
+    return [f"{word} {value:g} {units}".strip() for value in along.values()]
 
 
 def convert_to_common_units(curves: list[Curve]) -> list[Curve]:

@@ -168,7 +168,8 @@ def axes_to_drop(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int,
             )
         if n != 1:
             raise DataError(
-                f"{variable.name} has {n} steps along {name}; choose one of them first, with subset"
+                f"{variable.name} has {n} values along {name}; choose one of them first, such as "
+                f"with subset --choose {name}=1"
             )
     return tuple(at for at, _, _ in extra)
 

@@ -54,7 +54,7 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
 
     By month and by season the maps show the mean cycle of all years that are left, by year the
     annual means, by level and by member the mean over time; otherwise each time step has its
-    own map.
+    own map, or each value of an axis such as patterns where there are no times.
 
     Examples
     --------
@@ -102,7 +102,7 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
 
     def _grouped(self, part: Dataset, variable: Variable) -> Dataset:
         """Return what the maps show: means of months, seasons or years, or the data themselves."""
-        if self.by is By.MEMBER:
+        if self._by_name(part):
             return part
         if part.need(self._role).dimension not in variable.dimensions:
             raise DataError(
@@ -113,7 +113,7 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
         return Aggregate(to=Interval("year"))(part) if self.by is By.YEAR else part
 
     def _panels(self, part: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
-        if self.by is By.MEMBER:
+        if self._by_name(part):
             return self._members(part, variable)
         role, coordinate = self._role, part.need(self._role)
         count = coordinate.values.size
@@ -132,13 +132,21 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
             ]
         return [(_short_title(panel), panel) for panel in parts]
 
+    def _by_name(self, part: Dataset) -> bool:
+        """Return whether maps are of what has a name: members, or patterns where there is no
+        time."""
+        time = part.coordinate(Role.TIME)
+        timeless = self.by is By.STEP and (time is None or time.dimension is None)
+        return self.by is By.MEMBER or timeless
+
     def _members(self, part: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:
         """Return a map of the mean over time for each member of an ensemble, regions or other
         labelled parts."""
         parts = labelled_parts(part, variable)
         if len(parts) == 1:
             raise DataError(
-                f"{variable.name} has no members; open several inputs with --members"
+                f"{variable.name} has neither times nor members; open several inputs with "
+                "--members, or use draw map"
             )
         return parts
 
@@ -186,7 +194,7 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
 
     def _caption(self, fields: list[tuple[str, Dataset, Array]]) -> str:
         words = [region_text(fields[0][1])]
-        if self.by in (By.LEVEL, By.MEMBER):
+        if self.by is By.LEVEL or self._by_name(fields[0][1]):
             words.insert(0, period_text(fields[0][1].time))
         return " · ".join(word for word in words if word)
 

@@ -183,6 +183,45 @@ class Every(TypedValue):
         return ",".join(f"{name}={step}" for name, step in self.steps)
 
 
+@dataclass(frozen=True)
+class Choices(TypedValue):
+    """Values of named axes: `pattern=1`, `pattern=1,pattern=3`, `return_period=10..50`, `member=b`.
+
+    Attributes
+    ----------
+    values : tuple of tuple of str
+        Names of axes, each with a value or a range as it is written.
+    """
+
+    values: tuple[tuple[str, str], ...]
+
+    listed = True
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        values = []
+        for part in text.split(","):
+            name, equals, value = (word.strip() for word in part.partition("="))
+            if not (equals and name and value):
+                raise ValueError(
+                    f"'{text}' does not say which values of what; write pattern=1, or "
+                    "return_period=10..50"
+                )
+            values.append((name, value))
+        return cls(tuple(values))
+
+    def __str__(self) -> str:
+        return ",".join(f"{name}={value}" for name, value in self.values)
+
+    @property
+    def by_axis(self) -> dict[str, list[str]]:
+        """The values of each axis."""
+        grouped: dict[str, list[str]] = {}
+        for name, value in self.values:
+            grouped.setdefault(name, []).append(value)
+        return grouped
+
+
 def parse_latitude(text: str) -> float:
     """Return degrees north for `64.1N`, `35S` or `-35`."""
     value = _angle(text, "NS", "latitude")

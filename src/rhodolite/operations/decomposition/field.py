@@ -99,8 +99,9 @@ class Field:
             for key, value in variable.attributes.items()
             if key in ("grid_mapping", "coordinates", "cell_measures")
         }
-        about["long_name"] = (
-            f"{kind} of {variable.quantity}, its change with one standard deviation of the series"
+        about["long_name"] = f"{kind} of {variable.quantity}"
+        about["comment"] = (
+            "change of the field with one standard deviation of the series"
         )
         if units:
             about["units"] = units
