@@ -272,6 +272,26 @@ class Verbs:
         with_: str | PathLike[str] | Dataset | None = None,
         min_coverage: float = 1.0,
     ) -> Self: ...
+    def adjust(
+        self,
+        *,
+        to: str | PathLike[str] | Dataset | None = None,
+        trained_on: str | PathLike[str] | Dataset | None = None,
+        method: Literal[
+            "mean",
+            "mean-and-spread",
+            "quantiles",
+            "quantile-changes",
+            "detrended-quantiles",
+        ] = "quantile-changes",
+        by: str | None = None,
+        base: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        cycle: str | float = "month",
+        pool: int = 1,
+        fit: Literal["empirical", "gamma"] = "empirical",
+        seed: int = 0,
+        min_coverage: float = 0.8,
+    ) -> Self: ...
     def summarise(
         self,
         *,

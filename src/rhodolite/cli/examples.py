@@ -93,6 +93,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"anomaly {_MONTHS} --variable tas then patterns --count 4 -o patterns.nc",
         f"anomaly {_MONTHS} --variable pr then patterns --with {_MONTHS}:tas -o pairs.nc",
     ),
+    "adjust": (
+        "adjust future.nc --to observed.nc --trained-on past.nc -o adjusted.nc",
+        "adjust model.nc --to observed.nc --method mean --base 1981..2000 -o adjusted.nc",
+    ),
     "summarise": (
         f"summarise {_MONTHS} --region Norway,Sweden -o countries.csv --across region",
         f"summarise {_MONTHS} --latitude-bands 10 --statistic mean,max -o bands.nc",

@@ -94,6 +94,19 @@ def gamma_below(shape: Any, value: Any) -> tuple[Array, Array]:
     return np.asarray(gammainc(shape, value)), np.asarray(gammaincc(shape, value))
 
 
+def gamma_quantile(shape: Any, share: Any) -> Array:
+    """Return the value below which a share of the gamma distribution of scale 1 lies.
+
+    Examples
+    --------
+    >>> round(float(gamma_quantile(1.0, 0.5)), 6)
+    0.693147
+    """
+    from scipy.special import gammaincinv
+
+    return np.asarray(gammaincinv(shape, share))
+
+
 def log_gamma_slopes(value: Any) -> tuple[Array, Array]:
     """Return the first and second derivative of the logarithm of the gamma function."""
     from scipy.special import polygamma, psi

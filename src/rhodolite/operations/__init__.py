@@ -39,6 +39,7 @@ SUMMARIES = {
     "times.",
     "patterns": "Patterns that explain most of the variance of a field, with their series and "
     "shares.",
+    "adjust": "A model brought to observations: by its mean, its spread, or quantile by quantile.",
     "summarise": "A mean or another statistic over the area, regions, bands of latitude, or along "
     "an axis.",
     "regrid": "Values on another horizontal grid: of a step in degrees, or that of another file.",
