@@ -1,39 +1,43 @@
 """Models brought to observations: by mean, by mean and spread, and quantile by quantile.
 
-All functions take one cell: values of a model, of the same model in the years of training, and of
-observations in these years.
+All functions take values of a model, of the same model in the years of training, and of
+observations in these years, each along the first axis; missing values are NaN.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.distributions import gamma_below, gamma_quantile
 from rhodolite.kernels.drought_indices import fit_gamma
+from rhodolite.kernels.grouped_statistics import Spread
 
 Array = NDArray[Any]
 _CERTAIN = 1e-9
-"""Probabilities nearer to 0 or 1 have no finite quantile."""
+"""Probabilities nearer to 1 have no finite quantile."""
 
 
-class Distribution(NamedTuple):
-    """A distribution: the probability below values, and the value of probabilities."""
+class Distribution(Protocol):
+    """The distribution of each cell."""
 
-    below: Callable[[Array], Array]
-    quantile: Callable[[Array], Array]
+    def below(self, values: Array) -> Array:
+        """Return the probability below values, of shape (n, *cells)."""
+        ...
+
+    def quantile(self, share: Array) -> Array:
+        """Return the value that has a probability below it, of shape (n, *cells)."""
+        ...
 
 
-def empirical(sample: Array) -> Distribution:
-    """Return the distribution of a sample, linear between its values in order.
+class Empirical:
+    """The distribution of a sample, linear between its values in order.
 
     Parameters
     ----------
-    sample : ndarray of float64, shape (n,)
-        None of them missing, one at least.
+    sample : ndarray of float64, shape (n, *cells)
 
     Notes
     -----
@@ -42,46 +46,104 @@ def empirical(sample: Array) -> Distribution:
 
     Examples
     --------
-    >>> known = empirical(np.array([1.0, 3.0]))
-    >>> known.below(np.array([1.0, 2.0, 9.0])).tolist(), float(known.quantile(np.array(0.5)))
-    ([0.25, 0.5, 0.75], 2.0)
+    >>> known = Empirical(np.array([1.0, 3.0]))
+    >>> known.below(np.array([1.0, 2.0, 9.0])).tolist(), known.quantile(np.array([0.5])).tolist()
+    ([0.25, 0.5, 0.75], [2.0])
     """
-    ordered = np.sort(sample)
-    places = (np.arange(ordered.size) + 0.5) / ordered.size
-    values, first, counts = np.unique(ordered, return_index=True, return_counts=True)
-    middles = (first + counts / 2) / ordered.size
 
-    def below(numbers: Array) -> Array:
-        return np.asarray(np.interp(numbers, values, middles))
+    def __init__(self, sample: Array) -> None:
+        self._ordered = np.sort(sample, axis=0)
+        self._count = (~np.isnan(sample)).sum(axis=0)
+        self._middles = _middles_of_equals(self._ordered) / np.maximum(self._count, 1)
 
-    def quantile(share: Array) -> Array:
-        return np.asarray(np.interp(share, places, ordered))
+    def below(self, values: Array) -> Array:
+        """See `Distribution.below`."""
+        less = _count_less(values, self._ordered, or_equal=False)
+        as_much = _count_less(values, self._ordered, or_equal=True)
+        last = np.maximum(self._count - 1, 0)
+        at, before = np.minimum(less, last), np.clip(less - 1, 0, last)
+        low, high = self._at(self._ordered, before), self._at(self._ordered, at)
+        low_share, high_share = (
+            self._at(self._middles, before),
+            self._at(self._middles, at),
+        )
+        width = high - low
+        part = np.divide(
+            values - low, width, out=np.zeros(values.shape), where=width > 0
+        )
+        between = low_share + np.clip(part, 0.0, 1.0) * (high_share - low_share)
+        share = np.where(as_much > less, high_share, between)
+        return np.where(np.isnan(values) | (self._count == 0), np.nan, share)
 
-    return Distribution(below, quantile)
+    def quantile(self, share: Array) -> Array:
+        """See `Distribution.quantile`."""
+        last = np.maximum(self._count - 1, 0)
+        place = np.clip(np.nan_to_num(share) * self._count - 0.5, 0.0, last)
+        before = np.floor(place).astype(np.intp)
+        low = self._at(self._ordered, before)
+        high = self._at(self._ordered, np.minimum(before + 1, last))
+        # A place that is whole but for rounding is that of a value itself.
+        part = np.where(place - before < _CERTAIN, 0.0, place - before)
+        result = low + part * (high - low)
+        return np.where(np.isnan(share), np.nan, result)
+
+    def outermost(self) -> tuple[Array, Array]:
+        """Return the lowest and the highest value of each cell."""
+        last = np.maximum(self._count - 1, 0)
+        return self._ordered[0], self._at(self._ordered, last[None])[0]
+
+    def _at(self, rows: Array, places: Array) -> Array:
+        return np.take_along_axis(rows, places, axis=0)
 
 
-def gamma_with_zeros(sample: Array) -> Distribution | None:
-    """Return a gamma distribution fitted to the values above 0, with the share of zeros; None where
-    there are too few.
+def _middles_of_equals(ordered: Array) -> Array:
+    """Return the place of each value in order, from 0.5; equal values have that of their middle."""
+    shape = (-1, *(1,) * (ordered.ndim - 1))
+    places = np.broadcast_to(np.arange(len(ordered)).reshape(shape), ordered.shape)
+    differs = np.ones(ordered.shape, dtype=bool)
+    differs[1:] = ordered[1:] != ordered[:-1]
+    first = np.maximum.accumulate(np.where(differs, places, 0), axis=0)
+    ends = np.ones(ordered.shape, dtype=bool)
+    ends[:-1] = differs[1:]
+    behind = np.where(ends, places, len(ordered))[::-1]
+    last = np.minimum.accumulate(behind, axis=0)[::-1]
+    return np.asarray((first + last + 1) / 2)
+
+
+def _count_less(values: Array, ordered: Array, *, or_equal: bool) -> Array:
+    """Return how many values of a sample are below each value, or equal to it."""
+    parts = (ordered, values) if or_equal else (values, ordered)
+    together = np.concatenate(parts)
+    order = np.argsort(together, axis=0, kind="stable")
+    start = 0 if or_equal else len(values)
+    of_sample = (order >= start) & (order < start + len(ordered))
+    counts = np.empty(together.shape, dtype=np.intp)
+    np.put_along_axis(counts, order, np.cumsum(of_sample, axis=0), axis=0)
+    return counts[len(ordered) :] if or_equal else counts[: len(values)]
+
+
+class GammaWithZeros:
+    """A gamma distribution fitted to the values above 0, with the share of zeros; NaN where there
+    are too few.
 
     Parameters
     ----------
-    sample : ndarray of float64, shape (n,)
+    sample : ndarray of float64, shape (n, *cells)
     """
-    shape, scale, zeros = (float(part) for part in fit_gamma(sample))
-    if np.isnan(shape):
-        return None
 
-    def below(numbers: Array) -> Array:
-        return (
-            zeros + (1 - zeros) * gamma_below(shape, np.maximum(numbers, 0) / scale)[0]
-        )
+    def __init__(self, sample: Array) -> None:
+        self._shape, self._scale, self._zeros = fit_gamma(sample)
 
-    def quantile(share: Array) -> Array:
-        inner = np.clip((share - zeros) / (1 - zeros), 0.0, 1 - _CERTAIN)
-        return np.where(share <= zeros, 0.0, scale * gamma_quantile(shape, inner))
+    def below(self, values: Array) -> Array:
+        """See `Distribution.below`."""
+        lower, _ = gamma_below(self._shape, np.maximum(values, 0) / self._scale)
+        return np.asarray(self._zeros + (1 - self._zeros) * lower)
 
-    return Distribution(below, quantile)
+    def quantile(self, share: Array) -> Array:
+        """See `Distribution.quantile`."""
+        inner = (share - self._zeros) / np.maximum(1 - self._zeros, _CERTAIN)
+        wet = self._scale * gamma_quantile(self._shape, np.clip(inner, 0, 1 - _CERTAIN))
+        return np.where(share <= self._zeros, 0.0, wet)
 
 
 def shift_mean(values: Array, trained: Array, observed: Array, *, ratio: bool) -> Array:
@@ -89,8 +151,7 @@ def shift_mean(values: Array, trained: Array, observed: Array, *, ratio: bool) -
 
     Parameters
     ----------
-    values, trained, observed : ndarray of float64, shape (n,), (m,) and (k,)
-        The last two without missing values.
+    values, trained, observed : ndarray of float64, shape (n, *cells), (m, *cells) and (k, *cells)
     ratio : bool
 
     Examples
@@ -99,8 +160,8 @@ def shift_mean(values: Array, trained: Array, observed: Array, *, ratio: bool) -
     [10.0]
     """
     if ratio:
-        return np.asarray(values * _ratio(observed.mean(), trained.mean()))
-    return np.asarray(values + (observed.mean() - trained.mean()))
+        return np.asarray(values * _ratio(_mean(observed), _mean(trained)))
+    return np.asarray(values + (_mean(observed) - _mean(trained)))
 
 
 def shift_and_scale(
@@ -117,13 +178,13 @@ def shift_and_scale(
     >>> shift_and_scale(np.array([2.0]), trained, observed, ratio=False).tolist()
     [14.0]
     """
-    scaled = values
-    spread = _ratio(observed.std(ddof=1), trained.std(ddof=1))
+    before, truth = _mean(trained), _mean(observed)
+    spread = _ratio(_deviation(observed), _deviation(trained))
     if ratio:
-        spread *= _ratio(trained.mean(), observed.mean())
-        scaled = trained.mean() + (values - trained.mean()) * spread
+        spread = spread * _ratio(before, truth)
+        scaled = before + (values - before) * spread
         return np.maximum(shift_mean(scaled, trained, observed, ratio=True), 0.0)
-    return np.asarray(observed.mean() + (values - trained.mean()) * spread)
+    return np.asarray(truth + (values - before) * spread)
 
 
 def map_quantiles(
@@ -132,7 +193,7 @@ def map_quantiles(
     observed: Array,
     *,
     ratio: bool,
-    fit: Callable[[Array], Distribution | None] = empirical,
+    gamma: bool = False,
 ) -> Array:
     """Return the values that are as probable in the observations as values are in the model.
 
@@ -149,18 +210,13 @@ def map_quantiles(
     >>> map_quantiles(np.array([2.0, 4.0]), trained, observed, ratio=False).tolist()
     [20.0, 31.0]
     """
-    model, truth = fit(trained), fit(observed)
-    if model is None or truth is None:
-        return np.full(values.shape, np.nan)
-    mapped = truth.quantile(model.below(values))
-    low, high = trained.min(), trained.max()
-    inside = np.clip(values, low, high)
-    if fit is not empirical:
-        return mapped
-    if ratio:
-        factor = np.divide(values, inside, out=np.ones_like(values), where=inside > 0)
-        return np.asarray(mapped * factor)
-    return np.asarray(mapped + (values - inside))
+    if gamma:
+        share = GammaWithZeros(trained).below(values)
+        return GammaWithZeros(observed).quantile(share)
+    model = Empirical(trained)
+    mapped = Empirical(observed).quantile(model.below(values))
+    inside = np.clip(values, *model.outermost())
+    return _changed(mapped, values, inside, ratio=ratio)
 
 
 def map_changes(
@@ -175,8 +231,8 @@ def map_changes(
 
     Parameters
     ----------
-    values : ndarray of float64, shape (n,)
-    own : ndarray of float64, shape (l,)
+    values : ndarray of float64, shape (n, *cells)
+    own : ndarray of float64, shape (l, *cells)
         All values of the model around these times, by which they have a probability.
     trained, observed : ndarray of float64
 
@@ -191,13 +247,10 @@ def map_changes(
     >>> map_changes(trained + 5, trained + 5, trained, observed, ratio=False).tolist()
     [15.0, 25.0, 35.0]
     """
-    share = empirical(own).below(values)
-    before = empirical(trained).quantile(share)
-    truth = empirical(observed).quantile(share)
-    if ratio:
-        factor = np.divide(values, before, out=np.ones_like(values), where=before > 0)
-        return np.asarray(truth * factor)
-    return np.asarray(truth + (values - before))
+    share = Empirical(own).below(values)
+    before = Empirical(trained).quantile(share)
+    truth = Empirical(observed).quantile(share)
+    return _changed(truth, values, before, ratio=ratio)
 
 
 def map_without_change(
@@ -222,13 +275,35 @@ def map_without_change(
     [15.0, 25.0, 35.0]
     """
     if ratio:
-        change = _ratio(own.mean(), trained.mean())
-        inner = values / change if change > 0 else values
+        change = _ratio(_mean(own), _mean(trained))
+        inner = values / np.where(change > 0, change, 1.0)
         return np.asarray(change * map_quantiles(inner, trained, observed, ratio=True))
-    shift = own.mean() - trained.mean()
+    shift = _mean(own) - _mean(trained)
     mapped = map_quantiles(values - shift, trained, observed, ratio=False)
     return np.asarray(shift + mapped)
 
 
-def _ratio(top: float, bottom: float) -> float:
-    return float(top / bottom) if bottom > 0 else 1.0
+def _changed(result: Array, values: Array, before: Array, *, ratio: bool) -> Array:
+    """Return a result with the change from one value to another, which is a difference or a
+    ratio."""
+    return result * _ratio(values, before) if ratio else result + (values - before)
+
+
+def _mean(values: Array) -> Array:
+    """Return the mean of each cell; NaN where there is no value."""
+    parts = Spread().gather(values, np.zeros(len(values), np.intp), 1, None)
+    return np.where(parts.count[0] > 0, Spread().finish(parts)["mean"][0], np.nan)
+
+
+def _deviation(values: Array) -> Array:
+    parts = Spread().gather(values, np.zeros(len(values), np.intp), 1, None)
+    return np.asarray(Spread().finish(parts)["deviation"][0])
+
+
+def _ratio(top: Array, bottom: Array) -> Array:
+    """Return a ratio; 1 where there is nothing to divide by."""
+    result = np.where(
+        np.isnan(bottom), np.nan, np.ones(np.broadcast(top, bottom).shape)
+    )
+    np.divide(top, bottom, out=result, where=bottom > 0)
+    return result

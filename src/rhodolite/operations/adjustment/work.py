@@ -14,8 +14,6 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Array, SeriesKernel
 from rhodolite.errors import warn
 from rhodolite.kernels.quantile_mapping import (
-    empirical,
-    gamma_with_zeros,
     map_changes,
     map_quantiles,
     map_without_change,
@@ -107,11 +105,8 @@ class Adjustment(SeriesKernel):
             values = self._with_traces(values)
         parts = np.split(values, np.cumsum(self.sizes)[:2])
         result = np.full(parts[0].shape, np.nan)
-        lacking = 0
         for phase in self.phases:
-            for cell in range(values.shape[1]):
-                adjusted = self._adjust(phase, *(part[:, cell] for part in parts))
-                result[phase.steps, cell] = adjusted
+            result[phase.steps] = self._adjust(phase, *parts)
         known = ~np.isnan(parts[0])
         lacking = int((known & np.isnan(result)).sum())
         if self.rule.trace > 0:
@@ -122,32 +117,26 @@ class Adjustment(SeriesKernel):
     def _adjust(
         self, phase: Phase, model: Array, trained: Array, observed: Array
     ) -> Array:
-        """Return the adjusted values of a phase at one cell."""
-        values = model[phase.steps]
-        samples = (model[phase.own], trained[phase.trained], observed[phase.observed])
-        own, before, truth = (sample[~np.isnan(sample)] for sample in samples)
-        for sample, given in zip((before, truth), samples[1:], strict=True):
-            if sample.size < max(self.rule.coverage * given.size - 1e-9, 2):
-                return np.full(values.shape, np.nan)
-        ratio = self.rule.ratio
-        if self.rule.method is Method.MEAN:
-            return shift_mean(values, before, truth, ratio=ratio)
-        if self.rule.method is Method.SPREAD:
-            return shift_and_scale(values, before, truth, ratio=ratio)
-        known = ~np.isnan(values)
-        result = np.full(values.shape, np.nan)
-        if known.any():
-            result[known] = self._map(values[known], own, before, truth)
-        return result
+        """Return the adjusted values of a phase, missing where too little is known."""
+        values, own = model[phase.steps], model[phase.own]
+        before, truth = trained[phase.trained], observed[phase.observed]
+        enough = np.ones(values.shape[1], dtype=bool)
+        for sample in (before, truth):
+            count = (~np.isnan(sample)).sum(axis=0)
+            enough &= count >= max(self.rule.coverage * len(sample) - 1e-9, 2)
+        return np.where(enough, self._map(values, own, before, truth), np.nan)
 
     def _map(self, values: Array, own: Array, before: Array, truth: Array) -> Array:
-        ratio = self.rule.ratio
-        if self.rule.method is Method.CHANGES:
-            return map_changes(values, own, before, truth, ratio=ratio)
-        if self.rule.method is Method.DETRENDED:
-            return map_without_change(values, own, before, truth, ratio=ratio)
-        fit = gamma_with_zeros if self.rule.fit is Fit.GAMMA else empirical
-        return map_quantiles(values, before, truth, ratio=ratio, fit=fit)
+        rule = self.rule
+        if rule.method is Method.CHANGES:
+            return map_changes(values, own, before, truth, ratio=rule.ratio)
+        if rule.method is Method.DETRENDED:
+            return map_without_change(values, own, before, truth, ratio=rule.ratio)
+        if rule.method is Method.QUANTILES:
+            gamma = rule.fit is Fit.GAMMA
+            return map_quantiles(values, before, truth, ratio=rule.ratio, gamma=gamma)
+        work = shift_mean if rule.method is Method.MEAN else shift_and_scale
+        return work(values, before, truth, ratio=rule.ratio)
 
     def _with_traces(self, values: Array) -> Array:
         """Return values of which those that are none are random amounts below the trace, the same
