@@ -103,7 +103,7 @@ VALUES = {
     "by": ["basin"],
     "stamp": ["end", "middle"],
     "min-years": [1],
-    "compare.kind": ["ratio", "percent"],
+    "compare.kind": ["ratio", "percent", "ensemble"],
     "with": ["a.nc", "b.csv:soi"],
     "lag": ["3", "-6..6"],
     "when": ["a.csv:oni > 0.5", "lowest 5 of b.csv"],

@@ -333,7 +333,9 @@ class Verbs:
         self,
         *,
         with_: str | PathLike[str] | Dataset | None = None,
-        kind: Literal["difference", "ratio", "percent"] = "difference",
+        kind: Literal[
+            "difference", "ratio", "percent", "quantiles", "ensemble"
+        ] = "difference",
     ) -> Self: ...
     def draw_map(
         self,

@@ -16,11 +16,17 @@ from rhodolite.arrays import (
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.ensemble import find_member_dimension
 from rhodolite.model.time.time_labels import time_labels
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.pairing.cells import counterpart, in_line
 from rhodolite.operations.pairing.difference_tables import Contrast, Pair, times
+from rhodolite.operations.pairing.ensemble_scores import (
+    EnsembleTable,
+    ScoredEnsemble,
+    quantile_pairs,
+)
 from rhodolite.operations.pairing.times import MatchedTimes
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.selection.indices import take_steps
@@ -39,6 +45,10 @@ class Compare(Operation):
     by their true area. A table for the whole dataset is printed, with a column for each member
     of an ensemble. Members of two ensembles are matched by their names; another dataset without
     members is compared with each.
+
+    `--kind ensemble` scores all members together against one dataset: the continuous ranked
+    probability score, spread and error, and how often the other lay between which members. `--kind
+    quantiles` sets the quantiles of both over time side by side.
 
     Examples
     --------
@@ -86,14 +96,37 @@ class Compare(Operation):
             )
             its = in_line(dataset, variable, other, its, Role.TIME)
             second = _like(part, variable, other, its, steps)
+            if self.kind in (Contrast.ENSEMBLE, Contrast.QUANTILES):
+                special, table = self._over_time(part, variable, second, other.label)
+                results += [
+                    v for v in special if v.name not in {r.name for r in results}
+                ]
+                tables += table
+                continue
             pair = Pair(part, variable, second, other.label, self.kind)
             results += [pair.difference(), *pair.by_cell(), *pair.by_time()]
             tables.append(pair)
         axes = [v for v in part.variables.values() if v.name in part.axes.auxiliary]
+        if self.kind in (Contrast.ENSEMBLE, Contrast.QUANTILES):
+            time = part.need(Role.TIME)
+            gone = {d for d in (time.dimension, find_member_dimension(part)) if d}
+            axes = [v for v in axes if not gone & set(v.dimensions)]
+            others = [v for v in others if not gone & set(v.dimensions)]
         remaining = {v.name: v for v in (*others, *axes)}
         return part.with_variables(
             [*remaining.values(), *results], remarks=(*dataset.remarks, *tables)
         )
+
+    def _over_time(
+        self, part: Dataset, variable: Variable, second: LazyArray, label: str
+    ) -> tuple[list[Variable], list[Any]]:
+        """Return what there is to say of all times together: scores of an ensemble, or quantiles;
+        and the table that is printed."""
+        part.need_time()
+        if self.kind is Contrast.QUANTILES:
+            return quantile_pairs(part, variable, second, label), []
+        scores = ScoredEnsemble(part, variable, second, label).variables()
+        return scores, [EnsembleTable(part, variable, label, tuple(scores))]
 
 
 def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:

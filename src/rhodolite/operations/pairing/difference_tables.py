@@ -52,12 +52,15 @@ class Contrast(StrEnum):
     DIFFERENCE = "difference"
     RATIO = "ratio"
     PERCENT = "percent"
+    QUANTILES = "quantiles"
+    ENSEMBLE = "ensemble"
 
 
 _CELL = {
     "bias": "mean difference",
     "mean_absolute_error": "mean absolute difference",
     "root_mean_square_error": "root of the mean squared difference",
+    "centred_error": "root of the mean squared difference of the departures from both means",
     "correlation": "correlation over time",
     "variance_ratio": "ratio of variances",
 }
@@ -193,7 +196,7 @@ class Pair:
 
     def _units_of_rows(self) -> list[str]:
         units, own = pretty(self._units("bias")), pretty(self.variable.units)
-        return [own, own, units, units, units, "", ""]
+        return [own, own, units, units, units, units, "", ""]
 
     def _units(self, ending: str) -> str | None:
         if ending == Contrast.PERCENT:
@@ -272,9 +275,16 @@ class _OverTime(SeriesKernel):
             "bias": total / present,
             "mean_absolute_error": absolute / present,
             "root_mean_square_error": np.sqrt(square / present),
+            "centred_error": _without_bias(square / present, total / present),
             "correlation": correlate(first, second)[0],
             "variance_ratio": ratio,
         }, Counter()
+
+
+def _without_bias(square: Array, bias: Array) -> Array:
+    """Return the error that is left when the means of both are taken away (Taylor 2001, Journal of
+    Geophysical Research 106, equation 2)."""
+    return np.asarray(np.sqrt(np.maximum(square - bias**2, 0.0)))
 
 
 @dataclass
@@ -326,6 +336,7 @@ _ROWS = (
     "bias",
     "mean absolute error",
     "root-mean-square error",
+    "centred error",
     "correlation",
     "ratio of variances",
 )
@@ -352,6 +363,7 @@ def _whole(flat: Array) -> list[float]:
         difference,
         absolute,
         float(np.sqrt(square)),
+        float(_without_bias(np.asarray(square), np.asarray(difference))),
         correlation,
         ratio,
     ]

@@ -1,0 +1,105 @@
+"""How well an ensemble says what was observed: its ranks, its spread and its probabilities."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+
+
+class EnsembleScores(NamedTuple):
+    """Scores over all times at which members and observation are there, shape (*cells).
+
+    Attributes
+    ----------
+    crps : ndarray of float64
+        Continuous ranked probability score; 0 is perfect, and of one member it is the mean absolute
+        error.
+    spread : ndarray of float64
+        Root of the mean variance of the members.
+    error : ndarray of float64
+        Root-mean-square error of the mean of the members.
+    ranks : ndarray of float64, shape (members + 1, *cells)
+        How often so many members lay below the observation; equal ones count half on either side.
+    """
+
+    crps: Array
+    spread: Array
+    error: Array
+    ranks: Array
+
+
+def score_ensemble(members: Array, observed: Array) -> EnsembleScores:
+    """Return the scores of an ensemble.
+
+    Parameters
+    ----------
+    members : ndarray of float64, shape (m, n, *cells)
+        Of n times; NaN where missing.
+    observed : ndarray of float64, shape (n, *cells)
+
+    Notes
+    -----
+    The score is mean(|x - y|) - mean(|x - x'|) / 2 over all members and pairs of members (Gneiting
+    and Raftery 2007, Journal of the American Statistical Association 102, equation 21); ranks after
+    Hamill 2001 (Monthly Weather Review 129); spread and error after Fortin and others 2014 (Journal
+    of Hydrometeorology 15).
+
+    Examples
+    --------
+    >>> scores = score_ensemble(np.array([[1.0], [3.0]]), np.array([2.0]))
+    >>> float(scores.crps), float(scores.error), scores.ranks.tolist()
+    (0.5, 0.0, [0.0, 1.0, 0.0])
+    """
+    count = len(members)
+    known = ~np.isnan(observed) & ~np.isnan(members).any(axis=0)
+    times = known.sum(axis=0)
+    # Sums that follow the order of times, whatever the number of cells.
+    distance = np.zeros(observed.shape)
+    for member in members:
+        distance += np.abs(member - observed)
+    ordered = np.sort(members, axis=0)
+    weights = 2 * np.arange(1, count + 1) - count - 1
+    pairs = np.zeros(observed.shape)
+    for weight, member in zip(weights, ordered, strict=True):
+        pairs += weight * member
+    score = distance / count - pairs / count**2
+    mean = _mean_of_members(members)
+    variance = np.zeros(observed.shape)
+    for member in members:
+        variance += (member - mean) ** 2
+    return EnsembleScores(
+        _over_time(score, known, times),
+        np.sqrt(_over_time(variance / max(count - 1, 1), known, times)),
+        np.sqrt(_over_time((mean - observed) ** 2, known, times)),
+        _ranks(members, observed, known),
+    )
+
+
+def _mean_of_members(members: Array) -> Array:
+    total = np.zeros(members.shape[1:])
+    for member in members:
+        total += member - members[0]
+    return np.asarray(members[0] + total / len(members))
+
+
+def _over_time(values: Array, known: Array, times: Array) -> Array:
+    total = np.zeros(values.shape[1:])
+    for row, there in zip(values, known, strict=True):
+        total += np.where(there, row, 0.0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(times > 0, total / times, np.nan)
+
+
+def _ranks(members: Array, observed: Array, known: Array) -> Array:
+    """Return how often each number of members lay below the observation."""
+    lower = (members < observed).sum(axis=0)
+    equal = (members == observed).sum(axis=0)
+    ranks = np.zeros((len(members) + 1, *observed.shape[1:]))
+    for rank in range(len(ranks)):
+        inside = (lower <= rank) & (rank <= lower + equal) & known
+        ranks[rank] = np.where(inside, 1.0 / (equal + 1), 0.0).sum(axis=0)
+    return ranks
