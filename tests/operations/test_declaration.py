@@ -112,6 +112,10 @@ VALUES = {
     "composite.test": ["permutation"],
     "permutations": [199],
     "count": [3],
+    "spectrum.method": ["welch"],
+    "segment": [120],
+    "tapers": [4],
+    "harmonics": [2],
     "adjust.to": ["observed.nc"],
     "trained-on": ["past.nc"],
     "adjust.method": ["quantiles", "mean"],
@@ -213,8 +217,8 @@ def test_what_is_wrong_in_a_plain_dictionary_is_named(plain, message):
 def test_the_catalogue_agrees_with_the_classes():
     order = (
         "subset extract annotate convert calc aggregate accumulate window climatology anomaly "
-        "index indicator extremes trend detrend correlate composite patterns adjust summarise "
-        "regrid relevel compare"
+        "index indicator extremes trend detrend correlate composite patterns spectrum adjust "
+        "summarise regrid relevel compare"
     )
     assert list(SUMMARIES) == list(all_operations()) == order.split()
     for verb, cls in all_operations().items():

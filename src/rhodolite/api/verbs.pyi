@@ -272,6 +272,15 @@ class Verbs:
         with_: str | PathLike[str] | Dataset | None = None,
         min_coverage: float = 1.0,
     ) -> Self: ...
+    def spectrum(
+        self,
+        *,
+        method: Literal["periodogram", "welch", "multitaper"] = "periodogram",
+        segment: int | None = None,
+        tapers: int = 5,
+        confidence: float = 0.95,
+        harmonics: int = 0,
+    ) -> Self: ...
     def adjust(
         self,
         *,

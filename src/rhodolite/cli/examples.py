@@ -93,6 +93,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"anomaly {_MONTHS} --variable tas then patterns --count 4 -o patterns.nc",
         f"anomaly {_MONTHS} --variable pr then patterns --with {_MONTHS}:tas -o pairs.nc",
     ),
+    "spectrum": (
+        f"subset {_MONTHS} --variable tas --at 61N,9E then anomaly then spectrum -o spectrum.csv",
+        f"spectrum {_MONTHS} --variable pr --harmonics 2 -o rainy_seasons.nc",
+    ),
     "adjust": (
         "adjust future.nc --to observed.nc --trained-on past.nc -o adjusted.nc",
         "adjust model.nc --to observed.nc --method mean --base 1981..2000 -o adjusted.nc",

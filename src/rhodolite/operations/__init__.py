@@ -39,6 +39,8 @@ SUMMARIES = {
     "times.",
     "patterns": "Patterns that explain most of the variance of a field, with their series and "
     "shares.",
+    "spectrum": "Spectra of series or of every cell, with the red noise behind them, or harmonics "
+    "of the year.",
     "adjust": "A model brought to observations: by its mean, its spread, or quantile by quantile.",
     "summarise": "A mean or another statistic over the area, regions, bands of latitude, or along "
     "an axis.",

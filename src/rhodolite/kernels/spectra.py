@@ -1,0 +1,238 @@
+"""How variance is spread over frequencies, and the harmonics of the year."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+
+
+class Spectrum(NamedTuple):
+    """A one-sided spectral density.
+
+    Attributes
+    ----------
+    frequency : ndarray of float64, shape (k,)
+        Of the unit of the rate of sampling; 0 is left out.
+    power : ndarray of float64, shape (k, *cells)
+        Whose sum times the distance of frequencies is the variance.
+    freedom : float
+        Degrees of freedom of each value.
+    """
+
+    frequency: Array
+    power: Array
+    freedom: float
+
+
+def periodogram(values: Array, rate: float) -> Spectrum:
+    """Return the periodogram of series less their mean.
+
+    Parameters
+    ----------
+    values : ndarray of float64, shape (n, *cells)
+    rate : float
+        Values for a unit of time.
+
+    Examples
+    --------
+    >>> wave = np.sin(2 * np.pi * np.arange(16) / 4)
+    >>> spectrum = periodogram(wave, 4.0)
+    >>> float(spectrum.frequency[spectrum.power.argmax()]), spectrum.freedom
+    (1.0, 2.0)
+    """
+    from scipy import signal
+
+    frequency, power = signal.periodogram(values, rate, detrend="constant", axis=0)
+    return Spectrum(frequency[1:], power[1:], 2.0)
+
+
+def welch(values: Array, rate: float, segment: int) -> Spectrum:
+    """Return the mean of the periodograms of segments that overlap by half, under a Hann window.
+
+    Parameters
+    ----------
+    values : ndarray of float64, shape (n, *cells)
+    rate : float
+    segment : int
+        Values in a segment.
+
+    Notes
+    -----
+    Welch 1967, IEEE Transactions on Audio and Electroacoustics 15, 70-73; degrees of freedom by its
+    equation 14, with the correlation of neighbouring segments that the window gives.
+
+    Examples
+    --------
+    >>> wave = np.sin(2 * np.pi * np.arange(64) / 4)
+    >>> spectrum = welch(wave, 4.0, 16)
+    >>> float(spectrum.frequency[spectrum.power.argmax()])
+    1.0
+    """
+    from scipy import signal
+
+    overlap = segment // 2
+    window = signal.get_window("hann", segment)
+    frequency, power = signal.welch(
+        values,
+        rate,
+        window=window,
+        noverlap=overlap,
+        detrend="constant",
+        axis=0,
+    )
+    count = (len(values) - overlap) // (segment - overlap)
+    shift = segment - overlap
+    together = (window[shift:] * window[:-shift]).sum() / (window**2).sum()
+    inflation = 1 + 2 * together**2 * (1 - 1 / count)
+    return Spectrum(frequency[1:], power[1:], float(2 * count / inflation))
+
+
+def multitaper(values: Array, rate: float, tapers: int) -> Spectrum:
+    """Return the mean of the spectra under orthogonal tapers.
+
+    Parameters
+    ----------
+    values : ndarray of float64, shape (n, *cells)
+    rate : float
+    tapers : int
+        How many; the bandwidth is (tapers + 1) / 2 frequencies.
+
+    Notes
+    -----
+    Thomson 1982, Proceedings of the IEEE 70, 1055-1096, with equal weights.
+
+    Examples
+    --------
+    >>> wave = np.sin(2 * np.pi * np.arange(64) / 4)
+    >>> spectrum = multitaper(wave, 4.0, 3)
+    >>> bool(abs(spectrum.frequency[spectrum.power.argmax()] - 1.0) < 0.2)
+    True
+    """
+    from scipy import signal
+
+    windows = signal.windows.dpss(len(values), (tapers + 1) / 2, tapers)
+    total: Any = 0.0
+    for window in windows:
+        frequency, power = signal.periodogram(
+            values, rate, window=window, detrend="constant", axis=0
+        )
+        total = total + power
+    return Spectrum(frequency[1:], np.asarray(total[1:] / tapers), 2.0 * tapers)
+
+
+def red_noise(values: Array, spectrum: Spectrum, rate: float) -> Array:
+    """Return the spectrum that noise with the variance and the lag-1 autocorrelation of series has.
+
+    Parameters
+    ----------
+    values : ndarray of float64, shape (n, *cells)
+    spectrum : Spectrum
+        With whose sum it is brought into line.
+    rate : float
+
+    Returns
+    -------
+    ndarray of float64, shape (k, *cells)
+
+    Notes
+    -----
+    Gilman, Fuglister and Mitchell 1963, Journal of the Atmospheric Sciences 20, 182-184.
+    """
+    departures = values - values.mean(axis=0)
+    square = (departures**2).sum(axis=0)
+    product = (departures[1:] * departures[:-1]).sum(axis=0)
+    follows = np.divide(product, square, out=np.zeros(square.shape), where=square > 0)
+    follows = np.clip(follows, 0.0, 0.999)
+    shape = (-1, *(1,) * (values.ndim - 1))
+    cosine = np.cos(2 * np.pi * spectrum.frequency / rate).reshape(shape)
+    noise = (1 - follows**2) / (1 + follows**2 - 2 * follows * cosine)
+    total = spectrum.power.sum(axis=0) / noise.sum(axis=0)
+    return np.asarray(noise * total)
+
+
+def limit_factor(freedom: float, share: float) -> float:
+    """Return what a background is multiplied by for the level below which a share of noise stays.
+
+    Examples
+    --------
+    >>> round(limit_factor(2.0, 0.95), 3)
+    2.996
+    """
+    from scipy.stats import chi2
+
+    return float(chi2.ppf(share, freedom) / freedom)
+
+
+class Harmonics(NamedTuple):
+    """The harmonics of the year, each of shape (k, *cells): amplitude, share of the variance that
+    it explains, and when in the year it is largest, from 0 to 1/h."""
+
+    amplitude: Array
+    share: Array
+    place: Array
+
+
+def fit_harmonics(values: Array, fractions: Array, count: int) -> Harmonics:
+    """Return the harmonics of the year by least squares.
+
+    Parameters
+    ----------
+    values : ndarray of float64, shape (n, *cells)
+        NaN where missing.
+    fractions : ndarray of float64, shape (n,)
+        When in the year each value is, from 0 to 1.
+    count : int
+        How many.
+
+    Notes
+    -----
+    a cos(2 pi h (t - t0)) for h from 1, with a mean; NaN where there are fewer values than numbers.
+
+    Examples
+    --------
+    >>> times = np.arange(12) / 12
+    >>> parts = fit_harmonics(3 * np.cos(2 * np.pi * (times - 0.25)), times, 1)
+    >>> float(parts.amplitude[0].round(9)), float(parts.place[0].round(9))
+    (3.0, 0.25)
+    """
+    angles = 2 * np.pi * np.arange(1, count + 1)[:, None] * fractions
+    design = np.concatenate([np.ones((1, len(values))), np.cos(angles), np.sin(angles)])
+    flat = values.reshape(len(values), -1)
+    present = ~np.isnan(flat)
+    filled = np.where(present, flat, 0.0)
+    matrices = np.einsum("in,jn,nc->cij", design, design, present.astype(np.float64))
+    sides = (design @ filled).T
+    enough = present.sum(axis=0) > len(design)
+    matrices[~enough] = np.eye(len(design))
+    solved = np.linalg.solve(matrices, sides[..., None])[..., 0].T
+    solved = np.where(enough, solved, np.nan)
+    cosine, sine = solved[1 : count + 1], solved[count + 1 :]
+    numbers = np.arange(1, count + 1)[:, None]
+    place = np.arctan2(sine, cosine) / (2 * np.pi * numbers) % (1 / numbers)
+    parts = (
+        cosine[:, None] * np.cos(angles)[..., None]
+        + sine[:, None] * np.sin(angles)[..., None]
+    )
+    shape = (count, *values.shape[1:])
+    share = _explained(parts, filled, present)
+    amplitude = np.hypot(cosine, sine)
+    return Harmonics(
+        amplitude.reshape(shape), share.reshape(shape), place.reshape(shape)
+    )
+
+
+def _explained(parts: Array, filled: Array, present: Array) -> Array:
+    """Return the share of the variance of values that each of some parts has."""
+    count = np.maximum(present.sum(axis=0), 1)
+    mean = filled.sum(axis=0) / count
+    total = np.where(present, (filled - mean) ** 2, 0.0).sum(axis=0)
+    inside = np.where(present, parts, 0.0)
+    means = inside.sum(axis=1) / count
+    squares = np.where(present, (parts - means[:, None]) ** 2, 0.0).sum(axis=1)
+    result = np.full(squares.shape, np.nan)
+    np.divide(squares, total, out=result, where=total > 0)
+    return result

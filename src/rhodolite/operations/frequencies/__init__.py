@@ -1,0 +1,1 @@
+"""Spectra and harmonics of whole series."""
