@@ -317,6 +317,7 @@ class Verbs:
         region: str | PathLike[str] | Sequence[str] | HasOutline | None = None,
         cells: Literal["fraction", "centre", "touched"] = "fraction",
         latitude_bands: float | None = None,
+        integral: bool = False,
         by: str | None = None,
         min_coverage: float | None = None,
     ) -> Self: ...
@@ -337,6 +338,8 @@ class Verbs:
         to: str | float | None = None,
         method: Literal["log-pressure", "linear"] | None = None,
         extrapolate: bool = False,
+        by: str | None = None,
+        find: str | float | None = None,
     ) -> Self: ...
     def compare(
         self,

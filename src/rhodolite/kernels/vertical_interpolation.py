@@ -74,6 +74,49 @@ def at_levels(
     return result
 
 
+def first_crossing(
+    values: Array, heights: Array, threshold: float, *, above: bool, or_equal: bool
+) -> Array:
+    """Return the height at which values lie beyond a threshold for the first time.
+
+    Parameters
+    ----------
+    values : ndarray of float64, shape (levels, *cells)
+        In the order in which levels are looked at; missing ones are passed over.
+    heights : ndarray of float64, shape (levels,)
+    threshold : float
+    above : bool
+        Whether values have to lie above it, and not below.
+    or_equal : bool
+        Whether values on it count.
+
+    Returns
+    -------
+    ndarray of float64, shape (*cells)
+        On the straight line from the level before, where that is there; NaN where no level is
+        beyond.
+
+    Examples
+    --------
+    >>> heights = np.array([0.0, 100.0, 200.0])
+    >>> column = np.array([5.0, 1.0, -3.0])
+    >>> float(first_crossing(column, heights, 0.0, above=False, or_equal=False))
+    125.0
+    """
+    beyond = values > threshold if above else values < threshold
+    if or_equal:
+        beyond |= values == threshold
+    first = beyond.argmax(axis=0)
+    before = np.maximum(first - 1, 0)
+    y0, y1 = _take(values, before), _take(values, first)
+    x0, x1 = heights[before], heights[first]
+    part = np.ones(np.shape(y0))
+    # Without a level before it, or with a missing one, the level itself is all that is known.
+    known = (first > 0) & ~np.isnan(y0) & (y1 != y0)
+    np.divide(threshold - y0, y1 - y0, out=part, where=known)
+    return np.where(beyond.any(axis=0), x0 + part * (x1 - x0), np.nan)
+
+
 def _take(of: Array, index: Array) -> Array:
     if index.size == 1:
         return np.asarray(of[int(index.reshape(-1)[0])], dtype=np.float64)

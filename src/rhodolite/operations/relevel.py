@@ -16,7 +16,9 @@ from rhodolite.model.units.udunits import convert, convertible, is_unit
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.variables.references import drop_stale, without_axes
+from rhodolite.operations.vertical.conditions import ColumnCondition
 from rhodolite.operations.vertical.coordinate import Vertical
+from rhodolite.operations.vertical.first_level import find_first_level
 from rhodolite.operations.vertical.level_array import Releveled
 from rhodolite.operations.vertical.new_levels import NewLevels
 
@@ -38,6 +40,11 @@ class Relevel(Operation):
     missing beyond the outermost level, unless `--extrapolate` continues the outermost gradient,
     and where a level that is needed is missing.
 
+    `--by zg` brings pressure levels to heights, or model levels to those that a variable gives at
+    each cell: a geopotential height, a geopotential, or a pressure. `--find` gives the first level,
+    from the ground up or from the surface of the sea down, where a condition is met: 'ta < 0degC'
+    is the freezing level, 'thetao differs 0.2K from 10m' the depth of the mixed layer.
+
     Examples
     --------
     >>> Relevel(to="850hPa,500hPa")  # doctest: +SKIP
@@ -52,8 +59,22 @@ class Relevel(Operation):
     extrapolate: bool = parameter(
         "extrapolate beyond the outermost levels", default=False
     )
+    by: str | None = parameter(
+        "a variable of heights or pressures that --to is of, such as geopotential height",
+        example="NAME",
+    )
+    find: ColumnCondition | None = parameter(
+        "instead of --to, the first level from the surface where a condition is met",
+        example="'ta < 0degC'",
+    )
 
     def check(self) -> None:
+        if self.find is not None:
+            if self.to is not None or self.by is not None:
+                raise UsageError(
+                    "--find: the level is what is looked for; leave --to and --by out"
+                )
+            return
         if self.to is None:
             raise UsageError(
                 "relevel: to which levels? Add --to 850hPa,500hPa or --to 100m..2000m/100m"
@@ -69,8 +90,14 @@ class Relevel(Operation):
         DataError
             If there are no levels, they cannot be found, or are of another kind.
         """
+        if self.find is not None:
+            level = find_first_level(dataset, self.find)
+            gone = str(dataset.need(Role.LEVEL).dimension)
+            return without_axes(dataset, (gone,), {}, [level])
         assert self.to is not None
         vertical = Vertical.of(dataset)
+        if self.by is not None:
+            vertical = vertical.given_by(dataset[self.by])
         units = self.to.units or vertical.units
         if not convertible(units, vertical.units):
             kind = "pressures" if vertical.pressure else "heights or depths"
@@ -158,8 +185,15 @@ class Relevel(Operation):
     ) -> Variable:
         old = dataset.need(Role.LEVEL).variable
         name = _name(vertical)
-        if vertical.values is None:
+        if vertical.values is None and not vertical.pressure:
             about: dict[str, Any] = {
+                "standard_name": "height",
+                "long_name": "height",
+                "positive": "up",
+                "axis": "Z",
+            }
+        elif vertical.values is None:
+            about = {
                 "standard_name": "air_pressure",
                 "long_name": "pressure",
                 "positive": "down",
@@ -185,4 +219,6 @@ def _in_order(levels: Array, vertical: Vertical) -> Array:
 
 
 def _name(vertical: Vertical) -> str:
-    return vertical.dimension if vertical.values is not None else "plev"
+    if vertical.values is not None:
+        return vertical.dimension
+    return "plev" if vertical.pressure else "height"

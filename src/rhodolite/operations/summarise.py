@@ -13,8 +13,10 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.units.udunits import product
+from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
+from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
 from rhodolite.operations.axis_reduction.plan import AxisPlan, Over, plan_for
 from rhodolite.operations.axis_reduction.reduce import reduce_axes
 from rhodolite.operations.declaration import Operation, parameter
@@ -35,6 +37,7 @@ from rhodolite.operations.variables.references import (
     list_coordinate,
     without_axes,
 )
+from rhodolite.operations.vertical.first_level import LevelIntegral
 
 _ONE_BY_ONE = ("lat", "lon", "level", "ensemble", "site")
 """Axes short enough for a block to hold all of them."""
@@ -51,9 +54,10 @@ class Summarise(Operation):
     of each; sites count alike, all together or in groups (`--over site --by COLUMN`); bands of
     latitude become a latitude coordinate with bounds. A sum adds the values, each multiplied by
     the covered part of its cell; a count is the number of cells with a value. Several statistics
-    make one variable each. Over an ensemble, if no statistic is named, the output has the mean,
-    the standard deviation, and for anomalies, differences and trends the fraction of members that
-    agree with the mean in sign.
+    make one variable each. `--integral` over levels adds up values times the thickness of their
+    layers. Over an ensemble, if no statistic is named, the output has the mean, the standard
+    deviation, and for anomalies, differences and trends the fraction of members that agree with the
+    mean in sign.
 
     Examples
     --------
@@ -76,6 +80,9 @@ class Summarise(Operation):
     )
     latitude_bands: float | None = parameter(
         "width of latitude bands in degrees, in place of one area", example="2"
+    )
+    integral: bool = parameter(
+        "with --over level: the integral over pressure, height or depth", default=False
     )
     by: str | None = parameter(
         "with --over site: a column of the sites, whose words make groups",
@@ -103,6 +110,12 @@ class Summarise(Operation):
             option = "region" if self.region is not None else "latitude-bands"
             raise UsageError(
                 f"--{option} goes with --over area, not with --over {self.over.value}"
+            )
+        if self.integral and (
+            self.over is not Over.LEVEL or self.statistic is not None
+        ):
+            raise UsageError(
+                "--integral goes with --over level, and with no --statistic"
             )
         if self.by is not None and self.over is not Over.SITE:
             raise UsageError(
@@ -154,6 +167,8 @@ class Summarise(Operation):
     def _summarise(
         self, dataset: Dataset, variable: Variable, plan: AxisPlan
     ) -> list[Variable]:
+        if self.integral:
+            return [self._integral(dataset, variable, plan)]
         if self.over is not Over.ENSEMBLE or self.statistic is not None:
             measures = (
                 self.statistic.measures
@@ -229,6 +244,28 @@ class Summarise(Operation):
         for name in plan.labels:
             result = list_coordinate(result, name)
         return result
+
+    def _integral(
+        self, dataset: Dataset, variable: Variable, plan: AxisPlan
+    ) -> Variable:
+        """Return the integral over levels: missing levels add nothing."""
+        need_ratio_scale(variable)
+        (dimension,) = plan.dimensions
+        along = variable.dimensions.index(dimension)
+        thickness, words = layer_weights(dataset)
+        level_units = dataset.need(Role.LEVEL).variable.units or UNITS_OF_ONE
+        units = product(variable.units or UNITS_OF_ONE, level_units)
+        data = LevelIntegral(variable.floats(), along, thickness)
+        dims = tuple(d for d in variable.dimensions if d != dimension)
+        gone = ("standard_name", "ancillary_variables", "units_metadata")
+        about = {
+            **drop_stale(variable, *gone).attributes,
+            "long_name": f"integral of {variable.quantity} {words}",
+            "units": units,
+        }
+        storage = Storage(dtype=variable.storage.dtype)
+        rounded = Mapped(data, np.asarray, variable.floats().dtype)
+        return Variable(variable.name, dims, rounded, about, storage)
 
     def _agreement(self, variable: Variable, plan: AxisPlan) -> Variable:
         work = plan.collapse(variable, Measure("mean"), 0.0)

@@ -21,6 +21,19 @@ _SIGMA = "atmosphere_sigma_coordinate"
 _LOG = "atmosphere_ln_pressure_coordinate"
 
 
+_GRAVITY = 9.80665
+"""m s-2."""
+
+
+@dataclass(frozen=True)
+class _Divided:
+    change: Callable[[Array], Array]
+    by: float
+
+    def __call__(self, block: Array) -> Array:
+        return np.asarray(self.change(block) / self.by)
+
+
 @dataclass(frozen=True, eq=False)
 class Vertical:
     """The levels of a dataset.
@@ -90,6 +103,34 @@ class Vertical:
     @property
     def pressure(self) -> bool:
         return is_pressure(self.units)
+
+    def given_by(self, variable: Variable) -> Vertical:
+        """Return the same levels at the heights, or pressures, that a variable gives them.
+
+        Raises
+        ------
+        DataError
+            If it does not run along the levels, or is neither a height nor a pressure.
+        """
+        if self.dimension not in variable.dimensions:
+            raise DataError(
+                f"--by {variable.name}: it does not run along {self.dimension}"
+            )
+        units = variable.units or "1"
+        if is_pressure(units) or convertible(units, "m"):
+            return Vertical(self.dimension, units, None, (variable,), np.asarray)
+        if convertible(units, "m2 s-2"):
+            # A geopotential is a height times gravity (WMO-No. 8, volume I, annex 12.A).
+            change = rescaling(variable, "m2 s-2")
+            heights = variable.replace(
+                data=Mapped(variable.floats(), _Divided(change, _GRAVITY), "f8"),
+                missing=None,
+            )
+            return Vertical(self.dimension, "m", None, (heights,), np.asarray)
+        raise DataError(
+            f"--by {variable.name}: it is in {units}, and neither a height, a geopotential nor a "
+            "pressure"
+        )
 
     def heights(self, variable: Variable) -> list[LazyArray]:
         """Return the arrays that heights are computed from, aligned with a variable."""

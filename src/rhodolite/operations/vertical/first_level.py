@@ -1,0 +1,219 @@
+"""The first level from the ground or the surface at which a condition is met, and integrals over
+levels."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from rhodolite.arrays import Array, LazyArray, Region
+from rhodolite.errors import DataError
+from rhodolite.kernels.vertical_interpolation import at_levels, first_crossing
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units.conversion import rescaling_between
+from rhodolite.model.units.differences import is_difference
+from rhodolite.model.units.udunits import convert, convertible
+from rhodolite.model.variable import Storage, Variable
+from rhodolite.operations.vertical.conditions import ColumnCondition
+from rhodolite.operations.vertical.coordinate import Vertical
+
+
+def find_first_level(dataset: Dataset, condition: ColumnCondition) -> Variable:
+    """Return the height at which a condition is met first.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    condition : ColumnCondition
+
+    Raises
+    ------
+    DataError
+        If there are no levels, or units do not go together.
+    """
+    vertical = Vertical.of(dataset)
+    variable = dataset[condition.variable]
+    if vertical.dimension not in variable.dimensions:
+        raise DataError(f"{variable.name} does not run along {vertical.dimension}")
+    if vertical.values is None:
+        raise DataError(
+            f"--find: heights differ from column to column; bring {variable.name} to levels of one "
+            "kind first, such as relevel --to 1000hPa..100hPa/25hPa"
+        )
+    along = variable.dimensions.index(vertical.dimension)
+    order = _from_the_surface(vertical)
+    reference = None
+    if condition.level is not None:
+        reference = _converted(condition.level, condition.level_units, vertical.units)
+    threshold = _threshold(variable, condition)
+    data = FirstLevel(
+        variable.floats(),
+        along,
+        vertical.values[order],
+        order,
+        condition.sign,
+        threshold,
+        reference,
+        logarithmic=vertical.pressure,
+    )
+    given = variable.attributes
+    about: dict[str, Any] = {
+        key: value
+        for key, value in given.items()
+        if key in ("grid_mapping", "coordinates")
+    }
+    what = "pressure" if vertical.pressure else "height or depth"
+    about["long_name"] = f"first {what} from the surface where {condition}"
+    about["units"] = vertical.units
+    about["comment"] = "between levels by straight lines" + (
+        " in the logarithm of pressure" if vertical.pressure else ""
+    )
+    dims = tuple(d for d in variable.dimensions if d != vertical.dimension)
+    storage = Storage(dtype="float64")
+    return Variable(f"first_{vertical.dimension}", dims, data, about, storage)
+
+
+def _from_the_surface(vertical: Vertical) -> Array:
+    """Return the levels from the ground upwards, or from the surface of the sea downwards."""
+    assert vertical.values is not None
+    values = vertical.values
+    # Pressures fall from the ground up; heights and depths are counted from the surface.
+    return np.argsort(-values if vertical.pressure else np.abs(values), kind="stable")
+
+
+def _converted(number: float, units: str, own: str) -> float:
+    if not units or units == own:
+        return number
+    if not convertible(units, own):
+        raise DataError(
+            f"--find: the levels are in {own}, which {units} cannot be converted to"
+        )
+    return float(convert(number, units, own))
+
+
+def _threshold(variable: Variable, condition: ColumnCondition) -> float:
+    """Return the number of a condition in the units of the variable."""
+    own = variable.units or "1"
+    if not condition.units:
+        return condition.number
+    difference = condition.level is not None
+    try:
+        change = rescaling_between(
+            condition.units, own, difference=difference or is_difference(variable)
+        )
+    except ValueError:
+        raise DataError(
+            f"--find '{condition}': {variable.name} is in {own}, which {condition.units} cannot be "
+            "converted to"
+        ) from None
+    return change.of(condition.number)
+
+
+class FirstLevel(LazyArray):
+    """The height at which a condition is met first, column by column.
+
+    Parameters
+    ----------
+    source : LazyArray
+    axis : int
+        Of its levels.
+    heights : ndarray of float64
+        Of the levels from the surface on.
+    order : ndarray of int
+        Where these lie in the source.
+    sign : {"<", ">", "differs"}
+    threshold : float
+    reference : float, optional
+        Height from which a difference is.
+    logarithmic : bool
+        Whether straight lines are in the logarithm of the heights.
+    """
+
+    dtype = np.dtype("f8")
+
+    def __init__(
+        self,
+        source: LazyArray,
+        axis: int,
+        heights: Array,
+        order: Array,
+        sign: str,
+        threshold: float,
+        reference: float | None,
+        *,
+        logarithmic: bool,
+    ) -> None:
+        self._source, self._axis, self._order = source, axis, order
+        self._sign, self._threshold = sign, threshold
+        scale = np.log if logarithmic else np.asarray
+        self._heights = np.asarray(scale(heights), dtype=np.float64)
+        self._reference = None if reference is None else float(scale(reference))
+        self._logarithmic = logarithmic
+        self.shape = (*source.shape[:axis], *source.shape[axis + 1 :])
+        if source.chunks is not None:
+            self.chunks = (*source.chunks[:axis], *source.chunks[axis + 1 :])
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)
+
+    @property
+    def decoded_share(self) -> float:
+        return self._source.decoded_share * self._source.shape[self._axis]
+
+    def read(self, region: Region) -> Array:
+        whole = slice(0, self._source.shape[self._axis])
+        inner = (*region[: self._axis], whole, *region[self._axis :])
+        values = np.moveaxis(self._source.read(inner), self._axis, 0)
+        values = values[self._order].astype(np.float64)
+        heights = self._heights
+        if self._reference is not None:
+            values, heights = self._from_reference(values)
+        above = self._sign != "<"
+        found = first_crossing(
+            values,
+            heights,
+            self._threshold,
+            above=above,
+            or_equal=self._sign == "differs",
+        )
+        return np.exp(found) if self._logarithmic else found
+
+    def _from_reference(self, values: Array) -> tuple[Array, Array]:
+        """Return sizes of differences from the reference level, and the heights beyond it."""
+        assert self._reference is not None
+        wanted = np.array([self._reference])
+        there = at_levels(values, self._heights, wanted, extrapolate=False)
+        distance = np.abs(self._heights - self._heights[0])
+        beyond = distance > abs(self._reference - self._heights[0]) + 1e-9
+        sizes = np.abs(values[beyond] - there)
+        rows = np.concatenate([np.where(np.isnan(there), np.nan, 0.0), sizes])
+        return rows, np.concatenate([wanted, self._heights[beyond]])
+
+
+class LevelIntegral(LazyArray):
+    """The sum of values times the thickness of their layers; missing ones add nothing."""
+
+    dtype = np.dtype("f8")
+
+    def __init__(self, source: LazyArray, axis: int, thickness: Array) -> None:
+        self._source, self._axis, self._thickness = source, axis, thickness
+        self.shape = (*source.shape[:axis], *source.shape[axis + 1 :])
+        if source.chunks is not None:
+            self.chunks = (*source.chunks[:axis], *source.chunks[axis + 1 :])
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)
+
+    @property
+    def decoded_share(self) -> float:
+        return self._source.decoded_share * self._source.shape[self._axis]
+
+    def read(self, region: Region) -> Array:
+        whole = slice(0, self._source.shape[self._axis])
+        inner = (*region[: self._axis], whole, *region[self._axis :])
+        values = np.moveaxis(self._source.read(inner), self._axis, 0).astype(np.float64)
+        total = np.zeros(values.shape[1:])
+        for thickness, level in zip(self._thickness, values, strict=True):
+            total += np.where(np.isnan(level), 0.0, thickness * level)
+        return np.where(np.isnan(values).all(axis=0), np.nan, total)

@@ -1,0 +1,127 @@
+"""Integrals over levels, first levels of a condition, and levels that a variable gives."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import rhodolite
+from conftest import run_here
+from rhodolite import Relevel, Summarise
+from rhodolite.errors import DataError, UsageError
+from rhodolite.kernels.vertical_interpolation import first_crossing
+
+PRESSURES = np.array([1000.0, 850.0, 700.0, 500.0, 300.0])
+
+
+def column(values, name="ta", units="K", levels=PRESSURES, level="plev", **more):
+    values = np.asarray(values, dtype=float).reshape(len(levels), 1, -1)
+    about = {"plev": "hPa", "height": "m", "depth": "m"}[level]
+    return rhodolite.from_arrays(
+        {name: values},
+        {level: levels, "lat": [50.0], "lon": np.arange(values.shape[2]) * 1.0},
+        units={name: units, level: about} | more,
+    )
+
+
+@given(
+    st.lists(st.floats(-5, 5).map(lambda v: round(v, 1)), min_size=2, max_size=7),
+    st.floats(-3, 3).map(lambda v: round(v, 1)),
+    st.booleans(),
+)
+def test_the_first_crossing_is_where_a_walk_along_the_lines_finds_it(
+    values, limit, above
+):
+    """A fine walk from the first level on, to the distance of its steps."""
+    heights = np.arange(len(values)) * 10.0
+    fine = np.linspace(0, heights[-1], 20001)
+    line = np.interp(fine, heights, values)
+    beyond = line > limit + 1e-9 if above else line < limit - 1e-9
+    ours = float(
+        first_crossing(np.array(values), heights, limit, above=above, or_equal=False)
+    )
+    if beyond.any():
+        assert ours == pytest.approx(fine[beyond.argmax()], abs=0.02)
+    else:
+        assert np.isnan(ours)
+
+
+def test_the_freezing_level_is_found_from_the_ground_up_in_any_order():
+    temperatures = [
+        [280, 275, 274],
+        [276, 274, np.nan],
+        [272, 271, 272],
+        [250, 250, 250],
+    ]
+    temperatures += [[230, 230, 230]]
+    expected = [
+        np.exp(np.interp(-273.15, [-276, -272], np.log([850.0, 700.0]))),
+        np.exp(np.interp(-273.15, [-274, -271], np.log([850.0, 700.0]))),
+        700.0,  # what lies below is missing
+    ]
+    data = column(temperatures)
+    for given_data in (data, data.subset(level="300hPa..1000hPa")):
+        level = Relevel(find="ta < 0degC")(given_data)["first_plev"]
+        assert level.units == "hPa"
+        np.testing.assert_allclose(level.values()[0], expected, rtol=1e-12)
+    turned = column(np.asarray(temperatures)[::-1], levels=PRESSURES[::-1])
+    again = Relevel(find="ta < 273.15")(turned)["first_plev"]
+    np.testing.assert_allclose(again.values()[0], expected, rtol=1e-12)
+    never = Relevel(find="ta > 400[K]")(data)["first_plev"]
+    assert np.isnan(never.values()).all()
+
+
+def test_the_mixed_layer_ends_where_it_differs_from_ten_metres():
+    depths = np.array([0.0, 5.0, 20.0, 50.0, 100.0])
+    theta = [20.3, 20.1, 20.0, 19.4, 15.0]
+    data = column(theta, "thetao", "degC", depths, "depth")
+    level = Relevel(find="thetao differs 0.2K from 10m")(data)["first_depth"]
+    at_ten = np.interp(10, depths, theta)
+    expected = np.interp(-(at_ten - 0.2), [-20.0, -19.4], [20.0, 50.0])
+    assert level.values()[0, 0] == pytest.approx(expected, rel=1e-12)
+
+
+def test_integrals_add_layers_up_and_turn_humidity_into_water():
+    q = np.array([0.010, 0.006, 0.003, 0.001, 0.0])
+    data = column(q, "hus", "1")
+    total = Summarise(over="level", integral=True)(data)["hus"]
+    expected = np.trapezoid(q, -PRESSURES)
+    assert total.values()[0, 0] == pytest.approx(expected, rel=1e-12)
+    assert total.units == "hPa"
+    water = rhodolite.from_arrays(
+        {"hus": total.values()}, {"lat": [50.0], "lon": [0.0]}, units={"hus": "hPa"}
+    ).calc(formula="hus / 9.80665[m s-2]", name="prw", units="kg m-2")
+    amount = water["prw"].values()[0, 0]
+    assert amount == pytest.approx(expected * 100 / 9.80665, rel=1e-9)
+    with pytest.raises(DataError, match="interval scale"):
+        Summarise(over="level", integral=True)(column(q, "ta", "degC"))
+    with pytest.raises(UsageError, match="--over level"):
+        Summarise(over="area", integral=True)
+
+
+@pytest.mark.parametrize(("units", "factor"), [("m", 1.0), ("m2 s-2", 9.80665)])
+def test_pressures_become_heights_by_what_a_variable_says(tmp_path, units, factor):
+    heights = np.array([100.0, 1500.0, 3000.0, 5500.0, 9000.0])
+    temperature = 288.15 - 0.0065 * heights
+    numbers = {"ta": temperature, "zg": heights * factor}
+    data = rhodolite.from_arrays(
+        {name: values.reshape(5, 1, 1) for name, values in numbers.items()},
+        {"plev": PRESSURES, "lat": [50.0], "lon": [0.0]},
+        units={"ta": "K", "zg": units, "plev": "hPa"},
+    )
+    data.write(tmp_path / "a.nc")
+    line = "relevel a.nc --to 500m,2000m,20km --by zg -o h.nc"
+    answer = run_here(
+        *line.split()[:3], "500m,2000m,20000m", *line.split()[4:], folder=tmp_path
+    )
+    assert answer.code == 0, answer.err
+    result = rhodolite.read(tmp_path / "h.nc")
+    assert result["ta"].dimensions == ("height", "lat", "lon")
+    expected = [288.15 - 3.25, 288.15 - 13.0, np.nan]
+    np.testing.assert_allclose(result["ta"].values()[:, 0, 0], expected, rtol=1e-6)
+    with pytest.raises(DataError, match="neither a height"):
+        Relevel(to="500m", by="ta")(data)
+    with pytest.raises(UsageError, match="--find"):
+        Relevel(to="500m", find="ta < 0degC")
