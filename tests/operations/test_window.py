@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import run_here, write_plain
 from rhodolite import Aggregate, DataError, UsageError, Window
+from rhodolite.kernels.lanczos import lanczos_weights, low_pass
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
 STATISTICS = [
@@ -237,3 +238,78 @@ def test_names_of_several_statistics_that_are_taken_are_refused(demo):
     data = data.with_fields(tas_mean=data["tas"][0])
     with pytest.raises(DataError, match="two variables would be called tas_mean"):
         data.aggregate(to="year", statistic="mean,max")
+
+
+def _waves(years=60):
+    """A slow, a middle and a quick wave over months, and the time of each."""
+    months = np.arange(years * 12)
+    parts = [
+        amplitude * np.sin(2 * np.pi * months / period + 0.3)
+        for amplitude, period in ((3.0, 240), (2.0, 60), (1.0, 8))
+    ]
+    return months, np.array(parts)
+
+
+def _monthly(values, units="degC"):
+    times = np.datetime64("1950-01") + np.arange(len(values))
+    return rhodolite.from_arrays(
+        {"x": values[:, None]},
+        {"time": times.astype("M8[D]"), "lat": [0.0]},
+        units={"x": units},
+    )
+
+
+@pytest.mark.parametrize(
+    ("options", "kept"),
+    [
+        ({"longer_than": "10years"}, [1, 0, 0]),
+        ({"longer_than": "24months"}, [1, 1, 0]),
+        ({"shorter_than": "2years"}, [0, 0, 1]),
+        ({"longer_than": "2years", "shorter_than": "10years"}, [0, 1, 0]),
+    ],
+)
+def test_filters_part_slow_waves_from_quick_ones(options, kept):
+    _, parts = _waves()
+    data = _monthly(10 + parts.sum(axis=0))
+    result = Window(**options)(data)["x"]
+    departs = "shorter_than" in options
+    assert result.units == ("K" if departs else "degC")
+    expected = (np.array(kept)[:, None] * parts).sum(axis=0) + (0 if departs else 10)
+    values = result.values()[:, 0]
+    inside = np.isfinite(values)
+    assert inside.sum() >= 400
+    assert np.abs(values - expected)[inside].max() < 0.25
+
+
+@given(st.integers(1, 20), st.floats(2, 30), st.integers(0, 99))
+def test_a_filter_is_its_weights_written_out(half, cutoff, seed):
+    """To 12 digits of a direct sum, whose weights are those of the formula."""
+    values = np.random.default_rng(seed).normal(280, 5, 60)
+    values[7] = np.nan
+    steps = np.arange(1, half + 1)
+    side = np.sin(2 * np.pi * steps / cutoff) / (np.pi * steps)
+    side *= np.sin(np.pi * steps / half) / (np.pi * steps / half)
+    weights = np.concatenate([side[::-1], [2 / cutoff], side])
+    weights /= weights.sum()
+    ours = low_pass(values[:, None], lanczos_weights(cutoff, half), 1.0)[:, 0]
+    for at in range(60):
+        around = values[max(at - half, 0) : at + half + 1]
+        if len(around) < 2 * half + 1 or np.isnan(around).any():
+            # A weight that is nought needs no value.
+            continue
+        assert ours[at] == pytest.approx((weights * around).sum(), rel=1e-11)
+    equal = low_pass(np.full((60, 1), 0.1), lanczos_weights(cutoff, half), 0.5)
+    assert set(equal[np.isfinite(equal)]) == {0.1}
+
+
+def test_what_a_filter_cannot_do_is_refused():
+    data = _monthly(_waves(10)[1].sum(axis=0))
+    for options, words in (
+        ({"longer_than": "8years"}, "makes it shorter"),
+        ({"longer_than": "5years", "shorter_than": "2years"}, "exchange them"),
+        ({"longer_than": "1"}, "two steps"),
+    ):
+        with pytest.raises(DataError, match=words):
+            Window(**options)(data)
+    with pytest.raises(UsageError, match="do not go with"):
+        Window(longer_than="2years", statistic="max")

@@ -152,6 +152,8 @@ class Verbs:
         | Sequence[str]
         | Sequence[float] = "mean",
         align: Literal["centre", "start", "end"] = "centre",
+        longer_than: str | float | None = None,
+        shorter_than: str | float | None = None,
         min_coverage: float = 1.0,
     ) -> Self: ...
     def climatology(

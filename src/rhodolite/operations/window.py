@@ -16,13 +16,15 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.units.conversion import Rescaling
+from rhodolite.model.units.conversion import Rescaling, of_differences
+from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.pairing.times import number_periods
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import MEAN, OFFERED, Measure, Measures
 from rhodolite.operations.parameters.window_width import WindowWidth
+from rhodolite.operations.time_groups.filters import Band, Filtered
 from rhodolite.operations.time_groups.result_attributes import describe_statistic
 from rhodolite.operations.time_groups.several_statistics import each_statistic
 from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
@@ -57,6 +59,10 @@ class Window(Operation):
     middle step: centred means and sums are then those of one more step, of which the first and the
     last count half; other statistics need an odd number, or another `--align`.
 
+    `--longer-than 10years` keeps slow variations (low-pass), `--shorter-than` quick ones
+    (high-pass), and both together those between (band-pass), by Lanczos weights over twice the
+    longer of the two, or over `--width`.
+
     Examples
     --------
     >>> Window(width="12months", statistic="mean")  # doctest: +SKIP
@@ -71,6 +77,12 @@ class Window(Operation):
         example="NAME,...",
     )
     align: Align = parameter("where in its window a step lies", default=Align.CENTRE)
+    longer_than: WindowWidth | None = parameter(
+        "keep variations that take longer than this (low-pass)", example="10years"
+    )
+    shorter_than: WindowWidth | None = parameter(
+        "keep variations that take less than this (high-pass)", example="8years"
+    )
     min_coverage: float = parameter(
         "minimum fraction of the steps of a window that must be there (0 to 1)",
         default=1.0,
@@ -82,9 +94,20 @@ class Window(Operation):
         return self.statistic.first
 
     def check(self) -> None:
+        check_coverage(self.min_coverage)
+        if self._filters:
+            if self.statistic != MEAN or self.align is not Align.CENTRE:
+                raise UsageError(
+                    "--longer-than and --shorter-than are weighted means about the middle; they "
+                    "do not go with --statistic or --align"
+                )
+            return
         if self.width is None:
             raise UsageError("window: how long? Add --width, such as --width 12months")
-        check_coverage(self.min_coverage)
+
+    @property
+    def _filters(self) -> bool:
+        return self.longer_than is not None or self.shorter_than is not None
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of statistics of windows, on the grid and times of the input.
@@ -96,13 +119,15 @@ class Window(Operation):
         """
         if len(self.statistic.measures) > 1:
             return each_statistic(self, dataset)
-        assert self.width is not None
         axis = dataset.need_time()
         if axis.climatological:
             raise DataError(
                 f"{dataset.label} holds normals, whose last step is followed by the first; "
                 "climatology --smooth 3 smooths them round the year"
             )
+        if self._filters:
+            return self._filtered(dataset, axis)
+        assert self.width is not None
         length = self.width.steps(axis)
         if length > len(axis):
             raise DataError(
@@ -116,6 +141,71 @@ class Window(Operation):
             for variable in along_time
         }
         return dataset.with_variables(put_in_place(dataset, results))
+
+    def _filtered(self, dataset: Dataset, axis: TimeAxis) -> Dataset:
+        """Return the variations within a band of periods."""
+        band = self._band(axis)
+        if 2 * band.half + 1 > len(axis):
+            raise DataError(
+                f"the filter holds {2 * band.half + 1:,} steps, and the data only {len(axis):,}; "
+                f"--width {(len(axis) // 3) | 1} makes it shorter and less sharp"
+            )
+        along_time, _ = variables_along_time(dataset)
+        results = {v.name: [self._in_band(dataset, v, axis, band)] for v in along_time}
+        return dataset.with_variables(put_in_place(dataset, results))
+
+    def _band(self, axis: TimeAxis) -> Band:
+        longer, shorter = (
+            None if asked is None else float(asked.steps(axis))
+            for asked in (self.longer_than, self.shorter_than)
+        )
+        if longer is not None and shorter is not None and longer >= shorter:
+            raise DataError(
+                f"--longer-than {self.longer_than} --shorter-than {self.shorter_than}: no "
+                "variation is both; exchange them"
+            )
+        cutoffs = [cutoff for cutoff in (longer, shorter) if cutoff is not None]
+        if min(cutoffs) < 2:
+            raise DataError(
+                "a variation takes two steps at least; a shorter one cannot be told from others"
+            )
+        half = int(max(cutoffs))
+        if self.width is not None:
+            half = max(self.width.steps(axis) // 2, 1)
+        return Band(longer, shorter, half)
+
+    def _in_band(
+        self, dataset: Dataset, variable: Variable, axis: TimeAxis, band: Band
+    ) -> Variable:
+        along = time_axis_of(dataset, variable)
+        places = _evenly_placed(axis)
+        work = Filtered(variable.name, along, places, band, self.min_coverage)
+        first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
+        data: Any = Reduction(variable.floats(), series=work).output("value", first)
+        data = FirstAxisMoved(data, along)
+        limits = [
+            f"{word} than {asked.words}"
+            for word, asked in (
+                ("longer", self.longer_than),
+                ("shorter", self.shorter_than),
+            )
+            if asked is not None
+        ]
+        about: dict[str, Any] = {
+            "long_name": f"variations of {variable.quantity} that take {' and '.join(limits)}",
+            "comment": f"Lanczos filter of {2 * band.half + 1} steps (Duchon 1979)",
+        }
+        if not band.departs:
+            return variable.derive(data).edit(**about)
+        factor, units = of_differences(variable.units)
+        if factor != 1.0:
+            data = Mapped(data, Rescaling(factor, 0.0), "f8")
+        if units:
+            about["units"] = units
+        if is_temperature(units or "1"):
+            about["units_metadata"] = "temperature: difference"
+        changed = variable.derive(data).edit("standard_name", "units_metadata")
+        return changed.edit(**about)
 
     def _reaches(self, length: int) -> list[tuple[int, int]]:
         """Return how many steps before and after a step its window holds; of two windows, whose
@@ -183,6 +273,27 @@ class Window(Operation):
         )
         moving = f"over a moving window of {self.width.words}"
         return {**about, "comment": f"{moving}, aligned at its {self.align}"}
+
+
+def _evenly_placed(axis: TimeAxis) -> NDArray[np.int64]:
+    """Return where each step stands among evenly spaced ones, from 0.
+
+    Raises
+    ------
+    DataError
+        If steps are irregular.
+    """
+    resolution = axis.resolution
+    if resolution.unit in ("irregular", "single"):
+        raise DataError(
+            f"the data have {resolution}, and a filter needs times that are evenly apart"
+        )
+    numbers = number_periods(axis, resolution.unit, resolution.count)
+    if np.unique(numbers).size < len(axis):
+        raise DataError(
+            "two steps are of the same time; aggregate or choose one of them first"
+        )
+    return np.asarray(numbers - numbers.min())
 
 
 def _scale(

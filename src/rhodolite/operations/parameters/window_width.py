@@ -40,6 +40,8 @@ class WindowWidth(TypedValue):
         return cls(int(match.group(1)), match.group(2).removesuffix("s") or "step")
 
     def __str__(self) -> str:
+        if self.unit == "step":
+            return str(self.count)
         return f"{self.count}{self.unit}{'s' * (self.count > 1)}"
 
     @property
