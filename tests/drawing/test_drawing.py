@@ -484,3 +484,36 @@ def test_what_a_picture_says_it_shows_is_in_it(demo, name, line):
         np.abs(numbers[nearest] - told), np.abs(numbers[nearest - 1] - told)
     )
     assert apart.max() <= 2e-6 * np.abs(told).max()
+
+
+def test_curves_against_an_axis_of_their_own_have_limits_as_a_band(demo):
+    """Return levels at their periods, with both limits; a spectrum with the noise behind it."""
+    months = rhodolite.read(demo / "garnet_monthly_1981-2020.nc").subset(
+        variable="pr", at="61N,9E"
+    )
+    years = months.aggregate(to="year", statistic="max")
+    levels = years.extremes(periods="2,10,50", samples=100)
+    (axes,) = rhodolite.Curve()(levels).axes
+    (line,) = axes.lines
+    np.testing.assert_allclose(line.get_xdata(), [2, 10, 50])
+    expected = levels["pr_return_level"].values().ravel()
+    np.testing.assert_allclose(line.get_ydata(), expected)
+    band = axes.collections[0].get_paths()[0].vertices[:, 1]
+    assert band.max() == pytest.approx(levels["pr_return_level_upper"].values().max())
+    assert band.min() == pytest.approx(levels["pr_return_level_lower"].values().min())
+    assert axes.get_xscale() == "log"
+    assert rhodolite.Curve(linear=True)(levels).axes[0].get_xscale() == "linear"
+    spectrum = months.anomaly().spectrum(method="welch")
+    (axes,) = rhodolite.Curve(log=True)(spectrum).axes
+    names = [line.get_label() for line in axes.lines]
+    assert names == [
+        "spectral density",
+        "spectral density of red noise",
+        "limit (95 %) of red noise",
+    ]
+    assert axes.get_yscale() == "log"
+    with pytest.raises(DataError, match="no variable runs along an axis of its own"):
+        rhodolite.Curve()(months)
+    whole = rhodolite.read(demo / "garnet_monthly_1981-2020.nc").subset(lat="60N..65N")
+    with pytest.raises(DataError, match="choose one with --at"):
+        rhodolite.Curve()(whole.spectrum(harmonics=2))

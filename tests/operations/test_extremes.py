@@ -7,6 +7,7 @@ import math
 
 import numpy as np
 import pytest
+import scipy.optimize
 import scipy.stats
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -15,6 +16,7 @@ import rhodolite
 from conftest import EXAMPLES, make_dataset, run_here, write_plain
 from rhodolite import Extremes
 from rhodolite.arrays import Engine
+from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.extreme_values import fit_extremes, l_moments, quantile
 
 SHAPES = st.one_of(
@@ -193,3 +195,147 @@ def test_far_periods_and_short_series_are_said(tmp_path):
     level = rhodolite.read(tmp_path / "o.nc")["tas_return_level"]
     assert level.dimensions == ("lat", "lon")
     assert np.isnan(level.values()).tolist() == [[False, True]]
+
+
+def _annual(values, units="K"):
+    times = np.arange(len(values)) * 360.0 + 180
+    return make_dataset(
+        values[:, None, :], times=times, calendar="360_day", attributes={"units": units}
+    )
+
+
+def _values(result, *names):
+    return [Engine().compute(result[f"tas_{name}"].data)[..., 0, :] for name in names]
+
+
+def _walk(loss, start):
+    """The lowest point that a simplex finds, begun anew until it stays."""
+    best = start
+    for _ in range(3):
+        options = {"maxiter": 2000, "fatol": 1e-10, "xatol": 1e-8}
+        found = scipy.optimize.minimize(
+            loss, best, method="Nelder-Mead", options=options
+        )
+        best = found.x
+    return found
+
+
+@pytest.mark.parametrize("with_trend", [False, True])
+def test_likelihood_is_as_large_as_scipy_finds_it(with_trend):
+    """Parameters to 3 digits of a simplex that SciPy walks with; the ratio test by its chi2."""
+    rng = np.random.default_rng(67030)
+    x = scipy.stats.genextreme.rvs(-0.1, 20, 4, size=50, random_state=rng)
+    years = 2000 + (np.arange(50) * 360 + 180) / 360
+    covariate = 2 * (years - years[0]) / (years[-1] - years[0]) - 1
+    x = x + (2 * covariate if with_trend else 0)
+    step = Extremes(method="likelihood", trend=with_trend, samples=0, periods="20")
+    names = ["location", "scale", "shape", "return_level"]
+    names += ["location_trend", "trend_pvalue"] if with_trend else []
+    ours = [float(v[0]) for v in _values(step(_annual(x[:, None])), *names)]
+
+    def loss(p):
+        if p[1] <= 0 or p[2] < -0.99:
+            return np.inf
+        moved = x - (p[3] * covariate if len(p) > 3 else 0)
+        return -scipy.stats.genextreme.logpdf(moved, -p[2], p[0], p[1]).sum()
+
+    start = [x.mean(), x.std(), 0.0]
+    still = _walk(loss, start)
+    best = _walk(loss, [*start, 0.0]) if with_trend else still
+    slope = best.x[3] if with_trend else 0.0
+    expected = [best.x[0] + slope, best.x[1], best.x[2]]
+    np.testing.assert_allclose(ours[:3], expected, rtol=1e-3, atol=1e-3)
+    level = scipy.stats.genextreme.isf(1 / 20, -expected[2], *expected[:2])
+    assert ours[3] == pytest.approx(level, rel=1e-3)
+    if with_trend:
+        assert ours[4] == pytest.approx(10 * slope / 24.5, rel=1e-3)
+        p = scipy.stats.chi2.sf(2 * (still.fun - best.fun), 1)
+        assert ours[5] == pytest.approx(p, rel=1e-3)
+
+
+@settings(max_examples=5)
+@given(st.integers(0, 10**6), st.sampled_from(["high", "low"]), st.integers(1, 4))
+def test_peaks_are_those_of_clusters_walked_through_one_by_one(seed, tail, apart):
+    """Clusters, and the distribution of Hosking and Wallis 1987, written out for one cell."""
+    rng = np.random.default_rng(seed)
+    values = rng.gamma(0.7, 6, (3600, 2))
+    values = np.maximum(values, np.roll(values, 1, axis=0) * 0.8)
+    values[rng.random(values.shape) < 0.01] = np.nan
+    sign = 1 if tail == "high" else -1
+    data = make_dataset(
+        (sign * values)[:, None, :], times=np.arange(3600) + 0.5, calendar="360_day"
+    )
+    step = Extremes(above="95%", apart=apart, periods="50", samples=0, tail=tail)
+    names = ("threshold", "scale", "shape", "rate", "return_level")
+    threshold, scale, shape, rate, level = _values(step(data), *names)
+    for cell in range(2):
+        x = values[:, cell]
+        limit = np.nanquantile(x, 0.95)
+        peaks, since = [], apart
+        for value in x:
+            if value > limit:
+                if since >= apart:
+                    peaks.append(value)
+                peaks[-1] = max(peaks[-1], value)
+                since = 0
+            else:
+                since += 1
+        excess = np.sort(np.array(peaks)) - limit
+        weights = np.arange(len(excess)) / (len(excess) - 1)
+        first = excess.mean()
+        second = 2 * (weights * excess).mean() - first
+        k = first / second - 2
+        assert threshold[cell] == pytest.approx(sign * limit, rel=1e-12)
+        assert scale[cell] == pytest.approx((1 + k) * first, rel=1e-9)
+        assert shape[cell] == pytest.approx(-k, rel=1e-9, abs=1e-12)
+        often = len(peaks) / (np.isfinite(x).sum() / 360)
+        assert rate[cell] == pytest.approx(often, rel=1e-6)
+        above = scipy.stats.genpareto.isf(1 / (often * 50), -k, 0, (1 + k) * first)
+        assert level[cell] == pytest.approx(sign * (limit + above), rel=1e-6)
+
+
+def test_limits_hold_the_true_level_as_often_as_they_say():
+    """Of 20 records of 60 years, and of peaks of 40 years: nine in ten of L-moments, and somewhat
+    fewer of likelihood, as of any percentiles of samples of a distribution that is bent."""
+    rng = np.random.default_rng(9)
+    true = scipy.stats.genextreme.isf(1 / 20, 0.1, 20, 4)
+    values = scipy.stats.genextreme.rvs(0.1, 20, 4, size=(60, 20), random_state=rng)
+    options = {"periods": "20", "confidence": 0.9, "samples": 100}
+    step = Extremes(method="likelihood", **options)
+    low, high = _values(
+        step(_annual(values)), "return_level_lower", "return_level_upper"
+    )
+    assert 0.6 <= ((low < true) & (true < high)).mean() <= 1.0
+    days = rng.exponential(5, (40 * 360, 20))
+    data = make_dataset(
+        days[:, None, :], times=np.arange(len(days)) + 0.5, calendar="360_day"
+    )
+    step = Extremes(above="98%", apart=1, **options)
+    low, high = _values(step(data), "return_level_lower", "return_level_upper")
+    true = -5 * np.log(1 / (20 * 360))
+    assert 0.75 <= ((low < true) & (true < high)).mean() <= 1.0
+
+
+def test_amounts_and_scales_follow_the_units():
+    rng = np.random.default_rng(4)
+    values = scipy.stats.genextreme.rvs(0.1, 20, 4, size=(40, 2), random_state=rng)
+    names = ("location", "scale", "shape")
+    celsius = _values(Extremes(samples=0)(_annual(values, "degC")), *names)
+    fahrenheit = _values(
+        Extremes(samples=0)(_annual(values * 1.8 + 32, "degF")), *names
+    )
+    np.testing.assert_allclose(fahrenheit[0], celsius[0] * 1.8 + 32, rtol=1e-9)
+    for ours, theirs in zip(fahrenheit[1:], celsius[1:], strict=True):
+        np.testing.assert_allclose(ours, theirs, rtol=1e-9, atol=1e-12)
+    for options, words in (
+        ({"trend": True}, "--method likelihood"),
+        ({"above": "98%", "method": "likelihood"}, "leave --method out"),
+        ({"above": "high"}, "is no threshold"),
+        ({"above": "120%"}, "is no share"),
+        ({"apart": 0}, "number of steps"),
+    ):
+        with pytest.raises((UsageError, ValueError), match=words):
+            Extremes(**options)
+    rain = make_dataset(np.ones((90, 1, 1)), attributes={"units": "mm day-1"})
+    with pytest.raises(DataError, match="cannot be converted"):
+        Extremes(above="20degC")(rain)

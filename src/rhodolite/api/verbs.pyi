@@ -223,6 +223,10 @@ class Verbs:
         *,
         periods: str | float = "10,50,100",
         tail: Literal["high", "low"] = "high",
+        method: Literal["l-moments", "likelihood"] = "l-moments",
+        trend: bool = False,
+        above: str | float | None = None,
+        apart: int = 3,
         confidence: float = 0.95,
         samples: int = 500,
         seed: int = 0,
@@ -504,6 +508,32 @@ class Verbs:
         against: Literal["level", "lat", "lon"] = "level",
         by: Literal["level", "time", "none"] | None = None,
         log: bool = False,
+        axes: Any = None,
+    ) -> Any: ...
+    def draw_curve(
+        self,
+        *,
+        variable: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
+        time: str | float | date | range | slice | tuple[Any, Any] | None = None,
+        level: str
+        | float
+        | range
+        | slice
+        | Sequence[str]
+        | Sequence[float]
+        | None = None,
+        at: str | tuple[float, float] | None = None,
+        limits: str | float | None = None,
+        title: str | None = None,
+        size: str | float | None = None,
+        log: bool = False,
+        linear: bool = False,
         axes: Any = None,
     ) -> Any: ...
     def draw_section(

@@ -85,9 +85,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"correlate {_MONTHS} --variable pr --with {_MONTHS}:tas --cycle month -o together.nc",
     ),
     "composite": (
-        f"anomaly {_MONTHS} --variable pr then composite --when 'highest 24 of warm.csv' -o w.nc",
-        f"anomaly {_MONTHS} --variable tas then composite --when 'mean(tas, area) > 0.5[K]' "
-        "--test permutation --false-discovery -o warm_months.nc",
+        f"anomaly {_MONTHS} --variable tas then composite --when 'mean(tas, area) > 0.3[K]' "
+        "--against 'mean(tas, area) < -0.3[K]' -o warm_months.nc",
+        f"anomaly {_MONTHS} --variable tas then composite --when 'mean(tas, area) > 0.3[K]' "
+        "--test permutation --false-discovery -o against_all_others.nc",
     ),
     "patterns": (
         f"anomaly {_MONTHS} --variable tas then patterns --count 4 -o patterns.nc",
@@ -98,8 +99,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         f"spectrum {_MONTHS} --variable pr --harmonics 2 -o rainy_seasons.nc",
     ),
     "adjust": (
-        "adjust future.nc --to observed.nc --trained-on past.nc -o adjusted.nc",
-        "adjust model.nc --to observed.nc --method mean --base 1981..2000 -o adjusted.nc",
+        f"regrid demo/almandine_historical.nc --like {_MONTHS} then adjust --to {_MONTHS} "
+        "-o adjusted.nc",
+        f"regrid demo/almandine_future.nc --like {_MONTHS} then subset --time ..2020 then adjust "
+        f"--to {_MONTHS} --method mean -o shifted.nc",
     ),
     "summarise": (
         f"summarise {_MONTHS} --region Norway,Sweden -o countries.csv --across region",
@@ -126,6 +129,12 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     ),
     "draw years": (
         f"subset {_DAYS} --variable pr --region Norway then summarise then draw years -o years.png",
+    ),
+    "draw curve": (
+        f"subset {_MONTHS} --variable tas --at 61N,9E then anomaly then spectrum --method welch "
+        "then draw curve --log -o spectrum.png",
+        f"subset {_DAYS} --variable pr --at 61N,9E then extremes --above 98% --periods "
+        "2,5,10,20,50 then draw curve -o levels.png",
     ),
     "draw profile": (
         f"draw profile {_LEVELS} --variable ta --at 60N,0E -o profile.png",

@@ -23,6 +23,8 @@ SUMMARIES = {
     "series": "Curves over time, of a cell or of the mean over the area.",
     "years": "One curve for each year on an axis from January to December, or from another month.",
     "profile": "Curves over height, or against latitude or longitude, coloured by level or time.",
+    "curve": "Curves against an axis of their own: return periods, frequencies, quantiles, "
+    "patterns.",
     "section": "A field over latitude and height, time and latitude, or longitude and time.",
     "animation": "A map for each step in time, one after another, with one legend and the date in "
     "the title.",

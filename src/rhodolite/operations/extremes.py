@@ -2,31 +2,26 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, ClassVar
 
 import numpy as np
 
-from rhodolite.arrays import Array, Engine, InMemory, Reduction, SeriesKernel
+from rhodolite.arrays import Engine, InMemory, LazyArray, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.kernels.extreme_values import (
-    fit_extremes,
-    l_moments,
-    limits_of_levels,
-    plot_correlation,
-    quantile,
-)
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.units.conversion import of_differences
+from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.udunits import is_temperature, pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.peak_threshold import PeakThreshold
 from rhodolite.operations.parameters.return_periods import ReturnPeriods
+from rhodolite.operations.rare_values.base import RareValues, Sampling
+from rhodolite.operations.rare_values.block_maxima import ByLikelihood, ByMoments
+from rhodolite.operations.rare_values.peaks import OverThreshold
 from rhodolite.operations.variables.along_time import (
     time_axis_of,
     variables_along_time,
@@ -37,10 +32,15 @@ PERIOD = "return_period"
 _FEWEST = 10
 _SHORTEST_YEAR = 0.98
 """Of a year, that steps are apart at least."""
-_CELLS_AT_ONCE = 512
-"""Whose samples stay in the caches of a core."""
 _FARTHEST = 4
 """How many times the record a return period may be before it is said that it is far."""
+
+
+class FitMethod(StrEnum):
+    """How a distribution is fitted."""
+
+    MOMENTS = "l-moments"
+    LIKELIHOOD = "likelihood"
 
 
 class Tail(StrEnum):
@@ -55,12 +55,15 @@ class Extremes(Operation):
     """Levels that are exceeded once in so many years, from the largest value of each year.
 
     The input has one value a year, such as the largest: aggregate --to year --statistic max then
-    extremes. To these a generalised extreme value distribution is fitted at each cell by L-moments;
-    the level of a return period of T years is exceeded in a year with the probability 1/T. Limits
-    are those of samples drawn from the fitted distribution, by random numbers that are the same in
-    every run and at every cell; `--seed` takes others. With `--tail low` the smallest value of each
-    year is expected, and levels are fallen below. Where the climate changes during the record, such
-    levels are those of its middle at best: detrend first, or take a shorter period.
+    extremes. To these a generalised extreme value distribution is fitted at each cell by L-moments,
+    or with `--method likelihood` by maximum likelihood; the level of a return period of T years is
+    exceeded in a year with the probability 1/T. With `--above 98%`, or an amount, the input has all
+    days, and a generalised Pareto distribution is fitted to the peaks over that threshold, which
+    lie at least `--apart` steps from each other. Limits are those of samples drawn from the fitted
+    distribution, by random numbers that are the same in every run and at every cell; `--seed` takes
+    others. With `--tail low` smallest values are expected, and levels are fallen below. Where the
+    climate changes during the record, levels are those of its middle at best; `--trend` fits a
+    trend of the location too, tests it, and gives the levels of the last year.
 
     Examples
     --------
@@ -73,6 +76,17 @@ class Extremes(Operation):
         example="10,50,100",
     )
     tail: Tail = parameter("which end of the values is rare", default=Tail.HIGH)
+    method: FitMethod = parameter(
+        "how the distribution of largest values is fitted", default=FitMethod.MOMENTS
+    )
+    trend: bool = parameter(
+        "with a trend of the location, by likelihood", default=False
+    )
+    above: PeakThreshold | None = parameter(
+        "peaks over a threshold instead: a share of the values, or an amount",
+        example="98%|20mm/day",
+    )
+    apart: int = parameter("steps between two peaks, with --above", default=3)
     confidence: float = parameter(
         "share of the samples between the limits of a level (0 to 1)", default=0.95
     )
@@ -94,6 +108,16 @@ class Extremes(Operation):
         if self.samples < 0 or 0 < self.samples < 100:
             raise UsageError(
                 f"--samples {self.samples}: limits need at least 100 samples; 0 leaves them out"
+            )
+        if self.trend and self.method is not FitMethod.LIKELIHOOD:
+            raise UsageError("--trend is fitted by likelihood; add --method likelihood")
+        if self.above is not None and self.method is not FitMethod.MOMENTS:
+            raise UsageError(
+                "--above: peaks are fitted by l-moments; leave --method out"
+            )
+        if self.apart < 1:
+            raise UsageError(
+                f"--apart {self.apart}: write a number of steps, 1 or more"
             )
         if self.min_values < _FEWEST:
             raise UsageError(
@@ -133,21 +157,24 @@ class Extremes(Operation):
             raise DataError(f"{dataset.label} holds normals, and not values of years")
         apart = np.diff(np.sort(axis.decimal_years))
         word = "max" if self.tail is Tail.HIGH else "min"
+        longest = max(self.periods.years)
+        span = _years_of_step(axis) * len(axis)
+        if longest > _FARTHEST * span:
+            warn(
+                f"a return period of {longest:g} years is more than {_FARTHEST} times the "
+                f"{span:.0f} years of the data, and its level is a guess"
+            )
+        if self.above is not None:
+            return
         if apart.size and apart.min() < _SHORTEST_YEAR:
             raise DataError(
                 f"{dataset.label} has several values a year; take one of each first: aggregate "
-                f"--to year --statistic {word} then extremes"
+                f"--to year --statistic {word} then extremes; or take peaks with --above 98%"
             )
         if len(axis) < self.min_values:
             raise DataError(
                 f"{dataset.label} has {len(axis)} values, one a year, and {self.min_values} are "
                 f"needed; --min-values {max(len(axis), _FEWEST)} asks for fewer"
-            )
-        longest = max(self.periods.years)
-        if longest > _FARTHEST * len(axis):
-            warn(
-                f"a return period of {longest:g} years is more than {_FARTHEST} times the "
-                f"{len(axis)} years of the data, and its level is a guess"
             )
 
     def _of(
@@ -155,79 +182,87 @@ class Extremes(Operation):
     ) -> list[Variable]:
         """Return levels, their limits, and the parameters of the distribution."""
         along = time_axis_of(dataset, variable)
-        work = _Fit(
-            along,
-            self.periods.below,
-            len(axis),
-            self.tail is Tail.LOW,
-            self.min_values,
-            self.samples,
-            self.confidence,
-            self.seed,
-        )
+        work = self._work(variable, axis, along)
         reduction = Reduction(variable.floats(), series=work)
         cells = tuple(n for at, n in enumerate(variable.shape) if at != along)
         dims = tuple(d for at, d in enumerate(variable.dimensions) if at != along)
-        several = len(self.periods.years) > 1
-        of_levels = (len(self.periods.years),) if several else ()
         results = []
-        for ending, title, kind in self._titles(variable):
-            is_level = kind == "level"
-            dimensions = (PERIOD, *dims) if is_level and several else dims
-            shape = (*of_levels, *cells) if is_level else cells
-            data = reduction.output(ending, shape)
-            about = {"long_name": title, **self._attributes(variable, kind)}
-            storage = Storage(dtype=variable.floats().dtype.name)
-            results.append(
-                Variable(f"{variable.name}_{ending}", dimensions, data, about, storage)
-            )
+        for ending, (before, _) in work.outputs().items():
+            dimensions = (PERIOD, *dims) if before else dims
+            data: LazyArray = reduction.output(ending, (*before, *cells))
+            kind, words = _RESULTS[ending]
+            factor = of_differences(variable.units)[0]
+            if kind in ("difference", "trend") and factor != 1.0:
+                data = Mapped(data, Rescaling(factor, 0.0), "f8")
+            title = words.format(what=variable.quantity, level=self._level(variable))
+            about = {"long_name": title, **self._attributes(variable, kind, axis)}
+            name, storage = f"{variable.name}_{ending}", self._storage(variable)
+            results.append(Variable(name, dimensions, data, about, storage))
         return results
 
-    def _titles(self, variable: Variable) -> list[tuple[str, str, str]]:
-        """Return ending, title and kind of each result."""
-        what = variable.quantity
+    def _storage(self, variable: Variable) -> Storage:
+        return Storage(dtype=variable.floats().dtype.name)
+
+    def _work(self, variable: Variable, axis: TimeAxis, along: int) -> RareValues:
+        """Return how levels are found."""
+        sampling = Sampling(self.samples, self.confidence, self.seed)
+        periods, low = np.array(self.periods.years), self.tail is Tail.LOW
+        shared = (along, periods, low, self.min_values, sampling)
+        if self.above is None:
+            if self.method is FitMethod.MOMENTS:
+                return ByMoments(*shared)
+            return ByLikelihood(*shared, axis.decimal_years if self.trend else None)
+        years = _years_of_step(axis)
+        share, amount = self.above.share, np.nan
+        if share is None:
+            amount = self.above.within(variable)
+        return OverThreshold(*shared, axis.order, years, share, amount, self.apart)
+
+    def _level(self, variable: Variable) -> str:
+        """Return what a level is, in words."""
         word = "exceeded" if self.tail is Tail.HIGH else "fallen below"
         each = "each return period"
         if len(self.periods.years) == 1:
             each = f"{self.periods} years"
-        level = f"level of {what} that is {word} once in {each}"
         share = f"{100 * self.confidence:.3g} %"
-        titles = [("return_level", level, "level")]
-        if self.samples:
-            titles += [
-                (
-                    f"return_level_{end}",
-                    f"{end} limit ({share}) of the {level}",
-                    "level",
-                )
-                for end in ("lower", "upper")
-            ]
-        return [
-            *titles,
-            ("location", f"location of the extreme values of {what}", "value"),
-            ("scale", f"scale of the extreme values of {what}", "difference"),
-            ("shape", f"shape of the extreme values of {what}", "number"),
-            ("fit", f"correlation of {what} with the fitted quantiles", "number"),
-        ]
+        return f"level ({share} limits) of {variable.quantity} that is {word} once in {each}"
 
-    def _attributes(self, variable: Variable, kind: str) -> dict[str, Any]:
+    def _attributes(
+        self, variable: Variable, kind: str, axis: TimeAxis
+    ) -> dict[str, Any]:
         references = ("grid_mapping", "coordinates")
         given = variable.attributes
         about = {key: value for key, value in given.items() if key in references}
-        if kind == "number":
-            about["units"] = UNITS_OF_ONE
-            about["comment"] = _COMMENTS[kind]
-            return about
-        units = variable.units
-        if kind == "difference":
+        about["comment"] = self._comment(axis)
+        plain = {"number": UNITS_OF_ONE, "rate": "year-1"}
+        if kind in plain:
+            return {**about, "units": plain[kind]}
+        units, scale = variable.units, "on_scale"
+        if kind in ("difference", "trend"):
             _, units = of_differences(units)
-        if units:
-            about["units"] = units
-        if is_temperature(units or "1"):
-            scale = "difference" if kind == "difference" else "on_scale"
+            scale = "difference"
+        if is_temperature(units or UNITS_OF_ONE):
             about["units_metadata"] = f"temperature: {scale}"
-        about["comment"] = _COMMENTS["level"]
+        if units:
+            about["units"] = f"{units} (10 year)-1" if kind == "trend" else units
         return about
+
+    def _comment(self, axis: TimeAxis) -> str:
+        how = "by L-moments, Hosking and Wallis 1997"
+        if self.above is not None:
+            return (
+                f"generalised Pareto distribution of peaks above {self.above}, at least "
+                f"{self.apart} steps from each other, by L-moments, Hosking and Wallis 1987; "
+                "limits by parametric bootstrap; the tail is heavy where the shape is above 0"
+            )
+        if self.method is FitMethod.LIKELIHOOD:
+            how = "by maximum likelihood, Coles 2001"
+        if self.trend:
+            how += f", with a trend of the location; levels are those of {axis.years.max()}"
+        return (
+            f"generalised extreme value distribution {how}; limits by parametric bootstrap; the "
+            "tail is heavy where the shape is above 0 and bounded where it is below"
+        )
 
     def _period_axis(self) -> Variable:
         about = {"long_name": "return period", "units": "year"}
@@ -236,93 +271,25 @@ class Extremes(Operation):
         )
 
 
-_COMMENTS = {
-    "level": "generalised extreme value distribution by L-moments, Hosking and Wallis 1997; "
-    "limits by parametric bootstrap",
-    "number": "generalised extreme value distribution by L-moments, Hosking and Wallis 1997; the "
-    "tail is heavy where the shape is above 0 and bounded where it is below",
+def _years_of_step(axis: TimeAxis) -> float:
+    """Return how many years a step is long on average."""
+    return float(np.ptp(axis.decimal_years)) / max(len(axis) - 1, 1)
+
+
+_RESULTS = {
+    "return_level": ("value", "{level}"),
+    "return_level_lower": ("value", "lower limit of the {level}"),
+    "return_level_upper": ("value", "upper limit of the {level}"),
+    "location": ("value", "location of the extreme values of {what}"),
+    "threshold": ("value", "threshold of the peaks of {what}"),
+    "scale": ("difference", "scale of the extreme values of {what}"),
+    "shape": ("number", "shape of the extreme values of {what}"),
+    "rate": ("rate", "peaks of {what} in a year"),
+    "fit": ("number", "correlation of {what} with the fitted quantiles"),
+    "location_trend": ("trend", "trend of the location of {what}"),
+    "trend_pvalue": ("number", "p-value of the trend of the location of {what}"),
 }
-
-
-@dataclass
-class _Fit(SeriesKernel):
-    axis: int
-    below: Array
-    steps: int
-    low: bool
-    min_values: int
-    samples: int
-    share: float
-    seed: int
-
-    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
-        of_levels = (self.below.size,) if self.below.size > 1 else ()
-        names = ["return_level"]
-        if self.samples:
-            names += ["return_level_lower", "return_level_upper"]
-        levels = {name: (of_levels, np.dtype("f8")) for name in names}
-        rest = dict.fromkeys(
-            ("location", "scale", "shape", "fit"), ((), np.dtype("f8"))
-        )
-        return {**levels, **rest}
-
-    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        cells = block.shape[1:]
-        values = block.reshape(len(block), -1).astype(np.float64)
-        # The smallest values are the largest of those with the other sign.
-        sign = -1.0 if self.low else 1.0
-        values *= sign
-        count, *moments = l_moments(values)
-        parameters = fit_extremes(*moments)
-        enough = count >= self.min_values
-        location, scale, k = (np.where(enough, part, np.nan) for part in parameters)
-        levels = quantile(location, scale, k, self.below[:, None])
-        results = {
-            "return_level": sign * levels,
-            "location": sign * location,
-            "scale": scale,
-            "shape": np.where(np.isnan(k), np.nan, -k + 0.0),
-            "fit": plot_correlation(values, location, scale, k),
-        }
-        if self.samples:
-            ends = self._limits((location, scale, k), count)
-            ends = ends[::-1] if self.low else ends
-            results["return_level_lower"] = sign * ends[0]
-            results["return_level_upper"] = sign * ends[1]
-        shapes = self.outputs()
-        lacking = int((~enough & (count > 0)).sum())
-        return {
-            name: part.reshape(*shapes[name][0], *cells)
-            for name, part in results.items()
-        }, Counter(lacking=lacking, of=int((count > 0).sum()))
-
-    def _limits(
-        self, parameters: tuple[Array, ...], count: Array
-    ) -> tuple[Array, Array]:
-        low = np.full((self.below.size, count.size), np.nan)
-        high = low.copy()
-        known = np.isfinite(parameters[2])
-        for size in np.unique(count[known]):
-            # The same at every cell of as many values, however the cells are divided.
-            random = np.random.default_rng([self.seed, int(size)])
-            drawn = np.sort(random.random((self.samples, int(size))), axis=1)
-            of_size = np.flatnonzero(known & (count == size))
-            for first in range(0, of_size.size, _CELLS_AT_ONCE):
-                cells = of_size[first : first + _CELLS_AT_ONCE]
-                location, scale, k = (part[cells] for part in parameters)
-                low[:, cells], high[:, cells] = limits_of_levels(
-                    (location, scale, k), int(size), self.below, drawn, self.share
-                )
-        return low, high
-
-    def report(self, counts: Counter[str]) -> None:
-        if counts["lacking"]:
-            warn(
-                "{lacking} of {of} cells have fewer than "
-                f"{self.min_values} values and are missing",
-                lacking=counts["lacking"],
-                of=counts["of"],
-            )
+"""For each result of which units it is, and its words."""
 
 
 @dataclass(frozen=True)

@@ -5,9 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Self
 
-import numpy as np
-from numpy.typing import NDArray
-
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.plain_text import write_number
 
@@ -39,8 +36,3 @@ class ReturnPeriods(TypedValue):
 
     def __str__(self) -> str:
         return ",".join(map(write_number, self.years))
-
-    @property
-    def below(self) -> NDArray[np.float64]:
-        """The probability that the largest value of a year stays below each level."""
-        return 1.0 - 1.0 / np.array(self.years)

@@ -1,0 +1,114 @@
+"""The generalised Pareto distribution of peaks over a threshold."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array
+from rhodolite.kernels.extreme_values import l_moments
+from rhodolite.kernels.order_statistics import percentile
+from rhodolite.kernels.peaks import find_peaks, fit_pareto, pareto_quantile
+from rhodolite.operations.rare_values.base import LEVEL, LOWER, UPPER, RareValues
+
+_PLOTTING = 0.35
+
+
+@dataclass
+class OverThreshold(RareValues):
+    """Peaks over a threshold, fitted by L-moments.
+
+    Attributes
+    ----------
+    order : ndarray of int
+        The steps in the order of time.
+    years : float
+        That a step is long.
+    share : float or None
+        Of the values below the threshold; else `threshold` is.
+    threshold : float
+    apart : int
+        Steps that part clusters.
+    """
+
+    order: NDArray[np.intp]
+    years: float
+    share: float | None
+    threshold: float
+    apart: int
+
+    @property
+    def parameters(self) -> tuple[str, ...]:
+        return ("threshold", "scale", "shape", "rate", "fit")
+
+    def fit(self, values: Array) -> tuple[dict[str, Array], Array]:
+        values = values[self.order]
+        known = (~np.isnan(values)).sum(axis=0)
+        limit = np.full(values.shape[1], self.threshold * (-1 if self.low else 1))
+        if self.share is not None:
+            limit = percentile(values, self.share)
+        excess = _packed(find_peaks(values, limit, self.apart) - limit)
+        count, first, second, _ = l_moments(excess)
+        enough = count >= self.min_values
+        scale, k = (
+            np.where(enough, part, np.nan) for part in fit_pareto(first, second)
+        )
+        with np.errstate(divide="ignore", invalid="ignore"):
+            rate = np.where(enough, count / (known * self.years), np.nan)
+            above = np.minimum(1 / (rate * self.periods[:, None]), 1.0)
+        results = {
+            LEVEL: limit + pareto_quantile(scale, k, above),
+            "threshold": np.where(enough, limit, np.nan),
+            "scale": scale,
+            "shape": np.where(np.isnan(k), np.nan, -k + 0.0),
+            "rate": rate,
+            "fit": _correlation(excess, scale, k, count),
+        }
+        if self.sampling.samples:
+            ends = self._limits(scale, k, count, above)
+            results[LOWER], results[UPPER] = (limit + end for end in ends)
+        return results, count
+
+    def _limits(
+        self, scale: Array, k: Array, count: Array, above: Array
+    ) -> tuple[Array, Array]:
+        """Return limits of excesses by samples, each fitted again (parametric bootstrap)."""
+        low = np.full(above.shape, np.nan)
+        high = low.copy()
+        for _, cells, drawn in self.by_count(count, np.isfinite(k)):
+            levels = np.empty((*above[:, cells].shape, len(drawn)))
+            for at, sample in enumerate(drawn):
+                excess = pareto_quantile(scale[cells], k[cells], sample[:, None])
+                _, first, second, _ = l_moments(excess)
+                again = fit_pareto(first, second)
+                levels[..., at] = pareto_quantile(*again, above[:, cells])
+            ends = np.nanquantile(levels, self.sampling.ends, axis=2)
+            low[:, cells], high[:, cells] = ends
+        return low, high
+
+
+def _packed(peaks: Array) -> Array:
+    """Return peaks in order without the times at which no cell has one."""
+    ordered = np.sort(peaks, axis=0)
+    most = int((~np.isnan(peaks)).sum(axis=0).max(initial=1))
+    return ordered[: max(most, 1)]
+
+
+def _correlation(excess: Array, scale: Array, k: Array, count: Array) -> Array:
+    """Return the correlation of excesses in order with the quantiles at their positions."""
+    place = np.arange(1, len(excess) + 1)[:, None]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        below = np.where(place <= count, (place - _PLOTTING) / count, 0.5)
+        expected = pareto_quantile(scale, k, 1 - below)
+    gone = np.isnan(excess)
+    x, y = (np.where(gone, np.nan, part) for part in (excess, expected))
+    centred = [
+        part - np.nanmean(part, axis=0) if gone.size else part for part in (x, y)
+    ]
+    a, b = (np.where(gone, 0.0, part) for part in centred)
+    product = np.sqrt((a * a).sum(axis=0) * (b * b).sum(axis=0))
+    result = np.full(product.shape, np.nan)
+    np.divide((a * b).sum(axis=0), product, out=result, where=product > 0)
+    return result
