@@ -69,6 +69,8 @@ def test_the_freezing_level_is_found_from_the_ground_up_in_any_order():
     turned = column(np.asarray(temperatures)[::-1], levels=PRESSURES[::-1])
     again = Relevel(find="ta < 273.15")(turned)["first_plev"]
     np.testing.assert_allclose(again.values()[0], expected, rtol=1e-12)
+    ground = Relevel(find="ta > 200[K]")(data)["first_plev"]
+    assert set(ground.values().ravel()) == {1000.0}
     never = Relevel(find="ta > 400[K]")(data)["first_plev"]
     assert np.isnan(never.values()).all()
 

@@ -147,6 +147,7 @@ class FirstLevel(LazyArray):
         self._source, self._axis, self._order = source, axis, order
         self._sign, self._threshold = sign, threshold
         scale = np.log if logarithmic else np.asarray
+        self._levels = heights
         self._heights = np.asarray(scale(heights), dtype=np.float64)
         self._reference = None if reference is None else float(scale(reference))
         self._logarithmic = logarithmic
@@ -170,14 +171,23 @@ class FirstLevel(LazyArray):
         if self._reference is not None:
             values, heights = self._from_reference(values)
         above = self._sign != "<"
-        found = first_crossing(
+        places = first_crossing(
             values,
             heights,
             self._threshold,
             above=above,
             or_equal=self._sign == "differs",
         )
-        return np.exp(found) if self._logarithmic else found
+        return self._as_heights(places)
+
+    def _as_heights(self, places: Array) -> Array:
+        """Return heights, those of levels exactly as they are."""
+        if not self._logarithmic:
+            return places
+        heights = np.exp(places)
+        for level, place in zip(self._levels, self._heights, strict=True):
+            heights[places == place] = level
+        return heights
 
     def _from_reference(self, values: Array) -> tuple[Array, Array]:
         """Return sizes of differences from the reference level, and the heights beyond it."""
