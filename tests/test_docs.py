@@ -80,7 +80,7 @@ def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_t
         for path in (tmp_path / "again").iterdir()
         if path.suffix in (".nc", ".png", ".csv")
     ]
-    assert len(made) == len(pictures) + 4
+    assert len(made) == len(pictures) + 11
     for path in made:
         assert _content(path) == _content(tmp_path / "d" / path.name), path.name
 
