@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
@@ -86,36 +87,48 @@ class Compare(Operation):
         other = self.with_.dataset
         part, steps = _match_times(dataset, other)
         along, others = _to_compare(part)
-        results: list[Variable] = []
-        tables = []
+        results: dict[str, Variable] = {}
+        tables: list[Any] = []
         for variable in along:
-            its = (
-                counterpart(variable, other)
-                if self.with_.variable is None
-                else other[self.with_.variable]
+            its = in_line(
+                dataset, variable, other, self._counterpart(variable, other), Role.TIME
             )
-            its = in_line(dataset, variable, other, its, Role.TIME)
             second = _like(part, variable, other, its, steps)
-            if self.kind in (Contrast.ENSEMBLE, Contrast.QUANTILES):
-                special, table = self._over_time(part, variable, second, other.label)
-                results += [
-                    v for v in special if v.name not in {r.name for r in results}
-                ]
-                tables += table
-                continue
-            pair = Pair(part, variable, second, other.label, self.kind)
-            results += [pair.difference(), *pair.by_cell(), *pair.by_time()]
-            tables.append(pair)
+            differences, table = self._differences(part, variable, second, other.label)
+            results |= {v.name: v for v in differences}
+            tables += table
         axes = [v for v in part.variables.values() if v.name in part.axes.auxiliary]
-        if self.kind in (Contrast.ENSEMBLE, Contrast.QUANTILES):
-            time = part.need(Role.TIME)
-            gone = {d for d in (time.dimension, find_member_dimension(part)) if d}
-            axes = [v for v in axes if not gone & set(v.dimensions)]
-            others = [v for v in others if not gone & set(v.dimensions)]
-        remaining = {v.name: v for v in (*others, *axes)}
+        remaining = {v.name: v for v in self._left((*others, *axes), part)}
         return part.with_variables(
-            [*remaining.values(), *results], remarks=(*dataset.remarks, *tables)
+            [*remaining.values(), *results.values()],
+            remarks=(*dataset.remarks, *tables),
         )
+
+    def _counterpart(self, variable: Variable, other: Dataset) -> Variable:
+        assert self.with_ is not None
+        if self.with_.variable is None:
+            return counterpart(variable, other)
+        return other[self.with_.variable]
+
+    def _differences(
+        self, part: Dataset, variable: Variable, second: LazyArray, label: str
+    ) -> tuple[list[Variable], list[Any]]:
+        """Return what becomes of a variable, and the table that is printed."""
+        if self._of_all_times:
+            return self._over_time(part, variable, second, label)
+        pair = Pair(part, variable, second, label, self.kind)
+        return [pair.difference(), *pair.by_cell(), *pair.by_time()], [pair]
+
+    @property
+    def _of_all_times(self) -> bool:
+        return self.kind in (Contrast.ENSEMBLE, Contrast.QUANTILES)
+
+    def _left(self, variables: Iterable[Variable], part: Dataset) -> list[Variable]:
+        """Return what still describes the results."""
+        if not self._of_all_times:
+            return list(variables)
+        gone = {part.need(Role.TIME).dimension, find_member_dimension(part)}
+        return [v for v in variables if not gone & set(v.dimensions)]
 
     def _over_time(
         self, part: Dataset, variable: Variable, second: LazyArray, label: str

@@ -80,6 +80,14 @@ class Indicator(Operation):
                 "indicator: which? Add --kind, such as --kind FD for frost days, or several: "
                 "--kind FD,TX90p,R25mm"
             )
+        self._check_periods()
+        if self.missing_days is not None and self.missing_days < 0:
+            raise UsageError(f"--missing-days {self.missing_days}: write 0 or more")
+        for kind in self.kind.kinds:
+            if not kind.indicator.monthly and self.to.unit != "year":
+                raise UsageError(f"--kind {kind} is of a year, not of a {self.to}")
+
+    def _check_periods(self) -> None:
         if self.to.unit not in _LACKING or self.to.count > 1:
             raise UsageError(
                 f"--to {self.to}: indicators are of a year, season or month"
@@ -90,11 +98,6 @@ class Indicator(Operation):
             raise UsageError(
                 f"--year-start goes with --to year, not with --to {self.to}"
             )
-        if self.missing_days is not None and self.missing_days < 0:
-            raise UsageError(f"--missing-days {self.missing_days}: write 0 or more")
-        for kind in self.kind.kinds:
-            if not kind.indicator.monthly and self.to.unit != "year":
-                raise UsageError(f"--kind {kind} is of a year, not of a {self.to}")
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset with a variable for each indicator, and one step a period.
@@ -105,17 +108,11 @@ class Indicator(Operation):
             If the data are not daily, or a variable that is needed is not there.
         """
         assert self.kind is not None
-        axis = dataset.need_time()
-        need_days(dataset, axis)
-        begin = self.year_start.number if self.year_start else 1
-        divided = divide(axis, self.to, self.season, begin)
-        steps = axis.order[divided.groups[axis.order] >= 0]
-        if not steps.size:
-            raise DataError(f"{dataset.label}: no day lies in the season {self.season}")
-        periods = Periods(axis, divided, steps, self.to)
+        need_days(dataset, dataset.need_time())
+        periods = self._periods(dataset)
         by_base = any(k.indicator.by_base for k in self.kind.kinds)
         base = base_of(dataset, self.base) if by_base else None
-        calendar = lay_out(dataset, divided, base)
+        calendar = lay_out(dataset, periods.divided, base)
         results = self._results(dataset, calendar, base, periods)
         coordinate = dataset.need(Role.TIME)
         time, bounds = periods.variables(coordinate)
@@ -126,6 +123,16 @@ class Indicator(Operation):
         ]
         kept = [v for v in others if v.name != bounds.name]
         return dataset.with_variables([*kept, bounds, *results])
+
+    def _periods(self, dataset: Dataset) -> Periods:
+        """Return the periods that indicators are of."""
+        axis = dataset.need_time()
+        begin = self.year_start.number if self.year_start else 1
+        divided = divide(axis, self.to, self.season, begin)
+        steps = axis.order[divided.groups[axis.order] >= 0]
+        if not steps.size:
+            raise DataError(f"{dataset.label}: no day lies in the season {self.season}")
+        return Periods(axis, divided, steps, self.to)
 
     def _results(
         self,

@@ -94,10 +94,23 @@ class Relevel(Operation):
             level = find_first_level(dataset, self.find)
             gone = str(dataset.need(Role.LEVEL).dimension)
             return without_axes(dataset, (gone,), {}, [level])
-        assert self.to is not None
         vertical = Vertical.of(dataset)
         if self.by is not None:
             vertical = vertical.given_by(dataset[self.by])
+        levels, wanted, units = self._wanted(vertical)
+        logarithmic = self._is_logarithmic(vertical, wanted)
+        self._warn_of_ends(vertical, wanted, units)
+        results = {
+            v.name: [self._relevel(v, vertical, wanted, logarithmic)]
+            for v in _along(dataset, vertical)
+        }
+        coordinate = self._coordinate(dataset, vertical, levels, units)
+        return without_axes(dataset, (vertical.dimension,), results, [coordinate])
+
+    def _wanted(self, vertical: Vertical) -> tuple[Array, Array, str]:
+        """Return the new levels as they were asked for and in the units of the old ones, and their
+        units."""
+        assert self.to is not None
         units = self.to.units or vertical.units
         if not convertible(units, vertical.units):
             kind = "pressures" if vertical.pressure else "heights or depths"
@@ -106,38 +119,19 @@ class Relevel(Operation):
                 "cannot be converted to"
             )
         levels = _in_order(np.array(self.to.values), vertical)
-        wanted = vertical.nearest(
-            np.asarray(convert(levels, units, vertical.units), dtype=np.float64)
-        )
-        logarithmic = vertical.pressure and self.method is not LevelMethod.LINEAR
+        converted = np.asarray(convert(levels, units, vertical.units), dtype=np.float64)
+        return levels, vertical.nearest(converted), units
+
+    def _is_logarithmic(self, vertical: Vertical, wanted: Array) -> bool:
+        """Return whether lines are straight in the logarithm of pressure."""
         if self.method is LevelMethod.LOG_PRESSURE and not vertical.pressure:
             raise DataError(
                 f"--method log-pressure: the levels are not pressures but in {vertical.units}"
             )
+        logarithmic = vertical.pressure and self.method is not LevelMethod.LINEAR
         if logarithmic and (wanted <= 0).any():
             raise DataError(f"--to {self.to}: a pressure has to be above zero")
-        self._warn_of_ends(vertical, wanted, units)
-        terms = {term.name for term in vertical.terms}
-        along = [
-            v
-            for v in dataset.fields
-            if vertical.dimension in v.dimensions and v.name not in terms
-        ]
-        results = {
-            v.name: [self._relevel(v, vertical, wanted, logarithmic)]
-            for v in along
-            if v.numeric
-        }
-        if not results:
-            raise DataError(
-                f"{dataset.label}: no variable of numbers runs along {vertical.dimension}"
-            )
-        return without_axes(
-            dataset,
-            (vertical.dimension,),
-            results,
-            [self._coordinate(dataset, vertical, levels, units)],
-        )
+        return logarithmic
 
     def _warn_of_ends(self, vertical: Vertical, wanted: Array, units: str) -> None:
         if vertical.values is None or self.extrapolate:
@@ -206,6 +200,27 @@ class Relevel(Operation):
                 ).attributes
             )
         return Variable(name, (name,), InMemory(levels), {**about, "units": units})
+
+
+def _along(dataset: Dataset, vertical: Vertical) -> list[Variable]:
+    """Return the variables of numbers that run along the levels.
+
+    Raises
+    ------
+    DataError
+        If there are none.
+    """
+    terms = {term.name for term in vertical.terms}
+    along = [
+        v
+        for v in dataset.fields
+        if vertical.dimension in v.dimensions and v.name not in terms and v.numeric
+    ]
+    if not along:
+        raise DataError(
+            f"{dataset.label}: no variable of numbers runs along {vertical.dimension}"
+        )
+    return along
 
 
 def _in_order(levels: Array, vertical: Vertical) -> Array:

@@ -98,29 +98,37 @@ class Summarise(Operation):
         return self.over is Over.ENSEMBLE
 
     def check(self) -> None:
+        self._check_statistics()
+        self._check_places()
+        if self.integral and self.over is not Over.LEVEL:
+            raise UsageError("--integral goes with --over level")
+        if self.integral and self.statistic is not None:
+            raise UsageError(
+                "--integral goes with no --statistic, which --over level has too"
+            )
+        if self.min_coverage is not None:
+            check_coverage(self.min_coverage)
+
+    def _check_statistics(self) -> None:
         for measure in self.statistic.measures if self.statistic is not None else ():
             if measure.kind not in MERGING and measure.share is None:
                 raise UsageError(
                     f"--statistic {measure}: over an axis there are {', '.join(MERGING)}, median "
                     "and p90; make a mask with calc first, and take its mean"
                 )
-        if self.over is not Over.AREA and (
-            self.region is not None or self.latitude_bands is not None
-        ):
-            option = "region" if self.region is not None else "latitude-bands"
-            raise UsageError(
-                f"--{option} goes with --over area, not with --over {self.over.value}"
-            )
-        if self.integral and (
-            self.over is not Over.LEVEL or self.statistic is not None
-        ):
-            raise UsageError(
-                "--integral goes with --over level, and with no --statistic"
-            )
-        if self.by is not None and self.over is not Over.SITE:
-            raise UsageError(
-                f"--by goes with --over site, not with --over {self.over.value}"
-            )
+
+    def _check_places(self) -> None:
+        """Refuse options that belong to another --over."""
+        given: tuple[tuple[str, object, Over], ...] = (
+            ("region", self.region, Over.AREA),
+            ("latitude-bands", self.latitude_bands, Over.AREA),
+            ("by", self.by, Over.SITE),
+        )
+        for option, value, over in given:
+            if value is not None and self.over is not over:
+                raise UsageError(
+                    f"--{option} goes with --over {over.value}, not with --over {self.over.value}"
+                )
         if self.region is not None and self.latitude_bands is not None:
             raise UsageError(
                 "--region and --latitude-bands: give one; for bands of a region, subset --region "
@@ -131,8 +139,6 @@ class Summarise(Operation):
                 f"--latitude-bands: '{self.latitude_bands:g}' is not the width of a band; write "
                 "degrees up to 180"
             )
-        if self.min_coverage is not None:
-            check_coverage(self.min_coverage)
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset with the statistic in place of the axis.

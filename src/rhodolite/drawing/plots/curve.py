@@ -73,20 +73,17 @@ class Curve(FigureOptions, CurveOptions, PartOptions, Drawing):
     def _chosen(self, part: Dataset) -> tuple[Variable, tuple[Variable, ...]]:
         """Return the axis, and the variables that lie along it alone."""
         fields = [v for v in part.fields if v.numeric]
-        axis = next((a for v in fields if (a := _own_axis(part, v)) is not None), None)
-        if axis is None:
+        axes = [axis for axis in (_own_axis(part, v) for v in fields) if axis]
+        if not axes:
             raise DataError(
                 f"{part.label}: no variable runs along an axis of its own, such as return "
                 "periods, frequencies or quantiles; draw series and draw profile are for others"
             )
+        axis = axes[0]
         along = [v for v in fields if axis.name in v.dimensions]
         chosen = [v for v in along if v.units == along[0].units][:_MOST]
         for variable in chosen:
-            if variable.data.size != axis.data.size:
-                cells = variable.data.size // axis.data.size
-                raise DataError(
-                    f"{variable.name} has {cells:,} cells; choose one with --at, or summarise first"
-                )
+            _need_one_cell(variable, axis)
         return axis, tuple(chosen)
 
     def _put_curves(
@@ -137,6 +134,14 @@ class Curve(FigureOptions, CurveOptions, PartOptions, Drawing):
         axes.set_ylabel(pretty(first.units) or first.quantity, fontsize=12)
         if len(axes.get_legend_handles_labels()[0]) > 1:
             canvas.add_names(1)
+
+
+def _need_one_cell(variable: Variable, axis: Variable) -> None:
+    cells = variable.data.size // axis.data.size
+    if cells > 1:
+        raise DataError(
+            f"{variable.name} has {cells:,} cells; choose one with --at, or summarise first"
+        )
 
 
 def _write_plainly(axis: Any) -> None:

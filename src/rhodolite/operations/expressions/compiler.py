@@ -3,6 +3,7 @@ way."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection
 from dataclasses import replace
 
 import numpy as np
@@ -173,61 +174,51 @@ class ProgramBuilder:
         )
 
     def combined(self, function: str, values: list[Value]) -> Value:
-        if function in ("+", "-"):
-            return self.sum(function, values)
-        if function in COMPARISONS:
-            left, right = self.alike(function, values)
-            # A variable against a number is compared as counts of days above a threshold are.
-            own = [value.variable for value in values if value.variable is not None]
-            against_number = len(own) == 1 and any(
-                value.constant is not None for value in values
-            )
-            compare = Compare(function, own[0].precision if against_number else "f8")
-            return Value(Apply(compare, (left.program, right.program)), UNITS_OF_ONE)
-        if function in ("min", "max"):
-            alike = self.alike(function, values)
-            program = alike[0].program
-            for other in alike[1:]:
-                program = Apply(
-                    np.minimum if function == "min" else np.maximum,
-                    (program, other.program),
-                )
-            return replace(alike[0], program=program, constant=None, variable=None)
-        if function == "where":
-            left, right = self.alike(function, values[1:])
-            condition = number_of(function, values[0])
-            return replace(
-                left,
-                program=Apply(where, (condition.program, left.program, right.program)),
-                constant=None,
-                variable=None,
-            )
-        if function in ("and", "or", "not"):
-            numbers = [number_of(function, value) for value in values]
-            return Value(
-                Apply(LOGIC[function], tuple(value.program for value in numbers)),
-                UNITS_OF_ONE,
-            )
-        if function == "missing":
-            return Value(Apply(missing, (values[0].program,)), UNITS_OF_ONE)
+        """Return the value of an operator or a function."""
         if function in WEATHER:
             return weather_value(
                 function, values, self.convert, self.add_leaf, self.dataset
             )
-        if function in KEEPING_UNITS:
-            work_on = KEEPING_UNITS[function]
-            constant = (
-                None
-                if values[0].constant is None
-                else float(work_on(values[0].constant))
-            )
-            return replace(
-                values[0],
-                program=Apply(work_on, (values[0].program,)),
-                constant=constant,
-                variable=None,
-            )
-        return self.scaled(function, values)
+        work = self._work_of(function)
+        return work(function, values)
+
+    def _work_of(self, function: str) -> Callable[[str, list[Value]], Value]:
+        """Return what computes an operator or a function."""
+        kinds: tuple[tuple[Collection[str], Callable[..., Value]], ...] = (
+            (("+", "-"), self.sum),
+            (COMPARISONS, self.compared),
+            (("min", "max"), self.outermost),
+            (("where",), self.chosen),
+            (LOGIC, _logical),
+            (("missing",), _whether_missing),
+            (KEEPING_UNITS, _in_same_units),
+        )
+        return next((work for names, work in kinds if function in names), self.scaled)
+
+    def compared(self, sign: str, values: list[Value]) -> Value:
+        left, right = self.alike(sign, values)
+        # A variable against a number is compared as counts of days above a threshold are.
+        own = [value.variable for value in values if value.variable is not None]
+        constants = [value for value in values if value.constant is not None]
+        against_number = len(own) == 1 and bool(constants)
+        compare = Compare(sign, own[0].precision if against_number else "f8")
+        return Value(Apply(compare, (left.program, right.program)), UNITS_OF_ONE)
+
+    def outermost(self, function: str, values: list[Value]) -> Value:
+        """Return the smallest or the largest of some values."""
+        alike = self.alike(function, values)
+        work = np.minimum if function == "min" else np.maximum
+        program = alike[0].program
+        for other in alike[1:]:
+            program = Apply(work, (program, other.program))
+        return replace(alike[0], program=program, constant=None, variable=None)
+
+    def chosen(self, function: str, values: list[Value]) -> Value:
+        """Return one of two values, by a condition."""
+        left, right = self.alike(function, values[1:])
+        condition = number_of(function, values[0])
+        program = Apply(where, (condition.program, left.program, right.program))
+        return replace(left, program=program, constant=None, variable=None)
 
     def sum(self, sign: str, values: list[Value]) -> Value:
         left, right = self.alike(sign, values, sums=True)
@@ -333,6 +324,24 @@ class ProgramBuilder:
             time.dimension in v.dimensions for v in self.leaves
         )
         return self.dataset.need_time() if along and time and time.dimension else None
+
+
+def _logical(function: str, values: list[Value]) -> Value:
+    numbers = [number_of(function, value) for value in values]
+    programs = tuple(value.program for value in numbers)
+    return Value(Apply(LOGIC[function], programs), UNITS_OF_ONE)
+
+
+def _whether_missing(_: str, values: list[Value]) -> Value:
+    return Value(Apply(missing, (values[0].program,)), UNITS_OF_ONE)
+
+
+def _in_same_units(function: str, values: list[Value]) -> Value:
+    """Return a function whose result has the units of its argument."""
+    (value,), work = values, KEEPING_UNITS[function]
+    constant = None if value.constant is None else float(work(value.constant))
+    program = Apply(work, (value.program,))
+    return replace(value, program=program, constant=constant, variable=None)
 
 
 def _warn_of_percent(function: str, left: Value, right: Value) -> None:

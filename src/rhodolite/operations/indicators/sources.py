@@ -60,21 +60,20 @@ class Sources:
         if needs in self._named:
             return self._by_name(needs)
         known = [v for v in self._along_time if self._fits(needs, v)]
-        if not known and needs is Needs.MEAN and self._has_both():
-            return self._of_both(_middle, "mean")
         if len(known) == 1:
             return known[0]
+        if not known and needs is Needs.MEAN and self._has_both():
+            return self._of_both(_middle, "mean")
+        raise DataError(f"{self._dataset.label}: {self._doubt(needs, known)}")
+
+    def _doubt(self, needs: Needs, known: list[Variable]) -> str:
+        """Say why it is not clear which variable is meant."""
         option = f"{_OPTIONS[needs]} NAME"
         if known:
             names = ", ".join(v.name for v in known)
-            raise DataError(
-                f"{self._dataset.label}: {names} can be the {needs.value}; {option} says which"
-            )
+            return f"{names} can be the {needs.value}; {option} says which"
         held = ", ".join(v.name for v in self._along_time)
-        raise DataError(
-            f"{self._dataset.label}: no variable says that it is the {needs.value}; {option} names "
-            f"it, of {held}"
-        )
+        return f"no variable says that it is the {needs.value}; {option} names it, of {held}"
 
     def _by_name(self, needs: Needs) -> Variable:
         name = self._named[needs]
