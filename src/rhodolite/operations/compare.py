@@ -127,7 +127,9 @@ class Compare(Operation):
         """Return what still describes the results."""
         if not self._of_all_times:
             return list(variables)
-        gone = {part.need(Role.TIME).dimension, find_member_dimension(part)}
+        gone = {part.need(Role.TIME).dimension}
+        if self.kind is Contrast.ENSEMBLE:
+            gone.add(find_member_dimension(part))
         return [v for v in variables if not gone & set(v.dimensions)]
 
     def _over_time(
@@ -147,12 +149,7 @@ def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
     all of ours."""
     ours, theirs = (times(each) for each in (dataset, other))
     if theirs is None or len(theirs) == 1:
-        if ours is not None and theirs is not None and len(ours) == 1:
-            first, second = (time_labels(axis)[0] for axis in (ours, theirs))
-            if first != second:
-                warn(
-                    f"{first} of {dataset.label} is compared with {second} of {other.label}"
-                )
+        _say_which(dataset, other)
         return dataset, None
     if ours is None:
         raise DataError(
@@ -160,18 +157,31 @@ def _match_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Any]:
             "other way round, or choose or summarise --over time first"
         )
     if ours.climatological or theirs.climatological:
-        our_labels, their_labels = time_labels(ours), time_labels(theirs)
-        repeated = len(set(our_labels)) < len(our_labels)
-        if repeated or sorted(our_labels) != sorted(their_labels):
-            raise DataError(
-                f"{dataset.label} holds {_shown(our_labels)} and {other.label} "
-                f"{_shown(their_labels)}, which do not correspond; for departures from "
-                "normals there is anomaly --climatology FILE"
-            )
-        return dataset, np.array([their_labels.index(label) for label in our_labels])
+        return dataset, _match_phases(dataset, other)
     matched = MatchedTimes.of(dataset, other)
     picks, steps = matched.pairs(0)
     return take_steps(dataset, picks), steps
+
+
+def _say_which(dataset: Dataset, other: Dataset) -> None:
+    """Say so where single times that differ are compared."""
+    axes = [times(each) for each in (dataset, other)]
+    labels = [time_labels(a)[0] for a in axes if a is not None and len(a) == 1]
+    if len(labels) == 2 and labels[0] != labels[1]:
+        warn(
+            f"{labels[0]} of {dataset.label} is compared with {labels[1]} of {other.label}"
+        )
+
+
+def _match_phases(dataset: Dataset, other: Dataset) -> Any:
+    """Return which phase of the other goes with each of ours, by their names."""
+    ours, theirs = (time_labels(each.need_time()) for each in (dataset, other))
+    if len(set(ours)) < len(ours) or sorted(ours) != sorted(theirs):
+        raise DataError(
+            f"{dataset.label} holds {_shown(ours)} and {other.label} {_shown(theirs)}, which do "
+            "not correspond; for departures from normals there is anomaly --climatology FILE"
+        )
+    return np.array([theirs.index(label) for label in ours])
 
 
 def _shown(labels: list[str]) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
-from enum import StrEnum
+from enum import Enum, StrEnum, auto
 from typing import Any, ClassVar
 
 import numpy as np
@@ -45,8 +45,6 @@ from rhodolite.operations.variables.along_time import (
 )
 
 _FEWEST_CHOICES = 99
-_PERMUTATION_WORDS = "permutation of the chosen times, Phipson and Smyth 2010"
-_T_WORDS = "t test for unequal variances, Welch 1947; times count as independent"
 
 
 class CompositeTest(StrEnum):
@@ -54,6 +52,21 @@ class CompositeTest(StrEnum):
 
     T = "t"
     PERMUTATION = "permutation"
+
+
+_TESTS = {
+    CompositeTest.T: "t test for unequal variances, Welch 1947; times count as independent",
+    CompositeTest.PERMUTATION: "permutation of the chosen times, Phipson and Smyth 2010",
+}
+
+
+class _Kind(Enum):
+    """Of which units a result is."""
+
+    VALUE = auto()
+    DIFFERENCE = auto()
+    NUMBER = auto()
+    PVALUE = auto()
 
 
 @dataclass(frozen=True)
@@ -179,60 +192,66 @@ class Composite(Operation):
     def _variables(
         self, variable: Variable, along: int, reduction: Reduction
     ) -> list[Variable]:
-        name, what = variable.name, variable.quantity
         cells = (*variable.shape[:along], *variable.shape[along + 1 :])
         dimensions = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
-        asked = str(self.when)
-        rest = "all others" if self.against is None else str(self.against)
-        shared = {
-            key: value
-            for key, value in variable.attributes.items()
-            if key in ("grid_mapping", "coordinates")
-        }
-        factor, difference_units = of_differences(variable.units)
-        values = {"units": variable.units} if variable.units else {}
-        differences = {"units": difference_units} if difference_units else {}
-        if is_temperature(variable.units or UNITS_OF_ONE):
-            values["units_metadata"] = "temperature: on_scale"
-            differences["units_metadata"] = "temperature: difference"
-        number = {"units": UNITS_OF_ONE}
-        tests = _T_WORDS if self.test is CompositeTest.T else _PERMUTATION_WORDS
-        rows: list[tuple[str, str, Mapping[str, Any]]] = [
-            ("chosen", f"mean {what} where {asked}", values),
-            ("others", f"mean {what} of {rest}", values),
-            (
-                "difference",
-                f"difference of {what} where {asked} from {rest}",
-                differences,
-            ),
-            ("chosen_count", f"number of values of {what} where {asked}", number),
-            ("others_count", f"number of values of {what} of {rest}", number),
-            (
-                "difference_pvalue",
-                f"p-value of the difference of {what}",
-                {**number, "comment": tests},
-            ),
-        ]
+        references = ("grid_mapping", "coordinates")
+        given = variable.attributes
+        shared = {key: v for key, v in given.items() if key in references}
+        factor = of_differences(variable.units)[0]
         results = []
-        for ending, words, about in rows:
+        for ending, (words, kind) in self._titles(variable.quantity).items():
             data: LazyArray = reduction.output(ending, cells)
-            if ending == "difference" and factor != 1.0:
+            if kind is _Kind.DIFFERENCE and factor != 1.0:
                 data = Mapped(data, Rescaling(factor, 0.0), "f8")
-            attributes = {"long_name": words, **about, **shared}
-            kind = "float64" if "pvalue" in ending else variable.floats().dtype.name
-            storage = Storage(dtype=kind)
-            results.append(
-                Variable(f"{name}_{ending}", dimensions, data, attributes, storage)
-            )
+            about = {"long_name": words, **_units_of(variable, kind), **shared}
+            if kind is _Kind.PVALUE:
+                about["comment"] = _TESTS[self.test]
+            single = variable.floats().dtype.name
+            storage = Storage(dtype="float64" if kind is _Kind.PVALUE else single)
+            name = f"{variable.name}_{ending}"
+            results.append(Variable(name, dimensions, data, about, storage))
         significant = flag_significant(
-            f"{name}_difference_significant",
-            f"whether the difference of {what} is significant",
+            f"{variable.name}_difference_significant",
+            f"whether the difference of {variable.quantity} is significant",
             results[-1],
             self.alpha,
             false_discovery=self.false_discovery,
             attributes=shared,
         )
         return [*results, significant]
+
+    def _titles(self, what: str) -> dict[str, tuple[str, _Kind]]:
+        """Return for each result its words, and of which units it is; the p-value last."""
+        asked = str(self.when)
+        rest = "all others" if self.against is None else str(self.against)
+        return {
+            "chosen": (f"mean {what} where {asked}", _Kind.VALUE),
+            "others": (f"mean {what} of {rest}", _Kind.VALUE),
+            "difference": (
+                f"difference of {what} where {asked} from {rest}",
+                _Kind.DIFFERENCE,
+            ),
+            "chosen_count": (f"number of values of {what} where {asked}", _Kind.NUMBER),
+            "others_count": (f"number of values of {what} of {rest}", _Kind.NUMBER),
+            "difference_pvalue": (
+                f"p-value of the difference of {what}",
+                _Kind.PVALUE,
+            ),
+        }
+
+
+def _units_of(variable: Variable, kind: _Kind) -> dict[str, Any]:
+    """Return the attributes that say in which units a result is."""
+    if kind in (_Kind.NUMBER, _Kind.PVALUE):
+        return {"units": UNITS_OF_ONE}
+    units, scale = variable.units, "on_scale"
+    if kind is _Kind.DIFFERENCE:
+        units, scale = of_differences(variable.units)[1], "difference"
+    if not units:
+        return {}
+    if is_temperature(units):
+        return {"units": units, "units_metadata": f"temperature: {scale}"}
+    return {"units": units}
 
 
 def _spread_out(condition: Variable, variable: Variable) -> LazyArray:

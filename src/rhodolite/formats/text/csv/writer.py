@@ -37,9 +37,20 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     DataError
         If the variables do not have the same dimensions.
     """
-    if layout.table.across:
-        dataset = spread_across(dataset, layout.table.across)
+    style = layout.table
+    if style.across:
+        dataset = spread_across(dataset, style.across)
     variables = dataset.fields
+    _need_one_shape(variables)
+    if style.wide:
+        _refuse_order(style)
+        _write_wide(dataset, variables, path, engine, style)
+    else:
+        _write_long(dataset, variables, path, engine, style)
+
+
+def _need_one_shape(variables: tuple[Variable, ...]) -> None:
+    """Refuse variables that make no table together."""
     if not variables:
         raise DataError("there is no variable to write a table of")
     first = variables[0]
@@ -50,29 +61,28 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
                 f"({', '.join(first.dimensions)}) and {variable.name} has "
                 f"({', '.join(variable.dimensions)}); choose with --variable {first.name}"
             )
-    style = layout.table
-    if style.wide:
-        _refuse_order(style)
-        _write_wide(dataset, variables, path, engine, style)
-        return
+
+
+def _write_long(
+    dataset: Dataset,
+    variables: tuple[Variable, ...],
+    path: Path,
+    engine: Engine,
+    style: TableStyle,
+) -> None:
+    """Write one row for each cell and time."""
+    first = variables[0]
     # Rows follow each other in the order of the dimensions, so blocks hold all of the later ones.
     unit = (1, *first.shape[1:]) if first.shape else ()
     laid_out = [engine.in_units(variable.data, unit) for variable in variables]
     engine.prepare([data for data, _ in laid_out])
-    described = coordinate_columns(dataset, first, engine, raw=style.raw)
-    columns = [
-        *described,
-        *(
-            data_column(v, data)
-            for v, (data, _) in zip(variables, laid_out, strict=True)
-        ),
-    ]
+    columns = coordinate_columns(dataset, first, engine, raw=style.raw)
+    for variable, (data, _) in zip(variables, laid_out, strict=True):
+        columns.append(data_column(variable, data))
     ordered = bool(style.sort or style.first)
-    of_frames, of_text = (
-        functools.partial(_frame, columns),
-        functools.partial(_rows, columns, style),
-    )
-    work: Any = of_frames if ordered else of_text
+    work: Any = functools.partial(_rows, columns, style)
+    if ordered:
+        work = functools.partial(_frame, columns)
     with path.open("wb") as file:
         titles = [safe_title(column) for column in columns]
         file.write(_csv(pandas.DataFrame(columns=titles), style, header=True))
