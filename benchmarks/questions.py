@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import resource
+import shlex
 import statistics
 import subprocess
 import sys
@@ -34,17 +35,18 @@ def write(path, **fields):
             made[:] = values
 """
 ROWS = {
-    "frost days, warm days by percentile": (
-        "indicator days.nc --lowest tas --highest tas --kind FD,TX90p -o ours.nc",
+    "frost days and days in warm spells": (
+        "indicator days.nc --lowest tas --highest tas --kind FD,WSDI -o ours.nc",
         """
 x = read("days.nc"); years = x.reshape(10, 365, *x.shape[1:])
 frost = (years < 273.15).sum(axis=1)
-wide = np.concatenate([years[:, -2:], years, years[:, :2]], axis=1)
-warm = np.zeros((10, *x.shape[1:]))
-for day in range(365):
-    limit = np.quantile(wide[:, day:day + 5].reshape(50, *x.shape[1:]), 0.9, axis=0)
-    warm += years[:, day] > limit
-write("plain.nc", FD=frost, TX90p=100 * warm / 365)
+wide = np.concatenate([np.roll(years, shift, axis=1) for shift in range(-2, 3)])
+warm = years > np.quantile(wide, 0.9, axis=0, method="median_unbiased")
+spells = np.zeros((10, *x.shape[1:])); run = np.zeros_like(spells)
+for day in range(366):
+    now = warm[:, day] if day < 365 else np.zeros_like(warm[:, 0])
+    spells += np.where(~now & (run >= 6), run, 0); run = np.where(now, run + 1, 0)
+write("plain.nc", FD=frost, WSDI=spells)
 """,
     ),
     "running mean of 31 days": (
@@ -175,8 +177,6 @@ def main() -> None:
         folder = Path(name)
         make_data(folder)
         for title, (words, script) in ROWS.items():
-            import shlex
-
             command = [ours, *shlex.split(words), "--overwrite"]
             plain = [sys.executable, "-c", _HEAD + script]
             pairs = [(run(plain, folder), run(command, folder)) for _ in range(runs)]

@@ -11,6 +11,7 @@ import rhodolite
 from conftest import run_here, write_plain
 from rhodolite import Aggregate, DataError, UsageError, Window
 from rhodolite.kernels.lanczos import lanczos_weights, low_pass
+from rhodolite.kernels.sliding import slide
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
 STATISTICS = [
@@ -313,3 +314,31 @@ def test_what_a_filter_cannot_do_is_refused():
             Window(**options)(data)
     with pytest.raises(UsageError, match="do not go with"):
         Window(longer_than="2years", statistic="max")
+
+
+@given(
+    st.sampled_from(["mean", "sum", "min", "max"]),
+    st.integers(1, 7),
+    st.booleans(),
+    st.integers(0, 99),
+)
+def test_windows_without_gaps_are_those_with_a_gap_elsewhere(
+    statistic, length, weighted, seed
+):
+    """All full windows at once, against one by one: 13 digits; equal values stay equal."""
+    rng = np.random.default_rng(seed)
+    values = rng.normal(280, 5, (40, 3))
+    weights = rng.integers(28, 32, 40).astype(float) if weighted else None
+    full = slide(values, weights, statistic, length)
+    for at, ours in enumerate(full):
+        part = values[at : at + length]
+        w = np.ones(length) if weights is None else weights[at : at + length]
+        expected = {
+            "mean": (w[:, None] * part).sum(axis=0) / w.sum(),
+            "sum": (w[:, None] * part).sum(axis=0),
+            "min": part.min(axis=0),
+            "max": part.max(axis=0),
+        }[statistic]
+        np.testing.assert_allclose(ours, expected, rtol=1e-13)
+    equal = slide(np.full((40, 2), 0.1), weights, "mean", length)
+    assert set(equal.ravel()) == {0.1}

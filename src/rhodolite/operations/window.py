@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, FirstAxisMoved, Mapped, Reduction, SeriesKernel
 from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.kernels.sliding import KINDS, slide
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
@@ -352,20 +353,31 @@ class _OfWindows(SeriesKernel):
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
         values = np.asarray(block, dtype=np.float64)[self.order]
         weights = None if self.weights is None else self.weights[self.order]
-        results = np.full(values.shape, np.nan)
-        for at in range(len(values)):
-            parts = [
-                self._of_one(
-                    values[begins[at] : ends[at]], _part(weights, begins[at], ends[at])
-                )
-                for begins, ends in self.windows
-            ]
-            results[at] = sum(parts) / len(parts)
+        parts = [self._of_all(values, weights, *window) for window in self.windows]
+        results = np.asarray(sum(parts) / len(parts))
         there = ~np.isnan(values)
         lost = int((np.isnan(results) & there).sum())
         placed = np.empty_like(results)
         placed[self.order] = results
         return {"value": placed}, Counter(lost=lost, of=values.size)
+
+    def _of_all(
+        self, values: Array, weights: Array | None, begins: Indices, ends: Indices
+    ) -> Array:
+        """Return the statistic of each step's window: of all full ones at once where that is
+        possible, and one by one of others."""
+        results = np.empty(values.shape)
+        one_by_one = np.ones(len(values), dtype=bool)
+        if self.measure.kind in KINDS and not np.isnan(values).any():
+            full = ends - begins == self.length
+            if full.any():
+                slid = slide(values, weights, self.measure.kind, self.length)
+                results[full] = slid[begins[full]]
+            one_by_one = ~full
+        for at in np.flatnonzero(one_by_one):
+            part = _part(weights, begins[at], ends[at])
+            results[at] = self._of_one(values[begins[at] : ends[at]], part)
+        return results
 
     def _of_one(self, values: Array, weights: Array | None) -> Array:
         """Return the statistic of one window, missing where too little of it is there."""
