@@ -18,6 +18,7 @@ from rhodolite import Extremes
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.extreme_values import fit_extremes, l_moments, quantile
+from rhodolite.kernels.peaks import find_peaks
 
 SHAPES = st.one_of(
     st.floats(-0.6, 0.9), st.sampled_from([0.0, 1e-7, -1e-6, 1e-5, -1e-4])
@@ -329,7 +330,10 @@ def test_amounts_and_scales_follow_the_units():
         np.testing.assert_allclose(ours, theirs, rtol=1e-9, atol=1e-12)
     for options, words in (
         ({"trend": True}, "--method likelihood"),
-        ({"above": "98%", "method": "likelihood"}, "leave --method out"),
+        (
+            {"above": "98%", "method": "likelihood", "trend": True},
+            "leave one of both out",
+        ),
         ({"above": "high"}, "is no threshold"),
         ({"above": "120%"}, "is no share"),
         ({"apart": 0}, "number of steps"),
@@ -339,3 +343,32 @@ def test_amounts_and_scales_follow_the_units():
     rain = make_dataset(np.ones((90, 1, 1)), attributes={"units": "mm day-1"})
     with pytest.raises(DataError, match="cannot be converted"):
         Extremes(above="20degC")(rain)
+
+
+def test_peaks_by_likelihood_are_as_likely_as_scipy_finds_them():
+    """Scale and shape to 3 digits of a simplex that SciPy walks with."""
+    rng = np.random.default_rng(12)
+    values = rng.gamma(0.7, 6, (3600, 1))
+    data = make_dataset(
+        values[:, None, :], times=np.arange(3600) + 0.5, calendar="360_day"
+    )
+    options = {"above": "95%", "apart": 1, "periods": "20", "samples": 100}
+    result = Extremes(method="likelihood", **options)(data)
+    names = ("threshold", "scale", "shape", "return_level")
+    threshold, scale, shape, level = (float(v[0]) for v in _values(result, *names))
+    peaks = find_peaks(values, np.array([threshold]), 1)
+    excess = peaks[np.isfinite(peaks)] - threshold
+
+    def loss(p):
+        if p[0] <= 0:
+            return np.inf
+        return -scipy.stats.genpareto.logpdf(excess, p[1], 0, p[0]).sum()
+
+    best = _walk(loss, [excess.mean(), 0.05]).x
+    np.testing.assert_allclose([scale, shape], best, rtol=1e-3, atol=1e-4)
+    low, high = (
+        float(v[0]) for v in _values(result, "return_level_lower", "return_level_upper")
+    )
+    assert low < level < high
+    plain = Extremes(**options)(data)
+    assert _values(plain, "return_level")[0][0] == pytest.approx(level, rel=0.1)

@@ -181,6 +181,31 @@ def test_two_fields_have_the_singular_vectors_of_their_covariance():
     )
 
 
+def test_two_fields_on_other_grids_have_their_maps_each_in_its_own_file():
+    first, a = field(7)
+    _, b = field(8)
+    b = (b + 0.8 * a[:, ::-1])[:, :4, :5]
+    second = make_dataset(
+        b,
+        times=np.arange(40) * 30.0 + 15,
+        lats=LATS[:4],
+        lons=LONS[:5],
+        calendar="360_day",
+        name="pr",
+    )
+    with pytest.warns(UserWarning, match="lies on another grid"):
+        ours = Patterns(count=2, with_=second)(first)
+        theirs = Patterns(count=2, with_=first)(second)
+        names = ("tas_series", "tas_other_series", "tas_share")
+        one = values_of(ours, *names)
+        two = values_of(theirs, *(name.replace("tas", "pr") for name in names))
+    assert "tas_other_pattern" not in ours.variables
+    assert theirs["pr_pattern"].shape == (2, 4, 5)
+    np.testing.assert_allclose(np.abs(one[0]), np.abs(two[1]), rtol=1e-6, atol=1e-8)
+    np.testing.assert_allclose(np.abs(one[1]), np.abs(two[0]), rtol=1e-6, atol=1e-8)
+    np.testing.assert_allclose(one[2], two[2], rtol=1e-9)
+
+
 def test_cells_with_gaps_are_left_out_and_order_and_units_change_nothing(tmp_path):
     data, values = field(9)
     gappy = values.copy()

@@ -3,12 +3,16 @@ along time."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[Any]
+Loss = Callable[[Array, Array], Array]
+"""Of values of shape (n, m) and parameters of shape (p, m)."""
 _STEPS = 60
 _SETTLED = 1e-9
 _APART = 1e-4
@@ -73,12 +77,13 @@ def fit_likelihood(
     count = 3 if covariate is None else 4
     parameters = np.zeros((count, values.shape[1]))
     parameters[2] = np.clip(np.where(known, shape, 0.0), -0.5, 0.5)
-    parameters, loss = _minimise(standard, parameters, covariate)
+    work = partial(_loss, covariate=covariate)
+    parameters, loss = _minimise(work, standard, parameters)
     # At the edge of what is possible the search ends early; from these shapes it does not.
     for other in _OTHER_STARTS if thorough else ():
         start = np.zeros_like(parameters)
         start[2] = other
-        again, again_loss = _minimise(standard, start, covariate)
+        again, again_loss = _minimise(work, standard, start)
         better = again_loss < loss
         parameters = np.where(better, again, parameters)
         loss = np.where(better, again_loss, loss)
@@ -125,22 +130,76 @@ def _loss(values: Array, parameters: Array, covariate: Array | None) -> Array:
     return np.where(outside | np.isnan(total), np.inf, total)
 
 
-def _minimise(
-    values: Array, start: Array, covariate: Array | None
+def fit_pareto_likelihood(
+    excess: Array, scale: Array, shape: Array
 ) -> tuple[Array, Array]:
+    """Return scale and shape (heavy tails above 0) of the most likely generalised Pareto
+    distribution at each cell.
+
+    Parameters
+    ----------
+    excess : ndarray of float64, shape (n, m)
+        Over the threshold; NaN where missing.
+    scale, shape : ndarray of float64, shape (m,)
+        Where the search begins; NaN at cells that are left out.
+
+    Notes
+    -----
+    Coles 2001, section 4.3.2.
+
+    Examples
+    --------
+    >>> excess = np.array([[1.0], [2.0], [0.5], [4.0], [0.2], [1.5]])
+    >>> scale, shape = fit_pareto_likelihood(excess, np.array([1.5]), np.array([0.0]))
+    >>> bool(0 < scale[0] < 3)
+    True
+    """
+    known = np.isfinite(shape) & np.isfinite(scale) & (scale > 0)
+    unit = np.where(known, scale, 1.0)
+    standard = excess / unit
+    best = np.zeros((2, excess.shape[1]))
+    least = np.full(excess.shape[1], np.inf)
+    near = np.clip(np.where(known, shape, 0.0), -0.4, 0.5)
+    for bent in (near, np.zeros_like(near), np.full_like(near, 0.2)):
+        start = np.array([np.zeros_like(near), bent])
+        parameters, loss = _minimise(_pareto_loss, standard, start)
+        best = np.where(loss < least, parameters, best)
+        least = np.minimum(loss, least)
+    most_likely = unit * np.exp(best[0])
+    return np.where(known, most_likely, np.nan), np.where(known, best[1], np.nan)
+
+
+def _pareto_loss(values: Array, parameters: Array) -> Array:
+    """Return the negative logarithm of the likelihood of excesses of each cell."""
+    log_scale, shape = parameters
+    z = values * np.exp(-log_scale)
+    near = np.abs(shape) < _GUMBEL
+    bend = np.where(near, 1.0, shape)
+    inner = 1 + bend * z
+    logs = np.log(np.maximum(inner, 1e-300)) / bend
+    each = log_scale + np.where(near, z, (1 + bend) * logs)
+    each = np.where(~near & (inner <= 0), np.inf, each)
+    total = np.zeros(values.shape[1])
+    for row in np.where(np.isnan(values), 0.0, each):
+        total = total + row
+    outside = (shape < _LEAST) | (shape > _MOST)
+    return np.where(outside | np.isnan(total), np.inf, total)
+
+
+def _minimise(work: Loss, values: Array, start: Array) -> tuple[Array, Array]:
     """Return the parameters of the smallest loss, and this, cell by cell."""
     parameters = start.copy()
-    loss = _loss(values, parameters, covariate)
+    loss = work(values, parameters)
     moving = np.flatnonzero(np.isfinite(loss))
     for _ in range(_STEPS):
         if not moving.size:
             break
         part, now = values[:, moving], parameters[:, moving]
-        direction = _direction(part, now, covariate)
+        direction = _direction(work, part, now)
         best, least = now, loss[moving]
         for share in _SHARES:
             tried = now + share * direction
-            tried_loss = _loss(part, tried, covariate)
+            tried_loss = work(part, tried)
             better = tried_loss < least
             best = np.where(better, tried, best)
             least = np.where(better, tried_loss, least)
@@ -150,16 +209,13 @@ def _minimise(
     return parameters, loss
 
 
-def _direction(values: Array, parameters: Array, covariate: Array | None) -> Array:
+def _direction(work: Loss, values: Array, parameters: Array) -> Array:
     """Return the step of Newton's method, or down the slope where the loss is not curved upward."""
     count, cells = parameters.shape
-    middle = _loss(values, parameters, covariate)
+    middle = work(values, parameters)
     shifts = np.eye(count) * _APART
     sides = [
-        [
-            _loss(values, parameters + sign * shift[:, None], covariate)
-            for sign in (1, -1)
-        ]
+        [work(values, parameters + sign * shift[:, None]) for sign in (1, -1)]
         for shift in shifts
     ]
     slope = np.array([(up - down) / (2 * _APART) for up, down in sides])
@@ -172,7 +228,7 @@ def _direction(values: Array, parameters: Array, covariate: Array | None) -> Arr
             for a, b in ((1, 1), (1, -1), (-1, 1), (-1, -1)):
                 corner = (a * shifts[i] + b * shifts[j])[:, None]
                 with np.errstate(invalid="ignore"):  # of infinite ones
-                    mixed += a * b * _loss(values, parameters + corner, covariate)
+                    mixed += a * b * work(values, parameters + corner)
             curve[i, j] = curve[j, i] = mixed / (4 * _APART**2)
     usable = np.isfinite(curve).all(axis=(0, 1)) & np.isfinite(slope).all(axis=0)
     matrices = np.where(usable, curve, np.eye(count)[..., None]).transpose(2, 0, 1)

@@ -111,9 +111,9 @@ class Extremes(Operation):
             )
         if self.trend and self.method is not FitMethod.LIKELIHOOD:
             raise UsageError("--trend is fitted by likelihood; add --method likelihood")
-        if self.above is not None and self.method is not FitMethod.MOMENTS:
+        if self.above is not None and self.trend:
             raise UsageError(
-                "--above: peaks are fitted by l-moments; leave --method out"
+                "--above: a trend is one of largest values; leave one of both out"
             )
         if self.apart < 1:
             raise UsageError(
@@ -216,7 +216,10 @@ class Extremes(Operation):
         share, amount = self.above.share, np.nan
         if share is None:
             amount = self.above.within(variable)
-        return OverThreshold(*shared, axis.order, years, share, amount, self.apart)
+        likelihood = self.method is FitMethod.LIKELIHOOD
+        return OverThreshold(
+            *shared, axis.order, years, share, amount, self.apart, likelihood
+        )
 
     def _level(self, variable: Variable) -> str:
         """Return what a level is, in words."""
@@ -248,15 +251,15 @@ class Extremes(Operation):
         return about
 
     def _comment(self, axis: TimeAxis) -> str:
-        how = "by L-moments, Hosking and Wallis 1997"
+        how = "by L-moments, Hosking and Wallis 1987 and 1997"
+        if self.method is FitMethod.LIKELIHOOD:
+            how = "by maximum likelihood, Coles 2001"
         if self.above is not None:
             return (
                 f"generalised Pareto distribution of peaks above {self.above}, at least "
-                f"{self.apart} steps from each other, by L-moments, Hosking and Wallis 1987; "
-                "limits by parametric bootstrap; the tail is heavy where the shape is above 0"
+                f"{self.apart} steps from each other, {how}; limits by parametric bootstrap; the "
+                "tail is heavy where the shape is above 0"
             )
-        if self.method is FitMethod.LIKELIHOOD:
-            how = "by maximum likelihood, Coles 2001"
         if self.trend:
             how += f", with a trend of the location; levels are those of {axis.years.max()}"
         return (

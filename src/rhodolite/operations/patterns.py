@@ -16,7 +16,7 @@ from rhodolite.arrays import (
     Reduction,
     Stacked,
 )
-from rhodolite.errors import DataError, UsageError
+from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling
@@ -163,8 +163,16 @@ class Patterns(Operation):
     ) -> list[Variable]:
         assert self.with_ is not None
         its = _field_of(other, self.with_, variable)
-        its = in_line(dataset, variable, other, its, Role.TIME, units=False)
-        parts = (self._field(dataset, variable), self._field(dataset, its))
+        theirs, on_one_grid = other, False
+        try:
+            its = in_line(dataset, variable, other, its, Role.TIME, units=False)
+            theirs, on_one_grid = dataset, True
+        except DataError:
+            warn(
+                f"{its.name} lies on another grid, so its maps are left out; patterns of "
+                f"{other.label} --with {dataset.label} has them"
+            )
+        parts = (self._field(dataset, variable), self._field(theirs, its))
         n = parts[0].times
         products = Stacked([part.products() for part in parts])
         vectors = Reduction(products, CoupledVectors((2, n, n), self.count))
@@ -173,12 +181,15 @@ class Patterns(Operation):
         results = []
         for part, side, kind in zip(parts, ("", "other_"), kinds, strict=True):
             series = vectors.output(f"{side}series", shape)
-            maps, _ = part.maps(series)
             name = f"{variable.name}_{side}"
-            results += [
-                part.describe_map(f"{name}pattern", maps, kind),
-                part.describe_series(f"{name}series", series, kind),
-            ]
+            described = part.describe_series(f"{name}series", series, kind)
+            if results:
+                # Both run along the times of this dataset, whatever the other calls its own.
+                described = described.replace(dimensions=results[0].dimensions)
+            results.append(described)
+            if on_one_grid or not side:
+                maps, _ = part.maps(series)
+                results.append(part.describe_map(f"{name}pattern", maps, kind))
         words = (
             f"share of the squared covariance of {variable.quantity} and {its.quantity}"
         )

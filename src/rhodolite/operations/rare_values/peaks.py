@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array
+from rhodolite.kernels.extreme_likelihood import fit_pareto_likelihood
 from rhodolite.kernels.extreme_values import l_moments
 from rhodolite.kernels.order_statistics import percentile
 from rhodolite.kernels.peaks import find_peaks, fit_pareto, pareto_quantile
@@ -18,7 +19,7 @@ _PLOTTING = 0.35
 
 @dataclass
 class OverThreshold(RareValues):
-    """Peaks over a threshold, fitted by L-moments.
+    """Peaks over a threshold, fitted by L-moments or by maximum likelihood.
 
     Attributes
     ----------
@@ -31,6 +32,8 @@ class OverThreshold(RareValues):
     threshold : float
     apart : int
         Steps that part clusters.
+    likelihood : bool
+        Whether they are fitted by likelihood.
     """
 
     order: NDArray[np.intp]
@@ -38,6 +41,7 @@ class OverThreshold(RareValues):
     share: float | None
     threshold: float
     apart: int
+    likelihood: bool
 
     @property
     def parameters(self) -> tuple[str, ...]:
@@ -50,11 +54,9 @@ class OverThreshold(RareValues):
         if self.share is not None:
             limit = percentile(values, self.share)
         excess = _packed(find_peaks(values, limit, self.apart) - limit)
-        count, first, second, _ = l_moments(excess)
+        count = (~np.isnan(excess)).sum(axis=0)
         enough = count >= self.min_values
-        scale, k = (
-            np.where(enough, part, np.nan) for part in fit_pareto(first, second)
-        )
+        scale, k = (np.where(enough, part, np.nan) for part in self._fit_excess(excess))
         with np.errstate(divide="ignore", invalid="ignore"):
             rate = np.where(enough, count / (known * self.years), np.nan)
             above = np.minimum(1 / (rate * self.periods[:, None]), 1.0)
@@ -78,15 +80,23 @@ class OverThreshold(RareValues):
         low = np.full(above.shape, np.nan)
         high = low.copy()
         for _, cells, drawn in self.by_count(count, np.isfinite(k)):
-            levels = np.empty((*above[:, cells].shape, len(drawn)))
-            for at, sample in enumerate(drawn):
-                excess = pareto_quantile(scale[cells], k[cells], sample[:, None])
-                _, first, second, _ = l_moments(excess)
-                again = fit_pareto(first, second)
-                levels[..., at] = pareto_quantile(*again, above[:, cells])
-            ends = np.nanquantile(levels, self.sampling.ends, axis=2)
-            low[:, cells], high[:, cells] = ends
+            # Samples stand side by side, as cells do.
+            for cell in cells:
+                excess = pareto_quantile(scale[cell], k[cell], drawn.T)
+                again = self._fit_excess(excess)
+                levels = pareto_quantile(*again, above[:, cell][:, None])
+                ends = np.nanquantile(levels, self.sampling.ends, axis=1)
+                low[:, cell], high[:, cell] = ends
         return low, high
+
+    def _fit_excess(self, excess: Array) -> tuple[Array, Array]:
+        """Return scale and shape k at each cell."""
+        _, first, second, _ = l_moments(excess)
+        scale, k = fit_pareto(first, second)
+        if not self.likelihood:
+            return scale, k
+        scale, shape = fit_pareto_likelihood(excess, scale, -k)
+        return scale, -shape
 
 
 def _packed(peaks: Array) -> Array:
