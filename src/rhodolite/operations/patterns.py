@@ -178,7 +178,7 @@ class Patterns(Operation):
         vectors = Reduction(products, CoupledVectors((2, n, n), self.count))
         shape = (n, self.count)
         kinds = [f"pattern with {part.variable.quantity}" for part in parts[::-1]]
-        results = []
+        results: list[Variable] = []
         for part, side, kind in zip(parts, ("", "other_"), kinds, strict=True):
             series = vectors.output(f"{side}series", shape)
             name = f"{variable.name}_{side}"
