@@ -212,3 +212,19 @@ def test_what_cannot_be_chosen_is_refused(series):
         Subset(when="tas > 3")
     with pytest.raises(UsageError, match="--when says"):
         Subset(with_=oni)
+
+
+def test_departures_stay_differences_whatever_is_made_of_them():
+    """Means, levels and indicators of departures are marked as what they are."""
+    data, _ = field(6)
+    departures = rhodolite.Anomaly()(data)
+    results = {
+        "tas_chosen": Composite(when="mean(tas, area) > 0[K]")(departures),
+        "tas_return_level": rhodolite.Extremes(above="90%", samples=0)(departures),
+        "tas_pattern": rhodolite.Patterns(count=1, min_coverage=0.5)(departures),
+    }
+    for name, result in results.items():
+        mark = result[name].attributes["units_metadata"]
+        assert mark == "temperature: difference", name
+    states = Composite(when="mean(tas, area) > 0[K]")(data)
+    assert states["tas_chosen"].attributes["units_metadata"] == "temperature: on_scale"

@@ -31,7 +31,8 @@ from rhodolite.kernels.composites import (
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import is_temperature, pretty
+from rhodolite.model.units.differences import describe_units, is_difference
+from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.expressions.chosen_times import TimesWhere
@@ -240,18 +241,13 @@ class Composite(Operation):
         }
 
 
-def _units_of(variable: Variable, kind: _Kind) -> dict[str, Any]:
+def _units_of(variable: Variable, kind: _Kind) -> dict[str, str]:
     """Return the attributes that say in which units a result is."""
     if kind in (_Kind.NUMBER, _Kind.PVALUE):
         return {"units": UNITS_OF_ONE}
-    units, scale = variable.units, "on_scale"
     if kind is _Kind.DIFFERENCE:
-        units, scale = of_differences(variable.units)[1], "difference"
-    if not units:
-        return {}
-    if is_temperature(units):
-        return {"units": units, "units_metadata": f"temperature: {scale}"}
-    return {"units": units}
+        return describe_units(of_differences(variable.units)[1], difference=True)
+    return describe_units(variable.units, difference=is_difference(variable))
 
 
 def _spread_out(condition: Variable, variable: Variable) -> LazyArray:

@@ -23,7 +23,8 @@ from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import is_temperature, pretty
+from rhodolite.model.units.differences import describe_units
+from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
@@ -113,10 +114,7 @@ class Detrend(Operation):
         factor, units = of_differences(variable.units)
         if factor != 1.0:
             rest = Mapped(rest, Rescaling(factor, 0.0), "f8")
-        if units:
-            about["units"] = units
-        if is_temperature(units or "1"):
-            about["units_metadata"] = "temperature: difference"
+        about |= describe_units(units, difference=True)
         changed = variable.derive(rest).edit("standard_name", "units_metadata")
         return changed.edit(**about)
 

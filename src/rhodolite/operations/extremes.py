@@ -14,7 +14,8 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import is_temperature, pretty
+from rhodolite.model.units.differences import describe_units, is_difference
+from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.peak_threshold import PeakThreshold
@@ -240,14 +241,12 @@ class Extremes(Operation):
         plain = {"number": UNITS_OF_ONE, "rate": "year-1"}
         if kind in plain:
             return {**about, "units": plain[kind]}
-        units, scale = variable.units, "on_scale"
+        units, difference = variable.units, is_difference(variable)
         if kind in ("difference", "trend"):
-            _, units = of_differences(units)
-            scale = "difference"
-        if is_temperature(units or UNITS_OF_ONE):
-            about["units_metadata"] = f"temperature: {scale}"
-        if units:
-            about["units"] = f"{units} (10 year)-1" if kind == "trend" else units
+            units, difference = of_differences(units)[1], True
+        about |= describe_units(units, difference=difference)
+        if units and kind == "trend":
+            about["units"] = f"{units} (10 year)-1"
         return about
 
     def _comment(self, axis: TimeAxis) -> str:

@@ -11,7 +11,8 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import is_temperature, product, square_units
+from rhodolite.model.units.differences import describe_units
+from rhodolite.model.units.udunits import product, square_units
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.frequencies.work import (
@@ -157,10 +158,7 @@ def _units_of(variable: Variable, kind: Kind) -> tuple[float, dict[str, Any]]:
         return 1.0, {}
     if kind is Kind.DENSITY:
         return factor**2, {"units": product(square_units(units), "year")}
-    about = {"units": units}
-    if is_temperature(units):
-        about["units_metadata"] = "temperature: difference"
-    return factor, about
+    return factor, describe_units(units, difference=True)
 
 
 def _steps_a_year(dataset: Dataset, axis: TimeAxis) -> float:

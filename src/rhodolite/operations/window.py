@@ -18,7 +18,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import is_temperature
+from rhodolite.model.units.differences import describe_units
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.pairing.times import number_periods
@@ -201,10 +201,7 @@ class Window(Operation):
         factor, units = of_differences(variable.units)
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
-        if units:
-            about["units"] = units
-        if is_temperature(units or "1"):
-            about["units_metadata"] = "temperature: difference"
+        about |= describe_units(units, difference=True)
         changed = variable.derive(data).edit("standard_name", "units_metadata")
         return changed.edit(**about)
 

@@ -91,6 +91,23 @@ def is_difference(variable: Variable) -> bool:
     return read_zero(variable).zero is Zero.DIFFERENCE
 
 
+def describe_units(units: str | None, *, difference: bool) -> dict[str, str]:
+    """Return the attributes that say in which units values are, and of temperatures whether they
+    are differences (CF 1.11, 3.1.2); none where there are no units.
+
+    Examples
+    --------
+    >>> describe_units("K", difference=True)
+    {'units': 'K', 'units_metadata': 'temperature: difference'}
+    """
+    if not units:
+        return {}
+    if not is_temperature(units):
+        return {"units": units}
+    scale = "difference" if difference else "on_scale"
+    return {"units": units, "units_metadata": f"temperature: {scale}"}
+
+
 def is_state(variable: Variable) -> bool:
     """Return whether a variable is certain to be a temperature on its scale, by `units_metadata` or
     a standard name."""

@@ -86,7 +86,7 @@ class BasePeriod:
         cycle: Cycle,
         period: Period | None,
         coverage: float,
-        fewest: int = FEWEST_YEARS,
+        fewest: int | None = None,
         pool: int = 1,
     ) -> BasePeriod:
         """Find the base in a dataset.
@@ -233,7 +233,7 @@ def _check_base(
     cycle: Cycle,
     period: Period | None,
     coverage: float,
-    fewest: int,
+    fewest: int | None,
 ) -> tuple[NDArray[np.int64], int]:
     """Return the years of the base that hold data, and how many it names."""
     wanted = "the base" if period is None else f"--base {period}"
@@ -244,11 +244,17 @@ def _check_base(
     years = np.unique(axis.years[steps])
     if not cycle.yearly:
         return years, years.size
-    if years.size < fewest:
+    needed = FEWEST_YEARS if fewest is None else fewest
+    if years.size < needed:
+        # Not every verb takes fewer.
+        other = (
+            ""
+            if fewest is None
+            else f", unless --min-years {years.size} says otherwise"
+        )
         raise DataError(
-            f"{wanted} has data in {_years(years.size)}; a normal needs at least {fewest}, unless "
-            f"--min-years {years.size} says otherwise. The data run from {axis.span.first} to "
-            f"{axis.span.last}."
+            f"{wanted} has data in {_years(years.size)}; a normal needs at least {needed}{other}. "
+            f"The data run from {axis.span.first} to {axis.span.last}."
         )
     asked = _years_asked(period, years)
     if years.size < coverage * asked:

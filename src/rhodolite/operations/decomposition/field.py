@@ -12,7 +12,7 @@ from rhodolite.kernels.weighted_sums import axes_of
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import is_temperature
+from rhodolite.model.units.differences import describe_units
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import area_weights_of
 from rhodolite.operations.decomposition.passes import Maps, Products
@@ -103,10 +103,7 @@ class Field:
         about["comment"] = (
             "change of the field with one standard deviation of the series"
         )
-        if units:
-            about["units"] = units
-        if is_temperature(units or UNITS_OF_ONE):
-            about["units_metadata"] = "temperature: difference"
+        about |= describe_units(units, difference=True)
         dims = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
         storage = Storage(dtype=variable.floats().dtype.name)
         return Variable(name, (PATTERN, *dims), data, about, storage)

@@ -23,7 +23,7 @@ from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import of_differences, rescaling_between
-from rhodolite.model.units.udunits import is_temperature
+from rhodolite.model.units.differences import describe_units, is_difference
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.baseline.base_period import BasePeriod
 from rhodolite.operations.indicators.days import Calendar, lay_out
@@ -227,10 +227,8 @@ class IndicatorsOf:
         if result is Result.DEGREE_DAYS:
             return {"units": f"{difference} day"}
         if indicator.needs is Needs.RANGE:
-            return {"units": difference, "units_metadata": "temperature: difference"}
-        if is_temperature(own):
-            return {"units": own, "units_metadata": "temperature: on_scale"}
-        return {"units": own}
+            return describe_units(difference, difference=True)
+        return describe_units(own, difference=is_difference(self.variable))
 
 
 def _put_back(array: LazyArray, along: int) -> LazyArray:

@@ -36,7 +36,8 @@ from rhodolite.model.ensemble import find_member_dimension
 from rhodolite.model.labels import labels_along
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import has_offset_zero, is_temperature, pretty
+from rhodolite.model.units.differences import describe_units
+from rhodolite.model.units.udunits import has_offset_zero, pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import (
     area_weights_of,
@@ -229,13 +230,10 @@ class Pair:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
         about = {
             "long_name": f"{words} of {self.variable.quantity} to {self.label}",
-            **({"units": units} if units else {}),
+            # All of them are differences, or sizes of such.
+            **describe_units(units, difference=True),
             **variables,
         }
-        if is_temperature(
-            units or UNITS_OF_ONE
-        ):  # all of them are differences, or sizes of such
-            about["units_metadata"] = "temperature: difference"
         storage = storage or Storage(dtype=self.variable.storage.dtype)
         return Variable(
             f"{self.variable.name}_{ending}", dimensions, data, about, storage

@@ -27,7 +27,8 @@ from rhodolite.kernels.order_statistics import percentile
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import member_dimension
 from rhodolite.model.units.conversion import Rescaling, of_differences
-from rhodolite.model.units.udunits import is_temperature, pretty
+from rhodolite.model.units.differences import describe_units
+from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import area_mean
 from rhodolite.operations.variables.along_time import time_axis_of
@@ -118,10 +119,7 @@ class ScoredEnsemble:
             "long_name": f"{words} of {self.variable.quantity} against {self.label}",
             **self._references(),
         }
-        if units:
-            about["units"] = units
-        if is_temperature(units or UNITS_OF_ONE):
-            about["units_metadata"] = "temperature: difference"
+        about |= describe_units(units, difference=True)
         name = f"{self.variable.name}_{ending}"
         return Variable(name, dims, data, about, Storage(dtype="float64"))
 

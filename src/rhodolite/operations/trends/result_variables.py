@@ -11,7 +11,7 @@ import numpy as np
 
 from rhodolite.arrays import LazyArray, Mapped, Reduction
 from rhodolite.model.units.conversion import Rescaling
-from rhodolite.model.units.udunits import is_temperature
+from rhodolite.model.units.differences import describe_units
 from rhodolite.model.variable import Variable
 from rhodolite.operations.trends.estimators import TrendSpec
 from rhodolite.operations.trends.false_discovery import flag_significant
@@ -153,11 +153,9 @@ class TrendResults:
         quantity = self.variable.quantity
         about = {
             "long_name": f"change of {quantity} over the whole record, {self.years:.4g} years",
-            **_units(self.units),
+            **describe_units(self.units, difference=True),
             **self._attributes,
         }
-        if is_temperature(self.units or "1"):
-            about["units_metadata"] = "temperature: difference"
         data = Mapped(slope, Rescaling(self.periods, 0.0), slope.dtype)
         return Variable(f"{self.variable.name}_change", self._dimensions, data, about)
 
