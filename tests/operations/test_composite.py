@@ -200,6 +200,12 @@ def test_what_cannot_be_chosen_is_refused(series):
     ):
         with pytest.raises((UsageError, DataError), match=words):
             Composite(**options)(data)
+    years = rhodolite.Aggregate(to="year")(data)
+    means = rhodolite.Summarise()(data)
+    with pytest.raises(DataError, match="several in each"):
+        Composite(when="> 280", with_=means)(years)
+    with pytest.raises(DataError, match="cannot be converted"):
+        Composite(when="> 1mm", with_=means)(data)
     for options, words in (
         ({}, "of which times"),
         ({"when": "warm ones"}, "is no condition"),

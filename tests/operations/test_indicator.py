@@ -450,6 +450,15 @@ def test_data_that_do_not_fit_are_refused():
     ):
         with pytest.raises(DataError, match=words):
             Indicator(kind=kind)(data)
+    rain = open_days(series(8, "standard", rain=True), "standard", rain=True)
+    for units in ("mm month-1", "1"):
+        odd = rain.with_variables(
+            v.edit(units=units) if v.name == "pr" else v
+            for v in rain.variables.values()
+        )
+        for kind in ("Rx5day", "CDD"):
+            with pytest.raises(DataError, match="is in"):
+                Indicator(kind=kind, rain="pr")(odd)
     with pytest.raises(DataError, match="no variable 'x'"):
         Indicator(kind="SU", highest="x")(data)
     hourly = make_dataset(np.zeros((48, 1, 1)), times=np.arange(48) / 24)

@@ -15,6 +15,7 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.kernels.thresholds import in_precision
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_units import DAY_TICKS
 from rhodolite.model.typed_value import FileReader, FileValue
 from rhodolite.model.variable import Variable
 from rhodolite.operations.expressions.calculation import calculate
@@ -30,6 +31,7 @@ _COMPARED = re.compile(
     r"(?P<subject>.*?)\s*(?P<sign><=|>=|==|!=|<|>)\s*"
     r"(?P<number>[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(?P<units>[^\d\s].*)?"
 )
+_LONGER = 1.05
 _FILE = re.compile(r".*(?:\.[A-Za-z]\w*|:\w+)")
 
 
@@ -63,7 +65,13 @@ class Test:
         threshold = self.number
         if self.units:
             text = f"count-above {write_number(self.number)}{self.units}"
-            converted = Measure.parse(text).within(series).threshold
+            try:
+                converted = Measure.parse(text).within(series).threshold
+            except DataError:
+                raise DataError(
+                    f"--when: {series.name} is in {series.units or 'no units'}, which "
+                    f"{self.units} cannot be converted to"
+                ) from None
             assert converted is not None
             threshold = converted
         left, right = (
@@ -240,6 +248,16 @@ def _pairs(
     alike = (first.unit, first.count) == (second.unit, second.count)
     if alike or cells is None or ours.calendar != theirs.calendar:
         return MatchedTimes.of(dataset, other).pairs(0)
+    lengths = ours.lengths
+    if (
+        lengths is not None
+        and lengths.min() > _LONGER * np.diff(cells).max() / DAY_TICKS
+    ):
+        raise DataError(
+            f"{dataset.label} has one value {first} and {other.label} {second}, of which there are "
+            f"several in each; bring the series to the same steps first, such as aggregate --to "
+            f"{first.unit}"
+        )
     # A series of years or months says something of all days within them.
     order = np.argsort(cells[:, 0], kind="stable")
     middles = ours.middle_ticks

@@ -185,7 +185,13 @@ class IndicatorsOf:
         units = self.variable.units or UNITS_OF_ONE
         if indicator.result in (Result.AMOUNT, Result.INTENSITY):
             target = f"{_MILLIMETRE}/day" if self._is_rate else _MILLIMETRE
-            return rescaling_between(units, target).of(1.0)
+            try:
+                return rescaling_between(units, target).of(1.0)
+            except ValueError:
+                raise DataError(
+                    f"{self.variable.name} is in {self.variable.units or 'no units'}, which is no "
+                    "amount of a day; convert it to mm/day first, or name another with --rain"
+                ) from None
         if indicator.result is Result.DEGREE_DAYS or indicator.needs is Needs.RANGE:
             return of_differences(units)[0]
         return 1.0
