@@ -170,7 +170,7 @@ def test_daily_rain_to_levels_in_a_chain(tmp_path):
         (("--periods", "1"), 2, "are no return periods"),
         (("--periods", "10,10"), 2, "twice"),
         (("--samples", "7"), 2, "at least 100 samples"),
-        (("--confidence", "95"), 2, "is not a share"),
+        (("--confidence", "95"), 2, "write a number between 0 and 1"),
         (("--min-values", "5"), 2, "at least 10 values"),
     ],
 )

@@ -213,5 +213,5 @@ def test_what_hides_or_prevents_a_trend_is_told():
         DataError, match="a trend needs at least 3 times, and there are 2"
     ):
         rhodolite.Trend()(make_dataset(np.zeros((2, 2, 2))))
-    with pytest.raises(UsageError, match="--alpha: '5' is not a probability"):
+    with pytest.raises(UsageError, match="--alpha 5: write a number between 0 and 1"):
         rhodolite.Trend(alpha=5)

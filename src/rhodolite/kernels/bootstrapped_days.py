@@ -63,22 +63,7 @@ def _quantile(
 def find_thresholds(
     rows: Array, starts: Array, members: Array, share: float, needed: float
 ) -> Array:
-    """Return the percentile of each calendar day.
-
-    Parameters
-    ----------
-    rows : ndarray of float64, shape (cells, n)
-        Series of days, NaN where missing.
-    starts, members : ndarray of int64
-        As in `BaseDays`.
-    share : float
-        From 0 to 1.
-    needed : float
-        Share of the days around a calendar day that have to be there.
-
-    Returns
-    -------
-    ndarray of float64, shape (cells, phases)
+    """Return the percentile of each calendar day; see `daily_percentiles.thresholds_of_rows`.
 
     Examples
     --------
@@ -181,31 +166,8 @@ def find_exceedance(
     below: bool,
     needed: float,
 ) -> Array:
-    """Return which days lie beyond the percentile of their calendar day.
-
-    Within the base the threshold of a day is that of the other years, one of which takes the place
-    of the year of the day; the result is the share of these choices with which it lies beyond.
-
-    Parameters
-    ----------
-    rows : ndarray of float64, shape (cells, n)
-        Series of days, NaN where missing.
-    days : BaseDays
-    share : float
-        From 0 to 1.
-    below : bool
-        Whether days below the percentile count, and not those above it.
-    needed : float
-        Share of the days around a calendar day that have to be there.
-
-    Returns
-    -------
-    ndarray of float64, shape (cells, n)
-        From 0 to 1; NaN where the day or its percentile is missing.
-
-    Notes
-    -----
-    Zhang, Hegerl, Zwiers and Kenyon 2005, Journal of Climate 18, 1641-1651, section 4.
+    """Return which days lie beyond the percentile of their calendar day; see
+    `daily_percentiles.exceedance_of_rows`.
 
     Examples
     --------

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from rhodolite.kernels.distributions import t_below
 from rhodolite.kernels.grouped_statistics import Spread
+from rhodolite.kernels.moments import first_values
 
 Array = NDArray[Any]
 _EQUAL = 1e-9
@@ -115,8 +116,7 @@ def permutation_test(values: Array, choices: Array) -> Array:
     rows = values.reshape(len(values), -1)
     present = ~np.isnan(rows)
     # Less a value of each cell, so that large means lose no digits.
-    first = rows[present.argmax(axis=0), np.arange(rows.shape[1])]
-    centred = np.where(present, rows - first, 0.0)
+    centred = np.where(present, rows - first_values(rows), 0.0)
     with np.errstate(divide="ignore", invalid="ignore"):
         inside, outside = (
             (weights @ centred) / (weights @ present)

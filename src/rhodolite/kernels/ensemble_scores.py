@@ -7,6 +7,8 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.moments import sum_rows
+
 Array = NDArray[Any]
 
 
@@ -57,20 +59,14 @@ def score_ensemble(members: Array, observed: Array) -> EnsembleScores:
     count = len(members)
     known = ~np.isnan(observed) & ~np.isnan(members).any(axis=0)
     times = known.sum(axis=0)
-    # Sums that follow the order of times, whatever the number of cells.
-    distance = np.zeros(observed.shape)
-    for member in members:
-        distance += np.abs(member - observed)
+    distance = sum_rows(np.abs(members - observed))
     ordered = np.sort(members, axis=0)
     weights = 2 * np.arange(1, count + 1) - count - 1
-    pairs = np.zeros(observed.shape)
-    for weight, member in zip(weights, ordered, strict=True):
-        pairs += weight * member
+    columns = weights.reshape(-1, *(1,) * observed.ndim)
+    pairs = sum_rows(columns * ordered)
     score = distance / count - pairs / count**2
     mean = _mean_of_members(members)
-    variance = np.zeros(observed.shape)
-    for member in members:
-        variance += (member - mean) ** 2
+    variance = sum_rows((members - mean) ** 2)
     return EnsembleScores(
         _over_time(score, known, times),
         np.sqrt(_over_time(variance / max(count - 1, 1), known, times)),
@@ -80,16 +76,12 @@ def score_ensemble(members: Array, observed: Array) -> EnsembleScores:
 
 
 def _mean_of_members(members: Array) -> Array:
-    total = np.zeros(members.shape[1:])
-    for member in members:
-        total += member - members[0]
+    total = sum_rows(members - members[0])
     return np.asarray(members[0] + total / len(members))
 
 
 def _over_time(values: Array, known: Array, times: Array) -> Array:
-    total = np.zeros(values.shape[1:])
-    for row, there in zip(values, known, strict=True):
-        total += np.where(there, row, 0.0)
+    total = sum_rows(np.where(known, values, 0.0))
     with np.errstate(divide="ignore", invalid="ignore"):
         return np.where(times > 0, total / times, np.nan)
 

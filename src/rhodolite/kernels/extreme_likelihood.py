@@ -10,6 +10,8 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.moments import sum_rows
+
 Array = NDArray[Any]
 Loss = Callable[[Array, Array], Array]
 """Of values of shape (n, m) and parameters of shape (p, m)."""
@@ -123,9 +125,7 @@ def _loss(values: Array, parameters: Array, covariate: Array | None) -> Array:
         each = log_scale + np.where(near, 1.0, 1 + bend) * reduced + np.exp(-reduced)
     impossible = ~near & (inner <= 0)
     each = np.where(impossible, np.inf, each)
-    total = np.zeros(values.shape[1])
-    for row in np.where(np.isnan(values), 0.0, each):
-        total = total + row
+    total = sum_rows(np.where(np.isnan(values), 0.0, each))
     outside = (shape < _LEAST) | (shape > _MOST)
     return np.where(outside | np.isnan(total), np.inf, total)
 
@@ -179,9 +179,7 @@ def _pareto_loss(values: Array, parameters: Array) -> Array:
     logs = np.log(np.maximum(inner, 1e-300)) / bend
     each = log_scale + np.where(near, z, (1 + bend) * logs)
     each = np.where(~near & (inner <= 0), np.inf, each)
-    total = np.zeros(values.shape[1])
-    for row in np.where(np.isnan(values), 0.0, each):
-        total = total + row
+    total = sum_rows(np.where(np.isnan(values), 0.0, each))
     outside = (shape < _LEAST) | (shape > _MOST)
     return np.where(outside | np.isnan(total), np.inf, total)
 

@@ -6,11 +6,14 @@ where it is negative.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.special import gamma
+
+from rhodolite.kernels.moments import sum_rows
 
 Array = NDArray[Any]
 _LN2, _LN3 = np.log(2.0), np.log(3.0)
@@ -55,18 +58,10 @@ def l_moments(values: Array) -> tuple[Array, Array, Array, Array]:
     with np.errstate(divide="ignore", invalid="ignore"):
         once = place / (count - 1)
         twice = once * (place - 1) / (count - 2)
-        b0 = _sum_of_rows(present) / count
-        b1 = _sum_of_rows(once * present) / count
-        b2 = _sum_of_rows(twice * present) / count
+        b0 = sum_rows(present) / count
+        b1 = sum_rows(once * present) / count
+        b2 = sum_rows(twice * present) / count
     return (count, *_moments_of(b0, b1, b2, count >= 3))
-
-
-def _sum_of_rows(values: Array) -> Array:
-    """Return the sum over the first axis, one after another, whatever the number of cells."""
-    total = np.zeros(values.shape[1:])
-    for row in values:
-        total = total + row
-    return total
 
 
 def _moments_of(
@@ -161,13 +156,15 @@ def quantile(location: Array, scale: Array, k: Array, below: Array | float) -> A
     return np.asarray(location + scale * np.where(k == 0, -reduced, bent))
 
 
-def plot_correlation(values: Array, location: Array, scale: Array, k: Array) -> Array:
+def plot_correlation(values: Array, quantiles: Callable[[Array], Array]) -> Array:
     """Return the correlation of values in order with the quantiles at their plotting positions.
 
     Parameters
     ----------
     values : ndarray, shape (n, *cells)
-    location, scale, k : ndarray, shape (*cells)
+    quantiles : callable
+        Gives what the distribution of each cell stays below with probabilities of shape (n,
+        *cells).
 
     Notes
     -----
@@ -177,7 +174,8 @@ def plot_correlation(values: Array, location: Array, scale: Array, k: Array) -> 
     Examples
     --------
     >>> values = quantile(0.0, 1.0, np.array(0.1), (np.arange(1, 31) - 0.35) / 30)
-    >>> round(float(plot_correlation(values, 0.0, 1.0, np.array(0.1))), 9)
+    >>> fitted = lambda below: quantile(0.0, 1.0, np.array(0.1), below)
+    >>> round(float(plot_correlation(values, fitted)), 9)
     1.0
     """
     ordered = np.sort(values, axis=0)
@@ -185,17 +183,17 @@ def plot_correlation(values: Array, location: Array, scale: Array, k: Array) -> 
     place = np.arange(1, len(ordered) + 1).reshape(-1, *(1,) * (ordered.ndim - 1))
     with np.errstate(divide="ignore", invalid="ignore"):
         positions = np.where(place <= count, (place - _PLOTTING) / count, 0.5)
-        expected = quantile(location, scale, k, positions)
+        expected = quantiles(positions)
     gone = np.isnan(ordered)
     pairs = [np.where(gone, 0.0, part) for part in (ordered, expected)]
-    means = [_sum_of_rows(part) / np.maximum(count, 1) for part in pairs]
+    means = [sum_rows(part) / np.maximum(count, 1) for part in pairs]
     x, y = (
         np.where(gone, 0.0, part - mean)
         for part, mean in zip(pairs, means, strict=True)
     )
-    product = np.sqrt(_sum_of_rows(x * x) * _sum_of_rows(y * y))
+    product = np.sqrt(sum_rows(x * x) * sum_rows(y * y))
     result = np.full(np.shape(product), np.nan)
-    np.divide(_sum_of_rows(x * y), product, out=result, where=product > 0)
+    np.divide(sum_rows(x * y), product, out=result, where=product > 0)
     return result
 
 
@@ -236,9 +234,9 @@ def limits_of_levels(
     levels = np.empty((below.size, location.size, len(samples)))
     for at, sample in enumerate(samples):
         drawn = quantile(location, scale, k, sample[:, None])
-        b0 = _sum_of_rows(drawn) / count
-        b1 = _sum_of_rows(once[:, None] * drawn) / count
-        b2 = _sum_of_rows(twice[:, None] * drawn) / count
+        b0 = sum_rows(drawn) / count
+        b1 = sum_rows(once[:, None] * drawn) / count
+        b2 = sum_rows(twice[:, None] * drawn) / count
         fitted = fit_extremes(*_moments_of(b0, b1, b2, True))
         for level, probability in enumerate(below):
             levels[level, :, at] = quantile(*fitted, probability)

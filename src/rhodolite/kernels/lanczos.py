@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.moments import first_values
+
 Array = NDArray[Any]
 
 
@@ -62,22 +64,22 @@ def low_pass(values: Array, weights: Array, share: float) -> Array:
     >>> low_pass(np.array([1.0, 2.0, 3.0]), np.array([0.25, 0.5, 0.25]), 1.0).tolist()
     [nan, 2.0, nan]
     """
-    from scipy import signal
-
     present = ~np.isnan(values)
-    first = values[present.argmax(axis=0), *np.indices(values.shape[1:], sparse=True)]
+    first = first_values(values)
     # Departures from a value of the cell, so that equal values stay equal.
     departures = np.where(present, values - first, 0.0)
     columns = weights.reshape(-1, *(1,) * (values.ndim - 1))
-
-    def convolve(part: Array, by: Array) -> Array:
-        return np.asarray(signal.oaconvolve(part, by, mode="same", axes=0))
-
     flags = present.astype(np.float64)
-    total = convolve(departures, columns)
-    used = convolve(flags, columns)
+    total = _convolve(departures, columns)
+    used = _convolve(flags, columns)
     sizes = np.abs(columns)
-    there = convolve(flags, sizes) / sizes.sum()
+    there = _convolve(flags, sizes) / sizes.sum()
     enough = there >= share - 1e-9
     with np.errstate(divide="ignore", invalid="ignore"):
         return np.where(enough & (used > 0), first + total / used, np.nan)
+
+
+def _convolve(values: Array, weights: Array) -> Array:
+    from scipy import signal
+
+    return np.asarray(signal.oaconvolve(values, weights, mode="same", axes=0))

@@ -36,6 +36,24 @@ def first_values(values: Array) -> Array:
     return np.asarray(first)
 
 
+def sum_rows(values: Array) -> Array:
+    """Return the sum over the first axis, one row after another, whatever the number of cells.
+
+    Parameters
+    ----------
+    values : ndarray of float, shape (n, *cells)
+
+    Examples
+    --------
+    >>> sum_rows(np.array([[1.0, 2.0], [3.0, 4.0]])).tolist()
+    [4.0, 6.0]
+    """
+    total = np.zeros(values.shape[1:])
+    for row in values:
+        total = total + row
+    return total
+
+
 def moments(
     values: Array, weights: Array | None = None
 ) -> tuple[Array, Array, Array, Array]:

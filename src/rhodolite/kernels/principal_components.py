@@ -7,6 +7,8 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.moments import first_values
+
 Array = NDArray[Any]
 _RANK = 1e-12
 """Of the largest eigenvalue, below which others are rounding."""
@@ -47,8 +49,7 @@ def centre_cells(values: Array, fewest: float) -> Array:
     """
     present = ~np.isnan(values)
     count = present.sum(axis=0)
-    first = values[present.argmax(axis=0), *np.indices(values.shape[1:], sparse=True)]
-    departures = np.where(present, values - first, 0.0)
+    departures = np.where(present, values - first_values(values), 0.0)
     mean = departures.sum(axis=0) / np.maximum(count, 1)
     centred = np.where(present, departures - mean, 0.0)
     enough = count >= max(fewest * len(values) - 1e-9, 2)

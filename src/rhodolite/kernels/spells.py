@@ -120,27 +120,3 @@ def first_of_spell(flags: Flags, length: int) -> Array:
     2.0
     """
     return np.asarray(first_day(count_so_far(flags) >= length) - (length - 1))
-
-
-def running_total(values: Array, days: int) -> Array:
-    """Return the total of each day with those before it; NaN where one of them is missing.
-
-    Parameters
-    ----------
-    values : ndarray of float, shape (n, *cells)
-    days : int
-
-    Examples
-    --------
-    >>> running_total(np.array([1.0, 2.0, 4.0]), 2).tolist()
-    [nan, 3.0, 6.0]
-    """
-    totals = np.full(values.shape, np.nan)
-    if len(values) < days:
-        return totals
-    # Added one by one and not from cumulated sums, which would lose digits.
-    sums = np.zeros((len(values) - days + 1, *values.shape[1:]))
-    for shift in range(days):
-        sums += values[shift : shift + len(sums)]
-    totals[days - 1 :] = sums
-    return totals

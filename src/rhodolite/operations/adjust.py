@@ -27,7 +27,7 @@ from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.pairing.cells import counterpart, in_line
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.other_dataset import OtherDataset
-from rhodolite.operations.parameters.shares import check_coverage
+from rhodolite.operations.parameters.shares import check_coverage, check_pool
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.variables.along_time import (
     put_in_place,
@@ -99,11 +99,7 @@ class Adjust(Operation):
             raise UsageError("adjust: to what? Add --to FILE, the observations")
         if self.by not in (None, "differences", "ratios"):
             raise UsageError(f"--by {self.by}: write differences or ratios")
-        if self.pool < 1 or self.pool % 2 == 0:
-            raise UsageError(
-                f"--pool {self.pool}: a window has a middle if it is an odd number of phases, "
-                "such as 31"
-            )
+        check_pool(self.pool)
         if self.fit is not Fit.EMPIRICAL and self.method is not Method.QUANTILES:
             raise UsageError(f"--fit {self.fit} goes with --method quantiles")
 

@@ -9,7 +9,6 @@ import numpy as np
 
 from rhodolite.arrays import (
     Array,
-    FirstAxisMoved,
     LazyArray,
     Mapped,
     ResultOnDemand,
@@ -44,6 +43,7 @@ from rhodolite.operations.time_groups.several_statistics import each_statistic
 from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
 from rhodolite.operations.variables.along_time import (
     put_in_place,
+    put_time_back,
     time_axis_of,
     variables_along_time,
 )
@@ -266,8 +266,8 @@ class Aggregate(Operation):
             source, groups, measure, along, weighted=weighted, coverage=self.coverage
         )
         first = (shape[along], *shape[:along], *shape[along + 1 :])
-        data = _moved(reduction.output(name, first), along)
-        return data, _moved(
+        data = put_time_back(reduction.output(name, first), along)
+        return data, put_time_back(
             reduction.output("coverage", first), along
         ) if self.coverage else None
 
@@ -281,14 +281,9 @@ def _period_by_period(
     results = GroupResults(source, groups, kernel, along, coverage=False)
     shares = GroupResults(source, groups, Count(), along, coverage=True, reports=False)
     return (
-        _moved(ResultOnDemand(results, name), along),
-        _moved(ResultOnDemand(shares, "coverage"), along),
+        put_time_back(ResultOnDemand(results, name), along),
+        put_time_back(ResultOnDemand(shares, "coverage"), along),
     )
-
-
-def _moved(array: LazyArray, along: int) -> LazyArray:
-    """Return results of periods with these where time was."""
-    return array if along == 0 else FirstAxisMoved(array, along)
 
 
 def _equal_length(periods: Periods, weights: Array | None) -> float:

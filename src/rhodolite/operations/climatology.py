@@ -21,7 +21,11 @@ from rhodolite.operations.baseline.base_period import (
 from rhodolite.operations.baseline.smooth_normals import check_smoothing, smooth_cycle
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
-from rhodolite.operations.parameters.shares import check_coverage, check_years
+from rhodolite.operations.parameters.shares import (
+    check_coverage,
+    check_pool,
+    check_years,
+)
 from rhodolite.operations.parameters.smoothing import Smoothing
 from rhodolite.operations.parameters.statistic import MEAN, Measure, Measures
 from rhodolite.operations.parameters.utc_offset import UtcOffset
@@ -95,11 +99,7 @@ class Climatology(Operation):
     def check(self) -> None:
         check_coverage(self.min_coverage)
         check_years(self.min_years)
-        if self.pool < 1 or self.pool % 2 == 0:
-            raise UsageError(
-                f"--pool {self.pool}: a window has a middle if it is an odd number of phases, "
-                "such as 5"
-            )
+        check_pool(self.pool)
         for measure in self.statistic.measures:
             if measure.adds:
                 raise UsageError(

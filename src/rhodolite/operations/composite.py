@@ -37,6 +37,7 @@ from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.expressions.chosen_times import TimesWhere
 from rhodolite.operations.parameters.other_dataset import OtherDataset
+from rhodolite.operations.parameters.shares import check_share
 from rhodolite.operations.trends.false_discovery import flag_significant
 from rhodolite.operations.trends.sentence import p_text
 from rhodolite.operations.variables.along_time import (
@@ -115,8 +116,7 @@ class Composite(Operation):
             raise UsageError(
                 "composite: of which times? Add --when, such as --when 'oni.csv:oni > 0.5'"
             )
-        if not 0 < self.alpha < 1:
-            raise UsageError(f"--alpha {self.alpha:g}: write a number between 0 and 1")
+        check_share("--alpha", self.alpha)
         if self.permutations < _FEWEST_CHOICES:
             raise UsageError(
                 f"--permutations {self.permutations}: at least {_FEWEST_CHOICES} tell anything"

@@ -20,7 +20,7 @@ from rhodolite.arrays import (
     Reduction,
     SeriesKernel,
 )
-from rhodolite.errors import DataError, UsageError, nearest_names
+from rhodolite.errors import UsageError
 from rhodolite.kernels.correlation import correlate, rank_pairs
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
@@ -29,7 +29,7 @@ from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.udunits import quotient
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
-from rhodolite.operations.pairing.cells import in_line
+from rhodolite.operations.pairing.cells import in_line, partner_of
 from rhodolite.operations.pairing.times import MatchedTimes
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.other_dataset import OtherDataset
@@ -140,7 +140,7 @@ class Correlate(Operation):
         results: list[Variable] = []
         remarks = list(dataset.remarks)
         for variable in along_time:
-            its = _partner(variable, other, self.with_)
+            its = partner_of(variable, other, self.with_)
             correlations = self._correlations(dataset, variable, other, its, matched)
             results += correlations
             if variable.data.size == len(dataset.need_time()):
@@ -255,22 +255,6 @@ class Correlate(Operation):
             else ""
         )
         return f"{self.method} correlation{before}{lag}"
-
-
-def _partner(variable: Variable, other: Dataset, named: OtherDataset) -> Variable:
-    """Return the variable of the other dataset to correlate with."""
-    if named.variable is not None:
-        return other[named.variable]
-    quantities = [v for v in other.fields if v.numeric]
-    if len(quantities) == 1:
-        return quantities[0]
-    if variable.name in other.variables:
-        return other.variables[variable.name]
-    names = [v.name for v in quantities]
-    raise DataError(
-        f"{other.label} holds several variables; write --with {named}:NAME. "
-        f"{nearest_names(variable.name, names)}"
-    )
 
 
 def _lag_axis(lags: Lags) -> Variable:

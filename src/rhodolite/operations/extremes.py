@@ -20,6 +20,7 @@ from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.peak_threshold import PeakThreshold
 from rhodolite.operations.parameters.return_periods import ReturnPeriods
+from rhodolite.operations.parameters.shares import check_share
 from rhodolite.operations.rare_values.base import RareValues, Sampling
 from rhodolite.operations.rare_values.block_maxima import ByLikelihood, ByMoments
 from rhodolite.operations.rare_values.peaks import OverThreshold
@@ -101,11 +102,7 @@ class Extremes(Operation):
     """Whether the result of a single series is said in words."""
 
     def check(self) -> None:
-        if not 0 < self.confidence < 1:
-            raise UsageError(
-                f"--confidence: '{self.confidence:g}' is not a share; write a number between 0 and "
-                "1, such as 0.95"
-            )
+        check_share("--confidence", self.confidence)
         if self.samples < 0 or 0 < self.samples < 100:
             raise UsageError(
                 f"--samples {self.samples}: limits need at least 100 samples; 0 leaves them out"

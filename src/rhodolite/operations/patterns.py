@@ -29,7 +29,7 @@ from rhodolite.operations.decomposition.passes import (
     Rotation,
     Turned,
 )
-from rhodolite.operations.pairing.cells import in_line
+from rhodolite.operations.pairing.cells import in_line, partner_of
 from rhodolite.operations.pairing.times import MatchedTimes
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.parameters.shares import check_coverage
@@ -162,7 +162,7 @@ class Patterns(Operation):
         self, dataset: Dataset, variable: Variable, other: Dataset
     ) -> list[Variable]:
         assert self.with_ is not None
-        its = _field_of(other, self.with_, variable)
+        its = partner_of(variable, other, self.with_)
         theirs, on_one_grid = other, False
         try:
             its = in_line(dataset, variable, other, its, Role.TIME, units=False)
@@ -238,24 +238,3 @@ def _divide_anew(share: Array, part: Array) -> Array:
 def _at_the_same_times(dataset: Dataset, other: Dataset) -> tuple[Dataset, Dataset]:
     ours, theirs = MatchedTimes.of(dataset, other).pairs(0)
     return take_steps(dataset, ours), take_steps(other, theirs)
-
-
-def _field_of(other: Dataset, named: OtherDataset, variable: Variable) -> Variable:
-    """Return the variable of the other dataset that is meant.
-
-    Raises
-    ------
-    DataError
-        If there are several.
-    """
-    if named.variable is not None:
-        return other[named.variable]
-    fields = [v for v in other.fields if v.numeric]
-    if len(fields) == 1:
-        return fields[0]
-    if variable.name in other.variables:
-        return other.variables[variable.name]
-    names = ", ".join(v.name for v in fields)
-    raise DataError(
-        f"{other.label} holds several variables; write --with {named}:NAME, of {names}"
-    )

@@ -22,6 +22,7 @@ from rhodolite.operations.frequencies.work import (
     OfYear,
     SeriesResults,
 )
+from rhodolite.operations.parameters.shares import check_share
 from rhodolite.operations.variables.along_time import (
     time_axis_of,
     variables_along_time,
@@ -66,10 +67,7 @@ class Spectrum(Operation):
     )
 
     def check(self) -> None:
-        if not 0 < self.confidence < 1:
-            raise UsageError(
-                f"--confidence {self.confidence:g}: write a number between 0 and 1, such as 0.95"
-            )
+        check_share("--confidence", self.confidence)
         if self.segment is not None and self.method is not Estimate.WELCH:
             raise UsageError("--segment goes with --method welch")
         if self.segment is not None and self.segment < _FEWEST:

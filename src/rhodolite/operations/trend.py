@@ -16,6 +16,7 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import of_differences
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
+from rhodolite.operations.parameters.shares import check_share
 from rhodolite.operations.trends.estimators import (
     LineAccumulator,
     SerialCorrelation,
@@ -103,11 +104,7 @@ class Trend(Operation):
     """Whether the result of a single series is said in words."""
 
     def check(self) -> None:
-        if not 0 < self.alpha < 1:
-            raise UsageError(
-                f"--alpha: '{self.alpha:g}' is not a probability; write a number between 0 and 1, "
-                "such as 0.05"
-            )
+        check_share("--alpha", self.alpha)
         if self.order not in (1, 2):
             raise UsageError(
                 f"--order: '{self.order}' is not offered; write 1 for a line or 2 for a parabola"

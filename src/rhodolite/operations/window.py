@@ -21,7 +21,7 @@ from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.differences import describe_units
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
-from rhodolite.operations.pairing.times import number_periods
+from rhodolite.operations.pairing.times import number_periods, place_evenly
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import MEAN, OFFERED, Measure, Measures
 from rhodolite.operations.parameters.window_width import WindowWidth
@@ -179,7 +179,7 @@ class Window(Operation):
         self, dataset: Dataset, variable: Variable, axis: TimeAxis, band: Band
     ) -> Variable:
         along = time_axis_of(dataset, variable)
-        places = _evenly_placed(axis)
+        places = place_evenly(axis)
         work = Filtered(variable.name, along, places, band, self.min_coverage)
         first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
         data: Any = Reduction(variable.floats(), series=work).output("value", first)
@@ -271,27 +271,6 @@ class Window(Operation):
         )
         moving = f"over a moving window of {self.width.words}"
         return {**about, "comment": f"{moving}, aligned at its {self.align}"}
-
-
-def _evenly_placed(axis: TimeAxis) -> NDArray[np.int64]:
-    """Return where each step stands among evenly spaced ones, from 0.
-
-    Raises
-    ------
-    DataError
-        If steps are irregular.
-    """
-    resolution = axis.resolution
-    if resolution.unit in ("irregular", "single"):
-        raise DataError(
-            f"the data have {resolution}, and a filter needs times that are evenly apart"
-        )
-    numbers = number_periods(axis, resolution.unit, resolution.count)
-    if np.unique(numbers).size < len(axis):
-        raise DataError(
-            "two steps are of the same time; aggregate or choose one of them first"
-        )
-    return np.asarray(numbers - numbers.min())
 
 
 def _scale(

@@ -15,6 +15,7 @@ from rhodolite.kernels.daily_percentiles import (
     median_unbiased,
     thresholds_of_rows,
 )
+from rhodolite.kernels.drought_indices import running_sum
 from rhodolite.kernels.grouped_statistics import Highest, Lowest, Mean, Total
 from rhodolite.kernels.order_statistics import ascending
 from rhodolite.kernels.spells import (
@@ -23,7 +24,6 @@ from rhodolite.kernels.spells import (
     first_of_spell,
     last_day,
     lengths_at_ends,
-    running_total,
     spell_lengths,
 )
 from rhodolite.operations.baseline.base_period import BASE_COVERAGE
@@ -70,7 +70,7 @@ def mean_where(days: Days) -> Array:
 
 def highest_total(days: Days, length: int) -> Array:
     """Return the largest total of some days in a row, the last of which lies in the period."""
-    return days.statistic(Highest(), running_total(days.values, length), "high")
+    return days.statistic(Highest(), running_sum(days.values, length), "high")
 
 
 def excess(days: Days) -> Array:
@@ -156,7 +156,7 @@ def first_in_second_half(days: Days) -> Array:
 def rain_onset(days: Days) -> Array:
     """Return the first wet day that begins three days with the amount of the threshold, and after
     which no dry spell of more than seven days comes within thirty."""
-    totals = _ahead(running_total(days.values, _ONSET_DAYS), _ONSET_DAYS - 1)
+    totals = _ahead(running_sum(days.values, _ONSET_DAYS), _ONSET_DAYS - 1)
     wet = days.asking(days.wet, "from").flags
     enough = replace(days, values=totals, side="from").flags
     dry = days.asking(days.wet, "below").flags

@@ -13,7 +13,6 @@ from rhodolite.arrays import (
     Aligned,
     Array,
     Elementwise,
-    FirstAxisMoved,
     InMemory,
     LazyArray,
     Reduction,
@@ -38,7 +37,7 @@ from rhodolite.operations.indicators.work import DATE_ENDING, Asked, IndicatorWo
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.time_groups.periods import Periods
 from rhodolite.operations.time_groups.totals import rate_units
-from rhodolite.operations.variables.along_time import time_axis_of
+from rhodolite.operations.variables.along_time import put_time_back, time_axis_of
 from rhodolite.operations.variables.latitudes import latitudes_of
 
 _HALF_A_YEAR = 6
@@ -121,7 +120,7 @@ class IndicatorsOf:
         first = (len(calendar.spans), *shape[:along], *shape[along + 1 :])
         reduction = Reduction(self.variable.floats(), series=work)
         return {
-            name: _put_back(reduction.output(name, first), along)
+            name: put_time_back(reduction.output(name, first), along)
             for name in work.outputs()
         }
 
@@ -235,11 +234,6 @@ class IndicatorsOf:
         if indicator.needs is Needs.RANGE:
             return describe_units(difference, difference=True)
         return describe_units(own, difference=is_difference(self.variable))
-
-
-def _put_back(array: LazyArray, along: int) -> LazyArray:
-    """Return results of periods with these where time was."""
-    return array if along == 0 else FirstAxisMoved(array, along)
 
 
 def _choose(in_south: Array, southern: Array, northern: Array) -> Array:

@@ -12,6 +12,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.members import with_members_of
+from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.variables.other_units import in_units
 
 _HORIZONTAL = (Role.LATITUDE, Role.LONGITUDE)
@@ -41,6 +42,29 @@ def counterpart(variable: Variable, other: Dataset) -> Variable:
             f"{nearest_names(variable.name, names)}"
         )
     return same[0]
+
+
+def partner_of(variable: Variable, other: Dataset, named: OtherDataset) -> Variable:
+    """Return the variable of another dataset that goes with one, of whatever quantity: the one that
+    is named, the only one, or that of the same name.
+
+    Raises
+    ------
+    DataError
+        If it could be any of several.
+    """
+    if named.variable is not None:
+        return other[named.variable]
+    quantities = [v for v in other.fields if v.numeric]
+    if len(quantities) == 1:
+        return quantities[0]
+    if variable.name in other.variables:
+        return other.variables[variable.name]
+    names = [v.name for v in quantities]
+    raise DataError(
+        f"{other.label} holds several variables; write --with {named}:NAME. "
+        f"{nearest_names(variable.name, names)}"
+    )
 
 
 def in_line(

@@ -110,3 +110,24 @@ def _last_months(axis: TimeAxis) -> NDArray[np.int64]:
     if axis.resolution.months > 1 and axis.cell_ticks is not None:
         return months_of_days(axis.cell_ticks[:, 1] // DAY_TICKS, axis.calendar)[0]
     return axis.month_numbers
+
+
+def place_evenly(axis: TimeAxis) -> NDArray[np.int64]:
+    """Return where each step stands among evenly spaced ones, from 0.
+
+    Raises
+    ------
+    DataError
+        If steps are irregular, or two are of the same time.
+    """
+    resolution = axis.resolution
+    if resolution.unit in ("irregular", "single"):
+        raise DataError(
+            f"the data have {resolution}, and a filter needs times that are evenly apart"
+        )
+    numbers = number_periods(axis, resolution.unit, resolution.count)
+    if np.unique(numbers).size < len(axis):
+        raise DataError(
+            "two steps are of the same time; aggregate or choose one of them first"
+        )
+    return np.asarray(numbers - numbers.min())

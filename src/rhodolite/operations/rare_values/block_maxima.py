@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from scipy.special import chdtrc
@@ -40,7 +41,7 @@ class ByMoments(RareValues):
             "location": location,
             "scale": scale,
             "shape": np.where(np.isnan(k), np.nan, -k + 0.0),
-            "fit": plot_correlation(values, location, scale, k),
+            "fit": plot_correlation(values, partial(quantile, location, scale, k)),
         }
         if self.sampling.samples:
             ends = self._limits((location, scale, k), count, below)
@@ -91,14 +92,13 @@ class ByLikelihood(RareValues):
         moved = (
             values if covariate is None else values - covariate[:, None] * likely.slope
         )
+        still_place = partial(quantile, likely.location, likely.scale, -likely.shape)
         results = {
             LEVEL: quantile(place, likely.scale, -likely.shape, below[:, None]),
             "location": place,
             "scale": likely.scale,
             "shape": likely.shape,
-            "fit": plot_correlation(
-                moved, likely.location, likely.scale, -likely.shape
-            ),
+            "fit": plot_correlation(moved, still_place),
         }
         if covariate is not None:
             still = fit_likelihood(values, location, scale, -k)

@@ -9,12 +9,10 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Array
 from rhodolite.kernels.extreme_likelihood import fit_pareto_likelihood
-from rhodolite.kernels.extreme_values import l_moments
+from rhodolite.kernels.extreme_values import l_moments, plot_correlation
 from rhodolite.kernels.order_statistics import percentile
 from rhodolite.kernels.peaks import find_peaks, fit_pareto, pareto_quantile
 from rhodolite.operations.rare_values.base import LEVEL, LOWER, UPPER, RareValues
-
-_PLOTTING = 0.35
 
 
 @dataclass
@@ -66,7 +64,9 @@ class OverThreshold(RareValues):
             "scale": scale,
             "shape": np.where(np.isnan(k), np.nan, -k + 0.0),
             "rate": rate,
-            "fit": _correlation(excess, scale, k, count),
+            "fit": plot_correlation(
+                excess, lambda below: pareto_quantile(scale, k, 1 - below)
+            ),
         }
         if self.sampling.samples:
             ends = self._limits(scale, k, count, above)
@@ -104,21 +104,3 @@ def _packed(peaks: Array) -> Array:
     ordered = np.sort(peaks, axis=0)
     most = int((~np.isnan(peaks)).sum(axis=0).max(initial=1))
     return ordered[: max(most, 1)]
-
-
-def _correlation(excess: Array, scale: Array, k: Array, count: Array) -> Array:
-    """Return the correlation of excesses in order with the quantiles at their positions."""
-    place = np.arange(1, len(excess) + 1)[:, None]
-    with np.errstate(divide="ignore", invalid="ignore"):
-        below = np.where(place <= count, (place - _PLOTTING) / count, 0.5)
-        expected = pareto_quantile(scale, k, 1 - below)
-    gone = np.isnan(excess)
-    x, y = (np.where(gone, np.nan, part) for part in (excess, expected))
-    centred = [
-        part - np.nanmean(part, axis=0) if gone.size else part for part in (x, y)
-    ]
-    a, b = (np.where(gone, 0.0, part) for part in centred)
-    product = np.sqrt((a * a).sum(axis=0) * (b * b).sum(axis=0))
-    result = np.full(product.shape, np.nan)
-    np.divide((a * b).sum(axis=0), product, out=result, where=product > 0)
-    return result

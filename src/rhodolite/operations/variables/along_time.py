@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import InMemory
+from rhodolite.arrays import FirstAxisMoved, InMemory, LazyArray
 from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
@@ -80,3 +80,8 @@ def whole_period(coordinate: Coordinate, axis: TimeAxis) -> list[Variable]:
         Variable(coordinate.name, (), InMemory(np.float64((first + last) / 2)), about),
         Variable(name, ("bnds",), InMemory(np.array([first, last]))),
     ]
+
+
+def put_time_back(array: LazyArray, along: int) -> LazyArray:
+    """Return results that have time first with it where it was."""
+    return array if along == 0 else FirstAxisMoved(array, along)

@@ -3,12 +3,14 @@ levels."""
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from typing import Any
 
 import numpy as np
 
 from rhodolite.arrays import Array, LazyArray, Region
 from rhodolite.errors import DataError
+from rhodolite.kernels.moments import sum_rows
 from rhodolite.kernels.vertical_interpolation import at_levels, first_crossing
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import rescaling_between
@@ -110,7 +112,43 @@ def _threshold(variable: Variable, condition: ColumnCondition) -> float:
     return change.of(condition.number)
 
 
-class FirstLevel(LazyArray):
+class _OfColumns(LazyArray):
+    """What is made of each column of another array.
+
+    Parameters
+    ----------
+    source : LazyArray
+    axis : int
+        Of its levels.
+    """
+
+    dtype = np.dtype("f8")
+
+    def __init__(self, source: LazyArray, axis: int) -> None:
+        self._source, self._axis = source, axis
+        self.shape = (*source.shape[:axis], *source.shape[axis + 1 :])
+        if source.chunks is not None:
+            self.chunks = (*source.chunks[:axis], *source.chunks[axis + 1 :])
+
+    def sources(self) -> tuple[LazyArray, ...]:
+        return (self._source,)
+
+    @property
+    def decoded_share(self) -> float:
+        return self._source.decoded_share * self._source.shape[self._axis]
+
+    def read(self, region: Region) -> Array:
+        whole = slice(0, self._source.shape[self._axis])
+        inner = (*region[: self._axis], whole, *region[self._axis :])
+        values = np.moveaxis(self._source.read(inner), self._axis, 0)
+        return self._of(values.astype(np.float64))
+
+    @abstractmethod
+    def _of(self, values: Array) -> Array:
+        """Return what is made of values of shape (levels, *cells)."""
+
+
+class FirstLevel(_OfColumns):
     """The height at which a condition is met first, column by column.
 
     Parameters
@@ -130,8 +168,6 @@ class FirstLevel(LazyArray):
         Whether straight lines are in the logarithm of the heights.
     """
 
-    dtype = np.dtype("f8")
-
     def __init__(
         self,
         source: LazyArray,
@@ -144,29 +180,17 @@ class FirstLevel(LazyArray):
         *,
         logarithmic: bool,
     ) -> None:
-        self._source, self._axis, self._order = source, axis, order
+        super().__init__(source, axis)
+        self._order = order
         self._sign, self._threshold = sign, threshold
         scale = np.log if logarithmic else np.asarray
         self._levels = heights
         self._heights = np.asarray(scale(heights), dtype=np.float64)
         self._reference = None if reference is None else float(scale(reference))
         self._logarithmic = logarithmic
-        self.shape = (*source.shape[:axis], *source.shape[axis + 1 :])
-        if source.chunks is not None:
-            self.chunks = (*source.chunks[:axis], *source.chunks[axis + 1 :])
 
-    def sources(self) -> tuple[LazyArray, ...]:
-        return (self._source,)
-
-    @property
-    def decoded_share(self) -> float:
-        return self._source.decoded_share * self._source.shape[self._axis]
-
-    def read(self, region: Region) -> Array:
-        whole = slice(0, self._source.shape[self._axis])
-        inner = (*region[: self._axis], whole, *region[self._axis :])
-        values = np.moveaxis(self._source.read(inner), self._axis, 0)
-        values = values[self._order].astype(np.float64)
+    def _of(self, values: Array) -> Array:
+        values = values[self._order]
         heights = self._heights
         if self._reference is not None:
             values, heights = self._from_reference(values)
@@ -201,29 +225,14 @@ class FirstLevel(LazyArray):
         return rows, np.concatenate([wanted, self._heights[beyond]])
 
 
-class LevelIntegral(LazyArray):
+class LevelIntegral(_OfColumns):
     """The sum of values times the thickness of their layers; missing ones add nothing."""
 
-    dtype = np.dtype("f8")
-
     def __init__(self, source: LazyArray, axis: int, thickness: Array) -> None:
-        self._source, self._axis, self._thickness = source, axis, thickness
-        self.shape = (*source.shape[:axis], *source.shape[axis + 1 :])
-        if source.chunks is not None:
-            self.chunks = (*source.chunks[:axis], *source.chunks[axis + 1 :])
+        super().__init__(source, axis)
+        self._thickness = thickness
 
-    def sources(self) -> tuple[LazyArray, ...]:
-        return (self._source,)
-
-    @property
-    def decoded_share(self) -> float:
-        return self._source.decoded_share * self._source.shape[self._axis]
-
-    def read(self, region: Region) -> Array:
-        whole = slice(0, self._source.shape[self._axis])
-        inner = (*region[: self._axis], whole, *region[self._axis :])
-        values = np.moveaxis(self._source.read(inner), self._axis, 0).astype(np.float64)
-        total = np.zeros(values.shape[1:])
-        for thickness, level in zip(self._thickness, values, strict=True):
-            total += np.where(np.isnan(level), 0.0, thickness * level)
+    def _of(self, values: Array) -> Array:
+        columns = self._thickness.reshape(-1, *(1,) * (values.ndim - 1))
+        total = sum_rows(np.where(np.isnan(values), 0.0, columns * values))
         return np.where(np.isnan(values).all(axis=0), np.nan, total)
