@@ -22,7 +22,7 @@ import numpy as np
 _OPEN = """
 import json, resource, sys, time
 import rhodolite
-from rhodolite.formats.headers.cache import without_cache
+from rhodolite.formats.header_cache import without_cache
 began = time.perf_counter()
 if sys.argv[2] == "anew":
     with without_cache():

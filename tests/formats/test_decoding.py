@@ -55,6 +55,9 @@ def described(draw):
         if "valid_range" in attributes:  # in order once they are read as unsigned
             ends = np.sort(attributes["valid_range"].view(kind.str.replace("i", "u")))
             attributes["valid_range"] = ends.view(kind)
+        if kind.itemsize == 1 and "_FillValue" not in attributes:
+            # The library has none for unsigned bytes, and fails where it needs it.
+            attributes["_FillValue"] = kind.type(draw(chosen))
     if kind.itemsize < 4 and draw(st.booleans()):
         attributes |= {"scale_factor": 0.5, "add_offset": 10.0}
     return np.array(numbers, kind), attributes

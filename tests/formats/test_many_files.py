@@ -18,8 +18,8 @@ import rhodolite.formats.many_files
 import rhodolite.formats.netcdf.reader
 from conftest import run_here
 from rhodolite.errors import DataError, RhodoliteWarning
+from rhodolite.formats.header_cache import HeaderCache, user_cache, without_cache
 from rhodolite.formats.headers import processes
-from rhodolite.formats.headers.cache import HeaderCache, user_cache, without_cache
 from rhodolite.formats.headers.processes import HeaderReaders
 from rhodolite.formats.netcdf import header_text
 from rhodolite.formats.netcdf.reader import read as read_netcdf

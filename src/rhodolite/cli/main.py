@@ -201,7 +201,7 @@ def _caching(words: list[str]) -> AbstractContextManager[None]:
     """Return what is around a command that may keep the headers of files, or may not."""
     if "--no-cache" not in words:
         return nullcontext()
-    from rhodolite.formats.headers.cache import without_cache
+    from rhodolite.formats.header_cache import without_cache
 
     return without_cache()
 

@@ -24,7 +24,7 @@ from typing import Any
 
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.formats.concatenate import Overlap
-from rhodolite.formats.headers.cache import HeaderCache, Place
+from rhodolite.formats.header_cache import HeaderCache, Place
 from rhodolite.formats.input_lists import named_from, named_in
 from rhodolite.formats.many_files import carry_headers
 from rhodolite.formats.open import open_dataset

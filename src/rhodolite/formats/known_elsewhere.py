@@ -5,7 +5,6 @@ from __future__ import annotations
 _TO_NETCDF = "have it converted to NetCDF where it comes from"
 _TO_TABLE = "save the sheet or layer as CSV, or as GeoJSON where it holds outlines"
 _SIGNATURES: tuple[tuple[bytes, str, str], ...] = (
-    (b"GRIB", "a GRIB file", _TO_NETCDF),
     (b"BUFR", "a BUFR file", _TO_NETCDF),
     (b"II*\x00", "a TIFF file", f"{_TO_NETCDF}, or to an Esri ASCII grid (.asc)"),
     (b"MM\x00*", "a TIFF file", f"{_TO_NETCDF}, or to an Esri ASCII grid (.asc)"),

@@ -9,7 +9,7 @@ from functools import partial
 from typing import TypeVar
 
 from rhodolite.errors import DataError, warn
-from rhodolite.formats.headers.cache import (
+from rhodolite.formats.header_cache import (
     MANY,
     HeaderCache,
     Place,

@@ -11,7 +11,7 @@ from pathlib import Path
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.formats.concatenate import Overlap, join
 from rhodolite.formats.dated_names import find_dated
-from rhodolite.formats.headers.cache import HeaderCache
+from rhodolite.formats.header_cache import HeaderCache
 from rhodolite.formats.input_lists import read_inputs
 from rhodolite.formats.many_files import read_files
 from rhodolite.formats.normalise import normalise

@@ -122,6 +122,14 @@ FORMATS = (
         kind=OutputKind.MANY,
     ),
     Format(
+        "GRIB",
+        (".grib", ".grib2", ".grb", ".grb2", ".grib1"),
+        (b"grib",),
+        "rhodolite.formats.grib",
+        grouped=True,
+        writable=False,
+    ),
+    Format(
         "collection", (".toml",), (), "rhodolite.formats.collection", writable=False
     ),
 )

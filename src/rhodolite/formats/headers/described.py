@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 
-from rhodolite.formats.headers.cache import Place
+from rhodolite.formats.header_cache import Place
 from rhodolite.formats.registry import COMPRESSED, format_of
 from rhodolite.model.dataset import Dataset
 

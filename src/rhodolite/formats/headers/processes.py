@@ -18,7 +18,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import IO
 
-from rhodolite.formats.headers.cache import Place
+from rhodolite.formats.header_cache import Place
 from rhodolite.limits import usable_cores
 
 FEWEST = 400

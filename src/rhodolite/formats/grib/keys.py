@@ -1,0 +1,215 @@
+"""What each field of a file is of, as far as its place among others and its metadata need it."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from rhodolite.errors import DataError
+from rhodolite.formats.grib.messages import open_message, read_key
+from rhodolite.formats.grib.sections import Field, find_fields
+from rhodolite.formats.header_cache import HeaderCache, cache_in_use, user_cache
+
+_CACHE_PART = "fields of GRIB"
+_WORTH_KEEPING = 100
+"""Fields from which on it pays to keep what was read of them."""
+_SECONDS = {0: 60, 1: 3600, 2: 86400, 10: 10800, 11: 21600, 12: 43200, 13: 1, 254: 1}
+"""Of the codes of units of time (code table 4.4, and table 4 of edition 1); months and years have
+no fixed length."""
+_NOT_SAID = ("unknown", "~", "Numeric", "Code table 4.222", "")
+
+
+@dataclass(frozen=True)
+class Keys:
+    """What the message of a field says of it.
+
+    Parameters
+    ----------
+    name : str
+        Of the variable that it belongs to.
+    standard_name, long_name, units : str or None
+    grid : str
+        Alike for fields on the same grid.
+    points : int
+        Number of values.
+    level_kind : str
+        What its level is, in the words of the code table.
+    level, layer_end : float or None
+        The level, or both ends of a layer: in SI units where `si_levels`, else in those of
+        edition 1.
+    si_levels : bool
+    step_kind : str
+        Whether it is of an instant, or a sum, mean or extreme of an interval.
+    reference : str
+        Start of the forecast, or time of the analysis (ISO 8601).
+    start, end : int
+        Of the interval, in seconds after the reference; alike for an instant.
+    member : int or None
+        Number in an ensemble.
+    bits : int
+        Of a packed value.
+    along_grid : bool
+        Whether components of vectors are along the x and y of the grid.
+    centre : str or None
+        Where it comes from.
+    """
+
+    name: str
+    standard_name: str | None
+    long_name: str | None
+    units: str | None
+    grid: str
+    points: int
+    level_kind: str
+    level: float | None
+    layer_end: float | None
+    si_levels: bool
+    step_kind: str
+    reference: str
+    start: int
+    end: int
+    member: int | None
+    bits: int
+    along_grid: bool
+    centre: str | None
+
+
+def read_fields(path: Path) -> list[tuple[Field, Keys]]:
+    """Return the fields of a file with their keys; from the user's cache where they are there.
+
+    Raises
+    ------
+    DataError
+        If the file is damaged, or a field cannot be described.
+    """
+    cache = user_cache() if cache_in_use() else None
+    place = path, _CACHE_PART
+    key = cache.key(place) if cache else ""
+    if cache and (text := cache.find([place]).get(place)):
+        return [
+            (Field(tuple(map(tuple, spans)), described), Keys(**keys))
+            for spans, described, keys in json.loads(text)
+        ]
+    fields = [(field, _read_keys(path, field)) for field in find_fields(path)]
+    if cache and len(fields) >= _WORTH_KEEPING:
+        _keep(cache, key, fields)
+    return fields
+
+
+def _keep(cache: HeaderCache, key: str, fields: Sequence[tuple[Field, Keys]]) -> None:
+    text = json.dumps([(f.spans, f.description, asdict(keys)) for f, keys in fields])
+    # A folder that cannot be written to costs time and nothing else.
+    with contextlib.suppress(OSError, sqlite3.Error):
+        cache.keep([(key, text)])
+
+
+def _read_keys(path: Path, field: Field) -> Keys:
+    with open_message(path, field, described=True) as handle:
+        start, end = _interval(path, handle)
+        level, layer_end, si_levels = _level(handle)
+        return Keys(
+            name=_name(handle),
+            standard_name=_said(read_key(handle, "cfName")),
+            long_name=_said(read_key(handle, "name")),
+            units=_units(read_key(handle, "units")),
+            grid=str(
+                read_key(handle, "md5GridSection") or read_key(handle, "gridType")
+            ),
+            points=read_key(handle, "numberOfDataPoints") or 0,
+            level_kind=str(read_key(handle, "typeOfLevel")),
+            level=level,
+            layer_end=layer_end,
+            si_levels=si_levels,
+            step_kind=str(read_key(handle, "stepType")),
+            reference=_reference(path, handle),
+            start=start,
+            end=end,
+            member=_member(handle),
+            bits=read_key(handle, "bitsPerValue") or 0,
+            along_grid=bool(read_key(handle, "uvRelativeToGrid")),
+            centre=_said(read_key(handle, "centreDescription")),
+        )
+
+
+def _said(text: object) -> str | None:
+    """Return a text, unless it stands for nothing."""
+    plain = "" if text is None else str(text).strip()
+    return None if plain in _NOT_SAID else plain
+
+
+def _units(text: object) -> str | None:
+    """Return units as UDUNITS reads them."""
+    units = _said(text)
+    if units is None:
+        return None
+    return "1" if units in ("(0 - 1)", "Fraction") else units.replace("**", "^")
+
+
+def _name(handle: Any) -> str:
+    """Return a name for the variable, from its number in the code tables where it has none."""
+    for key in ("cfVarName", "shortName"):
+        name = _said(read_key(handle, key))
+        if name is not None:
+            return name if name[0].isalpha() else f"v{name}"
+    numbers = [
+        read_key(handle, key)
+        for key in ("discipline", "parameterCategory", "parameterNumber")
+    ]
+    if None in numbers:
+        numbers = [
+            read_key(handle, key) for key in ("table2Version", "indicatorOfParameter")
+        ]
+    return "_".join(["parameter", *(str(number) for number in numbers)])
+
+
+def _level(handle: Any) -> tuple[float | None, float | None, bool]:
+    """Return a level, or both ends of a layer, and whether they are in SI units."""
+    if read_key(handle, "edition") == 1:
+        top, bottom = (read_key(handle, key) for key in ("topLevel", "bottomLevel"))
+        level = read_key(handle, "level")
+        return (level, None, False) if top == bottom else (top, bottom, False)
+    first, second = (_scaled(handle, which) for which in ("First", "Second"))
+    return first, second, True
+
+
+def _scaled(handle: Any, which: str) -> float | None:
+    """Return the value of a fixed surface (template 4.0): a whole number and a power of ten."""
+    number = read_key(handle, f"scaledValueOf{which}FixedSurface", int)
+    power = read_key(handle, f"scaleFactorOf{which}FixedSurface", int)
+    if number is None or power is None:
+        return None
+    return float(number / 10**power if power >= 0 else number * 10**-power)
+
+
+def _reference(path: Path, handle: Any) -> str:
+    date, clock = read_key(handle, "dataDate"), read_key(handle, "dataTime")
+    if not date or clock is None:
+        raise DataError(f"{path}: a message does not say of what time it is")
+    second = read_key(handle, "second") or 0
+    day = f"{date // 10000:04d}-{date // 100 % 100:02d}-{date % 100:02d}"
+    return f"{day}T{clock // 100:02d}:{clock % 100:02d}:{second:02d}"
+
+
+def _interval(path: Path, handle: Any) -> tuple[int, int]:
+    """Return when the interval of a field begins and ends, in seconds after the reference."""
+    code = read_key(handle, "stepUnits", int)
+    seconds = _SECONDS.get(1 if code is None else code)
+    if seconds is None:
+        raise DataError(
+            f"{path}: a message counts its forecast in months or years (code {code} of table 4.4), "
+            "which have no fixed length; have it converted where it comes from"
+        )
+    steps = [read_key(handle, key, int) or 0 for key in ("startStep", "endStep")]
+    return steps[0] * seconds, steps[1] * seconds
+
+
+def _member(handle: Any) -> int | None:
+    """Return the number in an ensemble; edition 1 has a place for it in messages of none, too."""
+    number = read_key(handle, "number", int)
+    size = read_key(handle, "numberOfForecastsInEnsemble", int)
+    return number if number or size else None
