@@ -6,9 +6,6 @@ _TO_NETCDF = "have it converted to NetCDF where it comes from"
 _TO_TABLE = "save the sheet or layer as CSV, or as GeoJSON where it holds outlines"
 _SIGNATURES: tuple[tuple[bytes, str, str], ...] = (
     (b"BUFR", "a BUFR file", _TO_NETCDF),
-    (b"II*\x00", "a TIFF file", f"{_TO_NETCDF}, or to an Esri ASCII grid (.asc)"),
-    (b"MM\x00*", "a TIFF file", f"{_TO_NETCDF}, or to an Esri ASCII grid (.asc)"),
-    (b"II+\x00", "a TIFF file", f"{_TO_NETCDF}, or to an Esri ASCII grid (.asc)"),
     (b"\x0e\x03\x13\x01", "an HDF4 file", _TO_NETCDF),
     (b"PAR1", "a Parquet file", _TO_TABLE),
     (b"\xd0\xcf\x11\xe0", "an Excel file", _TO_TABLE),

@@ -130,6 +130,12 @@ FORMATS = (
         writable=False,
     ),
     Format(
+        "GeoTIFF",
+        (".tif", ".tiff"),
+        (b"ii*\x00", b"mm\x00*", b"ii+\x00", b"mm\x00+"),
+        "rhodolite.formats.geotiff",
+    ),
+    Format(
         "collection", (".toml",), (), "rhodolite.formats.collection", writable=False
     ),
 )

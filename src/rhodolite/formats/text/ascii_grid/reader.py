@@ -6,12 +6,12 @@ import math
 import re
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, InMemory, LazyArray, Region
+from rhodolite.arrays import Array, LazyArray, Region
 from rhodolite.errors import DataError, warn
+from rhodolite.formats.even_axes import can_be_degrees, geographic_axis, plane_axis
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
 
@@ -56,17 +56,9 @@ class Header:
     @property
     def geographic(self) -> bool:
         """Whether the numbers can be degrees of longitude and latitude."""
-        north, east = (
-            self.south + self.rows * self.cell,
-            self.west + self.columns * self.cell,
-        )
-        slack = self.cell * 1e-3
-        return (
-            self.south >= -90 - slack
-            and north <= 90 + slack
-            and self.west >= -360
-            and east <= 360 + slack
-        )
+        north = self.south + self.rows * self.cell
+        east = self.west + self.columns * self.cell
+        return can_be_degrees((self.west, east), (self.south, north), self.cell)
 
 
 def read(path: Path) -> Dataset:
@@ -162,31 +154,16 @@ def grid_axes(header: Header) -> list[Variable]:
     """Return the coordinates of a grid and their bounds, from north to south and from west to
     east.
     """
-    names = axis_names(header)
-    axes = []
-    for name, start, count, role in (
-        (names[0], header.south, header.rows, "latitude"),
-        (names[1], header.west, header.columns, "longitude"),
-    ):
-        # Rounded so that 54.05 does not become 54.050000000000004.
-        edges = np.round(start + header.cell * np.arange(count + 1), 10)
-        bounds = np.stack([edges[:-1], edges[1:]], axis=1)
-        if role == "latitude":
-            bounds = bounds[::-1]
-        about: dict[str, Any] = {"axis": "Y" if role == "latitude" else "X"}
-        if header.geographic:
-            units = "degrees_north" if role == "latitude" else "degrees_east"
-            about |= {
-                "standard_name": role,
-                "long_name": role,
-                "units": units,
-                "bounds": f"{name}_bnds",
-            }
-        axes.append(
-            Variable(name, (name,), InMemory(np.round(bounds.mean(axis=1), 10)), about)
-        )
-        axes.append(Variable(f"{name}_bnds", (name, "bnds"), InMemory(bounds)))
-    return axes if header.geographic else [axes[0], axes[2]]
+    north = header.south + header.rows * header.cell
+    if header.geographic:
+        return [
+            *geographic_axis("latitude", north, -header.cell, header.rows),
+            *geographic_axis("longitude", header.west, header.cell, header.columns),
+        ]
+    return [
+        plane_axis("y", north, -header.cell, header.rows),
+        plane_axis("x", header.west, header.cell, header.columns),
+    ]
 
 
 class GridArray(LazyArray):

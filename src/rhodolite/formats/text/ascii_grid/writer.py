@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +12,7 @@ from rhodolite.errors import DataError, UsageError
 from rhodolite.formats.layout import Layout
 from rhodolite.formats.text.ascii_grid.reader import USUAL_MISSING, Header
 from rhodolite.formats.text.filename_pattern import DATE_FIELDS, FilePattern
+from rhodolite.formats.whole_maps import iterate_maps
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import AxisShape
@@ -41,9 +41,10 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     )
     # By this text a GIS places the grid.
     projection = (EarthFigure.of(dataset) or WGS_84).well_known_text() + "\n"
+    space = [str(dataset.need(role).dimension) for role in _SPACE]
     written: set[str] = set()
     for variable in dataset.fields:
-        for place, values in _maps(dataset, variable, engine):
+        for place, values in iterate_maps(variable, space, engine):
             name = pattern.fill(
                 {"variable": variable.name, **_describe(dataset, place)}
             )
@@ -51,6 +52,9 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
                 raise UsageError(_too_many(path, pattern, dataset, variable))
             written.add(name)
             grid = path.with_name(name)
+            if variable.storage.dtype == "float32":
+                # What was unpacked from 16 bits has no more figures than that.
+                values = values.astype(np.float32)
             _write_grid(grid, header, values[::-1] if northward else values)
             grid.with_suffix(".prj").write_text(projection, encoding="ascii")
 
@@ -118,46 +122,6 @@ def _header_of(dataset: Dataset) -> Header:
         USUAL_MISSING,
         6,
     )
-
-
-def _maps(
-    dataset: Dataset, variable: Variable, engine: Engine
-) -> Iterator[tuple[dict[str, int], Array]]:
-    """Yield each map of a variable, of shape (latitude, longitude), with its index along every
-    other dimension."""
-    space = [str(dataset.need(role).dimension) for role in _SPACE]
-    if any(name not in variable.dimensions for name in space):
-        raise DataError(
-            f"{variable.name} does not have the dimensions latitude and longitude, so there is no "
-            "map to write"
-        )
-    data = variable.floats()
-    others = [name for name in variable.dimensions if name not in space]
-    order = [variable.dimensions.index(name) for name in (*others, *space)]
-    unit = tuple(
-        n if name in space else 1
-        for name, n in zip(variable.dimensions, data.shape, strict=True)
-    )
-    data, shape = engine.in_units(data, unit)
-    engine.prepare([data])
-    whole_maps = list(engine.blocks(data, shape)[2])
-    for region, block in engine.stream(
-        data.read, whole_maps, f"writing {variable.name}", len(whole_maps), data.nbytes
-    ):
-        values = block.transpose(order)
-        if (
-            variable.storage.dtype == "float32"
-        ):  # what was unpacked from 16 bits has no more figures than that
-            values = values.astype(np.float32)
-        for at in np.ndindex(values.shape[: len(others)]):
-            starts = [region[variable.dimensions.index(name)].start for name in others]
-            yield (
-                {
-                    name: start + n
-                    for name, start, n in zip(others, starts, at, strict=True)
-                },
-                values[at],
-            )
 
 
 def _describe(dataset: Dataset, place: dict[str, int]) -> dict[str, int | str]:
