@@ -1,4 +1,4 @@
-"""GeoTIFF there and back, and as another program finds it: cells by their position, times, marks."""
+"""GeoTIFF there and back, and as another program finds it: cells, times, marks."""
 
 import itertools
 
@@ -41,7 +41,9 @@ def write_source(path, kind, northward, levels, poles, units="days since 2001-01
         fill = {"i2": -1, "f4": 1e20, "f8": np.nan}[kind]
         names = ("time", "plev", "lat", "lon")
         rain = file.createVariable("rain", kind, names, fill_value=fill)
-        rain.setncatts({"units": "mm", "long_name": "rain", "cell_methods": "time: sum"})
+        rain.setncatts(
+            {"units": "mm", "long_name": "rain", "cell_methods": "time: sum"}
+        )
         if kind == "i2":
             rain.setncatts({"scale_factor": 0.5, "add_offset": 0.0})
         rain[:] = np.ma.masked_invalid(values)
@@ -109,7 +111,9 @@ def test_pictures_of_others_on_a_projection(tmp_path):
         file.set_band_unit(1, "degC")
     data = rhodolite.read(path)
     assert [field.name for field in data.fields] == ["warmth", "height_of_land"]
-    expected = np.where(numbers == 5, np.nan, numbers * np.array([0.1, 1])[:, None, None])
+    expected = np.where(
+        numbers == 5, np.nan, numbers * np.array([0.1, 1])[:, None, None]
+    )
     np.testing.assert_allclose(data["warmth"].values(), expected[0] + 20, rtol=1e-15)
     assert data["warmth"].units == "degC"
     assert data["height_of_land"].values().dtype == np.int16
@@ -127,7 +131,10 @@ def test_pictures_of_others_on_a_projection(tmp_path):
 
 def test_bands_and_files_are_times_where_their_names_are_dates(tmp_path):
     values = np.random.default_rng(5).random((3, 4, 6)).astype("f4")
-    degrees = {"crs": "EPSG:4326", "transform": rasterio.transform.from_origin(0, 40, 2, 1)}
+    degrees = {
+        "crs": "EPSG:4326",
+        "transform": rasterio.transform.from_origin(0, 40, 2, 1),
+    }
     write_picture(tmp_path / "rain.tif", values, **degrees)
     with rasterio.open(tmp_path / "rain.tif", "r+") as file:
         for band, month in enumerate(MONTHS, start=1):
@@ -166,20 +173,28 @@ def test_cells_that_a_picture_masks_are_missing(tmp_path):
 
 def test_overviews_are_means_or_for_classes_what_is_there(tmp_path):
     with netCDF4.Dataset(tmp_path / "c.nc", "w") as file:
-        for name, ends, units in (("lat", 60, "degrees_north"), ("lon", 120, "degrees_east")):
+        for name, ends, units in (
+            ("lat", 60, "degrees_north"),
+            ("lon", 120, "degrees_east"),
+        ):
             file.createDimension(name, 1200)
             axis = file.createVariable(name, "f8", (name,))
             axis.units = units
             axis[:] = np.linspace(-ends, ends, 1200)
         cover = file.createVariable("cover", "i1", ("lat", "lon"))
-        cover.setncatts({"flag_values": np.array([1, 9], "i1"), "flag_meanings": "sea land"})
+        cover.setncatts(
+            {"flag_values": np.array([1, 9], "i1"), "flag_meanings": "sea land"}
+        )
         cover[:] = np.where(np.random.default_rng(6).random((1200, 1200)) > 0.5, 9, 1)
         warmth = file.createVariable("warmth", "f4", ("lat", "lon"))
         warmth[:] = cover[:]
     for name, classes in (("cover", True), ("warmth", False)):
-        answer = run_here("subset", tmp_path / "c.nc", "--variable", name, "-o", tmp_path / "c.tif", "--overwrite")  # fmt: skip
+        picture = tmp_path / f"{name}.tif"
+        answer = run_here(
+            "subset", tmp_path / "c.nc", "--variable", name, "-o", picture
+        )
         assert answer.code == 0, answer.err
-        with rasterio.open(tmp_path / "c.tif") as file:
+        with rasterio.open(picture) as file:
             assert file.overviews(1) == [2, 4]
             assert file.tags(ns="IMAGE_STRUCTURE")["LAYOUT"] == "COG"
             half = file.read(1, out_shape=(600, 600))

@@ -105,7 +105,7 @@ def test_an_archive_is_the_dataset_that_its_files_form(folder, name):
     if name == "all.zip":
         _archive(folder / "all.xlsx", {})
         _archive(folder / name, {"[Content_Types].xml": b"<x/>", "sheet.xml": b"<x/>"})
-        with pytest.raises(DataError, match=r"workbook .* save the sheet as CSV"):
+        with pytest.raises(DataError, match=r"document .* save its table as CSV"):
             rhodolite.read((folder / name).rename(folder / "all.xlsx"))
 
 
@@ -122,9 +122,9 @@ def test_what_unpacks_to_more_than_the_disk_holds_is_refused(folder, monkeypatch
 @pytest.mark.parametrize(
     ("start", "said"),
     [
-        (b"GRIB\0\0\0\2", "a GRIB file, which is not read"),
-        (b"II*\0\x08\0\0\0", "a TIFF file"),
-        (b"PAR1\x15\x04", "a Parquet file"),
+        (b"BUFR\0\0\0\2", "a BUFR file, which is not read"),
+        (b"SQLite format 3\0", "a database"),
+        (b"PAR1\x15\x04", r"a\.nc: cannot be read"),
         (
             b"<!DOCTYPE html><title>Log in",
             "a message of a web server.* may have failed",

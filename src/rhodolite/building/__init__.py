@@ -39,7 +39,7 @@ from rhodolite.building.description import Described, Description
 from rhodolite.building.sources import find_files, from_grids, from_tables
 from rhodolite.checking import Severity, check
 from rhodolite.errors import DataError
-from rhodolite.formats.registry import TABLE, format_of
+from rhodolite.formats.registry import format_of
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Storage, Variable
@@ -61,7 +61,7 @@ def build(inputs: Sequence[str], description: Path) -> Dataset:
     """
     described = Description.read(description)
     files = find_files(inputs, described)
-    grids = described.names is not None and format_of(files[0]).name != TABLE
+    grids = described.names is not None and not format_of(files[0]).tabular
     dataset = from_grids(files, described) if grids else from_tables(files, described)
     variables = [
         _describe(v, described.variables[v.name], described)

@@ -12,6 +12,7 @@ from rhodolite.building.description import Description
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.concatenate import join
 from rhodolite.formats.open import expand
+from rhodolite.formats.registry import COMPRESSED, format_of
 from rhodolite.formats.text.ascii_grid.reader import (
     GridArray,
     Header,
@@ -246,6 +247,15 @@ def _same_cells(header: Header, first: Header, path: Path, other: Path) -> Heade
     return header
 
 
+def _refuse_no_text(path: Path) -> None:
+    """Refuse tables that are no text, whose columns are not described but named."""
+    kind = format_of(path)
+    if kind.extra or kind is COMPRESSED:
+        raise DataError(
+            f"{path}: build reads tables of text, and this is {kind.name}; save it as CSV"
+        )
+
+
 def from_tables(files: Sequence[Path], description: Description) -> Dataset:
     """Return the dataset that tables form, with the columns that are described.
 
@@ -262,6 +272,7 @@ def from_tables(files: Sequence[Path], description: Description) -> Dataset:
     """
     datasets = []
     for path in files:
+        _refuse_no_text(path)
         table = read_table(path, set(description.columns.values()))
         for role, column in description.columns.items():
             if column not in table.cells.columns:

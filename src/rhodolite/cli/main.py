@@ -55,7 +55,7 @@ Rhodolite: gridded climate data, from a file to an answer.
   rhodolite VERB INPUT... [options] [then VERB [options]]... -o OUTPUT
 
 Steps joined by `then` run as one computation. The suffix of OUTPUT says what is written:
-.nc, .zarr, .csv or .asc for data, .png, .svg or .pdf for a drawing.
+.nc, .zarr, .csv, .tif and others for data, .png, .svg or .pdf for a drawing.
 
 Verbs
 """

@@ -20,6 +20,8 @@ from typing import IO, Any
 from rhodolite.errors import DataError
 from rhodolite.formats.open import open_dataset
 from rhodolite.formats.registry import FORMATS, TAR_MARK, TAR_MARK_AT, is_store
+from rhodolite.formats.tables import workbook
+from rhodolite.formats.tables.workbook import is_workbook
 from rhodolite.model.dataset import Dataset
 from rhodolite.plain_text import file_size
 
@@ -30,7 +32,7 @@ _OPENERS: dict[bytes, Callable[..., Any]] = {
 }
 _ENDINGS = (".gz", ".bz2", ".xz", ".tgz", ".tbz2", ".txz")
 _OF_OFFICE = "[Content_Types].xml"
-"""What archives hold that are documents (ECMA-376)."""
+"""What archives hold that are documents (ECMA-376), workbooks among them."""
 _PIECE = 1 << 20
 _LEFT_FREE = 0.05
 """Of the disk, which is left to others."""
@@ -50,9 +52,15 @@ _folders: list[tempfile.TemporaryDirectory[str]] = []
 """Removed when the process ends."""
 
 
-def read(path: Path) -> Dataset:
+def read(path: Path, group: str | None = None) -> Dataset:
     """Open what is in a compressed file or an archive; several files as the one dataset that they
-    form.
+    form, and of a workbook a sheet.
+
+    Parameters
+    ----------
+    path : Path
+    group : str, optional
+        Of the files inside, or the name of a sheet.
 
     Raises
     ------
@@ -60,6 +68,11 @@ def read(path: Path) -> Dataset:
         If it is damaged, larger than the disk for scratch files has room for, or holds nothing that
         can be read.
     """
+    if zipfile.is_zipfile(path):
+        with _saying_what_is_wrong(path), zipfile.ZipFile(path) as archive:
+            in_sheets = is_workbook(archive)
+        if in_sheets:
+            return workbook.read(path, group)
     about = path.stat()
     key = (path.resolve(), about.st_mtime_ns, about.st_size)
     if key not in _unpacked:
@@ -72,7 +85,7 @@ def read(path: Path) -> Dataset:
     if not inner:
         raise DataError(f"{path}: there is no file in it")
     try:
-        dataset = open_dataset(inner, generous=False)
+        dataset = open_dataset(inner, group=group, generous=False)
     except DataError as error:
         reason = str(error).replace(f"{_unpacked[key]}/", "")
         raise DataError(f"{path}, in it {reason}") from None
@@ -108,8 +121,8 @@ def _unpack(path: Path, folder: Path) -> None:
             members = [entry for entry in archive.infolist() if not entry.is_dir()]
             if any(member.filename == _OF_OFFICE for member in members):
                 raise DataError(
-                    f"{path}: this is a workbook or document of an office program, which is not "
-                    "read; save the sheet as CSV"
+                    f"{path}: this is a document of an office program, which is not read; save "
+                    "its table as CSV"
                 )
             _take_members(members, lambda m: m.filename, archive.open, folder, room)
         return

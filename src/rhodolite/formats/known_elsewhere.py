@@ -7,8 +7,7 @@ _TO_TABLE = "save the sheet or layer as CSV, or as GeoJSON where it holds outlin
 _SIGNATURES: tuple[tuple[bytes, str, str], ...] = (
     (b"BUFR", "a BUFR file", _TO_NETCDF),
     (b"\x0e\x03\x13\x01", "an HDF4 file", _TO_NETCDF),
-    (b"PAR1", "a Parquet file", _TO_TABLE),
-    (b"\xd0\xcf\x11\xe0", "an Excel file", _TO_TABLE),
+    (b"\xd0\xcf\x11\xe0", "an old Excel file", "save it as .xlsx, or the sheet as CSV"),
     (b"SQLite format 3", "a database, such as a GeoPackage", _TO_TABLE),
     (b"\x28\xb5\x2f\xfd", "compressed by Zstandard", "unpack it first"),
     (b"7z\xbc\xaf\x27\x1c", "an archive of 7z", "unpack it first"),

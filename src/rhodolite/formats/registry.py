@@ -13,6 +13,7 @@ from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, UsageError, nearest_names, warn
 from rhodolite.extensions import find_extensions, load_extension
 from rhodolite.formats.atomic_output import OutputKind, is_store
+from rhodolite.formats.extras import need_extra
 from rhodolite.formats.known_elsewhere import what_it_is
 from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.model.dataset import Dataset
@@ -43,6 +44,10 @@ class Format:
     writable : bool
     also_read : tuple of str
         Suffixes of files that are read, and not written.
+    tabular : bool
+        Whether it holds rows and columns.
+    extra : str
+        The part of the installation that it needs; empty where that is none.
     """
 
     name: str
@@ -55,12 +60,16 @@ class Format:
     chunked: bool = False
     writable: bool = True
     also_read: tuple[str, ...] = ()
+    tabular: bool = False
+    extra: str = ""
 
     def has_suffix_of(self, path: Path) -> bool:
         """Return whether a file is named as one of this format."""
         return path.name.lower().endswith((*self.suffixes, *self.also_read))
 
     def read(self, path: Path, group: str | None = None) -> Dataset:
+        if self.extra:
+            need_extra(self.extra, path, self.name)
         if group is None:
             return import_module(self.module).read(path)  # type: ignore[no-any-return]
         if not self.grouped:
@@ -79,7 +88,6 @@ class Format:
         import_module(self.module).write(dataset, path, engine, layout)
 
 
-TABLE = "CSV"
 _GZIP = b"\x1f\x8b"
 FORMATS = (
     Format(
@@ -108,11 +116,20 @@ FORMATS = (
         chunked=True,
     ),
     Format(
-        TABLE,
-        (".csv",),
+        "CSV",
+        (".csv", ".tsv", ".csv.gz", ".tsv.gz"),
         (),
         "rhodolite.formats.text.csv",
-        also_read=(".tsv", ".txt", ".dat", ".csv.gz", ".tsv.gz", ".txt.gz"),
+        also_read=(".txt", ".dat", ".txt.gz"),
+        tabular=True,
+    ),
+    Format(
+        "Parquet",
+        (".parquet",),
+        (b"par1",),
+        "rhodolite.formats.tables.parquet",
+        tabular=True,
+        extra="tables",
     ),
     Format(
         "Esri ASCII grid",
@@ -128,12 +145,14 @@ FORMATS = (
         "rhodolite.formats.grib",
         grouped=True,
         writable=False,
+        extra="grib",
     ),
     Format(
         "GeoTIFF",
         (".tif", ".tiff"),
         (b"ii*\x00", b"mm\x00*", b"ii+\x00", b"mm\x00+"),
         "rhodolite.formats.geotiff",
+        extra="geotiff",
     ),
     Format(
         "collection", (".toml",), (), "rhodolite.formats.collection", writable=False
@@ -145,6 +164,7 @@ COMPRESSED = Format(
     (".gz", ".bz2", ".xz", ".zip", ".tar", ".tgz"),
     (b"bzh", b"\xfd7zxz\x00", b"pk\x03\x04", b"pk\x05\x06", _GZIP),
     "rhodolite.formats.compressed",
+    grouped=True,
     writable=False,
 )
 TAR_MARK, TAR_MARK_AT = b"ustar", 257
@@ -202,8 +222,7 @@ def format_of(path: Path) -> Format:
     if known is not None:
         raise DataError(f"{path}: this is {known[0]}, which is not read; {known[1]}")
     offered = ", ".join(
-        f"{f.name} ({' '.join((*f.suffixes, *f.also_read))})"
-        for f in (*_all_formats(), COMPRESSED)
+        f"{f.name} ({' '.join((*f.suffixes, *f.also_read))})" for f in known_formats()
     )
     raise DataError(
         f"{path}: this is not a gridded dataset (it begins with {start[:8]!r}). Can be read: "
@@ -227,10 +246,10 @@ def format_for(path: Path, layout: Layout | None = None) -> Format:
     UsageError
         If no format has the suffix, or it cannot be written as the layout asks.
     """
-    ending = path.suffix.lower()
+    name = path.name.lower()
     writable = (candidate for candidate in _all_formats() if candidate.writable)
     chosen = next(
-        (candidate for candidate in writable if ending in candidate.suffixes), None
+        (candidate for candidate in writable if name.endswith(candidate.suffixes)), None
     )
     if chosen is None:
         offered = ", ".join(
@@ -240,9 +259,16 @@ def format_for(path: Path, layout: Layout | None = None) -> Format:
         raise UsageError(
             f"{path}: {given} names no format to write a dataset in. Use one of {offered}."
         )
+    if chosen.extra:
+        need_extra(chosen.extra, path, chosen.name)
     if layout is not None:
         _check_layout(path, chosen, layout)
     return chosen
+
+
+def known_formats() -> list[Format]:
+    """Return all formats, those of other packages included."""
+    return [*_all_formats(), COMPRESSED]
 
 
 def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
@@ -267,7 +293,7 @@ def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
     of_tables = [
         name for name, value in layout.table.settings().items() if value is not None
     ]
-    if of_tables and chosen.name != TABLE:
+    if of_tables and not chosen.tabular:
         raise UsageError(
             f"{path}: --{of_tables[0]} is for tables (.csv), and this is {chosen.name}"
         )

@@ -49,7 +49,17 @@ def hidden_name(path: Path, ending: str = "part") -> Path:
     ending : {"part", "old"}
     """
     mark = f"{os.getpid()}-{_host()}-{secrets.token_hex(4)}"
-    return path.with_name(f".{_short(path.stem)}.{mark}.{ending}{path.suffix}")
+    suffix = whole_suffix(path)
+    stem = path.name.removesuffix(suffix)
+    return path.with_name(f".{_short(stem)}.{mark}.{ending}{suffix}")
+
+
+def whole_suffix(path: Path) -> str:
+    """Return the suffix by which a writer goes: of what is compressed as a whole, with that
+    before it."""
+    if path.suffix.lower() != ".gz":
+        return path.suffix
+    return "".join(path.suffixes[-2:])
 
 
 def _lock_name(path: Path) -> Path:
@@ -253,9 +263,9 @@ def discard(path: Path) -> None:
 
 def _leftovers(path: Path) -> Iterator[tuple[Path, bool]]:
     """Yield what dead processes left beside an output, and whether it is an old output."""
-    for left in path.parent.glob(
-        f".{_escaped(_short(path.stem))}.*{_escaped(path.suffix)}"
-    ):
+    suffix = whole_suffix(path)
+    stem = path.name.removesuffix(suffix)
+    for left in path.parent.glob(f".{_escaped(_short(stem))}.*{_escaped(suffix)}"):
         match = _MARK.search(left.name)
         if match is not None and _has_dead_owner((int(match.group(1)), match.group(2))):
             yield left, match.group(0).endswith("old")

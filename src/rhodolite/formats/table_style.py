@@ -32,6 +32,8 @@ class TableStyle:
         How many rows are written; all by default.
     across : str
         The dimension of whose places each gets a column of its own; none where it is empty.
+    tabs : bool
+        Whether tabs stand between columns, as the suffix of the output says.
     """
 
     wide: bool = False
@@ -42,10 +44,13 @@ class TableStyle:
     down: bool = False
     first: int | None = None
     across: str = ""
+    tabs: bool = False
 
     @property
     def separator(self) -> str:
         """What stands between columns."""
+        if self.tabs:
+            return "\t"
         return ";" if self.decimal == "," else ","
 
     def settings(self) -> dict[str, bool | str | int | None]:

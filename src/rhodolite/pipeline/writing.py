@@ -19,7 +19,7 @@ from rhodolite.formats.atomic_output import (
     size_on_disk,
 )
 from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
-from rhodolite.formats.registry import TABLE, format_for
+from rhodolite.formats.registry import format_for
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.model.dataset import Dataset
@@ -76,7 +76,7 @@ def write(
     """
     chosen = format_for(path, layout)
     dataset, layout = _as_laid_out(dataset, layout)
-    if chosen.name == TABLE and not layout.table.all_rows:
+    if chosen.tabular and not layout.table.all_rows:
         _refuse_many_rows(dataset, path, layout)
     _check_room(
         dataset, path, chosen.chunked and layout.compression is not Compression.NONE

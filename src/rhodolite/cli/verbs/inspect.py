@@ -49,6 +49,11 @@ def make_parser() -> Parser:
     parser.add_argument(
         "--regions", action="store_true", help="list the countries that --region knows"
     )
+    parser.add_argument(
+        "--formats",
+        action="store_true",
+        help="list what can be read and written here, and what is to be installed for the rest",
+    )
     add_run_options(parser, output=False)
     return parser
 
@@ -63,6 +68,11 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     options = make_parser().parse(words)
     if options.regions:
         print(_regions_page(as_json=options.json))
+        return 0
+    if options.formats:
+        from rhodolite.inspection.formats_page import formats_page
+
+        print(formats_page(as_json=options.json))
         return 0
     need_inputs(options.inputs, "inspect", "inspect data.nc")
 

@@ -89,12 +89,8 @@ def _read_system(file: Any) -> Any:
     """Return the reference system as pyproj has it, or None where the file names none."""
     if file.crs is None:
         return None
-    try:
-        import pyproj
-    except ImportError:
-        raise DataError(
-            "reference systems of GeoTIFF need an extra package: pip install 'rhodolite[geotiff]'"
-        ) from None
+    import pyproj
+
     return pyproj.CRS.from_wkt(file.crs.to_wkt())
 
 

@@ -18,21 +18,11 @@ _CACHE_MB = 64
 
 @cache
 def library() -> ModuleType:
-    """Return the library.
+    """Return the library, with those of its modules that are used."""
+    import rasterio
+    import rasterio.shutil
+    import rasterio.windows
 
-    Raises
-    ------
-    DataError
-        If it is not installed.
-    """
-    try:
-        import rasterio
-        import rasterio.shutil
-        import rasterio.windows
-    except ImportError:
-        raise DataError(
-            "GeoTIFF files need an extra package: pip install 'rhodolite[geotiff]'"
-        ) from None
     return rasterio  # type: ignore[no-any-return]
 
 

@@ -235,13 +235,8 @@ def _list_of_cells(handle: Any, scanning: Scanning) -> Grid:
 
 def _projected(path: Path, handle: Any, scanning: Scanning, kind: str) -> Grid:
     """Return a grid on the plane of a projection, whose first cell lies where its message says."""
-    try:
-        import pyproj
-    except ImportError:
-        raise DataError(
-            f"{path}: this grid is projected ({kind}); such need pip install "
-            "'rhodolite[projections]'"
-        ) from None
+    import pyproj
+
     text = read_key(handle, "projString", str)
     if not text:
         raise DataError(f"{path}: grids of the kind {kind} are not read")

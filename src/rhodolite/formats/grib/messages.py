@@ -23,23 +23,12 @@ from rhodolite.formats.grib.sections import (
 
 @cache
 def library() -> ModuleType:
-    """Return the library that decodes GRIB.
-
-    Raises
-    ------
-    DataError
-        If it is not installed.
-    """
+    """Return the library that decodes GRIB."""
     # Both bring a copy of the same library for projections; loaded after that of the decoder, the
     # other one crashes.
-    with contextlib.suppress(ImportError):
-        import pyproj  # noqa: F401
-    try:
-        import eccodes
-    except (ImportError, RuntimeError) as error:
-        raise DataError(
-            f"GRIB files need an extra package: pip install 'rhodolite[grib]' ({error})"
-        ) from None
+    import pyproj  # noqa: F401, I001
+    import eccodes
+
     # What it writes to the terminal beside its errors says nothing that these do not.
     eccodes.codes_context_set_logging(_nowhere())
     return eccodes  # type: ignore[no-any-return]

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Iterator
+import gzip
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import IO, TypeVar, cast
 
 import numpy as np
 import pandas
@@ -28,9 +31,11 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_labels import base_years, time_labels
 from rhodolite.model.variable import Variable
 
+T = TypeVar("T")
+
 
 def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
-    """Write the data variables of a dataset as one table.
+    """Write the data variables of a dataset as one table, compressed where the name ends in .gz.
 
     Raises
     ------
@@ -38,15 +43,25 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
         If the variables do not have the same dimensions.
     """
     style = layout.table
-    if style.across:
-        dataset = spread_across(dataset, style.across)
-    variables = dataset.fields
-    _need_one_shape(variables)
-    if style.wide:
-        _refuse_order(style)
-        _write_wide(dataset, variables, path, engine, style)
-    else:
-        _write_long(dataset, variables, path, engine, style)
+    if ".tsv" in path.name.lower():
+        style = replace(style, tabs=True)
+    with _open(path) as file:
+        if style.wide:
+            _refuse_order(style)
+            _write_wide(dataset, file, engine, style)
+        else:
+            _write_long(LongTable.of(dataset, engine, style), file)
+
+
+@contextmanager
+def _open(path: Path) -> Iterator[IO[bytes]]:
+    with path.open("wb") as file:
+        if path.suffix.lower() != ".gz":
+            yield file
+            return
+        # Without a name and a time, so that the same table is the same file.
+        with gzip.GzipFile("", "wb", fileobj=file, mtime=0) as packed:
+            yield cast("IO[bytes]", packed)
 
 
 def _need_one_shape(variables: tuple[Variable, ...]) -> None:
@@ -63,38 +78,81 @@ def _need_one_shape(variables: tuple[Variable, ...]) -> None:
             )
 
 
-def _write_long(
-    dataset: Dataset,
-    variables: tuple[Variable, ...],
-    path: Path,
-    engine: Engine,
-    style: TableStyle,
-) -> None:
-    """Write one row for each cell and time."""
-    first = variables[0]
-    # Rows follow each other in the order of the dimensions, so blocks hold all of the later ones.
-    unit = (1, *first.shape[1:]) if first.shape else ()
-    laid_out = [engine.in_units(variable.data, unit) for variable in variables]
-    engine.prepare([data for data, _ in laid_out])
-    columns = coordinate_columns(dataset, first, engine, raw=style.raw)
-    for variable, (data, _) in zip(variables, laid_out, strict=True):
-        columns.append(data_column(variable, data))
-    ordered = bool(style.sort or style.first)
-    work: Any = functools.partial(_rows, columns, style)
-    if ordered:
-        work = functools.partial(_frame, columns)
-    with path.open("wb") as file:
-        titles = [safe_title(column) for column in columns]
-        file.write(_csv(pandas.DataFrame(columns=titles), style, header=True))
-        _, total, regions = engine.blocks(first.data, laid_out[0][1])
-        what = f"writing {first.name}"
-        blocks = engine.stream(work, regions, what, total, first.data.nbytes)
-        if ordered:
-            frame = _in_order((block for _, block in blocks), columns, style)
-            file.write(_csv(frame, style, header=False))
-            return
-        for _, text in blocks:
-            file.write(text)
+@dataclass(frozen=True)
+class LongTable:
+    """A table of one row for each cell and time, whose rows are made block by block.
+
+    Parameters
+    ----------
+    columns : list of Column
+    style : TableStyle
+    engine : Engine
+    first : Variable
+        Over whose cells the rows go.
+    block : tuple of int
+        Shape of the blocks that are made at once.
+    """
+
+    columns: list[Column]
+    style: TableStyle
+    engine: Engine
+    first: Variable
+    block: tuple[int, ...]
+
+    @classmethod
+    def of(cls, dataset: Dataset, engine: Engine, style: TableStyle) -> LongTable:
+        """Return the table of all data variables of a dataset.
+
+        Raises
+        ------
+        DataError
+            If they do not have the same dimensions.
+        """
+        if style.across:
+            dataset = spread_across(dataset, style.across)
+        variables = dataset.fields
+        _need_one_shape(variables)
+        first = variables[0]
+        # Rows follow each other in the order of the dimensions, so blocks hold all of the later
+        # ones.
+        unit = (1, *first.shape[1:]) if first.shape else ()
+        laid_out = [engine.in_units(variable.data, unit) for variable in variables]
+        engine.prepare([data for data, _ in laid_out])
+        columns = coordinate_columns(dataset, first, engine, raw=style.raw)
+        for variable, (data, _) in zip(variables, laid_out, strict=True):
+            columns.append(data_column(variable, data))
+        return cls(columns, style, engine, first, laid_out[0][1])
+
+    @property
+    def ordered(self) -> bool:
+        """Whether another order or number of rows is asked for."""
+        return bool(self.style.sort or self.style.first)
+
+    def stream(self, work: Callable[[Region], T]) -> Iterator[T]:
+        """Yield what work makes of each block, in order."""
+        _, total, regions = self.engine.blocks(self.first.data, self.block)
+        what, nbytes = f"writing {self.first.name}", self.first.data.nbytes
+        for _, result in self.engine.stream(work, regions, what, total, nbytes):
+            yield result
+
+    def frames(self) -> Iterator[pandas.DataFrame]:
+        """Yield the rows that are asked for, in order; columns are numbered."""
+        blocks = self.stream(functools.partial(_frame, self.columns))
+        if self.ordered:
+            yield _in_order(blocks, self.columns, self.style)
+        else:
+            yield from blocks
+
+
+def _write_long(table: LongTable, file: IO[bytes]) -> None:
+    titles = [safe_title(column) for column in table.columns]
+    file.write(_csv(pandas.DataFrame(columns=titles), table.style, header=True))
+    if table.ordered:
+        for frame in table.frames():
+            file.write(_csv(frame, table.style, header=False))
+        return
+    for text in table.stream(functools.partial(_rows, table.columns, table.style)):
+        file.write(text)
 
 
 def _in_order(
@@ -139,11 +197,7 @@ def _refuse_order(style: TableStyle) -> None:
 
 
 def _write_wide(
-    dataset: Dataset,
-    variables: tuple[Variable, ...],
-    path: Path,
-    engine: Engine,
-    style: TableStyle,
+    dataset: Dataset, file: IO[bytes], engine: Engine, style: TableStyle
 ) -> None:
     """Write one row for each cell and variable, and one column for each time.
 
@@ -152,6 +206,8 @@ def _write_wide(
     DataError
         If there is no time axis.
     """
+    variables = dataset.fields
+    _need_one_shape(variables)
     first, axis = variables[0], dataset.need_time()
     along = first.dimensions.index(str(dataset.need(Role.TIME).dimension))
     unit = tuple(n if at == along else 1 for at, n in enumerate(first.shape))
@@ -167,21 +223,13 @@ def _write_wide(
     header = pandas.DataFrame(
         columns=[*(safe_title(column) for column in described), "variable", *times]
     )
-    with path.open("wb") as file:
-        file.write(_csv(header, style, header=True))
-        _, total, regions = engine.blocks(first.data, laid_out[0][1])
-        work = functools.partial(
-            _wide_rows,
-            style,
-            described,
-            variables,
-            [data for data, _ in laid_out],
-            along,
-        )
-        for _, text in engine.stream(
-            work, regions, f"writing {first.name}", total, first.data.nbytes
-        ):
-            file.write(text)
+    file.write(_csv(header, style, header=True))
+    _, total, regions = engine.blocks(first.data, laid_out[0][1])
+    arrays = [data for data, _ in laid_out]
+    work = functools.partial(_wide_rows, style, described, variables, arrays, along)
+    what, nbytes = f"writing {first.name}", first.data.nbytes
+    for _, text in engine.stream(work, regions, what, total, nbytes):
+        file.write(text)
 
 
 def _wide_rows(

@@ -1,0 +1,1 @@
+"""Tables that are no text: Parquet and workbooks, by the rules for columns of tables of text."""

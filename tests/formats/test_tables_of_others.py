@@ -1,0 +1,120 @@
+"""Tables that are no text give the dataset that the same table of text gives, and come back."""
+
+import gzip
+
+import numpy as np
+import pandas
+import pytest
+
+import rhodolite
+from conftest import run_here, write_plain
+from rhodolite.errors import DataError
+
+KINDS = ("csv", "tsv", "csv.gz", "parquet")
+
+
+def same(first, second):
+    """Refuse datasets that differ in a name, a unit or a value."""
+    assert first.variables.keys() == second.variables.keys()
+    for name, variable in first.variables.items():
+        other = second.variables[name]
+        assert variable.dimensions == other.dimensions
+        assert variable.attributes == other.attributes
+        if variable.data.dtype.kind == "f":
+            np.testing.assert_array_equal(variable.values(), other.values())
+        else:
+            assert variable.values().tolist() == other.values().tolist()
+
+
+@pytest.mark.parametrize("units", ["days since 2000-01-01", "hours since 2000-01-31"])
+def test_every_kind_of_table_holds_the_same(tmp_path, rng, units):
+    values = rng.normal(280, 5, (4, 3, 2)).astype("f4")
+    values[1, 2, 0] = np.nan
+    path = write_plain(tmp_path / "a.nc", values, units=units, lats=[10, 20, 30])
+    for kind in KINDS:
+        answer = run_here("subset", path, "-o", tmp_path / f"a.{kind}")
+        assert answer.code == 0, answer.err
+    first = rhodolite.read(tmp_path / "a.csv")
+    np.testing.assert_array_equal(first["tas"].values().astype("f4"), values)
+    for kind in KINDS[1:]:
+        same(first, rhodolite.read(tmp_path / f"a.{kind}"))
+    with gzip.open(tmp_path / "a.csv.gz") as file:
+        assert file.read() == (tmp_path / "a.csv").read_bytes()
+    frame = pandas.read_parquet(tmp_path / "a.parquet")
+    assert frame["tas [K]"].dtype == np.float32
+    np.testing.assert_array_equal(frame["tas [K]"], values.ravel())
+
+
+def test_sheets_and_frames_of_others_are_read_as_text_would_be(tmp_path):
+    """Moments, whole numbers, words and gaps in a workbook, in Parquet, and as text."""
+    frame = pandas.DataFrame(
+        {
+            "date": pandas.date_range("2001-01-01", periods=6, freq="6h"),
+            "site": ["Ruby", "Opal"] * 3,
+            "lat": [60.5, 61] * 3,
+            "lon": [8, 9.25] * 3,
+            "rain [mm]": [0.1, 2, np.nan, 1e-9, 123456789012.25, 3],
+            "grade": pandas.array([1, 2, None, 4, 5, 6], dtype="Int64"),
+        }
+    )
+    frame["date"] = np.repeat(frame["date"][::2].to_numpy(), 2)
+    frame.to_csv(tmp_path / "t.csv", index=False)
+    frame.to_parquet(tmp_path / "t.parquet")
+    frame.set_index(["date", "site"]).to_parquet(tmp_path / "indexed.parquet")
+    with pandas.ExcelWriter(tmp_path / "t.xlsx") as book:
+        pandas.DataFrame().to_excel(book, sheet_name="empty", index=False)
+        frame.to_excel(book, sheet_name="rain", index=False)
+        frame[:2].to_excel(book, sheet_name="first", index=False)
+    text = rhodolite.read(tmp_path / "t.csv")
+    assert text.time.step.ticks == 12 * 3600 * 10**6
+    same(text, rhodolite.read(tmp_path / "t.parquet"))
+    same(text, rhodolite.read(tmp_path / "indexed.parquet"))
+    with pytest.warns(UserWarning, match="'rain' is read; first"):
+        book = rhodolite.read(tmp_path / "t.xlsx")
+    same(text, book)
+    assert rhodolite.read(tmp_path / "t.xlsx", group="first")["time"].shape == (1,)
+    with pytest.raises(DataError, match=r"no sheet 'Rain'.*Did you mean"):
+        rhodolite.read(tmp_path / "t.xlsx", group="Rain")
+
+
+def test_rows_are_chosen_and_ordered_as_in_text(tmp_path, rng):
+    path = write_plain(tmp_path / "a.nc", rng.normal(280, 5, (2, 3, 2)))
+    for kind in ("csv", "parquet"):
+        run_here(
+            "subset",
+            path,
+            "--sort",
+            "tas:down",
+            "--first",
+            3,
+            "-o",
+            tmp_path / f"s.{kind}",
+        )
+    text, frame = (
+        pandas.read_csv(tmp_path / "s.csv"),
+        pandas.read_parquet(tmp_path / "s.parquet"),
+    )
+    pandas.testing.assert_frame_equal(text, frame, check_dtype=False)
+    assert len(frame) == 3
+
+
+def test_what_is_damaged_is_said_with_its_name(tmp_path, rng):
+    path = write_plain(tmp_path / "a.nc", rng.normal(280, 5, (2, 3, 2)))
+    run_here("subset", path, "-o", tmp_path / "a.parquet")
+    whole = (tmp_path / "a.parquet").read_bytes()
+    (tmp_path / "cut.parquet").write_bytes(whole[:-30])
+    with pytest.raises(DataError, match=r"cut\.parquet: cannot be read"):
+        rhodolite.read(tmp_path / "cut.parquet")
+
+
+def test_formats_are_listed_with_what_is_to_be_installed(tmp_path, monkeypatch):
+    from rhodolite.formats import extras
+
+    monkeypatch.setitem(extras._PACKAGES, "grib", ("no_such_package",))
+    lines = run_here("inspect", "--formats").out.splitlines()
+    grib = next(line for line in lines if line.startswith("GRIB"))
+    assert grib.endswith("pip install 'rhodolite[grib]'")
+    assert not any("[geotiff]" in line for line in lines)
+    (tmp_path / "a.grib").write_bytes(b"GRIB" + bytes(40))
+    answer = run_here("inspect", tmp_path / "a.grib")
+    assert "GRIB needs an extra package: pip install 'rhodolite[grib]'" in answer.err
