@@ -7,10 +7,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.available import can_compile
+
 Array = NDArray[Any]
 KINDS = ("mean", "sum", "min", "max")
 _CELLS_AT_ONCE = 64
 """Whose series stay in the caches of a core."""
+_WORTH_COMPILING = 1 << 22
+"""Additions that take longer than to load what is compiled."""
 
 
 def slide(values: Array, weights: Array | None, kind: str, length: int) -> Array:
@@ -51,18 +55,32 @@ def slide(values: Array, weights: Array | None, kind: str, length: int) -> Array
 
 
 def _of_part(values: Array, weights: Array | None, kind: str, length: int) -> Array:
-    count = len(values) - length + 1
-    rows = [slice(shift, shift + count) for shift in range(length)]
     if kind in ("min", "max"):
-        work = np.minimum if kind == "min" else np.maximum
-        outermost = values[rows[0]].copy()
-        for row in rows[1:]:
-            work(outermost, values[row], out=outermost)
-        return outermost
+        return _outermost(values, np.minimum if kind == "min" else np.maximum, length)
+    count = len(values) - length + 1
+    if weights is None:
+        weights = np.ones(len(values))
+    if count * length * values.shape[1] >= _WORTH_COMPILING and can_compile():
+        from rhodolite.kernels.compiled_sliding import add_windows
+
+        result = np.empty((count, values.shape[1]))
+        add_windows(values, weights, kind == "mean", length, result)
+        return result
+    rows = [slice(shift, shift + count) for shift in range(length)]
     origin = values[rows[0]] if kind == "mean" else np.zeros((1, values.shape[1]))
     total, weight = np.zeros((count, values.shape[1])), np.zeros((count, 1))
     for row in rows:
-        factor = np.ones((count, 1)) if weights is None else weights[row, None]
-        total += factor * (values[row] - origin)
-        weight += factor
+        total += weights[row, None] * (values[row] - origin)
+        weight += weights[row, None]
     return origin + total / weight if kind == "mean" else total
+
+
+def _outermost(values: Array, work: np.ufunc, length: int) -> Array:
+    """Return the least or the largest value of each window, from those of windows of one, two, four
+    and more values."""
+    width = 1
+    while 2 * width <= length:
+        values = work(values[:-width], values[width:])
+        width *= 2
+    rest = length - width
+    return np.asarray(work(values[: len(values) - rest], values[rest:]))

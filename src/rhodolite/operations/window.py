@@ -342,17 +342,43 @@ class _OfWindows(SeriesKernel):
     ) -> Array:
         """Return the statistic of each step's window: of all full ones at once where that is
         possible, and one by one of others."""
-        results = np.empty(values.shape)
-        one_by_one = np.ones(len(values), dtype=bool)
-        if self.measure.kind in KINDS and not np.isnan(values).any():
-            full = ends - begins == self.length
-            if full.any():
-                slid = slide(values, weights, self.measure.kind, self.length)
-                results[full] = slid[begins[full]]
-            one_by_one = ~full
-        for at in np.flatnonzero(one_by_one):
-            part = _part(weights, begins[at], ends[at])
-            results[at] = self._of_one(values[begins[at] : ends[at]], part)
+        flat = values.reshape(len(values), -1)
+        gaps = np.isnan(flat).sum(axis=0)
+        full = ends - begins == self.length
+        # Cell by cell, so that a gap in one changes nothing in others.
+        whole = (gaps == 0) & (self.measure.kind in KINDS) & full.any()
+        if whole.all():
+            results = self._slid(flat, weights, begins, full)
+        else:
+            results = np.full(flat.shape, np.nan)
+            if whole.any():
+                results[:, whole] = self._slid(flat[:, whole], weights, begins, full)
+        for cells, steps in (
+            (whole, np.flatnonzero(~full)),
+            (~whole & (gaps < len(flat)), np.arange(len(flat))),
+        ):
+            if not cells.any():
+                continue
+            chosen = flat[:, cells]
+            for at in steps:
+                part = _part(weights, begins[at], ends[at])
+                window = chosen[begins[at] : ends[at]]
+                results[at, cells] = self._of_one(window, part)
+        return results.reshape(values.shape)
+
+    def _slid(
+        self, values: Array, weights: Array | None, begins: Indices, full: Array
+    ) -> Array:
+        """Return the statistic of all full windows at once, missing for others."""
+        results = np.full(values.shape, np.nan)
+        slid = slide(values, weights, self.measure.kind, self.length)
+        steps = np.flatnonzero(full)
+        first = begins[steps]
+        if (np.diff(first) == 1).all() and (np.diff(steps) == 1).all():
+            # By far the most usual case, without a copy.
+            results[steps[0] : steps[-1] + 1] = slid[first[0] : first[-1] + 1]
+        else:
+            results[steps] = slid[first]
         return results
 
     def _of_one(self, values: Array, weights: Array | None) -> Array:
