@@ -253,7 +253,7 @@ def gather(random, field):
 
 
 @pytest.mark.slow
-@settings(max_examples=EXAMPLES or 180)
+@settings(max_examples=EXAMPLES or 60)
 @given(
     files(kinds=tuple(KINDS), hours=(None, None, 1, 3, 12)),
     st.lists(st.sampled_from(STEPS), min_size=1, max_size=4),

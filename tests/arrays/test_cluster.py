@@ -79,6 +79,7 @@ def test_results_merged_on_the_workers_are_those_of_the_local_run(
 
 
 @pytest.mark.slow
+@pytest.mark.long
 def test_maps_are_those_of_the_local_run(demo, tmp_path, cluster):
     words = [
         "anomaly",
@@ -123,7 +124,9 @@ def _start(demo, output, address):
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("suffix", [".nc", ".zarr"])
+@pytest.mark.parametrize(
+    "suffix", [".nc", pytest.param(".zarr", marks=pytest.mark.long)]
+)
 def test_a_worker_that_dies_costs_time_and_not_the_result(
     demo, tmp_path, cluster, suffix
 ):
@@ -141,6 +144,7 @@ def test_a_worker_that_dies_costs_time_and_not_the_result(
 
 
 @pytest.mark.slow
+@pytest.mark.long
 def test_a_scheduler_that_dies_ends_the_command_clearly_and_leaves_nothing(
     demo, tmp_path
 ):
@@ -177,6 +181,7 @@ def test_a_scheduler_that_dies_ends_the_command_clearly_and_leaves_nothing(
 
 
 @pytest.mark.slow
+@pytest.mark.long
 def test_workers_may_come_when_there_is_work(demo, tmp_path):
     with distributed.LocalCluster(
         n_workers=0, threads_per_worker=1, host="127.0.0.1", dashboard_address=None
@@ -206,6 +211,7 @@ def _count_executed(dask_worker):
 
 
 @pytest.mark.slow
+@pytest.mark.long
 def test_a_worker_that_comes_late_takes_part(demo, tmp_path):
     with (
         distributed.LocalCluster(
@@ -262,6 +268,7 @@ def test_versions_that_differ_are_named():
 
 
 @pytest.mark.slow
+@pytest.mark.long
 def test_a_file_with_the_address_of_a_scheduler_stands_for_it(demo, tmp_path, cluster):
     place = tmp_path / "scheduler.json"
     place.write_text(json.dumps({"address": cluster.scheduler_address}))
@@ -299,6 +306,7 @@ def test_a_cluster_that_is_not_there_is_told(monkeypatch):
 
 
 @pytest.mark.slow
+@pytest.mark.long
 def test_what_workers_warn_of_is_said(demo, tmp_path, cluster):
     """The same warnings, with the same counts, as of the local run."""
     import netCDF4

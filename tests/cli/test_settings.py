@@ -21,6 +21,7 @@ def plain(tmp_path):
 
 
 @pytest.mark.slow
+@pytest.mark.long
 def test_defaults_come_from_the_environment_and_the_configuration(plain):
     config = plain / "config" / "rhodolite"
     config.mkdir(parents=True)

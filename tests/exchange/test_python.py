@@ -92,6 +92,7 @@ def test_modules_are_imported_by_name_in_registries_alone():
 
 
 @pytest.mark.slow
+@pytest.mark.long
 def test_type_checkers_know_the_methods(tmp_path):
     script = tmp_path / "example.py"
     script.write_text(

@@ -234,6 +234,7 @@ def test_join_says_what_it_needs(years):
 
 
 @pytest.mark.slow
+@pytest.mark.long
 def test_more_files_than_a_process_may_hold_open(tmp_path):
     for day in range(150):
         values = np.full((1, 4, 5), float(day))

@@ -97,6 +97,7 @@ def test_a_file_opened_from_the_text_of_its_header_is_the_same(tmp_path, kind, f
     order=st.randoms(use_true_random=False),
     odd=st.sampled_from(["", "units", "overlap", "type"]),
 )
+@pytest.mark.long
 def test_known_files_are_joined_as_those_that_are_compared_one_by_one(
     tmp_path_factory, steps, order, odd
 ):

@@ -116,7 +116,13 @@ def test_signals_wait_until_a_move_is_done():
 
 @posix
 @pytest.mark.slow
-@pytest.mark.parametrize("suffix", [".nc", ".zarr", ".csv", ".asc"])
+@pytest.mark.parametrize(
+    "suffix",
+    [
+        ".nc",
+        *(pytest.param(s, marks=pytest.mark.long) for s in (".zarr", ".csv", ".asc")),
+    ],
+)
 def test_a_kill_at_any_moment_leaves_the_old_or_the_new_output_whole(source, suffix):
     """Killed at 5 moments each; RHODOLITE_KILLS=500 tries as many."""
     folder = source.parent

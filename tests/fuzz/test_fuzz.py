@@ -18,9 +18,12 @@ import parsers
 runner = pytest.importorskip("runner", reason="needs fork and limits of resources")
 
 
+_MORE = [pytest.param(seed, marks=pytest.mark.long) for seed in (2, 3)]
+
+
 @pytest.mark.slow
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="children are forked")
-@pytest.mark.parametrize("seed", [1, 2, 3])
+@pytest.mark.parametrize("seed", [1, *_MORE])
 def test_mutants_end_in_a_result_or_a_clear_refusal(tmp_path, seed):
     """As many more as wanted: python tests/fuzz/runner.py --count 10000."""
     failures = runner.run_mutants(tmp_path, 50, seed)

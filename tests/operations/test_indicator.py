@@ -327,13 +327,14 @@ def test_spells_and_heat_waves_are_runs_of_days_beyond_percentiles(seed, calenda
     data = open_days(values, calendar, lats=(50.0, 50.0), methods="time: maximum")
     plain = Plain(values[:, 0], calendar)
 
+    limits = {}
+
     def runs(days, window, length):
-        limits = {}
         flags = []
         for d in days:
-            key = plain.phase(d)
+            key = window, plain.phase(d)
             if key not in limits:
-                pool = plain.pool(key, window, YEARS)
+                pool = plain.pool(plain.phase(d), window, YEARS)
                 limits[key] = np.quantile(pool, 0.9, method="median_unbiased")
             flags.append(bool(values[d, 0] > limits[key]))
         return [(a, b) for a, b in spells(flags) if b - a + 1 >= length]

@@ -451,7 +451,9 @@ def test_a_period_is_kept_from_the_share_that_is_asked_for_on(present, kept):
 
 
 @pytest.mark.parametrize("kind", ["i2", "f4"])
-@pytest.mark.parametrize("base", [(), ("--base", "2001..2003")])
+@pytest.mark.parametrize(
+    "base", [("--base", "2001..2003"), pytest.param((), marks=pytest.mark.long)]
+)
 @pytest.mark.parametrize(
     ("output", "times"),
     [("o.nc", 1), ("o.zarr", 1), ("o.nc --format netcdf3-64bit", 2)],

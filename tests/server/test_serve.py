@@ -385,6 +385,7 @@ def test_connections_send_without_delay():
 
 
 @pytest.mark.parametrize("format", ["NETCDF4", "NETCDF3_CLASSIC"])
+@pytest.mark.long
 def test_an_input_that_is_replaced_again_and_again_loses_no_request(tmp_path, format):
     """Every answer is all of one state, and never of one that was gone before it was asked."""
 
@@ -1083,7 +1084,10 @@ def test_models_of_others_take_the_answers_in_every_calendar(tmp_path):
         running.stop()
 
 
-@pytest.mark.parametrize("kind", ["fine", "turned", "half"])
+@pytest.mark.parametrize(
+    "kind",
+    ["half", *(pytest.param(k, marks=pytest.mark.long) for k in ("fine", "turned"))],
+)
 def test_queries_choose_and_weigh_as_commands_do(tmp_path, rng, demo, kind):
     """Rounded coordinates, the seam, parts of cells, levels, places beside each other."""
     if kind == "turned":

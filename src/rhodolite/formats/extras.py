@@ -10,6 +10,7 @@ from rhodolite.errors import DataError
 _PACKAGES = {
     "grib": ("eccodes", "pyproj"),
     "geotiff": ("rasterio", "pyproj"),
+    "remote": ("obstore",),
     "tables": ("pyarrow", "openpyxl"),
 }
 

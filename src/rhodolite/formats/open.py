@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import glob
-import re
 from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
@@ -14,13 +13,12 @@ from rhodolite.formats.dated_names import find_dated
 from rhodolite.formats.header_cache import HeaderCache
 from rhodolite.formats.input_lists import read_inputs
 from rhodolite.formats.many_files import read_files
+from rhodolite.formats.mirrored.object_stores import is_address
 from rhodolite.formats.normalise import normalise
 from rhodolite.formats.registry import is_store
 from rhodolite.formats.standard_input import STREAMS, keep_standard_input
 from rhodolite.model.dataset import Dataset
 from rhodolite.plain_text import is_unicode
-
-_ADDRESS = re.compile(r"https?://")
 
 
 def open_dataset(
@@ -67,19 +65,23 @@ def _read(
     files = [(path, group) for path, group in places if isinstance(path, Path)]
     if len(files) == len(places):
         return read_files(files, carried)
-    from rhodolite.formats.netcdf.reader import read_remote
+    from rhodolite.formats.addresses import read_address
 
     return [
         read_files([(place, group)])[0]
         if isinstance(place, Path)
-        else read_remote(place)
+        else read_address(place, group)
         for place, group in places
     ]
 
 
 def _places(text: str, group: str | None) -> list[tuple[Path | str, str | None]]:
     """Return the files that a text names, each with the group that follows them as `:/GROUP`."""
-    if _ADDRESS.match(text):
+    if is_address(text):
+        before, mark, inner = text.partition("://")[2].rpartition(":/")
+        if mark:
+            scheme = text.partition("://")[0]
+            return [(f"{scheme}://{before}", f"/{inner}")]
         return [(text, group)]
     if (lines := read_inputs(text)) != [text]:
         return [place for line in lines for place in _places(line, group)]

@@ -14,6 +14,8 @@ from rhodolite.arrays import Array, Region, current_cache
 from rhodolite.arrays.lazy import region_shape
 from rhodolite.arrays.positional import BINARY, read_at
 from rhodolite.errors import DataError
+from rhodolite.formats.mirrored.hdf5_header import fetch_index
+from rhodolite.formats.mirrored.mirror import mirror_of
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK
 from rhodolite.formats.netcdf.hdf5_filters import (
     ChunkCodec,
@@ -37,11 +39,15 @@ def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
     import h5py
 
     identity = identify(path)
+    mirror = mirror_of(path)
     with LIBRARY_LOCK, h5py.File(path, "r") as file:
         # A name that is also a dimension's, of a variable that is not a coordinate, is written so.
         folder, _, last = name.rpartition("/")
         renamed = f"{folder}/_nc4_non_coord_{last}"
-        stored = file[renamed if renamed in file else name]
+        name_inside = renamed if renamed in file else name
+        if mirror is not None:
+            fetch_index(mirror, name_inside)
+        stored = file[name_inside]
         if stored.dtype.kind not in "fiu":
             return None, f"its type is {stored.dtype}"
         if stored.chunks is None:
@@ -68,6 +74,9 @@ def find_placement(path: Path, name: str) -> tuple[Placement | None, str]:
 
 def identify(path: Path) -> Identity:
     """Return what is another number where a file is replaced or written to."""
+    mirror = mirror_of(path)
+    if mirror is not None:
+        return mirror.identity
     status = path.stat()
     return status.st_ino, status.st_mtime_ns
 
@@ -80,7 +89,7 @@ def _refuse_changed(path: Path, before: Identity, status: os.stat_result) -> Non
     DataError
         If it is not the one that was opened.
     """
-    if (status.st_ino, status.st_mtime_ns) != before:
+    if mirror_of(path) is None and (status.st_ino, status.st_mtime_ns) != before:
         raise DataError(
             f"{path}: was replaced or written to while it was being read; run it again when "
             "nothing writes to it"
@@ -143,6 +152,7 @@ class Chunked:
             else range(0)
             for part, size in zip(region, shape, strict=True)
         ]
+        self._fetch(touched)
         # Opened for each block, since a dataset may have more files than a process may hold open.
         descriptor = os.open(self._path, os.O_RDONLY | BINARY)
         try:
@@ -170,6 +180,14 @@ class Chunked:
         finally:
             os.close(descriptor)
         return out
+
+    def _fetch(self, touched: list[range]) -> None:
+        """Have the chunks here, where the file is the copy of one that lies elsewhere."""
+        mirror = mirror_of(self._path)
+        if mirror is None:
+            return
+        places = (self._places.get(place) for place in itertools.product(*touched))
+        mirror.fetch([place[:2] for place in places if place is not None])
 
     def _shared_chunk(self, descriptor: int, place: tuple[int, ...]) -> Array:
         return current_cache().get(
@@ -226,6 +244,9 @@ class ContiguousReader:
             (part.stop - 1) * step
             for part, step in zip(region, placed.steps, strict=True)
         )
+        mirror = mirror_of(self._path)
+        if mirror is not None:
+            mirror.fetch([(first, last + self._dtype.itemsize - first)])
         mapped = np.memmap(
             self._path, np.uint8, "r", first, (last + self._dtype.itemsize - first,)
         )

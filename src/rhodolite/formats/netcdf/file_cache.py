@@ -10,6 +10,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from rhodolite.formats.mirrored.mirror import mirror_of
+
 LIBRARY_LOCK = threading.RLock()
 """The HDF5 and NetCDF libraries are not safe to call from two threads at once."""
 
@@ -38,7 +40,10 @@ class HandleCache:
         """Return the open file, or what is served at an address; the caller holds LIBRARY_LOCK
         while it uses it."""
         identity = (0, 0)
-        if isinstance(path, Path):
+        mirror = mirror_of(path)
+        if mirror is not None:
+            identity = mirror.identity
+        elif isinstance(path, Path):
             status = path.stat()  # a file replaced meanwhile is another file
             identity = (status.st_ino, status.st_mtime_ns)
         known, handle = self._open.get(path, (None, None))

@@ -12,6 +12,7 @@ import numpy as np
 from rhodolite.arrays import Array, LazyArray, Region, Unpacking
 from rhodolite.errors import DataError
 from rhodolite.formats.cf.decode import Decoding
+from rhodolite.formats.mirrored.mirror import mirror_of
 from rhodolite.formats.netcdf.direct_chunk_reader import (
     ContiguousReader,
     Identity,
@@ -64,6 +65,11 @@ class NetCDFVariable(LazyArray):
         self._lock = threading.Lock()
 
     def __getstate__(self) -> dict[str, Any]:
+        if mirror_of(self.path) is not None:
+            raise DataError(
+                f"{self.path}: what lies elsewhere is read by this process alone; copy the file "
+                "first, or leave out --cluster"
+            )
         # Another process may run in another folder.
         path = self.path.resolve() if isinstance(self.path, Path) else self.path
         return {
@@ -113,6 +119,9 @@ class NetCDFVariable(LazyArray):
             ) from None
 
     def _through_library(self, region: Region) -> Array:
+        mirror = mirror_of(self.path)
+        if mirror is not None:  # where its values lie only the library knows
+            mirror.fetch_all()
         with LIBRARY_LOCK:
             try:
                 variable = netcdf_files.get(self.path)[self.name]

@@ -5,10 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from zarr.storage import LocalStore
+from zarr.storage import LocalStore, ObjectStore
 
 from rhodolite.errors import DataError
 from rhodolite.formats.declared_sizes import expands_beyond
+from rhodolite.formats.mirrored.mirrored_store import store_behind
+from rhodolite.formats.mirrored.object_stores import saying_what_failed
 
 
 class CheckedStore(LocalStore):
@@ -23,6 +25,11 @@ class CheckedStore(LocalStore):
         super().__init__(path, read_only=True)
         self._chunks: dict[str, tuple[str, int]] = {}
         self._home = path.resolve()
+        behind = store_behind(self._home)
+        self._elsewhere: ObjectStore[Any] | None = None
+        if behind is not None:
+            self._address, store = behind
+            self._elsewhere = ObjectStore(store, read_only=True)
 
     def expect(self, array: Any) -> None:
         """Note what the chunks of an array may hold."""
@@ -38,6 +45,9 @@ class CheckedStore(LocalStore):
     async def get(self, key: str, prototype: Any = None, byte_range: Any = None) -> Any:
         self._keep_inside(key)
         found = await super().get(key, prototype, byte_range)
+        if found is None and self._elsewhere is not None:
+            with saying_what_failed(f"{self._address}/{key}"):
+                found = await self._elsewhere.get(key, prototype, byte_range)
         if found is not None and byte_range is None:
             self._check(key, found)
         return found

@@ -17,6 +17,7 @@ from rhodolite.arrays import Array, InMemory, LazyArray, Region, Unpacking, Unre
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
+from rhodolite.formats.mirrored.mirrored_store import store_behind
 from rhodolite.formats.zarr.checked_store import CheckedStore, codec_name
 from rhodolite.limits import check_held, check_nesting, why_beyond_reading
 from rhodolite.model.cf.vocabulary import STORAGE_ATTRIBUTES
@@ -119,7 +120,7 @@ def read(path: Path, group: str | None = None) -> Dataset:
             else "it is empty"
         )
         raise DataError(f"{path}: no arrays at the top of the store; {hint}")
-    size = sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
+    size = _stored_size(path, arrays)
     variables = {
         name: _variable(path, stored.path, name, stored, size)
         for name, stored in arrays.items()
@@ -130,6 +131,13 @@ def read(path: Path, group: str | None = None) -> Dataset:
     return Dataset(
         variables, {**_attributes(root), **_attributes(chosen)}, frozenset(), (source,)
     )
+
+
+def _stored_size(path: Path, arrays: Mapping[str, Any]) -> int:
+    """Return the bytes of a store; of one that lies elsewhere, what its arrays declare."""
+    if store_behind(path.resolve()) is not None:
+        return sum(int(stored.nbytes) for stored in arrays.values())
+    return sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
 
 
 def _check_lengths(path: Path, variables: Mapping[str, Variable]) -> None:

@@ -1,0 +1,192 @@
+"""Files and stores behind a web server or an object store: by ranges, never a wrong number.
+
+The server is a stand-in written after RFC 9110 (ranges) and the listing of S3, on 127.0.0.1.
+"""
+
+import re
+import threading
+import time
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from urllib.parse import parse_qs, unquote, urlparse
+
+import numpy as np
+import pytest
+
+import rhodolite
+from conftest import run_here, write_plain
+from rhodolite.errors import DataError
+
+pytest.importorskip("obstore")
+
+
+class Handler(BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+
+    def do_HEAD(self):
+        self.do_GET()
+
+    def do_GET(self):
+        server, parts = self.server, urlparse(self.path)
+        if "list-type" in parts.query:
+            self.answer(200, self.listing(parse_qs(parts.query)))
+            return
+        path = server.root / unquote(parts.path).removeprefix("/bucket").lstrip("/")
+        span = re.match(r"bytes=(\d+)-(\d+)", self.headers.get("Range", ""))
+        span = span if server.ranges else None
+        server.log.append((self.command, path.name, span and span.group(0)))
+        time.sleep(server.delay)
+        if server.failing and self.command == "GET":
+            server.failing -= 1
+            self.answer(server.status, b"not now")
+        elif not path.is_file():
+            self.answer(404, b"nothing")
+        else:
+            content = path.read_bytes()
+            headers = {"ETag": f'"{path.stat().st_mtime_ns}"', "Accept-Ranges": "bytes"}
+            headers["Last-Modified"] = "Mon, 01 Jan 2001 00:00:00 GMT"
+            if span is None:
+                self.answer(200, content, headers)
+                return
+            first, last = int(span.group(1)), min(int(span.group(2)), len(content) - 1)
+            headers["Content-Range"] = f"bytes {first}-{last}/{len(content)}"
+            part = content[first : last + 1]
+            self.answer(206, part[: len(part) - server.cut], headers)
+
+    def listing(self, query):
+        before = query.get("prefix", [""])[0]
+        keys = [
+            str(path.relative_to(self.server.root))
+            for path in sorted(self.server.root.rglob("*"))
+            if path.is_file()
+        ]
+        entries = "".join(
+            f"<Contents><Key>{key}</Key><LastModified>2001-01-01T00:00:00.000Z</LastModified>"
+            f"<ETag>x</ETag><Size>1</Size></Contents>"
+            for key in keys
+            if key.startswith(before)
+        )
+        inner = f"<IsTruncated>false</IsTruncated>{entries}"
+        return f"<ListBucketResult>{inner}</ListBucketResult>".encode()
+
+    def answer(self, code, body, headers=()):
+        self.send_response(code)
+        for key, value in dict(headers).items():
+            self.send_header(key, value)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        if self.command == "GET":
+            self.wfile.write(body)
+
+    def log_message(self, *_):
+        pass
+
+
+@pytest.fixture
+def server(tmp_path, monkeypatch):
+    with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as running:
+        running.root, running.log = tmp_path, []
+        running.ranges = True
+        running.delay, running.failing, running.status, running.cut = 0.0, 0, 503, 0
+        thread = threading.Thread(target=running.serve_forever)
+        thread.start()
+        running.address = f"http://127.0.0.1:{running.server_port}"
+        monkeypatch.setenv("AWS_ENDPOINT_URL", running.address)
+        monkeypatch.setenv("AWS_REGION", "nowhere-1")
+        yield running
+        running.shutdown()
+        thread.join()
+
+
+@pytest.fixture
+def values(tmp_path, rng):
+    values = rng.normal(280, 5, (60, 240, 160)).astype("f4")
+    write_plain(
+        tmp_path / "days.nc", values, lats=np.linspace(-80, 80, 240),
+        lons=np.arange(160) * 2.0,
+        chunksizes=(1, 120, 80), zlib=True,
+    )  # fmt: skip
+    return values
+
+
+@pytest.mark.parametrize("kind", ["nc", "nc3", "zarr3", "zarr2", "tif", "grid.csv"])
+@pytest.mark.parametrize("scheme", ["http", "s3"])
+@pytest.mark.usefixtures("values")
+def test_what_lies_elsewhere_is_what_lies_here(server, tmp_path, kind, scheme):
+    name = {"nc3": "o.nc", "zarr3": "o.zarr", "zarr2": "o.zarr"}.get(kind, f"o.{kind}")
+    form = {"nc3": ["--format", "netcdf3-64bit"], "zarr2": ["--format", "zarr2"]}
+    words = ["--time", "2000-01-01..2000-01-05", *form.get(kind, [])]
+    words += ["--lat", "0..9"] if kind == "grid.csv" else []
+    answer = run_here("subset", tmp_path / "days.nc", *words, "-o", tmp_path / name)
+    assert answer.code == 0, answer.err
+    base = server.address if scheme == "http" else "s3://bucket"
+    there = rhodolite.read(f"{base}/{name}")
+    here = rhodolite.read(tmp_path / name)
+    assert there.variables.keys() == here.variables.keys()
+    for variable in here.variables:
+        assert dict(there[variable].attributes) == dict(here[variable].attributes)
+        np.testing.assert_array_equal(there[variable].values(), here[variable].values())
+    assert str(there.files[0]) == f"{base}/{name}"
+
+
+def test_a_box_takes_its_chunks_alone_and_all_at_once(server, tmp_path, values):
+    data = rhodolite.read(f"{server.address}/days.nc")
+    assert "tas" in data.variables
+    server.log.clear()
+    server.delay = 0.05
+    box = data.subset(lat="-80..0", lon="0..100").variables["tas"]
+    np.testing.assert_array_equal(box.values(), values[:, :120, :51])
+    fetched = sum(
+        int(last) - int(first) + 1
+        for _, _, span in server.log
+        if span
+        for first, last in [span.removeprefix("bytes=").split("-")]
+    )
+    whole = (tmp_path / "days.nc").stat().st_size
+    assert fetched < whole / 2
+    # Neighbours among the sixty chunks come together.
+    assert len(server.log) < 60
+    np.testing.assert_array_equal(data["tas"].values(), values)
+
+
+def test_a_server_that_gives_no_parts_gives_the_whole(server, values):
+    server.ranges = False
+    data = rhodolite.read(f"{server.address}/days.nc")
+    server.failing = 10**6
+    np.testing.assert_array_equal(data["tas"].values(), values)
+
+
+def test_what_fails_for_a_while_is_asked_for_again(server, values):
+    server.failing = 3
+    data = rhodolite.read("s3://bucket/days.nc")
+    server.failing = 2
+    np.testing.assert_array_equal(data["tas"].values(), values)
+    assert server.failing == 0
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        ({"failing": 10**6, "status": 403}, "access is denied"),
+        ({"cut": 3}, "asked for|cannot be read"),
+    ],
+)
+@pytest.mark.usefixtures("values")
+def test_what_goes_on_failing_is_said_and_gives_no_number(server, change, said):
+    data = rhodolite.read(f"{server.address}/days.nc")
+    for key, value in change.items():
+        setattr(server, key, value)
+    with pytest.raises(DataError, match=said):
+        data["tas"].values()
+
+
+def test_addresses_of_nothing_and_secrets_in_none(server, tmp_path, monkeypatch):
+    for address in ("s3://bucket/none.nc", "s3://bucket/none.zarr"):
+        with pytest.raises(DataError, match=r"no Zarr store|nothing at this address"):
+            rhodolite.read(address)
+    monkeypatch.setenv("AWS_ACCESS_KEY_ID", "KNOWN")
+    monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "HIDDEN")
+    (tmp_path / "secret.nc").write_bytes(b"CDF\1" + bytes(30))
+    server.failing, server.status = 10**6, 403
+    answer = run_here("inspect", "s3://bucket/secret.nc")
+    assert "access is denied" in answer.err
+    assert "HIDDEN" not in answer.err + answer.out
