@@ -406,7 +406,7 @@ def test_outlines_of_one_name_are_one_area(tmp_path):
     answer = run_here(
         "summarise", "in.nc", "--region", "layer.gpkg", "-o", "x.csv", folder=tmp_path
     )
-    assert "this is a GeoPackage" in answer.err
+    assert "this GeoPackage is damaged" in answer.err
 
 
 @pytest.mark.parametrize(

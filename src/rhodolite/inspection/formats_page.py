@@ -11,7 +11,7 @@ from rhodolite.formats.registry import Format, known_formats
 
 _OTHERS = (
     ("DAP2", "http://... https://...", True, False),
-    ("outlines: GeoJSON, shapefiles", ".geojson .json .shp", True, False),
+    ("outlines", ".geojson .json .topojson .shp .gpkg .kml .wkt", True, False),
     ("figures", ".png .svg .pdf", False, True),
     ("animations", ".gif", False, True),
 )

@@ -1,7 +1,9 @@
-"""Outlines in GeoJSON files and shapefiles."""
+"""Outlines in files of all formats."""
 
 from __future__ import annotations
 
+import codecs
+import contextlib
 import json
 from pathlib import Path
 from typing import Any
@@ -9,13 +11,69 @@ from typing import Any
 from rhodolite.errors import DataError
 from rhodolite.limits import check_nesting
 from rhodolite.plain_text import cut_text
+from rhodolite.regions.geopackage import SIGNATURE, read_geopackage
+from rhodolite.regions.kml_outlines import read_kml
+from rhodolite.regions.projected_outlines import Feature, turn_features
+from rhodolite.regions.topojson_outlines import read_topology
 
 _LONGEST_REASON = 200
+_DEGREES = ("4326", "4258", "4269", "4979")
+"""Codes of systems of longitude and latitude that differ by metres."""
 _NAME_KEYS = ("name", "title", "label", "id")
 
 
-def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
-    """Return properties and geometry of each feature of a GeoJSON file (RFC 7946).
+def read_outlines(path: Path) -> list[Feature]:
+    """Return properties and geometry of each feature of a file, in degrees.
+
+    Raises
+    ------
+    DataError
+        If it is in no format of outlines, or damaged.
+    """
+    suffix = path.suffix.lower()
+    with path.open("rb") as file:
+        start = file.read(len(SIGNATURE))
+    if start == SIGNATURE:
+        return read_geopackage(path)
+    if suffix == ".shp":
+        return read_shapefile(path)
+    if suffix == ".kml":
+        return read_kml(path)
+    if suffix == ".wkt":
+        return read_well_known_text(path)
+    return read_geojson(path)
+
+
+def read_well_known_text(path: Path) -> list[Feature]:
+    """Return the geometry of each line of a file (OGC 06-103).
+
+    Raises
+    ------
+    DataError
+        If a line cannot be read.
+    """
+    import shapely
+
+    features: list[Feature] = []
+    for number, line in enumerate(path.read_text("utf-8", "replace").splitlines(), 1):
+        # In the extended form the number of the reference system comes first.
+        before, _, text = line.strip().rpartition(";")
+        if not text:
+            continue
+        try:
+            shape = shapely.from_wkt(text)
+        except shapely.errors.ShapelyError as error:
+            raise DataError(f"{path}, line {number}: {error}") from None
+        feature: Feature = ({}, shapely.geometry.mapping(shape))
+        code = before.upper().removeprefix("SRID=")
+        known = code.isdecimal() and code not in _DEGREES
+        features += turn_features(path, [feature], int(code)) if known else [feature]
+    return features
+
+
+def read_geojson(path: Path) -> list[Feature]:
+    """Return properties and geometry of each feature of a GeoJSON file (RFC 7946), or of one of
+    TopoJSON; in degrees, also where the file names another system, as before the RFC.
 
     Raises
     ------
@@ -24,15 +82,12 @@ def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
     """
     try:
         content = path.read_bytes()
-        if content.startswith(b"SQLite format 3"):
-            raise DataError(
-                f"{path}: this is a GeoPackage, which is not read; export its layer as GeoJSON or "
-                "as a shapefile"
-            )
         check_nesting(content, path)
         geometry_file = json.loads(content.decode("utf-8-sig"))
     except (OSError, ValueError) as error:
         raise DataError(f"{path}: this is not valid GeoJSON: {error}") from None
+    if isinstance(geometry_file, dict) and geometry_file.get("type") == "Topology":
+        return read_topology(path, geometry_file)
     if not isinstance(geometry_file, dict) or "type" not in geometry_file:
         raise DataError(f"{path}: this is not valid GeoJSON: it has no member 'type'")
     features = (
@@ -60,25 +115,56 @@ def read_geojson(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
         if geometry:
             own_id = {"id": feature["id"]} if "id" in feature else {}
             features_read.append(({**(properties or {}), **own_id}, geometry))
-    return features_read
+    system = _named_system(geometry_file)
+    return turn_features(path, features_read, system) if system else features_read
 
 
-def read_shapefile(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
+def _named_system(geometry_file: dict[str, Any]) -> str | None:
+    """Return the name of the reference system that a file names, in the way before RFC 7946."""
+    named = geometry_file.get("crs")
+    inner = named.get("properties") if isinstance(named, dict) else None
+    name = inner.get("name") if isinstance(inner, dict) else None
+    usual = name is None or "CRS84" in str(name) or str(name).endswith(_DEGREES)
+    return None if usual else str(name)
+
+
+def read_shapefile(path: Path) -> list[Feature]:
+    """Return attributes and geometry of each shape, in degrees.
+
+    Raises
+    ------
+    DataError
+        If it is damaged, or its projection cannot be understood.
+    """
+    features = _read_shapes(path, _encoding_of(path))
+    projection = path.with_suffix(".prj")
+    if projection.exists():
+        text = projection.read_text(errors="replace").strip()
+        if text.upper().startswith("PROJCS"):
+            return turn_features(path, features, text)
+    return features
+
+
+def _encoding_of(path: Path) -> str:
+    """Return the encoding that is named beside a shapefile; UTF-8 where none is known."""
+    named = path.with_suffix(".cpg")
+    text = named.read_text(errors="replace").strip() if named.exists() else ""
+    for name in (text, f"cp{text}"):
+        with contextlib.suppress(LookupError):
+            return codecs.lookup(name).name
+    return "utf-8"
+
+
+def _read_shapes(path: Path, encoding: str) -> list[Feature]:
     import shapefile
 
-    projection = path.with_suffix(".prj")
-    if projection.exists() and projection.read_text(
-        errors="replace"
-    ).lstrip().upper().startswith("PROJCS"):
-        raise DataError(
-            f"{path}: its coordinates are those of a map projection ({projection.name}); turn it "
-            "into longitude and latitude first"
-        )
     try:
-        with shapefile.Reader(str(path)) as reader:
+        with shapefile.Reader(
+            str(path), encoding=encoding, encodingErrors="surrogateescape"
+        ) as reader:
             return [
                 (
-                    record.record.as_dict() if record.record else {},
+                    _properties(record.record, encoding),
                     record.shape.__geo_interface__,
                 )
                 for record in reader.iterShapeRecords()
@@ -90,6 +176,19 @@ def read_shapefile(path: Path) -> list[tuple[dict[str, Any], dict[str, Any]]]:
         raise DataError(
             f"{path}: this shapefile is damaged ({said}); export it again"
         ) from None
+
+
+def _properties(record: Any, encoding: str) -> dict[str, Any]:
+    """Return what a record says; text that is in another encoding than was thought is taken for
+    that of the West."""
+    properties = record.as_dict() if record else {}
+    for key, value in properties.items():
+        if isinstance(value, str) and any(
+            "\udc80" <= letter <= "\udcff" for letter in value
+        ):
+            raw = value.encode(encoding, "surrogateescape")
+            properties[key] = raw.decode("latin-1")
+    return dict(properties)
 
 
 def feature_name(properties: dict[str, Any]) -> str:

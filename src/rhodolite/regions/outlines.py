@@ -13,12 +13,13 @@ import numpy as np
 
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.regions.coastlines import countries, land
-from rhodolite.regions.outline_files import feature_name, read_geojson, read_shapefile
+from rhodolite.regions.geopackage import LAYER
+from rhodolite.regions.outline_files import feature_name, read_outlines
 from rhodolite.regions.outlined_area import Outline
 from rhodolite.regions.polygons import polygon, polygons_in, polygons_of
 
 LAND, SEA = "land", "sea"
-_SUFFIXES = (".geojson", ".json", ".shp")
+_SUFFIXES = (".geojson", ".json", ".topojson", ".shp", ".gpkg", ".kml", ".wkt")
 _FULL_NAMES = {
     "S. Geo. and the Is.": "South Georgia and the Islands",
     "Fr. S. Antarctic Lands": "French Southern Antarctic Lands",
@@ -114,10 +115,22 @@ def file_of_outline(text: str) -> Path | None:
 def _from_file(path: Path, feature: str) -> list[Outline]:
     if not path.exists():
         raise DataError(f"--region: {path}: there is no such file")
-    read = read_shapefile if path.suffix.lower() == ".shp" else read_geojson
-    features = read(path)
+    features = read_outlines(path)
     if not features:
         raise DataError(f"{path}: there is no outline of an area in it")
+    layers = list(
+        dict.fromkeys(about[LAYER] for about, _ in features if LAYER in about)
+    )
+    if feature in layers:
+        features = [
+            (about, shape) for about, shape in features if about[LAYER] == feature
+        ]
+        feature = ""
+    elif len(layers) > 1 and not feature:
+        raise DataError(
+            f"{path}: there are several layers in it ({', '.join(layers)}); name one of them, or a "
+            f"feature, as {path}#{layers[0]}"
+        )
     named = [
         (feature_name(properties) or f"{path.stem} {at}", properties, geometry)
         for at, (properties, geometry) in enumerate(features, 1)
@@ -166,7 +179,7 @@ def _outline(path: Path, name: str, geometry: dict[str, Any]) -> Outline:
     import shapely
 
     polygons = polygons_of(geometry)
-    if not all(isinstance(rings, list) and rings for rings in polygons):
+    if not all(isinstance(rings, (list, tuple)) and rings for rings in polygons):
         raise DataError(f"{path}: the coordinates of {name} are not lists of rings")
     if not polygons:
         raise DataError(

@@ -59,7 +59,9 @@ def polygons_of(geometry: Any) -> list[Any]:
     if kind == "Polygon":
         return [coordinates]
     if kind == "MultiPolygon":
-        return list(coordinates) if isinstance(coordinates, list) else [coordinates]
+        if isinstance(coordinates, (list, tuple)):
+            return list(coordinates)
+        return [coordinates]
     parts = geometry.get("geometries")
     if kind == "GeometryCollection" and isinstance(parts, list):
         return [polygon for part in parts for polygon in polygons_of(part)]
