@@ -172,6 +172,13 @@ def test_other_samples_of_the_library(tmp_path, sample):
     np.testing.assert_array_equal(data.fields[0].values().ravel(), stored)
     lat = data["lat"].values()
     assert sorted(set(lat.round(5))) == sorted(set(latitudes.round(5)))
+    if "reduced" in sample:
+        # The cells fill the sphere: each row is a zone of which every cell has the same part.
+        zones = np.diff(np.sin(np.radians(np.unique(data["lat_bnds"].values()))))
+        _, row = np.unique(lat, return_inverse=True)
+        parts = (zones / np.bincount(row))[row]
+        mean = data.summarise(over="area").fields[0].values()
+        np.testing.assert_allclose(mean, (stored * parts).sum() / 2, atol=1e-9)
 
 
 def test_several_fields_in_one_message_are_all_read(tmp_path):

@@ -14,6 +14,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory, Mapped, read_small
 from rhodolite.errors import DataError, warn
+from rhodolite.formats.cf.face_cells import add_face_cells
 from rhodolite.formats.cf.projection_coordinates import add_positions
 from rhodolite.formats.normalise_axes import (
     drop_impossible_bounds,
@@ -50,6 +51,7 @@ def normalise(dataset: Dataset) -> Dataset:
         _with_plain_axes,
         _with_attached_grid,
         add_positions,
+        add_face_cells,
     )
     for step in steps:
         dataset = step(dataset)

@@ -198,7 +198,7 @@ def _extent(where: dict[str, Any]) -> list[str]:
 
 def _sites(where: dict[str, Any]) -> str:
     return (
-        f"{_count(where['count'], 'site')}; positions are in {where['latitude']} and "
+        f"{_count(where['count'], where['of'])}; positions are in {where['latitude']} and "
         f"{where['longitude']}"
     )
 

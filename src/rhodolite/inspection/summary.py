@@ -14,6 +14,7 @@ from rhodolite.model.cf.plausible import tell_implausible
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.local_clock import local_offset
 from rhodolite.model.space.axis_cells import AxisShape, covers_globe
+from rhodolite.model.space.cell_lists import is_cell_list
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant
 from rhodolite.model.time.time_axis import TimeAxis
@@ -167,6 +168,7 @@ def _sites(dataset: Dataset, latitude: str, longitude: str) -> Plain:
     )
     return {
         "grid": "sites",
+        "of": "listed cell" if is_cell_list(dataset) else "site",
         "latitude": latitude,
         "longitude": longitude,
         "count": rows.size,

@@ -232,7 +232,7 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
     if len(grids) == 2 and not horizontal & set(by_role):
         curvilinear = grids[Role.LATITUDE], grids[Role.LONGITUDE]
     elif not horizontal <= by_role.keys():
-        sites = _sites(variables)
+        sites = _sites(variables, auxiliary)
     return Axes(
         by_role,
         curvilinear,
@@ -250,10 +250,24 @@ def _named_helpers(variables: Mapping[str, Variable]) -> set[str]:
             named.add(str(variable.attributes.get(key, "")))
         for key in ("coordinates", "cell_measures"):
             named.update(str(variable.attributes.get(key, "")).split())
+        if variable.attributes.get("cf_role") == "mesh_topology":
+            named.add(variable.name)
+            named.update(_parts_of_mesh(variable))
         # Of the terms of a formula, fields such as the pressure at the surface are data, too.
         terms = [name for name in formula_terms(variable) if name in variables]
         named.update(name for name in terms if variables[name].data.ndim <= 1)
     return named & set(variables)
+
+
+def _parts_of_mesh(variable: Variable) -> list[str]:
+    """Return the names of the variables that make up a mesh of nodes, edges and faces (UGRID
+    1.0)."""
+    return [
+        word
+        for key, text in variable.attributes.items()
+        if key.endswith(("_connectivity", "_coordinates"))
+        for word in str(text).split()
+    ]
 
 
 def _possible_coordinates(
@@ -309,16 +323,24 @@ def _bounds_of(
     return bounds if fits else None
 
 
-def _sites(variables: Mapping[str, Variable]) -> tuple[str, str] | None:
-    """Return the names of latitude and longitude that run along the same dimension."""
+def _sites(
+    variables: Mapping[str, Variable], auxiliary: set[str]
+) -> tuple[str, str] | None:
+    """Return the names of latitude and longitude that run along the same dimension; of several
+    pairs, those along which most data run."""
     sites: dict[tuple[str, ...], dict[Role, str]] = {}
     for name, variable in variables.items():
         if variable.data.ndim == 1 and variable.data.dtype.kind in "fiu":
             role = find_role(variable)
             if role in (Role.LATITUDE, Role.LONGITUDE):
                 sites.setdefault(variable.dimensions, {})[role] = name
-    both = [pair for pair in sites.values() if len(pair) == 2]
-    return (both[0][Role.LATITUDE], both[0][Role.LONGITUDE]) if both else None
+    both = {place: pair for place, pair in sites.items() if len(pair) == 2}
+    if not both:
+        return None
+    positions = auxiliary.union(*(pair.values() for pair in both.values()))
+    used = [v.dimensions for name, v in variables.items() if name not in positions]
+    most = max(both, key=lambda place: sum(place[0] in along for along in used))
+    return both[most][Role.LATITUDE], both[most][Role.LONGITUDE]
 
 
 def is_latitude_unit(units: str | None) -> bool:

@@ -9,6 +9,7 @@ from rhodolite.arrays import InMemory, LazyArray
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import LatitudeRange, LongitudeRange
@@ -101,6 +102,7 @@ class Extract(Operation):
         DataError
             If there is no grid, the table cannot be read, or no site lies on the grid.
         """
+        dataset = as_one_row(dataset)
         if self.points is None:
             part = Subset(lat=self.lat, lon=self.lon)(dataset)
             mesh = mesh_of(part)

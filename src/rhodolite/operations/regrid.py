@@ -12,6 +12,7 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.cf.precipitation import tell_precipitation
 from rhodolite.model.cf.vocabulary import COVERED_AREA, WATER_WORDS
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.space.earth_figure import EarthFigure
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
@@ -121,6 +122,7 @@ class Regrid(Operation):
         DataError
             If cells cannot be found, the grids do not meet, or classes would be averaged.
         """
+        dataset = as_one_row(dataset)
         source = mesh_of(dataset)
         along = [
             v

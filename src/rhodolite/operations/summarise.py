@@ -12,6 +12,7 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.units.udunits import product
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
@@ -148,6 +149,8 @@ class Summarise(Operation):
         DataError
             If there is no such axis, a region covers no cell, or nothing can be summarised.
         """
+        if self.over is Over.AREA:
+            dataset = as_one_row(dataset)
         plan = plan_for(self, dataset)
         results: dict[str, list[Variable]] = {}
         left = []

@@ -8,6 +8,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import is_member_dimension
+from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.space.range_text import LatitudeRange, Levels
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.variable import Variable
@@ -82,14 +83,15 @@ def variable_of_map(dataset: Dataset, names: tuple[str, ...] | None) -> Variable
 
 
 def cut_to_map(dataset: Dataset, latitudes: LatitudeRange | None) -> Dataset:
-    """Return the part of a dataset that a map reaches; all of it where it has no limit.
+    """Return the part of a dataset that a map reaches, all of it where it has no limit; cells in a
+    list as those of a grid.
 
     Parameters
     ----------
     dataset : Dataset
     latitudes : LatitudeRange, optional
     """
-    return dataset if latitudes is None else Subset(lat=latitudes)(dataset)
+    return as_one_row(dataset if latitudes is None else Subset(lat=latitudes)(dataset))
 
 
 def choose_part(

@@ -27,6 +27,7 @@ from rhodolite.drawing.parts.text import period_text, value_text
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import area_mean
@@ -127,6 +128,7 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
             or (self.mark_by is None and flags not in dataset.variables)
         ):
             return None
+        dataset = as_one_row(dataset)
         flag = dataset[flags]
         part = choose_part(dataset, flag, self.time, self.level)
         return Marks(

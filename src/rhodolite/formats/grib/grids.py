@@ -18,7 +18,8 @@ from rhodolite.model.variable import Variable
 MAPPING = "crs"
 _REGULAR = ("regular_ll", "regular_gg")
 _ROTATED = ("rotated_ll", "rotated_gg")
-_LISTS = ("reduced_gg", "reduced_ll", "unstructured_grid", "healpix")
+_REDUCED = ("reduced_gg", "reduced_ll")
+_LISTS = (*_REDUCED, "unstructured_grid", "healpix")
 _SPECTRAL = ("sh", "rotated_sh")
 _ROUNDING = 9
 """Decimals of degrees, since messages keep millionths."""
@@ -100,7 +101,7 @@ def read_grid(path: Path, field: Field) -> Grid:
         if kind in _ROTATED:
             return _rotated(handle, scanning, kind)
         if len(scanning.shape) == 1:
-            return _list_of_cells(handle, scanning)
+            return _list_of_cells(handle, scanning, kind)
         return _projected(path, handle, scanning, kind)
 
 
@@ -220,17 +221,38 @@ def _spaced(handle: Any, axis: str, count: int, kind: str) -> Array:
     return np.linspace(first, last, count)
 
 
-def _list_of_cells(handle: Any, scanning: Scanning) -> Grid:
+def _list_of_cells(handle: Any, scanning: Scanning, kind: str) -> Grid:
     latitudes, longitudes = _positions(handle)
-    positions = [
-        Variable(name, ("cell",), values.data, {**values.attributes})
-        for name, values in (
-            ("lat", _axis("lat", latitudes, "latitude")),
-            ("lon", _axis("lon", longitudes, "longitude")),
-        )
-    ]
-    plain = tuple(position.edit("axis") for position in positions)
-    return Grid(("cell",), plain, {"coordinates": "lat lon"}, scanning)
+    corners = _corners_in_rows(latitudes, longitudes) if kind in _REDUCED else {}
+    coordinates = []
+    for name, values in (
+        ("lat", _axis("lat", latitudes, "latitude")),
+        ("lon", _axis("lon", longitudes, "longitude")),
+    ):
+        plain = values.edit("axis").replace(dimensions=("cell",))
+        if name in corners:
+            bounds = f"{name}_bnds"
+            plain = plain.edit(bounds=bounds)
+            numbers = InMemory(np.round(corners[name], _ROUNDING))
+            coordinates.append(Variable(bounds, ("cell", "corner"), numbers))
+        coordinates.append(plain)
+    return Grid(("cell",), tuple(coordinates), {"coordinates": "lat lon"}, scanning)
+
+
+def _corners_in_rows(latitudes: Array, longitudes: Array) -> dict[str, Array]:
+    """Return the corners of cells that fill rows along parallels, each row with cells of one width;
+    edges between rows lie halfway, and the outermost at the poles."""
+    rows, row_of, counts = np.unique(latitudes, return_inverse=True, return_counts=True)
+    if rows.size < 2:
+        return {}
+    edges = np.concatenate([[-90.0], (rows[1:] + rows[:-1]) / 2, [90.0]])
+    south, north = edges[row_of], edges[row_of + 1]
+    half = 180.0 / counts[row_of]
+    west, east = longitudes - half, longitudes + half
+    return {
+        "lat": np.stack([south, south, north, north], axis=1),
+        "lon": np.stack([west, east, east, west], axis=1),
+    }
 
 
 def _projected(path: Path, handle: Any, scanning: Scanning, kind: str) -> Grid:

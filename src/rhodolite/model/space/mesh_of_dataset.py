@@ -15,6 +15,7 @@ from rhodolite.model.space.axis_cells import (
     check_degrees,
     joins_up,
 )
+from rhodolite.model.space.cell_lists import ROW, as_one_row
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.precision import rounding
 from rhodolite.model.variable import Variable
@@ -31,6 +32,7 @@ def mesh_of(dataset: Dataset) -> Mesh:
     DataError
         If the data lie on no grid.
     """
+    dataset = as_one_row(dataset)
     if dataset.axes.curvilinear:
         return _curvilinear(dataset, *dataset.axes.curvilinear)
     latitude, longitude = dataset.need(Role.LATITUDE), dataset.need(Role.LONGITUDE)
@@ -90,9 +92,9 @@ def _curvilinear(dataset: Dataset, north: str, east: str) -> Mesh:
         for v in (latitude, longitude)
     ]
     straight = False
-    if all(b is not None and b.shape == (*latitude.shape, 4) for b in bounds):
+    if all(b is not None and _are_corners(b, latitude) for b in bounds):
         corners = tuple(
-            engine.compute(b.floats()).astype(np.float64)
+            _filled_corners(engine.compute(b.floats()).astype(np.float64))
             for b in bounds
             if b is not None
         )
@@ -109,6 +111,23 @@ def _curvilinear(dataset: Dataset, north: str, east: str) -> Mesh:
     return Mesh(
         names, values[0], values[1], corners=(corners[0], corners[1]), straight=straight
     )
+
+
+def _are_corners(bounds: Variable, latitude: Variable) -> bool:
+    """Return whether bounds are the corners of cells: four of a grid, three or more of a list."""
+    *shape, count = bounds.shape
+    in_list = ROW in latitude.dimensions
+    return tuple(shape) == latitude.shape and (count == 4 or (in_list and count >= 3))
+
+
+def _filled_corners(corners: Array) -> Array:
+    """Return corners with the last one again where a cell has fewer than others, which adds an edge
+    of no length."""
+    if not np.isnan(corners).any():
+        return corners
+    count = corners.shape[-1]
+    at = np.where(np.isnan(corners), 0, np.arange(count))
+    return np.take_along_axis(corners, np.maximum.accumulate(at, axis=-1), axis=-1)
 
 
 def _axes_in_disguise(

@@ -21,6 +21,7 @@ from rhodolite.kernels.weighted_sums import Weights, axes_of, weighted_sums
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import area_weights
+from rhodolite.model.space.cell_lists import cell_dimension
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
@@ -227,6 +228,8 @@ def _places(
     ]
     if {Role.LATITUDE, Role.LONGITUDE} <= set(roles) and dataset.axes.curvilinear:
         names += dataset.variables[dataset.axes.curvilinear[0]].dimensions
+    if {Role.LATITUDE, Role.LONGITUDE} <= set(roles):
+        names.append(cell_dimension(dataset))
     return tuple(at for at, name in enumerate(variable.dimensions) if name in names)
 
 
@@ -242,6 +245,10 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
         values = read_small(measured.floats()).astype(np.float64)
         places = tuple(variable.dimensions.index(name) for name in measured.dimensions)
         return {places: np.nan_to_num(values)}
+    cells = cell_dimension(dataset)
+    if cells is not None and cells in variable.dimensions:
+        areas = mesh_of(dataset).areas.reshape(-1)
+        return {(variable.dimensions.index(cells),): areas}
     if dataset.axes.curvilinear:
         latitude = dataset.variables[dataset.axes.curvilinear[0]]
         if min(latitude.shape) < 2 and "bounds" not in latitude.attributes:

@@ -7,9 +7,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from rhodolite.arrays import Array, InMemory
+from rhodolite.errors import DataError
 from rhodolite.kernels.interpolation import bilinear_in_quads, linear_weights, nearest
 from rhodolite.kernels.slope_matrix import slopes
 from rhodolite.model.cf.vocabulary import COVERED_AREA
+from rhodolite.model.space.cell_lists import ROW
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.variable import Variable
 from rhodolite.operations.regridding.remapped_array import Weights
@@ -124,6 +126,11 @@ def bilinear(source: Mesh, target: Mesh) -> Weights:
     Beyond the outermost centres the value is that of the nearest cell, as far as that reaches;
     across a pole values are interpolated along the meridian.
     """
+    if ROW in source.dimensions:
+        raise DataError(
+            "cells in a list have no rows to interpolate between; take --method nearest, or "
+            "conservative where there is that"
+        )
     if not source.regular:
         return _bilinear_in_quads(source, target)
     assert source.latitude_edges is not None

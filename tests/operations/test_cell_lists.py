@@ -1,0 +1,166 @@
+"""Cells of any shape in a list: as the grid that the same cells make, and with integrals kept."""
+
+import shutil
+
+import netCDF4
+import numpy as np
+import pandas
+import pytest
+from scipy.spatial import ConvexHull
+
+import rhodolite
+from conftest import run_here, write_plain
+from rhodolite.errors import DataError
+
+LATS, LONS = np.arange(-85.0, 90, 10), np.arange(5.0, 360, 10)
+
+
+def write_list(path, values, lat, lon, corners):
+    """Write values over (time, cell), with the corners of the cells."""
+    with netCDF4.Dataset(path, "w") as file:
+        file.createDimension("time", len(values))
+        file.createDimension("cell", lat.size)
+        file.createDimension("corner", corners[0].shape[1])
+        time = file.createVariable("time", "f8", ("time",))
+        time.units = "days since 2000-01-01"
+        time[:] = np.arange(len(values))
+        for name, units, middles, bounds in (
+            ("lat", "degrees_north", lat, corners[0]),
+            ("lon", "degrees_east", lon, corners[1]),
+        ):
+            axis = file.createVariable(name, "f8", ("cell",))
+            axis.setncatts({"units": units, "bounds": f"{name}_vertices"})
+            axis[:] = middles
+            vertices = file.createVariable(f"{name}_vertices", "f8", ("cell", "corner"))
+            vertices[:] = np.ma.masked_invalid(bounds)
+        field = file.createVariable("tas", "f8", ("time", "cell"))
+        field.setncatts({"units": "K", "coordinates": "lat lon"})
+        field[:] = values
+    return path
+
+
+@pytest.fixture
+def both(tmp_path, rng):
+    """The same values on a grid, and on a list of its cells in another order."""
+    values = rng.normal(280, 10, (3, LATS.size, LONS.size))
+    values[:, 3, 4] = np.nan
+    grid = write_plain(tmp_path / "grid.nc", values, lats=LATS, lons=LONS, kind="f8")
+    lat, lon = (part.ravel() for part in np.meshgrid(LATS, LONS, indexing="ij"))
+    corners = (
+        lat[:, None] + np.array([-5, -5, 5, 5]),
+        lon[:, None] + np.array([-5, 5, 5, -5]),
+    )
+    order = rng.permutation(lat.size)
+    cells = write_list(
+        tmp_path / "cells.nc", values.reshape(3, -1)[:, order], lat[order], lon[order],
+        tuple(part[order] for part in corners),
+    )  # fmt: skip
+    return grid, cells
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["summarise", "--over", "area"],
+        ["summarise", "--over", "area", "--statistic", "max"],
+        ["summarise", "--region", "Norway,Brazil,sea"],
+        ["summarise", "--latitude-bands", "30"],
+        ["regrid", "--to", "15"],
+        ["regrid", "--to", "3", "--method", "nearest"],
+    ],
+)
+def test_a_list_of_the_cells_of_a_grid_is_that_grid(tmp_path, both, words):
+    results = []
+    for path in both:
+        out = tmp_path / f"out_{path.name}"
+        answer = run_here(words[0], path, *words[1:], "-o", out)
+        assert answer.code == 0, answer.err
+        results.append(rhodolite.read(out))
+    first, second = results
+    assert first["tas"].dimensions == second["tas"].dimensions
+    # Outlines are cut by cells of any form in a plane that keeps areas, after few more corners.
+    close = 1e-6 if "--region" in words else 1e-10
+    np.testing.assert_allclose(
+        second["tas"].values(), first["tas"].values(), rtol=close, equal_nan=True
+    )
+
+
+def test_sites_take_the_nearest_cell_and_nothing_is_interpolated(tmp_path, both):
+    sites = tmp_path / "sites.csv"
+    sites.write_text("name,lat,lon\nRuby,61,9\nOpal,-33.5,301\n")
+    tables = []
+    for path in both:
+        out = tmp_path / f"{path.stem}.csv"
+        assert run_here("extract", path, "--points", sites, "-o", out).code == 0
+        tables.append(pandas.read_csv(out))
+    pandas.testing.assert_frame_equal(*tables, check_like=True)
+    with pytest.raises(DataError, match="no rows to interpolate between"):
+        rhodolite.read(both[1]).regrid(to="10", method="bilinear")
+
+
+def sphere(count=600):
+    """Points spread over a sphere, the triangles between them, and these as corners."""
+    at = np.arange(count) + 0.5
+    z, east = 1 - 2 * at / count, np.pi * (1 + 5**0.5) * at
+    flat = np.sqrt(1 - z**2)
+    points = np.stack([flat * np.cos(east), flat * np.sin(east), z], axis=1)
+    triangles = ConvexHull(points).simplices
+    sides = points[triangles]
+    outward = np.einsum("ij,ij->i", np.cross(sides[:, 0], sides[:, 1]), sides[:, 2]) > 0
+    triangles[~outward] = triangles[~outward][:, ::-1]
+    lat = np.degrees(np.arcsin(points[:, 2]))
+    lon = np.degrees(np.arctan2(points[:, 1], points[:, 0]))
+    return lat, lon, triangles
+
+
+def triangle_areas(lat, lon, triangles):
+    """The excess of each triangle (L'Huilier, by the tangent form of van Oosterom and Strackee)."""
+    north, east = np.radians(lat), np.radians(lon)
+    x, y = np.cos(north) * np.cos(east), np.cos(north) * np.sin(east)
+    at = np.stack([x, y, np.sin(north)], axis=1)
+    a, b, c = (at[triangles[:, n]] for n in range(3))
+    dots = [np.einsum("ij,ij->i", *pair) for pair in ((a, b), (b, c), (c, a))]
+    triple = np.einsum("ij,ij->i", np.cross(a, b), c)
+    return 2 * np.arctan2(triple, 1 + sum(dots))
+
+
+def test_means_and_integrals_over_triangles_of_a_mesh(tmp_path, rng):
+    """A mesh of nodes and faces that counts from one, with a pair of triangles as one square."""
+    lat, lon, triangles = sphere()
+    values = rng.normal(280, 10, len(triangles))
+    areas = triangle_areas(lat, lon, triangles)
+    assert areas.sum() == pytest.approx(4 * np.pi, rel=1e-12)
+    faces = np.full((len(triangles), 4), -1)
+    faces[:, :3] = triangles + 1
+    path = tmp_path / "mesh.nc"
+    with netCDF4.Dataset(path, "w") as file:
+        for name, n in (("node", lat.size), ("face", len(faces)), ("most", 4)):
+            file.createDimension(name, n)
+        for name, units, numbers in (
+            ("node_lat", "degrees_north", lat), ("node_lon", "degrees_east", lon),
+        ):  # fmt: skip
+            node = file.createVariable(name, "f8", ("node",))
+            node.units = units
+            node[:] = numbers
+        mesh = file.createVariable("mesh", "i4", ())
+        mesh.setncatts({
+            "cf_role": "mesh_topology", "topology_dimension": 2,
+            "node_coordinates": "node_lon node_lat", "face_node_connectivity": "faces",
+        })  # fmt: skip
+        connected = file.createVariable("faces", "i4", ("face", "most"), fill_value=-1)
+        connected.start_index = 1
+        connected[:] = faces
+        field = file.createVariable("tas", "f8", ("face",))
+        field.setncatts({"units": "K", "mesh": "mesh", "location": "face"})
+        field[:] = values
+    data = rhodolite.read(path)
+    mean = float(data.summarise(over="area")["tas"].values())
+    assert mean == pytest.approx((values * areas).sum() / areas.sum(), rel=1e-10)
+    grid = data.regrid(to="5")
+    again = float(grid.summarise(over="area")["tas"].values())
+    assert again == pytest.approx(mean, rel=1e-9)
+    path = shutil.copy(path, tmp_path / "wrong.nc")
+    with netCDF4.Dataset(path, "a") as file:
+        file["faces"].start_index = 0
+    with pytest.raises(DataError, match="start_index may be wrong"):
+        rhodolite.read(path)
