@@ -6,16 +6,26 @@ import bz2
 import gzip
 import io
 import lzma
+import shutil
 import tarfile
 import zipfile
 
 import numpy as np
+import pyarrow
 import pytest
 
 import rhodolite
 from conftest import run_here, write_plain
 from rhodolite import DataError
 from rhodolite.formats import compressed
+
+
+class Zstandard:
+    """As the modules of the standard library compress."""
+
+    @staticmethod
+    def compress(content):
+        return bytes(pyarrow.compress(content, "zstd", asbytes=True))
 
 
 @pytest.fixture
@@ -46,7 +56,8 @@ def _values(path):
 
 
 @pytest.mark.parametrize(
-    ("ending", "module"), [(".gz", gzip), (".bz2", bz2), (".xz", lzma)]
+    ("ending", "module"),
+    [(".gz", gzip), (".bz2", bz2), (".xz", lzma), (".zst", Zstandard)],
 )
 def test_a_compressed_file_is_what_is_in_it(folder, ending, module):
     plain = (folder / "2000.nc").read_bytes()
@@ -137,3 +148,9 @@ def test_what_is_not_read_is_named(tmp_path, start, said):
     (tmp_path / "a.nc").write_bytes(start + bytes(300))
     with pytest.raises(DataError, match=said):
         rhodolite.read(tmp_path / "a.nc")
+
+
+def test_a_store_at_the_top_of_an_archive_is_read_as_a_store(folder):
+    run_here("subset", folder / "2000.nc", "-o", folder / "a.zarr")
+    packed = shutil.make_archive(str(folder / "a.zarr"), "zip", folder / "a.zarr")
+    np.testing.assert_array_equal(_values(packed), _values(folder / "2000.nc"))

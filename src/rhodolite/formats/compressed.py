@@ -18,6 +18,7 @@ from pathlib import Path, PurePosixPath
 from typing import IO, Any
 
 from rhodolite.errors import DataError
+from rhodolite.formats.extras import need_extra
 from rhodolite.formats.open import open_dataset
 from rhodolite.formats.registry import FORMATS, TAR_MARK, TAR_MARK_AT, is_store
 from rhodolite.formats.tables import workbook
@@ -25,12 +26,7 @@ from rhodolite.formats.tables.workbook import is_workbook
 from rhodolite.model.dataset import Dataset
 from rhodolite.plain_text import file_size
 
-_OPENERS: dict[bytes, Callable[..., Any]] = {
-    b"\x1f\x8b": gzip.open,
-    b"BZh": bz2.open,
-    b"\xfd7zXZ\x00": lzma.open,
-}
-_ENDINGS = (".gz", ".bz2", ".xz", ".tgz", ".tbz2", ".txz")
+_ENDINGS = (".gz", ".bz2", ".xz", ".zst", ".tgz", ".tbz2", ".txz")
 _OF_OFFICE = "[Content_Types].xml"
 """What archives hold that are documents (ECMA-376), workbooks among them."""
 _PIECE = 1 << 20
@@ -47,6 +43,22 @@ _DAMAGE = (
 )
 _LOCKED = RuntimeError
 """What zipfile raises where a member is encrypted, or compressed in a way that it does not know."""
+
+
+def _open_zstandard(path: Path, mode: str) -> Any:  # noqa: ARG001
+    """Open a file that is compressed by Zstandard (RFC 8878), from the beginning on."""
+    need_extra("tables", path, "a file compressed by Zstandard")
+    import pyarrow
+
+    return pyarrow.CompressedInputStream(pyarrow.OSFile(str(path)), "zstd")
+
+
+_OPENERS: dict[bytes, Callable[..., Any]] = {
+    b"\x1f\x8b": gzip.open,
+    b"BZh": bz2.open,
+    b"\xfd7zXZ\x00": lzma.open,
+    b"\x28\xb5\x2f\xfd": _open_zstandard,
+}
 _unpacked: dict[tuple[Path, int, int], Path] = {}
 _folders: list[tempfile.TemporaryDirectory[str]] = []
 """Removed when the process ends."""
@@ -130,10 +142,13 @@ def _unpack(path: Path, folder: Path) -> None:
         (known for mark, known in _OPENERS.items() if start.startswith(mark)), Path.open
     )
     with opener(path, "rb") as source:
-        if source.read(TAR_MARK_AT + len(TAR_MARK))[TAR_MARK_AT:] != TAR_MARK:
-            source.seek(0)
+        packed_tar = source.read(TAR_MARK_AT + len(TAR_MARK))[TAR_MARK_AT:] == TAR_MARK
+    if not packed_tar:
+        with opener(path, "rb") as source:
             room.copy(source, folder / (_name_inside(path) or "data"))
-            return
+        return
+    if opener is _open_zstandard:
+        raise DataError(f"{path}: an archive compressed by Zstandard; unpack it first")
     with tarfile.open(path) as archive_:
         files = [entry for entry in archive_.getmembers() if entry.isfile()]
         _take_members(files, lambda m: m.name, archive_.extractfile, folder, room)
@@ -212,7 +227,10 @@ def _chosen(files: list[Path]) -> list[Path]:
 
 
 def _files_in(folder: Path) -> Iterator[Path]:
-    """Yield the files and stores in a folder, stores as a whole."""
+    """Yield the files and stores in a folder, stores as a whole; the folder may be one itself."""
+    if is_store(folder):
+        yield folder
+        return
     for path in folder.iterdir():
         if is_store(path):
             yield path

@@ -9,7 +9,6 @@ _SIGNATURES: tuple[tuple[bytes, str, str], ...] = (
     (b"\x0e\x03\x13\x01", "an HDF4 file", _TO_NETCDF),
     (b"\xd0\xcf\x11\xe0", "an old Excel file", "save it as .xlsx, or the sheet as CSV"),
     (b"SQLite format 3", "a database, such as a GeoPackage", _TO_TABLE),
-    (b"\x28\xb5\x2f\xfd", "compressed by Zstandard", "unpack it first"),
     (b"7z\xbc\xaf\x27\x1c", "an archive of 7z", "unpack it first"),
     (b"%PDF", "a PDF document", "it holds no data"),
     (b"\x89PNG", "a picture", "it holds no data"),

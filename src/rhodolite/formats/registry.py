@@ -89,6 +89,7 @@ class Format:
 
 
 _GZIP = b"\x1f\x8b"
+_ZSTANDARD = b"\x28\xb5\x2f\xfd"
 FORMATS = (
     Format(
         "NetCDF",
@@ -161,8 +162,8 @@ FORMATS = (
 COLLECTION = FORMATS[-1]
 COMPRESSED = Format(
     "compressed file or archive",
-    (".gz", ".bz2", ".xz", ".zip", ".tar", ".tgz"),
-    (b"bzh", b"\xfd7zxz\x00", b"pk\x03\x04", b"pk\x05\x06", _GZIP),
+    (".gz", ".bz2", ".xz", ".zst", ".zip", ".tar", ".tgz"),
+    (_ZSTANDARD, b"bzh", b"\xfd7zxz\x00", b"pk\x03\x04", b"pk\x05\x06", _GZIP),
     "rhodolite.formats.compressed",
     grouped=True,
     writable=False,
