@@ -52,7 +52,9 @@ def test_levels_times_and_values_of_a_file_are_those_of_its_messages(tmp_path):
     near, _ = field(99, shortName="2t")
     path = tmp_path / "week.grib"
     # A heading of a bulletin, and bytes of nothing, lie between messages.
-    path.write_bytes(b"junk\0".join([*parts, near * 3]).replace(near * 3, near))
+    path.write_bytes(
+        b"\r\r\n001\r\nABCD10 NOWHERE\r\r\n" + b"junk\0".join([*parts, near])
+    )
     with pytest.warns(UserWarning, match=r"2 of the 3 maps of t2m"):
         data = rhodolite.read(path)
     assert data["pressure"].values().tolist() == [500, 850, 1000]

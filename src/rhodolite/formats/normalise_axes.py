@@ -93,34 +93,33 @@ def read_text_dates(dataset: Dataset) -> Dataset:
     if dataset.coordinate(Role.TIME) is not None:
         return dataset
     for variable in dataset.variables.values():
-        if (
-            variable.data.ndim != 1
-            or variable.data.dtype.kind not in "OUS"
-            or not variable.shape[0]
-        ):
-            continue
-        texts = [
-            str(text).strip().replace("_", " ") for text in read_small(variable.data)
-        ]
-        stretches = [parse_date(text) for text in texts]
-        if any(not isinstance(stretch, Instant) for stretch in stretches):
-            continue
-        along = variable.dimensions[0]
-        dates = [
-            v.replace(dimensions=(along, *v.dimensions[1:]))
-            for v in time_variables(
-                [stretch for stretch in stretches if stretch is not None]
-            )
-        ]
-        name = along if along not in dataset.variables else "time"
-        dates[0] = dates[0].replace(name=name)
-        taken = {v.name for v in dates}
-        if taken & (set(dataset.variables) - {variable.name}):
-            continue
-        warn(f"{dataset.label}: the words in {variable.name} are taken as times")
-        others = [v for v in dataset.variables.values() if v.name != variable.name]
-        return dataset.with_variables([*dates, *others])
+        dates = _dates_in(variable, dataset)
+        taken = {date.name for date in dates} & (
+            dataset.variables.keys() - {variable.name}
+        )
+        if dates and not taken:
+            warn(f"{dataset.label}: the words in {variable.name} are taken as times")
+            others = [v for v in dataset.variables.values() if v.name != variable.name]
+            return dataset.with_variables([*dates, *others])
     return dataset
+
+
+def _dates_in(variable: Variable, dataset: Dataset) -> list[Variable]:
+    """Return the time axis that a variable of words gives; nothing where one of them is no date."""
+    words = variable.data.ndim == 1 and variable.data.dtype.kind in "OUS"
+    if not words or not variable.shape[0]:
+        return []
+    texts = [str(text).strip().replace("_", " ") for text in read_small(variable.data)]
+    instants = [date for text in texts if isinstance(date := parse_date(text), Instant)]
+    if len(instants) < len(texts):
+        return []
+    along = variable.dimensions[0]
+    time, *bounds = (
+        v.replace(dimensions=(along, *v.dimensions[1:]))
+        for v in time_variables(instants)
+    )
+    name = "time" if along in dataset.variables else along
+    return [time.replace(name=name), *bounds]
 
 
 def drop_repeated_positions(dataset: Dataset) -> Dataset:

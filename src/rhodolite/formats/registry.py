@@ -193,8 +193,7 @@ def _all_formats() -> Iterator[Format]:
 
 def format_of(path: Path) -> Format:
     """Return the format of a file or folder, identified by its first bytes, or by its suffix where
-    these
-    do not identify it.
+    these do not identify it.
 
     Raises
     ------
@@ -207,18 +206,11 @@ def format_of(path: Path) -> Format:
         start = file.read(TAR_MARK_AT + len(TAR_MARK))
     if not start:
         raise DataError(f"{path}: the file is empty")
-    for candidate in _all_formats():
-        if any(
-            start.lower().lstrip().startswith(signature)
-            for signature in candidate.signatures
-        ):
-            return candidate
-    for candidate in _all_formats():
-        text = b"\0" not in start[:16] or start.startswith(_GZIP)
-        if text and not candidate.signatures and candidate.has_suffix_of(path):
-            return candidate
-    if _is_compressed(start):
-        return COMPRESSED
+    # What text begins with says less than a suffix, and a heading may come before a first message.
+    for identify in (_by_signature, _by_suffix_of_text, _as_compressed, _by_inner_mark):
+        chosen = identify(path, start)
+        if chosen is not None:
+            return chosen
     known = what_it_is(start)
     if known is not None:
         raise DataError(f"{path}: this is {known[0]}, which is not read; {known[1]}")
@@ -231,12 +223,34 @@ def format_of(path: Path) -> Format:
     )
 
 
+def _by_signature(path: Path, start: bytes) -> Format | None:  # noqa: ARG001
+    begins = start.lower().lstrip()
+    return next((f for f in _all_formats() if begins.startswith(f.signatures)), None)
+
+
+def _by_suffix_of_text(path: Path, start: bytes) -> Format | None:
+    if b"\0" in start[:16] and not start.startswith(_GZIP):
+        return None
+    unmarked = (f for f in _all_formats() if not f.signatures)
+    return next((f for f in unmarked if f.has_suffix_of(path)), None)
+
+
+def _as_compressed(path: Path, start: bytes) -> Format | None:  # noqa: ARG001
+    return COMPRESSED if _is_compressed(start) else None
+
+
+def _by_inner_mark(path: Path, start: bytes) -> Format | None:
+    fitting = (f for f in _all_formats() if f.has_suffix_of(path))
+    begins = start.lower()
+    return next((f for f in fitting if any(m in begins for m in f.signatures)), None)
+
+
 def _is_compressed(start: bytes) -> bool:
     """Return whether a file begins as one that is compressed as a whole, or as an archive."""
-    packed = any(
-        start.lower().startswith(signature) for signature in COMPRESSED.signatures
+    return (
+        start.lower().startswith(COMPRESSED.signatures)
+        or start[TAR_MARK_AT:] == TAR_MARK
     )
-    return packed or start[TAR_MARK_AT:] == TAR_MARK
 
 
 def format_for(path: Path, layout: Layout | None = None) -> Format:
@@ -274,42 +288,43 @@ def known_formats() -> list[Format]:
 
 def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
     if layout.variant is not None and layout.variant not in chosen.variants:
-        owner = next(
-            (listed for listed in FORMATS if layout.variant in listed.variants), None
-        )
-        if owner is not None:
-            raise UsageError(
-                f"{path}: --format {layout.variant} is for files that end in "
-                f"{' '.join(owner.suffixes)}"
-            )
-        known = [name for listed in FORMATS for name in listed.variants]
-        raise UsageError(
-            f"--format: there is no '{layout.variant}'. {nearest_names(layout.variant, known)}"
-        )
+        _refuse_variant(path, layout.variant)
     if layout.unlimited and chosen.name != "NetCDF":
         raise UsageError(
             f"{path}: --unlimited is for NetCDF; in {chosen.name} nothing keeps a dimension from "
             "growing"
         )
-    of_tables = [
-        name for name, value in layout.table.settings().items() if value is not None
-    ]
+    settings = layout.table.settings().items()
+    of_tables = [name for name, value in settings if value is not None]
     if of_tables and not chosen.tabular:
         raise UsageError(
             f"{path}: --{of_tables[0]} is for tables (.csv), and this is {chosen.name}"
         )
-    variant = layout.variant or ""
-    if not chosen.chunked or variant.startswith("netcdf3"):
-        for option, asked in (
-            ("chunks", layout.chunks),
-            ("compression", layout.compression is not Compression.FAST),
-            ("no-checksums", not layout.checksums),
-        ):
-            if asked:
-                raise UsageError(
-                    f"{path}: --{option} is for NetCDF-4 and Zarr, and not for "
-                    f"{variant or chosen.name}"
-                )
+    variant = layout.variant or chosen.name
+    in_chunks = chosen.chunked and layout.in_chunks
+    options = {
+        "chunks": layout.chunks is not None,
+        "compression": layout.compression is not Compression.FAST,
+        "no-checksums": not layout.checksums,
+    }
+    for option in (name for name, given in options.items() if given):
+        if not in_chunks:
+            raise UsageError(
+                f"{path}: --{option} is for NetCDF-4 and Zarr, and not for {variant}"
+            )
+
+
+def _refuse_variant(path: Path, variant: str) -> None:
+    """Refuse a variant that is of another format, or that there is not."""
+    owner = next((listed for listed in FORMATS if variant in listed.variants), None)
+    if owner is not None:
+        raise UsageError(
+            f"{path}: --format {variant} is for files that end in {' '.join(owner.suffixes)}"
+        )
+    known = [name for listed in FORMATS for name in listed.variants]
+    raise UsageError(
+        f"--format: there is no '{variant}'. {nearest_names(variant, known)}"
+    )
 
 
 __all__ = ["COLLECTION", "FORMATS", "Format", "format_for", "format_of", "is_store"]

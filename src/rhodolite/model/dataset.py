@@ -13,10 +13,13 @@ import numpy as np
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
+from rhodolite.model.cf.vocabulary import CELL_BOUNDS, NAME_LISTS
 from rhodolite.model.read_only import as_read_only
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 
+_BESIDE = (*NAME_LISTS, "grid_mapping", "cell_measures")
+"""Attributes by which data name what describes them."""
 _ADVICE = {
     Role.LATITUDE: "no latitude was found; a latitude needs units degrees_north or standard_name "
     "latitude",
@@ -312,37 +315,27 @@ class Dataset:
         """Return a copy with some data variables and all that describes them."""
         keep = set(names)
         dimensions = {d for name in keep for d in self.variables[name].dimensions}
-        listed = {
-            word
-            for name in keep
-            for key in (
-                "coordinates",
-                "grid_mapping",
-                "ancillary_variables",
-                "cell_measures",
-            )
-            for word in str(self.variables[name].attributes.get(key, "")).split()
+        listed = {word for name in keep for word in self._named_by(name, _BESIDE)}
+        restricted = {
+            name
+            for name in self.variables
+            if name in keep or name in listed or self._helps(name, dimensions)
         }
-        restricted = []
-        for name in self.variables:
-            helper = name in self.axes.auxiliary and (
-                name in dimensions
-                or name in listed
-                or self._describes(name, dimensions)
-            )
-            if name in keep or helper or name in listed:
-                restricted.append(name)
         for name in list(restricted):
-            helpers = [
-                str(self.variables[name].attributes.get(key, ""))
-                for key in ("bounds", "climatology")
-            ]
-            for helper_name in (*helpers, *formula_terms(self.variables[name])):
-                if helper_name in self.variables:
-                    restricted += [
-                        helper_name,
-                        *formula_terms(self.variables[helper_name]),
-                    ]
+            bounds = self._named_by(name, CELL_BOUNDS)
+            for helper in (*bounds, *formula_terms(self.variables[name])):
+                if helper in self.variables:
+                    restricted |= {helper, *formula_terms(self.variables[helper])}
         return self.with_variables(
-            v for name, v in self.variables.items() if name in set(restricted)
+            v for name, v in self.variables.items() if name in restricted
         )
+
+    def _named_by(self, name: str, keys: Iterable[str]) -> list[str]:
+        """Return what a variable names in some of its attributes."""
+        about = self.variables[name].attributes
+        return [word for key in keys for word in str(about.get(key, "")).split()]
+
+    def _helps(self, name: str, dimensions: set[str]) -> bool:
+        """Return whether a variable describes what lies along dimensions."""
+        is_helper = name in self.axes.auxiliary
+        return is_helper and (name in dimensions or self._describes(name, dimensions))

@@ -153,23 +153,32 @@ def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:
     if new in dataset.variables or new in dataset.lengths:
         raise DataError(f"--rename {old}={new}: the name {new} is taken already")
     word = re.compile(rf"(?<![\w.-]){re.escape(old)}(?![\w.-])")
-    renamed_variables = []
-    for variable in dataset.variables.values():
-        attributes = {
-            key: word.sub(new, value)
-            if key in ALL_REFERENCES and isinstance(value, str)
-            else value
-            for key, value in variable.attributes.items()
-        }
-        dimensions = tuple(new if name == old else name for name in variable.dimensions)
-        name = new if variable.name == old else variable.name
-        renamed_variables.append(
-            variable.replace(name=name, dimensions=dimensions, attributes=attributes)
+
+    def rename(name: str) -> str:
+        return new if name == old else name
+
+    renamed_variables = [
+        variable.replace(
+            name=rename(variable.name),
+            dimensions=tuple(map(rename, variable.dimensions)),
+            attributes=_with_references(variable.attributes, word, new),
         )
-    return dataset.with_variables(
-        renamed_variables,
-        unlimited=frozenset(new if n == old else n for n in dataset.unlimited),
-    )
+        for variable in dataset.variables.values()
+    ]
+    unlimited = frozenset(map(rename, dataset.unlimited))
+    return dataset.with_variables(renamed_variables, unlimited=unlimited)
+
+
+def _with_references(
+    attributes: Mapping[str, Any], word: re.Pattern[str], new: str
+) -> dict[str, Any]:
+    """Return attributes in which those that name variables name one differently."""
+    changed = dict(attributes)
+    for key in ALL_REFERENCES:
+        value = changed.get(key)
+        if isinstance(value, str):
+            changed[key] = word.sub(lambda _: new, value)
+    return changed
 
 
 def _renamed_key(

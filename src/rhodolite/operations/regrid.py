@@ -253,44 +253,48 @@ def _remap(
     method: str,
     described: list[Variable],
 ) -> Variable:
-    axes = (
-        variable.dimensions.index(source.dimensions[0]),
-        variable.dimensions.index(source.dimensions[1]),
-    )
+    rows, columns = (variable.dimensions.index(name) for name in source.dimensions)
     new = dict(zip(source.dimensions, target.dimensions, strict=True))
-    missing: int | None = None
-    data = variable.floats()
-    remapped = Remapped(data, axes, target.shape, weights, coverage)
-    dimensions = tuple(new.get(name, name) for name in variable.dimensions)
-    words = drop_stale(variable, "coordinates", "grid_mapping")
-    extra = [
+    remapped = Remapped(
+        variable.floats(), (rows, columns), target.shape, weights, coverage
+    )
+    storage = Storage(dtype=variable.storage.dtype)
+    if not variable.numeric or variable.data.dtype.kind in "iu":
+        storage = replace(variable.storage, chunks=None)
+    return _with_new_references(variable, target, method, described).replace(
+        dimensions=tuple(new.get(name, name) for name in variable.dimensions),
+        data=remapped,
+        storage=storage,
+        missing=None,
+    )
+
+
+def _with_new_references(
+    variable: Variable, target: Mesh, method: str, described: list[Variable]
+) -> Variable:
+    """Return a variable whose attributes name what describes the new cells, and how its values were
+    made."""
+    positions = [
         v.name
         for v in described
         if v.data.ndim == 2 and v.dimensions == target.dimensions
     ]
-    listed = [
-        word
-        for word in str(variable.attributes.get("coordinates", "")).split()
-        if word not in extra
-    ]
-    if listed or (extra and not target.regular):
-        words = words.edit(
-            coordinates=" ".join([*listed, *([] if target.regular else extra)])
-        )
-    mapping = [v.name for v in described if "grid_mapping_name" in v.attributes]
-    if mapping:
-        words = words.edit(grid_mapping=mapping[0])
-    if any(v.name == COVERED_AREA for v in described):
-        words = words.edit(cell_measures=f"area: {COVERED_AREA}")
+    words = str(variable.attributes.get("coordinates", "")).split()
+    listed = [word for word in words if word not in positions]
+    if not target.regular:
+        listed += positions
+    named: dict[str, str] = {}
+    if listed:
+        named["coordinates"] = " ".join(listed)
+    for other in described:
+        if "grid_mapping_name" in other.attributes:
+            named.setdefault("grid_mapping", other.name)
+        if other.name == COVERED_AREA:
+            named["cell_measures"] = f"area: {COVERED_AREA}"
     if method == RegridMethod.CONSERVATIVE:
-        methods = f"{variable.attributes.get('cell_methods', '')} area: mean".strip()
-        words = words.edit(cell_methods=methods)
-    storage = Storage(dtype=variable.storage.dtype)
-    if not variable.numeric or variable.data.dtype.kind in "iu":
-        storage = replace(variable.storage, chunks=None)
-    return words.replace(
-        dimensions=dimensions, data=remapped, storage=storage, missing=missing
-    )
+        before = variable.attributes.get("cell_methods", "")
+        named["cell_methods"] = f"{before} area: mean".strip()
+    return drop_stale(variable, "coordinates", "grid_mapping").edit(**named)
 
 
 def _flows(variable: Variable) -> bool:

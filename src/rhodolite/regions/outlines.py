@@ -17,6 +17,7 @@ from rhodolite.regions.geopackage import LAYER
 from rhodolite.regions.outline_files import feature_name, read_outlines
 from rhodolite.regions.outlined_area import Outline
 from rhodolite.regions.polygons import polygon, polygons_in, polygons_of
+from rhodolite.regions.projected_outlines import Feature
 
 LAND, SEA = "land", "sea"
 _SUFFIXES = (".geojson", ".json", ".topojson", ".shp", ".gpkg", ".kml", ".wkt")
@@ -118,19 +119,7 @@ def _from_file(path: Path, feature: str) -> list[Outline]:
     features = read_outlines(path)
     if not features:
         raise DataError(f"{path}: there is no outline of an area in it")
-    layers = list(
-        dict.fromkeys(about[LAYER] for about, _ in features if LAYER in about)
-    )
-    if feature in layers:
-        features = [
-            (about, shape) for about, shape in features if about[LAYER] == feature
-        ]
-        feature = ""
-    elif len(layers) > 1 and not feature:
-        raise DataError(
-            f"{path}: there are several layers in it ({', '.join(layers)}); name one of them, or a "
-            f"feature, as {path}#{layers[0]}"
-        )
+    features, feature = _of_one_layer(path, features, feature)
     named = [
         (feature_name(properties) or f"{path.stem} {at}", properties, geometry)
         for at, (properties, geometry) in enumerate(features, 1)
@@ -138,23 +127,54 @@ def _from_file(path: Path, feature: str) -> list[Outline]:
     if len(named) == 1 and not feature_name(features[0][0]):
         named = [(path.stem, *named[0][1:])]
     if feature:
-        chosen = [
-            entry
-            for at, entry in enumerate(named, 1)
-            if _plain(entry[0]) == _plain(feature) or str(at) == feature
-        ]
-        if not chosen:
-            raise DataError(
-                f"{path}: no feature '{feature}'. "
-                f"{nearest_names(feature, [name for name, *_ in named])}"
-            )
-        named = chosen[:1]
+        named = [_find_feature(path, named, feature)]
     return [
         replace(
             _outline(path, name, geometry), about=_plain_properties(properties, name)
         )
         for name, properties, geometry in named
     ]
+
+
+def _of_one_layer(
+    path: Path, features: list[Feature], feature: str
+) -> tuple[list[Feature], str]:
+    """Return the features of the layer that is named in place of a feature, and what is named
+    besides; all of them where a file has no layers.
+
+    Raises
+    ------
+    DataError
+        If there are several layers, and nothing is named.
+    """
+    layers = list(
+        dict.fromkeys(about[LAYER] for about, _ in features if LAYER in about)
+    )
+    if feature in layers:
+        return [entry for entry in features if entry[0][LAYER] == feature], ""
+    if len(layers) > 1 and not feature:
+        raise DataError(
+            f"{path}: there are several layers in it ({', '.join(layers)}); name one of them, or a "
+            f"feature, as {path}#{layers[0]}"
+        )
+    return features, feature
+
+
+def _find_feature(
+    path: Path, named: list[tuple[str, dict[str, Any], dict[str, Any]]], feature: str
+) -> tuple[str, dict[str, Any], dict[str, Any]]:
+    """Return the first feature of a name, or of a number from 1.
+
+    Raises
+    ------
+    DataError
+        If there is none.
+    """
+    for at, entry in enumerate(named, 1):
+        if _plain(entry[0]) == _plain(feature) or str(at) == feature:
+            return entry
+    names = [name for name, *_ in named]
+    raise DataError(f"{path}: no feature '{feature}'. {nearest_names(feature, names)}")
 
 
 def _plain_properties(properties: Mapping[str, Any], name: str) -> dict[str, Any]:

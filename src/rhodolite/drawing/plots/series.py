@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import cycle
 from typing import Any
 
 import numpy as np
@@ -122,16 +123,7 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
             raise DataError(
                 f"bars show one curve, and there are {len(curves)}; choose with --variable"
             )
-        sentences: list[str] = []
-        for curve, colour in zip(
-            curves, LINE_COLOURS * (len(curves) // len(LINE_COLOURS) + 1), strict=False
-        ):
-            self._draw(axes, curve, colour, _label(curve, curves))
-            if self.trend and (curve.deseasonal or not self.without_cycle):
-                words = draw_trend(
-                    axes, curve, "#222222" if self.bars else colour, engine
-                )
-                sentences.append(words)
+        sentences = self._draw_all(axes, curves, engine)
         if all(pivots(curve.variable) for curve in curves):
             axes.axhline(0, color="#444444", linewidth=0.8, zorder=1)
         axes.xaxis.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
@@ -140,16 +132,24 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         if self.limits is not None:
             axes.set_ylim(self.limits.low, self.limits.high)
         canvas.style_curves()
-        first = curves[0].variable
-        axes.set_ylabel(axis_label(_common_quantity(curves), first.units), fontsize=12)
+        quantity, units = _common_quantity(curves), curves[0].variable.units
+        axes.set_ylabel(axis_label(quantity, units), fontsize=12)
         axes.tick_params(labelsize=11)
-        places = " · ".join(
-            [*dict.fromkeys(c.place for c in curves if c.place), *sentences]
-        )
-        canvas.put_title(self.title or _common_quantity(curves), places)
+        places = dict.fromkeys(curve.place for curve in curves if curve.place)
+        canvas.put_title(self.title or quantity, " · ".join([*places, *sentences]))
         if len(curves) > 1 or self.bars or self.smooth or self.trend:
             canvas.add_names(columns=3 if self.bars else 2)
         return canvas.figure
+
+    def _draw_all(self, axes: Any, curves: list[Curve], engine: Engine) -> list[str]:
+        """Draw all curves, and return what there is to say of their trends."""
+        sentences: list[str] = []
+        for curve, colour in zip(curves, cycle(LINE_COLOURS), strict=False):
+            self._draw(axes, curve, colour, _label(curve, curves))
+            if self.trend and (curve.deseasonal or not self.without_cycle):
+                shade = "#222222" if self.bars else colour
+                sentences.append(draw_trend(axes, curve, shade, engine))
+        return sentences
 
     def _draw(self, axes: Any, curve: Curve, colour: str, label: str) -> None:
         if self.bars:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import cycle
 from typing import Any
 
 import numpy as np
@@ -25,6 +26,7 @@ from rhodolite.operations.accumulate import LeapDay
 from rhodolite.operations.declaration import parameter
 
 _MONTHS = np.array([31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
+_STYLES = ("-", "--", ":", "-.")
 _FEW = 6
 """Up to so many years have a colour each."""
 _ENOUGH = 10
@@ -123,59 +125,41 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
         given: Any,
     ) -> Any:
 
-        chosen = (
-            [y for y in lines if y in self.emphasise]
-            if self.emphasise
-            else [max(lines)]
-        )
-        if not chosen:
-            raise DataError(
-                f"--emphasise {self.emphasise}: the data hold {min(lines)} to {max(lines)}"
-            )
-        base = (
-            [y for y in lines if y not in chosen]
-            if self.base is None
-            else [y for y in lines if _inside(y, self.base)]
-        )
-        if self.base is not None and not base:
-            raise DataError(
-                f"--base {self.base}: the data hold {min(lines)} to {max(lines)}"
-            )
+        chosen, base = self._years(list(lines))
         canvas = Canvas.make(self.size or Size(), given)
-        axes = canvas.axes
-        _draw_range(axes, [lines[year] for year in base])
-        others = [year for year in lines if year not in chosen]
-        few = len(others) <= _FEW
-        for number, year in enumerate(others):
-            look: dict[str, Any] = {"color": "#8a8a8a", "linewidth": 0.6}
-            if few:
-                look = {
-                    "color": LINE_COLOURS[1 + number],
-                    "linewidth": 1.1,
-                    "label": str(year),
-                }
-            elif number == 0:  # one entry in the legend stands for all
-                look["label"] = "other years"
-            axes.plot(*lines[year], zorder=3, **look)
-        for year, style in zip(
-            chosen, ("-", "--", ":", "-.") * len(chosen), strict=False
-        ):
-            axes.plot(
-                *lines[year],
-                color=BLUE,
-                linewidth=2.6,
-                linestyle=style,
-                label=str(year),
-                zorder=5,
-            )
-            _name(axes, str(year), *lines[year])
-        self._dress(axes, curve, length)
+        _draw_range(canvas.axes, [lines[year] for year in base])
+        others = {year: line for year, line in lines.items() if year not in chosen}
+        _draw_others(canvas.axes, others)
+        for year, style in zip(chosen, cycle(_STYLES), strict=False):
+            _draw_chosen(canvas.axes, year, style, *lines[year])
+        self._dress(canvas.axes, curve, length)
         words = f"{base[0]} to {base[-1]} behind" if base else ""
         line = " · ".join(filter(None, [curve.place, words]))
         canvas.put_title(self.title or curve.variable.quantity, line)
         canvas.style_curves()
         canvas.add_names(columns=8)
         return canvas.figure
+
+    def _years(self, years: list[int]) -> tuple[list[int], list[int]]:
+        """Return the years that are emphasised, and those whose range lies behind.
+
+        Raises
+        ------
+        DataError
+            If the data hold none of those that were asked for.
+        """
+        held = f"the data hold {min(years)} to {max(years)}"
+        chosen = [max(years)]
+        if self.emphasise:
+            chosen = [year for year in years if year in self.emphasise]
+        if not chosen:
+            raise DataError(f"--emphasise {self.emphasise}: {held}")
+        if self.base is None:
+            return chosen, [year for year in years if year not in chosen]
+        base = [year for year in years if _inside(year, self.base)]
+        if not base:
+            raise DataError(f"--base {self.base}: {held}")
+        return chosen, base
 
     def _dress(self, axes: Any, curve: Curve, length: int) -> None:
         first = (self.start.number if self.start else 1) - 1
@@ -267,3 +251,23 @@ def _name(axes: Any, text: str, places: Array, values: Array) -> None:
         if places[last] > 0.93 * places.max() and last == len(values) - 1
         else "left",
     )
+
+
+def _draw_others(axes: Any, lines: dict[int, tuple[Array, Array]]) -> None:
+    """Draw years that are not emphasised: few by name, many as one entry of the legend."""
+    few = len(lines) <= _FEW
+    for number, (year, line) in enumerate(lines.items()):
+        look: dict[str, Any] = {"color": "#8a8a8a", "linewidth": 0.6}
+        if few:
+            colour = LINE_COLOURS[1 + number]
+            look = {"color": colour, "linewidth": 1.1, "label": str(year)}
+        elif number == 0:
+            look["label"] = "other years"
+        axes.plot(*line, zorder=3, **look)
+
+
+def _draw_chosen(axes: Any, year: int, style: str, days: Array, values: Array) -> None:
+    name = str(year)
+    look = {"color": BLUE, "linewidth": 2.6, "linestyle": style, "label": name}
+    axes.plot(days, values, zorder=5, **look)
+    _name(axes, name, days, values)

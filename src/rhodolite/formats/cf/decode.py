@@ -216,52 +216,48 @@ def _limits(
     Limits of packed data are about packed numbers (CF 2.5.1) unless they are of the wider type of
     the unpacked ones (NetCDF User's Guide, appendix A).
     """
-    keys = ("valid_min", "valid_max")
+    limits = [_as_stored(limit, stored, packing) for limit in _given_limits(attributes)]
+    unpacked = [isinstance(bound, float) for bound in limits]
+    if packing is not None and packing.scale < 0 and any(unpacked):
+        limits.reverse()
+        unpacked.reverse()
+    # What unpacking and packing again has rounded must not cut off the ends.
+    slack = 1e-6 if packing is not None else 0
+    low, high = (
+        bound + more if inexact and stored.kind in "iu" else bound
+        for bound, inexact, more in zip(limits, unpacked, (-slack, slack), strict=True)
+    )
+    return low, high
+
+
+def _given_limits(attributes: Mapping[str, Any]) -> list[Array | None]:
+    """Return the minimum and the maximum as attributes give them, None where they give none."""
     pair = [
         np.asarray(reinterpret(attributes[key], attributes)).reshape(-1)
         if key in attributes
         else None
-        for key in keys
+        for key in ("valid_min", "valid_max")
     ]
     if np.size(attributes.get("valid_range", ())) == 2:
-        pair = list(
-            np.asarray(reinterpret(attributes["valid_range"], attributes)).reshape(2, 1)
-        )
-    limits: list[Any] = []
-    for limit in pair:
-        if (
-            limit is None
-            or limit.size != 1
-            or limit.dtype.kind not in "fiu"
-            or limit[0] != limit[0]
-        ):
-            limits.append(None)
-            continue
-        number = limit[0]
-        if (
-            packing is not None
-            and limit.dtype.kind == "f"
-            and stored.kind in "iu"
-            and packing.scale
-        ):
-            limits.append((float(number) - packing.offset) / packing.scale)
-        else:
-            limits.append(
-                stored.newbyteorder("=").type(number) if stored.kind == "f" else number
-            )
-    if (
-        packing is not None
-        and packing.scale < 0
-        and any(isinstance(bound, float) for bound in limits)
-    ):
-        limits.reverse()
-    # What unpacking and packing again has rounded must not cut off the ends.
-    slack = [-1e-6, 1e-6] if packing is not None else [0, 0]
-    low, high = (
-        bound + more if isinstance(bound, float) and stored.kind in "iu" else bound
-        for bound, more in zip(limits, slack, strict=True)
-    )
-    return low, high
+        both = np.asarray(reinterpret(attributes["valid_range"], attributes))
+        pair = list(both.reshape(2, 1))
+    return pair
+
+
+def _as_stored(
+    limit: Array | None, stored: np.dtype[Any], packing: Packing | None
+) -> Any:
+    """Return a limit as a stored number; one of the unpacked type as a float, between stored
+    numbers; None where it is none."""
+    if limit is None or limit.size != 1 or limit.dtype.kind not in "fiu":
+        return None
+    number = limit[0]
+    if np.isnan(number):
+        return None
+    unpacked = limit.dtype.kind == "f" and stored.kind in "iu"
+    if packing is not None and packing.scale and unpacked:
+        return (float(number) - packing.offset) / packing.scale
+    return stored.newbyteorder("=").type(number) if stored.kind == "f" else number
 
 
 def _with_a_mark(

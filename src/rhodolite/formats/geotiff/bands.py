@@ -77,30 +77,34 @@ def group_bands(
     stem : str
         Of the file's name, after which a variable is called that has no name of its own.
     """
-    name = bands[0].tags.get(NAME_TAG) or plain_name(stem)
-    placed = _by_places(name, bands, file_tags)
+    own_name = bands[0].tags.get(NAME_TAG)
+    name = own_name or plain_name(stem)
+    placed = _by_places(name, bands, file_tags) or _by_dates(name, bands)
     if placed is not None:
         return [placed]
-    dates = [parse_date(band.description or "") for band in bands]
-    if all(dates):
-        times = time_variables([date for date in dates if date is not None])
-        numbers = np.array([band.number for band in bands])
-        return [BandGroup(name, numbers, ("time",), times)]
     if len(bands) == 1:
-        single = bands[0].description
-        own = bands[0].tags.get(NAME_TAG) or plain_name(single or stem)
-        return [_of_one_time(own, stem)]
-    named = [plain_name(band.description or "") for band in bands]
-    if all(named) and len(set(named)) == len(bands):
+        single = own_name or plain_name(bands[0].description or stem)
+        return [_of_one_time(single, stem)]
+    names = [plain_name(band.description or "") for band in bands]
+    if all(names) and len(set(names)) == len(bands):
         return [
             BandGroup(own, np.array(band.number), (), [])
-            for own, band in zip(named, bands, strict=True)
+            for own, band in zip(names, bands, strict=True)
         ]
     numbers = np.array([band.number for band in bands])
-    axis = Variable(
-        "band", ("band",), InMemory(numbers), {"long_name": "number of the band"}
-    )
+    about = {"long_name": "number of the band"}
+    axis = Variable("band", ("band",), InMemory(numbers), about)
     return [BandGroup(name, numbers, ("band",), [axis])]
+
+
+def _by_dates(name: str, bands: Sequence[Band]) -> BandGroup | None:
+    """Return bands as the times of a variable; None where one of them is called by no date."""
+    dates = [parse_date(band.description or "") for band in bands]
+    known = [date for date in dates if date is not None]
+    if len(known) < len(bands):
+        return None
+    numbers = np.array([band.number for band in bands])
+    return BandGroup(name, numbers, ("time",), time_variables(known))
 
 
 def _of_one_time(name: str, stem: str) -> BandGroup:
@@ -124,14 +128,7 @@ def _by_places(
 ) -> BandGroup | None:
     """Return bands as a variable along the dimensions that their tags name; None where they name
     none, or do not fill them."""
-    dimensions = [
-        key.removeprefix(PLACE_TAG)
-        for key in bands[0].tags
-        if key.startswith(PLACE_TAG)
-    ]
-    ordered = file_tags.get(ORDER_TAG, "").strip("{}").split(",")
-    if sorted(ordered) == sorted(dimensions):
-        dimensions = ordered
+    dimensions = _dimensions(bands[0], file_tags)
     columns = [
         [band.tags.get(f"{PLACE_TAG}{dimension}", "") for band in bands]
         for dimension in dimensions
@@ -153,6 +150,14 @@ def _by_places(
         labels = [bands[n].tags.get(dimension, column[n]) for n in firsts]
         coordinates += _axis(dimension, labels, values, file_tags)
     return BandGroup(name, numbers, tuple(dimensions), coordinates)
+
+
+def _dimensions(band: Band, file_tags: Mapping[str, str]) -> list[str]:
+    """Return the dimensions that the tags of a band name, in the order that the file gives."""
+    named = [key for key in band.tags if key.startswith(PLACE_TAG)]
+    dimensions = [key.removeprefix(PLACE_TAG) for key in named]
+    ordered = file_tags.get(ORDER_TAG, "").strip("{}").split(",")
+    return ordered if sorted(ordered) == sorted(dimensions) else dimensions
 
 
 def _axis(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -282,35 +283,46 @@ def _place_of(stored: Any) -> str:
 
 
 def _variable(path: Path | str, name: str, stored: Any) -> Variable:
-    numeric = isinstance(stored.dtype, np.dtype) and stored.dtype.kind in "fiu"
-    dtype = stored.dtype
+    is_plain = isinstance(stored.dtype, np.dtype)
+    numeric = is_plain and stored.dtype.kind in "fiu"
     try:
         attributes = check_attributes(path, name, _attributes(stored), numeric=numeric)
     except DataError as error:  # what the rest is can still be said
         return _described_alone(name, stored, str(error))
-    size = np.dtype(dtype).itemsize if isinstance(dtype, np.dtype) else _TEXT_BYTES
+    width = stored.dtype.itemsize if is_plain else _TEXT_BYTES
     if isinstance(path, Path):
         length = path.stat().st_size
-        reason = why_beyond_reading(f"{path}: {name}", stored.shape, size, length)
+        reason = why_beyond_reading(f"{path}: {name}", stored.shape, width, length)
         if reason is not None:
             return _described_alone(name, stored, reason)
+    if numeric:
+        return _numbers(path, name, stored, attributes)
+    check_held(math.prod(stored.shape) * width, f"{path}: variable '{name}'")
+    return _text(name, stored, attributes)
+
+
+def _text(name: str, stored: Any, attributes: Mapping[str, Any]) -> Variable:
+    """Return a variable of text, which is small, and lives outside the array machinery of the
+    formats."""
     described = {
         key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES
     }
-    if not isinstance(dtype, np.dtype) or dtype.kind not in "fiu":
-        # Text is small, and lives outside the array machinery of the formats.
-        width = dtype.itemsize if isinstance(dtype, np.dtype) else _TEXT_BYTES
-        check_held(math.prod(stored.shape) * width, f"{path}: variable '{name}'")
-        values = np.asarray(stored[...] if stored.shape else stored.getValue())
-        dimensions = stored.dimensions
-        if values.dtype.str[1:] == "S1" and values.ndim:
-            values, dimensions = _joined_characters(values), dimensions[:-1]
-        return Variable(name, dimensions, InMemory(values), described)
-    chunks = stored.chunking()
-    chunks = tuple(chunks) if isinstance(chunks, (list, tuple)) else None
+    values = np.asarray(stored[...] if stored.shape else stored.getValue())
+    dimensions = stored.dimensions
+    if values.dtype.str[1:] == "S1" and values.ndim:
+        values, dimensions = _joined_characters(values), dimensions[:-1]
+    return Variable(name, dimensions, InMemory(values), described)
+
+
+def _numbers(
+    path: Path | str, name: str, stored: Any, attributes: Mapping[str, Any]
+) -> Variable:
+    """Return a variable of numbers, which are read when they are needed."""
+    chunking, shape = stored.chunking(), stored.shape
+    chunks = tuple(chunking) if isinstance(chunking, (list, tuple)) else None
     place = _place_of(stored)
-    shape, classic = stored.shape, stored.group().data_model.startswith("NETCDF3")
-    small = math.prod(shape) * dtype.itemsize <= _SMALL and len(shape) <= 2
+    classic = stored.group().data_model.startswith("NETCDF3")
+    small = math.prod(shape) * stored.dtype.itemsize <= _SMALL and len(shape) <= 2
     # Read now that the file is open, since most small variables are coordinates.
     content = np.asarray(stored[...]) if small else None
 
@@ -323,7 +335,7 @@ def _variable(path: Path | str, name: str, stored: Any) -> Variable:
         name,
         stored.dimensions,
         attributes,
-        Decoding.of(dtype, attributes),
+        Decoding.of(stored.dtype, attributes),
         lazy,
         chunks=chunks,
         filters=_filters(stored),

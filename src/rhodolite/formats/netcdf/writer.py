@@ -102,28 +102,21 @@ def _plan(
     if variable.name not in dataset.axes.auxiliary and variable.shape:
         encoding = with_free_fill(variable, encoding, variant, engine)
     itemsize = encoding.dtype.itemsize
-    large = variable.data.size * itemsize > _SMALL and encoding.dtype.kind in "fiu"
-    chunked = large and variant.startswith("netcdf4")
-    chunks = (
-        chunk_shape(variable, itemsize, dataset, layout.chunks) if chunked else None
-    )
+    hdf5, numeric = variant.startswith("netcdf4"), encoding.dtype.kind in "fiu"
+    large = variable.data.size * itemsize > _SMALL and numeric
+    chunks = None
+    if large and hdf5:
+        chunks = chunk_shape(variable, itemsize, dataset, layout.chunks)
     # The library writes a variable named like a dimension that it does not describe under another
     # name.
-    plain_name = variable.name not in dataset.lengths or variable.dimensions == (
-        variable.name,
-    )
-    values = (
-        None if large and plain_name else encoding.encode(engine.compute(variable.data))
-    )
+    own_axis = variable.dimensions == (variable.name,)
+    plain_name = variable.name not in dataset.lengths or own_axis
+    values = None
+    if not (large and plain_name):
+        values = encoding.encode(engine.compute(variable.data))
     compressed = layout.compression is not Compression.NONE
-    summed = layout.checksums and (chunks is not None) and not compressed
-    if (
-        values is not None
-        and variant.startswith("netcdf4")
-        and encoding.dtype.kind in "fiu"
-        and variable.shape
-        and variable.data.size
-    ):
+    summed = layout.checksums and chunks is not None and not compressed
+    if values is not None and hdf5 and numeric and variable.shape and values.size:
         growing = bool(unlimited_in(dataset, variant) & set(variable.dimensions))
         describes = variable.name in dataset.axes.auxiliary
         worth = describes or values.nbytes >= _WORTH_SUMMING

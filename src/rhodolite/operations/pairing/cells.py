@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -100,36 +102,54 @@ def in_line(
         its = in_units(other, its, variable.units)
     its = with_members_of(dataset, variable, other, its)
     its = _with_axes_of(dataset, variable, other, its)
-    along = [
+    ours, theirs = (
         _dimensions(side, v, without) for side, v in ((dataset, variable), (other, its))
-    ]
-    sizes = [
-        [v.shape[v.dimensions.index(d)] for d in dimensions]
-        for v, dimensions in zip((variable, its), along, strict=True)
-    ]
-    if sizes[0] != sizes[1]:
-        raise DataError(
-            f"{variable.name} has {_times(sizes[0])} cells in {dataset.label} and "
-            f"{_times(sizes[1])} in {other.label}; bring both to the same region and grid first, "
-            "with subset and regrid --like FILE"
-        )
+    )
+    _need_same_sizes(dataset, variable, other, its, (ours, theirs))
     picks: list[NDArray[np.intp] | None] = [None] * its.data.ndim
     for role in (*_HORIZONTAL, Role.LEVEL):
         first, second = dataset.coordinate(role), other.coordinate(role)
-        if first is None or second is None or first.dimension not in along[0]:
+        if first is None or second is None or first.dimension not in ours:
             continue
         order = _matching_order(role, first, second)
         if order is None or second.dimension not in its.dimensions:
+            remedy = "relevel" if role is Role.LEVEL else "regrid --like FILE"
             raise DataError(
                 f"{variable.name} lies on other {role}s in {dataset.label} than in {other.label} "
                 f"({_ends(first.values)} and {_ends(second.values)}); bring both to the same grid "
-                f"first, with {'relevel' if role is Role.LEVEL else 'regrid --like FILE'}"
+                f"first, with {remedy}"
             )
         if (np.diff(order) != 1).any():
             picks[its.dimensions.index(str(second.dimension))] = order
     if all(pick is None for pick in picks):
         return its
     return its.replace(data=Selected(its.data, picks))
+
+
+def _need_same_sizes(
+    dataset: Dataset,
+    variable: Variable,
+    other: Dataset,
+    its: Variable,
+    along: tuple[Sequence[str], Sequence[str]],
+) -> None:
+    """Refuse variables with other numbers of cells along the dimensions that are compared.
+
+    Raises
+    ------
+    DataError
+        With both numbers.
+    """
+    ours, theirs = (
+        [v.shape[v.dimensions.index(d)] for d in dimensions]
+        for v, dimensions in zip((variable, its), along, strict=True)
+    )
+    if ours != theirs:
+        raise DataError(
+            f"{variable.name} has {_times(ours)} cells in {dataset.label} and {_times(theirs)} in "
+            f"{other.label}; bring both to the same region and grid first, with subset and regrid "
+            "--like FILE"
+        )
 
 
 def _with_axes_of(

@@ -86,31 +86,34 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     """Return what describes the horizontal cells of a dataset: positions, bounds, axes and
     projection.
     """
-    wanted = set(mesh.dimensions)
-    coordinates = []
-    named = set(dataset.axes.curvilinear or ())
     mappings = {
         str(v.attributes.get("grid_mapping", "")).partition(":")[0]
         for v in dataset.fields
     }
-    for name, variable in dataset.variables.items():
-        if (
-            name in dataset.axes.auxiliary
-            and (
-                (name in wanted or name in named)
-                or (variable.dimensions and set(variable.dimensions) <= wanted)
-            )
-        ) or (name in mappings and variable.data.ndim == 0):
-            coordinates.append(variable)
-    bounds = {str(v.attributes.get("bounds", "")) for v in coordinates}
-    coordinates += [
-        v
-        for name, v in dataset.variables.items()
-        if name in bounds and v not in coordinates
+    coordinates = [
+        variable
+        for name, variable in dataset.variables.items()
+        if _describes_cells(dataset, variable, mesh)
+        or (name in mappings and variable.data.ndim == 0)
     ]
+    bounds = {str(v.attributes.get("bounds", "")) for v in coordinates}
+    for name, variable in dataset.variables.items():
+        if name in bounds and variable not in coordinates:
+            coordinates.append(variable)
     if mesh.regular and not bounds & set(dataset.variables):
         return coordinates_of(mesh)
     return [v for v in coordinates if v.name != COVERED_AREA]
+
+
+def _describes_cells(dataset: Dataset, variable: Variable, mesh: Mesh) -> bool:
+    """Return whether a variable is a position of cells, or lies along their dimensions alone."""
+    if variable.name not in dataset.axes.auxiliary:
+        return False
+    positions = (*mesh.dimensions, *(dataset.axes.curvilinear or ()))
+    along = bool(variable.dimensions) and set(variable.dimensions) <= set(
+        mesh.dimensions
+    )
+    return variable.name in positions or along
 
 
 def _edges(

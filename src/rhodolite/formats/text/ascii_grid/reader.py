@@ -25,6 +25,14 @@ _KEYS = (
     "cellsize",
     "nodata_value",
 )
+_NEEDED = (
+    ("ncols",),
+    ("nrows",),
+    ("xllcorner", "xllcenter"),
+    ("yllcorner", "yllcenter"),
+    ("cellsize",),
+)
+"""What a header has to say: one of each."""
 USUAL_MISSING = -9999.0
 
 
@@ -89,27 +97,8 @@ def read_header(path: Path) -> Header:
     DataError
         If a line cannot be understood or something is left out; the message names it.
     """
-    fields: dict[str, float] = {}
-    lines = 0
-    with path.open(encoding="ascii", errors="replace") as file:
-        for line in file:
-            words = line.split()
-            if len(words) != 2 or words[0].lower() not in _KEYS:
-                break
-            lines += 1
-            try:
-                fields[words[0].lower()] = float(words[1])
-            except ValueError:
-                raise DataError(
-                    f"{path}, line {lines}: '{words[1]}' is not a number for {words[0]}"
-                ) from None
-    for keys in (
-        ("ncols",),
-        ("nrows",),
-        ("xllcorner", "xllcenter"),
-        ("yllcorner", "yllcenter"),
-        ("cellsize",),
-    ):
+    fields, lines = _read_fields(path)
+    for keys in _NEEDED:
         if not any(key in fields for key in keys):
             raise DataError(f"{path}: the header does not say {' or '.join(keys)}")
     unknown = [key for key, value in fields.items() if not math.isfinite(value)]
@@ -128,21 +117,37 @@ def read_header(path: Path) -> Header:
         raise DataError(
             f"{path}: a grid of {columns} x {rows} cells of size {cell:g} cannot be"
         )
-    west = (
-        fields["xllcorner"] if "xllcorner" in fields else fields["xllcenter"] - cell / 2
+    west, south = (
+        fields.get(f"{axis}llcorner", fields.get(f"{axis}llcenter", 0.0) - cell / 2)
+        for axis in "xy"
     )
-    south = (
-        fields["yllcorner"] if "yllcorner" in fields else fields["yllcenter"] - cell / 2
-    )
-    return Header(
-        columns,
-        rows,
-        west,
-        south,
-        cell,
-        fields.get("nodata_value", USUAL_MISSING),
-        lines,
-    )
+    missing = fields.get("nodata_value", USUAL_MISSING)
+    return Header(columns, rows, west, south, cell, missing, lines)
+
+
+def _read_fields(path: Path) -> tuple[dict[str, float], int]:
+    """Return the numbers of a header by their keys, and how many lines they take.
+
+    Raises
+    ------
+    DataError
+        If one of them is no number.
+    """
+    fields: dict[str, float] = {}
+    lines = 0
+    with path.open(encoding="ascii", errors="replace") as file:
+        for line in file:
+            words = line.split()
+            if len(words) != 2 or words[0].lower() not in _KEYS:
+                break
+            lines += 1
+            try:
+                fields[words[0].lower()] = float(words[1])
+            except ValueError:
+                raise DataError(
+                    f"{path}, line {lines}: '{words[1]}' is not a number for {words[0]}"
+                ) from None
+    return fields, lines
 
 
 def axis_names(header: Header) -> tuple[str, str]:
