@@ -215,7 +215,8 @@ def test_several_fields_in_one_message_are_all_read(tmp_path):
 
 def test_amounts_since_the_start_lie_beside_instants_and_intervals_apart(tmp_path):
     instants = [field(s, shortName="2t", step=s)[0] for s in (0, 6, 12)]
-    since = [field(s, **SUM, stepRange=f"0-{s}")[0] for s in (6, 12)]
+    sums = [field(s, **SUM, stepRange=f"0-{s}") for s in (6, 12)]
+    since = [content for content, _ in sums]
     (tmp_path / "f.grib2").write_bytes(b"".join([*instants, *since]))
     with pytest.warns(UserWarning, match="1 of the 3 maps of tp"):
         data = rhodolite.read(tmp_path / "f.grib2")
@@ -223,6 +224,11 @@ def test_amounts_since_the_start_lie_beside_instants_and_intervals_apart(tmp_pat
     comment = "time: sum (comment: since the start of the forecast)"
     assert data["tp"].attributes["cell_methods"] == comment
     assert data["lead_time"].values().tolist() == [0, 6, 12]
+    # Where forecasts start is told, so that a single one can be taken apart.
+    amounts = data.convert(amounts="since-start")["tp"].values()
+    first, second = (part[1].reshape(7, 12) for part in sums)
+    np.testing.assert_array_equal(amounts[1], first)
+    np.testing.assert_array_equal(amounts[2], np.maximum(second - first, 0))
     each = [field(s, **SUM, stepRange=f"{s - 6}-{s}")[0] for s in (6, 12)]
     (tmp_path / "g.grib2").write_bytes(b"".join([*instants, *each]))
     answer = run_here("inspect", tmp_path / "g.grib2")

@@ -32,6 +32,7 @@ from rhodolite.operations.time_groups.periods import with_ends
 from rhodolite.operations.time_groups.rates_of_steps import can_be_rate, rates_of_steps
 from rhodolite.operations.time_groups.since_start import (
     RestartRemark,
+    Starts,
     StepAmounts,
     falls_of,
     may_be_since_start,
@@ -213,15 +214,17 @@ def _amounts_of_steps(dataset: Dataset) -> Dataset:
             "--amounts since-start: no variable holds amounts of water or energy at steps of less "
             "than a day"
         )
+    starts = Starts.of(dataset, axis)
     steps = {v.name: v for v in dataset.variables.values()}
     remarks = list(dataset.remarks)
     for variable in chosen:
         along = time_axis_of(dataset, variable)
         falls = falls_of(variable, along)
         time = dataset.need(Role.TIME).name
-        changed = variable.derive(StepAmounts(variable, along, falls))
+        changed = variable.derive(StepAmounts(variable, along, falls, starts))
         steps[variable.name] = changed.edit(cell_methods=f"{time}: sum")
-        remarks.append(RestartRemark(variable, falls))
+        if starts is None:
+            remarks.append(RestartRemark(variable, falls))
     changed_dataset = dataset.with_variables(steps.values(), remarks=tuple(remarks))
     return (
         changed_dataset

@@ -17,15 +17,19 @@ from rhodolite.arrays import (
     Region,
     Selected,
     is_readable,
+    read_small,
 )
 from rhodolite.errors import DataError, warn
 from rhodolite.kernels.restarts import amounts_of_steps, fixed_restarts
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.time.time_units import DAY_TICKS
+from rhodolite.model.time.time_units import DAY_TICKS, read_time_units
 from rhodolite.model.units.udunits import convertible
 from rhodolite.model.variable import Variable
 
 _AMOUNTS = ("m", "kg m-2", "J m-2")
+_REFERENCE = "forecast_reference_time"
 _ROUNDING = 1e-5
 """Part of the largest amount of a step by which sums of single precision may seem to fall."""
 _LOOKED_AT = 240
@@ -127,17 +131,74 @@ def resolution_of(variable: Variable) -> float:
     return 0.0 if packing is None else abs(packing.scale)
 
 
+@dataclass(frozen=True)
+class Starts:
+    """At which steps amounts begin, where the data say when their forecasts start.
+
+    Parameters
+    ----------
+    begins : ndarray of bool, shape (n,)
+        Steps of which nothing of their forecast lies before.
+    unknown : ndarray of bool, shape (n,)
+        The first of their forecast that are there, after steps that are not.
+    """
+
+    begins: Array
+    unknown: Array
+
+    @classmethod
+    def of(cls, dataset: Dataset, axis: TimeAxis) -> Self | None:
+        """Return the starts that a dataset tells; None where it tells none."""
+        named = (
+            v
+            for v in dataset.variables.values()
+            if v.attributes.get("standard_name") == _REFERENCE
+        )
+        along = (str(dataset.need(Role.TIME).dimension),)
+        reference = next((v for v in named if v.dimensions in ((), along)), None)
+        step = axis.step.ticks
+        if reference is None or step is None:
+            return None
+        units = read_time_units(str(reference.units), axis.calendar)
+        numbers = read_small(reference.floats()).astype(np.float64)
+        starts = np.broadcast_to(units.to_ticks(numbers.reshape(-1)), len(axis))
+        leads = axis.ticks - starts
+        begins = leads <= step
+        first = np.append(True, np.diff(starts) != 0)
+        return cls(begins, first & ~begins)
+
+
 class StepAmounts(LazyArray):
-    """What fell during each step, of amounts since a start."""
+    """What fell during each step, of amounts since a start.
+
+    Parameters
+    ----------
+    variable : Variable
+    along : int
+        Where time lies.
+    falls : LazyArray
+        By how much they fall; see `StepFalls`.
+    starts : Starts, optional
+        Where the data tell these; otherwise falls tell them.
+    """
 
     dtype = np.dtype("f8")
 
-    def __init__(self, variable: Variable, along: int, falls: LazyArray) -> None:
+    def __init__(
+        self,
+        variable: Variable,
+        along: int,
+        falls: LazyArray,
+        starts: Starts | None = None,
+    ) -> None:
         self._source, self._along, self._falls = variable.floats(), along, falls
         self._name, self._resolution = variable.name, resolution_of(variable)
+        self._starts = starts
         self.shape, self.chunks = self._source.shape, self._source.chunks
 
     def sources(self) -> tuple[LazyArray, ...]:
+        if self._starts is not None:
+            return (self._source,)
         return self._source, self._falls
 
     def read(self, region: Region) -> Array:
@@ -152,9 +213,13 @@ class StepAmounts(LazyArray):
         values = np.moveaxis(self._source.read(wider), self._along, 0)
         before = values[0] if part.start else None
         amounts = amounts_of_steps(values[part.start - first :], before, begins)
+        if self._starts is not None:
+            amounts[self._starts.unknown[part]] = np.nan
         return np.moveaxis(amounts, 0, self._along)
 
     def _begins(self) -> Array:
+        if self._starts is not None:
+            return self._starts.begins
         falls = self._falls.read((slice(0, 3), slice(0, self._falls.shape[1])))
         restarts = restarts_of(falls, self._resolution)
         if restarts is None:
