@@ -9,12 +9,16 @@ help:
 	python3 -m venv .venv && .venv/bin/pip install --quiet -e '.[dev]'
 
 .PHONY: test
-test: .venv/bin/python  ## all tests, under five minutes
+test: .venv/bin/python  ## all tests but the long ones
 	$(python) -m pytest
+
+.PHONY: long
+long: .venv/bin/python  ## the tests that are worth their minutes before a release alone
+	$(python) -m pytest -m long
 
 .PHONY: quick
 quick: .venv/bin/python  ## the tests that are not slow, under a minute
-	$(python) -m pytest -m "not slow"
+	$(python) -m pytest -m "not slow and not long"
 
 .PHONY: check
 check: .venv/bin/python  ## lint, format, types, import contract

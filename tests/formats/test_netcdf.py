@@ -509,3 +509,58 @@ def test_numbers_that_usually_stand_for_missing_values_are_kept(
         )
         again = rhodolite.read(tmp_path / "a.nc")["x"].values()
         np.testing.assert_array_equal(again.astype("f8"), values.astype("f8"))
+
+
+def eos_text(origin, projection="HE5_GCTP_GEO"):
+    """The text of a file with one grid, corners in packed degrees (DDDMMMSSS.SS)."""
+    return f"""GROUP=SwathStructure
+END_GROUP=SwathStructure
+GROUP=GridStructure
+\tGROUP=GRID_1
+\t\tGridName="Monthly"
+\t\tXDim=36
+\t\tYDim=18
+\t\tUpperLeftPointMtrs=(-180000000.000000,90000000.000000)
+\t\tLowerRightMtrs=(179030000.000000,-90000000.000000)
+\t\tProjection={projection}
+\t\tGridOrigin=HE5_HDFE_GD_{origin}
+\t\tGROUP=DataField
+\t\t\tOBJECT=DataField_1
+\t\t\t\tDataFieldName="SurfTemp"
+\t\t\t\tDimList=("Hour","YDim","XDim")
+\t\t\tEND_OBJECT=DataField_1
+\t\tEND_GROUP=DataField
+\tEND_GROUP=GRID_1
+END_GROUP=GridStructure
+END
+"""
+
+
+@pytest.mark.parametrize("origin", ["UL", "LL", "UR"])
+def test_grids_of_earth_observation_lie_where_their_text_says(tmp_path, origin):
+    path, values = (
+        tmp_path / "e.he5",
+        np.arange(2 * 18 * 36, dtype="f4").reshape(2, 18, 36),
+    )
+    with h5py.File(path, "w") as file:
+        fields = file.create_group("HDFEOS/GRIDS/Monthly/Data Fields")
+        stored = fields.create_dataset("SurfTemp", data=values, chunks=(1, 6, 12))
+        stored.attrs["_FillValue"] = np.array([5.0], "f4")
+        stored.attrs["Units"] = np.bytes_("K")
+        text = np.bytes_(eos_text(origin).ljust(2000, "\0"))
+        file.create_group("HDFEOS INFORMATION")["StructMetadata.0"] = text
+    data = rhodolite.read(path)
+    field = data["SurfTemp"]
+    assert field.dimensions == ("Hour", "lat", "lon")
+    assert field.units == "K"
+    expected = np.where(values == 5, np.nan, values)
+    np.testing.assert_array_equal(field.values(), expected)
+    lat, lon = data["lat"].values(), data["lon"].values()
+    # 359.5 degrees are 36 columns, since 179030000 is 179 degrees and 30 minutes.
+    first = (85 if origin != "LL" else -85, (-180 if origin != "UR" else 179.5))
+    assert lat[0] == first[0]
+    width = 359.5 / 36
+    assert lon[0] == pytest.approx(first[1] + (width if origin != "UR" else -width) / 2)
+    assert abs(lon[1] - lon[0]) == pytest.approx(width)
+    mean = data.summarise(over="area")["SurfTemp"].values()
+    assert np.isfinite(mean).all()

@@ -15,6 +15,7 @@ from rhodolite.arrays import InMemory, LazyArray, Unreadable
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
+from rhodolite.formats.netcdf.eos_grids import only_grid, place_on_grid
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
@@ -80,7 +81,9 @@ def _read_locked(path: Path, group: str | None, oddities: Oddities) -> Dataset:
         source = SourceFile(
             path, _format_name(file), path.stat().st_size, groups=groups
         )
-        return _dataset(file, _group(file, path, group), source, oddities)
+        chosen = _group(file, path, group or only_grid(file))
+        dataset = _dataset(file, chosen, source, oddities)
+        return place_on_grid(dataset, file, chosen.path)
 
 
 def read_remote(address: str) -> Dataset:
