@@ -5,12 +5,16 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+import zarr
 from zarr.storage import LocalStore, ObjectStore
 
 from rhodolite.errors import DataError
 from rhodolite.formats.declared_sizes import expands_beyond
 from rhodolite.formats.mirrored.mirrored_store import store_behind
 from rhodolite.formats.mirrored.object_stores import saying_what_failed
+
+_REQUESTS = 64
+"""Chunks that are asked for at once of what lies elsewhere, where each answer takes a while."""
 
 
 class CheckedStore(LocalStore):
@@ -30,6 +34,7 @@ class CheckedStore(LocalStore):
         if behind is not None:
             self._address, store = behind
             self._elsewhere = ObjectStore(store, read_only=True)
+            zarr.config.set({"async.concurrency": _REQUESTS})
 
     def expect(self, array: Any) -> None:
         """Note what the chunks of an array may hold."""
