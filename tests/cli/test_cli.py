@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import netCDF4
@@ -14,6 +15,7 @@ import numpy as np
 import pytest
 
 from conftest import PATIENCE, run_command, write_plain
+from rhodolite.cli import interruption
 
 NORDIC = "nordic_daily_*.nc"
 
@@ -344,6 +346,30 @@ def test_a_failure_on_the_way_leaves_the_old_output_and_nothing_else(demo, tmp_p
     assert run_command("subset", damaged, "-o", out, "--overwrite").code == 3
     assert out.read_text() == "precious"
     assert sorted(p.name for p in tmp_path.iterdir()) == ["a.nc", "damaged.nc"]
+
+
+def test_no_interruption_comes_while_work_is_handed_over(monkeypatch):
+    """There it would leave a lock taken, for which the thread waits forever; it comes later."""
+    later = []
+    monkeypatch.setattr(signal, "setitimer", lambda *when: later.append(when))
+
+    class Idle:
+        @staticmethod
+        def acquire(**_):
+            interruption._interrupt(signal.SIGINT, sys._getframe())
+            return True
+
+        @staticmethod
+        def release():
+            pass
+
+    with ThreadPoolExecutor(1) as pool:
+        pool.submit(int).result()
+        pool._idle_semaphore = Idle
+        assert pool.submit(int).result() == 0
+    assert len(later) == 1
+    with pytest.raises(KeyboardInterrupt):
+        interruption._interrupt(signal.SIGINT, sys._getframe())
 
 
 @pytest.mark.slow
