@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import run_here
+from conftest import run_here, write_plain
 from rhodolite.errors import DataError, UsageError
 
 rasterio = pytest.importorskip("rasterio")
@@ -85,6 +85,30 @@ def test_what_is_written_lies_where_it_was_and_comes_back(
     ends = [
         netCDF4.num2date(data["time_bnds"].values(), data["time"].units)
         for data in (source, back)
+    ]
+    assert (ends[0] == ends[1]).all()
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["climatology", "--min-years", "2"],
+        ["aggregate", "--to", "season"],
+        ["aggregate", "--to", "10days"],
+    ],
+)
+def test_normals_and_periods_are_what_they_were(tmp_path, rng, words):
+    days = write_plain(
+        tmp_path / "a.nc", rng.normal(280, 5, (800, 3, 4)), lats=[1, 2, 3]
+    )
+    for kind in ("nc", "tif"):
+        answer = run_here(words[0], days, *words[1:], "-o", tmp_path / f"b.{kind}")
+        assert answer.code == 0, answer.err
+    first, second = (rhodolite.read(tmp_path / f"b.{kind}") for kind in ("nc", "tif"))
+    assert first.time.climatological == second.time.climatological
+    ends = [
+        netCDF4.num2date(np.sort(data.time.bounds, axis=1), data.time.units)
+        for data in (first, second)
     ]
     assert (ends[0] == ends[1]).all()
 

@@ -16,9 +16,11 @@ from rhodolite.formats.geotiff.georeference import Placement, place_of, system_o
 from rhodolite.formats.geotiff.library import library
 from rhodolite.formats.layout import Compression, Layout
 from rhodolite.formats.whole_maps import iterate_maps
+from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import REFERENCES
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.labels import labels_along
+from rhodolite.model.time.time_labels import whole_labels
 from rhodolite.model.variable import Variable
 
 _MOST_BANDS = 65_535
@@ -113,7 +115,7 @@ def _describe(
     encoding: Encoding,
 ) -> None:
     """Write what the bands are of, as tags and as what a GIS shows of them."""
-    labels = {name: labels_along(dataset, name) for name in others}
+    labels = {name: _labels_along(dataset, name) for name in others}
     numbers = {name: _numbers_along(dataset, name) for name in others}
     for band, at in enumerate(np.ndindex(*map(len, labels.values())), start=1):
         places = {name: labels[name][n] for name, n in zip(others, at, strict=True)}
@@ -139,6 +141,14 @@ def _describe(
     if others:
         tags[ORDER_TAG] = f"{{{','.join(others)}}}"
     file.update_tags(**tags)
+
+
+def _labels_along(dataset: Dataset, dimension: str) -> list[str]:
+    """Return what people call the places along a dimension, so that it can be read again."""
+    time = dataset.coordinate(Role.TIME)
+    if time is not None and time.dimension == dimension:
+        return whole_labels(dataset.need_time())
+    return labels_along(dataset, dimension)
 
 
 def _numbers_along(dataset: Dataset, dimension: str) -> list[str]:

@@ -13,6 +13,7 @@ import numpy as np
 
 from rhodolite.arrays import InMemory
 from rhodolite.model.time.period_text import MONTH_TITLES, Season, month_number
+from rhodolite.model.time.time_labels import NORMAL
 from rhodolite.model.time.time_units import month_start
 from rhodolite.model.variable import Variable
 
@@ -23,7 +24,6 @@ CALENDAR = "calendar"
 _PHASE = re.compile(
     r"(?:(?P<day>\d{1,2}) )?(?P<word>[A-Za-z]+)?(?:(?<=\w) )?(?:(?P<hour>\d{2}):(?P<minute>\d{2}))?"
 )
-NORMAL = " normal "
 _YEARS = re.compile(r"(\d{4})(?:-(\d{4}))?")
 
 

@@ -12,6 +12,9 @@ from rhodolite.model.time.period_text import MONTH_TITLES, Instant, Season
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_units import DAY_TICKS, Ticks, dates_of_ticks
 
+NORMAL = " normal "
+"""Between a phase of a mean cycle and the years that it is of."""
+
 
 def time_labels(axis: TimeAxis) -> list[str]:
     """Return a text for each step, no finer than need be, in ISO 8601 where that has one.
@@ -82,6 +85,13 @@ def _is_last(date: Any, depth: int) -> bool:
 def _cut_date(date: Any, depth: int) -> str:
     fields = (date.year, date.month, date.day, date.hour, date.minute, date.second)
     return str(Instant(fields[:depth]))
+
+
+def whole_labels(axis: TimeAxis) -> list[str]:
+    """Return a text for each step that tells all of it: of a phase of a mean cycle, with the years
+    that it is of, as in `January normal 1991-2020`."""
+    years = base_years(axis)
+    return [label + (NORMAL + years if years else "") for label in time_labels(axis)]
 
 
 def base_years(axis: TimeAxis) -> str | None:

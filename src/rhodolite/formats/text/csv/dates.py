@@ -13,7 +13,8 @@ from rhodolite.formats.text.csv.columns import CLOCKS, DAY_OF_YEAR, role_of
 from rhodolite.formats.text.csv.table import Table
 from rhodolite.formats.text.date_forms import day_comes_first, named_month
 from rhodolite.formats.text.dates import Stretch, parse_date
-from rhodolite.formats.text.phases import BASE_YEARS, NORMAL, Normal
+from rhodolite.formats.text.phases import BASE_YEARS, Normal
+from rhodolite.model.time.time_labels import NORMAL
 
 _PARTS = ("year", "month", "day", "hour")
 _TIME_OF_DAY = r"\d{1,2}(?::\d{2}){0,2}\s?(?:[aApP][mM])?"

@@ -25,10 +25,9 @@ from rhodolite.formats.text.csv.written_columns import (
     data_column,
     safe_title,
 )
-from rhodolite.formats.text.phases import NORMAL
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time.time_labels import base_years, time_labels
+from rhodolite.model.time.time_labels import whole_labels
 from rhodolite.model.variable import Variable
 
 T = TypeVar("T")
@@ -218,8 +217,7 @@ def _write_wide(
         for column in coordinate_columns(dataset, first, engine, raw=style.raw)
         if along not in column.axes
     ]
-    years = base_years(axis)
-    times = [label + (NORMAL + years if years else "") for label in time_labels(axis)]
+    times = whole_labels(axis)
     header = pandas.DataFrame(
         columns=[*(safe_title(column) for column in described), "variable", *times]
     )
