@@ -117,13 +117,15 @@ def _describe(
     """Write what the bands are of, as tags and as what a GIS shows of them."""
     labels = {name: _labels_along(dataset, name) for name in others}
     numbers = {name: _numbers_along(dataset, name) for name in others}
+    exact = _instants_along(dataset)
     for band, at in enumerate(np.ndindex(*map(len, labels.values())), start=1):
         places = {name: labels[name][n] for name, n in zip(others, at, strict=True)}
         tags = {
             f"{PLACE_TAG}{name}": numbers[name][n]
             for name, n in zip(others, at, strict=True)
         }
-        file.update_tags(band, **{NAME_TAG: variable.name}, **tags, **places)
+        tags |= {name: text for name, text in places.items() if name != exact}
+        file.update_tags(band, **{NAME_TAG: variable.name}, **tags)
         file.set_band_description(band, " ".join(places.values()) or variable.name)
         file.set_band_unit(band, variable.units or "")
     if encoding.packing is not None:
@@ -141,6 +143,15 @@ def _describe(
     if others:
         tags[ORDER_TAG] = f"{{{','.join(others)}}}"
     file.update_tags(**tags)
+
+
+def _instants_along(dataset: Dataset) -> str | None:
+    """Return the dimension of times without cells, of which their numbers tell all: a label, such as
+    a date, would be read as what it covers."""
+    time = dataset.coordinate(Role.TIME)
+    if time is None or dataset.need_time().bounds is not None:
+        return None
+    return time.dimension
 
 
 def _labels_along(dataset: Dataset, dimension: str) -> list[str]:
