@@ -13,6 +13,7 @@ from typing import Any
 import h5py
 import netCDF4
 import numpy as np
+import pandas
 import shapefile
 import zarr
 
@@ -146,6 +147,7 @@ def write_seeds(folder: Path) -> dict[str, Path]:
     made["csv"] = folder / "table.csv"
     data.subset(time="2000-01").write(folder / "grid_{year}{month}.asc")
     made["asc"] = next(folder.glob("grid_*.asc"))
+    made |= write_other_formats(folder, data)
     ring = [[1, 1], [5, 1], [5, 4], [1, 4], [1, 1]]
     feature = {
         "type": "Feature",
@@ -175,6 +177,30 @@ def write_seeds(folder: Path) -> dict[str, Path]:
         '[dataset]\ntitle = "x"\n[columns]\nlat = "lat"\nlon = "lon"\ntime = "time"\n'
         '[variables.tas]\nunits = "K"\n[variables.tas.attributes]\ncomment = "y"\n'
     )
+    return made
+
+
+def write_other_formats(folder: Path, data: Any) -> dict[str, Path]:
+    """Write a file of each format that needs a library of its own."""
+    import eccodes
+
+    made = {"tif": folder / "a.tif", "parquet": folder / "a.parquet"}
+    data.write(made["tif"])
+    data.subset(time="2000-01..2000-03").write(made["parquet"])
+    made["xlsx"] = folder / "a.xlsx"
+    frame = pandas.read_parquet(made["parquet"])
+    frame.to_excel(made["xlsx"], index=False)
+    messages = []
+    for step, edition in ((0, 2), (6, 2), (0, 1)):
+        handle = eccodes.codes_grib_new_from_samples(f"regular_ll_sfc_grib{edition}")
+        eccodes.codes_set(handle, "step", step)
+        eccodes.codes_set(handle, "bitsPerValue", 12)
+        eccodes.codes_set_values(handle, np.arange(496.0) + step)
+        messages.append(eccodes.codes_get_message(handle))
+        eccodes.codes_release(handle)
+    for name, parts in (("grib2", messages[:2]), ("grib1", messages[2:])):
+        made[name] = folder / f"a.{name}"
+        made[name].write_bytes(b"".join(parts))
     return made
 
 
@@ -523,6 +549,7 @@ _STORE: tuple[Way, ...] = (
     _flip_bytes,
 )
 _TEXT: tuple[Way, ...] = (_change_text, _change_text, _flip_bytes, _cut)
+_BINARY = (_flip_bytes, _flip_header, _cut)
 _WAYS: dict[str, tuple[Way, ...]] = {
     "nc4": _HDF5,
     "packed": _HDF5,
@@ -538,5 +565,6 @@ _WAYS: dict[str, tuple[Way, ...]] = {
     "odd": _ODD,
     "bounded": _BOUNDED,
     "shp": (_change_outline_files,),
+    **dict.fromkeys(("grib1", "grib2", "tif", "parquet", "xlsx"), _BINARY),
     "geojson": (_change_json, _change_json, _nest, _flip_bytes, _cut),
 }

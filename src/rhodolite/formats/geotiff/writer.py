@@ -146,8 +146,8 @@ def _describe(
 
 
 def _instants_along(dataset: Dataset) -> str | None:
-    """Return the dimension of times without cells, of which their numbers tell all: a label, such as
-    a date, would be read as what it covers."""
+    """Return the dimension of times without cells, of which their numbers tell all: a label, such
+    as a date, would be read as what it covers."""
     time = dataset.coordinate(Role.TIME)
     if time is None or dataset.need_time().bounds is not None:
         return None

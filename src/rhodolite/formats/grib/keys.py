@@ -7,6 +7,7 @@ import json
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -110,7 +111,8 @@ def _keep(cache: HeaderCache, key: str, fields: Sequence[tuple[Field, Keys]]) ->
 
 def _read_keys(path: Path, field: Field) -> Keys:
     with open_message(path, field, described=True) as handle:
-        start, end = _interval(path, handle)
+        reference, (start, end) = _reference(path, handle), _interval(path, handle)
+        _check_end(path, reference, end)
         level, layer_end, si_levels = _level(handle)
         return Keys(
             name=_name(handle),
@@ -126,7 +128,7 @@ def _read_keys(path: Path, field: Field) -> Keys:
             layer_end=layer_end,
             si_levels=si_levels,
             step_kind=str(read_key(handle, "stepType")),
-            reference=_reference(path, handle),
+            reference=reference.isoformat(),
             start=start,
             end=end,
             member=_member(handle),
@@ -186,13 +188,18 @@ def _scaled(handle: Any, which: str) -> float | None:
     return float(number / 10**power if power >= 0 else number * 10**-power)
 
 
-def _reference(path: Path, handle: Any) -> str:
+def _reference(path: Path, handle: Any) -> datetime:
     date, clock = read_key(handle, "dataDate"), read_key(handle, "dataTime")
     if not date or clock is None:
         raise DataError(f"{path}: a message does not say of what time it is")
-    second = read_key(handle, "second") or 0
-    day = f"{date // 10000:04d}-{date // 100 % 100:02d}-{date % 100:02d}"
-    return f"{day}T{clock // 100:02d}:{clock % 100:02d}:{second:02d}"
+    day = date // 10000, date // 100 % 100, date % 100
+    moment = clock // 100, clock % 100, read_key(handle, "second") or 0
+    try:
+        return datetime(*day, *moment)
+    except ValueError as error:
+        raise DataError(
+            f"{path}: a message is of a time that there is not: {date} {clock:04d} ({error})"
+        ) from None
 
 
 def _interval(path: Path, handle: Any) -> tuple[int, int]:
@@ -206,6 +213,16 @@ def _interval(path: Path, handle: Any) -> tuple[int, int]:
         )
     steps = [read_key(handle, key, int) or 0 for key in ("startStep", "endStep")]
     return steps[0] * seconds, steps[1] * seconds
+
+
+def _check_end(path: Path, reference: datetime, end: int) -> None:
+    """Refuse a forecast whose end has no date, as in a damaged message."""
+    try:
+        reference + timedelta(seconds=end)
+    except OverflowError:
+        raise DataError(
+            f"{path}: a message is of a forecast of {end / 86400:,.0f} days, which cannot be"
+        ) from None
 
 
 def _member(handle: Any) -> int | None:

@@ -90,5 +90,7 @@ def saying_what_is_wrong(path: Path) -> Iterator[None]:
     """Turn what a library raises of a file into an error that names it."""
     try:
         yield
-    except (OSError, ValueError, KeyError, TypeError) as error:
+    except (DataError, MemoryError):
+        raise
+    except Exception as error:  # libraries raise whatever unpacking does
         raise DataError(f"{path}: cannot be read: {error}") from None
