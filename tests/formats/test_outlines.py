@@ -175,6 +175,11 @@ def test_layers_are_chosen_and_what_is_wrong_is_said(tmp_path):
         ),
         ("a.wkt", "POLYGON ((0 0, 1 1", "line 1"),
         ("p.geojson", geojson(PLANE, **named_system("EPSG:1")), "cannot be understood"),
+        (
+            "f.wkt",
+            f"SRID={SYSTEM};POLYGON ((0 0, 5e9 0, 5e5 5e9, 0 0))",
+            "no place on the globe",
+        ),
         ("a.gpkg", "SQLite format 3\0" + "x" * 200, "damaged"),
     ):
         (tmp_path / name).write_text(content)

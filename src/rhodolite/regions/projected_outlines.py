@@ -13,6 +13,8 @@ from rhodolite.errors import DataError
 _PIECES = 200
 """Pieces into which an edge as long as all outlines together is cut, since a straight line of a map
 is none on the globe."""
+_NEAR = 1e-5
+"""Of the largest coordinate, by which a position that was turned may come back elsewhere."""
 Feature = tuple[dict[str, Any], dict[str, Any]]
 """Properties, and a geometry as GeoJSON has it."""
 
@@ -54,14 +56,14 @@ def turn_features(
     if known.is_geographic and (meridian is None or meridian.longitude == 0.0):
         return list(features)
     place = pyproj.Transformer.from_crs(known, "EPSG:4326", always_xy=True)
-    shapes = [shapely.geometry.shape(geometry) for _, geometry in features]
+    shapes = [_shape_of(path, geometry) for _, geometry in features]
     west, south, east, north = shapely.total_bounds(shapes)
     length = max(east - west, north - south) / _PIECES
     turned: list[Feature] = []
     for shape, (properties, _) in zip(shapes, features, strict=True):
-        fine = shapely.segmentize(shapely.force_2d(shape), length) if length else shape
+        fine = _with_short_edges(path, shapely.force_2d(shape), length)
         placed = shapely.transform(fine, place.transform, interleaved=False)
-        if not shapely.get_coordinates(placed).size or not _all_finite(placed):
+        if not _comes_back(fine, placed, place):
             raise DataError(
                 f"{path}: a position has no place on the globe in {known.name}"
             )
@@ -69,7 +71,34 @@ def turn_features(
     return turned
 
 
-def _all_finite(shape: Any) -> bool:
+def _shape_of(path: Path, geometry: dict[str, Any]) -> Any:
     import shapely
 
-    return bool(np.isfinite(shapely.get_coordinates(shape)).all())
+    try:
+        return shapely.geometry.shape(geometry)
+    except (shapely.errors.ShapelyError, LookupError, TypeError, ValueError) as error:
+        raise DataError(f"{path}: a geometry cannot be understood: {error}") from None
+
+
+def _with_short_edges(path: Path, shape: Any, length: float) -> Any:
+    import shapely
+
+    if not 0 < length < np.inf:
+        return shape
+    try:
+        return shapely.segmentize(shape, length)
+    except shapely.errors.GEOSException as error:
+        raise DataError(f"{path}: an outline cannot be turned: {error}") from None
+
+
+def _comes_back(fine: Any, placed: Any, place: Any) -> bool:
+    """Return whether positions have a place on the globe: far outside of the part of it that a
+    projection is for, some are nowhere, or come back elsewhere."""
+    import shapely
+
+    there, degrees = (shapely.get_coordinates(shape) for shape in (fine, placed))
+    if not degrees.size or not np.isfinite(degrees).all():
+        return False
+    again = np.stack(place.transform(*degrees.T, direction="INVERSE"), axis=1)
+    apart = np.abs(again - there).max()
+    return bool(apart <= _NEAR * max(np.abs(there).max(), 1.0))
