@@ -21,8 +21,8 @@ class LevelKind:
     ----------
     name : str
         Of the coordinate.
-    attributes : mapping
-        With units.
+    standard_name, units : str
+    positive : str, optional
     from_si, from_edition_1 : float
         Factors from SI units, and from those in which edition 1 counts, to these units.
     """
