@@ -7,6 +7,7 @@ from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from functools import cached_property
 from itertools import pairwise
 
 from rhodolite.formats.grib.keys import Keys
@@ -36,11 +37,11 @@ class Series:
     def first(self) -> Keys:
         return self.members[0][1]
 
-    @property
+    @cached_property
     def moments(self) -> set[Moment]:
         return {Moment.of(keys) for _, keys in self.members}
 
-    @property
+    @cached_property
     def intervals(self) -> dict[datetime, set[datetime]]:
         """When the intervals begin that end at a time."""
         starts: dict[datetime, set[datetime]] = defaultdict(set)
@@ -50,7 +51,7 @@ class Series:
                 starts[Moment.of(keys).valid].add(begin)
         return starts
 
-    @property
+    @cached_property
     def overlaps(self) -> bool:
         """Whether intervals overlap, as those since the start of a forecast do."""
         spans = sorted(
@@ -58,12 +59,12 @@ class Series:
         )
         return any(after[0] < before[1] for before, after in pairwise(spans))
 
-    @property
+    @cached_property
     def starts(self) -> dict[datetime, set[datetime]]:
         """When the cells begin that end at a time; intervals that overlap are none."""
         return {} if self.overlaps else self.intervals
 
-    @property
+    @cached_property
     def interval_comment(self) -> str:
         """What there is to say of intervals that overlap, for cell methods."""
         if not self.overlaps:

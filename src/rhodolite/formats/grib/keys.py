@@ -12,9 +12,9 @@ from pathlib import Path
 from typing import Any
 
 from rhodolite.errors import DataError
-from rhodolite.formats.grib.messages import open_message, read_key
-from rhodolite.formats.grib.sections import Field, find_fields
-from rhodolite.formats.header_cache import HeaderCache, cache_in_use, user_cache
+from rhodolite.formats.grib.messages import open_content, read_description, read_key
+from rhodolite.formats.grib.sections import Field, find_fields, product_of
+from rhodolite.formats.header_cache import cache_in_use, user_cache
 
 _CACHE_PART = "fields of GRIB"
 _WORTH_KEEPING = 100
@@ -26,38 +26,32 @@ _NOT_SAID = ("unknown", "~", "Numeric", "Code table 4.222", "")
 
 
 @dataclass(frozen=True)
-class Keys:
-    """What the message of a field says of it.
+class Product:
+    """What messages say that are alike but for their times.
 
     Parameters
     ----------
     name : str
-        Of the variable that it belongs to.
+        Of the variable that they belong to.
     standard_name, long_name, units : str or None
     grid : str
         Alike for fields on the same grid.
     points : int
         Number of values.
     level_kind : str
-        What its level is, in the words of the code table.
+        What the level is, in the words of the code table.
     level, layer_end : float or None
         The level, or both ends of a layer: in SI units where `si_levels`, else in those of
         edition 1.
     si_levels : bool
     step_kind : str
-        Whether it is of an instant, or a sum, mean or extreme of an interval.
-    reference : str
-        Start of the forecast, or time of the analysis (ISO 8601).
-    start, end : int
-        Of the interval, in seconds after the reference; alike for an instant.
+        Whether they are of an instant, or a sum, mean or extreme of an interval.
     member : int or None
         Number in an ensemble.
-    bits : int
-        Of a packed value.
     along_grid : bool
         Whether components of vectors are along the x and y of the grid.
     centre : str or None
-        Where it comes from.
+        Where they come from.
     """
 
     name: str
@@ -71,13 +65,34 @@ class Keys:
     layer_end: float | None
     si_levels: bool
     step_kind: str
+    member: int | None
+    along_grid: bool
+    centre: str | None
+
+
+@dataclass(frozen=True)
+class Times:
+    """Of what time a field is.
+
+    Parameters
+    ----------
+    reference : str
+        Start of the forecast, or time of the analysis (ISO 8601).
+    start, end : int
+        Of the interval, in seconds after the reference; alike for an instant.
+    bits : int
+        Of a packed value.
+    """
+
     reference: str
     start: int
     end: int
-    member: int | None
     bits: int
-    along_grid: bool
-    centre: str | None
+
+
+@dataclass(frozen=True)
+class Keys(Times, Product):
+    """What the message of a field says of it."""
 
 
 def read_fields(path: Path) -> list[tuple[Field, Keys]]:
@@ -92,50 +107,72 @@ def read_fields(path: Path) -> list[tuple[Field, Keys]]:
     place = path, _CACHE_PART
     key = cache.key(place) if cache else ""
     if cache and (text := cache.find([place]).get(place)):
-        return [
-            (Field(tuple(map(tuple, spans)), described), Keys(**keys))
-            for spans, described, keys in json.loads(text)
-        ]
-    fields = [(field, _read_keys(path, field)) for field in find_fields(path)]
+        return _from_text(text)
+    products: dict[bytes, Product] = {}
+    fields = [(field, _read_keys(path, field, products)) for field in find_fields(path)]
     if cache and len(fields) >= _WORTH_KEEPING:
-        _keep(cache, key, fields)
+        # A folder that cannot be written to costs time and nothing else.
+        with contextlib.suppress(OSError, sqlite3.Error):
+            cache.keep([(key, _as_text(fields))])
     return fields
 
 
-def _keep(cache: HeaderCache, key: str, fields: Sequence[tuple[Field, Keys]]) -> None:
-    text = json.dumps([(f.spans, f.description, asdict(keys)) for f, keys in fields])
-    # A folder that cannot be written to costs time and nothing else.
-    with contextlib.suppress(OSError, sqlite3.Error):
-        cache.keep([(key, text)])
+def _as_text(fields: Sequence[tuple[Field, Keys]]) -> str:
+    """Return fields as text, in which each product stands once."""
+    products: dict[tuple[Any, ...], int] = {}
+    entries = []
+    for field, keys in fields:
+        about = asdict(keys)
+        times = [about.pop(name) for name in Times.__annotations__]
+        number = products.setdefault(tuple(about.values()), len(products))
+        entries.append([field.spans, field.description, number, *times])
+    return json.dumps([list(products), entries])
 
 
-def _read_keys(path: Path, field: Field) -> Keys:
-    with open_message(path, field, described=True) as handle:
+def _from_text(text: str) -> list[tuple[Field, Keys]]:
+    products, entries = json.loads(text)
+    return [
+        (Field(tuple(map(tuple, spans)), described), Keys(*products[number], *times))
+        for spans, described, number, *times in entries
+    ]
+
+
+def _read_keys(path: Path, field: Field, products: dict[bytes, Product]) -> Keys:
+    """Return what a message says; what others of its product have said already is not asked for
+    again, since names are found by search."""
+    content = read_description(path, field)
+    alike = product_of(content)
+    with open_content(path, field, content) as handle:
         reference, (start, end) = _reference(path, handle), _interval(path, handle)
         _check_end(path, reference, end)
-        level, layer_end, si_levels = _level(handle)
+        if alike not in products:
+            products[alike] = _read_product(handle)
+        bits = read_key(handle, "bitsPerValue") or 0
+        shared = asdict(products[alike])
         return Keys(
-            name=_name(handle),
-            standard_name=_said(read_key(handle, "cfName")),
-            long_name=_said(read_key(handle, "name")),
-            units=_units(read_key(handle, "units")),
-            grid=str(
-                read_key(handle, "md5GridSection") or read_key(handle, "gridType")
-            ),
-            points=read_key(handle, "numberOfDataPoints") or 0,
-            level_kind=str(read_key(handle, "typeOfLevel")),
-            level=level,
-            layer_end=layer_end,
-            si_levels=si_levels,
-            step_kind=str(read_key(handle, "stepType")),
-            reference=reference.isoformat(),
-            start=start,
-            end=end,
-            member=_member(handle),
-            bits=read_key(handle, "bitsPerValue") or 0,
-            along_grid=bool(read_key(handle, "uvRelativeToGrid")),
-            centre=_said(read_key(handle, "centreDescription")),
+            **shared, reference=reference.isoformat(), start=start, end=end, bits=bits
         )
+
+
+def _read_product(handle: Any) -> Product:
+    level, layer_end, si_levels = _level(handle)
+    grid = read_key(handle, "md5GridSection") or read_key(handle, "gridType")
+    return Product(
+        name=_name(handle),
+        standard_name=_said(read_key(handle, "cfName")),
+        long_name=_said(read_key(handle, "name")),
+        units=_units(read_key(handle, "units")),
+        grid=str(grid),
+        points=read_key(handle, "numberOfDataPoints") or 0,
+        level_kind=str(read_key(handle, "typeOfLevel")),
+        level=level,
+        layer_end=layer_end,
+        si_levels=si_levels,
+        step_kind=str(read_key(handle, "stepType")),
+        member=_member(handle),
+        along_grid=bool(read_key(handle, "uvRelativeToGrid")),
+        centre=_said(read_key(handle, "centreDescription")),
+    )
 
 
 def _said(text: object) -> str | None:

@@ -41,18 +41,24 @@ def _nowhere() -> IO[bytes]:
 
 
 @contextlib.contextmanager
-def open_message(path: Path, field: Field, described: bool = False) -> Iterator[Any]:
-    """Open the message of a field; without its data where it is only to be described.
+def open_message(path: Path, field: Field) -> Iterator[Any]:
+    """Open the message of a field.
 
     Raises
     ------
     DataError
         If the library refuses it.
     """
+    with open_content(path, field, _read_message(path, field)) as handle:
+        yield handle
+
+
+@contextlib.contextmanager
+def open_content(path: Path, field: Field, content: bytes) -> Iterator[Any]:
+    """Open what was read of a message."""
     codes = library()
-    read = _read_description if described and field.description else _read_message
     try:
-        handle = codes.codes_new_from_message(read(path, field))
+        handle = codes.codes_new_from_message(content)
         try:
             yield handle
         finally:
@@ -63,12 +69,19 @@ def open_message(path: Path, field: Field, described: bool = False) -> Iterator[
         ) from None
 
 
+def read_description(path: Path, field: Field) -> bytes:
+    """Return the message of a field, without its data where it can do without."""
+    if not field.description:
+        return _read_message(path, field)
+    return _described(path, field)
+
+
 def _read_message(path: Path, field: Field) -> bytes:
     parts = _read_spans(path, field)
     return compose_message(parts) if field.is_part else parts[0]
 
 
-def _read_description(path: Path, field: Field) -> bytes:
+def _described(path: Path, field: Field) -> bytes:
     spans, left = [], field.description
     for start, size in field.spans:
         spans.append((start, min(size, left)))

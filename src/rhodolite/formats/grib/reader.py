@@ -137,6 +137,7 @@ class _Assembly:
         self._grid: Grid = read_grid(path, fields[family.series[0].members[0][0]])
         starts = {time: min(begins) for time, begins in family.starts.items()}
         self._times: TimeAxis = make_time_axis(family.moments, starts)
+        self._at_moment = {moment: n for n, moment in enumerate(self._times.moments)}
         self._members = _members_of(family)
         self._levels: dict[tuple[str, tuple[Level, ...]], list[Variable]] = {}
 
@@ -202,13 +203,14 @@ class _Assembly:
             *([len(levels)] if len(levels) > 1 else []),
         ]
         numbers = np.full(lengths, -1)
+        at_level = {level: n for n, level in enumerate(levels)}
         for number, keys in series.members:
             at: list[int] = []
             if several_members:
                 at.append(self._members.index(keys.member or 0))
-            at.append(self._times.moments.index(Moment.of(keys)))
+            at.append(self._at_moment[Moment.of(keys)])
             if len(levels) > 1:
-                at.append(levels.index(level_of(keys)))
+                at.append(at_level[level_of(keys)])
             self._put(series.name, numbers, tuple(at), number, keys)
         self._say_gaps(series.name, numbers)
         dimensions = (

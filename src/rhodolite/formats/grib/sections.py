@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import mmap
 import struct
 from collections.abc import Iterator
@@ -18,6 +19,15 @@ _LARGE_UNIT = 120
 _IDENTIFICATION, _LOCAL, _GRID, _PRODUCT, _PACKING, _BITMAP, _DATA = range(1, 8)
 _BITMAP_BEFORE, _NO_BITMAP = 254, 255
 """Codes of section 6: the bitmap that was given before in the message, and none."""
+
+_TIMES_OF_EDITION_1 = ((12, 17), (18, 20), (24, 25))
+"""Bytes of section 1: date and hour, both periods, and the century."""
+_REFERENCE_TIME = (12, 19)
+_FORECAST_TIME = (18, 22)
+_FIRST_OF_OTHER_KINDS = 16
+"""Template of section 4 from which on the forecast time may be elsewhere."""
+_ENDS_OF_INTERVALS = {8: 34, 10: 35, 11: 37, 12: 36}
+"""By the template of section 4: its byte at which the date begins when an interval ends."""
 
 Span = tuple[int, int]
 """First byte in the file, and number of bytes."""
@@ -178,3 +188,50 @@ def compose_description(start: bytes) -> bytes:
     no_bitmap = struct.pack(">IBB", 6, _BITMAP, _NO_BITMAP)
     no_data = struct.pack(">IB", 5, _DATA)
     return compose_message([start, no_bitmap, no_data])
+
+
+def product_of(content: bytes) -> bytes:
+    """Return what is alike for messages of one product on one grid: what describes them without
+    their times, as a digest.
+
+    Parameters
+    ----------
+    content : bytes
+        A message, of edition 2 with or without its data.
+    """
+    parts: list[bytes] = []
+    if content[7] == 1:
+        start = _INDICATOR_BYTES[1]
+        product = bytearray(content[start : start + _size_3(content, start)])
+        grid_follows = product[7] & 0x80
+        for first, last in _TIMES_OF_EDITION_1:
+            product[first:last] = bytes(last - first)
+        start += len(product)
+        parts = [bytes(product)]
+        if grid_follows:
+            parts.append(content[start : start + _size_3(content, start)])
+    else:
+        parts = [content[6:7], *_timeless_sections(content)]
+    return hashlib.blake2b(b"".join(parts), digest_size=16).digest()
+
+
+def _size_3(content: bytes, start: int) -> int:
+    return int.from_bytes(content[start : start + 3], "big")
+
+
+def _timeless_sections(content: bytes) -> Iterator[bytes]:
+    """Yield sections 1 to 4 of a message of edition 2, with zeros for their times."""
+    start = _INDICATOR_BYTES[2]
+    while start + 5 < len(content) and content[start + 4] <= _PRODUCT:
+        size, number = struct.unpack(">IB", content[start : start + 5])
+        section = bytearray(content[start : start + size])
+        times = [_REFERENCE_TIME] if number == _IDENTIFICATION else []
+        if number == _PRODUCT:
+            template = int.from_bytes(section[7:9], "big")
+            end = _ENDS_OF_INTERVALS.get(template)
+            times = [_FORECAST_TIME] if template < _FIRST_OF_OTHER_KINDS else []
+            times += [(end, end + 7)] if end else []
+        for first, last in times:
+            section[first:last] = bytes(last - first)
+        yield bytes(section)
+        start += max(size, 5)
