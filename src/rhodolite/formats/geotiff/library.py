@@ -45,5 +45,5 @@ def open_file(path: Path) -> Iterator[Any]:
                 rasterio.open(path, driver="GTiff") as file,
             ):
                 yield file
-        except rasterio.errors.RasterioError as error:
+        except (rasterio.errors.RasterioError, UnicodeDecodeError) as error:
             raise DataError(f"{path}: this is no whole GeoTIFF: {error}") from None
