@@ -33,6 +33,15 @@ def is_unicode(name: object) -> bool:
     return True
 
 
+def is_number(text: str) -> bool:
+    """Return whether a text is a number with a decimal point, or `nan` or `inf`."""
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
 def write_number(value: float) -> str:
     """Return a number in the fewest digits that are read back as the same number."""
     return repr(float(value)).removesuffix(".0")

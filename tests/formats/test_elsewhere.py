@@ -179,6 +179,16 @@ def test_what_goes_on_failing_is_said_and_gives_no_number(server, change, said):
         data["tas"].values()
 
 
+@pytest.mark.usefixtures("values")
+def test_an_object_that_is_replaced_while_it_is_read_gives_no_number(server, tmp_path):
+    """The places of chunks are those of the one before: what lies there now is something else."""
+    data = rhodolite.read(f"{server.address}/days.nc")
+    path = tmp_path / "days.nc"
+    path.write_bytes(bytes(reversed(path.read_bytes())))
+    with pytest.raises(DataError, match="was replaced while it was being read"):
+        data["tas"].values()
+
+
 def test_addresses_of_nothing_and_secrets_in_none(server, tmp_path, monkeypatch):
     for address in ("s3://bucket/none.nc", "s3://bucket/none.zarr"):
         with pytest.raises(DataError, match=r"no Zarr store|nothing at this address"):

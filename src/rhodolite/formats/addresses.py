@@ -56,7 +56,7 @@ def _read_file(mirror: Mirror, group: str | None) -> Dataset:
     """Open a file of which parts are fetched: of NetCDF when they are needed, of others all."""
     mirror.fetch_blocks(0, min(_START, mirror.size))
     kind = format_of(mirror.path)
-    if kind.name != "NetCDF":
+    if not kind.by_parts:
         mirror.fetch_all()
     elif is_classic(mirror.path):
         mirror.fetch_blocks(0, min(_CLASSIC_HEADER, mirror.size))

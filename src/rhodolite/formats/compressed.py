@@ -8,7 +8,6 @@ import gzip
 import lzma
 import shutil
 import tarfile
-import tempfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
@@ -21,6 +20,7 @@ from rhodolite.errors import DataError
 from rhodolite.formats.extras import need_extra
 from rhodolite.formats.open import open_dataset
 from rhodolite.formats.registry import FORMATS, TAR_MARK, TAR_MARK_AT, is_store
+from rhodolite.formats.scratch_folders import new_folder
 from rhodolite.formats.tables import workbook
 from rhodolite.formats.tables.workbook import is_workbook
 from rhodolite.model.dataset import Dataset
@@ -60,8 +60,6 @@ _OPENERS: dict[bytes, Callable[..., Any]] = {
     b"\x28\xb5\x2f\xfd": _open_zstandard,
 }
 _unpacked: dict[tuple[Path, int, int], Path] = {}
-_folders: list[tempfile.TemporaryDirectory[str]] = []
-"""Removed when the process ends."""
 
 
 def read(path: Path, group: str | None = None) -> Dataset:
@@ -88,11 +86,10 @@ def read(path: Path, group: str | None = None) -> Dataset:
     about = path.stat()
     key = (path.resolve(), about.st_mtime_ns, about.st_size)
     if key not in _unpacked:
-        folder = tempfile.TemporaryDirectory(prefix="rhodolite-")
-        _folders.append(folder)
+        folder = new_folder()
         with _saying_what_is_wrong(path):
-            _unpack(path, Path(folder.name))
-        _unpacked[key] = Path(folder.name)
+            _unpack(path, folder)
+        _unpacked[key] = folder
     inner = _chosen(sorted(_files_in(_unpacked[key])))
     if not inner:
         raise DataError(f"{path}: there is no file in it")

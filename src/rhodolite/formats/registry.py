@@ -46,6 +46,8 @@ class Format:
         Suffixes of files that are read, and not written.
     tabular : bool
         Whether it holds rows and columns.
+    by_parts : bool
+        Whether its files are read by parts where they lie elsewhere, and not fetched as a whole.
     extra : str
         The part of the installation that it needs; empty where that is none.
     """
@@ -61,6 +63,7 @@ class Format:
     writable: bool = True
     also_read: tuple[str, ...] = ()
     tabular: bool = False
+    by_parts: bool = False
     extra: str = ""
 
     def has_suffix_of(self, path: Path) -> bool:
@@ -105,6 +108,7 @@ FORMATS = (
             "netcdf3-64bit-data",
         ),
         chunked=True,
+        by_parts=True,
     ),
     Format(
         "Zarr",

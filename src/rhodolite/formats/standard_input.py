@@ -5,11 +5,11 @@ from __future__ import annotations
 
 import shutil
 import sys
-import tempfile
 from functools import cache
 from pathlib import Path
 
 from rhodolite.errors import DataError
+from rhodolite.formats.scratch_folders import new_folder
 
 STREAMS = ("-", "/dev/stdin", "/dev/fd/0")
 _SIGNATURES = (b"\x89hdf", b"cdf", b"ncols", b"nrows")
@@ -29,9 +29,7 @@ def keep_standard_input() -> Path:
         raise DataError(
             "-: nothing is piped in; name a file, or pipe one in: ... | rhodolite ..."
         )
-    folder = tempfile.TemporaryDirectory(prefix="rhodolite-")
-    _folders.append(folder)
-    spooled = Path(folder.name) / "stdin"
+    spooled = new_folder() / "stdin"
     with spooled.open("wb") as file:
         shutil.copyfileobj(sys.stdin.buffer, file)
     with spooled.open("rb") as file:
@@ -40,7 +38,3 @@ def keep_standard_input() -> Path:
         raise DataError("-: what is piped in is empty")
     suffix = ".nc" if start.startswith(_SIGNATURES) else ".csv"
     return spooled.rename(spooled.with_suffix(suffix))
-
-
-_folders: list[tempfile.TemporaryDirectory[str]] = []
-"""Removed when the process ends."""

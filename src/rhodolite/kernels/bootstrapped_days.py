@@ -115,7 +115,9 @@ def _gather(
 
 @compiled_for("float64(float64, float64, boolean)")
 def _beyond(value: float, threshold: float, below: bool) -> float:
-    return 1.0 if (value < threshold if below else value > threshold) else 0.0
+    if below:
+        return 1.0 if value < threshold else 0.0
+    return 1.0 if value > threshold else 0.0
 
 
 @compiled_for(

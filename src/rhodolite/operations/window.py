@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
@@ -11,9 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, FirstAxisMoved, Mapped, Reduction, SeriesKernel
+from rhodolite.arrays import FirstAxisMoved, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.kernels.sliding import KINDS, slide
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
@@ -26,6 +23,7 @@ from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import MEAN, OFFERED, Measure, Measures
 from rhodolite.operations.parameters.window_width import WindowWidth
 from rhodolite.operations.time_groups.filters import Band, Filtered
+from rhodolite.operations.time_groups.moving_windows import MovingWindows
 from rhodolite.operations.time_groups.result_attributes import describe_statistic
 from rhodolite.operations.time_groups.several_statistics import each_statistic
 from rhodolite.operations.time_groups.totals import TotalRule, adding, mean_weights
@@ -35,7 +33,6 @@ from rhodolite.operations.variables.along_time import (
     variables_along_time,
 )
 
-_EPSILON = 1e-9
 _OF_TWO = ("mean", "sum")
 """Statistics that can be the middle of those of two windows."""
 Indices = NDArray[np.intp]
@@ -237,7 +234,7 @@ class Window(Operation):
         order, windows = _find_windows(axis, reaches)
         assert self.width is not None
         label = f"{variable.name} over {self.width.words}"
-        work = _OfWindows(
+        work = MovingWindows(
             label, along, order, windows, measure, weights, length, self.min_coverage
         )
         first = (len(axis), *variable.shape[:along], *variable.shape[along + 1 :])
@@ -310,99 +307,3 @@ def _find_windows(
         for before, after in reaches
     ]
     return order, windows
-
-
-@dataclass
-class _OfWindows(SeriesKernel):
-    label: str
-    axis: int
-    order: Indices
-    windows: list[tuple[Indices, Indices]]
-    measure: Measure
-    weights: Array | None
-    length: int
-    share: float
-
-    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
-        return {"value": ((len(self.order),), np.dtype("f8"))}
-
-    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        values = np.asarray(block, dtype=np.float64)[self.order]
-        weights = None if self.weights is None else self.weights[self.order]
-        parts = [self._of_all(values, weights, *window) for window in self.windows]
-        results = np.asarray(sum(parts) / len(parts))
-        there = ~np.isnan(values)
-        lost = int((np.isnan(results) & there).sum())
-        placed = np.empty_like(results)
-        placed[self.order] = results
-        return {"value": placed}, Counter(lost=lost, of=values.size)
-
-    def _of_all(
-        self, values: Array, weights: Array | None, begins: Indices, ends: Indices
-    ) -> Array:
-        """Return the statistic of each step's window: of all full ones at once where that is
-        possible, and one by one of others."""
-        flat = values.reshape(len(values), -1)
-        gaps = np.isnan(flat).sum(axis=0)
-        full = ends - begins == self.length
-        # Cell by cell, so that a gap in one changes nothing in others.
-        whole = (gaps == 0) & (self.measure.kind in KINDS) & full.any()
-        if whole.all():
-            results = self._slid(flat, weights, begins, full)
-        else:
-            results = np.full(flat.shape, np.nan)
-            if whole.any():
-                results[:, whole] = self._slid(flat[:, whole], weights, begins, full)
-        for cells, steps in (
-            (whole, np.flatnonzero(~full)),
-            (~whole & (gaps < len(flat)), np.arange(len(flat))),
-        ):
-            if not cells.any():
-                continue
-            chosen = flat[:, cells]
-            for at in steps:
-                part = _part(weights, begins[at], ends[at])
-                window = chosen[begins[at] : ends[at]]
-                results[at, cells] = self._of_one(window, part)
-        return results.reshape(values.shape)
-
-    def _slid(
-        self, values: Array, weights: Array | None, begins: Indices, full: Array
-    ) -> Array:
-        """Return the statistic of all full windows at once, missing for others."""
-        results = np.full(values.shape, np.nan)
-        slid = slide(values, weights, self.measure.kind, self.length)
-        steps = np.flatnonzero(full)
-        first = begins[steps]
-        if (np.diff(first) == 1).all() and (np.diff(steps) == 1).all():
-            # By far the most usual case, without a copy.
-            results[steps[0] : steps[-1] + 1] = slid[first[0] : first[-1] + 1]
-        else:
-            results[steps] = slid[first]
-        return results
-
-    def _of_one(self, values: Array, weights: Array | None) -> Array:
-        """Return the statistic of one window, missing where too little of it is there."""
-        missing = np.full(values.shape[1:], np.nan)
-        needed = max(self.share * self.length - _EPSILON, _EPSILON)
-        if len(values) < needed:
-            return missing
-        if self.measure.merges:
-            kernel, name = self.measure.statistic(weighted=weights is not None)
-            gathered = kernel.gather(values, np.zeros(len(values), np.intp), 1, weights)
-            result, count = kernel.finish(gathered)[name][0], gathered.count[0]
-        else:
-            result, count = self.measure.of_all(values), (~np.isnan(values)).sum(axis=0)
-        return np.where(count >= needed, result, missing)
-
-    def report(self, counts: Counter[str]) -> None:
-        if counts["lost"]:
-            warn(
-                f"{self.label}: {counts['lost']:,} of {counts['of']:,} values are missing, since "
-                "their windows reach beyond the data or lack steps; --min-coverage changes how "
-                "much is needed"
-            )
-
-
-def _part(weights: Array | None, begin: int, end: int) -> Array | None:
-    return None if weights is None else weights[begin:end]

@@ -86,37 +86,42 @@ def read_geojson(path: Path) -> list[Feature]:
         geometry_file = json.loads(content.decode("utf-8-sig"))
     except (OSError, ValueError) as error:
         raise DataError(f"{path}: this is not valid GeoJSON: {error}") from None
-    if isinstance(geometry_file, dict) and geometry_file.get("type") == "Topology":
-        return read_topology(path, geometry_file)
     if not isinstance(geometry_file, dict) or "type" not in geometry_file:
         raise DataError(f"{path}: this is not valid GeoJSON: it has no member 'type'")
-    features = (
-        geometry_file.get("features")
-        if geometry_file["type"] == "FeatureCollection"
-        else [geometry_file]
-    )
-    if not isinstance(features, list):
+    if geometry_file["type"] == "Topology":
+        return read_topology(path, geometry_file)
+    listed: Any = [geometry_file]
+    if geometry_file["type"] == "FeatureCollection":
+        listed = geometry_file.get("features")
+    if not isinstance(listed, list):
         raise DataError(f"{path}: this is not valid GeoJSON: 'features' is not a list")
-    features_read = []
-    for at, feature in enumerate(features, 1):
-        if not isinstance(feature, dict):
-            raise DataError(
-                f"{path}: this is not valid GeoJSON: feature {at} is not an object"
-            )
-        geometry = (
-            feature.get("geometry") if feature.get("type") == "Feature" else feature
-        )
-        properties = feature.get("properties")
-        for name, member in (("geometry", geometry), ("properties", properties)):
-            if member is not None and not isinstance(member, dict):
-                raise DataError(
-                    f"{path}: this is not valid GeoJSON: '{name}' of feature {at} is not an object"
-                )
-        if geometry:
-            own_id = {"id": feature["id"]} if "id" in feature else {}
-            features_read.append(({**(properties or {}), **own_id}, geometry))
+    read = (_read_feature(path, at, feature) for at, feature in enumerate(listed, 1))
+    features = [feature for feature in read if feature is not None]
     system = _named_system(geometry_file)
-    return turn_features(path, features_read, system) if system else features_read
+    return turn_features(path, features, system) if system else features
+
+
+def _read_feature(path: Path, number: int, feature: Any) -> Feature | None:
+    """Return properties and geometry of a feature, or of a bare geometry; None where it has none.
+
+    Raises
+    ------
+    DataError
+        If it, or one of both, is no object.
+    """
+    mistake = f"{path}: this is not valid GeoJSON:"
+    if not isinstance(feature, dict):
+        raise DataError(f"{mistake} feature {number} is not an object")
+    is_feature = feature.get("type") == "Feature"
+    geometry = feature.get("geometry") if is_feature else feature
+    properties = feature.get("properties")
+    for name, member in (("geometry", geometry), ("properties", properties)):
+        if member is not None and not isinstance(member, dict):
+            raise DataError(f"{mistake} '{name}' of feature {number} is not an object")
+    if not geometry:
+        return None
+    own_id = {"id": feature["id"]} if "id" in feature else {}
+    return {**(properties or {}), **own_id}, geometry
 
 
 def _named_system(geometry_file: dict[str, Any]) -> str | None:

@@ -148,17 +148,17 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
         DataError
             If the data hold none of those that were asked for.
         """
-        held = f"the data hold {min(years)} to {max(years)}"
+        extent = f"the data hold {min(years)} to {max(years)}"
         chosen = [max(years)]
         if self.emphasise:
             chosen = [year for year in years if year in self.emphasise]
         if not chosen:
-            raise DataError(f"--emphasise {self.emphasise}: {held}")
+            raise DataError(f"--emphasise {self.emphasise}: {extent}")
         if self.base is None:
             return chosen, [year for year in years if year not in chosen]
         base = [year for year in years if _inside(year, self.base)]
         if not base:
-            raise DataError(f"--base {self.base}: {held}")
+            raise DataError(f"--base {self.base}: {extent}")
         return chosen, base
 
     def _dress(self, axes: Any, curve: Curve, length: int) -> None:

@@ -18,6 +18,7 @@ import numpy as np
 from rhodolite.arrays import Array, InMemory
 from rhodolite.formats.text.dates import parse_date, time_variables
 from rhodolite.model.variable import Variable
+from rhodolite.plain_text import is_number
 
 NAME_TAG, PLACE_TAG = "NETCDF_VARNAME", "NETCDF_DIM_"
 ORDER_TAG = "NETCDF_DIM_EXTRA"
@@ -109,10 +110,10 @@ def _by_dates(name: str, bands: Sequence[Band]) -> BandGroup | None:
 
 def _of_one_time(name: str, stem: str) -> BandGroup:
     """Return a single band; along time, where the name of the file holds one date."""
-    found = _DATE_IN_NAME.findall(stem)
-    if len(found) != 1:
+    dates = _DATE_IN_NAME.findall(stem)
+    if len(dates) != 1:
         return BandGroup(name, np.array(1), (), [])
-    date = parse_date("-".join(part for part in found[0] if part))
+    date = parse_date("-".join(part for part in dates[0] if part))
     if date is None:
         return BandGroup(name, np.array(1), (), [])
     return BandGroup(
@@ -175,17 +176,9 @@ def _axis(
         calendar = str(about.get("calendar", "standard"))
         return time_variables([date for date in dates if date is not None], calendar)
     values = np.array(labels, dtype=object)
-    if is_time or all(map(_is_number, labels)):
+    if is_time or all(map(is_number, labels)):
         values = np.array([float(text) for text in numbers])
     return [Variable(dimension, (dimension,), InMemory(values), about)]
-
-
-def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
 
 
 def attributes_of(name: str, file_tags: Mapping[str, str]) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from typing import IO, Any
 import numpy as np
 
 from rhodolite.arrays import Array
+from rhodolite.arrays.positional import read_at
 from rhodolite.errors import DataError
 from rhodolite.formats.grib.sections import (
     Field,
@@ -93,7 +94,7 @@ def _described(path: Path, field: Field) -> bytes:
 
 def _read_spans(path: Path, field: Field) -> list[bytes]:
     with path.open("rb", buffering=0) as file:
-        parts = [os.pread(file.fileno(), size, start) for start, size in field.spans]
+        parts = [read_at(file.fileno(), size, start) for start, size in field.spans]
     if any(
         len(part) < size for part, (_, size) in zip(parts, field.spans, strict=True)
     ):

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from rhodolite.arrays.positional import read_at
 from rhodolite.errors import DataError
 from rhodolite.formats.mirrored.mirror import Mirror
 
@@ -40,7 +41,7 @@ class _Parts(io.RawIOBase):
         length = max(min(len(view), self._mirror.size - self._at), 0)
         if length:
             self._mirror.fetch_blocks(self._at, length)
-            view[:length] = os.pread(self._file.fileno(), length, self._at)
+            view[:length] = read_at(self._file.fileno(), length, self._at)
         self._at += length
         return length
 

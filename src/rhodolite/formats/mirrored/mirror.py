@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import bisect
-import itertools
-import os
-import tempfile
 import threading
 from collections.abc import Sequence
-from functools import cache
 from pathlib import Path
 from typing import Any
 
+from rhodolite.arrays.positional import write_at
 from rhodolite.errors import DataError
 from rhodolite.formats.mirrored.object_stores import (
     fetch_ranges,
@@ -21,6 +18,7 @@ from rhodolite.formats.mirrored.object_stores import (
     saying_what_failed,
     split_address,
 )
+from rhodolite.formats.scratch_folders import new_folder
 
 BLOCK = 1 << 20
 """Bytes that are fetched together where a library reads here and there."""
@@ -62,17 +60,24 @@ class Mirror:
         Raises
         ------
         DataError
-            If they cannot be fetched, or the disk for scratch files is full.
+            If they cannot be fetched, the file has been replaced, or the disk for scratch files is
+            full.
         """
         missing = [part for part in dict.fromkeys(ranges) if not self._has(part)]
         if not missing:
             return
         folder, name = split_address(self.address)
         contents = fetch_ranges(self.address, open_store(folder), name, missing)
+        # Asked afterwards, so that no part of another version goes unnoticed.
+        if _describe(self.address) != (self.size, self.version):
+            raise DataError(
+                f"{self.address}: was replaced while it was being read; run it again when nothing "
+                "writes to it"
+            )
         try:
             with self.path.open("r+b", buffering=0) as file:
                 for content, (start, _) in zip(contents, missing, strict=True):
-                    os.pwrite(file.fileno(), content, start)
+                    write_at(file.fileno(), memoryview(content), start)
         except OSError as error:
             raise DataError(
                 f"{self.address}: no room for what is fetched of it ({error.strerror}); name a "
@@ -129,7 +134,6 @@ def _merged(ranges: list[Range]) -> list[Range]:
 
 _mirrors: dict[Path, Mirror] = {}
 _latest: dict[str, Mirror] = {}
-_numbers = itertools.count()
 
 
 def mirror_file(address: str) -> Mirror:
@@ -140,21 +144,27 @@ def mirror_file(address: str) -> Mirror:
     DataError
         If there is no such file.
     """
+    size, version = _describe(address)
+    folder, name = split_address(address)
+    known = _latest.get(address)
+    if known is None or (known.size, known.version) != (size, version):
+        path = new_place(address)
+        path.parent.mkdir(parents=True)
+        known = Mirror(address, path, size, version)
+        if size and not gives_parts(address, open_store(folder), name):
+            known.take_whole()
+        _mirrors[path] = _latest[address] = known
+    return known
+
+
+def _describe(address: str) -> tuple[int, str]:
+    """Return the bytes of a file, and what is another text where it is replaced."""
     import obstore
 
     folder, name = split_address(address)
     with saying_what_failed(address):
         about: Any = obstore.head(open_store(folder), name)
-    version = f"{about['e_tag']} {about['last_modified']}"
-    known = _latest.get(address)
-    if known is None or known.version != version:
-        path = new_place(address)
-        path.parent.mkdir(parents=True)
-        known = Mirror(address, path, about["size"], version)
-        if known.size and not gives_parts(address, open_store(folder), name):
-            known.take_whole()
-        _mirrors[path] = _latest[address] = known
-    return known
+    return about["size"], f"{about['e_tag']} {about['last_modified']}"
 
 
 def mirror_of(path: object) -> Mirror | None:
@@ -166,11 +176,10 @@ def new_place(address: str) -> Path:
     """Return where a copy of what lies at an address can be made; another one each time, since what
     was opened before may still be read."""
     parts = [part for part in address.split("/") if part not in ("", ".", "..")]
-    folder = Path(_folder().name) / str(next(_numbers))
-    return folder.joinpath(*(part.rstrip(":") for part in parts))
+    return new_folder().joinpath(*(part.rstrip(":") for part in parts))
 
 
-@cache
-def _folder() -> tempfile.TemporaryDirectory[str]:
-    """Return the folder for copies, removed when the process ends."""
-    return tempfile.TemporaryDirectory(prefix="rhodolite-")
+def place_name(path: Path | str) -> str:
+    """Return what people call the place of a file: of a copy, the address that it is of."""
+    mirror = mirror_of(path)
+    return str(path) if mirror is None else mirror.address

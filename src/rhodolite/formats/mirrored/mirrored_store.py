@@ -35,16 +35,16 @@ def mirror_store(address: str) -> Path | None:
     folder = new_place(address)
     folder.mkdir(parents=True, exist_ok=True)
     try:
-        told = json.loads(content)
+        described = json.loads(content)
     except ValueError as error:
         raise DataError(f"{address}/{name}: this is not valid JSON: {error}") from None
-    gathered = _gathered(told)
+    gathered = _gathered(described)
     if gathered:
         # The group that tells of all is described there, too, or tells itself.
         own = (
             {}
             if name == ".zmetadata"
-            else {name: {**told, "consolidated_metadata": None}}
+            else {name: {**described, "consolidated_metadata": None}}
         )
         for key, about in {**gathered, **own}.items():
             _put(folder, key, json.dumps(about).encode())
@@ -54,13 +54,13 @@ def mirror_store(address: str) -> Path | None:
     return folder
 
 
-def _gathered(told: Any) -> dict[str, Any]:
+def _gathered(described: Any) -> dict[str, Any]:
     """Return the metadata of all groups and arrays by their place, where they are told together."""
-    if not isinstance(told, dict):
+    if not isinstance(described, dict):
         return {}
-    if isinstance(told.get("metadata"), dict):
-        return dict(told["metadata"])
-    together = told.get("consolidated_metadata") or {}
+    if isinstance(described.get("metadata"), dict):
+        return dict(described["metadata"])
+    together = described.get("consolidated_metadata") or {}
     inner = together.get("metadata") if isinstance(together, dict) else None
     return {f"{place}/zarr.json": about for place, about in (inner or {}).items()}
 

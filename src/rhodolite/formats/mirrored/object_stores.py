@@ -99,7 +99,7 @@ def saying_what_failed(address: str) -> Iterator[None]:
             "environment, such as AWS_ACCESS_KEY_ID"
         ) from None
     except (known.BaseError, OSError, ValueError) as error:
-        reason = str(error).split("\\n")[0].split("Debug source:")[0].strip()
+        reason = str(error).split("\n")[0].split("Debug source:")[0].strip()
         raise DataError(f"{address}: cannot be read: {reason}") from None
 
 

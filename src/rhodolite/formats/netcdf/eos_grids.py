@@ -18,7 +18,6 @@ _LARGEST_DEGREES = 360.0
 """Beyond which a corner is packed as degrees, minutes and seconds: DDDMMMSSS.SS."""
 _OLD_NAMES = {"Units": "units", "Title": "long_name", "LongName": "long_name"}
 _AXES = {"YDim": "lat", "XDim": "lon"}
-Text = dict[str, Any]
 
 
 @dataclass(frozen=True)
@@ -106,9 +105,9 @@ def _read_grid(text: str) -> _Grid:
 
 def _named(variable: Variable, grid: _Grid) -> Variable:
     """Return a field with the names of its dimensions, and attributes under their usual names."""
-    told = grid.dimensions.get(variable.name, variable.dimensions)
-    if len(told) == len(variable.dimensions):
-        dimensions = tuple(_AXES.get(name, name) for name in told)
+    names = grid.dimensions.get(variable.name, variable.dimensions)
+    if len(names) == len(variable.dimensions):
+        dimensions = tuple(_AXES.get(name, name) for name in names)
         variable = variable.replace(dimensions=dimensions)
     usual = {
         _OLD_NAMES[key]: value

@@ -12,7 +12,7 @@ import numpy as np
 from rhodolite.arrays import Array, LazyArray, Region, Unpacking
 from rhodolite.errors import DataError
 from rhodolite.formats.cf.decode import Decoding
-from rhodolite.formats.mirrored.mirror import mirror_of
+from rhodolite.formats.mirrored.mirror import mirror_of, place_name
 from rhodolite.formats.netcdf.direct_chunk_reader import (
     ContiguousReader,
     Identity,
@@ -67,8 +67,8 @@ class NetCDFVariable(LazyArray):
     def __getstate__(self) -> dict[str, Any]:
         if mirror_of(self.path) is not None:
             raise DataError(
-                f"{self.path}: what lies elsewhere is read by this process alone; copy the file "
-                "first, or leave out --cluster"
+                f"{place_name(self.path)}: what lies elsewhere is read by this process alone; "
+                "copy the file first, or leave out --cluster"
             )
         # Another process may run in another folder.
         path = self.path.resolve() if isinstance(self.path, Path) else self.path
@@ -98,7 +98,7 @@ class NetCDFVariable(LazyArray):
 
     @property
     def origin(self) -> str:
-        return f"{self.path}: variable '{self.name}'"
+        return f"{place_name(self.path)}: variable '{self.name}'"
 
     def read(self, region: Region) -> Array:
         try:
@@ -111,11 +111,11 @@ class NetCDFVariable(LazyArray):
             return self.decoding.decode(raw)
         except CorruptChunk as damage:
             raise DataError(
-                f"{self.path}: variable '{self.name}' is damaged: {damage}"
+                f"{place_name(self.path)}: variable '{self.name}' is damaged: {damage}"
             ) from None
         except (OSError, RuntimeError) as error:
             raise DataError(
-                f"{self.path}: variable '{self.name}' cannot be read: {error}"
+                f"{place_name(self.path)}: variable '{self.name}' cannot be read: {error}"
             ) from None
 
     def _through_library(self, region: Region) -> Array:
@@ -144,8 +144,8 @@ class NetCDFVariable(LazyArray):
                     self._placement, why = find_placement(self.path, self.name)
                     if self._placement is None:
                         warnings.warn(
-                            f"{self.path}: {self.name} is read through the NetCDF library, since "
-                            f"{why}",
+                            f"{place_name(self.path)}: {self.name} is read through the NetCDF "
+                            f"library, since {why}",
                             stacklevel=1,
                         )
             self._searched = True

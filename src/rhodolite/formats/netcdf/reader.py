@@ -12,11 +12,18 @@ import netCDF4
 import numpy as np
 
 from rhodolite.arrays import InMemory, LazyArray, Unreadable
-from rhodolite.errors import DataError, nearest_names, warn
+from rhodolite.errors import DataError, warn
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.netcdf.eos_grids import only_grid, place_on_grid
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
+from rhodolite.formats.netcdf.groups import (
+    all_groups,
+    choose_group,
+    fields_of_groups,
+    in_scope_of,
+    up_from,
+)
 from rhodolite.formats.netcdf.lazy_variable import NetCDFVariable
 from rhodolite.formats.netcdf.netcdf3_header import is_classic, needed_size
 from rhodolite.formats.netcdf.oddities import (
@@ -77,11 +84,11 @@ def _read_locked(path: Path, group: str | None, oddities: Oddities) -> Dataset:
             file = netcdf_files.get(path)
         except (OSError, RuntimeError) as error:
             raise DataError(f"{path}: {_why_unreadable(path, error)}") from None
-        groups = tuple(inner.path for inner in _all_groups(file) if inner.variables)
+        groups = tuple(inner.path for inner in all_groups(file) if inner.variables)
         source = SourceFile(
             path, _format_name(file), path.stat().st_size, groups=groups
         )
-        chosen = _group(file, path, group or only_grid(file))
+        chosen = choose_group(file, path, group or only_grid(file))
         dataset = _dataset(file, chosen, source, oddities)
         return place_on_grid(dataset, file, chosen.path)
 
@@ -120,9 +127,9 @@ def _dataset(file: Any, chosen: Any, source: SourceFile, oddities: Oddities) -> 
     """Describe the variables of a group of an open file."""
     place = source.address or source.path
     try:
-        scope = _in_scope(chosen)
+        scope = in_scope_of(chosen)
         scope = (
-            {**scope, **_fields_of_groups(chosen, scope)} if chosen is file else scope
+            {**scope, **fields_of_groups(chosen, scope)} if chosen is file else scope
         )
         described = {
             name: _describe(place, name, stored, oddities)
@@ -136,7 +143,7 @@ def _dataset(file: Any, chosen: Any, source: SourceFile, oddities: Oddities) -> 
         ) from None
     growing = {
         name
-        for level in _up_from(chosen)
+        for level in up_from(chosen)
         for name, dimension in level.dimensions.items()
         if dimension.isunlimited()
     }
@@ -164,90 +171,6 @@ def _format_name(file: Any) -> str:
         except (AttributeError, RuntimeError):
             return "HDF5"
     return _FORMATS.get(file.data_model, str(file.data_model))
-
-
-def _group(file: Any, path: Path, name: str | None) -> Any:
-    """Return the group asked for, or the file itself where its variables are at the top."""
-    groups = {group.path: group for group in _all_groups(file) if group.variables}
-    listed = ", ".join(f"{path}:{place}" for place in groups)
-    if name is not None:
-        wanted = "/" + name.strip("/")
-        if wanted == "/":
-            return file
-        if wanted not in groups:
-            raise DataError(
-                f"{path}: no group '{wanted}'. {nearest_names(wanted, groups)}"
-            )
-        return groups[wanted]
-    if not file.variables and not _fields_of_groups(file, {}):
-        hint = (
-            f"its variables are in groups; name one of {listed}"
-            if groups
-            else "it is empty"
-        )
-        raise DataError(f"{path}: no variables at the top of the file; {hint}")
-    return file
-
-
-def _fields_of_groups(file: Any, variables: dict[str, Any]) -> dict[str, Any]:
-    """Return the variables of groups that run along dimensions of the whole file, by their names,
-    or with that of their group before it where that is taken; says which groups are left out."""
-    groups: dict[str, Any] = {}
-    left = []
-    for group in _all_groups(file):
-        inner = {
-            name: stored
-            for name, stored in group.variables.items()
-            if name
-            and stored.dimensions
-            and set(stored.dimensions) <= set(file.dimensions)
-        }
-        if not file.variables or group.dimensions or len(inner) < len(group.variables):
-            left += [group.path] if group.variables else []
-            continue
-        for name, stored in inner.items():
-            taken = name in variables or name in groups
-            whole = f"{group.path.strip('/').replace('/', '_')}_{name}"
-            groups[whole if taken else name] = stored
-    if left and file.variables:
-        warn(
-            f"groups with axes of their own are left out: {', '.join(left)}; name one as "
-            f"FILE:{left[0]}"
-        )
-    return groups
-
-
-def _all_groups(group: Any) -> list[Any]:
-    groups = []
-    for inner in group.groups.values():
-        groups += [inner, *_all_groups(inner)]
-    return groups
-
-
-def _up_from(group: Any) -> list[Any]:
-    """Return a group and those that it lies in, from the inside out."""
-    levels = []
-    while group is not None:
-        levels.append(group)
-        group = group.parent
-    return levels
-
-
-def _in_scope(group: Any) -> dict[str, Any]:
-    """Return a group's variables, and what it shares of the groups around it: coordinates and their
-    bounds (CF 2.7)."""
-    in_scope = dict(group.variables)
-    if in_scope.pop("", None) is not None:
-        warn("a variable without a name is left out")
-    dimensions = {name for stored in in_scope.values() for name in stored.dimensions}
-    for outer in _up_from(group)[1:]:
-        for name in dimensions & set(outer.variables) - set(in_scope):
-            in_scope[name] = outer.variables[name]
-            for key in ("bounds", "climatology"):
-                helper = getattr(in_scope[name], key, None)
-                if isinstance(helper, str) and helper in outer.variables:
-                    in_scope.setdefault(helper, outer.variables[helper])
-    return in_scope
 
 
 def _describe(

@@ -118,14 +118,23 @@ def _plan(
     summed = layout.checksums and chunks is not None and not compressed
     if values is not None and hdf5 and numeric and variable.shape and values.size:
         growing = bool(unlimited_in(dataset, variant) & set(variable.dimensions))
-        describes = variable.name in dataset.axes.auxiliary
-        worth = describes or values.nbytes >= _WORTH_SUMMING
-        summed = layout.checksums and worth and not (growing and compressed)
+        summed = _is_summed(variable, dataset, values, layout, growing)
         if growing or summed:
             # Left to itself the library takes chunks of a single step along a dimension that can
             # grow.
             chunks = chunk_shape(variable, itemsize, dataset, None)
     return _Plan(variable, encoding, chunks, values, summed)
+
+
+def _is_summed(
+    variable: Variable, dataset: Dataset, values: Array, layout: Layout, growing: bool
+) -> bool:
+    """Return whether a variable that is written at once gets checksums: what describes others, and
+    data that are worth it."""
+    compressed = layout.compression is not Compression.NONE
+    describes = variable.name in dataset.axes.auxiliary
+    worth = describes or values.nbytes >= _WORTH_SUMMING
+    return layout.checksums and worth and not (growing and compressed)
 
 
 def _lay_out(dataset: Dataset, plans: list[_Plan], path: Path, layout: Layout) -> None:

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import datetime
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
-from functools import cache
 from pathlib import Path
 from typing import Any
 
 import pandas
 
 from rhodolite.errors import DataError
+from rhodolite.formats.scratch_folders import new_folder
 from rhodolite.formats.text import csv
 from rhodolite.model.dataset import Dataset, SourceFile
 
@@ -39,7 +38,7 @@ def read_as_text(path: Path, format_name: str, frame: pandas.DataFrame) -> Datas
     text = frame.apply(_as_text).to_csv(
         index=False, header=frame.columns.dtype.kind != "i", lineterminator="\n"
     )
-    plain = Path(_folder().name) / f"{path.stem}.csv"
+    plain = new_folder() / f"{path.stem}.csv"
     plain.write_text(text, encoding="utf-8")
     try:
         dataset = csv.read(plain)
@@ -49,12 +48,6 @@ def read_as_text(path: Path, format_name: str, frame: pandas.DataFrame) -> Datas
         plain.unlink()
     source = SourceFile(path, format_name, path.stat().st_size)
     return replace(dataset, files=(source,))
-
-
-@cache
-def _folder() -> tempfile.TemporaryDirectory[str]:
-    """Return the folder for texts of tables, removed when the process ends."""
-    return tempfile.TemporaryDirectory(prefix="rhodolite-")
 
 
 def _as_text(column: pandas.Series[Any]) -> pandas.Series[Any]:

@@ -373,8 +373,8 @@ def _near(values: Array, text: str) -> NDArray[np.bool_]:
     """Return which values a number means, or a range of them."""
     first, dots, last = text.partition("..")
     try:
-        low = float(first) if first else -np.inf
-        high = (float(last) if last else np.inf) if dots else low
+        low = float(first or -np.inf)
+        high = float(last or np.inf) if dots else low
     except ValueError:
         return np.zeros(len(values), dtype=bool)
     slack = 1e-5 * np.maximum(np.abs(values), 1e-9)

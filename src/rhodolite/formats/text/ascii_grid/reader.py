@@ -14,6 +14,7 @@ from rhodolite.errors import DataError, warn
 from rhodolite.formats.even_axes import can_be_degrees, geographic_axis, plane_axis
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.variable import Variable
+from rhodolite.plain_text import is_number
 
 _KEYS = (
     "ncols",
@@ -190,7 +191,7 @@ class GridArray(LazyArray):
         try:
             values = np.array(words, dtype=np.float64)
         except ValueError:
-            wrong = next(word for word in words if not _is_number(word))
+            wrong = next(word for word in words if not is_number(word))
             raise DataError(
                 f"{self._path}: '{wrong}' among the values is not a number"
             ) from None
@@ -201,11 +202,3 @@ class GridArray(LazyArray):
             )
         values[values == header.missing] = np.nan
         return values.reshape(self.shape)[region]
-
-
-def _is_number(word: str) -> bool:
-    try:
-        float(word)
-    except ValueError:
-        return False
-    return True

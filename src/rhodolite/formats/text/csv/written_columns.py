@@ -19,6 +19,7 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_labels import base_years, time_labels
 from rhodolite.model.time.time_units import TimeUnits, dates_of_ticks, read_time_units
 from rhodolite.model.variable import Variable
+from rhodolite.plain_text import is_number
 
 _FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r")
 """Text that begins with these is run by spreadsheets, unless an apostrophe comes first."""
@@ -135,7 +136,7 @@ def _quote_formulas(values: Array) -> Array:
     texts = np.array(values, dtype=object)
     for place in np.ndindex(texts.shape):
         text = str(texts[place])
-        if text[:1] in _FORMULA_SIGNS and not _is_number(text):
+        if text[:1] in _FORMULA_SIGNS and not is_number(text):
             texts[place] = f"'{text}"
     return texts
 
@@ -145,14 +146,6 @@ def safe_title(column: Column) -> str:
     if column.raw:
         return column.title
     return str(_quote_formulas(np.array([column.title]))[0])
-
-
-def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
 
 
 def _as_dates(values: Array, units: TimeUnits) -> Array:

@@ -1,0 +1,137 @@
+"""Statistics of windows that move along time, over whole series."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rhodolite.arrays import Array, SeriesKernel
+from rhodolite.errors import warn
+from rhodolite.kernels.sliding import KINDS, slide
+from rhodolite.operations.parameters.statistic import Measure
+
+_EPSILON = 1e-9
+Indices = NDArray[np.intp]
+
+
+@dataclass
+class MovingWindows(SeriesKernel):
+    """The statistic of the window around each step.
+
+    Parameters
+    ----------
+    label : str
+        Of the result, for messages.
+    axis : int
+        Where time lies.
+    order : ndarray of int
+        The steps in the order of time.
+    windows : list of (ndarray of int, ndarray of int)
+        Where the window of each step begins and ends, in this order; of several, the middle of
+        their statistics is meant.
+    measure : Measure
+    weights : ndarray of float64, optional
+        Of the steps.
+    length : int
+        Steps of a full window.
+    share : float
+        Of a window, that has to be there.
+    """
+
+    label: str
+    axis: int
+    order: Indices
+    windows: list[tuple[Indices, Indices]]
+    measure: Measure
+    weights: Array | None
+    length: int
+    share: float
+
+    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
+        return {"value": ((len(self.order),), np.dtype("f8"))}
+
+    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
+        values = np.asarray(block, dtype=np.float64)[self.order]
+        weights = None if self.weights is None else self.weights[self.order]
+        parts = [self._of_all(values, weights, *window) for window in self.windows]
+        results = np.asarray(sum(parts) / len(parts))
+        there = ~np.isnan(values)
+        lost = int((np.isnan(results) & there).sum())
+        placed = np.empty_like(results)
+        placed[self.order] = results
+        return {"value": placed}, Counter(lost=lost, of=values.size)
+
+    def _of_all(
+        self, values: Array, weights: Array | None, begins: Indices, ends: Indices
+    ) -> Array:
+        """Return the statistic of each step's window: of all full ones at once where that is
+        possible, and one by one of others."""
+        flat = values.reshape(len(values), -1)
+        gaps = np.isnan(flat).sum(axis=0)
+        full = ends - begins == self.length
+        # Cell by cell, so that a gap in one changes nothing in others.
+        whole = (gaps == 0) & (self.measure.kind in KINDS) & full.any()
+        if whole.all():
+            results = self._slid(flat, weights, begins, full)
+        else:
+            results = np.full(flat.shape, np.nan)
+            if whole.any():
+                results[:, whole] = self._slid(flat[:, whole], weights, begins, full)
+        for cells, steps in (
+            (whole, np.flatnonzero(~full)),
+            (~whole & (gaps < len(flat)), np.arange(len(flat))),
+        ):
+            if not cells.any():
+                continue
+            chosen = flat[:, cells]
+            for at in steps:
+                part = _part(weights, begins[at], ends[at])
+                window = chosen[begins[at] : ends[at]]
+                results[at, cells] = self._of_one(window, part)
+        return results.reshape(values.shape)
+
+    def _slid(
+        self, values: Array, weights: Array | None, begins: Indices, full: Array
+    ) -> Array:
+        """Return the statistic of all full windows at once, missing for others."""
+        results = np.full(values.shape, np.nan)
+        slid = slide(values, weights, self.measure.kind, self.length)
+        steps = np.flatnonzero(full)
+        first = begins[steps]
+        if (np.diff(first) == 1).all() and (np.diff(steps) == 1).all():
+            # By far the most usual case, without a copy.
+            results[steps[0] : steps[-1] + 1] = slid[first[0] : first[-1] + 1]
+        else:
+            results[steps] = slid[first]
+        return results
+
+    def _of_one(self, values: Array, weights: Array | None) -> Array:
+        """Return the statistic of one window, missing where too little of it is there."""
+        missing = np.full(values.shape[1:], np.nan)
+        needed = max(self.share * self.length - _EPSILON, _EPSILON)
+        if len(values) < needed:
+            return missing
+        if self.measure.merges:
+            kernel, name = self.measure.statistic(weighted=weights is not None)
+            gathered = kernel.gather(values, np.zeros(len(values), np.intp), 1, weights)
+            result, count = kernel.finish(gathered)[name][0], gathered.count[0]
+        else:
+            result, count = self.measure.of_all(values), (~np.isnan(values)).sum(axis=0)
+        return np.where(count >= needed, result, missing)
+
+    def report(self, counts: Counter[str]) -> None:
+        if counts["lost"]:
+            warn(
+                f"{self.label}: {counts['lost']:,} of {counts['of']:,} values are missing, since "
+                "their windows reach beyond the data or lack steps; --min-coverage changes how "
+                "much is needed"
+            )
+
+
+def _part(weights: Array | None, begin: int, end: int) -> Array | None:
+    return None if weights is None else weights[begin:end]
