@@ -184,6 +184,17 @@ def test_bands_and_files_are_times_where_their_names_are_dates(tmp_path):
     assert data["rain"].units == "mm"
 
 
+def test_no_band_is_lost_where_two_name_one_time(tmp_path):
+    values = np.random.default_rng(5).random((3, 4, 6)).astype("f4")
+    write_picture(tmp_path / "t.tif", values)
+    with rasterio.open(tmp_path / "t.tif", "r+") as file:
+        for band, day in enumerate((1, 1, 2), start=1):
+            file.update_tags(band, NETCDF_DIM_time=str(day))
+    data = rhodolite.read(tmp_path / "t.tif")
+    assert data["t"].dimensions == ("band", "y", "x")
+    np.testing.assert_array_equal(data["t"].values(), values)
+
+
 def test_cells_that_a_picture_masks_are_missing(tmp_path):
     values = np.arange(24, dtype="u1").reshape(1, 4, 6)
     write_picture(tmp_path / "m.tif", values)

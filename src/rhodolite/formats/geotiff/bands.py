@@ -128,7 +128,7 @@ def _by_places(
     name: str, bands: Sequence[Band], file_tags: Mapping[str, str]
 ) -> BandGroup | None:
     """Return bands as a variable along the dimensions that their tags name; None where they name
-    none, or do not fill them."""
+    none, do not fill them, or two name one place."""
     dimensions = _dimensions(bands[0], file_tags)
     columns = [
         [band.tags.get(f"{PLACE_TAG}{dimension}", "") for band in bands]
@@ -143,7 +143,7 @@ def _by_places(
         for values, column in zip(along, columns, strict=True)
     ]
     numbers[tuple(indices)] = [band.number for band in bands]
-    if not numbers.all():
+    if numbers.size != len(bands) or not numbers.all():
         return None
     coordinates: list[Variable] = []
     for dimension, column, values in zip(dimensions, columns, along, strict=True):
