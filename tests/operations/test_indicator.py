@@ -17,7 +17,7 @@ from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.base_days import choose_base_days
 from rhodolite.kernels.daily_percentiles import (
     exceedance_of_rows,
-    thresholds_of_rows,
+    thresholds_of_days,
 )
 
 SINCE = "days since 2001-01-01"
@@ -486,24 +486,30 @@ def test_a_user_reads_dates_of_frosts_and_counts_of_days(tmp_path):
     assert lines[1] == f"2001,0.0,0.0,{frost}.0,{date},{last + 1}.0,0.0"
 
 
-@settings(max_examples=3)
-@given(st.integers(0, 10**6), st.sampled_from([(0.1, True), (0.9, False)]))
-def test_compiled_percentiles_of_days_are_those_of_numpy_to_the_bit(seed, asked):
+@settings(max_examples=6)
+@given(
+    st.integers(0, 10**6),
+    st.sampled_from([(0.1, True), (0.5, False), (0.9, False)]),
+    st.sampled_from([1, 5, 15]),
+)
+def test_compiled_percentiles_of_days_are_those_of_numpy_to_the_bit(
+    seed, asked, window
+):
     rng = np.random.default_rng(seed)
     rows = np.round(rng.normal(0, 3, (3, 250)) * 4) / 4
     rows[rng.random(rows.shape) < 0.05] = np.nan
     year = np.where(np.arange(250) < 200, np.arange(250) // 50, -1)
-    days = choose_base_days(np.arange(250) % 50, year, 50, 5)
+    days = choose_base_days(np.arange(250) % 50, year, 50, window)
     share, below = asked
     compiled = (
         exceedance_of_rows(rows, days, share, below, 0.8),
-        thresholds_of_rows(rows, days, share, 0.8),
+        thresholds_of_days(rows.T.copy(), days, share, 0.8),
     )
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr("rhodolite.kernels.daily_percentiles.can_compile", lambda: False)
         plain = (
             exceedance_of_rows(rows, days, share, below, 0.8),
-            thresholds_of_rows(rows, days, share, 0.8),
+            thresholds_of_days(rows.T.copy(), days, share, 0.8),
         )
     for ours, theirs in zip(compiled, plain, strict=True):
         np.testing.assert_array_equal(ours, theirs)

@@ -10,25 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.base_days import BaseDays
+from rhodolite.kernels.calendar_day_quantiles import place_of
 from rhodolite.kernels.compiling import compiled, compiled_for
-from rhodolite.kernels.selection import select
 
 Array = NDArray[Any]
 _NOBODY = -2
 """A year that no day belongs to."""
-
-
-@compiled_for("float64(int64, float64)")
-def _place(total: int, share: float) -> float:
-    """Return the place of a quantile among so many values in order, counted from 1.
-
-    Notes
-    -----
-    Definition 8 of Hyndman and Fan 1996 (The American Statistician 50), as Zhang and others 2005
-    have it.
-    """
-    place = total * share + (share + 1.0) / 3.0
-    return float(min(max(place, 1.0), float(total)))
 
 
 @compiled_for("float64(float64[::1], int64[::1], int64, int64, int64, float64)")
@@ -37,7 +24,7 @@ def _quantile(
 ) -> float:
     """Return a quantile of values in order, those of one year left out and those of another
     counted twice, which leaves `total` values."""
-    place = _place(total, share)
+    place = place_of(total, share)
     below = math.floor(place)
     part = place - below
     # Counted from the nearer end; from the upper one the higher of the two values comes first.
@@ -57,43 +44,6 @@ def _quantile(
             low, high = (one, ordered[at]) if upward else (ordered[at], one)
             return float(low if part == 0.0 else low + part * (high - low))
     return float(one)
-
-
-@compiled
-def find_thresholds(
-    rows: Array, starts: Array, members: Array, share: float, needed: float
-) -> Array:
-    """Return the percentile of each calendar day; see `daily_percentiles.thresholds_of_rows`.
-
-    Examples
-    --------
-    >>> from rhodolite.kernels.base_days import choose_base_days
-    >>> rows = np.array([[1.0, 2.0, 3.0, 4.0, 5.0]])
-    >>> days = choose_base_days(np.zeros(5, int), np.arange(5), 1, 1)
-    >>> find_thresholds(rows, days.starts, days.members, 0.5, 0.8).tolist()
-    [[3.0]]
-    """
-    cells, phases = rows.shape[0], starts.size - 1
-    thresholds = np.full((cells, phases), np.nan)
-    buffer = np.empty(members.size)
-    for cell in range(cells):
-        for phase in range(phases):
-            around = members[starts[phase] : starts[phase + 1]]
-            count = 0
-            for day in around:
-                buffer[count] = rows[cell, day]
-                count += not np.isnan(rows[cell, day])
-            if count == 0 or count < needed * around.size:
-                continue
-            place = _place(count, share)
-            below = math.floor(place)
-            values = buffer[:count]
-            low = select(values, below - 1, 0)
-            thresholds[cell, phase] = low
-            if place > below:
-                high = select(values, below, below)
-                thresholds[cell, phase] = low + (place - below) * (high - low)
-    return thresholds
 
 
 @compiled_for("int64(float64[::1], int64[::1], int64[::1], float64[::1], int64[::1])")
@@ -139,8 +89,8 @@ def _share_beyond(
     size, most = ordered.size, of_year.max()
     remaining = size - of_year[own]
     # No choice of a year moves the quantile past these values.
-    low = math.floor(_place(remaining, share)) - 1 - most
-    high = math.floor(_place(remaining + most, share)) + of_year[own]
+    low = math.floor(place_of(remaining, share)) - 1 - most
+    high = math.floor(place_of(remaining + most, share)) + of_year[own]
     if high < size and value > ordered[high]:
         return 0.0 if below else 1.0
     if low >= 0 and value < ordered[low]:

@@ -40,12 +40,19 @@ def compare_groups(values: Array, chosen: Array, others: Array) -> Groups:
     >>> groups.mean.tolist(), groups.number.tolist()
     ([2.0, 5.0], [2, 1])
     """
-    rows = [np.where(inside, values, np.nan) for inside in (chosen, others)]
-    number = np.repeat([0, 1], len(values))
+    rows = [_of_group(values, inside) for inside in (chosen, others)]
+    number = np.repeat([0, 1], [len(group) for group in rows])
     spread = Spread()
     gathered = spread.gather(np.concatenate(rows), number, 2, None)
     results = spread.finish(gathered)
     return Groups(gathered.count, results["mean"], results["variance"])
+
+
+def _of_group(values: Array, inside: Array) -> Array:
+    """Return the values of a group; only its times where they are the same at all cells."""
+    if inside.size == len(values):
+        return values[inside.reshape(-1)]
+    return np.where(inside, values, np.nan)
 
 
 def welch_test(groups: Groups) -> Array:

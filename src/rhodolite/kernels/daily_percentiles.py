@@ -18,15 +18,15 @@ from rhodolite.kernels.order_statistics import ascending
 Array = NDArray[Any]
 
 
-def thresholds_of_rows(
-    rows: Array, days: BaseDays, share: float, needed: float
+def thresholds_of_days(
+    values: Array, days: BaseDays, share: float, needed: float
 ) -> Array:
     """Return the percentile of each calendar day, over all years of the base.
 
     Parameters
     ----------
-    rows : ndarray of float64, shape (cells, n)
-        Series of days, NaN where missing.
+    values : ndarray of float64, shape (n, cells)
+        Of days, NaN where missing.
     days : BaseDays
     share : float
         From 0 to 1.
@@ -35,24 +35,25 @@ def thresholds_of_rows(
 
     Returns
     -------
-    ndarray of float64, shape (cells, phases)
+    ndarray of float64, shape (phases, cells)
 
     Examples
     --------
     >>> from rhodolite.kernels.base_days import choose_base_days
     >>> days = choose_base_days(np.zeros(5, int), np.arange(5), 1, 1)
-    >>> thresholds_of_rows(np.array([[1.0, 2.0, 3.0, 4.0, 5.0]]), days, 0.5, 0.8).tolist()
+    >>> values = np.array([[1.0], [2.0], [3.0], [4.0], [5.0]])
+    >>> thresholds_of_days(values, days, 0.5, 0.8).tolist()
     [[3.0]]
     """
     if can_compile():
-        from rhodolite.kernels.bootstrapped_days import find_thresholds
+        from rhodolite.kernels.calendar_day_quantiles import find_thresholds
 
-        return find_thresholds(rows, days.starts, days.members, share, needed)
+        return find_thresholds(values, days.starts, days.members, share, needed)
     phases = days.starts.size - 1
-    thresholds = np.full((len(rows), phases), np.nan)
+    thresholds = np.full((phases, values.shape[1]), np.nan)
     for phase in range(phases):
         around = days.members[days.starts[phase] : days.starts[phase + 1]]
-        thresholds[:, phase] = _percentile_of(rows[:, around], share, needed)
+        thresholds[phase] = _percentile_of(values[around].T, share, needed)
     return thresholds
 
 

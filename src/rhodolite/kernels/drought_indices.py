@@ -12,6 +12,7 @@ from rhodolite.kernels.distributions import (
     log_gamma_slopes,
     normal_quantile,
 )
+from rhodolite.kernels.empirical import Empirical
 from rhodolite.kernels.extreme_values import l_moments
 from rhodolite.kernels.grouped_statistics import Spread
 from rhodolite.kernels.moments import equal_values
@@ -267,9 +268,9 @@ def share_below(values: Array, base: Array) -> Array:
     [37.5, 100.0]
     """
     count = (~np.isnan(base)).sum(axis=0)
-    lower, equal = _compare_with(values, base)
+    below, up_to = Empirical(base).count_below(values)
     with np.errstate(divide="ignore", invalid="ignore"):
-        share = 100 * (lower + equal / 2) / count
+        share = 100 * ((below + up_to) / 2) / count
     return np.where(np.isnan(values) | (count == 0), np.nan, share)
 
 
@@ -288,18 +289,8 @@ def rank_among(values: Array, base: Array) -> Array:
     [3.0, 1.0]
     """
     count = (~np.isnan(base)).sum(axis=0)
-    lower, equal = _compare_with(values, base)
-    return np.where(np.isnan(values), np.nan, count - lower - equal + 1.0)
-
-
-def _compare_with(values: Array, base: Array) -> tuple[Array, Array]:
-    """Return how many values of a base lie below each value, and how many are equal to it."""
-    lower = np.zeros(values.shape)
-    equal = np.zeros(values.shape)
-    for row in base:
-        lower += row < values
-        equal += row == values
-    return lower, equal
+    _, up_to = Empirical(base).count_below(values)
+    return np.where(np.isnan(values), np.nan, count - up_to + 1.0)
 
 
 def running_sum(values: Array, count: int) -> Array:

@@ -6,120 +6,19 @@ observations in these years, each along the first axis; missing values are NaN.
 
 from __future__ import annotations
 
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.distributions import gamma_below, gamma_quantile
 from rhodolite.kernels.drought_indices import fit_gamma
+from rhodolite.kernels.empirical import Empirical
 from rhodolite.kernels.grouped_statistics import Spread
 
 Array = NDArray[Any]
 _CERTAIN = 1e-9
 """Probabilities nearer to 1 have no finite quantile."""
-
-
-class Distribution(Protocol):
-    """The distribution of each cell."""
-
-    def below(self, values: Array) -> Array:
-        """Return the probability below values, of shape (n, *cells)."""
-        ...
-
-    def quantile(self, share: Array) -> Array:
-        """Return the value that has a probability below it, of shape (n, *cells)."""
-        ...
-
-
-class Empirical:
-    """The distribution of a sample, linear between its values in order.
-
-    Parameters
-    ----------
-    sample : ndarray of float64, shape (n, *cells)
-
-    Notes
-    -----
-    Probabilities (place - 0.5) / n (Hazen 1914); of equal values that in their middle. Beyond the
-    outermost values it stays at theirs.
-
-    Examples
-    --------
-    >>> known = Empirical(np.array([1.0, 3.0]))
-    >>> known.below(np.array([1.0, 2.0, 9.0])).tolist(), known.quantile(np.array([0.5])).tolist()
-    ([0.25, 0.5, 0.75], [2.0])
-    """
-
-    def __init__(self, sample: Array) -> None:
-        self._ordered = np.sort(sample, axis=0)
-        self._count = (~np.isnan(sample)).sum(axis=0)
-        self._middles = _middles_of_equals(self._ordered) / np.maximum(self._count, 1)
-
-    def below(self, values: Array) -> Array:
-        """See `Distribution.below`."""
-        less = _count_less(values, self._ordered, or_equal=False)
-        as_much = _count_less(values, self._ordered, or_equal=True)
-        last = np.maximum(self._count - 1, 0)
-        at, before = np.minimum(less, last), np.clip(less - 1, 0, last)
-        low, high = self._at(self._ordered, before), self._at(self._ordered, at)
-        low_share, high_share = (
-            self._at(self._middles, before),
-            self._at(self._middles, at),
-        )
-        width = high - low
-        part = np.divide(
-            values - low, width, out=np.zeros(values.shape), where=width > 0
-        )
-        between = low_share + np.clip(part, 0.0, 1.0) * (high_share - low_share)
-        share = np.where(as_much > less, high_share, between)
-        return np.where(np.isnan(values) | (self._count == 0), np.nan, share)
-
-    def quantile(self, share: Array) -> Array:
-        """See `Distribution.quantile`."""
-        last = np.maximum(self._count - 1, 0)
-        place = np.clip(np.nan_to_num(share) * self._count - 0.5, 0.0, last)
-        before = np.floor(place).astype(np.intp)
-        low = self._at(self._ordered, before)
-        high = self._at(self._ordered, np.minimum(before + 1, last))
-        # A place that is whole but for rounding is that of a value itself.
-        part = np.where(place - before < _CERTAIN, 0.0, place - before)
-        result = low + part * (high - low)
-        return np.where(np.isnan(share), np.nan, result)
-
-    def outermost(self) -> tuple[Array, Array]:
-        """Return the lowest and the highest value of each cell."""
-        last = np.maximum(self._count - 1, 0)
-        return self._ordered[0], self._at(self._ordered, last[None])[0]
-
-    def _at(self, rows: Array, places: Array) -> Array:
-        return np.take_along_axis(rows, places, axis=0)
-
-
-def _middles_of_equals(ordered: Array) -> Array:
-    """Return the place of each value in order, from 0.5; equal values have that of their middle."""
-    shape = (-1, *(1,) * (ordered.ndim - 1))
-    places = np.broadcast_to(np.arange(len(ordered)).reshape(shape), ordered.shape)
-    differs = np.ones(ordered.shape, dtype=bool)
-    differs[1:] = ordered[1:] != ordered[:-1]
-    first = np.maximum.accumulate(np.where(differs, places, 0), axis=0)
-    ends = np.ones(ordered.shape, dtype=bool)
-    ends[:-1] = differs[1:]
-    behind = np.where(ends, places, len(ordered))[::-1]
-    last = np.minimum.accumulate(behind, axis=0)[::-1]
-    return np.asarray((first + last + 1) / 2)
-
-
-def _count_less(values: Array, ordered: Array, *, or_equal: bool) -> Array:
-    """Return how many values of a sample are below each value, or equal to it."""
-    parts = (ordered, values) if or_equal else (values, ordered)
-    together = np.concatenate(parts)
-    order = np.argsort(together, axis=0, kind="stable")
-    start = 0 if or_equal else len(values)
-    of_sample = (order >= start) & (order < start + len(ordered))
-    counts = np.empty(together.shape, dtype=np.intp)
-    np.put_along_axis(counts, order, np.cumsum(of_sample, axis=0), axis=0)
-    return counts[len(ordered) :] if or_equal else counts[: len(values)]
 
 
 class GammaWithZeros:
@@ -135,12 +34,12 @@ class GammaWithZeros:
         self._shape, self._scale, self._zeros = fit_gamma(sample)
 
     def below(self, values: Array) -> Array:
-        """See `Distribution.below`."""
+        """Return the probability below values, of shape (n, *cells)."""
         lower, _ = gamma_below(self._shape, np.maximum(values, 0) / self._scale)
         return np.asarray(self._zeros + (1 - self._zeros) * lower)
 
     def quantile(self, share: Array) -> Array:
-        """See `Distribution.quantile`."""
+        """Return the value that has a probability below it, of shape (n, *cells)."""
         inner = (share - self._zeros) / np.maximum(1 - self._zeros, _CERTAIN)
         wet = self._scale * gamma_quantile(self._shape, np.clip(inner, 0, 1 - _CERTAIN))
         return np.where(share <= self._zeros, 0.0, wet)

@@ -28,11 +28,11 @@ def count_so_far(flags: Flags) -> Array:
     >>> count_so_far(np.array([True, True, False, True])).tolist()
     [1, 2, 0, 1]
     """
-    places = np.arange(1, len(flags) + 1, dtype=np.int32)
-    places = places.reshape(-1, *(1,) * (flags.ndim - 1))
-    # The last day without it is carried on until the next.
-    broken = np.where(flags, np.int32(0), places)
-    return np.asarray(places - np.maximum.accumulate(broken, axis=0))
+    counts = flags.astype(np.int32)
+    # Day by day, since those of some cells stay in the cache from one day to the next.
+    for day in range(1, len(counts)):
+        counts[day] *= counts[day - 1] + 1
+    return counts
 
 
 def spell_lengths(flags: Flags) -> Array:
@@ -47,10 +47,12 @@ def spell_lengths(flags: Flags) -> Array:
     >>> spell_lengths(np.array([True, True, False, True])).tolist()
     [2, 2, 0, 1]
     """
-    before = count_so_far(flags)
-    after = count_so_far(flags[::-1])[::-1]
-    # The day itself is in both.
-    return np.asarray(np.where(flags, before + after - 1, 0))
+    lengths, inside = count_so_far(flags), flags.astype(np.int32)
+    # The last day of a spell has its length, which is handed back to those before it.
+    for day in range(len(flags) - 2, -1, -1):
+        handed_back = lengths[day + 1] * inside[day]
+        lengths[day] = np.maximum(lengths[day], handed_back)
+    return lengths
 
 
 def lengths_at_ends(flags: Flags) -> Array:

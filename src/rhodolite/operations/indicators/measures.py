@@ -13,7 +13,7 @@ from rhodolite.arrays import Array
 from rhodolite.kernels.daily_percentiles import (
     exceedance_of_rows,
     median_unbiased,
-    thresholds_of_rows,
+    thresholds_of_days,
 )
 from rhodolite.kernels.drought_indices import running_sum
 from rhodolite.kernels.grouped_statistics import Highest, Lowest, Mean, Total
@@ -214,9 +214,11 @@ def _growing_season(days: Days) -> tuple[Array, Array]:
 
 def _beyond_percentile(days: Days, share: float, window: int) -> Array:
     base = days.calendar.base_days(window)
-    limits = thresholds_of_rows(_rows(days), base, share, BASE_COVERAGE)
-    limits = np.concatenate([limits, np.full((len(limits), 1), np.nan)], axis=1)
-    of_days = _from_rows(limits[:, days.calendar.phase], days)
+    values = days.values.reshape(len(days.values), -1)
+    limits = thresholds_of_days(values, base, share, BASE_COVERAGE)
+    # Days that are no calendar day, with a phase of -1, have none.
+    limits = np.concatenate([limits, np.full((1, values.shape[1]), np.nan)])
+    of_days = limits[days.calendar.phase].reshape(days.values.shape)
     if days.side == "below":
         return np.asarray(days.values < of_days)
     return np.asarray(days.values > of_days)
