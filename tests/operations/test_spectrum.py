@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+import scipy.signal
+import scipy.stats
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -11,6 +13,7 @@ import rhodolite
 from conftest import make_dataset, run_here
 from rhodolite import Spectrum
 from rhodolite.errors import DataError, UsageError
+from rhodolite.kernels.spectra import limit_factor, multitaper, periodogram, welch
 
 
 def months(values, units="K", **more):
@@ -48,6 +51,29 @@ def test_a_spectrum_holds_the_variance_and_finds_a_wave(seed, method):
         direct = np.abs(np.fft.rfft(values + 5 * wave, axis=0)[1:]) ** 2
         ratio = power / direct
         np.testing.assert_allclose(ratio[:-1], 2 / (480 * 12), rtol=1e-8)
+
+
+@settings(max_examples=10)
+@given(st.integers(20, 61), st.integers(4, 20), st.integers(0, 10**6))
+def test_spectra_are_those_of_scipy(n, segment, seed):
+    """To eleven digits, for even and odd lengths; equal values have none."""
+    values = noise(seed, n=n)
+    about = {"fs": 12, "detrend": "constant", "axis": 0}
+    whole = scipy.signal.periodogram(values, **about)
+    cut = scipy.signal.welch(values, nperseg=segment, **about)
+    windows = scipy.signal.windows.dpss(n, 2, 3)
+    tapered = [scipy.signal.periodogram(values, window=w, **about) for w in windows]
+    for ours, frequency, power in (
+        (periodogram(values, 12), *whole),
+        (welch(values, 12, segment), *cut),
+        (multitaper(values, 12, 3), whole[0], np.mean([p for _, p in tapered], axis=0)),
+    ):
+        np.testing.assert_allclose(ours.frequency, frequency[1:], rtol=1e-14)
+        np.testing.assert_allclose(ours.power, power[1:], rtol=1e-11, atol=1e-13)
+        assert limit_factor(ours.freedom, 0.9) == pytest.approx(
+            scipy.stats.chi2.ppf(0.9, ours.freedom) / ours.freedom, rel=1e-12
+        )
+    assert not welch(np.full((n, 2), 0.1), 12, segment).power.any()
 
 
 @pytest.mark.parametrize("method", ["periodogram", "welch", "multitaper"])

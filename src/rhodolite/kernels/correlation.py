@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from rhodolite.kernels.autocorrelation import effective_size
 from rhodolite.kernels.distributions import t_below
+from rhodolite.kernels.empirical import Empirical
 from rhodolite.kernels.moments import first_values, vanishes
 
 Array = NDArray[Any]
@@ -79,15 +80,14 @@ def rank_pairs(first: Array, second: Array) -> tuple[Array, Array]:
     >>> ranks.tolist()
     [2.5, 1.0, 2.5]
     """
-    # Takes a second to import, which only this needs.
-    from scipy.stats import rankdata
-
     present = ~(np.isnan(first) | np.isnan(second))
-    x, y = (
-        rankdata(np.where(present, values, np.nan), axis=0, nan_policy="omit")
-        for values in (first, second)
-    )
-    return x, y
+    return _rank(first, present), _rank(second, present)
+
+
+def _rank(values: Array, present: Array) -> Array:
+    known = np.where(present, values, np.nan)
+    below, up_to = Empirical(known).count_below(known)
+    return np.where(present, (below + up_to + 1) / 2, np.nan)
 
 
 def _product(a: Array, b: Array) -> Array:

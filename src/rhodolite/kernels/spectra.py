@@ -7,6 +7,8 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.distributions import gamma_quantile
+
 Array = NDArray[Any]
 
 
@@ -44,10 +46,8 @@ def periodogram(values: Array, rate: float) -> Spectrum:
     >>> float(spectrum.frequency[spectrum.power.argmax()]), spectrum.freedom
     (1.0, 2.0)
     """
-    from scipy import signal
-
-    frequency, power = signal.periodogram(values, rate, detrend="constant", axis=0)
-    return Spectrum(frequency[1:], power[1:], 2.0)
+    power = _density(values, np.ones(len(values)), rate)
+    return Spectrum(_frequencies(len(values), rate), power, 2.0)
 
 
 def welch(values: Array, rate: float, segment: int) -> Spectrum:
@@ -72,23 +72,19 @@ def welch(values: Array, rate: float, segment: int) -> Spectrum:
     >>> float(spectrum.frequency[spectrum.power.argmax()])
     1.0
     """
-    from scipy import signal
-
     overlap = segment // 2
-    window = signal.get_window("hann", segment)
-    frequency, power = signal.welch(
-        values,
-        rate,
-        window=window,
-        noverlap=overlap,
-        detrend="constant",
-        axis=0,
-    )
-    count = (len(values) - overlap) // (segment - overlap)
     shift = segment - overlap
+    count = (len(values) - overlap) // shift
+    angles = 2 * np.pi * np.arange(segment) / segment
+    window = 0.5 - 0.5 * np.cos(angles)
+    power = sum(
+        _density(values[first : first + segment], window, rate)
+        for first in range(0, count * shift, shift)
+    )
     together = (window[shift:] * window[:-shift]).sum() / (window**2).sum()
     inflation = 1 + 2 * together**2 * (1 - 1 / count)
-    return Spectrum(frequency[1:], power[1:], float(2 * count / inflation))
+    freedom = float(2 * count / inflation)
+    return Spectrum(_frequencies(segment, rate), np.asarray(power / count), freedom)
 
 
 def multitaper(values: Array, rate: float, tapers: int) -> Spectrum:
@@ -112,16 +108,39 @@ def multitaper(values: Array, rate: float, tapers: int) -> Spectrum:
     >>> bool(abs(spectrum.frequency[spectrum.power.argmax()] - 1.0) < 0.2)
     True
     """
-    from scipy import signal
+    # Takes a second to import, which only this needs.
+    from scipy.signal.windows import dpss
 
-    windows = signal.windows.dpss(len(values), (tapers + 1) / 2, tapers)
-    total: Any = 0.0
-    for window in windows:
-        frequency, power = signal.periodogram(
-            values, rate, window=window, detrend="constant", axis=0
-        )
-        total = total + power
-    return Spectrum(frequency[1:], np.asarray(total[1:] / tapers), 2.0 * tapers)
+    windows = dpss(len(values), (tapers + 1) / 2, tapers)
+    power = sum(_density(values, window, rate) for window in windows)
+    numbers = _frequencies(len(values), rate)
+    return Spectrum(numbers, np.asarray(power / tapers), 2.0 * tapers)
+
+
+def _frequencies(length: int, rate: float) -> Array:
+    return np.fft.rfftfreq(length, 1 / rate)[1:]
+
+
+def _density(values: Array, window: Array, rate: float) -> Array:
+    """Return the one-sided spectral density of series less their mean under a window, without that
+    of frequency 0."""
+    departures = _centre(values)
+    departures *= window.reshape(-1, *(1,) * (values.ndim - 1))
+    transformed = np.fft.rfft(departures, axis=0)[1:]
+    power = np.square(transformed.real)
+    power += np.square(transformed.imag)
+    # Frequencies below zero have as much; that of every second value is its own mirror image.
+    folded = slice(None, -1) if len(values) % 2 == 0 else slice(None)
+    power[folded] *= 2
+    power /= rate * (window**2).sum()
+    return power
+
+
+def _centre(values: Array) -> Array:
+    """Return departures from the mean, which are 0 where all values are equal."""
+    departures: Array = values - values[0]
+    departures -= departures.mean(axis=0)
+    return departures
 
 
 def red_noise(values: Array, spectrum: Spectrum, rate: float) -> Array:
@@ -142,7 +161,7 @@ def red_noise(values: Array, spectrum: Spectrum, rate: float) -> Array:
     -----
     Gilman, Fuglister and Mitchell 1963, Journal of the Atmospheric Sciences 20, 182-184.
     """
-    departures = values - values.mean(axis=0)
+    departures = _centre(values)
     square = (departures**2).sum(axis=0)
     product = (departures[1:] * departures[:-1]).sum(axis=0)
     follows = np.divide(product, square, out=np.zeros(square.shape), where=square > 0)
@@ -162,9 +181,8 @@ def limit_factor(freedom: float, share: float) -> float:
     >>> round(limit_factor(2.0, 0.95), 3)
     2.996
     """
-    from scipy.stats import chi2
-
-    return float(chi2.ppf(share, freedom) / freedom)
+    # Half of a chi-squared number has a gamma distribution.
+    return float(2 * gamma_quantile(freedom / 2, share) / freedom)
 
 
 class Harmonics(NamedTuple):
