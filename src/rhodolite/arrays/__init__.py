@@ -6,6 +6,7 @@ from rhodolite.arrays.chunk_cache import current_cache
 from rhodolite.arrays.dry_run import DryRun, PlannedPass
 from rhodolite.arrays.engine import Engine, default_engine, read_small
 from rhodolite.arrays.extremes import MinMax
+from rhodolite.arrays.laid_out import LaidOut
 from rhodolite.arrays.lazy import (
     Array,
     InMemory,
@@ -53,6 +54,7 @@ __all__ = [
     "GroupsOfBlocks",
     "InMemory",
     "KeptDuringVisit",
+    "LaidOut",
     "LazyArray",
     "Mapped",
     "MinMax",

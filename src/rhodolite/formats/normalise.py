@@ -15,6 +15,7 @@ import numpy as np
 from rhodolite.arrays import Array, InMemory, Mapped, read_small
 from rhodolite.errors import DataError, warn
 from rhodolite.formats.cf.face_cells import add_face_cells
+from rhodolite.formats.cf.observation_lists import lay_out_observations
 from rhodolite.formats.cf.projection_coordinates import add_positions
 from rhodolite.formats.normalise_axes import (
     drop_impossible_bounds,
@@ -39,6 +40,7 @@ def normalise(dataset: Dataset) -> Dataset:
     assumption.
     """
     steps: tuple[Callable[[Dataset], Dataset], ...] = (
+        lay_out_observations,
         drop_repeated_positions,
         drop_impossible_bounds,
         read_text_dates,
