@@ -6,11 +6,15 @@ import netCDF4
 import numpy as np
 import pandas
 import pytest
+import shapely
 from scipy.spatial import ConvexHull
 
 import rhodolite
 from conftest import run_here, write_plain
+from rhodolite.drawing.parts.map_geometry import MapGeometry
 from rhodolite.errors import DataError
+from rhodolite.kernels.triangles import linear_in_triangles
+from rhodolite.model.space.cell_lists import as_one_row
 
 LATS, LONS = np.arange(-85.0, 90, 10), np.arange(5.0, 360, 10)
 
@@ -85,7 +89,7 @@ def test_a_list_of_the_cells_of_a_grid_is_that_grid(tmp_path, both, words):
     )
 
 
-def test_sites_take_the_nearest_cell_and_nothing_is_interpolated(tmp_path, both):
+def test_sites_take_the_nearest_cell(tmp_path, both):
     sites = tmp_path / "sites.csv"
     sites.write_text("name,lat,lon\nRuby,61,9\nOpal,-33.5,301\n")
     tables = []
@@ -94,8 +98,6 @@ def test_sites_take_the_nearest_cell_and_nothing_is_interpolated(tmp_path, both)
         assert run_here("extract", path, "--points", sites, "-o", out).code == 0
         tables.append(pandas.read_csv(out))
     pandas.testing.assert_frame_equal(*tables, check_like=True)
-    with pytest.raises(DataError, match="no rows to interpolate between"):
-        rhodolite.read(both[1]).regrid(to="10", method="bilinear")
 
 
 def sphere(count=600):
@@ -111,6 +113,92 @@ def sphere(count=600):
     lat = np.degrees(np.arcsin(points[:, 2]))
     lon = np.degrees(np.arctan2(points[:, 1], points[:, 0]))
     return lat, lon, triangles
+
+
+def unit_vectors(lat, lon):
+    north, east = np.radians(lat), np.radians(lon)
+    flat = np.cos(north)
+    return np.stack([flat * np.cos(east), flat * np.sin(east), np.sin(north)], axis=-1)
+
+
+@pytest.mark.parametrize("cap", [180.0, 35.0])
+def test_values_between_centres_are_linear_in_the_triangle_around(cap):
+    """Each triangle of SciPy's hull tried by itself; linear functions of space are exact on its
+    plane. Beyond the triangles of a part of the sphere there are none."""
+    lat, lon, _ = sphere(300)
+    near = 90 - lat < cap
+    lat, lon = lat[near], lon[near]
+    wanted = np.meshgrid(np.arange(-87.5, 90, 7), np.arange(1.5, 360, 11))
+    north, east = (part.ravel() for part in wanted)
+    weights = linear_in_triangles(lat, lon, north, east).toarray()
+    points, places = unit_vectors(lat, lon), unit_vectors(north, east)
+    hull = ConvexHull(points)
+    # A face that is seen from the middle of the sphere closes the hull of a part of it.
+    corners = points[hull.simplices[hull.equations[:, 3] < 0]]
+    for place, row in zip(places, weights, strict=True):
+        sides = np.tile(place, (len(corners), 1))[..., None]
+        shares = np.linalg.solve(corners.transpose(0, 2, 1), sides)[..., 0]
+        encloses = (shares > -1e-9).all(axis=1)
+        assert encloses.any() == (row.sum() > 0)
+        if encloses.any():
+            assert row.sum() == pytest.approx(1, abs=1e-12)
+            expected = place / shares[encloses][0].sum()
+            np.testing.assert_allclose(row @ points, expected, atol=1e-12)
+
+
+def test_a_list_of_cells_is_a_grid_to_regrid_to(tmp_path):
+    """There and back: means are kept, and triangles of a smooth field come back nearly."""
+    values = write_triangles(tmp_path / "cells.nc")
+    for method, close in (("conservative", 1.0), ("bilinear", 0.1)):
+        for words in (
+            f"regrid cells.nc --to 3 --method {method} -o grid.nc",
+            f"regrid grid.nc --like cells.nc --method {method} --save-weights w.nc -o back.nc",
+            "regrid grid.nc --weights w.nc -o again.nc",
+        ):
+            answer = run_here(*words.split(), "--overwrite", folder=tmp_path)
+            assert answer.code == 0, answer.err
+        back = rhodolite.read(tmp_path / "back.nc")
+        assert back["tas"].dimensions == ("time", "cell")
+        np.testing.assert_allclose(back["tas"].values()[0], values, atol=close)
+        again = rhodolite.read(tmp_path / "again.nc")["tas"].values()
+        np.testing.assert_allclose(again, back["tas"].values(), rtol=1e-14)
+        means = [
+            rhodolite.read(tmp_path / name).summarise(over="area")["tas"].values()[0]
+            for name in ("grid.nc", "back.nc")
+        ]
+        kept = 1e-7 if method == "conservative" else 1e-3
+        assert means[0] == pytest.approx(means[1], rel=kept)
+
+
+def write_triangles(path, count=600):
+    """Write a smooth field on the triangles between points, and return its values."""
+    lat, lon, triangles = sphere(count)
+    middles = unit_vectors(lat, lon)[triangles].sum(axis=1)
+    middles /= np.linalg.norm(middles, axis=1, keepdims=True)
+    values = 280 + 10 * middles[:, 2] + 5 * middles[:, 0]
+    centre = (
+        np.degrees(np.arcsin(middles[:, 2])),
+        np.degrees(np.arctan2(middles[:, 1], middles[:, 0])),
+    )
+    write_list(path, values[None], *centre, (lat[triangles], lon[triangles]))
+    return values
+
+
+def test_a_map_shows_every_cell_and_leaves_no_place_empty(tmp_path):
+    """The cell around a pole reaches along all of the map's edge."""
+    write_triangles(tmp_path / "cells.nc", 200)
+    geometry = MapGeometry.of(as_one_row(rhodolite.read(tmp_path / "cells.nc")))
+    frame = shapely.box(geometry.west, -90, geometry.east, 90)
+    parts = [
+        shapely.Polygon(np.stack([x, y], axis=1))
+        for _, (east, north) in geometry.corners
+        for x, y in zip(east, north, strict=True)
+    ]
+    assert geometry.east - geometry.west == 360
+    shown = shapely.area(shapely.intersection(parts, frame))
+    assert shown.sum() == pytest.approx(360 * 180, rel=1e-9)
+    together = shapely.union_all(parts).intersection(frame)
+    assert together.area == pytest.approx(360 * 180, rel=1e-9)
 
 
 def triangle_areas(lat, lon, triangles):

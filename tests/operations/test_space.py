@@ -877,7 +877,7 @@ def test_what_is_seldom_meant_is_said_once(demo, tmp_path):
         assert answer.code == 0, answer.err
         return answer.err
 
-    assert "bilinear takes four of those only; --method conservative" in warnings_of(
+    assert "bilinear takes the nearest of those only; --method" in warnings_of(
         "regrid garnet_monthly_1981-2020.nc --to 10 --method bilinear"
     )
     assert "pr: bilinear does not keep amounts" in warnings_of(

@@ -12,7 +12,7 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.cf.precipitation import tell_precipitation
 from rhodolite.model.cf.vocabulary import COVERED_AREA, WATER_WORDS
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.space.cell_lists import as_one_row
+from rhodolite.model.space.cell_lists import as_list, as_one_row, is_cell_list
 from rhodolite.model.space.earth_figure import EarthFigure
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
@@ -55,11 +55,11 @@ class Regrid(Operation):
     conserves area integrals of data without gaps; beside a gap a new cell has the mean of what
     is there, for all of its area. With `--order 2` the field varies linearly within cells, which
     is smoother and still conserves them, but can overshoot beside steep changes. `bilinear`
-    interpolates between the four nearest centres. `nearest` takes the value of the nearest cell,
-    which flags and classes require. Missing values are left out, and the weights of the others
-    are normalised: a conservative mean requires any value, a bilinear one half of its weight,
-    unless `--min-coverage` says otherwise. A step in degrees covers the extent of the data with
-    cell edges at its multiples.
+    interpolates between the four nearest centres, or the three around where cells are in a list.
+    `nearest` takes the value of the nearest cell, which flags and classes require. Missing values
+    are left out, and the weights of the others are normalised: a conservative mean requires any
+    value, a bilinear one half of its weight, unless `--min-coverage` says otherwise. A step in
+    degrees covers the extent of the data with cell edges at its multiples.
 
     Examples
     --------
@@ -179,18 +179,19 @@ class Regrid(Operation):
             for v in along
         }
         result = without_axes(dataset, source.dimensions, results, described)
-        return replace(result, companions=companions)
+        return replace(as_list(result), companions=companions)
 
     def _target(self, source: Mesh) -> tuple[Mesh, list[Variable]]:
         if self.to is not None:
             return grid_around(self.to, source)
         assert self.like is not None
         other = self.like.dataset
-        if other.axes.sites:
+        if other.axes.sites and not is_cell_list(other):
             raise DataError(
                 f"{other.label}: these are sites and no grid; extract --points takes values at "
                 "sites"
             )
+        other = as_one_row(other)
         target = mesh_of(other)
         return target, coordinates_like(other, target)
 
@@ -327,8 +328,8 @@ def _advise(
     if method == RegridMethod.BILINEAR:
         if ratio > 1.5:
             warn(
-                f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes four "
-                "of those only; --method conservative takes all"
+                f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes the "
+                "nearest of those only; --method conservative takes all"
             )
         elif water:
             warn(

@@ -13,6 +13,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import member_dimension
 from rhodolite.model.indexing import take
+from rhodolite.model.space.cell_lists import as_list
 from rhodolite.model.space.range_text import LatitudeRange, LongitudeRange, Position
 from rhodolite.operations.convert import Convert, Units
 from rhodolite.operations.parameters.regions import Regions
@@ -77,7 +78,7 @@ def _along_others(layers: list[Layer], asked: Mapping[str, str]) -> Dataset:
     """Return the variables that are asked for, at the times and levels that are."""
     first = layers[0]
     names = tuple(layer.variable.name for layer in layers)
-    part = Subset(variable=names)(first.served.dataset)
+    part = as_list(Subset(variable=names)(first.served.dataset))
     if first.members:
         along = member_dimension(part)
         part = take(part, {along: np.array([first.members.index(first.member)])})

@@ -17,6 +17,7 @@ from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension, member_dimension
 from rhodolite.model.labels import labels_along
+from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import can_be_in
@@ -376,6 +377,7 @@ def layers_of(served: Served) -> dict[str, Layer]:
     Of an ensemble a layer shows the first member until another is chosen. A variable with more
     dimensions than these, time, level and those of the grid is no layer.
     """
+    served = replace(served, dataset=as_one_row(served.dataset))
     dataset, grid = served.dataset, Grid(served.dataset)
     if not grid.there:
         return {}

@@ -166,6 +166,7 @@ class MapGeometry:
         north, east = north[cells], np.unwrap(east[cells], period=360.0, axis=1)
         if self.polar:
             return [(cells, (east, north))]
+        cells, east, north = _divide_polar_cells(cells, east, north)
         east = east - 360.0 * np.floor(
             (east.mean(axis=1, keepdims=True) - self.projection.west) / 360.0
         )
@@ -179,3 +180,44 @@ class MapGeometry:
             )
             inside.append((cells[shown], (moved[shown], north[shown])))
         return inside
+
+
+def _divide_polar_cells(
+    cells: Array, east: Array, north: Array
+) -> tuple[Array, Array, Array]:
+    """Return cells with those around a pole as triangles between their edges and the pole, which is
+    a line on such a map; corners stay as many, the last several times.
+
+    Parameters
+    ----------
+    cells : ndarray of int, shape (n,)
+    east, north : ndarray of float64, shape (n, corners)
+        Longitudes without jumps.
+    """
+    closed = np.unwrap(
+        np.concatenate([east, east[:, :1]], axis=1), period=360.0, axis=1
+    )
+    around = np.flatnonzero(np.abs(closed[:, -1] - closed[:, 0]) > 180.0)
+    if not around.size:
+        return cells, east, north
+    corners = east.shape[1]
+    pole = np.copysign(90.0, north[around].mean(axis=1))
+    numbers, longitudes, latitudes = [np.delete(cells, around)], [], []
+    longitudes.append(np.delete(east, around, axis=0))
+    latitudes.append(np.delete(north, around, axis=0))
+    for edge in range(corners):
+        west_end, east_end = closed[around, edge], closed[around, edge + 1]
+        low, high = north[around, edge], north[around, (edge + 1) % corners]
+        for x, y in (
+            ((west_end, east_end, east_end), (low, high, pole)),
+            ((west_end, east_end, west_end), (low, pole, pole)),
+        ):
+            repeated = [0, 1, *[2] * (corners - 2)]
+            numbers.append(cells[around])
+            longitudes.append(np.stack([x[at] for at in repeated], axis=1))
+            latitudes.append(np.stack([y[at] for at in repeated], axis=1))
+    return (
+        np.concatenate(numbers),
+        np.concatenate(longitudes),
+        np.concatenate(latitudes),
+    )

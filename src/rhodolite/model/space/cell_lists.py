@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from rhodolite.arrays import Array, LazyArray, Region
+from rhodolite.arrays import Array, LazyArray, Region, WithoutAxis
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
@@ -66,6 +66,25 @@ def as_one_row(dataset: Dataset) -> Dataset:
             variable = variable.replace(
                 dimensions=dimensions,
                 data=OneRow(variable.data, at),
+                storage=replace(variable.storage, chunks=chunks),
+            )
+        changed.append(variable)
+    return dataset.with_variables(changed)
+
+
+def as_list(dataset: Dataset) -> Dataset:
+    """Return a dataset in which a grid of one row, as `as_one_row` makes it, is a list of cells;
+    others as they are."""
+    changed = []
+    for variable in dataset.variables.values():
+        if ROW in variable.dimensions:
+            at = variable.dimensions.index(ROW)
+            chunks = variable.storage.chunks
+            if chunks is not None:
+                chunks = (*chunks[:at], *chunks[at + 1 :])
+            variable = variable.replace(
+                dimensions=tuple(name for name in variable.dimensions if name != ROW),
+                data=WithoutAxis(variable.data, at),
                 storage=replace(variable.storage, chunks=chunks),
             )
         changed.append(variable)

@@ -10,6 +10,7 @@ from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
 from rhodolite.kernels.interpolation import bilinear_in_quads, linear_weights, nearest
 from rhodolite.kernels.slope_matrix import slopes
+from rhodolite.kernels.triangles import linear_in_triangles
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.space.cell_lists import ROW
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
@@ -124,13 +125,11 @@ def bilinear(source: Mesh, target: Mesh) -> Weights:
     """Return weights of the four centres around each of the target's centres.
 
     Beyond the outermost centres the value is that of the nearest cell, as far as that reaches;
-    across a pole values are interpolated along the meridian.
+    across a pole values are interpolated along the meridian. Of cells in a list it is the three
+    centres around, whose triangles know no poles.
     """
     if ROW in source.dimensions:
-        raise DataError(
-            "cells in a list have no rows to interpolate between; take --method nearest, or "
-            "conservative where there is that"
-        )
+        return _linear_in_triangles(source, target)
     if not source.regular:
         return _bilinear_in_quads(source, target)
     assert source.latitude_edges is not None
@@ -243,19 +242,46 @@ def _near(longitudes: Array, source: Mesh) -> Array:
 
 
 def _bilinear_in_quads(source: Mesh, target: Mesh) -> Weights:
-    from scipy import sparse
-
     north, east = (part.reshape(-1) for part in target.centres)
     latitudes, longitudes = (part.reshape(-1) for part in source.centres)
     cells, _ = nearest(latitudes, longitudes, north, east)
     matrix = bilinear_in_quads(*source.centres, north, east, cells[:, 0])
+    return Weights(_with_rim(matrix, nearest_cells(source, target).matrix))
+
+
+def _linear_in_triangles(source: Mesh, target: Mesh) -> Weights:
+    """Return weights between the centres of cells in a list, as far as the cells reach."""
+    from scipy import sparse
+
+    latitudes, longitudes = (part.reshape(-1) for part in source.centres)
+    north, east = (part.reshape(-1) for part in target.centres)
+    closest = nearest_cells(source, target).matrix
+    # Places in a hole between the cells lie within triangles, too.
+    reached = np.flatnonzero(np.diff(closest.indptr))
+    try:
+        within = linear_in_triangles(
+            latitudes, longitudes, north[reached], east[reached]
+        )
+    except ValueError as error:
+        raise DataError(
+            f"bilinear: {error} between the centres of the cells; take --method nearest"
+        ) from None
+    put_back = sparse.csr_array(
+        (np.ones(reached.size), (reached, np.arange(reached.size))),
+        shape=(north.size, reached.size),
+    )
+    return Weights(_with_rim(sparse.csr_array(put_back @ within), closest))
+
+
+def _with_rim(matrix: sparse.csr_array, closest: sparse.csr_array) -> sparse.csr_array:
+    """Return weights with those of the nearest cell where there are none."""
+    from scipy import sparse
+
     alone = np.diff(matrix.indptr) == 0
     rim = sparse.dia_array(
         (alone.astype(float)[None, :], [0]), shape=(alone.size, alone.size)
     )
-    return Weights(
-        sparse.csr_array(matrix + rim @ nearest_cells(source, target).matrix)
-    )
+    return sparse.csr_array(matrix + rim @ closest)
 
 
 def nearest_cells(source: Mesh, target: Mesh) -> Weights:
