@@ -188,16 +188,19 @@ def _gather(
     starts = np.flatnonzero(np.diff(owners[order], prepend=-1))
     sizes = np.diff(heights)
     parts: list[tuple[Array, ...]] = []
-    lowest = np.zeros(row.size, dtype=np.intp)
-    small = np.zeros(row.size, dtype=bool)
-    for part in np.split(order, starts[1:]):
-        if not part.size:
-            continue
-        south, west = row[part].min(), column[part].min()
-        high, wide = row[part].max() - south + 1, column[part].max() - west + 1
-        if high <= _FEW_ROWS:
-            lowest[part], small[part] = south, True
-            continue
+    counts = np.diff(starts, append=order.size)
+    bottom, top, left, right = (
+        outermost.reduceat(places[order], starts) if starts.size else starts
+        for places in (row, column)
+        for outermost in (np.minimum, np.maximum)
+    )
+    lowest, small = np.empty(row.size, dtype=np.intp), np.empty(row.size, dtype=bool)
+    lowest[order] = np.repeat(bottom, counts)
+    small[order] = np.repeat(top - bottom < _FEW_ROWS, counts)
+    for at in np.flatnonzero(top - bottom >= _FEW_ROWS):
+        part = order[starts[at] : starts[at] + counts[at]]
+        south, west = bottom[at], left[at]
+        high, wide = top[at] - south + 1, right[at] - west + 1
         # A shape over many rows gets a grid of its own, summed from the top.
         cells = np.zeros((high, wide))
         strips = np.zeros((high, wide))
