@@ -623,6 +623,32 @@ def stamps_anywhere_within_bounds(line):
     return pair
 
 
+def covered_time_with_and_without_bounds(line):
+    """What a result of all times covers is what its steps cover, told or not."""
+
+    def pair(case):
+        pair = [case.variant(bounds=kept) for kept in (True, False)]
+        return [case.values(line.format(file), "time_bnds") for file in pair]
+
+    return pair
+
+
+def slopes_on_a_series_in_two_units(case):
+    """Of temperatures in kelvins for each kelvin, whatever scale either is on."""
+    if case.what != "state":
+        return None
+    case.write("summarise in.nc --statistic mean then annotate --rename v=x", ".nc")
+    series = f"made{case.made}.nc"
+    answers = []
+    for units in ("K", "degF"):
+        name = case.write(f"convert in.nc --units v={units}")
+        other = case.write(f"convert {series} --units x={units}")
+        for first, second in ((name, series), ("in.nc", other)):
+            line = f"correlate {first} --variable v --with {second} --cycle none"
+            answers.append(case.read(case.write(line), "v_regression"))
+    return tuple(answers)
+
+
 def days_or_hours_since(line):
     def pair(case):
         pair = [case.variant(unit=unit) for unit in ("days", "hours")]
@@ -701,6 +727,12 @@ PAIRS = {
     "stamps: slopes": stamps_anywhere_within_bounds(SLOPE),
     "stamps: departures": stamps_anywhere_within_bounds(ANOMALY),
     "units of time": days_or_hours_since(ANOMALY),
+    "covered: slopes": covered_time_with_and_without_bounds("trend {}"),
+    "covered: means": covered_time_with_and_without_bounds("summarise {} --over time"),
+    "covered: harmonics": covered_time_with_and_without_bounds(
+        "spectrum {} --harmonics 1"
+    ),
+    "units of regressions": slopes_on_a_series_in_two_units,
     "all or no cycle": mean_of_all_or_no_cycle,
 }
 

@@ -389,7 +389,7 @@ def test_a_dataset_says_what_it_holds_for_those_who_look_for_it(tmp_path):
     )
     with netCDF4.Dataset(tmp_path / "c.nc") as file:
         assert file.Conventions == "CF-1.11, ACDD-1.3"
-        assert file.summary == "Holds air temperature, from 2001-01-15 to 2001-12-16."
+        assert file.summary == "Holds air temperature, from 2001-01-01 to 2001-12-31."
         assert (file.keywords, file.keywords_vocabulary) == (
             "air_temperature",
             "CF Standard Names",

@@ -4,17 +4,38 @@ back."""
 from __future__ import annotations
 
 import json
+import re
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import rhodolite
 from conftest import run_command
-from rhodolite import Anomaly, Map, Series, Subset, UsageError
+from rhodolite import (
+    Aggregate,
+    Anomaly,
+    Index,
+    Indicator,
+    Map,
+    Series,
+    Subset,
+    Trend,
+    UsageError,
+)
 from rhodolite.model.time.period_text import Period
 from rhodolite.operations import SUMMARIES, all_operations
 from rhodolite.operations.declaration import from_plain, parameters, to_plain
 
+PACKAGE = Path(rhodolite.__file__).parent
+NAMED_IN = " ".join(
+    " ".join(path.read_text().split())
+    for room in ("kernels", "operations")
+    for path in (PACKAGE / room).rglob("*.py")
+    if '"""See `Step.sources`' not in path.read_text()
+)
+"""What kernels say of where their formulas come from."""
 VALUES = {
     "variable": ["tas", "tas,pr"],
     "lat": ["35S..10N", "60N.."],
@@ -175,6 +196,9 @@ def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
             )
         )  # they exclude each other
         return
+    for source in step.sources():
+        author, year = re.match(r"([\w. -]*?)[ ,].*?(\d{4})", source).groups()
+        assert re.search(rf"{author}\b[^;]{{0,90}}{year}", NAMED_IN), source
     plain = to_plain(step)
     assert from_plain(plain, all_operations()) == step
     assert json.loads(json.dumps(plain)) == plain
@@ -184,6 +208,23 @@ def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
     assert plain == {
         name: value for name, value in settings.items() if defaults.get(name) != value
     }
+
+
+@pytest.mark.parametrize(
+    ("step", "cited", "not_cited"),
+    [
+        (Index(kind="percentile"), "Hazen 1914", "van Rooy"),
+        (Index(kind="rank"), "", "van Rooy"),
+        (Index(kind="standardised", distribution="log-logistic"), "Begueria", "Thom"),
+        (Trend(method="theil-sen"), "Sen 1968", "Draper"),
+        (Aggregate(to="year", statistic="mean,p90"), "definition 7", ""),
+        (Indicator(kind="heat-waves", highest="tasmax"), "Perkins", "Zhang"),
+    ],
+)
+def test_a_step_cites_what_it_computes_and_nothing_else(step, cited, not_cited):
+    text = "; ".join(step.sources())
+    assert cited in text
+    assert not not_cited or not_cited not in text
 
 
 def test_text_objects_and_numbers_make_the_same_operation():

@@ -3,6 +3,8 @@ up as meant."""
 
 from __future__ import annotations
 
+from fractions import Fraction
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -11,6 +13,7 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import make_dataset, write_plain
 from rhodolite import Aggregate, Calc, DataError
+from rhodolite.model.units.udunits import convert
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
 
@@ -92,3 +95,45 @@ def test_sums_of_temperatures(formula, expected, units):
     assert (made.units, made.values().item()) == (units, pytest.approx(expected))
     with pytest.raises(DataError, match="cannot be added"):
         Calc(formula="t + t", name="x")(data)
+
+
+@pytest.mark.parametrize("units", ["K", "degC", "degF"])
+def test_a_threshold_is_the_same_on_every_scale(units):
+    """Of whole degrees Fahrenheit, as stations write them: 77 are 25 degC, and not above."""
+    fahrenheit = np.array([31.0, 32.0, 41.0, 50.0, 64.4, 68.0, 77.0, 78.0])
+    values = {
+        "degF": fahrenheit,
+        "degC": np.array([-0.5555, 0, 5, 10, 18, 20, 25, 25.5556]),
+        "K": np.array([-0.5555, 0, 5, 10, 18, 20, 25, 25.5556]) + 273.15,
+    }[units]
+    data = make_dataset(
+        values.reshape(-1, 1, 1), times=np.arange(8) + 0.5, attributes={"units": units}
+    )
+    counts = []
+    for limit in ("0degC", "5degC", "10degC", "18degC", "20degC", "25degC", "77degF"):
+        for side in ("above", "below"):
+            step = Aggregate(
+                to="year", statistic=f"count-{side} {limit}", min_coverage=0
+            )
+            counts.append(float(step(data)["tas"].values()[0, 0, 0]))
+    assert counts == [6, 1, 5, 2, 4, 3, 3, 4, 2, 5, 1, 6, 1, 6]
+
+
+@given(st.sampled_from(["degC", "degF", "K", "degR"]), st.decimals(-200, 200, places=2))
+def test_scales_of_temperature_are_converted_as_decimals_are(units, number):
+    """To the nearest number of double precision: sums of fractions."""
+    kelvins = {
+        "K": (Fraction(1), Fraction(0)),
+        "degR": (Fraction(5, 9), Fraction(0)),
+        "degC": (Fraction(1), Fraction("273.15")),
+        "degF": (Fraction(5, 9), Fraction("459.67") * Fraction(5, 9)),
+    }
+    factor, zero = kelvins[units]
+    exact = Fraction(number) * factor + zero
+    for other, (its_factor, its_zero) in kelvins.items():
+        expected = float((exact - its_zero) / its_factor)
+        converted = convert(float(number), units, other)
+        if "deg" in units + other:
+            assert converted == pytest.approx(expected, rel=1e-12, abs=1e-12)
+        if {units, other} & {"degC", "degF"} and units != other:
+            assert converted == expected

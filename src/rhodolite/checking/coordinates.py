@@ -10,6 +10,7 @@ from rhodolite.arrays import Array, read_small
 from rhodolite.checking.finding import Finding, advice, error, warning
 from rhodolite.model.axes import Role, is_latitude_unit, is_longitude_unit
 from rhodolite.model.cf.cell_bounds import why_no_bounds
+from rhodolite.model.cf.vocabulary import CELL_BOUNDS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
@@ -90,33 +91,14 @@ def described(dataset: Dataset) -> Iterator[Finding]:
     bounds = {
         str(v.attributes.get(key))
         for v in dataset.variables.values()
-        for key in ("bounds", "climatology")
+        for key in CELL_BOUNDS
     }
-    along = {c.dimension for c in dataset.axes.by_role.values()}
-    grid = (
-        set(dataset.variables[dataset.axes.curvilinear[0]].dimensions)
-        if dataset.axes.curvilinear
-        else set()
-    )
-    instances = {
-        v.dimensions[0]
-        for v in dataset.variables.values()
-        if "cf_role" in v.attributes and v.dimensions
-    }
-    labels = {
-        dataset.variables[word].dimensions[0]
-        for v in dataset.fields
-        for word in str(v.attributes.get("coordinates", "")).split()
-        if word in dataset.variables and len(dataset.variables[word].dimensions) == 1
-    }
-    instances |= labels
+    known = set(dataset.variables) | _described_dimensions(dataset)
     for variable in dataset.fields:
+        if variable.name in bounds:
+            continue
         for name in variable.dimensions:
-            if (
-                name in dataset.variables
-                or name in along | grid | instances
-                or variable.name in bounds
-            ):
+            if name in known:
                 continue
             yield advice(
                 name,
@@ -125,7 +107,24 @@ def described(dataset: Dataset) -> Iterator[Finding]:
                 "CF 5",
                 advice="add a coordinate with the program that wrote the file",
             )
-            grid.add(name)
+            # Said once, whatever else runs along it.
+            known.add(name)
+
+
+def _described_dimensions(dataset: Dataset) -> set[str]:
+    """Return the dimensions that an axis, positions, names or labels describe."""
+    described = {str(c.dimension) for c in dataset.axes.by_role.values()}
+    if dataset.axes.curvilinear:
+        described |= set(dataset.variables[dataset.axes.curvilinear[0]].dimensions)
+    for variable in dataset.variables.values():
+        if "cf_role" in variable.attributes:
+            described |= set(variable.dimensions[:1])
+    for variable in dataset.fields:
+        for word in str(variable.attributes.get("coordinates", "")).split():
+            label = dataset.variables.get(word)
+            if label is not None and len(label.dimensions) == 1:
+                described |= set(label.dimensions)
+    return described
 
 
 def ordered(dataset: Dataset) -> Iterator[Finding]:

@@ -64,23 +64,24 @@ def _sum_over(block: Array, weights: Weights, axes: tuple[int, ...]) -> Array:
     out."""
     total, names = block, list(range(block.ndim))
     owners = {axis: key for key in weights for axis in axes_of(key)}
-    done: set[Any] = set()
     for axis in sorted(axes, reverse=True):
-        key = owners.get(axis)
-        if key is not None and key in done:
+        # Weights along two axes have taken both away with the first of them.
+        if axis not in names:
             continue
-        along = None if key is None else weights[key]
-        gone = (axis,) if key is None else tuple(a for a in axes_of(key) if a in axes)
-        if along is None or (isinstance(key, int) and np.ptp(along) == 0):
+        key = owners.get(axis)
+        if key is None:
             total = total.sum(axis=names.index(axis), dtype=np.float64)
-            total = total if along is None else total * along[0]
+            names.remove(axis)
+            continue
+        along = weights[key]
+        gone = {a for a in axes_of(key) if a in axes}
+        remaining = [name for name in names if name not in gone]
+        if isinstance(key, int) and np.ptp(along) == 0:
+            total = total.sum(axis=names.index(axis), dtype=np.float64) * along[0]
         else:
-            assert key is not None
-            remaining = [name for name in names if name not in gone]
             # Not a matrix product, which may round differently with the threads that are free.
             total = np.einsum(
                 total, names, along, list(axes_of(key)), remaining, dtype=np.float64
             )
-        done.add(key)
-        names = [name for name in names if name not in gone]
+        names = remaining
     return np.asarray(total, dtype=np.float64)

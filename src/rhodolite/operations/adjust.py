@@ -37,6 +37,15 @@ from rhodolite.operations.variables.along_time import (
 
 _TRACE = "0.05mm"
 """Of precipitation in a day, below which there is none (Cannon and others 2015)."""
+_CANNON = "Cannon, Sobie and Murdock 2015, Journal of Climate 28, 6938-6959"
+_SOURCES = {
+    Method.QUANTILES: (
+        "Panofsky and Brier 1968, Some Applications of Statistics to Meteorology",
+        "Deque 2007, Global and Planetary Change 57, 16-26",
+    ),
+    Method.CHANGES: (_CANNON,),
+    Method.DETRENDED: (_CANNON,),
+}
 _WORDS = {
     Method.MEAN: "mean",
     Method.SPREAD: "mean and standard deviation",
@@ -102,6 +111,10 @@ class Adjust(Operation):
         check_pool(self.pool)
         if self.fit is not Fit.EMPIRICAL and self.method is not Method.QUANTILES:
             raise UsageError(f"--fit {self.fit} goes with --method quantiles")
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        return _SOURCES.get(self.method, ())
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of adjusted values, on the grid and times of the input.

@@ -30,6 +30,7 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.baseline.base_period import (
     BASE_COVERAGE,
     FEWEST_YEARS,
+    NORMALS_SOURCE,
     BasePeriod,
 )
 from rhodolite.operations.baseline.divisors import divisors
@@ -125,6 +126,10 @@ class Anomaly(Operation):
                 f"--climatology {self.climatology}: name the file alone; each variable finds its "
                 "own in it"
             )
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        return (NORMALS_SOURCE, *super().sources())
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of departures, on the grid and times of the input.

@@ -16,6 +16,7 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.baseline.base_period import (
     BASE_COVERAGE,
     FEWEST_YEARS,
+    NORMALS_SOURCE,
     BasePeriod,
 )
 from rhodolite.operations.baseline.smooth_normals import check_smoothing, smooth_cycle
@@ -107,6 +108,10 @@ class Climatology(Operation):
                     f"month or year first: aggregate --to month --statistic '{measure}' then "
                     "climatology"
                 )
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        return (NORMALS_SOURCE, *super().sources())
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset with one step for each phase of the cycle.

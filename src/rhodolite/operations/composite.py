@@ -38,7 +38,10 @@ from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.expressions.chosen_times import TimesWhere
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.parameters.shares import check_share
-from rhodolite.operations.trends.false_discovery import flag_significant
+from rhodolite.operations.trends.false_discovery import (
+    FALSE_DISCOVERY_SOURCE,
+    flag_significant,
+)
 from rhodolite.operations.trends.sentence import p_text
 from rhodolite.operations.variables.along_time import (
     time_axis_of,
@@ -56,6 +59,11 @@ class CompositeTest(StrEnum):
     PERMUTATION = "permutation"
 
 
+_SOURCES = {
+    CompositeTest.T: "Welch 1947, Biometrika 34, 28-35",
+    CompositeTest.PERMUTATION: "Phipson and Smyth 2010, Statistical Applications in Genetics and "
+    "Molecular Biology 9, 39",
+}
 _TESTS = {
     CompositeTest.T: "t test for unequal variances, Welch 1947; times count as independent",
     CompositeTest.PERMUTATION: "permutation of the chosen times, Phipson and Smyth 2010",
@@ -121,6 +129,11 @@ class Composite(Operation):
             raise UsageError(
                 f"--permutations {self.permutations}: at least {_FEWEST_CHOICES} tell anything"
             )
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        rate = (FALSE_DISCOVERY_SOURCE,) if self.false_discovery else ()
+        return (_SOURCES[self.test], *rate)
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of means and differences, without the time axis.

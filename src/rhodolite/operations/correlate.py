@@ -17,6 +17,7 @@ from rhodolite.arrays import (
     Engine,
     InMemory,
     LazyArray,
+    Mapped,
     Reduction,
     SeriesKernel,
 )
@@ -26,6 +27,7 @@ from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import TypedValue
+from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.udunits import quotient
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
@@ -123,6 +125,10 @@ class Correlate(Operation):
                 "correlate: with what? Add --with FILE, or --with FILE:NAME"
             )
 
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        return ("Bretherton and others 1999, Journal of Climate 12, 1990-2009",)
+
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of correlations, without the time axis.
 
@@ -160,7 +166,57 @@ class Correlate(Operation):
         its: Variable,
         matched: MatchedTimes,
     ) -> list[Variable]:
-        along, n = time_axis_of(dataset, variable), len(dataset.need_time())
+        along = time_axis_of(dataset, variable)
+        reduction = self._reduce(dataset, variable, other, its, matched)
+        cells = (*variable.shape[:along], *variable.shape[along + 1 :])
+        dimensions = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
+        lags = len(self.lag.steps)
+        shape, dims = cells, dimensions
+        if lags > 1:
+            shape, dims = (lags, *cells), ("lag", *dimensions)
+        placed = {
+            key: value
+            for key, value in variable.attributes.items()
+            if key == "grid_mapping"
+        }
+        results = []
+        for ending, about in self._describe(variable, its).items():
+            data: LazyArray = reduction.output(ending, shape)
+            scale = self._scale_of(ending, variable, its)
+            if scale != 1.0:
+                data = Mapped(data, Rescaling(scale, 0.0), "f8")
+            name = f"{variable.name}_{ending}"
+            storage = Storage(dtype="float32")
+            results.append(Variable(name, dims, data, {**about, **placed}, storage))
+        if lags > 1:
+            pair = f"{variable.quantity} with {its.quantity}"
+            about = {
+                "long_name": f"lag of the strongest correlation of {pair}",
+                "units": UNITS_OF_ONE,
+                **placed,
+            }
+            data = reduction.output("lag", cells)
+            results.append(Variable(f"{variable.name}_lag", dimensions, data, about))
+        return results
+
+    @staticmethod
+    def _scale_of(ending: str, variable: Variable, its: Variable) -> float:
+        """Return what brings a result into its units: a slope between temperatures is in kelvins,
+        whatever scale they are on."""
+        if ending != "regression":
+            return 1.0
+        return of_differences(variable.units)[0] / of_differences(its.units)[0]
+
+    def _reduce(
+        self,
+        dataset: Dataset,
+        variable: Variable,
+        other: Dataset,
+        its: Variable,
+        matched: MatchedTimes,
+    ) -> Reduction:
+        """Return the pass over a variable, and over the other where that is a field, too."""
+        along = time_axis_of(dataset, variable)
         axis, its_axis = dataset.need_time(), other.need_time()
         source, series = variable.floats(), None
         if its.data.size == len(its_axis):
@@ -170,7 +226,7 @@ class Correlate(Operation):
             source = Concatenated([source, its.floats()], along)
         work = _Pairs(
             along,
-            n,
+            len(axis),
             series,
             [matched.pairs(lag) for lag in self.lag.steps],
             self.method is Kind.SPEARMAN,
@@ -178,72 +234,33 @@ class Correlate(Operation):
             (self.cycle.phases(axis), self.cycle.phases(its_axis)),
             np.array(self.lag.steps),
         )
-        reduction = Reduction(source, series=work)
-        cells = (*variable.shape[:along], *variable.shape[along + 1 :])
-        dimensions = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
-        lagged = len(self.lag.steps) > 1
-        shape, dims = (
-            ((len(self.lag.steps), *cells), ("lag", *dimensions))
-            if lagged
-            else (cells, dimensions)
-        )
-        name = variable.name
+        return Reduction(source, series=work)
+
+    def _describe(self, variable: Variable, its: Variable) -> dict[str, dict[str, Any]]:
+        """Return the attributes of each result, by the ending of its name."""
         pair = f"{variable.quantity} with {its.quantity}"
-        correlations = {
-            key: value
-            for key, value in variable.attributes.items()
-            if key == "grid_mapping"
-        }
-        units = quotient(variable.units or UNITS_OF_ONE, its.units or UNITS_OF_ONE)
         rank = "rank " if self.method is Kind.SPEARMAN else ""
-        about: list[tuple[str, str, dict[str, Any]]] = [
-            (
-                "correlation",
-                f"{rank}correlation of {pair}",
-                {
-                    "units": UNITS_OF_ONE,
-                    "comment": self._comment(),
-                    "ancillary_variables": f"{name}_correlation_pvalue",
-                },
-            ),
-            (
-                "correlation_pvalue",
-                f"p-value of the {rank}correlation of {pair}",
-                {
-                    "units": UNITS_OF_ONE,
-                    "comment": "t test, effective sample size after Bretherton and others 1999",
-                },
-            ),
-        ]
-        if not rank:
-            about.append(
-                (
-                    "regression",
-                    f"regression of {variable.quantity} on {its.quantity}",
-                    {"units": units},
-                )
-            )
-        results = []
-        for ending, title, more in about:
-            attributes = {"long_name": title, **more, **correlations}
-            data = reduction.output(ending, shape)
-            results.append(
-                Variable(
-                    f"{name}_{ending}", dims, data, attributes, Storage(dtype="float32")
-                )
-            )
-        if lagged:
-            words = {
-                "long_name": f"lag of the strongest correlation of {pair}",
+        about: dict[str, dict[str, Any]] = {
+            "correlation": {
+                "long_name": f"{rank}correlation of {pair}",
                 "units": UNITS_OF_ONE,
-                **correlations,
+                "comment": self._comment(),
+                "ancillary_variables": f"{variable.name}_correlation_pvalue",
+            },
+            "correlation_pvalue": {
+                "long_name": f"p-value of the {rank}correlation of {pair}",
+                "units": UNITS_OF_ONE,
+                "comment": "t test, effective sample size after Bretherton and others 1999",
+            },
+        }
+        # Ranks have no slope in the units of the values.
+        if not rank:
+            units = quotient(variable.units or UNITS_OF_ONE, its.units or UNITS_OF_ONE)
+            about["regression"] = {
+                "long_name": f"regression of {variable.quantity} on {its.quantity}",
+                "units": units,
             }
-            results.append(
-                Variable(
-                    f"{name}_lag", dimensions, reduction.output("lag", cells), words
-                )
-            )
-        return results
+        return about
 
     def _comment(self) -> str:
         taken = [] if self.cycle == Cycle.NONE else [f"mean {self.cycle.word} cycle"]

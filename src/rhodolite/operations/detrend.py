@@ -28,6 +28,7 @@ from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.trends.estimators import LEAST_SQUARES_SOURCE
 from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
@@ -64,6 +65,10 @@ class Detrend(Operation):
             raise UsageError(
                 f"--order: '{self.order}' is not offered; write 1 for a line or 2 for a parabola"
             )
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        return (LEAST_SQUARES_SOURCE,)
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset on the grid and times of the input.

@@ -31,6 +31,7 @@ from rhodolite.operations.variables.along_time import (
 )
 
 PERIOD = "return_period"
+_COLES = "Coles 2001, An Introduction to Statistical Modeling of Extreme Values"
 _FEWEST = 10
 _SHORTEST_YEAR = 0.98
 """Of a year, that steps are apart at least."""
@@ -122,6 +123,14 @@ class Extremes(Operation):
                 f"--min-values {self.min_values}: a distribution of three parameters needs at "
                 f"least {_FEWEST} values"
             )
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        if self.method is FitMethod.LIKELIHOOD:
+            return (_COLES,)
+        if self.above is not None:
+            return ("Hosking and Wallis 1987, Technometrics 29, 339-349", _COLES)
+        return ("Hosking and Wallis 1997, Regional Frequency Analysis",)
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of levels and parameters, without the time axis.

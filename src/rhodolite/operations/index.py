@@ -135,6 +135,11 @@ class Index(Operation):
         if self.classes and self.kind not in LIMITS:
             raise UsageError(f"--classes: there are none of --kind {self.kind}")
 
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        choices = (self.kind, self.distribution)
+        return tuple(s for choice in choices for s in _SOURCES.get(choice, ()))
+
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of indices NAME_index and, if asked for, classes NAME_class.
 
@@ -278,6 +283,18 @@ class Index(Operation):
         return _BY_ORDER[self.kind]
 
 
+_SOURCES: dict[IndexKind | Distribution | None, tuple[str, ...]] = {
+    IndexKind.STANDARDISED: (
+        "McKee, Doesken and Kleist 1993, Eighth Conference on Applied Climatology, 179-184",
+    ),
+    IndexKind.RAINFALL_ANOMALY: ("van Rooy 1965, Notos 14, 43-48",),
+    IndexKind.PERCENTILE: ("Hazen 1914, Transactions of the ASCE 77, 1539-1640",),
+    Distribution.GAMMA: ("Thom 1958, Monthly Weather Review 86, 117-122",),
+    Distribution.LOG_LOGISTIC: (
+        "Vicente-Serrano, Begueria and Lopez-Moreno 2010, Journal of Climate 23, 1696-1718",
+        "Begueria and others 2014, International Journal of Climatology 34, 3001-3023",
+    ),
+}
 _WORDS = {
     IndexKind.RAINFALL_ANOMALY: "rainfall anomaly index",
     IndexKind.PERCENTILE: "percentile",

@@ -39,6 +39,10 @@ from rhodolite.operations.variables.along_time import (
     variables_along_time,
 )
 
+_PATTERNS_SOURCE = (
+    "von Storch and Zwiers 1999, Statistical Analysis in Climate Research, 13-14"
+)
+_VARIMAX_SOURCE = "Kaiser 1958, Psychometrika 23, 187-200"
 _MOST_TIMES = 6000
 """Whose products, a square of numbers, still fit into memory beside all else."""
 
@@ -90,6 +94,11 @@ class Patterns(Operation):
                 "--rotate turns two or more patterns of one field; it goes with --count 2 and "
                 "more, and not with --with"
             )
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        turned = (_VARIMAX_SOURCE,) if self.rotate else ()
+        return (_PATTERNS_SOURCE, *turned)
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of patterns, their series and their shares.

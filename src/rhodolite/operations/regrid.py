@@ -36,6 +36,7 @@ from rhodolite.operations.regridding.weights import (
 from rhodolite.operations.variables.references import drop_stale, without_axes
 
 _USUAL_COVERAGE = {"nearest": 0.0, "bilinear": 0.5, "conservative": 0.0}
+_CONSERVATIVE_SOURCE = "Jones 1999, Monthly Weather Review 127, 2204-2210"
 _WATER = (*WATER_WORDS, "flux")
 
 
@@ -113,6 +114,11 @@ class Regrid(Operation):
             )
         if self.min_coverage is not None:
             check_coverage(self.min_coverage)
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        conserves = self.method is RegridMethod.CONSERVATIVE and self.weights is None
+        return (_CONSERVATIVE_SOURCE,) if conserves else ()
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return the dataset on the other grid.

@@ -29,6 +29,16 @@ from rhodolite.operations.variables.along_time import (
     whole_period,
 )
 
+_SOURCES = {
+    Estimate.PERIODOGRAM: (),
+    Estimate.WELCH: (
+        "Welch 1967, IEEE Transactions on Audio and Electroacoustics 15, 70-73",
+    ),
+    Estimate.MULTITAPER: ("Thomson 1982, Proceedings of the IEEE 70, 1055-1096",),
+}
+_RED_NOISE_SOURCE = (
+    "Gilman and others 1963, Journal of the Atmospheric Sciences 20, 182-184"
+)
 _FEWEST = 16
 _MOST_HARMONICS = 6
 _DAYS_OF_YEAR = {"360_day": 360.0, "noleap": 365.0, "365_day": 365.0, "all_leap": 366.0}
@@ -80,6 +90,10 @@ class Spectrum(Operation):
             raise UsageError(
                 f"--harmonics {self.harmonics}: write a number from 1 to {_MOST_HARMONICS}"
             )
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        return () if self.harmonics else (*_SOURCES[self.method], _RED_NOISE_SOURCE)
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of spectra along frequency, or of harmonics, without the time axis.

@@ -25,6 +25,7 @@ from rhodolite.operations.trends.estimators import (
     TrendSpec,
     TrendWork,
 )
+from rhodolite.operations.trends.false_discovery import FALSE_DISCOVERY_SOURCE
 from rhodolite.operations.trends.result_variables import TrendResults
 from rhodolite.operations.trends.sentence import TrendMapRemark, TrendSentence
 from rhodolite.operations.variables.along_time import (
@@ -132,6 +133,11 @@ class Trend(Operation):
     @property
     def _corrected(self) -> bool:
         return self.serial_correlation is not SerialCorrelation.NONE
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        rate = (FALSE_DISCOVERY_SOURCE,) if self.false_discovery else ()
+        return (*self.spec.sources, *rate)
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of trends, without the time axis.

@@ -33,6 +33,7 @@ from rhodolite.operations.variables.along_time import (
     variables_along_time,
 )
 
+_LANCZOS_SOURCE = "Duchon 1979, Journal of Applied Meteorology 18, 1016-1022"
 _OF_TWO = ("mean", "sum")
 """Statistics that can be the middle of those of two windows."""
 Indices = NDArray[np.intp]
@@ -106,6 +107,11 @@ class Window(Operation):
     @property
     def _filters(self) -> bool:
         return self.longer_than is not None or self.shorter_than is not None
+
+    def sources(self) -> tuple[str, ...]:
+        """See `Step.sources`."""
+        filters = self.longer_than is not None or self.shorter_than is not None
+        return (_LANCZOS_SOURCE,) if filters else super().sources()
 
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of statistics of windows, on the grid and times of the input.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import re
 from typing import Any
 
@@ -103,8 +104,7 @@ def _summary(dataset: Dataset) -> str:
     )
     text = ", ".join(named[:-1]) + (" and " if len(named) > 1 else "") + named[-1]
     if dataset.time is not None and len(dataset.time):
-        first, last = (moment[:10] for moment in _period(dataset.time))
-        text += f", from {first} to {last}"
+        text += ", from {} to {}".format(*_days_covered(dataset.time))
     return f"Holds {text}."
 
 
@@ -118,8 +118,7 @@ def _coverage(axis: TimeAxis) -> dict[str, str]:
     if step.unit in _DURATIONS:
         coverage["time_coverage_resolution"] = _DURATIONS[step.unit].format(step.count)
     if axis.cells is not None and np.isfinite(axis.cells).all():
-        first, last = axis.to_dates(np.array([axis.cells.min(), axis.cells.max()]))
-        coverage["time_coverage_duration"] = _duration(first, last)
+        coverage["time_coverage_duration"] = _duration(*axis.to_dates(axis.ends))
     return coverage
 
 
@@ -160,9 +159,20 @@ def _extent(coordinate: Coordinate) -> tuple[float, float]:
     return float(edges.min()), float(edges.max())
 
 
+def _days_covered(axis: TimeAxis) -> tuple[str, str]:
+    """Return the first and the last day, as dates."""
+    start, end = _period(axis)
+    if axis.cells is not None and end.endswith("T00:00:00"):
+        # The midnight at which a step ends belongs to the day before.
+        last = axis.to_dates(axis.ends[1:])[0] - datetime.timedelta(days=1)
+        end = last.strftime(_ISO)
+    return start[:10], end[:10]
+
+
 def _period(axis: TimeAxis) -> tuple[str, str]:
-    """Return the first and last moment in ISO 8601, those of the bounds where there are some."""
-    edges = axis.numbers if axis.bounds is None else axis.bounds
-    edges = edges if np.isfinite(edges).all() else axis.numbers
-    first, last = axis.to_dates(np.array([edges.min(), edges.max()]))
+    """Return in ISO 8601 when the first step begins and the last one ends."""
+    ends = axis.ends
+    if not np.isfinite(ends).all():
+        ends = np.array([axis.numbers.min(), axis.numbers.max()])
+    first, last = axis.to_dates(ends)
     return first.strftime(_ISO), last.strftime(_ISO)

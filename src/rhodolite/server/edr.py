@@ -144,21 +144,13 @@ class Collection:
         Refused
             If it cannot be answered.
         """
-        if kind not in _QUERIES:
-            raise Refused(
-                404, f"there is no query '{kind}'; there are {', '.join(_QUERIES)}"
-            )
-        given = asked.get("f", "CoverageJSON")
-        if given.lower() not in _FORMATS:
-            raise Refused(
-                400, f"f={given[:40]}: there are {', '.join(_FORMATS.values())}"
-            )
+        given = _format_asked(kind, asked)
         turned = has_latitude_first(asked)
         asked = longitude_first(asked) if turned else dict(asked)
         if kind == "cube" and "z" not in asked and (heights := heights_of_box(asked)):
             asked["z"] = heights
         chosen = self._chosen(asked)
-        if given.lower() == "netcdf" and chosen:
+        if given == "netcdf" and chosen:
             return netcdf_of(kind, chosen, asked), MEDIA_NETCDF
         parts = [part for layer in chosen for part in _parts(kind, layer, asked)]
         size = sum(part.size for part in parts)
@@ -169,7 +161,7 @@ class Collection:
             )
         mean = asked.get("over") == "area" and kind != "position"
         values = [_read(part, mean=mean) for part in parts]
-        if given.lower() == "csv":
+        if given == "csv":
             return write_csv(parts, values, mean).encode(), "text/csv"
         content = coverage_of(parts, values, mean=mean, latitude_first=turned)
         return json.dumps(content, allow_nan=False).encode(), MEDIA
@@ -294,3 +286,20 @@ def _read(part: Part, *, mean: bool) -> Array:
     mean_of = np.full(total.shape, np.nan)
     np.divide(total, weight, out=mean_of, where=weight > 0)
     return mean_of
+
+
+def _format_asked(kind: str, asked: Mapping[str, str]) -> str:
+    """Return the format that a query asks for, in small letters.
+
+    Raises
+    ------
+    Refused
+        If there is no such query, or no such format.
+    """
+    if kind not in _QUERIES:
+        there = ", ".join(_QUERIES)
+        raise Refused(404, f"there is no query '{kind}'; there are {there}")
+    given = asked.get("f", "CoverageJSON")
+    if given.lower() not in _FORMATS:
+        raise Refused(400, f"f={given[:40]}: there are {', '.join(_FORMATS.values())}")
+    return given.lower()

@@ -115,19 +115,7 @@ def _describe(
     encoding: Encoding,
 ) -> None:
     """Write what the bands are of, as tags and as what a GIS shows of them."""
-    labels = {name: _labels_along(dataset, name) for name in others}
-    numbers = {name: _numbers_along(dataset, name) for name in others}
-    exact = _instants_along(dataset)
-    for band, at in enumerate(np.ndindex(*map(len, labels.values())), start=1):
-        places = {name: labels[name][n] for name, n in zip(others, at, strict=True)}
-        tags = {
-            f"{PLACE_TAG}{name}": numbers[name][n]
-            for name, n in zip(others, at, strict=True)
-        }
-        tags |= {name: text for name, text in places.items() if name != exact}
-        file.update_tags(band, **{NAME_TAG: variable.name}, **tags)
-        file.set_band_description(band, " ".join(places.values()) or variable.name)
-        file.set_band_unit(band, variable.units or "")
+    _describe_bands(file, dataset, variable, others)
     if encoding.packing is not None:
         file.scales = [encoding.packing.scale] * file.count
         file.offsets = [encoding.packing.offset] * file.count
@@ -143,6 +131,25 @@ def _describe(
     if others:
         tags[ORDER_TAG] = f"{{{','.join(others)}}}"
     file.update_tags(**tags)
+
+
+def _describe_bands(
+    file: Any, dataset: Dataset, variable: Variable, others: list[str]
+) -> None:
+    """Write the time and level of each band, as numbers and as words."""
+    labels = {name: _labels_along(dataset, name) for name in others}
+    numbers = {name: _numbers_along(dataset, name) for name in others}
+    exact = _instants_along(dataset)
+    for band, at in enumerate(np.ndindex(*map(len, labels.values())), start=1):
+        places = {name: labels[name][n] for name, n in zip(others, at, strict=True)}
+        tags = {
+            f"{PLACE_TAG}{name}": numbers[name][n]
+            for name, n in zip(others, at, strict=True)
+        }
+        tags |= {name: text for name, text in places.items() if name != exact}
+        file.update_tags(band, **{NAME_TAG: variable.name}, **tags)
+        file.set_band_description(band, " ".join(places.values()) or variable.name)
+        file.set_band_unit(band, variable.units or "")
 
 
 def _instants_along(dataset: Dataset) -> str | None:

@@ -233,6 +233,12 @@ def _group(path: Path, root: Any, name: str) -> Any:
     return member
 
 
+def _without_storage(attributes: Mapping[str, Any]) -> dict[str, Any]:
+    return {
+        key: value for key, value in attributes.items() if key not in STORAGE_ATTRIBUTES
+    }
+
+
 def _variable(path: Path, place: str, name: str, stored: Any, size: int) -> Variable:
     """Describe an array of a store of so many bytes."""
     numeric = stored.dtype.kind in "fiub"
@@ -250,34 +256,17 @@ def _variable(path: Path, place: str, name: str, stored: Any, size: int) -> Vari
     reason = why_beyond_reading(f"{path}: {name}", stored.shape, dtype.itemsize, size)
     if reason is not None:
         warn(reason)
-        plain = {
-            key: value for key, value in given.items() if key not in STORAGE_ATTRIBUTES
-        }
-        return Variable(
-            name, dimensions, Unreadable(stored.shape, dtype, reason), plain
-        )
-    fill = stored.metadata.fill_value
-    if (
-        "_FillValue" not in attributes
-        and stored.metadata.zarr_format == 2
-        and fill is not None
-        and fill != 0
-    ):
-        # Zero is what arrays begin with unless told otherwise, and says nothing of missing values.
-        attributes["_FillValue"] = _fill_number(fill, dtype) if numeric else fill
+        nothing = Unreadable(stored.shape, dtype, reason)
+        return Variable(name, dimensions, nothing, _without_storage(given))
     if not numeric:
-        described = {
-            key: value
-            for key, value in attributes.items()
-            if key not in STORAGE_ATTRIBUTES
-        }
         check_held(stored.nbytes, f"{path}: variable '{name}'")
-        return Variable(
-            name,
-            dimensions,
-            InMemory(np.asarray(stored[...]).astype(object)),
-            described,
-        )
+        text = InMemory(np.asarray(stored[...]).astype(object))
+        return Variable(name, dimensions, text, _without_storage(attributes))
+    fill = stored.metadata.fill_value
+    # Zero is what arrays begin with unless told otherwise, and says nothing of missing values.
+    means_missing = stored.metadata.zarr_format == 2 and fill not in (None, 0)
+    if means_missing and "_FillValue" not in attributes:
+        attributes["_FillValue"] = _fill_number(fill, dtype)
     return decode_variable(
         name,
         dimensions,

@@ -67,23 +67,9 @@ def _write_variable(
     version: int,
 ) -> None:
     encoding = encoding_for(variable, dataset, engine)
-    attributes = {**variable.attributes, **encoding.attributes}
-    if encoding.fill is not None:
-        attributes["_FillValue"] = encoding.fill
-    if version == 2:
-        attributes = {DIMENSIONS_ATTRIBUTE: list(variable.dimensions), **attributes}
-    text = encoding.dtype.kind in "OUS"
     chunks = chunk_shape(variable, encoding.dtype.itemsize, dataset, layout.chunks)
-    settings: dict[str, Any] = {
-        "shape": variable.shape,
-        "chunks": tuple(max(1, n) for n in chunks) if variable.shape else (),
-        "dtype": str if text else encoding.dtype.newbyteorder("="),
-        "fill_value": "" if text else encoding.dtype.type(encoding.fill or 0),
-        "attributes": plain_attributes(attributes),
-        "compressors": _compressors(layout, version),
-    }
-    if version == 3:
-        settings["dimension_names"] = variable.dimensions
+    settings = _settings_of(variable, encoding, chunks, version)
+    settings["compressors"] = _compressors(layout, version)
     if variable.name in _NO_NAMES:
         raise DataError(
             f"a variable called '{variable.name}' cannot be written to Zarr, where names are parts "
@@ -93,21 +79,55 @@ def _write_variable(
         # Text of any length is newer than the first edition of the specification.
         warnings.simplefilter("ignore")
         stored = root.create_array(variable.name, **settings)
-    if text or not variable.shape:
-        values = engine.compute(variable.data)
-        stored[...] = values.astype(object) if text else encoding.encode(values)
+    if _is_text(encoding):
+        stored[...] = engine.compute(variable.data).astype(object)
+    elif not variable.shape:
+        stored[...] = encoding.encode(engine.compute(variable.data))
     elif variable.data.size:
-        task = functools.partial(_put, stored, encoding)
-        what = f"writing {variable.name}"
-        data = encoding.as_written(variable.data)
-        written = sum(
-            count
-            for _, count in engine.stream_units(
-                task, data, stored.chunks, what, takes_memory=False
-            )
-        )
-        if engine.executor is not None:
-            _need_chunks(stored, written)
+        _stream(stored, variable, encoding, engine)
+
+
+def _settings_of(
+    variable: Variable, encoding: Encoding, chunks: tuple[int, ...], version: int
+) -> dict[str, Any]:
+    """Return what an array of a store is described by, but for its compression."""
+    attributes = {**variable.attributes, **encoding.attributes}
+    if encoding.fill is not None:
+        attributes["_FillValue"] = encoding.fill
+    if version == 2:
+        attributes = {DIMENSIONS_ATTRIBUTE: list(variable.dimensions), **attributes}
+    settings: dict[str, Any] = {
+        "shape": variable.shape,
+        "chunks": tuple(max(1, n) for n in chunks) if variable.shape else (),
+        "attributes": plain_attributes(attributes),
+    }
+    if _is_text(encoding):
+        settings |= {"dtype": str, "fill_value": ""}
+    else:
+        settings["dtype"] = encoding.dtype.newbyteorder("=")
+        settings["fill_value"] = encoding.dtype.type(encoding.fill or 0)
+    if version == 3:
+        settings["dimension_names"] = variable.dimensions
+    return settings
+
+
+def _is_text(encoding: Encoding) -> bool:
+    return encoding.dtype.kind in "OUS"
+
+
+def _stream(
+    stored: Any, variable: Variable, encoding: Encoding, engine: Engine
+) -> None:
+    """Write an array chunk by chunk."""
+    task = functools.partial(_put, stored, encoding)
+    data = encoding.as_written(variable.data)
+    pieces = engine.stream_units(
+        task, data, stored.chunks, f"writing {variable.name}", takes_memory=False
+    )
+    written = sum(count for _, count in pieces)
+    # Machines that share no disk would leave holes that nobody sees.
+    if engine.executor is not None:
+        _need_chunks(stored, written)
 
 
 def _compressors(layout: Layout, version: int) -> Any:

@@ -201,6 +201,14 @@ class TimeAxis:
         are not known."""
         return None if self.cell_ticks is None else self.from_ticks(self.cell_ticks)
 
+    @property
+    def ends(self) -> Array:
+        """The beginning of the first step and the end of the last in the axis's units, shape (2,);
+        the first and the last time where it is not known what steps cover."""
+        edges = self.bounds if self.climatological else self.cells
+        edges = self.numbers if edges is None else edges
+        return np.array([edges.min(), edges.max()])
+
     @cached_property
     def ends_at_stamps(self) -> bool:
         """Whether steps without bounds are taken to end at their times, since hours from just after

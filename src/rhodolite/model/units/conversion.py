@@ -13,10 +13,12 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.calendar_rates import days_between, plain_rate
 from rhodolite.model.units.differences import Zero, temperature_reading
 from rhodolite.model.units.udunits import (
+    between_scales,
     convert,
     convertible,
     has_offset_zero,
     has_other_zero,
+    plain_number,
 )
 from rhodolite.model.variable import Variable
 
@@ -55,8 +57,9 @@ class Rescaling:
         return values.astype(block.dtype, copy=False)
 
     def of(self, value: float) -> float:
-        """Return a single value in the new units."""
-        return value * self.factor + self.offset
+        """Return a single value in the new units, as exactly as it is written."""
+        factor, offset = plain_number(self.factor), plain_number(self.offset)
+        return float(Fraction(repr(float(value))) * factor + offset)
 
 
 def rescaling(variable: Variable, units: str) -> Rescaling:
@@ -113,15 +116,10 @@ def rescaling_between(own: str, units: str, *, difference: bool = False) -> Resc
     if own == units:
         return Rescaling(1.0, 0.0)
     if convertible(own, units):
-        at_zero, at_one = (float(convert(value, own, units)) for value in (0.0, 1.0))
-        # Scales with a zero of their own differ by a ratio of small numbers, such as 5/9; the
-        # difference of two converted values is that to 13 digits only.
-        factor = (
-            at_one
-            if at_zero == 0
-            else float(Fraction(at_one - at_zero).limit_denominator(1000))
-        )
-        return Rescaling(factor, 0.0 if difference else at_zero)
+        if not has_other_zero(own, units):
+            return Rescaling(float(convert(1.0, own, units)), 0.0)
+        factor, offset = map(float, between_scales(own, units))
+        return Rescaling(factor, 0.0 if difference else offset)
     for mass, depth in _MASS_TO_DEPTH:
         if convertible(own, mass) and convertible(units, depth):
             factor = float(convert(1.0, own, mass)) / WATER_DENSITY
@@ -195,7 +193,7 @@ def of_differences(units: str | None) -> tuple[float, str | None]:
     """
     if units is None or not has_offset_zero(units):
         return 1.0, units
-    return float(convert(1.0, units, "K") - convert(0.0, units, "K")), "K"
+    return rescaling_between(units, "K", difference=True).factor, "K"
 
 
 def standard_name_after(variable: Variable, change: Rescaling) -> str | None:

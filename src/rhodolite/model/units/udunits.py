@@ -5,7 +5,8 @@ from __future__ import annotations
 import atexit
 import contextlib
 import re
-from functools import lru_cache
+from fractions import Fraction
+from functools import cache, lru_cache
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ from rhodolite.plain_text import cut_text
 _RATES = {"(10 year)-1": "per decade", "(100 year)-1": "per century"}
 _LONGEST = 60
 """Letters of units that people are shown; files may say anything."""
+_ROUNDING = 1e-11
 _TERM = re.compile(r"([A-Za-z%µ_]+)\^?([+-]?\d+)?")
 _SUPERSCRIPTS = str.maketrans("-0123456789", "⁻⁰¹²³⁴⁵⁶⁷⁸⁹")
 
@@ -86,7 +88,37 @@ def convert(values: Array | float, source: str, target: str) -> Any:
     """
     if source == target:
         return values
+    if has_other_zero(source, target):
+        factor, offset = between_scales(source, target)
+        if np.ndim(values) == 0:
+            # As it is written: 25 degC is 77 degF, and not the nearest sum of rounded numbers.
+            return float(Fraction(repr(float(values))) * factor + offset)
+        return np.asarray(values, dtype=np.float64) * float(factor) + float(offset)
     return _unit(source).convert(np.asarray(values, dtype=np.float64), _unit(target))
+
+
+@cache
+def between_scales(source: str, target: str) -> tuple[Fraction, Fraction]:
+    """Return factor and offset between scales whose zeros differ, such as 9/5 and 32.
+
+    UDUNITS goes by way of absolute zero, and leaves 13 digits of either.
+
+    Raises
+    ------
+    ValueError
+        If the units measure different things.
+    """
+    at_zero, at_one = (
+        float(_unit(source).convert(value, _unit(target))) for value in (0.0, 1.0)
+    )
+    return plain_number(at_one - at_zero), plain_number(at_zero)
+
+
+def plain_number(number: float) -> Fraction:
+    """Return the ratio of small numbers that a number is but for rounding, or else itself."""
+    plain = Fraction(number).limit_denominator(1000)
+    close = abs(plain - Fraction(number)) <= _ROUNDING * abs(number)
+    return plain if close else Fraction(number)
 
 
 def is_pressure(text: str) -> bool:
@@ -108,7 +140,7 @@ def has_offset_zero(text: str) -> bool:
 
 def has_other_zero(units: str, others: str) -> bool:
     """Return whether 0 in some units is not 0 in others, as of degC and K."""
-    return convertible(units, others) and float(convert(0.0, units, others)) != 0.0
+    return convertible(units, others) and between_scales(units, others)[1] != 0
 
 
 def is_temperature(text: str) -> bool:

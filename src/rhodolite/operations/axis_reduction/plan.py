@@ -247,9 +247,7 @@ def _time_plan(
 ) -> AxisPlan:
     """Return the plan of a statistic over all times, which leaves a single time with bounds."""
     coordinate = dataset.need(Role.TIME)
-    edges = axis.bounds if axis.climatological else axis.cells
-    edges = coordinate.values[:, None] if edges is None else edges
-    ends = np.array([edges.min(), edges.max()])
+    ends = axis.ends
     bounds = f"{coordinate.name}_bnds"
     about = {
         key: value

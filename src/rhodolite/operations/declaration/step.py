@@ -61,6 +61,13 @@ class Step(ABC):
         """Return the files that are written beside the output of the chain."""
         return ()
 
+    def sources(self) -> tuple[str, ...]:
+        """Return where the formulas of what it computes come from, as reports cite them."""
+        values = [getattr(self, declared.field) for declared in parameters(type(self))]
+        return tuple(
+            source for value in values for source in getattr(value, "sources", ())
+        )
+
     def loaded(self, reader: FileReader) -> Self:
         """Return the step with everything read that its parameters name."""
         changes = {}

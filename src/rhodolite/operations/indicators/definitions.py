@@ -28,6 +28,11 @@ class Needs(Enum):
     RAIN = "daily precipitation"
 
 
+_EXPERT_TEAM = "Zhang and others 2011, WIREs Climate Change 2, 851-870"
+_WAVES = "Perkins and Alexander 2013, Journal of Climate 26, 4500-4517"
+_ONSET = "Sivakumar 1988, Agricultural and Forest Meteorology 42, 295-305"
+
+
 class Result(Enum):
     """What an indicator is a number of."""
 
@@ -68,6 +73,8 @@ class Indicator:
         Whether the years of a base set a percentile.
     method : str
         What is done over time, as cell methods have it.
+    source : str
+        Where the definition comes from; empty where it needs none.
     """
 
     needs: Needs
@@ -81,6 +88,7 @@ class Indicator:
     growing_year: bool = False
     by_base: bool = False
     method: str = "sum"
+    source: str = _EXPERT_TEAM
 
 
 def _days(needs: Needs, words: str, threshold: str, side: str) -> Indicator:
@@ -182,6 +190,7 @@ def _wave(
         own_threshold=True,
         by_base=True,
         method=method,
+        source=_WAVES,
     )
 
 
@@ -215,6 +224,7 @@ def _degree_days(words: str, threshold: str, side: str) -> Indicator:
         threshold,
         side,
         own_threshold=True,
+        source="",
     )
 
 
@@ -349,6 +359,7 @@ INDICATORS = {
         "from",
         monthly=False,
         own_threshold=True,
+        source=_ONSET,
     ),
 }
 """By name, in the order in which they are offered."""

@@ -88,5 +88,11 @@ class IndicatorKinds(TypedValue):
             raise ValueError(f"'{text}' names an indicator twice")
         return cls(kinds)
 
+    @property
+    def sources(self) -> tuple[str, ...]:
+        """Where the definitions come from."""
+        named = [kind.indicator.source for kind in self.kinds]
+        return tuple(source for source in named if source)
+
     def __str__(self) -> str:
         return ",".join(map(str, self.kinds))

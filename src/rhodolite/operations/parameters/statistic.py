@@ -26,6 +26,9 @@ _VALUE = re.compile(
     r"((?:(?![eE]\d)[^\d\s.,+-](?:.*[^\s.])?)?)\s*"
 )
 _PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
+_PERCENTILES = (
+    "Hyndman and Fan 1996, The American Statistician 50, 361-365, definition 7"
+)
 
 
 @dataclass(frozen=True)
@@ -232,6 +235,13 @@ class Measures(TypedValue):
 
     def __str__(self) -> str:
         return ",".join(str(measure) for measure in self.measures)
+
+    @property
+    def sources(self) -> tuple[str, ...]:
+        """Where the formulas of those come from that have one."""
+        return (
+            (_PERCENTILES,) if any(m.share is not None for m in self.measures) else ()
+        )
 
     @property
     def first(self) -> Measure:

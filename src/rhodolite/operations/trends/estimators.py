@@ -56,6 +56,20 @@ class SerialCorrelation(StrEnum):
     PRE_WHITENING = "pre-whitening"
 
 
+LEAST_SQUARES_SOURCE = "Draper and Smith 1998, Applied Regression Analysis, chapter 1"
+_SOURCES = {
+    Slope.LEAST_SQUARES: LEAST_SQUARES_SOURCE,
+    Slope.THEIL_SEN: "Sen 1968, Journal of the American Statistical Association 63, 1379-1389",
+    Test.MANN_KENDALL: "Kendall 1975, Rank Correlation Methods, chapter 4",
+    Test.SEASONAL_MANN_KENDALL: "Hirsch, Slack and Smith 1982, Water Resources Research 18, "
+    "107-121",
+    SerialCorrelation.AR1: "Santer and others 2000, Journal of Geophysical Research 105, 7337-7356",
+    SerialCorrelation.HAMED_RAO: "Hamed and Rao 1998, Journal of Hydrology 204, 182-196",
+    SerialCorrelation.PRE_WHITENING: "Wang and Swail 2001, Journal of Climate 14, 2204-2221",
+}
+"""Where the formulas of each come from; that of the t test is that of the slope."""
+
+
 @dataclass(frozen=True)
 class TrendSpec:
     """What is asked of each cell; see `Trend`."""
@@ -90,6 +104,12 @@ class TrendSpec:
                 f"--serial-correlation {self.persistence} goes with --test {fitting}, not with "
                 f"{self.test}"
             )
+
+    @property
+    def sources(self) -> tuple[str, ...]:
+        """Where the formulas come from."""
+        choices = (self.method, self.test, self.persistence)
+        return tuple(_SOURCES[choice] for choice in choices if choice in _SOURCES)
 
     @property
     def persistence_results(self) -> dict[str, str]:

@@ -18,6 +18,10 @@ from rhodolite.arrays import (
 )
 from rhodolite.model.variable import Storage, Variable
 
+FALSE_DISCOVERY_SOURCE = (
+    "Wilks 2016, Bulletin of the American Meteorological Society 97, 2263-2273"
+)
+
 
 @dataclass
 class FalseDiscoveryLimit(Accumulator):

@@ -70,15 +70,14 @@ def put_in_place(
 def whole_period(coordinate: Coordinate, axis: TimeAxis) -> list[Variable]:
     """Return a single time, in the middle of the period, with bounds from its beginning to its
     end."""
-    edges = axis.numbers if axis.bounds is None else axis.bounds
-    first, last = float(edges.min()), float(edges.max())
+    ends = axis.ends
     name = f"{coordinate.name}_bnds"
     about: dict[str, Any] = dict(
         coordinate.variable.edit("climatology", bounds=name).attributes
     )
     return [
-        Variable(coordinate.name, (), InMemory(np.float64((first + last) / 2)), about),
-        Variable(name, ("bnds",), InMemory(np.array([first, last]))),
+        Variable(coordinate.name, (), InMemory(np.float64(ends.mean())), about),
+        Variable(name, ("bnds",), InMemory(ends)),
     ]
 
 
