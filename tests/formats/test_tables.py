@@ -535,3 +535,18 @@ def test_a_table_nobody_could_open_is_asked_for_twice(tmp_path):
     assert "the table would have 16,000,000 rows, one for each cell" in answer.err
     assert run_here("subset", path, "-o", "a.csv", "--all", folder=tmp_path).code == 0
     assert run_here("subset", path, "-o", "b.nc", "--all", folder=tmp_path).code == 2
+
+
+def test_a_letter_is_a_position_only_beside_the_other(tmp_path):
+    """`time,x` is a series called x, from a table as from a frame; `x,y,v` lies at places."""
+    frame = pandas.DataFrame({"time": ["2001-01-01", "2001-01-02"], "x": [1.5, 2.5]})
+    frame.to_csv(tmp_path / "a.csv", index=False)
+    frame["time"] = pandas.to_datetime(frame["time"])
+    for data in (
+        rhodolite.read(tmp_path / "a.csv"),
+        rhodolite.from_pandas(frame, units={"x": "1"}),
+    ):
+        assert data["x"].dimensions == ("time",)
+        np.testing.assert_array_equal(data["x"].values(), [1.5, 2.5])
+    (tmp_path / "b.csv").write_text("x,y,v\n1,2,3\n2,3,4\n")
+    assert rhodolite.read(tmp_path / "b.csv")["v"].dimensions == ("site",)

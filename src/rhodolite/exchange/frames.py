@@ -12,7 +12,7 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.exchange.arrays import from_arrays
 from rhodolite.exchange.dates import dates_along
-from rhodolite.formats.text.csv.columns import ROLES
+from rhodolite.formats.text.csv.columns import find_roles
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
@@ -241,18 +241,10 @@ def _spread(
 
 
 def _find_roles(table: pandas.DataFrame) -> dict[str, str]:
-    """Return which column is which coordinate."""
-    roles: dict[str, str] = {}
-    for column in table.columns:
-        for role, names in ROLES.items():
-            if (
-                str(column).lower() in names
-                and role not in roles
-                and role != "variable"
-            ):
-                roles[role] = column
-                break
-    return roles
+    """Return which column is which coordinate, as in a table of a file."""
+    titles = {str(column): column for column in reversed(table.columns)}
+    roles = find_roles(str(column) for column in table.columns)
+    return {role: titles[name] for role, name in roles.items() if role != "variable"}
 
 
 def _has_names(index: pandas.Index) -> bool:

@@ -81,6 +81,10 @@ def find_roles(names: Iterable[str]) -> dict[str, str]:
         role = role_of(name)
         if role is not None:
             roles.setdefault(role, name)
+    # A letter alone is a position only beside the other one: `time,x` is a series called x.
+    for role, other in (("lon", "lat"), ("lat", "lon")):
+        if other not in roles and len(roles.get(role, "").strip()) == 1:
+            del roles[role]
     return roles
 
 
