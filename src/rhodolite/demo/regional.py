@@ -29,6 +29,32 @@ _HOURS = 61 * 24
 _SINCE = "hours since 1800-01-01 00:00:00"
 
 
+_MAPPING = {
+    "grid_mapping_name": "rotated_latitude_longitude",
+    "grid_north_pole_latitude": _POLE[0],
+    "grid_north_pole_longitude": _POLE[1],
+}
+_HEIGHT = {
+    "standard_name": "height",
+    "long_name": "height above the ground",
+    "units": "m",
+    "axis": "Z",
+    "positive": "up",
+}
+_ROTATED = {
+    "standard_name": "air_temperature",
+    "long_name": "air temperature",
+    "units": "K",
+    "coordinates": "lat lon",
+    "grid_mapping": "rotated_pole",
+}
+
+
+def _position(name: str, word: str, units: str, values: Array) -> Variable:
+    about = {"standard_name": word, "long_name": word, "units": units}
+    return Variable(name, ("rlat", "rlon"), InMemory(values), about)
+
+
 def rotated() -> Dataset:
     """Return two years of monthly temperature on five heights of a rotated grid."""
     rows, columns = np.arange(4.0, 20.5, 0.5), np.arange(-10.0, 6.5, 0.5)
@@ -47,63 +73,17 @@ def rotated() -> Dataset:
         + 9.0 * season
         + 0.8 * noise
     )
-    positions = {
-        "lat": (
-            latitudes,
-            {
-                "standard_name": "latitude",
-                "long_name": "latitude",
-                "units": "degrees_north",
-            },
-        ),
-        "lon": (
-            longitudes,
-            {
-                "standard_name": "longitude",
-                "long_name": "longitude",
-                "units": "degrees_east",
-            },
-        ),
-    }
-    pole = {
-        "grid_mapping_name": "rotated_latitude_longitude",
-        "grid_north_pole_latitude": _POLE[0],
-        "grid_north_pole_longitude": _POLE[1],
-    }
-    about = {
-        "standard_name": "height",
-        "long_name": "height above the ground",
-        "units": "m",
-        "axis": "Z",
-        "positive": "up",
-    }
-    quantity = {
-        "standard_name": "air_temperature",
-        "long_name": "air temperature",
-        "units": "K",
-        "coordinates": "lat lon",
-        "grid_mapping": "rotated_pole",
-    }
+    grid_of_data = ("time", "height", "rlat", "rlon")
     stored = Storage(chunks=(1, heights.size, rows.size, columns.size))
     variables = [
         *time,
-        Variable("height", ("height",), InMemory(heights), about),
-        *(
-            _rotated_axis(name, values)
-            for name, values in (("rlat", rows), ("rlon", columns))
-        ),
-        *(
-            Variable(name, ("rlat", "rlon"), InMemory(values), words)
-            for name, (values, words) in positions.items()
-        ),
-        Variable("rotated_pole", (), InMemory(np.int32(0)), pole),
-        data(
-            "ta",
-            ("time", "height", "rlat", "rlon"),
-            round_to_bits(temperature, 11),
-            quantity,
-            stored,
-        ),
+        Variable("height", ("height",), InMemory(heights), _HEIGHT),
+        _rotated_axis("rlat", rows),
+        _rotated_axis("rlon", columns),
+        _position("lat", "latitude", "degrees_north", latitudes),
+        _position("lon", "longitude", "degrees_east", longitudes),
+        Variable("rotated_pole", (), InMemory(np.int32(0)), _MAPPING),
+        data("ta", grid_of_data, round_to_bits(temperature, 11), _ROTATED, stored),
     ]
     title = (
         "Rotated, made-up monthly temperature over the Nordic mountains, 2017 and 2018"

@@ -139,18 +139,7 @@ class Regrid(Operation):
             raise DataError(
                 f"{dataset.label}: no variable runs along {' and '.join(source.dimensions)}"
             )
-        if self.weights is not None:
-            stored = read_weights(self.weights.dataset, source)
-            method, target, described, weights = (
-                stored.method,
-                stored.mesh,
-                stored.described,
-                stored.weights,
-            )
-        else:
-            method = self.method.value
-            target, described = self._target(source)
-            weights = self._weights(source, target, dataset)
+        method, target, described, weights = self._grid_and_weights(source, dataset)
         _advise(method, along, source, target, self.order)
         if not np.diff(weights.matrix.indptr).any():
             raise DataError(
@@ -162,30 +151,31 @@ class Regrid(Operation):
                 source, target, described, weights, method
             )
         covered = _covered_areas(dataset, along, source)
-        if covered is not None and weights.correction is not None:
-            raise DataError(
-                "--order 2 keeps no slopes within a region that was cut out; leave it out, or "
-                "regrid first"
-            )
         if covered is not None:
-            weights, measure = carry_coverage(
-                weights,
-                covered / (source.areas.reshape(-1) * EARTH_RADIUS**2),
-                target,
-                method,
-            )
-            measure = measure.edit(**dict(dataset.variables[COVERED_AREA].attributes))
+            weights, measure = _carry(dataset, covered, source, target, weights, method)
             described = [*described, measure]
         described = [*described, *_grid_mapping(dataset, target, described)]
-        coverage = (
-            _USUAL_COVERAGE[method] if self.min_coverage is None else self.min_coverage
-        )
+        coverage = self.min_coverage
+        if coverage is None:
+            coverage = _USUAL_COVERAGE[method]
         results = {
             v.name: [_remap(v, source, target, weights, coverage, method, described)]
             for v in along
         }
         result = without_axes(dataset, source.dimensions, results, described)
         return replace(as_list(result), companions=companions)
+
+    def _grid_and_weights(
+        self, source: Mesh, dataset: Dataset
+    ) -> tuple[str, Mesh, list[Variable], Weights]:
+        """Return the method, the new cells and what describes them, and the weights: as a file has
+        them, or as they are asked for."""
+        if self.weights is not None:
+            stored = read_weights(self.weights.dataset, source)
+            return stored.method, stored.mesh, stored.described, stored.weights
+        target, described = self._target(source)
+        weights = self._weights(source, target, dataset)
+        return self.method.value, target, described, weights
 
     def _target(self, source: Mesh) -> tuple[Mesh, list[Variable]]:
         if self.to is not None:
@@ -226,6 +216,33 @@ def _grid_mapping(
         if figure is None or said or not target.regular
         else [figure.grid_mapping("crs")]
     )
+
+
+def _carry(
+    dataset: Dataset,
+    covered: Array,
+    source: Mesh,
+    target: Mesh,
+    weights: Weights,
+    method: str,
+) -> tuple[Weights, Variable]:
+    """Return weights by which cells of a region that was cut out count for the part that lies in
+    it, and the covered area of the new cells.
+
+    Raises
+    ------
+    DataError
+        If the weights are of second order.
+    """
+    if weights.correction is not None:
+        raise DataError(
+            "--order 2 keeps no slopes within a region that was cut out; leave it out, or "
+            "regrid first"
+        )
+    share = covered / (source.areas.reshape(-1) * EARTH_RADIUS**2)
+    weights, measure = carry_coverage(weights, share, target, method)
+    about = dataset.variables[COVERED_AREA].attributes
+    return weights, measure.edit(**dict(about))
 
 
 def _covered_areas(

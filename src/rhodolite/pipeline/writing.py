@@ -85,23 +85,20 @@ def write(
     parts = split_dataset(dataset, path, engine)
     for name, _ in parts:
         check_output(path.with_name(name), overwrite, inputs, chosen.kind)
+    if len(parts) > 1:
+        # All at once, so that the parts share the passes over what they are made of.
+        engine.prepare([v.data for _, part in parts for v in part.variables.values()])
     kind = output_kind(path, layout)
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
-        if len(parts) > 1:
-            # All at once, so that the parts share the passes over what they are made of.
-            engine.prepare(
-                [v.data for _, part in parts for v in part.variables.values()]
-            )
         in_folder = kind is OutputKind.MANY
         for name, part in parts:
             place = temporary.with_name(name) if in_folder else temporary
             chosen.write(add_provenance(part, origin), place, engine, layout)
-        written = size_on_disk(temporary.parent if in_folder else temporary)
-        names = [path.name]
-        if in_folder:
-            names = sorted(file.name for file in temporary.parent.iterdir())
+        whole = temporary.parent if in_folder else temporary
+        written = size_on_disk(whole)
+        names = sorted(file.name for file in whole.iterdir()) if in_folder else []
     if origin is not None:
-        origin.tell([path.with_name(name) for name in names], dataset)
+        origin.tell([path.with_name(name) for name in names or [path.name]], dataset)
     return written
 
 

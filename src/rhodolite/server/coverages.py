@@ -101,18 +101,39 @@ def coverage_of(
 
 
 def _one(part: Part, values: Array, mean: bool, latitude_first: bool) -> dict[str, Any]:
+    """Return a coverage of one layer, whose values have the axes time, level, row and column."""
+    layer = part.layer
+    values = values[:, :, None, None] if mean else values
+    domain = _domain_of(part, mean, latitude_first)
+    names = [name for name in "tzyx" if name in domain["axes"]]
+    shape = [n for name, n in zip("tzyx", values.shape, strict=True) if name in names]
+    return {
+        "type": "Coverage",
+        "domain": domain,
+        "parameters": {layer.variable.name: describe_parameter(layer, in_english)},
+        "ranges": {
+            layer.variable.name: {
+                "type": "NdArray",
+                "dataType": "float",
+                "axisNames": names,
+                "shape": shape,
+                "values": [_number(value) for value in values.reshape(-1)],
+            }
+        },
+    }
+
+
+def _domain_of(part: Part, mean: bool, latitude_first: bool) -> dict[str, Any]:
+    """Return the axes of a coverage and the systems that they count in; no axis where the layer has
+    none."""
     layer = part.layer
     x, y = _positions(part, mean)
-    single = len(x) == len(y) == 1
-    values = values[:, :, None, None] if mean else values
     axes: dict[str, Any] = {"x": {"values": x}, "y": {"values": y}}
-    names, shape = ["y", "x"], values.shape[2:]
     order, system = (["y", "x"], EPSG_4326) if latitude_first else (["x", "y"], CRS84)
     about_crs = {"type": "GeographicCRS", "id": system}
     referencing: list[dict[str, Any]] = [{"coordinates": order, "system": about_crs}]
     if layer.levels is not None:
         axes["z"] = {"values": layer.levels[part.levels].tolist()}
-        names, shape = ["z", *names], values.shape[1:]
         about = layer.served.dataset.need(Role.LEVEL).variable
         vertical = {
             "type": "VerticalCRS",
@@ -123,38 +144,18 @@ def _one(part: Part, values: Array, mean: bool, latitude_first: bool) -> dict[st
             },
         }
         referencing.append({"coordinates": ["z"], "system": vertical})
-    else:
-        values = values[:, 0]
-        shape = values.shape[1:]
     if layer.time is not None:
         axes["t"] = {"values": [layer.moments[at] for at in part.steps]}
-        names, shape = ["t", *names], values.shape
         time = {"type": "TemporalRS", "calendar": _calendar(layer)}
         referencing.append({"coordinates": ["t"], "system": time})
-    else:
-        values = values[0]
-        shape = values.shape
     kind = "Grid"
-    if single and "z" not in axes:
+    if len(x) == len(y) == 1 and "z" not in axes:
         kind = "PointSeries" if "t" in axes else "Point"
     return {
-        "type": "Coverage",
-        "domain": {
-            "type": "Domain",
-            "domainType": kind,
-            "axes": axes,
-            "referencing": referencing,
-        },
-        "parameters": {layer.variable.name: describe_parameter(layer, in_english)},
-        "ranges": {
-            layer.variable.name: {
-                "type": "NdArray",
-                "dataType": "float",
-                "axisNames": names,
-                "shape": list(shape),
-                "values": [_number(value) for value in values.reshape(-1)],
-            }
-        },
+        "type": "Domain",
+        "domainType": kind,
+        "axes": axes,
+        "referencing": referencing,
     }
 
 

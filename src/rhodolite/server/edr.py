@@ -71,58 +71,17 @@ class Collection:
             Of the service.
         """
         own = f"{address}/collections/{self.served.name}"
-        extent: dict[str, Any] = {}
         first = next(iter(self.layers.values()), None)
-        if first is not None:
-            extent["spatial"] = {"bbox": [list(first.grid.extent)], "crs": CRS84}
-            if first.moments:
-                extent["temporal"] = {
-                    "interval": [[first.moments[0], first.moments[-1]]],
-                    "values": first.moments,
-                    "trs": 'TIMECRS["Gregorian"]',
-                }
-            if first.levels is not None:
-                levels = first.level_texts
-                interval = [[levels[0], levels[-1]]]
-                extent["vertical"] = {
-                    "interval": interval,
-                    "values": levels,
-                    "vrs": "native",
-                }
-            if first.members:
-                members = list(first.members)
-                ends = [[members[0], members[-1]]]
-                extent["custom"] = [
-                    {
-                        "id": "member",
-                        "interval": ends,
-                        "values": members,
-                        "reference": _REALIZATION,
-                    }
-                ]
         return {
             "id": self.served.name,
             "title": self.served.title,
             "description": str(self.served.dataset.attributes.get("summary", ""))
             or self.served.title,
-            "extent": extent,
+            "extent": {} if first is None else _extent_of(first),
             "crs": [CRS84, EPSG_4326],
             "output_formats": list(_FORMATS.values()),
             "links": [_link(own, "self"), _link(own, "data")],
-            "data_queries": {
-                name: {
-                    "link": {
-                        "href": f"{own}/{name}",
-                        "rel": "data",
-                        "variables": {
-                            "query_type": name,
-                            "output_formats": list(_FORMATS.values()),
-                            "default_output_format": "CoverageJSON",
-                        },
-                    }
-                }
-                for name in _QUERIES
-            },
+            "data_queries": {name: _describe_query(own, name) for name in _QUERIES},
             "parameter_names": {
                 name: describe_parameter(layer, str)
                 for name, layer in self.layers.items()
@@ -286,6 +245,45 @@ def _read(part: Part, *, mean: bool) -> Array:
     mean_of = np.full(total.shape, np.nan)
     np.divide(total, weight, out=mean_of, where=weight > 0)
     return mean_of
+
+
+def _extent_of(layer: Layer) -> dict[str, Any]:
+    """Return what a layer covers: places, times, levels and members."""
+    extent: dict[str, Any] = {
+        "spatial": {"bbox": [list(layer.grid.extent)], "crs": CRS84}
+    }
+    if layer.moments:
+        extent["temporal"] = {
+            "interval": [[layer.moments[0], layer.moments[-1]]],
+            "values": layer.moments,
+            "trs": 'TIMECRS["Gregorian"]',
+        }
+    if layer.levels is not None:
+        levels = layer.level_texts
+        extent["vertical"] = {
+            "interval": [[levels[0], levels[-1]]],
+            "values": levels,
+            "vrs": "native",
+        }
+    if layer.members:
+        members = {
+            "id": "member",
+            "interval": [[layer.members[0], layer.members[-1]]],
+            "values": list(layer.members),
+            "reference": _REALIZATION,
+        }
+        extent["custom"] = [members]
+    return extent
+
+
+def _describe_query(address: str, name: str) -> dict[str, Any]:
+    variables = {
+        "query_type": name,
+        "output_formats": list(_FORMATS.values()),
+        "default_output_format": "CoverageJSON",
+    }
+    link = {"href": f"{address}/{name}", "rel": "data", "variables": variables}
+    return {"link": link}
 
 
 def _format_asked(kind: str, asked: Mapping[str, str]) -> str:

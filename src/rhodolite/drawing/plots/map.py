@@ -147,7 +147,6 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         marks: Marks | None,
         given: Any,
     ) -> Any:
-
         frame = MapFrame.of(part, self.projection)
         shape = frame.shape
         upright = shape < _WIDE
@@ -159,27 +158,16 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         figure, axes = canvas.figure, canvas.axes
         outside = outside_of_region(part, frame.mesh)
         if isinstance(scale, Classes):
-            mesh = frame.draw_field(
-                axes, values, *scale.colours(self.palette), outside=outside
-            )
-            scale.add_legend(figure, mesh, axes)
+            shades = scale.colours(self.palette)
         else:
-            mesh = frame.draw_field(
-                axes, values, *colours(scale, centre), outside=outside
-            )
-            if np.isfinite(values).any():
-                place = "right" if upright else "bottom"
-                add_legend(
-                    figure,
-                    mesh,
-                    axes,
-                    scale,
-                    variable,
-                    location=place,
-                    shrink=0.85,
-                    aspect=35,
-                    pad=0.02,
-                )
+            shades = colours(scale, centre)
+        mesh = frame.draw_field(axes, values, *shades, outside=outside)
+        if isinstance(scale, Classes):
+            scale.add_legend(figure, mesh, axes)
+        elif np.isfinite(values).any():
+            room = {"shrink": 0.85, "aspect": 35, "pad": 0.02}
+            place = "right" if upright else "bottom"
+            add_legend(figure, mesh, axes, scale, variable, location=place, **room)
         canvas.put_title(
             self.title or variable.quantity, _caption(part, variable, values)
         )
@@ -192,7 +180,9 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
             figure.draw_without_rendering()  # only then is it known where a place comes to lie
             sites = self.points
             frame.draw_points(axes, sites.longitudes, sites.latitudes, sites.names)
-        missing = np.isnan(values) if outside is None else np.isnan(values) & ~outside
+        missing = np.isnan(values)
+        if outside is not None:
+            missing &= ~outside
         add_key(axes, bool(missing.any()), marks)
         return figure
 

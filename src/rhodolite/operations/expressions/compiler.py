@@ -222,12 +222,8 @@ class ProgramBuilder:
 
     def sum(self, sign: str, values: list[Value]) -> Value:
         left, right = self.alike(sign, values, sums=True)
-        on_scale = [not part.difference and not part.plain for part in (left, right)]
-        if sign == "+" and all(on_scale) and has_offset_zero(left.units):
-            raise DataError(
-                f"--formula: two temperatures in {left.units} cannot be added, since their zero is "
-                "arbitrary"
-            )
+        if sign == "+":
+            _refuse_sum_of_states(left, right)
         work = Apply(
             np.add if sign == "+" else np.subtract, (left.program, right.program)
         )
@@ -350,4 +346,14 @@ def _warn_of_percent(function: str, left: Value, right: Value) -> None:
         warn(
             "--formula: a value in % divided by 100 is still in %, one hundredth of it; for a "
             "number between 0 and 1 divide by 100[%]"
+        )
+
+
+def _refuse_sum_of_states(left: Value, right: Value) -> None:
+    """Refuse to add two temperatures on a scale whose zero is arbitrary."""
+    on_scale = [not part.difference and not part.plain for part in (left, right)]
+    if all(on_scale) and has_offset_zero(left.units):
+        raise DataError(
+            f"--formula: two temperatures in {left.units} cannot be added, since their zero is "
+            "arbitrary"
         )
