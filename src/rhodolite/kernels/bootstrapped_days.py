@@ -32,18 +32,18 @@ def _quantile(
     size = ordered.size
     first = below if upward else total - below
     second = first + 1
-    passed, one = 0, np.nan
+    passed, nearer = 0, np.nan
     for step in range(size):
         at = step if upward else size - 1 - step
         if owners[at] == without:
             continue
         passed += 2 if owners[at] == twice else 1
-        if passed >= first and np.isnan(one):
-            one = ordered[at]
+        if passed >= first and np.isnan(nearer):
+            nearer = ordered[at]
         if passed >= second:
-            low, high = (one, ordered[at]) if upward else (ordered[at], one)
+            low, high = (nearer, ordered[at]) if upward else (ordered[at], nearer)
             return float(low if part == 0.0 else low + part * (high - low))
-    return float(one)
+    return float(nearer)
 
 
 @compiled_for("int64(float64[::1], int64[::1], int64[::1], float64[::1], int64[::1])")

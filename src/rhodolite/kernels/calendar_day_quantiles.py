@@ -45,12 +45,12 @@ def _between(low: float, high: float, part: float) -> float:
 
 
 @compiled_for("void(float64[::1], float64[::1])")
-def _sift(kept: Array, carried: Array) -> None:
+def _sift(lower: Array, carried: Array) -> None:
     """Leave the lower of two values of each cell, and carry the higher."""
-    for cell in range(kept.size):
-        one, other = kept[cell], carried[cell]
-        kept[cell] = one if one < other else other
-        carried[cell] = other if one < other else one
+    for cell in range(lower.size):
+        ours, theirs = lower[cell], carried[cell]
+        lower[cell] = ours if ours < theirs else theirs
+        carried[cell] = theirs if ours < theirs else ours
 
 
 @compiled_for("void(float64[:, ::1], int64[::1], float64[:, ::1], int64[::1], boolean)")

@@ -69,8 +69,8 @@ def time_products(departures: Array, weights: Array) -> Array:
     -------
     ndarray of float64, shape (n, n)
     """
-    kept = ~np.isnan(departures[0]) & (weights > 0)
-    weighted = departures[:, kept] * np.sqrt(weights[kept])
+    usable = ~np.isnan(departures[0]) & (weights > 0)
+    weighted = departures[:, usable] * np.sqrt(weights[usable])
     return np.asarray(weighted @ weighted.T)
 
 
@@ -160,18 +160,18 @@ def coupled_components(
     roots = [_root(part) for part in (first, second)]
     left, sizes, right = np.linalg.svd(roots[0].T @ roots[1], full_matrices=False)
     total = float((sizes**2).sum())
-    kept = min(count, int((sizes > _RANK * sizes[:1].max(initial=0)).sum()))
+    rank = min(count, int((sizes > _RANK * sizes[:1].max(initial=0)).sum()))
     n = len(first)
-    pairs = [roots[0] @ left[:, :kept], roots[1] @ right[:kept].T]
+    pairs = [roots[0] @ left[:, :rank], roots[1] @ right[:rank].T]
     turned = turn_up(pairs[0])
     signs = np.where((turned * pairs[0]).sum(axis=0) < 0, -1.0, 1.0)
     share = np.full(count, np.nan)
-    share[:kept] = sizes[:kept] ** 2 / total
+    share[:rank] = sizes[:rank] ** 2 / total
     results = []
     for series in (turned, pairs[1] * signs):
         spread = np.sqrt((series**2).sum(axis=0) / (n - 1))
         scaled = np.full((n, count), np.nan)
-        scaled[:, :kept] = series / spread
+        scaled[:, :rank] = series / spread
         results.append(Components(scaled, share))
     correlation = (results[0].series * results[1].series).sum(axis=0) / (n - 1)
     return results[0], results[1], correlation

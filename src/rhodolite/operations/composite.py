@@ -158,9 +158,9 @@ class Composite(Operation):
                 remarks.append(_Sentence(variable, tuple(part)))
         coordinate = dataset.need(Role.TIME)
         time = whole_period(coordinate, dataset.need_time())
-        kept = [v for v in others if v.name not in {t.name for t in time}]
+        unchanged = [v for v in others if v.name not in {t.name for t in time}]
         return dataset.with_variables(
-            [*kept, *time, *results],
+            [*unchanged, *time, *results],
             unlimited=dataset.unlimited - {str(coordinate.dimension)},
             remarks=tuple(remarks),
         )

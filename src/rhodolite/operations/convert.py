@@ -164,19 +164,9 @@ class Convert(Operation):
             for field_name in [name] if name else _fitting(dataset, units):
                 dataset = _in_units(dataset, field_name, units)
         if self.longitude is not None:
-            west = 0.0 if self.longitude is Longitudes.FROM_ZERO else -180.0
-            coordinate = dataset.need(Role.LONGITUDE)
-            indices, turns = longitude_indices(
-                coordinate, LongitudeRange(west, west + 360.0)
-            )
-            dataset = turn_longitudes(
-                take_cells(dataset, Role.LONGITUDE, indices), turns
-            )
+            dataset = _turned(dataset, self.longitude)
         if self.latitude is not None:
-            coordinate = dataset.need(Role.LATITUDE)
-            order = np.argsort(coordinate.values, kind="stable")
-            order = order if self.latitude is Latitudes.ASCENDING else order[::-1]
-            dataset = take(dataset, {str(coordinate.dimension): order})
+            dataset = _sorted_rows(dataset, self.latitude)
         if self.pack is not None:
             dataset = dataset.with_variables(
                 _pack(v, self.pack) if v in dataset.fields else v
@@ -312,3 +302,20 @@ def _pack(variable: Variable, pack: Pack) -> Variable:
         assert storage.packing is not None
         return variable.replace(storage=replace(storage, dtype=storage.packing.dtype))
     return variable.replace(storage=Storage(dtype=pack.value, chunks=storage.chunks))
+
+
+def _turned(dataset: Dataset, wanted: Longitudes) -> Dataset:
+    """Return a dataset whose longitudes begin elsewhere."""
+    west = 0.0 if wanted is Longitudes.FROM_ZERO else -180.0
+    around = LongitudeRange(west, west + 360.0)
+    indices, turns = longitude_indices(dataset.need(Role.LONGITUDE), around)
+    return turn_longitudes(take_cells(dataset, Role.LONGITUDE, indices), turns)
+
+
+def _sorted_rows(dataset: Dataset, wanted: Latitudes) -> Dataset:
+    """Return a dataset whose rows go northwards or southwards."""
+    coordinate = dataset.need(Role.LATITUDE)
+    order = np.argsort(coordinate.values, kind="stable")
+    if wanted is Latitudes.DESCENDING:
+        order = order[::-1]
+    return take(dataset, {str(coordinate.dimension): order})

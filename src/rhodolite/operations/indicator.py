@@ -121,8 +121,8 @@ class Indicator(Operation):
             for v in put_in_place(dataset, {coordinate.name: [time]})
             if v.name == time.name or coordinate.dimension not in v.dimensions
         ]
-        kept = [v for v in others if v.name != bounds.name]
-        return dataset.with_variables([*kept, bounds, *results])
+        unchanged = [v for v in others if v.name != bounds.name]
+        return dataset.with_variables([*unchanged, bounds, *results])
 
     def _periods(self, dataset: Dataset) -> Periods:
         """Return the periods that indicators are of."""

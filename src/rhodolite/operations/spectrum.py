@@ -113,9 +113,9 @@ class Spectrum(Operation):
         ]
         coordinate = dataset.need(Role.TIME)
         time = whole_period(coordinate, axis)
-        kept = [v for v in others if v.name not in {t.name for t in time}]
+        unchanged = [v for v in others if v.name not in {t.name for t in time}]
         return dataset.with_variables(
-            [*kept, *time, work.coordinate(), *results],
+            [*unchanged, *time, work.coordinate(), *results],
             unlimited=dataset.unlimited - {str(coordinate.dimension)},
         )
 

@@ -185,7 +185,8 @@ class Summarise(Operation):
                 else (Measure("mean"),)
             )
             statistics = [
-                self._one(dataset, variable, plan, measure) for measure in measures
+                self._apply_measure(dataset, variable, plan, measure)
+                for measure in measures
             ]
             if len(statistics) == 1:
                 return statistics
@@ -194,7 +195,7 @@ class Summarise(Operation):
                 for statistic, measure in zip(statistics, measures, strict=True)
             ]
         mean, spread = (
-            self._one(dataset, variable, plan, Measure(kind))
+            self._apply_measure(dataset, variable, plan, Measure(kind))
             for kind in ("mean", "std")
         )
         summaries = [mean, spread.replace(name=f"{variable.name}_spread")]
@@ -203,7 +204,7 @@ class Summarise(Operation):
         others = " ".join(v.name for v in summaries[1:])
         return [mean.edit(ancillary_variables=others), *summaries[1:]]
 
-    def _one(
+    def _apply_measure(
         self, dataset: Dataset, variable: Variable, plan: AxisPlan, measure: Measure
     ) -> Variable:
         sums = weights = None
@@ -220,35 +221,28 @@ class Summarise(Operation):
             weights=weights,
         )
         if plan.plain and measure.kind == "mean" and not self.min_coverage:
-            data: LazyArray = mean_over(
-                dataset, variable, (Role.LATITUDE, Role.LONGITUDE)
-            ).data
+            # The same numbers as everywhere else that means over the area are taken.
+            horizontal = (Role.LATITUDE, Role.LONGITUDE)
+            data: LazyArray = mean_over(dataset, variable, horizontal).data
         else:
-            data = reduce_axes(
-                variable.floats(), work, pull=self.over.value in _ONE_BY_ONE
-            )
+            pull = self.over.value in _ONE_BY_ONE
+            data = reduce_axes(variable.floats(), work, pull=pull)
         factor, units = _scale(variable, measure, sums)
         if factor != 1.0:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
         left = list(work.kept(variable.dimensions))
         if work.grouped:
             left.insert(work.axes[0], plan.group_dimension)
-        # Single precision holds a statistic of values that came in it, but no count or sum of many.
-        dtype = (
-            np.dtype("f8")
-            if measure.kind in ("count", "sum")
-            else variable.floats().dtype
-        )
+        dtype, storage = variable.floats().dtype, Storage(dtype=variable.storage.dtype)
+        if measure.kind in ("count", "sum"):
+            # Single precision holds a statistic of values that came in it, but no sum of many.
+            dtype, storage = np.dtype("f8"), Storage()
         result = Variable(
             variable.name,
             tuple(left),
             Mapped(data, np.asarray, dtype),
             _attributes(variable, measure, plan, units, sums),
-            Storage(
-                dtype=None
-                if dtype == "f8" and measure.kind in ("count", "sum")
-                else variable.storage.dtype
-            ),
+            storage,
         )
         for name in plan.labels:
             result = list_coordinate(result, name)

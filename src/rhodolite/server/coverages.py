@@ -88,7 +88,7 @@ def coverage_of(
     """
     by_domain: dict[str, dict[str, Any]] = {}
     for part, numbers in zip(parts, values, strict=True):
-        coverage = _one(part, numbers, mean, latitude_first)
+        coverage = _cover_layer(part, numbers, mean, latitude_first)
         shared = by_domain.setdefault(
             json.dumps(coverage["domain"], sort_keys=True), coverage
         )
@@ -100,7 +100,9 @@ def coverage_of(
     return {"type": "CoverageCollection", "coverages": coverages}
 
 
-def _one(part: Part, values: Array, mean: bool, latitude_first: bool) -> dict[str, Any]:
+def _cover_layer(
+    part: Part, values: Array, mean: bool, latitude_first: bool
+) -> dict[str, Any]:
     """Return a coverage of one layer, whose values have the axes time, level, row and column."""
     layer = part.layer
     values = values[:, :, None, None] if mean else values

@@ -200,12 +200,7 @@ class Maps:
                 "InvalidParameterValue",
                 f"{width} x {height} pixels are too many; ask for fewer",
             )
-        try:
-            ends = [float(part) for part in asked.get("bbox", "").split(",")]
-        except ValueError:
-            ends = []
-        if len(ends) != 4 or not all(map(math.isfinite, ends)):
-            raise WmsError("InvalidParameterValue", "BBOX is four numbers with commas")
+        ends = _box_of(asked)
         if newer and has_latitude_first(crs):
             ends = [ends[1], ends[0], ends[3], ends[2]]
         west, south, east, north = ends
@@ -327,3 +322,20 @@ def write_error(error: Refused, version: str) -> str:
         f"  <ServiceException code={code}>{message}</ServiceException>\n"
         "</ServiceExceptionReport>\n"
     )
+
+
+def _box_of(asked: Mapping[str, str]) -> list[float]:
+    """Return the four ends of the box that a request names, in its order.
+
+    Raises
+    ------
+    WmsError
+        If they are no numbers.
+    """
+    try:
+        ends = [float(part) for part in asked.get("bbox", "").split(",")]
+    except ValueError:
+        ends = []
+    if len(ends) != 4 or not all(map(math.isfinite, ends)):
+        raise WmsError("InvalidParameterValue", "BBOX is four numbers with commas")
+    return ends

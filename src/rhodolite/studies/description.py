@@ -47,7 +47,7 @@ class NamedStep:
         """The names of all inputs and steps that it needs."""
         return (self.of, *self.others.values())
 
-    def made(self, datasets: Mapping[str, Dataset]) -> Step:
+    def make(self, datasets: Mapping[str, Dataset]) -> Step:
         """Return the operation, given the data that it needs."""
         others = {
             field: OtherDataset(name, datasets[name])

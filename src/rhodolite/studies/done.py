@@ -36,7 +36,7 @@ class DoneBefore:
         return (
             isinstance(entry, dict)
             and entry.get("from") == key
-            and self.made(name, place)
+            and self.is_own(name, place)
         )
 
     def knows(self, name: str, place: Path) -> bool:
@@ -48,7 +48,7 @@ class DoneBefore:
         except OSError:
             return False
 
-    def made(self, name: str, place: Path) -> bool:
+    def is_own(self, name: str, place: Path) -> bool:
         """Whether what lies at a place is what the study has written there."""
         entry = self._entries.get(name)
         if not isinstance(entry, dict):

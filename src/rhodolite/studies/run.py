@@ -170,7 +170,7 @@ class StudyRun:
                 place = self._into / page.path
                 self._make_folder(place)
                 check_output(
-                    place, self.overwrite or self._done.made(page.path, place), ()
+                    place, self.overwrite or self._done.is_own(page.path, place), ()
                 )
             for output in stale:
                 self._prepare_needed(output)
@@ -219,7 +219,7 @@ class StudyRun:
         study = write_study(move_study(part, self._into), making)
         title = self.study.title or place.stem.replace("_", " ")
         text = render_page(title, page.text, sections, study, making)
-        overwrite = self.overwrite or self._done.made(page.path, place)
+        overwrite = self.overwrite or self._done.is_own(page.path, place)
         with complete_or_nothing(place, overwrite, ()) as temporary:
             temporary.write_text(text, encoding="utf-8")
 
@@ -230,7 +230,7 @@ class StudyRun:
         while name in self.study.steps:
             named.insert(0, self.study.steps[name])
             name = self.study.steps[name].of
-        return [(step, self._made(step)) for step in named]
+        return [(step, self._make(step)) for step in named]
 
     def _page_key(self, page: Report) -> str:
         shown = [self.study.outputs[name] for name in page.shows]
@@ -306,7 +306,7 @@ class StudyRun:
         place.parent.mkdir(parents=True, exist_ok=True)
 
     def _may_replace(self, output: Output) -> bool:
-        return self.overwrite or self._done.made(output.path, self._place(output))
+        return self.overwrite or self._done.is_own(output.path, self._place(output))
 
     def is_taken(self, output: Output) -> bool:
         """Return whether something is in the place of an output that the study has not made."""
@@ -334,7 +334,7 @@ class StudyRun:
                 return self.study.inputs[name].open()
         step = self.study.steps[name]
         with self._naming("steps", name):
-            return self._source(step).after(self._made(step), self._reader)
+            return self._source(step).after(self._make(step), self._reader)
 
     def _source(self, step: NamedStep) -> Stage:
         """Return what a step begins with: all variables, or those that it is for."""
@@ -342,8 +342,8 @@ class StudyRun:
         chosen = step.variables
         return stage.after(Subset(variable=chosen), self._reader) if chosen else stage
 
-    def _made(self, step: NamedStep) -> Any:
-        return step.made(
+    def _make(self, step: NamedStep) -> Any:
+        return step.make(
             {name: self._nodes[name].together for name in step.others.values()}
         )
 
@@ -353,7 +353,7 @@ class StudyRun:
         with self._naming("outputs", output.path):
             if output.picture is not None:
                 stage = self._source(output.picture)
-                picture = stage.load(self._made(output.picture), self._reader)
+                picture = stage.load(self._make(output.picture), self._reader)
         dataset = stage.together
         read = (*(file.path for file in dataset.files), *self._reader.paths)
         return Result(dataset, picture, read, output.layout)

@@ -249,8 +249,10 @@ class _Layout:
                     f"{self.source.label}: {variable.name} is left out, since it lies along "
                     f"{', '.join(variable.dimensions)} and not along observations alone"
                 )
-        kept = self.source.unlimited - listed
-        return self.source.with_variables([*self.coordinates, *result], unlimited=kept)
+        unlimited = self.source.unlimited - listed
+        return self.source.with_variables(
+            [*self.coordinates, *result], unlimited=unlimited
+        )
 
     def _field(self, variable: Variable) -> Variable:
         dimensions = (*(c.name for c in self.coordinates), self.lists.site)
@@ -316,8 +318,8 @@ def _refuse_twice(dataset: Dataset, lists: _Lists, at: Places, rows: Places) -> 
     order = np.argsort(at, kind="stable")
     repeated = np.flatnonzero(np.diff(at[order]) == 0)
     if repeated.size:
-        one, other = rows[order[[repeated[0], repeated[0] + 1]]]
+        first, second = rows[order[[repeated[0], repeated[0] + 1]]]
         raise DataError(
-            f"{dataset.label}: observations {one + 1:,} and {other + 1:,} of "
+            f"{dataset.label}: observations {first + 1:,} and {second + 1:,} of "
             f"{', '.join(lists.dimensions)} are of the same {lists.site} and time; leave one out"
         )

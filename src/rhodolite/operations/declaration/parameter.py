@@ -250,11 +250,11 @@ def _usable(value: Any) -> Any:
         return value.isoformat()
     if isinstance(value, np.datetime64):
         return str(value)
-    if isinstance(value, bool) or not isinstance(
-        value, (str, int, float, np.number, PurePath)
-    ):
-        shown = str(value).lower() if isinstance(value, bool) else repr(value)
-        raise ValueError(f"{shown} cannot be used here")
+    if isinstance(value, bool):
+        # As it is written in study files.
+        raise ValueError(f"{str(value).lower()} cannot be used here")
+    if not isinstance(value, (str, int, float, np.number, PurePath)):
+        raise ValueError(f"{value!r} cannot be used here")
     return value
 
 

@@ -160,11 +160,11 @@ class Rotation(_Gathered):
 
     def finish(self) -> dict[str, Array]:
         loadings = self._whole.reshape(self.count, -1)
-        kept = ~np.isnan(loadings).any(axis=0)
-        rotation = varimax(loadings[:, kept].T)
-        variances = ((loadings[:, kept].T @ rotation) ** 2).sum(axis=0)
+        complete = ~np.isnan(loadings).any(axis=0)
+        rotation = varimax(loadings[:, complete].T)
+        variances = ((loadings[:, complete].T @ rotation) ** 2).sum(axis=0)
         order = np.argsort(-variances, kind="stable")
-        before = (loadings[:, kept] ** 2).sum()
+        before = (loadings[:, complete] ** 2).sum()
         return {"rotation": rotation[:, order], "part": variances[order] / before}
 
 

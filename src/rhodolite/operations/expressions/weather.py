@@ -137,8 +137,8 @@ def _sun(name: str, dataset: Dataset) -> tuple[Variable, Variable]:
     along = () if time.dimension is None else (time.dimension,)
     numbers = InMemory(np.asarray(days).reshape(-1 if along else ()))
     # They are exact, and must not make a result of single precision one of double.
-    kept = Storage(dtype="float32")
+    single = Storage(dtype="float32")
     return (
-        latitudes.replace(storage=kept),
-        Variable("day_of_year", along, numbers, {}, kept),
+        latitudes.replace(storage=single),
+        Variable("day_of_year", along, numbers, {}, single),
     )

@@ -72,8 +72,8 @@ class Sources:
         if known:
             names = ", ".join(v.name for v in known)
             return f"{names} can be the {needs.value}; {option} says which"
-        held = ", ".join(v.name for v in self._along_time)
-        return f"no variable says that it is the {needs.value}; {option} names it, of {held}"
+        names = ", ".join(v.name for v in self._along_time)
+        return f"no variable says that it is the {needs.value}; {option} names it, of {names}"
 
     def _by_name(self, needs: Needs) -> Variable:
         name = self._named[needs]

@@ -66,9 +66,9 @@ class ScoredEnsemble:
         source = Concatenated([*members, observed], work.axis)
         reduction = Reduction(source, series=work)
         dropped = {along, self._at}
-        kept = [at for at in range(self.variable.data.ndim) if at not in dropped]
-        dims = tuple(self.variable.dimensions[at] for at in kept)
-        cells = tuple(self.variable.shape[at] for at in kept)
+        remaining = [at for at in range(self.variable.data.ndim) if at not in dropped]
+        dims = tuple(self.variable.dimensions[at] for at in remaining)
+        cells = tuple(self.variable.shape[at] for at in remaining)
         results = [
             self._score(ending, words, dims, reduction.output(ending, cells))
             for ending, words in _SCORES.items()
@@ -195,9 +195,9 @@ def quantile_pairs(
         Of the other dataset.
     """
     along = time_axis_of(dataset, variable)
-    kept = [at for at in range(variable.data.ndim) if at != along]
-    dims = (QUANTILE, *(variable.dimensions[at] for at in kept))
-    shape = (len(_SHARES), *(variable.shape[at] for at in kept))
+    remaining = [at for at in range(variable.data.ndim) if at != along]
+    dims = (QUANTILE, *(variable.dimensions[at] for at in remaining))
+    shape = (len(_SHARES), *(variable.shape[at] for at in remaining))
     given = variable.attributes
     about = {k: v for k, v in given.items() if k in ("units", "units_metadata")}
     results = [

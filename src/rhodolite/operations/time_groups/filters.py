@@ -38,10 +38,12 @@ class Band:
 
     def of(self, values: Array, share: float) -> Array:
         """Return the part of the variations of values, at even distances, that is kept."""
-        kept = values if self.longer is None else self._slow(values, self.longer, share)
+        passed = (
+            values if self.longer is None else self._slow(values, self.longer, share)
+        )
         if self.shorter is None:
-            return kept
-        return np.asarray(kept - self._slow(values, self.shorter, share))
+            return passed
+        return np.asarray(passed - self._slow(values, self.shorter, share))
 
     def _slow(self, values: Array, period: float, share: float) -> Array:
         return low_pass(values, lanczos_weights(period, self.half), share)
