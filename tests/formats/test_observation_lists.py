@@ -162,6 +162,11 @@ def test_lists_that_contradict_themselves_are_refused_or_told(tmp_path):
         file["n"][:] = [2, 1, 1]
     with pytest.raises(DataError, match="counts 4 observations, and there are 3"):
         rhodolite.read(tmp_path / "a.nc")
+    write_contiguous(tmp_path / "none.nc", observed)
+    with netCDF4.Dataset(tmp_path / "none.nc", "a") as file:
+        file["n"][:] = [0, 0, 0]
+    with pytest.raises(DataError, match="no observation belongs to a site"):
+        rhodolite.read(tmp_path / "none.nc")
     write_contiguous(tmp_path / "b.nc", observed)
     with netCDF4.Dataset(tmp_path / "b.nc", "a") as file:
         file["time"][:] = [1, 1, 1]

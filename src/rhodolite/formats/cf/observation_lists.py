@@ -106,9 +106,12 @@ def _link_of(dataset: Dataset, variable: Variable) -> _Lists | None:
     """Return what a variable says of which observation belongs to which instance."""
     if variable.data.ndim != 1 or variable.data.dtype.kind not in "iu":
         return None
-    lengths = dataset.lengths
-    dimension = variable.dimensions[0]
-    if (observed := variable.attributes.get(_COUNTS)) in lengths:
+    lengths, dimension = dataset.lengths, variable.dimensions[0]
+    # Other conventions may give these names to numbers.
+    observed, site = (
+        str(variable.attributes.get(key, "")) for key in (_COUNTS, _OWNERS)
+    )
+    if observed in lengths:
         counts = np.maximum(read_small(variable.data).astype(np.int64), 0)
         if counts.sum() > lengths[observed]:
             raise DataError(
@@ -118,7 +121,7 @@ def _link_of(dataset: Dataset, variable: Variable) -> _Lists | None:
         owners = np.full(lengths[observed], NOWHERE, dtype=np.int64)
         owners[: counts.sum()] = np.repeat(np.arange(counts.size), counts)
         return _Lists((observed,), dimension, owners, {}, (variable.name,))
-    if (site := variable.attributes.get(_OWNERS)) in lengths:
+    if site in lengths:
         owners = read_small(variable.data).astype(np.int64)
         there = (owners >= 0) & (owners < lengths[site])
         lost = int(np.count_nonzero(~there))
@@ -199,6 +202,10 @@ class _Layout:
         numbers = [_along(lists, variable) for variable in axes.values()]
         used = (lists.owners != NOWHERE) & np.all(np.isfinite(numbers), axis=0)
         rows = np.flatnonzero(used)
+        if not rows.size:
+            raise DataError(
+                f"{dataset.label}: no observation belongs to a site and has a time"
+            )
         coordinates, first, indices = [], [], []
         for variable, values in zip(axes.values(), numbers, strict=True):
             known, begins, index = np.unique(
@@ -264,6 +271,7 @@ class _Layout:
         )
         absent: object = np.nan
         if data.dtype.kind in "iu":
+            # Integers stay integers where they have a number for what is missing.
             if missing is None and (self.places == NOWHERE).any():
                 data, storage = _flat(variable.floats()), Storage()
             else:
@@ -291,6 +299,7 @@ class _Layout:
         )
         coordinate, rows = self.coordinates[number], self.first[number]
         along = list(self.axes.values())[number].dimensions
+        # Of equal times the bounds are taken to be equal, too.
         values = read_small(variable.data)
         if along == self.lists.dimensions:
             values = values.reshape(-1, values.shape[-1])
