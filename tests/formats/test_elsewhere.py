@@ -52,6 +52,27 @@ class Handler(BaseHTTPRequestHandler):
             part = content[first : last + 1]
             self.answer(206, part[: len(part) - server.cut], headers)
 
+    def do_PUT(self):
+        content = self.rfile.read(int(self.headers["Content-Length"]))
+        place = self.server.root / unquote(urlparse(self.path).path)[8:]
+        self.server.log.append(("PUT", place.name, None))
+        if self.server.refused and self.server.refused in str(place):
+            self.answer(403, b"no")
+            return
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_bytes(content)
+        self.answer(200, b"", {"ETag": '"x"'})
+
+    def do_POST(self):
+        """Delete objects, as their names are listed."""
+        listed = self.rfile.read(int(self.headers["Content-Length"])).decode()
+        keys = re.findall(r"<Key>(.*?)</Key>", listed)
+        for key in keys:
+            self.server.log.append(("DELETE", key, None))
+            (self.server.root / key).unlink(missing_ok=True)
+        told = "".join(f"<Deleted><Key>{key}</Key></Deleted>" for key in keys)
+        self.answer(200, f"<DeleteResult>{told}</DeleteResult>".encode())
+
     def listing(self, query):
         before = query.get("prefix", [""])[0]
         keys = [
@@ -74,7 +95,7 @@ class Handler(BaseHTTPRequestHandler):
             self.send_header(key, value)
         self.send_header("Content-Length", str(len(body)))
         self.end_headers()
-        if self.command == "GET":
+        if self.command in ("GET", "PUT", "POST"):
             self.wfile.write(body)
 
     def log_message(self, *_):
@@ -85,7 +106,7 @@ class Handler(BaseHTTPRequestHandler):
 def server(tmp_path, monkeypatch):
     with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as running:
         running.root, running.log = tmp_path, []
-        running.ranges = True
+        running.ranges, running.refused = True, ""
         running.delay, running.failing, running.status, running.cut = 0.0, 0, 503, 0
         thread = threading.Thread(target=running.serve_forever)
         thread.start()
@@ -200,3 +221,59 @@ def test_addresses_of_nothing_and_secrets_in_none(server, tmp_path, monkeypatch)
     answer = run_here("inspect", "s3://bucket/secret.nc")
     assert "access is denied" in answer.err
     assert "HIDDEN" not in answer.err + answer.out
+
+
+NAMES = ["o.nc", "o.zarr", "o.tif", "o.csv", "o.png"]
+
+
+@pytest.mark.parametrize("name", NAMES)
+@pytest.mark.usefixtures("values")
+def test_what_is_written_to_a_store_is_what_is_written_here(server, tmp_path, name):
+    """Whole under its name; refused where something lies, and replaced where that is asked for."""
+    draw = ["then", "draw", "map"] if name == "o.png" else []
+    chosen = ["subset", "days.nc", "--time", "2000-01-02..2000-01-03", "--lat", "0..9"]
+    (tmp_path / "there").mkdir()
+    for place in (f"here_{name}", f"s3://bucket/there/{name}"):
+        answer = run_here(*chosen, *draw, "-o", place, folder=tmp_path)
+        assert answer.code == 0, answer.err
+        assert f"wrote {place} (" in answer.err
+    again = run_here(*chosen, *draw, "-o", place, folder=tmp_path)
+    assert again.code == 4 and f"{place}: exists already" in again.err
+    words = [*chosen, *draw, "-o", place, "--overwrite"]
+    assert run_here(*words, folder=tmp_path).code == 0
+    if name == "o.png":
+        pictures = [tmp_path / "here_o.png", tmp_path / "there/o.png"]
+        assert pictures[1].read_bytes()[:8] == pictures[0].read_bytes()[:8]
+        return
+    here = rhodolite.read(tmp_path / f"here_{name}")["tas"].values()
+    np.testing.assert_array_equal(rhodolite.read(place)["tas"].values(), here)
+    if name in ("o.nc", "o.zarr"):
+        told = run_here("retrace", place, folder=tmp_path)
+        assert told.code == 0 and f'files = "{tmp_path}/days.nc"' in told.out
+        assert f'[outputs."{name}"]' in told.out
+        verified = run_here("retrace", place, "--verify", folder=tmp_path)
+        assert verified.code == 0, verified
+    roots = [entry[1] for entry in server.log if entry[0] == "PUT"]
+    assert not name.endswith(".zarr") or roots[-1] == "zarr.json"
+
+
+@pytest.mark.usefixtures("values")
+def test_a_store_that_cannot_be_written_whole_is_not_there(server, tmp_path):
+    server.refused = "tas/c/0"
+    words = ["subset", "days.nc", "--time", "2000-01-01..2000-01-02", "-o"]
+    answer = run_here(*words, "s3://bucket/there/o.zarr", folder=tmp_path)
+    assert answer.code == 4 and "access is denied" in answer.err
+    assert not [path for path in tmp_path.rglob("there/*") if path.is_file()]
+    answer = run_here(*words, f"{server.address}/o.nc", folder=tmp_path)
+    assert answer.code == 4 and "a web server takes no files" in answer.err
+    same = "s3://bucket/days.nc"
+    answer = run_here("subset", same, "-o", same, "--overwrite", folder=tmp_path)
+    assert answer.code == 4 and "this is also an input" in answer.err
+    words[3] = "2000-01-31..2000-02-01"
+    for number in (1, 2):
+        split = run_here(*words, "s3://bucket/part/d_{month}.nc", folder=tmp_path)
+        assert (split.code == 0) == (number == 1), split.err
+    assert sorted(p.name for p in (tmp_path / "part").iterdir()) == [
+        "d_01.nc",
+        "d_02.nc",
+    ]

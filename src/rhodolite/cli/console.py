@@ -154,9 +154,12 @@ def written_line(
     source : str
         What else to say, such as from how many files.
     """
+    from rhodolite.formats.stores.object_stores import address_of
+
     files, size = written
     count = f"{files} files, " if files > 1 else ""
-    return f"wrote {output} ({count}{file_size(size)}{source}) in {seconds:.1f} s"
+    place = address_of(output) or output
+    return f"wrote {place} ({count}{file_size(size)}{source}) in {seconds:.1f} s"
 
 
 def say_plan(plan: Plan, output: Path, engine: Engine, *, is_taken: bool) -> None:
@@ -199,8 +202,11 @@ def say_plan(plan: Plan, output: Path, engine: Engine, *, is_taken: bool) -> Non
         print(
             f"Scratch files lie in {tempfile.gettempdir()}; --scratch FOLDER moves them."
         )
+    from rhodolite.formats.stores.object_stores import address_of
+
+    place = address_of(output) or output
     print(
-        f"About {memory}, {engine.workers} blocks at a time. {output} was not written."
+        f"About {memory}, {engine.workers} blocks at a time. {place} was not written."
     )
     if is_taken:
         print(f"{output} exists already; add --overwrite to have it replaced.")

@@ -176,7 +176,9 @@ def _run_guarded(words: list[str], debug: bool, quiet: bool) -> int:
 def _explain(error: Exception, words: list[str]) -> tuple[str, int]:
     """Return what went wrong, and the exit code for it."""
     if isinstance(error, RhodoliteError):
-        return str(error), error.exit_code
+        from rhodolite.formats.stores.object_stores import restore_addresses
+
+        return restore_addresses(str(error)), error.exit_code
     if isinstance(error, ImportError):
         return (
             f"the library {_library_of(error)} cannot be loaded: {error}; install it again, into "

@@ -9,10 +9,10 @@ from rhodolite.formats.extras import has_extra
 from rhodolite.formats.mirrored.hdf5_header import fetch_header
 from rhodolite.formats.mirrored.mirror import Mirror, mirror_file
 from rhodolite.formats.mirrored.mirrored_store import mirror_store
-from rhodolite.formats.mirrored.object_stores import is_of_object_store
 from rhodolite.formats.netcdf.netcdf3_header import is_classic
 from rhodolite.formats.netcdf.reader import read_remote
 from rhodolite.formats.registry import format_of
+from rhodolite.formats.stores.object_stores import is_of_object_store
 from rhodolite.model.dataset import Dataset
 
 _START = 1024

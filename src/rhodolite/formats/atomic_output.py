@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from enum import Enum
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 from rhodolite.errors import OutputError
 from rhodolite.formats.replacing import (
@@ -20,6 +21,8 @@ from rhodolite.formats.replacing import (
     put_in_place,
     recover,
 )
+from rhodolite.formats.stores.object_stores import address_of, split_address
+from rhodolite.formats.stores.upload import check_address, upload
 from rhodolite.plain_text import is_unicode
 
 _SYSTEM_ERROR = re.compile(r"errno = (\d+)")
@@ -64,6 +67,9 @@ def check_output(
         If it exists and `overwrite` is false, is one of the inputs, or its folder cannot be
         written to.
     """
+    if (address := address_of(path)) is not None:
+        check_address(address, overwrite)
+        return
     path = _followed(path, overwrite)
     if not is_unicode(path):
         raise OutputError(
@@ -137,6 +143,10 @@ def complete_or_nothing(
     """
     inputs = list(inputs)
     check_output(path, overwrite, inputs, kind)
+    if (address := address_of(path)) is not None:
+        with _uploaded(address, path.name, kind) as place:
+            yield place
+        return
     path = _followed(path, overwrite)
     before = _look_at(inputs)
     hidden = hidden_name(path)
@@ -165,6 +175,26 @@ def complete_or_nothing(
         raise OutputError(f"{path}: cannot be written: {_why_not(error)}") from error
     finally:
         discard(hidden)
+
+
+@contextmanager
+def _uploaded(address: str, name: str, kind: OutputKind) -> Iterator[Path]:
+    """Give a place in a scratch folder, from which all is put to an address on success."""
+    folder, _ = split_address(address)
+    with TemporaryDirectory(prefix="rhodolite-") as scratch:
+        place = Path(scratch) / name
+        try:
+            yield place
+        except OSError as error:
+            raise OutputError(
+                f"{address}: cannot be written, since the scratch folder {scratch} fails: "
+                f"{_why_not(error)}"
+            ) from error
+        if kind is not OutputKind.MANY:
+            upload(place, address)
+            return
+        for file in sorted(Path(scratch).iterdir()):
+            upload(file, f"{folder}/{file.name}")
 
 
 def _why_not(error: OSError) -> str:

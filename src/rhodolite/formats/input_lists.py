@@ -6,6 +6,7 @@ import os
 from pathlib import Path
 
 from rhodolite.errors import DataError
+from rhodolite.formats.stores.object_stores import is_elsewhere
 
 LIST = "@"
 """What stands before the name of a file that lists inputs."""
@@ -49,9 +50,13 @@ def named_from(text: str, folder: Path) -> str:
     text : str
         A file or a pattern; addresses stay as they are.
     folder : Path
+        Here, or of an object store.
     """
     if "://" in text:
         return text
+    if is_elsewhere(folder):
+        # Nothing is told from there to here but by a whole path.
+        return Path(text).absolute().as_posix()
     return Path(os.path.relpath(Path(text).absolute(), folder.absolute())).as_posix()
 
 

@@ -13,10 +13,10 @@ from rhodolite.formats.dated_names import find_dated
 from rhodolite.formats.header_cache import HeaderCache
 from rhodolite.formats.input_lists import read_inputs
 from rhodolite.formats.many_files import read_files
-from rhodolite.formats.mirrored.object_stores import is_address
 from rhodolite.formats.normalise import normalise
 from rhodolite.formats.registry import is_store
 from rhodolite.formats.standard_input import STREAMS, keep_standard_input
+from rhodolite.formats.stores.object_stores import is_address
 from rhodolite.model.dataset import Dataset
 from rhodolite.plain_text import is_unicode
 

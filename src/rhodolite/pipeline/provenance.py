@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from rhodolite.formats.stores.object_stores import address_of
 from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.model.dataset import Dataset
 from rhodolite.pipeline.axis_attributes import describe_axes, without_dangling_names
@@ -47,8 +48,10 @@ class Origin:
         dataset : Dataset
             What is in them.
         """
-        if self.note is not None and self.study is not None:
-            self.note(places, self.study(dataset))
+        # The journal is of files on this machine.
+        here = [place for place in places if address_of(place) is None]
+        if here and self.note is not None and self.study is not None:
+            self.note(here, self.study(dataset))
 
 
 def add_provenance(dataset: Dataset, origin: Origin | None = None) -> Dataset:

@@ -82,8 +82,9 @@ class Result:
             figure = self.picture(self.dataset, engine)
             study = None if origin.study is None else origin.study(self.dataset)
             save_figure(figure, temporary, study)
+            written = size_on_disk(temporary)
         origin.tell([place], self.dataset)
-        return size_on_disk(place)
+        return written
 
 
 def check_place(place: Path, picture: type[Step] | None, layout: Layout) -> OutputKind:

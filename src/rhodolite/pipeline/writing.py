@@ -20,6 +20,7 @@ from rhodolite.formats.atomic_output import (
 )
 from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.formats.registry import format_for
+from rhodolite.formats.stores.object_stores import address_of
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.model.dataset import Dataset
@@ -82,6 +83,7 @@ def write(
         dataset, path, chosen.chunked and layout.compression is not Compression.NONE
     )
     inputs = [*(file.path for file in dataset.files), *also_read]
+    _refuse_input(dataset, path)
     parts = split_dataset(dataset, path, engine)
     for name, _ in parts:
         check_output(path.with_name(name), overwrite, inputs, chosen.kind)
@@ -100,6 +102,16 @@ def write(
     if origin is not None:
         origin.tell([path.with_name(name) for name in names or [path.name]], dataset)
     return written
+
+
+def _refuse_input(dataset: Dataset, path: Path) -> None:
+    """Refuse to write to an address that is read from; of files it is asked where they are put."""
+    address = address_of(path)
+    if address is not None and any(file.address == address for file in dataset.files):
+        raise OutputError(
+            f"{address}: this is also an input, and inputs are never written to; choose another "
+            "name"
+        )
 
 
 def _as_laid_out(dataset: Dataset, layout: Layout) -> tuple[Dataset, Layout]:

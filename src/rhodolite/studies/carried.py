@@ -10,6 +10,7 @@ from xml.etree import ElementTree
 
 from rhodolite.errors import DataError, RhodoliteError
 from rhodolite.formats.open import open_dataset
+from rhodolite.formats.stores.object_stores import address_of
 from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.pipeline.gif_comment import find_comment
 from rhodolite.studies import journal
@@ -39,6 +40,8 @@ def find_study(path: Path) -> Entry:
     DataError
         If none is known.
     """
+    if (address := address_of(path)) is not None:
+        return _study_at(address)
     if not path.exists():
         raise DataError(f"{path}: there is no such file")
     suffix = path.suffix.lower()
@@ -55,6 +58,20 @@ def find_study(path: Path) -> Entry:
             "for which --record FILE.toml writes one"
         )
     return entry
+
+
+def _study_at(address: str) -> Entry:
+    """Return the study that data elsewhere carry; paths in it are seen from the current folder.
+
+    Raises
+    ------
+    DataError
+        If they carry none.
+    """
+    text = open_dataset(address, generous=False).attributes.get(STUDY)
+    if not isinstance(text, str) or not text.strip():
+        raise DataError(f"{address}: carries no study")
+    return Entry(text, Path(address.rpartition("/")[2]))
 
 
 SAME = "the same"

@@ -10,7 +10,8 @@ from typing import Any
 
 from rhodolite.arrays.positional import write_at
 from rhodolite.errors import DataError
-from rhodolite.formats.mirrored.object_stores import (
+from rhodolite.formats.scratch_folders import new_folder
+from rhodolite.formats.stores.object_stores import (
     fetch_ranges,
     fetch_whole,
     gives_parts,
@@ -18,7 +19,6 @@ from rhodolite.formats.mirrored.object_stores import (
     saying_what_failed,
     split_address,
 )
-from rhodolite.formats.scratch_folders import new_folder
 
 BLOCK = 1 << 20
 """Bytes that are fetched together where a library reads here and there."""

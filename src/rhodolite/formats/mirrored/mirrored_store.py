@@ -8,7 +8,7 @@ from typing import Any
 
 from rhodolite.errors import DataError
 from rhodolite.formats.mirrored.mirror import new_place
-from rhodolite.formats.mirrored.object_stores import open_store, saying_what_failed
+from rhodolite.formats.stores.object_stores import open_store, saying_what_failed
 
 _GATHERED = ("zarr.json", ".zmetadata")
 """Where the metadata of all arrays may be told in one place, in versions 3 and 2."""

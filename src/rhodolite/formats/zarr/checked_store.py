@@ -11,7 +11,7 @@ from zarr.storage import LocalStore, ObjectStore
 from rhodolite.errors import DataError
 from rhodolite.formats.declared_sizes import expands_beyond
 from rhodolite.formats.mirrored.mirrored_store import store_behind
-from rhodolite.formats.mirrored.object_stores import saying_what_failed
+from rhodolite.formats.stores.object_stores import saying_what_failed
 
 _REQUESTS = 64
 """Chunks that are asked for at once of what lies elsewhere, where each answer takes a while."""

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import timedelta
 from functools import cache
+from pathlib import Path
 from typing import Any
 
 from rhodolite.errors import DataError
@@ -15,6 +16,8 @@ from rhodolite.formats.extras import has_extra, install_command
 
 _STORES = ("s3", "gs", "az")
 _ADDRESS = re.compile(rf"(https?|{'|'.join(_STORES)})://")
+_LOST_SLASH = re.compile(rf"(https?|{'|'.join(_STORES)}):/(?!/)")
+_IN_TEXT = re.compile(rf"\b({'|'.join(_STORES)}):/(?!/)")
 _PIECE = 4 << 20
 _TIMEOUT = timedelta(seconds=60)
 _RETRIES = 6
@@ -31,6 +34,23 @@ _KEYS_OF_S3 = (
 def is_address(text: str) -> bool:
     """Return whether a text names what lies elsewhere."""
     return _ADDRESS.match(text) is not None
+
+
+def address_of(path: Path) -> str | None:
+    """Return the address that a path was made of, which has lost a slash by that; None for all
+    other paths."""
+    match = _LOST_SLASH.match(str(path))
+    return None if match is None else f"{match.group(1)}://{str(path)[match.end() :]}"
+
+
+def is_elsewhere(folder: Path) -> bool:
+    """Return whether a folder that was made whole from an output's lies in an object store."""
+    return any(part == f"{scheme}:" for part in folder.parts for scheme in _STORES)
+
+
+def restore_addresses(text: str) -> str:
+    """Return a text in which addresses that were paths have their two slashes again."""
+    return _IN_TEXT.sub(r"\1://", text)
 
 
 def is_of_object_store(address: str) -> bool:
@@ -78,8 +98,14 @@ def _open_store(place: str, endpoint: str, anonymous: bool) -> Any:
 
 
 @contextmanager
-def saying_what_failed(address: str) -> Iterator[None]:
+def saying_what_failed(address: str, what: str = "read") -> Iterator[None]:
     """Turn what the library raises into an error that names the address, and nothing secret.
+
+    Parameters
+    ----------
+    address : str
+    what : str
+        What is done there, in the words of the error.
 
     Raises
     ------
@@ -100,7 +126,7 @@ def saying_what_failed(address: str) -> Iterator[None]:
         ) from None
     except (known.BaseError, OSError, ValueError) as error:
         reason = str(error).split("\n")[0].split("Debug source:")[0].strip()
-        raise DataError(f"{address}: cannot be read: {reason}") from None
+        raise DataError(f"{address}: cannot be {what}: {reason}") from None
 
 
 def fetch_ranges(
