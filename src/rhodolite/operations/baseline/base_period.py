@@ -19,7 +19,8 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.statistic import Measure
 from rhodolite.operations.time_groups.groups import Groups
-from rhodolite.operations.time_groups.reduction import grouped_reduction
+from rhodolite.operations.time_groups.pooled import PooledSeries
+from rhodolite.operations.time_groups.reduction import grouped_reduction, kernel_of
 from rhodolite.operations.time_groups.totals import mean_weights
 from rhodolite.operations.variables.along_time import time_axis_of
 
@@ -175,9 +176,13 @@ class BasePeriod:
 
     def in_base(self, dataset: Dataset, variable: Variable) -> LazyArray:
         """Return a variable's values within the base."""
+        return self._at_steps(dataset, variable, self.members[0])
+
+    def _at_steps(
+        self, dataset: Dataset, variable: Variable, steps: NDArray[np.intp]
+    ) -> LazyArray:
         along = time_axis_of(dataset, variable)
         source: LazyArray = variable.floats()
-        steps, _ = self.members
         if np.array_equal(steps, np.arange(len(self.axis))):
             return source
         picks = [None] * source.ndim
@@ -204,15 +209,24 @@ class BasePeriod:
             full,
             self.coverage,
         )
+        shape = (
+            self.present.size,
+            *variable.shape[:along],
+            *variable.shape[along + 1 :],
+        )
+        if self.pool > 1:
+            # Each value is read once, though it counts for several phases.
+            source = self._at_steps(dataset, variable, self.steps)
+            rows = np.repeat(np.arange(self.steps.size), self.pool)
+            kernel, name = kernel_of(measure)
+            work = PooledSeries(groups, kernel, along, np.dtype("f8"), rows=rows)
+            reduction = Reduction(source, series=work, read_once=read_once)
+            return reduction, name, shape
         source = self.in_base(dataset, variable)
         reduction, name = grouped_reduction(
             source, groups, measure, along, read_once=read_once
         )
-        return (
-            reduction,
-            name,
-            (self.present.size, *source.shape[:along], *source.shape[along + 1 :]),
-        )
+        return reduction, name, shape
 
 
 def _pooled(

@@ -96,6 +96,21 @@ class Groups:
             )
 
 
+def rows_of_groups(steps: Integers, size: int) -> list[NDArray[np.intp]]:
+    """Return where the steps of each group are, in order.
+
+    Parameters
+    ----------
+    steps : ndarray of int
+        Group of each; negative where it has none.
+    size : int
+        Number of groups.
+    """
+    order = np.argsort(steps, kind="stable")
+    ends = np.searchsorted(steps[order], np.arange(size + 1))
+    return np.split(order, ends)[1:-1]
+
+
 def cache_slices(cells: int, rows: int) -> Iterator[slice]:
     """Yield stretches of cells of which so many rows fit into a processor's cache."""
     step = max(_FEWEST_CELLS, IN_CACHE // (8 * max(rows, 1)))
@@ -139,8 +154,7 @@ def grouped_measure(
         values = measure.of_all(block, unpack, whole=whole)[None]
     else:
         values = np.full((groups.size, *block.shape[1:]), np.nan)
-        for group in range(groups.size):
-            members = np.flatnonzero(steps == group)
+        for group, members in enumerate(rows_of_groups(steps, groups.size)):
             if members.size:
                 in_a_row = members[-1] - members[0] + 1 == members.size
                 run = slice(members[0], members[-1] + 1)

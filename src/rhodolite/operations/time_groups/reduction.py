@@ -179,7 +179,11 @@ class GroupedSeries(SeriesKernel):
             name: np.empty((groups.size, size), dtype)
             for name, (_, dtype) in self.outputs().items()
         }
-        for part in cache_slices(size, len(flat) + groups.size):
+        rows = len(flat) + groups.size
+        if isinstance(self.measure, Measure):
+            # The values of one group are put in order together, and no others with them.
+            rows = int(np.bincount(groups.steps[groups.steps >= 0]).max(initial=1))
+        for part in cache_slices(size, rows):
             results, gathered = grouped_measure(
                 flat[:, part],
                 groups.steps,
