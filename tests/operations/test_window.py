@@ -11,7 +11,9 @@ import rhodolite
 from conftest import run_here, write_plain
 from rhodolite import Aggregate, DataError, UsageError, Window
 from rhodolite.kernels.lanczos import lanczos_weights, low_pass
-from rhodolite.kernels.sliding import slide
+from rhodolite.kernels.order_statistics import percentile
+from rhodolite.kernels.sliding import slide, slide_quantile
+from rhodolite.operations.time_groups import moving_windows
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
 STATISTICS = [
@@ -342,3 +344,28 @@ def test_windows_without_gaps_are_those_with_a_gap_elsewhere(
         np.testing.assert_allclose(ours, expected, rtol=1e-13)
     equal = slide(np.full((40, 2), 0.1), weights, "mean", length)
     assert set(equal.ravel()) == {0.1}
+
+
+@given(
+    st.floats(0, 1), st.integers(1, 9), st.integers(0, 999), st.sampled_from([0, 1, 9])
+)
+def test_quantiles_of_windows_are_those_of_each_window(share, length, seed, digits):
+    """To the bit; with many equal values and with none. NumPy's to twelve digits."""
+    values = np.random.default_rng(seed).normal(0, 3, (30, 4)).round(digits)
+    slid = slide_quantile(values, share, length)
+    for at, ours in enumerate(slid):
+        part = values[at : at + length]
+        np.testing.assert_array_equal(ours, percentile(part, share))
+        wanted = np.quantile(part, share, axis=0)
+        np.testing.assert_allclose(ours, wanted, rtol=1e-12, atol=1e-12)
+
+
+def test_percentiles_of_many_windows_are_those_of_few(monkeypatch, rng):
+    """Cells without gaps at once, others window by window."""
+    values = rng.normal(280, 5, (60, 5))
+    values[7, 2] = np.nan
+    data = _days(values, np.arange(60), {"cell_methods": "time: mean"})
+    step = Window(width="5days", statistic="p90", min_coverage=0.5)
+    few = step(data)["x"].values()
+    monkeypatch.setattr(moving_windows, "_WORTH_COMPILING", 0)
+    np.testing.assert_array_equal(step(data)["x"].values(), few)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.available import can_compile
+from rhodolite.kernels.order_statistics import find_places
 
 Array = NDArray[Any]
 KINDS = ("mean", "sum", "min", "max")
@@ -52,6 +53,40 @@ def slide(values: Array, weights: Array | None, kind: str, length: int) -> Array
         part = np.ascontiguousarray(flat[:, cells])
         result[:, cells] = _of_part(part, weights, kind, length)
     return result.reshape(count, *values.shape[1:])
+
+
+def slide_quantile(values: Array, share: float, length: int) -> Array:
+    """Return a quantile of each window, compiled; by the place where it begins.
+
+    Parameters
+    ----------
+    values : ndarray of float64, shape (n, cells)
+        None of them missing.
+    share : float
+        From 0 to 1.
+    length : int
+        From 1 to n.
+
+    Returns
+    -------
+    ndarray of float64, shape (n - length + 1, cells)
+
+    Notes
+    -----
+    The values of a window stay in order from one to the next, of which one goes and another comes;
+    between them as in `order_statistics.percentile`.
+
+    Examples
+    --------
+    >>> slide_quantile(np.array([[1.0], [2.0], [6.0]]), 0.5, 2).tolist()
+    [[1.5], [4.0]]
+    """
+    from rhodolite.kernels.compiled_sliding import find_quantiles
+
+    below, above, part = find_places(length, share)
+    places = np.array([below, above], dtype=np.int64)
+    series = np.ascontiguousarray(values.T)
+    return np.ascontiguousarray(find_quantiles(series, places, float(part), length).T)
 
 
 def _of_part(values: Array, weights: Array | None, kind: str, length: int) -> Array:

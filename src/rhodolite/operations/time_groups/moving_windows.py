@@ -12,10 +12,13 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, SeriesKernel
 from rhodolite.errors import warn
-from rhodolite.kernels.sliding import KINDS, slide
+from rhodolite.kernels.available import can_compile
+from rhodolite.kernels.sliding import KINDS, slide, slide_quantile
 from rhodolite.operations.parameters.statistic import Measure
 
 _EPSILON = 1e-9
+_WORTH_COMPILING = 1 << 15
+"""Values whose percentiles, window by window, take longer than to load what is compiled."""
 Indices = NDArray[np.intp]
 
 
@@ -75,7 +78,7 @@ class MovingWindows(SeriesKernel):
         gaps = np.isnan(flat).sum(axis=0)
         full = ends - begins == self.length
         # Cell by cell, so that a gap in one changes nothing in others.
-        whole = (gaps == 0) & (self.measure.kind in KINDS) & full.any()
+        whole = (gaps == 0) & self._slides(flat.size) & full.any()
         if whole.all():
             results = self._slid(flat, weights, begins, full)
         else:
@@ -95,12 +98,21 @@ class MovingWindows(SeriesKernel):
                 results[at, cells] = self._of_one(window, part)
         return results.reshape(values.shape)
 
+    def _slides(self, size: int) -> bool:
+        """Return whether the statistics of all windows of so many values are found at once."""
+        if self.measure.share is None:
+            return self.measure.kind in KINDS
+        return size >= _WORTH_COMPILING and can_compile()
+
     def _slid(
         self, values: Array, weights: Array | None, begins: Indices, full: Array
     ) -> Array:
         """Return the statistic of all full windows at once, missing for others."""
         results = np.full(values.shape, np.nan)
-        slid = slide(values, weights, self.measure.kind, self.length)
+        if self.measure.share is None:
+            slid = slide(values, weights, self.measure.kind, self.length)
+        else:
+            slid = slide_quantile(values, self.measure.share, self.length)
         steps = np.flatnonzero(full)
         first = begins[steps]
         if (np.diff(first) == 1).all() and (np.diff(steps) == 1).all():
