@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[Any]
-_ROUNDING = 16 * np.finfo(np.float64).eps
+ROUNDING = 16 * np.finfo(np.float64).eps
 """Relative; values that differ by no more are equal up to the rounding of what computed them."""
 
 
@@ -135,7 +135,7 @@ def vanishes(squares: Array, weight: Array, mean: Array) -> Array:
     mean : ndarray
         Means of the values.
     """
-    return np.asarray(squares <= weight * (_ROUNDING * np.abs(mean)) ** 2)
+    return np.asarray(squares <= weight * (ROUNDING * np.abs(mean)) ** 2)
 
 
 def equal_values(low: Array, high: Array) -> Array:
@@ -149,7 +149,7 @@ def equal_values(low: Array, high: Array) -> Array:
         Upper ends.
     """
     return np.asarray(
-        high - low <= 2 * _ROUNDING * np.maximum(np.abs(low), np.abs(high))
+        high - low <= 2 * ROUNDING * np.maximum(np.abs(low), np.abs(high))
     )
 
 

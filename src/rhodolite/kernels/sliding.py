@@ -8,10 +8,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.available import can_compile
+from rhodolite.kernels.moments import ROUNDING
 from rhodolite.kernels.order_statistics import find_places
 
 Array = NDArray[Any]
-KINDS = ("mean", "sum", "min", "max")
+KINDS = ("mean", "sum", "min", "max", "range")
+SPREADS = ("std", "variance")
+"""Those that are found at once where they can be compiled."""
 _CELLS_AT_ONCE = 64
 """Whose series stay in the caches of a core."""
 _WORTH_COMPILING = 1 << 22
@@ -27,7 +30,8 @@ def slide(values: Array, weights: Array | None, kind: str, length: int) -> Array
         None of them missing.
     weights : ndarray of float64, shape (n,), optional
         Of means and sums.
-    kind : {"mean", "sum", "min", "max"}
+    kind : {"mean", "sum", "min", "max", "range", "std", "variance"}
+        The last two need a compiler.
     length : int
         From 1 to n.
 
@@ -90,11 +94,18 @@ def slide_quantile(values: Array, share: float, length: int) -> Array:
 
 
 def _of_part(values: Array, weights: Array | None, kind: str, length: int) -> Array:
-    if kind in ("min", "max"):
-        return _outermost(values, np.minimum if kind == "min" else np.maximum, length)
+    if kind == "min":
+        return _outermost(values, np.minimum, length)
+    if kind == "max":
+        return _outermost(values, np.maximum, length)
+    if kind == "range":
+        highest = _outermost(values, np.maximum, length)
+        return np.asarray(highest - _outermost(values, np.minimum, length))
     count = len(values) - length + 1
     if weights is None:
         weights = np.ones(len(values))
+    if kind in SPREADS:
+        return _spread(values, weights, kind, length)
     if count * length * values.shape[1] >= _WORTH_COMPILING and can_compile():
         from rhodolite.kernels.compiled_sliding import add_windows
 
@@ -108,6 +119,16 @@ def _of_part(values: Array, weights: Array | None, kind: str, length: int) -> Ar
         total += weights[row, None] * (values[row] - origin)
         weight += weights[row, None]
     return origin + total / weight if kind == "mean" else total
+
+
+def _spread(values: Array, weights: Array, kind: str, length: int) -> Array:
+    result = np.full((len(values) - length + 1, values.shape[1]), np.nan)
+    # One value has no spread.
+    if length > 1:
+        from rhodolite.kernels.compiled_sliding import find_variances
+
+        find_variances(values, weights, length, ROUNDING, result)
+    return np.sqrt(result) if kind == "std" else result
 
 
 def _outermost(values: Array, work: np.ufunc, length: int) -> Array:

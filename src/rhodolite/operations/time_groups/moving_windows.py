@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Array, SeriesKernel
 from rhodolite.errors import warn
 from rhodolite.kernels.available import can_compile
-from rhodolite.kernels.sliding import KINDS, slide, slide_quantile
+from rhodolite.kernels.sliding import KINDS, SPREADS, slide, slide_quantile
 from rhodolite.operations.parameters.statistic import Measure
 
 _EPSILON = 1e-9
@@ -100,7 +100,7 @@ class MovingWindows(SeriesKernel):
 
     def _slides(self, size: int) -> bool:
         """Return whether the statistics of all windows of so many values are found at once."""
-        if self.measure.share is None:
+        if self.measure.share is None and self.measure.kind not in SPREADS:
             return self.measure.kind in KINDS
         return size >= _WORTH_COMPILING and can_compile()
 
