@@ -564,3 +564,65 @@ def test_grids_of_earth_observation_lie_where_their_text_says(tmp_path, origin):
     assert abs(lon[1] - lon[0]) == pytest.approx(width)
     mean = data.summarise(over="area")["SurfTemp"].values()
     assert np.isfinite(mean).all()
+
+
+SWATH_TEXT = """GROUP=SwathStructure
+\tGROUP=SWATH_1
+\t\tSwathName="Column"
+\t\tGROUP=Dimension
+\t\t\tOBJECT=Dimension_1
+\t\t\t\tDimensionName="nTimes"
+\t\t\t\tSize=8
+\t\t\tEND_OBJECT=Dimension_1
+\t\tEND_GROUP=Dimension
+\t\tGROUP=GeoField
+\t\t\tOBJECT=GeoField_1
+\t\t\t\tGeoFieldName="Latitude"
+\t\t\t\tDimList=("nTimes","nXtrack")
+\t\t\tEND_OBJECT=GeoField_1
+\t\t\tOBJECT=GeoField_2
+\t\t\t\tGeoFieldName="Longitude"
+\t\t\t\tDimList=("nTimes","nXtrack")
+\t\t\tEND_OBJECT=GeoField_2
+\t\tEND_GROUP=GeoField
+\t\tGROUP=DataField
+\t\t\tOBJECT=DataField_1
+\t\t\t\tDataFieldName="Amount"
+\t\t\t\tDimList=("nTimes","nXtrack")
+\t\t\tEND_OBJECT=DataField_1
+\t\tEND_GROUP=DataField
+\tEND_GROUP=SWATH_1
+END_GROUP=SwathStructure
+GROUP=GridStructure
+END_GROUP=GridStructure
+END
+"""
+
+
+def test_swaths_of_earth_observation_have_the_positions_of_their_pixels(tmp_path):
+    """A swath of eight by eight pixels, whose dimensions only the text names."""
+    path, values = tmp_path / "s.he5", np.arange(64, dtype="f4").reshape(8, 8)
+    lat, lon = np.meshgrid(
+        np.linspace(10, 24, 8), np.linspace(100, 114, 8), indexing="ij"
+    )
+    lat = lat + (lon - 100) / 10
+    with h5py.File(path, "w") as file:
+        fields = file.create_group("HDFEOS/SWATHS/Column/Data Fields")
+        fields.create_dataset("Amount", data=values).attrs["Units"] = np.bytes_(
+            "mol m-2"
+        )
+        places = file.create_group("HDFEOS/SWATHS/Column/Geolocation Fields")
+        places.create_dataset("Latitude", data=lat.astype("f4"))
+        places.create_dataset("Longitude", data=lon.astype("f4"))
+        text = np.bytes_(SWATH_TEXT.ljust(2000, "\0"))
+        file.create_group("HDFEOS INFORMATION")["StructMetadata.0"] = text
+    data = rhodolite.read(path)
+    assert data["Amount"].dimensions == ("nTimes", "nXtrack")
+    assert data["Amount"].units == "mol m-2"
+    assert data.axes.curvilinear == ("Latitude", "Longitude")
+    np.testing.assert_array_equal(data["Amount"].values(), values)
+    part = data.subset(lat="10..12", lon="100..104")["Amount"].values()
+    inside = (lat <= 12 + 1e-5) & (lon <= 104 + 1e-5)
+    assert np.nansum(part) == values[inside].sum()
+    fine = data.regrid(to="2", method="nearest")["Amount"].values()
+    assert np.isfinite(fine).sum() > 40

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from typing import Any
 
 from rhodolite.errors import warn
 from rhodolite.formats.even_axes import geographic_axis
+from rhodolite.formats.netcdf.eos_text import (
+    dimensions_of,
+    name_field,
+    only_child,
+    parts_of,
+    settings_of,
+)
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
 _GRIDS, _FIELDS = "/HDFEOS/GRIDS/", "/Data Fields"
-_INFORMATION, _TEXT = "HDFEOS INFORMATION", "StructMetadata.0"
 _GEOGRAPHIC = "GCTP_GEO"
 _LARGEST_DEGREES = 360.0
 """Beyond which a corner is packed as degrees, minutes and seconds: DDDMMMSSS.SS."""
-_OLD_NAMES = {"Units": "units", "Title": "long_name", "LongName": "long_name"}
 _AXES = {"YDim": "lat", "XDim": "lon"}
 
 
@@ -40,11 +44,8 @@ class _Grid:
 def only_grid(file: Any) -> str | None:
     """Return the group of the fields of the one grid of an open file; None where there is none, or
     there are several."""
-    grids = _group_at(file, _GRIDS.strip("/"))
-    if grids is None or len(grids.groups) != 1:
-        return None
-    name = next(iter(grids.groups))
-    return f"{_GRIDS}{name}{_FIELDS}"
+    name = only_child(file, _GRIDS)
+    return None if name is None else f"{_GRIDS}{name}{_FIELDS}"
 
 
 def place_on_grid(dataset: Dataset, file: Any, group: str) -> Dataset:
@@ -65,7 +66,8 @@ def place_on_grid(dataset: Dataset, file: Any, group: str) -> Dataset:
     grid = next((g for g in _grids_of(file) if g.name == name), None)
     if grid is None:
         return dataset
-    variables = [_named(variable, grid) for variable in dataset.variables.values()]
+    names = grid.dimensions
+    variables = [name_field(v, names) for v in dataset.variables.values()]
     if not grid.about.get("Projection", "").endswith(_GEOGRAPHIC):
         warn(
             f"{dataset.label}: the grid {name} is projected ({grid.about.get('Projection')}), and "
@@ -75,46 +77,17 @@ def place_on_grid(dataset: Dataset, file: Any, group: str) -> Dataset:
     return dataset.with_variables([*_axes_of(grid), *variables])
 
 
-def _group_at(file: Any, path: str) -> Any:
-    place = file
-    for name in path.split("/"):
-        place = place.groups.get(name)
-        if place is None:
-            return None
-    return place
-
-
 def _grids_of(file: Any) -> list[_Grid]:
-    information = _group_at(file, _INFORMATION)
-    if information is None or _TEXT not in information.variables:
-        return []
-    text = str(information.variables[_TEXT][...])
-    parts = re.split(r"GROUP=GRID_\d+", text.partition("GROUP=GridStructure")[2])
-    return [_read_grid(part) for part in parts[1:]]
+    return [_read_grid(part) for part in parts_of(file, "GridStructure", "GRID")]
 
 
 def _read_grid(text: str) -> _Grid:
-    about = dict(re.findall(r"^\s*(\w+)=(.*?)\s*$", text.partition("GROUP=")[0], re.M))
-    fields = re.findall(r'DataFieldName="([^"]*)".*?DimList=\(([^)]*)\)', text, re.S)
+    about = settings_of(text)
     dimensions = {
-        name: tuple(word.strip().strip('"') for word in words.split(","))
-        for name, words in fields
+        field: tuple(_AXES.get(name, name) for name in names)
+        for field, names in dimensions_of(text, "DataField").items()
     }
     return _Grid(about.get("GridName", "").strip('"'), about, dimensions)
-
-
-def _named(variable: Variable, grid: _Grid) -> Variable:
-    """Return a field with the names of its dimensions, and attributes under their usual names."""
-    names = grid.dimensions.get(variable.name, variable.dimensions)
-    if len(names) == len(variable.dimensions):
-        dimensions = tuple(_AXES.get(name, name) for name in names)
-        variable = variable.replace(dimensions=dimensions)
-    usual = {
-        _OLD_NAMES[key]: value
-        for key, value in variable.attributes.items()
-        if key in _OLD_NAMES and _OLD_NAMES[key] not in variable.attributes
-    }
-    return variable.edit(**usual)
 
 
 def _axes_of(grid: _Grid) -> list[Variable]:

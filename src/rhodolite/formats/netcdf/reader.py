@@ -16,6 +16,7 @@ from rhodolite.errors import DataError, warn
 from rhodolite.formats.cf.check_attributes import check_attributes
 from rhodolite.formats.cf.decode import Decoding, decode_variable
 from rhodolite.formats.netcdf.eos_grids import only_grid, place_on_grid
+from rhodolite.formats.netcdf.eos_swaths import only_swath, place_on_swath, positions_of
 from rhodolite.formats.netcdf.file_cache import LIBRARY_LOCK, netcdf_files
 from rhodolite.formats.netcdf.groups import (
     all_groups,
@@ -88,8 +89,13 @@ def _read_locked(path: Path, group: str | None, oddities: Oddities) -> Dataset:
         source = SourceFile(
             path, _format_name(file), path.stat().st_size, groups=groups
         )
-        chosen = choose_group(file, path, group or only_grid(file))
+        known = group or only_grid(file) or only_swath(file)
+        chosen = choose_group(file, path, known)
         dataset = _dataset(file, chosen, source, oddities)
+        positions = positions_of(file, chosen.path)
+        if positions is not None:
+            placed = _dataset(file, positions, source, oddities)
+            return place_on_swath(dataset, file, chosen.path, placed)
         return place_on_grid(dataset, file, chosen.path)
 
 
