@@ -49,6 +49,8 @@ def _archive(path, members):
             about = tarfile.TarInfo(name)
             about.size = len(content)
             archive.addfile(about, io.BytesIO(content))
+    if path.suffix == ".zst":
+        path.write_bytes(Zstandard.compress(path.read_bytes()))
 
 
 def _values(path):
@@ -89,7 +91,7 @@ def test_a_compressed_file_is_what_is_in_it(folder, ending, module):
         rhodolite.read(packed)
 
 
-@pytest.mark.parametrize("name", ["all.zip", "all.tar", "all.tar.gz"])
+@pytest.mark.parametrize("name", ["all.zip", "all.tar", "all.tar.gz", "all.tar.zst"])
 def test_an_archive_is_the_dataset_that_its_files_form(folder, name):
     """Wherever the names in it lead, and whatever text lies beside."""
     contents = {

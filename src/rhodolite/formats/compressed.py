@@ -26,6 +26,7 @@ from rhodolite.formats.tables.workbook import is_workbook
 from rhodolite.model.dataset import Dataset
 from rhodolite.plain_text import file_size
 
+_PLAIN_TAR = ".archive.tar"
 _ENDINGS = (".gz", ".bz2", ".xz", ".zst", ".tgz", ".tbz2", ".txz")
 _OF_OFFICE = "[Content_Types].xml"
 """What archives hold that are documents (ECMA-376), workbooks among them."""
@@ -126,29 +127,40 @@ def _unpack(path: Path, folder: Path) -> None:
         start = file.read(TAR_MARK_AT + len(TAR_MARK))
     room = _Room(path, folder)
     if start.startswith(b"PK"):
-        with zipfile.ZipFile(path) as archive:
-            members = [entry for entry in archive.infolist() if not entry.is_dir()]
-            if any(member.filename == _OF_OFFICE for member in members):
-                raise DataError(
-                    f"{path}: this is a document of an office program, which is not read; save "
-                    "its table as CSV"
-                )
-            _take_members(members, lambda m: m.filename, archive.open, folder, room)
+        _unpack_zip(path, folder, room)
         return
     opener = next(
         (known for mark, known in _OPENERS.items() if start.startswith(mark)), Path.open
     )
     with opener(path, "rb") as source:
         packed_tar = source.read(TAR_MARK_AT + len(TAR_MARK))[TAR_MARK_AT:] == TAR_MARK
-    if not packed_tar:
-        with opener(path, "rb") as source:
-            room.copy(source, folder / (_name_inside(path) or "data"))
+    if packed_tar and opener is not _open_zstandard:
+        _unpack_tar(path, folder, room)
         return
-    if opener is _open_zstandard:
-        raise DataError(f"{path}: an archive compressed by Zstandard; unpack it first")
-    with tarfile.open(path) as archive_:
-        files = [entry for entry in archive_.getmembers() if entry.isfile()]
-        _take_members(files, lambda m: m.name, archive_.extractfile, folder, room)
+    place = folder / (_PLAIN_TAR if packed_tar else _name_inside(path) or "data")
+    with opener(path, "rb") as source:
+        room.copy(source, place)
+    # The library for archives knows no Zstandard, so that what is in it is laid down first.
+    if packed_tar:
+        _unpack_tar(place, folder, room)
+        place.unlink()
+
+
+def _unpack_zip(path: Path, folder: Path, room: _Room) -> None:
+    with zipfile.ZipFile(path) as archive:
+        members = [entry for entry in archive.infolist() if not entry.is_dir()]
+        if any(member.filename == _OF_OFFICE for member in members):
+            raise DataError(
+                f"{path}: this is a document of an office program, which is not read; save "
+                "its table as CSV"
+            )
+        _take_members(members, lambda m: m.filename, archive.open, folder, room)
+
+
+def _unpack_tar(path: Path, folder: Path, room: _Room) -> None:
+    with tarfile.open(path) as archive:
+        files = [entry for entry in archive.getmembers() if entry.isfile()]
+        _take_members(files, lambda m: m.name, archive.extractfile, folder, room)
 
 
 def _name_inside(path: Path) -> str:
