@@ -11,6 +11,7 @@ from urllib.parse import parse_qs, unquote, urlparse
 
 import numpy as np
 import pytest
+import zarr
 
 import rhodolite
 from conftest import run_here, write_plain
@@ -31,7 +32,7 @@ class Handler(BaseHTTPRequestHandler):
             self.answer(200, self.listing(parse_qs(parts.query)))
             return
         path = server.root / unquote(parts.path).removeprefix("/bucket").lstrip("/")
-        span = re.match(r"bytes=(\d+)-(\d+)", self.headers.get("Range", ""))
+        span = re.match(r"bytes=(\d*)-(\d*)", self.headers.get("Range", ""))
         span = span if server.ranges else None
         server.log.append((self.command, path.name, span and span.group(0)))
         time.sleep(server.delay)
@@ -47,10 +48,17 @@ class Handler(BaseHTTPRequestHandler):
             if span is None:
                 self.answer(200, content, headers)
                 return
-            first, last = int(span.group(1)), min(int(span.group(2)), len(content) - 1)
+            first, last = self.ends_of(span, len(content))
             headers["Content-Range"] = f"bytes {first}-{last}/{len(content)}"
             part = content[first : last + 1]
             self.answer(206, part[: len(part) - server.cut], headers)
+
+    @staticmethod
+    def ends_of(span, size):
+        """Return first and last byte; without a first one so many bytes are the last ones."""
+        if not span.group(1):
+            return max(size - int(span.group(2)), 0), size - 1
+        return int(span.group(1)), min(int(span.group(2) or size), size - 1)
 
     def do_PUT(self):
         content = self.rfile.read(int(self.headers["Content-Length"]))
@@ -277,3 +285,29 @@ def test_a_store_that_cannot_be_written_whole_is_not_there(server, tmp_path):
         "d_01.nc",
         "d_02.nc",
     ]
+
+
+def test_shards_elsewhere_are_read_by_their_inner_chunks(server, tmp_path, rng):
+    values = rng.random((8, 20, 30)).astype("f4")
+    root = zarr.open_group(str(tmp_path / "s.zarr"), mode="w")
+    names = ("time", "lat", "lon")
+    axes = np.arange(8.0), np.linspace(-80, 80, 20), np.arange(30) * 12.0
+    units = "days since 2001-01-01", "degrees_north", "degrees_east"
+    for name, numbers, unit in zip(names, axes, units, strict=True):
+        root.create_array(name, data=numbers, dimension_names=(name,))
+        root[name].attrs["units"] = unit
+    root.create_array(
+        "tas",
+        data=values,
+        chunks=(1, 10, 10),
+        shards=(8, 20, 30),
+        dimension_names=names,
+    )
+    root["tas"].attrs["units"] = "K"
+    data = rhodolite.read("s3://bucket/s.zarr")
+    server.log.clear()
+    part = data.subset(time="2001-01-03", lat="0..90", lon="0..100")["tas"].values()
+    np.testing.assert_array_equal(part, values[2:3, 10:, :9])
+    asked = [span for _, name, span in server.log if name == "0" and span]
+    assert len(asked) >= 2 and any("bytes=-" in span for span in asked)
+    np.testing.assert_array_equal(data["tas"].values(), values)
