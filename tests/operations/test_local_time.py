@@ -46,6 +46,18 @@ def test_days_are_those_between_local_midnights(minutes, unit):
     assert days["time"].attributes["utc_offset"] == offset
 
 
+@given(st.integers(-14, 14))
+def test_stamps_at_the_ends_of_hours_are_moved_as_those_in_their_middles(offset):
+    """That times are ends shows by midnight, and has to be known before they are moved."""
+    means = [
+        Aggregate(to="day", utc_offset=str(UtcOffset(60 * offset)), min_coverage=0)(
+            hours(72, first=first)
+        )["tas"]
+        for first in (0.5, 1.0)
+    ]
+    np.testing.assert_array_equal(means[0].values(), means[1].values())
+
+
 @pytest.mark.parametrize("way", ["aggregate", "convert", "subset"])
 def test_every_way_to_local_days_is_the_same_and_is_taken_once(tmp_path, way):
     data = hours(96, step=3.0, first=1.5)

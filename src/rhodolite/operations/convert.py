@@ -22,11 +22,7 @@ from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.utc_offset import UtcOffset
-from rhodolite.operations.selection.indices import (
-    longitude_indices,
-    take_cells,
-    with_bounds,
-)
+from rhodolite.operations.selection.indices import longitude_indices, take_cells
 from rhodolite.operations.time_groups.local_time import in_local_time
 from rhodolite.operations.time_groups.periods import with_ends
 from rhodolite.operations.time_groups.rates_of_steps import can_be_rate, rates_of_steps
@@ -39,6 +35,7 @@ from rhodolite.operations.time_groups.since_start import (
 )
 from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 from rhodolite.operations.variables.other_units import in_units
+from rhodolite.operations.variables.references import with_bounds
 
 
 class Longitudes(StrEnum):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, InMemory
+from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import cell_with
 from rhodolite.model.axes import Coordinate, Role
@@ -26,6 +26,7 @@ from rhodolite.model.time.period_text import Months, Period, Season, Years
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
+from rhodolite.operations.variables.references import with_bounds
 
 Indices = NDArray[np.intp]
 
@@ -82,32 +83,6 @@ def take_cells(dataset: Dataset, role: Role, cells: Indices) -> Dataset:
         if np.allclose(widths, np.abs(np.diff(bounds, axis=1)[:, 0]), rtol=1e-4):
             return part
     return with_bounds(part, coordinate.name, bounds)
-
-
-def with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
-    """Return a dataset in which a coordinate without bounds has these.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    name : str
-        Of the coordinate.
-    cells : ndarray, shape (*shape of the coordinate, n)
-        Ends or corners of each cell.
-    """
-    called, ends, count = (
-        f"{name}_bnds",
-        "bnds" if cells.ndim == 2 else "corners",
-        cells.shape[-1],
-    )
-    while called in dataset.variables:
-        called += "_"
-    while dataset.lengths.get(ends, count) != count:
-        ends += "_"
-    described = dataset.variables[name].edit(bounds=called)
-    bounds = Variable(called, (*described.dimensions, ends), InMemory(cells))
-    variables = [described if v.name == name else v for v in dataset.variables.values()]
-    return dataset.with_variables([*variables, bounds])
 
 
 def take_block(dataset: Dataset, rows: Indices, columns: Indices) -> Dataset:

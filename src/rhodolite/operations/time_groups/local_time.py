@@ -15,6 +15,7 @@ from rhodolite.model.time.time_units import DAY_TICKS
 from rhodolite.model.units.udunits import convert
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.parameters.utc_offset import UtcOffset
+from rhodolite.operations.variables.references import with_bounds
 
 _MINUTE_TICKS = DAY_TICKS // (24 * 60)
 
@@ -51,7 +52,12 @@ def in_local_time(dataset: Dataset, offset: UtcOffset | None) -> Dataset:
     """
     if offset is None:
         return dataset
-    axis, time = dataset.need_time(), dataset.need(Role.TIME)
+    axis = dataset.need_time()
+    if axis.ends_at_stamps and axis.cells is not None:
+        # That times are the ends of their steps shows by midnight, from which they are moved.
+        name = dataset.need(Role.TIME).name
+        dataset = with_bounds(dataset, name, axis.cells)
+    time = dataset.need(Role.TIME)
     before = local_offset(dataset)
     if before is not None:
         raise DataError(

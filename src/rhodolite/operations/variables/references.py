@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
+from rhodolite.arrays import Array, InMemory
 from rhodolite.model.cf.vocabulary import CELL_BOUNDS, NAME_LISTS, STALE_AFTER_CHANGE
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
@@ -74,3 +75,29 @@ def list_coordinate(variable: Variable, name: str) -> Variable:
         if name in listed
         else variable.edit(coordinates=" ".join([*listed, name]))
     )
+
+
+def with_bounds(dataset: Dataset, name: str, cells: Array) -> Dataset:
+    """Return a dataset in which a coordinate without bounds has these.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    name : str
+        Of the coordinate.
+    cells : ndarray, shape (*shape of the coordinate, n)
+        Ends or corners of each cell.
+    """
+    called, ends, count = (
+        f"{name}_bnds",
+        "bnds" if cells.ndim == 2 else "corners",
+        cells.shape[-1],
+    )
+    while called in dataset.variables:
+        called += "_"
+    while dataset.lengths.get(ends, count) != count:
+        ends += "_"
+    described = dataset.variables[name].edit(bounds=called)
+    bounds = Variable(called, (*described.dimensions, ends), InMemory(cells))
+    variables = [described if v.name == name else v for v in dataset.variables.values()]
+    return dataset.with_variables([*variables, bounds])
