@@ -59,15 +59,20 @@ class MovingWindows(SeriesKernel):
         return {"value": ((len(self.order),), np.dtype("f8"))}
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        values = np.asarray(block, dtype=np.float64)[self.order]
+        values = np.asarray(block, dtype=np.float64)
+        # Nearly all series are in order already, and need no copies.
+        turned = not np.array_equal(self.order, np.arange(len(self.order)))
+        if turned:
+            values = values[self.order]
         weights = None if self.weights is None else self.weights[self.order]
         parts = [self._of_all(values, weights, *window) for window in self.windows]
-        results = np.asarray(sum(parts) / len(parts))
-        there = ~np.isnan(values)
-        lost = int((np.isnan(results) & there).sum())
-        placed = np.empty_like(results)
-        placed[self.order] = results
-        return {"value": placed}, Counter(lost=lost, of=values.size)
+        results = parts[0] if len(parts) == 1 else np.asarray(sum(parts) / len(parts))
+        lost = int((np.isnan(results) & ~np.isnan(values)).sum())
+        if turned:
+            placed = np.empty_like(results)
+            placed[self.order] = results
+            results = placed
+        return {"value": results}, Counter(lost=lost, of=values.size)
 
     def _of_all(
         self, values: Array, weights: Array | None, begins: Indices, ends: Indices
