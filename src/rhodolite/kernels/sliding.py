@@ -85,7 +85,7 @@ def slide_quantile(values: Array, share: float, length: int) -> Array:
     >>> slide_quantile(np.array([[1.0], [2.0], [6.0]]), 0.5, 2).tolist()
     [[1.5], [4.0]]
     """
-    from rhodolite.kernels.compiled_sliding import find_quantiles
+    from rhodolite.kernels.compiled_window_quantiles import find_quantiles
 
     below, above, part = find_places(length, share)
     places = np.array([below, above], dtype=np.int64)

@@ -96,7 +96,7 @@ class MovingWindows(SeriesKernel):
         ):
             if not cells.any():
                 continue
-            chosen = flat[:, cells]
+            chosen = flat if cells.all() else flat[:, cells]
             for at in steps:
                 part = _part(weights, begins[at], ends[at])
                 window = chosen[begins[at] : ends[at]]
