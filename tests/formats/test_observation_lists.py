@@ -192,6 +192,6 @@ def test_a_track_is_read_as_a_list(tmp_path):
         add(file, "lat", ("obs",), [1, 2, 3], units="degrees_north")
         add(file, "lon", ("obs",), [1, 2, 3], units="degrees_east")
         add(file, "sst", ("obs",), [280, 281, 282], units="K")
-    with pytest.warns(UserWarning, match="trajectory whose positions or times"):
+    with pytest.warns(UserWarning, match=r"\(trajectory\) are not of fixed sites"):
         data = rhodolite.read(tmp_path / "a.nc")
     assert data["sst"].dimensions == ("obs",)

@@ -14,20 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.compiling import compiled, compiled_for
+from rhodolite.kernels.ordered_search import count_less
 
 Array = NDArray[Any]
-
-
-@compiled_for("int64(float64[::1], int64, float64)")
-def _count_less(ordered: Array, count: int, value: float) -> int:
-    low, high = 0, count
-    while low < high:
-        middle = (low + high) >> 1
-        if ordered[middle] < value:
-            low = middle + 1
-        else:
-            high = middle
-    return low
 
 
 @compiled_for("int64(float64[::1], int64, int64, float64)")
@@ -54,14 +43,14 @@ def _share_at(ordered: Array, count: int, place: int) -> float:
     value = ordered[place]
     first = place
     if place > 0 and ordered[place - 1] == value:
-        first = _count_less(ordered, count, value)
+        first = count_less(ordered, count, value)
     stop = _count_up_to(ordered, count, place, value)
     return float((first + stop) / 2 / count)
 
 
 @compiled_for("float64(float64[::1], int64, float64)")
 def _find_share(ordered: Array, count: int, value: float) -> float:
-    less = _count_less(ordered, count, value)
+    less = count_less(ordered, count, value)
     above = min(less, count - 1)
     high_share = _share_at(ordered, count, above)
     if ordered[above] == value:
@@ -102,7 +91,7 @@ def count_below(ordered: Array, counts: Array, values: Array) -> tuple[Array, Ar
         known, count = ordered[cell], counts[cell]
         for step in range(values.shape[1]):
             value = values[cell, step]
-            fewer = _count_less(known, count, value)
+            fewer = count_less(known, count, value)
             less[cell, step] = fewer
             up_to[cell, step] = _count_up_to(known, count, fewer, value)
     return less, up_to

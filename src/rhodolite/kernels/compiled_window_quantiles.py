@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.compiling import compiled, compiled_for
+from rhodolite.kernels.ordered_search import count_less
 
 Array = NDArray[Any]
 
@@ -15,14 +16,7 @@ Array = NDArray[Any]
 @compiled_for("void(float64[::1], float64, float64)")
 def _exchange(ordered: Array, old: float, new: float) -> None:
     """Take a value out of some in ascending order and put another in its place in order."""
-    low, high = 0, ordered.size - 1
-    while low < high:
-        middle = (low + high) >> 1
-        if ordered[middle] < old:
-            low = middle + 1
-        else:
-            high = middle
-    place = low
+    place = count_less(ordered, ordered.size, old)
     while place + 1 < ordered.size and ordered[place + 1] < new:
         ordered[place] = ordered[place + 1]
         place += 1

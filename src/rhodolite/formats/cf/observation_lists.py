@@ -73,10 +73,10 @@ def lay_out_observations(dataset: Dataset) -> Dataset:
         if v.dimensions == (lists.site,)
     }
     if not axes or not sites_are_placed:
-        kind = str(dataset.attributes.get("featureType", "observations"))
+        kind = str(dataset.attributes.get("featureType", "of no kind that is told"))
         warn(
-            f"{dataset.label}: {kind} whose positions or times are not those of fixed sites are "
-            "read as lists; what needs axes refuses them"
+            f"{dataset.label}: its observations ({kind}) are not of fixed sites with times of "
+            "their own; they are read as a list, and what needs axes refuses them"
         )
         return dataset
     return _Layout.of(dataset, lists, axes).dataset()

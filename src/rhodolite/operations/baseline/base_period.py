@@ -176,17 +176,12 @@ class BasePeriod:
 
     def in_base(self, dataset: Dataset, variable: Variable) -> LazyArray:
         """Return a variable's values within the base."""
-        return self._at_steps(dataset, variable, self.members[0])
-
-    def _at_steps(
-        self, dataset: Dataset, variable: Variable, steps: NDArray[np.intp]
-    ) -> LazyArray:
         along = time_axis_of(dataset, variable)
         source: LazyArray = variable.floats()
-        if np.array_equal(steps, np.arange(len(self.axis))):
+        if np.array_equal(self.steps, np.arange(len(self.axis))):
             return source
         picks = [None] * source.ndim
-        return Selected(source, [*picks[:along], steps, *picks[along + 1 :]])
+        return Selected(source, [*picks[:along], self.steps, *picks[along + 1 :]])
 
     def reduction(
         self,
@@ -214,15 +209,14 @@ class BasePeriod:
             *variable.shape[:along],
             *variable.shape[along + 1 :],
         )
+        source = self.in_base(dataset, variable)
         if self.pool > 1:
             # Each value is read once, though it counts for several phases.
-            source = self._at_steps(dataset, variable, self.steps)
             rows = np.repeat(np.arange(self.steps.size), self.pool)
             kernel, name = kernel_of(measure)
             work = PooledSeries(groups, kernel, along, np.dtype("f8"), rows=rows)
             reduction = Reduction(source, series=work, read_once=read_once)
             return reduction, name, shape
-        source = self.in_base(dataset, variable)
         reduction, name = grouped_reduction(
             source, groups, measure, along, read_once=read_once
         )

@@ -27,7 +27,7 @@ class PooledSeries(GroupedSeries):
         For each entry of the steps of the groups, the row of the series that it is of.
     """
 
-    rows: Indices = field(default_factory=lambda: np.zeros(0, dtype=np.intp))
+    rows: Indices = field(kw_only=True)
 
     def of_stored(
         self, numbers: Array, unpack: Unpacking | None
