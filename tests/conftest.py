@@ -43,7 +43,9 @@ PATIENCE = 1800
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Mark what needs the demo data as slow, and shuffle where RHODOLITE_SHUFFLE names a seed."""
+    """Mark what needs the demo data as slow, begin with what takes longest, so that no process is
+    left alone with it, and shuffle where RHODOLITE_SHUFFLE names a seed."""
+    items.sort(key=lambda item: item.path.name != "test_docs.py")
     for item in items:
         if "demo" in getattr(item, "fixturenames", ()):
             item.add_marker(pytest.mark.slow)

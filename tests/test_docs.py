@@ -17,6 +17,7 @@ from PIL import Image
 from tools.make_reference import reference
 
 import rhodolite
+from conftest import run_command
 from rhodolite.cli.main import main
 
 ROOT = Path(__file__).parents[1]
@@ -55,8 +56,6 @@ def test_the_commands_of_the_readme_run_in_order(demo, tmp_path, monkeypatch, ca
 def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_time(
     demo, tmp_path
 ):
-    from conftest import run_command
-
     answer = run_command("demo", tmp_path / "d")
     assert answer.code == 0, answer.err
     assert "Was the winter of 2014 warmer than normal, and where?" in answer.out
@@ -70,7 +69,12 @@ def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_t
     for name in names:
         assert (demo / name).read_bytes() == (tmp_path / "d" / name).read_bytes(), name
     assert sum((demo / name).stat().st_size for name in names) < 100e6
-    # From what the report carries, everything is made again, to the bit.
+
+
+@pytest.mark.slow
+@pytest.mark.long
+def test_the_full_example_is_made_again_from_its_report_to_the_bit(tmp_path):
+    assert run_command("demo", tmp_path / "d").code == 0
     answer = run_command(
         "retrace", "d/report.html", "--run", "--into", "again", folder=tmp_path
     )
@@ -80,7 +84,7 @@ def test_the_full_example_answers_its_questions_and_its_data_are_the_same_each_t
         for path in (tmp_path / "again").iterdir()
         if path.suffix in (".nc", ".png", ".csv")
     ]
-    assert len(made) == len(pictures) + 11
+    assert len(made) == len(list((tmp_path / "d").glob("*.png"))) + 11
     for path in made:
         assert _content(path) == _content(tmp_path / "d" / path.name), path.name
 
@@ -177,9 +181,14 @@ def _say_the_same(line, other):
 
 
 @pytest.mark.slow
-def test_the_guide_is_true_in_its_order(demo, tmp_path, monkeypatch, capsys):
-    """Commands run in one folder, what is said to come back does, Python runs, and each study makes
-    what its command has made, to the bit."""
+@pytest.mark.parametrize(
+    "with_studies", [False, pytest.param(True, marks=pytest.mark.long)]
+)
+def test_the_guide_is_true_in_its_order(
+    demo, tmp_path, monkeypatch, capsys, with_studies
+):
+    """Commands run in one folder, what is said to come back does, Python runs, and each study is
+    understood, or makes what its command has made, to the bit."""
     (tmp_path / "demo").symlink_to(demo)
     monkeypatch.chdir(tmp_path)
     names: dict[str, object] = {}
@@ -213,7 +222,9 @@ def test_the_guide_is_true_in_its_order(demo, tmp_path, monkeypatch, capsys):
             else:
                 studies += 1
                 Path("study.toml").write_text(text, encoding="utf-8")
-                assert main(["study", "study.toml", "--into", f"again{studies}"]) == 0
+                more = [] if with_studies else ["--plan"]
+                words = ["study", "study.toml", "--into", f"again{studies}", *more]
+                assert main(words) == 0, capsys.readouterr().err
                 capsys.readouterr()
                 for path in Path(f"again{studies}").glob("[!.]*"):
                     if path.suffix != ".toml":

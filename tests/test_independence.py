@@ -123,7 +123,7 @@ _MAPS = {
 """Maps in chunks of one step each, which departures of departures read in visits."""
 
 
-@settings(max_examples=EXAMPLES or 12)
+@settings(max_examples=EXAMPLES or 8)
 @given(how=files(), chain=st.lists(st.sampled_from(STEPS), min_size=1, max_size=3))
 @example(how=_MAPS, chain=[STEPS[2], STEPS[2]])
 def test_no_way_of_working_and_no_format_changes_an_answer(

@@ -739,7 +739,7 @@ PAIRS = {
 
 @pytest.mark.slow
 @pytest.mark.parametrize("pair", list(PAIRS))
-@settings(max_examples=EXAMPLES or 4)
+@settings(max_examples=EXAMPLES or 3)
 @given(how=files())
 def test_both_ways_give_one_answer(tmp_path_factory, pair, how):
     """To 6 digits of the largest value, since files hold single precision; gaps in the same

@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import PATIENCE, run_command
+from conftest import PATIENCE, run_command, run_here
 from rhodolite.errors import RhodoliteWarning, UsageError
 
 distributed = pytest.importorskip("distributed")
@@ -48,10 +48,15 @@ def content(path):
     "words",
     [
         ("climatology", "--statistic", "std"),
-        ("trend",),
-        ("summarise", "--over", "lon", "--statistic", "max"),
         ("summarise", "--over", "area"),
-        ("aggregate", "--to", "month", "--statistic", "median"),
+        *(
+            pytest.param(words, marks=pytest.mark.long)
+            for words in (
+                ("trend",),
+                ("summarise", "--over", "lon", "--statistic", "max"),
+                ("aggregate", "--to", "month", "--statistic", "median"),
+            )
+        ),
     ],
 )
 def test_results_merged_on_the_workers_are_those_of_the_local_run(
@@ -65,7 +70,7 @@ def test_results_merged_on_the_workers_are_those_of_the_local_run(
         ("local.nc", []),
         ("there.nc", ["--cluster", cluster.scheduler_address]),
     ):
-        answer = run_command(*words, *more, "-o", tmp_path / name, folder=demo)
+        answer = run_here(*words, *more, "-o", tmp_path / name, folder=demo)
         assert answer.code == 0, answer.err
         found.append(rhodolite.read(tmp_path / name))
     for variable in found[0].fields:

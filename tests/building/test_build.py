@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import run_command
+from conftest import run_here
 from rhodolite.building import build
 from rhodolite.demo.places import snow
 from rhodolite.errors import DataError
@@ -45,7 +45,7 @@ def grids(tmp_path):
 
 
 def test_a_folder_of_grids_becomes_a_dataset(grids):
-    answer = run_command(
+    answer = run_here(
         "build", "grids", "--description", "rain.toml", "-o", "rain.nc", folder=grids
     )
     assert answer.code == 0, answer.err
@@ -198,7 +198,7 @@ def test_columns_of_a_table_get_their_names_and_units(tmp_path):
         'long_name = "rain"',
     )
     (tmp_path / "t.toml").write_text("\n".join(lines))
-    answer = run_command(
+    answer = run_here(
         "build", "t.csv", "--description", "t.toml", "-o", "t.nc", folder=tmp_path
     )
     assert (
@@ -256,7 +256,7 @@ def test_build_says_what_it_needs_and_the_demo_can_be_built(demo, tmp_path):
         (["x.asc", "-o", "a.nc"], "no description; add --description FILE"),
         (["x.asc", "--description", "d.toml"], "no output"),
     ):
-        answer = run_command("build", *words, folder=tmp_path)
+        answer = run_here("build", *words, folder=tmp_path)
         assert (answer.code, message in answer.err) == (2, True)
     made = build([str(demo / "snow")], demo / "snow.toml")
     np.testing.assert_array_equal(made["snow"].values(), snow()["snow"].values())

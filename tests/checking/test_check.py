@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import make_dataset, run_command, run_here, write_plain
+from conftest import make_dataset, run_here, write_plain
 from rhodolite.arrays import InMemory
 from rhodolite.checking import Severity, check
 from rhodolite.model.cf.standard_names import CANONICAL_UNITS
@@ -278,7 +278,7 @@ def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path
             }
         )
         made[:] = 1
-    answer = run_command("check", "bad.nc", folder=tmp_path)
+    answer = run_here("check", "bad.nc", folder=tmp_path)
     assert answer.code == 3
     assert answer.out.startswith(
         "bad.nc: does not follow CF 1.11 in 4 places\n\nErrors: break the conventions (4)\n"
@@ -287,15 +287,15 @@ def test_a_file_is_read_as_a_stranger_would_and_mended_by_what_is_typed(tmp_path
     assert answer.err == ""
     command = shlex.split(answer.out.splitlines()[-1])
     assert command[:3] == ["rhodolite", "annotate", "bad.nc"]
-    assert run_command(*command[1:], folder=tmp_path).code == 0
-    repaired = run_command("check", "repaired.nc", "--json", folder=tmp_path)
+    assert run_here(*command[1:], folder=tmp_path).code == 0
+    repaired = run_here("check", "repaired.nc", "--json", folder=tmp_path)
     assert repaired.code == 0, repaired.out
     found = json.loads(repaired.out)["findings"]
     assert {(f["severity"], f["where"]) for f in found} == {
         ("warning", "t_2m"),
         ("advice", "dataset"),
     }
-    assert run_command("check", folder=tmp_path).code == 2
+    assert run_here("check", folder=tmp_path).code == 2
 
 
 CHAINS = [

@@ -14,7 +14,7 @@ import netCDF4
 import numpy as np
 import pytest
 
-from conftest import PATIENCE, run_command, write_plain
+from conftest import PATIENCE, run_command, run_here, write_plain
 from rhodolite.cli import interruption
 
 NORDIC = "nordic_daily_*.nc"
@@ -101,7 +101,7 @@ def test_history_grows_by_a_line_a_step(demo, tmp_path):
 
 @pytest.mark.slow
 def test_inspect_reads_as_people_speak(demo, tmp_path):
-    page = run_command("inspect", NORDIC, folder=demo).out
+    page = run_here("inspect", NORDIC, folder=demo).out
     for words in (
         "(10 files, NetCDF-4, ",
         "54N..72N, 0E..40E",
@@ -113,7 +113,7 @@ def test_inspect_reads_as_people_speak(demo, tmp_path):
         "tas       near-surface air temperature  K           time, lat, lon  float32",
     ):
         assert words in page
-    run_command(
+    run_here(
         "subset",
         "pressure_monthly.nc",
         "--at",
@@ -124,13 +124,13 @@ def test_inspect_reads_as_people_speak(demo, tmp_path):
     )
     assert (
         "\nWhere    one cell, 62.5N, 12.5E\n"
-        in run_command("inspect", tmp_path / "cell.nc").out
+        in run_here("inspect", tmp_path / "cell.nc").out
     )
-    gap = run_command(
+    gap = run_here(
         "inspect", *(demo / f"nordic_daily_{year}.nc" for year in (2009, 2011))
     ).out
     assert "every day, 365 left out: 2009-12-31 12:00 to 2011-01-01 12:00" in gap
-    levels = run_command("inspect", demo / "pressure_monthly.nc").out
+    levels = run_here("inspect", demo / "pressure_monthly.nc").out
     assert "1000, 925, 850, 700, 600, 500, 400, 300, 250, 200, 100, 50 hPa" in levels
     assert "longitudes are counted -180..180" in levels
 
@@ -317,7 +317,7 @@ def test_what_goes_wrong_is_told_in_a_line_or_two_with_its_exit_code(
     write_plain(tmp_path / "old.nc", np.zeros((2, 2, 2)))
     (tmp_path / "link.nc").symlink_to(tmp_path / "old.nc")
     before = sorted(tmp_path.iterdir())
-    answer = run_command(*(w.format(p=source) for w in words), folder=tmp_path)
+    answer = run_here(*(w.format(p=source) for w in words), folder=tmp_path)
     assert answer.code == code, answer.err
     assert message in answer.err
     assert answer.err.count("\n") <= 2
@@ -538,16 +538,16 @@ def test_a_full_disk_leaves_nothing_behind(demo, tmp_path, words):
 @pytest.mark.slow
 def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
     words = ["anomaly", NORDIC, "--cycle", "season", "-o", tmp_path / "a.nc", "--plan"]
-    answer = run_command(*words, folder=demo)
+    answer = run_here(*words, folder=demo)
     assert (answer.code, answer.err, list(tmp_path.iterdir())) == (0, "", [])
     lines = answer.out.splitlines()
     (tmp_path / "a.nc").write_text("what is there")
-    there = run_command(*words, folder=demo)
+    there = run_here(*words, folder=demo)
     assert (there.code, (tmp_path / "a.nc").read_text()) == (0, "what is there")
     assert there.out.endswith(
         "a.nc exists already; add --overwrite to have it replaced.\n"
     )
-    assert "exists already" not in run_command(*words, "--overwrite", folder=demo).out
+    assert "exists already" not in run_here(*words, "--overwrite", folder=demo).out
     (tmp_path / "a.nc").unlink()
     assert [line.split("  ")[0:2] for line in lines[1:5]] == [
         ["1", "reducing"],
@@ -558,7 +558,7 @@ def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
     size = 3652 * 37 * 81 * 4 / 1e6
     assert all(f"{size:.3g} MB" in line for line in lines[1:5])
     assert "of memory at most (1.07 GB for data are allowed)" in lines[5]
-    across = run_command(
+    across = run_here(
         "join",
         NORDIC,
         "--chunks",
@@ -571,7 +571,7 @@ def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
         folder=demo,
     )
     assert "rechunking to scratch" in across.out
-    figure = run_command(
+    figure = run_here(
         "draw",
         "series",
         NORDIC,
@@ -592,9 +592,7 @@ def test_a_plan_says_what_would_be_done_and_does_nothing(demo, tmp_path):
         [],
     ), figure.out
     assert (
-        run_command(
-            "join", NORDIC, "-o", tmp_path / "a.toml", "--plan", folder=demo
-        ).code
+        run_here("join", NORDIC, "-o", tmp_path / "a.toml", "--plan", folder=demo).code
         == 2
     )
 

@@ -19,6 +19,7 @@ TITLES = [verb for verb in ALL_VERBS if verb != "draw"] + [
     f"draw {kind}" for kind in DRAWINGS
 ]
 _NEEDS_A_PICTURE_OR_SERVER = ("serve", "demo")
+_OF_THEIR_OWN_KIND = ("inspect", "check", "build", "join", "retrace", "study")
 
 
 def help_of(title, option="--help"):
@@ -53,13 +54,17 @@ def test_help_is_as_wide_as_the_terminal_and_ends_with_examples(monkeypatch, wid
 
 
 @pytest.mark.slow
+@pytest.mark.parametrize("whole", [False, pytest.param(True, marks=pytest.mark.long)])
 @pytest.mark.parametrize(
     "title", [t for t in TITLES if t not in _NEEDS_A_PICTURE_OR_SERVER]
 )
-def test_the_examples_of_help_work(demo, tmp_path, title):
+def test_the_examples_of_help_work(demo, tmp_path, title, whole):
+    """Each is planned, for which its inputs are read and its words understood, or done."""
     (tmp_path / "demo").symlink_to(demo)
     for command in EXAMPLES[title]:
-        answer = run_here(*shlex.split(command), folder=tmp_path)
+        planned = not whole and title not in _OF_THEIR_OWN_KIND and " -o " in command
+        words = [*shlex.split(command), *(["--plan"] if planned else [])]
+        answer = run_here(*words, folder=tmp_path)
         assert answer.code == 0, (command, answer.err)
         place = re.search(r" -o (\S+)", command)
-        assert place is None or (tmp_path / place[1]).exists()
+        assert planned or place is None or (tmp_path / place[1]).exists()

@@ -215,9 +215,10 @@ def test_several_curves_share_units_and_have_a_legend(demo, garnet):
 @pytest.mark.slow
 @pytest.mark.parametrize("suffix", [".png", ".svg", ".pdf"])
 def test_files_of_every_kind_are_the_same_each_time(tmp_path, garnet, suffix):
+    part = garnet.subset(lat="50..70", lon="0..40")
     for name in ("a", "b"):
         save_figure(
-            Map(variable="tas", time="2003-07", size="640x400")(garnet),
+            Map(variable="tas", time="2003-07", size="640x400")(part),
             tmp_path / (name + suffix),
         )
     assert (tmp_path / f"a{suffix}").read_bytes() == (

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import run_command, run_here, write_plain
+from conftest import run_here, write_plain
 from rhodolite.arrays import Engine
 from rhodolite.arrays.blocks import iterate_blocks
 
@@ -119,7 +119,7 @@ def test_joined_files_with_different_marks_let_no_mark_through(tmp_path):
             times=[day],
             fill=mark,
         )
-    answer = run_command("join", "0.nc", "1.nc", "-o", "both.nc", folder=tmp_path)
+    answer = run_here("join", "0.nc", "1.nc", "-o", "both.nc", folder=tmp_path)
     assert answer.code == 0, answer.err
     for data in (
         rhodolite.read([tmp_path / "0.nc", tmp_path / "1.nc"]),

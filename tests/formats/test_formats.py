@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_command
+from conftest import make_dataset, run_here
 from rhodolite.arrays import InMemory
 from rhodolite.checking import check
 from rhodolite.errors import DataError, UsageError
@@ -194,16 +194,14 @@ def test_time_can_grow_where_that_is_asked_for(tmp_path, demo):
     words = ["subset", demo / "pressure_monthly.nc", "--level", "500hPa", "--unlimited"]
     for variant in ("netcdf4", "netcdf3-classic"):
         assert (
-            run_command(
-                *words, "--format", variant, "-o", tmp_path / f"{variant}.nc"
-            ).code
+            run_here(*words, "--format", variant, "-o", tmp_path / f"{variant}.nc").code
             == 0
         )
         with netCDF4.Dataset(tmp_path / f"{variant}.nc", "a") as file:
             assert file.dimensions["time"].isunlimited()
             file["time"][24] = file["time"][23] + 744
             assert file["ta"].shape[0] == 25
-    refused = run_command(*words, "-o", tmp_path / "a.zarr")
+    refused = run_here(*words, "-o", tmp_path / "a.zarr")
     assert (refused.code, "--unlimited is for NetCDF" in refused.err) == (2, True)
 
 
@@ -269,7 +267,7 @@ def test_zarr_as_others_write_it(tmp_path, version):
         rhodolite.read(tmp_path / "a.zarr", group="modell")
     assert (
         "Zarr version"
-        in run_command("inspect", "*.zarr", "--group", "model", folder=tmp_path).out
+        in run_here("inspect", "*.zarr", "--group", "model", folder=tmp_path).out
     )
 
 
@@ -277,22 +275,20 @@ def test_zarr_as_others_write_it(tmp_path, version):
 def test_a_store_is_replaced_only_when_asked_and_only_by_a_whole_one(tmp_path):
     out = tmp_path / "a.zarr"
     rhodolite.write(make_dataset(np.ones((2, 3, 4))), out)
-    again = run_command("subset", out, "--lat", "0..1", "-o", tmp_path / "b.zarr")
+    again = run_here("subset", out, "--lat", "0..1", "-o", tmp_path / "b.zarr")
     assert again.code == 0, again.err
     assert "b.zarr (" in again.err
     assert "files, " in again.err
-    assert run_command("subset", out, "-o", tmp_path / "b.zarr").code == 4
-    assert run_command("subset", out, "-o", out, "--overwrite").code == 4
-    assert (
-        run_command("subset", out, "-o", tmp_path / "b.zarr", "--overwrite").code == 0
-    )
+    assert run_here("subset", out, "-o", tmp_path / "b.zarr").code == 4
+    assert run_here("subset", out, "-o", out, "--overwrite").code == 4
+    assert run_here("subset", out, "-o", tmp_path / "b.zarr", "--overwrite").code == 0
     assert rhodolite.read(tmp_path / "b.zarr").lengths["lat"] == 3
     (tmp_path / "c.zarr").mkdir()
-    refused = run_command("subset", out, "-o", tmp_path / "c.zarr", "--overwrite")
+    refused = run_here("subset", out, "-o", tmp_path / "c.zarr", "--overwrite")
     assert (refused.code, "this is a folder" in refused.err) == (4, True)
     assert sorted(p.name for p in tmp_path.iterdir()) == ["a.zarr", "b.zarr", "c.zarr"]
     (out / "tas" / "zarr.json").write_text("{")
-    assert run_command("inspect", out).code == 3
+    assert run_here("inspect", out).code == 3
 
 
 def test_hdf5_with_dimension_scales_and_without_netcdf(tmp_path):
@@ -389,7 +385,7 @@ def test_a_table_says_its_units_and_is_a_grid_again(tmp_path, demo):
         "850hPa,500hPa",
     )
     assert (
-        run_command(
+        run_here(
             "subset", demo / "pressure_monthly.nc", *words, "-o", tmp_path / "a.csv"
         ).code
         == 0
@@ -420,7 +416,7 @@ def test_a_table_says_its_units_and_is_a_grid_again(tmp_path, demo):
     )
     assert back.time.span == expected.time.span
     assert (
-        run_command(
+        run_here(
             "subset",
             demo / "pressure_monthly.nc",
             "--every",
@@ -526,7 +522,7 @@ def test_mistakes_in_tables_are_named_with_their_line(tmp_path, text, message):
 def test_grids_of_text_one_a_month_and_back(tmp_path, demo):
     out, garnet = "tas_{year}-{month}.asc", demo / "garnet_monthly_1981-2020.nc"
     words = ("--variable", "tas", "--lat", "30S..30N", "--time", "2001-11..2002-02")
-    assert run_command("subset", garnet, *words, "-o", out, folder=tmp_path).code == 0
+    assert run_here("subset", garnet, *words, "-o", out, folder=tmp_path).code == 0
     assert [p.name for p in sorted(tmp_path.glob("*.asc"))] == [
         f"tas_{m}.asc" for m in ("2001-11", "2001-12", "2002-01", "2002-02")
     ]
@@ -540,9 +536,9 @@ def test_grids_of_text_one_a_month_and_back(tmp_path, demo):
     )
     np.testing.assert_array_equal(data["lat"].values(), source["lat"].values())
     assert np.isnan(data["tas_2002_01"].values()).any()
-    again = run_command("subset", garnet, *words, "-o", out, folder=tmp_path)
+    again = run_here("subset", garnet, *words, "-o", out, folder=tmp_path)
     assert (again.code, "tas_2001-11.asc: exists already" in again.err) == (4, True)
-    one = run_command("subset", garnet, *words, "-o", "all.asc", folder=tmp_path)
+    one = run_here("subset", garnet, *words, "-o", "all.asc", folder=tmp_path)
     assert (one.code, "such as 'all_{year}{month}{day}.asc'" in one.err) == (2, True)
     assert len(list(tmp_path.glob("*.asc"))) == 4
 
@@ -604,5 +600,5 @@ def test_names_of_files_are_read_as_they_are_filled_in(year, month, day):
 @pytest.mark.slow
 def test_machines_are_told_the_format(tmp_path):
     rhodolite.write(make_dataset(np.ones((1, 2, 3))), tmp_path / "a.zarr")
-    found = json.loads(run_command("inspect", tmp_path / "a.zarr", "--json").out)
+    found = json.loads(run_here("inspect", tmp_path / "a.zarr", "--json").out)
     assert found["files"][0]["format"] == "Zarr version 3"

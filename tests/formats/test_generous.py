@@ -13,7 +13,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_command, write_plain
+from conftest import make_dataset, run_here, write_plain
 from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError, RhodoliteWarning
@@ -35,7 +35,7 @@ def test_units_as_people_write_them_are_read_and_said(tmp_path):
     write_plain(
         tmp_path / "a.nc", np.full((2, 3, 4), 5.0), attributes={"units": "deg C"}
     )
-    answer = run_command(
+    answer = run_here(
         "convert", tmp_path / "a.nc", "--units", "tas=K", "-o", tmp_path / "b.nc"
     )
     assert answer.code == 0
@@ -71,7 +71,7 @@ def test_two_dimensional_positions_that_nothing_names_are_attached(tmp_path):
         ):
             file.createVariable(name, "f8", ("j", "i"))[:] = values.reshape(3, 4)
         file.createVariable("sst", "f4", ("j", "i"))[:] = np.arange(12).reshape(3, 4)
-    answer = run_command(
+    answer = run_here(
         "subset", tmp_path / "a.nc", "--lat", "60.35..60.85", "-o", tmp_path / "b.nc"
     )
     assert "nav_lat and nav_lon are taken as the positions of sst" in answer.err
@@ -152,8 +152,8 @@ def test_what_cannot_be_known_is_refused_where_it_is_needed_and_not_before(
     values = change.pop("values", np.ones((2, 3, 4)))
     path = write_plain(tmp_path / "a.nc", values, **change)
     if "units" not in change:
-        assert run_command("inspect", path).code == 0
-    answer = run_command(words[0], path, *words[1:], "-o", tmp_path / "b.nc")
+        assert run_here("inspect", path).code == 0
+    answer = run_here(words[0], path, *words[1:], "-o", tmp_path / "b.nc")
     assert answer.code == 3
     with pytest.raises(AssertionError, match=message):
         raise AssertionError(answer.err)
@@ -173,7 +173,7 @@ def test_names_with_spaces_no_coordinates_and_no_calendar_do_no_harm(tmp_path):
         made = file.createVariable("my rain", "f4", ("member no", "time", "lat", "lon"))
         made.units = "mm"
         made[:] = np.arange(48).reshape(2, 2, 3, 4)
-    answer = run_command(
+    answer = run_here(
         "subset",
         tmp_path / "a.nc",
         "--variable",
@@ -426,7 +426,7 @@ def test_dates_in_words_and_positions_at_every_time(tmp_path, rng):
         file["T2"][:] = 280
     chosen = ["subset", "a.nc", "--time", "2000-01-02", "--lat", "61..62", "-o", "s.nc"]
     for words in (["inspect", "a.nc"], ["summarise", "a.nc", "-o", "m.csv"], chosen):
-        answer = run_command(*words, folder=tmp_path)
+        answer = run_here(*words, folder=tmp_path)
         assert answer.code == 0, answer.err
     assert (tmp_path / "m.csv").read_text().split("\n")[1] == "2000-01-01,280.0"
     assert rhodolite.read(tmp_path / "s.nc").lengths["Time"] == 1

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import run_command, write_plain
+from conftest import run_here, write_plain
 from rhodolite.errors import DataError
 
 
@@ -138,7 +138,7 @@ def test_where_two_files_hold_the_same_times_the_one_asked_for_counts(
         )
     with pytest.raises(DataError, match="join them with --overlap first or last"):
         rhodolite.read(str(tmp_path / "?.nc"))
-    answer = run_command(
+    answer = run_here(
         "join",
         tmp_path / "1.nc",
         tmp_path / "2.nc",
@@ -159,7 +159,7 @@ def test_where_two_files_hold_the_same_times_the_one_asked_for_counts(
 def test_a_collection_is_an_input_like_any_file(years, tmp_path):
     folder, values = years
     (tmp_path / "sub").mkdir()
-    answer = run_command("join", "?.nc", "-o", "sub/all.toml", folder=folder)
+    answer = run_here("join", "?.nc", "-o", "sub/all.toml", folder=folder)
     assert (answer.code, (tmp_path / "sub" / "all.toml").read_text()) == (
         0,
         '[collection]\nfiles = ["../?.nc"]\n',
@@ -175,7 +175,7 @@ def test_a_collection_is_an_input_like_any_file(years, tmp_path):
         "checked",
     )
     assert len(data.files) == 3
-    assert run_command("join", "?.nc", "-o", "sub/all.toml", folder=folder).code == 4
+    assert run_here("join", "?.nc", "-o", "sub/all.toml", folder=folder).code == 4
 
 
 @pytest.mark.parametrize(
@@ -228,7 +228,7 @@ def test_join_says_what_it_needs(years):
             "--overlap: 'both' is not offered",
         ),
     ):
-        answer = run_command("join", *words, folder=folder)
+        answer = run_here("join", *words, folder=folder)
         assert answer.code == 2
         assert message in answer.err
 

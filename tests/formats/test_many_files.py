@@ -239,9 +239,7 @@ def test_a_collection_carries_headers_that_move_with_it(tmp_path, files, monkeyp
     assert (answer.code, "--headers is for collections" in answer.err) == (2, True)
 
 
-@pytest.mark.parametrize(
-    "text", ["", "[]", "{}", '["[1, []]", 3]', "[" * 5000, '["[9, []]", {}]']
-)
+@pytest.mark.parametrize("text", ["", '["[1, []]", 3]', "[" * 5000, '["[9, []]", {}]'])
 def test_headers_that_are_none_are_read_from_the_files(tmp_path, files, text):
     cache = HeaderCache(tmp_path / "all.headers", folder=tmp_path)
     cache.keep([(cache.key((path, None)), text) for path in files])

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import run_command
+from conftest import run_here
 from rhodolite.errors import DataError
 
 VALUES = np.arange(40 * 30 * 50, dtype=">f4").reshape(40, 30, 50)
@@ -102,13 +102,13 @@ def server():
 @pytest.mark.slow
 def test_only_the_part_asked_for_is_fetched(server, tmp_path):
     address = f"http://127.0.0.1:{server.server_port}/data"
-    page = run_command("inspect", address)
+    page = run_here("inspect", address)
     assert page.code == 0, page.err
     assert f"{address}  (DAP2)\nServed\n" in page.out
     assert "30 latitudes x 50 longitudes" in page.out
     assert sum(request.get("tas", 0) for request in server.log) == 0
     out = tmp_path / "part.nc"
-    answer = run_command(
+    answer = run_here(
         "subset",
         address,
         "--lat",

@@ -17,7 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_command, run_here, write_plain
+from conftest import make_dataset, run_here, write_plain
 from rhodolite import Aggregate, Climatology, DataError, Index, OutputError, Subset
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
@@ -305,10 +305,10 @@ def test_a_wide_table_comes_back_as_what_it_was(demo, tmp_path, variables):
         demo / "reservoirs.csv",
     ]
     assert (
-        run_command(*steps, "--layout", "wide", "-o", "wide.csv", folder=tmp_path).code
+        run_here(*steps, "--layout", "wide", "-o", "wide.csv", folder=tmp_path).code
         == 0
     )
-    assert run_command(*steps, "-o", "plain.nc", folder=tmp_path).code == 0
+    assert run_here(*steps, "-o", "plain.nc", folder=tmp_path).code == 0
     table, plain = (
         rhodolite.read(tmp_path / name) for name in ("wide.csv", "plain.nc")
     )
@@ -332,7 +332,7 @@ def test_packed_numbers_are_written_with_their_decimals(tmp_path):
         name="q",
         attributes={"scale_factor": np.float32(0.1), "add_offset": np.float32(0)},
     )
-    assert run_command("subset", path, "-o", "a.csv", folder=tmp_path).code == 0
+    assert run_here("subset", path, "-o", "a.csv", folder=tmp_path).code == 0
     assert [
         line.split(",")[-1]
         for line in (tmp_path / "a.csv").read_text().split("\n")[1:4]
@@ -416,7 +416,7 @@ def test_sites_without_a_place_keep_their_rows(demo, tmp_path):
     (tmp_path / "p.csv").write_text(
         "name,lat,lon\nA,60.5,8.5\n\nB,,\nC,10,10\nD,61,9\n"
     )
-    answer = run_command(
+    answer = run_here(
         "extract",
         demo / "nordic_daily_2018.nc",
         "--points",

@@ -109,7 +109,7 @@ def area_of(ring):
 
 
 @pytest.mark.slow
-@settings(max_examples=EXAMPLES or 20)
+@settings(max_examples=EXAMPLES or 8)
 @given(
     st.floats(0, 90),
     st.one_of(st.just(90.0), st.floats(80, 90)),

@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import EXAMPLES, make_dataset, run_command, run_here
+from conftest import EXAMPLES, make_dataset, run_here
 from rhodolite import Accumulate, Aggregate, Convert, DataError, Index, UsageError
 from rhodolite.errors import RhodoliteWarning
 from rhodolite.operations import aggregate as module
@@ -473,7 +473,7 @@ def test_what_cannot_be_done_is_said(demo, tmp_path, words, code, message):
 @pytest.mark.slow
 def test_thresholds_are_typed_as_two_words_and_warnings_add_up(demo, tmp_path):
     out = tmp_path / "days.csv"
-    answer = run_command(
+    answer = run_here(
         "subset",
         demo / "nordic_daily_2010.nc",
         "--variable",
@@ -500,7 +500,7 @@ def test_thresholds_are_typed_as_two_words_and_warnings_add_up(demo, tmp_path):
         .sum()
     )
     assert pd.read_csv(out)["pr"].tolist() == wet.tolist()
-    gappy = run_command(
+    gappy = run_here(
         "aggregate",
         demo / "nordic_daily_2010.nc",
         "--to",

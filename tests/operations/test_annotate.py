@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import run_command
+from conftest import run_here
 from rhodolite import Annotate, Climatology, DataError, Subset, UsageError
 from rhodolite.arrays import InMemory
 from rhodolite.model.variable import Variable
@@ -98,7 +98,7 @@ def test_options_are_given_several_times_and_stand_in_the_history(demo, tmp_path
         "--rename",
         "tas=t2m",
     ]
-    answer = run_command(
+    answer = run_here(
         "annotate", demo / "nordic_daily_2014.nc", *given, "-o", tmp_path / "a.nc"
     )
     assert answer.code == 0, answer.err

@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_command, run_here
+from conftest import make_dataset, run_here
 from rhodolite import (
     Anomaly,
     Compare,
@@ -475,7 +475,7 @@ def test_comparisons_agree_with_numpy():
 @pytest.mark.slow
 def test_a_series_answers_in_a_sentence(demo, tmp_path):
     series = tmp_path / "cell.csv"
-    run_command(
+    run_here(
         "subset",
         demo / "garnet_monthly_1981-2020.nc",
         "--at",
@@ -485,7 +485,7 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
         "-o",
         series,
     )
-    answer = run_command("anomaly", series, "then", "trend")
+    answer = run_here("anomaly", series, "then", "trend")
     assert answer.code == 0, answer.err
     pattern = (
         r"tas: \+(\S+) K per decade, 95 % interval (\S+) to (\S+), p < 0.001, Mann-Kendall "
@@ -493,11 +493,11 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
     )
     slope, low, high = map(float, re.fullmatch(pattern, answer.out).groups())
     assert low < slope < high
-    rest = run_command("detrend", series, "--keep-mean", "-o", tmp_path / "rest.csv")
+    rest = run_here("detrend", series, "--keep-mean", "-o", tmp_path / "rest.csv")
     assert re.fullmatch(
         r"tas: the largest slope left is \S+e-1\d K per decade\n", rest.out
     )
-    ranks = run_command(
+    ranks = run_here(
         "anomaly",
         series,
         "then",
@@ -513,7 +513,7 @@ def test_a_series_answers_in_a_sentence(demo, tmp_path):
     )
     assert (
         "wrong.csv, line 3: 'x' in column 'rain' is not a number"
-        in run_command("trend", tmp_path / "wrong.csv").err
+        in run_here("trend", tmp_path / "wrong.csv").err
     )
 
 

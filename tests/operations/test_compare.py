@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import rhodolite
-from conftest import make_dataset, run_command, run_here
+from conftest import make_dataset, run_here
 from rhodolite import Climatology, Compare, DataError, Subset, Summarise
 from rhodolite.errors import RhodoliteWarning
 
@@ -78,7 +78,7 @@ def test_what_cannot_be_compared_says_why(monthly):
 
 @pytest.mark.slow
 def test_one_month_of_members_of_other_calendars(demo, tmp_path):
-    answer = run_command(
+    answer = run_here(
         "subset",
         "almandine_future.nc",
         "grossular_future.nc",

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_command
+from conftest import make_dataset, run_here
 from rhodolite import (
     Aggregate,
     Anomaly,
@@ -169,16 +169,16 @@ def test_writing_with_little_memory_reads_small_variables_without_locking_up(
     rhodolite.write(
         made.with_variables([*list(made.variables.values())[:-1], small]), source
     )
-    answer = run_command("subset", source, "--memory", "1MiB", "-o", tmp_path / "b.nc")
+    answer = run_here("subset", source, "--memory", "1MiB", "-o", tmp_path / "b.nc")
     assert answer.code == 0, answer.err
 
 
 def test_without_options_the_format_alone_changes(tmp_path, rng):
     rhodolite.write(make_dataset(rng.normal(size=(4, 3, 5))), tmp_path / "a.nc")
-    assert run_command("convert", "a.nc", "-o", "b.zarr", folder=tmp_path).code == 0
+    assert run_here("convert", "a.nc", "-o", "b.zarr", folder=tmp_path).code == 0
     before, after = (rhodolite.read(tmp_path / name) for name in ("a.nc", "b.zarr"))
     np.testing.assert_array_equal(before["tas"].values(), after["tas"].values())
-    refused = run_command("annotate", "a.nc", "-o", "c.zarr", folder=tmp_path)
+    refused = run_here("annotate", "a.nc", "-o", "c.zarr", folder=tmp_path)
     assert "convert INPUT -o OUTPUT changes the format alone" in refused.err
 
 

@@ -105,7 +105,7 @@ def test_levels_and_limits_hold_for_samples_of_a_known_distribution(tail):
     assert (result["tas_fit"].values() > 0.9).all()
 
 
-@settings(max_examples=EXAMPLES or 10)
+@settings(max_examples=EXAMPLES or 4)
 @given(st.integers(0, 100), st.floats(0.1, 50), st.floats(-100, 100), st.booleans())
 def test_levels_go_with_units_and_order_and_neighbours_change_nothing(
     seed, factor, shift, low

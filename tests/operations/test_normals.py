@@ -8,11 +8,11 @@ import cftime
 import numpy as np
 import pytest
 import scipy.stats
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_here, write_plain
+from conftest import EXAMPLES, make_dataset, run_here, write_plain
 from rhodolite import Aggregate, Anomaly, Climatology, Convert, Subset
 from rhodolite.arrays import Engine, InMemory
 from rhodolite.errors import DataError, RhodoliteWarning
@@ -307,6 +307,7 @@ def sub_daily(calendar="standard", years=3):
 
 
 @pytest.mark.slow
+@settings(max_examples=EXAMPLES or 20)
 @given(
     CALENDARS,
     st.sampled_from(["day", "hour", "month+hour", "none"]),
@@ -450,9 +451,9 @@ def test_a_period_is_kept_from_the_share_that_is_asked_for_on(present, kept):
     assert np.isfinite(made).all() == kept
 
 
-@pytest.mark.parametrize("kind", ["i2", "f4"])
+@pytest.mark.parametrize("kind", ["i2", pytest.param("f4", marks=pytest.mark.long)])
 @pytest.mark.parametrize(
-    "base", [("--base", "2001..2003"), pytest.param((), marks=pytest.mark.long)]
+    "base", [("--base", "2001..2001"), pytest.param((), marks=pytest.mark.long)]
 )
 @pytest.mark.parametrize(
     ("output", "times"),
@@ -462,7 +463,7 @@ def test_departures_from_daily_normals_decode_each_map_once(
     tmp_path, monkeypatch, kind, base, output, times
 ):
     """Against a loop over days of the year in NumPy: to single precision, as they are written."""
-    stored = np.random.default_rng(4).integers(-900, 900, (4 * 365, 3, 4)).astype(kind)
+    stored = np.random.default_rng(4).integers(-900, 900, (2 * 365, 3, 4)).astype(kind)
     stored[5::7, 1, 2] = -999
     packing = {"scale_factor": 0.1, "add_offset": 270.0} if kind == "i2" else {}
     write_plain(
@@ -488,13 +489,13 @@ def test_departures_from_daily_normals_decode_each_map_once(
     assert ("group by group" in planned.out) == (times == 1)
     answer = run_here(*words, folder=tmp_path)
     assert answer.code == 0, answer.err
-    part = 3 if base and times == 2 else 4  # normals of a part, in a pass of their own
-    assert len(decoded) == (4 + part * (times - 1)) * 365
+    part = 1 if base and times == 2 else 2  # normals of a part, in a pass of their own
+    assert len(decoded) == (2 + part * (times - 1)) * 365
     values = stored.astype("f8")
     values[stored == -999] = np.nan
-    values = (values * 0.1 + 270.0 if packing else values).reshape(4, 365, 3, 4)
-    normals = np.nanmean(values[: 3 if base else 4], axis=0)
-    lacking = np.isnan(values[: 3 if base else 4]).mean(axis=0) > 0.2
+    values = (values * 0.1 + 270.0 if packing else values).reshape(2, 365, 3, 4)
+    normals = np.nanmean(values[: 1 if base else 2], axis=0)
+    lacking = np.isnan(values[: 1 if base else 2]).mean(axis=0) > 0.2
     normals[lacking] = np.nan
     found = rhodolite.read(tmp_path / output.split()[0])["tas"].values()
     np.testing.assert_allclose(
@@ -502,6 +503,7 @@ def test_departures_from_daily_normals_decode_each_map_once(
     )
 
 
+@settings(max_examples=EXAMPLES or 15)
 @given(
     CALENDARS,
     st.sampled_from([3, 5, 31]),

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 import rhodolite
-from conftest import make_dataset, run_command, run_here
+from conftest import make_dataset, run_here
 from rhodolite import (
     Calc,
     DataError,
@@ -907,7 +907,7 @@ def test_what_cannot_be_drawn_is_said(demo, tmp_path, words, message):
 
 
 def test_the_installed_command_lists_the_regions():
-    answer = run_command("inspect", "--regions")
+    answer = run_here("inspect", "--regions")
     assert answer.code == 0
     assert "243 areas for --region" in answer.out
     assert "Democratic Republic of the Congo" in answer.out

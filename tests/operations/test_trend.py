@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import make_dataset, run_command
+from conftest import make_dataset, run_here
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, RhodoliteWarning, UsageError
 from rhodolite.kernels.line_fit import LineSums, fit_line, line_sums, merge_line_sums
@@ -180,7 +180,7 @@ def test_the_warming_of_the_demo_is_found_within_its_error(demo, tmp_path):
         "-o",
         tmp_path / "t.nc",
     ]
-    answer = run_command(*words)
+    answer = run_here(*words)
     assert (answer.code, answer.err.count("\n")) == (0, 1), answer.err
     trend = rhodolite.read(tmp_path / "t.nc")
     latitude = trend["lat"].values()
@@ -194,8 +194,8 @@ def test_the_warming_of_the_demo_is_found_within_its_error(demo, tmp_path):
         == "tas_trend_error"
     )
     assert trend["tas_trend_significant"].values().min() == -1
-    assert run_command("check", tmp_path / "t.nc").code == 0
-    page = run_command("inspect", tmp_path / "t.nc").out
+    assert run_here("check", tmp_path / "t.nc").code == 0
+    page = run_here("inspect", tmp_path / "t.nc").out
     assert "K (10 year)-1" in page
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import types
 import typing
 from collections.abc import Iterable
@@ -183,6 +184,7 @@ def _split(given: Iterable[Any]) -> tuple[str, ...]:
     return tuple(part for part in parts if part)
 
 
+@functools.cache
 def parameters(cls: type) -> tuple[Parameter, ...]:
     """Return the parameters that an operation declares, in order."""
     hints = typing.get_type_hints(cls)
