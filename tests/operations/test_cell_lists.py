@@ -71,6 +71,10 @@ def both(tmp_path, rng):
         ["summarise", "--latitude-bands", "30"],
         ["regrid", "--to", "15"],
         ["regrid", "--to", "3", "--method", "nearest"],
+        ["subset", "--region", "Norway,Brazil", "then", "summarise"],
+        ["subset", "--region", "Brazil", "then", "regrid", "--to", "15", "then"]
+        + ["summarise", "--statistic", "max"],
+        ["subset", "--lat", "-20..40", "--lon", "300..20", "then", "summarise"],
     ],
 )
 def test_a_list_of_the_cells_of_a_grid_is_that_grid(tmp_path, both, words):
@@ -89,15 +93,29 @@ def test_a_list_of_the_cells_of_a_grid_is_that_grid(tmp_path, both, words):
     )
 
 
-def test_sites_take_the_nearest_cell(tmp_path, both):
-    sites = tmp_path / "sites.csv"
-    sites.write_text("name,lat,lon\nRuby,61,9\nOpal,-33.5,301\n")
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["--points", "sites.csv"],
+        ["--points", "sites.csv", "--search", "1"],
+        ["--lat", "-20..20", "--lon", "300..20"],
+    ],
+)
+def test_sites_of_a_list_are_those_of_the_grid(tmp_path, both, words):
+    """Opal lies on a cell without data."""
+    table = "name,lat,lon\nRuby,61,9\nJade,-33.5,301\nOpal,-54,47\n"
+    (tmp_path / "sites.csv").write_text(table)
     tables = []
     for path in both:
-        out = tmp_path / f"{path.stem}.csv"
-        assert run_here("extract", path, "--points", sites, "-o", out).code == 0
-        tables.append(pandas.read_csv(out))
+        out = f"{path.stem}.csv"
+        answer = run_here("extract", path.name, *words, "-o", out, folder=tmp_path)
+        assert answer.code == 0, answer.err
+        rows = pandas.read_csv(tmp_path / out).sort_values(["name", "time"])
+        tables.append(rows.reset_index(drop=True))
     pandas.testing.assert_frame_equal(*tables, check_like=True)
+    assert ("--search" in words) == tables[0][
+        "tas [K]"
+    ].notna().all() or "--lat" in words
 
 
 def sphere(count=600):

@@ -45,6 +45,31 @@ def grid(values, **options):
     )
 
 
+def test_classes_are_those_of_the_cell_and_have_no_mean(tmp_path):
+    with netCDF4.Dataset(tmp_path / "in.nc", "w") as file:
+        for name, places in (("lat", [50.0, 52.0]), ("lon", [8.0, 10.0, 12.0])):
+            file.createDimension(name, len(places))
+            file.createVariable(name, "f8", (name,))[:] = places
+        file["lat"].units, file["lon"].units = "degrees_north", "degrees_east"
+        ground = file.createVariable("ground", "i1", ("lat", "lon"), fill_value=-1)
+        ground[:] = [[1, 2, 3], [3, 2, -1]]
+        ground.flag_values = np.array([1, 2, 3], "i1")
+        ground.flag_meanings = "ice rock moss"
+        file.createVariable("height", "f4", ("lat", "lon")).units = "m"
+        file["height"][:] = np.arange(6).reshape(2, 3)
+    table(tmp_path, "name,lat,lon\nOpal,50.2,9.8\nRuby,52,8.1\nJade,52,12\n")
+    words = ("extract", "in.nc", "--points", "sites.csv", "-o", "out.nc")
+    answer = run_here(*words, folder=tmp_path)
+    assert answer.code == 0 and "left out" not in answer.err, answer.err
+    with netCDF4.Dataset(tmp_path / "out.nc") as file:
+        assert file["ground"][:].tolist() == [2, 3, None]
+        assert file["ground"].dtype == "i1" and file["ground"].flag_values.size == 3
+    between = run_here(
+        *words[:4], "--method", "bilinear", "-o", "b.nc", folder=tmp_path
+    )
+    assert "no mean of words or classes: ground" in between.err
+
+
 @pytest.mark.slow
 @given(st.integers(0, 500), st.sampled_from(["nearest", "bilinear"]))
 def test_sites_agree_with_indexing_and_with_interpolation_written_out(

@@ -135,7 +135,13 @@ class Variable:
     @property
     def numeric(self) -> bool:
         """Whether the values are numbers to calculate with, not text or classes."""
-        return self.data.dtype.kind in "fiu" and "flag_values" not in self.attributes
+        return self.data.dtype.kind in "fiu" and not self.classes
+
+    @property
+    def classes(self) -> bool:
+        """Whether the values are numbers of classes, or flags of which each is a bit (CF 3.5)."""
+        flagged = {"flag_values", "flag_masks"} & self.attributes.keys()
+        return bool(flagged) and self.data.dtype.kind in "fiu"
 
     @property
     def precision(self) -> str:
@@ -157,6 +163,46 @@ class Variable:
             return self.data
         target = np.dtype("f4") if self.data.dtype.itemsize <= 2 else np.dtype("f8")
         return Mapped(self.data, _ToFloat(self.missing, target), target)
+
+    def with_floats(
+        self, values: LazyArray, dimensions: tuple[str, ...] | None = None
+    ) -> Variable:
+        """Return the variable with other values, made of its floating-point numbers; classes are
+        integers again, of which one stands for what is missing.
+
+        Parameters
+        ----------
+        values : LazyArray
+            Floating-point numbers, NaN where values are missing.
+        dimensions : tuple of str, optional
+            Names of the axes; those of the variable where they stay.
+        """
+        whole = self.classes and self.data.dtype.kind in "iu"
+        mark = self._mark_of_classes() if whole else None
+        storage = replace(self.storage, chunks=None)
+        if mark is not None:
+            dtype = self.data.dtype
+            values = Mapped(values, _ToInteger(mark, dtype), dtype)
+            storage = replace(storage, fill_value=mark)
+        return self.replace(
+            dimensions=dimensions or self.dimensions,
+            data=values,
+            missing=mark,
+            storage=storage,
+        )
+
+    def _mark_of_classes(self) -> int | None:
+        """Return an integer that is no class; None where all are."""
+        if self.missing is not None:
+            return self.missing
+        limits = np.iinfo(self.data.dtype)
+        offered = (
+            (int(limits.min), int(limits.max)) if limits.min else (int(limits.max),)
+        )
+        masks = np.atleast_1d(self.attributes.get("flag_masks", 0)).astype(np.int64)
+        bits = int(np.bitwise_or.reduce(masks))
+        used = np.atleast_1d(self.attributes.get("flag_values", ())).tolist()
+        return next((n for n in offered if n not in used and n & ~bits), None)
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Array:
         return self.values() if dtype is None else self.values().astype(dtype)
@@ -238,6 +284,15 @@ class Variable:
             key: value for key, value in self.attributes.items() if key not in names
         }
         return replace(self, attributes={**remaining, **attributes})
+
+
+@dataclass(frozen=True)
+class _ToInteger:
+    missing: int
+    dtype: np.dtype[Any]
+
+    def __call__(self, block: Array) -> Array:
+        return np.where(np.isnan(block), self.missing, block).astype(self.dtype)
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,7 @@ from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.sites import Sites
 from rhodolite.operations.regridding.remapped_array import Weights
+from rhodolite.operations.selection.curvilinear import cells_within
 from rhodolite.operations.sites.placement import (
     SITE,
     cells_as_sites,
@@ -56,7 +57,8 @@ class Extract(Operation):
     its other columns are kept. A site takes the value of the cell with the nearest centre, or
     is interpolated between the four nearest centres; the distance to the nearest centre is
     written as well. Sites outside the grid, and sites whose cell has no data, are listed with
-    their lines. A .csv output has one row per site and time, or with `--layout wide` one row
+    their lines. Classes, such as kinds of ground, are those of the nearest cell. A .csv output
+    has one row per site and time, or with `--layout wide` one row
     per site and one column per time; a .nc output holds time series as defined by CF.
 
     Examples
@@ -89,9 +91,7 @@ class Extract(Operation):
             raise UsageError(
                 f"--search: '{self.search}' is not a number of cells from 1 to 50"
             )
-        if self.search is not None and (
-            self.points is None or self.method is SiteMethod.BILINEAR
-        ):
+        if self.search is not None and (self.points is None or self._interpolates):
             raise UsageError("--search goes with --points and --method nearest")
 
     def apply(self, dataset: Dataset) -> Dataset:
@@ -102,17 +102,13 @@ class Extract(Operation):
         DataError
             If there is no grid, the table cannot be read, or no site lies on the grid.
         """
-        dataset = as_one_row(dataset)
         if self.points is None:
-            part = Subset(lat=self.lat, lon=self.lon)(dataset)
-            mesh = mesh_of(part)
-            weights, described = cells_as_sites(mesh)
-            return self._put_at_sites(part, mesh, weights, described, None)
+            return self._take_box(dataset)
+        dataset = as_one_row(dataset)
         mesh = mesh_of(dataset)
-        interpolate = self.method is SiteMethod.BILINEAR
-        weights = place_sites(self.points, mesh, interpolate=interpolate)
+        weights = place_sites(self.points, mesh, interpolate=self._interpolates)
         cells: LazyArray = InMemory(heaviest_cells(weights))
-        on_grid = [v for v in dataset.fields if v.numeric and _on_grid(v, mesh)]
+        on_grid = [v for v in dataset.fields if self._takes(v) and _on_grid(v, mesh)]
         if on_grid:
             cells = check_data(self.points, mesh, weights, on_grid[0], self.search)
         distance = distance_to_cells(self.points, mesh, cells)
@@ -120,6 +116,25 @@ class Extract(Operation):
         return self._put_at_sites(
             dataset, mesh, weights, described, cells if on_grid else None
         )
+
+    def _take_box(self, dataset: Dataset) -> Dataset:
+        part = as_one_row(Subset(lat=self.lat, lon=self.lon)(dataset))
+        inside = None
+        if (
+            part.axes.curvilinear
+        ):  # the block that holds the box has cells outside of it
+            inside = cells_within(part, self.lat, self.lon)
+        mesh = mesh_of(part)
+        weights, described = cells_as_sites(mesh, inside)
+        return self._put_at_sites(part, mesh, weights, described, None)
+
+    def _takes(self, variable: Variable) -> bool:
+        """Return whether sites have values of a variable; of classes those of a cell, no means."""
+        return variable.numeric or (variable.classes and not self._interpolates)
+
+    @property
+    def _interpolates(self) -> bool:
+        return self.method is SiteMethod.BILINEAR
 
     def _put_at_sites(
         self,
@@ -139,15 +154,19 @@ class Extract(Operation):
         sites: dict[str, list[Variable]] = {}
         left = []
         for variable in dataset.fields:
-            if _on_grid(variable, mesh) and not variable.numeric:
+            if not _on_grid(variable, mesh):
+                continue
+            if not self._takes(variable):
                 left.append(variable.name)
-            elif _on_grid(variable, mesh):
-                axes = _axes_of(variable, mesh)
-                moved = self.search is not None
-                data = SiteArray(variable.floats(), axes, weights, cells, moved)
-                sites[variable.name] = [_describe_series(variable, mesh, data, labels)]
+                continue
+            axes = _axes_of(variable, mesh)
+            moved = self.search is not None
+            data = SiteArray(variable.floats(), axes, weights, cells, moved)
+            sites[variable.name] = [_describe_series(variable, mesh, data, labels)]
         if left:
-            warn(f"left out, since they hold no numbers: {', '.join(left)}")
+            warn(
+                f"left out, since there is no mean of words or classes: {', '.join(left)}"
+            )
         if not sites:
             raise DataError(
                 f"{dataset.label}: no variable of numbers runs along "
@@ -176,11 +195,10 @@ def _describe_series(
 ) -> Variable:
     """Return a variable at sites, which lists what is known of them as its coordinates."""
     remaining = [name for name in variable.dimensions if name not in mesh.dimensions]
-    storage = Storage(dtype=variable.storage.dtype if variable.numeric else None)
     result = drop_stale(variable, "coordinates", "grid_mapping")
-    result = result.replace(
-        dimensions=(SITE, *remaining), data=data, missing=None, storage=storage
-    )
+    result = result.with_floats(data, (SITE, *remaining))
+    if variable.numeric:
+        result = result.replace(storage=Storage(dtype=variable.storage.dtype))
     for name in [*str(variable.attributes.get("coordinates", "")).split(), *labels]:
         result = list_coordinate(result, name)
     return result

@@ -282,15 +282,12 @@ def _remap(
     remapped = Remapped(
         variable.floats(), (rows, columns), target.shape, weights, coverage
     )
-    storage = Storage(dtype=variable.storage.dtype)
-    if not variable.numeric or variable.data.dtype.kind in "iu":
-        storage = replace(variable.storage, chunks=None)
-    return _with_new_references(variable, target, method, described).replace(
-        dimensions=tuple(new.get(name, name) for name in variable.dimensions),
-        data=remapped,
-        storage=storage,
-        missing=None,
-    )
+    dimensions = tuple(new.get(name, name) for name in variable.dimensions)
+    described_anew = _with_new_references(variable, target, method, described)
+    result = described_anew.with_floats(remapped, dimensions)
+    if variable.data.dtype.kind == "f":
+        result = result.replace(storage=Storage(dtype=variable.storage.dtype))
+    return result
 
 
 def _with_new_references(

@@ -53,6 +53,8 @@ def as_one_row(dataset: Dataset) -> Dataset:
         return dataset
     cells = bounds[0].dimensions[0]
     helpers = {*(dataset.axes.sites or ()), *(variable.name for variable in bounds)}
+    for variable in dataset.fields:
+        helpers.update(str(variable.attributes.get("cell_measures", "")).split()[1::2])
     changed = []
     for variable in dataset.variables.values():
         on_cells = cells in variable.dimensions

@@ -36,8 +36,9 @@ def to_plain(step: Any, *, defaults: bool = False) -> dict[str, Any]:
     defaults : bool
         Whether all that have a value are returned.
     """
-    plain: dict[str, Any] = {"verb": type(step).verb}
-    for declared in parameters(type(step)):
+    kind: type = type(step)
+    plain: dict[str, Any] = {"verb": step.verb}
+    for declared in parameters(kind):
         value = getattr(step, declared.field)
         if value is not None and (
             value != declared.default or (defaults and value != ())

@@ -92,10 +92,9 @@ def within(
     if inside.all():
         return part
     return part.with_variables(
-        _mask(v, inside, positions.dimensions)
-        if set(positions.dimensions) <= set(v.dimensions)
-        and v.name not in part.axes.auxiliary
-        else v
+        v
+        if v.name in part.axes.auxiliary
+        else mask_cells(v, inside, positions.dimensions)
         for v in part.variables.values()
     )
 
@@ -198,17 +197,23 @@ def _reach(positions: Positions, row: int, column: int) -> float:
     return float(np.nanmax(around)) or 1.0
 
 
-def _mask(
+def mask_cells(
     variable: Variable, inside: NDArray[np.bool_], dimensions: tuple[str, ...]
 ) -> Variable:
-    return variable.replace(
-        data=MaskedArray(variable.floats(), inside, variable.dimensions, dimensions),
-        missing=None,
-    )
+    """Return a variable that is missing in cells that are not inside; what holds no numbers, or
+    does not run along all `dimensions` of the cells, as it is."""
+    along = set(dimensions) <= set(variable.dimensions)
+    if not along or not (variable.numeric or variable.classes):
+        return variable
+    values = MaskedArray(variable.floats(), inside, variable.dimensions, dimensions)
+    if variable.classes:
+        return variable.with_floats(values)
+    return variable.replace(data=values, missing=None)
 
 
 class MaskedArray(LazyArray):
-    """An array of numbers that are missing where a mask over two of its dimensions is false."""
+    """An array of numbers that are missing where a mask over one or two of its dimensions is
+    false."""
 
     def __init__(
         self,
@@ -219,7 +224,7 @@ class MaskedArray(LazyArray):
     ) -> None:
         axes = tuple(dimensions.index(name) for name in masked)
         self._source = source
-        self._inside = inside if axes[0] < axes[1] else inside.T
+        self._inside = inside if axes[0] <= axes[-1] else inside.T
         self._axes = tuple(sorted(axes))
         self.shape, self.dtype, self.chunks = source.shape, source.dtype, source.chunks
 

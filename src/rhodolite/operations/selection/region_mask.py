@@ -10,11 +10,12 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
-from rhodolite.model.space.mesh import EARTH_RADIUS
+from rhodolite.model.space.cell_lists import cell_dimension, is_cell_list
+from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.parameters.regions import CellChoice, Regions
-from rhodolite.operations.selection.curvilinear import MaskedArray, Positions
+from rhodolite.operations.selection.curvilinear import Positions, mask_cells
 from rhodolite.operations.selection.indices import take_block
 from rhodolite.regions.outlined_area import unite_outlines
 
@@ -37,57 +38,72 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     DataError
         If the regions cover no cell, or the data lie on no grid.
     """
+    if is_cell_list(dataset):
+        return _listed_cells_within(dataset, regions, cells)
     if dataset.axes.sites:
         return _sites_within(dataset, regions)
     mesh = mesh_of(dataset)
-    outlines = regions.outlines
-    weights = regions.weights(mesh, cells, outlines)  # refuses any that covers no cell
-    if len(outlines) > 1:
-        weights = regions.weights(mesh, cells, [unite_outlines(outlines)])
-    whole = mesh.areas.reshape(-1)
-    covered = np.minimum(np.asarray(weights.sum(axis=0)).reshape(-1), whole).reshape(
-        mesh.shape
-    )
-    rows = _from_first_to_last(covered.any(axis=1))
-    columns = (
-        _around(covered.any(axis=0))
-        if mesh.goes_round
-        else _from_first_to_last(covered.any(axis=0))
-    )
+    covered = _covered_areas(mesh, regions, cells)
+    used_rows, used_columns = (np.asarray((covered > 0).any(axis=at)) for at in (1, 0))
+    rows = _from_first_to_last(used_rows)
+    find_columns = _around if mesh.goes_round else _from_first_to_last
+    columns = find_columns(used_columns)
     part = take_block(dataset, rows, columns)
     if mesh.goes_round and (np.diff(columns) < 0).any():
         part = _turned_on(part)
     covered = covered[np.ix_(rows, columns)]
+    return _with_covered_areas(part, covered, mesh.dimensions, regions)
+
+
+def _covered_areas(mesh: Mesh, regions: Regions, cells: CellChoice) -> Array:
+    """Return which area of each cell some regions cover together, in steradians, of the shape of
+    the mesh."""
+    outlines = regions.outlines
+    weights = regions.weights(mesh, cells, outlines)  # refuses any that covers no cell
+    if len(outlines) > 1:
+        weights = regions.weights(mesh, cells, [unite_outlines(outlines)])
+    covered = np.asarray(weights.sum(axis=0)).reshape(mesh.shape)
+    return np.asarray(np.minimum(covered, mesh.areas))
+
+
+def _listed_cells_within(
+    dataset: Dataset, regions: Regions, cells: CellChoice
+) -> Dataset:
+    """Return the cells of a list that regions cover, without the others."""
+    covered = _covered_areas(mesh_of(dataset), regions, cells).reshape(-1)
+    chosen = np.flatnonzero(covered)
+    along = (str(cell_dimension(dataset)),)
+    part = take(dataset, {along[0]: chosen})
+    return _with_covered_areas(part, covered[chosen], along, regions)
+
+
+def _with_covered_areas(
+    part: Dataset, covered: Array, dimensions: tuple[str, ...], regions: Regions
+) -> Dataset:
+    """Return data that are missing outside some regions, with the part of each cell that counts."""
     masked = [
-        _mask(v, covered > 0, part, mesh.dimensions) for v in part.variables.values()
+        v if v.name in part.axes.auxiliary else _mask(v, covered > 0, dimensions)
+        for v in part.variables.values()
     ]
-    names = ", ".join(outline.name for outline in outlines)
+    names = ", ".join(outline.name for outline in regions.outlines)
     about = {
         "standard_name": "cell_area",
         "long_name": f"area of the cell within {names}",
         "units": "m2",
     }
-    if dataset.axes.curvilinear:
-        about["coordinates"] = " ".join(dataset.axes.curvilinear)
-    measure = Variable(
-        COVERED_AREA, mesh.dimensions, InMemory(covered * EARTH_RADIUS**2), about
-    )
+    positions = part.axes.curvilinear or part.axes.sites
+    if positions:
+        about["coordinates"] = " ".join(positions)
+    areas = InMemory(covered * EARTH_RADIUS**2)
+    measure = Variable(COVERED_AREA, dimensions, areas, about)
     return part.with_variables([*masked, measure])
 
 
-def _mask(
-    variable: Variable, inside: Array, dataset: Dataset, dimensions: tuple[str, str]
-) -> Variable:
-    if variable.name in dataset.axes.auxiliary or not set(dimensions) <= set(
-        variable.dimensions
-    ):
+def _mask(variable: Variable, inside: Array, dimensions: tuple[str, ...]) -> Variable:
+    masked = mask_cells(variable, inside, dimensions)
+    if masked is variable:
         return variable
-    if not variable.numeric and variable.data.dtype.kind not in "iu":
-        return variable
-    data = MaskedArray(variable.floats(), inside, variable.dimensions, dimensions)
-    return variable.replace(data=data, missing=None).edit(
-        cell_measures=f"area: {COVERED_AREA}"
-    )
+    return masked.edit(cell_measures=f"area: {COVERED_AREA}")
 
 
 def _sites_within(dataset: Dataset, regions: Regions) -> Dataset:

@@ -203,6 +203,10 @@ class _DataAtSites(Accumulator):
         """Return which of the cells found are near enough, shape (sites, cells)."""
         assert self.search is not None
         width = self.mesh.shape[1]
+        if self.mesh.shape[0] == 1 and not self.mesh.regular:
+            # Cells in a list have no rows to be counted: as far as so many of the site's own.
+            own_widths = np.degrees(np.sqrt(self.mesh.areas.reshape(-1)[own]))
+            return np.asarray(apart <= (self.search + _HALF) * own_widths[:, None])
         rows, columns = np.divmod(nearest, width)
         own_rows, own_columns = np.divmod(own[:, None], width)
         across = np.abs(columns - own_columns)
@@ -274,9 +278,14 @@ def cells_at(latitudes: Array, longitudes: Array) -> Mesh:
     return Mesh((SITE, "one"), north, east, corners=(north[..., None], east[..., None]))
 
 
-def cells_as_sites(mesh: Mesh) -> tuple[Weights, list[Variable]]:
-    """Return every cell as a site of its own, named by its position."""
-    north, east = (part.reshape(-1) for part in mesh.centres)
+def cells_as_sites(
+    mesh: Mesh, inside: NDArray[np.bool_] | None = None
+) -> tuple[Weights, list[Variable]]:
+    """Return every cell, or those `inside`, as a site of its own, named by its position."""
+    chosen = np.arange(mesh.size) if inside is None else np.flatnonzero(inside)
+    north, east = (part.reshape(-1)[chosen] for part in mesh.centres)
+    # A block across the seam counts on, which no table of sites does.
+    east = np.where(east >= 360, east - 360, np.where(east < -180, east + 360, east))
     names = np.array(
         [
             f"{format_latitude(round(y, 4))} {format_longitude(round(x, 4))}"
@@ -293,7 +302,9 @@ def cells_as_sites(mesh: Mesh) -> tuple[Weights, list[Variable]]:
         Variable(name, (SITE,), InMemory(values), about)
         for name, (values, about) in columns.items()
     ]
-    return Weights(sparse.csr_array(sparse.eye_array(mesh.size))), described
+    entries = (np.ones(chosen.size), (np.arange(chosen.size), chosen))
+    shape = (chosen.size, mesh.size)
+    return Weights(sparse.csr_array(entries, shape=shape)), described
 
 
 def _spread_rows(weights: Weights, placed: Array) -> Weights:
