@@ -494,3 +494,30 @@ def test_times_without_regular_steps_stay_as_they_are():
     ):
         data = make_dataset(np.zeros((times.size, 1, 1)), times=times)
         np.testing.assert_array_equal(normalise(data).time.numbers, times)
+
+
+def test_calendar_months_are_written_as_days(tmp_path):
+    """With bounds, which have the units of their coordinate; read by the library for dates."""
+    with netCDF4.Dataset(tmp_path / "in.nc", "w") as file:
+        for name, size in (("time", 30), ("b", 2)):
+            file.createDimension(name, size)
+        time = file.createVariable("time", "f4", ("time",))
+        time.setncatts({"units": "months since 1999-12-01", "bounds": "ends"})
+        time[:] = np.arange(30) + 0.5
+        ends = file.createVariable("ends", "f4", ("time", "b"))
+        ends[:] = np.arange(30)[:, None] + [0, 1]
+        file.createVariable("tas", "f4", ("time",)).units = "K"
+        file["tas"][:] = np.arange(30)
+    for name, words in {
+        "same.nc": ("convert", "in.nc", "--units", "tas=K"),
+        "years.nc": ("aggregate", "in.nc", "--to", "year"),
+    }.items():
+        answer = run_here(*words, "-o", name, folder=tmp_path)
+        assert answer.code == 0, answer.err
+    with netCDF4.Dataset(tmp_path / "same.nc") as file:
+        dates = netCDF4.num2date(file["ends"][:], file["time"].units)
+        first, *_, last = ((date.year, date.month, date.day) for date in dates.flat)
+        assert (first, last) == ((1999, 12, 1), (2002, 6, 1))
+    with netCDF4.Dataset(tmp_path / "years.nc") as file:
+        ends = netCDF4.num2date(file["ends"][1], file["time"].units)
+        assert [str(date)[:10] for date in ends] == ["2000-01-01", "2001-01-01"]

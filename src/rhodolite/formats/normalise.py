@@ -9,14 +9,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-import cftime
 import numpy as np
 
-from rhodolite.arrays import Array, InMemory, Mapped, read_small
-from rhodolite.errors import DataError, warn
+from rhodolite.arrays import Array, Mapped
+from rhodolite.errors import warn
 from rhodolite.formats.cf.face_cells import add_face_cells
 from rhodolite.formats.cf.observation_lists import lay_out_observations
 from rhodolite.formats.cf.projection_coordinates import add_positions
+from rhodolite.formats.counted_times import count_days
 from rhodolite.formats.normalise_axes import (
     drop_impossible_bounds,
     drop_missing_times,
@@ -32,8 +32,6 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.aliases import repair_units
 from rhodolite.model.variable import Variable
 
-_CALENDAR_DAYS = "day as %y%m%d.%f"
-
 
 def normalise(dataset: Dataset) -> Dataset:
     """Return a dataset whose metadata say outright what they said halfway, and warn of each
@@ -46,7 +44,7 @@ def normalise(dataset: Dataset) -> Dataset:
         read_text_dates,
         settle_calendar,
         drop_missing_times,
-        _with_counted_days,
+        count_days,
         put_back_rounded_times,
         _with_known_units,
         _without_dangling_names,
@@ -108,38 +106,6 @@ def _change_each(dataset: Dataset, change: Callable[[Variable], Variable]) -> Da
     ):
         return dataset
     return dataset.with_variables(variables)
-
-
-def _with_counted_days(dataset: Dataset) -> Dataset:
-    """Count days from a date where times are written as figures of the calendar, such as
-    20010131.5."""
-
-    def change(variable: Variable) -> Variable:
-        if (variable.units or "").lower() != _CALENDAR_DAYS:
-            return variable
-        stamps = read_small(variable.data).astype(np.float64)
-        calendar = str(variable.attributes.get("calendar", "standard")).lower()
-        units = f"days since {int(stamps.min() // 10000):04d}-01-01"
-        days = np.floor(stamps).astype(np.int64)
-        try:
-            dates = [
-                cftime.datetime(
-                    day // 10000, day // 100 % 100, day % 100, calendar=calendar
-                )
-                for day in days.flat
-            ]
-        except ValueError as error:
-            raise DataError(
-                f"{dataset.label}: {variable.name} holds a number that is not a date: {error}"
-            ) from None
-        numbers = np.asarray(cftime.date2num(dates, units, calendar)).reshape(
-            days.shape
-        ) + (stamps - days)
-        return variable.edit(units=units, calendar=calendar).replace(
-            data=InMemory(numbers)
-        )
-
-    return _change_each(dataset, change)
 
 
 def _with_known_units(dataset: Dataset) -> Dataset:

@@ -36,6 +36,8 @@ _MOST_SECONDS = 9.0e12
 """Longer times do not fit into whole numbers of microseconds; 285,000 years."""
 _AT_ONCE = 1 << 20
 _DOUBLE = np.dtype("f8")
+_IN_EVERY_MONTH = 28
+"""Days."""
 _ALSO = {
     "hr": "hour",
     "hrs": "hour",
@@ -117,7 +119,7 @@ class TimeUnits:
         """Return numbers in these units, float64, for ticks; the reverse of `to_ticks`."""
         ticks = np.asarray(ticks, dtype=np.int64)
         if self.months:
-            days, rest = np.divmod(ticks, DAY_TICKS)
+            days, rest = np.divmod(ticks - self._into_month, DAY_TICKS)
             month, day = months_of_days(days, self.calendar)
             first, after = (first_days(month + more, self.calendar) for more in (0, 1))
             share = (day - 1 + rest / DAY_TICKS) / (after - first)
@@ -131,6 +133,12 @@ class TimeUnits:
     def _first_month(self) -> int:
         days = np.array([self.reference // DAY_TICKS])
         return int(months_of_days(days, self.calendar)[0][0])
+
+    @property
+    def _into_month(self) -> int:
+        """How far into its month the date lies that is counted from."""
+        first = first_days(np.array([self._first_month]), self.calendar)
+        return int(self.reference - first[0] * DAY_TICKS)
 
     def _by_length(self, numbers: Array, stored: np.dtype[Any]) -> Ticks:
         seconds = numbers * (self.ticks / SECOND_TICKS)
@@ -163,7 +171,9 @@ class TimeUnits:
             for more in (0, 1)
         )
         within = np.rint((counted - whole) * (after - first) * DAY_TICKS)
-        return np.asarray(first * DAY_TICKS + within.astype(np.int64))
+        return np.asarray(
+            first * DAY_TICKS + self._into_month + within.astype(np.int64)
+        )
 
 
 def counts_months(units: str) -> bool:
@@ -178,7 +188,7 @@ def read_time_units(units: str, calendar: str) -> TimeUnits:
     Raises
     ------
     ValueError
-        If they cannot be read, or months are counted from within a month.
+        If they cannot be read, or months are counted from a day that some months lack.
     DataError
         If what follows ``since`` is not a date.
     """
@@ -200,8 +210,10 @@ def read_time_units(units: str, calendar: str) -> TimeUnits:
     months = 12 if counted.group(1).lower() == "year" else 1
     if calendar == "360_day":  # of one length, from whichever day
         return TimeUnits(calendar, months * 30.0 * DAY_TICKS, reference)
-    if (date.day, date.hour, date.minute, date.second) != (1, 0, 0, 0):
-        raise ValueError("months can only be counted from the first of a month")
+    if date.day > _IN_EVERY_MONTH:
+        raise ValueError(
+            f"months are counted from day {date.day} of one, which not all of them have"
+        )
     return TimeUnits(calendar, 0.0, reference, months)
 
 
