@@ -217,6 +217,22 @@ def test_a_mistake_in_a_collection_is_named(years, text, message):
 
 
 @pytest.mark.slow
+@pytest.mark.parametrize("bare", ["c", "b"])
+def test_bounds_of_some_files_are_refused_with_what_to_type(years, bare):
+    """Whether the first or the last in time has none; with what is said all are joined."""
+    folder, _ = years
+    for name in "abc":
+        words = ("convert", f"{name}.nc", "--stamp", "middle", "-o", f"{name}_new.nc")
+        assert run_here(*words, folder=folder).code == 0
+        if name != bare:
+            (folder / f"{name}_new.nc").replace(folder / f"{name}.nc")
+    files = [f"{name}.nc" for name in "abc"]
+    answer = run_here("join", *files, "-o", "all.nc", folder=folder)
+    assert answer.code == 3 and f"convert {bare}.nc --stamp start -o" in answer.err
+    (folder / f"{bare}_new.nc").replace(folder / f"{bare}.nc")
+    assert run_here("join", *files, "-o", "all.nc", folder=folder).code == 0
+
+
 def test_join_says_what_it_needs(years):
     folder, _ = years
     for words, message in (

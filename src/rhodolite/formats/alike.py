@@ -14,7 +14,7 @@ from rhodolite.formats.conform import same_calendars
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.units.udunits import convertible
+from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.variable import Variable
 
 
@@ -171,20 +171,18 @@ def _check_fields(pair: str, first: Dataset, other: Dataset) -> None:
                 f"{', '.join(same.dimensions)} in the other"
             )
         if same.units != variable.units and name not in first.axes.auxiliary:
-            fits = (
-                variable.units
-                and same.units
-                and convertible(variable.units, same.units)
-            )
-            repair = (
-                f"; convert --units '{name}={variable.units}' makes them alike"
-                if fits
-                else ""
-            )
             raise DataError(
                 f"{pair} {name} is in {variable.units} in one and in {same.units} in the "
-                f"other{repair}"
+                f"other{_units_repair(other, same, variable.units)}"
             )
+
+
+def _units_repair(dataset: Dataset, variable: Variable, units: str | None) -> str:
+    """Say what to type so that a variable has other units; nothing where it cannot have them."""
+    if units is None or variable.units is None or not can_be_in(variable, units):
+        return ""
+    words = f"convert {dataset.label} --units '{variable.name}={units}' -o FILE"
+    return f"; {words} makes them alike"
 
 
 def key(axis: TimeAxis) -> tuple[int, ...]:

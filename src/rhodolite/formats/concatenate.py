@@ -93,7 +93,8 @@ def _refuse_partial_overlap(first: Dataset, second: Dataset) -> None:
     holds = first if lacks is second else second
     raise DataError(
         f"{lacks.label} does not hold the variable '{name}' that {holds.label} holds; files with "
-        "variables in common must hold the same ones"
+        f"variables in common must hold the same ones: subset {holds.label} --variable "
+        f"{','.join(sorted(here & there))} -o FILE leaves it out"
     )
 
 
@@ -149,10 +150,20 @@ def _refuse_overlap(
             )
 
 
+def _refuse_bounds_of_some(datasets: list[Dataset]) -> None:
+    without = [d.label for d in datasets if d.need(Role.TIME).bounds is None]
+    if without and len(without) < len(datasets):
+        raise DataError(
+            f"{without[0]} has no bounds of time, and others have; give it some, from where in "
+            f"its step each time lies: convert {without[0]} --stamp start -o FILE (or middle, end)"
+        )
+
+
 def _end_to_end(
     datasets: list[Dataset], axes: list[TimeAxis], numbers: list[Array]
 ) -> Dataset:
     """Return datasets one after another; `numbers` are their times in the units of the first."""
+    _refuse_bounds_of_some(datasets)
     first, axis = datasets[0], axes[0]
     coordinate = first.need(Role.TIME)
     bounds_name = (
@@ -169,11 +180,6 @@ def _end_to_end(
                 for other, d in zip(axes, datasets, strict=True)
                 if (b := d.need(Role.TIME).bounds) is not None
             ]
-            if len(parts) != len(datasets):
-                raise DataError(
-                    f"some of {', '.join(d.label for d in datasets)} hold time bounds and others "
-                    "do not"
-                )
             variables.append(variable.replace(data=InMemory(np.concatenate(parts))))
         elif coordinate.dimension in variable.dimensions:
             along = variable.dimensions.index(str(coordinate.dimension))
