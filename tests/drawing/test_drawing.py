@@ -384,8 +384,9 @@ def test_outside_of_a_region_is_blank_and_not_without_data(rng):
         lats=np.arange(55, 75),
         lons=np.arange(4, 24),
     )
-    figure = rhodolite.Map()(data.subset(region="Norway"))
-    assert figure.axes[0].get_legend() is None
+    cut = data.subset(region="Norway")
+    for figure in (rhodolite.Map()(cut), rhodolite.Panels()(cut)):
+        assert figure.axes[0].get_legend() is None
     whole = rhodolite.Map()(
         data.with_variables(
             v.replace(data=InMemory(np.where(np.arange(20) < 3, np.nan, v.values())))

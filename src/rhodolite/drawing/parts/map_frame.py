@@ -15,9 +15,7 @@ from rhodolite.drawing.parts.map_geometry import COARSE_BEYOND, MapGeometry
 from rhodolite.drawing.parts.selection import axes_to_drop, drop_axes
 from rhodolite.drawing.parts.text import degrees_east, degrees_north
 from rhodolite.model.axes import Role
-from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
@@ -58,19 +56,6 @@ def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
     return values if dimensions == list(order) else values.T
 
 
-def outside_of_region(part: Dataset, mesh: Mesh) -> Array | None:
-    """Return which cells lie outside a region that was cut out, shape (rows, columns); None where
-    none was.
-    """
-    covered = part.variables.get(COVERED_AREA)
-    if covered is None or set(covered.dimensions) != set(mesh.dimensions):
-        return None
-    values = covered.values()
-    return np.asarray(
-        (values if covered.dimensions == mesh.dimensions else values.T) <= 0
-    )
-
-
 @dataclass(frozen=True, eq=False)
 class MapFrame(MapGeometry):
     """A map: its field, the outlines over it, marks, places, and the frame around them."""
@@ -83,7 +68,6 @@ class MapFrame(MapGeometry):
         norm: Any,
         *,
         small: bool = False,
-        outside: Array | None = None,
     ) -> Any:
         """Draw a field, shape (rows, columns), with outlines and a frame, and return what a legend
         needs.
@@ -92,13 +76,11 @@ class MapFrame(MapGeometry):
         ----------
         axes : matplotlib.axes.Axes
         values : ndarray
-            NaN leaves the hatched ground.
+            NaN leaves the hatched ground, and blank what lies outside a region that was cut out.
         shades, norm
             Colour map and norm.
         small : bool
             Whether lines and letters are those of a small map.
-        outside : ndarray of bool, optional
-            Cells that lie outside the region that was cut out, which stay blank.
         """
         from matplotlib.colors import BoundaryNorm, ListedColormap
         from matplotlib.patches import Polygon
@@ -112,10 +94,10 @@ class MapFrame(MapGeometry):
             zorder=0,
         )
         axes.add_patch(ground)
-        if outside is not None and outside.any():
+        if self.outside is not None and self.outside.any():
             self._cells(
                 axes,
-                np.where(outside, 0.5, np.nan),
+                np.where(self.outside, 0.5, np.nan),
                 ListedColormap(["white"]),
                 BoundaryNorm([0, 1], 1),
             )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Self
 
@@ -17,6 +17,7 @@ from rhodolite.drawing.parts.projections import (
     Polar,
     Projection,
 )
+from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
@@ -36,6 +37,8 @@ class MapGeometry:
     projection : Projection
     west, east, south, north : float
         Degrees.
+    outside : ndarray of bool, shape (rows, columns), optional
+        Cells outside a region that was cut out.
     """
 
     mesh: Mesh
@@ -44,6 +47,14 @@ class MapGeometry:
     east: float
     south: float
     north: float
+    outside: Array | None = None
+
+    def lacks_data(self, *fields: Array) -> bool:
+        """Return whether a field is missing somewhere within what is shown."""
+        missing = np.isnan(fields).any(axis=0)
+        return bool(
+            (missing if self.outside is None else missing & ~self.outside).any()
+        )
 
     @classmethod
     def of(
@@ -57,6 +68,11 @@ class MapGeometry:
             If cells cannot be found.
         """
         mesh = mesh_of(part)
+        frame = cls._around(mesh, name)
+        return replace(frame, outside=_outside_of_region(part, mesh))
+
+    @classmethod
+    def _around(cls, mesh: Mesh, name: ProjectionName) -> Self:
         (west, east), (south, north) = mesh.span, mesh.reach
         if name is ProjectionName.EQUIRECTANGULAR:
             return cls(mesh, Equirectangular(west), west, east, south, north)
@@ -220,4 +236,17 @@ def _divide_polar_cells(
         np.concatenate(numbers),
         np.concatenate(longitudes),
         np.concatenate(latitudes),
+    )
+
+
+def _outside_of_region(part: Dataset, mesh: Mesh) -> Array | None:
+    """Return which cells lie outside a region that was cut out, shape (rows, columns); None where
+    none was.
+    """
+    covered = part.variables.get(COVERED_AREA)
+    if covered is None or set(covered.dimensions) != set(mesh.dimensions):
+        return None
+    values = covered.values()
+    return np.asarray(
+        (values if covered.dimensions == mesh.dimensions else values.T) <= 0
     )

@@ -180,5 +180,5 @@ class Film:
         put_title(
             figure, self.wish.title or self.variable.quantity, self.titles[0], size
         )
-        add_key(axes, any(np.isnan(field).any() for field in self.fields))
+        add_key(axes, self.frame.lacks_data(*self.fields))
         return figure, mesh, figure.texts[-1]

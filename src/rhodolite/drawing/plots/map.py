@@ -21,7 +21,7 @@ from rhodolite.drawing.parts.canvas import Canvas
 from rhodolite.drawing.parts.class_colours import Classes
 from rhodolite.drawing.parts.colour_scale import Scale, choose_scale, colours
 from rhodolite.drawing.parts.legend import Marks, add_key, add_legend
-from rhodolite.drawing.parts.map_frame import MapFrame, field_of, outside_of_region
+from rhodolite.drawing.parts.map_frame import MapFrame, field_of
 from rhodolite.drawing.parts.selection import choose_part, cut_to_map, variable_of_map
 from rhodolite.drawing.parts.text import period_text, value_text
 from rhodolite.errors import DataError
@@ -156,12 +156,11 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
             size = Size(size.width, round(max(420, 1030 / shape + 130)))
         canvas = Canvas.make(size, given, layout="compressed")
         figure, axes = canvas.figure, canvas.axes
-        outside = outside_of_region(part, frame.mesh)
         if isinstance(scale, Classes):
             shades = scale.colours(self.palette)
         else:
             shades = colours(scale, centre)
-        mesh = frame.draw_field(axes, values, *shades, outside=outside)
+        mesh = frame.draw_field(axes, values, *shades)
         if isinstance(scale, Classes):
             scale.add_legend(figure, mesh, axes)
         elif np.isfinite(values).any():
@@ -180,10 +179,7 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
             figure.draw_without_rendering()  # only then is it known where a place comes to lie
             sites = self.points
             frame.draw_points(axes, sites.longitudes, sites.latitudes, sites.names)
-        missing = np.isnan(values)
-        if outside is not None:
-            missing &= ~outside
-        add_key(axes, bool(missing.any()), marks)
+        add_key(axes, frame.lacks_data(values), marks)
         return figure
 
 

@@ -172,8 +172,8 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
         grid = figure.subplots(rows, columns, squeeze=False, sharex=True, sharey=True)
         for axes in grid.flat[len(fields) :]:
             axes.remove()
-        for axes, (title, _, values) in zip(grid.flat, fields, strict=False):
-            mesh = frame.draw_field(axes, values, shades, norm, small=True)
+        for axes, (title, _, field) in zip(grid.flat, fields, strict=False):
+            mesh = frame.draw_field(axes, field, shades, norm, small=True)
             axes.set_title(title, fontsize=11, pad=4)
         for number in range(len(fields) - columns, len(fields)):
             grid.flat[number].xaxis.set_tick_params(labelbottom=True)
@@ -189,7 +189,7 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
             pad=0.02,
         )
         put_title(figure, self.title or shown.quantity, self._caption(fields), size)
-        add_key(grid.flat[0], any(np.isnan(values).any() for _, _, values in fields))
+        add_key(grid.flat[0], frame.lacks_data(*values))
         return figure
 
     def _caption(self, fields: list[tuple[str, Dataset, Array]]) -> str:

@@ -42,18 +42,17 @@ class Spread(Statistic):
     def _take_single(self, gathered: Gathered, group: int, values: Array) -> None:
         """Add one step, as `_merge` does more, without what its own mean and spread would cost: the
         days of a year are each of another group."""
-        count, mean = gathered.count[group], gathered.parts["mean"][group]
-        shift = values - mean
+        count = gathered.count[group]
+        shift = values - gathered.parts["mean"][group]
         present = ~np.isnan(shift)
         if not present.all():
-            shift[~present] = 0.0
+            shift = np.where(present, shift, 0.0)
         share = 1.0 / (count + 1)
-        shift_of_mean = shift * share
+        between = count * share
+        gathered.parts["mean"][group] += shift * share
         shift *= shift
-        shift *= count * share
-        gathered.parts["squares"][group] += shift
-        mean += shift_of_mean
-        count += present
+        gathered.parts["squares"][group] += shift * between
+        gathered.count[group] += present
 
     def combine(
         self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int

@@ -246,7 +246,10 @@ def format_latitude(value: float) -> str:
 
 
 def format_longitude(value: float) -> str:
-    """Write a longitude with its hemisphere, such as 21.9W; beyond 180 as it is, such as 200E."""
+    """Write a longitude with its hemisphere, such as 21.9W; beyond 180 as it is, such as 200E, and
+    beyond a whole turn, as blocks across the seam are counted, without it: 35E for 395."""
+    if not -180 <= value <= 360:
+        value %= 360
     return f"{abs(value):.6g}{'W' if value < 0 else 'E'}"
 
 
