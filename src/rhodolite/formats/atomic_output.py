@@ -11,7 +11,7 @@ from enum import Enum
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from rhodolite.errors import OutputError
+from rhodolite.errors import OutputError, RhodoliteError
 from rhodolite.formats.replacing import (
     clean_up,
     discard,
@@ -173,6 +173,10 @@ def complete_or_nothing(
                 put_in_place(hidden, path)
     except OSError as error:
         raise OutputError(f"{path}: cannot be written: {_why_not(error)}") from error
+    except RhodoliteError as error:
+        # What writes the file knows its hidden name alone.
+        said = str(error).replace(hidden.name, path.name)
+        raise type(error)(said.replace(hidden.stem, path.stem)) from error
     finally:
         discard(hidden)
 

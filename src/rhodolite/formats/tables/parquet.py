@@ -12,10 +12,14 @@ from rhodolite.arrays import Engine
 from rhodolite.errors import UsageError
 from rhodolite.formats.layout import Compression, Layout
 from rhodolite.formats.tables.frames import read_as_text, saying_what_is_wrong
+from rhodolite.formats.text.csv.columns import column_title, split_title
 from rhodolite.formats.text.csv.writer import LongTable
 from rhodolite.limits import check_held
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.variable import Variable
 
+_KEPT = ("standard_name", "long_name", "cell_methods", "units_metadata")
+"""Attributes that a column carries: of a temperature they say whether it is a difference."""
 _COMPRESSIONS = {
     Compression.NONE: "none",
     Compression.FAST: "snappy",
@@ -33,7 +37,25 @@ def read(path: Path) -> Dataset:
     """
     with saying_what_is_wrong(path):
         frame = _read_frame(path)
-    return read_as_text(path, "Parquet", frame)
+        said = _read_attributes(path)
+    dataset = read_as_text(path, "Parquet", frame)
+    return dataset.with_variables(
+        variable.edit(**said.get(variable.name, {}))
+        for variable in dataset.variables.values()
+    )
+
+
+def _read_attributes(path: Path) -> dict[str, dict[str, str]]:
+    """Return what the file says of its columns, as `write` leaves it there, by the names of
+    variables."""
+    from pyarrow import parquet
+
+    said = {}
+    for column in parquet.read_schema(path):
+        known = {key.decode(): text for key, text in (column.metadata or {}).items()}
+        words = {key: known[key].decode() for key in _KEPT if key in known}
+        said[split_title(column.name)[0]] = words
+    return said
 
 
 def _read_frame(path: Path) -> pandas.DataFrame:
@@ -62,11 +84,25 @@ def write(dataset: Dataset, path: Path, engine: Engine, layout: Layout) -> None:
     # What a spreadsheet would run as a formula is nothing here.
     table = LongTable.of(dataset, engine, replace(layout.table, raw=True))
     titles = [column.title for column in table.columns]
-    _write_frames(path, table, titles, _COMPRESSIONS[layout.compression])
+    said = {column_title(v.name, v.units): _attributes_of(v) for v in dataset.fields}
+    _write_frames(path, table, titles, said, _COMPRESSIONS[layout.compression])
+
+
+def _attributes_of(variable: Variable) -> dict[str, str]:
+    """Return what is written of a variable beside its name and units."""
+    return {
+        key: str(variable.attributes[key])
+        for key in _KEPT
+        if key in variable.attributes
+    }
 
 
 def _write_frames(
-    path: Path, table: LongTable, titles: list[str], compression: str
+    path: Path,
+    table: LongTable,
+    titles: list[str],
+    said: dict[str, dict[str, str]],
+    compression: str,
 ) -> None:
     import pyarrow
     from pyarrow import parquet
@@ -78,9 +114,10 @@ def _write_frames(
             schema = None if writer is None else writer.schema
             rows = pyarrow.Table.from_pandas(frame, schema=schema, preserve_index=False)
             if writer is None:
-                schema = rows.schema.remove_metadata()
+                fields = [f.with_metadata(said.get(f.name, {})) for f in rows.schema]
+                schema = pyarrow.schema(fields)
                 writer = parquet.ParquetWriter(path, schema, compression=compression)
-            writer.write_table(rows.replace_schema_metadata(None))
+            writer.write_table(rows.cast(writer.schema))
     finally:
         if writer is not None:
             writer.close()

@@ -78,8 +78,8 @@ def rescaling(variable: Variable, units: str) -> Rescaling:
         and has_other_zero(own, units)
     ):
         warn(
-            f"{variable.name} is converted from {own} to {units} as a temperature, though its "
-            f"{reading.because} may mean a difference; if it is one: annotate --set "
+            f"{variable.name} is converted from {own} to {units} as a temperature, though it may "
+            f"be a difference ({reading.because}); if it is one: annotate --set "
             f"'{variable.name}:units_metadata=temperature: difference'"
         )
     difference = reading is not None and reading.zero is Zero.DIFFERENCE

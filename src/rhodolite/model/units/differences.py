@@ -54,7 +54,7 @@ def read_zero(variable: Variable) -> Reading:
     """Return whether values are on the scale of their units or differences, and what tells.
 
     `units_metadata` comes first (CF 1.11, 3.1.2), then cell methods and the standard name, then
-    plain words of the long name or the name, such as anomaly.
+    plain words of the long name or the name, such as anomaly; last that it says `unknown`.
 
     Parameters
     ----------
@@ -63,7 +63,7 @@ def read_zero(variable: Variable) -> Reading:
     """
     attributes = variable.attributes
     said = str(attributes.get("units_metadata", ""))
-    if "temperature" in said:
+    if "temperature" in said and "unknown" not in said:
         zero = Zero.DIFFERENCE if "difference" in said else Zero.ON_SCALE
         return Reading(zero, "units_metadata")
     if match := _METHODS.search(str(attributes.get("cell_methods", ""))):
@@ -83,6 +83,8 @@ def read_zero(variable: Variable) -> Reading:
             ).lower()
             if match := words.search(spaced):
                 return Reading(zero, f"{key} ({match.group(0)})")
+    if "unknown" in said:
+        return Reading(Zero.UNCERTAIN, "units_metadata (unknown)")
     return Reading(Zero.ON_SCALE)
 
 

@@ -17,6 +17,7 @@ from rhodolite.errors import DataError
 from rhodolite.formats.text.csv.columns import split_title
 from rhodolite.formats.text.csv.dates import read_dates, stretches_of
 from rhodolite.formats.text.csv.table import Table, read_table
+from rhodolite.formats.text.csv.temperatures import tell_zero
 from rhodolite.formats.text.dates import Stretch, in_order, parse_date, time_variables
 from rhodolite.formats.text.phases import CALENDAR
 from rhodolite.model.cf.vocabulary import CALENDARS
@@ -79,6 +80,7 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
         raise DataError(f"{path}: {_ADVICE}. Its columns are {listed}.{hint}")
     else:
         variables = _one_value_a_row(table, calendar)
+    variables = [tell_zero(variable) for variable in variables]
     sites = any("cf_role" in variable.attributes for variable in variables)
     source = SourceFile(path, "CSV", path.stat().st_size)
     return Dataset(
