@@ -9,7 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, warn
-from rhodolite.formats.text.csv.reader import describe_sites, refuse_names_twice
+from rhodolite.formats.text.csv.places import describe_sites, refuse_names_twice
 from rhodolite.formats.text.csv.table import Table, read_table
 from rhodolite.model.variable import Variable
 

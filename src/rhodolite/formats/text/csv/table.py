@@ -64,6 +64,11 @@ class Table:
         """Return the table with some columns said to be coordinates."""
         return replace(self, roles={**self.roles, **roles})
 
+    def about_units(self, name: str) -> dict[str, str]:
+        """Return the attribute that says the units of a column; nothing where there are none."""
+        units = self.units.get(name)
+        return {"units": units} if units else {}
+
     def numbers(self, name: str) -> Array:
         """Return a column as float64, NaN where it is empty.
 
