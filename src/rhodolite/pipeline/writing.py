@@ -88,20 +88,27 @@ def write(
     for name, _ in parts:
         check_output(path.with_name(name), overwrite, inputs, chosen.kind)
     if len(parts) > 1:
-        # All at once, so that the parts share the passes over what they are made of.
-        engine.prepare([v.data for _, part in parts for v in part.variables.values()])
+        _prepare_together([part for _, part in parts], engine)
     kind = output_kind(path, layout)
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
-        in_folder = kind is OutputKind.MANY
+        whole, names = temporary, [path.name]
         for name, part in parts:
-            place = temporary.with_name(name) if in_folder else temporary
+            place = temporary
+            if kind is OutputKind.MANY:
+                place = temporary.with_name(name)
             chosen.write(add_provenance(part, origin), place, engine, layout)
-        whole = temporary.parent if in_folder else temporary
+        if kind is OutputKind.MANY:
+            whole = temporary.parent
+            names = sorted(file.name for file in whole.iterdir())
         written = size_on_disk(whole)
-        names = sorted(file.name for file in whole.iterdir()) if in_folder else []
     if origin is not None:
-        origin.tell([path.with_name(name) for name in names or [path.name]], dataset)
+        origin.tell([path.with_name(name) for name in names], dataset)
     return written
+
+
+def _prepare_together(parts: list[Dataset], engine: Engine) -> None:
+    """Compute all at once, so that the parts share the passes over what they are made of."""
+    engine.prepare([v.data for part in parts for v in part.variables.values()])
 
 
 def _refuse_input(dataset: Dataset, path: Path) -> None:

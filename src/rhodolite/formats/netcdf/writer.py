@@ -101,29 +101,32 @@ def _plan(
     )
     if variable.name not in dataset.axes.auxiliary and variable.shape:
         encoding = with_free_fill(variable, encoding, variant, engine)
-    itemsize = encoding.dtype.itemsize
     hdf5, numeric = variant.startswith("netcdf4"), encoding.dtype.kind in "fiu"
-    large = variable.data.size * itemsize > _SMALL and numeric
+    itemsize = encoding.dtype.itemsize
+    large = numeric and variable.data.size * itemsize > _SMALL
     chunks = None
     if large and hdf5:
         chunks = chunk_shape(variable, itemsize, dataset, layout.chunks)
-    # The library writes a variable named like a dimension that it does not describe under another
-    # name.
-    own_axis = variable.dimensions == (variable.name,)
-    plain_name = variable.name not in dataset.lengths or own_axis
-    values = None
-    if not (large and plain_name):
-        values = encoding.encode(engine.compute(variable.data))
-    compressed = layout.compression is not Compression.NONE
-    summed = layout.checksums and chunks is not None and not compressed
-    if values is not None and hdf5 and numeric and variable.shape and values.size:
-        growing = bool(unlimited_in(dataset, variant) & set(variable.dimensions))
-        summed = _is_summed(variable, dataset, values, layout, growing)
-        if growing or summed:
-            # Left to itself the library takes chunks of a single step along a dimension that can
-            # grow.
-            chunks = chunk_shape(variable, itemsize, dataset, None)
+    if large and _keeps_its_name(variable, dataset):
+        compressed = layout.compression is not Compression.NONE
+        summed = layout.checksums and chunks is not None and not compressed
+        return _Plan(variable, encoding, chunks, None, summed)
+    values = encoding.encode(engine.compute(variable.data))
+    if not (hdf5 and numeric and variable.shape and values.size):
+        return _Plan(variable, encoding, chunks, values)
+    growing = bool(unlimited_in(dataset, variant) & set(variable.dimensions))
+    summed = _is_summed(variable, dataset, values, layout, growing)
+    if growing or summed:
+        # Left to itself the library takes chunks of a single step along what can grow.
+        chunks = chunk_shape(variable, itemsize, dataset, None)
     return _Plan(variable, encoding, chunks, values, summed)
+
+
+def _keeps_its_name(variable: Variable, dataset: Dataset) -> bool:
+    """Return whether the library can write a variable again that is there; one that is named like a
+    dimension which it does not describe it puts under another name."""
+    own_axis = variable.dimensions == (variable.name,)
+    return own_axis or variable.name not in dataset.lengths
 
 
 def _is_summed(

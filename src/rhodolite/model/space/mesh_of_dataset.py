@@ -37,9 +37,13 @@ def mesh_of(dataset: Dataset) -> Mesh:
         return _curvilinear(dataset, *dataset.axes.curvilinear)
     latitude, longitude = dataset.need(Role.LATITUDE), dataset.need(Role.LONGITUDE)
     if latitude.dimension is None or longitude.dimension is None:
-        which = "latitude" if latitude.dimension is None else "longitude"
+        which, other = latitude, longitude
+        if latitude.dimension is not None:
+            which, other = longitude, latitude
+        advice = f"; summarise --over {other.name} takes what is there"
         raise DataError(
-            f"{dataset.label}: there is one {which} and no axis of it; this needs a grid"
+            f"{dataset.label}: {which.name} is a scalar coordinate, and this needs an axis of it"
+            f"{advice if other.dimension else ''}"
         )
     if not (joins_up(latitude) and joins_up(longitude)):
         return _of_single_cells(latitude, longitude)

@@ -216,15 +216,20 @@ def alike(
     """
     refuse_degrees_beside_angle(values)
     united = [value for value in values if not value.plain] or values[:1]
-    first = [value for value in united if value.constant is None] or united
+    variables = [value for value in united if value.constant is None]
+    chosen = (variables or united)[0]
     if sums and function == "+":
-        scales = [v for v in united if has_offset_zero(v.units) and not v.difference]
-        first = scales or first
-        _refuse_two_states(first[0], united)
-    chosen = first[0]
+        chosen = _first_on_scale(united) or chosen
+        _refuse_two_states(chosen, united)
     if not sums:
-        _refuse_mixed(function, [v for v in united if v.constant is None])
+        _refuse_mixed(function, variables)
     return [_like(function, value, chosen, convert, sums=sums) for value in values]
+
+
+def _first_on_scale(values: list[Value]) -> Value | None:
+    """Return the first temperature with an offset that is no difference."""
+    on_scale = (v for v in values if has_offset_zero(v.units) and not v.difference)
+    return next(on_scale, None)
 
 
 def _like(
