@@ -38,12 +38,10 @@ def join_like_the_first(datasets: Sequence[Dataset]) -> Dataset | None:
     if not all(alike(dataset) for dataset in datasets[1:]):
         return None
     numbers = [_floats(dataset, time.name) for dataset in datasets]
-    if not all(part.size and np.isfinite(part).all() for part in numbers):
+    order = _order_in_time(numbers)
+    if order is None:
         return None
-    order = sorted(range(len(datasets)), key=lambda at: numbers[at][0])
     datasets, numbers = [datasets[at] for at in order], [numbers[at] for at in order]
-    if any(b.min() <= a.max() for a, b in pairwise(numbers)):
-        return None
     variables = [
         _end_to_end(variable, datasets, time, numbers)
         for variable in first.variables.values()
@@ -52,6 +50,19 @@ def join_like_the_first(datasets: Sequence[Dataset]) -> Dataset | None:
     attributes = common_attributes(datasets)
     whole = datasets[0].with_variables(variables, files=files, attributes=attributes)
     return without_old_ranges(datasets, whole)
+
+
+def _order_in_time(numbers: list[Array]) -> list[int] | None:
+    """Return the order in which times follow each other; None where one has none or they
+    overlap."""
+    if not all(part.size and np.isfinite(part).all() for part in numbers):
+        return None
+    order = sorted(range(len(numbers)), key=lambda at: numbers[at][0])
+    follow = all(
+        numbers[before].max() < numbers[after].min()
+        for before, after in pairwise(order)
+    )
+    return order if follow else None
 
 
 def _end_to_end(

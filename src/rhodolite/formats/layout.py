@@ -138,35 +138,32 @@ def chunk_shape(
     """
     limit = max(1, _CHUNK_BYTES // itemsize)
     if use is None or variable.name in dataset.axes.auxiliary:
-        stored = variable.storage.chunks
-        if stored is None or len(stored) != len(variable.shape):
-            return _filled_from_last(variable.shape, limit)
-        chunks = [
-            max(1, min(c, n)) for c, n in zip(stored, variable.shape, strict=True)
-        ]
-        return (
-            _merge_chunks(chunks, variable.shape, limit)
-            if math.prod(chunks) * itemsize < _LEAST_BYTES
-            else tuple(chunks)
-        )
+        return _chunks_of_source(variable, itemsize, limit)
     time = dataset.coordinate(Role.TIME)
-    at = (
-        variable.dimensions.index(time.dimension)
-        if time and time.dimension in variable.dimensions
-        else None
-    )
+    at = None
+    if time is not None and time.dimension in variable.dimensions:
+        at = variable.dimensions.index(time.dimension)
     if use is ChunkUse.MAP or at is None:
         return _filled_from_last(variable.shape, limit, single=at)
     steps = variable.shape[at]
-    across = math.prod(n for axis, n in enumerate(variable.shape) if axis != at)
-    pieces = max(1.0, steps * across / limit)
-    length = (
-        min(steps, limit)
-        if use is ChunkUse.SERIES
-        else max(1, round(steps / math.sqrt(pieces)))
-    )
+    length = min(steps, limit)
+    if use is ChunkUse.BALANCED:
+        pieces = max(1.0, math.prod(variable.shape) / limit)
+        length = max(1, round(steps / math.sqrt(pieces)))
     rest = _even(variable.shape, at, max(1, limit // length))
-    return tuple(length if axis == at else rest[axis] for axis in range(len(rest)))
+    return (*rest[:at], length, *rest[at + 1 :])
+
+
+def _chunks_of_source(variable: Variable, itemsize: int, limit: int) -> tuple[int, ...]:
+    """Return the chunks that a variable had, put together where a choice has left little of
+    each."""
+    stored, shape = variable.storage.chunks, variable.shape
+    if stored is None or len(stored) != len(shape):
+        return _filled_from_last(shape, limit)
+    chunks = [max(1, min(c, n)) for c, n in zip(stored, shape, strict=True)]
+    if math.prod(chunks) * itemsize < _LEAST_BYTES:
+        return _merge_chunks(chunks, shape, limit)
+    return tuple(chunks)
 
 
 def arrays_to_prepare(

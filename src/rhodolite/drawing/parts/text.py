@@ -160,24 +160,26 @@ def period_text(axis: TimeAxis | None) -> str:
         phases = [_phase(*axis.to_dates(axis.bounds[at])) for at in (0, -1)]
         phase = phases[0] if len(axis) == 1 else f"mean of {phases[0]} to {phases[-1]}"
         return f"{phase}, {first.year} to {(last - datetime.timedelta(days=1)).year}"
-    first, last = axis.reference_dates[0], axis.reference_dates[-1]
-    unit = axis.resolution.unit
     if len(axis) == 1:
-        if (named := _named_period(axis)) is not None:
-            return named
-        return (
-            _day(first) if (first.hour, first.minute) == (12, 0) else format_date(first)
-        )
+        return _named_period(axis) or _moment(axis.reference_dates[0])
+    unit, counted = axis.resolution.unit, "steps"
+    if unit in ("month", "year", "day", "hour") and axis.resolution.count == 1:
+        counted = f"{unit}s"
+    first, last = (_in_unit(axis.reference_dates[at], unit) for at in (0, -1))
+    return f"mean of {len(axis):,} {counted}, {first} to {last}"
+
+
+def _moment(date: Any) -> str:
+    """Write a date, of noon the day alone."""
+    at_noon = (date.hour, date.minute) == (12, 0)
+    return _day(date) if at_noon else format_date(date)
+
+
+def _in_unit(date: Any, unit: str) -> str:
+    """Write an end of a stretch as finely as its steps are."""
     if unit in ("month", "year"):
-        ends = [f"{MONTH_TITLES[d.month - 1]} {d.year}" for d in (first, last)]
-    else:
-        ends = [_day(d) if unit == "day" else format_date(d) for d in (first, last)]
-    counted = (
-        f"{unit}s"
-        if unit in ("month", "year", "day", "hour") and axis.resolution.count == 1
-        else "steps"
-    )
-    return f"mean of {len(axis):,} {counted}, {ends[0]} to {ends[1]}"
+        return f"{MONTH_TITLES[date.month - 1]} {date.year}"
+    return _day(date) if unit == "day" else format_date(date)
 
 
 def _phase(first: Any, after: Any) -> str:

@@ -137,13 +137,8 @@ def _by_places(
     if not dimensions or any("" in column for column in columns):
         return None
     along = [list(dict.fromkeys(column)) for column in columns]
-    numbers = np.zeros([len(values) for values in along], dtype=int)
-    indices = [
-        [values.index(text) for text in column]
-        for values, column in zip(along, columns, strict=True)
-    ]
-    numbers[tuple(indices)] = [band.number for band in bands]
-    if numbers.size != len(bands) or not numbers.all():
+    numbers = _numbers_by_place(bands, columns, along)
+    if numbers is None:
         return None
     coordinates: list[Variable] = []
     for dimension, column, values in zip(dimensions, columns, along, strict=True):
@@ -151,6 +146,21 @@ def _by_places(
         labels = [bands[n].tags.get(dimension, column[n]) for n in firsts]
         coordinates += _axis(dimension, labels, values, file_tags)
     return BandGroup(name, numbers, tuple(dimensions), coordinates)
+
+
+def _numbers_by_place(
+    bands: Sequence[Band], columns: list[list[str]], along: list[list[str]]
+) -> Array | None:
+    """Return the number of the band at each place, whose texts stand in `columns`; None where the
+    bands do not fill the places `along` the dimensions one by one."""
+    numbers = np.zeros([len(values) for values in along], dtype=int)
+    indices = [
+        [values.index(text) for text in column]
+        for values, column in zip(along, columns, strict=True)
+    ]
+    numbers[tuple(indices)] = [band.number for band in bands]
+    filled = numbers.size == len(bands) and bool(numbers.all())
+    return numbers if filled else None
 
 
 def _dimensions(band: Band, file_tags: Mapping[str, str]) -> list[str]:

@@ -104,6 +104,9 @@ def parse_normal(text: str) -> Normal | None:
     return Normal(named, (first, int(match.group(2) or first)))
 
 
+_MINUTES_OF_DAY = 1440
+
+
 def parse_phase(text: str) -> Phase | None:
     """Return the phase that a text names, such as `January`, `DJF`, `5 March`, `06:00`, `JJA 06:00`
     or `year`; None where it names none.
@@ -113,15 +116,30 @@ def parse_phase(text: str) -> Phase | None:
         return None
     day, word, hour, minute = match.group("day", "word", "hour", "minute")
     clock = -1 if hour is None else int(hour) * 60 + int(minute)
-    if clock >= 1440 or (day is not None and not 1 <= int(day) <= 31):
+    if clock >= _MINUTES_OF_DAY:
         return None
+    if day is not None:
+        return _phase_of_day(int(day), word, clock)
     if word is None or word == "year":
-        return None if day is not None else Phase(1, 12, 0, clock)
+        return Phase(1, 12, 0, clock)
     try:
-        return Phase(month_number(word), 1, int(day or 0), clock)
+        return Phase(month_number(word), 1, 0, clock)
     except ValueError:
-        if day is not None or word != word.upper():
-            return None
+        return _phase_of_season(word, clock)
+
+
+def _phase_of_day(day: int, month: str | None, clock: int) -> Phase | None:
+    if month is None or not 1 <= day <= 31:
+        return None
+    try:
+        return Phase(month_number(month), 1, day, clock)
+    except ValueError:
+        return None
+
+
+def _phase_of_season(word: str, clock: int) -> Phase | None:
+    if word != word.upper():
+        return None
     try:
         season = Season.parse(word)
     except ValueError:
