@@ -57,11 +57,13 @@ def readable(dataset: Dataset) -> Iterator[Finding]:
             ("--set", f"{name}:calendar=standard"),
         )
     if counts_months(units) and str(calendar) != "360_day":
+        counted = units.split()[0]
+        taken = "365.2425 days" if counted.lower().startswith("year") else "30.44 days"
         yield warning(
             name,
-            f"counts {units.split()[0]}, which most programs take for twelfths of 365.2425 days",
+            f"counts {counted}, which most programs take for {taken} each",
             "CF 4.4",
-            advice="count days instead",
+            advice="rewriting the file counts days: rhodolite join FILE -o NEW.nc",
         )
 
 
