@@ -309,6 +309,28 @@ def test_bilinear_weights_on_two_dimensional_grids_are_exact_for_what_is_linear(
     assert np.degrees(np.arctan2(*there.T)) == pytest.approx(north, abs=0.02)
 
 
+@pytest.mark.parametrize("first", [0, 7, 30])
+def test_a_two_dimensional_grid_around_the_globe_has_no_seam(first, rng):
+    """Whichever column comes first; close to what the same cells give as a regular grid."""
+    plain, target = globe(10.0), globe(4.0, west=-180.0)
+    corners = corners_between(*plain.centres)
+    order = np.roll(np.arange(plain.shape[1]), first)
+    rolled = Mesh(
+        ("y", "x"),
+        *(part[:, order] for part in plain.centres),
+        corners=tuple(part[:, order] for part in corners),
+    )
+    field = rng.normal(size=plain.shape)
+    ours = values_on(rolled, bilinear(rolled, target), field[:, order], target)
+    expected = values_on(plain, bilinear(plain, target), field, target)
+    within = (
+        np.abs(target.centres[0]) < 60
+    )  # where great circles are near the parallels
+    assert np.abs(ours - expected)[within].max() < 0.1
+    nothing = bilinear(rolled, target).matrix.sum(axis=1)
+    np.testing.assert_allclose(nothing, 1, rtol=1e-9)
+
+
 def test_linear_weights_reach_over_the_seam_and_stop_at_the_edges():
     centres, edges = np.array([45.0, 135.0, 225.0, 315.0]), np.arange(0, 361, 90.0)
     weights = linear_weights(

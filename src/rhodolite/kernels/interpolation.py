@@ -128,6 +128,8 @@ def bilinear_in_quads(
     wanted_latitudes: Array,
     wanted_longitudes: Array,
     near: Array,
+    *,
+    closed: bool = False,
 ) -> sparse.csr_array:
     """Return the weights of the four centres that enclose each place on a two-dimensional grid.
 
@@ -138,6 +140,8 @@ def bilinear_in_quads(
     wanted_latitudes, wanted_longitudes : ndarray, shape (m,)
     near : ndarray of int, shape (m,)
         For each place the number of the nearest centre.
+    closed : bool
+        Whether the first column follows on the last, as on a grid around the globe.
 
     Returns
     -------
@@ -160,15 +164,12 @@ def bilinear_in_quads(
     for down in (-1, 0):
         for left in (-1, 0):
             top, west = j + down, i + left
-            cells_inside = np.flatnonzero(
-                ~done
-                & (top >= 0)
-                & (top < rows - 1)
-                & (west >= 0)
-                & (west < columns - 1)
-            )
+            has_four = (top >= 0) & (top < rows - 1)
+            if not closed:
+                has_four &= (west >= 0) & (west < columns - 1)
+            cells_inside = np.flatnonzero(has_four & ~done)
             corners = [
-                (top[cells_inside] + a, west[cells_inside] + b)
+                (top[cells_inside] + a, (west[cells_inside] + b) % columns)
                 for a, b in ((0, 0), (0, 1), (1, 0), (1, 1))
             ]
             points = np.stack(

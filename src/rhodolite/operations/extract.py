@@ -22,6 +22,7 @@ from rhodolite.operations.sites.placement import (
     SITE,
     cells_as_sites,
     check_data,
+    closest_cells,
     distance_to_cells,
     heaviest_cells,
     place_sites,
@@ -111,7 +112,10 @@ class Extract(Operation):
         on_grid = [v for v in dataset.fields if self._takes(v) and _on_grid(v, mesh)]
         if on_grid:
             cells = check_data(self.points, mesh, weights, on_grid[0], self.search)
-        distance = distance_to_cells(self.points, mesh, cells)
+        closest = cells
+        if self._interpolates:  # the cell that weighs most may not be the nearest
+            closest = InMemory(closest_cells(self.points, mesh))
+        distance = distance_to_cells(self.points, mesh, closest)
         described = [*(self.points.described or ()), distance]
         return self._put_at_sites(
             dataset, mesh, weights, described, cells if on_grid else None

@@ -10,6 +10,7 @@ from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
 from rhodolite.kernels.interpolation import bilinear_in_quads, linear_weights, nearest
 from rhodolite.kernels.slope_matrix import slopes
+from rhodolite.kernels.sphere import great_circle
 from rhodolite.kernels.triangles import linear_in_triangles
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.space.cell_lists import ROW
@@ -21,6 +22,8 @@ if TYPE_CHECKING:
     from scipy import sparse
 
 _TURN = 2 * np.pi
+_BESIDE = 1.6
+"""Times the usual distance of neighbours within which columns lie beside each other."""
 _ROUNDING = 1e-11
 """Part of the moment of a cell about its edge that rounding can leave of none."""
 
@@ -245,8 +248,21 @@ def _bilinear_in_quads(source: Mesh, target: Mesh) -> Weights:
     north, east = (part.reshape(-1) for part in target.centres)
     latitudes, longitudes = (part.reshape(-1) for part in source.centres)
     cells, _ = nearest(latitudes, longitudes, north, east)
-    matrix = bilinear_in_quads(*source.centres, north, east, cells[:, 0])
+    closed = _columns_close(*source.centres)
+    matrix = bilinear_in_quads(*source.centres, north, east, cells[:, 0], closed=closed)
     return Weights(_with_rim(matrix, nearest_cells(source, target).matrix))
+
+
+def _columns_close(latitudes: Array, longitudes: Array) -> bool:
+    """Return whether the last column of a two-dimensional grid lies beside the first, in half of
+    the rows or more; one that repeats the first needs no neighbour."""
+    if latitudes.shape[1] < 3:
+        return False
+    following = np.roll(latitudes, -1, axis=1), np.roll(longitudes, -1, axis=1)
+    apart = great_circle(latitudes, longitudes, *following)
+    usual = np.nanmedian(apart[:, :-1], axis=1)
+    across = apart[:, -1]
+    return bool(np.mean((across > 0) & (across < _BESIDE * usual)) >= 0.5)
 
 
 def _linear_in_triangles(source: Mesh, target: Mesh) -> Weights:

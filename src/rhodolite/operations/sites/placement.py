@@ -72,6 +72,14 @@ def place_sites(sites: Sites, mesh: Mesh, *, interpolate: bool) -> Weights:
     return weights
 
 
+def closest_cells(sites: Sites, mesh: Mesh) -> Array:
+    """Return the number of the cell with the nearest centre for each site; -1 where there is
+    none."""
+    placed = np.isfinite(sites.latitudes) & np.isfinite(sites.longitudes)
+    places = cells_at(sites.latitudes[placed], sites.longitudes[placed])
+    return heaviest_cells(_spread_rows(nearest_cells(mesh, places), placed))
+
+
 def _name_those_outside(sites: Sites, mesh: Mesh, outside: Array, lost: int) -> None:
     """Warn of sites that lie outside the grid, or refuse them where none is left."""
     north, east = sites.latitudes, sites.longitudes
