@@ -124,9 +124,8 @@ class Extract(Operation):
     def _take_box(self, dataset: Dataset) -> Dataset:
         part = as_one_row(Subset(lat=self.lat, lon=self.lon)(dataset))
         inside = None
-        if (
-            part.axes.curvilinear
-        ):  # the block that holds the box has cells outside of it
+        if part.axes.curvilinear:
+            # The block of cells that holds the box has others outside of it.
             inside = cells_within(part, self.lat, self.lon)
         mesh = mesh_of(part)
         weights, described = cells_as_sites(mesh, inside)

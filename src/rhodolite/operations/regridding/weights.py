@@ -260,9 +260,10 @@ def _columns_close(latitudes: Array, longitudes: Array) -> bool:
         return False
     following = np.roll(latitudes, -1, axis=1), np.roll(longitudes, -1, axis=1)
     apart = great_circle(latitudes, longitudes, *following)
-    usual = np.nanmedian(apart[:, :-1], axis=1)
-    across = apart[:, -1]
-    return bool(np.mean((across > 0) & (across < _BESIDE * usual)) >= 0.5)
+    apart = apart[np.isfinite(apart).all(axis=1)]  # some grids leave cells on land out
+    across, usual = apart[:, -1], np.median(apart[:, :-1], axis=1)
+    beside = (across > 0) & (across < _BESIDE * usual)
+    return beside.size > 0 and float(beside.mean()) >= 0.5
 
 
 def _linear_in_triangles(source: Mesh, target: Mesh) -> Weights:
