@@ -496,6 +496,23 @@ def test_times_without_regular_steps_stay_as_they_are():
         np.testing.assert_array_equal(normalise(data).time.numbers, times)
 
 
+def test_limits_of_times_in_figures_are_counted_as_the_times_are(tmp_path):
+    """A month that is stamped within January and begins in the year before."""
+    with netCDF4.Dataset(tmp_path / "in.nc", "w") as file:
+        for name, size in (("time", 2), ("b", 2)):
+            file.createDimension(name, size)
+        time = file.createVariable("time", "f8", ("time",))
+        time.setncatts({"units": "day as %Y%m%d.%f", "bounds": "ends"})
+        time[:] = [20010101.0, 20010115.0]
+        ends = file.createVariable("ends", "f8", ("time", "b"))
+        ends[:] = [[20001225.5, 20010108.5], [20010108.5, 20010122.5]]
+        file.createVariable("tas", "f4", ("time",)).units = "K"
+        file["tas"][:] = 1
+    data = rhodolite.read(tmp_path / "in.nc")
+    assert str(data["time"].units) == "days since 2001-01-01"
+    np.testing.assert_array_equal(data["ends"].values(), [[-6.5, 7.5], [7.5, 21.5]])
+
+
 def test_calendar_months_are_written_as_days(tmp_path):
     """With bounds, which have the units of their coordinate; read by the library for dates."""
     with netCDF4.Dataset(tmp_path / "in.nc", "w") as file:

@@ -67,7 +67,7 @@ def test_classes_are_those_of_the_cell_and_have_no_mean(tmp_path):
     between = run_here(
         *words[:4], "--method", "bilinear", "-o", "b.nc", folder=tmp_path
     )
-    assert "no mean of words or classes: ground" in between.err
+    assert "no mean of classes: ground" in between.err
 
 
 @pytest.mark.slow

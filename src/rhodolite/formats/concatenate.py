@@ -151,7 +151,7 @@ def _refuse_overlap(
 
 
 def _refuse_bounds_of_some(datasets: list[Dataset]) -> None:
-    without = [d.label for d in datasets if d.need(Role.TIME).bounds is None]
+    without = [d.label for d in datasets if d.need(Role.TIME).bounds_variable is None]
     if without and len(without) < len(datasets):
         raise DataError(
             f"{without[0]} has no bounds of time, and others have; give it some, from where in "

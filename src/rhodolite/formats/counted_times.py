@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import cftime
 import numpy as np
 
-from rhodolite.arrays import InMemory, read_small
+from rhodolite.arrays import Array, InMemory, read_small
 from rhodolite.errors import DataError
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_units import (
@@ -48,19 +48,33 @@ def _coordinates_of_limits(dataset: Dataset) -> Mapping[str, Variable]:
 def _with_days(
     dataset: Dataset, variable: Variable, coordinate: Variable | None
 ) -> Variable:
+    """Return a variable in days where it counts otherwise; limits since the date from which their
+    coordinate is counted."""
     about = variable if variable.units or coordinate is None else coordinate
     units = about.units or ""
     calendar = str(about.attributes.get("calendar", "standard")).lower()
     if units.lower() == _FIGURES:
-        return _days_of_figures(dataset, variable, calendar)
-    if counts_months(units) and calendar != _EVEN_MONTHS:
-        return _days_of_months(variable, units, calendar)
-    return variable
+        since = f"days since {int(_numbers(about).min() // 10000):04d}-01-01"
+        days: Array | None = _days_of_figures(dataset, variable, since, calendar)
+    elif counts_months(units) and calendar != _EVEN_MONTHS:
+        since = f"days since {units.lower().partition(' since ')[2].strip()}"
+        days = _days_of_months(variable, units, since, calendar)
+    else:
+        return variable
+    if days is None:
+        return variable
+    counted = variable.replace(data=InMemory(days), missing=None, storage=Storage())
+    return counted.edit(units=since, calendar=calendar) if variable.units else counted
 
 
-def _days_of_figures(dataset: Dataset, variable: Variable, calendar: str) -> Variable:
-    stamps = read_small(variable.data).astype(np.float64)
-    units = f"days since {int(stamps.min() // 10000):04d}-01-01"
+def _numbers(variable: Variable) -> Array:
+    return read_small(variable.floats()).astype(np.float64)
+
+
+def _days_of_figures(
+    dataset: Dataset, variable: Variable, since: str, calendar: str
+) -> Array:
+    stamps = _numbers(variable)
     days = np.floor(stamps).astype(np.int64)
     try:
         dates = [
@@ -73,22 +87,19 @@ def _days_of_figures(dataset: Dataset, variable: Variable, calendar: str) -> Var
         raise DataError(
             f"{dataset.label}: {variable.name} holds a number that is not a date: {error}"
         ) from None
-    whole = np.asarray(cftime.date2num(dates, units, calendar)).reshape(days.shape)
-    numbers = InMemory(whole + (stamps - days))
-    return variable.edit(units=units, calendar=calendar).replace(data=numbers)
+    whole = np.asarray(cftime.date2num(dates, since, calendar)).reshape(days.shape)
+    return np.asarray(whole + (stamps - days))
 
 
-def _days_of_months(variable: Variable, units: str, calendar: str) -> Variable:
-    """Return times in days; as they are where they cannot be read, which is said where they are
-    needed."""
-    numbers = read_small(variable.floats()).astype(np.float64)
+def _days_of_months(
+    variable: Variable, units: str, since: str, calendar: str
+) -> Array | None:
+    """Return times in days; None where they cannot be read, which is said where they are needed."""
+    numbers = _numbers(variable)
     if not np.isfinite(numbers).all():
-        return variable
-    since = f"days since {units.lower().partition(' since ')[2].strip()}"
+        return None
     try:
         ticks = read_time_units(units, calendar).to_ticks(numbers)
-        days = read_time_units(since, calendar).from_ticks(ticks)
+        return read_time_units(since, calendar).from_ticks(ticks)
     except (ValueError, DataError):
-        return variable
-    counted = variable.replace(data=InMemory(days), missing=None, storage=Storage())
-    return counted.edit(units=since) if variable.units else counted
+        return None

@@ -167,20 +167,12 @@ def bilinear_in_quads(
             has_four = (top >= 0) & (top < rows - 1)
             if not closed:
                 has_four &= (west >= 0) & (west < columns - 1)
-            cells_inside = np.flatnonzero(has_four & ~done)
-            corners = [
-                (top[cells_inside] + a, (west[cells_inside] + b) % columns)
-                for a, b in ((0, 0), (0, 1), (1, 0), (1, 1))
-            ]
-            points = np.stack(
-                [_touching(centres[c], places[cells_inside]) for c in corners], axis=1
+            chosen = np.flatnonzero(has_four & ~done)
+            inside, cells, parts = _weigh_in_quads(
+                centres, places[chosen], top[chosen], west[chosen]
             )
-            u, v, inside = _inverse(points)
-            settled = cells_inside[inside]
+            settled = chosen[inside]
             done[settled] = True
-            u, v = u[inside], v[inside]
-            parts = np.stack([(1 - u) * (1 - v), u * (1 - v), (1 - u) * v, u * v])
-            cells = np.stack([r[inside] * columns + c[inside] for r, c in corners])
             entries.append((np.tile(settled, 4), cells.reshape(-1), parts.reshape(-1)))
     joined = [np.concatenate([entry[at] for entry in entries]) for at in range(3)]
     matrix = sparse.csr_array(
@@ -188,6 +180,24 @@ def bilinear_in_quads(
     )
     matrix.eliminate_zeros()
     return matrix
+
+
+def _weigh_in_quads(
+    centres: Array, places: Array, top: Array, west: Array
+) -> tuple[Array, Array, Array]:
+    """Return which places lie within the four centres from a row and column on, and of these the
+    numbers and the weights of the centres, shape (4, places inside)."""
+    columns = centres.shape[1]
+    corners = [
+        (top + down, (west + right) % columns)
+        for down, right in ((0, 0), (0, 1), (1, 0), (1, 1))
+    ]
+    points = np.stack([_touching(centres[c], places) for c in corners], axis=1)
+    u, v, inside = _inverse(points)
+    u, v = u[inside], v[inside]
+    parts = np.stack([(1 - u) * (1 - v), u * (1 - v), (1 - u) * v, u * v])
+    cells = np.stack([row[inside] * columns + col[inside] for row, col in corners])
+    return inside, cells, parts
 
 
 def _touching(vectors: Array, places: Array) -> Array:

@@ -119,7 +119,7 @@ def shares(weight: Array, more: Array) -> tuple[Array, Array]:
         Sum of weights of the second part.
     """
     total = weight + more
-    share = np.divide(more, total, out=np.zeros(np.shape(total)), where=total > 0)
+    share = more / np.where(total > 0, total, 1)  # 0 of nothing
     return share, weight * share
 
 

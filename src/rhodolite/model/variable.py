@@ -175,11 +175,15 @@ class Variable:
         values : LazyArray
             Floating-point numbers, NaN where values are missing.
         dimensions : tuple of str, optional
-            Names of the axes; those of the variable where they stay.
+            Names of the axes, of other cells; left out where the values lie on the same.
         """
         whole = self.classes and self.data.dtype.kind in "iu"
         mark = self._mark_of_classes() if whole else None
-        storage = replace(self.storage, chunks=None)
+        storage = self.storage
+        if dimensions is not None:
+            storage = replace(storage, chunks=None)
+            if self.data.dtype.kind == "f":  # their packing was made for other values
+                storage = Storage(dtype=storage.dtype)
         if mark is not None:
             dtype = self.data.dtype
             values = Mapped(values, _ToInteger(mark, dtype), dtype)

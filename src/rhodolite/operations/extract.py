@@ -13,7 +13,7 @@ from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import LatitudeRange, LongitudeRange
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.sites import Sites
 from rhodolite.operations.regridding.remapped_array import Weights
@@ -167,9 +167,12 @@ class Extract(Operation):
             data = SiteArray(variable.floats(), axes, weights, cells, moved)
             sites[variable.name] = [_describe_series(variable, mesh, data, labels)]
         if left:
-            warn(
-                f"left out, since there is no mean of words or classes: {', '.join(left)}"
+            why = (
+                "there is no mean of classes"
+                if self._interpolates
+                else "they hold words"
             )
+            warn(f"left out, since {why}: {', '.join(left)}")
         if not sites:
             raise DataError(
                 f"{dataset.label}: no variable of numbers runs along "
@@ -200,8 +203,6 @@ def _describe_series(
     remaining = [name for name in variable.dimensions if name not in mesh.dimensions]
     result = drop_stale(variable, "coordinates", "grid_mapping")
     result = result.with_floats(data, (SITE, *remaining))
-    if variable.numeric:
-        result = result.replace(storage=Storage(dtype=variable.storage.dtype))
     for name in [*str(variable.attributes.get("coordinates", "")).split(), *labels]:
         result = list_coordinate(result, name)
     return result

@@ -16,7 +16,7 @@ from rhodolite.model.space.cell_lists import as_list, as_one_row, is_cell_list
 from rhodolite.model.space.earth_figure import EarthFigure
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.grid_step import GridStep
 from rhodolite.operations.parameters.other_dataset import OtherDataset
@@ -284,10 +284,7 @@ def _remap(
     )
     dimensions = tuple(new.get(name, name) for name in variable.dimensions)
     described_anew = _with_new_references(variable, target, method, described)
-    result = described_anew.with_floats(remapped, dimensions)
-    if variable.data.dtype.kind == "f":
-        result = result.replace(storage=Storage(dtype=variable.storage.dtype))
-    return result
+    return described_anew.with_floats(remapped, dimensions)
 
 
 def _with_new_references(

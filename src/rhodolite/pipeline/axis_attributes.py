@@ -5,24 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 from rhodolite.model.axes import Role
-from rhodolite.model.cf.vocabulary import REFERENCES
+from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS, REFERENCES
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convertible, is_pressure
 from rhodolite.model.variable import Variable
 
 _ABOUT: dict[Role, dict[str, str]] = {
-    Role.LATITUDE: {
-        "standard_name": "latitude",
-        "long_name": "latitude",
-        "units": "degrees_north",
-        "axis": "Y",
-    },
-    Role.LONGITUDE: {
-        "standard_name": "longitude",
-        "long_name": "longitude",
-        "units": "degrees_east",
-        "axis": "X",
-    },
+    Role.LATITUDE: {**ABOUT_POSITIONS["lat"], "axis": "Y"},
+    Role.LONGITUDE: {**ABOUT_POSITIONS["lon"], "axis": "X"},
     Role.TIME: {"standard_name": "time", "long_name": "time", "axis": "T"},
     Role.LEVEL: {"axis": "Z"},
 }

@@ -90,17 +90,15 @@ def write(
     if len(parts) > 1:
         _prepare_together([part for _, part in parts], engine)
     kind = output_kind(path, layout)
+    in_folder = kind is OutputKind.MANY
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
-        whole, names = temporary, [path.name]
         for name, part in parts:
-            place = temporary
-            if kind is OutputKind.MANY:
-                place = temporary.with_name(name)
+            place = temporary.with_name(name) if in_folder else temporary
             chosen.write(add_provenance(part, origin), place, engine, layout)
-        if kind is OutputKind.MANY:
-            whole = temporary.parent
+        whole = temporary.parent if in_folder else temporary
+        written, names = size_on_disk(whole), [path.name]
+        if in_folder:
             names = sorted(file.name for file in whole.iterdir())
-        written = size_on_disk(whole)
     if origin is not None:
         origin.tell([path.with_name(name) for name in names], dataset)
     return written

@@ -11,6 +11,7 @@ import numpy as np
 from rhodolite.arrays import Array, LazyArray, Region, read_small
 from rhodolite.errors import DataError, warn
 from rhodolite.kernels.sphere import from_rotated
+from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
@@ -94,22 +95,10 @@ def _mapping(dataset: Dataset, axes: dict[str, Variable]) -> Variable | None:
 def _position(
     name: str, x: Variable, y: Variable, mapping: Variable, label: str
 ) -> Variable:
-    about = {
-        "lat": {
-            "standard_name": "latitude",
-            "long_name": "latitude",
-            "units": "degrees_north",
-        },
-        "lon": {
-            "standard_name": "longitude",
-            "long_name": "longitude",
-            "units": "degrees_east",
-        },
-    }[name]
     array = PositionArray(
         _in_base_units(x), _in_base_units(y), dict(mapping.attributes), name, label
     )
-    return Variable(name, (y.name, x.name), array, about)
+    return Variable(name, (y.name, x.name), array, ABOUT_POSITIONS[name])
 
 
 def _in_base_units(axis: Variable) -> Array:

@@ -40,18 +40,11 @@ class Spread(Statistic):
             gathered.weight[group] += weight
 
     def _take_single(self, gathered: Gathered, group: int, values: Array) -> None:
-        """Add one step, as `_merge` does more, without what its own mean and spread would cost: the
-        days of a year are each of another group."""
-        count = gathered.count[group]
-        shift = values - gathered.parts["mean"][group]
-        present = ~np.isnan(shift)
-        if not present.all():
-            shift = np.where(present, shift, 0.0)
-        share = 1.0 / (count + 1)
-        between = count * share
-        gathered.parts["mean"][group] += shift * share
-        shift *= shift
-        gathered.parts["squares"][group] += shift * between
+        """Add one step, whose mean is itself and whose spread is none: the days of a year are each
+        of another group."""
+        present = ~np.isnan(values)
+        mean = values if present.all() else np.where(present, values, 0.0)
+        self._merge(gathered, group, present, mean, 0.0)
         gathered.count[group] += present
 
     def combine(
@@ -67,7 +60,12 @@ class Spread(Statistic):
         )
 
     def _merge(
-        self, into: Gathered, at: Any, weight: Array, mean: Array, squares: Array
+        self,
+        into: Gathered,
+        at: Any,
+        weight: Array,
+        mean: Array,
+        squares: Array | float,
     ) -> None:
         share, between = shares(into.total_weight[at], weight)
         shift = mean - into.parts["mean"][at]

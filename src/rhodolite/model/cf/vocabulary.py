@@ -5,6 +5,8 @@ Each list stands here once. Formulas and rules about them are where they are use
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 NAME_LISTS = ("coordinates", "ancillary_variables")
 """Attributes that list names of variables (CF 3.4 and 5)."""
 
@@ -69,3 +71,16 @@ TEXT_ATTRIBUTES = frozenset(
     }
 )
 """Attributes that are text, whatever a file holds."""
+ABOUT_POSITIONS: Mapping[str, Mapping[str, str]] = {
+    "lat": {
+        "standard_name": "latitude",
+        "long_name": "latitude",
+        "units": "degrees_north",
+    },
+    "lon": {
+        "standard_name": "longitude",
+        "long_name": "longitude",
+        "units": "degrees_east",
+    },
+}
+"""What coordinates of latitude and longitude say of themselves (CF 4.1, 4.2)."""

@@ -37,13 +37,10 @@ def mesh_of(dataset: Dataset) -> Mesh:
         return _curvilinear(dataset, *dataset.axes.curvilinear)
     latitude, longitude = dataset.need(Role.LATITUDE), dataset.need(Role.LONGITUDE)
     if latitude.dimension is None or longitude.dimension is None:
-        which, other = latitude, longitude
-        if latitude.dimension is not None:
-            which, other = longitude, latitude
-        advice = f"; summarise --over {other.name} takes what is there"
+        scalar = latitude if latitude.dimension is None else longitude
         raise DataError(
-            f"{dataset.label}: {which.name} is a scalar coordinate, and this needs an axis of it"
-            f"{advice if other.dimension else ''}"
+            f"{dataset.label}: {scalar.name} is a scalar coordinate, and this needs an axis of it; "
+            "summarise --over lat or --over lon goes along the other alone"
         )
     if not (joins_up(latitude) and joins_up(longitude)):
         return _of_single_cells(latitude, longitude)

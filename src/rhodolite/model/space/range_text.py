@@ -9,6 +9,7 @@ from typing import Any, Self
 
 import numpy as np
 
+from rhodolite.arrays import Array
 from rhodolite.model.time.period_text import split_range
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.aliases import read_typed_units
@@ -245,11 +246,16 @@ def format_latitude(value: float) -> str:
     return f"{abs(value):.6g}{'S' if value < 0 else 'N'}"
 
 
+def within_a_turn(longitudes: Array) -> Array:
+    """Return degrees east from -180 to 360, as either convention has them."""
+    beyond = (longitudes < -180) | (longitudes > 360)
+    return np.where(beyond, longitudes % 360, longitudes)
+
+
 def format_longitude(value: float) -> str:
     """Write a longitude with its hemisphere, such as 21.9W; beyond 180 as it is, such as 200E, and
     beyond a whole turn, as blocks across the seam are counted, without it: 35E for 395."""
-    if not -180 <= value <= 360:
-        value %= 360
+    value = float(within_a_turn(np.asarray(value)))
     return f"{abs(value):.6g}{'W' if value < 0 else 'E'}"
 
 

@@ -206,9 +206,7 @@ def mask_cells(
     if not along or not (variable.numeric or variable.classes):
         return variable
     values = MaskedArray(variable.floats(), inside, variable.dimensions, dimensions)
-    if variable.classes:
-        return variable.with_floats(values)
-    return variable.replace(data=values, missing=None)
+    return variable.with_floats(values)
 
 
 class MaskedArray(LazyArray):

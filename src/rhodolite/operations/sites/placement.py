@@ -25,7 +25,11 @@ from rhodolite.errors import DataError, warn
 from rhodolite.kernels.interpolation import nearest
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
-from rhodolite.model.space.range_text import format_latitude, format_longitude
+from rhodolite.model.space.range_text import (
+    format_latitude,
+    format_longitude,
+    within_a_turn,
+)
 from rhodolite.model.variable import Variable
 from rhodolite.operations.parameters.sites import Sites
 from rhodolite.operations.regridding.remapped_array import Weights
@@ -292,8 +296,7 @@ def cells_as_sites(
     """Return every cell, or those `inside`, as a site of its own, named by its position."""
     chosen = np.arange(mesh.size) if inside is None else np.flatnonzero(inside)
     north, east = (part.reshape(-1)[chosen] for part in mesh.centres)
-    # A block across the seam counts on, which no table of sites does.
-    east = np.where(east >= 360, east - 360, np.where(east < -180, east + 360, east))
+    east = within_a_turn(east)  # beyond which a block across the seam counts on
     names = np.array(
         [
             f"{format_latitude(round(y, 4))} {format_longitude(round(x, 4))}"

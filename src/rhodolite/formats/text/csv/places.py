@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -11,21 +11,10 @@ import pandas
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
 from rhodolite.formats.text.csv.table import Table
+from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS
 from rhodolite.model.space.range_text import parse_latitude, parse_longitude
 from rhodolite.model.variable import Variable
 
-SPACE = {
-    "lat": {
-        "standard_name": "latitude",
-        "long_name": "latitude",
-        "units": "degrees_north",
-    },
-    "lon": {
-        "standard_name": "longitude",
-        "long_name": "longitude",
-        "units": "degrees_east",
-    },
-}
 _IDENTITY = {"cf_role": "timeseries_id", "long_name": "name of the site"}
 
 
@@ -104,9 +93,9 @@ def _describe_site(
     sites: Table, name: str, role: str | None, *, placed: bool
 ) -> Variable:
     """Return a column of what describes sites; `placed` says whether all have a position."""
-    if role is not None and role in SPACE:
+    if role is not None and role in ABOUT_POSITIONS:
         degrees = InMemory(degrees_of(sites, role, placed=placed))
-        return Variable(role, ("site",), degrees, SPACE[role])
+        return Variable(role, ("site",), degrees, ABOUT_POSITIONS[role])
     if role == "site" or not sites.is_numeric(name):
         words = InMemory(sites.cells[name].to_numpy(dtype=object))
         return Variable(name, ("site",), words, _IDENTITY if role == "site" else {})
@@ -121,13 +110,13 @@ def attach(described: Sequence[Variable]) -> dict[str, Any]:
         v.name
         for v in described
         if v.dimensions == ("site",)
-        and (v.name in SPACE or v.data.dtype.kind not in "fiu")
+        and (v.name in ABOUT_POSITIONS or v.data.dtype.kind not in "fiu")
     ]
     return {"coordinates": " ".join(names)} if names else {}
 
 
 def coordinate_of(
-    table: Table, name: str, values: Array, about: dict[str, Any]
+    table: Table, name: str, values: Array, about: Mapping[str, Any]
 ) -> Variable:
     return Variable(
         name, (name,), InMemory(values), {**table.about_units(name), **about}

@@ -13,7 +13,6 @@ import pandas
 from rhodolite.arrays import Array, InMemory
 from rhodolite.formats.text.csv.columns import split_title
 from rhodolite.formats.text.csv.places import (
-    SPACE,
     attach,
     coordinate_of,
     degrees_of,
@@ -24,6 +23,7 @@ from rhodolite.formats.text.csv.places import (
 )
 from rhodolite.formats.text.csv.table import Table
 from rhodolite.formats.text.dates import Stretch, time_variables
+from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS
 from rhodolite.model.space.range_text import parse_longitude
 from rhodolite.model.variable import Variable
 
@@ -94,8 +94,8 @@ def one_latitude_a_row(table: Table, longitudes: list[float]) -> list[Variable]:
     names = [name for name in table.cells.columns if name != table.roles["lat"]]
     values = np.stack([table.numbers(name) for name in names], axis=1)
     return [
-        coordinate_of(table, "lat", latitudes, SPACE["lat"]),
-        coordinate_of(table, "lon", np.array(longitudes), SPACE["lon"]),
+        coordinate_of(table, "lat", latitudes, ABOUT_POSITIONS["lat"]),
+        coordinate_of(table, "lon", np.array(longitudes), ABOUT_POSITIONS["lon"]),
         Variable(_name_of_file(table.path), ("lat", "lon"), InMemory(values)),
     ]
 

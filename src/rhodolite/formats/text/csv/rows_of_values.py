@@ -12,7 +12,6 @@ from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
 from rhodolite.formats.text.csv.dates import stretches_of
 from rhodolite.formats.text.csv.places import (
-    SPACE,
     coordinate_of,
     degrees_of,
     describe_sites,
@@ -23,6 +22,7 @@ from rhodolite.formats.text.csv.places import (
 )
 from rhodolite.formats.text.csv.table import Table
 from rhodolite.formats.text.dates import in_order, time_variables
+from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS
 from rhodolite.model.variable import Variable
 
 
@@ -115,7 +115,7 @@ def _axes_of(table: Table, calendar: str) -> _Axes:
     if is_grid(table):
         for role in ("lat", "lon"):
             degrees, places = np.unique(degrees_of(table, role), return_inverse=True)
-            coordinate = coordinate_of(table, role, degrees, SPACE[role])
+            coordinate = coordinate_of(table, role, degrees, ABOUT_POSITIONS[role])
             axes.add(role, degrees.size, places, [coordinate])
     elif roles.keys() & {"lat", "lon", "site"}:
         keys = [roles[role] for role in ("site", "lat", "lon") if role in roles]
