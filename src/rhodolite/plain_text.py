@@ -1,7 +1,8 @@
-"""Sizes and tables as text, and what must not reach a terminal as it is."""
+"""Numbers, sizes and tables as text, and what must not reach a terminal as it is."""
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Sequence
 from typing import Any
@@ -44,7 +45,21 @@ def is_number(text: str) -> bool:
 
 def write_number(value: float) -> str:
     """Return a number in the fewest digits that are read back as the same number."""
-    return repr(float(value)).removesuffix(".0")
+    return repr(shorten_number(value)).removesuffix(".0")
+
+
+def shorten_number(value: Any) -> float:
+    """Return a value as the number of fewest digits that its own precision reads back as the same.
+
+    A value of single precision that was 278.61 is 278.60998535... when it is widened; whoever
+    reads it asks for 278.61.
+    """
+    return float(str(value))
+
+
+def number_or_none(value: Any) -> float | None:
+    """Return a value in the digits of its own precision; None for one that is missing."""
+    return shorten_number(value) if math.isfinite(value) else None
 
 
 def align_columns(rows: Sequence[Sequence[str]]) -> list[str]:

@@ -331,6 +331,18 @@ def test_values_as_text_and_descriptions(server):
     assert body.decode().splitlines()[-3].startswith("[0][0], ")
 
 
+def test_a_value_has_the_same_digits_in_every_answer(server, folder):
+    """Those of its single precision, whoever tells it."""
+    with netCDF4.Dataset(folder / "maps.nc") as local:
+        text = str(local["tas"][35, 5, 1])
+    columns = server.get("/dap/maps.ascii?tas.tas[35][5][1]")[2].decode()
+    assert columns.splitlines()[-2].endswith(f", {text}")
+    place = {"I": "20", "J": "5", "REQUEST": "GetFeatureInfo", "QUERY_LAYERS": "tas"}
+    assert f"value: {text}\n" in wms(server, **place)[2].decode()
+    _, _, rows = edr(server, "position", coords="POINT(40 40)", f="CSV")
+    assert rows.decode().splitlines()[-1].endswith(f",{text}")
+
+
 @pytest.mark.parametrize(
     ("path", "status", "said"),
     [

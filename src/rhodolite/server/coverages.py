@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import json
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -14,7 +13,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.model.axes import Role
-from rhodolite.plain_text import write_number
+from rhodolite.plain_text import number_or_none, write_number
 from rhodolite.server.asked import CRS84, EPSG_4326
 from rhodolite.server.layers import Layer
 from rhodolite.server.limits import Refused
@@ -119,7 +118,7 @@ def _cover_layer(
                 "dataType": "float",
                 "axisNames": names,
                 "shape": shape,
-                "values": [_number(value) for value in values.reshape(-1)],
+                "values": [number_or_none(value) for value in values.reshape(-1)],
             }
         },
     }
@@ -174,7 +173,9 @@ def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
             f"{part.layer.variable.name} is on a grid of two-dimensional positions, which "
             "CoverageJSON has no grid for; ask for f=CSV, or over=area",
         )
-    east, north = (map(_number, part) for part in (longitudes[0], latitudes[:, 0]))
+    east, north = (
+        map(number_or_none, part) for part in (longitudes[0], latitudes[:, 0])
+    )
     return list(east), list(north)  # type: ignore[arg-type]
 
 
@@ -248,11 +249,5 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
 
 
 def _cell(value: Any) -> str:
-    number = _number(value)
+    number = number_or_none(value)
     return "" if number is None else write_number(number)
-
-
-def _number(value: Any) -> float | None:
-    """Return a number that is written in the fewest digits that are read back as the same in its
-    own precision; None for one that is missing."""
-    return float(str(value)) if math.isfinite(value) else None

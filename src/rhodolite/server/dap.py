@@ -12,6 +12,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.model.variable import Variable
+from rhodolite.plain_text import shorten_number
 from rhodolite.server.index_ranges import slices_named
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served, Slices, whole
@@ -277,7 +278,7 @@ def _write_number(value: Any) -> str:
         return "NaN"
     if np.isinf(value):
         return "-Infinity" if value < 0 else "Infinity"
-    return repr(float(value)) if value.dtype.itemsize == 8 else f"{float(value):.9g}"
+    return repr(shorten_number(value))
 
 
 def _quote(text: str) -> str:

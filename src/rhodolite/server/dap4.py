@@ -16,7 +16,7 @@ from xml.sax.saxutils import escape, quoteattr
 import numpy as np
 
 from rhodolite.model.variable import Variable
-from rhodolite.plain_text import allowed_in_xml
+from rhodolite.plain_text import allowed_in_xml, shorten_number
 from rhodolite.server.index_ranges import slices_named
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served, Slices, whole
@@ -171,7 +171,7 @@ def _write_value(value: Any) -> str:
     if isinstance(value, (np.integer, np.bool_)):
         return str(int(value))
     if isinstance(value, np.floating):
-        return repr(float(value)) if value.dtype.itemsize == 8 else f"{value:.9g}"
+        return repr(shorten_number(value))
     return str(value)
 
 

@@ -12,7 +12,7 @@ from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.units.udunits import pretty
-from rhodolite.plain_text import allowed_in_xml
+from rhodolite.plain_text import allowed_in_xml, number_or_none
 from rhodolite.server.layers import Fields, Layer, layers_of, paint
 from rhodolite.server.limits import Refused
 from rhodolite.server.map_systems import (
@@ -296,9 +296,8 @@ def _value_at(
     }
     if cell is not None:
         north, east = layer.grid.centre(*cell)
-        value = float(field[cell])
         answer |= {"latitude": north, "longitude": east}
-        answer["value"] = value if math.isfinite(value) else None
+        answer["value"] = number_or_none(field[cell])
     return answer
 
 
