@@ -165,6 +165,17 @@ def test_inspect_for_machines_agrees_with_the_data(demo):
     assert [c["role"] for c in one["coordinates"]] == ["time", "latitude", "longitude"]
 
 
+def test_attributes_of_single_precision_are_shown_in_its_digits(tmp_path):
+    write_plain(tmp_path / "x.nc", np.zeros((2, 3, 4)))
+    with netCDF4.Dataset(tmp_path / "x.nc", "a") as file:
+        limits = {"limits": np.array([0.1, 278.61], "f4"), "top": np.float32(1e20)}
+        file["tas"].setncatts(limits)
+    words = ("inspect", tmp_path / "x.nc", "--variable", "tas")
+    attributes = json.loads(run_here(*words, "--json").out)["attributes"]
+    assert (attributes["limits"], attributes["top"]) == ([0.1, 278.61], 1e20)
+    assert "[0.1, 278.61]" in run_here(*words).out
+
+
 @pytest.mark.slow
 def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
     source = demo / "pressure_monthly.nc"

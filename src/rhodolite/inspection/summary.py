@@ -22,6 +22,7 @@ from rhodolite.model.time.time_units import dates_of_ticks
 from rhodolite.model.units.differences import Zero, temperature_reading
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import overview
+from rhodolite.plain_text import shorten_number
 
 Plain = dict[str, Any]
 
@@ -350,7 +351,9 @@ def _type_name(variable: Variable) -> str:
 def _plain(value: Any) -> Any:
     """Return an attribute as a plain value."""
     if isinstance(value, np.ndarray):
-        return [_plain(item) for item in value.tolist()]
+        return [_plain(item) for item in (value if value.ndim else [value[()]])]
+    if isinstance(value, np.floating):
+        return _finite(shorten_number(value))
     value = value.item() if isinstance(value, np.generic) else value
     if isinstance(value, float):
         return _finite(value)
