@@ -11,6 +11,8 @@ from rhodolite.kernels.compiling import compiled, compiled_for
 from rhodolite.kernels.ordered_search import count_less
 
 Array = NDArray[Any]
+_TILE = 16
+"""Cells that lie in one line of a cache."""
 
 
 @compiled_for("void(float64[::1], float64, float64)")
@@ -27,12 +29,14 @@ def _exchange(ordered: Array, old: float, new: float) -> None:
 
 
 @compiled
-def find_quantiles(series: Array, places: Array, part: float, length: int) -> Array:
-    """Return a quantile of each window.
+def find_quantiles(
+    values: Array, places: Array, part: float, length: int, out: Array
+) -> None:
+    """Put a quantile of each window into `out`.
 
     Parameters
     ----------
-    series : ndarray of float64, shape (cells, n)
+    values : ndarray of float32 or float64, shape (n, cells)
         None of them missing.
     places : ndarray of int64, shape (2,)
         Those of the values, in ascending order, that it lies between.
@@ -40,28 +44,32 @@ def find_quantiles(series: Array, places: Array, part: float, length: int) -> Ar
         How far it is from the first to the second.
     length : int
         From 1 to n.
-
-    Returns
-    -------
-    ndarray of float64, shape (cells, n - length + 1)
+    out : ndarray of float64, shape (n - length + 1, cells)
 
     Examples
     --------
-    >>> series = np.array([[1.0, 5.0, 2.0, 4.0]])
-    >>> find_quantiles(series, np.array([1, 2]), 0.0, 3).tolist()
-    [[2.0, 4.0]]
+    >>> values, out = np.array([[1.0], [5.0], [2.0], [4.0]]), np.empty((2, 1))
+    >>> find_quantiles(values, np.array([1, 2]), 0.0, 3, out)
+    >>> out.tolist()
+    [[2.0], [4.0]]
     """
-    cells, steps = series.shape
-    out = np.empty((cells, steps - length + 1))
-    for cell in range(cells):
-        values = series[cell]
-        ordered = np.sort(values[:length])
-        for first in range(out.shape[1]):
-            if first > 0:
-                _exchange(ordered, values[first - 1], values[first + length - 1])
-            low = ordered[places[0]]
-            if part == 0.0:
-                out[cell, first] = low
-            else:
-                out[cell, first] = (ordered[places[1]] - low) * part + low
-    return out
+    steps, cells = values.shape
+    tile = np.empty((_TILE, steps))
+    for left in range(0, cells, _TILE):
+        width = min(_TILE, cells - left)
+        for step in range(steps):
+            for cell in range(width):
+                tile[cell, step] = values[step, left + cell]
+        for cell in range(width):
+            series = tile[cell]
+            ordered, leaving = np.sort(series[:length]), 0.0
+            for first in range(out.shape[0]):
+                if first > 0:
+                    _exchange(ordered, leaving, series[first + length - 1])
+                quantile = ordered[places[0]]
+                if part != 0.0:
+                    quantile += (ordered[places[1]] - quantile) * part
+                leaving, series[first] = series[first], quantile
+        for first in range(out.shape[0]):
+            for cell in range(width):
+                out[first, left + cell] = tile[cell, first]

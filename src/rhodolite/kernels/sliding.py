@@ -12,7 +12,8 @@ from rhodolite.kernels.moments import ROUNDING
 from rhodolite.kernels.order_statistics import find_places
 
 Array = NDArray[Any]
-KINDS = ("mean", "sum", "min", "max", "range")
+SUMS = ("mean", "sum")
+KINDS = (*SUMS, "min", "max", "range")
 SPREADS = ("std", "variance")
 """Those that are found at once where they can be compiled."""
 _CELLS_AT_ONCE = 64
@@ -21,12 +22,18 @@ _WORTH_COMPILING = 1 << 22
 """Additions that take longer than to load what is compiled."""
 
 
-def slide(values: Array, weights: Array | None, kind: str, length: int) -> Array:
+def slide(
+    values: Array,
+    weights: Array | None,
+    kind: str,
+    length: int,
+    out: Array | None = None,
+) -> Array:
     """Return a statistic of each window, by the place where it begins.
 
     Parameters
     ----------
-    values : ndarray of float64, shape (n, *cells)
+    values : ndarray of float32 or float64, shape (n, *cells)
         None of them missing.
     weights : ndarray of float64, shape (n,), optional
         Of means and sums.
@@ -34,6 +41,8 @@ def slide(values: Array, weights: Array | None, kind: str, length: int) -> Array
         The last two need a compiler.
     length : int
         From 1 to n.
+    out : ndarray of float64, shape (n - length + 1, *cells), optional
+        Where to put them, in one piece.
 
     Returns
     -------
@@ -49,27 +58,38 @@ def slide(values: Array, weights: Array | None, kind: str, length: int) -> Array
     >>> slide(np.array([1.0, 2.0, 6.0]), None, "mean", 2).tolist()
     [1.5, 4.0]
     """
-    count = len(values) - length + 1
-    flat = values.reshape(len(values), -1)
-    result = np.empty((count, flat.shape[1]))
+    if out is None:
+        out = np.empty((len(values) - length + 1, *values.shape[1:]))
+    flat, flat_out = values.reshape(len(values), -1), out.reshape(len(out), -1)
+    if kind in SPREADS or (kind in SUMS and _is_worth_compiling(flat_out, length)):
+        _slide_compiled(flat, weights, kind, length, flat_out)
+        return out
     for first in range(0, flat.shape[1], _CELLS_AT_ONCE):
         cells = slice(first, first + _CELLS_AT_ONCE)
-        part = np.ascontiguousarray(flat[:, cells])
-        result[:, cells] = _of_part(part, weights, kind, length)
-    return result.reshape(count, *values.shape[1:])
+        part = np.ascontiguousarray(flat[:, cells], dtype=np.float64)
+        flat_out[:, cells] = _of_part(part, weights, kind, length)
+    return out
 
 
-def slide_quantile(values: Array, share: float, length: int) -> Array:
+def _is_worth_compiling(out: Array, length: int) -> bool:
+    return out.size * length >= _WORTH_COMPILING and can_compile()
+
+
+def slide_quantile(
+    values: Array, share: float, length: int, out: Array | None = None
+) -> Array:
     """Return a quantile of each window, compiled; by the place where it begins.
 
     Parameters
     ----------
-    values : ndarray of float64, shape (n, cells)
+    values : ndarray of float32 or float64, shape (n, cells)
         None of them missing.
     share : float
         From 0 to 1.
     length : int
         From 1 to n.
+    out : ndarray of float64, shape (n - length + 1, cells), optional
+        Where to put them, in one piece.
 
     Returns
     -------
@@ -89,8 +109,10 @@ def slide_quantile(values: Array, share: float, length: int) -> Array:
 
     below, above, part = find_places(length, share)
     places = np.array([below, above], dtype=np.int64)
-    series = np.ascontiguousarray(values.T)
-    return np.ascontiguousarray(find_quantiles(series, places, float(part), length).T)
+    if out is None:
+        out = np.empty((len(values) - length + 1, values.shape[1]))
+    find_quantiles(np.ascontiguousarray(values), places, float(part), length, out)
+    return out
 
 
 def _of_part(values: Array, weights: Array | None, kind: str, length: int) -> Array:
@@ -104,14 +126,6 @@ def _of_part(values: Array, weights: Array | None, kind: str, length: int) -> Ar
     count = len(values) - length + 1
     if weights is None:
         weights = np.ones(len(values))
-    if kind in SPREADS:
-        return _spread(values, weights, kind, length)
-    if count * length * values.shape[1] >= _WORTH_COMPILING and can_compile():
-        from rhodolite.kernels.compiled_sliding import add_windows
-
-        result = np.empty((count, values.shape[1]))
-        add_windows(values, weights, kind == "mean", length, result)
-        return result
     rows = [slice(shift, shift + count) for shift in range(length)]
     origin = values[rows[0]] if kind == "mean" else np.zeros((1, values.shape[1]))
     total, weight = np.zeros((count, values.shape[1])), np.zeros((count, 1))
@@ -121,14 +135,21 @@ def _of_part(values: Array, weights: Array | None, kind: str, length: int) -> Ar
     return origin + total / weight if kind == "mean" else total
 
 
-def _spread(values: Array, weights: Array, kind: str, length: int) -> Array:
-    result = np.full((len(values) - length + 1, values.shape[1]), np.nan)
-    # One value has no spread.
-    if length > 1:
-        from rhodolite.kernels.compiled_sliding import find_variances
+def _slide_compiled(
+    values: Array, weights: Array | None, kind: str, length: int, out: Array
+) -> None:
+    from rhodolite.kernels.compiled_sliding import add_windows, find_variances
 
-        find_variances(values, weights, length, ROUNDING, result)
-    return np.sqrt(result) if kind == "std" else result
+    series = np.ascontiguousarray(values)
+    factors = np.empty(0) if weights is None else weights
+    if kind in SUMS:
+        add_windows(series, factors, kind == "mean", length, out)
+    elif length == 1:
+        out[:] = np.nan  # One value has no spread.
+    else:
+        find_variances(series, factors, length, ROUNDING, out)
+        if kind == "std":
+            np.sqrt(out, out=out)
 
 
 def _outermost(values: Array, work: np.ufunc, length: int) -> Array:

@@ -59,15 +59,22 @@ class MovingWindows(SeriesKernel):
         return {"value": ((len(self.order),), np.dtype("f8"))}
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        values = np.asarray(block, dtype=np.float64)
+        # Kernels widen single precision as they go, without a copy of the block.
+        values = block if block.dtype == np.float32 else np.asarray(block, np.float64)
         # Nearly all series are in order already, and need no copies.
         turned = not np.array_equal(self.order, np.arange(len(self.order)))
         if turned:
             values = values[self.order]
         weights = None if self.weights is None else self.weights[self.order]
-        parts = [self._of_all(values, weights, *window) for window in self.windows]
+        flat = values.reshape(len(values), -1)
+        gaps = np.isnan(flat).sum(axis=0)
+        parts = [self._of_all(flat, gaps, weights, *window) for window in self.windows]
         results = parts[0] if len(parts) == 1 else np.asarray(sum(parts) / len(parts))
-        lost = int((np.isnan(results) & ~np.isnan(values)).sum())
+        missing = np.isnan(results)
+        if gaps.any():
+            missing &= ~np.isnan(flat)
+        lost = int(np.count_nonzero(missing))
+        results = results.reshape(values.shape)
         if turned:
             placed = np.empty_like(results)
             placed[self.order] = results
@@ -75,12 +82,28 @@ class MovingWindows(SeriesKernel):
         return {"value": results}, Counter(lost=lost, of=values.size)
 
     def _of_all(
-        self, values: Array, weights: Array | None, begins: Indices, ends: Indices
+        self,
+        flat: Array,
+        gaps: Array,
+        weights: Array | None,
+        begins: Indices,
+        ends: Indices,
     ) -> Array:
         """Return the statistic of each step's window: of all full ones at once where that is
-        possible, and one by one of others."""
-        flat = values.reshape(len(values), -1)
-        gaps = np.isnan(flat).sum(axis=0)
+        possible, and one by one of others.
+
+        Parameters
+        ----------
+        flat : ndarray of float32 or float64, shape (n, cells)
+        gaps : ndarray of int, shape (cells,)
+            How many values of each cell are missing.
+        weights : ndarray of float64, shape (n,), optional
+        begins, ends : ndarray of int, shape (n,)
+
+        Returns
+        -------
+        ndarray of float64, shape (n, cells)
+        """
         full = ends - begins == self.length
         # Cell by cell, so that a gap in one changes nothing in others.
         whole = (gaps == 0) & self._slides(flat.size) & full.any()
@@ -99,9 +122,9 @@ class MovingWindows(SeriesKernel):
             chosen = flat if cells.all() else flat[:, cells]
             for at in steps:
                 part = _part(weights, begins[at], ends[at])
-                window = chosen[begins[at] : ends[at]]
+                window = chosen[begins[at] : ends[at]].astype(np.float64, copy=False)
                 results[at, cells] = self._of_one(window, part)
-        return results.reshape(values.shape)
+        return results
 
     def _slides(self, size: int) -> bool:
         """Return whether the statistics of all windows of so many values are found at once."""
@@ -113,19 +136,25 @@ class MovingWindows(SeriesKernel):
         self, values: Array, weights: Array | None, begins: Indices, full: Array
     ) -> Array:
         """Return the statistic of all full windows at once, missing for others."""
-        results = np.full(values.shape, np.nan)
-        if self.measure.share is None:
-            slid = slide(values, weights, self.measure.kind, self.length)
-        else:
-            slid = slide_quantile(values, self.measure.share, self.length)
         steps = np.flatnonzero(full)
-        first = begins[steps]
-        if (np.diff(first) == 1).all() and (np.diff(steps) == 1).all():
+        count = len(values) - self.length + 1
+        if np.array_equal(begins[steps], np.arange(count)) and np.ptp(steps) < count:
             # By far the most usual case, without a copy.
-            results[steps[0] : steps[-1] + 1] = slid[first[0] : first[-1] + 1]
-        else:
-            results[steps] = slid[first]
+            results = np.empty(values.shape)
+            results[: steps[0]] = results[steps[-1] + 1 :] = np.nan
+            self._slide(values, weights, results[steps[0] : steps[-1] + 1])
+            return results
+        results = np.full(values.shape, np.nan)
+        slid = np.empty((count, *values.shape[1:]))
+        self._slide(values, weights, slid)
+        results[steps] = slid[begins[steps]]
         return results
+
+    def _slide(self, values: Array, weights: Array | None, out: Array) -> None:
+        if self.measure.share is None:
+            slide(values, weights, self.measure.kind, self.length, out)
+        else:
+            slide_quantile(values, self.measure.share, self.length, out)
 
     def _of_one(self, values: Array, weights: Array | None) -> Array:
         """Return the statistic of one window, missing where too little of it is there."""
