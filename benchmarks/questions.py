@@ -1,7 +1,7 @@
 """Indicators, windows, rare values, composites, patterns, spectra and adjusted models, beside plain
 scripts of NumPy and netCDF4: whole processes in turn, medians of seconds, and peak memory.
 
-    python benchmarks/questions.py [--runs 3]
+    python benchmarks/questions.py [--runs 3] [--rows "running mean"]
 """
 
 from __future__ import annotations
@@ -167,7 +167,9 @@ def main() -> None:
     """Print a table of all rows."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--runs", type=int, default=3)
-    runs = parser.parse_args().runs
+    parser.add_argument("--rows", default="", help="part of the titles of rows")
+    options = parser.parse_args()
+    runs = options.runs
     ours = str(Path(sys.executable).with_name("rhodolite"))
     print(
         "| work | script, s | rhodolite, s | times as fast | script, MB | rhodolite, MB |"
@@ -177,6 +179,8 @@ def main() -> None:
         folder = Path(name)
         make_data(folder)
         for title, (words, script) in ROWS.items():
+            if options.rows not in title:
+                continue
             command = [ours, *shlex.split(words), "--overwrite"]
             plain = [sys.executable, "-c", _HEAD + script]
             pairs = [(run(plain, folder), run(command, folder)) for _ in range(runs)]

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 import statistics
+import subprocess
 import sys
 import warnings
 from fractions import Fraction
@@ -416,3 +417,16 @@ def test_slopes_of_long_series_are_to_the_bit_those_of_all_pairs(n, seed, kind, 
     sen_of_long_rows(x, y[None], np.array([0]), np.array([reach]), found)
     expected = [np.sign(changes).sum(), middle, slopes[low - 1], slopes[high]]
     np.testing.assert_array_equal(found[:, 0], expected)
+
+
+def test_compiled_kernels_load_no_linear_algebra_and_leave_it_to_others():
+    """A third of the time until they run, were it loaded; who compiles `dot` beside them can."""
+    script = (
+        "import sys, numba, numpy as np\n"
+        "from rhodolite.kernels.compiled_sliding import add_windows\n"
+        "assert 'scipy.linalg' not in sys.modules\n"
+        "dot = numba.njit(lambda first, second: np.dot(first, second))\n"
+        "assert dot(np.full((2, 2), 3.0), np.eye(2)).tolist() == [[3, 3], [3, 3]]"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True)
+    assert done.returncode == 0, done.stderr.decode()

@@ -9,11 +9,30 @@ from typing import Any, TypeVar, cast
 
 from numba import njit
 from numba.core import event
+from numba.np import linalg
 
 from rhodolite.kernels.notices import tell
 from rhodolite.trusted import is_trusted
 
 F = TypeVar("F", bound=Callable[..., object])
+
+
+def _import_array_functions() -> None:
+    """Have Numba import its array functions without SciPy's linear algebra.
+
+    It would load that, and take half as long again, only to see whether `numpy.dot` could be
+    compiled, which no kernel needs. Where a program that uses this package does, it is looked for
+    then.
+    """
+    look = linalg.ensure_blas
+    linalg.ensure_blas = lambda: None
+    try:
+        from numba.np import arraymath  # noqa: F401
+    finally:
+        linalg.ensure_blas = look
+
+
+_import_array_functions()
 
 
 def compiled(function: F) -> F:
