@@ -584,7 +584,7 @@ def test_what_cannot_be_asked_is_said(demo, tmp_path, words, code, message):
     assert not list(tmp_path.iterdir())
 
 
-def test_different_calendars_and_seasons_that_are_none_are_refused():
+def test_different_calendars_and_seasons_that_are_none_are_refused(tmp_path):
     days = [
         make_dataset(np.ones((400, 1, 1)), times=np.arange(400.0), calendar=c)
         for c in ("noleap", "360_day")
@@ -593,6 +593,12 @@ def test_different_calendars_and_seasons_that_are_none_are_refused():
         DataError, match="whose days do not correspond; aggregate both --to month"
     ):
         Correlate(with_=days[0])(days[1])
+    rows = "".join(f"2001-{month:02d}-01,{month}\n" for month in range(1, 13))
+    (tmp_path / "index.csv").write_text(f"time,oni\n{rows}2002-01-02,1\n")
+    with pytest.raises(
+        DataError, match="a column of it: calendar, with noleap in each"
+    ):
+        Correlate(with_=rhodolite.read(tmp_path / "index.csv"))(days[0])
     months = [
         make_dataset(
             np.ones((24, 1, 1)), times=np.arange(24) * 30 + start, calendar="360_day"

@@ -15,6 +15,8 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_units import DAY_TICKS, SECOND_TICKS
 
 Indices = NDArray[np.intp]
+_TABLES = ("CSV", "Parquet", "workbook")
+"""Formats whose dates are in the standard calendar where nothing else is said."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,6 +58,7 @@ class MatchedTimes:
             raise DataError(
                 f"{dataset.label} has the calendar {first.calendar} and {other.label} "
                 f"{second.calendar}, whose days do not correspond; aggregate both --to month first"
+                f"{_advise_table(dataset, other)}{_advise_table(other, dataset)}"
             )
         matched = cls(
             number_periods(first, unit, count), number_periods(second, unit, count)
@@ -80,6 +83,18 @@ class MatchedTimes:
             self.ours, self.theirs + lag, return_indices=True
         )
         return ours, theirs
+
+
+def _advise_table(table: Dataset, other: Dataset) -> str:
+    """Return what to do about a table in the standard calendar, since few tables name theirs."""
+    tables = [source.format in _TABLES for source in table.files]
+    if not tables or not all(tables) or table.need_time().calendar != "standard":
+        return ""
+    calendar = other.need_time().calendar
+    return (
+        f". If the dates of {table.label} are in the calendar {calendar} as well, say so in a "
+        f"column of it: calendar, with {calendar} in each row"
+    )
 
 
 def number_periods(axis: TimeAxis, unit: str, count: int) -> NDArray[np.int64]:
