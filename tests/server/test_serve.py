@@ -462,8 +462,8 @@ def test_processes_answer_as_one_and_inputs_are_opened_anew(tmp_path, count):
     try:
         with ThreadPoolExecutor(8) as pool:
             answers = list(pool.map(running.get, [address] * 40))
-        assert {(status, body[-5:]) for status, _, body in answers} == {
-            (200, b", 3\n\n")
+        assert {(status, body[-6:]) for status, _, body in answers} == {
+            (200, b" 3.0\n\n")
         }
         # Whichever is asked knows what all have answered.
         counted = rb'requests_total\{kind="dap",status="200"\} (\d+)'

@@ -240,29 +240,25 @@ class Reduction:
         `remote` says whether results are merged on other machines, where many may take part in
         what is merged, and none can read a scratch file.
         """
-        if (
-            self.series is not None
-            and self.rather_series
-            and self._series_are_at_hand(memory)
-        ):
+        has_series = self.series is not None
+        if has_series and self.rather_series and self._series_are_at_hand(memory):
             return Strategy.BY_SERIES
-        merges_there = remote and not self.rather_series
-        too_large = self.accumulator is None or (
-            self.state > memory // 2 and not merges_there
-        )
+        too_large = self._state_is_too_large(memory, remote)
         if self.by_group is not None and self._fits(self.by_group, memory):
             share = _SHARE_OF_REMOTE_STATE if remote else _SHARE_OF_STATE
-            enough = (
-                self.by_group.shape[0] >= _FEWEST_GROUPS
-                and self.state > memory // share
-            )
-            if too_large or enough:
+            many = self.by_group.shape[0] >= _FEWEST_GROUPS
+            if too_large or (many and self.state > memory // share):
                 return Strategy.ON_DEMAND if self.read_once else Strategy.BY_GROUP
-        return (
-            Strategy.BY_SERIES
-            if self.series is not None and too_large
-            else Strategy.MERGED
-        )
+        if has_series and too_large:
+            return Strategy.BY_SERIES
+        return Strategy.MERGED
+
+    def _state_is_too_large(self, memory: int, remote: bool) -> bool:
+        """Return whether what is gathered cannot be kept, or nothing can be gathered."""
+        if self.accumulator is None:
+            return True
+        merges_there = remote and not self.rather_series
+        return self.state > memory // 2 and not merges_there
 
     def _series_are_at_hand(self, memory: int) -> bool:
         """Return whether whole series can be read without a scratch file."""

@@ -25,6 +25,8 @@ from rhodolite.model.cf.vocabulary import CALENDARS
 from rhodolite.model.units.aliases import repair_units
 from rhodolite.model.units.udunits import convertible, is_unit
 
+_HEAD_OF_TABLE = re.compile(r"\s*\[\s*([^\]]+?)\s*\]")
+_KEY = re.compile(r"\s*[\"']?([^\"'=]+?)[\"']?\s*=")
 _TABLES = ("dataset", "input", "columns", "dimensions", "variables")
 _INPUT = {"names": str, "calendar": str, "missing": (int, float)}
 _VARIABLE = (
@@ -308,23 +310,15 @@ class _Reader:
         """Return the number of the line of a key, or of the head of its table."""
         here, head = "", None
         for number, line in enumerate(self._lines, start=1):
-            if match := re.match(r"\s*\[\s*([^\]]+?)\s*\]", line):
+            if match := _HEAD_OF_TABLE.match(line):
                 here = re.sub(r"[\"'\s]", "", match.group(1))
-                if here == table or (
-                    not table and key is not None and here.split(".")[0] == key
-                ):
+                if here == table or (not table and here.split(".")[0] == key):
                     head = number
+                    # A key outside of all tables is a table's own name.
                     if key is None or not table:
                         return number
-            elif key is not None and (
-                match := re.match(r"\s*[\"']?([^\"'=]+?)[\"']?\s*=", line)
-            ):
-                if here == table and match.group(1) == key:
-                    return number
-                if f"{here}.{match.group(1)}".lstrip(".") == f"{table}.{key}".lstrip(
-                    "."
-                ):
-                    return number
+            elif key is not None and _key_of(here, line) == _dotted(table, key):
+                return number
         return head
 
 
@@ -334,3 +328,13 @@ def _usual_units(name: str, about: Mapping[str, Any]) -> str:
     likely = suggest_standard_name(name, about.get("long_name", ""))
     known = next((units for part, units in _USUAL_UNITS.items() if part in words), None)
     return known or (CANONICAL_UNITS[likely] if likely else "mm day-1, K, m s-1")
+
+
+def _key_of(table: str, line: str) -> str | None:
+    """Return the whole key of a line below the head of a table; its own may have dots, too."""
+    match = _KEY.match(line)
+    return None if match is None else _dotted(table, match.group(1))
+
+
+def _dotted(table: str, key: str) -> str:
+    return f"{table}.{key}".lstrip(".")

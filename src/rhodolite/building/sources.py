@@ -270,44 +270,43 @@ def from_tables(files: Sequence[Path], description: Description) -> Dataset:
     DataError
         If a column is not there.
     """
-    datasets = []
-    for path in files:
-        _refuse_no_text(path)
-        table = read_table(path, set(description.columns.values()))
-        for role, column in description.columns.items():
-            if column not in table.cells.columns:
-                raise description.mistake(
-                    "columns",
-                    role,
-                    f"{path.name} has no column '{column}'. "
-                    f"{nearest_names(column, table.cells.columns)}",
-                )
-        table = table.with_roles(description.columns)
-        dataset = dataset_of(table, description.calendar)
-        if description.names is not None:
-            dataset = _at_its_time(
-                dataset, description, *_time_in_name(path, description)
-            )
-        datasets.append(dataset)
-    dataset = join(datasets)
-    wanted = {
+    dataset = join([_from_table(path, description) for path in files])
+    names = {
         described.source: name for name, described in description.variables.items()
     }
     offered = [v.name for v in dataset.variables.values() if v.data.dtype.kind == "f"]
-    for source, name in wanted.items():
+    for source, name in names.items():
         if source not in offered:
             raise description.mistake(
                 f"variables.{name}",
                 "from",
                 f"there is no column '{source}' of numbers. {nearest_names(source, offered)}",
             )
-    left = [v.name for v in dataset.fields if v.name not in wanted]
+    left = [v.name for v in dataset.fields if v.name not in names]
     if left:
         warn(
             f"left out, since {description.path.name} does not describe them: {', '.join(left)}"
         )
     return dataset.with_variables(
-        v.replace(name=wanted[v.name]) if v.name in wanted else v
+        v.replace(name=names.get(v.name, v.name))
         for v in dataset.variables.values()
         if v.name not in left
     )
+
+
+def _from_table(path: Path, description: Description) -> Dataset:
+    """Return the dataset of one table, at the time that its name says where names tell it."""
+    _refuse_no_text(path)
+    table = read_table(path, set(description.columns.values()))
+    for role, column in description.columns.items():
+        if column not in table.cells.columns:
+            raise description.mistake(
+                "columns",
+                role,
+                f"{path.name} has no column '{column}'. "
+                f"{nearest_names(column, table.cells.columns)}",
+            )
+    dataset = dataset_of(table.with_roles(description.columns), description.calendar)
+    if description.names is None:
+        return dataset
+    return _at_its_time(dataset, description, *_time_in_name(path, description))

@@ -25,22 +25,10 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
         identifies = is_latitude_unit if role is Role.LATITUDE else is_longitude_unit
         if not identifies(variable.units):
             yield _name_wrong_units(role, variable)
-    # A statistic over areas has no latitude and longitude any more, and says so.
-    labels = {
-        name
-        for name, v in dataset.variables.items()
-        if v.data.ndim == 1 and v.data.dtype.kind not in "fiu"
-    }
-    wide = [
-        v.name
-        for v in dataset.fields
-        if v.data.ndim >= 2
-        and "area:" not in str(v.attributes.get("cell_methods", ""))
-        and not labels & set(str(v.attributes.get("coordinates", "")).split())
-    ]
-    if not positions and wide:
+    nowhere = [] if positions else _fields_that_lie_nowhere(dataset)
+    if nowhere:
         yield warning(
-            wide[0],
+            nowhere[0],
             "latitude and longitude are not identified, so nobody knows where the values belong",
             "CF 4",
             advice="give the coordinates their units: --set NAME:units=degrees_north, --set "
@@ -53,6 +41,23 @@ def horizontal(dataset: Dataset) -> Iterator[Finding]:
             "CF 4",
             advice="take the attributes that tell an axis from all but one of them",
         )
+
+
+def _fields_that_lie_nowhere(dataset: Dataset) -> list[str]:
+    """Return fields that should have positions, and do not say why they have none."""
+    labels = {
+        name
+        for name, v in dataset.variables.items()
+        if v.data.ndim == 1 and v.data.dtype.kind not in "fiu"
+    }
+    nowhere = []
+    for variable in dataset.fields:
+        # A statistic over areas has no latitude and longitude any more; sites may have names alone.
+        over_areas = "area:" in str(variable.attributes.get("cell_methods", ""))
+        listed = set(str(variable.attributes.get("coordinates", "")).split())
+        if variable.data.ndim >= 2 and not over_areas and not labels & listed:
+            nowhere.append(variable.name)
+    return nowhere
 
 
 def _find_positions(dataset: Dataset) -> dict[Role, Variable]:

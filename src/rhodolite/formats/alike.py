@@ -28,26 +28,19 @@ def with_one_mark(parts: list[Variable]) -> list[Variable]:
         The same variable of several files.
     """
     first = parts[0]
-    if all(
-        v.data.dtype == first.data.dtype and v.missing == first.missing for v in parts
-    ):
+    kinds = {(v.data.dtype, v.missing) for v in parts}
+    if len(kinds) == 1:
         return parts
-    if any(v.data.dtype.kind not in "iu" for v in parts):
+    are_whole = [v.data.dtype.kind in "iu" for v in parts]
+    if not all(are_whole):
         return [
-            v.replace(data=v.floats(), missing=None) if v.data.dtype.kind in "iu" else v
-            for v in parts
+            v.replace(data=v.floats(), missing=None) if whole else v
+            for v, whole in zip(parts, are_whole, strict=True)
         ]
     # A mark of one file may be a value of another, so the mark of all lies beyond their types.
     widest = max(v.data.dtype.itemsize for v in parts)
     if widest == 8:
-        return [
-            v.replace(
-                data=v.floats(),
-                missing=None,
-                storage=replace(v.storage, fill_value=None),
-            )
-            for v in parts
-        ]
+        return [_as_floats(v) for v in parts]
     dtype = np.dtype(f"i{2 * widest}")
     mark = int(np.iinfo(dtype).min)
     storage = replace(first.storage, dtype=None, fill_value=mark, limits={})
@@ -64,6 +57,12 @@ def with_one_mark(parts: list[Variable]) -> list[Variable]:
         )
         for v in parts
     ]
+
+
+def _as_floats(variable: Variable) -> Variable:
+    """Return the widest integers, beyond which no number is left for a mark, as floats."""
+    storage = replace(variable.storage, fill_value=None)
+    return variable.replace(data=variable.floats(), missing=None, storage=storage)
 
 
 @dataclass(frozen=True)

@@ -102,36 +102,27 @@ def _in_time(datasets: list[Dataset], overlap: Overlap | None) -> Dataset:
     """Join datasets with the same variables along time."""
     if len(datasets) == 1:
         return datasets[0]
-    first = datasets[0]
     for dataset in datasets[1:]:
-        check_alike(first, dataset, along_time=True)
+        check_alike(datasets[0], dataset, along_time=True)
+    datasets = sorted(datasets, key=lambda dataset: key(dataset.need_time()))
     axes = [dataset.need_time() for dataset in datasets]
-    order = sorted(range(len(datasets)), key=lambda at: key(axes[at]))
-    datasets, axes = [datasets[at] for at in order], [axes[at] for at in order]
     axis = axes[0]
     numbers = [in_units_of(axis, other, other.numbers) for other in axes]
-    if overlap is not None:
-        places = _without_overlap(numbers, overlap)
-        datasets = [
-            _steps(dataset, steps)
-            for dataset, steps in zip(datasets, places, strict=True)
-            if steps.size
-        ]
-        numbers = [
-            part[steps]
-            for part, steps in zip(numbers, places, strict=True)
-            if steps.size
-        ]
-        axes = [dataset.need_time() for dataset in datasets]
-    else:
+    if overlap is None:
         _refuse_overlap(datasets, numbers, axis)
+        return _end_to_end(datasets, axes, numbers)
+    parts = [
+        (_steps(dataset, steps), part[steps])
+        for dataset, part, steps in zip(
+            datasets, numbers, _without_overlap(numbers, overlap), strict=True
+        )
+        if steps.size
+    ]
+    datasets, numbers = [part for part, _ in parts], [part for _, part in parts]
+    axes = [dataset.need_time() for dataset in datasets]
     joined = _end_to_end(datasets, axes, numbers)
     # A file that counts within the time of another leaves that one in two parts.
-    return (
-        joined
-        if overlap is None
-        else _steps(joined, np.argsort(np.concatenate(numbers), kind="stable"))
-    )
+    return _steps(joined, np.argsort(np.concatenate(numbers), kind="stable"))
 
 
 def _refuse_overlap(

@@ -7,6 +7,7 @@ refused when the files are joined, with the verb that repairs it.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -86,35 +87,39 @@ def same_calendars(first: Dataset, second: Dataset) -> bool:
 
 def _named_alike(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> Dataset:
     """Return a dataset whose coordinate, its dimension and bounds are called as in another."""
-    names = {theirs.name: ours.name}
-    if theirs.dimension and ours.dimension:
-        names[theirs.dimension] = ours.dimension
-    if theirs.bounds_variable is not None and ours.bounds_variable is not None:
-        names[theirs.bounds_variable.name] = ours.bounds_variable.name
-        names[theirs.bounds_variable.dimensions[-1]] = ours.bounds_variable.dimensions[
-            -1
-        ]
-    names = {old: new for old, new in names.items() if old != new}
-    taken = set(dataset.variables) | set(dataset.lengths)
+    names = _new_names(theirs, ours)
+    taken = dataset.variables.keys() | dataset.lengths.keys()
     if not names or any(new in taken for new in names.values()):
         return dataset
-    renamed = []
-    for variable in dataset.variables.values():
-        words = {
-            key: " ".join(
-                names.get(word, word) for word in str(variable.attributes[key]).split()
-            )
-            for key in (*NAME_LISTS, *CELL_BOUNDS, *NAMED_PAIRS)
-            if key in variable.attributes
-        }
-        renamed.append(
-            variable.edit(**words).replace(
-                name=names.get(variable.name, variable.name),
-                dimensions=tuple(names.get(d, d) for d in variable.dimensions),
-            )
-        )
+    renamed = [_rename(variable, names) for variable in dataset.variables.values()]
     unlimited = frozenset(names.get(name, name) for name in dataset.unlimited)
     return dataset.with_variables(renamed, unlimited=unlimited)
+
+
+def _new_names(theirs: Coordinate, ours: Coordinate) -> dict[str, str]:
+    """Return what a coordinate, its dimension, bounds and their dimension become, where that is
+    something else."""
+    pairs = [(theirs.name, ours.name)]
+    if theirs.dimension and ours.dimension:
+        pairs.append((theirs.dimension, ours.dimension))
+    their_bounds, our_bounds = theirs.bounds_variable, ours.bounds_variable
+    if their_bounds is not None and our_bounds is not None:
+        pairs.append((their_bounds.name, our_bounds.name))
+        pairs.append((their_bounds.dimensions[-1], our_bounds.dimensions[-1]))
+    return {old: new for old, new in pairs if old != new}
+
+
+def _rename(variable: Variable, names: Mapping[str, str]) -> Variable:
+    """Return a variable under its new name, along dimensions and with references of new names."""
+    references = {}
+    for key in (*NAME_LISTS, *CELL_BOUNDS, *NAMED_PAIRS):
+        if key in variable.attributes:
+            words = str(variable.attributes[key]).split()
+            references[key] = " ".join(names.get(word, word) for word in words)
+    return variable.edit(**references).replace(
+        name=names.get(variable.name, variable.name),
+        dimensions=tuple(names.get(d, d) for d in variable.dimensions),
+    )
 
 
 def _in_the_order_of(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> Dataset:

@@ -59,24 +59,28 @@ def read_files(
         for first in range(0, len(places), _TOGETHER):
             some = places[first : first + _TOGETHER]
             known = _find(caches, some)
-            keys = {place: own.key(place) for place in some if place not in known}
-            texts = _describe(readers, list(keys))
-            read = _read_each(keys, partial(_opened, texts), refused)
-            new = [
-                (keys[place], text)
-                for place, (_, text) in read.items()
-                if text is not None
-            ]
-            # A folder that cannot be written to costs time and nothing else.
-            with contextlib.suppress(OSError, sqlite3.Error):
-                own.keep(new)
-            for place in some:
-                if place in known:
-                    datasets.append(known[place])
-                elif place in read:
-                    datasets.append(read[place][0])
+            known |= _read_unknown(own, readers, set(known), some, refused)
+            datasets += [known[place] for place in some if place in known]
     _answer_for(refused, len(places))
     return datasets
+
+
+def _read_unknown(
+    own: HeaderCache,
+    readers: HeaderReaders,
+    known: set[Place],
+    places: Sequence[Place],
+    refused: list[DataError],
+) -> dict[Place, Dataset]:
+    """Read files that the caches do not know, and keep what their headers say."""
+    keys = {place: own.key(place) for place in places if place not in known}
+    texts = _describe(readers, list(keys))
+    read = _read_each(keys, partial(_opened, texts), refused)
+    headers = [(keys[p], text) for p, (_, text) in read.items() if text is not None]
+    # A folder that cannot be written to costs time and nothing else.
+    with contextlib.suppress(OSError, sqlite3.Error):
+        own.keep(headers)
+    return {place: dataset for place, (dataset, _) in read.items()}
 
 
 def _read_each(

@@ -304,18 +304,22 @@ def _check_layout(path: Path, chosen: Format, layout: Layout) -> None:
         raise UsageError(
             f"{path}: --{of_tables[0]} is for tables (.csv), and this is {chosen.name}"
         )
-    variant = layout.variant or chosen.name
-    in_chunks = chosen.chunked and layout.in_chunks
-    options = {
+    of_chunks = _options_of_chunks(layout)
+    if of_chunks and not (chosen.chunked and layout.in_chunks):
+        raise UsageError(
+            f"{path}: --{of_chunks[0]} is for NetCDF-4 and Zarr, and not for "
+            f"{layout.variant or chosen.name}"
+        )
+
+
+def _options_of_chunks(layout: Layout) -> list[str]:
+    """Return the options about chunks that are given."""
+    given = {
         "chunks": layout.chunks is not None,
         "compression": layout.compression is not Compression.FAST,
         "no-checksums": not layout.checksums,
     }
-    for option in (name for name, given in options.items() if given):
-        if not in_chunks:
-            raise UsageError(
-                f"{path}: --{option} is for NetCDF-4 and Zarr, and not for {variant}"
-            )
+    return [option for option, is_given in given.items() if is_given]
 
 
 def _refuse_variant(path: Path, variant: str) -> None:

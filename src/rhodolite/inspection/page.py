@@ -52,59 +52,46 @@ def variable_page(summary: dict[str, Any]) -> str:
         What `describe` returns.
     """
     summary = make_all_visible(summary)
-    storage = summary["storage"]
-    over = (
-        " x ".join(f"{n} {name}" for name, n in summary["dimensions"].items())
-        or "a single value"
-    )
+    sizes = [f"{n} {name}" for name, n in summary["dimensions"].items()]
     lines = [
         f"{summary['name']}: {summary['quantity']}, in {summary['units'] or 'no units'}",
-        over,
+        " x ".join(sizes) or "a single value",
     ]
     if summary["temperature"]:
         lines.append(f"read as a temperature: {summary['temperature']}")
-    how = [f"{summary['type']}, {file_size(storage['bytes_unpacked'])} when unpacked"]
+    lines += ["", *_section("Stored", _storage_words(summary))]
+    if "statistics" in summary:
+        lines += ["", *_section("Values", _statistics_words(summary))]
+    titles = ["Along", "which is", "steps", "first", "last", "step", "units", "bounds"]
+    rows = [_coordinate_row(coordinate) for coordinate in summary["coordinates"]]
+    lines += ["", *_table(titles, rows), "", "Attributes"]
+    attributes = summary["attributes"]
+    width = max(map(len, attributes), default=0)
+    lines += [f"  {key:<{width}}  {value}" for key, value in attributes.items()]
+    return "\n".join(lines)
+
+
+def _storage_words(summary: dict[str, Any]) -> list[str]:
+    storage = summary["storage"]
+    words = [f"{summary['type']}, {file_size(storage['bytes_unpacked'])} when unpacked"]
     if packing := storage["packing"]:
-        how.append(
+        words.append(
             f"packed: value = stored x {packing['scale']:g} + {packing['offset']:g}"
         )
     if storage["fill_value"] is not None:
-        how.append(f"missing values are stored as {storage['fill_value']:g}")
-    if storage["chunks"]:
-        how.append(
-            f"in chunks of {' x '.join(map(str, storage['chunks']))}, "
-            f"{', '.join(storage['compression']) or 'not compressed'}"
-        )
-    else:
-        how.append("in one piece, not compressed")
-    lines += ["", *_section("Stored", how)]
-    if "statistics" in summary:
-        lines += ["", *_section("Values", _statistics_words(summary))]
-    rows = [
-        [
-            c["name"],
-            c["role"],
-            str(c["count"]),
-            _end(c["first"]),
-            _end(c["last"]),
-            _end(c["step"]),
-            c["units"],
-            "yes" if c["bounds"] else "no",
-        ]
-        for c in summary["coordinates"]
-    ]
-    lines += [
-        "",
-        *_table(
-            ["Along", "which is", "steps", "first", "last", "step", "units", "bounds"],
-            rows,
-        ),
-    ]
-    width = max((len(key) for key in summary["attributes"]), default=0)
-    lines += ["", "Attributes"] + [
-        f"  {key:<{width}}  {value}" for key, value in summary["attributes"].items()
-    ]
-    return "\n".join(lines)
+        words.append(f"missing values are stored as {storage['fill_value']:g}")
+    if not storage["chunks"]:
+        return [*words, "in one piece, not compressed"]
+    chunk = " x ".join(map(str, storage["chunks"]))
+    how = ", ".join(storage["compression"]) or "not compressed"
+    return [*words, f"in chunks of {chunk}, {how}"]
+
+
+def _coordinate_row(coordinate: dict[str, Any]) -> list[str]:
+    ends = [_end(coordinate[key]) for key in ("first", "last", "step")]
+    count, bounds = str(coordinate["count"]), "yes" if coordinate["bounds"] else "no"
+    named = [coordinate["name"], coordinate["role"]]
+    return [*named, count, *ends, coordinate["units"], bounds]
 
 
 def _files_line(files: list[dict[str, Any]]) -> str:

@@ -96,14 +96,12 @@ def describe_variable(
 
 
 def _where(dataset: Dataset) -> Plain | None:
-    latitude, longitude = (
-        dataset.coordinate(Role.LATITUDE),
-        dataset.coordinate(Role.LONGITUDE),
-    )
     if dataset.axes.curvilinear:
         return _curvilinear(dataset, *dataset.axes.curvilinear)
     if dataset.axes.sites:
         return _sites(dataset, *dataset.axes.sites)
+    latitude = dataset.coordinate(Role.LATITUDE)
+    longitude = dataset.coordinate(Role.LONGITUDE)
     if latitude is None or longitude is None:
         return None
     for coordinate in (latitude, longitude):
@@ -112,12 +110,8 @@ def _where(dataset: Dataset) -> Plain | None:
             words = f"the {coordinate.role} coordinate ({coordinate.name}) has {what}"
             return {"unreadable": words}
     rows, columns = AxisShape.of(latitude.values), AxisShape.of(longitude.values)
-    regular = rows.spacing is not None and columns.spacing is not None
-    kind = "regular" if regular else "rectilinear, unevenly spaced"
-    if not regular and (rows.count == 1 or columns.count == 1):
-        kind = "single"
     return {
-        "grid": kind,
+        "grid": _kind_of_grid(rows, columns),
         "latitude": _axis(latitude, rows),
         "longitude": _axis(longitude, columns),
         "south": min(rows.first, rows.last),
@@ -127,6 +121,14 @@ def _where(dataset: Dataset) -> Plain | None:
         "global_round": covers_globe(longitude.values),
         "convention": _convention(longitude.values),
     }
+
+
+def _kind_of_grid(rows: AxisShape, columns: AxisShape) -> str:
+    if rows.spacing is not None and columns.spacing is not None:
+        return "regular"
+    if rows.count == 1 or columns.count == 1:
+        return "single"
+    return "rectilinear, unevenly spaced"
 
 
 def _curvilinear(dataset: Dataset, latitude: str, longitude: str) -> Plain:

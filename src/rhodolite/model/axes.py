@@ -209,37 +209,40 @@ def formula_terms(variable: Variable) -> list[str]:
 
 def find_axes(variables: Mapping[str, Variable]) -> Axes:
     """Sort a dataset's variables into coordinates by role, their helpers, and the data."""
-    coordinates, grids = _possible_coordinates(variables)
-    auxiliary = _named_helpers(variables) | {
-        n for n, v in variables.items() if v.dimensions == (n,)
-    }
-    auxiliary |= {v.name for rivals in coordinates.values() for v in rivals} | set(
-        grids.values()
-    )
+    candidates, grids = _possible_coordinates(variables)
+    auxiliary = _auxiliary_names(variables, candidates, grids)
     if len(grids) == 2:
         # What only its name or letter makes a latitude is then an axis of the rotated grid.
         for role in grids:
-            coordinates[role] = [v for v in coordinates[role] if _is_certain(v)]
+            candidates[role] = [v for v in candidates[role] if _is_certain(v)]
     used = [v.dimensions for name, v in variables.items() if name not in auxiliary]
     by_role, doubts = {}, []
-    for role, rivals in coordinates.items():
+    for role, rivals in candidates.items():
         if rivals:
             chosen, doubt = _most_used(role, rivals, used)
             by_role[role] = Coordinate(role, chosen, _bounds_of(chosen, variables))
             doubts += doubt
     horizontal = {Role.LATITUDE, Role.LONGITUDE}
     curvilinear = sites = None
-    if len(grids) == 2 and not horizontal & set(by_role):
+    if len(grids) == 2 and not horizontal & by_role.keys():
         curvilinear = grids[Role.LATITUDE], grids[Role.LONGITUDE]
     elif not horizontal <= by_role.keys():
+        # Positions along one dimension that is neither: a list of sites or cells.
         sites = _sites(variables, auxiliary)
-    return Axes(
-        by_role,
-        curvilinear,
-        frozenset(auxiliary.union(sites or ())),
-        sites,
-        tuple(doubts),
-    )
+    helpers = frozenset(auxiliary.union(sites or ()))
+    return Axes(by_role, curvilinear, helpers, sites, tuple(doubts))
+
+
+def _auxiliary_names(
+    variables: Mapping[str, Variable],
+    candidates: Mapping[Role, list[Variable]],
+    grids: Mapping[Role, str],
+) -> set[str]:
+    """Return the names of all that only describes data: coordinates, positions and helpers."""
+    along_themselves = {n for n, v in variables.items() if v.dimensions == (n,)}
+    coordinates = {v.name for rivals in candidates.values() for v in rivals}
+    positions = set(grids.values())
+    return _named_helpers(variables) | along_themselves | coordinates | positions
 
 
 def _named_helpers(variables: Mapping[str, Variable]) -> set[str]:

@@ -248,13 +248,12 @@ class Dataset:
         """
         if asked in self.variables:
             return asked
-        if "/" in asked:  # a variable of a group, which has its name, or both joined
+        if "/" in asked:
+            # A variable of a group, which has its name, or both joined.
             joined = asked.strip("/").replace("/", "_")
-            return (
-                joined
-                if joined in self.variables
-                else self.find(asked.rpartition("/")[2])
-            )
+            if joined in self.variables:
+                return joined
+            return self.find(asked.rpartition("/")[2])
         named = [
             v.name for v in self.fields if v.attributes.get("standard_name") == asked
         ]
@@ -265,18 +264,16 @@ class Dataset:
                 f"{self.label}: {len(named)} variables have the standard name {asked}: "
                 f"{', '.join(named)}"
             )
-        offered = [v.name for v in self.fields]
-        standard = [
-            str(v.attributes["standard_name"])
-            for v in self.fields
-            if "standard_name" in v.attributes
-        ]
-        hint = nearest_names(asked, offered)
-        if "Did you mean" not in hint and "Did you mean" in (
-            better := nearest_names(asked, standard)
-        ):
-            hint = better
-        raise DataError(f"{self.label}: no variable '{asked}'. {hint}")
+        raise DataError(f"{self.label}: no variable '{asked}'. {self._nearest(asked)}")
+
+    def _nearest(self, asked: str) -> str:
+        """Return the names that there are, and which of them or of the standard names is near."""
+        hint = nearest_names(asked, [v.name for v in self.fields])
+        if "Did you mean" in hint:
+            return hint
+        standard = [v.attributes.get("standard_name") for v in self.fields]
+        other = nearest_names(asked, [str(name) for name in standard if name])
+        return other if "Did you mean" in other else hint
 
     @property
     def wide(self) -> bool:
@@ -316,18 +313,16 @@ class Dataset:
         keep = set(names)
         dimensions = {d for name in keep for d in self.variables[name].dimensions}
         listed = {word for name in keep for word in self._named_by(name, _BESIDE)}
-        restricted = {
-            name
-            for name in self.variables
-            if name in keep or name in listed or self._helps(name, dimensions)
-        }
-        for name in list(restricted):
+        describing = {n for n in self.variables if self._helps(n, dimensions)}
+        remaining = keep | describing | (listed & self.variables.keys())
+        for name in list(remaining):
             bounds = self._named_by(name, CELL_BOUNDS)
             for helper in (*bounds, *formula_terms(self.variables[name])):
                 if helper in self.variables:
-                    restricted |= {helper, *formula_terms(self.variables[helper])}
+                    # Bounds of a hybrid coordinate have terms of their own.
+                    remaining |= {helper, *formula_terms(self.variables[helper])}
         return self.with_variables(
-            v for name, v in self.variables.items() if name in restricted
+            v for name, v in self.variables.items() if name in remaining
         )
 
     def _named_by(self, name: str, keys: Iterable[str]) -> list[str]:

@@ -24,13 +24,15 @@ def labels_along(dataset: Dataset, dimension: str) -> list[str]:
     if time is not None and time.dimension == dimension:
         return [str(label) for label in time_labels(dataset.need_time())]
     along = [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
-    names = sorted((v for v in along if not v.numeric), key=_tells_sites, reverse=True)
-    numbers = [
-        v for v in along if v.numeric and (v.name == dimension or _is_realization(v))
-    ]
-    for variable in (*names, *numbers):
-        return [_written(value) for value in variable.values()]
+    texts = sorted((v for v in along if not v.numeric), key=_tells_sites, reverse=True)
+    numbers = [v for v in along if v.numeric and _numbers(v, dimension)]
+    if telling := [*texts, *numbers]:
+        return [_written(value) for value in telling[0].values()]
     return [str(number) for number in range(1, dataset.lengths[dimension] + 1)]
+
+
+def _numbers(variable: Variable, dimension: str) -> bool:
+    return variable.name == dimension or _is_realization(variable)
 
 
 def dimension_called(dataset: Dataset, word: str) -> str:

@@ -37,6 +37,9 @@ from rhodolite.operations.variables.references import drop_stale, without_axes
 
 _USUAL_COVERAGE = {"nearest": 0.0, "bilinear": 0.5, "conservative": 0.0}
 _CONSERVATIVE_SOURCE = "Jones 1999, Monthly Weather Review 127, 2204-2210"
+_LEAVES_OUT = 1.5
+"""Widths of old cells in a new one from which bilinear leaves some of them out."""
+_NO_DETAIL = 0.4
 _WATER = (*WATER_WORDS, "flux")
 
 
@@ -333,27 +336,28 @@ def _advise(
             f"{', '.join(classes)} holds flags or classes, of which there is no mean; add --method "
             "nearest, or choose the others first: subset --variable NAME then regrid"
         )
-    ratio = float(
-        np.sqrt(np.median(target.areas) / np.median(source.areas[source.areas > 0]))
-    )
-    water = [v.name for v in along if _flows(v) or tell_precipitation(v)]
+    water = ", ".join(v.name for v in along if _flows(v) or tell_precipitation(v))
     if order == 2 and water:
         warn(
-            f"{', '.join(water)}: --order 2 can overshoot beside steep changes, so that values "
+            f"{water}: --order 2 can overshoot beside steep changes, so that values "
             "below zero come up; --order 1 never does"
         )
+    known = source.areas[source.areas > 0]
+    ratio = float(np.sqrt(np.median(target.areas) / np.median(known)))
     if method == RegridMethod.BILINEAR:
-        if ratio > 1.5:
-            warn(
-                f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes the "
-                "nearest of those only; --method conservative takes all"
-            )
-        elif water:
-            warn(
-                f"{', '.join(water)}: bilinear does not keep amounts; --method conservative does"
-            )
-    if ratio < 0.4:
+        _advise_bilinear(ratio, water)
+    if ratio < _NO_DETAIL:
         warn(
             f"the new cells are {1 / ratio:.1f} times as narrow as the old, which adds cells and "
             "no detail"
         )
+
+
+def _advise_bilinear(ratio: float, water: str) -> None:
+    if ratio > _LEAVES_OUT:
+        warn(
+            f"the new cells are {ratio:.1f} times as wide as the old, and bilinear takes the "
+            "nearest of those only; --method conservative takes all"
+        )
+    elif water:
+        warn(f"{water}: bilinear does not keep amounts; --method conservative does")

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Collection, Mapping
 
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS, REFERENCES
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convertible, is_pressure
@@ -24,36 +24,43 @@ _REAL_CALENDARS = ("standard", "gregorian", "proleptic_gregorian", "julian")
 
 def describe_axes(dataset: Dataset) -> Dataset:
     """Return a dataset whose coordinates, as they were recognised, say what they are (CF 4)."""
-    added: dict[str, dict[str, str]] = {}
-    for role, coordinate in dataset.axes.by_role.items():
-        about = dict(_ABOUT[role])
-        if role is Role.LEVEL:
-            about |= _about_levels(coordinate.variable)
-        if role is Role.TIME and str(
-            coordinate.variable.attributes.get("calendar", "standard")
-        ) in (_REAL_CALENDARS):
-            about["units_metadata"] = "leap_seconds: unknown"
-        if coordinate.dimension is None:
-            about.pop("axis", None)
-        added[coordinate.name] = about
+    added = {
+        coordinate.name: _about(role, coordinate)
+        for role, coordinate in dataset.axes.by_role.items()
+    }
+    horizontal = (Role.LATITUDE, Role.LONGITUDE)
     for names in (dataset.axes.curvilinear, dataset.axes.sites):
-        for name, role in zip(
-            names or (), (Role.LATITUDE, Role.LONGITUDE), strict=False
-        ):
-            added[name] = {
-                key: value for key, value in _ABOUT[role].items() if key != "axis"
-            }
+        for name, role in zip(names or (), horizontal, strict=False):
+            # Positions are no axes: they run along other dimensions.
+            added[name] = {k: v for k, v in _ABOUT[role].items() if k != "axis"}
+    return dataset.with_variables(
+        _fill_in(variable, added.get(variable.name, {}))
+        for variable in dataset.variables.values()
+    )
 
-    def described(variable: Variable) -> Variable:
-        about = added.get(variable.name, {})
-        lacking = {
-            key: value
-            for key, value in about.items()
-            if not str(variable.attributes.get(key, "")).strip()
-        }
-        return variable.edit(**lacking) if lacking else variable
 
-    return dataset.with_variables(described(v) for v in dataset.variables.values())
+def _about(role: Role, coordinate: Coordinate) -> dict[str, str]:
+    about = dict(_ABOUT[role])
+    variable = coordinate.variable
+    if role is Role.LEVEL:
+        about |= _about_levels(variable)
+    if role is Role.TIME:
+        calendar = str(variable.attributes.get("calendar", "standard"))
+        if calendar in _REAL_CALENDARS:
+            about["units_metadata"] = "leap_seconds: unknown"
+    if coordinate.dimension is None:
+        about.pop("axis", None)
+    return about
+
+
+def _fill_in(variable: Variable, about: Mapping[str, str]) -> Variable:
+    """Return a variable with those attributes that it lacks."""
+    lacking = {
+        key: value
+        for key, value in about.items()
+        if not str(variable.attributes.get(key, "")).strip()
+    }
+    return variable.edit(**lacking) if lacking else variable
 
 
 def _about_levels(variable: Variable) -> dict[str, str]:
@@ -77,22 +84,23 @@ def _about_levels(variable: Variable) -> dict[str, str]:
 
 def without_dangling_names(dataset: Dataset) -> Dataset:
     """Return a dataset none of whose variables refers to another that is not there."""
-    names = set(dataset.variables)
+    names = dataset.variables.keys()
+    return dataset.with_variables(
+        _without_dangling(variable, names) for variable in dataset.variables.values()
+    )
 
-    def pointing(variable: Variable) -> Variable:
-        changes: dict[str, Any] = {}
-        for key in REFERENCES:
-            words = str(variable.attributes.get(key, "")).split()
-            remaining = [word for word in words if word in names or word.endswith(":")]
-            if len(remaining) < len(words) and not (
-                key == "grid_mapping" and any(w.endswith(":") for w in words)
-            ):
-                changes[key] = " ".join(remaining)
-        gone = [key for key, text in changes.items() if not text]
-        return (
-            variable.edit(*gone, **{key: text for key, text in changes.items() if text})
-            if changes
-            else variable
-        )
 
-    return dataset.with_variables(pointing(v) for v in dataset.variables.values())
+def _without_dangling(variable: Variable, names: Collection[str]) -> Variable:
+    changes: dict[str, str] = {}
+    for key in REFERENCES:
+        words = str(variable.attributes.get(key, "")).split()
+        terms = [word for word in words if word.endswith(":")]
+        if key == "grid_mapping" and terms:
+            # One mapping for each pair of coordinates: its parts belong together.
+            continue
+        remaining = [word for word in words if word in names or word in terms]
+        if len(remaining) < len(words):
+            changes[key] = " ".join(remaining)
+    emptied = [key for key, text in changes.items() if not text]
+    changed = {key: text for key, text in changes.items() if text}
+    return variable.edit(*emptied, **changed) if changes else variable

@@ -25,6 +25,7 @@ _DURATIONS = {
     "hour": "PT{}H",
     "second": "PT{}S",
 }
+_EXTENTS = {Role.LATITUDE: "lat", Role.LONGITUDE: "lon", Role.LEVEL: "vertical"}
 _MOST_NAMED = 8
 
 
@@ -32,49 +33,35 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
     """Return what a dataset holds, and its extents for the coordinates that it has, as
     attributes.
     """
-    attributes_found: dict[str, Any] = _contents(dataset)
-    for role, word in (
-        (Role.LATITUDE, "lat"),
-        (Role.LONGITUDE, "lon"),
-        (Role.LEVEL, "vertical"),
-    ):
+    attributes: dict[str, Any] = _contents(dataset)
+    for role, word in _EXTENTS.items():
         coordinate = dataset.coordinate(role)
-        if (
-            coordinate is not None
-            and coordinate.values.size
-            and np.isfinite(coordinate.values).all()
-        ):
-            low, high = _extent(coordinate)
-            attributes_found |= {
-                f"geospatial_{word}_min": low,
-                f"geospatial_{word}_max": high,
-            }
-            if coordinate.variable.units:
-                attributes_found[f"geospatial_{word}_units"] = coordinate.variable.units
-    for name, word in zip(
-        dataset.axes.curvilinear or dataset.axes.sites or (),
-        ("lat", "lon"),
-        strict=False,
-    ):
-        values = np.asarray(
-            dataset.variables[name].floats().read(whole(dataset.variables[name].shape))
-        )
+        if coordinate is None or not coordinate.values.size:
+            continue
+        if np.isfinite(coordinate.values).all():
+            units = coordinate.variable.units
+            attributes |= _geospatial(word, *_extent(coordinate), units)
+    positions = dataset.axes.curvilinear or dataset.axes.sites or ()
+    for name, word in zip(positions, ("lat", "lon"), strict=False):
+        variable = dataset.variables[name]
+        values = np.asarray(variable.floats().read(whole(variable.shape)))
         if np.isfinite(values).any():
-            attributes_found |= {
-                f"geospatial_{word}_min": float(np.nanmin(values)),
-                f"geospatial_{word}_max": float(np.nanmax(values)),
-            }
-            attributes_found[f"geospatial_{word}_units"] = (
-                dataset.variables[name].units or "degree"
-            )
+            ends = float(np.nanmin(values)), float(np.nanmax(values))
+            attributes |= _geospatial(word, *ends, variable.units or "degree")
     level = dataset.coordinate(Role.LEVEL)
     if level is not None and "positive" in level.variable.attributes:
-        attributes_found["geospatial_vertical_positive"] = level.variable.attributes[
-            "positive"
-        ]
+        positive = level.variable.attributes["positive"]
+        attributes["geospatial_vertical_positive"] = positive
     if dataset.time is not None and len(dataset.time):
-        attributes_found |= _coverage(dataset.time)
-    return attributes_found
+        attributes |= _coverage(dataset.time)
+    return attributes
+
+
+def _geospatial(
+    word: str, low: float, high: float, units: str | None
+) -> dict[str, Any]:
+    extent = {f"geospatial_{word}_min": low, f"geospatial_{word}_max": high}
+    return extent | ({f"geospatial_{word}_units": units} if units else {})
 
 
 def _contents(dataset: Dataset) -> dict[str, Any]:

@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 from rhodolite.errors import DataError, warn
 
 _FEW_POINTS = 8
+_MOST_LONGITUDE = 540.0
+"""Half a turn beyond 0 to 360 degrees: outlines may begin anywhere, and go round once."""
 
 
 def polygons_in(shape: Any) -> NDArray[Any]:
@@ -72,27 +74,19 @@ def polygon(path: Path, name: str, rings: list[NDArray[np.float64]]) -> list[Any
     import shapely
 
     for ring in rings:
-        if len(ring) < 3 or not np.isfinite(ring).all():
-            raise DataError(
-                f"{path}: a ring of {name} has fewer than three positions, or one that is not a "
-                "number"
-            )
-        if np.abs(ring[:, 1]).max() > 90 or np.abs(ring[:, 0]).max() > 540:
-            raise DataError(
-                f"{path}: {name} has coordinates such as {ring[0, 0]:g}, {ring[0, 1]:g}, which are "
-                "no degrees; turn it into longitude and latitude first"
-            )
+        _need_degrees(path, name, ring)
         if _crosses_dateline(ring, shapefile=path.suffix.lower() == ".shp"):
             ring[:, 0] = np.unwrap(ring[:, 0], period=360.0)
-    for ring in rings[1:]:  # holes lie where the shell does
-        ring[:, 0] += 360.0 * np.round(
-            (rings[0][:, 0].mean() - ring[:, 0].mean()) / 360.0
-        )
+    middle = rings[0][:, 0].mean()
+    for hole in rings[1:]:
+        # Holes lie where the shell does.
+        hole[:, 0] += 360.0 * np.round((middle - hole[:, 0].mean()) / 360.0)
     shape = shapely.Polygon(rings[0], rings[1:])
     if not shape.is_valid:
         why = shapely.is_valid_reason(shape).partition("[")[0].lower()
         shape = shapely.make_valid(shape)
         warn(f"{path.name}: the outline of {name} is broken ({why}) and was repaired")
+    # Repairing leaves lines and points beside the areas.
     parts = [
         part
         for part in shapely.get_parts(shape)
@@ -101,3 +95,16 @@ def polygon(path: Path, name: str, rings: list[NDArray[np.float64]]) -> list[Any
     if not parts:
         raise DataError(f"{path}: the outline of {name} encloses nothing")
     return parts
+
+
+def _need_degrees(path: Path, name: str, ring: NDArray[np.float64]) -> None:
+    if len(ring) < 3 or not np.isfinite(ring).all():
+        raise DataError(
+            f"{path}: a ring of {name} has fewer than three positions, or one that is not a "
+            "number"
+        )
+    if np.abs(ring[:, 1]).max() > 90 or np.abs(ring[:, 0]).max() > _MOST_LONGITUDE:
+        raise DataError(
+            f"{path}: {name} has coordinates such as {ring[0, 0]:g}, {ring[0, 1]:g}, which are "
+            "no degrees; turn it into longitude and latitude first"
+        )

@@ -91,29 +91,38 @@ def parse_constraint(served: Served, text: str) -> list[Projection]:
 def _joined(parts: list[Projection]) -> Projection:
     """Return what is asked for of one variable, in several parts or twice, as one."""
     first = next((part for part in parts if not part.alone), parts[0])
-    members = {member for part in parts for member in part.members}
-    for part in parts:
-        for axis in _axes_of(part):
-            if any(
-                axis in _axes_of(p) and p.slices[axis] != part.slices[axis]
-                for p in parts
-            ):
-                name = first.variable.name
-                raise Refused(
-                    400, f"the parts of {name} are asked for with different ranges"
-                )
+    asked = _ranges_asked(parts)
     if not first.alone:
         return first
     slices = list(whole(first.variable))
-    for part in parts:
-        for axis in _axes_of(part):
-            slices[axis] = part.slices[axis]
+    for axis, chosen in asked.items():
+        slices[axis] = chosen
+    members = {member for part in parts for member in part.members}
     order = (first.variable.name, *first.variable.dimensions)
     return replace(
         first,
         slices=tuple(slices),
         members=tuple(name for name in order if name in members),
     )
+
+
+def _ranges_asked(parts: list[Projection]) -> dict[int, slice]:
+    """Return the range of each axis that some parts name.
+
+    Raises
+    ------
+    Refused
+        If two parts ask for different ranges of one.
+    """
+    asked: dict[int, slice] = {}
+    for part in parts:
+        for axis in _axes_of(part):
+            if asked.setdefault(axis, part.slices[axis]) != part.slices[axis]:
+                name = part.variable.name
+                raise Refused(
+                    400, f"the parts of {name} are asked for with different ranges"
+                )
+    return asked
 
 
 def _axes_of(part: Projection) -> Sequence[int]:

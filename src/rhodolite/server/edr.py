@@ -112,18 +112,21 @@ class Collection:
         if given == "netcdf" and chosen:
             return netcdf_of(kind, chosen, asked), MEDIA_NETCDF
         parts = [part for layer in chosen for part in _parts(kind, layer, asked)]
-        size = sum(part.size for part in parts)
-        most = self.served.gate.limits.cells // _BYTES_IN_TEXT
-        if size > most:
-            raise Refused(
-                413, f"{size:,} values are asked for, and an answer holds {most:,}"
-            )
+        self._need_few(parts)
         mean = asked.get("over") == "area" and kind != "position"
         values = [_read(part, mean=mean) for part in parts]
         if given == "csv":
             return write_csv(parts, values, mean).encode(), "text/csv"
         content = coverage_of(parts, values, mean=mean, latitude_first=turned)
         return json.dumps(content, allow_nan=False).encode(), MEDIA
+
+    def _need_few(self, parts: list[Part]) -> None:
+        size = sum(part.size for part in parts)
+        most = self.served.gate.limits.cells // _BYTES_IN_TEXT
+        if size > most:
+            raise Refused(
+                413, f"{size:,} values are asked for, and an answer holds {most:,}"
+            )
 
     def _chosen(self, asked: Mapping[str, str]) -> list[Layer]:
         names = asked.get("parameter-name", "")

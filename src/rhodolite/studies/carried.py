@@ -114,26 +114,28 @@ def verify_inputs(making: Any, home: Path) -> list[tuple[str, str]]:
         raise DataError(
             "the study names no files with their checksums, so they cannot be verified"
         )
-    inputs = []
-    for entry in files:
-        if (
-            not isinstance(entry, list)
-            or len(entry) != 3
-            or not isinstance(entry[0], str)
-        ):
-            raise DataError("the study names its files in a way that is not understood")
-        name, size, checksum = entry
-        try:
-            read_whole = str(checksum).startswith(WHOLE)
-            there = (home / name).exists()
-            now = fingerprint(home / name, whole=read_whole) if there else None
-        except OSError as error:
-            raise RhodoliteError(f"{home / name}: {error.strerror or error}") from None
-        state = "gone" if now is None else "changed"
-        if now == {"bytes": size, "checksum": checksum}:
-            state = SAME if read_whole else SAME_WHERE_COMPARED
-        inputs.append((name, state))
-    return inputs
+    return [(entry[0], _state_of(home, *entry)) for entry in map(_need_entry, files)]
+
+
+def _need_entry(entry: Any) -> tuple[str, Any, Any]:
+    if isinstance(entry, list) and len(entry) == 3 and isinstance(entry[0], str):
+        return entry[0], entry[1], entry[2]
+    raise DataError("the study names its files in a way that is not understood")
+
+
+def _state_of(home: Path, name: str, size: Any, checksum: Any) -> str:
+    """Return what has become of a file, given its size and checksum of then."""
+    read_whole = str(checksum).startswith(WHOLE)
+    try:
+        there = (home / name).exists()
+        now = fingerprint(home / name, whole=read_whole) if there else None
+    except OSError as error:
+        raise RhodoliteError(f"{home / name}: {error.strerror or error}") from None
+    if now is None:
+        return "gone"
+    if now != {"bytes": size, "checksum": checksum}:
+        return "changed"
+    return SAME if read_whole else SAME_WHERE_COMPARED
 
 
 def _find_in_png(path: Path) -> str | None:

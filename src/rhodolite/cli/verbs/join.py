@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from argparse import Namespace
 
     from rhodolite.cli.parser import Parser
+    from rhodolite.formats.layout import Layout
     from rhodolite.model.dataset import Dataset
     from rhodolite.pipeline.inputs import Input
 
@@ -64,35 +65,22 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
 
     from rhodolite.cli.output import write_out
     from rhodolite.formats.atomic_output import check_output
-    from rhodolite.formats.layout import USUAL_LAYOUT
     from rhodolite.formats.registry import COLLECTION
     from rhodolite.pipeline.splitting import output_kind
 
     began = time.monotonic()
     output = Path(options.output)
     is_collection = output.suffix.lower() in COLLECTION.suffixes
-    if options.headers and not is_collection:
+    layout = layout_of(vars(options), for_data=not is_collection)
+    if is_collection:
+        _refuse_for_collection(options, source, layout)
+    elif options.headers:
         raise UsageError(
             "join: --headers is for collections; name an output such as all.toml"
         )
-    layout = layout_of(vars(options), for_data=not is_collection)
-    if is_collection and (options.plan or options.record or layout != USUAL_LAYOUT):
-        raise UsageError(
-            "join: a collection only names files; --plan, --record, --format, --chunks, "
-            "--compression, --no-checksums, --unlimited and what tables are written like are for "
-            "files that are written out"
-        )
     kind = COLLECTION.kind if is_collection else output_kind(output, layout)
-    check_output(
-        output, options.overwrite, [Path(name) for name in options.inputs], kind
-    )
-    if is_collection and (
-        source.variables or source.missing_value is not None or source.rules.settings()
-    ):
-        raise UsageError(
-            "join: a collection only names files; --variable, --missing-value and how tables are "
-            "read are for files that are written out"
-        )
+    inputs = [Path(name) for name in options.inputs]
+    check_output(output, options.overwrite, inputs, kind)
     dataset = source.open().together
     if is_collection:
         _write_collection(dataset, options, source, began)
@@ -103,6 +91,24 @@ def run(words: list[str], quiet: bool) -> int:  # noqa: ARG001
     recorded = dataclasses.replace(dataset, record=(done,))
     write_out(recorded, layout, options, began, source)
     return 0
+
+
+def _refuse_for_collection(options: Namespace, source: Input, layout: Layout) -> None:
+    """Refuse what is for files that are written out."""
+    from rhodolite.formats.layout import USUAL_LAYOUT
+
+    if options.plan or options.record or layout != USUAL_LAYOUT:
+        raise UsageError(
+            "join: a collection only names files; --plan, --record, --format, --chunks, "
+            "--compression, --no-checksums, --unlimited and what tables are written like are for "
+            "files that are written out"
+        )
+    has_marks = source.missing_value is not None
+    if source.variables or has_marks or source.rules.settings():
+        raise UsageError(
+            "join: a collection only names files; --variable, --missing-value and how tables are "
+            "read are for files that are written out"
+        )
 
 
 def _write_collection(

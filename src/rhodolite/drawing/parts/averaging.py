@@ -14,6 +14,7 @@ _OVER = {
     Role.LONGITUDE: Over.LONGITUDE,
     Role.TIME: Over.TIME,
 }
+_HORIZONTAL = {Role.LATITUDE, Role.LONGITUDE}
 _WORDS = {Role.LATITUDE: "mean over latitude", Role.LONGITUDE: "zonal mean"}
 
 
@@ -41,25 +42,10 @@ def average_all_but(
     DataError
         If an axis is missing, or there are several levels that no one asked for.
     """
+    _need_axes(dataset, name, keep)
     words = []
-    horizontal = {Role.LATITUDE, Role.LONGITUDE}
-    if dataset.axes.curvilinear:
-        if horizontal & set(keep):
-            raise DataError(
-                f"{dataset.label}: latitude and longitude have two dimensions; summarise "
-                "--latitude-bands 2 before it makes bands of latitude, regrid a regular grid"
-            )
-        dataset = Summarise(over=Over.AREA)(dataset)
-        words.append("mean over the area")
-    lacking = [role for role in keep if not _runs_along(dataset, name, role)]
-    if lacking:
-        raise DataError(
-            f"{name} has no {' and no '.join(lacking)} axis; its dimensions are "
-            f"{', '.join(dataset[name].dimensions)}"
-        )
-    if not horizontal & set(keep) and all(
-        _runs_along(dataset, name, role) for role in horizontal
-    ):
+    if _has_an_area(dataset, name) and not _HORIZONTAL & set(keep):
+        # Over both at once, so that cells count by their areas.
         dataset = Summarise(over=Over.AREA)(dataset)
         words.append("mean over the area")
     for role, over in _OVER.items():
@@ -71,6 +57,26 @@ def average_all_but(
     if Role.LEVEL not in keep:
         need_one_level(dataset, name)
     return dataset, " · ".join(word for word in words if word)
+
+
+def _has_an_area(dataset: Dataset, name: str) -> bool:
+    if dataset.axes.curvilinear:
+        return True
+    return all(_runs_along(dataset, name, role) for role in _HORIZONTAL)
+
+
+def _need_axes(dataset: Dataset, name: str, keep: tuple[Role, ...]) -> None:
+    if dataset.axes.curvilinear and _HORIZONTAL & set(keep):
+        raise DataError(
+            f"{dataset.label}: latitude and longitude have two dimensions; summarise "
+            "--latitude-bands 2 before it makes bands of latitude, regrid a regular grid"
+        )
+    lacking = [role for role in keep if not _runs_along(dataset, name, role)]
+    if lacking:
+        raise DataError(
+            f"{name} has no {' and no '.join(lacking)} axis; its dimensions are "
+            f"{', '.join(dataset[name].dimensions)}"
+        )
 
 
 def _runs_along(dataset: Dataset, name: str, role: Role) -> bool:

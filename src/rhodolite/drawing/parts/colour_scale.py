@@ -116,23 +116,9 @@ def scale_for(
     present = values[np.isfinite(values)]
     if centre is None and pivots(variable):
         centre = 0.0
-    low, high = (
-        (float(q) for q in np.quantile(present, [0.005, 0.995]))
-        if present.size
-        else (0.0, 1.0)
-    )
-    low, high = (
-        given if given is not None else ends
-        for given, ends in zip(limits, (low, high), strict=True)
-    )
-    if centre is not None and limits == (None, None):
-        reach = max(abs(high - centre), abs(low - centre))
-        low, high = centre - reach, centre + reach
-    if not high > low:
-        low, high = low - max(abs(low) * 1e-3, 0.5), low + max(abs(low) * 1e-3, 0.5)
-    locator = MaxNLocator(
-        _CLASSES, steps=_STEPS, symmetric=centre == 0 and limits == (None, None)
-    )
+    low, high = _ends(present, limits, centre)
+    symmetric = centre == 0 and limits == (None, None)
+    locator = MaxNLocator(_CLASSES, steps=_STEPS, symmetric=symmetric)
     edges = np.asarray(locator.tick_values(low, high))
     # Given ends are kept as they are; open ones fall on round numbers.
     if limits[0] is not None:
@@ -147,6 +133,28 @@ def scale_for(
         (True, True): "both",
     }[under, over]
     return Scale(palette or palette_for(variable, centre is not None), edges, extend)
+
+
+def _ends(
+    present: NDArray[Any],
+    limits: tuple[float | None, float | None],
+    centre: float | None,
+) -> tuple[float, float]:
+    """Return the ends of the colours: those given, and for others those of nearly all values."""
+    low, high = 0.0, 1.0
+    if present.size:
+        low, high = (float(q) for q in np.quantile(present, [0.005, 0.995]))
+    low = low if limits[0] is None else limits[0]
+    high = high if limits[1] is None else limits[1]
+    if centre is not None and limits == (None, None):
+        # As far on either side, so that equal shades are equally far from the centre.
+        reach = max(abs(high - centre), abs(low - centre))
+        low, high = centre - reach, centre + reach
+    if high > low:
+        return low, high
+    # A field of one value still needs a scale.
+    margin = max(abs(low) * 1e-3, 0.5)
+    return low - margin, low + margin
 
 
 def colours(scale: Scale, centre: float | None) -> tuple[Any, Any]:

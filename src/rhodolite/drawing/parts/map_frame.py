@@ -25,6 +25,10 @@ _DOTS_APART = 9.0
 """Pixels; dots closer than this would hide the field."""
 _MOST_NAMED = 400
 """Of more places none is named, since names would hide the field."""
+_Box = tuple[float, float, float, float]
+"""Left, bottom, right and top, in pixels."""
+_LETTER, _LINE = 6.2, 14.0
+"""Width of a letter and height of a line of names, in pixels."""
 _DOT = 5.0
 """Pixels from the middle of a place's dot to its edge."""
 _BESIDE = (
@@ -185,21 +189,16 @@ class MapFrame(MapGeometry):
         )
         if len(names) > _MOST_NAMED:
             return
-        taken = [(px - _DOT, py - _DOT, px + _DOT, py + _DOT) for px, py in pixels]
+        taken: list[_Box] = [
+            (px - _DOT, py - _DOT, px + _DOT, py + _DOT) for px, py in pixels
+        ]
         frame = axes.get_window_extent()
-        for (px, py), at_x, at_y, name in zip(pixels, x, y, names, strict=True):
-            wide, high = 6.2 * len(name), 14.0
-            for dx, dy, align in _BESIDE:
-                left = px + dx - {"left": 0.0, "right": wide, "center": wide / 2}[align]
-                box = (left, py + dy, left + wide, py + dy + high)
-                free = all(
-                    box[2] < o[0] or box[0] > o[2] or box[3] < o[1] or box[1] > o[3]
-                    for o in taken
-                )
-                if free and box[0] > frame.x0 and box[2] < frame.x1:
-                    label(axes, name, (at_x, at_y), (dx, dy), align)
-                    taken.append(box)
-                    break
+        for pixel, at_x, at_y, name in zip(pixels, x, y, names, strict=True):
+            place = _find_room(name, pixel, taken, (frame.x0, frame.x1))
+            if place is not None:
+                shift, align, box = place
+                label(axes, name, (at_x, at_y), shift, align)
+                taken.append(box)
 
     def _cells(self, axes: Any, values: Array, shades: Any, norm: Any) -> Any:
         from matplotlib.collections import PolyCollection
@@ -334,3 +333,34 @@ class MapFrame(MapGeometry):
                     ha="center",
                     va="center",
                 )
+
+
+def _find_room(
+    name: str, pixel: Array, taken: list[_Box], between: tuple[float, float]
+) -> tuple[tuple[float, float], str, _Box] | None:
+    """Return where a name fits beside a place: its distance, how it is aligned, and its box.
+
+    Parameters
+    ----------
+    name : str
+    pixel : ndarray, shape (2,)
+        Of the place.
+    taken : list of tuple of float
+        Boxes that it must not touch.
+    between : tuple of float
+        The sides of the map.
+    """
+    wide, high = _LETTER * len(name), _LINE
+    for dx, dy, align in _BESIDE:
+        before = {"left": 0.0, "right": wide, "center": wide / 2}[align]
+        left, low = pixel[0] + dx - before, pixel[1] + dy
+        box = (left, low, left + wide, low + high)
+        is_within = box[0] > between[0] and box[2] < between[1]
+        if is_within and not any(_touch(box, other) for other in taken):
+            return (dx, dy), align, box
+    return None
+
+
+def _touch(box: _Box, other: _Box) -> bool:
+    beside = box[2] < other[0] or box[0] > other[2]
+    return not (beside or box[3] < other[1] or box[1] > other[3])

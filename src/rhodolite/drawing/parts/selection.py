@@ -28,31 +28,24 @@ def variables_along(
     names : tuple of str, optional
         Names asked for.
     """
-    dimensions = [_dimension(dataset, role) for role in roles]
-    if names:
-        chosen = [dataset[name] for name in names]
-        for variable in chosen:
-            lacking = [
-                role
-                for role, d in zip(roles, dimensions, strict=True)
-                if d not in variable.dimensions
-            ]
-            if lacking:
-                raise DataError(
-                    f"{variable.name} has no {' or '.join(lacking)} axis; its dimensions are "
-                    f"{', '.join(variable.dimensions) or 'nothing'}"
-                )
-        return chosen
-    fields = [
-        v
-        for v in dataset.fields
-        if v.numeric and all(d in v.dimensions for d in dimensions)
-    ]
-    if not fields:
+    dimensions = {role: _dimension(dataset, role) for role in roles}
+    if not names:
+        along = set(dimensions.values())
+        fields = [v for v in dataset.fields if v.numeric and along <= set(v.dimensions)]
+        if fields:
+            return fields
         raise DataError(
             f"{dataset.label}: no variable runs along {' and '.join(roles)}"
         )
-    return fields
+    chosen = [dataset[name] for name in names]
+    for variable in chosen:
+        lacking = [r for r, d in dimensions.items() if d not in variable.dimensions]
+        if lacking:
+            raise DataError(
+                f"{variable.name} has no {' or '.join(lacking)} axis; its dimensions are "
+                f"{', '.join(variable.dimensions) or 'nothing'}"
+            )
+    return chosen
 
 
 def _dimension(dataset: Dataset, role: Role) -> str | None:

@@ -150,9 +150,11 @@ class Decoding:
             # Two passes over all numbers tell which of the tests could find any.
             least, most = raw.min(), raw.max()
             marks = tuple(mark for mark in marks if least <= mark <= most)
-            low = None if low is not None and least >= low else low
-            high = None if high is not None and most <= high else high
-        gaps = [np.asarray(raw == mark) for mark in marks if mark == mark]
+            if low is not None and least >= low:
+                low = None
+            if high is not None and most <= high:
+                high = None
+        gaps = [np.asarray(raw == mark) for mark in marks if not np.isnan(mark)]
         if low is not None:
             gaps.append(np.asarray(raw < low))
         if high is not None:

@@ -34,29 +34,32 @@ def choose_group(file: Any, path: Path, name: str | None) -> Any:
 def fields_of_groups(file: Any, variables: dict[str, Any]) -> dict[str, Any]:
     """Return the variables of groups that run along dimensions of the whole file, by their names,
     or with that of their group before it where that is taken; says which groups are left out."""
-    groups: dict[str, Any] = {}
+    fields: dict[str, Any] = {}
     left = []
     for group in all_groups(file):
-        inner = {
-            name: stored
-            for name, stored in group.variables.items()
-            if name
-            and stored.dimensions
-            and set(stored.dimensions) <= set(file.dimensions)
-        }
+        inner = _along_the_whole_file(file, group)
         if not file.variables or group.dimensions or len(inner) < len(group.variables):
             left += [group.path] if group.variables else []
             continue
         for name, stored in inner.items():
-            taken = name in variables or name in groups
+            taken = name in variables or name in fields
             whole = f"{group.path.strip('/').replace('/', '_')}_{name}"
-            groups[whole if taken else name] = stored
+            fields[whole if taken else name] = stored
     if left and file.variables:
         warn(
             f"groups with axes of their own are left out: {', '.join(left)}; name one as "
             f"FILE:{left[0]}"
         )
-    return groups
+    return fields
+
+
+def _along_the_whole_file(file: Any, group: Any) -> dict[str, Any]:
+    """Return the variables of a group all of whose dimensions are those of the file."""
+    return {
+        name: stored
+        for name, stored in group.variables.items()
+        if name and stored.dimensions and set(stored.dimensions) <= set(file.dimensions)
+    }
 
 
 def all_groups(group: Any) -> list[Any]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import base64
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -191,17 +192,19 @@ def _pack(value: Any) -> Any:
         return value
     if isinstance(value, np.generic) and value.dtype.kind in "fiub":
         return {"type": value.dtype.str, "number": _bytes(np.asarray(value))}
-    if isinstance(value, np.ndarray) and value.dtype.kind in "fiubSU":
-        return {"type": value.dtype.str, "shape": value.shape, "bytes": _bytes(value)}
-    if isinstance(value, np.ndarray) and all(
-        isinstance(item, str) for item in value.reshape(-1)
-    ):
-        return {"texts": value.reshape(-1).tolist(), "shape": value.shape}
-    if isinstance(value, (list, tuple)) and all(
-        isinstance(item, str) for item in value
-    ):
+    if isinstance(value, np.ndarray):
+        if value.dtype.kind in "fiubSU":
+            data = _bytes(value)
+            return {"type": value.dtype.str, "shape": value.shape, "bytes": data}
+        if _are_texts(value.reshape(-1)):
+            return {"texts": value.reshape(-1).tolist(), "shape": value.shape}
+    if isinstance(value, (list, tuple)) and _are_texts(value):
         return list(value)
     raise NotDescribed(f"a value of type {type(value).__name__}")
+
+
+def _are_texts(values: Iterable[Any]) -> bool:
+    return all(isinstance(value, str) for value in values)
 
 
 def _unpack(value: Any) -> Any:

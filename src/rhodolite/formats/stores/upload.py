@@ -80,17 +80,24 @@ def upload(local: Path, address: str) -> None:
         roots = [f"{name}/{root}" for root in _ROOTS]
         before = _keys_of(address)
         _delete(store, [key for key in roots if key in before], address)
-        try:
-            _put(store, {k: f for k, f in new.items() if k not in roots}, address)
-            for key in roots:
-                if key in new:
-                    _put(store, {key: new[key]}, address)
-        except BaseException:
-            # Also when it was interrupted: chunks that nobody names are in everybody's way.
-            with suppress(DataError):
-                _delete(store, list(new), address)
-            raise
+        _put_or_nothing(store, new, roots, address)
         _delete(store, [key for key in before if key not in new], address)
+
+
+def _put_or_nothing(
+    store: Any, files: dict[str, Path], roots: list[str], address: str
+) -> None:
+    """Put files into a store, those at its root last; nothing of them where one cannot be."""
+    try:
+        _put(store, {k: f for k, f in files.items() if k not in roots}, address)
+        for key in roots:
+            if key in files:
+                _put(store, {key: files[key]}, address)
+    except BaseException:
+        # Also when it was interrupted: chunks that nobody names are in everybody's way.
+        with suppress(DataError):
+            _delete(store, list(files), address)
+        raise
 
 
 def _keys_of(address: str) -> list[str]:

@@ -74,6 +74,8 @@ class RangeOfDates:
         return first_moment(self.first, calendar), moment_after(self.last, calendar)
 
 
+_DAYS = 3
+"""Fields of a date that is a day; with more it has a clock."""
 Stretch = Instant | DayOfYear | SeasonOfYear | SpanOfYears | RangeOfDates | Normal
 
 
@@ -144,16 +146,12 @@ def time_variables(
     if normals:
         return normals_variables(normals, calendar)
     limits = [
-        (first_moment(stretch, calendar), moment_after(stretch, calendar))
-        if isinstance(stretch, Instant)
-        else stretch.limits(calendar)
+        _limits(stretch, calendar)
         for stretch in stretches
         if not isinstance(stretch, Normal)
     ]
     units = f"days since {min(start.year for start, _ in limits):04d}-01-01"
-    starts, ends = (
-        _numbers([pair[at] for pair in limits], units, calendar) for at in (0, 1)
-    )
+    starts = _numbers([start for start, _ in limits], units, calendar)
     about: dict[str, Any] = {
         "standard_name": "time",
         "long_name": "time",
@@ -161,14 +159,25 @@ def time_variables(
         "calendar": calendar,
         "axis": "T",
     }
-    if max(kinds) > 3:
+    if max(kinds) > _DAYS:
+        # A date with a clock is a moment, and covers nothing.
         return [Variable("time", ("time",), InMemory(starts), about)]
     about["bounds"] = "time_bnds"
+    ends = _numbers([end for _, end in limits], units, calendar)
     bounds = np.stack([starts, ends], axis=-1)
     return [
         Variable("time", ("time",), InMemory(bounds.mean(axis=1)), about),
         Variable("time_bnds", ("time", "bnds"), InMemory(bounds)),
     ]
+
+
+def _limits(
+    stretch: Instant | DayOfYear | SeasonOfYear | SpanOfYears | RangeOfDates,
+    calendar: str,
+) -> tuple[Any, Any]:
+    if isinstance(stretch, Instant):
+        return first_moment(stretch, calendar), moment_after(stretch, calendar)
+    return stretch.limits(calendar)
 
 
 def in_order(stretch: Stretch) -> tuple[int, ...]:

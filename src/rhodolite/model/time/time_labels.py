@@ -24,26 +24,27 @@ def time_labels(axis: TimeAxis) -> list[str]:
     """
     if axis.climatological and axis.bounds is not None:
         return [_phase(*ends) for ends in axis.to_dates(np.sort(axis.bounds, axis=1))]
-    step, cells = axis.resolution, axis.cell_ticks
-    if (
-        cells is not None
-        and not axis.instants
-        and not _follows_from_middle(axis, cells)
-    ):
-        return [
-            _range(*ends)
-            for ends in dates_of_ticks(cells - np.array([0, 1]), axis.calendar)
-        ]
-    if cells is not None and step.months > 1:
-        ends = dates_of_ticks(cells, axis.calendar)
-        return [_stretch(first, after, step.months) for first, after in ends]
-    form = {"month": "%Y-%m", "day": "%Y-%m-%d", "year": "%Y"}.get(
-        step.unit, "%Y-%m-%dT%H:%M:%S"
-    )
-    if step.unit in ("irregular", "single") and not (axis.ticks % DAY_TICKS).any():
-        form = "%Y-%m-%d"
+    cells, months = axis.cell_ticks, axis.resolution.months
+    if cells is not None:
+        if not (axis.instants or _follows_from_middle(axis, cells)):
+            # Ends are told as the last moment within.
+            within = dates_of_ticks(cells - np.array([0, 1]), axis.calendar)
+            return [_range(*ends) for ends in within]
+        if months > 1:
+            ends = dates_of_ticks(cells, axis.calendar)
+            return [_stretch(first, after, months) for first, after in ends]
     dates = axis.dates if axis.bounds is None else axis.reference_dates
+    form = _date_form(axis)
     return [date.strftime(form) for date in dates]
+
+
+def _date_form(axis: TimeAxis) -> str:
+    """Return the form of dates that tells steps apart."""
+    unit = axis.resolution.unit
+    on_midnight = not (axis.ticks % DAY_TICKS).any()
+    if unit == "day" or (unit in ("irregular", "single") and on_midnight):
+        return "%Y-%m-%d"
+    return {"month": "%Y-%m", "year": "%Y"}.get(unit, "%Y-%m-%dT%H:%M:%S")
 
 
 def _follows_from_middle(axis: TimeAxis, cells: Ticks) -> bool:
@@ -121,31 +122,35 @@ def _phase(start: Any, end: Any) -> str:
     """Return what a phase of a cycle is called, given the beginning of its first and the end of its
     last occurrence."""
     if (start.hour, start.minute) != (end.hour, end.minute):
-        clock, last = (
-            f"{start.hour:02d}:{start.minute:02d}",
-            end - datetime.timedelta(hours=1),
-        )
-        if start.day == 1 and last.month == start.month and last.day >= 28:
-            return f"{MONTH_TITLES[start.month - 1]} {clock}"
-        if start.day == 1 and last.day >= 28 and _months_between(start, last) == 2:
-            return f"{Season(start.month, 3)} {clock}"
-        if (start.month, start.day) == (last.month, last.day):
-            return f"{start.day} {MONTH_TITLES[start.month - 1]} {clock}"
-        return clock
-    if (start.day, end.day) != (1, 1) or (
-        _months_between(start, end) == 0 and (end - start).days % 365 < 3
-    ):
-        if (start.day, end.day) == (1, 1) and (start.month, end.month) == (1, 1):
-            return "year"
-        return f"{start.day} {MONTH_TITLES[start.month - 1]}"
+        return _phase_of_hour(start, end)
     months = _months_between(start, end)
+    whole_months = (start.day, end.day) == (1, 1)
+    # Some files end the phase of a day where its last occurrence begins, full years after the first
+    # but for leap days; 1 January to 1 January is likelier the whole year.
+    is_day = months == 0 and (end - start).days % 365 < 3
+    if whole_months and is_day and start.month == 1:
+        return "year"
+    if not whole_months or is_day:
+        return f"{start.day} {MONTH_TITLES[start.month - 1]}"
     if months == 0:
         return "year"
-    return (
-        MONTH_TITLES[start.month - 1]
-        if months == 1
-        else str(Season(start.month, months))
-    )
+    if months == 1:
+        return MONTH_TITLES[start.month - 1]
+    return str(Season(start.month, months))
+
+
+def _phase_of_hour(start: Any, end: Any) -> str:
+    """Return what an hour of each day is called, of a month, a season, one day or all."""
+    clock = f"{start.hour:02d}:{start.minute:02d}"
+    last = end - datetime.timedelta(hours=1)
+    if start.day == 1 and last.day >= 28:
+        if last.month == start.month:
+            return f"{MONTH_TITLES[start.month - 1]} {clock}"
+        if _months_between(start, last) == 2:
+            return f"{Season(start.month, 3)} {clock}"
+    if (start.month, start.day) == (last.month, last.day):
+        return f"{start.day} {MONTH_TITLES[start.month - 1]} {clock}"
+    return clock
 
 
 def _months_between(start: Any, end: Any) -> int:

@@ -313,18 +313,22 @@ def _properties(dataset: Dataset, outlines: Sequence[Outline]) -> list[Variable]
     properties = []
     for key in keys:
         name = re.sub(r"\W+", "_", key).strip("_")
-        taken = name in dataset.variables or name in dataset.lengths or name in _TAKEN
-        values = [outline.about.get(key) for outline in outlines]
-        numbers = all(isinstance(v, (int, float)) or v is None for v in values)
-        if numbers:
-            data = np.array([np.nan if v is None else float(v) for v in values])
-        else:
-            data = np.array(["" if v is None else str(v) for v in values], dtype=object)
+        if not name:
+            continue
+        if name in dataset.variables or name in dataset.lengths or name in _TAKEN:
+            name = f"region_{name}"
+        column = _column([outline.about.get(key) for outline in outlines])
         about = {"long_name": f"{key} of the region"}
-        if name:
-            name = f"region_{name}" if taken else name
-            properties.append(Variable(name, ("region",), InMemory(data), about))
+        properties.append(Variable(name, ("region",), InMemory(column), about))
     return properties
+
+
+def _column(values: Sequence[Any]) -> Array:
+    """Return values as numbers if all of them are, and as text otherwise."""
+    if all(value is None or isinstance(value, (int, float)) for value in values):
+        return np.array([np.nan if value is None else float(value) for value in values])
+    texts = ["" if value is None else str(value) for value in values]
+    return np.array(texts, dtype=object)
 
 
 def _measure_cells(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:

@@ -224,12 +224,10 @@ class ProgramBuilder:
         left, right = self.alike(sign, values, sums=True)
         if sign == "+":
             _refuse_sum_of_states(left, right)
-        work = Apply(
-            np.add if sign == "+" else np.subtract, (left.program, right.program)
-        )
-        turned = 1.0 if left.turned is not None or right.turned is not None else None
-        between = sign == "-" and convertible(left.units, "K") and not right.difference
-        if between and not values[1].plain:
+        operator = np.add if sign == "+" else np.subtract
+        work = Apply(operator, (left.program, right.program))
+        is_between = sign == "-" and not right.difference
+        if is_between and convertible(left.units, "K") and not values[1].plain:
             units = "K" if left.units == "degC" else left.units
             return Value(work, units, difference=True)
         # A difference plus a state is a state; a plain number is what its company is.
@@ -237,6 +235,7 @@ class ProgramBuilder:
         known = [part.difference for part, given in pairs if not given.plain]
         difference = left.difference if sign == "-" else bool(known) and all(known)
         plain = values[0].plain and values[1].plain
+        turned = None if left.turned is None and right.turned is None else 1.0
         return Value(work, left.units, plain, difference, turned=turned)
 
     def scaled(self, function: str, values: list[Value]) -> Value:

@@ -102,9 +102,8 @@ def in_line(
         its = in_units(other, its, variable.units)
     its = with_members_of(dataset, variable, other, its)
     its = _with_axes_of(dataset, variable, other, its)
-    ours, theirs = (
-        _dimensions(side, v, without) for side, v in ((dataset, variable), (other, its))
-    )
+    ours = _dimensions(dataset, variable, without)
+    theirs = _dimensions(other, its, without)
     _need_same_sizes(dataset, variable, other, its, (ours, theirs))
     picks: list[NDArray[np.intp] | None] = [None] * its.data.ndim
     for role in (*_HORIZONTAL, Role.LEVEL):
@@ -113,17 +112,28 @@ def in_line(
             continue
         order = _matching_order(role, first, second)
         if order is None or second.dimension not in its.dimensions:
-            remedy = "relevel" if role is Role.LEVEL else "regrid --like FILE"
-            raise DataError(
-                f"{variable.name} lies on other {role}s in {dataset.label} than in {other.label} "
-                f"({_ends(first.values)} and {_ends(second.values)}); bring both to the same grid "
-                f"first, with {remedy}"
-            )
+            raise _other_cells(variable, dataset, other, first, second)
+        # What is in order already is read as it lies.
         if (np.diff(order) != 1).any():
             picks[its.dimensions.index(str(second.dimension))] = order
     if all(pick is None for pick in picks):
         return its
     return its.replace(data=Selected(its.data, picks))
+
+
+def _other_cells(
+    variable: Variable,
+    dataset: Dataset,
+    other: Dataset,
+    first: Coordinate,
+    second: Coordinate,
+) -> DataError:
+    remedy = "relevel" if first.role is Role.LEVEL else "regrid --like FILE"
+    return DataError(
+        f"{variable.name} lies on other {first.role}s in {dataset.label} than in {other.label} "
+        f"({_ends(first.values)} and {_ends(second.values)}); bring both to the same grid "
+        f"first, with {remedy}"
+    )
 
 
 def _need_same_sizes(

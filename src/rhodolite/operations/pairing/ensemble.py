@@ -21,6 +21,7 @@ from rhodolite.operations.pairing.times import MatchedTimes
 from rhodolite.operations.variables.references import list_coordinate
 
 DIMENSION, LABEL = "member", "member_name"
+_WILDCARDS = re.compile(r"[*?\[\]]+|\{[^}]*\}")
 
 
 def stack_members(datasets: Sequence[Dataset], names: Sequence[str]) -> Dataset:
@@ -98,26 +99,20 @@ def member_names(inputs: Sequence[str]) -> list[str]:
     >>> member_names(["runs/pyrope_*.nc", "runs/almandine_*.nc"])
     ['pyrope', 'almandine']
     """
-    words = [
-        re.split(
-            r"[_\W]+",
-            re.sub(r"[*?\[\]]+|\{[^}]*\}", "", PurePath(text).stem).strip("_-. "),
-        )
-        for text in inputs
-    ]
-    while (
-        len(words) > 1
-        and all(len(w) > 1 for w in words)
-        and len({w[0] for w in words}) == 1
-    ):
-        words = [w[1:] for w in words]
-    while (
-        len(words) > 1
-        and all(len(w) > 1 for w in words)
-        and len({w[-1] for w in words}) == 1
-    ):
-        words = [w[:-1] for w in words]
-    return ["_".join(w) for w in words]
+    names = [_WILDCARDS.sub("", PurePath(text).stem).strip("_-. ") for text in inputs]
+    words = [re.split(r"[_\W]+", name) for name in names]
+    while _have_in_common(words, 0):
+        words = [parts[1:] for parts in words]
+    while _have_in_common(words, -1):
+        words = [parts[:-1] for parts in words]
+    return ["_".join(parts) for parts in words]
+
+
+def _have_in_common(words: list[list[str]], place: int) -> bool:
+    """Return whether all have the same first or last word, and others besides."""
+    if len(words) < 2 or any(len(parts) < 2 for parts in words):
+        return False
+    return len({parts[place] for parts in words}) == 1
 
 
 def _common_steps(datasets: Sequence[Dataset]) -> list[np.ndarray | None]:

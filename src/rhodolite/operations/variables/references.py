@@ -29,21 +29,25 @@ def without_axes(
     added : iterable of Variable
         What describes new axes.
     """
-    axes: list[Variable] = []
+    remaining: list[Variable] = []
     for name, variable in dataset.variables.items():
         if name in results:
-            axes += results[name]
+            remaining += results[name]
         elif not set(gone) & set(variable.dimensions):
-            axes.append(variable)
+            remaining.append(variable)
     new = list(added)
-    names = {v.name for v in (*axes, *new)}
-    axes = [v for v in axes if v.name not in {extra.name for extra in new}]
-    used = {str(v.attributes.get("grid_mapping", "")) for v in axes}
-    mappings = {
-        str(v.attributes.get("grid_mapping", "")) for v in dataset.variables.values()
-    }
-    axes = [v for v in axes if v.name not in mappings or v.name in used]
-    return dataset.with_variables([*new, *(_pointing_to(v, names) for v in axes)])
+    replaced = {extra.name for extra in new}
+    remaining = [v for v in remaining if v.name not in replaced]
+    # A projection that no field refers to any more describes nothing.
+    mappings = {_mapping_of(v) for v in dataset.variables.values()}
+    unused = mappings - {_mapping_of(v) for v in remaining}
+    names = {v.name for v in (*remaining, *new)}
+    pointing = [_pointing_to(v, names) for v in remaining if v.name not in unused]
+    return dataset.with_variables([*new, *pointing])
+
+
+def _mapping_of(variable: Variable) -> str:
+    return str(variable.attributes.get("grid_mapping", ""))
 
 
 def drop_stale(variable: Variable, *more: str) -> Variable:
