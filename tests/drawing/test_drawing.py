@@ -8,6 +8,7 @@ import re
 import matplotlib.image
 import numpy as np
 import pytest
+import shapely
 from matplotlib.collections import LineCollection, QuadMesh
 
 import rhodolite
@@ -27,7 +28,9 @@ from rhodolite import (
 )
 from rhodolite.arrays import InMemory
 from rhodolite.drawing import all_drawings
+from rhodolite.drawing.options import ProjectionName
 from rhodolite.drawing.parts.colour_scale import scale_for
+from rhodolite.drawing.parts.map_geometry import MapGeometry
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.ensemble import stack_members
 from rhodolite.pipeline.writing import save_figure
@@ -519,3 +522,61 @@ def test_curves_against_an_axis_of_their_own_have_limits_as_a_band(demo):
     whole = rhodolite.read(demo / "garnet_monthly_1981-2020.nc").subset(lat="60N..65N")
     with pytest.raises(DataError, match="choose one with --at"):
         rhodolite.Curve()(whole.spectrum(harmonics=2))
+
+
+def around_a_pole(cells, sign, reach=9.0e6):
+    """A grid in the plane of an equal-area projection about a pole, with two-dimensional positions;
+    four cells meet at the pole where their number is even."""
+    edges = np.linspace(-reach, reach, cells + 1)
+    plane = np.meshgrid(*[(edges[1:] + edges[:-1]) / 2] * 2)
+    distance = np.hypot(*plane) / (2 * 6371e3)
+    lat = sign * (90 - 2 * np.degrees(np.arcsin(np.minimum(distance, 1))))
+    lon = np.degrees(np.arctan2(plane[0], -plane[1]))
+    data = make_dataset(np.full((1, cells, cells), 280.0))
+    positions = [
+        Variable(name, ("lat", "lon"), InMemory(values), {"units": f"degrees_{way}"})
+        for name, values, way in (("phi", lat, "north"), ("lambda", lon, "east"))
+    ]
+    return data.with_variables(
+        [
+            data["tas"].edit(coordinates="phi lambda"),
+            *positions,
+            data.variables["time"],
+        ]
+    )
+
+
+@pytest.mark.parametrize("sign", [1, -1])
+@pytest.mark.parametrize("cells", [12, 13])
+def test_cells_that_meet_at_a_pole_cover_it(cells, sign):
+    geometry = MapGeometry.of(around_a_pole(cells, sign))
+    shapes = [
+        shape
+        for _, (east, north) in geometry.corners
+        for shape in shapely.polygons(np.stack([east, north], axis=-1))
+    ]
+    whole = shapely.union_all(shapely.make_valid(np.array(shapes)))
+    around = np.arange(0.5, 360, 3) + geometry.west
+    for latitude in (89.99, 89, 86):
+        inside = shapely.contains_xy(
+            whole, around, np.full(around.size, sign * latitude)
+        )
+        assert inside.all(), (latitude, around[~inside])
+
+
+@pytest.mark.parametrize(("sign", "name"), [(1, "north-polar"), (-1, "south-polar")])
+def test_a_polar_map_ends_where_cells_are_left_out(sign, name):
+    """Whatever else lies in the box of rows and columns that holds them."""
+    data = around_a_pole(24, sign)
+    lat = data["phi"].values()
+    drawn = rhodolite.Map(projection=ProjectionName(name)).shown(data)
+    geometry = MapGeometry.of(drawn, ProjectionName(name))
+    edge = geometry.south if sign > 0 else -geometry.north
+    left_out = (sign * lat)[sign * lat < 10].max()
+    # 530 km from the middle to a corner, in a plane that is narrower there by cos(40 degrees).
+    assert left_out + 4 < edge < left_out + 6.3
+    centres = sign * geometry.mesh.centres[0]
+    field = np.where(centres < 10, np.nan, 1.0)
+    assert not geometry.lacks_data(field)
+    field.flat[np.argmax(centres)] = np.nan
+    assert geometry.lacks_data(field)

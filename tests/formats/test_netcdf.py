@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import zlib
 
 import h5py
 import netCDF4
 import numpy as np
+import pyproj
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -564,6 +566,52 @@ def test_grids_of_earth_observation_lie_where_their_text_says(tmp_path, origin):
     assert abs(lon[1] - lon[0]) == pytest.approx(width)
     mean = data.summarise(over="area")["SurfTemp"].values()
     assert np.isfinite(mean).all()
+
+
+@pytest.mark.parametrize(
+    ("projection", "numbers", "system"),
+    [
+        ("LAMAZ", "(6371228.0,0,0,0,0,90000000,0,0,0,0,0,0,0)", "EPSG:3408"),
+        ("PS", "(6378137.0,0.00669437999,0,0,-45000000,70000000,0,0)", "EPSG:3413"),
+        ("PS", "(0,0,0,0,0,-71000000,0,0)\n\t\tSphereCode=12", "EPSG:3031"),
+        ("CEA", "(6371228.0,0,0,0,0,30000000,0,0)", "EPSG:3410"),
+        ("UTM", "(0,0)\n\t\tZoneCode=-33\n\t\tSphereCode=12", "EPSG:32733"),
+        ("LAMCC", "(0,0,25000000,35000000,-100000000,30030000,5,7)", None),
+        ("ALBERS", "(0,0,25000000,35000000,-100000000,30030000,5,7)", None),
+        ("TM", "(6378137.0,6356752.0,0.9996,0,9000000,0,500000,0)", None),
+        ("SNSOID", "(6371007.181,0,0,0,0,0,0,0)", "+proj=sinu +R=6371007.181"),
+    ],
+)
+def test_projected_grids_of_earth_observation_lie_where_others_place_them(
+    tmp_path, projection, numbers, system
+):
+    """Against the registered systems of PROJ: a thousandth of a second of arc."""
+    proj = {
+        "LAMCC": "+proj=lcc +R=6370997",
+        "ALBERS": "+proj=aea +R=6370997",
+        "TM": "+proj=tmerc +k=0.9996 +lon_0=9 +x_0=500000 +a=6378137 +b=6356752",
+    }
+    conic = " +lat_1=25 +lat_2=35 +lon_0=-100 +lat_0=30.5 +x_0=5 +y_0=7"
+    if system is None:
+        system = proj[projection] + (conic if projection != "TM" else "")
+    text = re.sub(r"Mtrs=\(.*?\)", "Mtrs=(-360000.0,180000.0)", eos_text("UL"), count=1)
+    text = text.replace("(179030000.000000,-90000000.000000)", "(0.0,-180000.0)")
+    words = f"HE5_GCTP_{projection}\n\t\tProjParams={numbers}"
+    with h5py.File(tmp_path / "p.he5", "w") as file:
+        fields = file.create_group("HDFEOS/GRIDS/Monthly/Data Fields")
+        fields["SurfTemp"] = np.arange(2 * 18 * 36, dtype="f4").reshape(2, 18, 36)
+        text = text.replace("HE5_GCTP_GEO", words)
+        about = file.create_group("HDFEOS INFORMATION")
+        about["StructMetadata.0"] = np.bytes_(text.ljust(3000, "\0"))
+    data = rhodolite.read(tmp_path / "p.he5")
+    assert data["SurfTemp"].dimensions == ("Hour", "y", "x")
+    crs = pyproj.CRS(system)
+    place = pyproj.Transformer.from_crs(crs, crs.geodetic_crs, always_xy=True)
+    x, y = np.arange(-355000.0, 0, 10000), np.arange(170000.0, -180000, -20000)
+    lon, lat = place.transform(*np.meshgrid(x, y))
+    np.testing.assert_allclose(data["lat"].values(), lat, atol=3e-7)
+    apart = (data["lon"].values() - lon + 180) % 360 - 180
+    np.testing.assert_allclose(apart, 0, atol=3e-7)
 
 
 SWATH_TEXT = """GROUP=SwathStructure

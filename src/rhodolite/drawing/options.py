@@ -13,7 +13,7 @@ from rhodolite.model.typed_value import TypedValue
 from rhodolite.operations.declaration import Step, parameter
 from rhodolite.plain_text import write_number
 
-_LEAST_POLAR = 10.0
+LEAST_POLAR = 10.0
 """Degrees from the equator down to which a polar map goes at most."""
 _SMALLEST, _LARGEST = 200, 8000
 
@@ -89,7 +89,7 @@ class ProjectionName(StrEnum):
     @property
     def latitudes(self) -> LatitudeRange | None:
         """The latitudes that a polar map shows at most."""
-        least = _LEAST_POLAR
+        least = LEAST_POLAR
         return {
             "north-polar": LatitudeRange(least, None),
             "south-polar": LatitudeRange(None, -least),

@@ -83,5 +83,14 @@ def plane_axis(name: str, first_edge: float, step: float, count: int) -> Variabl
     return Variable(name, (name,), InMemory(_round(middles)), {"axis": name.upper()})
 
 
+def as_projected(axis: Variable) -> Variable:
+    """Return an axis of a plane, `x` or `y`, as that of a projection in metres (CF 5.6)."""
+    return axis.edit(
+        standard_name=f"projection_{axis.name}_coordinate",
+        long_name=f"{axis.name} of the projection",
+        units="m",
+    )
+
+
 def _round(values: Array) -> Array:
     return np.round(values, _ROUNDING) + 0.0

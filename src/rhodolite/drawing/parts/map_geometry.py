@@ -9,7 +9,7 @@ from typing import Any, Self
 import numpy as np
 
 from rhodolite.arrays import Array
-from rhodolite.drawing.options import ProjectionName
+from rhodolite.drawing.options import LEAST_POLAR, ProjectionName
 from rhodolite.drawing.parts.map_decoration import cut_near
 from rhodolite.drawing.parts.projections import (
     EqualArea,
@@ -22,6 +22,8 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 
+_ON_POLE = 1e-5
+"""Degrees, within which a corner that was computed lies on the pole."""
 COARSE_BEYOND = 100.0
 """Maps wider than this many degrees get the 1:110m outlines, others the 1:50m ones."""
 
@@ -52,9 +54,11 @@ class MapGeometry:
     def lacks_data(self, *fields: Array) -> bool:
         """Return whether a field is missing somewhere within what is shown."""
         missing = np.isnan(fields).any(axis=0)
-        return bool(
-            (missing if self.outside is None else missing & ~self.outside).any()
-        )
+        if self.outside is not None:
+            missing &= ~self.outside
+        if isinstance(self.projection, Polar):
+            missing &= ~_lie_beyond(self.mesh, self.projection.sign)
+        return bool(missing.any())
 
     @classmethod
     def of(
@@ -92,8 +96,7 @@ class MapGeometry:
                 north,
             )
         sign = 1.0 if name is ProjectionName.NORTH_POLAR else -1.0
-        low, high = (max(south, 0.0), north) if sign > 0 else (south, min(north, 0.0))
-        return cls(mesh, Polar(sign), -180.0, 180.0, low, high)
+        return cls(mesh, Polar(sign), -180.0, 180.0, *_polar_reach(mesh, sign))
 
     @property
     def plain(self) -> bool:
@@ -201,8 +204,8 @@ class MapGeometry:
 def _divide_polar_cells(
     cells: Array, east: Array, north: Array
 ) -> tuple[Array, Array, Array]:
-    """Return cells with those around a pole as triangles between their edges and the pole, which is
-    a line on such a map; corners stay as many, the last several times.
+    """Return cells with those around a pole, or with one corner on it, as triangles between their
+    edges and the pole, which is a line on such a map; corners stay as many, the last several times.
 
     Parameters
     ----------
@@ -210,26 +213,31 @@ def _divide_polar_cells(
     east, north : ndarray of float64, shape (n, corners)
         Longitudes without jumps.
     """
+    on_pole = np.abs(north) > 90.0 - _ON_POLE
+    touching = on_pole.sum(axis=1) == 1
+    # A pole lies at every longitude: as a corner it is as far east as the one before.
+    lone = on_pole & touching[:, None]
+    east = np.where(lone, np.roll(east, 1, axis=1), east)
     closed = np.unwrap(
         np.concatenate([east, east[:, :1]], axis=1), period=360.0, axis=1
     )
-    around = np.flatnonzero(np.abs(closed[:, -1] - closed[:, 0]) > 180.0)
-    if not around.size:
+    polar = touching | (np.abs(closed[:, -1] - closed[:, 0]) > 180.0)
+    if not polar.any():
         return cells, east, north
     corners = east.shape[1]
-    pole = np.copysign(90.0, north[around].mean(axis=1))
-    numbers, longitudes, latitudes = [np.delete(cells, around)], [], []
-    longitudes.append(np.delete(east, around, axis=0))
-    latitudes.append(np.delete(north, around, axis=0))
+    numbers, longitudes, latitudes = [cells[~polar]], [east[~polar]], [north[~polar]]
     for edge in range(corners):
-        west_end, east_end = closed[around, edge], closed[around, edge + 1]
-        low, high = north[around, edge], north[around, (edge + 1) % corners]
+        after = (edge + 1) % corners
+        some = np.flatnonzero(polar & ~lone[:, edge] & ~lone[:, after])
+        west_end, east_end = closed[some, edge], closed[some, edge + 1]
+        low, high = north[some, edge], north[some, after]
+        pole = np.copysign(90.0, north[some].mean(axis=1))
         for x, y in (
             ((west_end, east_end, east_end), (low, high, pole)),
             ((west_end, east_end, west_end), (low, pole, pole)),
         ):
             repeated = [0, 1, *[2] * (corners - 2)]
-            numbers.append(cells[around])
+            numbers.append(cells[some])
             longitudes.append(np.stack([x[at] for at in repeated], axis=1))
             latitudes.append(np.stack([y[at] for at in repeated], axis=1))
     return (
@@ -237,6 +245,28 @@ def _divide_polar_cells(
         np.concatenate(longitudes),
         np.concatenate(latitudes),
     )
+
+
+def _polar_reach(mesh: Mesh, sign: float) -> tuple[float, float]:
+    """Return the latitudes that a map about a pole shows: from the pole to where the cells end of
+    which it shows the middle.
+
+    A part of a two-dimensional grid is a box of rows and columns, in which others lie as well.
+    """
+    south, north = mesh.reach
+    edge = south if sign > 0 else -north
+    beyond = _lie_beyond(mesh, sign).ravel()
+    if mesh.corners is not None and beyond.any() and not beyond.all():
+        # Up to those that are left out, so that no gaps show between them.
+        corners = sign * mesh.corners[0].reshape(mesh.size, -1)
+        edge = float(np.nanmax(corners[beyond]))
+    edge = max(edge, 0.0)
+    return (edge, north) if sign > 0 else (south, -edge)
+
+
+def _lie_beyond(mesh: Mesh, sign: float) -> Array:
+    """Return the cells that a map about a pole leaves out, shape (rows, columns)."""
+    return np.asarray(sign * mesh.centres[0] < LEAST_POLAR)
 
 
 def _outside_of_region(part: Dataset, mesh: Mesh) -> Array | None:

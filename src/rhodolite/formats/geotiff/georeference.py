@@ -10,7 +10,12 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, warn
-from rhodolite.formats.even_axes import can_be_degrees, geographic_axis, plane_axis
+from rhodolite.formats.even_axes import (
+    as_projected,
+    can_be_degrees,
+    geographic_axis,
+    plane_axis,
+)
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import AxisShape
@@ -119,14 +124,7 @@ def _projected(path: Path, place: Placement, system: Any) -> Georeference:
             f"{path}: the reference system {system.name} counts in {units}; only such in metres "
             "are read, so have the picture brought into one by a GIS"
         )
-    named = [
-        axis.edit(
-            standard_name=f"projection_{axis.name}_coordinate",
-            long_name=f"{axis.name} of the projection",
-            units="m",
-        )
-        for axis in (y, x)
-    ]
+    named = [as_projected(axis) for axis in (y, x)]
     mapping = Variable(MAPPING, (), InMemory(np.int32(0)), system.to_cf())
     return Georeference(("y", "x"), [*named, mapping], {"grid_mapping": MAPPING})
 

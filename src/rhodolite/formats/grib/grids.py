@@ -10,6 +10,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
+from rhodolite.formats.even_axes import as_projected
 from rhodolite.formats.grib.messages import open_message, read_key, read_numbers
 from rhodolite.formats.grib.sections import Field
 from rhodolite.limits import why_beyond_reading
@@ -289,11 +290,6 @@ def _projected(path: Path, handle: Any, scanning: Scanning, kind: str) -> Grid:
 
 
 def _plane_axis(name: str, first: float, step: float, count: int) -> Variable:
-    about = {
-        "standard_name": f"projection_{name}_coordinate",
-        "long_name": f"{name} of the projection",
-        "units": "m",
-        "axis": name.upper(),
-    }
     values = round(float(first), _PLANE_ROUNDING) + step * np.arange(count)
-    return Variable(name, (name,), InMemory(values), about)
+    axis = Variable(name, (name,), InMemory(values), {"axis": name.upper()})
+    return as_projected(axis)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from rhodolite.errors import warn
-from rhodolite.formats.even_axes import geographic_axis
+from rhodolite.formats.even_axes import as_projected, geographic_axis, plane_axis
+from rhodolite.formats.netcdf.eos_projections import degrees_of, grid_mapping_of
 from rhodolite.formats.netcdf.eos_text import (
     dimensions_of,
     name_field,
@@ -19,9 +21,8 @@ from rhodolite.model.variable import Variable
 
 _GRIDS, _FIELDS = "/HDFEOS/GRIDS/", "/Data Fields"
 _GEOGRAPHIC = "GCTP_GEO"
-_LARGEST_DEGREES = 360.0
-"""Beyond which a corner is packed as degrees, minutes and seconds: DDDMMMSSS.SS."""
-_AXES = {"YDim": "lat", "XDim": "lon"}
+_GEOGRAPHIC_NAMES = {"YDim": "lat", "XDim": "lon"}
+_PLANE_NAMES = {"YDim": "y", "XDim": "x"}
 
 
 @dataclass(frozen=True)
@@ -66,15 +67,22 @@ def place_on_grid(dataset: Dataset, file: Any, group: str) -> Dataset:
     grid = next((g for g in _grids_of(file) if g.name == name), None)
     if grid is None:
         return dataset
-    names = grid.dimensions
-    variables = [name_field(v, names) for v in dataset.variables.values()]
-    if not grid.about.get("Projection", "").endswith(_GEOGRAPHIC):
+    if grid.about.get("Projection", "").endswith(_GEOGRAPHIC):
+        variables = _name_fields(dataset, grid, _GEOGRAPHIC_NAMES)
+        return dataset.with_variables([*_geographic_axes(grid), *variables])
+    variables = _name_fields(dataset, grid, _PLANE_NAMES)
+    mapping = grid_mapping_of(grid.about)
+    if mapping is None:
         warn(
-            f"{dataset.label}: the grid {name} is projected ({grid.about.get('Projection')}), and "
-            "where its cells lie is not read of HDF-EOS"
+            f"{dataset.label}: where the cells of the grid {name} lie is not known, since its "
+            f"projection ({grid.about.get('Projection')}) is not among those that are read"
         )
         return dataset.with_variables(variables)
-    return dataset.with_variables([*_axes_of(grid), *variables])
+    referring = [
+        v.edit(grid_mapping=mapping.name) if {"x", "y"} <= set(v.dimensions) else v
+        for v in variables
+    ]
+    return dataset.with_variables([*_plane_axes(grid), mapping, *referring])
 
 
 def _grids_of(file: Any) -> list[_Grid]:
@@ -83,38 +91,52 @@ def _grids_of(file: Any) -> list[_Grid]:
 
 def _read_grid(text: str) -> _Grid:
     about = settings_of(text)
-    dimensions = {
-        field: tuple(_AXES.get(name, name) for name in names)
-        for field, names in dimensions_of(text, "DataField").items()
-    }
+    dimensions = dimensions_of(text, "DataField")
     return _Grid(about.get("GridName", "").strip('"'), about, dimensions)
 
 
-def _axes_of(grid: _Grid) -> list[Variable]:
-    west, north = _corner(grid.about["UpperLeftPointMtrs"])
-    east, south = _corner(grid.about["LowerRightMtrs"])
+def _name_fields(
+    dataset: Dataset, grid: _Grid, axes: Mapping[str, str]
+) -> list[Variable]:
+    """Return the fields along the dimensions that the text names, rows and columns as here."""
+    dimensions = {
+        field: tuple(axes.get(name, name) for name in names)
+        for field, names in grid.dimensions.items()
+    }
+    return [name_field(v, dimensions) for v in dataset.variables.values()]
+
+
+def _geographic_axes(grid: _Grid) -> list[Variable]:
+    rows, columns = _edges(grid, degrees_of)
+    return [
+        *geographic_axis("latitude", *rows),
+        *geographic_axis("longitude", *columns),
+    ]
+
+
+def _plane_axes(grid: _Grid) -> list[Variable]:
+    rows, columns = _edges(grid, float)
+    return [as_projected(plane_axis(n, *e)) for n, e in (("y", rows), ("x", columns))]
+
+
+def _edges(
+    grid: _Grid, read: Callable[[float], float]
+) -> tuple[tuple[float, float, int], tuple[float, float, int]]:
+    """Return for rows and for columns the outer edge of the first, the step to the next, and their
+    number."""
+    west, north = _corner(grid.about["UpperLeftPointMtrs"], read)
+    east, south = _corner(grid.about["LowerRightMtrs"], read)
     columns, rows = int(grid.about["XDim"]), int(grid.about["YDim"])
     height, width = (south - north) / rows, (east - west) / columns
     origin = grid.about.get("GridOrigin", "UL")
     # The first cell is at the upper left, unless another corner is named.
-    top = north if origin.endswith(("UL", "UR")) else south
-    left = west if origin.endswith(("UL", "LL")) else east
-    down, right = (1 if top == north else -1), (1 if left == west else -1)
-    return [
-        *geographic_axis("latitude", top, down * height, rows),
-        *geographic_axis("longitude", left, right * width, columns),
-    ]
+    from_top, from_left = origin.endswith(("UL", "UR")), origin.endswith(("UL", "LL"))
+    return (
+        (north, height, rows) if from_top else (south, -height, rows),
+        (west, width, columns) if from_left else (east, -width, columns),
+    )
 
 
-def _corner(text: str) -> tuple[float, float]:
-    x, y = (float(number) for number in text.strip("()").split(","))
-    return _degrees(x), _degrees(y)
-
-
-def _degrees(packed: float) -> float:
-    if abs(packed) <= _LARGEST_DEGREES:
-        return packed
-    sign, rest = (-1 if packed < 0 else 1), abs(packed)
-    degrees, rest = divmod(rest, 1_000_000)
-    minutes, seconds = divmod(rest, 1000)
-    return sign * (degrees + minutes / 60 + seconds / 3600)
+def _corner(text: str, read: Callable[[float], float]) -> tuple[float, float]:
+    x, y = (read(float(number)) for number in text.strip("()").split(","))
+    return x, y
