@@ -4,6 +4,8 @@
 from __future__ import annotations
 
 import importlib.util
+from collections.abc import Mapping
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -53,7 +55,15 @@ def add_positions(dataset: Dataset) -> Dataset:
         )
         return dataset
     x, y = axes["x"], axes["y"]
-    added = [_position(name, x, y, mapping, dataset.label) for name in ("lat", "lon")]
+    place = (
+        _in_base_units(x),
+        _in_base_units(y),
+        Plane(mapping.attributes, dataset.label),
+    )
+    added = [
+        Variable(n, (y.name, x.name), PositionArray(*place, n), ABOUT_POSITIONS[n])
+        for n in ("lat", "lon")
+    ]
     if any(variable.name in dataset.variables for variable in added):
         return dataset
     pair = {x.name, y.name}
@@ -92,15 +102,6 @@ def _mapping(dataset: Dataset, axes: dict[str, Variable]) -> Variable | None:
     return None
 
 
-def _position(
-    name: str, x: Variable, y: Variable, mapping: Variable, label: str
-) -> Variable:
-    array = PositionArray(
-        _in_base_units(x), _in_base_units(y), dict(mapping.attributes), name, label
-    )
-    return Variable(name, (y.name, x.name), array, ABOUT_POSITIONS[name])
-
-
 def _in_base_units(axis: Variable) -> Array:
     """Return coordinates in metres, or in degrees for a rotated pole."""
     values = read_small(axis.floats()).astype(np.float64)
@@ -117,26 +118,61 @@ class PositionArray(LazyArray):
 
     dtype = np.dtype("f8")
 
-    def __init__(
-        self, x: Array, y: Array, mapping: dict[str, Any], which: str, label: str
-    ) -> None:
+    def __init__(self, x: Array, y: Array, plane: Plane, which: str) -> None:
         self.shape = (y.size, x.size)
-        self._x, self._y, self._mapping, self._which, self._label = (
-            x,
-            y,
-            mapping,
-            which,
-            label,
-        )
+        self._x, self._y, self._plane, self._which = x, y, plane, which
 
     def read(self, region: Region) -> Array:
         x, y = np.meshgrid(self._x[region[1]], self._y[region[0]])
-        latitudes, longitudes = (
-            self._rotated
-            if self._mapping.get("grid_mapping_name") == _ROTATED
-            else self._projected
-        )(x, y)
+        latitudes, longitudes = self._plane.positions(x, y)
         return np.asarray(latitudes if self._which == "lat" else longitudes)
+
+
+class Plane:
+    """The plane of a projection.
+
+    Parameters
+    ----------
+    mapping : mapping of str to object
+        Attributes of the grid mapping.
+    label : str
+        Of the dataset, for messages.
+    """
+
+    def __init__(self, mapping: Mapping[str, Any], label: str) -> None:
+        self._mapping, self._label = dict(mapping), label
+
+    def positions(self, x: Array, y: Array) -> tuple[Array, Array]:
+        """Return latitudes and longitudes, degrees, of places in the plane, in metres or, of a
+        rotated pole, in degrees.
+
+        Raises
+        ------
+        DataError
+            If the description of the projection cannot be understood.
+        """
+        if self._mapping.get("grid_mapping_name") == _ROTATED:
+            return self._rotated(x, y)
+        import pyproj
+
+        # Made anew for each block, since a transformer must not be shared between threads.
+        transformer = pyproj.Transformer.from_crs(
+            self._system, self._system.geodetic_crs, always_xy=True
+        )
+        longitudes, latitudes = transformer.transform(x, y)
+        return latitudes, longitudes
+
+    @cached_property
+    def _system(self) -> Any:
+        """The reference system, whose description takes a third of a second to be understood."""
+        import pyproj
+
+        try:
+            return pyproj.CRS.from_cf(self._mapping)
+        except (pyproj.exceptions.CRSError, KeyError, TypeError) as error:
+            raise DataError(
+                f"{self._label}: the grid mapping cannot be understood: {error}"
+            ) from None
 
     def _rotated(self, x: Array, y: Array) -> tuple[Array, Array]:
         try:
@@ -146,26 +182,5 @@ class PositionArray(LazyArray):
             raise DataError(
                 f"{self._label}: the grid mapping does not say where the rotated pole lies"
             ) from None
-        return from_rotated(
-            y,
-            x,
-            latitude,
-            longitude,
-            float(self._mapping.get("north_pole_grid_longitude", 0.0)),
-        )
-
-    def _projected(self, x: Array, y: Array) -> tuple[Array, Array]:
-        import pyproj
-
-        try:
-            projection = pyproj.CRS.from_cf(self._mapping)
-        except (pyproj.exceptions.CRSError, KeyError, TypeError) as error:
-            raise DataError(
-                f"{self._label}: the grid mapping cannot be understood: {error}"
-            ) from None
-        # Made anew for each block, since a transformer must not be shared between threads.
-        transformer = pyproj.Transformer.from_crs(
-            projection, projection.geodetic_crs, always_xy=True
-        )
-        longitudes, latitudes = transformer.transform(x, y)
-        return latitudes, longitudes
+        turn = float(self._mapping.get("north_pole_grid_longitude", 0.0))
+        return from_rotated(y, x, latitude, longitude, turn)
