@@ -575,6 +575,7 @@ def test_a_polar_map_ends_where_cells_are_left_out(sign, name):
     left_out = (sign * lat)[sign * lat < 10].max()
     # 530 km from the middle to a corner, in a plane that is narrower there by cos(40 degrees).
     assert left_out + 4 < edge < left_out + 6.3
+    assert (geometry.north if sign > 0 else geometry.south) == sign * 90
     centres = sign * geometry.mesh.centres[0]
     field = np.where(centres < 10, np.nan, 1.0)
     assert not geometry.lacks_data(field)

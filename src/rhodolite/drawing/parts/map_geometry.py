@@ -248,8 +248,8 @@ def _divide_polar_cells(
 
 
 def _polar_reach(mesh: Mesh, sign: float) -> tuple[float, float]:
-    """Return the latitudes that a map about a pole shows: from the pole to where the cells end of
-    which it shows the middle.
+    """Return the latitudes that a map about a pole shows: from the pole, whether the data reach it
+    or not, to where the cells end of which it shows the middle.
 
     A part of a two-dimensional grid is a box of rows and columns, in which others lie as well.
     """
@@ -261,7 +261,7 @@ def _polar_reach(mesh: Mesh, sign: float) -> tuple[float, float]:
         corners = sign * mesh.corners[0].reshape(mesh.size, -1)
         edge = float(np.nanmax(corners[beyond]))
     edge = max(edge, 0.0)
-    return (edge, north) if sign > 0 else (south, -edge)
+    return (edge, 90.0) if sign > 0 else (-90.0, -edge)
 
 
 def _lie_beyond(mesh: Mesh, sign: float) -> Array:
